@@ -1,0 +1,141 @@
+//! The contract between the engine's orders and a desk.
+
+use std::os::fd::BorrowedFd;
+use std::time::Duration;
+
+use lantern_model::{Armed, EffectId, Event, HintPlace, InputStep, Key, Time};
+
+/// A place where input is seen and made.
+///
+/// What every desk keeps to, and the contract tests hold it to:
+/// - an armed combination does not reach the program, neither press nor release;
+/// - what the desk itself puts in is never reported as the person's;
+/// - a lifted step comes out as if the person held nothing, and afterwards exactly those of the
+///   person's modifiers are down that still are under the fingers.
+pub trait Desk {
+    /// Withholds exactly these combinations from now on.
+    ///
+    /// # Errors
+    /// When the desk is gone.
+    fn arm(&mut self, armed: Armed) -> Result<(), DeskError>;
+
+    /// Does one step of input; its outcome comes as an event.
+    ///
+    /// # Errors
+    /// When the desk is gone.
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError>;
+
+    /// Hands a withheld key, still under the finger, to the program.
+    ///
+    /// # Errors
+    /// When the desk is gone.
+    fn give_back(&mut self, now: Time, key: Key) -> Result<(), DeskError>;
+
+    /// Shows a small text for a time.
+    ///
+    /// # Errors
+    /// When the desk is gone.
+    fn hint(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        text: &str,
+        place: HintPlace,
+        span: Duration,
+    ) -> Result<(), DeskError>;
+
+    /// The next thing that was seen, if any.
+    ///
+    /// # Errors
+    /// When the desk is gone.
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError>;
+
+    /// Does what is due by `now`.
+    ///
+    /// # Errors
+    /// When the desk is gone.
+    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError>;
+
+    /// When [`Desk::handle_deadline`] must be called, if ever.
+    fn next_deadline(&self) -> Option<Time>;
+
+    /// What becomes readable when there is something to poll for; a simulated desk has nothing.
+    fn descriptor(&self) -> Option<BorrowedFd<'_>>;
+}
+
+/// Why a desk cannot be had, or is gone.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum DeskError {
+    /// No display is named.
+    #[error("no display is named: DISPLAY is not set")]
+    NoDisplay,
+    /// The display cannot be reached.
+    #[error("cannot reach the display {display}")]
+    Unreachable {
+        /// Its name.
+        display: String,
+        /// Why.
+        #[source]
+        source: x11rb::errors::ConnectError,
+    },
+    /// The display lacks something we need.
+    #[error("the display {display} has no {extension} extension")]
+    MissingExtension {
+        /// Its name.
+        display: String,
+        /// What it lacks.
+        extension: &'static str,
+    },
+    /// The connection broke.
+    #[error("the display went away")]
+    Lost(#[source] Box<dyn std::error::Error + Send + Sync>),
+    /// The list of held keys cannot be kept.
+    #[error("cannot keep the list of held keys in {path}")]
+    HeldKeys {
+        /// Where.
+        path: std::path::PathBuf,
+        /// Why.
+        #[source]
+        source: std::io::Error,
+    },
+}
+
+impl DeskError {
+    /// What the person can do about it.
+    pub fn hint(&self) -> &'static str {
+        match self {
+            DeskError::NoDisplay => {
+                "start it in a graphical session, or set DISPLAY; `lantern rehearse` and `lantern demo` need no display"
+            }
+            DeskError::Unreachable { .. } => {
+                "check that the display in DISPLAY runs and that you may use it (xauth)"
+            }
+            DeskError::MissingExtension { .. } => {
+                "the display's server must be started with its XTEST, XInput 2 and XKEYBOARD extensions"
+            }
+            DeskError::Lost(_) => "start lantern again when the display is back",
+            DeskError::HeldKeys { .. } => {
+                "XDG_RUNTIME_DIR must name a folder that you may write to"
+            }
+        }
+    }
+}
+
+impl From<x11rb::errors::ConnectionError> for DeskError {
+    fn from(error: x11rb::errors::ConnectionError) -> Self {
+        DeskError::Lost(Box::new(error))
+    }
+}
+
+impl From<x11rb::errors::ReplyError> for DeskError {
+    fn from(error: x11rb::errors::ReplyError) -> Self {
+        DeskError::Lost(Box::new(error))
+    }
+}
+
+impl From<x11rb::errors::ReplyOrIdError> for DeskError {
+    fn from(error: x11rb::errors::ReplyOrIdError) -> Self {
+        DeskError::Lost(Box::new(error))
+    }
+}

@@ -1,0 +1,18 @@
+//! Desks: where the person's input is seen and ours is made.
+//!
+//! Owns the [`Desk`] contract and what fulfils it: [`SimulatedDesk`], a small desktop with no
+//! display, and [`X11Desk`], the real one. A desk decides nothing: it withholds what it was armed
+//! with, does what it is told, and reports what it sees. Also starts programs ([`Launcher`]) and
+//! keeps the list of held keys that outlives a crash ([`HeldKeys`]).
+
+mod desk;
+mod held;
+mod launch;
+mod simulated;
+// mod x11;
+
+pub use desk::{Desk, DeskError};
+pub use held::HeldKeys;
+pub use launch::{LaunchError, Launcher};
+pub use simulated::{Output, SimulatedDesk, What};
+// pub use x11::{X11Desk, release_held};

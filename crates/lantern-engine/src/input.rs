@@ -1,0 +1,165 @@
+//! Steps of input: one run at a time, piece by piece, so that letters never mix and a stop is
+//! always heard.
+
+use std::time::Duration;
+
+use lantern_model::{Act, InputStep, Key, Order, RunId, Time};
+
+use crate::engine::Engine;
+use crate::runs::State;
+use crate::timers::Timer;
+
+/// Characters in one piece when no pace is asked for.
+const CHARACTERS: usize = 64;
+/// Taps in one piece when no pace is asked for.
+const TAPS: usize = 16;
+
+/// What is left of a step of input.
+#[derive(Debug)]
+pub(crate) struct Job {
+    pub work: Work,
+    /// From one character or tap to the next.
+    pub pace: Option<Duration>,
+    /// When the next piece is due.
+    pub due: Time,
+    /// The window it began in, if it must stay in front.
+    pub window: Option<u64>,
+}
+
+/// What a step of input does.
+#[derive(Debug)]
+pub(crate) enum Work {
+    /// Tap each in turn, until `total` taps are done.
+    Taps { combos: Vec<Vec<Key>>, done: usize, total: usize },
+    /// Type the characters.
+    Text { text: Vec<char>, done: usize },
+}
+
+impl Job {
+    fn is_done(&self) -> bool {
+        match &self.work {
+            Work::Taps { done, total, .. } => done >= total,
+            Work::Text { text, done } => *done >= text.len(),
+        }
+    }
+
+    /// The next piece.
+    fn next_acts(&mut self) -> Vec<Act> {
+        let paced = self.pace.is_some();
+        match &mut self.work {
+            Work::Taps { combos, done, total } => {
+                let count = if paced { 1 } else { TAPS }.min(*total - *done);
+                let turn = combos.len();
+                let acts = (*done..*done + count).map(|at| Act::Tap(combos[at % turn].clone()));
+                let acts = acts.collect();
+                *done += count;
+                acts
+            }
+            Work::Text { text, done } => {
+                let count = if paced { 1 } else { CHARACTERS }.min(text.len() - *done);
+                let piece = text[*done..*done + count].iter().collect();
+                *done += count;
+                vec![Act::Text(piece)]
+            }
+        }
+    }
+}
+
+impl Engine {
+    /// Whether the run may make input now; if not, it is queued and asks again when it may.
+    pub(crate) fn acquire_input(&mut self, id: RunId) -> bool {
+        if self.input_owner.is_none() || self.input_owner == Some(id) {
+            self.input_owner = Some(id);
+            return true;
+        }
+        self.input_queue.push_back(id);
+        self.runs.get_mut(id).state = State::Queued;
+        false
+    }
+
+    /// Lets the next run make input.
+    pub(crate) fn release_input(&mut self, id: RunId) {
+        self.input_queue.retain(|queued| *queued != id);
+        if self.input_owner != Some(id) {
+            return;
+        }
+        self.input_owner = self.input_queue.pop_front();
+        if let Some(next) = self.input_owner {
+            self.runs.get_mut(next).state = State::Ready;
+            self.ready.push_back(next);
+        }
+    }
+
+    /// Begins a step of input; the run has the turn already.
+    pub(crate) fn begin_job(&mut self, now: Time, id: RunId, job: Job) {
+        self.runs.get_mut(id).state = State::Inputting(job, None);
+        self.advance_job(now, id);
+    }
+
+    /// Does the next piece of the run's step when it is due, or ends the step.
+    pub(crate) fn advance_job(&mut self, now: Time, id: RunId) {
+        let window = self.app.window;
+        let run = self.runs.get_mut(id);
+        let State::Inputting(job, under_way) = &mut run.state else { return };
+        if under_way.is_some() {
+            return;
+        }
+        if job.is_done() {
+            run.state = State::Ready;
+            self.release_input(id);
+            self.ready.push_back(id);
+            return;
+        }
+        if let (Some(first), Work::Text { text, done }) = (job.window, &job.work)
+            && first != window
+        {
+            let message = format!(
+                "another program came to the front; {done} of {} characters were typed \
+                 (say `anyway` to type on)",
+                text.len()
+            );
+            self.fail_run(now, id, message);
+            return;
+        }
+        if job.due > now {
+            let due = job.due;
+            self.sleep_until(due, id);
+            return;
+        }
+        let acts = job.next_acts();
+        if let Some(pace) = job.pace {
+            job.due = now.max(job.due + pace);
+            if job.due == now && !pace.is_zero() {
+                job.due = now + pace;
+            }
+        }
+        let effect = self.emit_input(id, acts, true);
+        let State::Inputting(_, under_way) = &mut self.runs.get_mut(id).state else { return };
+        *under_way = Some(effect);
+    }
+
+    /// Orders a step for a run; what it holds itself stays down.
+    pub(crate) fn emit_input(&mut self, id: RunId, acts: Vec<Act>, lift: bool) -> lantern_model::EffectId {
+        let step = InputStep {
+            acts,
+            lift,
+            keep: self.ledger.held_by(id),
+            park: if lift { self.ledger.held_by_others(id) } else { Vec::new() },
+        };
+        self.emit(Some(id), Order::Input(step))
+    }
+
+    /// Lets keys go, whoever may be making input.
+    pub(crate) fn emit_releases(&mut self, run: Option<RunId>, keys: Vec<Key>) {
+        if !keys.is_empty() {
+            let acts = keys.into_iter().rev().map(Act::Up).collect();
+            self.emit(run, Order::Input(InputStep { acts, ..InputStep::default() }));
+        }
+    }
+
+    /// Lets the run go on at `time`.
+    pub(crate) fn sleep_until(&mut self, time: Time, id: RunId) {
+        let timer = self.timers.add(time, Timer::Wake(id));
+        self.runs.get_mut(id).timer = Some(timer);
+    }
+}

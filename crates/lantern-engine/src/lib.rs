@@ -1,0 +1,21 @@
+//! The engine: which rule fires, what runs, what is held, and why.
+//!
+//! It decides everything and touches nothing. Events and the present time go in
+//! ([`Engine::handle_event`], [`Engine::handle_deadline`]), effects come out
+//! ([`Engine::poll_effect`]) and the moment at which it wants to be called again
+//! ([`Engine::next_deadline`]). The same events at the same times give the same effects, always.
+
+mod engine;
+mod eval;
+mod firing;
+mod input;
+mod ledger;
+mod reasons;
+mod runs;
+mod steps;
+mod timers;
+mod watch;
+
+pub use engine::Engine;
+pub use ledger::Owner;
+pub use reasons::{Reason, ReasonKind};

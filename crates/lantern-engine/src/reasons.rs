@@ -1,0 +1,82 @@
+//! Why something happened or did not, kept for whoever asks.
+
+use std::collections::VecDeque;
+
+use lantern_model::{Place, RunId, Time};
+
+/// How many reasons are kept.
+const KEPT: usize = 1000;
+
+/// One decision.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reason {
+    /// Its number, counted from 1.
+    pub number: u64,
+    /// When.
+    pub time: Time,
+    /// The rule it is about, by its number in the set.
+    pub rule: Option<usize>,
+    /// What was decided.
+    pub kind: ReasonKind,
+}
+
+/// What was decided.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ReasonKind {
+    /// The rule fired on these keys, as this run.
+    Fired {
+        /// The combination as the rule writes it.
+        combo: String,
+        /// The run.
+        run: RunId,
+    },
+    /// A run came to its end.
+    Ended(RunId),
+    /// A run was ended from outside, by this.
+    Stopped(RunId, String),
+    /// A run failed at a place of the file.
+    Failed {
+        /// The run.
+        run: RunId,
+        /// Where.
+        place: Place,
+        /// Why.
+        message: String,
+    },
+    /// The rule would have fired, but did not.
+    Dropped(String),
+    /// No rule wanted the key after all; the program got it.
+    GivenBack(String),
+    /// Keys that this board does not have.
+    NotOnBoard(String),
+    /// Keys that somebody else holds.
+    Refused(String),
+    /// The panic combination stopped everything.
+    Panic {
+        /// Runs that were ended.
+        runs: usize,
+        /// Keys that were let go.
+        keys: usize,
+    },
+}
+
+#[derive(Debug, Default)]
+pub(crate) struct Reasons {
+    ring: VecDeque<Reason>,
+    count: u64,
+}
+
+impl Reasons {
+    pub(crate) fn add(&mut self, time: Time, rule: Option<usize>, kind: ReasonKind) {
+        self.count += 1;
+        if self.ring.len() == KEPT {
+            self.ring.pop_front();
+        }
+        self.ring.push_back(Reason { number: self.count, time, rule, kind });
+    }
+
+    pub(crate) fn after(&self, number: u64) -> impl Iterator<Item = &Reason> {
+        let skip = self.ring.partition_point(|reason| reason.number <= number);
+        self.ring.range(skip..)
+    }
+}

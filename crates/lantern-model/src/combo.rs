@@ -1,0 +1,90 @@
+//! Keys as a rule names them, before a layout says which key of the board that is.
+
+use std::fmt;
+
+use crate::{Family, Key, KeyKind, Side};
+
+/// A key as written in a rule.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum KeyRef {
+    /// By its name: `f9`, or `a`, the key that gives that letter in the present layout.
+    Named(Key),
+    /// By its place on the board, `<KeyQ>`, whatever the layout.
+    Placed(Key),
+    /// By a character, `'?'`, with what it takes to type it.
+    Character(char),
+    /// Either key of a family, `ctrl`.
+    Either(Family),
+}
+
+impl KeyRef {
+    /// The side a modifier name fixes, if it does.
+    pub fn side(self) -> Option<Side> {
+        match self {
+            KeyRef::Named(key) | KeyRef::Placed(key) => Side::of(key),
+            _ => None,
+        }
+    }
+
+    /// Whether it is a modifier, of either or of one side.
+    pub fn is_modifier(self) -> bool {
+        matches!(self, KeyRef::Either(_)) || self.side().is_some()
+    }
+}
+
+impl fmt::Display for KeyRef {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            KeyRef::Named(key) => f.write_str(key.name()),
+            KeyRef::Placed(key) => match key.code() {
+                Some(code) => write!(f, "<{code}>"),
+                None => f.write_str(key.name()),
+            },
+            KeyRef::Character(character) => write!(f, "'{character}'"),
+            KeyRef::Either(family) => f.write_str(family.word()),
+        }
+    }
+}
+
+/// Keys that are down together, in the order they are pressed.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub struct Combo(pub Vec<KeyRef>);
+
+impl Combo {
+    /// A single key.
+    pub fn of(key: KeyRef) -> Combo {
+        Combo(vec![key])
+    }
+
+    /// All but the last key.
+    pub fn modifiers(&self) -> &[KeyRef] {
+        self.0.split_last().map_or(&[], |(_, rest)| rest)
+    }
+
+    /// The last key, which completes it.
+    pub fn last(&self) -> Option<KeyRef> {
+        self.0.last().copied()
+    }
+
+    /// The mouse button or wheel direction it is, if it is a single one.
+    pub fn pointer_key(&self) -> Option<Key> {
+        match self.0.as_slice() {
+            [KeyRef::Named(key)] if matches!(key.kind(), KeyKind::Mouse | KeyKind::Wheel) => {
+                Some(*key)
+            }
+            _ => None,
+        }
+    }
+}
+
+impl fmt::Display for Combo {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (index, key) in self.0.iter().enumerate() {
+            if index > 0 {
+                f.write_str("+")?;
+            }
+            write!(f, "{key}")?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,116 @@
+//! What the engine asks of the world.
+
+use std::time::Duration;
+
+use crate::{Families, Key};
+
+/// The number of an effect, by which its outcome comes back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct EffectId(pub u64);
+
+/// The number of a run of a rule.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct RunId(pub u64);
+
+/// One order to the world.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Effect {
+    /// Its number.
+    pub id: EffectId,
+    /// The run it is for, if any.
+    pub run: Option<RunId>,
+    /// What to do.
+    pub order: Order,
+}
+
+/// What to do.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Order {
+    /// Withhold exactly these keys from now on. No outcome; [`crate::Event::Refused`] may follow.
+    Arm(Armed),
+    /// Do one indivisible input step. Has an outcome.
+    Input(InputStep),
+    /// Hand a withheld key back to the program: it goes down there, and up with the person's finger.
+    GiveBack(Key),
+    /// Start a program or desktop entry and let it be. Has an outcome.
+    Launch(String),
+    /// Start a program and wait for its end, at most `limit`. Has an outcome.
+    Run {
+        /// The program and its arguments.
+        words: Vec<String>,
+        /// The longest it may take.
+        limit: Option<Duration>,
+    },
+    /// Show a small text for a time.
+    Hint {
+        /// What to show.
+        text: String,
+        /// Where.
+        place: HintPlace,
+        /// For how long.
+        span: Duration,
+    },
+    /// Write a line to the log.
+    Log(String),
+}
+
+/// Where a hint appears.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HintPlace {
+    /// Beside the pointer.
+    Pointer,
+    /// At pixels of the screen.
+    At(i32, i32),
+}
+
+/// The keys that the rules in force need to see.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Armed {
+    /// Keys to withhold, distinct and in order.
+    pub keys: Vec<ArmedKey>,
+    /// Whether every key and button of the person must be reported.
+    pub fingers: bool,
+}
+
+/// A key with the modifier families it is withheld under.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct ArmedKey {
+    /// The key of the board.
+    pub key: Key,
+    /// Exactly these families are down.
+    pub families: Families,
+    /// Whether it matters which side is down.
+    pub sides: bool,
+    /// Whether the release must be reported.
+    pub follow: bool,
+}
+
+/// One step of input that nothing may divide.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct InputStep {
+    /// What to do, in order.
+    pub acts: Vec<Act>,
+    /// Whether the person's modifiers are out of the way meanwhile.
+    pub lift: bool,
+    /// Keys that the run holds and that stay down.
+    pub keep: Vec<Key>,
+    /// Keys that other runs hold: up for the step, down again after it.
+    pub park: Vec<Key>,
+}
+
+/// One act of an input step. Buttons and wheel directions are keys.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Act {
+    /// Press these in order, let them go in reverse.
+    Tap(Vec<Key>),
+    /// Press a key and leave it down.
+    Down(Key),
+    /// Let a key go.
+    Up(Key),
+    /// Type these characters, whatever the layout.
+    Text(String),
+    /// Move the pointer by pixels.
+    MoveBy(i32, i32),
+    /// Move the pointer to a pixel of the screen.
+    MoveTo(i32, i32),
+}

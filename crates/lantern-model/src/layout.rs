@@ -1,0 +1,219 @@
+//! A keyboard layout: which key gives which character, and with what held.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use crate::{Combo, Family, Key, KeyRef, Side};
+
+/// What must be held for a key to give a character.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[repr(u8)]
+pub enum Level {
+    /// Nothing.
+    Plain = 0,
+    /// Shift.
+    Shift = 1,
+    /// The third-level key (AltGr).
+    Third = 2,
+    /// Shift and the third-level key.
+    ShiftThird = 3,
+}
+
+impl Level {
+    /// Every level, cheapest to type first.
+    pub const ALL: [Level; 4] = [Level::Plain, Level::Shift, Level::Third, Level::ShiftThird];
+
+    /// The level that needs these.
+    pub const fn needing(shift: bool, third: bool) -> Level {
+        match (shift, third) {
+            (false, false) => Level::Plain,
+            (true, false) => Level::Shift,
+            (false, true) => Level::Third,
+            (true, true) => Level::ShiftThird,
+        }
+    }
+
+    /// The modifier keys it takes.
+    pub const fn sides(self) -> &'static [Side] {
+        match self {
+            Level::Plain => &[],
+            Level::Shift => &[Side::LeftShift],
+            Level::Third => &[Side::AltGr],
+            Level::ShiftThird => &[Side::LeftShift, Side::AltGr],
+        }
+    }
+}
+
+/// One group of a layout, such as the Latin one of a Latin and Cyrillic pair.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Group {
+    caps: BTreeMap<Key, [Option<char>; 4]>,
+    spelling: BTreeMap<char, (Level, Key)>,
+}
+
+impl Group {
+    /// A group from what each key gives at each level.
+    pub fn new(caps: BTreeMap<Key, [Option<char>; 4]>) -> Group {
+        let mut spelling: BTreeMap<char, (Level, Key)> = BTreeMap::new();
+        for (key, levels) in &caps {
+            for (level, character) in Level::ALL.into_iter().zip(levels) {
+                let Some(character) = character else { continue };
+                let candidate = (level, *key);
+                spelling
+                    .entry(*character)
+                    .and_modify(|known| *known = candidate.min(*known))
+                    .or_insert(candidate);
+            }
+        }
+        Group { caps, spelling }
+    }
+
+    /// The character `key` gives at `level`.
+    pub fn character(&self, key: Key, level: Level) -> Option<char> {
+        self.caps.get(&key)?[level as usize]
+    }
+
+    /// The key and level that give `character`, the cheapest if several do.
+    pub fn spell(&self, character: char) -> Option<(Key, Level)> {
+        self.spelling.get(&character).map(|(level, key)| (*key, *level))
+    }
+
+    fn is_latin(&self) -> bool {
+        ('a'..='z').all(|letter| self.spelling.contains_key(&letter))
+    }
+}
+
+/// How a held key repeats.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Repeat {
+    /// From the press to the first repeat.
+    pub delay: Duration,
+    /// From one repeat to the next.
+    pub interval: Duration,
+}
+
+impl Default for Repeat {
+    fn default() -> Self {
+        Repeat { delay: Duration::from_millis(500), interval: Duration::from_millis(40) }
+    }
+}
+
+/// The keyboard as it stands: its groups, the one in force, and how keys repeat.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Layout {
+    /// The groups, at least one.
+    pub groups: Vec<Group>,
+    /// The index of the group in force.
+    pub active: usize,
+    /// Whether the right alt key is a third-level key rather than an alt key.
+    pub alt_gr_is_level3: bool,
+    /// How a held key repeats.
+    pub repeat: Repeat,
+    /// The highest Linux input event code the board can send; X boards end at 247.
+    pub last_kernel_code: u16,
+}
+
+impl Layout {
+    /// A plain US board, with alt-gr as a second alt key.
+    pub fn us() -> Layout {
+        let caps = Key::all()
+            .filter_map(|key| Some((key, key.character()?)))
+            .map(|(key, plain)| (key, [Some(plain), Some(us_shifted(plain)), None, None]))
+            .collect();
+        Layout {
+            groups: vec![Group::new(caps)],
+            active: 0,
+            alt_gr_is_level3: false,
+            repeat: Repeat::default(),
+            last_kernel_code: 0x2ff,
+        }
+    }
+
+    /// The group in force.
+    pub fn group(&self) -> &Group {
+        &self.groups[self.active.min(self.groups.len() - 1)]
+    }
+
+    /// The key of the board that `key` means, if this board has it.
+    ///
+    /// A name that is a character means the key that gives it in the group in force, else in the
+    /// first Latin group, else the key at its place on a US board.
+    pub fn place(&self, key: KeyRef) -> Option<Key> {
+        match key {
+            KeyRef::Named(key) => match key.character() {
+                Some(character) => self.place_of_character(character).or(Some(key)),
+                None => Some(key).filter(|key| self.has(*key)),
+            },
+            KeyRef::Placed(key) => Some(key).filter(|key| self.has(*key)),
+            KeyRef::Character(character) => self.group().spell(character).map(|(key, _)| key),
+            KeyRef::Either(family) => Some(family.usual_side().key()),
+        }
+    }
+
+    fn place_of_character(&self, character: char) -> Option<Key> {
+        let latin = self.groups.iter().find(|group| group.is_latin());
+        [Some(self.group()), latin]
+            .into_iter()
+            .flatten()
+            .find_map(|group| group.spell(character))
+            .map(|(key, _)| key)
+    }
+
+    fn has(&self, key: Key) -> bool {
+        key.is_pointer() || key.kernel().is_none_or(|kernel| kernel <= self.last_kernel_code)
+    }
+
+    /// The keys to press, in order, for `combo`; the part this board lacks if it cannot be done.
+    ///
+    /// # Errors
+    /// The first key of `combo` that this board does not have.
+    pub fn press_order(&self, combo: &Combo) -> Result<Vec<Key>, KeyRef> {
+        let mut keys: Vec<Key> = Vec::with_capacity(combo.0.len());
+        let mut add = |key: Key| {
+            if !keys.contains(&key) {
+                keys.push(key);
+            }
+        };
+        for part in &combo.0 {
+            if let KeyRef::Character(character) = part {
+                let (_, level) = self.group().spell(*character).ok_or(*part)?;
+                level.sides().iter().for_each(|side| add(side.key()));
+            }
+            add(self.place(*part).ok_or(*part)?);
+        }
+        Ok(keys)
+    }
+
+    /// The family a side belongs to on this board.
+    pub fn family(&self, side: Side) -> Family {
+        side.family(self.alt_gr_is_level3)
+    }
+}
+
+fn us_shifted(plain: char) -> char {
+    const PAIRS: [(char, char); 21] = [
+        ('1', '!'),
+        ('2', '@'),
+        ('3', '#'),
+        ('4', '$'),
+        ('5', '%'),
+        ('6', '^'),
+        ('7', '&'),
+        ('8', '*'),
+        ('9', '('),
+        ('0', ')'),
+        ('-', '_'),
+        ('=', '+'),
+        ('[', '{'),
+        (']', '}'),
+        ('\\', '|'),
+        (';', ':'),
+        ('\'', '"'),
+        ('`', '~'),
+        (',', '<'),
+        ('.', '>'),
+        ('/', '?'),
+    ];
+    let pair = PAIRS.iter().find(|(from, _)| *from == plain);
+    pair.map_or_else(|| plain.to_ascii_uppercase(), |(_, shifted)| *shifted)
+}

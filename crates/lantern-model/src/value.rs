@@ -1,0 +1,72 @@
+//! Values a rule works with.
+
+use std::fmt;
+use std::time::Duration;
+
+use crate::Combo;
+
+/// A value at run time.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Value {
+    /// A number.
+    Number(f64),
+    /// A text.
+    Text(String),
+    /// True or false.
+    Truth(bool),
+    /// A length of time.
+    Duration(Duration),
+    /// A share, `10%`, kept as 0.1.
+    Share(f64),
+    /// A key or keys pressed together.
+    Key(Combo),
+    /// Several values.
+    List(Vec<Value>),
+}
+
+impl Value {
+    /// The kind's name in messages, with its article.
+    pub const fn kind(&self) -> &'static str {
+        match self {
+            Value::Number(_) => "a number",
+            Value::Text(_) => "a text",
+            Value::Truth(_) => "true or false",
+            Value::Duration(_) => "a duration",
+            Value::Share(_) => "a share",
+            Value::Key(_) => "a key",
+            Value::List(_) => "a list",
+        }
+    }
+}
+
+impl fmt::Display for Value {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Value::Number(number) => write!(f, "{number}"),
+            Value::Text(text) => f.write_str(text),
+            Value::Truth(truth) => write!(f, "{truth}"),
+            Value::Duration(span) => fmt_duration(*span, f),
+            Value::Share(share) => write!(f, "{}%", share * 100.0),
+            Value::Key(combo) => write!(f, "{combo}"),
+            Value::List(values) => {
+                for (index, value) in values.iter().enumerate() {
+                    if index > 0 {
+                        f.write_str(", ")?;
+                    }
+                    write!(f, "{value}")?;
+                }
+                Ok(())
+            }
+        }
+    }
+}
+
+fn fmt_duration(span: Duration, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+    let millis = span.as_secs_f64() * 1000.0;
+    match span.as_millis() {
+        0..1_000 => write!(f, "{millis}ms"),
+        1_000..60_000 => write!(f, "{}s", millis / 1000.0),
+        60_000..3_600_000 => write!(f, "{}min", millis / 60_000.0),
+        _ => write!(f, "{}h", millis / 3_600_000.0),
+    }
+}

@@ -1,0 +1,45 @@
+//! Combinations of keys, lowered.
+
+use lantern_model::KeyRef;
+use lantern_model::code::{ComboExpr, Expr, KeyTerm};
+
+use super::Checker;
+use super::kinds::Kind;
+use crate::codes::Code;
+use crate::tree::{Combo, KeyPart};
+use crate::Finding;
+
+/// The keys of a combination that holds no values and no sets.
+pub(super) fn fixed(combo: &Combo) -> Option<Vec<KeyRef>> {
+    combo
+        .parts
+        .iter()
+        .map(|part| match part {
+            KeyPart::Key(key, _) => Some(*key),
+            _ => None,
+        })
+        .collect()
+}
+
+impl Checker<'_> {
+    /// A combination in a step or a value.
+    pub(super) fn lower_combo(&mut self, combo: &Combo) -> ComboExpr {
+        let mut terms = Vec::with_capacity(combo.parts.len());
+        for part in &combo.parts {
+            match part {
+                KeyPart::Key(key, _) => terms.push(KeyTerm::Key(*key)),
+                KeyPart::Value(value) => {
+                    let expr: Expr = self.lower_kind(value, Kind::Key, "a key");
+                    terms.push(KeyTerm::Value(expr));
+                }
+                KeyPart::Set(_, span) => self.say(
+                    Finding::new(Code::Unexpected, *span, "a set of keys cannot be pressed at once")
+                        .label("name one key")
+                        .help("sets stand in a rule's head, with `as NAME` for the one that was pressed"),
+                ),
+                KeyPart::Unread(_) => {}
+            }
+        }
+        ComboExpr(terms)
+    }
+}

@@ -1,0 +1,99 @@
+//! Macros and the list of operations a body becomes.
+
+use std::collections::BTreeSet;
+
+use lantern_model::code::Op;
+use lantern_model::{Parameter, Place, Routine, RoutineId};
+
+use super::Checker;
+use super::kinds::Kind;
+use crate::codes::Code;
+use crate::tree::Macro;
+use crate::{Finding, Span};
+
+/// Operations as they are made, each with its place.
+#[derive(Default)]
+pub(super) struct Body {
+    ops: Vec<Op>,
+    places: Vec<Place>,
+    /// Macros called, with the place.
+    pub(super) calls: Vec<(RoutineId, Span)>,
+}
+
+impl Body {
+    /// Adds an operation; gives its index.
+    pub(super) fn push(&mut self, op: Op, place: Place) -> usize {
+        self.ops.push(op);
+        self.places.push(place);
+        self.ops.len() - 1
+    }
+
+    /// The index the next operation will have.
+    pub(super) fn next(&self) -> usize {
+        self.ops.len()
+    }
+
+    /// Lets the jump at `index` go to the next operation.
+    pub(super) fn land(&mut self, index: usize) {
+        let here = self.ops.len();
+        match &mut self.ops[index] {
+            Op::Jump(target) | Op::JumpUnless(_, target) | Op::NextTurn(target) => *target = here,
+            other => unreachable!("only jumps land, not {other:?}"),
+        }
+    }
+
+    /// The body as a routine.
+    pub(super) fn into_routine(self, name: String, slots: usize) -> Routine {
+        Routine { name, parameters: Vec::new(), slots, ops: self.ops, places: self.places }
+    }
+}
+
+impl Checker<'_> {
+    pub(super) fn lower_macro(&mut self, definition: &Macro) {
+        self.names.begin_body();
+        let id = self.macro_id(definition);
+        let mut parameters = Vec::new();
+        let mut kinds = Vec::new();
+        for (name, default) in &definition.parameters {
+            let default = default.as_ref().map(|default| self.lower_expr(default));
+            kinds.push(default.as_ref().map_or(Kind::Any, |(_, kind)| *kind));
+            let default = default.map(|(expr, _)| expr);
+            parameters.push(Parameter { name: name.text.clone(), default });
+        }
+        for ((name, _), kind) in definition.parameters.iter().zip(kinds) {
+            self.declare_local(name, kind);
+        }
+        let mut body = Body::default();
+        self.lower_steps(&definition.body, &mut body);
+        self.end_block(0);
+        self.calls[id.0] = std::mem::take(&mut body.calls);
+        let mut routine = body.into_routine(definition.name.text.clone(), self.names.slots());
+        routine.parameters = parameters;
+        self.set.routines[id.0] = routine;
+    }
+
+    /// Says which macros call themselves, straight or through others.
+    pub(super) fn check_call_cycles(&mut self) {
+        let mut found: Vec<(Span, String)> = Vec::new();
+        for start in 0..self.calls.len() {
+            let mut seen = BTreeSet::new();
+            let mut open: Vec<(RoutineId, Span)> = self.calls[start].clone();
+            while let Some((id, span)) = open.pop() {
+                if id.0 == start {
+                    found.push((span, self.set.routines[start].name.clone()));
+                    break;
+                }
+                if seen.insert(id) {
+                    open.extend(self.calls[id.0].iter().copied());
+                }
+            }
+        }
+        for (span, name) in found {
+            self.say(
+                Finding::new(Code::CallsItself, span, format!("the macro `{name}` calls itself"))
+                    .label("leads back to the same macro")
+                    .help("use `repeat` to do something again; 200 calls within calls end the run"),
+            );
+        }
+    }
+}

@@ -1,0 +1,135 @@
+//! Every sort of finding in one table: its stable name, how bad it is, what it means, a bad and a
+//! good example. The table feeds `lantern explain`, the documents and the tests.
+
+/// How bad a finding is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// The file does not run.
+    Error,
+    /// The file runs, but something is not as it should be.
+    Warning,
+}
+
+/// One row of the table.
+#[derive(Debug)]
+pub struct CodeRow {
+    /// Which sort.
+    pub code: Code,
+    /// Its stable name.
+    pub name: &'static str,
+    /// How bad it is.
+    pub severity: Severity,
+    /// What it means, and why it is one.
+    pub meaning: &'static str,
+    /// A file that has it.
+    pub bad: &'static str,
+    /// The same without it.
+    pub good: &'static str,
+}
+
+macro_rules! codes {
+    ($($code:ident $name:literal $severity:ident $meaning:literal $bad:literal $good:literal;)*) => {
+        /// The sort of a finding.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+        #[allow(missing_docs)]
+        pub enum Code { $($code),* }
+
+        /// The table, in the order in which a file is read.
+        pub static CODES: &[CodeRow] = &[$(CodeRow {
+            code: Code::$code,
+            name: $name,
+            severity: Severity::$severity,
+            meaning: $meaning,
+            bad: $bad,
+            good: $good,
+        }),*];
+    };
+}
+
+codes! {
+    BadCharacter "bad-character" Error
+        "A character that the language has no use for. Names are lower-case words joined by hyphens; anything else stands inside a text."
+        "let Section = 1\nwhen key f9 => type \"{section}\"\n"
+        "let section = 1\nwhen key f9 => type \"{section}\"\n";
+    Unclosed "unclosed" Error
+        "Something was opened and not closed: a text, a bracket or a block. Reading goes on behind it, so that the rest of the file is still checked."
+        "when key f9 { type \"core\"\n"
+        "when key f9 { type \"core\" }\n";
+    BadText "bad-text" Error
+        "A text has an escape that is none, or a brace that stands for nothing. In a text, `{value}` puts a value in; `{{` and `}}` are braces."
+        "when key f9 => type \"a } b\"\n"
+        "when key f9 => type \"a }} b\"\n";
+    BadNumber "bad-number" Error
+        "A number has a unit that is none, or is out of range. Durations end in ms, s, min or h, shares in %."
+        "when key f9 => wait 5sec\n"
+        "when key f9 => wait 5s\n";
+    Unexpected "unexpected" Error
+        "The words do not fit together at this place. The message says what would fit."
+        "when f9 => type \"core\"\n"
+        "when key f9 => type \"core\"\n";
+    NotYet "not-yet" Error
+        "The language has this, but this version of the program does not do it yet. It is named so that nothing is left out in silence."
+        "when voice \"next section\" => type \"core\"\n"
+        "when key f9 => type \"core\"\n";
+    UnknownVersion "unknown-version" Error
+        "The file asks for a version of the language that this program does not know."
+        "language 7\nwhen key f9 => type \"core\"\n"
+        "language 1\nwhen key f9 => type \"core\"\n";
+    NoSuchFile "no-such-file" Error
+        "A file that is used is not there. Paths are seen from the folder of the file that names them."
+        "use \"cold-rom.lantern\"\n"
+        "when key f9 => type \"core\"\n";
+    NoSuchKey "no-such-key" Error
+        "No key has this name. `lantern keys` lists them all; `'x'` is the key for a character and `<KeyX>` a place on the board."
+        "when key f25 => type \"core\"\n"
+        "when key f24 => type \"core\"\n";
+    NoSuchName "no-such-name" Error
+        "Nothing has this name here: no value, macro, rule or setting."
+        "let section = 1\nwhen key f9 => type \"{sektion}\"\n"
+        "let section = 1\nwhen key f9 => type \"{section}\"\n";
+    NamedTwice "named-twice" Error
+        "Two things of the same sort have one name, so it would not be clear which is meant."
+        "let section = 1\nlet section = 2\nwhen key f9 => type \"{section}\"\n"
+        "let section = 1\nlet drawer = 2\nwhen key f9 => type \"{section} {drawer}\"\n";
+    WrongKind "wrong-kind" Error
+        "A value of one kind stands where another is needed, such as a text where a duration belongs."
+        "when key f9 => wait \"long\"\n"
+        "when key f9 => wait 2s\n";
+    WrongCount "wrong-count" Error
+        "A macro is called with too many or too few values. Parameters without a default must be given."
+        "macro note(text) { type text }\nwhen key f9 => note()\n"
+        "macro note(text) { type text }\nwhen key f9 => note(\"core\")\n";
+    BadClause "bad-clause" Error
+        "A clause stands twice, or does not go with the rest of the rule's head."
+        "when key f9 repeating repeating => type \"core\"\n"
+        "when key f9 repeating => type \"core\"\n";
+    TakenTwice "taken-twice" Error
+        "Two rules want the same keys in the same place, so only one could ever fire. Give one another key, or a place (`in app`) or a condition (`if`) of its own."
+        "when key f9 => type \"core\"\nwhen key f9 => type \"drill\"\n"
+        "when key f9 => type \"core\"\nwhen key f10 => type \"drill\"\n";
+    TakenByPanic "taken-by-panic" Error
+        "The panic combination stops everything and lets go of every key. No rule can have it; choose another in `settings` if you need this one."
+        "when key ctrl+alt+shift+escape => type \"core\"\n"
+        "when key ctrl+alt+escape => type \"core\"\n";
+    CallsItself "calls-itself" Warning
+        "A macro calls itself, straight or through others. If nothing stops it, the run is ended after 200 calls within calls."
+        "macro dig() { tap down; dig() }\nwhen key f9 => dig()\n"
+        "macro dig() { tap down }\nwhen key f9 => repeat 10 times { dig() }\n";
+    Unused "unused" Warning
+        "Something is named and never used. Remove it, or use it."
+        "let section = 1\nwhen key f9 => type \"core\"\n"
+        "let section = 1\nwhen key f9 => type \"core {section}\"\n";
+}
+
+impl Code {
+    /// The code's row.
+    pub fn row(self) -> &'static CodeRow {
+        &CODES[self as usize]
+    }
+
+    /// The code with that name.
+    pub fn named(name: &str) -> Option<Code> {
+        CODES.iter().find(|row| row.name == name).map(|row| row.code)
+    }
+}

@@ -1,0 +1,24 @@
+//! The Lantern language: from the text a person writes to rules that may run.
+//!
+//! Owns the form of the language ([`lex`], [`parse`]), its meaning ([`check`]), everything that can
+//! be wrong in a file ([`Finding`], [`codes`]), how that is shown ([`render`]), and rehearsal
+//! scenes ([`scene`]). It knows nothing of how rules run and reads no files: texts are handed in.
+
+mod check;
+pub mod codes;
+mod finding;
+mod lexer;
+mod parser;
+mod render;
+pub mod scene;
+mod source;
+mod token;
+pub mod tree;
+
+pub use check::{Checked, check};
+pub use finding::{Finding, Fix, near_name};
+pub use lexer::lex;
+pub use parser::{keys::range_advice, parse};
+pub use render::render;
+pub use source::{Source, Span};
+pub use token::{Sign, Token, TokenKind};

@@ -1,0 +1,302 @@
+//! Expressions, loosest operators first.
+
+use std::time::Duration;
+
+use lantern_model::Value;
+use lantern_model::code::Operator;
+
+use super::{Parsed, Parser, Piece, Said};
+use crate::codes::Code;
+use crate::token::{Sign, TokenKind};
+use crate::tree::{Expr, ExprKind, TextPart};
+use crate::{Finding, Span, near_name};
+
+/// Binary operators by how tightly they bind, loosest first; `not` stands between `and` and the
+/// comparisons.
+const LEVELS: [&[Operator]; 5] = [
+    &[Operator::Or],
+    &[Operator::And],
+    &[
+        Operator::Equal,
+        Operator::Unequal,
+        Operator::LessOrEqual,
+        Operator::GreaterOrEqual,
+        Operator::Less,
+        Operator::Greater,
+        Operator::Contains,
+    ],
+    &[Operator::Add, Operator::Subtract],
+    &[Operator::Multiply, Operator::Divide, Operator::Remainder],
+];
+const COMPARISONS: usize = 2;
+
+/// Functions and values of the language that this version does not do.
+const LATER_CALLS: &[&str] =
+    &["random", "upper", "lower", "round", "length", "first", "last", "trim"];
+
+impl Parser<'_> {
+    pub(super) fn parse_expr(&mut self) -> Parsed<Expr> {
+        self.nest(|parser| parser.parse_level(0))
+    }
+
+    fn parse_level(&mut self, level: usize) -> Parsed<Expr> {
+        let Some(operators) = LEVELS.get(level) else { return self.parse_unary() };
+        if level == COMPARISONS && self.is_word("not") {
+            let word = self.next().span;
+            let inner = self.nest(|parser| parser.parse_level(level))?;
+            let span = word.to(inner.span);
+            return Ok(Expr { kind: ExprKind::Not(Box::new(inner)), span });
+        }
+        let mut left = self.parse_level(level + 1)?;
+        loop {
+            if level == COMPARISONS && self.is_word("matches") {
+                let word = self.next().span;
+                self.say_not_yet("`matches`", word);
+                let right = self.parse_level(level + 1)?;
+                left = Expr { kind: ExprKind::Unread, span: left.span.to(right.span) };
+                continue;
+            }
+            let Some(operator) = operators.iter().copied().find(|op| self.is_operator(*op)) else {
+                return Ok(left);
+            };
+            self.next();
+            self.take_line_ends();
+            let right = self.parse_level(level + 1)?;
+            let span = left.span.to(right.span);
+            left = Expr { kind: ExprKind::Binary(operator, Box::new(left), Box::new(right)), span };
+        }
+    }
+
+    fn is_operator(&mut self, operator: Operator) -> bool {
+        let piece = self.peek();
+        match piece.kind {
+            TokenKind::Word => self.slice(piece.span) == operator.symbol(),
+            TokenKind::Sign(sign) => sign.text() == operator.symbol(),
+            _ => false,
+        }
+    }
+
+    fn parse_unary(&mut self) -> Parsed<Expr> {
+        if self.is_sign(Sign::Minus) {
+            let minus = self.next().span;
+            let inner = self.nest(Parser::parse_unary)?;
+            let span = minus.to(inner.span);
+            return Ok(Expr { kind: ExprKind::Negate(Box::new(inner)), span });
+        }
+        let value = self.parse_primary()?;
+        let follower = self.peek();
+        let text = self.slice(follower.span);
+        if follower.kind == TokenKind::Number && text.starts_with('-') && follower.spaced {
+            let number = &text[1..];
+            let left = self.slice(value.span);
+            self.findings.push(
+                Finding::new(Code::Unexpected, follower.span, "a sign touches its number, so this is a value of its own")
+                    .label("a minus between values has a space on both sides")
+                    .help(format!("write `{left} - {number}`"))
+                    .fix(follower.span, format!("- {number}")),
+            );
+            self.next();
+            return Ok(Expr { kind: ExprKind::Unread, span: value.span.to(follower.span) });
+        }
+        Ok(value)
+    }
+
+    fn parse_primary(&mut self) -> Parsed<Expr> {
+        let piece = self.peek();
+        let span = piece.span;
+        let text = self.slice(span);
+        let kind = match piece.kind {
+            TokenKind::Number => {
+                self.next();
+                if self.is_sign(Sign::Dots) && !self.peek().spaced {
+                    return self.skip_range(span);
+                }
+                self.read_number(text, span)
+            }
+            TokenKind::Clock => {
+                self.next();
+                self.say_not_yet("times of day", span);
+                ExprKind::Unread
+            }
+            TokenKind::Text => {
+                self.next();
+                ExprKind::Text(self.read_text(span))
+            }
+            TokenKind::Raw => {
+                self.next();
+                ExprKind::Text(vec![TextPart::Literal(text.trim_matches('`').to_owned())])
+            }
+            TokenKind::Sign(Sign::ParenOpen) => {
+                self.next();
+                return self.join_lines(|parser| {
+                    let mut inner = parser.parse_expr()?;
+                    let close = parser.expect_sign(Sign::ParenClose, "after the value")?;
+                    inner.span = span.to(close);
+                    Ok(inner)
+                });
+            }
+            TokenKind::Sign(Sign::BracketOpen) => return self.parse_list(),
+            TokenKind::Word => return self.parse_word_value(piece),
+            _ => return self.fail("a value"),
+        };
+        Ok(Expr { kind, span })
+    }
+
+    fn parse_list(&mut self) -> Parsed<Expr> {
+        let open = self.next().span;
+        self.join_lines(|parser| {
+            let mut values = Vec::new();
+            while !parser.is_sign(Sign::BracketClose) {
+                values.push(parser.parse_expr()?);
+                if !parser.take_sign(Sign::Comma) {
+                    break;
+                }
+            }
+            let close = parser.expect_sign(Sign::BracketClose, "after the list")?;
+            Ok(Expr { kind: ExprKind::List(values), span: open.to(close) })
+        })
+    }
+
+    fn parse_word_value(&mut self, piece: Piece) -> Parsed<Expr> {
+        let word = self.slice(piece.span);
+        self.next();
+        let follower = self.peek();
+        let touches = !follower.spaced;
+        let kind = match word {
+            "true" | "false" => ExprKind::Value(Value::Truth(word == "true")),
+            "key" => return self.parse_key_value(piece.span),
+            "is-down" => return self.parse_is_down(piece.span),
+            _ if touches && follower.kind == TokenKind::Sign(Sign::ParenOpen) => {
+                return self.parse_function(word, piece.span);
+            }
+            _ if touches && follower.kind == TokenKind::Sign(Sign::Dot) => {
+                self.next();
+                let part = self.peek();
+                self.mention(piece);
+                self.next();
+                let span = piece.span.to(part.span);
+                self.say_not_yet(&format!("`{}`", self.slice(span)), span);
+                return Ok(Expr { kind: ExprKind::Unread, span });
+            }
+            _ => ExprKind::Name(word.to_owned()),
+        };
+        Ok(Expr { kind, span: piece.span })
+    }
+
+    fn parse_key_value(&mut self, word: Span) -> Parsed<Expr> {
+        if self.is_sign(Sign::BracketOpen) {
+            let keys = self.parse_key_set()?;
+            let span = word.to(self.last_span());
+            let combos = keys.into_iter().map(|key| lantern_model::Combo::of(key));
+            let list = Value::List(combos.map(Value::Key).collect());
+            return Ok(Expr { kind: ExprKind::Value(list), span });
+        }
+        let combo = self.parse_combo()?;
+        let span = word.to(combo.span);
+        Ok(Expr { kind: ExprKind::Key(combo), span })
+    }
+
+    fn parse_is_down(&mut self, word: Span) -> Parsed<Expr> {
+        self.expect_sign(Sign::ParenOpen, "after `is-down`")?;
+        self.join_lines(|parser| {
+            let mut combos = vec![parser.parse_combo()?];
+            while parser.take_sign(Sign::Comma) {
+                combos.push(parser.parse_combo()?);
+            }
+            let close = parser.expect_sign(Sign::ParenClose, "after the keys")?;
+            Ok(Expr { kind: ExprKind::IsDown(combos), span: word.to(close) })
+        })
+    }
+
+    /// `random(1, 6)` and its like: looked past, or unknown.
+    fn parse_function(&mut self, word: &str, span: Span) -> Parsed<Expr> {
+        if LATER_CALLS.contains(&word) {
+            self.say_not_yet(&format!("`{word}(...)`"), span);
+        } else {
+            let known = LATER_CALLS.iter().copied().chain(["is-down"]);
+            let near = near_name(word, known).map(|name| format!("did you mean `{name}(...)`?"));
+            self.findings.push(
+                Finding::new(Code::NoSuchName, span, format!("nothing to ask is named `{word}`"))
+                    .label("not known")
+                    .help("a macro gives no value; call it as a step of its own")
+                    .maybe_help(near),
+            );
+        }
+        let close = self.skip_brackets();
+        Ok(Expr { kind: ExprKind::Unread, span: span.to(close) })
+    }
+
+    fn skip_range(&mut self, first: Span) -> Parsed<Expr> {
+        self.next();
+        let last = self.next().span;
+        self.say_not_yet("ranges of numbers", first.to(last));
+        Ok(Expr { kind: ExprKind::Unread, span: first.to(last) })
+    }
+
+    fn read_number(&mut self, text: &str, span: Span) -> ExprKind {
+        let digits = text.trim_end_matches(|c: char| c.is_ascii_lowercase() || c == '%');
+        let unit = &text[digits.len()..];
+        let number: f64 = digits.parse().expect("the lexer takes only digits");
+        let millis = match unit {
+            "" => return ExprKind::Value(Value::Number(number)),
+            "%" => return ExprKind::Value(Value::Share(number / 100.0)),
+            "ms" => 1.0,
+            "s" => 1_000.0,
+            "min" => 60_000.0,
+            "h" => 3_600_000.0,
+            _ => {
+                let near = match unit {
+                    "sec" | "secs" | "second" | "seconds" => Some("s"),
+                    "m" | "mins" | "minute" | "minutes" => Some("min"),
+                    "hour" | "hours" => Some("h"),
+                    "msec" | "millis" => Some("ms"),
+                    _ => near_name(unit, ["ms", "s", "min", "h"]),
+                };
+                let finding =
+                    Finding::new(Code::BadNumber, span, format!("`{unit}` is not a unit"))
+                        .label("not a unit")
+                        .help("durations end in ms, s, min or h, shares in %");
+                self.findings.push(match near {
+                    Some(near) => finding
+                        .help(format!("write `{digits}{near}`"))
+                        .fix(span, format!("{digits}{near}")),
+                    None => finding,
+                });
+                return ExprKind::Unread;
+            }
+        };
+        match Duration::try_from_secs_f64(number * millis / 1000.0) {
+            Ok(duration) if duration <= LONGEST => ExprKind::Value(Value::Duration(duration)),
+            _ => {
+                self.findings.push(
+                    Finding::new(Code::BadNumber, span, "this is not a length of time")
+                        .label("out of range")
+                        .help("durations run from 0ms to 8760h, a year"),
+                );
+                ExprKind::Unread
+            }
+        }
+    }
+
+    /// `[N times] [every D]`, as far as it stands here.
+    pub(super) fn parse_times_and_pace(&mut self) -> Result<(Option<Expr>, Option<Expr>), Said> {
+        let mut times = None;
+        let starts_value = matches!(
+            self.peek().kind,
+            TokenKind::Number | TokenKind::Word | TokenKind::Sign(Sign::ParenOpen)
+        );
+        if starts_value && !self.is_word("every") && !self.ends_step_word() {
+            times = Some(self.parse_expr()?);
+            self.expect_word("times", "after how often")?;
+        }
+        let pace = if self.take_word("every") { Some(self.parse_expr()?) } else { None };
+        Ok((times, pace))
+    }
+
+    fn ends_step_word(&mut self) -> bool {
+        ["while", "else", "or"].iter().any(|word| self.is_word(word))
+    }
+}
+
+/// The longest duration that may be written: a year.
+const LONGEST: Duration = Duration::from_secs(8760 * 3600);

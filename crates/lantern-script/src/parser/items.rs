@@ -1,0 +1,258 @@
+//! Top-level parts of a file.
+
+use super::{Parsed, Parser, Said, not_yet};
+use crate::codes::Code;
+use crate::token::{Sign, TokenKind};
+use crate::tree::{Expr, Item, Macro, Name, TextPart, When};
+use crate::{Finding, Span};
+
+/// The version of the language this program reads.
+const VERSION: &str = "1";
+
+impl Parser<'_> {
+    /// The parts up to the end of the file, or up to the brace that closes `within`.
+    pub(super) fn parse_items(&mut self, within: Option<Span>) -> Vec<Item> {
+        let mut items = Vec::new();
+        let mut description = String::new();
+        loop {
+            self.take_line_ends();
+            let piece = self.peek();
+            match piece.kind {
+                TokenKind::End => {
+                    if let Some(open) = within {
+                        self.say_unclosed_block(open);
+                    }
+                    return items;
+                }
+                TokenKind::Sign(Sign::BraceClose) if within.is_some() => {
+                    self.next();
+                    return items;
+                }
+                TokenKind::Sign(Sign::Semicolon) => {
+                    self.next();
+                }
+                TokenKind::Description => {
+                    self.next();
+                    let line = self.slice(piece.span).trim_start_matches('#').trim();
+                    if !description.is_empty() {
+                        description.push('\n');
+                    }
+                    description.push_str(line);
+                }
+                _ => {
+                    match self.nest(|parser| parser.parse_item(std::mem::take(&mut description))) {
+                        Ok(Some(item)) => items.push(item),
+                        Ok(None) => {}
+                        Err(Said) => self.recover_item(),
+                    }
+                    description.clear();
+                }
+            }
+        }
+    }
+
+    /// Goes on at the next part: at least one piece further.
+    fn recover_item(&mut self) {
+        let start = self.at;
+        self.joined = 0;
+        while self.pieces[self.at].kind != TokenKind::End {
+            if self.at > start && self.begins_item(self.at) {
+                return;
+            }
+            let before = self.at;
+            self.skip_statement();
+            if self.at == before {
+                self.next();
+            }
+        }
+    }
+
+    fn parse_item(&mut self, description: String) -> Parsed<Option<Item>> {
+        let piece = self.peek();
+        let word = self.slice(piece.span);
+        if piece.kind == TokenKind::Word
+            && let Some((_, what)) = not_yet::ITEMS.iter().find(|(first, _)| *first == word)
+        {
+            self.skip_not_yet(what);
+            return Ok(None);
+        }
+        if self.is_words("in", "app") {
+            return self.parse_app_block().map(Some);
+        }
+        if self.take_word("language") {
+            self.parse_version()?;
+            return Ok(None);
+        }
+        if self.take_word("let") {
+            let (name, value) = self.parse_binding()?;
+            return Ok(Some(Item::Let(name, value)));
+        }
+        let item = if self.take_word("settings") {
+            self.parse_settings()?
+        } else if self.take_word("macro") {
+            self.parse_macro(description)?
+        } else if self.take_word("when") {
+            self.parse_when(description, piece.span)?
+        } else if self.take_word("use") {
+            self.parse_use(piece.span)?
+        } else {
+            let known = ["when", "macro", "let", "settings", "use", "in", "language"];
+            let later = not_yet::ITEMS.iter().map(|(word, _)| *word);
+            let known: Vec<&str> = known.into_iter().chain(later).collect();
+            return self.fail_unknown("`when`, `macro`, `let`, `settings` or `in app`", &known);
+        };
+        Ok(Some(item))
+    }
+
+    fn parse_version(&mut self) -> Parsed<()> {
+        let piece = self.peek();
+        if piece.kind != TokenKind::Number {
+            return self.fail("the version of the language, `1`");
+        }
+        self.next();
+        let text = self.slice(piece.span);
+        if text != VERSION {
+            self.findings.push(
+                Finding::new(
+                    Code::UnknownVersion,
+                    piece.span,
+                    format!("this program reads version {VERSION} of the language, not {text}"),
+                )
+                .label("unknown version")
+                .help(format!("write `language {VERSION}`, or use a newer program"))
+                .fix(piece.span, VERSION),
+            );
+        }
+        Ok(())
+    }
+
+    fn parse_settings(&mut self) -> Parsed<Item> {
+        let open = self.expect_sign(Sign::BraceOpen, "after `settings`")?;
+        let mut settings = Vec::new();
+        loop {
+            self.take_line_ends();
+            if self.take_sign(Sign::BraceClose) {
+                return Ok(Item::Settings(settings));
+            }
+            if self.take_sign(Sign::Semicolon) {
+                continue;
+            }
+            if self.peek().kind == TokenKind::End || self.begins_item(self.at) {
+                self.say_unclosed_block(open);
+                return Ok(Item::Settings(settings));
+            }
+            match self.parse_binding() {
+                Ok(setting) => settings.push(setting),
+                Err(Said) => {
+                    self.joined = 0;
+                    self.skip_statement();
+                }
+            }
+        }
+    }
+
+    /// `NAME = EXPR`
+    pub(super) fn parse_binding(&mut self) -> Parsed<(Name, Expr)> {
+        let name = self.expect_name("a name")?;
+        self.expect_sign(Sign::Assign, "after the name")?;
+        self.take_line_ends();
+        let value = self.parse_expr()?;
+        self.expect_end_of_statement()?;
+        Ok((name, value))
+    }
+
+    fn parse_macro(&mut self, description: String) -> Parsed<Item> {
+        let name = self.expect_name("the macro's name")?;
+        let mut parameters = Vec::new();
+        if self.is_sign(Sign::ParenOpen) && !self.peek().spaced {
+            self.next();
+            self.join_lines(|parser| {
+                while !parser.is_sign(Sign::ParenClose) {
+                    let parameter = parser.expect_name("a parameter's name")?;
+                    let default = if parser.take_sign(Sign::Assign) {
+                        Some(parser.parse_expr()?)
+                    } else {
+                        None
+                    };
+                    parameters.push((parameter, default));
+                    if !parser.take_sign(Sign::Comma) {
+                        break;
+                    }
+                }
+                parser.expect_sign(Sign::ParenClose, "after the parameters").map(|_| ())
+            })?;
+        }
+        let body = self.parse_block("after the macro's name")?;
+        Ok(Item::Macro(Macro { description, name, parameters, body }))
+    }
+
+    fn parse_when(&mut self, description: String, word: Span) -> Parsed<Item> {
+        let (triggers, clauses) = self.join_lines(|parser| {
+            let triggers = parser.parse_triggers()?;
+            let clauses = parser.parse_clauses()?;
+            parser.peek();
+            Ok::<_, Said>((triggers, clauses))
+        })?;
+        let head = word.to(self.last_span());
+        let body = if self.take_sign(Sign::Arrow) {
+            self.take_line_ends();
+            let steps = self.parse_single_step();
+            self.expect_end_of_statement()?;
+            steps
+        } else {
+            self.parse_block("or `=>` before the steps")?
+        };
+        Ok(Item::When(When { description, triggers, clauses, body, head }))
+    }
+
+    fn parse_app_block(&mut self) -> Parsed<Item> {
+        let apps = self.parse_app_list()?;
+        let open = self.expect_sign(Sign::BraceOpen, "before the rules for the program")?;
+        let items = self.parse_items(Some(open));
+        Ok(Item::InApp(apps, items))
+    }
+
+    fn parse_use(&mut self, word: Span) -> Parsed<Item> {
+        let (path, span) = self.parse_plain_text("the file's name between quotes")?;
+        if !self.at_end_of_statement() {
+            self.skip_statement();
+        }
+        self.say_not_yet("`use`", word.to(span));
+        Ok(Item::Use(path, span))
+    }
+
+    /// A text without values in it.
+    pub(super) fn parse_plain_text(&mut self, what: &str) -> Parsed<(String, Span)> {
+        let piece = self.peek();
+        if piece.kind != TokenKind::Text {
+            return self.fail(what);
+        }
+        self.next();
+        match self.read_text(piece.span).as_slice() {
+            [] => Ok((String::new(), piece.span)),
+            [TextPart::Literal(text)] => Ok((text.clone(), piece.span)),
+            _ => self.fail_at(piece, &format!("{what}, without values in it"), None),
+        }
+    }
+
+    pub(super) fn say_unclosed_block(&mut self, open: Span) {
+        self.findings.push(
+            Finding::new(Code::Unclosed, open, "this block is not closed")
+                .label("opened here")
+                .help("end it with `}` on a line of its own"),
+        );
+    }
+
+    pub(super) fn at_end_of_statement(&mut self) -> bool {
+        matches!(
+            self.peek().kind,
+            TokenKind::LineEnd
+                | TokenKind::End
+                | TokenKind::Sign(Sign::Semicolon | Sign::BraceClose)
+        )
+    }
+
+    pub(super) fn expect_end_of_statement(&mut self) -> Parsed<()> {
+        if self.at_end_of_statement() { Ok(()) } else { self.fail("the end of the line") }
+    }
+}

@@ -1,0 +1,168 @@
+//! Keys, combinations and sets of keys.
+
+use lantern_model::{Family, Key, KeyKind, KeyRef, KeySetError};
+
+use super::{Parsed, Parser};
+use crate::codes::Code;
+use crate::token::{Sign, TokenKind};
+use crate::tree::{Combo, KeyPart};
+use crate::{Finding, Span, near_name};
+
+impl Parser<'_> {
+    /// `ctrl+shift+e`, `'?'`, `<KeyQ>`, `ctrl+(k)`, `super+[1..9]`
+    pub(super) fn parse_combo(&mut self) -> Parsed<Combo> {
+        let mut parts = vec![self.parse_key_part()?];
+        while self.is_sign(Sign::Plus) && !self.peek().spaced {
+            let plus = self.next();
+            if self.peek().spaced {
+                let finding = Finding::new(
+                    Code::Unexpected,
+                    plus.span,
+                    "a `+` between keys touches both of them",
+                );
+                self.findings.push(finding.label("a blank follows it").help("write `ctrl+e`"));
+            }
+            parts.push(self.parse_key_part()?);
+        }
+        let span = parts[0].span().to(self.last_span());
+        Ok(Combo { parts, span })
+    }
+
+    fn parse_key_part(&mut self) -> Parsed<KeyPart> {
+        let piece = self.peek();
+        let text = self.slice(piece.span);
+        match piece.kind {
+            TokenKind::Sign(Sign::ParenOpen) => {
+                self.next();
+                let value = self.join_lines(|parser| {
+                    let value = parser.parse_expr()?;
+                    parser.expect_sign(Sign::ParenClose, "after the value")?;
+                    Ok(value)
+                })?;
+                Ok(KeyPart::Value(value))
+            }
+            TokenKind::Sign(Sign::BracketOpen) => {
+                let keys = self.parse_key_set()?;
+                Ok(KeyPart::Set(keys, piece.span.to(self.last_span())))
+            }
+            TokenKind::Word | TokenKind::Number | TokenKind::Character | TokenKind::KeyPlace => {
+                self.next();
+                match self.key_of(piece.kind, text) {
+                    Some(key) => Ok(KeyPart::Key(key, piece.span)),
+                    None => {
+                        self.say_no_key(text, piece.span);
+                        Ok(KeyPart::Unread(piece.span))
+                    }
+                }
+            }
+            _ => self.fail("a key"),
+        }
+    }
+
+    fn key_of(&self, kind: TokenKind, text: &str) -> Option<KeyRef> {
+        match kind {
+            TokenKind::Word => Family::from_word(text)
+                .map(KeyRef::Either)
+                .or_else(|| Key::named(text).map(KeyRef::Named)),
+            TokenKind::Number => Key::named(text).map(KeyRef::Named),
+            TokenKind::Character => {
+                text.chars().nth(1).filter(|character| !character.is_control()).map(KeyRef::Character)
+            }
+            _ => Key::from_code(text.trim_matches(['<', '>'])).map(KeyRef::Placed),
+        }
+    }
+
+    fn say_no_key(&mut self, text: &str, span: Span) {
+        let finding = Finding::new(Code::NoSuchKey, span, format!("there is no key `{text}`"))
+            .label("no such key");
+        let inner = text.trim_matches(['<', '>']);
+        let near = if text.starts_with('<') {
+            near_name(inner, Key::all().filter_map(Key::code)).map(|code| format!("<{code}>"))
+        } else {
+            let words = Family::ALL.map(Family::word);
+            near_name(text, Key::all().map(Key::name).chain(words)).map(str::to_owned)
+        };
+        self.findings.push(match near {
+            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(span, near),
+            None => finding.help(
+                "`lantern keys` lists them all; a value that is a key stands in parentheses: `(k)`",
+            ),
+        });
+    }
+
+    /// `[1..9 except 5, up]`, `[f1..f12]`, `[pad]`
+    pub(super) fn parse_key_set(&mut self) -> Parsed<Vec<KeyRef>> {
+        self.expect_sign(Sign::BracketOpen, "before a set of keys")?;
+        self.join_lines(|parser| {
+            let mut keys: Vec<KeyRef> = Vec::new();
+            loop {
+                for key in parser.parse_key_set_item()? {
+                    if !keys.contains(&key) {
+                        keys.push(key);
+                    }
+                }
+                while parser.take_word("except") {
+                    let left_out = parser.parse_key_set_item()?;
+                    keys.retain(|key| !left_out.contains(key));
+                }
+                if !parser.take_sign(Sign::Comma) {
+                    break;
+                }
+            }
+            parser.expect_sign(Sign::BracketClose, "after the set of keys")?;
+            Ok(keys)
+        })
+    }
+
+    fn parse_key_set_item(&mut self) -> Parsed<Vec<KeyRef>> {
+        let piece = self.peek();
+        if piece.kind == TokenKind::Word
+            && let Some(kind) = KeyKind::from_word(self.slice(piece.span))
+        {
+            self.next();
+            return Ok(kind.keys().map(KeyRef::Named).collect());
+        }
+        let first = match self.parse_key_part()? {
+            KeyPart::Key(key, _) => key,
+            KeyPart::Unread(_) => return Ok(Vec::new()),
+            other => {
+                let piece = super::Piece { kind: TokenKind::Word, span: other.span(), spaced: true };
+                return self.fail_at(piece, "a key by name", None);
+            }
+        };
+        if !self.take_sign(Sign::Dots) {
+            return Ok(vec![first]);
+        }
+        let KeyPart::Key(last, last_span) = self.parse_key_part()? else {
+            return Ok(Vec::new());
+        };
+        let span = piece.span.to(last_span);
+        let (KeyRef::Named(from), KeyRef::Named(to)) = (first, last) else {
+            let finding = Finding::new(Code::NoSuchKey, span, "a range goes from one named key to another");
+            self.findings.push(finding.label("not a range").help("for example `c..k` or `f1..f12`"));
+            return Ok(Vec::new());
+        };
+        match Key::range(from, to) {
+            Ok(keys) => Ok(keys.into_iter().map(KeyRef::Named).collect()),
+            Err(error) => {
+                let (message, help) = range_advice(&error);
+                let finding = Finding::new(Code::NoSuchKey, span, message);
+                self.findings.push(finding.label("not a range").help(help));
+                Ok(Vec::new())
+            }
+        }
+    }
+}
+
+/// What is wrong with a range, and what to write instead.
+pub fn range_advice(error: &KeySetError) -> (String, String) {
+    match error {
+        KeySetError::NoOrder { from, to } => (
+            format!("there is no order from `{from}` to `{to}`"),
+            "ranges run within letters, digits, function keys or the digits of the pad".to_owned(),
+        ),
+        KeySetError::Backwards { from, to } => {
+            (format!("`{from}` comes after `{to}`"), format!("write `{to}..{from}`"))
+        }
+    }
+}

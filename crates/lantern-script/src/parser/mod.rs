@@ -1,0 +1,366 @@
+//! Tokens to a tree. Never stops at a mistake: it says what is wrong once, goes on behind it, and
+//! always gives a tree.
+//!
+//! A mistake inside a step costs that step, a mistake in a head costs that rule; the words that
+//! begin a top-level part at the start of a line always begin one. What the language has but this
+//! version does not do is named `not-yet` and looked past (see `not_yet`).
+
+mod exprs;
+mod head;
+mod items;
+pub(crate) mod keys;
+mod not_yet;
+pub(crate) mod scene;
+mod steps;
+mod texts;
+
+use crate::codes::Code;
+use crate::lexer::lex;
+use crate::token::{Sign, TokenKind};
+use crate::tree::{File, Name};
+use crate::{Finding, Source, Span, near_name};
+
+/// Reads a file into a tree and the findings on its form.
+pub fn parse(source: &Source) -> (File, Vec<Finding>) {
+    let mut findings = Vec::new();
+    let tokens = Parser::cut(&source.text, 0, source.text.len(), &mut findings);
+    let mut parser = Parser::new(&source.text, tokens, findings);
+    let items = parser.parse_items(None);
+    let file = File { items, mentions: parser.mentions };
+    (file, parser.findings)
+}
+
+/// A mistake that was said already; whoever gets it goes on at the next safe place.
+pub(crate) struct Said;
+
+type Parsed<T> = Result<T, Said>;
+
+/// Nesting deeper than this is refused, so that no file can exhaust the stack.
+const DEEPEST: usize = 64;
+
+/// A token that means something, and whether blanks stand before it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Piece {
+    pub kind: TokenKind,
+    pub span: Span,
+    pub spaced: bool,
+}
+
+pub(crate) struct Parser<'a> {
+    text: &'a str,
+    pieces: Vec<Piece>,
+    at: usize,
+    /// Above zero, line ends mean nothing.
+    joined: usize,
+    depth: usize,
+    findings: Vec<Finding>,
+    mentions: Vec<String>,
+}
+
+impl<'a> Parser<'a> {
+    fn new(text: &'a str, pieces: Vec<Piece>, findings: Vec<Finding>) -> Parser<'a> {
+        Parser { text, pieces, at: 0, joined: 0, depth: 0, findings, mentions: Vec::new() }
+    }
+
+    fn cut(text: &str, start: usize, end: usize, findings: &mut Vec<Finding>) -> Vec<Piece> {
+        let mut spaced = true;
+        let mut pieces = Vec::new();
+        for token in lex(text, start, end, findings) {
+            if !token.kind.is_trivia() {
+                pieces.push(Piece { kind: token.kind, span: token.span, spaced });
+            }
+            spaced = token.kind.is_trivia() || token.kind == TokenKind::LineEnd;
+        }
+        pieces
+    }
+
+    /// The next piece that counts; in joined lines, line ends do not.
+    fn peek(&mut self) -> Piece {
+        while self.joined > 0
+            && matches!(self.pieces[self.at].kind, TokenKind::LineEnd | TokenKind::Description)
+        {
+            self.at += 1;
+        }
+        self.pieces[self.at]
+    }
+
+    /// The piece behind the next one, looking through line ends when they do not count.
+    fn peek_second(&mut self) -> Piece {
+        self.peek();
+        let mut at = (self.at + 1).min(self.pieces.len() - 1);
+        while self.joined > 0 && self.pieces[at].kind == TokenKind::LineEnd {
+            at += 1;
+        }
+        self.pieces[at]
+    }
+
+    fn next(&mut self) -> Piece {
+        let piece = self.peek();
+        if piece.kind != TokenKind::End {
+            self.at += 1;
+        }
+        piece
+    }
+
+    fn slice(&self, span: Span) -> &'a str {
+        &self.text[span.range()]
+    }
+
+    /// The end of what was read last.
+    fn last_span(&self) -> Span {
+        self.at.checked_sub(1).map_or(Span::default(), |at| self.pieces[at].span)
+    }
+
+    fn is_word(&mut self, word: &str) -> bool {
+        let piece = self.peek();
+        piece.kind == TokenKind::Word && self.slice(piece.span) == word
+    }
+
+    /// Whether the next two words are these.
+    fn is_words(&mut self, first: &str, second: &str) -> bool {
+        let follower = self.peek_second();
+        self.is_word(first)
+            && follower.kind == TokenKind::Word
+            && self.slice(follower.span) == second
+    }
+
+    fn is_sign(&mut self, sign: Sign) -> bool {
+        self.peek().kind == TokenKind::Sign(sign)
+    }
+
+    fn take_word(&mut self, word: &str) -> bool {
+        let found = self.is_word(word);
+        if found {
+            self.next();
+        }
+        found
+    }
+
+    fn take_sign(&mut self, sign: Sign) -> bool {
+        let found = self.is_sign(sign);
+        if found {
+            self.next();
+        }
+        found
+    }
+
+    fn expect_word(&mut self, word: &str, why: &str) -> Parsed<()> {
+        if self.take_word(word) { Ok(()) } else { self.fail(&format!("`{word}` {why}")) }
+    }
+
+    fn expect_sign(&mut self, sign: Sign, why: &str) -> Parsed<Span> {
+        if self.is_sign(sign) {
+            Ok(self.next().span)
+        } else {
+            self.fail(&format!("`{}` {why}", sign.text()))
+        }
+    }
+
+    /// A name, which must not be a word of the language.
+    fn expect_name(&mut self, what: &str) -> Parsed<Name> {
+        let piece = self.peek();
+        if piece.kind != TokenKind::Word {
+            return self.fail(what);
+        }
+        self.next();
+        let text = self.slice(piece.span);
+        if RESERVED.contains(&text) {
+            self.findings.push(
+                Finding::new(
+                    Code::Unexpected,
+                    piece.span,
+                    format!("`{text}` is a word of the language and cannot be a name"),
+                )
+                .label("choose another name")
+                .help(format!("for example `my-{text}`"))
+                .fix(piece.span, format!("my-{text}")),
+            );
+        }
+        Ok(Name { text: text.to_owned(), span: piece.span })
+    }
+
+    /// Says that something else was expected here.
+    fn fail<T>(&mut self, expected: &str) -> Parsed<T> {
+        let piece = self.peek();
+        self.fail_at(piece, expected, None)
+    }
+
+    fn fail_at<T>(&mut self, piece: Piece, expected: &str, help: Option<String>) -> Parsed<T> {
+        if piece.kind != TokenKind::Stray {
+            let found = match piece.kind {
+                TokenKind::Word | TokenKind::Number | TokenKind::Sign(_) | TokenKind::Clock => {
+                    format!("`{}`", self.slice(piece.span))
+                }
+                other => other.describe().to_owned(),
+            };
+            self.findings.push(
+                Finding::new(
+                    Code::Unexpected,
+                    piece.span,
+                    format!("expected {expected}, found {found}"),
+                )
+                .label(format!("expected {expected}"))
+                .maybe_help(help),
+            );
+        }
+        Err(Said)
+    }
+
+    /// Says that the next word is none of `known`, with the nearest of them.
+    fn fail_unknown<T>(&mut self, expected: &str, known: &[&str]) -> Parsed<T> {
+        let piece = self.peek();
+        if piece.kind != TokenKind::Word {
+            return self.fail(expected);
+        }
+        let near = near_name(self.slice(piece.span), known.iter().copied());
+        let help = near.map(|name| format!("did you mean `{name}`?"));
+        let result = self.fail_at(piece, expected, help);
+        if let (Some(name), Some(finding)) = (near, self.findings.last_mut()) {
+            finding.fix = Some(crate::Fix { span: piece.span, text: name.to_owned() });
+        }
+        result
+    }
+
+    /// Runs `read` with line ends meaning nothing.
+    fn join_lines<T>(&mut self, read: impl FnOnce(&mut Self) -> T) -> T {
+        self.joined += 1;
+        let result = read(self);
+        self.joined -= 1;
+        result
+    }
+
+    /// Runs `read` with line ends meaning what they mean in a block.
+    fn split_lines<T>(&mut self, read: impl FnOnce(&mut Self) -> T) -> T {
+        let joined = std::mem::take(&mut self.joined);
+        let result = read(self);
+        self.joined = joined;
+        result
+    }
+
+    /// Runs `read` one level deeper, refusing to go deeper than [`DEEPEST`].
+    fn nest<T>(&mut self, read: impl FnOnce(&mut Self) -> Parsed<T>) -> Parsed<T> {
+        if self.depth >= DEEPEST {
+            let piece = self.peek();
+            self.findings.push(
+                Finding::new(Code::Unexpected, piece.span, "this is nested too deep")
+                    .label(format!("more than {DEEPEST} levels"))
+                    .help("move the inner part to a macro or a `let` of its own"),
+            );
+            return Err(Said);
+        }
+        self.depth += 1;
+        let result = read(self);
+        self.depth -= 1;
+        result
+    }
+
+    fn take_line_ends(&mut self) {
+        while self.pieces[self.at].kind == TokenKind::LineEnd {
+            self.at += 1;
+        }
+    }
+
+    /// Whether the piece at `at` is the first of its line.
+    fn starts_line(&self, at: usize) -> bool {
+        at == 0 || self.pieces[at - 1].kind == TokenKind::LineEnd
+    }
+
+    /// Whether a top-level part must begin at `at`: its word at the start of a line. Words that
+    /// are also steps, or stand in blocks, count only when nothing stands before them.
+    fn begins_item(&self, at: usize) -> bool {
+        if !self.starts_line(at) {
+            return false;
+        }
+        let piece = self.pieces[at];
+        let unindented =
+            piece.span.start == 0 || self.text.as_bytes()[piece.span.start as usize - 1] == b'\n';
+        match piece.kind {
+            TokenKind::Description => true,
+            TokenKind::Word => match self.slice(piece.span) {
+                "when" | "macro" => true,
+                "let" | "use" | "device" | "layer" | "remap" | "settings" | "shape" | "words" => {
+                    unindented
+                }
+                _ => false,
+            },
+            _ => false,
+        }
+    }
+
+    /// Goes on to the end of the present statement: a line end, `;` or closing brace outside all
+    /// brackets opened on the way, or the start of a top-level part.
+    fn skip_statement(&mut self) {
+        let mut depth = 0usize;
+        while self.pieces[self.at].kind != TokenKind::End {
+            if depth > 0 && self.begins_item(self.at) {
+                return;
+            }
+            let piece = self.pieces[self.at];
+            match piece.kind {
+                TokenKind::LineEnd | TokenKind::Sign(Sign::Semicolon)
+                    if depth == 0 && !self.continues(self.at) =>
+                {
+                    return;
+                }
+                TokenKind::Sign(Sign::BraceOpen | Sign::ParenOpen | Sign::BracketOpen) => depth += 1,
+                TokenKind::Sign(Sign::BraceClose | Sign::ParenClose | Sign::BracketClose) => {
+                    if depth == 0 {
+                        return;
+                    }
+                    depth -= 1;
+                }
+                _ => {}
+            }
+            self.mention(piece);
+            self.at += 1;
+        }
+    }
+
+    /// Whether a statement goes on behind the line end at `at`.
+    fn continues(&self, at: usize) -> bool {
+        let before = at.checked_sub(1).map(|before| self.pieces[before]);
+        let joins = before.is_some_and(|piece| {
+            matches!(piece.kind, TokenKind::Sign(Sign::Comma | Sign::Plus | Sign::Minus))
+        });
+        let closed =
+            before.is_some_and(|piece| piece.kind == TokenKind::Sign(Sign::BraceClose));
+        let mut next = at;
+        while self.pieces[next].kind == TokenKind::LineEnd {
+            next += 1;
+        }
+        let follower = self.pieces[next];
+        let carries_on = follower.kind == TokenKind::Word
+            && matches!(self.slice(follower.span), "else" | "or");
+        joins || closed && carries_on
+    }
+
+    /// Remembers the words of something looked past, so that what they name counts as used.
+    fn mention(&mut self, piece: Piece) {
+        let text = self.slice(piece.span);
+        match piece.kind {
+            TokenKind::Word => self.mentions.push(text.to_owned()),
+            TokenKind::Text => {
+                let inside = text.split('{').skip(1);
+                let words = inside.filter_map(|rest| {
+                    rest.split(|c: char| !(c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-'))
+                        .next()
+                });
+                self.mentions.extend(words.map(str::to_owned));
+            }
+            _ => {}
+        }
+    }
+}
+
+/// Words of the language, which cannot be names.
+pub(crate) const RESERVED: &[&str] = &[
+    "after", "again", "all", "and", "any", "as", "ask", "at", "call", "choose", "click", "close",
+    "confirm", "contains", "device", "drag", "else", "end", "enter", "even", "every", "false",
+    "focus", "for", "from", "gesture", "get", "held", "hint", "hold", "if", "in", "is", "is-down",
+    "key", "keys", "language", "launch", "layer", "leave", "let", "line", "log", "macro", "matches",
+    "message", "move", "named", "not", "notify", "now", "of", "on", "open", "or", "passing",
+    "paste", "pause", "pick", "play", "pointer", "post", "press", "publish", "put", "read",
+    "release", "remap", "repeat", "repeating", "resume", "run", "say", "scroll", "send", "set",
+    "settings", "shape", "shell", "started", "stop", "tap", "times", "to", "toggle", "true", "type",
+    "typed", "until", "use", "voice", "volume", "wait", "when", "while", "window", "with", "words",
+];

@@ -1,0 +1,76 @@
+//! Findings as a person reads them: the underlined text, and what to do.
+
+use annotate_snippets::renderer::DecorStyle;
+use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+
+use crate::codes::Severity;
+use crate::{Finding, Source, Span};
+
+/// Excerpts farther apart than this many lines are shown on their own.
+const NEAR_LINES: u32 = 12;
+
+/// One finding with its excerpt; `colour` for a terminal.
+pub fn render(finding: &Finding, source: &Source, colour: bool) -> String {
+    let renderer = if colour { Renderer::styled() } else { Renderer::plain() };
+    let renderer = renderer.decor_style(DecorStyle::Unicode).term_width(100);
+    let level = match finding.severity() {
+        Severity::Error => Level::ERROR,
+        Severity::Warning => Level::WARNING,
+    };
+    let mut group: Group<'_> = Group::with_title(
+        level.primary_title(&finding.message).id(finding.code.row().name),
+    );
+    for snippet in snippets(finding, source) {
+        group = group.element(snippet);
+    }
+    if let Some(help) = &finding.help {
+        group = group.element(Level::HELP.message(help));
+    }
+    renderer.render(&[group])
+}
+
+/// The excerpts of a finding: near places share one.
+fn snippets<'a>(
+    finding: &'a Finding,
+    source: &'a Source,
+) -> Vec<Snippet<'a, annotate_snippets::Annotation<'a>>> {
+    let others = finding.others.iter().map(|(span, words)| (*span, words.as_str(), false));
+    let mut marks = vec![(finding.span, finding.label.as_str(), true)];
+    marks.extend(others);
+    let mut excerpts: Vec<(u32, u32, Vec<(Span, &str, bool)>)> = Vec::new();
+    for mark in marks {
+        let first = source.place(mark.0.start).line;
+        let last = source.place(mark.0.end.max(mark.0.start)).line.max(first);
+        let near = excerpts
+            .iter_mut()
+            .find(|(from, to, _)| first + NEAR_LINES >= *from && first <= *to + NEAR_LINES);
+        match near {
+            Some((from, to, marks)) => {
+                *from = first.min(*from);
+                *to = last.max(*to);
+                marks.push(mark);
+            }
+            None => excerpts.push((first, last, vec![mark])),
+        }
+    }
+    excerpts.into_iter().map(|(from, to, marks)| excerpt(source, from, to, marks)).collect()
+}
+
+fn excerpt<'a>(
+    source: &'a Source,
+    from: u32,
+    to: u32,
+    marks: Vec<(Span, &'a str, bool)>,
+) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
+    let lines = source.lines(from, to);
+    let offset = lines.start as usize;
+    let shown = source.slice(lines);
+    let mut snippet =
+        Snippet::source(shown).line_start(from as usize).path(source.name.as_str());
+    for (span, label, primary) in marks {
+        let range = span.start as usize - offset..(span.end as usize - offset).min(shown.len());
+        let kind = if primary { AnnotationKind::Primary } else { AnnotationKind::Context };
+        snippet = snippet.annotation(kind.span(range).label(Some(label).filter(|l| !l.is_empty())));
+    }
+    snippet
+}

@@ -1,0 +1,134 @@
+//! The pieces a file is cut into.
+
+use crate::Span;
+
+/// What a piece is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TokenKind {
+    /// Blanks within a line.
+    Blank,
+    /// `#` to the end of the line.
+    Comment,
+    /// `##` to the end of the line.
+    Description,
+    /// The end of a line.
+    LineEnd,
+    /// A lower-case word, with hyphens and digits.
+    Word,
+    /// A number, perhaps with a touching sign, unit or `%`.
+    Number,
+    /// A time of day, `06:30`.
+    Clock,
+    /// A text between double quotes, one line or several.
+    Text,
+    /// A raw text between backticks.
+    Raw,
+    /// A character between single quotes.
+    Character,
+    /// A place on the board, `<KeyQ>`.
+    KeyPlace,
+    /// A sign or pair of signs.
+    Sign(Sign),
+    /// Something the language has no use for.
+    Stray,
+    /// The end of the file.
+    End,
+}
+
+/// Signs of the language.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum Sign {
+    BraceOpen,
+    BraceClose,
+    ParenOpen,
+    ParenClose,
+    BracketOpen,
+    BracketClose,
+    Comma,
+    Semicolon,
+    Arrow,
+    Assign,
+    Equal,
+    Unequal,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+    Plus,
+    Minus,
+    Times,
+    Divide,
+    Percent,
+    Dots,
+    Dot,
+}
+
+impl Sign {
+    /// Every sign with its text, longer ones before those they begin with.
+    pub const TABLE: [(&'static str, Sign); 23] = [
+        ("=>", Sign::Arrow),
+        ("==", Sign::Equal),
+        ("!=", Sign::Unequal),
+        ("<=", Sign::LessOrEqual),
+        (">=", Sign::GreaterOrEqual),
+        ("..", Sign::Dots),
+        ("{", Sign::BraceOpen),
+        ("}", Sign::BraceClose),
+        ("(", Sign::ParenOpen),
+        (")", Sign::ParenClose),
+        ("[", Sign::BracketOpen),
+        ("]", Sign::BracketClose),
+        (",", Sign::Comma),
+        (";", Sign::Semicolon),
+        ("=", Sign::Assign),
+        ("<", Sign::Less),
+        (">", Sign::Greater),
+        ("+", Sign::Plus),
+        ("-", Sign::Minus),
+        ("*", Sign::Times),
+        ("/", Sign::Divide),
+        ("%", Sign::Percent),
+        (".", Sign::Dot),
+    ];
+
+    /// The sign as written.
+    pub fn text(self) -> &'static str {
+        let row = Sign::TABLE.iter().find(|(_, sign)| *sign == self);
+        row.expect("every sign stands in the table").0
+    }
+}
+
+/// One piece of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Token {
+    /// What it is.
+    pub kind: TokenKind,
+    /// Where it stands.
+    pub span: Span,
+}
+
+impl TokenKind {
+    /// Whether the parser looks through it.
+    pub fn is_trivia(self) -> bool {
+        matches!(self, TokenKind::Blank | TokenKind::Comment)
+    }
+
+    /// The word for it in a message.
+    pub fn describe(self) -> &'static str {
+        match self {
+            TokenKind::Blank | TokenKind::Comment => "a blank",
+            TokenKind::Description => "a description",
+            TokenKind::LineEnd => "the end of the line",
+            TokenKind::Word => "a word",
+            TokenKind::Number => "a number",
+            TokenKind::Clock => "a time of day",
+            TokenKind::Text | TokenKind::Raw => "a text",
+            TokenKind::Character => "a character",
+            TokenKind::KeyPlace => "a key's place",
+            TokenKind::Sign(_) => "a sign",
+            TokenKind::Stray => "a stray character",
+            TokenKind::End => "the end of the file",
+        }
+    }
+}

@@ -1,0 +1,138 @@
+//! The command line as typed. Nothing is looked at here; commands resolve what they need.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Rules for the desktop: keys that type, click, hold and launch, whichever window is active.
+#[derive(Debug, Parser)]
+#[command(name = "lantern", version, max_term_width = 100, disable_help_subcommand = true)]
+pub struct Arguments {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Every command, in the order in which a person needs them.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Play the shipped example on a simulated desktop; no display is needed.
+    #[command(after_help = "Example:\n  lantern demo")]
+    Demo(DemoArguments),
+    /// Write the shipped example and its rehearsal scene as files to start from.
+    #[command(after_help = "Example:\n  lantern new my-desk\n  lantern rehearse my-desk/bench.lantern my-desk/night.scene")]
+    New(NewArguments),
+    /// List keys: names, caps, W3C codes, X keysyms, kernel codes.
+    #[command(after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json")]
+    Keys(KeysArguments),
+    /// Say everything that is wrong in a file of rules.
+    #[command(after_help = "Example:\n  lantern check bench.lantern")]
+    Check(CheckArguments),
+    /// Explain a finding by its name; without one, list them all.
+    #[command(after_help = "Example:\n  lantern explain taken-twice")]
+    Explain(ExplainArguments),
+    /// Play scenes against a file of rules on a simulated desktop, as a test.
+    #[command(after_help = "Example:\n  lantern rehearse bench.lantern night.scene")]
+    Rehearse(RehearseArguments),
+    /// Work by the rules on the real desktop until stopped; reads them anew when they are saved.
+    #[command(after_help = "Example:\n  lantern run bench.lantern\n\nCtrl+C or SIGTERM ends it and lets every key go. Ctrl+Alt+Shift+Escape, or the `panic`\nsetting, stops every run at any time.")]
+    Run(RunArguments),
+    /// Let keys go when the program that pressed them is gone; started by `run`.
+    #[command(hide = true)]
+    Guardian(GuardianArguments),
+}
+
+/// `lantern demo`
+#[derive(Debug, Args)]
+pub struct DemoArguments {
+    /// Print data instead of a table.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern new`
+#[derive(Debug, Args)]
+pub struct NewArguments {
+    /// The folder to write to; made if it is not there. Files that exist are never overwritten.
+    #[arg(default_value = ".")]
+    pub folder: PathBuf,
+}
+
+/// `lantern keys`
+#[derive(Debug, Args)]
+pub struct KeysArguments {
+    /// Kinds (letters, digits, pad, function, mouse, ...), ranges (c..k, f5..f10) or single keys;
+    /// all keys if none are given.
+    pub wanted: Vec<String>,
+    /// Kinds, ranges or keys to leave out.
+    #[arg(long, num_args = 1.., value_name = "KEYS")]
+    pub except: Vec<String>,
+    /// Print the names alone, with this between them.
+    #[arg(long, value_name = "TEXT", conflicts_with = "json")]
+    pub separator: Option<String>,
+    /// Print data instead of a table.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern check`
+#[derive(Debug, Args)]
+pub struct CheckArguments {
+    /// The file of rules; the person's own if missing.
+    pub file: Option<PathBuf>,
+    /// Print data instead of text.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern explain`
+#[derive(Debug, Args)]
+pub struct ExplainArguments {
+    /// The finding's name.
+    pub name: Option<String>,
+    /// Print data instead of text.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern rehearse`
+#[derive(Debug, Args)]
+pub struct RehearseArguments {
+    /// The file of rules.
+    pub file: PathBuf,
+    /// The scenes to play, one after another, each from the start.
+    #[arg(required = true)]
+    pub scenes: Vec<PathBuf>,
+    /// Print data instead of text.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern run`
+#[derive(Debug, Args)]
+pub struct RunArguments {
+    /// The file of rules; the person's own if missing.
+    pub file: Option<PathBuf>,
+    /// Where to work.
+    #[arg(long, value_enum, default_value_t = DeskChoice::Auto)]
+    pub desk: DeskChoice,
+    /// Say what fires as it fires.
+    #[arg(short, long)]
+    pub verbose: bool,
+}
+
+/// Where rules work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum DeskChoice {
+    /// The display in DISPLAY.
+    Auto,
+    /// The display in DISPLAY, said outright.
+    X11,
+}
+
+/// `lantern guardian`
+#[derive(Debug, Args)]
+pub struct GuardianArguments {
+    /// The list of held keys.
+    pub held: PathBuf,
+}

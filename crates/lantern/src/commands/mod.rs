@@ -1,0 +1,36 @@
+//! One file per command.
+
+mod check;
+mod demo;
+mod explain;
+mod keys;
+mod new;
+mod rehearse;
+//mod run;
+
+use serde::Serialize;
+
+use crate::arguments::{Arguments, Command};
+use crate::failure::{Failure, Status};
+//use crate::guardian;
+
+/// Does what the command line says.
+pub fn run(arguments: Arguments) -> Result<Status, Failure> {
+    match arguments.command {
+        Command::Demo(arguments) => demo::run(&arguments),
+        Command::New(arguments) => new::run(&arguments),
+        Command::Keys(arguments) => keys::run(&arguments),
+        Command::Check(arguments) => check::run(arguments),
+        Command::Explain(arguments) => explain::run(&arguments),
+        Command::Rehearse(arguments) => rehearse::run(&arguments),
+        Command::Run(_) => todo!(),
+        Command::Guardian(_) => todo!(),
+    }
+}
+
+/// Prints data on standard output. A reader that went away is no fault.
+fn print_json(data: &impl Serialize) {
+    use std::io::Write;
+    let text = serde_json::to_string_pretty(data).expect("our data has only text for keys");
+    let _ = writeln!(std::io::stdout().lock(), "{text}");
+}

@@ -1,0 +1,127 @@
+//! `lantern rehearse`: scenes played against a file, as a test.
+
+use lantern_script::scene::parse_scene;
+use lantern_script::{Finding, Source};
+use serde::Serialize;
+
+use crate::arguments::RehearseArguments;
+use crate::commands::check::{FindingData, finding_data, print_findings, summary};
+use crate::commands::print_json;
+use crate::failure::{Failure, Status};
+use crate::player::{Played, play};
+use crate::timeline::Row;
+use crate::{files, style};
+
+/// The shape of `--json`, version 1.
+#[derive(Serialize)]
+struct Report<'a> {
+    version: u32,
+    file: &'a str,
+    findings: Vec<FindingData<'a>>,
+    scenes: Vec<SceneReport<'a>>,
+}
+
+#[derive(Serialize)]
+struct SceneReport<'a> {
+    scene: &'a str,
+    passed: bool,
+    expectations: usize,
+    unmet: Vec<UnmetReport<'a>>,
+    timeline: Vec<Row>,
+}
+
+#[derive(Serialize)]
+struct UnmetReport<'a> {
+    line: u32,
+    time: f64,
+    expected: &'a str,
+    instead: &'a str,
+}
+
+pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
+    let (source, checked) = files::read_rules(&arguments.file)?;
+    let Some(rules) = checked.rules else {
+        print_broken(arguments.json, &checked.findings, &source);
+        return Err(Failure::Broken { path: source.name.clone() });
+    };
+    let mut scenes = Vec::new();
+    for path in &arguments.scenes {
+        let scene_source = files::read_source(path)?;
+        let (scene, findings) = parse_scene(&scene_source);
+        if !findings.is_empty() {
+            print_broken(arguments.json, &findings, &scene_source);
+            return Err(Failure::Broken { path: scene_source.name.clone() });
+        }
+        let played = play(&rules, &scene);
+        let lines: Vec<u32> =
+            scene.lines.iter().map(|line| scene_source.place(line.span.start).line).collect();
+        scenes.push((scene_source, lines, played));
+    }
+    if arguments.json {
+        print_json(&Report {
+            version: 1,
+            file: &source.name,
+            findings: checked.findings.iter().map(|f| finding_data(f, &source)).collect(),
+            scenes: scenes.iter().map(|(source, lines, played)| report(source, lines, played)).collect(),
+        });
+    } else {
+        print_findings(&checked.findings, &source);
+        for (source, lines, played) in &scenes {
+            print_scene(source, lines, played);
+        }
+    }
+    let failed = scenes.iter().any(|(_, _, played)| !played.unmet.is_empty());
+    Ok(if failed { Status::Found } else { Status::Done })
+}
+
+fn print_broken(json: bool, findings: &[Finding], source: &Source) {
+    if json {
+        let findings = findings.iter().map(|finding| finding_data(finding, source)).collect();
+        print_json(&Report { version: 1, file: &source.name, findings, scenes: Vec::new() });
+    } else {
+        print_findings(findings, source);
+        anstream::println!("{}: {}", source.name, summary(findings));
+    }
+}
+
+fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneReport<'a> {
+    let unmet = played.unmet.iter().map(|unmet| UnmetReport {
+        line: lines[unmet.line],
+        time: unmet.time.as_micros() as f64 / 1e6,
+        expected: &unmet.expected,
+        instead: &unmet.instead,
+    });
+    SceneReport {
+        scene: &source.name,
+        passed: played.unmet.is_empty(),
+        expectations: played.expected,
+        unmet: unmet.collect(),
+        timeline: played.timeline.rows(),
+    }
+}
+
+fn print_scene(source: &Source, lines: &[u32], played: &Played) {
+    let name = &source.name;
+    let met = played.expected - played.unmet.len();
+    if played.unmet.is_empty() {
+        anstream::println!(
+            "{}passed{0:#} {name}: {met} of {} expectations",
+            style::WENT_OUT,
+            played.expected
+        );
+        return;
+    }
+    anstream::println!("{}failed{0:#} {name}: {met} of {} expectations\n", style::ERROR, played.expected);
+    played.timeline.print();
+    for unmet in &played.unmet {
+        anstream::println!(
+            "\n{name}:{}: at {}\n  expected  {}{}{2:#}\n  instead   {}{}{4:#}",
+            lines[unmet.line],
+            unmet.time,
+            style::HEAD,
+            unmet.expected,
+            style::ERROR,
+            unmet.instead
+        );
+    }
+}

@@ -1,0 +1,157 @@
+//! How a command ends: done, with findings, or not at all.
+
+use std::io;
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use lantern_desk::DeskError;
+
+use crate::style;
+
+/// How a command ended that did its work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Status {
+    /// Done, and nothing to complain about.
+    Done,
+    /// Done, with a finding, a failed expectation, or nothing matched.
+    Found,
+}
+
+impl From<Status> for ExitCode {
+    fn from(status: Status) -> ExitCode {
+        match status {
+            Status::Done => ExitCode::SUCCESS,
+            Status::Found => ExitCode::from(1),
+        }
+    }
+}
+
+/// Why a command could not do its work.
+#[derive(Debug, thiserror::Error)]
+pub enum Failure {
+    /// A file cannot be read.
+    #[error("cannot read {path}: {source}")]
+    Read {
+        /// Its path.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// A file is too large to be one of ours.
+    #[error("{path} is {size} MB; a file of rules is at most {most} MB")]
+    TooLarge {
+        /// Its path.
+        path: PathBuf,
+        /// Its size.
+        size: u64,
+        /// The largest that is read.
+        most: usize,
+    },
+    /// A file is not text.
+    #[error("{path} is not UTF-8 text: byte {at} (line {line}) cannot be read")]
+    NotText {
+        /// Its path.
+        path: PathBuf,
+        /// The first bad byte.
+        at: usize,
+        /// Its line.
+        line: usize,
+    },
+    /// A file cannot be written.
+    #[error("cannot write {path}: {source}")]
+    Write {
+        /// Its path.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// A file that would be written is there already.
+    #[error("{path} is there already")]
+    Exists {
+        /// Its path.
+        path: PathBuf,
+    },
+    /// No file was named, and the person has none.
+    #[error("no file is named, and {path} does not exist")]
+    NoFile {
+        /// Where the person's own file would be.
+        path: PathBuf,
+    },
+    /// The rules have errors, so they do not run.
+    #[error("{path} has errors, so it does not run")]
+    Broken {
+        /// The file.
+        path: String,
+    },
+    /// Words on the command line that name no keys.
+    #[error("{message}")]
+    NoSuchKeys {
+        /// What is wrong.
+        message: String,
+        /// What to write instead.
+        advice: String,
+    },
+    /// A finding that does not exist.
+    #[error("there is no finding `{name}`")]
+    NoSuchFinding {
+        /// The name.
+        name: String,
+        /// The nearest one.
+        near: Option<String>,
+    },
+    /// The desk cannot be had, or is gone.
+    #[error(transparent)]
+    Desk(#[from] DeskError),
+    /// The system refused something that always works.
+    #[error("{what}: {source}")]
+    System {
+        /// What we were doing.
+        what: &'static str,
+        /// Why not.
+        source: io::Error,
+    },
+}
+
+impl Failure {
+    /// What the person can do about it.
+    fn hint(&self) -> Option<String> {
+        Some(match self {
+            Failure::Read { .. } => "check the path and that you may read it".to_owned(),
+            Failure::TooLarge { .. } => "is this the file you meant?".to_owned(),
+            Failure::NotText { .. } => {
+                "save it again as UTF-8 in your editor, or check that it is the file you meant".to_owned()
+            }
+            Failure::Write { .. } => "check the folder and that you may write to it".to_owned(),
+            Failure::Exists { .. } => "name another folder: `lantern new my-desk`".to_owned(),
+            Failure::NoFile { path } => format!(
+                "write one there, or name a file: `lantern new` makes an example; then copy it to {}",
+                path.display()
+            ),
+            Failure::Broken { path } => format!("mend what is said above; `lantern check {path}` says it again"),
+            Failure::NoSuchKeys { advice, .. } => advice.clone(),
+            Failure::NoSuchFinding { near: Some(near), .. } => format!("did you mean `{near}`?"),
+            Failure::NoSuchFinding { near: None, .. } => "`lantern explain` lists them all".to_owned(),
+            Failure::Desk(error) => error.hint().to_owned(),
+            Failure::System { .. } => return None,
+        })
+    }
+
+    /// Prints it to standard error; the exit status is 2, or 1 where the desk went away.
+    pub fn report(&self) -> ExitCode {
+        anstream::eprintln!("{}error{0:#}: {self}", style::ERROR);
+        let mut cause = std::error::Error::source(self);
+        if matches!(self, Failure::Desk(_)) {
+            while let Some(inner) = cause {
+                anstream::eprintln!("  because: {inner}");
+                cause = inner.source();
+            }
+        }
+        if let Some(hint) = self.hint() {
+            anstream::eprintln!("  {}help{0:#}: {hint}", style::HELP);
+        }
+        match self {
+            Failure::Desk(DeskError::Lost(_)) => ExitCode::from(1),
+            _ => ExitCode::from(2),
+        }
+    }
+}

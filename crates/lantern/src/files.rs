@@ -1,0 +1,71 @@
+//! Files of rules and scenes, read with care: size, text, and the files they name.
+
+use std::fs::{self, File};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use lantern_script::codes::Code;
+use lantern_script::{Checked, Finding, Source, check};
+
+use crate::failure::Failure;
+
+/// Reads a text file.
+pub fn read_source(path: &Path) -> Result<Source, Failure> {
+    let failed = |source| Failure::Read { path: path.to_owned(), source };
+    let file = File::open(path).map_err(failed)?;
+    let size = file.metadata().map_err(failed)?.len();
+    if size > Source::LARGEST as u64 {
+        return Err(too_large(path, size));
+    }
+    // A pipe has no size before it is read.
+    let mut bytes = Vec::new();
+    file.take(Source::LARGEST as u64 + 1).read_to_end(&mut bytes).map_err(failed)?;
+    if bytes.len() > Source::LARGEST {
+        return Err(too_large(path, bytes.len() as u64));
+    }
+    match String::from_utf8(bytes) {
+        Ok(text) => Ok(Source::new(path.display().to_string(), text)),
+        Err(error) => {
+            let at = error.utf8_error().valid_up_to();
+            let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
+            Err(Failure::NotText { path: path.to_owned(), at, line })
+        }
+    }
+}
+
+fn too_large(path: &Path, size: u64) -> Failure {
+    Failure::TooLarge { path: path.to_owned(), size: size >> 20, most: Source::LARGEST >> 20 }
+}
+
+/// Reads and checks a file of rules, and that the files it names are there.
+pub fn read_rules(path: &Path) -> Result<(Source, Checked), Failure> {
+    let source = read_source(path)?;
+    let mut checked = check(&source);
+    let folder = path.parent().unwrap_or(Path::new(""));
+    for (used, span) in checked.used_files.clone() {
+        if !folder.join(&used).is_file() {
+            checked.add(
+                Finding::new(Code::NoSuchFile, span, format!("there is no file `{used}`"))
+                    .label("not there")
+                    .help(format!("looked for {}", folder.join(&used).display())),
+            );
+        }
+    }
+    Ok((source, checked))
+}
+
+/// The file that was named, or the person's own.
+pub fn rules_path(named: Option<PathBuf>) -> Result<PathBuf, Failure> {
+    if let Some(path) = named {
+        return Ok(path);
+    }
+    let path = config_folder().join("cold-lantern").join("main.lantern");
+    if fs::exists(&path).unwrap_or(false) { Ok(path) } else { Err(Failure::NoFile { path }) }
+}
+
+fn config_folder() -> PathBuf {
+    let absolute = |name| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+    absolute("XDG_CONFIG_HOME")
+        .or_else(|| absolute("HOME").map(|home| home.join(".config")))
+        .unwrap_or_else(|| PathBuf::from(".config"))
+}

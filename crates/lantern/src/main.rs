@@ -1,0 +1,28 @@
+//! `lantern`: rules for the desktop.
+//!
+//! The program itself: arguments, commands, the one event loop, and the thin places where files,
+//! the terminal and signals are touched. What can be decided without them is decided in the other
+//! crates.
+
+mod arguments;
+mod commands;
+mod failure;
+mod files;
+//mod guardian;
+mod player;
+//mod runtime;
+//mod session;
+mod style;
+mod timeline;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let arguments = arguments::Arguments::parse();
+    match commands::run(arguments) {
+        Ok(status) => status.into(),
+        Err(failure) => failure.report(),
+    }
+}

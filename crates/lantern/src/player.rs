@@ -1,0 +1,353 @@
+//! Plays a scene: the engine and a simulated desk with one clock between them, which jumps from
+//! deadline to deadline.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use lantern_desk::{Desk, Output, SimulatedDesk, What};
+use lantern_engine::{Engine, ReasonKind};
+use lantern_model::{
+    Combo, Effect, EffectId, Event, Key, KeyRef, Layout, Order, RuleSet, RunId, Side, Time,
+};
+use lantern_script::scene::{Expectation, Scene, SceneAct};
+
+use crate::timeline::{Sent, SentKind, Timeline};
+
+/// How long a key of a scene stays down.
+const KEY_DOWN: Duration = Duration::from_millis(50);
+/// How long an expectation waits for what it expects.
+const PATIENCE: Duration = Duration::from_secs(1);
+/// More than this many things sent out in one scene is a loop that nobody stops.
+const MOST_SENT: usize = 200_000;
+
+/// An expectation that did not come true.
+#[derive(Debug)]
+pub struct Unmet {
+    /// The line of the scene, by its number among the lines.
+    pub line: usize,
+    /// When it was given up.
+    pub time: Time,
+    /// What was expected.
+    pub expected: String,
+    /// What came instead.
+    pub instead: String,
+}
+
+/// What came of a scene.
+#[derive(Debug)]
+pub struct Played {
+    /// Everything that happened.
+    pub timeline: Timeline,
+    /// How many expectations there were.
+    pub expected: usize,
+    /// Those that did not come true.
+    pub unmet: Vec<Unmet>,
+}
+
+/// Plays a scene against rules, from the start.
+pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
+    let mut player = Player::new(rules);
+    player.settle();
+    let mut unmet = Vec::new();
+    let mut expected = 0;
+    for (index, line) in scene.lines.iter().enumerate() {
+        if let Some(at) = line.at {
+            player.advance_to(at);
+        }
+        if let SceneAct::Expect(expectation) = &line.act {
+            expected += 1;
+            let until = scene.lines[index + 1..].iter().find_map(|later| later.at);
+            if let Err(instead) = player.expect(expectation, until) {
+                let expected = expectation.to_string();
+                unmet.push(Unmet { line: index, time: player.now, expected, instead });
+            }
+        } else {
+            player.act(&line.act);
+        }
+    }
+    player.advance_to(player.now + PATIENCE);
+    player.finish();
+    Played { timeline: player.timeline, expected, unmet }
+}
+
+struct Player {
+    engine: Engine,
+    desk: SimulatedDesk,
+    now: Time,
+    timeline: Timeline,
+    reasons_seen: u64,
+    outputs_seen: usize,
+    run_rules: BTreeMap<RunId, usize>,
+    effect_runs: BTreeMap<EffectId, RunId>,
+    /// Keys of the scene that go up later.
+    releases: BTreeMap<(Time, usize), Vec<Key>>,
+    released: usize,
+    /// Everything sent before this was expected already.
+    consumed: usize,
+}
+
+impl Player {
+    fn new(rules: &RuleSet) -> Player {
+        Player {
+            engine: Engine::new(rules.clone()),
+            desk: SimulatedDesk::new(Layout::us()),
+            now: Time::START,
+            timeline: Timeline::default(),
+            reasons_seen: 0,
+            outputs_seen: 0,
+            run_rules: BTreeMap::new(),
+            effect_runs: BTreeMap::new(),
+            releases: BTreeMap::new(),
+            released: 0,
+            consumed: 0,
+        }
+    }
+
+    /// Hands events and effects to and fro until both sides are quiet.
+    fn settle(&mut self) {
+        loop {
+            while let Some(effect) = self.engine.poll_effect() {
+                self.take_reasons();
+                self.perform(effect);
+            }
+            self.take_reasons();
+            self.take_outputs();
+            let event = self.desk.poll_event(self.now).expect("a simulated desk never goes away");
+            let Some(event) = event else { return };
+            if self.timeline.sent().len() > MOST_SENT {
+                return;
+            }
+            self.engine.handle_event(self.now, event);
+        }
+    }
+
+    fn perform(&mut self, effect: Effect) {
+        if let Some(run) = effect.run {
+            self.effect_runs.insert(effect.id, run);
+        }
+        let done = match &effect.order {
+            Order::Arm(armed) => self.desk.arm(armed.clone()),
+            Order::Input(step) => self.desk.input(self.now, effect.id, step),
+            Order::GiveBack(key) => self.desk.give_back(self.now, *key),
+            Order::Hint { text, place, span } => {
+                self.desk.hint(self.now, effect.id, text, *place, *span)
+            }
+            Order::Log(text) => {
+                self.send(effect.run, SentKind::Logged(text.clone()));
+                Ok(())
+            }
+            Order::Launch(program) => {
+                self.send(effect.run, SentKind::Launched(program.clone()));
+                let name = program.split(' ').next().unwrap_or(program);
+                self.desk.open(name.rsplit('/').next().unwrap_or(name));
+                self.finish_effect(effect.id);
+                Ok(())
+            }
+            Order::Run { words, .. } => {
+                self.send(effect.run, SentKind::Launched(words.join(" ")));
+                self.finish_effect(effect.id);
+                Ok(())
+            }
+        };
+        done.expect("a simulated desk never goes away");
+    }
+
+    fn finish_effect(&mut self, effect: EffectId) {
+        self.engine.handle_event(self.now, Event::Outcome { effect, result: Ok(()) });
+    }
+
+    fn rule_of(&self, run: Option<RunId>) -> Option<String> {
+        let rule = self.run_rules.get(&run?)?;
+        Some(self.engine.rules().rules[*rule].label.clone())
+    }
+
+    fn send(&mut self, run: Option<RunId>, kind: SentKind) {
+        let rule = self.rule_of(run);
+        self.timeline.send(Sent { time: self.now, until: self.now, run, rule, kind, count: 1 });
+    }
+
+    fn take_reasons(&mut self) {
+        let reasons: Vec<_> = self.engine.reasons_after(self.reasons_seen).cloned().collect();
+        for reason in reasons {
+            self.reasons_seen = reason.number;
+            let label = reason.rule.map(|rule| self.engine.rules().rules[rule].label.clone());
+            match &reason.kind {
+                ReasonKind::Fired { run, .. } => {
+                    let rule = reason.rule.expect("a rule fired");
+                    self.run_rules.insert(*run, rule);
+                    self.timeline.fire(reason.time, label.unwrap_or_default());
+                }
+                ReasonKind::Ended(_) => {}
+                other => self.timeline.note(reason.time, label, describe(other)),
+            }
+        }
+    }
+
+    fn take_outputs(&mut self) {
+        let outputs: Vec<Output> = self.desk.outputs()[self.outputs_seen..].to_vec();
+        self.outputs_seen += outputs.len();
+        for output in outputs {
+            let Some(effect) = output.effect else {
+                if let What::Tapped(keys) = &output.what {
+                    self.timeline.reach(output.time, &combo_name(keys), &output.app);
+                }
+                continue;
+            };
+            let run = self.effect_runs.get(&effect).copied();
+            let kind = match output.what {
+                What::Typed(text) => SentKind::Typed(text, output.app),
+                What::Tapped(keys) => SentKind::Tapped(keys, output.app),
+                What::Pressed(key) => SentKind::Pressed(key),
+                What::LetGo(key) => SentKind::LetGo(key),
+                What::PointerAt(x, y) => SentKind::PointerAt(x, y),
+                What::Hint(text) => SentKind::Hint(text),
+            };
+            self.send(run, kind);
+        }
+    }
+
+    fn next_due(&self) -> Option<Time> {
+        let release = self.releases.keys().next().map(|(time, _)| *time);
+        [self.engine.next_deadline(), release].into_iter().flatten().min()
+    }
+
+    /// Does the next thing that is due by `until`; whether there was one.
+    fn step(&mut self, until: Time) -> bool {
+        let Some(due) = self.next_due().filter(|due| *due <= until) else { return false };
+        if self.timeline.sent().len() > MOST_SENT {
+            return false;
+        }
+        self.now = due.max(self.now);
+        let release = self.releases.first_key_value().map(|((time, _), _)| *time);
+        if release == Some(due) {
+            let (_, keys) = self.releases.pop_first().expect("it was looked at just now");
+            for key in keys {
+                self.desk.release(key);
+            }
+        } else {
+            self.engine.handle_deadline(self.now);
+        }
+        self.settle();
+        true
+    }
+
+    fn advance_to(&mut self, time: Time) {
+        while self.step(time) {}
+        self.now = self.now.max(time);
+    }
+
+    fn act(&mut self, act: &SceneAct) {
+        match act {
+            SceneAct::Key(combo) => self.press(combo, KEY_DOWN, format!("key {combo}")),
+            SceneAct::Holds(combo, span) => {
+                let words = format!("holds {combo} for {}", lantern_model::Value::Duration(*span));
+                self.press(combo, *span, words);
+            }
+            SceneAct::WindowOpens(app) => {
+                self.timeline.come(self.now, format!("window opens: {app}"));
+                self.desk.open(app);
+            }
+            SceneAct::WindowFocused(app) => {
+                self.timeline.come(self.now, format!("window focused: {app}"));
+                if self.desk.is_open(app) {
+                    self.desk.open(app);
+                } else {
+                    self.timeline.note(self.now, None, format!("{app} is not open"));
+                }
+            }
+            SceneAct::Expect(_) | SceneAct::Wait => {}
+        }
+        self.settle();
+    }
+
+    fn press(&mut self, combo: &Combo, span: Duration, words: String) {
+        self.timeline.come(self.now, words);
+        let mut keys = Vec::new();
+        for part in &combo.0 {
+            let key = match part {
+                KeyRef::Either(family) => Some(family.usual_side().key()),
+                other => Layout::us().place(*other),
+            };
+            keys.extend(key);
+        }
+        for key in &keys {
+            self.desk.press(self.now, *key);
+            self.settle();
+        }
+        keys.reverse();
+        self.released += 1;
+        self.releases.insert((self.now + span, self.released), keys);
+    }
+
+    /// Waits for what is expected, no longer than until `limit` or patience ends.
+    fn expect(&mut self, expectation: &Expectation, limit: Option<Time>) -> Result<(), String> {
+        let started = self.now;
+        if let Expectation::Nothing(span) = expectation {
+            let end = started + *span;
+            self.advance_to(limit.map_or(end, |limit| limit.min(end)));
+            let after = self.timeline.sent()[self.consumed..].first();
+            return match after {
+                None => Ok(()),
+                Some(sent) => Err(sent.describe()),
+            };
+        }
+        let end = started + PATIENCE;
+        let end = limit.map_or(end, |limit| limit.min(end));
+        loop {
+            let fresh = &self.timeline.sent()[self.consumed..];
+            if let Some(index) = fresh.iter().position(|sent| sent.meets(expectation)) {
+                self.consumed += index + 1;
+                return Ok(());
+            }
+            if !self.step(end) {
+                break;
+            }
+        }
+        let fresh = &self.timeline.sent()[self.consumed..];
+        let instead: Vec<String> = fresh.iter().take(5).map(Sent::describe).collect();
+        Err(if instead.is_empty() { "nothing came".to_owned() } else { instead.join("; ") })
+    }
+
+    /// The end of the scene: whatever still runs is stopped.
+    fn finish(&mut self) {
+        if self.timeline.sent().len() > MOST_SENT {
+            let words = format!("stopped here: more than {MOST_SENT} things went out");
+            self.timeline.note(self.now, None, words);
+        }
+        let (runs, _) = self.engine.stop_everything(self.now, "the end of the scene");
+        if runs > 0 {
+            self.take_reasons();
+        }
+    }
+}
+
+/// A reason other than a firing or a plain end, in words.
+pub fn describe(kind: &ReasonKind) -> String {
+    match kind {
+        ReasonKind::Fired { combo, .. } => format!("fired by {combo}"),
+        ReasonKind::Ended(_) => "ended".to_owned(),
+        ReasonKind::Stopped(_, by) => format!("stopped by {by}"),
+        ReasonKind::Failed { place, message, .. } => {
+            format!("failed at line {}: {message}", place.line)
+        }
+        ReasonKind::Dropped(why) => format!("did not fire: {why}"),
+        ReasonKind::GivenBack(combo) => format!("{combo} was given to the program"),
+        ReasonKind::NotOnBoard(combo) => format!("not on this keyboard: {combo}"),
+        ReasonKind::Refused(combo) => format!("taken by another program: {combo}"),
+        ReasonKind::Panic { runs, keys } => {
+            format!("panic: {runs} runs stopped, {keys} keys let go")
+        }
+    }
+}
+
+/// Keys that go down together, modifiers by their family.
+pub fn combo_name(keys: &[Key]) -> String {
+    let names: Vec<&str> = keys
+        .iter()
+        .map(|key| match Side::of(*key) {
+            Some(side) if side == side.family(false).usual_side() => side.family(false).word(),
+            _ => key.name(),
+        })
+        .collect();
+    names.join("+")
+}

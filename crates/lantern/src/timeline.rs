@@ -1,0 +1,270 @@
+//! What happened, in the order it happened: what came in, which rule fired, what went out.
+
+use lantern_model::{Combo, Key, RunId, Side, Time};
+use lantern_script::scene::Expectation;
+use serde::Serialize;
+use unicode_width::UnicodeWidthStr;
+
+use crate::player::combo_name;
+use crate::style;
+
+/// Something that went out for a rule. Repetitions are one entry with a count.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Sent {
+    /// When, the first time.
+    pub time: Time,
+    /// When, the last time.
+    pub until: Time,
+    /// The run it was for.
+    pub run: Option<RunId>,
+    /// The run's rule.
+    pub rule: Option<String>,
+    /// What it was.
+    pub kind: SentKind,
+    /// How often.
+    pub count: usize,
+}
+
+/// What went out.
+#[derive(Debug, Clone, PartialEq)]
+pub enum SentKind {
+    /// Text, to a program.
+    Typed(String, String),
+    /// Keys together, to a program.
+    Tapped(Vec<Key>, String),
+    /// A key went down and stayed.
+    Pressed(Key),
+    /// A key went up.
+    LetGo(Key),
+    /// The pointer came to a pixel.
+    PointerAt(i32, i32),
+    /// A program was started.
+    Launched(String),
+    /// A hint was shown.
+    Hint(String),
+    /// A line was logged.
+    Logged(String),
+}
+
+impl Sent {
+    /// In words.
+    pub fn describe(&self) -> String {
+        let into = |app: &str| if app.is_empty() { String::new() } else { format!(" into {app}") };
+        let words = match &self.kind {
+            SentKind::Typed(text, app) => format!("types {text:?}{}", into(app)),
+            SentKind::Tapped(keys, app) => match keys.as_slice() {
+                [key] if key.name().ends_with("-button") => {
+                    format!("clicks {}", key.name().trim_end_matches("-button"))
+                }
+                [key] if key.name().starts_with("wheel-") => {
+                    format!("scrolls {}", key.name().trim_start_matches("wheel-"))
+                }
+                keys => format!("taps {}{}", combo_name(keys), into(app)),
+            },
+            SentKind::Pressed(key) => format!("holds {key} down"),
+            SentKind::LetGo(key) => format!("lets {key} go"),
+            SentKind::PointerAt(x, y) => format!("moves the pointer to {x}, {y}"),
+            SentKind::Launched(program) => format!("starts {program}"),
+            SentKind::Hint(text) => format!("shows {text:?}"),
+            SentKind::Logged(text) => format!("logs {text:?}"),
+        };
+        match self.count {
+            1 => words,
+            count => format!("{words}, {count} times until {}", self.until),
+        }
+    }
+
+    /// Whether it is what was expected.
+    pub fn meets(&self, expectation: &Expectation) -> bool {
+        match (expectation, &self.kind) {
+            (Expectation::Typed(test), SentKind::Typed(text, _)) => test.passes(text),
+            (Expectation::Tapped(combo), SentKind::Tapped(keys, _)) => same_keys(combo, keys),
+            (Expectation::Clicked(combo, count), SentKind::Tapped(keys, _)) => {
+                same_keys(combo, keys) && self.count == *count
+            }
+            (Expectation::PointerAt(x, y), SentKind::PointerAt(at_x, at_y)) => {
+                (x, y) == (at_x, at_y)
+            }
+            (Expectation::Launched(test), SentKind::Launched(program)) => test.passes(program),
+            (Expectation::Hint(test), SentKind::Hint(text)) => test.passes(text),
+            (Expectation::Logged(test), SentKind::Logged(text)) => test.passes(text),
+            _ => false,
+        }
+    }
+
+    /// Takes the next one in, if it is the same again or goes on with the same text.
+    fn absorb(&mut self, next: &Sent) -> bool {
+        if self.run != next.run {
+            return false;
+        }
+        match (&mut self.kind, &next.kind) {
+            (SentKind::Typed(text, app), SentKind::Typed(more, same_app)) if app == same_app => {
+                text.push_str(more);
+            }
+            (mine, theirs) if mine == theirs && matches!(mine, SentKind::Tapped(..)) => {
+                self.count += next.count;
+            }
+            _ => return false,
+        }
+        self.until = next.until;
+        true
+    }
+}
+
+fn same_keys(combo: &Combo, keys: &[Key]) -> bool {
+    let board = lantern_model::Layout::us();
+    let Ok(wanted) = board.press_order(combo) else { return false };
+    let family = |key: &Key| Side::of(*key).map(|side| side.family(false));
+    let (Some((last, held)), Some((key, with))) = (wanted.split_last(), keys.split_last()) else {
+        return false;
+    };
+    let mut held: Vec<_> = held.iter().map(family).collect();
+    let mut with: Vec<_> = with.iter().map(family).collect();
+    held.sort();
+    with.sort();
+    last == key && held == with
+}
+
+/// One line of the table.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Row {
+    /// When, in seconds.
+    #[serde(serialize_with = "seconds")]
+    pub time: Time,
+    /// What came in.
+    pub came_in: Option<String>,
+    /// The rule that fired or that it belongs to.
+    pub rule: Option<String>,
+    /// What went out, by its number among the things sent; in JSON its words.
+    #[serde(skip)]
+    sent: Option<usize>,
+    /// What went out, or what was decided.
+    pub went_out: Option<String>,
+}
+
+fn seconds<S: serde::Serializer>(time: &Time, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_f64(time.as_micros() as f64 / 1e6)
+}
+
+/// What happened.
+#[derive(Debug, Default)]
+pub struct Timeline {
+    rows: Vec<Row>,
+    sent: Vec<Sent>,
+}
+
+impl Timeline {
+    /// Everything that went out, in order.
+    pub fn sent(&self) -> &[Sent] {
+        &self.sent
+    }
+
+    /// Something came in.
+    pub fn come(&mut self, time: Time, words: String) {
+        self.rows.push(Row { time, came_in: Some(words), rule: None, sent: None, went_out: None });
+    }
+
+    /// A key of the person's reached its program, as every key that no rule wants.
+    pub fn reach(&mut self, time: Time, keys: &str, app: &str) {
+        let into = if app.is_empty() { "no program".to_owned() } else { app.to_owned() };
+        self.note(time, None, format!("{keys} reaches {into}"));
+    }
+
+    /// A rule fired.
+    pub fn fire(&mut self, time: Time, rule: String) {
+        if let Some(row) = self.rows.last_mut()
+            && row.time == time
+            && row.came_in.is_some()
+            && row.rule.is_none()
+            && row.went_out.is_none()
+        {
+            row.rule = Some(rule);
+            return;
+        }
+        let row = Row { time, came_in: None, rule: Some(rule), sent: None, went_out: None };
+        self.rows.push(row);
+    }
+
+    /// Something was decided that is neither a firing nor an output.
+    pub fn note(&mut self, time: Time, rule: Option<String>, words: String) {
+        self.put(time, rule, None, words);
+    }
+
+    /// Something went out.
+    pub fn send(&mut self, sent: Sent) {
+        if let Some(last) = self.sent.last_mut()
+            && self.rows.last().is_some_and(|row| row.sent.is_some())
+            && last.absorb(&sent)
+        {
+            return;
+        }
+        let index = self.sent.len();
+        self.put(sent.time, sent.rule.clone(), Some(index), String::new());
+        self.sent.push(sent);
+    }
+
+    fn put(&mut self, time: Time, rule: Option<String>, sent: Option<usize>, words: String) {
+        let went_out = Some(words).filter(|words| !words.is_empty());
+        if let Some(row) = self.rows.last_mut()
+            && row.time == time
+            && row.sent.is_none()
+            && row.went_out.is_none()
+            && (row.rule == rule || row.rule.is_none())
+        {
+            row.rule = rule.or(row.rule.take());
+            row.sent = sent;
+            row.went_out = went_out;
+            return;
+        }
+        self.rows.push(Row { time, came_in: None, rule, sent, went_out });
+    }
+
+    /// The lines of the table, with what went out in words.
+    pub fn rows(&self) -> Vec<Row> {
+        let mut rows = self.rows.clone();
+        for row in &mut rows {
+            if let Some(sent) = row.sent {
+                row.went_out = Some(self.sent[sent].describe());
+            }
+        }
+        rows
+    }
+
+    /// Prints the table.
+    pub fn print(&self) {
+        let rows = self.rows();
+        let width = |cells: &mut dyn Iterator<Item = usize>| cells.max().unwrap_or(0);
+        let cell = |text: &Option<String>| text.as_deref().map_or(0, UnicodeWidthStr::width);
+        let came_in = width(&mut rows.iter().map(|row| cell(&row.came_in))).max("came in".len());
+        let rule = width(&mut rows.iter().map(|row| cell(&row.rule))).max("rule".len());
+        let pad = |text: &str, width: usize| " ".repeat(width.saturating_sub(text.width()));
+        let time_head = "    time";
+        anstream::println!(
+            "{}{time_head}   came in{}   rule{}   went out{0:#}",
+            style::HEAD,
+            pad("came in", came_in),
+            pad("rule", rule),
+        );
+        let mut shown_time = None;
+        let mut shown_rule: Option<String> = None;
+        for row in &rows {
+            let time = row.time.to_string();
+            let time = if shown_time == Some(row.time) { String::new() } else { time };
+            let again = row.came_in.is_none() && shown_rule == row.rule;
+            let label = if again { "" } else { row.rule.as_deref().unwrap_or("") };
+            let in_words = row.came_in.as_deref().unwrap_or("");
+            let out_style = if row.sent.is_some() { style::WENT_OUT } else { style::FAINT };
+            anstream::println!(
+                "{time:>8}   {}{in_words}{0:#}{}   {}{label}{2:#}{}   {}{}{4:#}",
+                style::CAME_IN,
+                pad(in_words, came_in),
+                style::RULE,
+                pad(label, rule),
+                out_style,
+                row.went_out.as_deref().unwrap_or(""),
+            );
+            shown_time = Some(row.time);
+            shown_rule = row.rule.clone();
+        }
+    }
+}
