@@ -1,4 +1,5 @@
-//! The list of keys and buttons that are down by our doing, in a file that outlives us.
+//! The list of keys and buttons that are down by our doing, and of keycodes given another meaning
+//! for a while, in a file that outlives us.
 //!
 //! It is a page of memory shared with a file in the runtime folder: marking a key costs no system
 //! call, and the marks stand even if the process is killed between two instructions. The guardian,
@@ -13,9 +14,21 @@ use crate::DeskError;
 
 mod sys;
 
-/// One bit for each X keycode, then one for each pointer button.
-const BYTES: usize = 64;
+/// One bit for each X keycode that is down, each button that is down, each keycode lent.
+const BYTES: usize = 96;
 const BUTTONS_AT: usize = 32;
+const LENT_AT: usize = 64;
+
+/// What a list says.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct HeldMarks {
+    /// X keycodes that are down.
+    pub keycodes: Vec<u8>,
+    /// Pointer buttons that are down.
+    pub buttons: Vec<u8>,
+    /// X keycodes that were given a character for a while.
+    pub lent: Vec<u8>,
+}
 
 /// The list.
 #[derive(Debug)]
@@ -39,14 +52,18 @@ impl HeldKeys {
         Ok(HeldKeys { path: path.to_owned(), page })
     }
 
-    /// Reads the list in `path` as it stands: keycodes and buttons. Nothing if there is none.
-    pub fn read(path: &Path) -> (Vec<u8>, Vec<u8>) {
+    /// Reads the list in `path` as it stands. Nothing if there is none.
+    pub fn read(path: &Path) -> HeldMarks {
         let mut bytes = [0; BYTES];
         let read = File::open(path).and_then(|mut file| file.read_exact(&mut bytes));
         if read.is_err() {
-            return (Vec::new(), Vec::new());
+            return HeldMarks::default();
         }
-        (set_bits(&bytes[..BUTTONS_AT]), set_bits(&bytes[BUTTONS_AT..]))
+        HeldMarks {
+            keycodes: set_bits(&bytes[..BUTTONS_AT]),
+            buttons: set_bits(&bytes[BUTTONS_AT..LENT_AT]),
+            lent: set_bits(&bytes[LENT_AT..]),
+        }
     }
 
     /// Where the list is.
@@ -61,12 +78,12 @@ impl HeldKeys {
 
     /// Marks a pointer button as down or up.
     pub fn mark_button(&mut self, button: u8, down: bool) {
-        mark(&mut self.page[BUTTONS_AT..], button, down);
+        mark(&mut self.page[BUTTONS_AT..LENT_AT], button, down);
     }
 
-    /// Whether a keycode is marked.
-    pub fn has_key(&self, keycode: u8) -> bool {
-        self.page[usize::from(keycode) / 8] & (1 << (keycode % 8)) != 0
+    /// Marks a keycode as lent to a character or not.
+    pub fn mark_lent(&mut self, keycode: u8, lent: bool) {
+        mark(&mut self.page[LENT_AT..], keycode, lent);
     }
 
     /// Takes every mark away.

@@ -9,10 +9,10 @@ mod desk;
 mod held;
 mod launch;
 mod simulated;
-// mod x11;
+mod x11;
 
 pub use desk::{Desk, DeskError};
-pub use held::HeldKeys;
+pub use held::{HeldKeys, HeldMarks};
 pub use launch::{LaunchError, Launcher};
 pub use simulated::{Output, SimulatedDesk, What};
-// pub use x11::{X11Desk, release_held};
+pub use x11::{X11Desk, release_held};

@@ -93,6 +93,9 @@ pub fn near_name<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Op
         .into_iter()
         .map(|name| (strsim::damerau_levenshtein(word, name), name))
         .filter(|(distance, _)| *distance <= farthest)
-        .min_by_key(|(distance, _)| *distance)
+        .min_by_key(|(distance, name)| {
+            let other_start = !name.starts_with(word);
+            (*distance, other_start, name.len().abs_diff(word.len()))
+        })
         .map(|(_, name)| name)
 }

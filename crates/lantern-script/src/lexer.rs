@@ -49,11 +49,12 @@ impl Lexer<'_> {
     }
 
     fn byte(&self, ahead: usize) -> u8 {
-        self.rest().as_bytes().get(ahead).copied().unwrap_or(0)
+        self.text.as_bytes()[self.at..self.end].get(ahead).copied().unwrap_or(0)
     }
 
     fn take_while(&mut self, keep: impl Fn(u8) -> bool) {
-        let length = self.rest().bytes().take_while(|byte| keep(*byte)).count();
+        let bytes = &self.text.as_bytes()[self.at..self.end];
+        let length = bytes.iter().take_while(|byte| keep(**byte)).count();
         self.at += length;
     }
 

@@ -77,6 +77,12 @@ pub enum Failure {
         /// Where the person's own file would be.
         path: PathBuf,
     },
+    /// Another one works on this display.
+    #[error("lantern runs on this display already, as process {who}")]
+    RunsAlready {
+        /// Its process id.
+        who: String,
+    },
     /// The rules have errors, so they do not run.
     #[error("{path} has errors, so it does not run")]
     Broken {
@@ -127,6 +133,9 @@ impl Failure {
                 "write one there, or name a file: `lantern new` makes an example; then copy it to {}",
                 path.display()
             ),
+            Failure::RunsAlready { who } => {
+                format!("saving its file changes its rules at once; `kill {who}` ends it")
+            }
             Failure::Broken { path } => format!("mend what is said above; `lantern check {path}` says it again"),
             Failure::NoSuchKeys { advice, .. } => advice.clone(),
             Failure::NoSuchFinding { near: Some(near), .. } => format!("did you mean `{near}`?"),
@@ -138,16 +147,16 @@ impl Failure {
 
     /// Prints it to standard error; the exit status is 2, or 1 where the desk went away.
     pub fn report(&self) -> ExitCode {
-        anstream::eprintln!("{}error{0:#}: {self}", style::ERROR);
+        crate::style::complain!("{}error{0:#}: {self}", style::ERROR);
         let mut cause = std::error::Error::source(self);
         if matches!(self, Failure::Desk(_)) {
             while let Some(inner) = cause {
-                anstream::eprintln!("  because: {inner}");
+                crate::style::complain!("  because: {inner}");
                 cause = inner.source();
             }
         }
         if let Some(hint) = self.hint() {
-            anstream::eprintln!("  {}help{0:#}: {hint}", style::HELP);
+            crate::style::complain!("  {}help{0:#}: {hint}", style::HELP);
         }
         match self {
             Failure::Desk(DeskError::Lost(_)) => ExitCode::from(1),

@@ -8,10 +8,10 @@ mod arguments;
 mod commands;
 mod failure;
 mod files;
-//mod guardian;
+mod guardian;
 mod player;
-//mod runtime;
-//mod session;
+mod runtime;
+mod session;
 mod style;
 mod timeline;
 

@@ -19,3 +19,21 @@ pub const RULE: Style = AnsiColor::Magenta.on_default();
 pub const WENT_OUT: Style = AnsiColor::Green.on_default();
 /// What matters less.
 pub const FAINT: Style = Style::new().dimmed();
+
+/// Writes a line to standard output. A reader that went away is no fault.
+macro_rules! say {
+    ($($words:tt)*) => {{
+        use std::io::Write as _;
+        let _ = writeln!(anstream::stdout(), $($words)*);
+    }};
+}
+
+/// Writes a line to standard error.
+macro_rules! complain {
+    ($($words:tt)*) => {{
+        use std::io::Write as _;
+        let _ = writeln!(anstream::stderr(), $($words)*);
+    }};
+}
+
+pub(crate) use {complain, say};

@@ -239,7 +239,7 @@ impl Timeline {
         let rule = width(&mut rows.iter().map(|row| cell(&row.rule))).max("rule".len());
         let pad = |text: &str, width: usize| " ".repeat(width.saturating_sub(text.width()));
         let time_head = "    time";
-        anstream::println!(
+        crate::style::say!(
             "{}{time_head}   came in{}   rule{}   went out{0:#}",
             style::HEAD,
             pad("came in", came_in),
@@ -254,7 +254,7 @@ impl Timeline {
             let label = if again { "" } else { row.rule.as_deref().unwrap_or("") };
             let in_words = row.came_in.as_deref().unwrap_or("");
             let out_style = if row.sent.is_some() { style::WENT_OUT } else { style::FAINT };
-            anstream::println!(
+            crate::style::say!(
                 "{time:>8}   {}{in_words}{0:#}{}   {}{label}{2:#}{}   {}{}{4:#}",
                 style::CAME_IN,
                 pad(in_words, came_in),

@@ -37,7 +37,7 @@ impl Checker<'_> {
             BTreeMap::new();
         let mut findings = Vec::new();
         for (rule, spans) in self.set.rules.iter().zip(&self.spans) {
-            for (trigger, span) in rule.triggers.iter().zip(&spans.triggers) {
+            for (trigger, span) in rule.triggers.iter().zip(spans) {
                 let combo = canonical(&trigger.combo);
                 if combo == panic {
                     findings.push(self.panic_taken(*span));

@@ -59,18 +59,15 @@ pub fn check(source: &Source) -> Checked {
     checker.finish()
 }
 
-/// Where a rule's trigger and head stand, beside the rule itself.
-struct RuleSpans {
-    head: Span,
-    triggers: Vec<Span>,
-}
+/// Where the triggers of a rule stand, one for each of its own.
+type TriggerSpans = Vec<Span>;
 
 struct Checker<'a> {
     source: &'a Source,
     findings: Vec<Finding>,
     names: Names,
     set: RuleSet,
-    spans: Vec<RuleSpans>,
+    spans: Vec<TriggerSpans>,
     panic_span: Option<Span>,
     used_files: Vec<(String, Span)>,
     /// For each macro, the macros it calls and where.

@@ -28,11 +28,6 @@ impl Body {
         self.ops.len() - 1
     }
 
-    /// The index the next operation will have.
-    pub(super) fn next(&self) -> usize {
-        self.ops.len()
-    }
-
     /// Lets the jump at `index` go to the next operation.
     pub(super) fn land(&mut self, index: usize) {
         let here = self.ops.len();

@@ -4,7 +4,7 @@ use lantern_model::{Again, Combo, Place, Rule, RoutineId, Trigger};
 
 use super::kinds::Kind;
 use super::routines::Body;
-use super::{Checker, RuleSpans};
+use super::Checker;
 use crate::codes::Code;
 use crate::tree::{self, Clause, ClauseKind, KeyPart, When};
 use crate::{Finding, Span};
@@ -22,12 +22,12 @@ impl Checker<'_> {
         self.end_block(0);
         rule.body = RoutineId(self.set.routines.len());
         self.set.routines.push(body.into_routine(String::new(), self.names.slots()));
-        let mut spans = RuleSpans { head: when.head, triggers: Vec::new() };
+        let mut spans = Vec::new();
         for trigger in &when.triggers {
             let place = self.place(trigger.span);
             for spread in spread_trigger(trigger, place) {
                 rule.triggers.push(spread);
-                spans.triggers.push(trigger.span);
+                spans.push(trigger.span);
             }
         }
         self.set.rules.push(rule);

@@ -89,6 +89,7 @@ impl Parser<'_> {
         if follower.kind == TokenKind::Number && text.starts_with('-') && follower.spaced {
             let number = &text[1..];
             let left = self.slice(value.span);
+            self.mentions.push(left.to_owned());
             self.findings.push(
                 Finding::new(Code::Unexpected, follower.span, "a sign touches its number, so this is a value of its own")
                     .label("a minus between values has a space on both sides")

@@ -243,13 +243,14 @@ impl Parser<'_> {
         );
     }
 
+    /// Whether a statement may end here; behind a block that was not closed, a new part may begin.
     pub(super) fn at_end_of_statement(&mut self) -> bool {
         matches!(
             self.peek().kind,
             TokenKind::LineEnd
                 | TokenKind::End
                 | TokenKind::Sign(Sign::Semicolon | Sign::BraceClose)
-        )
+        ) || self.begins_item(self.at)
     }
 
     pub(super) fn expect_end_of_statement(&mut self) -> Parsed<()> {

@@ -67,9 +67,9 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         print_findings(&checked.findings, &source);
         if checked.rules.is_some() {
             let count = if rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
-            anstream::println!("{}: {count}, {}", source.name, summary(&checked.findings));
+            crate::style::say!("{}: {count}, {}", source.name, summary(&checked.findings));
         } else {
-            anstream::println!("{}: {}", source.name, summary(&checked.findings));
+            crate::style::say!("{}: {}", source.name, summary(&checked.findings));
         }
     }
     Ok(if checked.findings.is_empty() { Status::Done } else { Status::Found })
@@ -78,7 +78,7 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
 /// Prints findings on standard output, as a person reads them.
 pub fn print_findings(findings: &[Finding], source: &Source) {
     for finding in findings {
-        anstream::println!("{}\n", render(finding, source, true));
+        crate::style::say!("{}\n", render(finding, source, true));
     }
 }
 

@@ -30,13 +30,13 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
         print_json(&Report { version: 1, rows: played.timeline.rows() });
         return Ok(Status::Done);
     }
-    anstream::println!(
+    crate::style::say!(
         "The logging bench of an ice-core store, on a simulated desktop: {} rules.\n\
          All that comes in is scripted: the keys and windows of the scene night.scene.\n",
         rules.rules.len()
     );
     played.timeline.print();
-    anstream::println!(
+    crate::style::say!(
         "\n{}Three things to try next{0:#}\n\
          \x20 lantern new my-desk                                  write this example as files\n\
          \x20 lantern rehearse my-desk/bench.lantern my-desk/night.scene\n\

@@ -42,7 +42,7 @@ pub fn run(arguments: &ExplainArguments) -> Result<Status, Failure> {
     } else {
         for row in rows {
             let first = row.meaning.split_inclusive(". ").next().unwrap_or(row.meaning).trim_end();
-            anstream::println!("{}{:<16}{0:#} {:<8} {first}", style::HEAD, row.name, word(row.severity));
+            crate::style::say!("{}{:<16}{0:#} {:<8} {first}", style::HEAD, row.name, word(row.severity));
         }
     }
     Ok(Status::Done)
@@ -63,11 +63,11 @@ fn word(severity: Severity) -> &'static str {
 }
 
 fn print_row(row: &CodeRow) {
-    anstream::println!("{}{}{0:#} ({})\n\n{}", style::HEAD, row.name, word(row.severity), row.meaning);
+    crate::style::say!("{}{}{0:#} ({})\n\n{}", style::HEAD, row.name, word(row.severity), row.meaning);
     for (title, example) in [("With it", row.bad), ("Without", row.good)] {
-        anstream::println!("\n{}{title}{0:#}:", style::HEAD);
+        crate::style::say!("\n{}{title}{0:#}:", style::HEAD);
         for line in example.lines() {
-            anstream::println!("    {line}");
+            crate::style::say!("    {line}");
         }
     }
 }

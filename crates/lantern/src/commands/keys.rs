@@ -48,7 +48,7 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
         print_json(&Report { version: 1, keys: keys.iter().map(|key| key_data(*key)).collect() });
     } else if let Some(separator) = &arguments.separator {
         let names: Vec<&str> = keys.iter().map(|key| key.name()).collect();
-        anstream::println!("{}", names.join(&unescape(separator)));
+        crate::style::say!("{}", names.join(&unescape(separator)));
     } else {
         print_table(&keys);
     }
@@ -128,9 +128,9 @@ fn print_table(keys: &[Key]) {
         });
         padded.collect::<Vec<_>>().join("  ").trim_end().to_owned()
     };
-    anstream::println!("{}{}{0:#}", style::HEAD, line(&heads));
+    crate::style::say!("{}{}{0:#}", style::HEAD, line(&heads));
     for row in &rows {
-        anstream::println!("{}", line(&row.each_ref().map(String::as_str)));
+        crate::style::say!("{}", line(&row.each_ref().map(String::as_str)));
     }
-    anstream::eprintln!("{}{} keys{0:#}", style::FAINT, keys.len());
+    crate::style::complain!("{}{} keys{0:#}", style::FAINT, keys.len());
 }

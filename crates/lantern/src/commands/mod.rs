@@ -1,18 +1,18 @@
 //! One file per command.
 
-mod check;
+pub mod check;
 mod demo;
 mod explain;
 mod keys;
 mod new;
 mod rehearse;
-//mod run;
+mod run;
 
 use serde::Serialize;
 
 use crate::arguments::{Arguments, Command};
 use crate::failure::{Failure, Status};
-//use crate::guardian;
+use crate::guardian;
 
 /// Does what the command line says.
 pub fn run(arguments: Arguments) -> Result<Status, Failure> {
@@ -23,8 +23,8 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::Check(arguments) => check::run(arguments),
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Rehearse(arguments) => rehearse::run(&arguments),
-        Command::Run(_) => todo!(),
-        Command::Guardian(_) => todo!(),
+        Command::Run(arguments) => run::run(arguments),
+        Command::Guardian(arguments) => guardian::watch(&arguments.held),
     }
 }
 

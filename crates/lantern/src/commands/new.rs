@@ -20,8 +20,8 @@ pub fn run(arguments: &NewArguments) -> Result<Status, Failure> {
         .map_err(|source| Failure::Write { path: arguments.folder.clone(), source })?;
     write_new(&rules, EXAMPLE_RULES)?;
     write_new(&scene, EXAMPLE_SCENE)?;
-    anstream::println!("wrote {} and {}", rules.display(), scene.display());
-    anstream::println!("next: lantern rehearse {} {}", rules.display(), scene.display());
+    crate::style::say!("wrote {} and {}", rules.display(), scene.display());
+    crate::style::say!("next: lantern rehearse {} {}", rules.display(), scene.display());
     Ok(Status::Done)
 }
 

@@ -80,7 +80,7 @@ fn print_broken(json: bool, findings: &[Finding], source: &Source) {
         print_json(&Report { version: 1, file: &source.name, findings, scenes: Vec::new() });
     } else {
         print_findings(findings, source);
-        anstream::println!("{}: {}", source.name, summary(findings));
+        crate::style::say!("{}: {}", source.name, summary(findings));
     }
 }
 
@@ -104,17 +104,17 @@ fn print_scene(source: &Source, lines: &[u32], played: &Played) {
     let name = &source.name;
     let met = played.expected - played.unmet.len();
     if played.unmet.is_empty() {
-        anstream::println!(
+        crate::style::say!(
             "{}passed{0:#} {name}: {met} of {} expectations",
             style::WENT_OUT,
             played.expected
         );
         return;
     }
-    anstream::println!("{}failed{0:#} {name}: {met} of {} expectations\n", style::ERROR, played.expected);
+    crate::style::say!("{}failed{0:#} {name}: {met} of {} expectations\n", style::ERROR, played.expected);
     played.timeline.print();
     for unmet in &played.unmet {
-        anstream::println!(
+        crate::style::say!(
             "\n{name}:{}: at {}\n  expected  {}{}{2:#}\n  instead   {}{}{4:#}",
             lines[unmet.line],
             unmet.time,

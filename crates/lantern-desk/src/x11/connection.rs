@@ -1,0 +1,122 @@
+//! The connection to the X server: what it must have, and who is who among its devices.
+
+use std::env;
+
+use x11rb::connection::{Connection, RequestConnection};
+use x11rb::protocol::xinput::{self, ConnectionExt as _, DeviceType};
+use x11rb::protocol::xkb::{self, ConnectionExt as _};
+use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
+use x11rb::protocol::xtest;
+use x11rb::rust_connection::RustConnection;
+
+use crate::DeskError;
+
+x11rb::atom_manager! {
+    /// Names the server knows by number.
+    pub(super) Atoms: AtomsCookie {
+        _NET_ACTIVE_WINDOW,
+        _NET_WM_PID,
+        _NET_WM_NAME,
+        _NET_WM_PING,
+        _GTK_APPLICATION_ID,
+        WM_PROTOCOLS,
+        UTF8_STRING,
+    }
+}
+
+/// The devices that matter.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Devices {
+    /// The master keyboard, on which keys are grabbed.
+    pub master_keyboard: u16,
+    /// Keyboards under the person's hands: every slave that is not XTEST's.
+    pub keyboards: Vec<u8>,
+    /// Pointers under the person's hands.
+    pub pointers: Vec<u8>,
+    /// XTEST's own, by which injected input is known.
+    pub injected: Vec<u16>,
+}
+
+/// A connection with what goes with it.
+#[derive(Debug)]
+pub(super) struct Link {
+    pub conn: RustConnection,
+    pub root: Window,
+    pub atoms: Atoms,
+    pub devices: Devices,
+}
+
+impl Link {
+    /// Connects to the display in DISPLAY.
+    pub(super) fn open() -> Result<Link, DeskError> {
+        let display = env::var("DISPLAY").unwrap_or_default();
+        if display.is_empty() {
+            return Err(DeskError::NoDisplay);
+        }
+        let (conn, screen) = RustConnection::connect(None)
+            .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
+        check_extensions(&conn, &display)?;
+        // With XKB in use and nothing selected, the server spares us its keyboard notices.
+        let xkb = conn.xkb_use_extension(1, 0)?;
+        let atoms = Atoms::new(&conn)?;
+        let input = conn.xinput_xi_query_version(2, 2)?;
+        let missing =
+            |extension| DeskError::MissingExtension { display: display.clone(), extension };
+        if !xkb.reply()?.supported {
+            return Err(missing("XKEYBOARD"));
+        }
+        if input.reply()?.major_version < 2 {
+            return Err(missing("XInput 2"));
+        }
+        let devices = query_devices(&conn)?;
+        let atoms = atoms.reply()?;
+        let root = conn.setup().roots[screen].root;
+        Ok(Link { conn, root, atoms, devices })
+    }
+
+    /// Selects core events on the root window.
+    pub(super) fn select_root(&self, mask: xproto::EventMask) -> Result<(), DeskError> {
+        let attributes = xproto::ChangeWindowAttributesAux::new().event_mask(mask);
+        self.conn.change_window_attributes(self.root, &attributes)?;
+        Ok(())
+    }
+}
+
+fn check_extensions(conn: &RustConnection, display: &str) -> Result<(), DeskError> {
+    let names =
+        [xtest::X11_EXTENSION_NAME, xinput::X11_EXTENSION_NAME, xkb::X11_EXTENSION_NAME];
+    for name in names {
+        conn.prefetch_extension_information(name)?;
+    }
+    for (name, extension) in names.into_iter().zip(["XTEST", "XInput 2", "XKEYBOARD"]) {
+        if conn.extension_information(name)?.is_none() {
+            return Err(DeskError::MissingExtension { display: display.to_owned(), extension });
+        }
+    }
+    Ok(())
+}
+
+/// Asks the server for its devices.
+pub(super) fn query_devices(conn: &RustConnection) -> Result<Devices, DeskError> {
+    const ALL: u16 = 0;
+    let mut devices = Devices { master_keyboard: 3, ..Devices::default() };
+    let mut master_seen = false;
+    for info in conn.xinput_xi_query_device(ALL)?.reply()?.infos {
+        let injected = String::from_utf8_lossy(&info.name).contains("XTEST");
+        let id = info.deviceid;
+        let small = u8::try_from(id).ok().filter(|_| !injected);
+        match info.type_ {
+            DeviceType::MASTER_KEYBOARD if !master_seen => {
+                devices.master_keyboard = id;
+                master_seen = true;
+            }
+            DeviceType::SLAVE_KEYBOARD => devices.keyboards.extend(small),
+            DeviceType::SLAVE_POINTER => devices.pointers.extend(small),
+            _ => {}
+        }
+        if injected {
+            devices.injected.push(id);
+        }
+    }
+    Ok(devices)
+}

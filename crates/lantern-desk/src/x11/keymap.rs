@@ -1,0 +1,296 @@
+//! The server's keyboard map, read into a [`Layout`] and the modifier masks that go with it.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use lantern_model::{Families, Family, Group, Key, Layout, Level, Repeat, Side};
+use x11rb::protocol::xkb::{ConnectionExt as _, GetMapReply, ID, KeySymMap, KeyType, MapPart, VMod};
+use x11rb::protocol::xproto::{ConnectionExt as _, ModMask};
+use x11rb::rust_connection::RustConnection;
+
+use crate::DeskError;
+
+/// An X keycode is a kernel code plus this.
+const KERNEL_OFFSET: u16 = 8;
+const SHIFT: u16 = 1;
+const LOCK: u16 = 2;
+const LEVEL3_KEYSYM: u32 = 0xfe03;
+const NUM_LOCK_KEYSYM: u32 = 0xff7f;
+
+/// The X keycode of a key of the board, if X can have it.
+pub(super) fn keycode_of(key: Key) -> Option<u8> {
+    key.kernel().filter(|_| !key.is_pointer()).and_then(|kernel| u8::try_from(kernel + KERNEL_OFFSET).ok())
+}
+
+/// The key of the board with that X keycode.
+pub(super) fn key_of(keycode: u8) -> Option<Key> {
+    u16::from(keycode).checked_sub(KERNEL_OFFSET).and_then(Key::from_kernel)
+}
+
+/// The map.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Keymap {
+    pub layout: Layout,
+    /// The keycodes of each of the eight modifiers.
+    modifiers: [Vec<u8>; 8],
+    /// The key that gives the third level.
+    pub level3: Option<u8>,
+    num_lock: u16,
+    /// A run of keycodes that mean nothing, for characters the layout lacks.
+    pub spare: Vec<u8>,
+}
+
+impl Keymap {
+    /// Asks the server.
+    pub(super) fn read(conn: &RustConnection) -> Result<Keymap, DeskError> {
+        let core: u16 = ID::USE_CORE_KBD.into();
+        let nothing = MapPart::from(0u16);
+        let map = conn.xkb_get_map(
+            core,
+            MapPart::KEY_TYPES | MapPart::KEY_SYMS,
+            nothing, 0, 0, 0, 0, 0, 0, 0, 0, VMod::from(0u16), 0, 0, 0, 0, 0, 0,
+        )?;
+        let controls = conn.xkb_get_controls(core)?;
+        let state = conn.xkb_get_state(core)?;
+        let modifiers = conn.get_modifier_mapping()?;
+        let map = map.reply()?;
+        let controls = controls.reply()?;
+        let active = usize::from(u8::from(state.reply()?.group));
+        let modifiers = modifier_rows(&modifiers.reply()?.keycodes);
+        let repeat = Repeat {
+            delay: Duration::from_millis(controls.repeat_delay.into()),
+            interval: Duration::from_millis(controls.repeat_interval.max(1).into()),
+        };
+        Ok(Keymap::new(&map, modifiers, active, repeat))
+    }
+
+    fn new(map: &GetMapReply, modifiers: [Vec<u8>; 8], active: usize, repeat: Repeat) -> Keymap {
+        let symbols = Symbols {
+            first: map.first_key_sym,
+            types: map.map.types_rtrn.as_deref().unwrap_or_default(),
+            keys: map.map.syms_rtrn.as_deref().unwrap_or_default(),
+        };
+        let level3_mask = symbols.mask_of(&modifiers, LEVEL3_KEYSYM);
+        let level3 = symbols.keycode_of(LEVEL3_KEYSYM);
+        let alt_gr = Side::AltGr.key();
+        let alt_gr_is_level3 = level3_mask != 0
+            && keycode_of(alt_gr).is_some_and(|code| symbols.symbol(code, 0, 0) == Some(LEVEL3_KEYSYM));
+        let groups = (0..symbols.group_count()).map(|group| symbols.group(group, level3_mask)).collect();
+        let used = |code: u8| {
+            symbols.has_symbols(code) || modifiers.iter().any(|row| row.contains(&code))
+        };
+        let layout = Layout {
+            groups,
+            active,
+            alt_gr_is_level3,
+            repeat,
+            last_kernel_code: u16::from(map.max_key_code) - KERNEL_OFFSET,
+        };
+        let num_lock = symbols.mask_of(&modifiers, NUM_LOCK_KEYSYM);
+        let free = |code: &u8| !used(*code) && key_of(*code).is_none();
+        let spare = longest_run((map.min_key_code..=map.max_key_code).filter(free));
+        Keymap { layout, modifiers, level3, num_lock, spare }
+    }
+
+    /// The modifier mask of a side on this board; 0 if its key is no modifier here.
+    fn mask(&self, side: Side) -> u16 {
+        let Some(code) = keycode_of(side.key()) else { return 0 };
+        let row = self.modifiers.iter().position(|row| row.contains(&code));
+        row.map_or(0, |row| 1 << row)
+    }
+
+    fn family_mask(&self, family: Family) -> u16 {
+        let sides = Side::ALL.into_iter().filter(|side| self.layout.family(*side) == family);
+        sides.fold(0, |mask, side| mask | self.mask(side))
+    }
+
+    /// The masks under which exactly these families are down, whatever the locks. None if a family
+    /// cannot be pressed on this board.
+    pub(super) fn grab_masks(&self, families: Families) -> Option<Vec<u32>> {
+        let mut mask = 0;
+        for family in families.iter() {
+            match self.family_mask(family) {
+                0 => return None,
+                bits => mask |= bits,
+            }
+        }
+        let caps = if self.modifiers[1].is_empty() { 0 } else { LOCK };
+        let locks = [caps, self.num_lock];
+        let mut masks = vec![mask];
+        for lock in locks.into_iter().filter(|lock| *lock != 0) {
+            masks.extend(masks.clone().into_iter().map(|mask| mask | lock));
+        }
+        Some(masks.into_iter().map(u32::from).collect())
+    }
+
+    /// The sides that may be down under a mask: the usual one for each family in it.
+    pub(super) fn usual_sides(&self, mask: u16) -> impl Iterator<Item = Side> {
+        Family::ALL
+            .into_iter()
+            .filter(move |family| {
+                let bits = self.family_mask(*family);
+                bits != 0 && mask & bits == bits
+            })
+            .map(Family::usual_side)
+    }
+
+    /// The keycodes of every modifier in a mask, but for the locks.
+    pub(super) fn modifier_codes(&self, mask: u16) -> impl Iterator<Item = u8> {
+        let mask = mask & !(LOCK | self.num_lock);
+        let rows = self.modifiers.iter().enumerate();
+        rows.filter(move |(row, _)| mask & (1 << row) != 0).flat_map(|(_, codes)| codes.iter().copied())
+    }
+
+    /// Every keycode that is a modifier but not a lock.
+    pub(super) fn all_modifier_codes(&self) -> impl Iterator<Item = u8> {
+        self.modifier_codes(0xff)
+    }
+
+    /// Whether letting the key go alone would make a program or desktop open a menu.
+    pub(super) fn opens_menu(&self, code: u8) -> bool {
+        let side = key_of(code).and_then(Side::of);
+        side.is_some_and(|side| matches!(self.layout.family(side), Family::Alt | Family::Super))
+    }
+}
+
+/// The symbols of the server's map, by keycode, group and level.
+struct Symbols<'a> {
+    first: u8,
+    types: &'a [KeyType],
+    keys: &'a [KeySymMap],
+}
+
+impl Symbols<'_> {
+    fn key(&self, code: u8) -> Option<&KeySymMap> {
+        self.keys.get(usize::from(code.checked_sub(self.first)?))
+    }
+
+    fn codes(&self) -> impl Iterator<Item = u8> {
+        let count = u8::try_from(self.keys.len()).unwrap_or(u8::MAX);
+        let first = self.first;
+        (0..count).map(move |offset| first.saturating_add(offset))
+    }
+
+    fn symbol(&self, code: u8, group: usize, level: usize) -> Option<u32> {
+        let key = self.key(code)?;
+        let groups = usize::from(key.group_info & 0x0f);
+        let width = usize::from(key.width);
+        if groups == 0 || level >= width {
+            return None;
+        }
+        // Keys with fewer groups wrap, as the protocol's default for out-of-range groups.
+        let symbol = key.syms.get((group % groups) * width + level);
+        symbol.copied().filter(|symbol| *symbol != 0)
+    }
+
+    fn has_symbols(&self, code: u8) -> bool {
+        self.key(code).is_some_and(|key| key.syms.iter().any(|symbol| *symbol != 0))
+    }
+
+    fn group_count(&self) -> usize {
+        let groups = self.keys.iter().map(|key| usize::from(key.group_info & 0x0f));
+        groups.max().unwrap_or(1).max(1)
+    }
+
+    fn keycode_of(&self, keysym: u32) -> Option<u8> {
+        self.codes().find(|code| self.symbol(*code, 0, 0) == Some(keysym))
+    }
+
+    fn mask_of(&self, modifiers: &[Vec<u8>; 8], keysym: u32) -> u16 {
+        let gives = |code: &u8| self.symbol(*code, 0, 0) == Some(keysym);
+        let row = modifiers.iter().position(|row| row.iter().any(gives));
+        row.map_or(0, |row| 1 << row)
+    }
+
+    fn group(&self, group: usize, level3_mask: u16) -> Group {
+        let mut caps = BTreeMap::new();
+        for code in self.codes() {
+            let Some(key) = key_of(code) else { continue };
+            if key.kind() == lantern_model::KeyKind::Pad {
+                continue;
+            }
+            let mut levels = [None; 4];
+            for level in Level::ALL {
+                let shift = matches!(level, Level::Shift | Level::ShiftThird);
+                let third = matches!(level, Level::Third | Level::ShiftThird);
+                if third && level3_mask == 0 {
+                    continue;
+                }
+                let held = if shift { SHIFT } else { 0 } | if third { level3_mask } else { 0 };
+                levels[level as usize] = self.character(code, group, held);
+            }
+            if levels.iter().any(Option::is_some) {
+                caps.insert(key, levels);
+            }
+        }
+        Group::new(caps)
+    }
+
+    /// The character of a key with these modifiers down.
+    fn character(&self, code: u8, group: usize, held: u16) -> Option<char> {
+        let key = self.key(code)?;
+        let groups = usize::from(key.group_info & 0x0f).max(1);
+        let kind = self.types.get(usize::from(key.kt_index[(group % groups).min(3)]))?;
+        let relevant = held & u16::from(kind.mods_mask);
+        if relevant != held {
+            // The key does not look at one of them, so the program would see it beside the key.
+            return None;
+        }
+        let entry = kind
+            .map
+            .iter()
+            .find(|entry| entry.active && u16::from(entry.mods_mask) == relevant);
+        let level = entry.map_or(0, |entry| usize::from(entry.level));
+        if level == 0 && held != 0 {
+            return None;
+        }
+        self.symbol(code, group, level).and_then(keysym_character)
+    }
+}
+
+/// The character that a keysym types, for those that type one (X protocol, appendix A).
+fn keysym_character(keysym: u32) -> Option<char> {
+    match keysym {
+        0x20..=0x7e | 0xa0..=0xff => char::from_u32(keysym),
+        0x0100_0000..=0x0110_ffff => char::from_u32(keysym - 0x0100_0000),
+        0x20ac => Some('€'),
+        _ => None,
+    }
+}
+
+/// The keysym of a character (X protocol, appendix A).
+pub(super) fn character_keysym(character: char) -> u32 {
+    match u32::from(character) {
+        code @ (0x20..=0x7e | 0xa0..=0xff) => code,
+        code => 0x0100_0000 + code,
+    }
+}
+
+fn modifier_rows(keycodes: &[u8]) -> [Vec<u8>; 8] {
+    let per_row = keycodes.len() / 8;
+    std::array::from_fn(|row| {
+        let codes = &keycodes[row * per_row..(row + 1) * per_row];
+        codes.iter().copied().filter(|code| *code != 0).collect()
+    })
+}
+
+/// The longest run of neighbouring numbers.
+fn longest_run(codes: impl Iterator<Item = u8>) -> Vec<u8> {
+    let mut best: Vec<u8> = Vec::new();
+    let mut run: Vec<u8> = Vec::new();
+    for code in codes {
+        if run.last().is_some_and(|last| last.checked_add(1) != Some(code)) {
+            run.clear();
+        }
+        run.push(code);
+        if run.len() > best.len() {
+            best.clone_from(&run);
+        }
+    }
+    best
+}
+
+/// A mask as the core protocol writes it.
+pub(super) fn core_mask(mask: u32) -> ModMask {
+    ModMask::from(u16::try_from(mask).unwrap_or(u16::MAX))
+}

@@ -1,0 +1,222 @@
+//! Characters that the layout lacks: spare keycodes are lent to them for a while.
+//!
+//! All new characters of a step go into one request; the program in front is asked for a sign of
+//! life (`_NET_WM_PING`) before they are typed, because only its answer proves that it has read the
+//! new map. A program that gives no signs is given time instead.
+
+use std::collections::{BTreeSet, VecDeque};
+use std::time::Duration;
+
+use lantern_model::{Act, EffectId, Event, InputStep, Time};
+use x11rb::protocol::xproto::{self, ClientMessageData, ClientMessageEvent, ConnectionExt as _, Window};
+
+use super::keymap::character_keysym;
+use super::{X11Desk, focus};
+use crate::DeskError;
+
+/// How long a program that answers pings may take.
+const PATIENCE: Duration = Duration::from_millis(700);
+/// How long a program that does not is given.
+const BLIND_WAIT: Duration = Duration::from_millis(60);
+/// How long keycodes stay lent after the last use.
+const LENT_FOR: Duration = Duration::from_secs(1);
+
+/// A step that waits for the program in front.
+#[derive(Debug)]
+pub(super) struct WaitingStep {
+    effect: EffectId,
+    step: InputStep,
+    /// What follows it, when one step needs more keycodes than there are.
+    rest: VecDeque<InputStep>,
+    /// The window that was pinged.
+    pinged: Option<Window>,
+    /// When waiting ends anyway.
+    until: Time,
+    /// What is done when it answers.
+    next: Next,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Next {
+    /// The program has read all that was typed: lend anew.
+    Lend,
+    /// The program has read the new map: type.
+    Type,
+}
+
+impl X11Desk {
+    /// The characters of a step that no keycode gives now.
+    pub(super) fn missing_characters(&self, step: &InputStep) -> BTreeSet<char> {
+        let texts = step.acts.iter().filter_map(|act| match act {
+            Act::Text(text) => Some(text),
+            _ => None,
+        });
+        let characters = texts.flat_map(|text| text.chars());
+        characters.filter(|character| self.spell(*character).is_none()).collect()
+    }
+
+    /// Begins a step for whose characters keycodes must be lent.
+    pub(super) fn begin_lending(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        step: InputStep,
+    ) -> Result<(), DeskError> {
+        if self.keymap.spare.is_empty() {
+            let result = Err("this keyboard map has no free key for characters it lacks".to_owned());
+            self.events.push_back(Event::Outcome { effect, result });
+            return Ok(());
+        }
+        let mut rest: VecDeque<InputStep> = self.cut_for_lending(&step).into();
+        let step = rest.pop_front().unwrap_or_default();
+        // What was typed with keycodes lent before must be read before they change.
+        let next = if self.lent.is_empty() { Next::Type } else { Next::Lend };
+        if next == Next::Type {
+            self.lend(&step)?;
+        }
+        let until = now;
+        let waiting = WaitingStep { effect, step, rest, pinged: None, until, next };
+        self.wait_for_program(now, waiting)
+    }
+
+    fn wait_for_program(&mut self, now: Time, waiting: WaitingStep) -> Result<(), DeskError> {
+        let pinged = focus::focused_window(&self.link)?.map(|(window, _)| window);
+        if let Some(window) = pinged {
+            self.select_root_events(true)?;
+            let data = [self.link.atoms._NET_WM_PING, 0, window, 0, 0];
+            let message = ClientMessageEvent {
+                response_type: xproto::CLIENT_MESSAGE_EVENT,
+                format: 32,
+                sequence: 0,
+                window,
+                type_: self.link.atoms.WM_PROTOCOLS,
+                data: ClientMessageData::from(data),
+            };
+            let mask = xproto::EventMask::NO_EVENT;
+            self.link.conn.send_event(false, window, mask, message)?;
+        }
+        self.flush()?;
+        let until = now + if pinged.is_some() { PATIENCE } else { BLIND_WAIT };
+        self.waiting = Some(WaitingStep { pinged, until, ..waiting });
+        Ok(())
+    }
+
+    /// A program gave a sign of life.
+    pub(super) fn handle_pong(
+        &mut self,
+        now: Time,
+        message: &ClientMessageEvent,
+    ) -> Result<(), DeskError> {
+        let [what, _, window, ..] = message.data.as_data32();
+        let ours = self.waiting.as_ref().and_then(|waiting| waiting.pinged);
+        if what == self.link.atoms._NET_WM_PING && ours == Some(window) {
+            self.go_on(now)?;
+        }
+        Ok(())
+    }
+
+    /// When the step that waits goes on anyway, or lent keycodes are taken back.
+    pub(super) fn lending_deadline(&self) -> Option<Time> {
+        let waiting = self.waiting.as_ref().map(|waiting| waiting.until);
+        waiting.or(self.take_back_at)
+    }
+
+    pub(super) fn handle_lending_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+        if let Some(waiting) = &self.waiting {
+            if waiting.until <= now {
+                self.go_on(now)?;
+            }
+        } else if self.take_back_at.is_some_and(|at| at <= now) {
+            self.take_back()?;
+        }
+        Ok(())
+    }
+
+    fn go_on(&mut self, now: Time) -> Result<(), DeskError> {
+        let Some(waiting) = self.waiting.take() else { return Ok(()) };
+        if waiting.pinged.is_some() {
+            self.select_root_events(false)?;
+        }
+        if waiting.next == Next::Lend {
+            self.lend(&waiting.step)?;
+            return self.wait_for_program(now, WaitingStep { next: Next::Type, ..waiting });
+        }
+        self.perform_step(&waiting.step)?;
+        self.take_back_at = Some(now + LENT_FOR);
+        let mut rest = waiting.rest;
+        if let Some(step) = rest.pop_front() {
+            let waiting = WaitingStep { step, rest, next: Next::Lend, ..waiting };
+            return self.wait_for_program(now, waiting);
+        }
+        self.events.push_back(Event::Outcome { effect: waiting.effect, result: Ok(()) });
+        Ok(())
+    }
+
+    /// Lends spare keycodes to the characters of a step, in one request.
+    fn lend(&mut self, step: &InputStep) -> Result<(), DeskError> {
+        self.lent.clear();
+        let characters = self.missing_characters(step);
+        let spare = self.keymap.spare.clone();
+        let mut symbols = Vec::new();
+        for (character, code) in characters.into_iter().zip(&spare) {
+            self.lent.insert(character, *code);
+            self.held.mark_lent(*code, true);
+            symbols.extend([character_keysym(character); 2]);
+        }
+        self.change_mapping(&spare, &symbols)
+    }
+
+    /// Gives the lent keycodes their old meaning: none.
+    pub(super) fn take_back(&mut self) -> Result<(), DeskError> {
+        self.take_back_at = None;
+        if self.lent.is_empty() {
+            return Ok(());
+        }
+        let spare = self.keymap.spare.clone();
+        self.change_mapping(&spare, &vec![0; self.lent.len() * 2])?;
+        self.flush()?;
+        for code in std::mem::take(&mut self.lent).into_values() {
+            self.held.mark_lent(code, false);
+        }
+        Ok(())
+    }
+
+    fn change_mapping(&self, spare: &[u8], symbols: &[u32]) -> Result<(), DeskError> {
+        let count = u8::try_from(symbols.len() / 2).unwrap_or(u8::MAX);
+        if count > 0 {
+            self.link.conn.change_keyboard_mapping(count, spare[0], 2, symbols)?;
+        }
+        Ok(())
+    }
+
+    /// Cuts a step into steps that each need no more keycodes than there are.
+    fn cut_for_lending(&self, step: &InputStep) -> Vec<InputStep> {
+        let most = self.keymap.spare.len();
+        let mut steps = Vec::new();
+        let mut acts = Vec::new();
+        let mut wanted = BTreeSet::new();
+        for act in &step.acts {
+            let Act::Text(text) = act else {
+                acts.push(act.clone());
+                continue;
+            };
+            let mut piece = String::new();
+            for character in text.chars() {
+                let missing = self.keymap.layout.group().spell(character).is_none()
+                    && !character.is_control();
+                if missing && !wanted.contains(&character) && wanted.len() >= most {
+                    acts.push(Act::Text(std::mem::take(&mut piece)));
+                    steps.push(InputStep { acts: std::mem::take(&mut acts), ..step.clone() });
+                    wanted.clear();
+                }
+                if missing {
+                    wanted.insert(character);
+                }
+                piece.push(character);
+            }
+            acts.push(Act::Text(piece));
+        }
+        steps.push(InputStep { acts, ..step.clone() });
+        steps
+    }
+}

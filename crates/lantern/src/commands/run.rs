@@ -1,0 +1,51 @@
+//! `lantern run`: work by the rules until stopped.
+
+use lantern_desk::{HeldKeys, X11Desk};
+
+use crate::arguments::{DeskChoice, RunArguments};
+use crate::commands::check::print_findings;
+use crate::failure::{Failure, Status};
+use crate::guardian::Guarded;
+use crate::runtime::RuntimeFiles;
+use crate::session::Session;
+use crate::style::complain;
+use crate::{files, style};
+
+pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
+    let path = files::rules_path(arguments.file)?;
+    let (source, checked) = files::read_rules(&path)?;
+    print_findings(&checked.findings, &source);
+    let Some(rules) = checked.rules else {
+        return Err(Failure::Broken { path: source.name });
+    };
+    match arguments.desk {
+        DeskChoice::Auto | DeskChoice::X11 => {}
+    }
+    let display = std::env::var("DISPLAY").unwrap_or_default();
+    if display.is_empty() {
+        return Err(lantern_desk::DeskError::NoDisplay.into());
+    }
+    let runtime = RuntimeFiles::for_display()?;
+    let _claim = runtime.claim()?;
+    let held = HeldKeys::open(&runtime.held_keys())?;
+    let desk = X11Desk::open(held)?;
+    let _guarded = Guarded::start(&runtime.held_keys())?;
+    let scoped = rules.rules.iter().any(|rule| rule.apps.is_some());
+    if scoped && !desk.tells_programs()? {
+        complain!(
+            "{}warning{0:#}: no window manager tells which program is in front, so rules with \
+             `in app` wait\n  {}help{1:#}: run a window manager that keeps _NET_ACTIVE_WINDOW",
+            style::WARNING,
+            style::HELP
+        );
+    }
+    let mut session = Session::new(rules, desk, path.clone(), arguments.verbose)?;
+    session.work(|rules| {
+        let panic = &rules.settings.panic;
+        let count = rules.rules.len();
+        let name = path.display();
+        complain!("{name}: {count} rules at work on {display}; {panic} stops everything");
+    })?;
+    complain!("{}: stopped, every key is let go", path.display());
+    Ok(Status::Done)
+}

@@ -1,0 +1,341 @@
+//! The one event loop: it sleeps until the desk, a timer, a signal, a saved file or the end of a
+//! started program wakes it, hands what happened to the engine, and carries out what comes back.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::io::{self, Read};
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::net::UnixStream;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use lantern_desk::{Desk, DeskError, Launcher};
+use lantern_engine::{Engine, ReasonKind};
+use lantern_model::{Effect, EffectId, Event, Order, RuleSet, Time};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::fs::inotify;
+
+use crate::commands::check::print_findings;
+use crate::failure::Failure;
+use crate::player::describe;
+use crate::style::{complain, say};
+use crate::{files, style};
+
+/// More combinations than this make the X server slower for every program.
+const MANY_COMBINATIONS: usize = 300;
+
+/// A run of `lantern run`.
+pub struct Session<D> {
+    engine: Engine,
+    desk: D,
+    launcher: Launcher,
+    path: PathBuf,
+    saved: SavedFile,
+    signals: UnixStream,
+    start: Instant,
+    verbose: bool,
+    reasons_seen: u64,
+    failed: Vec<(EffectId, String)>,
+    warned_many: bool,
+}
+
+/// Why the loop ended.
+enum End {
+    Signal,
+}
+
+impl<D: Desk> Session<D> {
+    /// A session with rules read from `path`, ended by SIGINT, SIGTERM and SIGHUP.
+    pub fn new(rules: RuleSet, desk: D, path: PathBuf, verbose: bool) -> Result<Session<D>, Failure> {
+        let failed = |source| Failure::System { what: "cannot watch for signals", source };
+        let (signals, sender) = UnixStream::pair().map_err(failed)?;
+        for signal in [
+            signal_hook::consts::SIGINT,
+            signal_hook::consts::SIGTERM,
+            signal_hook::consts::SIGHUP,
+        ] {
+            let sender = sender.try_clone().map_err(failed)?;
+            signal_hook::low_level::pipe::register(signal, sender).map_err(failed)?;
+        }
+        Ok(Session {
+            engine: Engine::new(rules),
+            desk,
+            launcher: Launcher::default(),
+            saved: SavedFile::watch(&path)?,
+            path,
+            signals,
+            start: Instant::now(),
+            verbose,
+            reasons_seen: 0,
+            failed: Vec::new(),
+            warned_many: false,
+        })
+    }
+
+    fn now(&self) -> Time {
+        Time::START + self.start.elapsed()
+    }
+
+    /// Works until a signal ends it. `ready` is called once, when every key is armed.
+    pub fn work(&mut self, ready: impl FnOnce(&RuleSet)) -> Result<(), Failure> {
+        self.settle()?;
+        ready(self.engine.rules());
+        let result = self.work_on();
+        let now = self.now();
+        self.engine.stop_everything(now, "the end of the program");
+        match result {
+            Ok(End::Signal) => {
+                self.carry_out(now)?;
+                Ok(())
+            }
+            Err(failure) => Err(failure),
+        }
+    }
+
+    fn work_on(&mut self) -> Result<End, Failure> {
+        loop {
+            self.settle()?;
+            let woken = self.wait()?;
+            if woken.signal {
+                return Ok(End::Signal);
+            }
+            if woken.saved && self.saved.has_changed() {
+                self.reload()?;
+            }
+            if woken.ended {
+                self.reap()?;
+            }
+        }
+    }
+
+    /// Takes in everything that has come and is due, until nothing has.
+    fn settle(&mut self) -> Result<(), Failure> {
+        loop {
+            let now = self.now();
+            let mut quiet = true;
+            if let Some(event) = self.desk.poll_event(now)? {
+                self.engine.handle_event(now, event);
+                quiet = false;
+            }
+            self.carry_out(now)?;
+            if self.desk.next_deadline().is_some_and(|due| due <= now) {
+                self.desk.handle_deadline(now)?;
+                quiet = false;
+            }
+            if quiet && self.engine.next_deadline().is_some_and(|due| due <= now) {
+                self.engine.handle_deadline(now);
+                self.carry_out(now)?;
+                // The person comes first: look for events before the next deadline.
+                quiet = false;
+            }
+            if self.launcher.next_deadline().is_some_and(|due| due <= now) {
+                self.reap()?;
+            }
+            if quiet {
+                self.tell_reasons();
+                return Ok(());
+            }
+        }
+    }
+
+    fn carry_out(&mut self, now: Time) -> Result<(), Failure> {
+        loop {
+            while let Some(effect) = self.engine.poll_effect() {
+                self.perform(now, effect)?;
+            }
+            let Some((effect, message)) = self.failed.pop() else { return Ok(()) };
+            self.engine.handle_event(now, Event::Outcome { effect, result: Err(message) });
+        }
+    }
+
+    fn perform(&mut self, now: Time, effect: Effect) -> Result<(), DeskError> {
+        match effect.order {
+            Order::Arm(armed) => {
+                if armed.keys.len() > MANY_COMBINATIONS && !self.warned_many {
+                    self.warned_many = true;
+                    complain!(
+                        "{}warning{0:#}: {} combinations are taken at once; above {MANY_COMBINATIONS} \
+                         the X server grows slower for every program.\n  {}help{2:#}: put rules into \
+                         `in app` blocks, so that fewer are needed at a time",
+                        style::WARNING,
+                        armed.keys.len(),
+                        style::HELP
+                    );
+                }
+                self.desk.arm(armed)
+            }
+            Order::Input(step) => self.desk.input(now, effect.id, &step),
+            Order::GiveBack(key) => self.desk.give_back(now, key),
+            Order::Hint { text, place, span } => self.desk.hint(now, effect.id, &text, place, span),
+            Order::Log(text) => {
+                say!("{text}");
+                Ok(())
+            }
+            Order::Launch(program) => {
+                let started = self.launcher.launch(&program);
+                let result = started.map(|_| ()).map_err(|error| error.to_string());
+                self.finish(now, effect.id, result);
+                Ok(())
+            }
+            Order::Run { words, limit } => {
+                if let Err(error) = self.launcher.run(now, effect.id, &words, limit) {
+                    self.failed.push((effect.id, error.to_string()));
+                }
+                Ok(())
+            }
+        }
+    }
+
+    fn finish(&mut self, now: Time, effect: EffectId, result: Result<(), String>) {
+        self.engine.handle_event(now, Event::Outcome { effect, result });
+    }
+
+    fn reap(&mut self) -> Result<(), Failure> {
+        let now = self.now();
+        for event in self.launcher.reap(now) {
+            self.engine.handle_event(now, event);
+        }
+        self.carry_out(now)
+    }
+
+    /// Reads the file anew. A broken one changes nothing.
+    fn reload(&mut self) -> Result<(), Failure> {
+        let name = self.path.display().to_string();
+        let read = files::read_rules(&self.path);
+        let (source, checked) = match read {
+            Ok(read) => read,
+            Err(failure) => {
+                failure.report();
+                complain!("{name}: the rules from before stay in force");
+                return Ok(());
+            }
+        };
+        print_findings(&checked.findings, &source);
+        let Some(rules) = checked.rules else {
+            complain!("{}{name} is broken{0:#}: the rules from before stay in force", style::ERROR);
+            return Ok(());
+        };
+        let count = rules.rules.len();
+        let now = self.now();
+        self.engine.replace_rules(now, rules);
+        self.carry_out(now)?;
+        complain!("{name} read anew: {count} rules");
+        Ok(())
+    }
+
+    /// Says what the person should know of; everything that fires, if asked for.
+    fn tell_reasons(&mut self) {
+        let file = &self.engine.rules().file;
+        let mut seen = self.reasons_seen;
+        for reason in self.engine.reasons_after(self.reasons_seen) {
+            seen = reason.number;
+            let rule = reason.rule.and_then(|rule| self.engine.rules().rules.get(rule));
+            let urgent = matches!(
+                reason.kind,
+                ReasonKind::Failed { .. }
+                    | ReasonKind::NotOnBoard(_)
+                    | ReasonKind::Refused(_)
+                    | ReasonKind::Panic { .. }
+            );
+            if !urgent && !self.verbose {
+                continue;
+            }
+            let about = rule.map_or_else(String::new, |rule| {
+                format!("{file}:{}: {}: ", rule.place.line, rule.label)
+            });
+            let word = if urgent { style::WARNING } else { style::FAINT };
+            complain!("{word}{}{word:#} {about}{}", reason.time, describe(&reason.kind));
+        }
+        self.reasons_seen = seen;
+    }
+
+    fn wait(&mut self) -> Result<Woken, Failure> {
+        let failed = |source: rustix::io::Errno| Failure::System {
+            what: "cannot wait for events",
+            source: source.into(),
+        };
+        let deadlines =
+            [self.engine.next_deadline(), self.desk.next_deadline(), self.launcher.next_deadline()];
+        let timeout = deadlines.into_iter().flatten().min().map(|due| due.since(self.now()));
+        let timeout = timeout.map(timespec);
+        let mut fds = vec![
+            PollFd::new(&self.signals, PollFlags::IN),
+            PollFd::new(&self.saved.inotify, PollFlags::IN),
+        ];
+        let desk = self.desk.descriptor();
+        fds.extend(desk.as_ref().map(|fd| PollFd::new(fd, PollFlags::IN)));
+        let children: Vec<_> = self.launcher.descriptors().collect();
+        let first_child = fds.len();
+        fds.extend(children.iter().map(|fd| PollFd::new(fd, PollFlags::IN)));
+        match poll(&mut fds, timeout.as_ref()) {
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(error) => return Err(failed(error)),
+        }
+        let ready = |fd: &PollFd<'_>| !fd.revents().is_empty();
+        let woken = Woken {
+            signal: ready(&fds[0]),
+            saved: ready(&fds[1]),
+            ended: fds[first_child..].iter().any(ready),
+        };
+        drop(fds);
+        if woken.signal {
+            let _ = self.signals.read(&mut [0; 16]);
+        }
+        Ok(woken)
+    }
+}
+
+/// What ended a wait, besides the desk and the clock.
+struct Woken {
+    signal: bool,
+    saved: bool,
+    ended: bool,
+}
+
+fn timespec(span: Duration) -> Timespec {
+    Timespec {
+        tv_sec: i64::try_from(span.as_secs()).unwrap_or(i64::MAX),
+        tv_nsec: span.subsec_nanos().into(),
+    }
+}
+
+/// Watches a file for being saved, in place or by being replaced, as editors do.
+struct SavedFile {
+    inotify: OwnedFd,
+    /// The names that matter, by the watched folder.
+    names: BTreeMap<i32, Vec<OsString>>,
+}
+
+impl SavedFile {
+    fn watch(path: &Path) -> Result<SavedFile, Failure> {
+        let failed = |source: io::Error| Failure::System { what: "cannot watch the file", source };
+        let flags = inotify::CreateFlags::CLOEXEC | inotify::CreateFlags::NONBLOCK;
+        let inotify = inotify::init(flags).map_err(|error| failed(error.into()))?;
+        let mut names: BTreeMap<i32, Vec<OsString>> = BTreeMap::new();
+        // A link is watched at both of its ends.
+        let real = path.canonicalize().map_err(failed)?;
+        for path in [path, &real] {
+            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+            let folder = folder.unwrap_or(Path::new("."));
+            let flags = inotify::WatchFlags::CLOSE_WRITE | inotify::WatchFlags::MOVED_TO;
+            let watch = inotify::add_watch(&inotify, folder, flags)
+                .map_err(|error| failed(error.into()))?;
+            names.entry(watch).or_default().extend(path.file_name().map(OsString::from));
+        }
+        Ok(SavedFile { inotify, names })
+    }
+
+    /// Reads what has come; whether the file was among it.
+    fn has_changed(&mut self) -> bool {
+        use std::os::unix::ffi::OsStrExt;
+        let mut buffer = [std::mem::MaybeUninit::uninit(); 4096];
+        let mut changed = false;
+        let mut reader = inotify::Reader::new(self.inotify.as_fd(), &mut buffer);
+        while let Ok(event) = reader.next() {
+            let names = self.names.get(&event.wd());
+            let name = event.file_name().map(|name| std::ffi::OsStr::from_bytes(name.to_bytes()));
+            changed |= names.zip(name).is_some_and(|(names, name)| names.iter().any(|n| n == name));
+        }
+        changed
+    }
+}
