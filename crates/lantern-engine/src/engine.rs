@@ -130,6 +130,9 @@ impl Engine {
                     self.layout = layout;
                     self.rearm(now);
                 }
+                if !first {
+                    self.give_reason(now, None, ReasonKind::NewLayout);
+                }
             }
             Event::Refused(keys) => self.handle_refusals(now, &keys),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),

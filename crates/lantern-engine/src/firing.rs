@@ -250,6 +250,7 @@ impl Engine {
             frames: vec![frame],
             blocks: Vec::new(),
             state: State::Ready,
+            spent: 0,
             timer: None,
         };
         self.runs.live.insert(id, run);

@@ -160,6 +160,8 @@ impl Engine {
     /// Lets the run go on at `time`.
     pub(crate) fn sleep_until(&mut self, time: Time, id: RunId) {
         let timer = self.timers.add(time, Timer::Wake(id));
-        self.runs.get_mut(id).timer = Some(timer);
+        let run = self.runs.get_mut(id);
+        run.timer = Some(timer);
+        run.spent = 0;
     }
 }

@@ -51,6 +51,8 @@ pub enum ReasonKind {
     NotOnBoard(String),
     /// Keys that somebody else holds.
     Refused(String),
+    /// The keyboard's layout is another one now; every key was armed anew.
+    NewLayout,
     /// The panic combination stopped everything.
     Panic {
         /// Runs that were ended.

@@ -64,6 +64,8 @@ pub(crate) struct Run {
     pub frames: Vec<Frame>,
     pub blocks: Vec<Block>,
     pub state: State,
+    /// Operations done since it last slept.
+    pub spent: usize,
     pub timer: Option<TimerId>,
 }
 

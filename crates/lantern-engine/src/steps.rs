@@ -12,7 +12,7 @@ use crate::ledger::Owner;
 use crate::reasons::ReasonKind;
 use crate::runs::{Block, DEEPEST_CALL, Frame, State};
 
-/// Operations a run may do before the others, and the person, are heard.
+/// Operations a run may do without sleeping before it steps back for the others and the person.
 const TURN: usize = 256;
 /// How long a run that used up its turn steps back.
 const STEP_BACK: Duration = Duration::from_millis(1);
@@ -55,8 +55,14 @@ impl Engine {
 
     fn take_turn(&mut self, now: Time, id: RunId) {
         let rules = Arc::clone(&self.rules);
-        for _ in 0..TURN {
+        loop {
             let run = self.runs.get_mut(id);
+            if run.spent >= TURN {
+                run.state = State::Sleeping;
+                self.sleep_until(now + STEP_BACK, id);
+                return;
+            }
+            run.spent += 1;
             let Some(frame) = run.frames.last_mut() else {
                 self.end_run(now, id, ReasonKind::Ended(id));
                 return;
@@ -75,8 +81,6 @@ impl Engine {
                 }
             }
         }
-        self.runs.get_mut(id).state = State::Sleeping;
-        self.sleep_until(now + STEP_BACK, id);
     }
 
     fn do_op(&mut self, now: Time, id: RunId, op: &Op) -> Done {

@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::{
-    App, Armed, ArmedKey, Families, Family, Key, KeyRef, Layout, Manner, Modifiers, Rule, RuleSet,
+    App, Armed, ArmedKey, Combo, Families, Family, Key, KeyRef, Layout, Manner, Modifiers, Rule, RuleSet,
     Side,
 };
 
@@ -83,7 +83,9 @@ impl Watch {
         let mut missing = Vec::new();
         match stroke_of(&rules.settings.panic.0, layout) {
             Ok((stroke, _)) => watch.panic = Some(stroke),
-            Err(key) => missing.push((None, format!("{} (panic): {key}", rules.settings.panic))),
+            Err(key) => {
+                missing.push((None, format!("panic: {}", lacking(&rules.settings.panic, key))));
+            }
         }
         let in_place = index.rules_for(app);
         let elsewhere = running.iter().copied().filter(|rule| !in_place.contains(rule));
@@ -96,7 +98,7 @@ impl Watch {
                         let candidate = Candidate { rule, trigger, manner, sides, stops_only };
                         watch.strokes.entry(stroke).or_default().push(candidate);
                     }
-                    Err(key) => missing.push((Some(rule), format!("{}: {key}", wanted.combo))),
+                    Err(key) => missing.push((Some(rule), lacking(&wanted.combo, key))),
                 }
             }
         }
@@ -153,6 +155,11 @@ impl Watch {
         }
         Armed { keys, fingers }
     }
+}
+
+/// A combination, and the key of it that the board lacks.
+fn lacking(combo: &Combo, key: KeyRef) -> String {
+    if combo.0 == [key] { combo.to_string() } else { format!("{combo} (there is no {key})") }
 }
 
 /// Smaller comes first: a program beats none, a side beats either, a condition beats none.

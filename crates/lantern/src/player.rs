@@ -326,7 +326,7 @@ pub fn describe(kind: &ReasonKind) -> String {
     match kind {
         ReasonKind::Fired { combo, .. } => format!("fired by {combo}"),
         ReasonKind::Ended(_) => "ended".to_owned(),
-        ReasonKind::Stopped(_, by) => format!("stopped by {by}"),
+        ReasonKind::Stopped(_, by) => format!("stopped: {by}"),
         ReasonKind::Failed { place, message, .. } => {
             format!("failed at line {}: {message}", place.line)
         }
@@ -334,6 +334,7 @@ pub fn describe(kind: &ReasonKind) -> String {
         ReasonKind::GivenBack(combo) => format!("{combo} was given to the program"),
         ReasonKind::NotOnBoard(combo) => format!("not on this keyboard: {combo}"),
         ReasonKind::Refused(combo) => format!("taken by another program: {combo}"),
+        ReasonKind::NewLayout => "the keyboard has another layout".to_owned(),
         ReasonKind::Panic { runs, keys } => {
             format!("panic: {runs} runs stopped, {keys} keys let go")
         }

@@ -24,6 +24,9 @@ use crate::{files, style};
 /// More combinations than this make the X server slower for every program.
 const MANY_COMBINATIONS: usize = 300;
 
+/// So many events are taken in before signals and files are looked at again.
+const FAIR_SHARE: usize = 256;
+
 /// A run of `lantern run`.
 pub struct Session<D> {
     engine: Engine,
@@ -94,8 +97,8 @@ impl<D: Desk> Session<D> {
 
     fn work_on(&mut self) -> Result<End, Failure> {
         loop {
-            self.settle()?;
-            let woken = self.wait()?;
+            let quiet = self.settle()?;
+            let woken = self.wait(quiet)?;
             if woken.signal {
                 return Ok(End::Signal);
             }
@@ -108,9 +111,10 @@ impl<D: Desk> Session<D> {
         }
     }
 
-    /// Takes in everything that has come and is due, until nothing has.
-    fn settle(&mut self) -> Result<(), Failure> {
-        loop {
+    /// Takes in what has come and is due, until nothing has or a fair share is done; whether
+    /// nothing is left.
+    fn settle(&mut self) -> Result<bool, Failure> {
+        for _ in 0..FAIR_SHARE {
             let now = self.now();
             let mut quiet = true;
             if let Some(event) = self.desk.poll_event(now)? {
@@ -133,9 +137,11 @@ impl<D: Desk> Session<D> {
             }
             if quiet {
                 self.tell_reasons();
-                return Ok(());
+                return Ok(true);
             }
         }
+        self.tell_reasons();
+        Ok(false)
     }
 
     fn carry_out(&mut self, now: Time) -> Result<(), Failure> {
@@ -249,7 +255,8 @@ impl<D: Desk> Session<D> {
         self.reasons_seen = seen;
     }
 
-    fn wait(&mut self) -> Result<Woken, Failure> {
+    /// Sleeps until something happens; only looks, if there is more to do at once.
+    fn wait(&mut self, sleep: bool) -> Result<Woken, Failure> {
         let failed = |source: rustix::io::Errno| Failure::System {
             what: "cannot wait for events",
             source: source.into(),
@@ -257,7 +264,7 @@ impl<D: Desk> Session<D> {
         let deadlines =
             [self.engine.next_deadline(), self.desk.next_deadline(), self.launcher.next_deadline()];
         let timeout = deadlines.into_iter().flatten().min().map(|due| due.since(self.now()));
-        let timeout = timeout.map(timespec);
+        let timeout = if sleep { timeout } else { Some(Duration::ZERO) }.map(timespec);
         let mut fds = vec![
             PollFd::new(&self.signals, PollFlags::IN),
             PollFd::new(&self.saved.inotify, PollFlags::IN),

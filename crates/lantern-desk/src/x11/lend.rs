@@ -64,7 +64,7 @@ impl X11Desk {
     ) -> Result<(), DeskError> {
         if self.keymap.spare.is_empty() {
             let result = Err("this keyboard map has no free key for characters it lacks".to_owned());
-            self.events.push_back(Event::Outcome { effect, result });
+            self.outcomes.push_back(Event::Outcome { effect, result });
             return Ok(());
         }
         let mut rest: VecDeque<InputStep> = self.cut_for_lending(&step).into();
@@ -148,7 +148,7 @@ impl X11Desk {
             let waiting = WaitingStep { step, rest, next: Next::Lend, ..waiting };
             return self.wait_for_program(now, waiting);
         }
-        self.events.push_back(Event::Outcome { effect: waiting.effect, result: Ok(()) });
+        self.outcomes.push_back(Event::Outcome { effect: waiting.effect, result: Ok(()) });
         Ok(())
     }
 

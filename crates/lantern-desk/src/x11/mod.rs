@@ -62,7 +62,11 @@ pub struct X11Desk {
     waiting: Option<WaitingStep>,
     take_back_at: Option<Time>,
     hints: Vec<Hint>,
+    /// Seen, and not yet handed over.
     events: VecDeque<Event>,
+    /// Done, and not yet handed over. What the person does comes first, so that a loop of steps
+    /// never keeps the key that stops it waiting.
+    outcomes: VecDeque<Event>,
 }
 
 impl X11Desk {
@@ -98,6 +102,7 @@ impl X11Desk {
             take_back_at: None,
             hints: Vec::new(),
             events: VecDeque::new(),
+            outcomes: VecDeque::new(),
         };
         desk.select_root_events(false)?;
         desk.select_keyboard_events()?;
@@ -297,7 +302,7 @@ impl Desk for X11Desk {
             return self.begin_lending(now, effect, step.clone());
         }
         self.perform_step(step)?;
-        self.events.push_back(Event::Outcome { effect, result: Ok(()) });
+        self.outcomes.push_back(Event::Outcome { effect, result: Ok(()) });
         Ok(())
     }
 
@@ -332,11 +337,14 @@ impl Desk for X11Desk {
             if let Some(event) = self.events.pop_front() {
                 return Ok(Some(event));
             }
-            self.pressed_under = None;
             if let Some(event) = self.link.conn.poll_for_event()? {
                 self.handle_x_event(now, event)?;
                 continue;
             }
+            if let Some(outcome) = self.outcomes.pop_front() {
+                return Ok(Some(outcome));
+            }
+            self.pressed_under = None;
             self.flush()?;
             if !self.look_again {
                 return Ok(None);

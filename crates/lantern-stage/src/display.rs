@@ -1,0 +1,190 @@
+//! The display: an X server without a screen, a keyboard layout, a window manager.
+
+use std::io::{BufRead, BufReader};
+use std::os::fd::{AsRawFd, OwnedFd};
+use std::process::{Child, Command, Stdio};
+
+use rustix::io::{FdFlags, fcntl_setfd};
+use tempfile::TempDir;
+use x11rb::connection::Connection;
+use x11rb::protocol::Event;
+use x11rb::protocol::xproto::{ChangeWindowAttributesAux, ConnectionExt as _, EventMask};
+use x11rb::rust_connection::RustConnection;
+
+use crate::{Person, Terminal};
+
+/// An X server of its own. It ends with this value.
+#[derive(Debug)]
+pub struct Display {
+    name: String,
+    server: Child,
+    others: Vec<Child>,
+    /// A home, runtime folder and files of the test's own.
+    folder: TempDir,
+}
+
+impl Display {
+    /// Starts a server with that keyboard layout, as `setxkbmap` names it: `us`, `de`,
+    /// `us -variant intl`.
+    ///
+    /// # Panics
+    /// When the server or the layout cannot be had: `scripts/test` installs what is needed.
+    pub fn start(layout: &str) -> Display {
+        let (read, write) = rustix::pipe::pipe().expect("a pipe can be made");
+        fcntl_setfd(&write, FdFlags::empty()).expect("the server inherits the pipe");
+        let number = write.as_raw_fd().to_string();
+        let mut command = Command::new("Xvfb");
+        command.args(["-displayfd", &number, "-screen", "0", "1280x800x24", "-nolisten", "tcp"]);
+        command.args(["-noreset"]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let server = command.spawn().expect("Xvfb is installed (scripts/test does it)");
+        drop(write);
+        let name = format!(":{}", read_line(read));
+        let folder = tempfile::tempdir().expect("a folder can be made");
+        let display = Display { name, server, others: Vec::new(), folder };
+        display.set_layout(layout);
+        display
+    }
+
+    /// Sets the keyboard layout.
+    ///
+    /// # Panics
+    /// When `setxkbmap` cannot.
+    pub fn set_layout(&self, layout: &str) {
+        let status = self
+            .command("setxkbmap")
+            .args(layout.split(' '))
+            .stderr(Stdio::null())
+            .status()
+            .expect("setxkbmap is installed");
+        assert!(status.success(), "setxkbmap {layout}");
+    }
+
+    /// The display's name, for DISPLAY.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The folder of the test's own.
+    pub fn folder(&self) -> &std::path::Path {
+        self.folder.path()
+    }
+
+    /// The process id of the server.
+    pub fn server_pid(&self) -> u32 {
+        self.server.id()
+    }
+
+    /// Ends the server, as a crash would.
+    pub fn kill(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+
+    /// A command with this display, in a home of its own.
+    pub fn command(&self, program: impl AsRef<std::ffi::OsStr>) -> Command {
+        let mut command = Command::new(program);
+        command
+            .env("DISPLAY", &self.name)
+            .env("HOME", self.folder.path())
+            .env("XDG_RUNTIME_DIR", self.folder.path())
+            .env("XDG_CONFIG_HOME", self.folder.path().join("config"))
+            .env("XDG_DATA_HOME", self.folder.path().join("data"))
+            .env("LC_ALL", "C.UTF-8")
+            .env_remove("XAUTHORITY")
+            .stdin(Stdio::null());
+        command
+    }
+
+    /// A connection to it.
+    ///
+    /// # Panics
+    /// When the server does not answer.
+    pub fn connect(&self) -> RustConnection {
+        RustConnection::connect(Some(&self.name)).expect("the display answers").0
+    }
+
+    /// Starts the window manager and waits until it manages.
+    ///
+    /// # Panics
+    /// When it is not installed or does not manage.
+    pub fn manage(&mut self) {
+        let conn = self.connect();
+        let root = conn.setup().roots[0].root;
+        let mask = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
+        conn.change_window_attributes(root, &mask).expect("the server listens");
+        let name = b"_NET_SUPPORTING_WM_CHECK";
+        let check = conn.intern_atom(false, name).expect("the server listens");
+        let check = check.reply().expect("the server answers").atom;
+        let manager = self
+            .command("openbox")
+            .args(["--sm-disable"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("openbox is installed");
+        self.others.push(manager);
+        wait_for(&conn, "the window manager", |event| {
+            matches!(event, Event::PropertyNotify(change) if change.atom == check)
+        });
+    }
+
+    pub(crate) fn keep(&mut self, child: Child) {
+        self.others.push(child);
+    }
+}
+
+impl Drop for Display {
+    fn drop(&mut self) {
+        for child in self.others.iter_mut().chain([&mut self.server]) {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+}
+
+/// A display with a window manager, a terminal in front, and a person.
+#[derive(Debug)]
+pub struct Stage {
+    /// The person at its keyboard.
+    pub person: Person,
+    /// The terminal in front.
+    pub terminal: Terminal,
+    /// The display.
+    pub display: Display,
+}
+
+impl Stage {
+    /// Sets the stage with a layout.
+    pub fn set(layout: &str) -> Stage {
+        let mut display = Display::start(layout);
+        display.manage();
+        let terminal = Terminal::open(&mut display);
+        let person = Person::sit_down(&display);
+        Stage { person, terminal, display }
+    }
+}
+
+fn read_line(from: OwnedFd) -> String {
+    let mut line = String::new();
+    let mut reader = BufReader::new(std::fs::File::from(from));
+    reader.read_line(&mut line).expect("the server says its number");
+    assert!(!line.trim().is_empty(), "the X server did not start");
+    line.trim().to_owned()
+}
+
+/// Waits for an event of a connection.
+pub(crate) fn wait_for(conn: &RustConnection, what: &str, mut is_it: impl FnMut(&Event) -> bool) {
+    use rustix::event::{PollFd, PollFlags, Timespec, poll};
+    conn.flush().expect("the server listens");
+    loop {
+        while let Some(event) = conn.poll_for_event().expect("the server is there") {
+            if is_it(&event) {
+                return;
+            }
+        }
+        let limit = Timespec { tv_sec: (crate::PATIENCE_MS / 1000) as i64, tv_nsec: 0 };
+        let mut fds = [PollFd::new(conn.stream(), PollFlags::IN)];
+        let ready = poll(&mut fds, Some(&limit)).expect("waiting works");
+        assert!(ready > 0, "gave up waiting for {what}");
+    }
+}

@@ -1,0 +1,18 @@
+//! A stage for tests and benchmarks on a real X server: a display of its own, a window manager, a
+//! terminal that tells what it received, and a person who presses keys on the server's own
+//! keyboard, not through XTEST's.
+//!
+//! Nothing here sleeps to wait: it waits for an event, a line or a byte, and gives up loudly.
+
+mod display;
+mod person;
+mod target;
+mod terminal;
+
+pub use display::{Display, Stage};
+pub use person::Person;
+pub use target::{Received, Target};
+pub use terminal::Terminal;
+
+/// How long anything on the stage may take before the test fails, in milliseconds.
+pub const PATIENCE_MS: u64 = 20_000;

@@ -1,0 +1,160 @@
+//! A person at the server's own keyboard and pointer.
+//!
+//! XTEST can speak for any slave device when its events are of the XInput 1 kind and name the
+//! device. Every press is seen back as a raw event whose source is asserted to be that device.
+
+use std::collections::BTreeSet;
+
+use lantern_model::{Key, Layout, Side};
+use x11rb::CURRENT_TIME;
+use x11rb::connection::{Connection, RequestConnection};
+use x11rb::protocol::Event;
+use x11rb::protocol::xinput::{self, ConnectionExt as _, DeviceType, EventMask, XIEventMask};
+use x11rb::protocol::xkb::{self, ConnectionExt as _};
+use x11rb::protocol::xproto::{self, ConnectionExt as _};
+use x11rb::protocol::xtest::ConnectionExt as _;
+use x11rb::rust_connection::RustConnection;
+
+use crate::Display;
+use crate::display::wait_for;
+
+/// The person.
+#[derive(Debug)]
+pub struct Person {
+    conn: RustConnection,
+    root: xproto::Window,
+    keyboard: u8,
+    /// The first event number of XInput 1.
+    first: u8,
+    checked: bool,
+}
+
+/// XInput 1's key press, counted from its first event; the release follows it.
+const DEVICE_KEY_PRESS: u8 = 1;
+
+impl Person {
+    /// Sits down at a display.
+    ///
+    /// # Panics
+    /// When the display has no keyboard of its own.
+    pub fn sit_down(display: &Display) -> Person {
+        let conn = display.connect();
+        let root = conn.setup().roots[0].root;
+        conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it has XInput 2");
+        let first = conn
+            .extension_information(xinput::X11_EXTENSION_NAME)
+            .expect("the server listens")
+            .expect("it has XInput")
+            .first_event;
+        let devices = conn.xinput_xi_query_device(0u16).expect("it listens").reply().expect("it answers");
+        let is_real = |info: &&xinput::XIDeviceInfo| {
+            info.type_ == DeviceType::SLAVE_KEYBOARD
+                && !String::from_utf8_lossy(&info.name).contains("XTEST")
+        };
+        let keyboard = devices.infos.iter().find(is_real).expect("the server has a keyboard");
+        let keyboard = keyboard.deviceid as u8;
+        let masks = [EventMask {
+            deviceid: 1,
+            mask: vec![XIEventMask::RAW_KEY_PRESS | XIEventMask::RAW_KEY_RELEASE],
+        }];
+        conn.xinput_xi_select_events(root, &masks).expect("it listens");
+        conn.flush().expect("it listens");
+        Person { conn, root, keyboard, first, checked: true }
+    }
+
+    /// Presses without looking whether the press arrived; for benchmarks.
+    pub fn unchecked(mut self) -> Person {
+        self.conn.xinput_xi_select_events(
+            self.root,
+            &[EventMask { deviceid: 1, mask: vec![XIEventMask::from(0u32)] }],
+        )
+        .expect("it listens");
+        self.checked = false;
+        self
+    }
+
+    /// Presses a key of the board by its name, and leaves it down.
+    pub fn press(&mut self, name: &str) {
+        self.send(named(name), true);
+    }
+
+    /// Lets a key go.
+    pub fn release(&mut self, name: &str) {
+        self.send(named(name), false);
+    }
+
+    /// Presses keys in order, `ctrl+shift+f9`, and lets them go in reverse.
+    pub fn tap(&mut self, combo: &str) {
+        let keys: Vec<Key> = combo.split('+').map(named).collect();
+        for key in &keys {
+            self.send(*key, true);
+        }
+        for key in keys.iter().rev() {
+            self.send(*key, false);
+        }
+    }
+
+    fn send(&mut self, key: Key, down: bool) {
+        let code = key.kernel().expect("a key of the keyboard") as u8 + 8;
+        let kind = self.first + DEVICE_KEY_PRESS + u8::from(!down);
+        self.conn
+            .xtest_fake_input(kind, code, CURRENT_TIME, x11rb::NONE, 0, 0, self.keyboard)
+            .expect("the server listens");
+        self.conn.flush().expect("the server listens");
+        if !self.checked {
+            return;
+        }
+        let keyboard = u16::from(self.keyboard);
+        wait_for(&self.conn, "the press to be seen as the keyboard's own", |event| match event {
+            Event::XinputRawKeyPress(raw) if down && raw.detail == u32::from(code) => {
+                raw.sourceid == keyboard
+            }
+            Event::XinputRawKeyRelease(raw) if !down && raw.detail == u32::from(code) => {
+                raw.sourceid == keyboard
+            }
+            _ => false,
+        });
+    }
+
+    /// The keycodes that the server believes to be down, whoever pressed them.
+    pub fn keys_down(&self) -> BTreeSet<u8> {
+        let reply = self.conn.query_keymap().expect("it listens").reply().expect("it answers");
+        let bit = |code: &u8| reply.keys[usize::from(*code) / 8] & (1 << (code % 8)) != 0;
+        (0..=u8::MAX).filter(bit).collect()
+    }
+
+    /// Whether pointer buttons are down.
+    pub fn buttons_down(&self) -> bool {
+        let reply = self.conn.query_pointer(self.root).expect("it listens").reply();
+        u16::from(reply.expect("it answers").mask) & 0x1f00 != 0
+    }
+
+    /// Where the pointer is.
+    pub fn pointer(&self) -> (i16, i16) {
+        let reply = self.conn.query_pointer(self.root).expect("it listens").reply();
+        let reply = reply.expect("it answers");
+        (reply.root_x, reply.root_y)
+    }
+
+    /// Locks or unlocks caps lock and num lock.
+    pub fn set_locks(&self, caps: bool, num: bool) {
+        let mask = |on: bool, mask: u16| if on { mask } else { 0 };
+        let locks = xproto::ModMask::from(mask(caps, 2) | mask(num, 16));
+        let all = xproto::ModMask::from(2u16 | 16);
+        let none = xproto::ModMask::from(0u16);
+        self.conn.xkb_use_extension(1, 0).expect("it listens").reply().expect("it answers");
+        let keyboard = xkb::ID::USE_CORE_KBD.into();
+        self.conn
+            .xkb_latch_lock_state(keyboard, all, locks, false, xkb::Group::M1, none, false, 0)
+            .expect("it listens");
+        self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
+    }
+}
+
+fn named(name: &str) -> Key {
+    if let Some(family) = lantern_model::Family::from_word(name) {
+        return Side::key(family.usual_side());
+    }
+    let key = Key::named(name).unwrap_or_else(|| panic!("no key {name}"));
+    Layout::us().place(lantern_model::KeyRef::Placed(key)).unwrap_or(key)
+}

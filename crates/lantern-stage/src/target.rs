@@ -1,0 +1,118 @@
+//! A bare window that covers the screen, has the keyboard, and tells every press it gets.
+
+use std::time::{Duration, Instant};
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use x11rb::connection::Connection;
+use x11rb::protocol::Event;
+use x11rb::protocol::xproto::{
+    ConnectionExt as _, CreateWindowAux, EventMask, InputFocus, KeyButMask, Window, WindowClass,
+};
+use x11rb::rust_connection::RustConnection;
+
+use crate::display::wait_for;
+use crate::{Display, PATIENCE_MS};
+
+/// A press or release that the window got.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Received {
+    /// The keycode, or the button's number.
+    pub detail: u8,
+    /// Whether it went down.
+    pub down: bool,
+    /// Whether it is a button.
+    pub button: bool,
+    /// What was down beside it.
+    pub state: u16,
+    /// When the window read it.
+    pub at: Instant,
+}
+
+/// The window.
+#[derive(Debug)]
+pub struct Target {
+    conn: RustConnection,
+    window: Window,
+}
+
+impl Target {
+    /// Opens it in front of everything and gives it the keyboard.
+    ///
+    /// # Panics
+    /// When the server does not do so.
+    pub fn open(display: &Display) -> Target {
+        let conn = display.connect();
+        let root = &conn.setup().roots[0];
+        let window = conn.generate_id().expect("there are numbers left");
+        let events = EventMask::KEY_PRESS
+            | EventMask::KEY_RELEASE
+            | EventMask::BUTTON_PRESS
+            | EventMask::BUTTON_RELEASE
+            | EventMask::EXPOSURE
+            | EventMask::FOCUS_CHANGE;
+        let look = CreateWindowAux::new().override_redirect(1).event_mask(events);
+        let (width, height) = (root.width_in_pixels, root.height_in_pixels);
+        let class = WindowClass::INPUT_OUTPUT;
+        let root = root.root;
+        conn.create_window(0, window, root, 0, 0, width, height, 0, class, 0, &look)
+            .expect("the server listens");
+        conn.map_window(window).expect("the server listens");
+        wait_for(&conn, "the window to be seen", |event| matches!(event, Event::Expose(_)));
+        conn.set_input_focus(InputFocus::POINTER_ROOT, window, x11rb::CURRENT_TIME)
+            .expect("the server listens");
+        wait_for(&conn, "the keyboard", |event| matches!(event, Event::FocusIn(_)));
+        Target { conn, window }
+    }
+
+    /// The window's number.
+    pub fn window(&self) -> Window {
+        self.window
+    }
+
+    /// The next press or release, waiting no longer than `limit`.
+    pub fn next(&self, limit: Duration) -> Option<Received> {
+        let end = Instant::now() + limit;
+        loop {
+            while let Some(event) = self.conn.poll_for_event().expect("the server is there") {
+                if let Some(received) = received(&event) {
+                    return Some(received);
+                }
+            }
+            let left = end.saturating_duration_since(Instant::now());
+            let left =
+                Timespec { tv_sec: left.as_secs() as i64, tv_nsec: left.subsec_nanos().into() };
+            let mut fds = [PollFd::new(self.conn.stream(), PollFlags::IN)];
+            if poll(&mut fds, Some(&left)).expect("waiting works") == 0 {
+                return None;
+            }
+        }
+    }
+
+    /// The next so many presses and releases.
+    ///
+    /// # Panics
+    /// When they do not come in time.
+    pub fn expect(&self, count: usize) -> Vec<Received> {
+        let limit = Duration::from_millis(PATIENCE_MS);
+        let next = |number| {
+            self.next(limit).unwrap_or_else(|| panic!("press {number} of {count} did not come"))
+        };
+        (0..count).map(next).collect()
+    }
+
+    /// Everything that comes until nothing has come for a while.
+    pub fn rest(&self, quiet: Duration) -> Vec<Received> {
+        std::iter::from_fn(|| self.next(quiet)).collect()
+    }
+}
+
+fn received(event: &Event) -> Option<Received> {
+    let (detail, state, down, button): (u8, KeyButMask, bool, bool) = match event {
+        Event::KeyPress(key) => (key.detail, key.state, true, false),
+        Event::KeyRelease(key) => (key.detail, key.state, false, false),
+        Event::ButtonPress(button) => (button.detail, button.state, true, true),
+        Event::ButtonRelease(button) => (button.detail, button.state, false, true),
+        _ => return None,
+    };
+    Some(Received { detail, down, button, state: state.into(), at: Instant::now() })
+}

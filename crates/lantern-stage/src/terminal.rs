@@ -1,0 +1,106 @@
+//! A real terminal that tells byte by byte what it received.
+
+use std::fs::File;
+use std::io::Read;
+use std::os::fd::AsFd;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use x11rb::connection::Connection;
+use x11rb::protocol::Event;
+use x11rb::protocol::xproto::{ChangeWindowAttributesAux, ConnectionExt as _, EventMask};
+
+use crate::display::wait_for;
+use crate::{Display, PATIENCE_MS};
+
+/// The terminal. It ends with its display.
+#[derive(Debug)]
+pub struct Terminal {
+    received: File,
+}
+
+impl Terminal {
+    /// Opens a terminal and waits until it has the keyboard and listens.
+    ///
+    /// # Panics
+    /// When xterm is not installed or does not come up.
+    pub fn open(display: &mut Display) -> Terminal {
+        let pipe = display.folder().join("received");
+        rustix::fs::mkfifoat(rustix::fs::CWD, &pipe, rustix::fs::Mode::from_raw_mode(0o600))
+            .expect("a pipe can be made");
+        let conn = display.connect();
+        let root = conn.setup().roots[0].root;
+        let mask = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
+        conn.change_window_attributes(root, &mask).expect("the server listens");
+        let active = conn.intern_atom(false, b"_NET_ACTIVE_WINDOW").expect("the server listens");
+        let active = active.reply().expect("the server answers").atom;
+        conn.flush().expect("the server listens");
+        let script = format!("stty raw -echo; printf '\\001' > '{0}'; exec cat > '{0}'", pipe.display());
+        let child = display
+            .command("xterm")
+            .args(["-class", "corelog", "-geometry", "100x30+40+40", "-e", "sh", "-c", &script])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("xterm is installed");
+        display.keep(child);
+        let received = File::options().read(true).write(true).open(&pipe).expect("the pipe opens");
+        let mut terminal = Terminal { received };
+        assert_eq!(terminal.read(1), "\u{1}", "the terminal's shell listens");
+        wait_for(&conn, "the terminal to come to the front", |event| {
+            let Event::PropertyNotify(change) = event else { return false };
+            if change.atom != active {
+                return false;
+            }
+            let cookie = conn.get_property(false, root, active, 0u32, 0, 1).expect("it listens");
+            let value = cookie.reply().expect("the server answers").value;
+            value.iter().any(|byte| *byte != 0)
+        });
+        terminal
+    }
+
+    /// Waits until so many bytes came, and gives them as text.
+    ///
+    /// # Panics
+    /// When they do not come in time; the message holds what did.
+    pub fn read(&mut self, bytes: usize) -> String {
+        let mut read = Vec::new();
+        let end = Instant::now() + Duration::from_millis(PATIENCE_MS);
+        while read.len() < bytes {
+            let left = end.saturating_duration_since(Instant::now());
+            assert!(
+                self.is_ready(left),
+                "waited for {bytes} bytes, got {:?}",
+                String::from_utf8_lossy(&read)
+            );
+            self.read_some(&mut read, bytes);
+        }
+        String::from_utf8_lossy(&read).into_owned()
+    }
+
+    /// Whatever comes until nothing has come for a while.
+    pub fn read_rest(&mut self, quiet: Duration) -> String {
+        let mut read = Vec::new();
+        while self.is_ready(quiet) {
+            let more = read.len() + 4096;
+            self.read_some(&mut read, more);
+        }
+        String::from_utf8_lossy(&read).into_owned()
+    }
+
+    fn read_some(&mut self, read: &mut Vec<u8>, up_to: usize) {
+        let mut buffer = vec![0; up_to - read.len()];
+        let count = self.received.read(&mut buffer).expect("the pipe is open");
+        read.extend_from_slice(&buffer[..count]);
+    }
+
+    fn is_ready(&self, limit: Duration) -> bool {
+        let limit = Timespec {
+            tv_sec: limit.as_secs() as i64,
+            tv_nsec: limit.subsec_nanos().into(),
+        };
+        let mut fds = [PollFd::from_borrowed_fd(self.received.as_fd(), PollFlags::IN)];
+        poll(&mut fds, Some(&limit)).expect("waiting works") > 0
+    }
+}

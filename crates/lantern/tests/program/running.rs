@@ -1,0 +1,94 @@
+//! `lantern run` at work on a stage.
+
+use std::io::{BufRead, BufReader};
+use std::path::PathBuf;
+use std::process::{Child, ChildStderr, ExitStatus, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Duration;
+
+use lantern_stage::{Display, PATIENCE_MS};
+
+/// A running `lantern run`.
+pub struct Running {
+    pub child: Child,
+    pub file: PathBuf,
+    lines: Receiver<String>,
+    seen: Vec<String>,
+}
+
+impl Running {
+    /// Starts it with these rules and waits until it is at work.
+    pub fn start(display: &Display, rules: &str) -> Running {
+        let mut running = Running::start_unready(display, rules);
+        running.wait_for("at work");
+        running
+    }
+
+    /// Starts it without waiting.
+    pub fn start_unready(display: &Display, rules: &str) -> Running {
+        let file = display.folder().join("bench.lantern");
+        std::fs::write(&file, rules).expect("the file can be written");
+        let mut child = display
+            .command(env!("CARGO_BIN_EXE_lantern"))
+            .args(["run", "--verbose"])
+            .arg(&file)
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the program starts");
+        let lines = read_lines(child.stderr.take().expect("it is a pipe"));
+        Running { child, file, lines, seen: Vec::new() }
+    }
+
+    /// Waits for a line that contains `words`, and gives it.
+    pub fn wait_for(&mut self, words: &str) -> String {
+        loop {
+            let line = self.lines.recv_timeout(Duration::from_millis(PATIENCE_MS));
+            let Ok(line) = line else {
+                panic!("waited for {words:?}, read:\n{}", self.seen.join("\n"));
+            };
+            self.seen.push(line.clone());
+            if line.contains(words) {
+                return line;
+            }
+        }
+    }
+
+    /// Sends a signal by its name.
+    pub fn signal(&self, name: &str) {
+        let pid = self.child.id().to_string();
+        let status = std::process::Command::new("kill").args(["-s", name, &pid]).status();
+        assert!(status.expect("kill is there").success());
+    }
+
+    /// Waits for its end.
+    pub fn wait_end(&mut self) -> ExitStatus {
+        self.child.wait().expect("it can be waited for")
+    }
+
+    /// Ends it as a person does, and expects that to be clean.
+    pub fn stop(mut self) {
+        self.signal("TERM");
+        assert!(self.wait_end().success(), "read:\n{}", self.seen.join("\n"));
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// A thread that reads lines, so that waiting for one can give up.
+fn read_lines(from: ChildStderr) -> Receiver<String> {
+    let (sender, receiver) = channel();
+    std::thread::spawn(move || {
+        for line in BufReader::new(from).lines().map_while(Result::ok) {
+            if sender.send(line).is_err() {
+                return;
+            }
+        }
+    });
+    receiver
+}
