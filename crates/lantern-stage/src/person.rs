@@ -116,6 +116,14 @@ impl Person {
         });
     }
 
+    /// Moves the pointer by pixels.
+    pub fn move_pointer(&mut self, x: i16, y: i16) {
+        self.conn
+            .warp_pointer(x11rb::NONE, x11rb::NONE, 0, 0, 0, 0, x, y)
+            .expect("the server listens");
+        self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
+    }
+
     /// The keycodes that the server believes to be down, whoever pressed them.
     pub fn keys_down(&self) -> BTreeSet<u8> {
         let reply = self.conn.query_keymap().expect("it listens").reply().expect("it answers");

@@ -61,6 +61,13 @@ impl Running {
         assert!(status.expect("kill is there").success());
     }
 
+    /// The process id of its guardian.
+    pub fn guardian(&self) -> u32 {
+        let path = format!("/proc/{0}/task/{0}/children", self.child.id());
+        let children = std::fs::read_to_string(path).expect("the process lives");
+        children.trim().parse().expect("it has one child")
+    }
+
     /// Waits for its end.
     pub fn wait_end(&mut self) -> ExitStatus {
         self.child.wait().expect("it can be waited for")
