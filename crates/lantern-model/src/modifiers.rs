@@ -1,6 +1,7 @@
 //! Modifier keys: which side is down, and which family a rule asks for.
 
 use std::fmt;
+use std::sync::LazyLock;
 
 use crate::{Key, KeyKind};
 
@@ -55,7 +56,10 @@ impl Side {
 
     /// The key itself.
     pub fn key(self) -> Key {
-        Key::named(self.name()).expect("every side stands in the key table")
+        static KEYS: LazyLock<[Key; 8]> = LazyLock::new(|| {
+            Side::ALL.map(|side| Key::named(side.name()).expect("every side is in the key table"))
+        });
+        KEYS[self as usize]
     }
 
     /// The side that `key` is, if it is a modifier.
@@ -63,7 +67,7 @@ impl Side {
         if key.kind() != KeyKind::Modifier {
             return None;
         }
-        Side::ALL.into_iter().find(|side| side.name() == key.name())
+        Side::ALL.into_iter().find(|side| side.key() == key)
     }
 
     /// The family the side belongs to; alt-gr is its own where the layout has a third level.

@@ -6,12 +6,14 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
 use x11rb::protocol::xproto::{
-    ConnectionExt as _, CreateWindowAux, EventMask, InputFocus, KeyButMask, Window, WindowClass,
+    AtomEnum, ConnectionExt as _, CreateWindowAux, EventMask, InputFocus, KeyButMask, PropMode,
+    Window, WindowClass,
 };
 use x11rb::rust_connection::RustConnection;
+use x11rb::wrapper::ConnectionExt as _;
 
 use crate::display::wait_for;
-use crate::{Display, PATIENCE_MS};
+use crate::{Display, PATIENCE_MS, Person};
 
 /// A press or release that the window got.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -67,6 +69,51 @@ impl Target {
     /// The window's number.
     pub fn window(&self) -> Window {
         self.window
+    }
+
+    /// Says what a window manager would say of it: that it is in front, and of which program.
+    pub fn pretend_active(&self, class: &str) {
+        let root = self.conn.setup().roots[0].root;
+        let name = b"_NET_ACTIVE_WINDOW";
+        let atom = self.conn.intern_atom(false, name).expect("the server listens");
+        let atom = atom.reply().expect("the server answers").atom;
+        let classes = format!("{class}\0{class}\0");
+        let mode = PropMode::REPLACE;
+        self.conn
+            .change_property8(mode, self.window, AtomEnum::WM_CLASS, AtomEnum::STRING, classes.as_bytes())
+            .expect("the server listens");
+        self.conn
+            .change_property32(mode, root, atom, AtomEnum::WINDOW, &[self.window])
+            .expect("the server listens");
+        self.conn.get_input_focus().expect("it listens").reply().expect("the server answers");
+    }
+
+    /// The next press of a key, past everything else.
+    ///
+    /// # Panics
+    /// When it does not come in time.
+    pub fn expect_press(&self, keycode: u8) -> Received {
+        loop {
+            let got = self.expect(1)[0];
+            if got.down && !got.button && got.detail == keycode {
+                return got;
+            }
+        }
+    }
+
+    /// Takes in what follows a press until so many keys are down again.
+    ///
+    /// # Panics
+    /// When that does not come about in time.
+    pub fn settle(&self, person: &Person, keys_down: usize) {
+        let end = Instant::now() + Duration::from_millis(PATIENCE_MS);
+        loop {
+            while self.next(Duration::from_micros(300)).is_some() {}
+            if person.keys_down().len() == keys_down {
+                return;
+            }
+            assert!(Instant::now() < end, "keys stay down: {:?}", person.keys_down());
+        }
     }
 
     /// The next press or release, waiting no longer than `limit`.

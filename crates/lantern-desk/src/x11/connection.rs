@@ -19,6 +19,7 @@ x11rb::atom_manager! {
         _NET_WM_NAME,
         _NET_WM_PING,
         _GTK_APPLICATION_ID,
+        _XKB_RULES_NAMES,
         WM_PROTOCOLS,
         UTF8_STRING,
     }

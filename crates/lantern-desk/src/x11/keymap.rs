@@ -36,6 +36,8 @@ pub(super) struct Keymap {
     /// The key that gives the third level.
     pub level3: Option<u8>,
     num_lock: u16,
+    /// The modifier mask of each family.
+    families: [u16; 5],
     /// A run of keycodes that mean nothing, for characters the layout lacks.
     pub spare: Vec<u8>,
 }
@@ -89,7 +91,11 @@ impl Keymap {
         let num_lock = symbols.mask_of(&modifiers, NUM_LOCK_KEYSYM);
         let free = |code: &u8| !used(*code) && key_of(*code).is_none();
         let spare = longest_run((map.min_key_code..=map.max_key_code).filter(free));
-        Keymap { layout, modifiers, level3, num_lock, spare }
+        let mut map = Keymap { layout, modifiers, level3, num_lock, families: [0; 5], spare };
+        for side in Side::ALL {
+            map.families[map.layout.family(side) as usize] |= map.mask(side);
+        }
+        map
     }
 
     /// The modifier mask of a side on this board; 0 if its key is no modifier here.
@@ -99,17 +105,12 @@ impl Keymap {
         row.map_or(0, |row| 1 << row)
     }
 
-    fn family_mask(&self, family: Family) -> u16 {
-        let sides = Side::ALL.into_iter().filter(|side| self.layout.family(*side) == family);
-        sides.fold(0, |mask, side| mask | self.mask(side))
-    }
-
     /// The masks under which exactly these families are down, whatever the locks. None if a family
     /// cannot be pressed on this board.
     pub(super) fn grab_masks(&self, families: Families) -> Option<Vec<u32>> {
         let mut mask = 0;
         for family in families.iter() {
-            match self.family_mask(family) {
+            match self.families[family as usize] {
                 0 => return None,
                 bits => mask |= bits,
             }
@@ -128,7 +129,7 @@ impl Keymap {
         Family::ALL
             .into_iter()
             .filter(move |family| {
-                let bits = self.family_mask(*family);
+                let bits = self.families[*family as usize];
                 bits != 0 && mask & bits == bits
             })
             .map(Family::usual_side)

@@ -133,16 +133,15 @@ impl X11Desk {
     }
 
     /// Changes of the map, of the group and of locks, and keyboards coming and going.
+    ///
+    /// The notice of a new keyboard is not asked for: the server sends it twice for every injected
+    /// key between two of the person's. A new layout also changes a property of the root window.
     fn select_keyboard_events(&mut self) -> Result<(), DeskError> {
         let core = xkb::ID::USE_CORE_KBD.into();
         let details = xkb::SelectEventsAux::new()
             .state_notify(xkb::SelectEventsAuxStateNotify {
                 affect_state: xkb::StatePart::GROUP_STATE | xkb::StatePart::MODIFIER_LOCK,
                 state_details: xkb::StatePart::GROUP_STATE | xkb::StatePart::MODIFIER_LOCK,
-            })
-            .new_keyboard_notify(xkb::SelectEventsAuxNewKeyboardNotify {
-                affect_new_keyboard: xkb::NKNDetail::KEYCODES,
-                new_keyboard_details: xkb::NKNDetail::KEYCODES,
             });
         let map = MapPart::KEY_TYPES | MapPart::KEY_SYMS | MapPart::MODIFIER_MAP;
         let none = EventType::from(0u16);
@@ -164,9 +163,13 @@ impl X11Desk {
             XEvent::XinputRawButtonRelease(raw) => self.handle_raw(raw.sourceid, button_of_detail(raw.detail), false)?,
             XEvent::XinputHierarchy(_) => {
                 self.link.devices = connection::query_devices(&self.link.conn)?;
+                self.handle_new_map()?;
             }
             XEvent::XkbStateNotify(state) => self.handle_state(&state),
-            XEvent::XkbMapNotify(_) | XEvent::XkbNewKeyboardNotify(_) => self.handle_new_map()?,
+            XEvent::XkbMapNotify(_) => self.handle_new_map()?,
+            XEvent::PropertyNotify(change) if change.atom == self.link.atoms._XKB_RULES_NAMES => {
+                self.handle_new_map()?;
+            }
             XEvent::PropertyNotify(change) if change.atom == self.link.atoms._NET_ACTIVE_WINDOW => {
                 let app = focus::active_app(&self.link)?;
                 self.events.push_back(Event::Focus(app));

@@ -1,0 +1,197 @@
+//! From a key of the keyboard to the injected key at the focused window, beside the floor: the
+//! smallest client that does the same by hand. `cargo bench --bench desktop` prints the figures.
+//!
+//! Both are processes of their own and take turns within one run, so that a noisy machine is as
+//! noisy for the one as for the other.
+
+mod floor;
+mod measure;
+
+use std::time::Duration;
+
+use lantern_stage::{Display, Person, Target};
+use measure::{Client, Samples, print_pair};
+
+/// How often floor and program take turns.
+const TURNS: usize = 12;
+/// Presses in one turn.
+const PRESSES: usize = 200;
+
+fn main() {
+    if std::env::args().nth(1).as_deref() == Some("floor") {
+        floor::work(std::env::args().nth(2).as_deref() == Some("lifting"));
+        return;
+    }
+    let display = Display::start("us");
+    let person = Person::sit_down(&display).unchecked();
+    let target = Target::open(&display);
+    target.pretend_active("corelog");
+    let mut bench = Bench { display, person, target };
+    let plain = "when key f9 => tap a\n";
+    let lifting = "when key ctrl+shift+f9 => tap a\n";
+    println!("hotkey to injected key, {TURNS} turns of {PRESSES} presses each, microseconds");
+    let ten = format!("{plain}{}", other_rules(9));
+    bench.compare("plain, 10 rules", "floor", "f9", &ten);
+    let ten = format!("{lifting}{}", other_rules(9));
+    bench.compare("ctrl+shift held, 10 rules", "lifting", "ctrl+shift+f9", &ten);
+    bench.compare("plain, 10,000 rules on 100 combinations", "floor", "f9", &many_rules());
+    bench.compare_counts();
+    bench.unbound();
+    bench.clicks();
+    bench.footprint();
+}
+
+/// Rules that want other keys.
+fn other_rules(count: usize) -> String {
+    (0..count).map(|n| format!("when key super+ctrl+f{} => tap b\n", n + 1)).collect()
+}
+
+/// 100 programs with 100 rules each, all on the same 100 combinations.
+fn many_rules() -> String {
+    let mut text = String::new();
+    for app in 0..100 {
+        let name = if app == 50 { "corelog".to_owned() } else { format!("program-{app}") };
+        text.push_str(&format!("in app \"{name}\" {{\n"));
+        text.push_str("when key f9 => tap a\n");
+        for combo in 0..99 {
+            let modifiers = ["ctrl+alt", "super", "super+alt", "ctrl+super", "alt+shift"][combo / 20];
+            text.push_str(&format!("when key {modifiers}+f{} => tap b\n", combo % 20 + 1));
+        }
+        text.push_str("}\n");
+    }
+    text
+}
+
+struct Bench {
+    display: Display,
+    person: Person,
+    target: Target,
+}
+
+impl Bench {
+    /// One turn: presses the combination and times the injected key.
+    fn turn(&mut self, combo: &str, samples: &mut Samples) {
+        let keys: Vec<&str> = combo.split('+').collect();
+        let (last, held) = keys.split_last().expect("a combination has a key");
+        for key in held {
+            self.person.press(key);
+        }
+        self.target.rest(Duration::from_millis(30));
+        for _ in 0..PRESSES {
+            let start = std::time::Instant::now();
+            self.person.press(last);
+            let got = self.target.expect_press(measure::A);
+            samples.add(got.at - start);
+            self.person.release(last);
+            // What is put back afterwards must have come before the next press.
+            self.target.settle(&self.person, held.len());
+        }
+        for key in held.iter().rev() {
+            self.person.release(key);
+        }
+        self.target.rest(Duration::from_millis(30));
+    }
+
+    fn compare(&mut self, what: &str, floor: &str, combo: &str, rules: &str) {
+        let mut both = [Samples::default(), Samples::default()];
+        for _ in 0..TURNS {
+            for (samples, client) in both.iter_mut().zip([
+                Client::Floor { lifting: floor == "lifting" },
+                Client::Program { rules },
+            ]) {
+                let running = client.start(&self.display);
+                self.turn(combo, samples);
+                running.stop();
+            }
+        }
+        print_pair(what, "floor", "lantern", &both);
+    }
+
+    /// 10,000 rules against 10.
+    fn compare_counts(&mut self) {
+        let ten = format!("when key f9 => tap a\n{}", other_rules(9));
+        let many = many_rules();
+        let mut both = [Samples::default(), Samples::default()];
+        for _ in 0..TURNS {
+            for (samples, rules) in both.iter_mut().zip([&ten, &many]) {
+                let running = Client::Program { rules }.start(&self.display);
+                self.turn("f9", samples);
+                running.stop();
+            }
+        }
+        print_pair("10,000 rules against 10", "10", "10,000", &both);
+    }
+
+    /// A key that nobody wants, with and without us.
+    fn unbound(&mut self) {
+        let many = many_rules();
+        let mut both = [Samples::default(), Samples::default()];
+        for _ in 0..TURNS {
+            for (index, samples) in both.iter_mut().enumerate() {
+                let running = (index == 1).then(|| Client::Program { rules: &many }.start(&self.display));
+                self.turn("a", samples);
+                if let Some(running) = running {
+                    running.stop();
+                }
+            }
+        }
+        print_pair("a key that is not bound, 10,000 rules", "without", "with", &both);
+    }
+
+    /// 1,000 clicks a second for two seconds, and the time from the stop key to the last of them.
+    fn clicks(&mut self) {
+        let rules = "when key f6 again stops { repeat every 1ms { click left } }\n";
+        let running = Client::Program { rules }.start(&self.display);
+        println!("\nclicks, asked for 1,000 a second for 2 s, five times");
+        for _ in 0..5 {
+            self.person.tap("f6");
+            let first = self.target.expect(1)[0].at;
+            let mut arrived = 1;
+            while first.elapsed() < Duration::from_secs(2) {
+                let got = self.target.next(Duration::from_millis(100));
+                arrived += usize::from(got.is_some_and(|got| got.down));
+            }
+            let stop = std::time::Instant::now();
+            self.person.tap("f6");
+            let late = self.target.rest(Duration::from_millis(200));
+            let last = late.last().map_or(Duration::ZERO, |got| got.at.saturating_duration_since(stop));
+            println!(
+                "  {:>5} a second arrived; the last one {:.2} ms after the stop key",
+                arrived / 2,
+                last.as_secs_f64() * 1000.0
+            );
+        }
+        running.stop();
+    }
+
+    /// Memory, wake-ups and the time to be ready.
+    fn footprint(&mut self) {
+        let rules: String = (0..10)
+            .flat_map(|app| {
+                (0..100).map(move |combo| {
+                    let modifiers = ["ctrl+alt", "super", "super+alt", "ctrl+super", "alt+shift"];
+                    let modifiers = modifiers[combo / 20];
+                    let key = combo % 20 + 1;
+                    let name = if app == 5 { "corelog".to_owned() } else { format!("p{app}") };
+                    format!("when key {modifiers}+f{key} in app \"{name}\" => tap b\n")
+                })
+            })
+            .collect();
+        println!("\nat rest, 1,000 rules on 100 combinations");
+        let mut ready = Samples::default();
+        for _ in 0..TURNS {
+            let start = std::time::Instant::now();
+            let running = Client::Program { rules: &rules }.start(&self.display);
+            ready.add(start.elapsed());
+            running.stop();
+        }
+        println!("  ready after {:.1} ms (median), {:.1} ms (slowest)", ready.median() / 1000.0, ready.p99() / 1000.0);
+        let running = Client::Program { rules: &rules }.start(&self.display);
+        self.target.rest(Duration::from_millis(500));
+        let before = running.sleeps();
+        std::thread::sleep(Duration::from_secs(10));
+        println!("  {} wake-ups in ten seconds", running.sleeps() - before);
+        println!("  {:.1} MB proportional memory (guardian {:.1} MB)", running.memory(), running.guardian_memory());
+        running.stop();
+    }
+}
