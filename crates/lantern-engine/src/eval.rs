@@ -30,9 +30,12 @@ impl Scope<'_> {
                 Value::Text(text)
             }
             Expr::Combo(combo) => Value::Key(self.combo(combo)?),
-            Expr::List(values) => {
-                Value::List(values.iter().map(|value| self.value(value)).collect::<Result<_, _>>()?)
-            }
+            Expr::List(values) => Value::List(
+                values
+                    .iter()
+                    .map(|value| self.value(value))
+                    .collect::<Result<_, _>>()?,
+            ),
             Expr::Not(inner) => Value::Truth(!self.truth(inner)?),
             Expr::Negate(inner) => Value::Number(-self.number(inner)?),
             Expr::Binary(operator, left, right) => self.binary(*operator, left, right)?,
@@ -54,7 +57,9 @@ impl Scope<'_> {
                 KeyTerm::Key(key) => keys.push(*key),
                 KeyTerm::Value(expr) => match self.value(expr)? {
                     Value::Key(inner) => keys.extend(inner.0),
-                    other => return Err(format!("expected a key, found {} ({other})", other.kind())),
+                    other => {
+                        return Err(format!("expected a key, found {} ({other})", other.kind()));
+                    }
                 },
             }
         }
@@ -75,14 +80,20 @@ impl Scope<'_> {
     pub(crate) fn truth(&self, expr: &Expr) -> Evaluated<bool> {
         match self.value(expr)? {
             Value::Truth(truth) => Ok(truth),
-            other => Err(format!("expected true or false, found {} ({other})", other.kind())),
+            other => Err(format!(
+                "expected true or false, found {} ({other})",
+                other.kind()
+            )),
         }
     }
 
     pub(crate) fn number(&self, expr: &Expr) -> Evaluated<f64> {
         match self.value(expr)? {
             Value::Number(number) if number.is_finite() => Ok(number),
-            other => Err(format!("expected a number, found {} ({other})", other.kind())),
+            other => Err(format!(
+                "expected a number, found {} ({other})",
+                other.kind()
+            )),
         }
     }
 
@@ -104,7 +115,10 @@ impl Scope<'_> {
     pub(crate) fn duration(&self, expr: &Expr) -> Evaluated<Duration> {
         match self.value(expr)? {
             Value::Duration(span) => Ok(span),
-            other => Err(format!("expected a duration, found {} ({other})", other.kind())),
+            other => Err(format!(
+                "expected a duration, found {} ({other})",
+                other.kind()
+            )),
         }
     }
 
@@ -120,7 +134,11 @@ impl Scope<'_> {
         if matches!(operator, Operator::And | Operator::Or) {
             let first = self.truth(left)?;
             let decided = first == (operator == Operator::Or);
-            return Ok(Value::Truth(if decided { first } else { self.truth(right)? }));
+            return Ok(Value::Truth(if decided {
+                first
+            } else {
+                self.truth(right)?
+            }));
         }
         let (left, right) = (self.value(left)?, self.value(right)?);
         match operator {

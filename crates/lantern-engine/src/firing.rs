@@ -43,7 +43,10 @@ impl Engine {
 
     fn next_press(&mut self, key: Key) -> Press {
         self.presses += 1;
-        Press { key, number: self.presses }
+        Press {
+            key,
+            number: self.presses,
+        }
     }
 
     /// Fires what the press fires; whether the program must not get it.
@@ -64,7 +67,14 @@ impl Engine {
             .any(|won| !rules.rules[won.rule].passing);
         let wanted = pressed.is_some() || released.is_some();
         let on_release = released.map(|won| (won.rule, won.trigger));
-        self.down.insert(press.key, Down { press, on_release, repeats });
+        self.down.insert(
+            press.key,
+            Down {
+                press,
+                on_release,
+                repeats,
+            },
+        );
         if repeats.is_some() {
             let due = now + self.layout.repeat.delay;
             self.timers.add(due, Timer::Repeat(press.key, press.number));
@@ -74,7 +84,9 @@ impl Engine {
         }
         if !wanted {
             let combo = self.watch.candidates(stroke).first().map(|candidate| {
-                rules.rules[candidate.rule].triggers[candidate.trigger].combo.to_string()
+                rules.rules[candidate.rule].triggers[candidate.trigger]
+                    .combo
+                    .to_string()
             });
             let combo = combo.unwrap_or_else(|| press.key.to_string());
             self.give_reason(now, None, ReasonKind::GivenBack(combo));
@@ -83,7 +95,13 @@ impl Engine {
     }
 
     /// The first rule for the stroke whose condition holds.
-    fn winner(&mut self, now: Time, stroke: Stroke, held: Modifiers, manner: Manner) -> Option<Won> {
+    fn winner(
+        &mut self,
+        now: Time,
+        stroke: Stroke,
+        held: Modifiers,
+        manner: Manner,
+    ) -> Option<Won> {
         let rules = Arc::clone(&self.rules);
         let mut failed = Vec::new();
         let mut won = None;
@@ -94,7 +112,10 @@ impl Engine {
             let condition = rules.rules[candidate.rule].condition.as_ref();
             match condition.map_or(Ok(true), |test| self.scope(&[], true).truth(test)) {
                 Ok(true) => {
-                    won = Some(Won { rule: candidate.rule, trigger: candidate.trigger });
+                    won = Some(Won {
+                        rule: candidate.rule,
+                        trigger: candidate.trigger,
+                    });
                     break;
                 }
                 Ok(false) => {
@@ -141,7 +162,9 @@ impl Engine {
 
     /// A key whose release matters went up.
     pub(crate) fn handle_release(&mut self, now: Time, key: Key) {
-        let Some(down) = self.down.remove(&key) else { return };
+        let Some(down) = self.down.remove(&key) else {
+            return;
+        };
         let rules = Arc::clone(&self.rules);
         let ended: Vec<(RunId, usize)> = self
             .runs
@@ -152,11 +175,14 @@ impl Engine {
             .collect();
         for (run, rule) in ended {
             self.waiting.remove(&rule);
-            self.end_run(now, run, ReasonKind::Stopped(run, "its key was let go".to_owned()));
+            self.end_run(
+                now,
+                run,
+                ReasonKind::Stopped(run, "its key was let go".to_owned()),
+            );
         }
-        self.waiting.retain(|rule, waiting| {
-            waiting.press != down.press || !rules.rules[*rule].while_held
-        });
+        self.waiting
+            .retain(|rule, waiting| waiting.press != down.press || !rules.rules[*rule].while_held);
         if let Some((rule, trigger)) = down.on_release {
             self.fire(now, rule, trigger, down.press, false);
         }
@@ -189,7 +215,9 @@ impl Engine {
     /// A held key is due to repeat.
     pub(crate) fn handle_repeat(&mut self, now: Time, press: Press) {
         let down = self.down.get(&press.key).filter(|down| down.press == press);
-        let Some((rule, trigger)) = down.and_then(|down| down.repeats) else { return };
+        let Some((rule, trigger)) = down.and_then(|down| down.repeats) else {
+            return;
+        };
         let due = now + self.layout.repeat.interval;
         self.timers.add(due, Timer::Repeat(press.key, press.number));
         self.fire(now, rule, trigger, press, true);
@@ -243,7 +271,11 @@ impl Engine {
         if definition.brings {
             slots[0] = Value::Key(Combo::of(fired.brings));
         }
-        let frame = Frame { routine: definition.body, next: 0, slots };
+        let frame = Frame {
+            routine: definition.body,
+            next: 0,
+            slots,
+        };
         let run = Run {
             rule,
             press,
@@ -255,7 +287,10 @@ impl Engine {
         };
         self.runs.live.insert(id, run);
         self.ready.push_back(id);
-        let kind = ReasonKind::Fired { combo: fired.combo.to_string(), run: id };
+        let kind = ReasonKind::Fired {
+            combo: fired.combo.to_string(),
+            run: id,
+        };
         self.give_reason(now, Some(rule), kind);
         if definition.again == Again::Stops && definition.apps.is_some() {
             self.rearm(now);
@@ -267,7 +302,9 @@ impl Engine {
         let keys = self.ledger.release_all(|owner| owner.run() == Some(id));
         self.emit_releases(Some(id), keys);
         self.release_input(id);
-        let Some(run) = self.runs.live.remove(&id) else { return };
+        let Some(run) = self.runs.live.remove(&id) else {
+            return;
+        };
         if let Some(timer) = run.timer {
             self.timers.cancel(timer);
         }
@@ -288,8 +325,22 @@ impl Engine {
         let run = self.runs.get_mut(id);
         let frame = run.frames.last().expect("a live run is in a call");
         let (routine, at) = (frame.routine, frame.next.saturating_sub(1));
-        let place = self.rules.routine(routine).places.get(at).copied().unwrap_or_default();
-        self.end_run(now, id, ReasonKind::Failed { run: id, place, message });
+        let place = self
+            .rules
+            .routine(routine)
+            .places
+            .get(at)
+            .copied()
+            .unwrap_or_default();
+        self.end_run(
+            now,
+            id,
+            ReasonKind::Failed {
+                run: id,
+                place,
+                message,
+            },
+        );
     }
 
     /// Names the rules whose keys somebody else holds.

@@ -30,7 +30,11 @@ pub(crate) struct Job {
 #[derive(Debug)]
 pub(crate) enum Work {
     /// Tap each in turn, until `total` taps are done.
-    Taps { combos: Vec<Vec<Key>>, done: usize, total: usize },
+    Taps {
+        combos: Vec<Vec<Key>>,
+        done: usize,
+        total: usize,
+    },
     /// Type the characters.
     Text { text: Vec<char>, done: usize },
 }
@@ -47,7 +51,11 @@ impl Job {
     fn next_acts(&mut self) -> Vec<Act> {
         let paced = self.pace.is_some();
         match &mut self.work {
-            Work::Taps { combos, done, total } => {
+            Work::Taps {
+                combos,
+                done,
+                total,
+            } => {
                 let count = if paced { 1 } else { TAPS }.min(*total - *done);
                 let turn = combos.len();
                 let acts = (*done..*done + count).map(|at| Act::Tap(combos[at % turn].clone()));
@@ -100,7 +108,9 @@ impl Engine {
     pub(crate) fn advance_job(&mut self, now: Time, id: RunId) {
         let window = self.app.window;
         let run = self.runs.get_mut(id);
-        let State::Inputting(job, under_way) = &mut run.state else { return };
+        let State::Inputting(job, under_way) = &mut run.state else {
+            return;
+        };
         if under_way.is_some() {
             return;
         }
@@ -134,17 +144,28 @@ impl Engine {
             }
         }
         let effect = self.emit_input(id, acts, true);
-        let State::Inputting(_, under_way) = &mut self.runs.get_mut(id).state else { return };
+        let State::Inputting(_, under_way) = &mut self.runs.get_mut(id).state else {
+            return;
+        };
         *under_way = Some(effect);
     }
 
     /// Orders a step for a run; what it holds itself stays down.
-    pub(crate) fn emit_input(&mut self, id: RunId, acts: Vec<Act>, lift: bool) -> lantern_model::EffectId {
+    pub(crate) fn emit_input(
+        &mut self,
+        id: RunId,
+        acts: Vec<Act>,
+        lift: bool,
+    ) -> lantern_model::EffectId {
         let step = InputStep {
             acts,
             lift,
             keep: self.ledger.held_by(id),
-            park: if lift { self.ledger.held_by_others(id) } else { Vec::new() },
+            park: if lift {
+                self.ledger.held_by_others(id)
+            } else {
+                Vec::new()
+            },
         };
         self.emit(Some(id), Order::Input(step))
     }
@@ -153,7 +174,13 @@ impl Engine {
     pub(crate) fn emit_releases(&mut self, run: Option<RunId>, keys: Vec<Key>) {
         if !keys.is_empty() {
             let acts = keys.into_iter().rev().map(Act::Up).collect();
-            self.emit(run, Order::Input(InputStep { acts, ..InputStep::default() }));
+            self.emit(
+                run,
+                Order::Input(InputStep {
+                    acts,
+                    ..InputStep::default()
+                }),
+            );
         }
     }
 

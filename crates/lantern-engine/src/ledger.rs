@@ -41,8 +41,12 @@ impl Ledger {
 
     /// Takes one share of an owner away; whether the key must go up for it.
     pub(crate) fn release(&mut self, key: Key, owner: Owner) -> bool {
-        let Some(owners) = self.held.get_mut(&key) else { return false };
-        let Some(index) = owners.iter().rposition(|known| *known == owner) else { return false };
+        let Some(owners) = self.held.get_mut(&key) else {
+            return false;
+        };
+        let Some(index) = owners.iter().rposition(|known| *known == owner) else {
+            return false;
+        };
         owners.remove(index);
         let free = owners.is_empty();
         if free {
@@ -52,7 +56,9 @@ impl Ledger {
     }
 
     pub(crate) fn holds(&self, key: Key, owner: Owner) -> bool {
-        self.held.get(&key).is_some_and(|owners| owners.contains(&owner))
+        self.held
+            .get(&key)
+            .is_some_and(|owners| owners.contains(&owner))
     }
 
     /// Takes away every share for which `gone` holds; gives the keys that must go up.
@@ -87,6 +93,8 @@ impl Ledger {
 
     /// Every held key with its owners.
     pub(crate) fn all(&self) -> impl Iterator<Item = (Key, &[Owner])> {
-        self.held.iter().map(|(key, owners)| (*key, owners.as_slice()))
+        self.held
+            .iter()
+            .map(|(key, owners)| (*key, owners.as_slice()))
     }
 }

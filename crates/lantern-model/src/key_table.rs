@@ -25,7 +25,14 @@ const fn row(
     kernel: u16,
     kind: KeyKind,
 ) -> Row {
-    Row { name, label, code, keysym, kernel, kind }
+    Row {
+        name,
+        label,
+        code,
+        keysym,
+        kernel,
+        kind,
+    }
 }
 
 #[rustfmt::skip]

@@ -130,6 +130,9 @@ impl Code {
 
     /// The code with that name.
     pub fn named(name: &str) -> Option<Code> {
-        CODES.iter().find(|row| row.name == name).map(|row| row.code)
+        CODES
+            .iter()
+            .find(|row| row.name == name)
+            .map(|row| row.code)
     }
 }

@@ -137,23 +137,47 @@ pub struct Step {
 #[derive(Debug, Clone, PartialEq)]
 #[allow(missing_docs)]
 pub enum StepKind {
-    Tap { combos: Vec<Combo>, times: Option<Expr>, pace: Option<Expr> },
+    Tap {
+        combos: Vec<Combo>,
+        times: Option<Expr>,
+        pace: Option<Expr>,
+    },
     Press(Combo),
     Release(Combo),
     Toggle(Combo),
     Hold(Combo, Vec<Step>),
-    Type { text: Expr, pace: Option<Expr>, anyway: bool },
+    Type {
+        text: Expr,
+        pace: Option<Expr>,
+        anyway: bool,
+    },
     MoveTo(Expr, Expr),
     MoveBy(Expr, Expr),
     Launch(Expr),
-    Run { words: Vec<Expr>, limit: Option<Expr> },
+    Run {
+        words: Vec<Expr>,
+        limit: Option<Expr>,
+    },
     Wait(Option<Expr>),
-    Repeat { times: Option<Expr>, every: Option<Expr>, condition: Option<Expr>, body: Vec<Step> },
-    If { condition: Expr, then: Vec<Step>, otherwise: Vec<Step> },
+    Repeat {
+        times: Option<Expr>,
+        every: Option<Expr>,
+        condition: Option<Expr>,
+        body: Vec<Step>,
+    },
+    If {
+        condition: Expr,
+        then: Vec<Step>,
+        otherwise: Vec<Step>,
+    },
     Set(Name, Expr),
     Let(Name, Expr),
     Log(Expr),
-    Hint { text: Expr, at: Option<(Expr, Expr)>, span: Option<Expr> },
+    Hint {
+        text: Expr,
+        at: Option<(Expr, Expr)>,
+        span: Option<Expr>,
+    },
     Stop,
     StopAll,
     StopNamed(Name),

@@ -34,13 +34,32 @@ impl Display {
         fcntl_setfd(&write, FdFlags::empty()).expect("the server inherits the pipe");
         let number = write.as_raw_fd().to_string();
         let mut command = Command::new("Xvfb");
-        command.args(["-displayfd", &number, "-screen", "0", "1280x800x24", "-nolisten", "tcp"]);
-        command.args(["-noreset"]).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        let server = command.spawn().expect("Xvfb is installed (scripts/test does it)");
+        command.args([
+            "-displayfd",
+            &number,
+            "-screen",
+            "0",
+            "1280x800x24",
+            "-nolisten",
+            "tcp",
+        ]);
+        command
+            .args(["-noreset"])
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
+        let server = command
+            .spawn()
+            .expect("Xvfb is installed (scripts/test does it)");
         drop(write);
         let name = format!(":{}", read_line(read));
         let folder = tempfile::tempdir().expect("a folder can be made");
-        let display = Display { name, server, others: Vec::new(), folder };
+        let display = Display {
+            name,
+            server,
+            others: Vec::new(),
+            folder,
+        };
         display.set_layout(layout);
         display
     }
@@ -100,7 +119,9 @@ impl Display {
     /// # Panics
     /// When the server does not answer.
     pub fn connect(&self) -> RustConnection {
-        RustConnection::connect(Some(&self.name)).expect("the display answers").0
+        RustConnection::connect(Some(&self.name))
+            .expect("the display answers")
+            .0
     }
 
     /// Starts the window manager and waits until it manages.
@@ -111,7 +132,8 @@ impl Display {
         let conn = self.connect();
         let root = conn.setup().roots[0].root;
         let mask = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
-        conn.change_window_attributes(root, &mask).expect("the server listens");
+        conn.change_window_attributes(root, &mask)
+            .expect("the server listens");
         let name = b"_NET_SUPPORTING_WM_CHECK";
         let check = conn.intern_atom(false, name).expect("the server listens");
         let check = check.reply().expect("the server answers").atom;
@@ -123,9 +145,11 @@ impl Display {
             .spawn()
             .expect("openbox is installed");
         self.others.push(manager);
-        wait_for(&conn, "the window manager", |event| {
-            matches!(event, Event::PropertyNotify(change) if change.atom == check)
-        });
+        wait_for(
+            &conn,
+            "the window manager",
+            |event| matches!(event, Event::PropertyNotify(change) if change.atom == check),
+        );
     }
 
     pub(crate) fn keep(&mut self, child: Child) {
@@ -160,14 +184,20 @@ impl Stage {
         display.manage();
         let terminal = Terminal::open(&mut display);
         let person = Person::sit_down(&display);
-        Stage { person, terminal, display }
+        Stage {
+            person,
+            terminal,
+            display,
+        }
     }
 }
 
 fn read_line(from: OwnedFd) -> String {
     let mut line = String::new();
     let mut reader = BufReader::new(std::fs::File::from(from));
-    reader.read_line(&mut line).expect("the server says its number");
+    reader
+        .read_line(&mut line)
+        .expect("the server says its number");
     assert!(!line.trim().is_empty(), "the X server did not start");
     line.trim().to_owned()
 }
@@ -182,7 +212,10 @@ pub(crate) fn wait_for(conn: &RustConnection, what: &str, mut is_it: impl FnMut(
                 return;
             }
         }
-        let limit = Timespec { tv_sec: (crate::PATIENCE_MS / 1000) as i64, tv_nsec: 0 };
+        let limit = Timespec {
+            tv_sec: (crate::PATIENCE_MS / 1000) as i64,
+            tv_nsec: 0,
+        };
         let mut fds = [PollFd::new(conn.stream(), PollFlags::IN)];
         let ready = poll(&mut fds, Some(&limit)).expect("waiting works");
         assert!(ready > 0, "gave up waiting for {what}");

@@ -26,40 +26,91 @@ fn main() {
     let person = Person::sit_down(&display).unchecked();
     let target = Target::open(&display);
     target.pretend_active("corelog");
-    let mut bench = Bench { display, person, target };
+    let mut bench = Bench {
+        display,
+        person,
+        target,
+    };
     let plain = "when key f9 => tap a\n";
     let lifting = "when key ctrl+shift+f9 => tap a\n";
     println!("hotkey to injected key, {TURNS} turns of {PRESSES} presses each, microseconds");
     let ten = format!("{plain}{}", other_rules(9));
     bench.compare("plain, 10 rules", "floor", "f9", &ten);
     let ten = format!("{lifting}{}", other_rules(9));
-    bench.compare("ctrl+shift held, 10 rules", "lifting", "ctrl+shift+f9", &ten);
-    bench.compare("plain, 10,000 rules on 100 combinations", "floor", "f9", &many_rules());
-    bench.compare_counts();
-    bench.unbound();
+    bench.compare(
+        "ctrl+shift held, 10 rules",
+        "lifting",
+        "ctrl+shift+f9",
+        &ten,
+    );
+    let many = many_rules();
+    bench.compare(
+        "plain, 10,000 rules on 100 combinations by program",
+        "floor",
+        "f9",
+        &many,
+    );
+    let ten = format!("{plain}{}", other_rules(9));
+    bench.compare_rules("10,000 rules against 10", ["10", "10,000"], [&ten, &many]);
+    let hungry = hungry_rules();
+    let what = "one program that needs 100 combinations at once, against 10 rules";
+    bench.compare_rules(what, ["10", "100 taken"], [&ten, &hungry]);
+    bench.unbound("a key that is not bound, 10,000 rules", &many);
+    bench.unbound("a key that is not bound, 100 combinations taken", &hungry);
     bench.clicks();
     bench.footprint();
 }
 
 /// Rules that want other keys.
 fn other_rules(count: usize) -> String {
-    (0..count).map(|n| format!("when key super+ctrl+f{} => tap b\n", n + 1)).collect()
+    (0..count)
+        .map(|n| format!("when key super+ctrl+f{} => tap b\n", n + 1))
+        .collect()
 }
 
-/// 100 programs with 100 rules each, all on the same 100 combinations.
+/// A hundred combinations, the first of them `f9`.
+fn combination(number: usize) -> String {
+    let modifiers = [
+        "ctrl+alt+",
+        "super+",
+        "super+alt+",
+        "ctrl+super+",
+        "alt+shift+",
+    ];
+    match number {
+        0 => "f9".to_owned(),
+        number => format!("{}f{}", modifiers[number / 20], number % 20 + 1),
+    }
+}
+
+/// 1,000 programs with ten rules each, all from the same 100 combinations.
 fn many_rules() -> String {
     let mut text = String::new();
-    for app in 0..100 {
-        let name = if app == 50 { "corelog".to_owned() } else { format!("program-{app}") };
+    for app in 0..1000 {
+        let name = if app == 500 {
+            "corelog".to_owned()
+        } else {
+            format!("program-{app}")
+        };
         text.push_str(&format!("in app \"{name}\" {{\n"));
-        text.push_str("when key f9 => tap a\n");
-        for combo in 0..99 {
-            let modifiers = ["ctrl+alt", "super", "super+alt", "ctrl+super", "alt+shift"][combo / 20];
-            text.push_str(&format!("when key {modifiers}+f{} => tap b\n", combo % 20 + 1));
+        for rule in 0..10 {
+            let combo = combination((app % 10) + rule * 10);
+            text.push_str(&format!(
+                "when key {combo} => tap {}\n",
+                if combo == "f9" { 'a' } else { 'b' }
+            ));
         }
         text.push_str("}\n");
     }
     text
+}
+
+/// 100 rules on 100 combinations, all for the program in front.
+fn hungry_rules() -> String {
+    let step = |number| if number == 0 { "a" } else { "b" };
+    (0..100)
+        .map(|n| format!("when key {} => tap {}\n", combination(n), step(n)))
+        .collect()
 }
 
 struct Bench {
@@ -96,7 +147,9 @@ impl Bench {
         let mut both = [Samples::default(), Samples::default()];
         for _ in 0..TURNS {
             for (samples, client) in both.iter_mut().zip([
-                Client::Floor { lifting: floor == "lifting" },
+                Client::Floor {
+                    lifting: floor == "lifting",
+                },
                 Client::Program { rules },
             ]) {
                 let running = client.start(&self.display);
@@ -107,35 +160,32 @@ impl Bench {
         print_pair(what, "floor", "lantern", &both);
     }
 
-    /// 10,000 rules against 10.
-    fn compare_counts(&mut self) {
-        let ten = format!("when key f9 => tap a\n{}", other_rules(9));
-        let many = many_rules();
+    /// Two sets of rules, both with `f9`.
+    fn compare_rules(&mut self, what: &str, names: [&str; 2], rules: [&str; 2]) {
         let mut both = [Samples::default(), Samples::default()];
         for _ in 0..TURNS {
-            for (samples, rules) in both.iter_mut().zip([&ten, &many]) {
+            for (samples, rules) in both.iter_mut().zip(rules) {
                 let running = Client::Program { rules }.start(&self.display);
                 self.turn("f9", samples);
                 running.stop();
             }
         }
-        print_pair("10,000 rules against 10", "10", "10,000", &both);
+        print_pair(what, names[0], names[1], &both);
     }
 
     /// A key that nobody wants, with and without us.
-    fn unbound(&mut self) {
-        let many = many_rules();
+    fn unbound(&mut self, what: &str, rules: &str) {
         let mut both = [Samples::default(), Samples::default()];
         for _ in 0..TURNS {
             for (index, samples) in both.iter_mut().enumerate() {
-                let running = (index == 1).then(|| Client::Program { rules: &many }.start(&self.display));
+                let running = (index == 1).then(|| Client::Program { rules }.start(&self.display));
                 self.turn("a", samples);
                 if let Some(running) = running {
                     running.stop();
                 }
             }
         }
-        print_pair("a key that is not bound, 10,000 rules", "without", "with", &both);
+        print_pair(what, "without", "with", &both);
     }
 
     /// 1,000 clicks a second for two seconds, and the time from the stop key to the last of them.
@@ -154,7 +204,9 @@ impl Bench {
             let stop = std::time::Instant::now();
             self.person.tap("f6");
             let late = self.target.rest(Duration::from_millis(200));
-            let last = late.last().map_or(Duration::ZERO, |got| got.at.saturating_duration_since(stop));
+            let last = late
+                .last()
+                .map_or(Duration::ZERO, |got| got.at.saturating_duration_since(stop));
             println!(
                 "  {:>5} a second arrived; the last one {:.2} ms after the stop key",
                 arrived / 2,
@@ -166,15 +218,17 @@ impl Bench {
 
     /// Memory, wake-ups and the time to be ready.
     fn footprint(&mut self) {
-        let rules: String = (0..10)
-            .flat_map(|app| {
-                (0..100).map(move |combo| {
-                    let modifiers = ["ctrl+alt", "super", "super+alt", "ctrl+super", "alt+shift"];
-                    let modifiers = modifiers[combo / 20];
-                    let key = combo % 20 + 1;
-                    let name = if app == 5 { "corelog".to_owned() } else { format!("p{app}") };
-                    format!("when key {modifiers}+f{key} in app \"{name}\" => tap b\n")
-                })
+        let rules: String = (0..1000)
+            .map(|n| {
+                let app = if n / 100 == 5 {
+                    "corelog".to_owned()
+                } else {
+                    format!("p{}", n / 100)
+                };
+                format!(
+                    "when key {} in app \"{app}\" => tap b\n",
+                    combination(n % 100)
+                )
             })
             .collect();
         println!("\nat rest, 1,000 rules on 100 combinations");
@@ -185,13 +239,21 @@ impl Bench {
             ready.add(start.elapsed());
             running.stop();
         }
-        println!("  ready after {:.1} ms (median), {:.1} ms (slowest)", ready.median() / 1000.0, ready.p99() / 1000.0);
+        println!(
+            "  ready after {:.1} ms (median), {:.1} ms (slowest)",
+            ready.median() / 1000.0,
+            ready.p99() / 1000.0
+        );
         let running = Client::Program { rules: &rules }.start(&self.display);
         self.target.rest(Duration::from_millis(500));
         let before = running.sleeps();
         std::thread::sleep(Duration::from_secs(10));
         println!("  {} wake-ups in ten seconds", running.sleeps() - before);
-        println!("  {:.1} MB proportional memory (guardian {:.1} MB)", running.memory(), running.guardian_memory());
+        println!(
+            "  {:.1} MB proportional memory (guardian {:.1} MB)",
+            running.memory(),
+            running.guardian_memory()
+        );
         running.stop();
     }
 }

@@ -18,7 +18,10 @@ const HELD: [u8; 2] = [37, 50];
 pub fn work(lifting: bool) {
     let (conn, screen) = RustConnection::connect(None).expect("the display answers");
     let root = conn.setup().roots[screen].root;
-    conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
+    conn.xinput_xi_query_version(2, 2)
+        .expect("it listens")
+        .reply()
+        .expect("it answers");
     let base: u32 = if lifting { 1 | 4 } else { 0 };
     let masks = [base, base | 2, base | 16, base | 18];
     let events = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
@@ -40,13 +43,16 @@ pub fn work(lifting: bool) {
     .expect("it answers");
     eprintln!("floor at work");
     loop {
-        let Ok(event) = conn.wait_for_event() else { return };
+        let Ok(event) = conn.wait_for_event() else {
+            return;
+        };
         if !matches!(event, Event::XinputKeyPress(_)) {
             continue;
         }
         fake(&conn, KEY_RELEASE_EVENT, F9);
         if lifting {
-            HELD.into_iter().for_each(|code| fake(&conn, KEY_RELEASE_EVENT, code));
+            HELD.into_iter()
+                .for_each(|code| fake(&conn, KEY_RELEASE_EVENT, code));
         }
         fake(&conn, KEY_PRESS_EVENT, A);
         fake(&conn, KEY_RELEASE_EVENT, A);
@@ -59,8 +65,13 @@ pub fn work(lifting: bool) {
 
 fn put_back(conn: &RustConnection) {
     let down = real_keys(conn);
-    let again: Vec<u8> = HELD.into_iter().filter(|code| is_set(&down, *code)).collect();
-    again.iter().for_each(|code| fake(conn, KEY_PRESS_EVENT, *code));
+    let again: Vec<u8> = HELD
+        .into_iter()
+        .filter(|code| is_set(&down, *code))
+        .collect();
+    again
+        .iter()
+        .for_each(|code| fake(conn, KEY_PRESS_EVENT, *code));
     let down = real_keys(conn);
     let gone = again.into_iter().filter(|code| !is_set(&down, *code));
     gone.for_each(|code| fake(conn, KEY_RELEASE_EVENT, code));
@@ -69,12 +80,17 @@ fn put_back(conn: &RustConnection) {
 
 fn real_keys(conn: &RustConnection) -> [u8; 32] {
     const KEYBOARD: u8 = 7;
-    let state = conn.xinput_query_device_state(KEYBOARD).expect("it listens");
+    let state = conn
+        .xinput_query_device_state(KEYBOARD)
+        .expect("it listens");
     let state = state.reply().expect("it answers");
-    let keys = state.classes.into_iter().find_map(|class| match class.data {
-        InputStateData::Key(keys) => Some(keys.keys),
-        _ => None,
-    });
+    let keys = state
+        .classes
+        .into_iter()
+        .find_map(|class| match class.data {
+            InputStateData::Key(keys) => Some(keys.keys),
+            _ => None,
+        });
     keys.expect("a keyboard has keys")
 }
 
@@ -83,5 +99,6 @@ fn is_set(keys: &[u8; 32], code: u8) -> bool {
 }
 
 fn fake(conn: &RustConnection, kind: u8, code: u8) {
-    conn.xtest_fake_input(kind, code, x11rb::CURRENT_TIME, x11rb::NONE, 0, 0, 0).expect("it listens");
+    conn.xtest_fake_input(kind, code, x11rb::CURRENT_TIME, x11rb::NONE, 0, 0, 0)
+        .expect("it listens");
 }

@@ -6,7 +6,12 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 /// Rules for the desktop: keys that type, click, hold and launch, whichever window is active.
 #[derive(Debug, Parser)]
-#[command(name = "lantern", version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(
+    name = "lantern",
+    version,
+    max_term_width = 100,
+    disable_help_subcommand = true
+)]
 pub struct Arguments {
     /// What to do.
     #[command(subcommand)]
@@ -20,10 +25,14 @@ pub enum Command {
     #[command(after_help = "Example:\n  lantern demo")]
     Demo(DemoArguments),
     /// Write the shipped example and its rehearsal scene as files to start from.
-    #[command(after_help = "Example:\n  lantern new my-desk\n  lantern rehearse my-desk/bench.lantern my-desk/night.scene")]
+    #[command(
+        after_help = "Example:\n  lantern new my-desk\n  lantern rehearse my-desk/bench.lantern my-desk/night.scene"
+    )]
     New(NewArguments),
     /// List keys: names, caps, W3C codes, X keysyms, kernel codes.
-    #[command(after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json")]
+    #[command(
+        after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json"
+    )]
     Keys(KeysArguments),
     /// Say everything that is wrong in a file of rules.
     #[command(after_help = "Example:\n  lantern check bench.lantern")]
@@ -35,7 +44,9 @@ pub enum Command {
     #[command(after_help = "Example:\n  lantern rehearse bench.lantern night.scene")]
     Rehearse(RehearseArguments),
     /// Work by the rules on the real desktop until stopped; reads them anew when they are saved.
-    #[command(after_help = "Example:\n  lantern run bench.lantern\n\nCtrl+C or SIGTERM ends it and lets every key go. Ctrl+Alt+Shift+Escape, or the `panic`\nsetting, stops every run at any time.")]
+    #[command(
+        after_help = "Example:\n  lantern run bench.lantern\n\nCtrl+C or SIGTERM ends it and lets every key go. Ctrl+Alt+Shift+Escape, or the `panic`\nsetting, stops every run at any time."
+    )]
     Run(RunArguments),
     /// Let keys go when the program that pressed them is gone; started by `run`.
     #[command(hide = true)]

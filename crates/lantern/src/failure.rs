@@ -125,7 +125,8 @@ impl Failure {
             Failure::Read { .. } => "check the path and that you may read it".to_owned(),
             Failure::TooLarge { .. } => "is this the file you meant?".to_owned(),
             Failure::NotText { .. } => {
-                "save it again as UTF-8 in your editor, or check that it is the file you meant".to_owned()
+                "save it again as UTF-8 in your editor, or check that it is the file you meant"
+                    .to_owned()
             }
             Failure::Write { .. } => "check the folder and that you may write to it".to_owned(),
             Failure::Exists { .. } => "name another folder: `lantern new my-desk`".to_owned(),
@@ -136,10 +137,16 @@ impl Failure {
             Failure::RunsAlready { who } => {
                 format!("saving its file changes its rules at once; `kill {who}` ends it")
             }
-            Failure::Broken { path } => format!("mend what is said above; `lantern check {path}` says it again"),
+            Failure::Broken { path } => {
+                format!("mend what is said above; `lantern check {path}` says it again")
+            }
             Failure::NoSuchKeys { advice, .. } => advice.clone(),
-            Failure::NoSuchFinding { near: Some(near), .. } => format!("did you mean `{near}`?"),
-            Failure::NoSuchFinding { near: None, .. } => "`lantern explain` lists them all".to_owned(),
+            Failure::NoSuchFinding {
+                near: Some(near), ..
+            } => format!("did you mean `{near}`?"),
+            Failure::NoSuchFinding { near: None, .. } => {
+                "`lantern explain` lists them all".to_owned()
+            }
             Failure::Desk(error) => error.hint().to_owned(),
             Failure::System { .. } => return None,
         })

@@ -59,7 +59,12 @@ pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
             let until = scene.lines[index + 1..].iter().find_map(|later| later.at);
             if let Err(instead) = player.expect(expectation, until) {
                 let expected = expectation.to_string();
-                unmet.push(Unmet { line: index, time: player.now, expected, instead });
+                unmet.push(Unmet {
+                    line: index,
+                    time: player.now,
+                    expected,
+                    instead,
+                });
             }
         } else {
             player.act(&line.act);
@@ -67,7 +72,11 @@ pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
     }
     player.advance_to(player.now + PATIENCE);
     player.finish();
-    Played { timeline: player.timeline, expected, unmet }
+    Played {
+        timeline: player.timeline,
+        expected,
+        unmet,
+    }
 }
 
 struct Player {
@@ -112,7 +121,10 @@ impl Player {
             }
             self.take_reasons();
             self.take_outputs();
-            let event = self.desk.poll_event(self.now).expect("a simulated desk never goes away");
+            let event = self
+                .desk
+                .poll_event(self.now)
+                .expect("a simulated desk never goes away");
             let Some(event) = event else { return };
             if self.timeline.sent().len() > MOST_SENT {
                 return;
@@ -153,7 +165,13 @@ impl Player {
     }
 
     fn finish_effect(&mut self, effect: EffectId) {
-        self.engine.handle_event(self.now, Event::Outcome { effect, result: Ok(()) });
+        self.engine.handle_event(
+            self.now,
+            Event::Outcome {
+                effect,
+                result: Ok(()),
+            },
+        );
     }
 
     fn rule_of(&self, run: Option<RunId>) -> Option<String> {
@@ -163,14 +181,27 @@ impl Player {
 
     fn send(&mut self, run: Option<RunId>, kind: SentKind) {
         let rule = self.rule_of(run);
-        self.timeline.send(Sent { time: self.now, until: self.now, run, rule, kind, count: 1 });
+        self.timeline.send(Sent {
+            time: self.now,
+            until: self.now,
+            run,
+            rule,
+            kind,
+            count: 1,
+        });
     }
 
     fn take_reasons(&mut self) {
-        let reasons: Vec<_> = self.engine.reasons_after(self.reasons_seen).cloned().collect();
+        let reasons: Vec<_> = self
+            .engine
+            .reasons_after(self.reasons_seen)
+            .cloned()
+            .collect();
         for reason in reasons {
             self.reasons_seen = reason.number;
-            let label = reason.rule.map(|rule| self.engine.rules().rules[rule].label.clone());
+            let label = reason
+                .rule
+                .map(|rule| self.engine.rules().rules[rule].label.clone());
             match &reason.kind {
                 ReasonKind::Fired { run, .. } => {
                     let rule = reason.rule.expect("a rule fired");
@@ -189,7 +220,8 @@ impl Player {
         for output in outputs {
             let Some(effect) = output.effect else {
                 if let What::Tapped(keys) = &output.what {
-                    self.timeline.reach(output.time, &combo_name(keys), &output.app);
+                    self.timeline
+                        .reach(output.time, &combo_name(keys), &output.app);
                 }
                 continue;
             };
@@ -208,19 +240,27 @@ impl Player {
 
     fn next_due(&self) -> Option<Time> {
         let release = self.releases.keys().next().map(|(time, _)| *time);
-        [self.engine.next_deadline(), release].into_iter().flatten().min()
+        [self.engine.next_deadline(), release]
+            .into_iter()
+            .flatten()
+            .min()
     }
 
     /// Does the next thing that is due by `until`; whether there was one.
     fn step(&mut self, until: Time) -> bool {
-        let Some(due) = self.next_due().filter(|due| *due <= until) else { return false };
+        let Some(due) = self.next_due().filter(|due| *due <= until) else {
+            return false;
+        };
         if self.timeline.sent().len() > MOST_SENT {
             return false;
         }
         self.now = due.max(self.now);
         let release = self.releases.first_key_value().map(|((time, _), _)| *time);
         if release == Some(due) {
-            let (_, keys) = self.releases.pop_first().expect("it was looked at just now");
+            let (_, keys) = self
+                .releases
+                .pop_first()
+                .expect("it was looked at just now");
             for key in keys {
                 self.desk.release(key);
             }
@@ -240,7 +280,10 @@ impl Player {
         match act {
             SceneAct::Key(combo) => self.press(combo, KEY_DOWN, format!("key {combo}")),
             SceneAct::Holds(combo, span) => {
-                let words = format!("holds {combo} for {}", lantern_model::Value::Duration(*span));
+                let words = format!(
+                    "holds {combo} for {}",
+                    lantern_model::Value::Duration(*span)
+                );
                 self.press(combo, *span, words);
             }
             SceneAct::WindowOpens(app) => {
@@ -248,11 +291,13 @@ impl Player {
                 self.desk.open(app);
             }
             SceneAct::WindowFocused(app) => {
-                self.timeline.come(self.now, format!("window focused: {app}"));
+                self.timeline
+                    .come(self.now, format!("window focused: {app}"));
                 if self.desk.is_open(app) {
                     self.desk.open(app);
                 } else {
-                    self.timeline.note(self.now, None, format!("{app} is not open"));
+                    self.timeline
+                        .note(self.now, None, format!("{app} is not open"));
                 }
             }
             SceneAct::Expect(_) | SceneAct::Wait => {}
@@ -305,7 +350,11 @@ impl Player {
         }
         let fresh = &self.timeline.sent()[self.consumed..];
         let instead: Vec<String> = fresh.iter().take(5).map(Sent::describe).collect();
-        Err(if instead.is_empty() { "nothing came".to_owned() } else { instead.join("; ") })
+        Err(if instead.is_empty() {
+            "nothing came".to_owned()
+        } else {
+            instead.join("; ")
+        })
     }
 
     /// The end of the scene: whatever still runs is stopped.
@@ -314,7 +363,9 @@ impl Player {
             let words = format!("stopped here: more than {MOST_SENT} things went out");
             self.timeline.note(self.now, None, words);
         }
-        let (runs, _) = self.engine.stop_everything(self.now, "the end of the scene");
+        let (runs, _) = self
+            .engine
+            .stop_everything(self.now, "the end of the scene");
         if runs > 0 {
             self.take_reasons();
         }

@@ -49,7 +49,13 @@ pub enum SentKind {
 impl Sent {
     /// In words.
     pub fn describe(&self) -> String {
-        let into = |app: &str| if app.is_empty() { String::new() } else { format!(" into {app}") };
+        let into = |app: &str| {
+            if app.is_empty() {
+                String::new()
+            } else {
+                format!(" into {app}")
+            }
+        };
         let words = match &self.kind {
             SentKind::Typed(text, app) => format!("types {text:?}{}", into(app)),
             SentKind::Tapped(keys, app) => match keys.as_slice() {
@@ -113,7 +119,9 @@ impl Sent {
 
 fn same_keys(combo: &Combo, keys: &[Key]) -> bool {
     let board = lantern_model::Layout::us();
-    let Ok(wanted) = board.press_order(combo) else { return false };
+    let Ok(wanted) = board.press_order(combo) else {
+        return false;
+    };
     let family = |key: &Key| Side::of(*key).map(|side| side.family(false));
     let (Some((last, held)), Some((key, with))) = (wanted.split_last(), keys.split_last()) else {
         return false;
@@ -161,12 +169,22 @@ impl Timeline {
 
     /// Something came in.
     pub fn come(&mut self, time: Time, words: String) {
-        self.rows.push(Row { time, came_in: Some(words), rule: None, sent: None, went_out: None });
+        self.rows.push(Row {
+            time,
+            came_in: Some(words),
+            rule: None,
+            sent: None,
+            went_out: None,
+        });
     }
 
     /// A key of the person's reached its program, as every key that no rule wants.
     pub fn reach(&mut self, time: Time, keys: &str, app: &str) {
-        let into = if app.is_empty() { "no program".to_owned() } else { app.to_owned() };
+        let into = if app.is_empty() {
+            "no program".to_owned()
+        } else {
+            app.to_owned()
+        };
         self.note(time, None, format!("{keys} reaches {into}"));
     }
 
@@ -181,7 +199,13 @@ impl Timeline {
             row.rule = Some(rule);
             return;
         }
-        let row = Row { time, came_in: None, rule: Some(rule), sent: None, went_out: None };
+        let row = Row {
+            time,
+            came_in: None,
+            rule: Some(rule),
+            sent: None,
+            went_out: None,
+        };
         self.rows.push(row);
     }
 
@@ -216,7 +240,13 @@ impl Timeline {
             row.went_out = went_out;
             return;
         }
-        self.rows.push(Row { time, came_in: None, rule, sent, went_out });
+        self.rows.push(Row {
+            time,
+            came_in: None,
+            rule,
+            sent,
+            went_out,
+        });
     }
 
     /// The lines of the table, with what went out in words.
@@ -249,11 +279,23 @@ impl Timeline {
         let mut shown_rule: Option<String> = None;
         for row in &rows {
             let time = row.time.to_string();
-            let time = if shown_time == Some(row.time) { String::new() } else { time };
+            let time = if shown_time == Some(row.time) {
+                String::new()
+            } else {
+                time
+            };
             let again = row.came_in.is_none() && shown_rule == row.rule;
-            let label = if again { "" } else { row.rule.as_deref().unwrap_or("") };
+            let label = if again {
+                ""
+            } else {
+                row.rule.as_deref().unwrap_or("")
+            };
             let in_words = row.came_in.as_deref().unwrap_or("");
-            let out_style = if row.sent.is_some() { style::WENT_OUT } else { style::FAINT };
+            let out_style = if row.sent.is_some() {
+                style::WENT_OUT
+            } else {
+                style::FAINT
+            };
             crate::style::say!(
                 "{time:>8}   {}{in_words}{0:#}{}   {}{label}{2:#}{}   {}{}{4:#}",
                 style::CAME_IN,

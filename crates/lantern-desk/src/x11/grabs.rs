@@ -1,5 +1,8 @@
 //! Keys that are withheld: passive grabs on the master keyboard, as few as the rules need now.
 //!
+//! The server searches its grabs in a line for every key of every program, so there is one for each
+//! combination, under the locks that are on; when a lock changes they are taken anew.
+//!
 //! A core grab is tried first, for a fraction of a millisecond, because only core grabs tell of a
 //! core grab somebody else has; the XInput 2 grab then taken tells of those of its own kind.
 
@@ -7,7 +10,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::ArmedKey;
 use x11rb::CURRENT_TIME;
-use x11rb::protocol::xinput::{self, ConnectionExt as _, GrabMode22, GrabOwner, GrabType, XIEventMask};
+use x11rb::protocol::xinput::{
+    self, ConnectionExt as _, GrabMode22, GrabOwner, GrabType, XIEventMask,
+};
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode};
 
 use super::connection::Link;
@@ -17,15 +22,16 @@ use crate::DeskError;
 /// What is grabbed now.
 #[derive(Debug, Default)]
 pub(super) struct Grabs {
-    taken: BTreeMap<ArmedKey, Vec<u32>>,
+    taken: BTreeMap<ArmedKey, u32>,
     codes: BTreeSet<u8>,
 }
 
 impl Grabs {
     /// The armed key that a press of `code` under `mask` belongs to.
     pub(super) fn find(&self, code: u8, mask: u32) -> Option<ArmedKey> {
-        let of_code = self.taken.iter().filter(|(armed, _)| keycode_of(armed.key) == Some(code));
-        of_code.filter(|(_, masks)| masks.contains(&mask)).map(|(armed, _)| *armed).next()
+        self.of_code(code)
+            .find(|(_, taken)| *taken == mask)
+            .map(|(armed, _)| armed)
     }
 
     /// Whether any combination with the keycode is grabbed.
@@ -38,27 +44,39 @@ impl Grabs {
         &mut self,
         link: &Link,
         keymap: &Keymap,
+        locked: u16,
         wanted: &[ArmedKey],
     ) -> Result<Vec<(ArmedKey, String)>, DeskError> {
         let mut refused = Vec::new();
-        let mut goal: BTreeMap<ArmedKey, Vec<u32>> = BTreeMap::new();
+        let mut goal: BTreeMap<ArmedKey, u32> = BTreeMap::new();
         for armed in wanted {
-            match (keycode_of(armed.key), keymap.grab_masks(armed.families)) {
-                (Some(_), Some(masks)) => {
-                    goal.insert(*armed, masks);
+            match (
+                keycode_of(armed.key),
+                keymap.grab_mask(armed.families, locked),
+            ) {
+                (Some(_), Some(mask)) => {
+                    goal.insert(*armed, mask);
                 }
                 _ => refused.push((*armed, "this keyboard cannot press it".to_owned())),
             }
         }
-        for (armed, masks) in &self.taken {
-            if goal.get(armed) != Some(masks) {
-                ungrab(link, *armed, masks)?;
+        for (armed, mask) in &self.taken {
+            if goal.get(armed) != Some(mask) {
+                ungrab(link, *armed, *mask)?;
             }
         }
-        self.taken.retain(|armed, masks| goal.get(armed) == Some(masks));
-        let fresh = goal.into_iter().filter(|(armed, _)| !self.taken.contains_key(armed)).collect();
+        self.taken
+            .retain(|armed, mask| goal.get(armed) == Some(mask));
+        let fresh = goal
+            .into_iter()
+            .filter(|(armed, _)| !self.taken.contains_key(armed))
+            .collect();
         self.grab_all(link, fresh, &mut refused)?;
-        self.codes = self.taken.keys().filter_map(|armed| keycode_of(armed.key)).collect();
+        self.codes = self
+            .taken
+            .keys()
+            .filter_map(|armed| keycode_of(armed.key))
+            .collect();
         Ok(refused)
     }
 
@@ -66,44 +84,34 @@ impl Grabs {
     fn grab_all(
         &mut self,
         link: &Link,
-        fresh: Vec<(ArmedKey, Vec<u32>)>,
+        fresh: Vec<(ArmedKey, u32)>,
         refused: &mut Vec<(ArmedKey, String)>,
     ) -> Result<(), DeskError> {
         let mut probes = Vec::with_capacity(fresh.len());
-        for (armed, masks) in &fresh {
+        for (armed, mask) in &fresh {
             let code = keycode_of(armed.key).expect("keys without a keycode were refused");
-            for mask in masks {
-                let mask = core_mask(*mask);
-                let mode = GrabMode::ASYNC;
-                probes.push(link.conn.grab_key(true, link.root, mask, code, mode, mode)?);
-            }
+            let mode = GrabMode::ASYNC;
+            let mask = core_mask(*mask);
+            probes.push(
+                link.conn
+                    .grab_key(true, link.root, mask, code, mode, mode)?,
+            );
         }
-        let mut probes = probes.into_iter();
-        let mut free = Vec::with_capacity(fresh.len());
-        for (armed, masks) in fresh {
-            let mut taken = false;
-            for probe in probes.by_ref().take(masks.len()) {
-                taken |= probe.check().is_err();
-            }
+        let mut grabs = Vec::with_capacity(fresh.len());
+        for ((armed, mask), probe) in fresh.into_iter().zip(probes) {
             let code = keycode_of(armed.key).expect("keys without a keycode were refused");
-            for mask in &masks {
-                link.conn.ungrab_key(code, link.root, core_mask(*mask))?;
-            }
-            if taken {
+            let free = probe.check().is_ok();
+            link.conn.ungrab_key(code, link.root, core_mask(mask))?;
+            if free {
+                grabs.push((armed, mask, grab(link, armed, mask)?));
+            } else {
                 refused.push((armed, "another program holds it".to_owned()));
-            } else {
-                free.push((armed, masks));
             }
         }
-        let mut grabs = Vec::with_capacity(free.len());
-        for (armed, masks) in &free {
-            grabs.push(grab(link, *armed, masks)?);
-        }
-        for ((armed, masks), cookie) in free.into_iter().zip(grabs) {
+        for (armed, mask, cookie) in grabs {
             if cookie.reply()?.modifiers.is_empty() {
-                self.taken.insert(armed, masks);
+                self.taken.insert(armed, mask);
             } else {
-                ungrab(link, armed, &masks)?;
                 refused.push((armed, "another program holds it".to_owned()));
             }
         }
@@ -112,23 +120,24 @@ impl Grabs {
 
     /// Lets the grabs of a keycode go, so that what is injected does not come back to us.
     pub(super) fn suspend(&self, link: &Link, code: u8) -> Result<(), DeskError> {
-        for (armed, masks) in self.of_code(code) {
-            ungrab(link, armed, masks)?;
-        }
-        Ok(())
+        self.of_code(code)
+            .try_for_each(|(armed, mask)| ungrab(link, armed, mask))
     }
 
     /// Takes them again.
     pub(super) fn resume(&self, link: &Link, code: u8) -> Result<(), DeskError> {
-        for (armed, masks) in self.of_code(code) {
-            grab(link, armed, masks)?.discard_reply_and_errors();
+        for (armed, mask) in self.of_code(code) {
+            grab(link, armed, mask)?.discard_reply_and_errors();
         }
         Ok(())
     }
 
-    fn of_code(&self, code: u8) -> impl Iterator<Item = (ArmedKey, &Vec<u32>)> {
-        let own = self.taken.iter().filter(move |(armed, _)| keycode_of(armed.key) == Some(code));
-        own.map(|(armed, masks)| (*armed, masks))
+    fn of_code(&self, code: u8) -> impl Iterator<Item = (ArmedKey, u32)> {
+        let own = self
+            .taken
+            .iter()
+            .filter(move |(armed, _)| keycode_of(armed.key) == Some(code));
+        own.map(|(armed, mask)| (*armed, *mask))
     }
 }
 
@@ -138,7 +147,7 @@ type GrabCookie<'c> = x11rb::cookie::Cookie<
     xinput::XIPassiveGrabDeviceReply,
 >;
 
-fn grab<'c>(link: &'c Link, armed: ArmedKey, masks: &[u32]) -> Result<GrabCookie<'c>, DeskError> {
+fn grab<'c>(link: &'c Link, armed: ArmedKey, mask: u32) -> Result<GrabCookie<'c>, DeskError> {
     let code = keycode_of(armed.key).expect("keys without a keycode were refused");
     let events = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
     Ok(link.conn.xinput_xi_passive_grab_device(
@@ -152,11 +161,11 @@ fn grab<'c>(link: &'c Link, armed: ArmedKey, masks: &[u32]) -> Result<GrabCookie
         GrabMode::ASYNC,
         GrabOwner::NO_OWNER,
         &[events.into()],
-        masks,
+        &[mask],
     )?)
 }
 
-fn ungrab(link: &Link, armed: ArmedKey, masks: &[u32]) -> Result<(), DeskError> {
+fn ungrab(link: &Link, armed: ArmedKey, mask: u32) -> Result<(), DeskError> {
     let code = keycode_of(armed.key).expect("keys without a keycode were refused");
     let keyboard = link.devices.master_keyboard;
     link.conn.xinput_xi_passive_ungrab_device(
@@ -164,7 +173,7 @@ fn ungrab(link: &Link, armed: ArmedKey, masks: &[u32]) -> Result<(), DeskError> 
         code.into(),
         keyboard,
         GrabType::KEYCODE,
-        masks,
+        &[mask],
     )?;
     Ok(())
 }

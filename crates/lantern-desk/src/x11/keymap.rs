@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use lantern_model::{Families, Family, Group, Key, Layout, Level, Repeat, Side};
-use x11rb::protocol::xkb::{ConnectionExt as _, GetMapReply, ID, KeySymMap, KeyType, MapPart, VMod};
+use x11rb::protocol::xkb::{
+    ConnectionExt as _, GetMapReply, ID, KeySymMap, KeyType, MapPart, VMod,
+};
 use x11rb::protocol::xproto::{ConnectionExt as _, ModMask};
 use x11rb::rust_connection::RustConnection;
 
@@ -19,12 +21,16 @@ const NUM_LOCK_KEYSYM: u32 = 0xff7f;
 
 /// The X keycode of a key of the board, if X can have it.
 pub(super) fn keycode_of(key: Key) -> Option<u8> {
-    key.kernel().filter(|_| !key.is_pointer()).and_then(|kernel| u8::try_from(kernel + KERNEL_OFFSET).ok())
+    key.kernel()
+        .filter(|_| !key.is_pointer())
+        .and_then(|kernel| u8::try_from(kernel + KERNEL_OFFSET).ok())
 }
 
 /// The key of the board with that X keycode.
 pub(super) fn key_of(keycode: u8) -> Option<Key> {
-    u16::from(keycode).checked_sub(KERNEL_OFFSET).and_then(Key::from_kernel)
+    u16::from(keycode)
+        .checked_sub(KERNEL_OFFSET)
+        .and_then(Key::from_kernel)
 }
 
 /// The map.
@@ -50,7 +56,22 @@ impl Keymap {
         let map = conn.xkb_get_map(
             core,
             MapPart::KEY_TYPES | MapPart::KEY_SYMS,
-            nothing, 0, 0, 0, 0, 0, 0, 0, 0, VMod::from(0u16), 0, 0, 0, 0, 0, 0,
+            nothing,
+            0,
+            0,
+            0,
+            0,
+            0,
+            0,
+            0,
+            0,
+            VMod::from(0u16),
+            0,
+            0,
+            0,
+            0,
+            0,
+            0,
         )?;
         let controls = conn.xkb_get_controls(core)?;
         let state = conn.xkb_get_state(core)?;
@@ -76,11 +97,13 @@ impl Keymap {
         let level3 = symbols.keycode_of(LEVEL3_KEYSYM);
         let alt_gr = Side::AltGr.key();
         let alt_gr_is_level3 = level3_mask != 0
-            && keycode_of(alt_gr).is_some_and(|code| symbols.symbol(code, 0, 0) == Some(LEVEL3_KEYSYM));
-        let groups = (0..symbols.group_count()).map(|group| symbols.group(group, level3_mask)).collect();
-        let used = |code: u8| {
-            symbols.has_symbols(code) || modifiers.iter().any(|row| row.contains(&code))
-        };
+            && keycode_of(alt_gr)
+                .is_some_and(|code| symbols.symbol(code, 0, 0) == Some(LEVEL3_KEYSYM));
+        let groups = (0..symbols.group_count())
+            .map(|group| symbols.group(group, level3_mask))
+            .collect();
+        let used =
+            |code: u8| symbols.has_symbols(code) || modifiers.iter().any(|row| row.contains(&code));
         let layout = Layout {
             groups,
             active,
@@ -91,7 +114,14 @@ impl Keymap {
         let num_lock = symbols.mask_of(&modifiers, NUM_LOCK_KEYSYM);
         let free = |code: &u8| !used(*code) && key_of(*code).is_none();
         let spare = longest_run((map.min_key_code..=map.max_key_code).filter(free));
-        let mut map = Keymap { layout, modifiers, level3, num_lock, families: [0; 5], spare };
+        let mut map = Keymap {
+            layout,
+            modifiers,
+            level3,
+            num_lock,
+            families: [0; 5],
+            spare,
+        };
         for side in Side::ALL {
             map.families[map.layout.family(side) as usize] |= map.mask(side);
         }
@@ -100,28 +130,24 @@ impl Keymap {
 
     /// The modifier mask of a side on this board; 0 if its key is no modifier here.
     fn mask(&self, side: Side) -> u16 {
-        let Some(code) = keycode_of(side.key()) else { return 0 };
+        let Some(code) = keycode_of(side.key()) else {
+            return 0;
+        };
         let row = self.modifiers.iter().position(|row| row.contains(&code));
         row.map_or(0, |row| 1 << row)
     }
 
-    /// The masks under which exactly these families are down, whatever the locks. None if a family
-    /// cannot be pressed on this board.
-    pub(super) fn grab_masks(&self, families: Families) -> Option<Vec<u32>> {
-        let mut mask = 0;
+    /// The mask under which exactly these families are down while these locks are on. None if a
+    /// family cannot be pressed on this board.
+    pub(super) fn grab_mask(&self, families: Families, locked: u16) -> Option<u32> {
+        let mut mask = locked & (LOCK | self.num_lock);
         for family in families.iter() {
             match self.families[family as usize] {
                 0 => return None,
                 bits => mask |= bits,
             }
         }
-        let caps = if self.modifiers[1].is_empty() { 0 } else { LOCK };
-        let locks = [caps, self.num_lock];
-        let mut masks = vec![mask];
-        for lock in locks.into_iter().filter(|lock| *lock != 0) {
-            masks.extend(masks.clone().into_iter().map(|mask| mask | lock));
-        }
-        Some(masks.into_iter().map(u32::from).collect())
+        Some(u32::from(mask))
     }
 
     /// The sides that may be down under a mask: the usual one for each family in it.
@@ -139,7 +165,8 @@ impl Keymap {
     pub(super) fn modifier_codes(&self, mask: u16) -> impl Iterator<Item = u8> {
         let mask = mask & !(LOCK | self.num_lock);
         let rows = self.modifiers.iter().enumerate();
-        rows.filter(move |(row, _)| mask & (1 << row) != 0).flat_map(|(_, codes)| codes.iter().copied())
+        rows.filter(move |(row, _)| mask & (1 << row) != 0)
+            .flat_map(|(_, codes)| codes.iter().copied())
     }
 
     /// Every keycode that is a modifier but not a lock.
@@ -185,16 +212,21 @@ impl Symbols<'_> {
     }
 
     fn has_symbols(&self, code: u8) -> bool {
-        self.key(code).is_some_and(|key| key.syms.iter().any(|symbol| *symbol != 0))
+        self.key(code)
+            .is_some_and(|key| key.syms.iter().any(|symbol| *symbol != 0))
     }
 
     fn group_count(&self) -> usize {
-        let groups = self.keys.iter().map(|key| usize::from(key.group_info & 0x0f));
+        let groups = self
+            .keys
+            .iter()
+            .map(|key| usize::from(key.group_info & 0x0f));
         groups.max().unwrap_or(1).max(1)
     }
 
     fn keycode_of(&self, keysym: u32) -> Option<u8> {
-        self.codes().find(|code| self.symbol(*code, 0, 0) == Some(keysym))
+        self.codes()
+            .find(|code| self.symbol(*code, 0, 0) == Some(keysym))
     }
 
     fn mask_of(&self, modifiers: &[Vec<u8>; 8], keysym: u32) -> u16 {
@@ -231,7 +263,9 @@ impl Symbols<'_> {
     fn character(&self, code: u8, group: usize, held: u16) -> Option<char> {
         let key = self.key(code)?;
         let groups = usize::from(key.group_info & 0x0f).max(1);
-        let kind = self.types.get(usize::from(key.kt_index[(group % groups).min(3)]))?;
+        let kind = self
+            .types
+            .get(usize::from(key.kt_index[(group % groups).min(3)]))?;
         let relevant = held & u16::from(kind.mods_mask);
         if relevant != held {
             // The key does not look at one of them, so the program would see it beside the key.
@@ -280,7 +314,10 @@ fn longest_run(codes: impl Iterator<Item = u8>) -> Vec<u8> {
     let mut best: Vec<u8> = Vec::new();
     let mut run: Vec<u8> = Vec::new();
     for code in codes {
-        if run.last().is_some_and(|last| last.checked_add(1) != Some(code)) {
+        if run
+            .last()
+            .is_some_and(|last| last.checked_add(1) != Some(code))
+        {
             run.clear();
         }
         run.push(code);

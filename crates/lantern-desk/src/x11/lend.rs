@@ -8,7 +8,9 @@ use std::collections::{BTreeSet, VecDeque};
 use std::time::Duration;
 
 use lantern_model::{Act, EffectId, Event, InputStep, Time};
-use x11rb::protocol::xproto::{self, ClientMessageData, ClientMessageEvent, ConnectionExt as _, Window};
+use x11rb::protocol::xproto::{
+    self, ClientMessageData, ClientMessageEvent, ConnectionExt as _, Window,
+};
 
 use super::keymap::character_keysym;
 use super::{X11Desk, focus};
@@ -52,7 +54,9 @@ impl X11Desk {
             _ => None,
         });
         let characters = texts.flat_map(|text| text.chars());
-        characters.filter(|character| self.spell(*character).is_none()).collect()
+        characters
+            .filter(|character| self.spell(*character).is_none())
+            .collect()
     }
 
     /// Begins a step for whose characters keycodes must be lent.
@@ -63,19 +67,31 @@ impl X11Desk {
         step: InputStep,
     ) -> Result<(), DeskError> {
         if self.keymap.spare.is_empty() {
-            let result = Err("this keyboard map has no free key for characters it lacks".to_owned());
+            let result =
+                Err("this keyboard map has no free key for characters it lacks".to_owned());
             self.outcomes.push_back(Event::Outcome { effect, result });
             return Ok(());
         }
         let mut rest: VecDeque<InputStep> = self.cut_for_lending(&step).into();
         let step = rest.pop_front().unwrap_or_default();
         // What was typed with keycodes lent before must be read before they change.
-        let next = if self.lent.is_empty() { Next::Type } else { Next::Lend };
+        let next = if self.lent.is_empty() {
+            Next::Type
+        } else {
+            Next::Lend
+        };
         if next == Next::Type {
             self.lend(&step)?;
         }
         let until = now;
-        let waiting = WaitingStep { effect, step, rest, pinged: None, until, next };
+        let waiting = WaitingStep {
+            effect,
+            step,
+            rest,
+            pinged: None,
+            until,
+            next,
+        };
         self.wait_for_program(now, waiting)
     }
 
@@ -96,8 +112,17 @@ impl X11Desk {
             self.link.conn.send_event(false, window, mask, message)?;
         }
         self.flush()?;
-        let until = now + if pinged.is_some() { PATIENCE } else { BLIND_WAIT };
-        self.waiting = Some(WaitingStep { pinged, until, ..waiting });
+        let until = now
+            + if pinged.is_some() {
+                PATIENCE
+            } else {
+                BLIND_WAIT
+            };
+        self.waiting = Some(WaitingStep {
+            pinged,
+            until,
+            ..waiting
+        });
         Ok(())
     }
 
@@ -133,22 +158,38 @@ impl X11Desk {
     }
 
     fn go_on(&mut self, now: Time) -> Result<(), DeskError> {
-        let Some(waiting) = self.waiting.take() else { return Ok(()) };
+        let Some(waiting) = self.waiting.take() else {
+            return Ok(());
+        };
         if waiting.pinged.is_some() {
             self.select_root_events(false)?;
         }
         if waiting.next == Next::Lend {
             self.lend(&waiting.step)?;
-            return self.wait_for_program(now, WaitingStep { next: Next::Type, ..waiting });
+            return self.wait_for_program(
+                now,
+                WaitingStep {
+                    next: Next::Type,
+                    ..waiting
+                },
+            );
         }
         self.perform_step(&waiting.step)?;
         self.take_back_at = Some(now + LENT_FOR);
         let mut rest = waiting.rest;
         if let Some(step) = rest.pop_front() {
-            let waiting = WaitingStep { step, rest, next: Next::Lend, ..waiting };
+            let waiting = WaitingStep {
+                step,
+                rest,
+                next: Next::Lend,
+                ..waiting
+            };
             return self.wait_for_program(now, waiting);
         }
-        self.outcomes.push_back(Event::Outcome { effect: waiting.effect, result: Ok(()) });
+        self.outcomes.push_back(Event::Outcome {
+            effect: waiting.effect,
+            result: Ok(()),
+        });
         Ok(())
     }
 
@@ -184,7 +225,9 @@ impl X11Desk {
     fn change_mapping(&self, spare: &[u8], symbols: &[u32]) -> Result<(), DeskError> {
         let count = u8::try_from(symbols.len() / 2).unwrap_or(u8::MAX);
         if count > 0 {
-            self.link.conn.change_keyboard_mapping(count, spare[0], 2, symbols)?;
+            self.link
+                .conn
+                .change_keyboard_mapping(count, spare[0], 2, symbols)?;
         }
         Ok(())
     }
@@ -206,7 +249,10 @@ impl X11Desk {
                     && !character.is_control();
                 if missing && !wanted.contains(&character) && wanted.len() >= most {
                     acts.push(Act::Text(std::mem::take(&mut piece)));
-                    steps.push(InputStep { acts: std::mem::take(&mut acts), ..step.clone() });
+                    steps.push(InputStep {
+                        acts: std::mem::take(&mut acts),
+                        ..step.clone()
+                    });
                     wanted.clear();
                 }
                 if missing {
@@ -216,7 +262,10 @@ impl X11Desk {
             }
             acts.push(Act::Text(piece));
         }
-        steps.push(InputStep { acts, ..step.clone() });
+        steps.push(InputStep {
+            acts,
+            ..step.clone()
+        });
         steps
     }
 }

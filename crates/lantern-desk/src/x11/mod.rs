@@ -16,9 +16,7 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 use std::time::Duration;
 
-use lantern_model::{
-    Armed, EffectId, Event, HintPlace, InputStep, Key, Modifiers, Side, Time,
-};
+use lantern_model::{Armed, EffectId, Event, HintPlace, InputStep, Key, Modifiers, Side, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event as XEvent;
 use x11rb::protocol::xinput::{self, ConnectionExt as _, KeyEventFlags, XIEventMask};
@@ -40,6 +38,8 @@ pub struct X11Desk {
     keymap: Keymap,
     /// Locked modifiers, as XKB last said.
     locked: u16,
+    /// What must be withheld.
+    armed: Armed,
     grabs: Grabs,
     held: HeldKeys,
     /// Releases that were put together but not sent.
@@ -55,7 +55,6 @@ pub struct X11Desk {
     look_again: bool,
     /// Keys given back to the program, down through XTEST until the finger leaves.
     given_back: BTreeSet<Key>,
-    wants_fingers: bool,
     selected_raw: (bool, bool),
     steps_ahead: u32,
     lent: BTreeMap<char, u8>,
@@ -85,6 +84,7 @@ impl X11Desk {
             link,
             keymap,
             locked: 0,
+            armed: Armed::default(),
             grabs: Grabs::default(),
             held,
             ups: Vec::new(),
@@ -94,7 +94,6 @@ impl X11Desk {
             followed: BTreeSet::new(),
             look_again: false,
             given_back: BTreeSet::new(),
-            wants_fingers: false,
             selected_raw: (false, false),
             steps_ahead: 0,
             lent: BTreeMap::new(),
@@ -108,7 +107,8 @@ impl X11Desk {
         desk.select_keyboard_events()?;
         let layout = desk.keymap.layout.clone();
         let app = focus::active_app(&desk.link)?;
-        desk.events.extend([Event::Focus(app), Event::Layout(layout)]);
+        desk.events
+            .extend([Event::Focus(app), Event::Layout(layout)]);
         desk.flush()?;
         Ok(desk)
     }
@@ -120,7 +120,10 @@ impl X11Desk {
     pub fn tells_programs(&self) -> Result<bool, DeskError> {
         let any = xproto::AtomEnum::ANY;
         let active = self.link.atoms._NET_ACTIVE_WINDOW;
-        let cookie = self.link.conn.get_property(false, self.link.root, active, any, 0, 1)?;
+        let cookie = self
+            .link
+            .conn
+            .get_property(false, self.link.root, active, any, 0, 1)?;
         Ok(cookie.reply().is_ok_and(|reply| reply.type_ != x11rb::NONE))
     }
 
@@ -138,17 +141,23 @@ impl X11Desk {
     /// key between two of the person's. A new layout also changes a property of the root window.
     fn select_keyboard_events(&mut self) -> Result<(), DeskError> {
         let core = xkb::ID::USE_CORE_KBD.into();
-        let details = xkb::SelectEventsAux::new()
-            .state_notify(xkb::SelectEventsAuxStateNotify {
-                affect_state: xkb::StatePart::GROUP_STATE | xkb::StatePart::MODIFIER_LOCK,
-                state_details: xkb::StatePart::GROUP_STATE | xkb::StatePart::MODIFIER_LOCK,
-            });
+        let details = xkb::SelectEventsAux::new().state_notify(xkb::SelectEventsAuxStateNotify {
+            affect_state: xkb::StatePart::GROUP_STATE | xkb::StatePart::MODIFIER_LOCK,
+            state_details: xkb::StatePart::GROUP_STATE | xkb::StatePart::MODIFIER_LOCK,
+        });
         let map = MapPart::KEY_TYPES | MapPart::KEY_SYMS | MapPart::MODIFIER_MAP;
         let none = EventType::from(0u16);
-        self.link.conn.xkb_select_events(core, none, none, map, map, &details)?;
+        self.link
+            .conn
+            .xkb_select_events(core, none, none, map, map, &details)?;
         let hierarchy = XIEventMask::HIERARCHY;
-        let masks = [xinput::EventMask { deviceid: 0, mask: vec![hierarchy] }];
-        self.link.conn.xinput_xi_select_events(self.link.root, &masks)?;
+        let masks = [xinput::EventMask {
+            deviceid: 0,
+            mask: vec![hierarchy],
+        }];
+        self.link
+            .conn
+            .xinput_xi_select_events(self.link.root, &masks)?;
         let state = self.link.conn.xkb_get_state(core)?.reply()?;
         self.locked = state.locked_mods.into();
         Ok(())
@@ -157,15 +166,23 @@ impl X11Desk {
     fn handle_x_event(&mut self, now: Time, event: XEvent) -> Result<(), DeskError> {
         match event {
             XEvent::XinputKeyPress(press) => self.handle_press(&press)?,
-            XEvent::XinputRawKeyPress(raw) => self.handle_raw(raw.sourceid, key_of_detail(raw.detail), true)?,
-            XEvent::XinputRawKeyRelease(raw) => self.handle_raw(raw.sourceid, key_of_detail(raw.detail), false)?,
-            XEvent::XinputRawButtonPress(raw) => self.handle_raw(raw.sourceid, button_of_detail(raw.detail), true)?,
-            XEvent::XinputRawButtonRelease(raw) => self.handle_raw(raw.sourceid, button_of_detail(raw.detail), false)?,
+            XEvent::XinputRawKeyPress(raw) => {
+                self.handle_raw(raw.sourceid, key_of_detail(raw.detail), true)?
+            }
+            XEvent::XinputRawKeyRelease(raw) => {
+                self.handle_raw(raw.sourceid, key_of_detail(raw.detail), false)?
+            }
+            XEvent::XinputRawButtonPress(raw) => {
+                self.handle_raw(raw.sourceid, button_of_detail(raw.detail), true)?
+            }
+            XEvent::XinputRawButtonRelease(raw) => {
+                self.handle_raw(raw.sourceid, button_of_detail(raw.detail), false)?
+            }
             XEvent::XinputHierarchy(_) => {
                 self.link.devices = connection::query_devices(&self.link.conn)?;
                 self.handle_new_map()?;
             }
-            XEvent::XkbStateNotify(state) => self.handle_state(&state),
+            XEvent::XkbStateNotify(state) => self.handle_state(&state)?,
             XEvent::XkbMapNotify(_) => self.handle_new_map()?,
             XEvent::PropertyNotify(change) if change.atom == self.link.atoms._XKB_RULES_NAMES => {
                 self.handle_new_map()?;
@@ -191,16 +208,23 @@ impl X11Desk {
         let code = press.detail as u8;
         let repeat = u32::from(press.flags) & u32::from(KeyEventFlags::KEY_REPEAT) != 0;
         self.fake_key(code, false)?;
-        let (Some(key), false) = (key_of(code), repeat) else { return Ok(()) };
-        let Some(armed) = self.grabs.find(code, press.mods.effective & 0xff) else { return Ok(()) };
+        let (Some(key), false) = (key_of(code), repeat) else {
+            return Ok(());
+        };
+        let Some(armed) = self.grabs.find(code, press.mods.effective & 0xff) else {
+            return Ok(());
+        };
         let base = (press.mods.base & 0xff) as u16;
         self.pressed_under = Some(base);
         let modifiers = if armed.sides {
             let real = fingers::real_keycodes(&self.link)?;
-            let down = |side: &Side| keycode_of(side.key()).is_some_and(|code| real.contains(&code));
+            let down =
+                |side: &Side| keycode_of(side.key()).is_some_and(|code| real.contains(&code));
             Side::ALL.into_iter().filter(down).collect()
         } else {
-            self.keymap.usual_sides((press.mods.effective & 0xff) as u16).collect::<Modifiers>()
+            self.keymap
+                .usual_sides((press.mods.effective & 0xff) as u16)
+                .collect::<Modifiers>()
         };
         if armed.follow {
             self.followed.insert(key);
@@ -215,7 +239,7 @@ impl X11Desk {
         let Some(key) = key.filter(|_| !self.link.devices.injected.contains(&source)) else {
             return Ok(());
         };
-        if self.wants_fingers {
+        if self.armed.fingers {
             self.events.push_back(Event::Finger { key, down });
         }
         if !down {
@@ -241,7 +265,7 @@ impl X11Desk {
 
     fn select_raw_events(&mut self) -> Result<(), DeskError> {
         let releases = !self.followed.is_empty() || !self.given_back.is_empty();
-        let wanted = (self.wants_fingers, releases);
+        let wanted = (self.armed.fingers, releases);
         if self.selected_raw != wanted {
             self.selected_raw = wanted;
             fingers::select_raw(&self.link, wanted.0, wanted.1)?;
@@ -255,18 +279,41 @@ impl X11Desk {
         self.look_again = false;
         let real = fingers::real_keycodes(&self.link)?;
         let up = |key: &Key| keycode_of(*key).is_none_or(|code| !real.contains(&code));
-        let gone: Vec<Key> =
-            self.followed.iter().chain(&self.given_back).filter(|key| up(key)).copied().collect();
+        let gone: Vec<Key> = self
+            .followed
+            .iter()
+            .chain(&self.given_back)
+            .filter(|key| up(key))
+            .copied()
+            .collect();
         gone.into_iter().try_for_each(|key| self.let_go(key))
     }
 
-    fn handle_state(&mut self, state: &xkb::StateNotifyEvent) {
-        self.locked = state.locked_mods.into();
+    /// Grabs what must be withheld under the locks that are on; says what somebody else holds.
+    fn take_grabs(&mut self) -> Result<(), DeskError> {
+        let keys = &self.armed.keys;
+        let refused = self
+            .grabs
+            .replace(&self.link, &self.keymap, self.locked, keys)?;
+        if !refused.is_empty() {
+            self.events.push_back(Event::Refused(refused));
+        }
+        Ok(())
+    }
+
+    fn handle_state(&mut self, state: &xkb::StateNotifyEvent) -> Result<(), DeskError> {
+        let locked = state.locked_mods.into();
+        if locked != self.locked {
+            self.locked = locked;
+            self.take_grabs()?;
+        }
         let group = usize::from(u8::from(state.group));
         if group != self.keymap.layout.active {
             self.keymap.layout.active = group;
-            self.events.push_back(Event::Layout(self.keymap.layout.clone()));
+            self.events
+                .push_back(Event::Layout(self.keymap.layout.clone()));
         }
+        Ok(())
     }
 
     /// The map may have changed, or only the device that typed last; looking tells.
@@ -278,7 +325,9 @@ impl X11Desk {
         }
         if fresh != self.keymap {
             self.keymap = fresh;
-            self.events.push_back(Event::Layout(self.keymap.layout.clone()));
+            self.take_grabs()?;
+            self.events
+                .push_back(Event::Layout(self.keymap.layout.clone()));
         }
         Ok(())
     }
@@ -286,17 +335,15 @@ impl X11Desk {
 
 impl Desk for X11Desk {
     fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
-        let refused = self.grabs.replace(&self.link, &self.keymap, &armed.keys)?;
-        if armed.fingers && !self.wants_fingers {
+        let first_fingers = armed.fingers && !self.armed.fingers;
+        self.armed = armed;
+        self.take_grabs()?;
+        if first_fingers {
             for key in fingers::real_keys(&self.link)? {
                 self.events.push_back(Event::Finger { key, down: true });
             }
         }
-        self.wants_fingers = armed.fingers;
         self.select_raw_events()?;
-        if !refused.is_empty() {
-            self.events.push_back(Event::Refused(refused));
-        }
         self.flush()
     }
 
@@ -305,12 +352,17 @@ impl Desk for X11Desk {
             return self.begin_lending(now, effect, step.clone());
         }
         self.perform_step(step)?;
-        self.outcomes.push_back(Event::Outcome { effect, result: Ok(()) });
+        self.outcomes.push_back(Event::Outcome {
+            effect,
+            result: Ok(()),
+        });
         Ok(())
     }
 
     fn give_back(&mut self, _: Time, key: Key) -> Result<(), DeskError> {
-        let Some(code) = keycode_of(key) else { return Ok(()) };
+        let Some(code) = keycode_of(key) else {
+            return Ok(());
+        };
         self.grabs.suspend(&self.link, code)?;
         self.fake_key(code, true)?;
         self.given_back.insert(key);
@@ -331,7 +383,8 @@ impl Desk for X11Desk {
         for old in self.hints.drain(..) {
             old.remove(&self.link)?;
         }
-        self.hints.push(Hint::show(&self.link, now, text, place, span)?);
+        self.hints
+            .push(Hint::show(&self.link, now, text, place, span)?);
         Ok(())
     }
 
@@ -357,10 +410,13 @@ impl Desk for X11Desk {
     }
 
     fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
-        let (gone, left) = std::mem::take(&mut self.hints).into_iter().partition(|h| h.until <= now);
+        let (gone, left) = std::mem::take(&mut self.hints)
+            .into_iter()
+            .partition(|h| h.until <= now);
         self.hints = left;
         let gone: Vec<Hint> = gone;
-        gone.into_iter().try_for_each(|hint| hint.remove(&self.link))?;
+        gone.into_iter()
+            .try_for_each(|hint| hint.remove(&self.link))?;
         self.handle_lending_deadline(now)
     }
 
@@ -404,10 +460,17 @@ pub fn release_held(path: &Path, watch: impl FnOnce() -> bool) -> Result<(), Des
 
 fn release_marked(link: &Link, path: &Path) -> Result<(), DeskError> {
     let marks = HeldKeys::read(path);
-    let keys = marks.keycodes.into_iter().map(|code| (xproto::KEY_RELEASE_EVENT, code));
-    let buttons = marks.buttons.into_iter().map(|button| (xproto::BUTTON_RELEASE_EVENT, button));
+    let keys = marks
+        .keycodes
+        .into_iter()
+        .map(|code| (xproto::KEY_RELEASE_EVENT, code));
+    let buttons = marks
+        .buttons
+        .into_iter()
+        .map(|button| (xproto::BUTTON_RELEASE_EVENT, button));
     for (kind, detail) in keys.chain(buttons) {
-        link.conn.xtest_fake_input(kind, detail, x11rb::CURRENT_TIME, x11rb::NONE, 0, 0, 0)?;
+        link.conn
+            .xtest_fake_input(kind, detail, x11rb::CURRENT_TIME, x11rb::NONE, 0, 0, 0)?;
     }
     for code in marks.lent {
         link.conn.change_keyboard_mapping(1, code, 2, &[0, 0])?;

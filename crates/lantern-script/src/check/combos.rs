@@ -5,9 +5,9 @@ use lantern_model::code::{ComboExpr, Expr, KeyTerm};
 
 use super::Checker;
 use super::kinds::Kind;
+use crate::Finding;
 use crate::codes::Code;
 use crate::tree::{Combo, KeyPart};
-use crate::Finding;
 
 /// The keys of a combination that holds no values and no sets.
 pub(super) fn fixed(combo: &Combo) -> Option<Vec<KeyRef>> {
@@ -33,9 +33,15 @@ impl Checker<'_> {
                     terms.push(KeyTerm::Value(expr));
                 }
                 KeyPart::Set(_, span) => self.say(
-                    Finding::new(Code::Unexpected, *span, "a set of keys cannot be pressed at once")
-                        .label("name one key")
-                        .help("sets stand in a rule's head, with `as NAME` for the one that was pressed"),
+                    Finding::new(
+                        Code::Unexpected,
+                        *span,
+                        "a set of keys cannot be pressed at once",
+                    )
+                    .label("name one key")
+                    .help(
+                        "sets stand in a rule's head, with `as NAME` for the one that was pressed",
+                    ),
                 ),
                 KeyPart::Unread(_) => {}
             }

@@ -19,12 +19,16 @@ fn canonical(combo: &Combo) -> (Vec<KeyRef>, Option<KeyRef>) {
 /// What two rules must share to stand in each other's way: where they apply and on what condition.
 /// Rules of one place with different conditions are tried in the order of the file.
 fn standings(rule: &Rule) -> Vec<(Option<&str>, Option<String>)> {
-    let condition = rule.condition.as_ref().map(|condition| format!("{condition:?}"));
+    let condition = rule
+        .condition
+        .as_ref()
+        .map(|condition| format!("{condition:?}"));
     match &rule.apps {
         None => vec![(None, condition)],
-        Some(apps) => {
-            apps.iter().map(|app| (Some(app.as_str()), condition.clone())).collect()
-        }
+        Some(apps) => apps
+            .iter()
+            .map(|app| (Some(app.as_str()), condition.clone()))
+            .collect(),
     }
 }
 
@@ -43,8 +47,9 @@ impl Checker<'_> {
                     findings.push(self.panic_taken(*span));
                     continue;
                 }
-                let taken =
-                    by_combo.entry((combo, trigger.manner == Manner::Released)).or_default();
+                let taken = by_combo
+                    .entry((combo, trigger.manner == Manner::Released))
+                    .or_default();
                 for standing in standings(rule) {
                     match taken.get(&standing) {
                         Some(earlier) => {
@@ -83,8 +88,15 @@ fn taken_twice(
     earlier: Span,
     (app, condition): &(Option<&str>, Option<String>),
 ) -> Finding {
-    let place = app.map_or_else(|| "everywhere".to_owned(), |app| format!("in app \"{app}\""));
-    let on = if condition.is_some() { " on the same condition" } else { "" };
+    let place = app.map_or_else(
+        || "everywhere".to_owned(),
+        |app| format!("in app \"{app}\""),
+    );
+    let on = if condition.is_some() {
+        " on the same condition"
+    } else {
+        ""
+    };
     let message = if span == earlier {
         format!("`{combo}` stands twice in one head")
     } else {
@@ -93,5 +105,7 @@ fn taken_twice(
     Finding::new(Code::TakenTwice, span, message)
         .label("taken again")
         .other(earlier, "taken first")
-        .help("only one could fire: give one another key, a program (`in app`) or a condition (`if`)")
+        .help(
+            "only one could fire: give one another key, a program (`in app`) or a condition (`if`)",
+        )
 }

@@ -8,9 +8,9 @@ use lantern_model::{Combo, Value};
 use super::Checker;
 use super::kinds::{self, Kind};
 use super::names::FoundValue;
+use crate::Finding;
 use crate::codes::Code;
 use crate::tree::{self, ExprKind, TextPart};
-use crate::Finding;
 
 /// What stands for an expression that could not be read; it never runs.
 pub(super) fn nothing() -> Expr {
@@ -26,10 +26,16 @@ impl Checker<'_> {
             ExprKind::Name(word) => self.lower_name(word, expr),
             ExprKind::Key(combo) => {
                 let combo = self.lower_combo(combo);
-                (fixed_combo(&combo).map_or(Expr::Combo(combo), Expr::Value), Kind::Key)
+                (
+                    fixed_combo(&combo).map_or(Expr::Combo(combo), Expr::Value),
+                    Kind::Key,
+                )
             }
             ExprKind::List(values) => {
-                let values = values.iter().map(|value| self.lower_expr(value).0).collect();
+                let values = values
+                    .iter()
+                    .map(|value| self.lower_expr(value).0)
+                    .collect();
                 (Expr::List(values), Kind::List)
             }
             ExprKind::Not(inner) => {
@@ -109,7 +115,10 @@ impl Checker<'_> {
             self.say(finding);
             Kind::Any
         });
-        (Expr::Binary(operator, Box::new(left_expr), Box::new(right_expr)), kind)
+        (
+            Expr::Binary(operator, Box::new(left_expr), Box::new(right_expr)),
+            kind,
+        )
     }
 
     /// An expression that must give `wanted`.
@@ -156,7 +165,11 @@ impl Checker<'_> {
 }
 
 fn short_number(span: Duration) -> f64 {
-    if span.subsec_nanos() == 0 { span.as_secs_f64() } else { span.as_secs_f64() * 1000.0 }
+    if span.subsec_nanos() == 0 {
+        span.as_secs_f64()
+    } else {
+        span.as_secs_f64() * 1000.0
+    }
 }
 
 fn fixed_combo(combo: &ComboExpr) -> Option<Value> {
@@ -164,5 +177,6 @@ fn fixed_combo(combo: &ComboExpr) -> Option<Value> {
         KeyTerm::Key(key) => Some(*key),
         KeyTerm::Value(_) => None,
     });
-    keys.collect::<Option<Vec<_>>>().map(|keys| Value::Key(Combo(keys)))
+    keys.collect::<Option<Vec<_>>>()
+        .map(|keys| Value::Key(Combo(keys)))
 }

@@ -78,7 +78,10 @@ struct Checker<'a> {
 
 impl<'a> Checker<'a> {
     fn new(source: &'a Source, findings: Vec<Finding>) -> Checker<'a> {
-        let set = RuleSet { file: source.name.clone(), ..RuleSet::default() };
+        let set = RuleSet {
+            file: source.name.clone(),
+            ..RuleSet::default()
+        };
         Checker {
             source,
             findings,
@@ -114,7 +117,10 @@ impl<'a> Checker<'a> {
                 Item::Let(name, value) => {
                     let (first, kind) = self.lower_expr(value);
                     self.declare_global(name, kind);
-                    self.set.globals.push(Global { name: name.text.clone(), first });
+                    self.set.globals.push(Global {
+                        name: name.text.clone(),
+                        first,
+                    });
                 }
                 Item::Macro(definition) => self.declare_macro(definition),
                 Item::When(rule) => self.declare_rule_name(rule),
@@ -128,17 +134,25 @@ impl<'a> Checker<'a> {
             match name.text.as_str() {
                 "panic" => self.check_panic(value),
                 "attention" => self.say(
-                    Finding::new(Code::NotYet, name.span, "the attention word: this version does not do that yet")
-                        .label("not yet")
-                        .help("the rest of the file is still checked; take this part out to run it"),
+                    Finding::new(
+                        Code::NotYet,
+                        name.span,
+                        "the attention word: this version does not do that yet",
+                    )
+                    .label("not yet")
+                    .help("the rest of the file is still checked; take this part out to run it"),
                 ),
                 other => {
                     let near = near_name(other, ["panic", "attention"]);
                     self.say(
-                        Finding::new(Code::NoSuchName, name.span, format!("there is no setting `{other}`"))
-                            .label("no such setting")
-                            .help("the settings are `panic` and `attention`")
-                            .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
+                        Finding::new(
+                            Code::NoSuchName,
+                            name.span,
+                            format!("there is no setting `{other}`"),
+                        )
+                        .label("no such setting")
+                        .help("the settings are `panic` and `attention`")
+                        .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
                     );
                 }
             }
@@ -157,7 +171,9 @@ impl<'a> Checker<'a> {
             return;
         };
         if self.panic_span.replace(value.span).is_some() {
-            self.say(Finding::new(Code::NamedTwice, value.span, "`panic` is set twice").label("again"));
+            self.say(
+                Finding::new(Code::NamedTwice, value.span, "`panic` is set twice").label("again"),
+            );
         }
         if let Some(keys) = combos::fixed(combo) {
             self.set.settings = Settings { panic: Combo(keys) };
@@ -177,7 +193,10 @@ impl<'a> Checker<'a> {
         self.check_call_cycles();
         self.check_unused();
         self.findings.sort_by_key(|finding| finding.span);
-        let failed = self.findings.iter().any(|finding| finding.severity() == Severity::Error);
+        let failed = self
+            .findings
+            .iter()
+            .any(|finding| finding.severity() == Severity::Error);
         Checked {
             rules: if failed { None } else { Some(self.set) },
             findings: self.findings,
@@ -187,10 +206,7 @@ impl<'a> Checker<'a> {
 }
 
 /// The parts of a file with the programs of the blocks around them, innermost only.
-fn flatten<'t>(
-    items: &'t [Item],
-    apps: &[(String, Span)],
-) -> Vec<(&'t Item, Vec<(String, Span)>)> {
+fn flatten<'t>(items: &'t [Item], apps: &[(String, Span)]) -> Vec<(&'t Item, Vec<(String, Span)>)> {
     let mut flat = Vec::new();
     for item in items {
         match item {

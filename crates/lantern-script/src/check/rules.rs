@@ -1,10 +1,10 @@
 //! Rules: triggers spread over their sets of keys, clauses put together, bodies lowered.
 
-use lantern_model::{Again, Combo, Place, Rule, RoutineId, Trigger};
+use lantern_model::{Again, Combo, Place, RoutineId, Rule, Trigger};
 
+use super::Checker;
 use super::kinds::Kind;
 use super::routines::Body;
-use super::Checker;
 use crate::codes::Code;
 use crate::tree::{self, Clause, ClauseKind, KeyPart, When};
 use crate::{Finding, Span};
@@ -21,7 +21,9 @@ impl Checker<'_> {
         self.lower_steps(&when.body, &mut body);
         self.end_block(0);
         rule.body = RoutineId(self.set.routines.len());
-        self.set.routines.push(body.into_routine(String::new(), self.names.slots()));
+        self.set
+            .routines
+            .push(body.into_routine(String::new(), self.names.slots()));
         let mut spans = Vec::new();
         for trigger in &when.triggers {
             let place = self.place(trigger.span);
@@ -39,20 +41,28 @@ impl Checker<'_> {
             let words = clause.kind.words();
             if let Some(earlier) = clauses[..index].iter().find(|c| c.kind.words() == words) {
                 self.say(
-                    Finding::new(Code::BadClause, clause.span, format!("`{words}` stands twice"))
-                        .label("again")
-                        .other(earlier.span, "first here")
-                        .help("leave one of them away; several conditions are joined by `and`"),
+                    Finding::new(
+                        Code::BadClause,
+                        clause.span,
+                        format!("`{words}` stands twice"),
+                    )
+                    .label("again")
+                    .other(earlier.span, "first here")
+                    .help("leave one of them away; several conditions are joined by `and`"),
                 );
             }
         }
         let find = |wanted: &str| clauses.iter().find(|clause| clause.kind.words() == wanted);
         if let (Some(passing), Some(repeating)) = (find("passing"), find("repeating")) {
             self.say(
-                Finding::new(Code::BadClause, repeating.span, "`repeating` does not go with `passing`")
-                    .label("repeats cannot be told from the program's own")
-                    .other(passing.span, "the program gets the key here")
-                    .help("leave one of them away"),
+                Finding::new(
+                    Code::BadClause,
+                    repeating.span,
+                    "`repeating` does not go with `passing`",
+                )
+                .label("repeats cannot be told from the program's own")
+                .other(passing.span, "the program gets the key here")
+                .help("leave one of them away"),
             );
         }
     }
@@ -64,7 +74,11 @@ impl Checker<'_> {
         };
         self.declare_local(name, Kind::Key);
         for trigger in triggers {
-            if trigger.name.as_ref().is_none_or(|other| other.text != name.text) {
+            if trigger
+                .name
+                .as_ref()
+                .is_none_or(|other| other.text != name.text)
+            {
                 self.say(
                     Finding::new(
                         Code::BadClause,
@@ -109,7 +123,11 @@ impl Checker<'_> {
                 ClauseKind::Again(again) => rule.again = *again,
             }
         }
-        let described = when.description.lines().next().filter(|line| !line.is_empty());
+        let described = when
+            .description
+            .lines()
+            .next()
+            .filter(|line| !line.is_empty());
         rule.label = match (described, &rule.name) {
             (Some(line), _) => line.to_owned(),
             (None, Some(name)) => name.clone(),
@@ -133,7 +151,10 @@ impl Checker<'_> {
             );
         }
         rule.apps = Some(match &rule.apps {
-            Some(outer) => inner.into_iter().filter(|app| outer.contains(app)).collect(),
+            Some(outer) => inner
+                .into_iter()
+                .filter(|app| outer.contains(app))
+                .collect(),
             None => inner,
         });
     }
@@ -148,7 +169,9 @@ fn app_names(apps: &[(String, Span)]) -> Option<Vec<String>> {
 
 /// One trigger for each key of its set.
 fn spread_trigger(trigger: &tree::Trigger, place: Place) -> Vec<Trigger> {
-    let Some((last, modifiers)) = trigger.combo.parts.split_last() else { return Vec::new() };
+    let Some((last, modifiers)) = trigger.combo.parts.split_last() else {
+        return Vec::new();
+    };
     let held: Vec<_> = modifiers
         .iter()
         .filter_map(|part| match part {
@@ -165,7 +188,12 @@ fn spread_trigger(trigger: &tree::Trigger, place: Place) -> Vec<Trigger> {
         .into_iter()
         .map(|key| {
             let keys = held.iter().copied().chain([key]).collect();
-            Trigger { combo: Combo(keys), brings: key, manner: trigger.manner, place }
+            Trigger {
+                combo: Combo(keys),
+                brings: key,
+                manner: trigger.manner,
+                place,
+            }
         })
         .collect()
 }

@@ -31,8 +31,9 @@ const LEVELS: [&[Operator]; 5] = [
 const COMPARISONS: usize = 2;
 
 /// Functions and values of the language that this version does not do.
-const LATER_CALLS: &[&str] =
-    &["random", "upper", "lower", "round", "length", "first", "last", "trim"];
+const LATER_CALLS: &[&str] = &[
+    "random", "upper", "lower", "round", "length", "first", "last", "trim",
+];
 
 impl Parser<'_> {
     pub(super) fn parse_expr(&mut self) -> Parsed<Expr> {
@@ -40,12 +41,17 @@ impl Parser<'_> {
     }
 
     fn parse_level(&mut self, level: usize) -> Parsed<Expr> {
-        let Some(operators) = LEVELS.get(level) else { return self.parse_unary() };
+        let Some(operators) = LEVELS.get(level) else {
+            return self.parse_unary();
+        };
         if level == COMPARISONS && self.is_word("not") {
             let word = self.next().span;
             let inner = self.nest(|parser| parser.parse_level(level))?;
             let span = word.to(inner.span);
-            return Ok(Expr { kind: ExprKind::Not(Box::new(inner)), span });
+            return Ok(Expr {
+                kind: ExprKind::Not(Box::new(inner)),
+                span,
+            });
         }
         let mut left = self.parse_level(level + 1)?;
         loop {
@@ -53,7 +59,10 @@ impl Parser<'_> {
                 let word = self.next().span;
                 self.say_not_yet("`matches`", word);
                 let right = self.parse_level(level + 1)?;
-                left = Expr { kind: ExprKind::Unread, span: left.span.to(right.span) };
+                left = Expr {
+                    kind: ExprKind::Unread,
+                    span: left.span.to(right.span),
+                };
                 continue;
             }
             let Some(operator) = operators.iter().copied().find(|op| self.is_operator(*op)) else {
@@ -63,7 +72,10 @@ impl Parser<'_> {
             self.take_line_ends();
             let right = self.parse_level(level + 1)?;
             let span = left.span.to(right.span);
-            left = Expr { kind: ExprKind::Binary(operator, Box::new(left), Box::new(right)), span };
+            left = Expr {
+                kind: ExprKind::Binary(operator, Box::new(left), Box::new(right)),
+                span,
+            };
         }
     }
 
@@ -81,7 +93,10 @@ impl Parser<'_> {
             let minus = self.next().span;
             let inner = self.nest(Parser::parse_unary)?;
             let span = minus.to(inner.span);
-            return Ok(Expr { kind: ExprKind::Negate(Box::new(inner)), span });
+            return Ok(Expr {
+                kind: ExprKind::Negate(Box::new(inner)),
+                span,
+            });
         }
         let value = self.parse_primary()?;
         let follower = self.peek();
@@ -91,13 +106,20 @@ impl Parser<'_> {
             let left = self.slice(value.span);
             self.mentions.push(left.to_owned());
             self.findings.push(
-                Finding::new(Code::Unexpected, follower.span, "a sign touches its number, so this is a value of its own")
-                    .label("a minus between values has a space on both sides")
-                    .help(format!("write `{left} - {number}`"))
-                    .fix(follower.span, format!("- {number}")),
+                Finding::new(
+                    Code::Unexpected,
+                    follower.span,
+                    "a sign touches its number, so this is a value of its own",
+                )
+                .label("a minus between values has a space on both sides")
+                .help(format!("write `{left} - {number}`"))
+                .fix(follower.span, format!("- {number}")),
             );
             self.next();
-            return Ok(Expr { kind: ExprKind::Unread, span: value.span.to(follower.span) });
+            return Ok(Expr {
+                kind: ExprKind::Unread,
+                span: value.span.to(follower.span),
+            });
         }
         Ok(value)
     }
@@ -154,7 +176,10 @@ impl Parser<'_> {
                 }
             }
             let close = parser.expect_sign(Sign::BracketClose, "after the list")?;
-            Ok(Expr { kind: ExprKind::List(values), span: open.to(close) })
+            Ok(Expr {
+                kind: ExprKind::List(values),
+                span: open.to(close),
+            })
         })
     }
 
@@ -177,11 +202,17 @@ impl Parser<'_> {
                 self.next();
                 let span = piece.span.to(part.span);
                 self.say_not_yet(&format!("`{}`", self.slice(span)), span);
-                return Ok(Expr { kind: ExprKind::Unread, span });
+                return Ok(Expr {
+                    kind: ExprKind::Unread,
+                    span,
+                });
             }
             _ => ExprKind::Name(word.to_owned()),
         };
-        Ok(Expr { kind, span: piece.span })
+        Ok(Expr {
+            kind,
+            span: piece.span,
+        })
     }
 
     fn parse_key_value(&mut self, word: Span) -> Parsed<Expr> {
@@ -190,11 +221,17 @@ impl Parser<'_> {
             let span = word.to(self.last_span());
             let combos = keys.into_iter().map(|key| lantern_model::Combo::of(key));
             let list = Value::List(combos.map(Value::Key).collect());
-            return Ok(Expr { kind: ExprKind::Value(list), span });
+            return Ok(Expr {
+                kind: ExprKind::Value(list),
+                span,
+            });
         }
         let combo = self.parse_combo()?;
         let span = word.to(combo.span);
-        Ok(Expr { kind: ExprKind::Key(combo), span })
+        Ok(Expr {
+            kind: ExprKind::Key(combo),
+            span,
+        })
     }
 
     fn parse_is_down(&mut self, word: Span) -> Parsed<Expr> {
@@ -205,7 +242,10 @@ impl Parser<'_> {
                 combos.push(parser.parse_combo()?);
             }
             let close = parser.expect_sign(Sign::ParenClose, "after the keys")?;
-            Ok(Expr { kind: ExprKind::IsDown(combos), span: word.to(close) })
+            Ok(Expr {
+                kind: ExprKind::IsDown(combos),
+                span: word.to(close),
+            })
         })
     }
 
@@ -217,21 +257,31 @@ impl Parser<'_> {
             let known = LATER_CALLS.iter().copied().chain(["is-down"]);
             let near = near_name(word, known).map(|name| format!("did you mean `{name}(...)`?"));
             self.findings.push(
-                Finding::new(Code::NoSuchName, span, format!("nothing to ask is named `{word}`"))
-                    .label("not known")
-                    .help("a macro gives no value; call it as a step of its own")
-                    .maybe_help(near),
+                Finding::new(
+                    Code::NoSuchName,
+                    span,
+                    format!("nothing to ask is named `{word}`"),
+                )
+                .label("not known")
+                .help("a macro gives no value; call it as a step of its own")
+                .maybe_help(near),
             );
         }
         let close = self.skip_brackets();
-        Ok(Expr { kind: ExprKind::Unread, span: span.to(close) })
+        Ok(Expr {
+            kind: ExprKind::Unread,
+            span: span.to(close),
+        })
     }
 
     fn skip_range(&mut self, first: Span) -> Parsed<Expr> {
         self.next();
         let last = self.next().span;
         self.say_not_yet("ranges of numbers", first.to(last));
-        Ok(Expr { kind: ExprKind::Unread, span: first.to(last) })
+        Ok(Expr {
+            kind: ExprKind::Unread,
+            span: first.to(last),
+        })
     }
 
     fn read_number(&mut self, text: &str, span: Span) -> ExprKind {
@@ -290,12 +340,18 @@ impl Parser<'_> {
             times = Some(self.parse_expr()?);
             self.expect_word("times", "after how often")?;
         }
-        let pace = if self.take_word("every") { Some(self.parse_expr()?) } else { None };
+        let pace = if self.take_word("every") {
+            Some(self.parse_expr()?)
+        } else {
+            None
+        };
         Ok((times, pace))
     }
 
     fn ends_step_word(&mut self) -> bool {
-        ["while", "else", "or"].iter().any(|word| self.is_word(word))
+        ["while", "else", "or"]
+            .iter()
+            .any(|word| self.is_word(word))
     }
 }
 

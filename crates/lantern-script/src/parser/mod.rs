@@ -26,7 +26,10 @@ pub fn parse(source: &Source) -> (File, Vec<Finding>) {
     let tokens = Parser::cut(&source.text, 0, source.text.len(), &mut findings);
     let mut parser = Parser::new(&source.text, tokens, findings);
     let items = parser.parse_items(None);
-    let file = File { items, mentions: parser.mentions };
+    let file = File {
+        items,
+        mentions: parser.mentions,
+    };
     (file, parser.findings)
 }
 
@@ -59,7 +62,15 @@ pub(crate) struct Parser<'a> {
 
 impl<'a> Parser<'a> {
     fn new(text: &'a str, pieces: Vec<Piece>, findings: Vec<Finding>) -> Parser<'a> {
-        Parser { text, pieces, at: 0, joined: 0, depth: 0, findings, mentions: Vec::new() }
+        Parser {
+            text,
+            pieces,
+            at: 0,
+            joined: 0,
+            depth: 0,
+            findings,
+            mentions: Vec::new(),
+        }
     }
 
     fn cut(text: &str, start: usize, end: usize, findings: &mut Vec<Finding>) -> Vec<Piece> {
@@ -67,7 +78,11 @@ impl<'a> Parser<'a> {
         let mut pieces = Vec::new();
         for token in lex(text, start, end, findings) {
             if !token.kind.is_trivia() {
-                pieces.push(Piece { kind: token.kind, span: token.span, spaced });
+                pieces.push(Piece {
+                    kind: token.kind,
+                    span: token.span,
+                    spaced,
+                });
             }
             spaced = token.kind.is_trivia() || token.kind == TokenKind::LineEnd;
         }
@@ -77,7 +92,10 @@ impl<'a> Parser<'a> {
     /// The next piece that counts; in joined lines, line ends do not.
     fn peek(&mut self) -> Piece {
         while self.joined > 0
-            && matches!(self.pieces[self.at].kind, TokenKind::LineEnd | TokenKind::Description)
+            && matches!(
+                self.pieces[self.at].kind,
+                TokenKind::LineEnd | TokenKind::Description
+            )
         {
             self.at += 1;
         }
@@ -108,7 +126,9 @@ impl<'a> Parser<'a> {
 
     /// The end of what was read last.
     fn last_span(&self) -> Span {
-        self.at.checked_sub(1).map_or(Span::default(), |at| self.pieces[at].span)
+        self.at
+            .checked_sub(1)
+            .map_or(Span::default(), |at| self.pieces[at].span)
     }
 
     fn is_word(&mut self, word: &str) -> bool {
@@ -145,7 +165,11 @@ impl<'a> Parser<'a> {
     }
 
     fn expect_word(&mut self, word: &str, why: &str) -> Parsed<()> {
-        if self.take_word(word) { Ok(()) } else { self.fail(&format!("`{word}` {why}")) }
+        if self.take_word(word) {
+            Ok(())
+        } else {
+            self.fail(&format!("`{word}` {why}"))
+        }
     }
 
     fn expect_sign(&mut self, sign: Sign, why: &str) -> Parsed<Span> {
@@ -176,7 +200,10 @@ impl<'a> Parser<'a> {
                 .fix(piece.span, format!("my-{text}")),
             );
         }
-        Ok(Name { text: text.to_owned(), span: piece.span })
+        Ok(Name {
+            text: text.to_owned(),
+            span: piece.span,
+        })
     }
 
     /// Says that something else was expected here.
@@ -216,7 +243,10 @@ impl<'a> Parser<'a> {
         let help = near.map(|name| format!("did you mean `{name}`?"));
         let result = self.fail_at(piece, expected, help);
         if let (Some(name), Some(finding)) = (near, self.findings.last_mut()) {
-            finding.fix = Some(crate::Fix { span: piece.span, text: name.to_owned() });
+            finding.fix = Some(crate::Fix {
+                span: piece.span,
+                text: name.to_owned(),
+            });
         }
         result
     }
@@ -302,7 +332,9 @@ impl<'a> Parser<'a> {
                 {
                     return;
                 }
-                TokenKind::Sign(Sign::BraceOpen | Sign::ParenOpen | Sign::BracketOpen) => depth += 1,
+                TokenKind::Sign(Sign::BraceOpen | Sign::ParenOpen | Sign::BracketOpen) => {
+                    depth += 1
+                }
                 TokenKind::Sign(Sign::BraceClose | Sign::ParenClose | Sign::BracketClose) => {
                     if depth == 0 {
                         return;
@@ -320,17 +352,19 @@ impl<'a> Parser<'a> {
     fn continues(&self, at: usize) -> bool {
         let before = at.checked_sub(1).map(|before| self.pieces[before]);
         let joins = before.is_some_and(|piece| {
-            matches!(piece.kind, TokenKind::Sign(Sign::Comma | Sign::Plus | Sign::Minus))
+            matches!(
+                piece.kind,
+                TokenKind::Sign(Sign::Comma | Sign::Plus | Sign::Minus)
+            )
         });
-        let closed =
-            before.is_some_and(|piece| piece.kind == TokenKind::Sign(Sign::BraceClose));
+        let closed = before.is_some_and(|piece| piece.kind == TokenKind::Sign(Sign::BraceClose));
         let mut next = at;
         while self.pieces[next].kind == TokenKind::LineEnd {
             next += 1;
         }
         let follower = self.pieces[next];
-        let carries_on = follower.kind == TokenKind::Word
-            && matches!(self.slice(follower.span), "else" | "or");
+        let carries_on =
+            follower.kind == TokenKind::Word && matches!(self.slice(follower.span), "else" | "or");
         joins || closed && carries_on
     }
 
@@ -342,8 +376,10 @@ impl<'a> Parser<'a> {
             TokenKind::Text => {
                 let inside = text.split('{').skip(1);
                 let words = inside.filter_map(|rest| {
-                    rest.split(|c: char| !(c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-'))
-                        .next()
+                    rest.split(|c: char| {
+                        !(c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-')
+                    })
+                    .next()
                 });
                 self.mentions.extend(words.map(str::to_owned));
             }
@@ -354,13 +390,102 @@ impl<'a> Parser<'a> {
 
 /// Words of the language, which cannot be names.
 pub(crate) const RESERVED: &[&str] = &[
-    "after", "again", "all", "and", "any", "as", "ask", "at", "call", "choose", "click", "close",
-    "confirm", "contains", "device", "drag", "else", "end", "enter", "even", "every", "false",
-    "focus", "for", "from", "gesture", "get", "held", "hint", "hold", "if", "in", "is", "is-down",
-    "key", "keys", "language", "launch", "layer", "leave", "let", "line", "log", "macro", "matches",
-    "message", "move", "named", "not", "notify", "now", "of", "on", "open", "or", "passing",
-    "paste", "pause", "pick", "play", "pointer", "post", "press", "publish", "put", "read",
-    "release", "remap", "repeat", "repeating", "resume", "run", "say", "scroll", "send", "set",
-    "settings", "shape", "shell", "started", "stop", "tap", "times", "to", "toggle", "true", "type",
-    "typed", "until", "use", "voice", "volume", "wait", "when", "while", "window", "with", "words",
+    "after",
+    "again",
+    "all",
+    "and",
+    "any",
+    "as",
+    "ask",
+    "at",
+    "call",
+    "choose",
+    "click",
+    "close",
+    "confirm",
+    "contains",
+    "device",
+    "drag",
+    "else",
+    "end",
+    "enter",
+    "even",
+    "every",
+    "false",
+    "focus",
+    "for",
+    "from",
+    "gesture",
+    "get",
+    "held",
+    "hint",
+    "hold",
+    "if",
+    "in",
+    "is",
+    "is-down",
+    "key",
+    "keys",
+    "language",
+    "launch",
+    "layer",
+    "leave",
+    "let",
+    "line",
+    "log",
+    "macro",
+    "matches",
+    "message",
+    "move",
+    "named",
+    "not",
+    "notify",
+    "now",
+    "of",
+    "on",
+    "open",
+    "or",
+    "passing",
+    "paste",
+    "pause",
+    "pick",
+    "play",
+    "pointer",
+    "post",
+    "press",
+    "publish",
+    "put",
+    "read",
+    "release",
+    "remap",
+    "repeat",
+    "repeating",
+    "resume",
+    "run",
+    "say",
+    "scroll",
+    "send",
+    "set",
+    "settings",
+    "shape",
+    "shell",
+    "started",
+    "stop",
+    "tap",
+    "times",
+    "to",
+    "toggle",
+    "true",
+    "type",
+    "typed",
+    "until",
+    "use",
+    "voice",
+    "volume",
+    "wait",
+    "when",
+    "while",
+    "window",
+    "with",
+    "words",
 ];

@@ -56,7 +56,10 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
     let (source, checked) = files::read_rules(&path)?;
     let rules = checked.rules.as_ref().map_or(0, |set| set.rules.len());
     if arguments.json {
-        let findings = checked.findings.iter().map(|finding| finding_data(finding, &source));
+        let findings = checked
+            .findings
+            .iter()
+            .map(|finding| finding_data(finding, &source));
         print_json(&Report {
             version: 1,
             file: &source.name,
@@ -66,13 +69,21 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
     } else {
         print_findings(&checked.findings, &source);
         if checked.rules.is_some() {
-            let count = if rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
+            let count = if rules == 1 {
+                "1 rule".to_owned()
+            } else {
+                format!("{rules} rules")
+            };
             crate::style::say!("{}: {count}, {}", source.name, summary(&checked.findings));
         } else {
             crate::style::say!("{}: {}", source.name, summary(&checked.findings));
         }
     }
-    Ok(if checked.findings.is_empty() { Status::Done } else { Status::Found })
+    Ok(if checked.findings.is_empty() {
+        Status::Done
+    } else {
+        Status::Found
+    })
 }
 
 /// Prints findings on standard output, as a person reads them.
@@ -97,7 +108,11 @@ pub fn summary(findings: &[Finding]) -> String {
         (Some(errors), None) => format!("{}{errors}{0:#}", style::ERROR),
         (None, Some(warnings)) => format!("{}{warnings}{0:#}", style::WARNING),
         (Some(errors), Some(warnings)) => {
-            format!("{}{errors}{0:#} and {}{warnings}{1:#}", style::ERROR, style::WARNING)
+            format!(
+                "{}{errors}{0:#} and {}{warnings}{1:#}",
+                style::ERROR,
+                style::WARNING
+            )
         }
     }
 }
@@ -131,7 +146,11 @@ pub fn finding_data<'a>(finding: &'a Finding, source: &'a Source) -> FindingData
         severity: finding.severity(),
         message: &finding.message,
         place: place(finding.span, &finding.label),
-        others: finding.others.iter().map(|(span, label)| place(*span, label)).collect(),
+        others: finding
+            .others
+            .iter()
+            .map(|(span, label)| place(*span, label))
+            .collect(),
         help: finding.help.as_deref(),
         fix,
     }

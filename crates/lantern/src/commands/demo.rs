@@ -23,11 +23,16 @@ struct Report {
 
 pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
     let checked = check(&Source::new("bench.lantern", EXAMPLE_RULES));
-    let rules = checked.rules.expect("the shipped example is checked by the tests");
+    let rules = checked
+        .rules
+        .expect("the shipped example is checked by the tests");
     let (scene, _) = parse_scene(&Source::new("night.scene", EXAMPLE_SCENE));
     let played = player::play(&rules, &scene);
     if arguments.json {
-        print_json(&Report { version: 1, rows: played.timeline.rows() });
+        print_json(&Report {
+            version: 1,
+            rows: played.timeline.rows(),
+        });
         return Ok(Status::Done);
     }
     crate::style::say!(
@@ -44,5 +49,9 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
          \x20 lantern run my-desk/bench.lantern                    use it on your X11 desktop",
         style::HEAD
     );
-    Ok(if played.unmet.is_empty() { Status::Done } else { Status::Found })
+    Ok(if played.unmet.is_empty() {
+        Status::Done
+    } else {
+        Status::Found
+    })
 }

@@ -41,18 +41,30 @@ pub fn run(arguments: &ExplainArguments) -> Result<Status, Failure> {
         print_row(rows[0]);
     } else {
         for row in rows {
-            let first = row.meaning.split_inclusive(". ").next().unwrap_or(row.meaning).trim_end();
-            crate::style::say!("{}{:<16}{0:#} {:<8} {first}", style::HEAD, row.name, word(row.severity));
+            let first = row
+                .meaning
+                .split_inclusive(". ")
+                .next()
+                .unwrap_or(row.meaning)
+                .trim_end();
+            crate::style::say!(
+                "{}{:<16}{0:#} {:<8} {first}",
+                style::HEAD,
+                row.name,
+                word(row.severity)
+            );
         }
     }
     Ok(Status::Done)
 }
 
 fn find(name: &str) -> Result<&'static CodeRow, Failure> {
-    Code::named(name).map(Code::row).ok_or_else(|| Failure::NoSuchFinding {
-        name: name.to_owned(),
-        near: near_name(name, CODES.iter().map(|row| row.name)).map(str::to_owned),
-    })
+    Code::named(name)
+        .map(Code::row)
+        .ok_or_else(|| Failure::NoSuchFinding {
+            name: name.to_owned(),
+            near: near_name(name, CODES.iter().map(|row| row.name)).map(str::to_owned),
+        })
 }
 
 fn word(severity: Severity) -> &'static str {
@@ -63,7 +75,13 @@ fn word(severity: Severity) -> &'static str {
 }
 
 fn print_row(row: &CodeRow) {
-    crate::style::say!("{}{}{0:#} ({})\n\n{}", style::HEAD, row.name, word(row.severity), row.meaning);
+    crate::style::say!(
+        "{}{}{0:#} ({})\n\n{}",
+        style::HEAD,
+        row.name,
+        word(row.severity),
+        row.meaning
+    );
     for (title, example) in [("With it", row.bad), ("Without", row.good)] {
         crate::style::say!("\n{}{title}{0:#}:", style::HEAD);
         for line in example.lines() {

@@ -42,7 +42,9 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
     let (source, checked) = files::read_rules(&arguments.file)?;
     let Some(rules) = checked.rules else {
         print_broken(arguments.json, &checked.findings, &source);
-        return Err(Failure::Broken { path: source.name.clone() });
+        return Err(Failure::Broken {
+            path: source.name.clone(),
+        });
     };
     let mut scenes = Vec::new();
     for path in &arguments.scenes {
@@ -50,19 +52,31 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
         let (scene, findings) = parse_scene(&scene_source);
         if !findings.is_empty() {
             print_broken(arguments.json, &findings, &scene_source);
-            return Err(Failure::Broken { path: scene_source.name.clone() });
+            return Err(Failure::Broken {
+                path: scene_source.name.clone(),
+            });
         }
         let played = play(&rules, &scene);
-        let lines: Vec<u32> =
-            scene.lines.iter().map(|line| scene_source.place(line.span.start).line).collect();
+        let lines: Vec<u32> = scene
+            .lines
+            .iter()
+            .map(|line| scene_source.place(line.span.start).line)
+            .collect();
         scenes.push((scene_source, lines, played));
     }
     if arguments.json {
         print_json(&Report {
             version: 1,
             file: &source.name,
-            findings: checked.findings.iter().map(|f| finding_data(f, &source)).collect(),
-            scenes: scenes.iter().map(|(source, lines, played)| report(source, lines, played)).collect(),
+            findings: checked
+                .findings
+                .iter()
+                .map(|f| finding_data(f, &source))
+                .collect(),
+            scenes: scenes
+                .iter()
+                .map(|(source, lines, played)| report(source, lines, played))
+                .collect(),
         });
     } else {
         print_findings(&checked.findings, &source);
@@ -76,8 +90,16 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
 
 fn print_broken(json: bool, findings: &[Finding], source: &Source) {
     if json {
-        let findings = findings.iter().map(|finding| finding_data(finding, source)).collect();
-        print_json(&Report { version: 1, file: &source.name, findings, scenes: Vec::new() });
+        let findings = findings
+            .iter()
+            .map(|finding| finding_data(finding, source))
+            .collect();
+        print_json(&Report {
+            version: 1,
+            file: &source.name,
+            findings,
+            scenes: Vec::new(),
+        });
     } else {
         print_findings(findings, source);
         crate::style::say!("{}: {}", source.name, summary(findings));
@@ -111,7 +133,11 @@ fn print_scene(source: &Source, lines: &[u32], played: &Played) {
         );
         return;
     }
-    crate::style::say!("{}failed{0:#} {name}: {met} of {} expectations\n", style::ERROR, played.expected);
+    crate::style::say!(
+        "{}failed{0:#} {name}: {met} of {} expectations\n",
+        style::ERROR,
+        played.expected
+    );
     played.timeline.print();
     for unmet in &played.unmet {
         crate::style::say!(

@@ -15,7 +15,10 @@ const A: u8 = 38;
 #[test]
 fn x11_a_hotkey_types_exactly_its_text_into_the_terminal() {
     let mut stage = Stage::set("us");
-    let running = Running::start(&stage.display, "when key f9 => type \"Section 12, {{x}} [ok]\"\n");
+    let running = Running::start(
+        &stage.display,
+        "when key f9 => type \"Section 12, {{x}} [ok]\"\n",
+    );
     stage.person.tap("f9");
     assert_eq!(stage.terminal.read(20), "Section 12, {x} [ok]");
     assert_eq!(stage.terminal.read_rest(QUIET), "");
@@ -27,23 +30,32 @@ const HARD_TEXT: &str = "azqwAZ 09 !\"#$%&'()*+,-./:;<=>?@[\\]^_`{|}~ éüß€ 
 
 fn types_the_hard_text_under(layout: &str) {
     let mut stage = Stage::set(layout);
-    let running =
-        Running::start(&stage.display, &format!("when key ctrl+shift+f9 {{ type `{}`; type \"`\" }}\n", HARD_TEXT.replace('`', "")));
-    let expected = format!("{}`", HARD_TEXT.replace('`', ""));
+    let text = HARD_TEXT.replace('`', "");
+    let rules = format!("when key ctrl+shift+f9 {{ type `{text}`; type \"`\" }}\n");
+    let expected = format!("{text}`");
     for (caps, num) in [(false, false), (true, true)] {
         stage.person.set_locks(caps, num);
+        let running = Running::start(&stage.display, &rules);
         stage.person.press("left-ctrl");
         stage.person.press("right-shift");
         stage.person.tap("f9");
-        assert_eq!(stage.terminal.read(expected.len()), expected, "{layout}, caps {caps}");
+        assert_eq!(
+            stage.terminal.read(expected.len()),
+            expected,
+            "{layout}, caps {caps}"
+        );
         assert_eq!(stage.terminal.read_rest(QUIET), "");
         let down = stage.person.keys_down();
-        assert_eq!(down.into_iter().collect::<Vec<_>>(), [37, 62], "the modifiers are still down");
+        assert_eq!(
+            down.into_iter().collect::<Vec<_>>(),
+            [37, 62],
+            "the modifiers are still down"
+        );
         stage.person.release("right-shift");
         stage.person.release("left-ctrl");
         assert!(stage.person.keys_down().is_empty());
+        running.stop();
     }
-    running.stop();
 }
 
 #[test]
@@ -85,14 +97,35 @@ fn x11_the_layout_may_change_while_running() {
 #[test]
 fn x11_the_number_pad_is_not_the_main_row() {
     let mut stage = Stage::set("us");
-    let rules = "when key pad-1 => type \"P\"\nwhen key f20 => type \"T\"\nwhen key 1 => type \"M\"\n";
-    let running = Running::start(&stage.display, rules);
+    let rules =
+        "when key pad-1 => type \"P\"\nwhen key f20 => type \"T\"\nwhen key 1 => type \"M\"\n";
     for num in [false, true] {
         stage.person.set_locks(false, num);
+        let running = Running::start(&stage.display, rules);
         for (key, text) in [("pad-1", "P"), ("f20", "T"), ("1", "M"), ("2", "2")] {
             stage.person.tap(key);
             assert_eq!(stage.terminal.read(1), text, "num lock {num}");
         }
+        running.stop();
+    }
+}
+
+#[test]
+fn x11_locks_may_change_while_running() {
+    let display = Display::start("us");
+    let mut person = Person::sit_down(&display);
+    let target = Target::open(&display);
+    let running = Running::start(&display, "when key f9 => tap a\n");
+    for (caps, num) in [(true, false), (true, true), (false, true), (false, false)] {
+        person.set_locks(caps, num);
+        // The keys are taken anew under the new locks; a press that is faster reaches the window.
+        let fired = (0..200).any(|_| {
+            person.tap("f9");
+            let got = target.expect(2);
+            target.rest(Duration::from_millis(5));
+            got.iter().all(|got| got.detail == A)
+        });
+        assert!(fired, "caps {caps}, num {num}");
     }
     running.stop();
 }
@@ -105,7 +138,10 @@ fn x11_neither_press_nor_release_nor_repeat_of_the_trigger_reaches_the_program()
     let running = Running::start(&display, "when key f9 => tap a\n");
     person.press("f9");
     let got = target.expect(2);
-    assert!(got.iter().all(|got| got.detail == A && got.state == 0), "{got:?}");
+    assert!(
+        got.iter().all(|got| got.detail == A && got.state == 0),
+        "{got:?}"
+    );
     // Longer than the delay after which the server repeats a held key.
     assert_eq!(target.rest(Duration::from_millis(900)), []);
     person.release("f9");
@@ -123,7 +159,10 @@ fn x11_what_is_typed_fires_no_rule() {
     assert_eq!(stage.terminal.read(3), "abc");
     stage.person.tap("f8");
     let rest = stage.terminal.read_rest(QUIET);
-    assert!(!rest.contains("NO") && rest.contains('\u{1b}'), "the terminal got f7: {rest:?}");
+    assert!(
+        !rest.contains("NO") && rest.contains('\u{1b}'),
+        "the terminal got f7: {rest:?}"
+    );
     stage.person.tap("b");
     assert_eq!(stage.terminal.read(2), "NO");
     running.stop();
@@ -143,7 +182,11 @@ fn x11_a_rule_waits_for_its_program_and_a_condition_gives_the_key_back() {
     stage.person.tap("f8");
     assert!(!stage.terminal.read_rest(QUIET).contains("NO"));
     stage.person.tap("x");
-    assert_eq!(stage.terminal.read(1), "x", "the program gets the key that no rule wants");
+    assert_eq!(
+        stage.terminal.read(1),
+        "x",
+        "the program gets the key that no rule wants"
+    );
     stage.person.tap("f5");
     stage.person.tap("x");
     assert_eq!(stage.terminal.read(2), "ON");
@@ -182,7 +225,11 @@ fn x11_the_pointer_is_nudged_pixel_by_pixel_as_long_as_the_key_is_down() {
     person.release("right");
     let more = target.rest(QUIET).len() / 2;
     let (x, y) = person.pointer();
-    assert_eq!((x, y), (204 + more as i16, 100), "one pixel for each time it fired");
+    assert_eq!(
+        (x, y),
+        (204 + more as i16, 100),
+        "one pixel for each time it fired"
+    );
     running.stop();
 }
 
@@ -242,7 +289,10 @@ fn x11_no_key_stays_down_after_a_signal_or_a_kill() {
             let got = target.next(Duration::from_secs(10));
             up += u32::from(!got.expect("every key is let go").down);
         }
-        assert!(person.keys_down().is_empty() && !person.buttons_down(), "after {signal}");
+        assert!(
+            person.keys_down().is_empty() && !person.buttons_down(),
+            "after {signal}"
+        );
     }
 }
 
@@ -255,7 +305,9 @@ fn x11_keys_that_both_processes_left_down_are_let_go_at_the_next_start() {
     person.tap("f9");
     target.expect(3);
     for pid in [running.guardian(), running.child.id()] {
-        let status = std::process::Command::new("kill").args(["-KILL", &pid.to_string()]).status();
+        let status = std::process::Command::new("kill")
+            .args(["-KILL", &pid.to_string()])
+            .status();
         assert!(status.expect("kill is there").success());
     }
     running.wait_end();
@@ -284,14 +336,24 @@ fn x11_a_key_that_another_program_holds_is_named_and_the_rest_works() {
     let other = stage.display.connect();
     let root = x11rb::connection::Connection::setup(&other).roots[0].root;
     other
-        .grab_key(true, root, ModMask::ANY, 75, GrabMode::ASYNC, GrabMode::ASYNC)
+        .grab_key(
+            true,
+            root,
+            ModMask::ANY,
+            75,
+            GrabMode::ASYNC,
+            GrabMode::ASYNC,
+        )
         .expect("it listens")
         .check()
         .expect("f9 is free");
     let rules = "## Next section\nwhen key f9 => type \"NO\"\nwhen key f10 => type \"YES\"\n";
     let mut running = Running::start_unready(&stage.display, rules);
     let line = running.wait_for("taken by another program");
-    assert!(line.contains("Next section") && line.contains("f9"), "{line}");
+    assert!(
+        line.contains("Next section") && line.contains("f9"),
+        "{line}"
+    );
     stage.person.tap("f10");
     assert_eq!(stage.terminal.read(3), "YES");
     running.stop();
@@ -302,8 +364,16 @@ fn x11_a_key_that_the_keyboard_lacks_is_named_and_the_rest_works() {
     let mut stage = Stage::set("us");
     let rules = "## Mute\nwhen key mic-mute => type \"NO\"\nwhen key 'ö' => type \"NO\"\nwhen key f10 => type \"YES\"\n";
     let mut running = Running::start_unready(&stage.display, rules);
-    assert!(running.wait_for("3: when key 'ö'").ends_with("not on this keyboard: 'ö'"));
-    assert!(running.wait_for("2: Mute").ends_with("not on this keyboard: mic-mute"));
+    assert!(
+        running
+            .wait_for("3: when key 'ö'")
+            .ends_with("not on this keyboard: 'ö'")
+    );
+    assert!(
+        running
+            .wait_for("2: Mute")
+            .ends_with("not on this keyboard: mic-mute")
+    );
     stage.person.tap("f10");
     assert_eq!(stage.terminal.read(3), "YES");
     running.stop();
@@ -337,7 +407,10 @@ fn x11_programs_are_launched_run_and_missed_by_name() {
     let folder = stage.display.folder().to_owned();
     let entries = folder.join("data/applications");
     std::fs::create_dir_all(&entries).expect("it can be made");
-    let entry = format!("[Desktop Entry]\nType=Application\nName=Log\nExec=touch {}/entry %U\n", folder.display());
+    let entry = format!(
+        "[Desktop Entry]\nType=Application\nName=Log\nExec=touch {}/entry %U\n",
+        folder.display()
+    );
     std::fs::write(entries.join("core-log.desktop"), entry).expect("it can be written");
     let rules = format!(
         "when key f1 {{ run \"touch\", \"{0}/run\"; type \"1\" }}\n\
@@ -350,12 +423,18 @@ fn x11_programs_are_launched_run_and_missed_by_name() {
     let mut running = Running::start(&stage.display, &rules);
     stage.person.tap("f1");
     assert_eq!(stage.terminal.read(1), "1");
-    assert!(folder.join("run").exists(), "the step after `run` comes after its end");
+    assert!(
+        folder.join("run").exists(),
+        "the step after `run` comes after its end"
+    );
     stage.person.tap("f2");
     assert_eq!(stage.terminal.read(1), "2");
     stage.person.tap("f3");
     let line = running.wait_for("no-such-drill");
-    assert!(line.contains("bench.lantern:4: Missing") && line.contains("failed at line 4"), "{line}");
+    assert!(
+        line.contains("bench.lantern:4: Missing") && line.contains("failed at line 4"),
+        "{line}"
+    );
     stage.person.tap("f4");
     running.wait_for("took too long");
     assert_eq!(stage.terminal.read_rest(QUIET), "");
@@ -396,8 +475,12 @@ fn sleeps(pid: u32) -> u64 {
     let status = tasks.flatten().map(|task| task.path().join("status"));
     let count = |path| {
         let text = std::fs::read_to_string(path).unwrap_or_default();
-        let line = text.lines().find_map(|line| line.strip_prefix("voluntary_ctxt_switches:"));
-        line.map_or(0, |count| count.trim().parse::<u64>().expect("it is a number"))
+        let line = text
+            .lines()
+            .find_map(|line| line.strip_prefix("voluntary_ctxt_switches:"));
+        line.map_or(0, |count| {
+            count.trim().parse::<u64>().expect("it is a number")
+        })
     };
     status.map(count).sum()
 }
@@ -407,7 +490,10 @@ fn x11_keys_and_movements_that_no_rule_needs_wake_nothing() {
     let display = Display::start("us");
     let mut person = Person::sit_down(&display);
     let target = Target::open(&display);
-    let running = Running::start(&display, "when key f9 => tap a\nwhen key ctrl+f9 => tap a\n");
+    let running = Running::start(
+        &display,
+        "when key f9 => tap a\nwhen key ctrl+f9 => tap a\n",
+    );
     person.tap("f9");
     target.expect(2);
     let guardian = running.guardian();
@@ -423,6 +509,9 @@ fn x11_keys_and_movements_that_no_rule_needs_wake_nothing() {
         target.expect(100);
         before == count()
     });
-    assert!(quiet_round.is_some(), "every round of 50 keys woke something");
+    assert!(
+        quiet_round.is_some(),
+        "every round of 50 keys woke something"
+    );
     running.stop();
 }
