@@ -35,6 +35,9 @@ pub fn render(finding: &Finding, source: &Source, colour: bool) -> String {
     renderer.render(&[group])
 }
 
+/// An underlined stretch, the words under it, and whether it is what the finding is about.
+type Mark<'a> = (Span, &'a str, bool);
+
 /// The excerpts of a finding: near places share one.
 fn snippets<'a>(
     finding: &'a Finding,
@@ -46,7 +49,7 @@ fn snippets<'a>(
         .map(|(span, words)| (*span, words.as_str(), false));
     let mut marks = vec![(finding.span, finding.label.as_str(), true)];
     marks.extend(others);
-    let mut excerpts: Vec<(u32, u32, Vec<(Span, &str, bool)>)> = Vec::new();
+    let mut excerpts: Vec<(u32, u32, Vec<Mark<'_>>)> = Vec::new();
     for mark in marks {
         let first = source.place(mark.0.start).line;
         let last = source.place(mark.0.end.max(mark.0.start)).line.max(first);
@@ -72,7 +75,7 @@ fn excerpt<'a>(
     source: &'a Source,
     from: u32,
     to: u32,
-    marks: Vec<(Span, &'a str, bool)>,
+    marks: Vec<Mark<'a>>,
 ) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
     let lines = source.lines(from, to);
     let offset = lines.start as usize;

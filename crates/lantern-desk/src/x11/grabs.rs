@@ -27,10 +27,12 @@ pub(super) struct Grabs {
 }
 
 impl Grabs {
-    /// The armed key that a press of `code` under `mask` belongs to.
-    pub(super) fn find(&self, code: u8, mask: u32) -> Option<ArmedKey> {
-        self.of_code(code)
-            .find(|(_, taken)| *taken == mask)
+    /// The armed key that a press of `code` under `mask` belongs to. Locks do not count: one may
+    /// have changed between the press and now.
+    pub(super) fn find(&self, keymap: &Keymap, code: u8, mask: u32) -> Option<ArmedKey> {
+        let bare = |mask: u32| mask & 0xff & !u32::from(keymap.locks());
+        let mut own = self.of_code(code);
+        own.find(|(_, taken)| bare(*taken) == bare(mask))
             .map(|(armed, _)| armed)
     }
 

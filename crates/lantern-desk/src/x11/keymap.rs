@@ -137,10 +137,15 @@ impl Keymap {
         row.map_or(0, |row| 1 << row)
     }
 
+    /// The bits of caps lock and num lock.
+    pub(super) fn locks(&self) -> u16 {
+        LOCK | self.num_lock
+    }
+
     /// The mask under which exactly these families are down while these locks are on. None if a
     /// family cannot be pressed on this board.
     pub(super) fn grab_mask(&self, families: Families, locked: u16) -> Option<u32> {
-        let mut mask = locked & (LOCK | self.num_lock);
+        let mut mask = locked & self.locks();
         for family in families.iter() {
             match self.families[family as usize] {
                 0 => return None,
@@ -163,7 +168,7 @@ impl Keymap {
 
     /// The keycodes of every modifier in a mask, but for the locks.
     pub(super) fn modifier_codes(&self, mask: u16) -> impl Iterator<Item = u8> {
-        let mask = mask & !(LOCK | self.num_lock);
+        let mask = mask & !self.locks();
         let rows = self.modifiers.iter().enumerate();
         rows.filter(move |(row, _)| mask & (1 << row) != 0)
             .flat_map(|(_, codes)| codes.iter().copied())

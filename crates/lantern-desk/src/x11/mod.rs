@@ -165,7 +165,19 @@ impl X11Desk {
 
     fn handle_x_event(&mut self, now: Time, event: XEvent) -> Result<(), DeskError> {
         match event {
-            XEvent::XinputKeyPress(press) => self.handle_press(&press)?,
+            XEvent::XinputKeyPress(press) => {
+                let repeat = u32::from(press.flags) & u32::from(KeyEventFlags::KEY_REPEAT) != 0;
+                if !repeat {
+                    let low = |mask: u32| (mask & 0xff) as u16;
+                    let (base, effective) = (low(press.mods.base), low(press.mods.effective));
+                    self.handle_press(press.detail as u8, base, effective)?;
+                }
+            }
+            // A press that fell into the moment in which a grab was tried.
+            XEvent::KeyPress(press) => {
+                let mask = u16::from(press.state) & 0xff;
+                self.handle_press(press.detail, mask, mask)?;
+            }
             XEvent::XinputRawKeyPress(raw) => {
                 self.handle_raw(raw.sourceid, key_of_detail(raw.detail), true)?
             }
@@ -202,29 +214,23 @@ impl X11Desk {
         Ok(())
     }
 
-    /// A grabbed key went down. Letting it go in the server ends the grab without a stray release
-    /// and without repeats; the finger's own release is seen as a raw event only.
-    fn handle_press(&mut self, press: &xinput::KeyPressEvent) -> Result<(), DeskError> {
-        let code = press.detail as u8;
-        let repeat = u32::from(press.flags) & u32::from(KeyEventFlags::KEY_REPEAT) != 0;
+    /// A grabbed key went down, with these modifiers pressed and these in force. Letting it go in
+    /// the server ends the grab without a stray release and without repeats; the finger's own
+    /// release is seen as a raw event only.
+    fn handle_press(&mut self, code: u8, base: u16, effective: u16) -> Result<(), DeskError> {
         self.fake_key(code, false)?;
-        let (Some(key), false) = (key_of(code), repeat) else {
+        let found = self.grabs.find(&self.keymap, code, effective.into());
+        let (Some(key), Some(armed)) = (key_of(code), found) else {
             return Ok(());
         };
-        let Some(armed) = self.grabs.find(code, press.mods.effective & 0xff) else {
-            return Ok(());
-        };
-        let base = (press.mods.base & 0xff) as u16;
         self.pressed_under = Some(base);
-        let modifiers = if armed.sides {
+        let modifiers: Modifiers = if armed.sides {
             let real = fingers::real_keycodes(&self.link)?;
             let down =
                 |side: &Side| keycode_of(side.key()).is_some_and(|code| real.contains(&code));
             Side::ALL.into_iter().filter(down).collect()
         } else {
-            self.keymap
-                .usual_sides((press.mods.effective & 0xff) as u16)
-                .collect::<Modifiers>()
+            self.keymap.usual_sides(effective).collect()
         };
         if armed.follow {
             self.followed.insert(key);

@@ -8,8 +8,13 @@ use super::Checker;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
-/// A combination whatever the order of its modifiers.
-fn canonical(combo: &Combo) -> (Vec<KeyRef>, Option<KeyRef>) {
+/// A combination whatever the order of its modifiers: those, and the last key.
+type Canonical = (Vec<KeyRef>, Option<KeyRef>);
+
+/// Where a rule applies and on what condition, as far as others could stand in its way.
+type Standing<'r> = (Option<&'r str>, Option<String>);
+
+fn canonical(combo: &Combo) -> Canonical {
     let mut modifiers = combo.modifiers().to_vec();
     modifiers.sort();
     modifiers.dedup();
@@ -18,7 +23,7 @@ fn canonical(combo: &Combo) -> (Vec<KeyRef>, Option<KeyRef>) {
 
 /// What two rules must share to stand in each other's way: where they apply and on what condition.
 /// Rules of one place with different conditions are tried in the order of the file.
-fn standings(rule: &Rule) -> Vec<(Option<&str>, Option<String>)> {
+fn standings(rule: &Rule) -> Vec<Standing<'_>> {
     let condition = rule
         .condition
         .as_ref()
@@ -34,10 +39,8 @@ fn standings(rule: &Rule) -> Vec<(Option<&str>, Option<String>)> {
 
 impl Checker<'_> {
     pub(super) fn check_conflicts(&mut self) {
-        type Standing<'r> = (Option<&'r str>, Option<String>);
-        type Taken<'r> = BTreeMap<Standing<'r>, Span>;
         let panic = canonical(&self.set.settings.panic);
-        let mut by_combo: BTreeMap<((Vec<KeyRef>, Option<KeyRef>), bool), Taken<'_>> =
+        let mut by_combo: BTreeMap<(Canonical, bool), BTreeMap<Standing<'_>, Span>> =
             BTreeMap::new();
         let mut findings = Vec::new();
         for (rule, spans) in self.set.rules.iter().zip(&self.spans) {
@@ -86,7 +89,7 @@ fn taken_twice(
     combo: &Combo,
     span: Span,
     earlier: Span,
-    (app, condition): &(Option<&str>, Option<String>),
+    (app, condition): &Standing<'_>,
 ) -> Finding {
     let place = app.map_or_else(
         || "everywhere".to_owned(),

@@ -137,7 +137,8 @@ impl Parser<'_> {
             self.skip_not_yet(&format!("`expect {word}`"));
             return Ok(None);
         }
-        let texts: [(&str, fn(TextTest) -> Expectation); 4] = [
+        type Make = fn(TextTest) -> Expectation;
+        let texts: [(&str, Make); 4] = [
             ("typed", Expectation::Typed),
             ("launched", Expectation::Launched),
             ("hint", Expectation::Hint),
