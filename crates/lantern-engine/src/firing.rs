@@ -170,7 +170,7 @@ impl Engine {
             .runs
             .live
             .iter()
-            .filter(|(_, run)| run.press == down.press && rules.rules[run.rule].while_held)
+            .filter(|(_, run)| run.press.key == key && rules.rules[run.rule].while_held)
             .map(|(id, run)| (*id, run.rule))
             .collect();
         for (run, rule) in ended {
@@ -182,7 +182,7 @@ impl Engine {
             );
         }
         self.waiting
-            .retain(|rule, waiting| waiting.press != down.press || !rules.rules[*rule].while_held);
+            .retain(|rule, waiting| waiting.press.key != key || !rules.rules[*rule].while_held);
         if let Some((rule, trigger)) = down.on_release {
             self.fire(now, rule, trigger, down.press, false);
         }

@@ -107,10 +107,10 @@ impl Checker<'_> {
             let mut finding = Finding::new(Code::WrongKind, right.span, message)
                 .label(right_kind.words())
                 .other(left.span, left_kind.words());
-            if left_kind == Kind::Text || right_kind == Kind::Text {
-                finding = finding.help("to put a value into a text write `\"{value}\"`");
-            } else if left_kind == Kind::Key || right_kind == Kind::Key {
+            if left_kind == Kind::Key || right_kind == Kind::Key {
                 finding = finding.help("a key as a value is written `key up`");
+            } else if left_kind == Kind::Text || right_kind == Kind::Text {
+                finding = finding.help("to put a value into a text write `\"{value}\"`");
             }
             self.say(finding);
             Kind::Any

@@ -143,12 +143,10 @@ impl Parser<'_> {
                 self.say_unclosed_block(open);
                 return Ok(Item::Settings(settings));
             }
+            let start = self.at;
             match self.parse_binding() {
                 Ok(setting) => settings.push(setting),
-                Err(Said) => {
-                    self.joined = 0;
-                    self.skip_statement();
-                }
+                Err(Said) => self.recover_statement(start),
             }
         }
     }
@@ -205,9 +203,7 @@ impl Parser<'_> {
         let head = word.to(self.last_span());
         let body = if self.take_sign(Sign::Arrow) {
             self.take_line_ends();
-            let steps = self.parse_single_step();
-            self.expect_end_of_statement()?;
-            steps
+            self.parse_single_step()
         } else {
             self.parse_block("or `=>` before the steps")?
         };

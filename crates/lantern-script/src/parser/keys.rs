@@ -26,6 +26,11 @@ impl Parser<'_> {
             parts.push(self.parse_key_part()?);
         }
         let span = parts[0].span().to(self.last_span());
+        if self.is_sign(Sign::Plus) {
+            let piece = self.peek();
+            let help = "a `+` between keys touches both of them: `ctrl+e`".to_owned();
+            return self.fail_at(piece, "the end of the keys", Some(help));
+        }
         Ok(Combo { parts, span })
     }
 

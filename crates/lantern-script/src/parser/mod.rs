@@ -320,9 +320,23 @@ impl<'a> Parser<'a> {
     /// Goes on to the end of the present statement: a line end, `;` or closing brace outside all
     /// brackets opened on the way, or the start of a top-level part.
     fn skip_statement(&mut self) {
+        self.skip_to_end(true);
+    }
+
+    /// The same for a statement with parts in its block, as long as the block is closed.
+    fn skip_with_parts(&mut self) {
+        let start = self.at;
+        self.skip_to_end(false);
+        if self.pieces[self.at].kind == TokenKind::End {
+            self.at = start;
+            self.skip_to_end(true);
+        }
+    }
+
+    fn skip_to_end(&mut self, ends_at_parts: bool) {
         let mut depth = 0usize;
         while self.pieces[self.at].kind != TokenKind::End {
-            if depth > 0 && self.begins_item(self.at) {
+            if ends_at_parts && depth > 0 && self.begins_item(self.at) {
                 return;
             }
             let piece = self.pieces[self.at];
@@ -345,6 +359,16 @@ impl<'a> Parser<'a> {
             }
             self.mention(piece);
             self.at += 1;
+        }
+    }
+
+    /// Goes on behind a statement that began at `start` and could not be read: at least one piece
+    /// further.
+    fn recover_statement(&mut self, start: usize) {
+        self.joined = 0;
+        self.skip_statement();
+        if self.at == start {
+            self.next();
         }
     }
 

@@ -65,7 +65,7 @@ impl Parser<'_> {
     /// Names the statement that begins here and looks past it, with its blocks.
     pub(super) fn skip_not_yet(&mut self, what: &str) -> Span {
         let first = self.peek().span;
-        self.split_lines(Parser::skip_statement);
+        self.split_lines(Parser::skip_with_parts);
         self.say_not_yet(what, first);
         first.to(self.last_span())
     }

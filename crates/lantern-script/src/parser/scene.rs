@@ -46,13 +46,7 @@ pub fn parse_scene(source: &Source) -> (Scene, Vec<Finding>) {
         let start = parser.at;
         match parser.parse_scene_line(&mut clock) {
             Ok(line) => scene.lines.extend(line),
-            Err(Said) => {
-                parser.joined = 0;
-                parser.skip_statement();
-                if parser.at == start {
-                    parser.next();
-                }
-            }
+            Err(Said) => parser.recover_statement(start),
         }
     }
 }
@@ -80,7 +74,7 @@ impl Parser<'_> {
             *clock = time.max(*clock);
             at = Some(*clock);
         }
-        let act = if self.at_end_of_statement() {
+        let act = if at.is_some() && self.at_end_of_statement() {
             Some(SceneAct::Wait)
         } else {
             self.parse_scene_act()?

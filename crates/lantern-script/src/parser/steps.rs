@@ -56,12 +56,7 @@ impl Parser<'_> {
         match result {
             Ok(step) => vec![step],
             Err(Said) => {
-                self.joined = 0;
-                let before = self.at;
-                self.skip_statement();
-                if self.at == before && self.at == start {
-                    self.next();
-                }
+                self.recover_statement(start);
                 let span = self.pieces[start].span;
                 vec![Step {
                     kind: StepKind::Unread,

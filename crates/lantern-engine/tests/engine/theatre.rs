@@ -1,0 +1,190 @@
+//! A small theatre: rules, fingers and a clock; what the engine orders is written down in words.
+
+use std::time::Duration;
+
+use lantern_engine::{Engine, Reason};
+use lantern_model::{
+    Act, App, Effect, Event, InputStep, Key, Layout, Modifiers, Order, Side, Time,
+};
+use lantern_script::{Source, check};
+
+/// An engine with rules, and everything it ordered.
+pub struct Theatre {
+    pub engine: Engine,
+    pub now: Time,
+    fingers: Vec<Key>,
+    script: Vec<String>,
+    /// Outcomes come at once unless they are held back.
+    pub hold_outcomes: bool,
+    owed: Vec<lantern_model::EffectId>,
+}
+
+impl Theatre {
+    /// A theatre for these rules, with nothing written down yet.
+    pub fn new(rules: &str) -> Theatre {
+        let checked = check(&Source::new("bench.lantern", rules));
+        let rules = checked
+            .rules
+            .unwrap_or_else(|| panic!("{:?}", checked.findings));
+        let mut theatre = Theatre {
+            engine: Engine::new(rules),
+            now: Time::START,
+            fingers: Vec::new(),
+            script: Vec::new(),
+            hold_outcomes: false,
+            owed: Vec::new(),
+        };
+        theatre.happen(Event::Layout(Layout::us()));
+        theatre.script.clear();
+        theatre
+    }
+
+    /// Something happens now.
+    pub fn happen(&mut self, event: Event) {
+        self.engine.handle_event(self.now, event);
+        self.collect();
+    }
+
+    /// The person presses a key that is withheld, with what they hold.
+    pub fn press(&mut self, name: &str) {
+        let key = key(name);
+        let modifiers: Modifiers = self
+            .fingers
+            .iter()
+            .filter_map(|key| Side::of(*key))
+            .collect();
+        self.fingers.push(key);
+        self.happen(Event::Pressed { key, modifiers });
+    }
+
+    /// The person takes a modifier down; it passes.
+    pub fn hold(&mut self, name: &str) {
+        self.fingers.push(key(name));
+    }
+
+    /// The person lets a key go.
+    pub fn release(&mut self, name: &str) {
+        let key = key(name);
+        self.fingers.retain(|held| *held != key);
+        self.happen(Event::LetGo { key });
+    }
+
+    /// A program comes to the front.
+    pub fn focus(&mut self, name: &str, window: u64) {
+        let app = App {
+            window,
+            names: vec![name.to_owned()],
+            title: String::new(),
+        };
+        self.happen(Event::Focus(app));
+    }
+
+    /// The clock goes on, deadline by deadline.
+    pub fn wait(&mut self, millis: u64) {
+        let end = self.now + Duration::from_millis(millis);
+        while let Some(due) = self.engine.next_deadline().filter(|due| *due <= end) {
+            self.now = due;
+            self.engine.handle_deadline(due);
+            self.collect();
+        }
+        self.now = end;
+    }
+
+    /// Gives the outcomes that were held back.
+    pub fn give_outcomes(&mut self) {
+        self.hold_outcomes = false;
+        for effect in std::mem::take(&mut self.owed) {
+            self.happen(Event::Outcome {
+                effect,
+                result: Ok(()),
+            });
+        }
+    }
+
+    /// Everything ordered since the last time, each with its time in milliseconds.
+    pub fn script(&mut self) -> String {
+        std::mem::take(&mut self.script).join("\n")
+    }
+
+    /// The reasons given, in words.
+    pub fn reasons(&self) -> Vec<String> {
+        self.engine
+            .reasons_after(0)
+            .map(|Reason { kind, .. }| format!("{kind:?}"))
+            .collect()
+    }
+
+    fn collect(&mut self) {
+        while let Some(effect) = self.engine.poll_effect() {
+            let words = words(&effect);
+            let time = self.now.as_micros() as f64 / 1000.0;
+            self.script.push(format!("{time:>6} {words}"));
+            if matches!(
+                effect.order,
+                Order::Input(_) | Order::Launch(_) | Order::Run { .. }
+            ) {
+                if self.hold_outcomes {
+                    self.owed.push(effect.id);
+                } else {
+                    let event = Event::Outcome {
+                        effect: effect.id,
+                        result: Ok(()),
+                    };
+                    self.engine.handle_event(self.now, event);
+                }
+            }
+        }
+    }
+}
+
+pub fn key(name: &str) -> Key {
+    Key::named(name).unwrap_or_else(|| panic!("no key {name}"))
+}
+
+fn words(effect: &Effect) -> String {
+    match &effect.order {
+        Order::Arm(armed) => {
+            let names = armed.keys.iter().map(|armed| {
+                let families = armed
+                    .families
+                    .iter()
+                    .map(|family| format!("{}+", family.word()));
+                format!("{}{}", families.collect::<String>(), armed.key)
+            });
+            let fingers = if armed.fingers {
+                " and see all fingers"
+            } else {
+                ""
+            };
+            format!("arm {}{fingers}", names.collect::<Vec<_>>().join(" "))
+        }
+        Order::Input(step) => step_words(step),
+        Order::GiveBack(key) => format!("give back {key}"),
+        Order::Launch(program) => format!("launch {program}"),
+        Order::Run { words, limit } => format!("run {words:?} {limit:?}"),
+        Order::Hint { text, span, .. } => format!("hint {text:?} for {span:?}"),
+        Order::Log(text) => format!("log {text:?}"),
+    }
+}
+
+fn step_words(step: &InputStep) -> String {
+    let acts = step.acts.iter().map(|act| match act {
+        Act::Tap(keys) => {
+            let names: Vec<&str> = keys.iter().map(|key| key.name()).collect();
+            format!("tap {}", names.join("+"))
+        }
+        Act::Down(key) => format!("down {key}"),
+        Act::Up(key) => format!("up {key}"),
+        Act::Text(text) => format!("type {text:?}"),
+        Act::MoveBy(x, y) => format!("by {x},{y}"),
+        Act::MoveTo(x, y) => format!("to {x},{y}"),
+    });
+    let mut words = acts.collect::<Vec<_>>().join(", ");
+    if !step.keep.is_empty() {
+        words += &format!(" keeping {:?}", step.keep);
+    }
+    if !step.park.is_empty() {
+        words += &format!(" parking {:?}", step.park);
+    }
+    words
+}

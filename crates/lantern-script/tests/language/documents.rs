@@ -1,0 +1,60 @@
+//! The reference of the language: every example in it holds.
+
+use crate::names;
+
+const REFERENCE: &str = include_str!("../../../../docs/language.md");
+
+/// The fenced blocks of a document with that word behind the fence.
+fn blocks(document: &str, word: &str) -> Vec<String> {
+    let mut blocks = Vec::new();
+    let mut block: Option<String> = None;
+    for line in document.lines() {
+        match &mut block {
+            Some(text) if line == "```" => {
+                blocks.push(std::mem::take(text));
+                block = None;
+            }
+            Some(text) => {
+                text.push_str(line);
+                text.push('\n');
+            }
+            None if line == format!("```{word}") => block = Some(String::new()),
+            None => {}
+        }
+    }
+    blocks
+}
+
+#[test]
+fn every_example_of_the_reference_has_nothing_to_mend() {
+    let examples = blocks(REFERENCE, "lantern");
+    assert!(examples.len() >= 9, "only {} examples", examples.len());
+    for example in examples {
+        assert_eq!(names(&example), [""; 0], "{example}");
+    }
+}
+
+#[test]
+fn every_example_of_what_is_to_come_is_named_not_yet() {
+    let examples = blocks(REFERENCE, "lantern-later");
+    assert!(!examples.is_empty());
+    for example in examples {
+        let found = names(&example);
+        assert!(found.contains(&"not-yet"), "{example}: {found:?}");
+        assert!(
+            found.iter().all(|name| *name == "not-yet"),
+            "{example}: {found:?}"
+        );
+    }
+}
+
+#[test]
+fn every_finding_is_listed() {
+    for row in lantern_script::codes::CODES {
+        assert!(
+            REFERENCE.contains(&format!("`{}`", row.name)),
+            "{} is missing",
+            row.name
+        );
+    }
+}
