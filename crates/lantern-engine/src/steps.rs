@@ -223,6 +223,10 @@ impl Engine {
     }
 
     fn await_acts(&mut self, id: RunId, acts: Vec<Act>) -> Flow {
+        if acts.is_empty() {
+            self.release_input(id);
+            return Flow::Next;
+        }
         let effect = self.emit_input(id, acts, false);
         self.runs.get_mut(id).state = State::Awaiting(effect);
         Flow::Wait

@@ -42,11 +42,12 @@ impl Value {
 impl fmt::Display for Value {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Value::Number(number) => write!(f, "{number}"),
+            // Nine places hide what binary fractions cannot say: 0.1 * 3 is shown as 0.3.
+            Value::Number(number) => write!(f, "{}", (number * 1e9).round() / 1e9),
             Value::Text(text) => f.write_str(text),
             Value::Truth(truth) => write!(f, "{truth}"),
             Value::Duration(span) => fmt_duration(*span, f),
-            Value::Share(share) => write!(f, "{}%", share * 100.0),
+            Value::Share(share) => write!(f, "{}%", (share * 1e9).round() / 1e7),
             Value::Key(combo) => write!(f, "{combo}"),
             Value::List(values) => {
                 for (index, value) in values.iter().enumerate() {

@@ -54,7 +54,7 @@ pub fn watch(held: &Path) -> Result<Status, Failure> {
         let _ = io::copy(&mut io::stdin().lock().by_ref(), &mut io::sink());
         true
     };
-    match lantern_desk::release_held(held, until_closed) {
+    match lantern_desk::release_held(None, held, until_closed) {
         Ok(()) => Ok(Status::Done),
         // A display that is gone holds no keys.
         Err(lantern_desk::DeskError::Lost(_)) => Ok(Status::Done),

@@ -303,6 +303,13 @@ fn sides(keys: impl Iterator<Item = Key>) -> Modifiers {
 
 impl Desk for SimulatedDesk {
     fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+        if armed.fingers && !self.armed.fingers {
+            let down = self.fingers.iter().map(|key| Event::Finger {
+                key: *key,
+                down: true,
+            });
+            self.events.extend(down);
+        }
         self.armed = armed;
         Ok(())
     }

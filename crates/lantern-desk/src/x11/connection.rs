@@ -48,14 +48,15 @@ pub(super) struct Link {
 }
 
 impl Link {
-    /// Connects to the display in DISPLAY.
-    pub(super) fn open() -> Result<Link, DeskError> {
-        let display = env::var("DISPLAY").unwrap_or_default();
+    /// Connects to a display, or to the one in DISPLAY.
+    pub(super) fn open(display: Option<&str>) -> Result<Link, DeskError> {
+        let display = display.map(str::to_owned);
+        let display = display.unwrap_or_else(|| env::var("DISPLAY").unwrap_or_default());
         if display.is_empty() {
             return Err(DeskError::NoDisplay);
         }
         let (conn, screen) =
-            RustConnection::connect(None).map_err(|source| DeskError::Unreachable {
+            RustConnection::connect(Some(&display)).map_err(|source| DeskError::Unreachable {
                 display: display.clone(),
                 source,
             })?;

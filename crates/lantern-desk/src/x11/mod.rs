@@ -75,7 +75,15 @@ impl X11Desk {
     /// # Errors
     /// When the display cannot be reached, or lacks what we need.
     pub fn open(held: HeldKeys) -> Result<X11Desk, DeskError> {
-        let link = Link::open()?;
+        X11Desk::open_on(None, held)
+    }
+
+    /// The same for a display by its name.
+    ///
+    /// # Errors
+    /// When the display cannot be reached, or lacks what we need.
+    pub fn open_on(display: Option<&str>, held: HeldKeys) -> Result<X11Desk, DeskError> {
+        let link = Link::open(display)?;
         release_marked(&link, held.path())?;
         let mut held = held;
         held.clear();
@@ -448,13 +456,17 @@ impl Drop for X11Desk {
 }
 
 /// Lets go of every key and button listed in `path`, and takes lent keycodes back, over a
-/// connection of its own. `watch` is called once the connection stands, and must return when the
+/// connection of its own to a display, or to the one in DISPLAY. `watch` is called once the connection stands, and must return when the
 /// time has come; true if there is anything to do.
 ///
 /// # Errors
 /// When the display cannot be reached.
-pub fn release_held(path: &Path, watch: impl FnOnce() -> bool) -> Result<(), DeskError> {
-    let link = Link::open()?;
+pub fn release_held(
+    display: Option<&str>,
+    path: &Path,
+    watch: impl FnOnce() -> bool,
+) -> Result<(), DeskError> {
+    let link = Link::open(display)?;
     if watch() {
         release_marked(&link, path)?;
         // What the dead client sent last may still be on its way through the server.

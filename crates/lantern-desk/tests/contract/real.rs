@@ -1,0 +1,215 @@
+//! The X11 desk, on a server of its own with a bare window in front.
+
+use std::time::Duration;
+
+use lantern_desk::{Desk, DeskError, HeldKeys, X11Desk, release_held};
+use lantern_model::{Act, EffectId, Event, InputStep, Key, KeyKind, Layout, Level, Side, Time};
+use lantern_stage::{Display, Person, Received, Target};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use crate::clauses::Bench;
+
+/// Long enough that what was on its way has come.
+const QUIET: Duration = Duration::from_millis(40);
+
+struct Real {
+    desk: X11Desk,
+    target: Target,
+    person: Person,
+    display: Display,
+}
+
+impl Real {
+    fn new() -> Real {
+        let display = Display::start("us");
+        let person = Person::sit_down(&display);
+        let target = Target::open(&display);
+        let held = HeldKeys::open(&display.folder().join("held")).expect("it can be made");
+        let desk = X11Desk::open_on(Some(display.name()), held).expect("the display is there");
+        let mut bench = Real {
+            desk,
+            target,
+            person,
+            display,
+        };
+        bench.events();
+        bench
+    }
+}
+
+impl Bench for Real {
+    fn desk(&mut self) -> &mut dyn Desk {
+        &mut self.desk
+    }
+
+    fn press(&mut self, key: Key) {
+        self.person.press(key.name());
+    }
+
+    fn release(&mut self, key: Key) {
+        self.person.release(key.name());
+    }
+
+    fn events(&mut self) -> Vec<Event> {
+        let mut events = Vec::new();
+        loop {
+            while let Some(event) = self.desk.poll_event(Time::START).expect("it is there") {
+                events.push(event);
+            }
+            let limit = Timespec {
+                tv_sec: 0,
+                tv_nsec: QUIET.as_nanos() as i64,
+            };
+            let fd = self.desk.descriptor().expect("it has one");
+            let mut fds = [PollFd::new(&fd, PollFlags::IN)];
+            if poll(&mut fds, Some(&limit)).expect("waiting works") == 0 {
+                events.retain(|event| !matches!(event, Event::Layout(_) | Event::Focus(_)));
+                return events;
+            }
+        }
+    }
+
+    fn received(&mut self) -> Vec<String> {
+        let presses = self
+            .target
+            .rest(QUIET)
+            .into_iter()
+            .filter(|got| got.down && !got.button);
+        presses.filter_map(|got| words(&got)).collect()
+    }
+
+    fn keys_down(&mut self) -> Vec<Key> {
+        let codes = self.person.keys_down();
+        let mut keys: Vec<Key> = codes
+            .iter()
+            .filter_map(|code| Key::from_kernel(u16::from(*code) - 8))
+            .collect();
+        keys.sort();
+        keys
+    }
+
+    fn pointer(&mut self) -> (i32, i32) {
+        let (x, y) = self.person.pointer();
+        (x.into(), y.into())
+    }
+}
+
+/// A press as a program sees it: the character, or the key with its modifiers.
+fn words(got: &Received) -> Option<String> {
+    let key = Key::from_kernel(u16::from(got.detail) - 8)?;
+    if key.kind() == KeyKind::Modifier {
+        return None;
+    }
+    let shift = got.state & 1 != 0;
+    let others: Vec<&str> = [(4, "ctrl"), (8, "alt"), (64, "super")]
+        .into_iter()
+        .filter_map(|(mask, word)| (got.state & mask != 0).then_some(word))
+        .collect();
+    if others.is_empty()
+        && let Some(character) = Layout::us()
+            .group()
+            .character(key, Level::needing(shift, false))
+    {
+        return Some(character.to_string());
+    }
+    let shift = shift.then_some("shift");
+    let names = shift.into_iter().chain(others).chain([key.name()]);
+    Some(names.collect::<Vec<_>>().join("+"))
+}
+
+crate::hold_to_the_contract!(Real::new());
+
+#[test]
+fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
+    let mut bench = Real::new();
+    for name in ["left-alt", "left-super"] {
+        bench.press(Key::named(name).expect("there is one"));
+        let step = InputStep {
+            acts: vec![Act::Text("b".into())],
+            lift: true,
+            ..InputStep::default()
+        };
+        bench
+            .desk
+            .input(Time::START, EffectId(1), &step)
+            .expect("it is there");
+        bench.release(Key::named(name).expect("there is one"));
+        let got = bench.target.rest(QUIET);
+        let own = Side::ALL.map(|side| side.key().kernel().expect("it has one") as u8 + 8);
+        for pair in got.windows(2) {
+            let alone = pair[0].down && !pair[1].down && pair[0].detail == pair[1].detail;
+            assert!(!(alone && own.contains(&pair[0].detail)), "{name}: {got:?}");
+        }
+        assert!(bench.keys_down().is_empty());
+    }
+}
+
+#[test]
+fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
+    let mut bench = Real::new();
+    let many: String = ('а'..='я').chain("éß−°".chars()).collect();
+    let step = InputStep {
+        acts: vec![Act::Text(many.clone())],
+        lift: true,
+        ..InputStep::default()
+    };
+    bench
+        .desk
+        .input(Time::START, EffectId(1), &step)
+        .expect("it is there");
+    let mut now = Time::START;
+    let mut done = false;
+    while let Some(due) = bench.desk.next_deadline() {
+        now = due;
+        bench.desk.handle_deadline(now).expect("it is there");
+        done |= bench
+            .events()
+            .iter()
+            .any(|event| matches!(event, Event::Outcome { result: Ok(()), .. }));
+    }
+    assert!(done, "the step has its outcome");
+    let presses = bench
+        .target
+        .rest(QUIET)
+        .into_iter()
+        .filter(|got| got.down)
+        .count();
+    assert_eq!(presses, many.chars().count());
+    let marks = HeldKeys::read(&bench.display.folder().join("held"));
+    assert_eq!((marks.keycodes.len(), marks.lent.len()), (0, 0), "at {now}");
+}
+
+#[test]
+fn what_a_dead_process_left_down_is_let_go() {
+    let bench = Real::new();
+    let path = bench.display.folder().join("left");
+    let mut held = HeldKeys::open(&path).expect("it can be made");
+    held.mark_key(38, true);
+    held.mark_button(1, true);
+    let mut other = Real {
+        desk: bench.desk,
+        ..bench
+    };
+    let acts = ["a", "left-button"].map(|name| Act::Down(Key::named(name).expect("there is one")));
+    let step = InputStep {
+        acts: acts.to_vec(),
+        ..InputStep::default()
+    };
+    other
+        .desk
+        .input(Time::START, EffectId(1), &step)
+        .expect("it is there");
+    assert!(other.person.buttons_down() && !other.keys_down().is_empty());
+    release_held(Some(other.display.name()), &path, || true).expect("the display is there");
+    assert!(!other.person.buttons_down() && other.keys_down().is_empty());
+}
+
+#[test]
+fn a_display_that_is_not_there_is_named_with_advice() {
+    let folder = Display::start("us");
+    let held = || HeldKeys::open(&folder.folder().join("held")).expect("it can be made");
+    let error = X11Desk::open_on(Some(":9999"), held()).expect_err("there is none");
+    assert!(matches!(error, DeskError::Unreachable { .. }) && error.to_string().contains(":9999"));
+    let error = X11Desk::open_on(Some(""), held()).expect_err("none is named");
+    assert!(matches!(error, DeskError::NoDisplay) && error.hint().contains("DISPLAY"));
+}

@@ -1,0 +1,91 @@
+//! The simulated desk.
+
+use lantern_desk::{Desk, SimulatedDesk, What};
+use lantern_model::{Event, Key, KeyKind, Layout, Side, Time};
+
+use crate::clauses::Bench;
+
+struct Simulated {
+    desk: SimulatedDesk,
+    read: usize,
+}
+
+impl Simulated {
+    fn new() -> Simulated {
+        let mut desk = SimulatedDesk::new(Layout::us());
+        desk.open("corelog");
+        let mut bench = Simulated { desk, read: 0 };
+        bench.events();
+        bench
+    }
+}
+
+impl Bench for Simulated {
+    fn desk(&mut self) -> &mut dyn Desk {
+        &mut self.desk
+    }
+
+    fn press(&mut self, key: Key) {
+        self.desk.press(Time::START, key);
+    }
+
+    fn release(&mut self, key: Key) {
+        self.desk.release(key);
+    }
+
+    fn events(&mut self) -> Vec<Event> {
+        let next = || {
+            self.desk
+                .poll_event(Time::START)
+                .expect("it never goes away")
+        };
+        std::iter::from_fn(next)
+            .filter(|event| !matches!(event, Event::Layout(_) | Event::Focus(_)))
+            .collect()
+    }
+
+    fn received(&mut self) -> Vec<String> {
+        let fresh = &self.desk.outputs()[self.read..];
+        let received = fresh.iter().filter_map(|output| match &output.what {
+            What::Typed(text) => Some(text.clone()),
+            What::Tapped(keys) => {
+                let names = keys.iter().map(|key| match Side::of(*key) {
+                    Some(side) => side.family(false).word(),
+                    None => key.name(),
+                });
+                Some(names.collect::<Vec<_>>().join("+"))
+            }
+            What::Pressed(key) if key.kind() != KeyKind::Modifier => Some(key.to_string()),
+            _ => None,
+        });
+        let received = received.collect();
+        self.read = self.desk.outputs().len();
+        received
+    }
+
+    fn keys_down(&mut self) -> Vec<Key> {
+        self.desk.held_keys().into_iter().collect()
+    }
+
+    fn pointer(&mut self) -> (i32, i32) {
+        self.desk.pointer()
+    }
+}
+
+crate::hold_to_the_contract!(Simulated::new());
+
+#[test]
+fn text_and_keys_come_together_in_the_field_of_the_program() {
+    let mut bench = Simulated::new();
+    for name in ["h", "i", "backspace", "space"] {
+        let key = Key::named(name).expect("there is one");
+        bench.press(key);
+        bench.release(key);
+    }
+    assert_eq!(bench.desk.field("corelog"), "h ");
+    bench.desk.open("saw");
+    assert_eq!(
+        (bench.desk.field("saw"), bench.desk.is_open("drill")),
+        ("", false)
+    );
+}
