@@ -1,4 +1,9 @@
 //! The built program, as a person uses it: files in a folder, keys on a real display.
 
+mod bad_input;
+mod commands;
 mod desktop;
+mod documents;
+mod home;
+mod rehearsals;
 mod running;
