@@ -129,7 +129,7 @@ impl Failure {
                     .to_owned()
             }
             Failure::Write { .. } => "check the folder and that you may write to it".to_owned(),
-            Failure::Exists { .. } => "name another folder: `lantern new my-desk`".to_owned(),
+            Failure::Exists { .. } => "files are never overwritten; name another folder".to_owned(),
             Failure::NoFile { path } => format!(
                 "write one there, or name a file: `lantern new` makes an example; then copy it to {}",
                 path.display()
@@ -137,9 +137,7 @@ impl Failure {
             Failure::RunsAlready { who } => {
                 format!("saving its file changes its rules at once; `kill {who}` ends it")
             }
-            Failure::Broken { path } => {
-                format!("mend what is said above; `lantern check {path}` says it again")
-            }
+            Failure::Broken { .. } => "mend what is said above and try again".to_owned(),
             Failure::NoSuchKeys { advice, .. } => advice.clone(),
             Failure::NoSuchFinding {
                 near: Some(near), ..

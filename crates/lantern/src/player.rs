@@ -58,6 +58,8 @@ pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
             expected += 1;
             let until = scene.lines[index + 1..].iter().find_map(|later| later.at);
             if let Err(instead) = player.expect(expectation, until) {
+                // What came instead is told once; the next expectation looks behind it.
+                player.consumed = player.timeline.sent().len();
                 let expected = expectation.to_string();
                 unmet.push(Unmet {
                     line: index,

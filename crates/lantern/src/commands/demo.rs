@@ -43,10 +43,12 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
     played.timeline.print();
     crate::style::say!(
         "\n{}Three things to try next{0:#}\n\
-         \x20 lantern new my-desk                                  write this example as files\n\
+         \x20 lantern new my-desk\n\
+         \x20     writes this example as files\n\
          \x20 lantern rehearse my-desk/bench.lantern my-desk/night.scene\n\
-         \x20                                                      play it as a test, and change it\n\
-         \x20 lantern run my-desk/bench.lantern                    use it on your X11 desktop",
+         \x20     plays it as a test; change it and play again\n\
+         \x20 lantern run my-desk/bench.lantern\n\
+         \x20     puts it to work on your X11 desktop",
         style::HEAD
     );
     Ok(if played.unmet.is_empty() {
