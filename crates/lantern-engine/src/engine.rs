@@ -43,6 +43,7 @@ pub struct Engine {
     pub(crate) globals: Vec<Value>,
     pub(crate) watch: Watch,
     armed: Option<Armed>,
+    layout_known: bool,
     missing: BTreeSet<(Option<usize>, String)>,
     pub(crate) layout: Layout,
     pub(crate) app: App,
@@ -71,6 +72,7 @@ impl Engine {
             globals: Vec::new(),
             watch: Watch::default(),
             armed: None,
+            layout_known: false,
             missing: BTreeSet::new(),
             layout: Layout::us(),
             app: App::default(),
@@ -125,7 +127,8 @@ impl Engine {
                 self.rearm(now);
             }
             Event::Layout(layout) => {
-                let first = self.armed.is_none();
+                let first = !self.layout_known;
+                self.layout_known = true;
                 if first || self.layout != layout {
                     self.layout = layout;
                     self.rearm(now);
@@ -228,6 +231,9 @@ impl Engine {
 
     /// Makes the table anew, and tells the desk if what it must withhold has changed.
     pub(crate) fn rearm(&mut self, now: Time) {
+        if !self.layout_known {
+            return;
+        }
         let rules = Arc::clone(&self.rules);
         let running = self.self_stopping_rules();
         let (watch, missing) = Watch::new(&rules, &self.index, &self.app, &self.layout, &running);

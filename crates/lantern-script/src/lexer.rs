@@ -16,7 +16,8 @@ pub fn lex(text: &str, start: usize, end: usize, findings: &mut Vec<Finding>) ->
         findings,
         value_before: false,
     };
-    let mut tokens = Vec::new();
+    // About five bytes to a token, as files go.
+    let mut tokens = Vec::with_capacity((end - start) / 5 + 2);
     while lexer.at < end {
         let from = lexer.at;
         let kind = lexer.next_kind();
@@ -220,11 +221,8 @@ impl Lexer<'_> {
     }
 
     fn next_sign(&mut self) -> TokenKind {
-        let found = Sign::TABLE
-            .into_iter()
-            .find(|(text, _)| self.rest().starts_with(text));
-        if let Some((text, sign)) = found {
-            self.at += text.len();
+        if let Some(sign) = Sign::at_start_of(&self.text.as_bytes()[self.at..self.end]) {
+            self.at += sign.text().len();
             return TokenKind::Sign(sign);
         }
         let from = self.at;

@@ -65,37 +65,65 @@ pub enum Sign {
 }
 
 impl Sign {
-    /// Every sign with its text, longer ones before those they begin with.
-    pub const TABLE: [(&'static str, Sign); 23] = [
-        ("=>", Sign::Arrow),
-        ("==", Sign::Equal),
-        ("!=", Sign::Unequal),
-        ("<=", Sign::LessOrEqual),
-        (">=", Sign::GreaterOrEqual),
-        ("..", Sign::Dots),
-        ("{", Sign::BraceOpen),
-        ("}", Sign::BraceClose),
-        ("(", Sign::ParenOpen),
-        (")", Sign::ParenClose),
-        ("[", Sign::BracketOpen),
-        ("]", Sign::BracketClose),
-        (",", Sign::Comma),
-        (";", Sign::Semicolon),
-        ("=", Sign::Assign),
-        ("<", Sign::Less),
-        (">", Sign::Greater),
-        ("+", Sign::Plus),
-        ("-", Sign::Minus),
-        ("*", Sign::Times),
-        ("/", Sign::Divide),
-        ("%", Sign::Percent),
-        (".", Sign::Dot),
-    ];
+    /// The sign that a text begins with.
+    pub fn at_start_of(text: &[u8]) -> Option<Sign> {
+        let first = *text.first()?;
+        let second = text.get(1).copied().unwrap_or(0);
+        Some(match (first, second) {
+            (b'=', b'>') => Sign::Arrow,
+            (b'=', b'=') => Sign::Equal,
+            (b'!', b'=') => Sign::Unequal,
+            (b'<', b'=') => Sign::LessOrEqual,
+            (b'>', b'=') => Sign::GreaterOrEqual,
+            (b'.', b'.') => Sign::Dots,
+            (b'{', _) => Sign::BraceOpen,
+            (b'}', _) => Sign::BraceClose,
+            (b'(', _) => Sign::ParenOpen,
+            (b')', _) => Sign::ParenClose,
+            (b'[', _) => Sign::BracketOpen,
+            (b']', _) => Sign::BracketClose,
+            (b',', _) => Sign::Comma,
+            (b';', _) => Sign::Semicolon,
+            (b'=', _) => Sign::Assign,
+            (b'<', _) => Sign::Less,
+            (b'>', _) => Sign::Greater,
+            (b'+', _) => Sign::Plus,
+            (b'-', _) => Sign::Minus,
+            (b'*', _) => Sign::Times,
+            (b'/', _) => Sign::Divide,
+            (b'%', _) => Sign::Percent,
+            (b'.', _) => Sign::Dot,
+            _ => return None,
+        })
+    }
 
     /// The sign as written.
     pub fn text(self) -> &'static str {
-        let row = Sign::TABLE.iter().find(|(_, sign)| *sign == self);
-        row.expect("every sign stands in the table").0
+        match self {
+            Sign::Arrow => "=>",
+            Sign::Equal => "==",
+            Sign::Unequal => "!=",
+            Sign::LessOrEqual => "<=",
+            Sign::GreaterOrEqual => ">=",
+            Sign::Dots => "..",
+            Sign::BraceOpen => "{",
+            Sign::BraceClose => "}",
+            Sign::ParenOpen => "(",
+            Sign::ParenClose => ")",
+            Sign::BracketOpen => "[",
+            Sign::BracketClose => "]",
+            Sign::Comma => ",",
+            Sign::Semicolon => ";",
+            Sign::Assign => "=",
+            Sign::Less => "<",
+            Sign::Greater => ">",
+            Sign::Plus => "+",
+            Sign::Minus => "-",
+            Sign::Times => "*",
+            Sign::Divide => "/",
+            Sign::Percent => "%",
+            Sign::Dot => ".",
+        }
     }
 }
 

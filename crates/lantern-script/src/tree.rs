@@ -21,6 +21,8 @@ pub struct File {
     pub items: Vec<Item>,
     /// Words inside constructs this version does not do; they count as used.
     pub mentions: Vec<String>,
+    /// Words of parts that could not be read: they may have named something.
+    pub broken: Vec<String>,
 }
 
 /// A top-level part.

@@ -38,7 +38,17 @@ impl Person {
     /// # Panics
     /// When the display has no keyboard of its own.
     pub fn sit_down(display: &Display) -> Person {
-        let conn = display.connect();
+        Person::at(display.name())
+    }
+
+    /// Sits down at a display by its name.
+    ///
+    /// # Panics
+    /// When the display does not answer or has no keyboard of its own.
+    pub fn at(display: &str) -> Person {
+        let conn = RustConnection::connect(Some(display))
+            .expect("the display answers")
+            .0;
         let root = conn.setup().roots[0].root;
         conn.xinput_xi_query_version(2, 2)
             .expect("it listens")

@@ -58,8 +58,7 @@ pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
             expected += 1;
             let until = scene.lines[index + 1..].iter().find_map(|later| later.at);
             if let Err(instead) = player.expect(expectation, until) {
-                // What came instead is told once; the next expectation looks behind it.
-                player.consumed = player.timeline.sent().len();
+                player.told = player.timeline.sent().len();
                 let expected = expectation.to_string();
                 unmet.push(Unmet {
                     line: index,
@@ -95,6 +94,8 @@ struct Player {
     released: usize,
     /// Everything sent before this was expected already.
     consumed: usize,
+    /// Everything sent before this was told of as coming instead of something else.
+    told: usize,
     /// How many things went out.
     sent: usize,
 }
@@ -113,6 +114,7 @@ impl Player {
             releases: BTreeMap::new(),
             released: 0,
             consumed: 0,
+            told: 0,
             sent: 0,
         }
     }
@@ -336,7 +338,7 @@ impl Player {
         if let Expectation::Nothing(span) = expectation {
             let end = started + *span;
             self.advance_to(limit.map_or(end, |limit| limit.min(end)));
-            let after = self.timeline.sent()[self.consumed..].first();
+            let after = self.timeline.sent()[self.consumed.max(self.told)..].first();
             return match after {
                 None => Ok(()),
                 Some(sent) => Err(sent.describe()),

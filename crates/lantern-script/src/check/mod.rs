@@ -74,6 +74,8 @@ struct Checker<'a> {
     calls: Vec<Vec<(RoutineId, Span)>>,
     /// Words inside what this version does not do; they count as used.
     mentions: BTreeSet<String>,
+    /// Words of parts that could not be read; what they may have named is not missed.
+    broken: BTreeSet<String>,
 }
 
 impl<'a> Checker<'a> {
@@ -92,11 +94,13 @@ impl<'a> Checker<'a> {
             used_files: Vec::new(),
             calls: Vec::new(),
             mentions: BTreeSet::new(),
+            broken: BTreeSet::new(),
         }
     }
 
     fn check_file(&mut self, file: &File) {
-        self.mentions = file.mentions.iter().cloned().collect();
+        self.broken = file.broken.iter().cloned().collect();
+        self.mentions = file.mentions.iter().chain(&file.broken).cloned().collect();
         let items = flatten(&file.items, &[]);
         self.declare(&items);
         for (item, apps) in &items {
@@ -111,7 +115,7 @@ impl<'a> Checker<'a> {
     }
 
     /// Names everything at the top of the file, so that order does not matter but for values.
-    fn declare(&mut self, items: &[(&Item, Vec<(String, Span)>)]) {
+    fn declare(&mut self, items: &[(&Item, &[(String, Span)])]) {
         for (item, _) in items {
             match item {
                 Item::Let(name, value) => {
@@ -206,12 +210,15 @@ impl<'a> Checker<'a> {
 }
 
 /// The parts of a file with the programs of the blocks around them, innermost only.
-fn flatten<'t>(items: &'t [Item], apps: &[(String, Span)]) -> Vec<(&'t Item, Vec<(String, Span)>)> {
-    let mut flat = Vec::new();
+fn flatten<'t>(
+    items: &'t [Item],
+    apps: &'t [(String, Span)],
+) -> Vec<(&'t Item, &'t [(String, Span)])> {
+    let mut flat = Vec::with_capacity(items.len());
     for item in items {
         match item {
             Item::InApp(inner_apps, inner) => flat.extend(flatten(inner, inner_apps)),
-            other => flat.push((other, apps.to_vec())),
+            other => flat.push((other, apps)),
         }
     }
     flat

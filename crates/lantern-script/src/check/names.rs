@@ -196,7 +196,9 @@ impl Checker<'_> {
             global.used = true;
             return Some(FoundValue::Global(global.index, global.kind));
         }
-        self.say_no_value(word, span);
+        if !self.broken.contains(word) {
+            self.say_no_value(word, span);
+        }
         None
     }
 
@@ -239,6 +241,9 @@ impl Checker<'_> {
             definition.used = true;
             return Some(definition.id);
         }
+        if self.broken.contains(&name.text) {
+            return None;
+        }
         let near = near_name(&name.text, self.names.macros.keys().map(String::as_str));
         let finding = Finding::new(
             Code::NoSuchName,
@@ -266,7 +271,7 @@ impl Checker<'_> {
 
     /// Whether a rule has that name; says so if not.
     pub(super) fn check_rule_name(&mut self, name: &Name) {
-        if self.names.rules.contains_key(&name.text) {
+        if self.names.rules.contains_key(&name.text) || self.broken.contains(&name.text) {
             return;
         }
         let near = near_name(&name.text, self.names.rules.keys().map(String::as_str));

@@ -11,24 +11,41 @@ use crate::token::{Sign, TokenKind};
 use crate::tree::{Expr, ExprKind, TextPart};
 use crate::{Finding, Span, near_name};
 
-/// Binary operators by how tightly they bind, loosest first; `not` stands between `and` and the
-/// comparisons.
-const LEVELS: [&[Operator]; 5] = [
-    &[Operator::Or],
-    &[Operator::And],
-    &[
-        Operator::Equal,
-        Operator::Unequal,
-        Operator::LessOrEqual,
-        Operator::GreaterOrEqual,
-        Operator::Less,
-        Operator::Greater,
-        Operator::Contains,
-    ],
-    &[Operator::Add, Operator::Subtract],
-    &[Operator::Multiply, Operator::Divide, Operator::Remainder],
-];
+/// How tightly an operator binds, loosest first; `not` binds as the comparisons do.
+fn tightness(operator: Operator) -> usize {
+    match operator {
+        Operator::Or => 0,
+        Operator::And => 1,
+        Operator::Equal
+        | Operator::Unequal
+        | Operator::Less
+        | Operator::LessOrEqual
+        | Operator::Greater
+        | Operator::GreaterOrEqual
+        | Operator::Contains => COMPARISONS,
+        Operator::Add | Operator::Subtract => 3,
+        Operator::Multiply | Operator::Divide | Operator::Remainder => 4,
+    }
+}
 const COMPARISONS: usize = 2;
+
+/// The operator that a sign is.
+fn operator_of(sign: Sign) -> Option<Operator> {
+    Some(match sign {
+        Sign::Equal => Operator::Equal,
+        Sign::Unequal => Operator::Unequal,
+        Sign::Less => Operator::Less,
+        Sign::LessOrEqual => Operator::LessOrEqual,
+        Sign::Greater => Operator::Greater,
+        Sign::GreaterOrEqual => Operator::GreaterOrEqual,
+        Sign::Plus => Operator::Add,
+        Sign::Minus => Operator::Subtract,
+        Sign::Times => Operator::Multiply,
+        Sign::Divide => Operator::Divide,
+        Sign::Percent => Operator::Remainder,
+        _ => return None,
+    })
+}
 
 /// Functions and values of the language that this version does not do.
 const LATER_CALLS: &[&str] = &[
@@ -37,40 +54,40 @@ const LATER_CALLS: &[&str] = &[
 
 impl Parser<'_> {
     pub(super) fn parse_expr(&mut self) -> Parsed<Expr> {
-        self.nest(|parser| parser.parse_level(0))
+        self.nest(|parser| parser.parse_operators(0))
     }
 
-    fn parse_level(&mut self, level: usize) -> Parsed<Expr> {
-        let Some(operators) = LEVELS.get(level) else {
-            return self.parse_unary();
-        };
-        if level == COMPARISONS && self.is_word("not") {
+    /// Values with operators between them that bind at least so tightly.
+    fn parse_operators(&mut self, loosest: usize) -> Parsed<Expr> {
+        let mut left = if loosest <= COMPARISONS && self.is_word("not") {
             let word = self.next().span;
-            let inner = self.nest(|parser| parser.parse_level(level))?;
+            let inner = self.nest(|parser| parser.parse_operators(COMPARISONS))?;
             let span = word.to(inner.span);
-            return Ok(Expr {
+            Expr {
                 kind: ExprKind::Not(Box::new(inner)),
                 span,
-            });
-        }
-        let mut left = self.parse_level(level + 1)?;
+            }
+        } else {
+            self.parse_unary()?
+        };
         loop {
-            if level == COMPARISONS && self.is_word("matches") {
+            if loosest <= COMPARISONS && self.is_word("matches") {
                 let word = self.next().span;
                 self.say_not_yet("`matches`", word);
-                let right = self.parse_level(level + 1)?;
+                let right = self.parse_operators(COMPARISONS + 1)?;
                 left = Expr {
                     kind: ExprKind::Unread,
                     span: left.span.to(right.span),
                 };
                 continue;
             }
-            let Some(operator) = operators.iter().copied().find(|op| self.is_operator(*op)) else {
+            let operator = self.peek_operator();
+            let Some(operator) = operator.filter(|operator| tightness(*operator) >= loosest) else {
                 return Ok(left);
             };
             self.next();
             self.take_line_ends();
-            let right = self.parse_level(level + 1)?;
+            let right = self.parse_operators(tightness(operator) + 1)?;
             let span = left.span.to(right.span);
             left = Expr {
                 kind: ExprKind::Binary(operator, Box::new(left), Box::new(right)),
@@ -79,12 +96,17 @@ impl Parser<'_> {
         }
     }
 
-    fn is_operator(&mut self, operator: Operator) -> bool {
+    fn peek_operator(&mut self) -> Option<Operator> {
         let piece = self.peek();
         match piece.kind {
-            TokenKind::Word => self.slice(piece.span) == operator.symbol(),
-            TokenKind::Sign(sign) => sign.text() == operator.symbol(),
-            _ => false,
+            TokenKind::Sign(sign) => operator_of(sign),
+            TokenKind::Word => match self.slice(piece.span) {
+                "and" => Some(Operator::And),
+                "or" => Some(Operator::Or),
+                "contains" => Some(Operator::Contains),
+                _ => None,
+            },
+            _ => None,
         }
     }
 

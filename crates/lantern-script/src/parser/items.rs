@@ -40,13 +40,26 @@ impl Parser<'_> {
                     description.push_str(line);
                 }
                 _ => {
+                    let start = self.at;
                     match self.nest(|parser| parser.parse_item(std::mem::take(&mut description))) {
                         Ok(Some(item)) => items.push(item),
                         Ok(None) => {}
-                        Err(Said) => self.recover_item(),
+                        Err(Said) => {
+                            self.recover_item();
+                            self.remember_broken(start);
+                        }
                     }
                     description.clear();
                 }
+            }
+        }
+    }
+
+    /// Keeps the words of a part that could not be read: what they may have named is not missed.
+    fn remember_broken(&mut self, start: usize) {
+        for piece in &self.pieces[start..self.at] {
+            if piece.kind == TokenKind::Word {
+                self.broken.push(self.slice(piece.span).to_owned());
             }
         }
     }

@@ -29,6 +29,7 @@ pub fn parse(source: &Source) -> (File, Vec<Finding>) {
     let file = File {
         items,
         mentions: parser.mentions,
+        broken: parser.broken,
     };
     (file, parser.findings)
 }
@@ -58,6 +59,7 @@ pub(crate) struct Parser<'a> {
     depth: usize,
     findings: Vec<Finding>,
     mentions: Vec<String>,
+    broken: Vec<String>,
 }
 
 impl<'a> Parser<'a> {
@@ -70,13 +72,15 @@ impl<'a> Parser<'a> {
             depth: 0,
             findings,
             mentions: Vec::new(),
+            broken: Vec::new(),
         }
     }
 
     fn cut(text: &str, start: usize, end: usize, findings: &mut Vec<Finding>) -> Vec<Piece> {
         let mut spaced = true;
-        let mut pieces = Vec::new();
-        for token in lex(text, start, end, findings) {
+        let tokens = lex(text, start, end, findings);
+        let mut pieces = Vec::with_capacity(tokens.len());
+        for token in tokens {
             if !token.kind.is_trivia() {
                 pieces.push(Piece {
                     kind: token.kind,

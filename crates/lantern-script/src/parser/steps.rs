@@ -74,20 +74,19 @@ impl Parser<'_> {
         let word = self.slice(piece.span);
         let follower = self.peek_second();
         let is_call = follower.kind == TokenKind::Sign(Sign::ParenOpen) && !follower.spaced;
-        if not_yet::STEPS.contains(&word) && !is_call {
+        let kind = if let Some(kind) = self.parse_step_kind(word)? {
+            kind
+        } else if is_call {
+            self.parse_call()?
+        } else if not_yet::STEPS.contains(&word) {
             let span = self.skip_not_yet(&format!("`{word}`"));
             return Ok(Step {
                 kind: StepKind::Unread,
                 span,
             });
-        }
-        let kind = if is_call && !STEPS.contains(&word) {
-            self.parse_call()?
-        } else if let Some(kind) = self.parse_step_kind(word)? {
-            kind
         } else {
-            let known: Vec<&str> = STEPS.iter().chain(not_yet::STEPS).copied().collect();
-            let near = near_name(word, known.iter().copied())
+            let known = STEPS.iter().chain(not_yet::STEPS).copied();
+            let near = near_name(word, known)
                 .map(|name| format!("did you mean `{name}`?"))
                 .or_else(|| Some(format!("to call a macro write `{word}()`")));
             return self.fail_at(piece, "a step", near);

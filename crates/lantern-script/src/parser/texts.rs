@@ -56,9 +56,10 @@ impl Parser<'_> {
                     );
                     at += 1;
                 }
-                other => {
-                    reader.literal.push(other);
-                    at += other.len_utf8();
+                _ => {
+                    let plain = rest.find(['\\', '{', '}']).unwrap_or(rest.len());
+                    reader.literal.push_str(&rest[..plain]);
+                    at += plain;
                 }
             }
         }
