@@ -16,7 +16,6 @@ pub struct Theatre {
     script: Vec<String>,
     /// Outcomes come at once unless they are held back.
     pub hold_outcomes: bool,
-    owed: Vec<lantern_model::EffectId>,
 }
 
 impl Theatre {
@@ -32,7 +31,6 @@ impl Theatre {
             fingers: Vec::new(),
             script: Vec::new(),
             hold_outcomes: false,
-            owed: Vec::new(),
         };
         theatre.happen(Event::Layout(Layout::us()));
         theatre.script.clear();
@@ -90,17 +88,6 @@ impl Theatre {
         self.now = end;
     }
 
-    /// Gives the outcomes that were held back.
-    pub fn give_outcomes(&mut self) {
-        self.hold_outcomes = false;
-        for effect in std::mem::take(&mut self.owed) {
-            self.happen(Event::Outcome {
-                effect,
-                result: Ok(()),
-            });
-        }
-    }
-
     /// Everything ordered since the last time, each with its time in milliseconds.
     pub fn script(&mut self) -> String {
         std::mem::take(&mut self.script).join("\n")
@@ -119,19 +106,16 @@ impl Theatre {
             let words = words(&effect);
             let time = self.now.as_micros() as f64 / 1000.0;
             self.script.push(format!("{time:>6} {words}"));
-            if matches!(
+            let has_outcome = matches!(
                 effect.order,
                 Order::Input(_) | Order::Launch(_) | Order::Run { .. }
-            ) {
-                if self.hold_outcomes {
-                    self.owed.push(effect.id);
-                } else {
-                    let event = Event::Outcome {
-                        effect: effect.id,
-                        result: Ok(()),
-                    };
-                    self.engine.handle_event(self.now, event);
-                }
+            );
+            if has_outcome && !self.hold_outcomes {
+                let event = Event::Outcome {
+                    effect: effect.id,
+                    result: Ok(()),
+                };
+                self.engine.handle_event(self.now, event);
             }
         }
     }
