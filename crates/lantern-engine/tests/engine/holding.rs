@@ -17,9 +17,6 @@ fn a_key_is_down_as_long_as_anybody_holds_it() {
     theatre.press("f3");
     assert_snapshot!(theatre.script(), @r#"
       0 down a keeping [a]
-      0  keeping [a]
-      0 
-    100 
     100 log "given up"
     200 up a
     "#);
@@ -46,7 +43,6 @@ fn release_gives_up_the_own_share_only() {
     theatre.press("f2");
     assert_snapshot!(theatre.script(), @"
     0 down a keeping [a]
-    0 
     0 tap b parking [a]
     ");
     let owners: Vec<_> = theatre

@@ -76,7 +76,7 @@ fn values_are_worked_out() {
                 log \"{not (1 < 2 and 2 >= 3) or false} {[1, 2] contains 2} {`ice` contains `c`}\"; \
                 log \"{key ctrl+shift+e} {[key a, key '?', key <KeyQ>]} {`a` + `b`}\"";
     assert_snapshot!(played(body, 0), @r#"
-    0 log "6.5 1 2 0.30000000000000004"
+    0 log "6.5 1 2 0.3"
     0 log "300ms 1.5s 1.5min 4 100%"
     0 log "true true true"
     0 log "ctrl+shift+e a, '?', <KeyQ> ab"
