@@ -142,7 +142,7 @@ impl X11Desk {
 
     /// Taps a key that means nothing, so that a modifier was not pressed alone.
     fn press_nothing(&mut self) -> Result<(), DeskError> {
-        let code = self.keymap.spare.last().copied().unwrap_or(LEFT_CTRL);
+        let code = self.keymap.meaningless.unwrap_or(LEFT_CTRL);
         self.fake_key(code, true)?;
         self.fake_key(code, false)
     }

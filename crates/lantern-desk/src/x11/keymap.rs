@@ -44,8 +44,10 @@ pub(super) struct Keymap {
     num_lock: u16,
     /// The modifier mask of each family.
     families: [u16; 5],
-    /// A run of keycodes that mean nothing, for characters the layout lacks.
+    /// Keycodes that mean nothing, for characters the layout lacks.
     pub spare: Vec<u8>,
+    /// One more of them, which always means nothing.
+    pub meaningless: Option<u8>,
 }
 
 impl Keymap {
@@ -113,7 +115,8 @@ impl Keymap {
         };
         let num_lock = symbols.mask_of(&modifiers, NUM_LOCK_KEYSYM);
         let free = |code: &u8| !used(*code) && key_of(*code).is_none();
-        let spare = longest_run((map.min_key_code..=map.max_key_code).filter(free));
+        let mut spare: Vec<u8> = (map.min_key_code..=map.max_key_code).filter(free).collect();
+        let meaningless = spare.pop();
         let mut map = Keymap {
             layout,
             modifiers,
@@ -121,6 +124,7 @@ impl Keymap {
             num_lock,
             families: [0; 5],
             spare,
+            meaningless,
         };
         for side in Side::ALL {
             map.families[map.layout.family(side) as usize] |= map.mask(side);
@@ -312,25 +316,6 @@ fn modifier_rows(keycodes: &[u8]) -> [Vec<u8>; 8] {
         let codes = &keycodes[row * per_row..(row + 1) * per_row];
         codes.iter().copied().filter(|code| *code != 0).collect()
     })
-}
-
-/// The longest run of neighbouring numbers.
-fn longest_run(codes: impl Iterator<Item = u8>) -> Vec<u8> {
-    let mut best: Vec<u8> = Vec::new();
-    let mut run: Vec<u8> = Vec::new();
-    for code in codes {
-        if run
-            .last()
-            .is_some_and(|last| last.checked_add(1) != Some(code))
-        {
-            run.clear();
-        }
-        run.push(code);
-        if run.len() > best.len() {
-            best.clone_from(&run);
-        }
-    }
-    best
 }
 
 /// A mask as the core protocol writes it.

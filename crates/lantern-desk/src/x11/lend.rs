@@ -1,10 +1,11 @@
 //! Characters that the layout lacks: spare keycodes are lent to them for a while.
 //!
-//! All new characters of a step go into one request; the program in front is asked for a sign of
-//! life (`_NET_WM_PING`) before they are typed, because only its answer proves that it has read the
-//! new map. A program that gives no signs is given time instead.
+//! All new characters of a step are lent at once; the program in front is asked for a sign of life
+//! (`_NET_WM_PING`) before they are typed, because only its answer proves that it has read the new
+//! map, and again before the keycodes change their meaning, because it must have read what was typed
+//! by then. A program that gives no signs is given time instead.
 
-use std::collections::{BTreeSet, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
 
 use lantern_model::{Act, EffectId, Event, InputStep, Time};
@@ -18,10 +19,12 @@ use crate::DeskError;
 
 /// How long a program that answers pings may take.
 const PATIENCE: Duration = Duration::from_millis(700);
-/// How long a program that does not is given.
-const BLIND_WAIT: Duration = Duration::from_millis(60);
+/// How long a program that does not is given to read a new map.
+const BLIND_WAIT: Duration = Duration::from_millis(80);
+/// How long it is given to read what was typed with the old one.
+const BLIND_READING: Duration = Duration::from_millis(400);
 /// How long keycodes stay lent after the last use.
-const LENT_FOR: Duration = Duration::from_secs(1);
+const LENT_FOR: Duration = Duration::from_secs(2);
 
 /// A step that waits for the program in front.
 #[derive(Debug)]
@@ -113,10 +116,10 @@ impl X11Desk {
         }
         self.flush()?;
         let until = now
-            + if pinged.is_some() {
-                PATIENCE
-            } else {
-                BLIND_WAIT
+            + match (pinged, waiting.next) {
+                (Some(_), _) => PATIENCE,
+                (None, Next::Type) => BLIND_WAIT,
+                (None, Next::Lend) => BLIND_READING,
             };
         self.waiting = Some(WaitingStep {
             pinged,
@@ -193,41 +196,44 @@ impl X11Desk {
         Ok(())
     }
 
-    /// Lends spare keycodes to the characters of a step, in one request.
+    /// Lends spare keycodes to the characters of a step, in one go.
     fn lend(&mut self, step: &InputStep) -> Result<(), DeskError> {
-        self.lent.clear();
+        let before = std::mem::take(&mut self.lent);
         let characters = self.missing_characters(step);
-        let spare = self.keymap.spare.clone();
-        let mut symbols = Vec::new();
-        for (character, code) in characters.into_iter().zip(&spare) {
-            self.lent.insert(character, *code);
+        self.lent = characters
+            .into_iter()
+            .zip(self.keymap.spare.iter().copied())
+            .collect();
+        let mut symbols: BTreeMap<u8, u32> = before.into_values().map(|code| (code, 0)).collect();
+        for (character, code) in &self.lent {
             self.held.mark_lent(*code, true);
-            symbols.extend([character_keysym(character); 2]);
+            symbols.insert(*code, character_keysym(*character));
         }
-        self.change_mapping(&spare, &symbols)
+        self.change_mapping(&symbols)
     }
 
     /// Gives the lent keycodes their old meaning: none.
     pub(super) fn take_back(&mut self) -> Result<(), DeskError> {
         self.take_back_at = None;
-        if self.lent.is_empty() {
-            return Ok(());
-        }
-        let spare = self.keymap.spare.clone();
-        self.change_mapping(&spare, &vec![0; self.lent.len() * 2])?;
+        let lent: Vec<u8> = std::mem::take(&mut self.lent).into_values().collect();
+        self.change_mapping(&lent.iter().map(|code| (*code, 0)).collect())?;
         self.flush()?;
-        for code in std::mem::take(&mut self.lent).into_values() {
-            self.held.mark_lent(code, false);
+        for code in &self.keymap.spare {
+            self.held.mark_lent(*code, false);
         }
         Ok(())
     }
 
-    fn change_mapping(&self, spare: &[u8], symbols: &[u32]) -> Result<(), DeskError> {
-        let count = u8::try_from(symbols.len() / 2).unwrap_or(u8::MAX);
-        if count > 0 {
+    /// Gives keycodes their symbols, with one request for each run of neighbours: every request
+    /// makes every program read its map anew.
+    fn change_mapping(&self, symbols: &BTreeMap<u8, u32>) -> Result<(), DeskError> {
+        let codes: Vec<u8> = symbols.keys().copied().collect();
+        for run in codes.chunk_by(|one, next| one.checked_add(1) == Some(*next)) {
+            let count = u8::try_from(run.len()).expect("there are fewer than 256 keycodes");
+            let pairs: Vec<u32> = run.iter().flat_map(|code| [symbols[code]; 2]).collect();
             self.link
                 .conn
-                .change_keyboard_mapping(count, spare[0], 2, symbols)?;
+                .change_keyboard_mapping(count, run[0], 2, &pairs)?;
         }
         Ok(())
     }
