@@ -30,6 +30,14 @@ impl Display {
     /// # Panics
     /// When the server or the layout cannot be had: `scripts/test` installs what is needed.
     pub fn start(layout: &str) -> Display {
+        Display::start_with(layout, &[])
+    }
+
+    /// The same, with more words for the server.
+    ///
+    /// # Panics
+    /// When the server or the layout cannot be had.
+    pub fn start_with(layout: &str, words: &[&str]) -> Display {
         let (read, write) = rustix::pipe::pipe().expect("a pipe can be made");
         fcntl_setfd(&write, FdFlags::empty()).expect("the server inherits the pipe");
         let number = write.as_raw_fd().to_string();
@@ -44,7 +52,8 @@ impl Display {
             "tcp",
         ]);
         command
-            .args(["-noreset"])
+            .arg("-noreset")
+            .args(words)
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::null());

@@ -33,32 +33,38 @@ fn main() {
     };
     let plain = "when key f9 => tap a\n";
     let lifting = "when key ctrl+shift+f9 => tap a\n";
-    println!("hotkey to injected key, {TURNS} turns of {PRESSES} presses each, microseconds");
+    println!("{TURNS} turns of {PRESSES} presses each, microseconds");
     let ten = format!("{plain}{}", other_rules(9));
-    bench.compare("plain, 10 rules", "floor", "f9", &ten);
-    let ten = format!("{lifting}{}", other_rules(9));
-    bench.compare(
-        "ctrl+shift held, 10 rules",
-        "lifting",
-        "ctrl+shift+f9",
-        &ten,
-    );
+    let ten_lifting = format!("{lifting}{}", other_rules(9));
     let many = many_rules();
-    bench.compare(
-        "plain, 10,000 rules on 100 combinations by program",
-        "floor",
-        "f9",
-        &many,
-    );
-    let ten = format!("{plain}{}", other_rules(9));
-    bench.compare_rules("10,000 rules against 10", ["10", "10,000"], [&ten, &many]);
     let hungry = hungry_rules();
-    let what = "one program that needs 100 combinations at once, against 10 rules";
-    bench.compare_rules(what, ["10", "100 taken"], [&ten, &hungry]);
-    bench.unbound("a key that is not bound, 10,000 rules", &many);
-    bench.unbound("a key that is not bound, 100 combinations taken", &hungry);
-    bench.clicks();
-    bench.footprint();
+    // `cargo bench --bench desktop -- unbound` measures one part only.
+    let wanted = std::env::args()
+        .skip(1)
+        .find(|argument| !argument.starts_with('-'));
+    let wants = |part: &str| wanted.as_deref().is_none_or(|wanted| wanted == part);
+    if wants("hotkey") {
+        bench.compare("hotkey to injected key, 10 rules", "floor", "f9", &ten);
+        let what = "hotkey to injected key, ctrl+shift held, 10 rules";
+        bench.compare(what, "lifting", "ctrl+shift+f9", &ten_lifting);
+        let what = "hotkey to injected key, 10,000 rules on 100 combinations by program";
+        bench.compare(what, "floor", "f9", &many);
+    }
+    if wants("counts") {
+        bench.compare_rules("10,000 rules against 10", ["10", "10,000"], [&ten, &many]);
+        let what = "one program that needs 100 combinations at once, against 10 rules";
+        bench.compare_rules(what, ["10", "100 taken"], [&ten, &hungry]);
+    }
+    if wants("unbound") {
+        bench.unbound("a key that is not bound, 10,000 rules", &many);
+        bench.unbound("a key that is not bound, 100 combinations taken", &hungry);
+    }
+    if wants("clicks") {
+        bench.clicks();
+    }
+    if wants("footprint") {
+        bench.footprint();
+    }
 }
 
 /// Rules that want other keys.
@@ -157,7 +163,7 @@ impl Bench {
                 running.stop();
             }
         }
-        print_pair(what, "floor", "lantern", &both);
+        print_pair(what, "floor", "lantern", &[&both[0], &both[1]]);
     }
 
     /// Two sets of rules, both with `f9`.
@@ -170,22 +176,34 @@ impl Bench {
                 running.stop();
             }
         }
-        print_pair(what, names[0], names[1], &both);
+        print_pair(what, names[0], names[1], &[&both[0], &both[1]]);
     }
 
-    /// A key that nobody wants, with and without us.
+    /// A key that nobody wants: with nobody there, with the floor's one grab, with us.
     fn unbound(&mut self, what: &str, rules: &str) {
-        let mut both = [Samples::default(), Samples::default()];
+        let clients = [
+            None,
+            Some(Client::Floor { lifting: false }),
+            Some(Client::Program { rules }),
+        ];
+        let mut all = [Samples::default(), Samples::default(), Samples::default()];
         for _ in 0..TURNS {
-            for (index, samples) in both.iter_mut().enumerate() {
-                let running = (index == 1).then(|| Client::Program { rules }.start(&self.display));
+            for (samples, client) in all.iter_mut().zip(&clients) {
+                let running = client.as_ref().map(|client| client.start(&self.display));
                 self.turn("a", samples);
                 if let Some(running) = running {
                     running.stop();
                 }
             }
         }
-        print_pair(what, "without", "with", &both);
+        let [nobody, floor, program] = all;
+        print_pair(what, "nobody", "lantern", &[&nobody, &program]);
+        print_pair(
+            "  the floor's one grab beside it",
+            "nobody",
+            "floor",
+            &[&nobody, &floor],
+        );
     }
 
     /// 1,000 clicks a second for two seconds, and the time from the stop key to the last of them.

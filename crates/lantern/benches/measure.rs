@@ -143,7 +143,7 @@ impl Samples {
 }
 
 /// Prints two sets of times beside each other.
-pub fn print_pair(what: &str, first: &str, second: &str, both: &[Samples; 2]) {
+pub fn print_pair(what: &str, first: &str, second: &str, both: &[&Samples; 2]) {
     println!("\n{what}");
     for (name, samples) in [first, second].into_iter().zip(both) {
         println!(

@@ -509,3 +509,77 @@ fn x11_keys_and_movements_that_no_rule_needs_wake_nothing() {
     );
     running.stop();
 }
+
+#[test]
+fn x11_a_kill_at_any_moment_leaves_no_key_down() {
+    let display = Display::start("us");
+    let mut person = Person::sit_down(&display);
+    let target = Target::open(&display);
+    let rules = "when key f9 { repeat { hold ctrl+a { press left-button; type \"xY\"; release left-button } } }\n";
+    for round in 0..25 {
+        let mut running = Running::start(&display, rules);
+        person.tap("f9");
+        target.expect(20 + round * 7);
+        running.signal("KILL");
+        running.wait_end();
+        let patient = std::time::Instant::now() + Duration::from_secs(10);
+        while !person.keys_down().is_empty() || person.buttons_down() {
+            target.rest(Duration::from_millis(5));
+            let down = person.keys_down();
+            assert!(
+                std::time::Instant::now() < patient,
+                "round {round}: {down:?} stays down"
+            );
+        }
+    }
+}
+
+#[test]
+fn x11_more_than_300_combinations_at_once_are_warned_of() {
+    let display = Display::start("us");
+    let modifiers = [
+        "ctrl",
+        "alt",
+        "shift",
+        "super",
+        "ctrl+alt",
+        "ctrl+shift",
+        "ctrl+super",
+    ];
+    let more = [
+        "alt+shift",
+        "alt+super",
+        "shift+super",
+        "ctrl+alt+shift",
+        "ctrl+alt+super",
+    ];
+    let rules: String = modifiers
+        .iter()
+        .chain(&more)
+        .map(|held| format!("when key {held}+[f1..f24] or key {held}+[1..3] => tap a\n"))
+        .collect();
+    let mut running = Running::start_unready(&display, &rules);
+    running.wait_for("325 combinations are taken at once");
+    running.wait_for("in app");
+    running.wait_for("at work");
+    running.stop();
+}
+
+#[test]
+fn x11_a_display_without_what_is_needed_is_named() {
+    let display = Display::start_with("us", &["-extension", "XTEST"]);
+    let mut running = Running::start_unready(&display, "when key f9 => tap a\n");
+    running.wait_for("has no XTEST extension");
+    running.wait_for("help");
+    assert_eq!(running.wait_end().code(), Some(2));
+}
+
+#[test]
+fn x11_rules_for_programs_are_warned_of_where_nobody_tells_the_program() {
+    let display = Display::start("us");
+    let rules = "when key f9 in app \"corelog\" => tap a\n";
+    let mut running = Running::start_unready(&display, rules);
+    running.wait_for("no window manager tells");
+    running.wait_for("at work");
+    running.stop();
+}
