@@ -43,24 +43,13 @@ impl HeldKeys {
     /// # Errors
     /// When the file cannot be made or mapped.
     pub fn open(path: &Path) -> Result<HeldKeys, DeskError> {
-        let failed = |source| DeskError::HeldKeys {
-            path: path.to_owned(),
-            source,
-        };
+        let failed = |source| DeskError::HeldKeys { path: path.to_owned(), source };
         let mut options = OpenOptions::new();
-        options
-            .read(true)
-            .write(true)
-            .create(true)
-            .truncate(false)
-            .mode(0o600);
+        options.read(true).write(true).create(true).truncate(false).mode(0o600);
         let file = options.open(path).map_err(failed)?;
         file.set_len(BYTES as u64).map_err(failed)?;
         let page = sys::map(&file).map_err(failed)?;
-        Ok(HeldKeys {
-            path: path.to_owned(),
-            page,
-        })
+        Ok(HeldKeys { path: path.to_owned(), page })
     }
 
     /// Reads the list in `path` as it stands. Nothing if there is none.
@@ -119,9 +108,7 @@ fn set_bits(bytes: &[u8]) -> Vec<u8> {
     let numbers = 0..=u8::MAX;
     numbers
         .filter(|number| {
-            bytes
-                .get(usize::from(*number) / 8)
-                .is_some_and(|byte| byte & (1 << (number % 8)) != 0)
+            bytes.get(usize::from(*number) / 8).is_some_and(|byte| byte & (1 << (number % 8)) != 0)
         })
         .collect()
 }

@@ -93,13 +93,8 @@ impl Launcher {
     ) -> Result<u32, LaunchError> {
         let (program, arguments) = words.split_first().ok_or(LaunchError::Nothing)?;
         let failed = |source: std::io::Error| match source.kind() {
-            std::io::ErrorKind::NotFound => LaunchError::NotFound {
-                name: program.clone(),
-            },
-            _ => LaunchError::Start {
-                name: program.clone(),
-                source,
-            },
+            std::io::ErrorKind::NotFound => LaunchError::NotFound { name: program.clone() },
+            _ => LaunchError::Start { name: program.clone(), source },
         };
         // Its own process group, so that a key pressed in our terminal does not end it.
         let child = Command::new(program)
@@ -113,13 +108,7 @@ impl Launcher {
         let pid = Pid::from_child(&child);
         let ended = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| failed(error.into()))?;
         let number = child.id();
-        self.started.push(Started {
-            name: program.clone(),
-            child,
-            ended,
-            waiter,
-            limit,
-        });
+        self.started.push(Started { name: program.clone(), child, ended, waiter, limit });
         Ok(number)
     }
 
@@ -130,10 +119,7 @@ impl Launcher {
 
     /// When a program's time is up, if ever.
     pub fn next_deadline(&self) -> Option<Time> {
-        self.started
-            .iter()
-            .filter_map(|started| started.limit)
-            .min()
+        self.started.iter().filter_map(|started| started.limit).min()
     }
 
     /// Takes in programs that have ended or whose time is up; gives the outcomes.
@@ -180,11 +166,7 @@ fn entry_file(id: &str) -> Option<PathBuf> {
     let system = env::var_os("XDG_DATA_DIRS")
         .filter(|dirs| !dirs.is_empty())
         .unwrap_or_else(|| OsString::from("/usr/local/share:/usr/share"));
-    let file = if id.ends_with(".desktop") {
-        id.to_owned()
-    } else {
-        format!("{id}.desktop")
-    };
+    let file = if id.ends_with(".desktop") { id.to_owned() } else { format!("{id}.desktop") };
     home.into_iter()
         .chain(env::split_paths(&system))
         .map(|dir| dir.join("applications").join(&file))
@@ -193,22 +175,13 @@ fn entry_file(id: &str) -> Option<PathBuf> {
 
 /// What a desktop entry starts: its `Exec` line without the codes for files and icons.
 fn entry_words(path: &Path) -> Result<Vec<String>, LaunchError> {
-    let text = fs::read_to_string(path).map_err(|source| LaunchError::Start {
-        name: path.display().to_string(),
-        source,
-    })?;
-    let mut lines = text
-        .lines()
-        .skip_while(|line| line.trim() != "[Desktop Entry]")
-        .skip(1);
+    let text = fs::read_to_string(path)
+        .map_err(|source| LaunchError::Start { name: path.display().to_string(), source })?;
+    let mut lines = text.lines().skip_while(|line| line.trim() != "[Desktop Entry]").skip(1);
     let exec = lines
         .by_ref()
         .take_while(|line| !line.starts_with('['))
-        .find_map(|line| {
-            line.strip_prefix("Exec")
-                .map(str::trim_start)?
-                .strip_prefix('=')
-        });
+        .find_map(|line| line.strip_prefix("Exec").map(str::trim_start)?.strip_prefix('='));
     let words = exec.and_then(shlex::split).unwrap_or_default();
     let words: Vec<String> = words
         .into_iter()
@@ -216,9 +189,7 @@ fn entry_words(path: &Path) -> Result<Vec<String>, LaunchError> {
         .map(|word| word.replace("%%", "%"))
         .collect();
     if words.is_empty() {
-        Err(LaunchError::EmptyEntry {
-            path: path.to_owned(),
-        })
+        Err(LaunchError::EmptyEntry { path: path.to_owned() })
     } else {
         Ok(words)
     }

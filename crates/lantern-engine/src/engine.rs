@@ -220,13 +220,7 @@ impl Engine {
     }
 
     pub(crate) fn scope<'a>(&'a self, slots: &'a [Value], held: bool) -> Scope<'a> {
-        Scope {
-            slots,
-            globals: &self.globals,
-            held,
-            fingers: &self.fingers,
-            layout: &self.layout,
-        }
+        Scope { slots, globals: &self.globals, held, fingers: &self.fingers, layout: &self.layout }
     }
 
     /// Makes the table anew, and tells the desk if what it must withhold has changed.
@@ -256,12 +250,7 @@ impl Engine {
             State::Inputting(_, under_way) => *under_way == Some(effect),
             _ => false,
         };
-        let found = self
-            .runs
-            .live
-            .iter()
-            .find(|(_, run)| waits(&run.state))
-            .map(|(id, _)| *id);
+        let found = self.runs.live.iter().find(|(_, run)| waits(&run.state)).map(|(id, _)| *id);
         let Some(id) = found else { return };
         if let Err(message) = result {
             self.fail_run(now, id, message);

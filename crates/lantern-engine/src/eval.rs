@@ -30,12 +30,9 @@ impl Scope<'_> {
                 Value::Text(text)
             }
             Expr::Combo(combo) => Value::Key(self.combo(combo)?),
-            Expr::List(values) => Value::List(
-                values
-                    .iter()
-                    .map(|value| self.value(value))
-                    .collect::<Result<_, _>>()?,
-            ),
+            Expr::List(values) => {
+                Value::List(values.iter().map(|value| self.value(value)).collect::<Result<_, _>>()?)
+            }
             Expr::Not(inner) => Value::Truth(!self.truth(inner)?),
             Expr::Negate(inner) => Value::Number(-self.number(inner)?),
             Expr::Binary(operator, left, right) => self.binary(*operator, left, right)?,
@@ -80,20 +77,14 @@ impl Scope<'_> {
     pub(crate) fn truth(&self, expr: &Expr) -> Evaluated<bool> {
         match self.value(expr)? {
             Value::Truth(truth) => Ok(truth),
-            other => Err(format!(
-                "expected true or false, found {} ({other})",
-                other.kind()
-            )),
+            other => Err(format!("expected true or false, found {} ({other})", other.kind())),
         }
     }
 
     pub(crate) fn number(&self, expr: &Expr) -> Evaluated<f64> {
         match self.value(expr)? {
             Value::Number(number) if number.is_finite() => Ok(number),
-            other => Err(format!(
-                "expected a number, found {} ({other})",
-                other.kind()
-            )),
+            other => Err(format!("expected a number, found {} ({other})", other.kind())),
         }
     }
 
@@ -115,10 +106,7 @@ impl Scope<'_> {
     pub(crate) fn duration(&self, expr: &Expr) -> Evaluated<Duration> {
         match self.value(expr)? {
             Value::Duration(span) => Ok(span),
-            other => Err(format!(
-                "expected a duration, found {} ({other})",
-                other.kind()
-            )),
+            other => Err(format!("expected a duration, found {} ({other})", other.kind())),
         }
     }
 
@@ -134,11 +122,7 @@ impl Scope<'_> {
         if matches!(operator, Operator::And | Operator::Or) {
             let first = self.truth(left)?;
             let decided = first == (operator == Operator::Or);
-            return Ok(Value::Truth(if decided {
-                first
-            } else {
-                self.truth(right)?
-            }));
+            return Ok(Value::Truth(if decided { first } else { self.truth(right)? }));
         }
         let (left, right) = (self.value(left)?, self.value(right)?);
         match operator {

@@ -43,10 +43,7 @@ impl Engine {
 
     fn next_press(&mut self, key: Key) -> Press {
         self.presses += 1;
-        Press {
-            key,
-            number: self.presses,
-        }
+        Press { key, number: self.presses }
     }
 
     /// Fires what the press fires; whether the program must not get it.
@@ -61,20 +58,11 @@ impl Engine {
             .as_ref()
             .filter(|won| rules.rules[won.rule].repeating)
             .map(|won| (won.rule, won.trigger));
-        let withheld = [&pressed, &released]
-            .into_iter()
-            .flatten()
-            .any(|won| !rules.rules[won.rule].passing);
+        let withheld =
+            [&pressed, &released].into_iter().flatten().any(|won| !rules.rules[won.rule].passing);
         let wanted = pressed.is_some() || released.is_some();
         let on_release = released.map(|won| (won.rule, won.trigger));
-        self.down.insert(
-            press.key,
-            Down {
-                press,
-                on_release,
-                repeats,
-            },
-        );
+        self.down.insert(press.key, Down { press, on_release, repeats });
         if repeats.is_some() {
             let due = now + self.layout.repeat.delay;
             self.timers.add(due, Timer::Repeat(press.key, press.number));
@@ -84,9 +72,7 @@ impl Engine {
         }
         if !wanted {
             let combo = self.watch.candidates(stroke).first().map(|candidate| {
-                rules.rules[candidate.rule].triggers[candidate.trigger]
-                    .combo
-                    .to_string()
+                rules.rules[candidate.rule].triggers[candidate.trigger].combo.to_string()
             });
             let combo = combo.unwrap_or_else(|| press.key.to_string());
             self.give_reason(now, None, ReasonKind::GivenBack(combo));
@@ -112,10 +98,7 @@ impl Engine {
             let condition = rules.rules[candidate.rule].condition.as_ref();
             match condition.map_or(Ok(true), |test| self.scope(&[], true).truth(test)) {
                 Ok(true) => {
-                    won = Some(Won {
-                        rule: candidate.rule,
-                        trigger: candidate.trigger,
-                    });
+                    won = Some(Won { rule: candidate.rule, trigger: candidate.trigger });
                     break;
                 }
                 Ok(false) => {
@@ -175,11 +158,7 @@ impl Engine {
             .collect();
         for (run, rule) in ended {
             self.waiting.remove(&rule);
-            self.end_run(
-                now,
-                run,
-                ReasonKind::Stopped(run, "its key was let go".to_owned()),
-            );
+            self.end_run(now, run, ReasonKind::Stopped(run, "its key was let go".to_owned()));
         }
         self.waiting
             .retain(|rule, waiting| waiting.press.key != key || !rules.rules[*rule].while_held);
@@ -271,11 +250,7 @@ impl Engine {
         if definition.brings {
             slots[0] = Value::Key(Combo::of(fired.brings));
         }
-        let frame = Frame {
-            routine: definition.body,
-            next: 0,
-            slots,
-        };
+        let frame = Frame { routine: definition.body, next: 0, slots };
         let run = Run {
             rule,
             press,
@@ -287,10 +262,7 @@ impl Engine {
         };
         self.runs.live.insert(id, run);
         self.ready.push_back(id);
-        let kind = ReasonKind::Fired {
-            combo: fired.combo.to_string(),
-            run: id,
-        };
+        let kind = ReasonKind::Fired { combo: fired.combo.to_string(), run: id };
         self.give_reason(now, Some(rule), kind);
         if definition.again == Again::Stops && definition.apps.is_some() {
             self.rearm(now);
@@ -325,22 +297,8 @@ impl Engine {
         let run = self.runs.get_mut(id);
         let frame = run.frames.last().expect("a live run is in a call");
         let (routine, at) = (frame.routine, frame.next.saturating_sub(1));
-        let place = self
-            .rules
-            .routine(routine)
-            .places
-            .get(at)
-            .copied()
-            .unwrap_or_default();
-        self.end_run(
-            now,
-            id,
-            ReasonKind::Failed {
-                run: id,
-                place,
-                message,
-            },
-        );
+        let place = self.rules.routine(routine).places.get(at).copied().unwrap_or_default();
+        self.end_run(now, id, ReasonKind::Failed { run: id, place, message });
     }
 
     /// Names the rules whose keys somebody else holds.

@@ -30,11 +30,7 @@ pub(crate) struct Job {
 #[derive(Debug)]
 pub(crate) enum Work {
     /// Tap each in turn, until `total` taps are done.
-    Taps {
-        combos: Vec<Vec<Key>>,
-        done: usize,
-        total: usize,
-    },
+    Taps { combos: Vec<Vec<Key>>, done: usize, total: usize },
     /// Type the characters.
     Text { text: Vec<char>, done: usize },
 }
@@ -51,11 +47,7 @@ impl Job {
     fn next_acts(&mut self) -> Vec<Act> {
         let paced = self.pace.is_some();
         match &mut self.work {
-            Work::Taps {
-                combos,
-                done,
-                total,
-            } => {
+            Work::Taps { combos, done, total } => {
                 let count = if paced { 1 } else { TAPS }.min(*total - *done);
                 let turn = combos.len();
                 let acts = (*done..*done + count).map(|at| Act::Tap(combos[at % turn].clone()));
@@ -161,11 +153,7 @@ impl Engine {
             acts,
             lift,
             keep: self.ledger.held_by(id),
-            park: if lift {
-                self.ledger.held_by_others(id)
-            } else {
-                Vec::new()
-            },
+            park: if lift { self.ledger.held_by_others(id) } else { Vec::new() },
         };
         self.emit(Some(id), Order::Input(step))
     }
@@ -174,13 +162,7 @@ impl Engine {
     pub(crate) fn emit_releases(&mut self, run: Option<RunId>, keys: Vec<Key>) {
         if !keys.is_empty() {
             let acts = keys.into_iter().rev().map(Act::Up).collect();
-            self.emit(
-                run,
-                Order::Input(InputStep {
-                    acts,
-                    ..InputStep::default()
-                }),
-            );
+            self.emit(run, Order::Input(InputStep { acts, ..InputStep::default() }));
         }
     }
 

@@ -56,9 +56,7 @@ impl Ledger {
     }
 
     pub(crate) fn holds(&self, key: Key, owner: Owner) -> bool {
-        self.held
-            .get(&key)
-            .is_some_and(|owners| owners.contains(&owner))
+        self.held.get(&key).is_some_and(|owners| owners.contains(&owner))
     }
 
     /// Takes away every share for which `gone` holds; gives the keys that must go up.
@@ -93,8 +91,6 @@ impl Ledger {
 
     /// Every held key with its owners.
     pub(crate) fn all(&self) -> impl Iterator<Item = (Key, &[Owner])> {
-        self.held
-            .iter()
-            .map(|(key, owners)| (*key, owners.as_slice()))
+        self.held.iter().map(|(key, owners)| (*key, owners.as_slice()))
     }
 }

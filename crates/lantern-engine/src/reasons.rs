@@ -74,12 +74,7 @@ impl Reasons {
         if self.ring.len() == KEPT {
             self.ring.pop_front();
         }
-        self.ring.push_back(Reason {
-            number: self.count,
-            time,
-            rule,
-            kind,
-        });
+        self.ring.push_back(Reason { number: self.count, time, rule, kind });
     }
 
     pub(crate) fn after(&self, number: u64) -> impl Iterator<Item = &Reason> {

@@ -84,16 +84,10 @@ impl Runs {
 
     /// The live runs of a rule.
     pub(crate) fn of_rule(&self, rule: usize) -> Vec<RunId> {
-        self.live
-            .iter()
-            .filter(|(_, run)| run.rule == rule)
-            .map(|(id, _)| *id)
-            .collect()
+        self.live.iter().filter(|(_, run)| run.rule == rule).map(|(id, _)| *id).collect()
     }
 
     pub(crate) fn get_mut(&mut self, id: RunId) -> &mut Run {
-        self.live
-            .get_mut(&id)
-            .expect("the run lives while it is worked on")
+        self.live.get_mut(&id).expect("the run lives while it is worked on")
     }
 }

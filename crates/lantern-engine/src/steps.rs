@@ -34,10 +34,7 @@ impl Engine {
     /// Lets every run that can go on do so.
     pub(crate) fn run_ready(&mut self, now: Time) {
         while let Some(id) = self.ready.pop_front() {
-            if matches!(
-                self.runs.live.get(&id).map(|run| &run.state),
-                Some(State::Ready)
-            ) {
+            if matches!(self.runs.live.get(&id).map(|run| &run.state), Some(State::Ready)) {
                 self.take_turn(now, id);
             }
         }
@@ -90,15 +87,13 @@ impl Engine {
 
     fn do_op(&mut self, now: Time, id: RunId, op: &Op) -> Done {
         match op {
-            Op::Tap {
-                combos,
-                times,
-                pace,
-            } => self.do_tap(now, id, combos, times.as_ref(), pace.as_ref()),
+            Op::Tap { combos, times, pace } => {
+                self.do_tap(now, id, combos, times.as_ref(), pace.as_ref())
+            }
             Op::Type { text, pace, anyway } => self.do_type(now, id, text, pace.as_ref(), *anyway),
-            Op::Press(combo) => self
-                .do_hold(id, combo, |id, _| Owner::Run(id))
-                .map(|(flow, _)| flow),
+            Op::Press(combo) => {
+                self.do_hold(id, combo, |id, _| Owner::Run(id)).map(|(flow, _)| flow)
+            }
             Op::Hold(combo) => {
                 let (flow, keys) = self.do_hold(id, combo, Owner::Block)?;
                 if let Some(keys) = keys {
@@ -117,10 +112,7 @@ impl Engine {
             }
             Op::Run { words, limit } => {
                 let words = self.ask(id, |scope| {
-                    words
-                        .iter()
-                        .map(|word| scope.shown(word))
-                        .collect::<Result<Vec<_>, _>>()
+                    words.iter().map(|word| scope.shown(word)).collect::<Result<Vec<_>, _>>()
                 })?;
                 let limit = self.ask(id, |scope| scope.optional_duration(limit.as_ref()))?;
                 Ok(self.await_effect(id, Order::Run { words, limit }))
@@ -134,26 +126,17 @@ impl Engine {
                 Ok(Flow::Wait)
             }
             Op::Repeat { times, every } => {
-                let left = self.ask(id, |scope| {
-                    times.as_ref().map(|n| scope.count(n)).transpose()
-                })?;
+                let left =
+                    self.ask(id, |scope| times.as_ref().map(|n| scope.count(n)).transpose())?;
                 let every = self.ask(id, |scope| scope.optional_duration(every.as_ref()))?;
-                self.runs.get_mut(id).blocks.push(Block::Loop {
-                    left,
-                    every,
-                    due: None,
-                });
+                self.runs.get_mut(id).blocks.push(Block::Loop { left, every, due: None });
                 Ok(Flow::Next)
             }
             Op::NextTurn(end) => Ok(self.do_next_turn(now, id, *end)),
             Op::Jump(target) => Ok(self.jump(id, *target)),
             Op::JumpUnless(test, target) => {
                 let holds = self.ask(id, |scope| scope.truth(test))?;
-                Ok(if holds {
-                    Flow::Next
-                } else {
-                    self.jump(id, *target)
-                })
+                Ok(if holds { Flow::Next } else { self.jump(id, *target) })
             }
             Op::SetLocal(slot, value) => {
                 let value = self.ask(id, |scope| scope.value(value))?;
@@ -184,10 +167,7 @@ impl Engine {
     ) -> Result<T, String> {
         let run = &self.runs.live[&id];
         let frame = run.frames.last().expect("an operation is done in a call");
-        let held = self
-            .down
-            .get(&run.press.key)
-            .is_some_and(|down| down.press == run.press);
+        let held = self.down.get(&run.press.key).is_some_and(|down| down.press == run.press);
         question(&self.scope(&frame.slots, held))
     }
 
@@ -260,29 +240,13 @@ impl Engine {
         let times = usize::try_from(times).unwrap_or(usize::MAX);
         let work = match lone_character {
             // A character without a key is typed, as often as it would be tapped.
-            Some(character) => Work::Text {
-                text: vec![character; times.min(1 << 20)],
-                done: 0,
-            },
+            Some(character) => Work::Text { text: vec![character; times.min(1 << 20)], done: 0 },
             None => {
                 let total = times.saturating_mul(keys.len());
-                Work::Taps {
-                    combos: keys,
-                    done: 0,
-                    total,
-                }
+                Work::Taps { combos: keys, done: 0, total }
             }
         };
-        self.begin_job(
-            now,
-            id,
-            Job {
-                work,
-                pace,
-                due: now,
-                window: None,
-            },
-        );
+        self.begin_job(now, id, Job { work, pace, due: now, window: None });
         Ok(Flow::Wait)
     }
 
@@ -299,21 +263,9 @@ impl Engine {
         if !self.acquire_input(id) {
             return Ok(self.again(id));
         }
-        let work = Work::Text {
-            text: text.chars().collect(),
-            done: 0,
-        };
+        let work = Work::Text { text: text.chars().collect(), done: 0 };
         let window = if anyway { None } else { Some(self.app.window) };
-        self.begin_job(
-            now,
-            id,
-            Job {
-                work,
-                pace,
-                due: now,
-                window,
-            },
-        );
+        self.begin_job(now, id, Job { work, pace, due: now, window });
         Ok(Flow::Wait)
     }
 
@@ -329,10 +281,7 @@ impl Engine {
             return Ok((self.again(id), None));
         }
         let owner = owner(id, self.runs.live[&id].blocks.len());
-        let pressed = keys
-            .iter()
-            .copied()
-            .filter(|key| self.ledger.press(*key, owner));
+        let pressed = keys.iter().copied().filter(|key| self.ledger.press(*key, owner));
         let acts: Vec<Act> = pressed.map(Act::Down).collect();
         Ok((self.await_acts(id, acts), Some(keys)))
     }
@@ -343,10 +292,7 @@ impl Engine {
             return Ok(self.again(id));
         }
         let owner = Owner::Run(id);
-        let freed = keys
-            .into_iter()
-            .rev()
-            .filter(|key| self.ledger.release(*key, owner));
+        let freed = keys.into_iter().rev().filter(|key| self.ledger.release(*key, owner));
         let acts = freed.map(Act::Up).collect();
         Ok(self.await_acts(id, acts))
     }
@@ -357,9 +303,7 @@ impl Engine {
             return Ok(self.again(id));
         }
         let mut acts = Vec::new();
-        let is_on = keys
-            .iter()
-            .all(|key| self.ledger.holds(*key, Owner::Toggle));
+        let is_on = keys.iter().all(|key| self.ledger.holds(*key, Owner::Toggle));
         for key in keys {
             if is_on && self.ledger.release(key, Owner::Toggle) {
                 acts.insert(0, Act::Up(key));
@@ -379,10 +323,8 @@ impl Engine {
             return Flow::Next;
         };
         let owner = Owner::Block(id, run.blocks.len());
-        let freed: Vec<Key> = keys
-            .into_iter()
-            .filter(|key| self.ledger.release(*key, owner))
-            .collect();
+        let freed: Vec<Key> =
+            keys.into_iter().filter(|key| self.ledger.release(*key, owner)).collect();
         self.emit_releases(Some(id), freed);
         Flow::Next
     }
@@ -439,11 +381,7 @@ impl Engine {
                 called.name
             ));
         }
-        run.frames.push(Frame {
-            routine,
-            next: 0,
-            slots,
-        });
+        run.frames.push(Frame { routine, next: 0, slots });
         Ok(Flow::Next)
     }
 
@@ -455,9 +393,7 @@ impl Engine {
         span: Option<&Expr>,
     ) -> Done {
         let text = self.ask(id, |scope| scope.shown(text))?;
-        let span = self
-            .ask(id, |scope| scope.optional_duration(span))?
-            .unwrap_or(HINT);
+        let span = self.ask(id, |scope| scope.optional_duration(span))?.unwrap_or(HINT);
         let place = match at {
             Some((x, y)) => {
                 let (x, y) = self.ask(id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
@@ -481,11 +417,7 @@ impl Engine {
             StopTarget::All => self.runs.live.keys().copied().collect(),
             StopTarget::Named(name) => {
                 self.waiting.retain(|rule, _| !named(*rule, name));
-                let runs = self
-                    .runs
-                    .live
-                    .iter()
-                    .filter(|(_, run)| named(run.rule, name));
+                let runs = self.runs.live.iter().filter(|(_, run)| named(run.rule, name));
                 runs.map(|(id, _)| *id).collect()
             }
         };

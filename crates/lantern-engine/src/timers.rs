@@ -41,10 +41,6 @@ impl Timers {
     /// Takes the first deadline that is due at `now`.
     pub(crate) fn take_due(&mut self, now: Time) -> Option<Timer> {
         let entry = self.due.first_entry()?;
-        if entry.key().0 > now {
-            None
-        } else {
-            Some(entry.remove())
-        }
+        if entry.key().0 > now { None } else { Some(entry.remove()) }
     }
 }

@@ -64,11 +64,7 @@ impl RuleIndex {
 
     /// The rules for a program, each once, in the order of the file.
     fn rules_for(&self, app: &App) -> BTreeSet<usize> {
-        let named = app
-            .names
-            .iter()
-            .filter_map(|name| self.by_app.get(name))
-            .flatten();
+        let named = app.names.iter().filter_map(|name| self.by_app.get(name)).flatten();
         self.everywhere.iter().chain(named).copied().collect()
     }
 }
@@ -88,30 +84,18 @@ impl Watch {
         match stroke_of(&rules.settings.panic.0, layout) {
             Ok((stroke, _)) => watch.panic = Some(stroke),
             Err(key) => {
-                missing.push((
-                    None,
-                    format!("panic: {}", lacking(&rules.settings.panic, key)),
-                ));
+                missing.push((None, format!("panic: {}", lacking(&rules.settings.panic, key))));
             }
         }
         let in_place = index.rules_for(app);
-        let elsewhere = running
-            .iter()
-            .copied()
-            .filter(|rule| !in_place.contains(rule));
+        let elsewhere = running.iter().copied().filter(|rule| !in_place.contains(rule));
         let all = in_place.iter().map(|rule| (*rule, false));
         for (rule, stops_only) in all.chain(elsewhere.map(|rule| (rule, true))) {
             for (trigger, wanted) in rules.rules[rule].triggers.iter().enumerate() {
                 match stroke_of(&wanted.combo.0, layout) {
                     Ok((stroke, sides)) => {
                         let manner = wanted.manner;
-                        let candidate = Candidate {
-                            rule,
-                            trigger,
-                            manner,
-                            sides,
-                            stops_only,
-                        };
+                        let candidate = Candidate { rule, trigger, manner, sides, stops_only };
                         watch.strokes.entry(stroke).or_default().push(candidate);
                     }
                     Err(key) => missing.push((Some(rule), lacking(&wanted.combo, key))),
@@ -135,10 +119,7 @@ impl Watch {
     /// Whether the desk withholds the stroke: some rule for it does not let it pass.
     pub(crate) fn withholds(&self, rules: &RuleSet, stroke: Stroke) -> bool {
         self.is_panic(stroke)
-            || self
-                .candidates(stroke)
-                .iter()
-                .any(|candidate| !rules.rules[candidate.rule].passing)
+            || self.candidates(stroke).iter().any(|candidate| !rules.rules[candidate.rule].passing)
     }
 
     /// What the desk must see and withhold.
@@ -162,21 +143,14 @@ impl Watch {
             keys.push(ArmedKey {
                 key: stroke.0,
                 families: stroke.1,
-                sides: candidates
-                    .iter()
-                    .any(|candidate| !candidate.sides.is_empty()),
+                sides: candidates.iter().any(|candidate| !candidate.sides.is_empty()),
                 follow: candidates.iter().any(follows),
             });
         }
         if let Some((key, families)) = self.panic
             && !self.strokes.contains_key(&(key, families))
         {
-            keys.push(ArmedKey {
-                key,
-                families,
-                sides: false,
-                follow: false,
-            });
+            keys.push(ArmedKey { key, families, sides: false, follow: false });
             keys.sort();
         }
         Armed { keys, fingers }
@@ -185,11 +159,7 @@ impl Watch {
 
 /// A combination, and the key of it that the board lacks.
 fn lacking(combo: &Combo, key: KeyRef) -> String {
-    if combo.0 == [key] {
-        combo.to_string()
-    } else {
-        format!("{combo} (there is no {key})")
-    }
+    if combo.0 == [key] { combo.to_string() } else { format!("{combo} (there is no {key})") }
 }
 
 /// Smaller comes first: a program beats none, a side beats either, a condition beats none.

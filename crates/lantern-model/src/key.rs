@@ -144,9 +144,7 @@ impl Key {
     /// The key with that Linux input event code.
     pub fn from_kernel(kernel: u16) -> Option<Key> {
         static BY_KERNEL: LazyLock<BTreeMap<u16, Key>> = LazyLock::new(|| {
-            Key::all()
-                .filter_map(|key| key.kernel().map(|kernel| (kernel, key)))
-                .collect()
+            Key::all().filter_map(|key| key.kernel().map(|kernel| (kernel, key))).collect()
         });
         BY_KERNEL.get(&kernel).copied()
     }
@@ -231,12 +229,7 @@ impl Key {
     /// # Errors
     /// When the ends are of different kinds, of a kind without an order, or the wrong way round.
     pub fn range(from: Key, to: Key) -> Result<Vec<Key>, KeySetError> {
-        let ordered = [
-            KeyKind::Letter,
-            KeyKind::Digit,
-            KeyKind::Function,
-            KeyKind::Pad,
-        ];
+        let ordered = [KeyKind::Letter, KeyKind::Digit, KeyKind::Function, KeyKind::Pad];
         let numbered = |key: Key| key.kind() != KeyKind::Pad || key.label().parse::<u8>().is_ok();
         let fits = ordered.contains(&from.kind()) && numbered(from) && numbered(to);
         if from.kind() != to.kind() || !fits {

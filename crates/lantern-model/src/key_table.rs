@@ -25,14 +25,7 @@ const fn row(
     kernel: u16,
     kind: KeyKind,
 ) -> Row {
-    Row {
-        name,
-        label,
-        code,
-        keysym,
-        kernel,
-        kind,
-    }
+    Row { name, label, code, keysym, kernel, kind }
 }
 
 #[rustfmt::skip]

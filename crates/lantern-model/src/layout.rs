@@ -75,9 +75,7 @@ impl Group {
 
     /// The key and level that give `character`, the cheapest if several do.
     pub fn spell(&self, character: char) -> Option<(Key, Level)> {
-        self.spelling
-            .get(&character)
-            .map(|(level, key)| (*key, *level))
+        self.spelling.get(&character).map(|(level, key)| (*key, *level))
     }
 
     fn is_latin(&self) -> bool {
@@ -96,10 +94,7 @@ pub struct Repeat {
 
 impl Default for Repeat {
     fn default() -> Self {
-        Repeat {
-            delay: Duration::from_millis(500),
-            interval: Duration::from_millis(40),
-        }
+        Repeat { delay: Duration::from_millis(500), interval: Duration::from_millis(40) }
     }
 }
 
@@ -165,10 +160,7 @@ impl Layout {
     }
 
     fn has(&self, key: Key) -> bool {
-        key.is_pointer()
-            || key
-                .kernel()
-                .is_none_or(|kernel| kernel <= self.last_kernel_code)
+        key.is_pointer() || key.kernel().is_none_or(|kernel| kernel <= self.last_kernel_code)
     }
 
     /// The keys to press, in order, for `combo`; the part this board lacks if it cannot be done.

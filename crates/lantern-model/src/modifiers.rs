@@ -100,13 +100,8 @@ pub enum Family {
 
 impl Family {
     /// Every family, in the order of their bits.
-    pub const ALL: [Family; 5] = [
-        Family::Shift,
-        Family::Ctrl,
-        Family::Alt,
-        Family::Super,
-        Family::Level3,
-    ];
+    pub const ALL: [Family; 5] =
+        [Family::Shift, Family::Ctrl, Family::Alt, Family::Super, Family::Level3];
 
     /// The word for "either side", for the families that have one.
     pub fn from_word(word: &str) -> Option<Family> {
@@ -163,9 +158,7 @@ impl Families {
 
     /// The families in the set.
     pub fn iter(self) -> impl Iterator<Item = Family> {
-        Family::ALL
-            .into_iter()
-            .filter(move |family| self.contains(*family))
+        Family::ALL.into_iter().filter(move |family| self.contains(*family))
     }
 
     /// Whether the set is empty.
@@ -206,16 +199,12 @@ impl Modifiers {
 
     /// The sides that are down.
     pub fn iter(self) -> impl Iterator<Item = Side> {
-        Side::ALL
-            .into_iter()
-            .filter(move |side| self.contains(*side))
+        Side::ALL.into_iter().filter(move |side| self.contains(*side))
     }
 
     /// The families that are down.
     pub fn families(self, alt_gr_is_level3: bool) -> Families {
-        self.iter().fold(Families::NONE, |set, side| {
-            set.with(side.family(alt_gr_is_level3))
-        })
+        self.iter().fold(Families::NONE, |set, side| set.with(side.family(alt_gr_is_level3)))
     }
 }
 

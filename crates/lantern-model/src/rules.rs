@@ -38,11 +38,7 @@ impl RuleSet {
         let in_rule = |rule: &Rule| rule.condition.as_ref().is_some_and(asks_fingers);
         let in_op = |op: &Op| op_exprs(op).into_iter().any(asks_fingers);
         self.rules.iter().any(in_rule)
-            || self
-                .routines
-                .iter()
-                .flat_map(|routine| &routine.ops)
-                .any(in_op)
+            || self.routines.iter().flat_map(|routine| &routine.ops).any(in_op)
     }
 }
 

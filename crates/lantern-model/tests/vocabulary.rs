@@ -19,18 +19,9 @@ fn every_row_comes_back_by_each_of_its_names() {
         if let Some(button) = key.button() {
             assert_eq!(Key::from_button(button), Some(key), "{key}");
         }
-        assert!(
-            key.code().is_some() || key.is_pointer(),
-            "{key} has no W3C code"
-        );
-        assert!(
-            key.keysym().is_some() || key.is_pointer(),
-            "{key} has no keysym"
-        );
-        assert!(
-            key.kernel().is_some() || key.kind() == KeyKind::Wheel,
-            "{key} has no kernel code"
-        );
+        assert!(key.code().is_some() || key.is_pointer(), "{key} has no W3C code");
+        assert!(key.keysym().is_some() || key.is_pointer(), "{key} has no keysym");
+        assert!(key.kernel().is_some() || key.kind() == KeyKind::Wheel, "{key} has no kernel code");
         assert!(!key.label().is_empty(), "{key} has no label");
     }
 }
@@ -38,10 +29,7 @@ fn every_row_comes_back_by_each_of_its_names() {
 #[test]
 fn no_name_code_or_number_stands_twice() {
     let count = Key::all().count();
-    assert_eq!(
-        Key::all().map(Key::name).collect::<BTreeSet<_>>().len(),
-        count
-    );
+    assert_eq!(Key::all().map(Key::name).collect::<BTreeSet<_>>().len(), count);
     let codes: Vec<_> = Key::all().filter_map(Key::code).collect();
     assert_eq!(codes.iter().collect::<BTreeSet<_>>().len(), codes.len());
     let kernel: Vec<_> = Key::all().filter_map(Key::kernel).collect();
@@ -49,17 +37,9 @@ fn no_name_code_or_number_stands_twice() {
     let keysyms: Vec<_> = Key::all().filter_map(Key::keysym).collect();
     assert_eq!(keysyms.iter().collect::<BTreeSet<_>>().len(), keysyms.len());
     for name in Key::all().map(Key::name) {
-        assert!(
-            KeyKind::from_word(name).is_none(),
-            "{name} is a key and a kind"
-        );
-        assert!(
-            Family::from_word(name).is_none(),
-            "{name} is a key and a family"
-        );
-        let plain = name
-            .bytes()
-            .all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
+        assert!(KeyKind::from_word(name).is_none(), "{name} is a key and a kind");
+        assert!(Family::from_word(name).is_none(), "{name} is a key and a family");
+        let plain = name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
         assert!(plain, "{name} is not a name of the language");
     }
 }
@@ -77,38 +57,23 @@ fn kinds_have_words_and_hold_every_key() {
 fn ranges_run_within_a_kind() {
     let key = |name| Key::named(name).expect("there is one");
     let names = |from, to| -> Result<Vec<&str>, KeySetError> {
-        Ok(Key::range(key(from), key(to))?
-            .into_iter()
-            .map(Key::name)
-            .collect())
+        Ok(Key::range(key(from), key(to))?.into_iter().map(Key::name).collect())
     };
     assert_eq!(names("c", "f"), Ok(vec!["c", "d", "e", "f"]));
     assert_eq!(names("3", "5"), Ok(vec!["3", "4", "5"]));
     assert_eq!(names("pad-1", "pad-3"), Ok(vec!["pad-1", "pad-2", "pad-3"]));
     assert_eq!(names("f9", "f11"), Ok(vec!["f9", "f10", "f11"]));
     assert!(matches!(names("c", "3"), Err(KeySetError::NoOrder { .. })));
-    assert!(matches!(
-        names("up", "home"),
-        Err(KeySetError::NoOrder { .. })
-    ));
-    assert!(matches!(
-        names("pad-1", "pad-plus"),
-        Err(KeySetError::NoOrder { .. })
-    ));
-    assert!(matches!(
-        names("f9", "f3"),
-        Err(KeySetError::Backwards { .. })
-    ));
+    assert!(matches!(names("up", "home"), Err(KeySetError::NoOrder { .. })));
+    assert!(matches!(names("pad-1", "pad-plus"), Err(KeySetError::NoOrder { .. })));
+    assert!(matches!(names("f9", "f3"), Err(KeySetError::Backwards { .. })));
 }
 
 #[test]
 fn the_us_board_spells_every_sign_of_ascii() {
     let layout = Layout::us();
     for character in (0x20u8..0x7f).map(char::from) {
-        let (key, level) = layout
-            .group()
-            .spell(character)
-            .unwrap_or_else(|| panic!("{character}"));
+        let (key, level) = layout.group().spell(character).unwrap_or_else(|| panic!("{character}"));
         assert_eq!(layout.group().character(key, level), Some(character));
         assert!(matches!(level, Level::Plain | Level::Shift));
     }
@@ -120,20 +85,12 @@ fn combinations_become_keys_of_the_board() {
     let layout = Layout::us();
     let named = |name| KeyRef::Named(Key::named(name).expect("there is one"));
     let names = |combo: Vec<KeyRef>| -> Vec<&str> {
-        let keys = layout
-            .press_order(&Combo(combo))
-            .expect("the board has them");
+        let keys = layout.press_order(&Combo(combo)).expect("the board has them");
         keys.into_iter().map(Key::name).collect()
     };
-    assert_eq!(
-        names(vec![KeyRef::Either(Family::Ctrl), named("e")]),
-        ["left-ctrl", "e"]
-    );
+    assert_eq!(names(vec![KeyRef::Either(Family::Ctrl), named("e")]), ["left-ctrl", "e"]);
     assert_eq!(names(vec![KeyRef::Character('?')]), ["left-shift", "slash"]);
-    assert_eq!(
-        names(vec![named("left-shift"), KeyRef::Character('?')]),
-        ["left-shift", "slash"]
-    );
+    assert_eq!(names(vec![named("left-shift"), KeyRef::Character('?')]), ["left-shift", "slash"]);
     let missing = Combo(vec![KeyRef::Either(Family::Ctrl), KeyRef::Character('é')]);
     assert_eq!(layout.press_order(&missing), Err(KeyRef::Character('é')));
 }
@@ -157,10 +114,7 @@ fn values_are_shown_as_they_are_written() {
         (Value::Duration(Duration::from_micros(1500)), "1.5ms"),
         (Value::Duration(Duration::from_secs(90)), "1.5min"),
         (Value::Duration(Duration::from_secs(7200)), "2h"),
-        (
-            Value::List(vec![Value::Truth(true), Value::Text("x".into())]),
-            "true, x",
-        ),
+        (Value::List(vec![Value::Truth(true), Value::Text("x".into())]), "true, x"),
     ];
     for (value, words) in shown {
         assert_eq!(value.to_string(), words);

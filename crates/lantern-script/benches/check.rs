@@ -28,28 +28,13 @@ fn checking(criterion: &mut Criterion) {
         let source = Source::new("bench.lantern", rules(count));
         assert!(check(&source).findings.is_empty());
         group.throughput(Throughput::Bytes(source.text.len() as u64));
-        group.bench_with_input(
-            BenchmarkId::new("rules", count),
-            &source,
-            |bench, source| {
-                bench.iter_with_large_drop(|| check(black_box(source)));
-            },
-        );
+        group.bench_with_input(BenchmarkId::new("rules", count), &source, |bench, source| {
+            bench.iter_with_large_drop(|| check(black_box(source)));
+        });
         // The floor: every byte has to be looked at once.
-        group.bench_with_input(
-            BenchmarkId::new("bytes", count),
-            &source,
-            |bench, source| {
-                bench.iter(|| {
-                    lex(
-                        black_box(&source.text),
-                        0,
-                        source.text.len(),
-                        &mut Vec::new(),
-                    )
-                });
-            },
-        );
+        group.bench_with_input(BenchmarkId::new("bytes", count), &source, |bench, source| {
+            bench.iter(|| lex(black_box(&source.text), 0, source.text.len(), &mut Vec::new()));
+        });
     }
     group.finish();
 }

@@ -130,9 +130,6 @@ impl Code {
 
     /// The code with that name.
     pub fn named(name: &str) -> Option<Code> {
-        CODES
-            .iter()
-            .find(|row| row.name == name)
-            .map(|row| row.code)
+        CODES.iter().find(|row| row.name == name).map(|row| row.code)
     }
 }

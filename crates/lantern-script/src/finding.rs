@@ -76,10 +76,7 @@ impl Finding {
     /// With a change that mends it.
     #[must_use]
     pub fn fix(mut self, span: Span, text: impl Into<String>) -> Finding {
-        self.fix = Some(Fix {
-            span,
-            text: text.into(),
-        });
+        self.fix = Some(Fix { span, text: text.into() });
         self
     }
 

@@ -9,13 +9,7 @@ use crate::{Finding, Span};
 
 /// Cuts `text` from `start` to `end` into tokens, adding what is wrong to `findings`.
 pub fn lex(text: &str, start: usize, end: usize, findings: &mut Vec<Finding>) -> Vec<Token> {
-    let mut lexer = Lexer {
-        text,
-        at: start,
-        end,
-        findings,
-        value_before: false,
-    };
+    let mut lexer = Lexer { text, at: start, end, findings, value_before: false };
     // About five bytes to a token, as files go.
     let mut tokens = Vec::with_capacity((end - start) / 5 + 2);
     while lexer.at < end {
@@ -23,15 +17,9 @@ pub fn lex(text: &str, start: usize, end: usize, findings: &mut Vec<Finding>) ->
         let kind = lexer.next_kind();
         debug_assert!(lexer.at > from, "every token takes at least one byte");
         lexer.value_before = ends_value(kind) || kind == TokenKind::Comment && lexer.value_before;
-        tokens.push(Token {
-            kind,
-            span: Span::new(from, lexer.at),
-        });
+        tokens.push(Token { kind, span: Span::new(from, lexer.at) });
     }
-    tokens.push(Token {
-        kind: TokenKind::End,
-        span: Span::new(end, end),
-    });
+    tokens.push(Token { kind: TokenKind::End, span: Span::new(end, end) });
     tokens
 }
 
@@ -62,10 +50,7 @@ impl Lexer<'_> {
     }
 
     fn byte(&self, ahead: usize) -> u8 {
-        self.text.as_bytes()[self.at..self.end]
-            .get(ahead)
-            .copied()
-            .unwrap_or(0)
+        self.text.as_bytes()[self.at..self.end].get(ahead).copied().unwrap_or(0)
     }
 
     fn take_while(&mut self, keep: impl Fn(u8) -> bool) {
@@ -87,11 +72,7 @@ impl Lexer<'_> {
             b'#' => {
                 let described = self.byte(1) == b'#' && self.starts_line();
                 self.take_while(|byte| byte != b'\n');
-                if described {
-                    TokenKind::Description
-                } else {
-                    TokenKind::Comment
-                }
+                if described { TokenKind::Description } else { TokenKind::Comment }
             }
             b'a'..=b'z' => {
                 self.take_word();
@@ -226,22 +207,15 @@ impl Lexer<'_> {
             return TokenKind::Sign(sign);
         }
         let from = self.at;
-        let first = self
-            .rest()
-            .chars()
-            .next()
-            .expect("the caller checked for the end");
+        let first = self.rest().chars().next().expect("the caller checked for the end");
         if first.is_alphabetic() {
-            let length = self
-                .rest()
-                .find(|c: char| !c.is_alphanumeric() && c != '_' && c != '-');
+            let length = self.rest().find(|c: char| !c.is_alphanumeric() && c != '_' && c != '-');
             self.at += length.unwrap_or(self.rest().len());
         } else {
             self.at += first.len_utf8();
         }
         let span = Span::new(from, self.at);
-        self.findings
-            .push(stray_finding(&self.text[from..self.at], first, span));
+        self.findings.push(stray_finding(&self.text[from..self.at], first, span));
         TokenKind::Stray
     }
 
@@ -271,9 +245,7 @@ fn stray_finding(text: &str, first: char, span: Span) -> Finding {
         let lower = text.to_lowercase().replace('_', "-");
         finding
             .label("names are lower-case words joined by hyphens")
-            .help(format!(
-                "write `{lower}`, or put a text between double quotes"
-            ))
+            .help(format!("write `{lower}`, or put a text between double quotes"))
             .fix(span, lower)
     } else {
         finding

@@ -11,21 +11,14 @@ const NEAR_LINES: u32 = 12;
 
 /// One finding with its excerpt; `colour` for a terminal.
 pub fn render(finding: &Finding, source: &Source, colour: bool) -> String {
-    let renderer = if colour {
-        Renderer::styled()
-    } else {
-        Renderer::plain()
-    };
+    let renderer = if colour { Renderer::styled() } else { Renderer::plain() };
     let renderer = renderer.decor_style(DecorStyle::Unicode).term_width(100);
     let level = match finding.severity() {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
     };
-    let mut group: Group<'_> = Group::with_title(
-        level
-            .primary_title(&finding.message)
-            .id(finding.code.row().name),
-    );
+    let mut group: Group<'_> =
+        Group::with_title(level.primary_title(&finding.message).id(finding.code.row().name));
     for snippet in snippets(finding, source) {
         group = group.element(snippet);
     }
@@ -43,10 +36,7 @@ fn snippets<'a>(
     finding: &'a Finding,
     source: &'a Source,
 ) -> Vec<Snippet<'a, annotate_snippets::Annotation<'a>>> {
-    let others = finding
-        .others
-        .iter()
-        .map(|(span, words)| (*span, words.as_str(), false));
+    let others = finding.others.iter().map(|(span, words)| (*span, words.as_str(), false));
     let mut marks = vec![(finding.span, finding.label.as_str(), true)];
     marks.extend(others);
     let mut excerpts: Vec<(u32, u32, Vec<Mark<'_>>)> = Vec::new();
@@ -65,10 +55,7 @@ fn snippets<'a>(
             None => excerpts.push((first, last, vec![mark])),
         }
     }
-    excerpts
-        .into_iter()
-        .map(|(from, to, marks)| excerpt(source, from, to, marks))
-        .collect()
+    excerpts.into_iter().map(|(from, to, marks)| excerpt(source, from, to, marks)).collect()
 }
 
 fn excerpt<'a>(
@@ -80,20 +67,11 @@ fn excerpt<'a>(
     let lines = source.lines(from, to);
     let offset = lines.start as usize;
     let shown = source.slice(lines);
-    let mut snippet = Snippet::source(shown)
-        .line_start(from as usize)
-        .path(source.name.as_str());
+    let mut snippet = Snippet::source(shown).line_start(from as usize).path(source.name.as_str());
     for (span, label, primary) in marks {
         let range = span.start as usize - offset..(span.end as usize - offset).min(shown.len());
-        let kind = if primary {
-            AnnotationKind::Primary
-        } else {
-            AnnotationKind::Context
-        };
-        snippet = snippet.annotation(
-            kind.span(range)
-                .label(Some(label).filter(|l| !l.is_empty())),
-        );
+        let kind = if primary { AnnotationKind::Primary } else { AnnotationKind::Context };
+        snippet = snippet.annotation(kind.span(range).label(Some(label).filter(|l| !l.is_empty())));
     }
     snippet
 }

@@ -17,28 +17,19 @@ impl Span {
     /// The stretch from `start` to `end`.
     pub fn new(start: usize, end: usize) -> Span {
         let narrow = |at: usize| u32::try_from(at).expect("a file is under 4 GB");
-        Span {
-            start: narrow(start),
-            end: narrow(end),
-        }
+        Span { start: narrow(start), end: narrow(end) }
     }
 
     /// From the start of this one to the end of `other`.
     #[must_use]
     pub fn to(self, other: Span) -> Span {
-        Span {
-            start: self.start.min(other.start),
-            end: self.end.max(other.end),
-        }
+        Span { start: self.start.min(other.start), end: self.end.max(other.end) }
     }
 
     /// The empty stretch at its end.
     #[must_use]
     pub fn after(self) -> Span {
-        Span {
-            start: self.end,
-            end: self.end,
-        }
+        Span { start: self.end, end: self.end }
     }
 
     /// As a range of bytes.
@@ -66,18 +57,11 @@ impl Source {
         let text = text.into();
         let line_starts = std::iter::once(0)
             .chain(
-                text.bytes()
-                    .enumerate()
-                    .filter(|(_, byte)| *byte == b'\n')
-                    .map(|(at, _)| at + 1),
+                text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1),
             )
             .map(|at| u32::try_from(at).expect("a file is under 4 GB"))
             .collect();
-        Source {
-            name: name.into(),
-            text,
-            line_starts,
-        }
+        Source { name: name.into(), text, line_starts }
     }
 
     /// The text of a stretch.
@@ -90,10 +74,7 @@ impl Source {
         let line = self.line_starts.partition_point(|start| *start <= at) - 1;
         let start = self.line_starts[line] as usize;
         let column = self.text[start..at as usize].chars().count() + 1;
-        Place {
-            line: line as u32 + 1,
-            column: u32::try_from(column).unwrap_or(u32::MAX),
-        }
+        Place { line: line as u32 + 1, column: u32::try_from(column).unwrap_or(u32::MAX) }
     }
 
     /// The stretch from the start of line `from` to the end of line `to`, without its line end.

@@ -42,33 +42,18 @@ impl Display {
         fcntl_setfd(&write, FdFlags::empty()).expect("the server inherits the pipe");
         let number = write.as_raw_fd().to_string();
         let mut command = Command::new("Xvfb");
-        command.args([
-            "-displayfd",
-            &number,
-            "-screen",
-            "0",
-            "1280x800x24",
-            "-nolisten",
-            "tcp",
-        ]);
+        command.args(["-displayfd", &number, "-screen", "0", "1280x800x24", "-nolisten", "tcp"]);
         command
             .arg("-noreset")
             .args(words)
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::null());
-        let server = command
-            .spawn()
-            .expect("Xvfb is installed (scripts/test does it)");
+        let server = command.spawn().expect("Xvfb is installed (scripts/test does it)");
         drop(write);
         let name = format!(":{}", read_line(read));
         let folder = tempfile::tempdir().expect("a folder can be made");
-        let display = Display {
-            name,
-            server,
-            others: Vec::new(),
-            folder,
-        };
+        let display = Display { name, server, others: Vec::new(), folder };
         display.set_layout(layout);
         display
     }
@@ -128,9 +113,7 @@ impl Display {
     /// # Panics
     /// When the server does not answer.
     pub fn connect(&self) -> RustConnection {
-        RustConnection::connect(Some(&self.name))
-            .expect("the display answers")
-            .0
+        RustConnection::connect(Some(&self.name)).expect("the display answers").0
     }
 
     /// Starts the window manager and waits until it manages.
@@ -141,8 +124,7 @@ impl Display {
         let conn = self.connect();
         let root = conn.setup().roots[0].root;
         let mask = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
-        conn.change_window_attributes(root, &mask)
-            .expect("the server listens");
+        conn.change_window_attributes(root, &mask).expect("the server listens");
         let name = b"_NET_SUPPORTING_WM_CHECK";
         let check = conn.intern_atom(false, name).expect("the server listens");
         let check = check.reply().expect("the server answers").atom;
@@ -193,20 +175,14 @@ impl Stage {
         display.manage();
         let terminal = Terminal::open(&mut display);
         let person = Person::sit_down(&display);
-        Stage {
-            person,
-            terminal,
-            display,
-        }
+        Stage { person, terminal, display }
     }
 }
 
 fn read_line(from: OwnedFd) -> String {
     let mut line = String::new();
     let mut reader = BufReader::new(std::fs::File::from(from));
-    reader
-        .read_line(&mut line)
-        .expect("the server says its number");
+    reader.read_line(&mut line).expect("the server says its number");
     assert!(!line.trim().is_empty(), "the X server did not start");
     line.trim().to_owned()
 }
@@ -221,10 +197,7 @@ pub(crate) fn wait_for(conn: &RustConnection, what: &str, mut is_it: impl FnMut(
                 return;
             }
         }
-        let limit = Timespec {
-            tv_sec: (crate::PATIENCE_MS / 1000) as i64,
-            tv_nsec: 0,
-        };
+        let limit = Timespec { tv_sec: (crate::PATIENCE_MS / 1000) as i64, tv_nsec: 0 };
         let mut fds = [PollFd::new(conn.stream(), PollFlags::IN)];
         let ready = poll(&mut fds, Some(&limit)).expect("waiting works");
         assert!(ready > 0, "gave up waiting for {what}");

@@ -11,7 +11,7 @@ use x11rb::connection::{Connection, RequestConnection};
 use x11rb::protocol::Event;
 use x11rb::protocol::xinput::{self, ConnectionExt as _, DeviceType, EventMask, XIEventMask};
 use x11rb::protocol::xkb::{self, ConnectionExt as _};
-use x11rb::protocol::xproto::{self, ConnectionExt as _};
+use x11rb::protocol::xproto::{self, ConnectionExt as _, EventMask as EventMaskCore};
 use x11rb::protocol::xtest::ConnectionExt as _;
 use x11rb::rust_connection::RustConnection;
 
@@ -46,48 +46,29 @@ impl Person {
     /// # Panics
     /// When the display does not answer or has no keyboard of its own.
     pub fn at(display: &str) -> Person {
-        let conn = RustConnection::connect(Some(display))
-            .expect("the display answers")
-            .0;
+        let conn = RustConnection::connect(Some(display)).expect("the display answers").0;
         let root = conn.setup().roots[0].root;
-        conn.xinput_xi_query_version(2, 2)
-            .expect("it listens")
-            .reply()
-            .expect("it has XInput 2");
+        conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it has XInput 2");
         let first = conn
             .extension_information(xinput::X11_EXTENSION_NAME)
             .expect("the server listens")
             .expect("it has XInput")
             .first_event;
-        let devices = conn
-            .xinput_xi_query_device(0u16)
-            .expect("it listens")
-            .reply()
-            .expect("it answers");
+        let devices =
+            conn.xinput_xi_query_device(0u16).expect("it listens").reply().expect("it answers");
         let is_real = |info: &&xinput::XIDeviceInfo| {
             info.type_ == DeviceType::SLAVE_KEYBOARD
                 && !String::from_utf8_lossy(&info.name).contains("XTEST")
         };
-        let keyboard = devices
-            .infos
-            .iter()
-            .find(is_real)
-            .expect("the server has a keyboard");
+        let keyboard = devices.infos.iter().find(is_real).expect("the server has a keyboard");
         let keyboard = keyboard.deviceid as u8;
         let masks = [EventMask {
             deviceid: 1,
             mask: vec![XIEventMask::RAW_KEY_PRESS | XIEventMask::RAW_KEY_RELEASE],
         }];
-        conn.xinput_xi_select_events(root, &masks)
-            .expect("it listens");
+        conn.xinput_xi_select_events(root, &masks).expect("it listens");
         conn.flush().expect("it listens");
-        Person {
-            conn,
-            root,
-            keyboard,
-            first,
-            checked: true,
-        }
+        Person { conn, root, keyboard, first, checked: true }
     }
 
     /// Presses without looking whether the press arrived; for benchmarks.
@@ -95,10 +76,7 @@ impl Person {
         self.conn
             .xinput_xi_select_events(
                 self.root,
-                &[EventMask {
-                    deviceid: 1,
-                    mask: vec![XIEventMask::from(0u32)],
-                }],
+                &[EventMask { deviceid: 1, mask: vec![XIEventMask::from(0u32)] }],
             )
             .expect("it listens");
         self.checked = false;
@@ -137,19 +115,15 @@ impl Person {
             return;
         }
         let keyboard = u16::from(self.keyboard);
-        wait_for(
-            &self.conn,
-            "the press to be seen as the keyboard's own",
-            |event| match event {
-                Event::XinputRawKeyPress(raw) if down && raw.detail == u32::from(code) => {
-                    raw.sourceid == keyboard
-                }
-                Event::XinputRawKeyRelease(raw) if !down && raw.detail == u32::from(code) => {
-                    raw.sourceid == keyboard
-                }
-                _ => false,
-            },
-        );
+        wait_for(&self.conn, "the press to be seen as the keyboard's own", |event| match event {
+            Event::XinputRawKeyPress(raw) if down && raw.detail == u32::from(code) => {
+                raw.sourceid == keyboard
+            }
+            Event::XinputRawKeyRelease(raw) if !down && raw.detail == u32::from(code) => {
+                raw.sourceid == keyboard
+            }
+            _ => false,
+        });
     }
 
     /// Moves the pointer by pixels.
@@ -157,44 +131,59 @@ impl Person {
         self.conn
             .warp_pointer(x11rb::NONE, x11rb::NONE, 0, 0, 0, 0, x, y)
             .expect("the server listens");
-        self.conn
-            .get_input_focus()
-            .expect("it listens")
-            .reply()
-            .expect("it answers");
+        self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
     }
 
     /// The keycodes that the server believes to be down, whoever pressed them.
     pub fn keys_down(&self) -> BTreeSet<u8> {
-        let reply = self
-            .conn
-            .query_keymap()
-            .expect("it listens")
-            .reply()
-            .expect("it answers");
+        let reply = self.conn.query_keymap().expect("it listens").reply().expect("it answers");
         let bit = |code: &u8| reply.keys[usize::from(*code) / 8] & (1 << (code % 8)) != 0;
         (0..=u8::MAX).filter(bit).collect()
     }
 
     /// Whether pointer buttons are down.
     pub fn buttons_down(&self) -> bool {
-        let reply = self
-            .conn
-            .query_pointer(self.root)
-            .expect("it listens")
-            .reply();
+        let reply = self.conn.query_pointer(self.root).expect("it listens").reply();
         u16::from(reply.expect("it answers").mask) & 0x1f00 != 0
     }
 
     /// Where the pointer is.
     pub fn pointer(&self) -> (i16, i16) {
-        let reply = self
-            .conn
-            .query_pointer(self.root)
-            .expect("it listens")
-            .reply();
+        let reply = self.conn.query_pointer(self.root).expect("it listens").reply();
         let reply = reply.expect("it answers");
         (reply.root_x, reply.root_y)
+    }
+
+    /// How many windows lie on the root window.
+    pub fn windows(&self) -> usize {
+        let tree = self.conn.query_tree(self.root).expect("it listens").reply();
+        tree.expect("it answers").children.len()
+    }
+
+    /// Waits until so many windows lie on the root window; gives how many do in the end.
+    pub fn wait_windows(&self, count: usize) -> usize {
+        let events = EventMaskCore::SUBSTRUCTURE_NOTIFY;
+        let mask = xproto::ChangeWindowAttributesAux::new().event_mask(events);
+        self.conn.change_window_attributes(self.root, &mask).expect("it listens");
+        if self.windows() != count {
+            wait_for(&self.conn, "a window to come or go", |event| {
+                matches!(event, Event::CreateNotify(_) | Event::DestroyNotify(_))
+                    && self.windows() == count
+            });
+        }
+        self.windows()
+    }
+
+    /// Switches to a group of the layout, counted from 0.
+    pub fn set_group(&self, group: u8) {
+        self.conn.xkb_use_extension(1, 0).expect("it listens").reply().expect("it answers");
+        let keyboard = xkb::ID::USE_CORE_KBD.into();
+        let none = xproto::ModMask::from(0u16);
+        let group = xkb::Group::from(group);
+        self.conn
+            .xkb_latch_lock_state(keyboard, none, none, true, group, none, false, 0)
+            .expect("it listens");
+        self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
     }
 
     /// Locks or unlocks caps lock and num lock.
@@ -203,20 +192,12 @@ impl Person {
         let locks = xproto::ModMask::from(mask(caps, 2) | mask(num, 16));
         let all = xproto::ModMask::from(2u16 | 16);
         let none = xproto::ModMask::from(0u16);
-        self.conn
-            .xkb_use_extension(1, 0)
-            .expect("it listens")
-            .reply()
-            .expect("it answers");
+        self.conn.xkb_use_extension(1, 0).expect("it listens").reply().expect("it answers");
         let keyboard = xkb::ID::USE_CORE_KBD.into();
         self.conn
             .xkb_latch_lock_state(keyboard, all, locks, false, xkb::Group::M1, none, false, 0)
             .expect("it listens");
-        self.conn
-            .get_input_focus()
-            .expect("it listens")
-            .reply()
-            .expect("it answers");
+        self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
     }
 }
 
@@ -225,7 +206,5 @@ fn named(name: &str) -> Key {
         return Side::key(family.usual_side());
     }
     let key = Key::named(name).unwrap_or_else(|| panic!("no key {name}"));
-    Layout::us()
-        .place(lantern_model::KeyRef::Placed(key))
-        .unwrap_or(key)
+    Layout::us().place(lantern_model::KeyRef::Placed(key)).unwrap_or(key)
 }

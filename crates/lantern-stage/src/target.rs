@@ -43,6 +43,18 @@ impl Target {
     /// # Panics
     /// When the server does not do so.
     pub fn open(display: &Display) -> Target {
+        Target::with(display, None)
+    }
+
+    /// Opens it as a program of that class, for the window manager to bring to the front.
+    ///
+    /// # Panics
+    /// When the window manager does not do so.
+    pub fn managed(display: &Display, class: &str) -> Target {
+        Target::with(display, Some(class))
+    }
+
+    fn with(display: &Display, class: Option<&str>) -> Target {
         let conn = display.connect();
         let root = &conn.setup().roots[0];
         let window = conn.generate_id().expect("there are numbers left");
@@ -52,23 +64,23 @@ impl Target {
             | EventMask::BUTTON_RELEASE
             | EventMask::EXPOSURE
             | EventMask::FOCUS_CHANGE;
-        let look = CreateWindowAux::new()
-            .override_redirect(1)
-            .event_mask(events);
+        let unmanaged = u32::from(class.is_none());
+        let look = CreateWindowAux::new().override_redirect(unmanaged).event_mask(events);
         let (width, height) = (root.width_in_pixels, root.height_in_pixels);
-        let class = WindowClass::INPUT_OUTPUT;
+        let kind = WindowClass::INPUT_OUTPUT;
         let root = root.root;
-        conn.create_window(0, window, root, 0, 0, width, height, 0, class, 0, &look)
+        conn.create_window(0, window, root, 0, 0, width, height, 0, kind, 0, &look)
             .expect("the server listens");
+        if let Some(class) = class {
+            set_class(&conn, window, class);
+        }
         conn.map_window(window).expect("the server listens");
-        wait_for(&conn, "the window to be seen", |event| {
-            matches!(event, Event::Expose(_))
-        });
-        conn.set_input_focus(InputFocus::POINTER_ROOT, window, x11rb::CURRENT_TIME)
-            .expect("the server listens");
-        wait_for(&conn, "the keyboard", |event| {
-            matches!(event, Event::FocusIn(_))
-        });
+        wait_for(&conn, "the window to be seen", |event| matches!(event, Event::Expose(_)));
+        if class.is_none() {
+            conn.set_input_focus(InputFocus::POINTER_ROOT, window, x11rb::CURRENT_TIME)
+                .expect("the server listens");
+        }
+        wait_for(&conn, "the keyboard", |event| matches!(event, Event::FocusIn(_)));
         Target { conn, window }
     }
 
@@ -81,30 +93,14 @@ impl Target {
     pub fn pretend_active(&self, class: &str) {
         let root = self.conn.setup().roots[0].root;
         let name = b"_NET_ACTIVE_WINDOW";
-        let atom = self
-            .conn
-            .intern_atom(false, name)
-            .expect("the server listens");
+        let atom = self.conn.intern_atom(false, name).expect("the server listens");
         let atom = atom.reply().expect("the server answers").atom;
-        let classes = format!("{class}\0{class}\0");
+        set_class(&self.conn, self.window, class);
         let mode = PropMode::REPLACE;
-        self.conn
-            .change_property8(
-                mode,
-                self.window,
-                AtomEnum::WM_CLASS,
-                AtomEnum::STRING,
-                classes.as_bytes(),
-            )
-            .expect("the server listens");
         self.conn
             .change_property32(mode, root, atom, AtomEnum::WINDOW, &[self.window])
             .expect("the server listens");
-        self.conn
-            .get_input_focus()
-            .expect("it listens")
-            .reply()
-            .expect("the server answers");
+        self.conn.get_input_focus().expect("it listens").reply().expect("the server answers");
     }
 
     /// The next press of a key, past everything else.
@@ -131,11 +127,7 @@ impl Target {
             if person.keys_down().len() == keys_down {
                 return;
             }
-            assert!(
-                Instant::now() < end,
-                "keys stay down: {:?}",
-                person.keys_down()
-            );
+            assert!(Instant::now() < end, "keys stay down: {:?}", person.keys_down());
         }
     }
 
@@ -149,10 +141,8 @@ impl Target {
                 }
             }
             let left = end.saturating_duration_since(Instant::now());
-            let left = Timespec {
-                tv_sec: left.as_secs() as i64,
-                tv_nsec: left.subsec_nanos().into(),
-            };
+            let left =
+                Timespec { tv_sec: left.as_secs() as i64, tv_nsec: left.subsec_nanos().into() };
             let mut fds = [PollFd::new(self.conn.stream(), PollFlags::IN)];
             if poll(&mut fds, Some(&left)).expect("waiting works") == 0 {
                 return None;
@@ -167,8 +157,7 @@ impl Target {
     pub fn expect(&self, count: usize) -> Vec<Received> {
         let limit = Duration::from_millis(PATIENCE_MS);
         let next = |number| {
-            self.next(limit)
-                .unwrap_or_else(|| panic!("press {number} of {count} did not come"))
+            self.next(limit).unwrap_or_else(|| panic!("press {number} of {count} did not come"))
         };
         (0..count).map(next).collect()
     }
@@ -179,6 +168,13 @@ impl Target {
     }
 }
 
+fn set_class(conn: &RustConnection, window: Window, class: &str) {
+    let classes = format!("{class}\0{class}\0");
+    let (name, kind) = (AtomEnum::WM_CLASS, AtomEnum::STRING);
+    conn.change_property8(PropMode::REPLACE, window, name, kind, classes.as_bytes())
+        .expect("the server listens");
+}
+
 fn received(event: &Event) -> Option<Received> {
     let (detail, state, down, button): (u8, KeyButMask, bool, bool) = match event {
         Event::KeyPress(key) => (key.detail, key.state, true, false),
@@ -187,11 +183,5 @@ fn received(event: &Event) -> Option<Received> {
         Event::ButtonRelease(button) => (button.detail, button.state, false, true),
         _ => return None,
     };
-    Some(Received {
-        detail,
-        down,
-        button,
-        state: state.into(),
-        at: Instant::now(),
-    })
+    Some(Received { detail, down, button, state: state.into(), at: Instant::now() })
 }

@@ -27,48 +27,26 @@ impl Terminal {
     /// When xterm is not installed or does not come up.
     pub fn open(display: &mut Display) -> Terminal {
         let pipe = display.folder().join("received");
-        rustix::fs::mkfifoat(
-            rustix::fs::CWD,
-            &pipe,
-            rustix::fs::Mode::from_raw_mode(0o600),
-        )
-        .expect("a pipe can be made");
+        rustix::fs::mkfifoat(rustix::fs::CWD, &pipe, rustix::fs::Mode::from_raw_mode(0o600))
+            .expect("a pipe can be made");
         let conn = display.connect();
         let root = conn.setup().roots[0].root;
         let mask = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
-        conn.change_window_attributes(root, &mask)
-            .expect("the server listens");
-        let active = conn
-            .intern_atom(false, b"_NET_ACTIVE_WINDOW")
-            .expect("the server listens");
+        conn.change_window_attributes(root, &mask).expect("the server listens");
+        let active = conn.intern_atom(false, b"_NET_ACTIVE_WINDOW").expect("the server listens");
         let active = active.reply().expect("the server answers").atom;
         conn.flush().expect("the server listens");
-        let script = format!(
-            "stty raw -echo; printf '\\001' > '{0}'; exec cat > '{0}'",
-            pipe.display()
-        );
+        let script =
+            format!("stty raw -echo; printf '\\001' > '{0}'; exec cat > '{0}'", pipe.display());
         let child = display
             .command("xterm")
-            .args([
-                "-class",
-                "corelog",
-                "-geometry",
-                "100x30+40+40",
-                "-e",
-                "sh",
-                "-c",
-                &script,
-            ])
+            .args(["-class", "corelog", "-geometry", "100x30+40+40", "-e", "sh", "-c", &script])
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
             .expect("xterm is installed");
         display.keep(child);
-        let received = File::options()
-            .read(true)
-            .write(true)
-            .open(&pipe)
-            .expect("the pipe opens");
+        let received = File::options().read(true).write(true).open(&pipe).expect("the pipe opens");
         let mut terminal = Terminal { received };
         assert_eq!(terminal.read(1), "\u{1}", "the terminal's shell listens");
         wait_for(&conn, "the terminal to come to the front", |event| {
@@ -78,9 +56,7 @@ impl Terminal {
             if change.atom != active {
                 return false;
             }
-            let cookie = conn
-                .get_property(false, root, active, 0u32, 0, 1)
-                .expect("it listens");
+            let cookie = conn.get_property(false, root, active, 0u32, 0, 1).expect("it listens");
             let value = cookie.reply().expect("the server answers").value;
             value.iter().any(|byte| *byte != 0)
         });
@@ -123,14 +99,9 @@ impl Terminal {
     }
 
     fn is_ready(&self, limit: Duration) -> bool {
-        let limit = Timespec {
-            tv_sec: limit.as_secs() as i64,
-            tv_nsec: limit.subsec_nanos().into(),
-        };
-        let mut fds = [PollFd::from_borrowed_fd(
-            self.received.as_fd(),
-            PollFlags::IN,
-        )];
+        let limit =
+            Timespec { tv_sec: limit.as_secs() as i64, tv_nsec: limit.subsec_nanos().into() };
+        let mut fds = [PollFd::from_borrowed_fd(self.received.as_fd(), PollFlags::IN)];
         poll(&mut fds, Some(&limit)).expect("waiting works") > 0
     }
 }

@@ -26,11 +26,7 @@ fn main() {
     let person = Person::sit_down(&display).unchecked();
     let target = Target::open(&display);
     target.pretend_active("corelog");
-    let mut bench = Bench {
-        display,
-        person,
-        target,
-    };
+    let mut bench = Bench { display, person, target };
     let plain = "when key f9 => tap a\n";
     let lifting = "when key ctrl+shift+f9 => tap a\n";
     println!("{TURNS} turns of {PRESSES} presses each, microseconds");
@@ -39,9 +35,7 @@ fn main() {
     let many = many_rules();
     let hungry = hungry_rules();
     // `cargo bench --bench desktop -- unbound` measures one part only.
-    let wanted = std::env::args()
-        .skip(1)
-        .find(|argument| !argument.starts_with('-'));
+    let wanted = std::env::args().skip(1).find(|argument| !argument.starts_with('-'));
     let wants = |part: &str| wanted.as_deref().is_none_or(|wanted| wanted == part);
     if wants("hotkey") {
         bench.compare("hotkey to injected key, 10 rules", "floor", "f9", &ten);
@@ -69,20 +63,12 @@ fn main() {
 
 /// Rules that want other keys.
 fn other_rules(count: usize) -> String {
-    (0..count)
-        .map(|n| format!("when key super+ctrl+f{} => tap b\n", n + 1))
-        .collect()
+    (0..count).map(|n| format!("when key super+ctrl+f{} => tap b\n", n + 1)).collect()
 }
 
 /// A hundred combinations, the first of them `f9`.
 fn combination(number: usize) -> String {
-    let modifiers = [
-        "ctrl+alt+",
-        "super+",
-        "super+alt+",
-        "ctrl+super+",
-        "alt+shift+",
-    ];
+    let modifiers = ["ctrl+alt+", "super+", "super+alt+", "ctrl+super+", "alt+shift+"];
     match number {
         0 => "f9".to_owned(),
         number => format!("{}f{}", modifiers[number / 20], number % 20 + 1),
@@ -93,11 +79,7 @@ fn combination(number: usize) -> String {
 fn many_rules() -> String {
     let mut text = String::new();
     for app in 0..1000 {
-        let name = if app == 500 {
-            "corelog".to_owned()
-        } else {
-            format!("program-{app}")
-        };
+        let name = if app == 500 { "corelog".to_owned() } else { format!("program-{app}") };
         text.push_str(&format!("in app \"{name}\" {{\n"));
         for rule in 0..10 {
             let combo = combination((app % 10) + rule * 10);
@@ -114,9 +96,7 @@ fn many_rules() -> String {
 /// 100 rules on 100 combinations, all for the program in front.
 fn hungry_rules() -> String {
     let step = |number| if number == 0 { "a" } else { "b" };
-    (0..100)
-        .map(|n| format!("when key {} => tap {}\n", combination(n), step(n)))
-        .collect()
+    (0..100).map(|n| format!("when key {} => tap {}\n", combination(n), step(n))).collect()
 }
 
 struct Bench {
@@ -152,12 +132,10 @@ impl Bench {
     fn compare(&mut self, what: &str, floor: &str, combo: &str, rules: &str) {
         let mut both = [Samples::default(), Samples::default()];
         for _ in 0..TURNS {
-            for (samples, client) in both.iter_mut().zip([
-                Client::Floor {
-                    lifting: floor == "lifting",
-                },
-                Client::Program { rules },
-            ]) {
+            for (samples, client) in both
+                .iter_mut()
+                .zip([Client::Floor { lifting: floor == "lifting" }, Client::Program { rules }])
+            {
                 let running = client.start(&self.display);
                 self.turn(combo, samples);
                 running.stop();
@@ -181,11 +159,8 @@ impl Bench {
 
     /// A key that nobody wants: with nobody there, with the floor's one grab, with us.
     fn unbound(&mut self, what: &str, rules: &str) {
-        let clients = [
-            None,
-            Some(Client::Floor { lifting: false }),
-            Some(Client::Program { rules }),
-        ];
+        let clients =
+            [None, Some(Client::Floor { lifting: false }), Some(Client::Program { rules })];
         let mut all = [Samples::default(), Samples::default(), Samples::default()];
         for _ in 0..TURNS {
             for (samples, client) in all.iter_mut().zip(&clients) {
@@ -198,12 +173,7 @@ impl Bench {
         }
         let [nobody, floor, program] = all;
         print_pair(what, "nobody", "lantern", &[&nobody, &program]);
-        print_pair(
-            "  the floor's one grab beside it",
-            "nobody",
-            "floor",
-            &[&nobody, &floor],
-        );
+        print_pair("  the floor's one grab beside it", "nobody", "floor", &[&nobody, &floor]);
     }
 
     /// 1,000 clicks a second for two seconds, and the time from the stop key to the last of them.
@@ -222,9 +192,8 @@ impl Bench {
             let stop = std::time::Instant::now();
             self.person.tap("f6");
             let late = self.target.rest(Duration::from_millis(200));
-            let last = late
-                .last()
-                .map_or(Duration::ZERO, |got| got.at.saturating_duration_since(stop));
+            let last =
+                late.last().map_or(Duration::ZERO, |got| got.at.saturating_duration_since(stop));
             println!(
                 "  {:>5} a second arrived; the last one {:.2} ms after the stop key",
                 arrived / 2,
@@ -238,15 +207,8 @@ impl Bench {
     fn footprint(&mut self) {
         let rules: String = (0..1000)
             .map(|n| {
-                let app = if n / 100 == 5 {
-                    "corelog".to_owned()
-                } else {
-                    format!("p{}", n / 100)
-                };
-                format!(
-                    "when key {} in app \"{app}\" => tap b\n",
-                    combination(n % 100)
-                )
+                let app = if n / 100 == 5 { "corelog".to_owned() } else { format!("p{}", n / 100) };
+                format!("when key {} in app \"{app}\" => tap b\n", combination(n % 100))
             })
             .collect();
         println!("\nat rest, 1,000 rules on 100 combinations");

@@ -18,10 +18,7 @@ const HELD: [u8; 2] = [37, 50];
 pub fn work(lifting: bool) {
     let (conn, screen) = RustConnection::connect(None).expect("the display answers");
     let root = conn.setup().roots[screen].root;
-    conn.xinput_xi_query_version(2, 2)
-        .expect("it listens")
-        .reply()
-        .expect("it answers");
+    conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
     let base: u32 = if lifting { 1 | 4 } else { 0 };
     let masks = [base, base | 2, base | 16, base | 18];
     let events = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
@@ -51,8 +48,7 @@ pub fn work(lifting: bool) {
         }
         fake(&conn, KEY_RELEASE_EVENT, F9);
         if lifting {
-            HELD.into_iter()
-                .for_each(|code| fake(&conn, KEY_RELEASE_EVENT, code));
+            HELD.into_iter().for_each(|code| fake(&conn, KEY_RELEASE_EVENT, code));
         }
         fake(&conn, KEY_PRESS_EVENT, A);
         fake(&conn, KEY_RELEASE_EVENT, A);
@@ -65,13 +61,8 @@ pub fn work(lifting: bool) {
 
 fn put_back(conn: &RustConnection) {
     let down = real_keys(conn);
-    let again: Vec<u8> = HELD
-        .into_iter()
-        .filter(|code| is_set(&down, *code))
-        .collect();
-    again
-        .iter()
-        .for_each(|code| fake(conn, KEY_PRESS_EVENT, *code));
+    let again: Vec<u8> = HELD.into_iter().filter(|code| is_set(&down, *code)).collect();
+    again.iter().for_each(|code| fake(conn, KEY_PRESS_EVENT, *code));
     let down = real_keys(conn);
     let gone = again.into_iter().filter(|code| !is_set(&down, *code));
     gone.for_each(|code| fake(conn, KEY_RELEASE_EVENT, code));
@@ -80,17 +71,12 @@ fn put_back(conn: &RustConnection) {
 
 fn real_keys(conn: &RustConnection) -> [u8; 32] {
     const KEYBOARD: u8 = 7;
-    let state = conn
-        .xinput_query_device_state(KEYBOARD)
-        .expect("it listens");
+    let state = conn.xinput_query_device_state(KEYBOARD).expect("it listens");
     let state = state.reply().expect("it answers");
-    let keys = state
-        .classes
-        .into_iter()
-        .find_map(|class| match class.data {
-            InputStateData::Key(keys) => Some(keys.keys),
-            _ => None,
-        });
+    let keys = state.classes.into_iter().find_map(|class| match class.data {
+        InputStateData::Key(keys) => Some(keys.keys),
+        _ => None,
+    });
     keys.expect("a keyboard has keys")
 }
 

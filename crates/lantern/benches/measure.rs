@@ -35,9 +35,7 @@ impl Client<'_> {
             Client::Floor { lifting } => {
                 let program = std::env::current_exe().expect("we are a file");
                 let mut command = display.command(program);
-                command
-                    .arg("floor")
-                    .arg(if *lifting { "lifting" } else { "plain" });
+                command.arg("floor").arg(if *lifting { "lifting" } else { "plain" });
                 command
             }
             Client::Program { rules } => {
@@ -48,19 +46,13 @@ impl Client<'_> {
                 command
             }
         };
-        let mut child = command
-            .stdout(Stdio::null())
-            .stderr(Stdio::piped())
-            .spawn()
-            .expect("it starts");
+        let mut child =
+            command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().expect("it starts");
         let mut lines = BufReader::new(child.stderr.as_mut().expect("it is a pipe"));
         let mut line = String::new();
         while !line.contains("at work") {
             line.clear();
-            assert!(
-                lines.read_line(&mut line).expect("it can be read") > 0,
-                "it ended"
-            );
+            assert!(lines.read_line(&mut line).expect("it can be read") > 0, "it ended");
         }
         Running { child }
     }
@@ -82,10 +74,7 @@ impl Running {
 
     /// How often it and its guardian went to sleep of themselves.
     pub fn sleeps(&self) -> u64 {
-        [self.child.id(), self.guardian()]
-            .into_iter()
-            .map(sleeps)
-            .sum()
+        [self.child.id(), self.guardian()].into_iter().map(sleeps).sum()
     }
 
     /// Its proportional memory in MB.
@@ -146,14 +135,7 @@ impl Samples {
 pub fn print_pair(what: &str, first: &str, second: &str, both: &[&Samples; 2]) {
     println!("\n{what}");
     for (name, samples) in [first, second].into_iter().zip(both) {
-        println!(
-            "  {name:<10} median {:>7.1}   p99 {:>7.1}",
-            samples.median(),
-            samples.p99()
-        );
+        println!("  {name:<10} median {:>7.1}   p99 {:>7.1}", samples.median(), samples.p99());
     }
-    println!(
-        "  ratio of medians {:.3}",
-        both[1].median() / both[0].median()
-    );
+    println!("  ratio of medians {:.3}", both[1].median() / both[0].median());
 }

@@ -6,12 +6,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 /// Rules for the desktop: keys that type, click, hold and launch, whichever window is active.
 #[derive(Debug, Parser)]
-#[command(
-    name = "lantern",
-    version,
-    max_term_width = 100,
-    disable_help_subcommand = true
-)]
+#[command(name = "lantern", version, max_term_width = 100, disable_help_subcommand = true)]
 pub struct Arguments {
     /// What to do.
     #[command(subcommand)]

@@ -139,9 +139,7 @@ impl Failure {
             }
             Failure::Broken { .. } => "mend what is said above and try again".to_owned(),
             Failure::NoSuchKeys { advice, .. } => advice.clone(),
-            Failure::NoSuchFinding {
-                near: Some(near), ..
-            } => format!("did you mean `{near}`?"),
+            Failure::NoSuchFinding { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Failure::NoSuchFinding { near: None, .. } => {
                 "`lantern explain` lists them all".to_owned()
             }

@@ -11,10 +11,7 @@ use crate::failure::Failure;
 
 /// Reads a text file.
 pub fn read_source(path: &Path) -> Result<Source, Failure> {
-    let failed = |source| Failure::Read {
-        path: path.to_owned(),
-        source,
-    };
+    let failed = |source| Failure::Read { path: path.to_owned(), source };
     let file = File::open(path).map_err(failed)?;
     let size = file.metadata().map_err(failed)?.len();
     if size > Source::LARGEST as u64 {
@@ -22,9 +19,7 @@ pub fn read_source(path: &Path) -> Result<Source, Failure> {
     }
     // A pipe has no size before it is read.
     let mut bytes = Vec::new();
-    file.take(Source::LARGEST as u64 + 1)
-        .read_to_end(&mut bytes)
-        .map_err(failed)?;
+    file.take(Source::LARGEST as u64 + 1).read_to_end(&mut bytes).map_err(failed)?;
     if bytes.len() > Source::LARGEST {
         return Err(too_large(path, bytes.len() as u64));
     }
@@ -32,26 +27,14 @@ pub fn read_source(path: &Path) -> Result<Source, Failure> {
         Ok(text) => Ok(Source::new(path.display().to_string(), text)),
         Err(error) => {
             let at = error.utf8_error().valid_up_to();
-            let line = error.as_bytes()[..at]
-                .iter()
-                .filter(|byte| **byte == b'\n')
-                .count()
-                + 1;
-            Err(Failure::NotText {
-                path: path.to_owned(),
-                at,
-                line,
-            })
+            let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
+            Err(Failure::NotText { path: path.to_owned(), at, line })
         }
     }
 }
 
 fn too_large(path: &Path, size: u64) -> Failure {
-    Failure::TooLarge {
-        path: path.to_owned(),
-        size: size >> 20,
-        most: Source::LARGEST >> 20,
-    }
+    Failure::TooLarge { path: path.to_owned(), size: size >> 20, most: Source::LARGEST >> 20 }
 }
 
 /// Reads and checks a file of rules, and that the files it names are there.
@@ -77,19 +60,12 @@ pub fn rules_path(named: Option<PathBuf>) -> Result<PathBuf, Failure> {
         return Ok(path);
     }
     let path = config_folder().join("cold-lantern").join("main.lantern");
-    if fs::exists(&path).unwrap_or(false) {
-        Ok(path)
-    } else {
-        Err(Failure::NoFile { path })
-    }
+    if fs::exists(&path).unwrap_or(false) { Ok(path) } else { Err(Failure::NoFile { path }) }
 }
 
 fn config_folder() -> PathBuf {
-    let absolute = |name| {
-        std::env::var_os(name)
-            .map(PathBuf::from)
-            .filter(|path| path.is_absolute())
-    };
+    let absolute =
+        |name| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
     absolute("XDG_CONFIG_HOME")
         .or_else(|| absolute("HOME").map(|home| home.join(".config")))
         .unwrap_or_else(|| PathBuf::from(".config"))

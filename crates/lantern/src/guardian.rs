@@ -21,10 +21,8 @@ pub struct Guarded {
 impl Guarded {
     /// Starts a guardian for the list of held keys.
     pub fn start(held: &Path) -> Result<Guarded, Failure> {
-        let failed = |source| Failure::System {
-            what: "cannot start the guardian of held keys",
-            source,
-        };
+        let failed =
+            |source| Failure::System { what: "cannot start the guardian of held keys", source };
         let program = std::env::current_exe().map_err(failed)?;
         // Its own process group: the Ctrl+C that ends us must not end it.
         let mut child = Command::new(program)

@@ -8,12 +8,14 @@ mod arguments;
 mod commands;
 mod failure;
 mod files;
+mod findings;
 mod guardian;
 mod player;
 mod runtime;
 mod session;
 mod style;
 mod timeline;
+mod wording;
 
 use std::process::ExitCode;
 

@@ -7,11 +7,12 @@ use std::time::Duration;
 use lantern_desk::{Desk, Output, SimulatedDesk, What};
 use lantern_engine::{Engine, ReasonKind};
 use lantern_model::{
-    Combo, Effect, EffectId, Event, Key, KeyRef, Layout, Order, RuleSet, RunId, Side, Time,
+    Combo, Effect, EffectId, Event, Key, KeyRef, Layout, Order, RuleSet, RunId, Time,
 };
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
 use crate::timeline::{Sent, SentKind, Timeline};
+use crate::wording::{combo_name, describe};
 
 /// How long a key of a scene stays down.
 const KEY_DOWN: Duration = Duration::from_millis(50);
@@ -60,12 +61,7 @@ pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
             if let Err(instead) = player.expect(expectation, until) {
                 player.told = player.timeline.sent().len();
                 let expected = expectation.to_string();
-                unmet.push(Unmet {
-                    line: index,
-                    time: player.now,
-                    expected,
-                    instead,
-                });
+                unmet.push(Unmet { line: index, time: player.now, expected, instead });
             }
         } else {
             player.act(&line.act);
@@ -73,11 +69,7 @@ pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
     }
     player.advance_to(player.now + PATIENCE);
     player.finish();
-    Played {
-        timeline: player.timeline,
-        expected,
-        unmet,
-    }
+    Played { timeline: player.timeline, expected, unmet }
 }
 
 struct Player {
@@ -128,10 +120,7 @@ impl Player {
             }
             self.take_reasons();
             self.take_outputs();
-            let event = self
-                .desk
-                .poll_event(self.now)
-                .expect("a simulated desk never goes away");
+            let event = self.desk.poll_event(self.now).expect("a simulated desk never goes away");
             let Some(event) = event else { return };
             if self.sent > MOST_SENT {
                 return;
@@ -172,13 +161,7 @@ impl Player {
     }
 
     fn finish_effect(&mut self, effect: EffectId) {
-        self.engine.handle_event(
-            self.now,
-            Event::Outcome {
-                effect,
-                result: Ok(()),
-            },
-        );
+        self.engine.handle_event(self.now, Event::Outcome { effect, result: Ok(()) });
     }
 
     fn rule_of(&self, run: Option<RunId>) -> Option<String> {
@@ -189,27 +172,14 @@ impl Player {
     fn send(&mut self, run: Option<RunId>, kind: SentKind) {
         self.sent += 1;
         let rule = self.rule_of(run);
-        self.timeline.send(Sent {
-            time: self.now,
-            until: self.now,
-            run,
-            rule,
-            kind,
-            count: 1,
-        });
+        self.timeline.send(Sent { time: self.now, until: self.now, run, rule, kind, count: 1 });
     }
 
     fn take_reasons(&mut self) {
-        let reasons: Vec<_> = self
-            .engine
-            .reasons_after(self.reasons_seen)
-            .cloned()
-            .collect();
+        let reasons: Vec<_> = self.engine.reasons_after(self.reasons_seen).cloned().collect();
         for reason in reasons {
             self.reasons_seen = reason.number;
-            let label = reason
-                .rule
-                .map(|rule| self.engine.rules().rules[rule].label.clone());
+            let label = reason.rule.map(|rule| self.engine.rules().rules[rule].label.clone());
             match &reason.kind {
                 ReasonKind::Fired { run, .. } => {
                     let rule = reason.rule.expect("a rule fired");
@@ -228,8 +198,7 @@ impl Player {
         for output in outputs {
             let Some(effect) = output.effect else {
                 if let What::Tapped(keys) = &output.what {
-                    self.timeline
-                        .reach(output.time, &combo_name(keys), &output.app);
+                    self.timeline.reach(output.time, &combo_name(keys), &output.app);
                 }
                 continue;
             };
@@ -248,10 +217,7 @@ impl Player {
 
     fn next_due(&self) -> Option<Time> {
         let release = self.releases.keys().next().map(|(time, _)| *time);
-        [self.engine.next_deadline(), release]
-            .into_iter()
-            .flatten()
-            .min()
+        [self.engine.next_deadline(), release].into_iter().flatten().min()
     }
 
     /// Does the next thing that is due by `until`; whether there was one.
@@ -265,10 +231,7 @@ impl Player {
         self.now = due.max(self.now);
         let release = self.releases.first_key_value().map(|((time, _), _)| *time);
         if release == Some(due) {
-            let (_, keys) = self
-                .releases
-                .pop_first()
-                .expect("it was looked at just now");
+            let (_, keys) = self.releases.pop_first().expect("it was looked at just now");
             for key in keys {
                 self.desk.release(key);
             }
@@ -288,10 +251,7 @@ impl Player {
         match act {
             SceneAct::Key(combo) => self.press(combo, KEY_DOWN, format!("key {combo}")),
             SceneAct::Holds(combo, span) => {
-                let words = format!(
-                    "holds {combo} for {}",
-                    lantern_model::Value::Duration(*span)
-                );
+                let words = format!("holds {combo} for {}", lantern_model::Value::Duration(*span));
                 self.press(combo, *span, words);
             }
             SceneAct::WindowOpens(app) => {
@@ -299,13 +259,11 @@ impl Player {
                 self.desk.open(app);
             }
             SceneAct::WindowFocused(app) => {
-                self.timeline
-                    .come(self.now, format!("window focused: {app}"));
+                self.timeline.come(self.now, format!("window focused: {app}"));
                 if self.desk.is_open(app) {
                     self.desk.open(app);
                 } else {
-                    self.timeline
-                        .note(self.now, None, format!("{app} is not open"));
+                    self.timeline.note(self.now, None, format!("{app} is not open"));
                 }
             }
             SceneAct::Expect(_) | SceneAct::Wait => {}
@@ -358,11 +316,7 @@ impl Player {
         }
         let fresh = &self.timeline.sent()[self.consumed..];
         let instead: Vec<String> = fresh.iter().take(5).map(Sent::describe).collect();
-        Err(if instead.is_empty() {
-            "nothing came".to_owned()
-        } else {
-            instead.join("; ")
-        })
+        Err(if instead.is_empty() { "nothing came".to_owned() } else { instead.join("; ") })
     }
 
     /// The end of the scene: whatever still runs is stopped.
@@ -371,43 +325,9 @@ impl Player {
             let words = format!("stopped here: more than {MOST_SENT} things went out");
             self.timeline.note(self.now, None, words);
         }
-        let (runs, _) = self
-            .engine
-            .stop_everything(self.now, "the end of the scene");
+        let (runs, _) = self.engine.stop_everything(self.now, "the end of the scene");
         if runs > 0 {
             self.take_reasons();
         }
     }
-}
-
-/// A reason other than a firing or a plain end, in words.
-pub fn describe(kind: &ReasonKind) -> String {
-    match kind {
-        ReasonKind::Fired { combo, .. } => format!("fired by {combo}"),
-        ReasonKind::Ended(_) => "ended".to_owned(),
-        ReasonKind::Stopped(_, by) => format!("stopped: {by}"),
-        ReasonKind::Failed { place, message, .. } => {
-            format!("failed at line {}: {message}", place.line)
-        }
-        ReasonKind::Dropped(why) => format!("did not fire: {why}"),
-        ReasonKind::GivenBack(combo) => format!("{combo} was given to the program"),
-        ReasonKind::NotOnBoard(combo) => format!("not on this keyboard: {combo}"),
-        ReasonKind::Refused(combo) => format!("taken by another program: {combo}"),
-        ReasonKind::NewLayout => "the keyboard has another layout".to_owned(),
-        ReasonKind::Panic { runs, keys } => {
-            format!("panic: {runs} runs stopped, {keys} keys let go")
-        }
-    }
-}
-
-/// Keys that go down together, modifiers by their family.
-pub fn combo_name(keys: &[Key]) -> String {
-    let names: Vec<&str> = keys
-        .iter()
-        .map(|key| match Side::of(*key) {
-            Some(side) if side == side.family(false).usual_side() => side.family(false).word(),
-            _ => key.name(),
-        })
-        .collect();
-    names.join("+")
 }

@@ -30,10 +30,7 @@ impl RuntimeFiles {
             Some(dir) => PathBuf::from(dir).join("cold-lantern"),
             None => env::temp_dir().join(format!("cold-lantern-{}", own_user())),
         };
-        let failed = |source| Failure::Write {
-            path: folder.clone(),
-            source,
-        };
+        let failed = |source| Failure::Write { path: folder.clone(), source };
         match DirBuilder::new().mode(0o700).create(&folder) {
             Ok(()) => {}
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
@@ -45,14 +42,8 @@ impl RuntimeFiles {
         }
         let display = env::var("DISPLAY").unwrap_or_default();
         // `:0` and `:0.0` are one display.
-        let server = display
-            .rsplit_once('.')
-            .map_or(display.as_str(), |(server, _)| server);
-        let server = if server.contains(':') {
-            server
-        } else {
-            &display
-        };
+        let server = display.rsplit_once('.').map_or(display.as_str(), |(server, _)| server);
+        let server = if server.contains(':') { server } else { &display };
         let display = server.replace(|c: char| !c.is_ascii_alphanumeric(), "_");
         Ok(RuntimeFiles { folder, display })
     }
@@ -65,24 +56,14 @@ impl RuntimeFiles {
     /// Claims the display, or says who has it.
     pub fn claim(&self) -> Result<Claim, Failure> {
         let path = self.folder.join(format!("run{}", self.display));
-        let failed = |source| Failure::Write {
-            path: path.clone(),
-            source,
-        };
+        let failed = |source| Failure::Write { path: path.clone(), source };
         let mut options = OpenOptions::new();
-        options
-            .read(true)
-            .write(true)
-            .create(true)
-            .truncate(false)
-            .mode(0o600);
+        options.read(true).write(true).create(true).truncate(false).mode(0o600);
         let mut file = options.open(&path).map_err(failed)?;
         if flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
             let mut who = String::new();
             let _ = file.read_to_string(&mut who);
-            return Err(Failure::RunsAlready {
-                who: who.trim().to_owned(),
-            });
+            return Err(Failure::RunsAlready { who: who.trim().to_owned() });
         }
         file.set_len(0).map_err(failed)?;
         file.rewind().map_err(failed)?;

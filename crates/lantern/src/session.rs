@@ -15,10 +15,10 @@ use lantern_model::{Effect, EffectId, Event, Order, RuleSet, Time};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::inotify;
 
-use crate::commands::check::print_findings;
 use crate::failure::Failure;
-use crate::player::describe;
+use crate::findings::print_findings;
 use crate::style::{complain, say};
+use crate::wording::describe;
 use crate::{files, style};
 
 /// More combinations than this make the X server slower for every program.
@@ -55,16 +55,11 @@ impl<D: Desk> Session<D> {
         path: PathBuf,
         verbose: bool,
     ) -> Result<Session<D>, Failure> {
-        let failed = |source| Failure::System {
-            what: "cannot watch for signals",
-            source,
-        };
+        let failed = |source| Failure::System { what: "cannot watch for signals", source };
         let (signals, sender) = UnixStream::pair().map_err(failed)?;
-        for signal in [
-            signal_hook::consts::SIGINT,
-            signal_hook::consts::SIGTERM,
-            signal_hook::consts::SIGHUP,
-        ] {
+        for signal in
+            [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP]
+        {
             let sender = sender.try_clone().map_err(failed)?;
             signal_hook::low_level::pipe::register(signal, sender).map_err(failed)?;
         }
@@ -160,13 +155,7 @@ impl<D: Desk> Session<D> {
             let Some((effect, message)) = self.failed.pop() else {
                 return Ok(());
             };
-            self.engine.handle_event(
-                now,
-                Event::Outcome {
-                    effect,
-                    result: Err(message),
-                },
-            );
+            self.engine.handle_event(now, Event::Outcome { effect, result: Err(message) });
         }
     }
 
@@ -209,8 +198,7 @@ impl<D: Desk> Session<D> {
     }
 
     fn finish(&mut self, now: Time, effect: EffectId, result: Result<(), String>) {
-        self.engine
-            .handle_event(now, Event::Outcome { effect, result });
+        self.engine.handle_event(now, Event::Outcome { effect, result });
     }
 
     fn reap(&mut self) -> Result<(), Failure> {
@@ -235,10 +223,7 @@ impl<D: Desk> Session<D> {
         };
         print_findings(&checked.findings, &source);
         let Some(rules) = checked.rules else {
-            complain!(
-                "{}{name} is broken{0:#}: the rules from before stay in force",
-                style::ERROR
-            );
+            complain!("{}{name} is broken{0:#}: the rules from before stay in force", style::ERROR);
             return Ok(());
         };
         let count = rules.rules.len();
@@ -255,9 +240,7 @@ impl<D: Desk> Session<D> {
         let mut seen = self.reasons_seen;
         for reason in self.engine.reasons_after(self.reasons_seen) {
             seen = reason.number;
-            let rule = reason
-                .rule
-                .and_then(|rule| self.engine.rules().rules.get(rule));
+            let rule = reason.rule.and_then(|rule| self.engine.rules().rules.get(rule));
             let urgent = matches!(
                 reason.kind,
                 ReasonKind::Failed { .. }
@@ -272,11 +255,7 @@ impl<D: Desk> Session<D> {
                 format!("{file}:{}: {}: ", rule.place.line, rule.label)
             });
             let word = if urgent { style::WARNING } else { style::FAINT };
-            complain!(
-                "{word}{}{word:#} {about}{}",
-                reason.time,
-                describe(&reason.kind)
-            );
+            complain!("{word}{}{word:#} {about}{}", reason.time, describe(&reason.kind));
         }
         self.reasons_seen = seen;
     }
@@ -287,16 +266,9 @@ impl<D: Desk> Session<D> {
             what: "cannot wait for events",
             source: source.into(),
         };
-        let deadlines = [
-            self.engine.next_deadline(),
-            self.desk.next_deadline(),
-            self.launcher.next_deadline(),
-        ];
-        let timeout = deadlines
-            .into_iter()
-            .flatten()
-            .min()
-            .map(|due| due.since(self.now()));
+        let deadlines =
+            [self.engine.next_deadline(), self.desk.next_deadline(), self.launcher.next_deadline()];
+        let timeout = deadlines.into_iter().flatten().min().map(|due| due.since(self.now()));
         let timeout = if sleep { timeout } else { Some(Duration::ZERO) }.map(timespec);
         let mut fds = vec![
             PollFd::new(&self.signals, PollFlags::IN),
@@ -348,27 +320,19 @@ struct SavedFile {
 
 impl SavedFile {
     fn watch(path: &Path) -> Result<SavedFile, Failure> {
-        let failed = |source: io::Error| Failure::System {
-            what: "cannot watch the file",
-            source,
-        };
+        let failed = |source: io::Error| Failure::System { what: "cannot watch the file", source };
         let flags = inotify::CreateFlags::CLOEXEC | inotify::CreateFlags::NONBLOCK;
         let inotify = inotify::init(flags).map_err(|error| failed(error.into()))?;
         let mut names: BTreeMap<i32, Vec<OsString>> = BTreeMap::new();
         // A link is watched at both of its ends.
         let real = path.canonicalize().map_err(failed)?;
         for path in [path, &real] {
-            let folder = path
-                .parent()
-                .filter(|folder| !folder.as_os_str().is_empty());
+            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             let folder = folder.unwrap_or(Path::new("."));
             let flags = inotify::WatchFlags::CLOSE_WRITE | inotify::WatchFlags::MOVED_TO;
             let watch = inotify::add_watch(&inotify, folder, flags)
                 .map_err(|error| failed(error.into()))?;
-            names
-                .entry(watch)
-                .or_default()
-                .extend(path.file_name().map(OsString::from));
+            names.entry(watch).or_default().extend(path.file_name().map(OsString::from));
         }
         Ok(SavedFile { inotify, names })
     }
@@ -381,12 +345,8 @@ impl SavedFile {
         let mut reader = inotify::Reader::new(self.inotify.as_fd(), &mut buffer);
         while let Ok(event) = reader.next() {
             let names = self.names.get(&event.wd());
-            let name = event
-                .file_name()
-                .map(|name| std::ffi::OsStr::from_bytes(name.to_bytes()));
-            changed |= names
-                .zip(name)
-                .is_some_and(|(names, name)| names.iter().any(|n| n == name));
+            let name = event.file_name().map(|name| std::ffi::OsStr::from_bytes(name.to_bytes()));
+            changed |= names.zip(name).is_some_and(|(names, name)| names.iter().any(|n| n == name));
         }
         changed
     }

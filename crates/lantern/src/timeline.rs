@@ -5,8 +5,8 @@ use lantern_script::scene::Expectation;
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
-use crate::player::combo_name;
 use crate::style;
+use crate::wording::combo_name;
 
 /// Something that went out for a rule. Repetitions are one entry with a count.
 #[derive(Debug, Clone, PartialEq)]
@@ -50,11 +50,7 @@ impl Sent {
     /// In words.
     pub fn describe(&self) -> String {
         let into = |app: &str| {
-            if app.is_empty() {
-                String::new()
-            } else {
-                format!(" into {app}")
-            }
+            if app.is_empty() { String::new() } else { format!(" into {app}") }
         };
         let words = match &self.kind {
             SentKind::Typed(text, app) => format!("types {text:?}{}", into(app)),
@@ -169,22 +165,12 @@ impl Timeline {
 
     /// Something came in.
     pub fn come(&mut self, time: Time, words: String) {
-        self.rows.push(Row {
-            time,
-            came_in: Some(words),
-            rule: None,
-            sent: None,
-            went_out: None,
-        });
+        self.rows.push(Row { time, came_in: Some(words), rule: None, sent: None, went_out: None });
     }
 
     /// A key of the person's reached its program, as every key that no rule wants.
     pub fn reach(&mut self, time: Time, keys: &str, app: &str) {
-        let into = if app.is_empty() {
-            "no program".to_owned()
-        } else {
-            app.to_owned()
-        };
+        let into = if app.is_empty() { "no program".to_owned() } else { app.to_owned() };
         self.note(time, None, format!("{keys} reaches {into}"));
     }
 
@@ -199,13 +185,7 @@ impl Timeline {
             row.rule = Some(rule);
             return;
         }
-        let row = Row {
-            time,
-            came_in: None,
-            rule: Some(rule),
-            sent: None,
-            went_out: None,
-        };
+        let row = Row { time, came_in: None, rule: Some(rule), sent: None, went_out: None };
         self.rows.push(row);
     }
 
@@ -240,13 +220,7 @@ impl Timeline {
             row.went_out = went_out;
             return;
         }
-        self.rows.push(Row {
-            time,
-            came_in: None,
-            rule,
-            sent,
-            went_out,
-        });
+        self.rows.push(Row { time, came_in: None, rule, sent, went_out });
     }
 
     /// The lines of the table, with what went out in words.
@@ -279,23 +253,11 @@ impl Timeline {
         let mut shown_rule: Option<String> = None;
         for row in &rows {
             let time = row.time.to_string();
-            let time = if shown_time == Some(row.time) {
-                String::new()
-            } else {
-                time
-            };
+            let time = if shown_time == Some(row.time) { String::new() } else { time };
             let again = row.came_in.is_none() && shown_rule == row.rule;
-            let label = if again {
-                ""
-            } else {
-                row.rule.as_deref().unwrap_or("")
-            };
+            let label = if again { "" } else { row.rule.as_deref().unwrap_or("") };
             let in_words = row.came_in.as_deref().unwrap_or("");
-            let out_style = if row.sent.is_some() {
-                style::WENT_OUT
-            } else {
-                style::FAINT
-            };
+            let out_style = if row.sent.is_some() { style::WENT_OUT } else { style::FAINT };
             crate::style::say!(
                 "{time:>8}   {}{in_words}{0:#}{}   {}{label}{2:#}{}   {}{}{4:#}",
                 style::CAME_IN,

@@ -89,33 +89,22 @@ impl SimulatedDesk {
         let known = self.apps.iter().position(|app| app.names[0] == lower);
         let index = known.unwrap_or_else(|| {
             let window = self.apps.len() as u64 + 1;
-            self.apps.push(App {
-                window,
-                names: vec![lower],
-                title: name.to_owned(),
-            });
+            self.apps.push(App { window, names: vec![lower], title: name.to_owned() });
             self.apps.len() - 1
         });
         self.front = Some(index);
-        self.events
-            .push_back(Event::Focus(self.apps[index].clone()));
+        self.events.push_back(Event::Focus(self.apps[index].clone()));
     }
 
     /// Whether a program of that name is open.
     pub fn is_open(&self, name: &str) -> bool {
-        self.apps
-            .iter()
-            .any(|app| app.names[0] == name.to_lowercase())
+        self.apps.iter().any(|app| app.names[0] == name.to_lowercase())
     }
 
     /// What stands in a program's text field.
     pub fn field(&self, name: &str) -> &str {
-        let app = self
-            .apps
-            .iter()
-            .find(|app| app.names[0] == name.to_lowercase());
-        app.and_then(|app| self.fields.get(&app.window))
-            .map_or("", String::as_str)
+        let app = self.apps.iter().find(|app| app.names[0] == name.to_lowercase());
+        app.and_then(|app| self.fields.get(&app.window)).map_or("", String::as_str)
     }
 
     /// Where the pointer is.
@@ -130,10 +119,7 @@ impl SimulatedDesk {
 
     /// The keys that the program in front believes to be down.
     pub fn held_keys(&self) -> BTreeSet<Key> {
-        let shown = self
-            .fingers
-            .iter()
-            .filter(|key| !self.withheld.contains_key(key));
+        let shown = self.fingers.iter().filter(|key| !self.withheld.contains_key(key));
         shown.chain(&self.pressed).copied().collect()
     }
 
@@ -144,22 +130,15 @@ impl SimulatedDesk {
             return;
         }
         let families = held.families(self.layout.alt_gr_is_level3);
-        let armed = self
-            .armed
-            .keys
-            .iter()
-            .find(|k| k.key == key && k.families == families)
-            .copied();
+        let armed =
+            self.armed.keys.iter().find(|k| k.key == key && k.families == families).copied();
         if self.armed.fingers {
             self.events.push_back(Event::Finger { key, down: true });
         }
         match armed {
             Some(armed) => {
                 self.withheld.insert(key, armed);
-                self.events.push_back(Event::Pressed {
-                    key,
-                    modifiers: held,
-                });
+                self.events.push_back(Event::Pressed { key, modifiers: held });
             }
             None => {
                 self.deliver(now, None, key, held);
@@ -207,10 +186,7 @@ impl SimulatedDesk {
             "enter" | "pad-enter" => Some('\n'),
             "tab" => Some('\t'),
             "backspace" => Some('\u{8}'),
-            _ => self
-                .layout
-                .group()
-                .character(key, Level::needing(shift, third)),
+            _ => self.layout.group().character(key, Level::needing(shift, third)),
         }
     }
 
@@ -226,15 +202,8 @@ impl SimulatedDesk {
     }
 
     fn put_out(&mut self, time: Time, effect: Option<EffectId>, what: What) {
-        let app = self
-            .front
-            .map_or_else(String::new, |front| self.apps[front].name().to_owned());
-        self.outputs.push(Output {
-            time,
-            effect,
-            app,
-            what,
-        });
+        let app = self.front.map_or_else(String::new, |front| self.apps[front].name().to_owned());
+        self.outputs.push(Output { time, effect, app, what });
     }
 
     fn act(&mut self, now: Time, effect: EffectId, act: &Act, step: &InputStep) {
@@ -244,9 +213,7 @@ impl SimulatedDesk {
                 let Some((last, with)) = keys.split_last() else {
                     return;
                 };
-                let held = sides(with.iter().copied())
-                    .iter()
-                    .fold(held, Modifiers::with);
+                let held = sides(with.iter().copied()).iter().fold(held, Modifiers::with);
                 self.deliver(now, Some(effect), *last, held);
             }
             Act::Text(text) => {
@@ -278,20 +245,12 @@ impl SimulatedDesk {
 
     fn move_pointer(&mut self, now: Time, effect: EffectId, x: i32, y: i32) {
         self.pointer = (x.clamp(0, SCREEN.0 - 1), y.clamp(0, SCREEN.1 - 1));
-        self.put_out(
-            now,
-            Some(effect),
-            What::PointerAt(self.pointer.0, self.pointer.1),
-        );
+        self.put_out(now, Some(effect), What::PointerAt(self.pointer.0, self.pointer.1));
     }
 
     /// The modifiers that the program sees during a step.
     fn modifiers_for(&self, step: &InputStep) -> Modifiers {
-        let ours = self
-            .pressed
-            .iter()
-            .copied()
-            .filter(|key| !step.park.contains(key));
+        let ours = self.pressed.iter().copied().filter(|key| !step.park.contains(key));
         let fingers = self.fingers.iter().copied().filter(|_| !step.lift);
         sides(ours.chain(fingers))
     }
@@ -304,10 +263,7 @@ fn sides(keys: impl Iterator<Item = Key>) -> Modifiers {
 impl Desk for SimulatedDesk {
     fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
         if armed.fingers && !self.armed.fingers {
-            let down = self.fingers.iter().map(|key| Event::Finger {
-                key: *key,
-                down: true,
-            });
+            let down = self.fingers.iter().map(|key| Event::Finger { key: *key, down: true });
             self.events.extend(down);
         }
         self.armed = armed;
@@ -318,10 +274,7 @@ impl Desk for SimulatedDesk {
         for act in &step.acts {
             self.act(now, effect, act, step);
         }
-        self.events.push_back(Event::Outcome {
-            effect,
-            result: Ok(()),
-        });
+        self.events.push_back(Event::Outcome { effect, result: Ok(()) });
         Ok(())
     }
 

@@ -55,20 +55,15 @@ impl Link {
         if display.is_empty() {
             return Err(DeskError::NoDisplay);
         }
-        let (conn, screen) =
-            RustConnection::connect(Some(&display)).map_err(|source| DeskError::Unreachable {
-                display: display.clone(),
-                source,
-            })?;
+        let (conn, screen) = RustConnection::connect(Some(&display))
+            .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
         check_extensions(&conn, &display)?;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
         let xkb = conn.xkb_use_extension(1, 0)?;
         let atoms = Atoms::new(&conn)?;
         let input = conn.xinput_xi_query_version(2, 2)?;
-        let missing = |extension| DeskError::MissingExtension {
-            display: display.clone(),
-            extension,
-        };
+        let missing =
+            |extension| DeskError::MissingExtension { display: display.clone(), extension };
         if !xkb.reply()?.supported {
             return Err(missing("XKEYBOARD"));
         }
@@ -78,12 +73,7 @@ impl Link {
         let devices = query_devices(&conn)?;
         let atoms = atoms.reply()?;
         let root = conn.setup().roots[screen].root;
-        Ok(Link {
-            conn,
-            root,
-            atoms,
-            devices,
-        })
+        Ok(Link { conn, root, atoms, devices })
     }
 
     /// Selects core events on the root window.
@@ -95,20 +85,13 @@ impl Link {
 }
 
 fn check_extensions(conn: &RustConnection, display: &str) -> Result<(), DeskError> {
-    let names = [
-        xtest::X11_EXTENSION_NAME,
-        xinput::X11_EXTENSION_NAME,
-        xkb::X11_EXTENSION_NAME,
-    ];
+    let names = [xtest::X11_EXTENSION_NAME, xinput::X11_EXTENSION_NAME, xkb::X11_EXTENSION_NAME];
     for name in names {
         conn.prefetch_extension_information(name)?;
     }
     for (name, extension) in names.into_iter().zip(["XTEST", "XInput 2", "XKEYBOARD"]) {
         if conn.extension_information(name)?.is_none() {
-            return Err(DeskError::MissingExtension {
-                display: display.to_owned(),
-                extension,
-            });
+            return Err(DeskError::MissingExtension { display: display.to_owned(), extension });
         }
     }
     Ok(())
@@ -117,10 +100,7 @@ fn check_extensions(conn: &RustConnection, display: &str) -> Result<(), DeskErro
 /// Asks the server for its devices.
 pub(super) fn query_devices(conn: &RustConnection) -> Result<Devices, DeskError> {
     const ALL: u16 = 0;
-    let mut devices = Devices {
-        master_keyboard: 3,
-        ..Devices::default()
-    };
+    let mut devices = Devices { master_keyboard: 3, ..Devices::default() };
     let mut master_seen = false;
     for info in conn.xinput_xi_query_device(ALL)?.reply()?.infos {
         let injected = String::from_utf8_lossy(&info.name).contains("XTEST");

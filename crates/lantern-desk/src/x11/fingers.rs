@@ -26,10 +26,7 @@ pub(super) fn real_keycodes(link: &Link) -> Result<BTreeSet<u8>, DeskError> {
 
 /// Keys and buttons that are down on the real devices.
 pub(super) fn real_keys(link: &Link) -> Result<BTreeSet<Key>, DeskError> {
-    let mut down: BTreeSet<Key> = real_keycodes(link)?
-        .into_iter()
-        .filter_map(key_of)
-        .collect();
+    let mut down: BTreeSet<Key> = real_keycodes(link)?.into_iter().filter_map(key_of).collect();
     for state in query(link, &link.devices.pointers)? {
         if let InputStateData::Button(buttons) = state {
             let pressed = (1..=u8::MAX).filter(|button| bit(&buttons.buttons, *button));
@@ -69,10 +66,7 @@ pub(super) fn select_raw(link: &Link, all: bool, releases: bool) -> Result<(), D
     } else if releases {
         mask = XIEventMask::RAW_KEY_RELEASE;
     }
-    let masks = [EventMask {
-        deviceid: ALL_MASTERS,
-        mask: vec![mask],
-    }];
+    let masks = [EventMask { deviceid: ALL_MASTERS, mask: vec![mask] }];
     link.conn.xinput_xi_select_events(link.root, &masks)?;
     Ok(())
 }

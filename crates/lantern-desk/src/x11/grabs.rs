@@ -32,8 +32,7 @@ impl Grabs {
     pub(super) fn find(&self, keymap: &Keymap, code: u8, mask: u32) -> Option<ArmedKey> {
         let bare = |mask: u32| mask & 0xff & !u32::from(keymap.locks());
         let mut own = self.of_code(code);
-        own.find(|(_, taken)| bare(*taken) == bare(mask))
-            .map(|(armed, _)| armed)
+        own.find(|(_, taken)| bare(*taken) == bare(mask)).map(|(armed, _)| armed)
     }
 
     /// Whether any combination with the keycode is grabbed.
@@ -52,10 +51,7 @@ impl Grabs {
         let mut refused = Vec::new();
         let mut goal: BTreeMap<ArmedKey, u32> = BTreeMap::new();
         for armed in wanted {
-            match (
-                keycode_of(armed.key),
-                keymap.grab_mask(armed.families, locked),
-            ) {
+            match (keycode_of(armed.key), keymap.grab_mask(armed.families, locked)) {
                 (Some(_), Some(mask)) => {
                     goal.insert(*armed, mask);
                 }
@@ -67,18 +63,10 @@ impl Grabs {
                 ungrab(link, *armed, *mask)?;
             }
         }
-        self.taken
-            .retain(|armed, mask| goal.get(armed) == Some(mask));
-        let fresh = goal
-            .into_iter()
-            .filter(|(armed, _)| !self.taken.contains_key(armed))
-            .collect();
+        self.taken.retain(|armed, mask| goal.get(armed) == Some(mask));
+        let fresh = goal.into_iter().filter(|(armed, _)| !self.taken.contains_key(armed)).collect();
         self.grab_all(link, fresh, &mut refused)?;
-        self.codes = self
-            .taken
-            .keys()
-            .filter_map(|armed| keycode_of(armed.key))
-            .collect();
+        self.codes = self.taken.keys().filter_map(|armed| keycode_of(armed.key)).collect();
         Ok(refused)
     }
 
@@ -94,10 +82,7 @@ impl Grabs {
             let code = keycode_of(armed.key).expect("keys without a keycode were refused");
             let mode = GrabMode::ASYNC;
             let mask = core_mask(*mask);
-            probes.push(
-                link.conn
-                    .grab_key(true, link.root, mask, code, mode, mode)?,
-            );
+            probes.push(link.conn.grab_key(true, link.root, mask, code, mode, mode)?);
         }
         let mut grabs = Vec::with_capacity(fresh.len());
         for ((armed, mask), probe) in fresh.into_iter().zip(probes) {
@@ -122,8 +107,7 @@ impl Grabs {
 
     /// Lets the grabs of a keycode go, so that what is injected does not come back to us.
     pub(super) fn suspend(&self, link: &Link, code: u8) -> Result<(), DeskError> {
-        self.of_code(code)
-            .try_for_each(|(armed, mask)| ungrab(link, armed, mask))
+        self.of_code(code).try_for_each(|(armed, mask)| ungrab(link, armed, mask))
     }
 
     /// Takes them again.
@@ -135,10 +119,7 @@ impl Grabs {
     }
 
     fn of_code(&self, code: u8) -> impl Iterator<Item = (ArmedKey, u32)> {
-        let own = self
-            .taken
-            .iter()
-            .filter(move |(armed, _)| keycode_of(armed.key) == Some(code));
+        let own = self.taken.iter().filter(move |(armed, _)| keycode_of(armed.key) == Some(code));
         own.map(|(armed, mask)| (*armed, *mask))
     }
 }

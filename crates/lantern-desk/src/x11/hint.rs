@@ -18,10 +18,7 @@ const OFFSET: i16 = 16;
 const BACKGROUND: u32 = 0x0014_2433;
 const FOREGROUND: u32 = 0x00f2_f6fa;
 /// Fonts of the X server's own, the better first.
-const FONTS: [&str; 2] = [
-    "-misc-fixed-medium-r-normal--18-*-*-*-*-*-iso10646-1",
-    "fixed",
-];
+const FONTS: [&str; 2] = ["-misc-fixed-medium-r-normal--18-*-*-*-*-*-iso10646-1", "fixed"];
 
 /// A hint on the screen.
 #[derive(Debug)]
@@ -52,11 +49,7 @@ impl Hint {
         let line = extents.font_ascent.max(0) + extents.font_descent.max(0);
         let height = u16::try_from(line).unwrap_or(16) + 2 * MARGIN;
         let (x, y) = corner(link, place, width, height)?;
-        let screen = conn
-            .setup()
-            .roots
-            .iter()
-            .find(|screen| screen.root == link.root);
+        let screen = conn.setup().roots.iter().find(|screen| screen.root == link.root);
         let depth = screen.map_or(24, |screen| screen.root_depth);
         let window = conn.generate_id()?;
         let look = CreateWindowAux::new()
@@ -64,19 +57,11 @@ impl Hint {
             .background_pixel(BACKGROUND)
             .event_mask(EventMask::EXPOSURE);
         let class = WindowClass::INPUT_OUTPUT;
-        conn.create_window(
-            depth, window, link.root, x, y, width, height, 0, class, 0, &look,
-        )?;
+        conn.create_window(depth, window, link.root, x, y, width, height, 0, class, 0, &look)?;
         conn.map_window(window)?;
         conn.flush()?;
         let baseline = extents.font_ascent + MARGIN as i16;
-        Ok(Hint {
-            window,
-            text,
-            font,
-            baseline,
-            until: now + span,
-        })
+        Ok(Hint { window, text, font, baseline, until: now + span })
     }
 
     /// Whether the window is this hint's.
@@ -88,18 +73,9 @@ impl Hint {
     pub(super) fn draw(&self, link: &Link) -> Result<(), DeskError> {
         let conn = &link.conn;
         let context = conn.generate_id()?;
-        let look = CreateGCAux::new()
-            .foreground(FOREGROUND)
-            .background(BACKGROUND)
-            .font(self.font);
+        let look = CreateGCAux::new().foreground(FOREGROUND).background(BACKGROUND).font(self.font);
         conn.create_gc(context, self.window, &look)?;
-        conn.image_text16(
-            self.window,
-            context,
-            MARGIN as i16,
-            self.baseline,
-            &self.text,
-        )?;
+        conn.image_text16(self.window, context, MARGIN as i16, self.baseline, &self.text)?;
         conn.free_gc(context)?;
         conn.flush()?;
         Ok(())
@@ -130,10 +106,7 @@ fn corner(link: &Link, place: HintPlace, width: u16, height: u16) -> Result<(i16
     let (x, y) = match place {
         HintPlace::Pointer => {
             let pointer = link.conn.query_pointer(link.root)?.reply()?;
-            (
-                pointer.root_x.saturating_add(OFFSET),
-                pointer.root_y.saturating_add(OFFSET),
-            )
+            (pointer.root_x.saturating_add(OFFSET), pointer.root_y.saturating_add(OFFSET))
         }
         HintPlace::At(x, y) => (x.clamp(0, 32_000) as i16, y.clamp(0, 32_000) as i16),
     };

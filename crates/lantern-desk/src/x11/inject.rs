@@ -27,11 +27,7 @@ impl X11Desk {
         } else {
             self.ups.push(code);
         }
-        let kind = if down {
-            xproto::KEY_PRESS_EVENT
-        } else {
-            xproto::KEY_RELEASE_EVENT
-        };
+        let kind = if down { xproto::KEY_PRESS_EVENT } else { xproto::KEY_RELEASE_EVENT };
         self.fake(kind, code)
     }
 
@@ -43,18 +39,12 @@ impl X11Desk {
         } else {
             self.button_ups.push(button);
         }
-        let kind = if down {
-            xproto::BUTTON_PRESS_EVENT
-        } else {
-            xproto::BUTTON_RELEASE_EVENT
-        };
+        let kind = if down { xproto::BUTTON_PRESS_EVENT } else { xproto::BUTTON_RELEASE_EVENT };
         self.fake(kind, button)
     }
 
     fn fake(&self, kind: u8, detail: u8) -> Result<(), DeskError> {
-        self.link
-            .conn
-            .xtest_fake_input(kind, detail, CURRENT_TIME, x11rb::NONE, 0, 0, 0)?;
+        self.link.conn.xtest_fake_input(kind, detail, CURRENT_TIME, x11rb::NONE, 0, 0, 0)?;
         Ok(())
     }
 
@@ -100,11 +90,7 @@ impl X11Desk {
         }
         let mut lifted = Vec::new();
         if step.lift {
-            let keep: Vec<u8> = step
-                .keep
-                .iter()
-                .filter_map(|key| keycode_of(*key))
-                .collect();
+            let keep: Vec<u8> = step.keep.iter().filter_map(|key| keycode_of(*key)).collect();
             lifted = match self.pressed_under.take() {
                 // The press that led here said which modifiers were down; both sides of each are
                 // let go, since a release of a key that is up is nothing.
@@ -123,11 +109,7 @@ impl X11Desk {
     /// The modifiers that the person holds now.
     fn held_modifiers(&self) -> Result<Vec<u8>, DeskError> {
         let real = fingers::real_keycodes(&self.link)?;
-        Ok(self
-            .keymap
-            .all_modifier_codes()
-            .filter(|code| real.contains(code))
-            .collect())
+        Ok(self.keymap.all_modifier_codes().filter(|code| real.contains(code)).collect())
     }
 
     fn lift(&mut self, codes: &[u8]) -> Result<(), DeskError> {
@@ -165,10 +147,7 @@ impl X11Desk {
             return Ok(());
         }
         let real = fingers::real_keycodes(&self.link)?;
-        let again: Vec<u8> = lifted
-            .into_iter()
-            .filter(|code| real.contains(code))
-            .collect();
+        let again: Vec<u8> = lifted.into_iter().filter(|code| real.contains(code)).collect();
         if again.is_empty() {
             return Ok(());
         }
@@ -219,17 +198,13 @@ impl X11Desk {
             Act::Text(text) => self.type_text(text)?,
             Act::MoveBy(x, y) => {
                 let (x, y) = (pixels(*x), pixels(*y));
-                self.link
-                    .conn
-                    .warp_pointer(x11rb::NONE, x11rb::NONE, 0, 0, 0, 0, x, y)?;
+                self.link.conn.warp_pointer(x11rb::NONE, x11rb::NONE, 0, 0, 0, 0, x, y)?;
             }
             Act::MoveTo(x, y) => {
                 let (x, y) = (pixels(*x), pixels(*y));
                 let kind = xproto::MOTION_NOTIFY_EVENT;
                 let root = self.link.root;
-                self.link
-                    .conn
-                    .xtest_fake_input(kind, 0, CURRENT_TIME, root, x, y, 0)?;
+                self.link.conn.xtest_fake_input(kind, 0, CURRENT_TIME, root, x, y, 0)?;
             }
         }
         Ok(())
@@ -267,11 +242,7 @@ impl X11Desk {
 
     fn set_caps_lock(&self, on: bool) -> Result<(), DeskError> {
         let mask = xproto::ModMask::LOCK;
-        let locks = if on {
-            mask
-        } else {
-            xproto::ModMask::from(0u16)
-        };
+        let locks = if on { mask } else { xproto::ModMask::from(0u16) };
         let none = xproto::ModMask::from(0u16);
         let keyboard = ID::USE_CORE_KBD.into();
         let conn = &self.link.conn;

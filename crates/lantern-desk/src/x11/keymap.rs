@@ -28,9 +28,7 @@ pub(super) fn keycode_of(key: Key) -> Option<u8> {
 
 /// The key of the board with that X keycode.
 pub(super) fn key_of(keycode: u8) -> Option<Key> {
-    u16::from(keycode)
-        .checked_sub(KERNEL_OFFSET)
-        .and_then(Key::from_kernel)
+    u16::from(keycode).checked_sub(KERNEL_OFFSET).and_then(Key::from_kernel)
 }
 
 /// The map.
@@ -101,9 +99,8 @@ impl Keymap {
         let alt_gr_is_level3 = level3_mask != 0
             && keycode_of(alt_gr)
                 .is_some_and(|code| symbols.symbol(code, 0, 0) == Some(LEVEL3_KEYSYM));
-        let groups = (0..symbols.group_count())
-            .map(|group| symbols.group(group, level3_mask))
-            .collect();
+        let groups =
+            (0..symbols.group_count()).map(|group| symbols.group(group, level3_mask)).collect();
         let used =
             |code: u8| symbols.has_symbols(code) || modifiers.iter().any(|row| row.contains(&code));
         let layout = Layout {
@@ -117,15 +114,8 @@ impl Keymap {
         let free = |code: &u8| !used(*code) && key_of(*code).is_none();
         let mut spare: Vec<u8> = (map.min_key_code..=map.max_key_code).filter(free).collect();
         let meaningless = spare.pop();
-        let mut map = Keymap {
-            layout,
-            modifiers,
-            level3,
-            num_lock,
-            families: [0; 5],
-            spare,
-            meaningless,
-        };
+        let mut map =
+            Keymap { layout, modifiers, level3, num_lock, families: [0; 5], spare, meaningless };
         for side in Side::ALL {
             map.families[map.layout.family(side) as usize] |= map.mask(side);
         }
@@ -221,21 +211,16 @@ impl Symbols<'_> {
     }
 
     fn has_symbols(&self, code: u8) -> bool {
-        self.key(code)
-            .is_some_and(|key| key.syms.iter().any(|symbol| *symbol != 0))
+        self.key(code).is_some_and(|key| key.syms.iter().any(|symbol| *symbol != 0))
     }
 
     fn group_count(&self) -> usize {
-        let groups = self
-            .keys
-            .iter()
-            .map(|key| usize::from(key.group_info & 0x0f));
+        let groups = self.keys.iter().map(|key| usize::from(key.group_info & 0x0f));
         groups.max().unwrap_or(1).max(1)
     }
 
     fn keycode_of(&self, keysym: u32) -> Option<u8> {
-        self.codes()
-            .find(|code| self.symbol(*code, 0, 0) == Some(keysym))
+        self.codes().find(|code| self.symbol(*code, 0, 0) == Some(keysym))
     }
 
     fn mask_of(&self, modifiers: &[Vec<u8>; 8], keysym: u32) -> u16 {
@@ -272,18 +257,14 @@ impl Symbols<'_> {
     fn character(&self, code: u8, group: usize, held: u16) -> Option<char> {
         let key = self.key(code)?;
         let groups = usize::from(key.group_info & 0x0f).max(1);
-        let kind = self
-            .types
-            .get(usize::from(key.kt_index[(group % groups).min(3)]))?;
+        let kind = self.types.get(usize::from(key.kt_index[(group % groups).min(3)]))?;
         let relevant = held & u16::from(kind.mods_mask);
         if relevant != held {
             // The key does not look at one of them, so the program would see it beside the key.
             return None;
         }
-        let entry = kind
-            .map
-            .iter()
-            .find(|entry| entry.active && u16::from(entry.mods_mask) == relevant);
+        let entry =
+            kind.map.iter().find(|entry| entry.active && u16::from(entry.mods_mask) == relevant);
         let level = entry.map_or(0, |entry| usize::from(entry.level));
         if level == 0 && held != 0 {
             return None;

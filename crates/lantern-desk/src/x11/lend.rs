@@ -57,9 +57,7 @@ impl X11Desk {
             _ => None,
         });
         let characters = texts.flat_map(|text| text.chars());
-        characters
-            .filter(|character| self.spell(*character).is_none())
-            .collect()
+        characters.filter(|character| self.spell(*character).is_none()).collect()
     }
 
     /// Begins a step for whose characters keycodes must be lent.
@@ -78,23 +76,12 @@ impl X11Desk {
         let mut rest: VecDeque<InputStep> = self.cut_for_lending(&step).into();
         let step = rest.pop_front().unwrap_or_default();
         // What was typed with keycodes lent before must be read before they change.
-        let next = if self.lent.is_empty() {
-            Next::Type
-        } else {
-            Next::Lend
-        };
+        let next = if self.lent.is_empty() { Next::Type } else { Next::Lend };
         if next == Next::Type {
             self.lend(&step)?;
         }
         let until = now;
-        let waiting = WaitingStep {
-            effect,
-            step,
-            rest,
-            pinged: None,
-            until,
-            next,
-        };
+        let waiting = WaitingStep { effect, step, rest, pinged: None, until, next };
         self.wait_for_program(now, waiting)
     }
 
@@ -121,11 +108,7 @@ impl X11Desk {
                 (None, Next::Type) => BLIND_WAIT,
                 (None, Next::Lend) => BLIND_READING,
             };
-        self.waiting = Some(WaitingStep {
-            pinged,
-            until,
-            ..waiting
-        });
+        self.waiting = Some(WaitingStep { pinged, until, ..waiting });
         Ok(())
     }
 
@@ -169,30 +152,16 @@ impl X11Desk {
         }
         if waiting.next == Next::Lend {
             self.lend(&waiting.step)?;
-            return self.wait_for_program(
-                now,
-                WaitingStep {
-                    next: Next::Type,
-                    ..waiting
-                },
-            );
+            return self.wait_for_program(now, WaitingStep { next: Next::Type, ..waiting });
         }
         self.perform_step(&waiting.step)?;
         self.take_back_at = Some(now + LENT_FOR);
         let mut rest = waiting.rest;
         if let Some(step) = rest.pop_front() {
-            let waiting = WaitingStep {
-                step,
-                rest,
-                next: Next::Lend,
-                ..waiting
-            };
+            let waiting = WaitingStep { step, rest, next: Next::Lend, ..waiting };
             return self.wait_for_program(now, waiting);
         }
-        self.outcomes.push_back(Event::Outcome {
-            effect: waiting.effect,
-            result: Ok(()),
-        });
+        self.outcomes.push_back(Event::Outcome { effect: waiting.effect, result: Ok(()) });
         Ok(())
     }
 
@@ -200,10 +169,7 @@ impl X11Desk {
     fn lend(&mut self, step: &InputStep) -> Result<(), DeskError> {
         let before = std::mem::take(&mut self.lent);
         let characters = self.missing_characters(step);
-        self.lent = characters
-            .into_iter()
-            .zip(self.keymap.spare.iter().copied())
-            .collect();
+        self.lent = characters.into_iter().zip(self.keymap.spare.iter().copied()).collect();
         let mut symbols: BTreeMap<u8, u32> = before.into_values().map(|code| (code, 0)).collect();
         for (character, code) in &self.lent {
             self.held.mark_lent(*code, true);
@@ -231,9 +197,7 @@ impl X11Desk {
         for run in codes.chunk_by(|one, next| one.checked_add(1) == Some(*next)) {
             let count = u8::try_from(run.len()).expect("there are fewer than 256 keycodes");
             let pairs: Vec<u32> = run.iter().flat_map(|code| [symbols[code]; 2]).collect();
-            self.link
-                .conn
-                .change_keyboard_mapping(count, run[0], 2, &pairs)?;
+            self.link.conn.change_keyboard_mapping(count, run[0], 2, &pairs)?;
         }
         Ok(())
     }
@@ -255,10 +219,7 @@ impl X11Desk {
                     && !character.is_control();
                 if missing && !wanted.contains(&character) && wanted.len() >= most {
                     acts.push(Act::Text(std::mem::take(&mut piece)));
-                    steps.push(InputStep {
-                        acts: std::mem::take(&mut acts),
-                        ..step.clone()
-                    });
+                    steps.push(InputStep { acts: std::mem::take(&mut acts), ..step.clone() });
                     wanted.clear();
                 }
                 if missing {
@@ -268,10 +229,7 @@ impl X11Desk {
             }
             acts.push(Act::Text(piece));
         }
-        steps.push(InputStep {
-            acts,
-            ..step.clone()
-        });
+        steps.push(InputStep { acts, ..step.clone() });
         steps
     }
 }

@@ -115,8 +115,7 @@ impl X11Desk {
         desk.select_keyboard_events()?;
         let layout = desk.keymap.layout.clone();
         let app = focus::active_app(&desk.link)?;
-        desk.events
-            .extend([Event::Focus(app), Event::Layout(layout)]);
+        desk.events.extend([Event::Focus(app), Event::Layout(layout)]);
         desk.flush()?;
         Ok(desk)
     }
@@ -128,10 +127,7 @@ impl X11Desk {
     pub fn tells_programs(&self) -> Result<bool, DeskError> {
         let any = xproto::AtomEnum::ANY;
         let active = self.link.atoms._NET_ACTIVE_WINDOW;
-        let cookie = self
-            .link
-            .conn
-            .get_property(false, self.link.root, active, any, 0, 1)?;
+        let cookie = self.link.conn.get_property(false, self.link.root, active, any, 0, 1)?;
         Ok(cookie.reply().is_ok_and(|reply| reply.type_ != x11rb::NONE))
     }
 
@@ -155,17 +151,10 @@ impl X11Desk {
         });
         let map = MapPart::KEY_TYPES | MapPart::KEY_SYMS | MapPart::MODIFIER_MAP;
         let none = EventType::from(0u16);
-        self.link
-            .conn
-            .xkb_select_events(core, none, none, map, map, &details)?;
+        self.link.conn.xkb_select_events(core, none, none, map, map, &details)?;
         let hierarchy = XIEventMask::HIERARCHY;
-        let masks = [xinput::EventMask {
-            deviceid: 0,
-            mask: vec![hierarchy],
-        }];
-        self.link
-            .conn
-            .xinput_xi_select_events(self.link.root, &masks)?;
+        let masks = [xinput::EventMask { deviceid: 0, mask: vec![hierarchy] }];
+        self.link.conn.xinput_xi_select_events(self.link.root, &masks)?;
         let state = self.link.conn.xkb_get_state(core)?.reply()?;
         self.locked = state.locked_mods.into();
         Ok(())
@@ -293,22 +282,15 @@ impl X11Desk {
         self.look_again = false;
         let real = fingers::real_keycodes(&self.link)?;
         let up = |key: &Key| keycode_of(*key).is_none_or(|code| !real.contains(&code));
-        let gone: Vec<Key> = self
-            .followed
-            .iter()
-            .chain(&self.given_back)
-            .filter(|key| up(key))
-            .copied()
-            .collect();
+        let gone: Vec<Key> =
+            self.followed.iter().chain(&self.given_back).filter(|key| up(key)).copied().collect();
         gone.into_iter().try_for_each(|key| self.let_go(key))
     }
 
     /// Grabs what must be withheld under the locks that are on; says what somebody else holds.
     fn take_grabs(&mut self) -> Result<(), DeskError> {
         let keys = &self.armed.keys;
-        let refused = self
-            .grabs
-            .replace(&self.link, &self.keymap, self.locked, keys)?;
+        let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys)?;
         if !refused.is_empty() {
             self.events.push_back(Event::Refused(refused));
         }
@@ -324,8 +306,7 @@ impl X11Desk {
         let group = usize::from(u8::from(state.group));
         if group != self.keymap.layout.active {
             self.keymap.layout.active = group;
-            self.events
-                .push_back(Event::Layout(self.keymap.layout.clone()));
+            self.events.push_back(Event::Layout(self.keymap.layout.clone()));
         }
         Ok(())
     }
@@ -340,8 +321,7 @@ impl X11Desk {
         if fresh != self.keymap {
             self.keymap = fresh;
             self.take_grabs()?;
-            self.events
-                .push_back(Event::Layout(self.keymap.layout.clone()));
+            self.events.push_back(Event::Layout(self.keymap.layout.clone()));
         }
         Ok(())
     }
@@ -366,10 +346,7 @@ impl Desk for X11Desk {
             return self.begin_lending(now, effect, step.clone());
         }
         self.perform_step(step)?;
-        self.outcomes.push_back(Event::Outcome {
-            effect,
-            result: Ok(()),
-        });
+        self.outcomes.push_back(Event::Outcome { effect, result: Ok(()) });
         Ok(())
     }
 
@@ -397,8 +374,7 @@ impl Desk for X11Desk {
         for old in self.hints.drain(..) {
             old.remove(&self.link)?;
         }
-        self.hints
-            .push(Hint::show(&self.link, now, text, place, span)?);
+        self.hints.push(Hint::show(&self.link, now, text, place, span)?);
         Ok(())
     }
 
@@ -424,13 +400,11 @@ impl Desk for X11Desk {
     }
 
     fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
-        let (gone, left) = std::mem::take(&mut self.hints)
-            .into_iter()
-            .partition(|h| h.until <= now);
+        let (gone, left) =
+            std::mem::take(&mut self.hints).into_iter().partition(|h| h.until <= now);
         self.hints = left;
         let gone: Vec<Hint> = gone;
-        gone.into_iter()
-            .try_for_each(|hint| hint.remove(&self.link))?;
+        gone.into_iter().try_for_each(|hint| hint.remove(&self.link))?;
         self.handle_lending_deadline(now)
     }
 
@@ -478,17 +452,10 @@ pub fn release_held(
 
 fn release_marked(link: &Link, path: &Path) -> Result<(), DeskError> {
     let marks = HeldKeys::read(path);
-    let keys = marks
-        .keycodes
-        .into_iter()
-        .map(|code| (xproto::KEY_RELEASE_EVENT, code));
-    let buttons = marks
-        .buttons
-        .into_iter()
-        .map(|button| (xproto::BUTTON_RELEASE_EVENT, button));
+    let keys = marks.keycodes.into_iter().map(|code| (xproto::KEY_RELEASE_EVENT, code));
+    let buttons = marks.buttons.into_iter().map(|button| (xproto::BUTTON_RELEASE_EVENT, button));
     for (kind, detail) in keys.chain(buttons) {
-        link.conn
-            .xtest_fake_input(kind, detail, x11rb::CURRENT_TIME, x11rb::NONE, 0, 0, 0)?;
+        link.conn.xtest_fake_input(kind, detail, x11rb::CURRENT_TIME, x11rb::NONE, 0, 0, 0)?;
     }
     for code in marks.lent {
         link.conn.change_keyboard_mapping(1, code, 2, &[0, 0])?;

@@ -29,46 +29,26 @@ fn key(name: &str) -> Key {
 }
 
 fn armed(name: &str, families: &[Family]) -> ArmedKey {
-    let families = families
-        .iter()
-        .fold(Families::NONE, |set, family| set.with(*family));
-    ArmedKey {
-        key: key(name),
-        families,
-        sides: false,
-        follow: false,
-    }
+    let families = families.iter().fold(Families::NONE, |set, family| set.with(*family));
+    ArmedKey { key: key(name), families, sides: false, follow: false }
 }
 
 fn arm(bench: &mut dyn Bench, keys: &[ArmedKey], fingers: bool) {
-    let armed = Armed {
-        keys: keys.to_vec(),
-        fingers,
-    };
+    let armed = Armed { keys: keys.to_vec(), fingers };
     bench.desk().arm(armed).expect("the desk is there");
 }
 
 fn step(bench: &mut dyn Bench, step: InputStep) {
-    bench
-        .desk()
-        .input(Time::START, EffectId(7), &step)
-        .expect("the desk is there");
+    bench.desk().input(Time::START, EffectId(7), &step).expect("the desk is there");
     assert_eq!(outcomes(&bench.events()), 1, "a step has one outcome");
 }
 
 fn lifted(acts: Vec<Act>) -> InputStep {
-    InputStep {
-        acts,
-        lift: true,
-        ..InputStep::default()
-    }
+    InputStep { acts, lift: true, ..InputStep::default() }
 }
 
 fn outcomes(events: &[Event]) -> usize {
-    events
-        .iter()
-        .filter(|event| matches!(event, Event::Outcome { result: Ok(()), .. }))
-        .count()
+    events.iter().filter(|event| matches!(event, Event::Outcome { result: Ok(()), .. })).count()
 }
 
 fn tap(names: &[&str]) -> Act {
@@ -76,10 +56,7 @@ fn tap(names: &[&str]) -> Act {
 }
 
 fn pressed(name: &str, sides: &[Side]) -> Event {
-    Event::Pressed {
-        key: key(name),
-        modifiers: sides.iter().copied().collect::<Modifiers>(),
-    }
+    Event::Pressed { key: key(name), modifiers: sides.iter().copied().collect::<Modifiers>() }
 }
 
 pub fn an_armed_key_is_withheld_and_reported(bench: &mut dyn Bench) {
@@ -115,9 +92,7 @@ pub fn only_the_exact_modifiers_are_withheld(bench: &mut dyn Bench) {
     bench.press(key("right-shift"));
     bench.press(key("f9"));
     let events = bench.events();
-    let Some(Event::Pressed { modifiers, .. }) = events.first() else {
-        panic!("{events:?}")
-    };
+    let Some(Event::Pressed { modifiers, .. }) = events.first() else { panic!("{events:?}") };
     let families: Vec<Family> = modifiers.families(false).iter().collect();
     assert_eq!(families, [Family::Shift, Family::Ctrl]);
     for name in ["f9", "right-shift", "left-ctrl"] {
@@ -128,14 +103,7 @@ pub fn only_the_exact_modifiers_are_withheld(bench: &mut dyn Bench) {
 }
 
 pub fn a_release_is_reported_when_it_is_followed(bench: &mut dyn Bench) {
-    arm(
-        bench,
-        &[ArmedKey {
-            follow: true,
-            ..armed("f9", &[])
-        }],
-        false,
-    );
+    arm(bench, &[ArmedKey { follow: true, ..armed("f9", &[]) }], false);
     bench.press(key("f9"));
     assert_eq!(bench.events(), [pressed("f9", &[])]);
     bench.release(key("f9"));
@@ -147,10 +115,7 @@ pub fn fingers_are_reported_when_asked_for(bench: &mut dyn Bench) {
     arm(bench, &[], true);
     bench.press(key("b"));
     bench.release(key("b"));
-    let finger = |down| Event::Finger {
-        key: key("b"),
-        down,
-    };
+    let finger = |down| Event::Finger { key: key("b"), down };
     assert_eq!(bench.events(), [finger(true), finger(false)]);
     assert_eq!(bench.received(), ["b"]);
     arm(bench, &[], false);
@@ -163,25 +128,13 @@ pub fn fingers_that_are_down_already_are_reported(bench: &mut dyn Bench) {
     bench.press(key("left-shift"));
     bench.events();
     arm(bench, &[], true);
-    assert_eq!(
-        bench.events(),
-        [Event::Finger {
-            key: key("left-shift"),
-            down: true
-        }]
-    );
+    assert_eq!(bench.events(), [Event::Finger { key: key("left-shift"), down: true }]);
     bench.release(key("left-shift"));
 }
 
 pub fn a_tap_reaches_the_program_and_is_not_the_persons(bench: &mut dyn Bench) {
     arm(bench, &[], true);
-    step(
-        bench,
-        lifted(vec![
-            tap(&["left-ctrl", "left-shift", "e"]),
-            tap(&["enter"]),
-        ]),
-    );
+    step(bench, lifted(vec![tap(&["left-ctrl", "left-shift", "e"]), tap(&["enter"])]));
     assert_eq!(bench.received(), ["shift+ctrl+e", "enter"]);
     assert_eq!(bench.events(), []);
     assert_eq!(bench.keys_down(), []);
@@ -211,66 +164,27 @@ pub fn the_persons_modifiers_are_out_of_the_way_and_put_back(bench: &mut dyn Ben
 
 pub fn what_the_run_holds_stays_down(bench: &mut dyn Bench) {
     let ctrl = key("left-ctrl");
-    step(
-        bench,
-        InputStep {
-            acts: vec![Act::Down(ctrl)],
-            ..InputStep::default()
-        },
-    );
-    step(
-        bench,
-        InputStep {
-            keep: vec![ctrl],
-            ..lifted(vec![tap(&["b"])])
-        },
-    );
+    step(bench, InputStep { acts: vec![Act::Down(ctrl)], ..InputStep::default() });
+    step(bench, InputStep { keep: vec![ctrl], ..lifted(vec![tap(&["b"])]) });
     assert!(bench.received().contains(&"ctrl+b".to_owned()));
     assert_eq!(bench.keys_down(), [ctrl]);
-    step(
-        bench,
-        InputStep {
-            acts: vec![Act::Up(ctrl)],
-            ..InputStep::default()
-        },
-    );
+    step(bench, InputStep { acts: vec![Act::Up(ctrl)], ..InputStep::default() });
     assert_eq!(bench.keys_down(), []);
 }
 
 pub fn what_others_hold_is_parked(bench: &mut dyn Bench) {
     let ctrl = key("left-ctrl");
-    step(
-        bench,
-        InputStep {
-            acts: vec![Act::Down(ctrl)],
-            ..InputStep::default()
-        },
-    );
+    step(bench, InputStep { acts: vec![Act::Down(ctrl)], ..InputStep::default() });
     bench.received();
-    step(
-        bench,
-        InputStep {
-            park: vec![ctrl],
-            ..lifted(vec![tap(&["b"])])
-        },
-    );
+    step(bench, InputStep { park: vec![ctrl], ..lifted(vec![tap(&["b"])]) });
     assert!(bench.received().contains(&"b".to_owned()));
     assert_eq!(bench.keys_down(), [ctrl]);
-    step(
-        bench,
-        InputStep {
-            acts: vec![Act::Up(ctrl)],
-            ..InputStep::default()
-        },
-    );
+    step(bench, InputStep { acts: vec![Act::Up(ctrl)], ..InputStep::default() });
 }
 
 pub fn a_tapped_key_that_is_armed_reaches_the_program(bench: &mut dyn Bench) {
     arm(bench, &[armed("b", &[])], false);
-    step(
-        bench,
-        lifted(vec![tap(&["b"]), Act::Text("abc".to_owned())]),
-    );
+    step(bench, lifted(vec![tap(&["b"]), Act::Text("abc".to_owned())]));
     assert_eq!(bench.received().concat(), "babc");
     bench.press(key("b"));
     assert_eq!(bench.events(), [pressed("b", &[])], "it is armed again");
@@ -278,21 +192,11 @@ pub fn a_tapped_key_that_is_armed_reaches_the_program(bench: &mut dyn Bench) {
 }
 
 pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
-    arm(
-        bench,
-        &[ArmedKey {
-            follow: true,
-            ..armed("b", &[])
-        }],
-        false,
-    );
+    arm(bench, &[ArmedKey { follow: true, ..armed("b", &[]) }], false);
     bench.press(key("b"));
     bench.events();
     assert_eq!(bench.received(), [""; 0]);
-    bench
-        .desk()
-        .give_back(Time::START, key("b"))
-        .expect("the desk is there");
+    bench.desk().give_back(Time::START, key("b")).expect("the desk is there");
     bench.events();
     assert_eq!(bench.received(), ["b"]);
     assert_eq!(bench.keys_down(), [key("b")]);
@@ -300,55 +204,23 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
     bench.events();
     assert_eq!(bench.keys_down(), []);
     bench.press(key("b"));
-    assert_eq!(
-        bench.events(),
-        [pressed("b", &[])],
-        "the next press is withheld again"
-    );
+    assert_eq!(bench.events(), [pressed("b", &[])], "the next press is withheld again");
     bench.release(key("b"));
 }
 
 pub fn the_pointer_moves_by_and_to_pixels(bench: &mut dyn Bench) {
-    step(
-        bench,
-        InputStep {
-            acts: vec![Act::MoveTo(300, 200)],
-            ..InputStep::default()
-        },
-    );
+    step(bench, InputStep { acts: vec![Act::MoveTo(300, 200)], ..InputStep::default() });
     assert_eq!(bench.pointer(), (300, 200));
     let acts = vec![Act::MoveBy(1, 0), Act::MoveBy(0, -1), Act::MoveBy(40, 30)];
-    step(
-        bench,
-        InputStep {
-            acts,
-            ..InputStep::default()
-        },
-    );
+    step(bench, InputStep { acts, ..InputStep::default() });
     assert_eq!(bench.pointer(), (341, 229));
-    step(
-        bench,
-        InputStep {
-            acts: vec![Act::MoveBy(-9000, -9000)],
-            ..InputStep::default()
-        },
-    );
+    step(bench, InputStep { acts: vec![Act::MoveBy(-9000, -9000)], ..InputStep::default() });
     assert_eq!(bench.pointer(), (0, 0), "the edge of the screen holds it");
 }
 
 pub fn sides_are_told_apart_when_asked(bench: &mut dyn Bench) {
-    arm(
-        bench,
-        &[ArmedKey {
-            sides: true,
-            ..armed("f9", &[Family::Ctrl])
-        }],
-        false,
-    );
-    for (name, side) in [
-        ("left-ctrl", Side::LeftCtrl),
-        ("right-ctrl", Side::RightCtrl),
-    ] {
+    arm(bench, &[ArmedKey { sides: true, ..armed("f9", &[Family::Ctrl]) }], false);
+    for (name, side) in [("left-ctrl", Side::LeftCtrl), ("right-ctrl", Side::RightCtrl)] {
         bench.press(key(name));
         bench.press(key("f9"));
         assert_eq!(bench.events(), [pressed("f9", &[side])]);
@@ -360,10 +232,7 @@ pub fn sides_are_told_apart_when_asked(bench: &mut dyn Bench) {
 pub fn every_step_has_its_outcome(bench: &mut dyn Bench) {
     for count in 1..=40 {
         let step = lifted(vec![tap(&["b"]); count % 3]);
-        bench
-            .desk()
-            .input(Time::START, EffectId(count as u64), &step)
-            .expect("it is there");
+        bench.desk().input(Time::START, EffectId(count as u64), &step).expect("it is there");
     }
     assert_eq!(outcomes(&bench.events()), 40);
 }

@@ -26,12 +26,7 @@ impl Real {
         let target = Target::open(&display);
         let held = HeldKeys::open(&display.folder().join("held")).expect("it can be made");
         let desk = X11Desk::open_on(Some(display.name()), held).expect("the display is there");
-        let mut bench = Real {
-            desk,
-            target,
-            person,
-            display,
-        };
+        let mut bench = Real { desk, target, person, display };
         bench.events();
         bench
     }
@@ -56,10 +51,7 @@ impl Bench for Real {
             while let Some(event) = self.desk.poll_event(Time::START).expect("it is there") {
                 events.push(event);
             }
-            let limit = Timespec {
-                tv_sec: 0,
-                tv_nsec: QUIET.as_nanos() as i64,
-            };
+            let limit = Timespec { tv_sec: 0, tv_nsec: QUIET.as_nanos() as i64 };
             let fd = self.desk.descriptor().expect("it has one");
             let mut fds = [PollFd::new(&fd, PollFlags::IN)];
             if poll(&mut fds, Some(&limit)).expect("waiting works") == 0 {
@@ -70,20 +62,14 @@ impl Bench for Real {
     }
 
     fn received(&mut self) -> Vec<String> {
-        let presses = self
-            .target
-            .rest(QUIET)
-            .into_iter()
-            .filter(|got| got.down && !got.button);
+        let presses = self.target.rest(QUIET).into_iter().filter(|got| got.down && !got.button);
         presses.filter_map(|got| words(&got)).collect()
     }
 
     fn keys_down(&mut self) -> Vec<Key> {
         let codes = self.person.keys_down();
-        let mut keys: Vec<Key> = codes
-            .iter()
-            .filter_map(|code| Key::from_kernel(u16::from(*code) - 8))
-            .collect();
+        let mut keys: Vec<Key> =
+            codes.iter().filter_map(|code| Key::from_kernel(u16::from(*code) - 8)).collect();
         keys.sort();
         keys
     }
@@ -106,9 +92,7 @@ fn words(got: &Received) -> Option<String> {
         .filter_map(|(mask, word)| (got.state & mask != 0).then_some(word))
         .collect();
     if others.is_empty()
-        && let Some(character) = Layout::us()
-            .group()
-            .character(key, Level::needing(shift, false))
+        && let Some(character) = Layout::us().group().character(key, Level::needing(shift, false))
     {
         return Some(character.to_string());
     }
@@ -124,15 +108,9 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
     let mut bench = Real::new();
     for name in ["left-alt", "left-super"] {
         bench.press(Key::named(name).expect("there is one"));
-        let step = InputStep {
-            acts: vec![Act::Text("b".into())],
-            lift: true,
-            ..InputStep::default()
-        };
-        bench
-            .desk
-            .input(Time::START, EffectId(1), &step)
-            .expect("it is there");
+        let step =
+            InputStep { acts: vec![Act::Text("b".into())], lift: true, ..InputStep::default() };
+        bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
         bench.release(Key::named(name).expect("there is one"));
         let got = bench.target.rest(QUIET);
         let own = Side::ALL.map(|side| side.key().kernel().expect("it has one") as u8 + 8);
@@ -148,15 +126,9 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
 fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
     let mut bench = Real::new();
     let many: String = ('а'..='я').chain("éß−°".chars()).collect();
-    let step = InputStep {
-        acts: vec![Act::Text(many.clone())],
-        lift: true,
-        ..InputStep::default()
-    };
-    bench
-        .desk
-        .input(Time::START, EffectId(1), &step)
-        .expect("it is there");
+    let step =
+        InputStep { acts: vec![Act::Text(many.clone())], lift: true, ..InputStep::default() };
+    bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
     let mut now = Time::START;
     let mut done = false;
     while let Some(due) = bench.desk.next_deadline() {
@@ -168,12 +140,7 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
             .any(|event| matches!(event, Event::Outcome { result: Ok(()), .. }));
     }
     assert!(done, "the step has its outcome");
-    let presses = bench
-        .target
-        .rest(QUIET)
-        .into_iter()
-        .filter(|got| got.down)
-        .count();
+    let presses = bench.target.rest(QUIET).into_iter().filter(|got| got.down).count();
     assert_eq!(presses, many.chars().count());
     let marks = HeldKeys::read(&bench.display.folder().join("held"));
     assert_eq!((marks.keycodes.len(), marks.lent.len()), (0, 0), "at {now}");
@@ -186,19 +153,10 @@ fn what_a_dead_process_left_down_is_let_go() {
     let mut held = HeldKeys::open(&path).expect("it can be made");
     held.mark_key(38, true);
     held.mark_button(1, true);
-    let mut other = Real {
-        desk: bench.desk,
-        ..bench
-    };
+    let mut other = Real { desk: bench.desk, ..bench };
     let acts = ["a", "left-button"].map(|name| Act::Down(Key::named(name).expect("there is one")));
-    let step = InputStep {
-        acts: acts.to_vec(),
-        ..InputStep::default()
-    };
-    other
-        .desk
-        .input(Time::START, EffectId(1), &step)
-        .expect("it is there");
+    let step = InputStep { acts: acts.to_vec(), ..InputStep::default() };
+    other.desk.input(Time::START, EffectId(1), &step).expect("it is there");
     other.events();
     assert!(other.person.buttons_down() && !other.keys_down().is_empty());
     release_held(Some(other.display.name()), &path, || true).expect("the display is there");

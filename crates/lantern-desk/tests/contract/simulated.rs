@@ -34,11 +34,7 @@ impl Bench for Simulated {
     }
 
     fn events(&mut self) -> Vec<Event> {
-        let next = || {
-            self.desk
-                .poll_event(Time::START)
-                .expect("it never goes away")
-        };
+        let next = || self.desk.poll_event(Time::START).expect("it never goes away");
         std::iter::from_fn(next)
             .filter(|event| !matches!(event, Event::Layout(_) | Event::Focus(_)))
             .collect()
@@ -84,8 +80,5 @@ fn text_and_keys_come_together_in_the_field_of_the_program() {
     }
     assert_eq!(bench.desk.field("corelog"), "h ");
     bench.desk.open("saw");
-    assert_eq!(
-        (bench.desk.field("saw"), bench.desk.is_open("drill")),
-        ("", false)
-    );
+    assert_eq!((bench.desk.field("saw"), bench.desk.is_open("drill")), ("", false));
 }

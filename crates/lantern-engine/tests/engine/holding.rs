@@ -45,11 +45,8 @@ fn release_gives_up_the_own_share_only() {
     0 down a keeping [a]
     0 tap b parking [a]
     ");
-    let owners: Vec<_> = theatre
-        .engine
-        .held_keys()
-        .map(|(key, owners)| (key, owners.to_vec()))
-        .collect();
+    let owners: Vec<_> =
+        theatre.engine.held_keys().map(|(key, owners)| (key, owners.to_vec())).collect();
     assert!(
         matches!(owners.as_slice(), [(held, by)] if *held == key("a") && matches!(by[0], Owner::Block(..)))
     );

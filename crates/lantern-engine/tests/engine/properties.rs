@@ -71,32 +71,17 @@ impl Board {
                     _ => {}
                 }
             }
-            assert!(
-                self.down.values().all(|count| *count == 1),
-                "a key goes down once"
-            );
+            assert!(self.down.values().all(|count| *count == 1), "a key goes down once");
             let failed = std::mem::take(&mut self.fail_next);
-            let result = if failed {
-                Err("the desk says no".to_owned())
-            } else {
-                Ok(())
-            };
-            engine.handle_event(
-                now,
-                Event::Outcome {
-                    effect: effect.id,
-                    result,
-                },
-            );
+            let result = if failed { Err("the desk says no".to_owned()) } else { Ok(()) };
+            engine.handle_event(now, Event::Outcome { effect: effect.id, result });
         }
     }
 }
 
 fn rules() -> RuleSet {
     let checked = check(&Source::new("bench.lantern", RULES));
-    checked
-        .rules
-        .unwrap_or_else(|| panic!("{:?}", checked.findings))
+    checked.rules.unwrap_or_else(|| panic!("{:?}", checked.findings))
 }
 
 /// Plays the deeds; gives the trace.
@@ -111,26 +96,14 @@ fn play(deeds: &[Deed]) -> Vec<String> {
         match deed {
             Deed::Press(number) => {
                 let modifiers = Modifiers::NONE;
-                engine.handle_event(
-                    now,
-                    Event::Pressed {
-                        key: function(*number),
-                        modifiers,
-                    },
-                );
+                engine.handle_event(now, Event::Pressed { key: function(*number), modifiers });
             }
             Deed::Release(number) => {
-                engine.handle_event(
-                    now,
-                    Event::LetGo {
-                        key: function(*number),
-                    },
-                );
+                engine.handle_event(now, Event::LetGo { key: function(*number) });
             }
             Deed::Panic => {
-                let modifiers = [Side::LeftCtrl, Side::LeftAlt, Side::LeftShift]
-                    .into_iter()
-                    .collect();
+                let modifiers =
+                    [Side::LeftCtrl, Side::LeftAlt, Side::LeftShift].into_iter().collect();
                 let key = Key::named("escape").expect("there is one");
                 engine.handle_event(now, Event::Pressed { key, modifiers });
                 board.carry_out(&mut engine, now);
@@ -164,15 +137,8 @@ fn play(deeds: &[Deed]) -> Vec<String> {
     }
     engine.stop_everything(now, "the end");
     board.carry_out(&mut engine, now);
-    assert!(
-        board.down.is_empty(),
-        "nothing stays down: {:?}",
-        board.down
-    );
-    assert_eq!(
-        engine.next_deadline().filter(|_| engine.live_runs() > 0),
-        None
-    );
+    assert!(board.down.is_empty(), "nothing stays down: {:?}", board.down);
+    assert_eq!(engine.next_deadline().filter(|_| engine.live_runs() > 0), None);
     board.trace
 }
 

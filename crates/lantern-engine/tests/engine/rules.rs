@@ -103,17 +103,10 @@ fn released_fires_when_the_finger_leaves() {
 fn passing_rules_see_fingers_and_arm_nothing() {
     let mut theatre = Theatre::new("when key ctrl+x passing => tap a\n");
     theatre.focus("log", 1);
-    for (name, down) in [
-        ("left-ctrl", true),
-        ("x", true),
-        ("x", false),
-        ("left-ctrl", false),
-        ("x", true),
-    ] {
-        theatre.happen(Event::Finger {
-            key: key(name),
-            down,
-        });
+    for (name, down) in
+        [("left-ctrl", true), ("x", true), ("x", false), ("left-ctrl", false), ("x", true)]
+    {
+        theatre.happen(Event::Finger { key: key(name), down });
     }
     assert_snapshot!(theatre.script(), @"     0 tap a");
 }
@@ -226,9 +219,5 @@ fn a_new_layout_arms_the_key_that_gives_the_character_there() {
     french.groups = vec![lantern_model::Group::new(caps.into_iter().collect())];
     theatre.happen(Event::Layout(french));
     assert_snapshot!(theatre.script(), @"     0 arm a q 2 shift+ctrl+alt+escape");
-    assert!(
-        theatre.reasons()[0].contains("'é'"),
-        "{:?}",
-        theatre.reasons()
-    );
+    assert!(theatre.reasons()[0].contains("'é'"), "{:?}", theatre.reasons());
 }

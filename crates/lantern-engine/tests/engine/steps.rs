@@ -97,10 +97,7 @@ fn a_step_that_fails_ends_its_run_and_names_the_place() {
     0 log "other"
     "#);
     let reasons = theatre.reasons().join("\n");
-    assert!(
-        reasons.contains("line: 2") && reasons.contains("divide"),
-        "{reasons}"
-    );
+    assert!(reasons.contains("line: 2") && reasons.contains("divide"), "{reasons}");
     assert_eq!(theatre.engine.held_keys().count(), 0);
 }
 
@@ -111,10 +108,7 @@ fn a_failed_program_ends_the_run() {
     theatre.press("f9");
     theatre.wait(1000);
     let effect = lantern_model::EffectId(2);
-    theatre.happen(Event::Outcome {
-        effect,
-        result: Err("it is not there".to_owned()),
-    });
+    theatre.happen(Event::Outcome { effect, result: Err("it is not there".to_owned()) });
     assert_snapshot!(theatre.script(), @"     0 launch saw");
     assert!(theatre.reasons().join("").contains("it is not there"));
 }

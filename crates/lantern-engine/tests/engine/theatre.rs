@@ -22,9 +22,7 @@ impl Theatre {
     /// A theatre for these rules, with nothing written down yet.
     pub fn new(rules: &str) -> Theatre {
         let checked = check(&Source::new("bench.lantern", rules));
-        let rules = checked
-            .rules
-            .unwrap_or_else(|| panic!("{:?}", checked.findings));
+        let rules = checked.rules.unwrap_or_else(|| panic!("{:?}", checked.findings));
         let mut theatre = Theatre {
             engine: Engine::new(rules),
             now: Time::START,
@@ -46,11 +44,7 @@ impl Theatre {
     /// The person presses a key that is withheld, with what they hold.
     pub fn press(&mut self, name: &str) {
         let key = key(name);
-        let modifiers: Modifiers = self
-            .fingers
-            .iter()
-            .filter_map(|key| Side::of(*key))
-            .collect();
+        let modifiers: Modifiers = self.fingers.iter().filter_map(|key| Side::of(*key)).collect();
         self.fingers.push(key);
         self.happen(Event::Pressed { key, modifiers });
     }
@@ -69,11 +63,7 @@ impl Theatre {
 
     /// A program comes to the front.
     pub fn focus(&mut self, name: &str, window: u64) {
-        let app = App {
-            window,
-            names: vec![name.to_owned()],
-            title: String::new(),
-        };
+        let app = App { window, names: vec![name.to_owned()], title: String::new() };
         self.happen(Event::Focus(app));
     }
 
@@ -95,10 +85,7 @@ impl Theatre {
 
     /// The reasons given, in words.
     pub fn reasons(&self) -> Vec<String> {
-        self.engine
-            .reasons_after(0)
-            .map(|Reason { kind, .. }| format!("{kind:?}"))
-            .collect()
+        self.engine.reasons_after(0).map(|Reason { kind, .. }| format!("{kind:?}")).collect()
     }
 
     fn collect(&mut self) {
@@ -106,15 +93,10 @@ impl Theatre {
             let words = words(&effect);
             let time = self.now.as_micros() as f64 / 1000.0;
             self.script.push(format!("{time:>6} {words}"));
-            let has_outcome = matches!(
-                effect.order,
-                Order::Input(_) | Order::Launch(_) | Order::Run { .. }
-            );
+            let has_outcome =
+                matches!(effect.order, Order::Input(_) | Order::Launch(_) | Order::Run { .. });
             if has_outcome && !self.hold_outcomes {
-                let event = Event::Outcome {
-                    effect: effect.id,
-                    result: Ok(()),
-                };
+                let event = Event::Outcome { effect: effect.id, result: Ok(()) };
                 self.engine.handle_event(self.now, event);
             }
         }
@@ -129,17 +111,10 @@ fn words(effect: &Effect) -> String {
     match &effect.order {
         Order::Arm(armed) => {
             let names = armed.keys.iter().map(|armed| {
-                let families = armed
-                    .families
-                    .iter()
-                    .map(|family| format!("{}+", family.word()));
+                let families = armed.families.iter().map(|family| format!("{}+", family.word()));
                 format!("{}{}", families.collect::<String>(), armed.key)
             });
-            let fingers = if armed.fingers {
-                " and see all fingers"
-            } else {
-                ""
-            };
+            let fingers = if armed.fingers { " and see all fingers" } else { "" };
             format!("arm {}{fingers}", names.collect::<Vec<_>>().join(" "))
         }
         Order::Input(step) => step_words(step),

@@ -24,16 +24,10 @@ fn canonical(combo: &Combo) -> Canonical {
 /// What two rules must share to stand in each other's way: where they apply and on what condition.
 /// Rules of one place with different conditions are tried in the order of the file.
 fn standings(rule: &Rule) -> Vec<Standing<'_>> {
-    let condition = rule
-        .condition
-        .as_ref()
-        .map(|condition| format!("{condition:?}"));
+    let condition = rule.condition.as_ref().map(|condition| format!("{condition:?}"));
     match &rule.apps {
         None => vec![(None, condition)],
-        Some(apps) => apps
-            .iter()
-            .map(|app| (Some(app.as_str()), condition.clone()))
-            .collect(),
+        Some(apps) => apps.iter().map(|app| (Some(app.as_str()), condition.clone())).collect(),
     }
 }
 
@@ -50,9 +44,8 @@ impl Checker<'_> {
                     findings.push(self.panic_taken(*span));
                     continue;
                 }
-                let taken = by_combo
-                    .entry((combo, trigger.manner == Manner::Released))
-                    .or_default();
+                let taken =
+                    by_combo.entry((combo, trigger.manner == Manner::Released)).or_default();
                 for standing in standings(rule) {
                     match taken.get(&standing) {
                         Some(earlier) => {
@@ -91,15 +84,8 @@ fn taken_twice(
     earlier: Span,
     (app, condition): &Standing<'_>,
 ) -> Finding {
-    let place = app.map_or_else(
-        || "everywhere".to_owned(),
-        |app| format!("in app \"{app}\""),
-    );
-    let on = if condition.is_some() {
-        " on the same condition"
-    } else {
-        ""
-    };
+    let place = app.map_or_else(|| "everywhere".to_owned(), |app| format!("in app \"{app}\""));
+    let on = if condition.is_some() { " on the same condition" } else { "" };
     let message = if span == earlier {
         format!("`{combo}` stands twice in one head")
     } else {

@@ -26,16 +26,10 @@ impl Checker<'_> {
             ExprKind::Name(word) => self.lower_name(word, expr),
             ExprKind::Key(combo) => {
                 let combo = self.lower_combo(combo);
-                (
-                    fixed_combo(&combo).map_or(Expr::Combo(combo), Expr::Value),
-                    Kind::Key,
-                )
+                (fixed_combo(&combo).map_or(Expr::Combo(combo), Expr::Value), Kind::Key)
             }
             ExprKind::List(values) => {
-                let values = values
-                    .iter()
-                    .map(|value| self.lower_expr(value).0)
-                    .collect();
+                let values = values.iter().map(|value| self.lower_expr(value).0).collect();
                 (Expr::List(values), Kind::List)
             }
             ExprKind::Not(inner) => {
@@ -115,10 +109,7 @@ impl Checker<'_> {
             self.say(finding);
             Kind::Any
         });
-        (
-            Expr::Binary(operator, Box::new(left_expr), Box::new(right_expr)),
-            kind,
-        )
+        (Expr::Binary(operator, Box::new(left_expr), Box::new(right_expr)), kind)
     }
 
     /// An expression that must give `wanted`.
@@ -165,11 +156,7 @@ impl Checker<'_> {
 }
 
 fn short_number(span: Duration) -> f64 {
-    if span.subsec_nanos() == 0 {
-        span.as_secs_f64()
-    } else {
-        span.as_secs_f64() * 1000.0
-    }
+    if span.subsec_nanos() == 0 { span.as_secs_f64() } else { span.as_secs_f64() * 1000.0 }
 }
 
 fn fixed_combo(combo: &ComboExpr) -> Option<Value> {
@@ -177,6 +164,5 @@ fn fixed_combo(combo: &ComboExpr) -> Option<Value> {
         KeyTerm::Key(key) => Some(*key),
         KeyTerm::Value(_) => None,
     });
-    keys.collect::<Option<Vec<_>>>()
-        .map(|keys| Value::Key(Combo(keys)))
+    keys.collect::<Option<Vec<_>>>().map(|keys| Value::Key(Combo(keys)))
 }

@@ -80,10 +80,7 @@ struct Checker<'a> {
 
 impl<'a> Checker<'a> {
     fn new(source: &'a Source, findings: Vec<Finding>) -> Checker<'a> {
-        let set = RuleSet {
-            file: source.name.clone(),
-            ..RuleSet::default()
-        };
+        let set = RuleSet { file: source.name.clone(), ..RuleSet::default() };
         Checker {
             source,
             findings,
@@ -121,10 +118,7 @@ impl<'a> Checker<'a> {
                 Item::Let(name, value) => {
                     let (first, kind) = self.lower_expr(value);
                     self.declare_global(name, kind);
-                    self.set.globals.push(Global {
-                        name: name.text.clone(),
-                        first,
-                    });
+                    self.set.globals.push(Global { name: name.text.clone(), first });
                 }
                 Item::Macro(definition) => self.declare_macro(definition),
                 Item::When(rule) => self.declare_rule_name(rule),
@@ -197,10 +191,7 @@ impl<'a> Checker<'a> {
         self.check_call_cycles();
         self.check_unused();
         self.findings.sort_by_key(|finding| finding.span);
-        let failed = self
-            .findings
-            .iter()
-            .any(|finding| finding.severity() == Severity::Error);
+        let failed = self.findings.iter().any(|finding| finding.severity() == Severity::Error);
         Checked {
             rules: if failed { None } else { Some(self.set) },
             findings: self.findings,

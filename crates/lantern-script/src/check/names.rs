@@ -72,12 +72,7 @@ impl Names {
 impl Checker<'_> {
     pub(super) fn declare_global(&mut self, name: &Name, kind: Kind) {
         let index = self.set.globals.len();
-        let global = Global {
-            index,
-            kind,
-            span: name.span,
-            used: false,
-        };
+        let global = Global { index, kind, span: name.span, used: false };
         if let Some(earlier) = self.names.globals.insert(name.text.clone(), global) {
             self.say_named_twice("value", name, earlier.span);
         }
@@ -89,10 +84,7 @@ impl Checker<'_> {
         let parameters = definition.parameters.iter().map(|(parameter, default)| {
             // Defaults are lowered with the body; here it only counts that there is one.
             let default = default.as_ref().map(|_| super::exprs::nothing());
-            Parameter {
-                name: parameter.text.clone(),
-                default,
-            }
+            Parameter { name: parameter.text.clone(), default }
         });
         self.set.routines.push(Routine {
             name: name.text.clone(),
@@ -100,11 +92,7 @@ impl Checker<'_> {
             ..Routine::default()
         });
         self.calls.push(Vec::new());
-        let entry = Definition {
-            id,
-            span: name.span,
-            used: false,
-        };
+        let entry = Definition { id, span: name.span, used: false };
         if let Some(earlier) = self.names.macros.insert(name.text.clone(), entry) {
             self.say_named_twice("macro", name, earlier.span);
         }
@@ -135,11 +123,7 @@ impl Checker<'_> {
 
     /// A new name in the present block; gives its slot.
     pub(super) fn declare_local(&mut self, name: &Name, kind: Kind) -> usize {
-        let earlier = self
-            .names
-            .locals
-            .iter()
-            .find(|local| local.name == name.text);
+        let earlier = self.names.locals.iter().find(|local| local.name == name.text);
         let earlier = earlier
             .map(|local| local.span)
             .or_else(|| self.names.globals.get(&name.text).map(|global| global.span));
@@ -148,13 +132,7 @@ impl Checker<'_> {
         }
         let slot = self.names.slots;
         self.names.slots += 1;
-        let local = Local {
-            name: name.text.clone(),
-            slot,
-            kind,
-            span: name.span,
-            used: false,
-        };
+        let local = Local { name: name.text.clone(), slot, kind, span: name.span, used: false };
         self.names.locals.push(local);
         slot
     }
@@ -170,25 +148,15 @@ impl Checker<'_> {
 
     fn say_unused(&mut self, what: &str, name: &str, span: Span) {
         self.say(
-            Finding::new(
-                Code::Unused,
-                span,
-                format!("the {what} `{name}` is never used"),
-            )
-            .label("never used")
-            .help("remove it, or use it"),
+            Finding::new(Code::Unused, span, format!("the {what} `{name}` is never used"))
+                .label("never used")
+                .help("remove it, or use it"),
         );
     }
 
     /// The expression and kind of a value's name.
     pub(super) fn find_value(&mut self, word: &str, span: Span) -> Option<FoundValue> {
-        if let Some(local) = self
-            .names
-            .locals
-            .iter_mut()
-            .rev()
-            .find(|local| local.name == word)
-        {
+        if let Some(local) = self.names.locals.iter_mut().rev().find(|local| local.name == word) {
             local.used = true;
             return Some(FoundValue::Local(local.slot, local.kind));
         }
@@ -203,12 +171,8 @@ impl Checker<'_> {
     }
 
     fn say_no_value(&mut self, word: &str, span: Span) {
-        let finding = Finding::new(
-            Code::NoSuchName,
-            span,
-            format!("there is no value `{word}`"),
-        )
-        .label("no such value");
+        let finding = Finding::new(Code::NoSuchName, span, format!("there is no value `{word}`"))
+            .label("no such value");
         let parts = word.split_once('-').filter(|(left, right)| {
             let known = |part: &str| {
                 part.bytes().all(|byte| byte.is_ascii_digit())
@@ -218,19 +182,13 @@ impl Checker<'_> {
         });
         let finding = if let Some((left, right)) = parts {
             let text = format!("{left} - {right}");
-            finding
-                .help(format!("a minus has a space on both sides: `{text}`"))
-                .fix(span, text)
+            finding.help(format!("a minus has a space on both sides: `{text}`")).fix(span, text)
         } else if let Some(near) = near_name(word, self.names.known()).map(str::to_owned) {
-            finding
-                .help(format!("did you mean `{near}`?"))
-                .fix(span, near)
+            finding.help(format!("did you mean `{near}`?")).fix(span, near)
         } else if lantern_model::Key::named(word).is_some() {
             finding.help(format!("for the key write `key {word}`"))
         } else {
-            finding.help(format!(
-                "name it first: `let {word} = ...`; a text stands between quotes"
-            ))
+            finding.help(format!("name it first: `let {word} = ...`; a text stands between quotes"))
         };
         self.say(finding);
     }
@@ -245,16 +203,11 @@ impl Checker<'_> {
             return None;
         }
         let near = near_name(&name.text, self.names.macros.keys().map(String::as_str));
-        let finding = Finding::new(
-            Code::NoSuchName,
-            name.span,
-            format!("there is no macro `{}`", name.text),
-        )
-        .label("no such macro");
+        let finding =
+            Finding::new(Code::NoSuchName, name.span, format!("there is no macro `{}`", name.text))
+                .label("no such macro");
         let finding = match near {
-            Some(near) => finding
-                .help(format!("did you mean `{near}`?"))
-                .fix(name.span, near),
+            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(name.span, near),
             None => finding.help(format!("write one: `macro {}() {{ ... }}`", name.text)),
         };
         self.say(finding);
@@ -264,9 +217,7 @@ impl Checker<'_> {
     /// The number of the macro being lowered.
     pub(super) fn macro_id(&self, definition: &Macro) -> RoutineId {
         let entry = self.names.macros.get(&definition.name.text);
-        entry
-            .expect("macros are declared before they are lowered")
-            .id
+        entry.expect("macros are declared before they are lowered").id
     }
 
     /// Whether a rule has that name; says so if not.
@@ -275,20 +226,12 @@ impl Checker<'_> {
             return;
         }
         let near = near_name(&name.text, self.names.rules.keys().map(String::as_str));
-        let finding = Finding::new(
-            Code::NoSuchName,
-            name.span,
-            format!("no rule is named `{}`", name.text),
-        )
-        .label("no such rule");
+        let finding =
+            Finding::new(Code::NoSuchName, name.span, format!("no rule is named `{}`", name.text))
+                .label("no such rule");
         let finding = match near {
-            Some(near) => finding
-                .help(format!("did you mean `{near}`?"))
-                .fix(name.span, near),
-            None => finding.help(format!(
-                "give a rule the name: `when ... named {}`",
-                name.text
-            )),
+            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(name.span, near),
+            None => finding.help(format!("give a rule the name: `when ... named {}`", name.text)),
         };
         self.say(finding);
     }
@@ -308,11 +251,7 @@ impl Checker<'_> {
         let used = used_before.unwrap_or(true);
         match found {
             FoundValue::Local(slot, _) => {
-                let local = self
-                    .names
-                    .locals
-                    .iter_mut()
-                    .find(|local| local.slot == slot);
+                let local = self.names.locals.iter_mut().find(|local| local.slot == slot);
                 local.expect("it was found just now").used = used;
             }
             FoundValue::Global(..) => {
@@ -325,18 +264,12 @@ impl Checker<'_> {
 
     /// Says which macros and top-level values nothing uses.
     pub(super) fn check_unused(&mut self) {
-        let macros = self
-            .names
-            .macros
-            .iter()
-            .filter(|(_, definition)| !definition.used);
+        let macros = self.names.macros.iter().filter(|(_, definition)| !definition.used);
         let macros = macros.map(|(name, definition)| ("macro", name.clone(), definition.span));
         let globals = self.names.globals.iter().filter(|(_, global)| !global.used);
         let globals = globals.map(|(name, global)| ("value", name.clone(), global.span));
-        let unused: Vec<_> = macros
-            .chain(globals)
-            .filter(|(_, name, _)| !self.mentions.contains(name))
-            .collect();
+        let unused: Vec<_> =
+            macros.chain(globals).filter(|(_, name, _)| !self.mentions.contains(name)).collect();
         for (what, name, span) in unused {
             self.say_unused(what, &name, span);
         }

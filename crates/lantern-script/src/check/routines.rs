@@ -39,13 +39,7 @@ impl Body {
 
     /// The body as a routine.
     pub(super) fn into_routine(self, name: String, slots: usize) -> Routine {
-        Routine {
-            name,
-            parameters: Vec::new(),
-            slots,
-            ops: self.ops,
-            places: self.places,
-        }
+        Routine { name, parameters: Vec::new(), slots, ops: self.ops, places: self.places }
     }
 }
 
@@ -59,10 +53,7 @@ impl Checker<'_> {
             let default = default.as_ref().map(|default| self.lower_expr(default));
             kinds.push(default.as_ref().map_or(Kind::Any, |(_, kind)| *kind));
             let default = default.map(|(expr, _)| expr);
-            parameters.push(Parameter {
-                name: name.text.clone(),
-                default,
-            });
+            parameters.push(Parameter { name: name.text.clone(), default });
         }
         for ((name, _), kind) in definition.parameters.iter().zip(kinds) {
             self.declare_local(name, kind);
@@ -94,13 +85,9 @@ impl Checker<'_> {
         }
         for (span, name) in found {
             self.say(
-                Finding::new(
-                    Code::CallsItself,
-                    span,
-                    format!("the macro `{name}` calls itself"),
-                )
-                .label("leads back to the same macro")
-                .help("use `repeat` to do something again; 200 calls within calls end the run"),
+                Finding::new(Code::CallsItself, span, format!("the macro `{name}` calls itself"))
+                    .label("leads back to the same macro")
+                    .help("use `repeat` to do something again; 200 calls within calls end the run"),
             );
         }
     }

@@ -21,9 +21,7 @@ impl Checker<'_> {
         self.lower_steps(&when.body, &mut body);
         self.end_block(0);
         rule.body = RoutineId(self.set.routines.len());
-        self.set
-            .routines
-            .push(body.into_routine(String::new(), self.names.slots()));
+        self.set.routines.push(body.into_routine(String::new(), self.names.slots()));
         let mut spans = Vec::new();
         for trigger in &when.triggers {
             let place = self.place(trigger.span);
@@ -41,14 +39,10 @@ impl Checker<'_> {
             let words = clause.kind.words();
             if let Some(earlier) = clauses[..index].iter().find(|c| c.kind.words() == words) {
                 self.say(
-                    Finding::new(
-                        Code::BadClause,
-                        clause.span,
-                        format!("`{words}` stands twice"),
-                    )
-                    .label("again")
-                    .other(earlier.span, "first here")
-                    .help("leave one of them away; several conditions are joined by `and`"),
+                    Finding::new(Code::BadClause, clause.span, format!("`{words}` stands twice"))
+                        .label("again")
+                        .other(earlier.span, "first here")
+                        .help("leave one of them away; several conditions are joined by `and`"),
                 );
             }
         }
@@ -74,11 +68,7 @@ impl Checker<'_> {
         };
         self.declare_local(name, Kind::Key);
         for trigger in triggers {
-            if trigger
-                .name
-                .as_ref()
-                .is_none_or(|other| other.text != name.text)
-            {
+            if trigger.name.as_ref().is_none_or(|other| other.text != name.text) {
                 self.say(
                     Finding::new(
                         Code::BadClause,
@@ -123,11 +113,7 @@ impl Checker<'_> {
                 ClauseKind::Again(again) => rule.again = *again,
             }
         }
-        let described = when
-            .description
-            .lines()
-            .next()
-            .filter(|line| !line.is_empty());
+        let described = when.description.lines().next().filter(|line| !line.is_empty());
         rule.label = match (described, &rule.name) {
             (Some(line), _) => line.to_owned(),
             (None, Some(name)) => name.clone(),
@@ -151,10 +137,7 @@ impl Checker<'_> {
             );
         }
         rule.apps = Some(match &rule.apps {
-            Some(outer) => inner
-                .into_iter()
-                .filter(|app| outer.contains(app))
-                .collect(),
+            Some(outer) => inner.into_iter().filter(|app| outer.contains(app)).collect(),
             None => inner,
         });
     }
@@ -188,12 +171,7 @@ fn spread_trigger(trigger: &tree::Trigger, place: Place) -> Vec<Trigger> {
         .into_iter()
         .map(|key| {
             let keys = held.iter().copied().chain([key]).collect();
-            Trigger {
-                combo: Combo(keys),
-                brings: key,
-                manner: trigger.manner,
-                place,
-            }
+            Trigger { combo: Combo(keys), brings: key, manner: trigger.manner, place }
         })
         .collect()
 }

@@ -27,11 +27,7 @@ impl Checker<'_> {
     fn lower_step(&mut self, step: &Step, body: &mut Body) {
         let place = self.place(step.span);
         let op = match &step.kind {
-            StepKind::Tap {
-                combos,
-                times,
-                pace,
-            } => Op::Tap {
+            StepKind::Tap { combos, times, pace } => Op::Tap {
                 combos: combos.iter().map(|combo| self.lower_combo(combo)).collect(),
                 times: self.lower_optional(times.as_ref(), Kind::Number, "how often"),
                 pace: self.lower_optional(pace.as_ref(), Kind::Duration, "a duration"),
@@ -104,12 +100,7 @@ impl Checker<'_> {
                 self.lower_block(steps, body);
                 body.push(Op::EndBlock, place);
             }
-            StepKind::Repeat {
-                times,
-                every,
-                condition,
-                body: steps,
-            } => {
+            StepKind::Repeat { times, every, condition, body: steps } => {
                 let times = self.lower_optional(times.as_ref(), Kind::Number, "how often");
                 let every = self.lower_optional(every.as_ref(), Kind::Duration, "a duration");
                 body.push(Op::Repeat { times, every }, place);
@@ -127,11 +118,7 @@ impl Checker<'_> {
                 }
                 body.push(Op::EndBlock, place);
             }
-            StepKind::If {
-                condition,
-                then,
-                otherwise,
-            } => {
+            StepKind::If { condition, then, otherwise } => {
                 let test = self.lower_kind(condition, Kind::Truth, "true or false after `if`");
                 let skip = body.push(Op::JumpUnless(test, 0), place);
                 self.lower_block(then, body);
@@ -163,12 +150,7 @@ impl Checker<'_> {
                 Finding::new(
                     Code::WrongKind,
                     value.span,
-                    format!(
-                        "`{}` holds {}, not {}",
-                        name.text,
-                        kept.words(),
-                        kind.words()
-                    ),
+                    format!("`{}` holds {}, not {}", name.text, kept.words(), kind.words()),
                 )
                 .label(kind.words())
                 .help("a name keeps the kind of its first value"),
@@ -181,17 +163,12 @@ impl Checker<'_> {
     }
 
     fn lower_call(&mut self, name: &Name, arguments: &[tree::Expr], body: &mut Body) -> Option<Op> {
-        let lowered: Vec<Expr> = arguments
-            .iter()
-            .map(|argument| self.lower_expr(argument).0)
-            .collect();
+        let lowered: Vec<Expr> =
+            arguments.iter().map(|argument| self.lower_expr(argument).0).collect();
         let id = self.find_macro(name)?;
         body.calls.push((id, name.span));
         let parameters = &self.set.routines[id.0].parameters;
-        let needed = parameters
-            .iter()
-            .filter(|parameter| parameter.default.is_none())
-            .count();
+        let needed = parameters.iter().filter(|parameter| parameter.default.is_none()).count();
         let most = parameters.len();
         if lowered.len() < needed || lowered.len() > most {
             let wanted: Vec<String> = parameters
@@ -202,11 +179,8 @@ impl Checker<'_> {
                 })
                 .collect();
             let count = lowered.len();
-            let given = if count == 1 {
-                "1 value is".to_owned()
-            } else {
-                format!("{count} values are")
-            };
+            let given =
+                if count == 1 { "1 value is".to_owned() } else { format!("{count} values are") };
             self.say(
                 Finding::new(
                     Code::WrongCount,
@@ -220,9 +194,6 @@ impl Checker<'_> {
         }
         let missing = most - lowered.len();
         let given = lowered.into_iter().map(Some);
-        Some(Op::Call(
-            id,
-            given.chain(std::iter::repeat_n(None, missing)).collect(),
-        ))
+        Some(Op::Call(id, given.chain(std::iter::repeat_n(None, missing)).collect()))
     }
 }

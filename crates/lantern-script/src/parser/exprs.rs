@@ -48,9 +48,8 @@ fn operator_of(sign: Sign) -> Option<Operator> {
 }
 
 /// Functions and values of the language that this version does not do.
-const LATER_CALLS: &[&str] = &[
-    "random", "upper", "lower", "round", "length", "first", "last", "trim",
-];
+const LATER_CALLS: &[&str] =
+    &["random", "upper", "lower", "round", "length", "first", "last", "trim"];
 
 impl Parser<'_> {
     pub(super) fn parse_expr(&mut self) -> Parsed<Expr> {
@@ -63,10 +62,7 @@ impl Parser<'_> {
             let word = self.next().span;
             let inner = self.nest(|parser| parser.parse_operators(COMPARISONS))?;
             let span = word.to(inner.span);
-            Expr {
-                kind: ExprKind::Not(Box::new(inner)),
-                span,
-            }
+            Expr { kind: ExprKind::Not(Box::new(inner)), span }
         } else {
             self.parse_unary()?
         };
@@ -75,10 +71,7 @@ impl Parser<'_> {
                 let word = self.next().span;
                 self.say_not_yet("`matches`", word);
                 let right = self.parse_operators(COMPARISONS + 1)?;
-                left = Expr {
-                    kind: ExprKind::Unread,
-                    span: left.span.to(right.span),
-                };
+                left = Expr { kind: ExprKind::Unread, span: left.span.to(right.span) };
                 continue;
             }
             let operator = self.peek_operator();
@@ -89,10 +82,7 @@ impl Parser<'_> {
             self.take_line_ends();
             let right = self.parse_operators(tightness(operator) + 1)?;
             let span = left.span.to(right.span);
-            left = Expr {
-                kind: ExprKind::Binary(operator, Box::new(left), Box::new(right)),
-                span,
-            };
+            left = Expr { kind: ExprKind::Binary(operator, Box::new(left), Box::new(right)), span };
         }
     }
 
@@ -115,10 +105,7 @@ impl Parser<'_> {
             let minus = self.next().span;
             let inner = self.nest(Parser::parse_unary)?;
             let span = minus.to(inner.span);
-            return Ok(Expr {
-                kind: ExprKind::Negate(Box::new(inner)),
-                span,
-            });
+            return Ok(Expr { kind: ExprKind::Negate(Box::new(inner)), span });
         }
         let value = self.parse_primary()?;
         let follower = self.peek();
@@ -138,10 +125,7 @@ impl Parser<'_> {
                 .fix(follower.span, format!("- {number}")),
             );
             self.next();
-            return Ok(Expr {
-                kind: ExprKind::Unread,
-                span: value.span.to(follower.span),
-            });
+            return Ok(Expr { kind: ExprKind::Unread, span: value.span.to(follower.span) });
         }
         Ok(value)
     }
@@ -198,10 +182,7 @@ impl Parser<'_> {
                 }
             }
             let close = parser.expect_sign(Sign::BracketClose, "after the list")?;
-            Ok(Expr {
-                kind: ExprKind::List(values),
-                span: open.to(close),
-            })
+            Ok(Expr { kind: ExprKind::List(values), span: open.to(close) })
         })
     }
 
@@ -224,17 +205,11 @@ impl Parser<'_> {
                 self.next();
                 let span = piece.span.to(part.span);
                 self.say_not_yet(&format!("`{}`", self.slice(span)), span);
-                return Ok(Expr {
-                    kind: ExprKind::Unread,
-                    span,
-                });
+                return Ok(Expr { kind: ExprKind::Unread, span });
             }
             _ => ExprKind::Name(word.to_owned()),
         };
-        Ok(Expr {
-            kind,
-            span: piece.span,
-        })
+        Ok(Expr { kind, span: piece.span })
     }
 
     fn parse_key_value(&mut self, word: Span) -> Parsed<Expr> {
@@ -243,17 +218,11 @@ impl Parser<'_> {
             let span = word.to(self.last_span());
             let combos = keys.into_iter().map(lantern_model::Combo::of);
             let list = Value::List(combos.map(Value::Key).collect());
-            return Ok(Expr {
-                kind: ExprKind::Value(list),
-                span,
-            });
+            return Ok(Expr { kind: ExprKind::Value(list), span });
         }
         let combo = self.parse_combo()?;
         let span = word.to(combo.span);
-        Ok(Expr {
-            kind: ExprKind::Key(combo),
-            span,
-        })
+        Ok(Expr { kind: ExprKind::Key(combo), span })
     }
 
     fn parse_is_down(&mut self, word: Span) -> Parsed<Expr> {
@@ -264,10 +233,7 @@ impl Parser<'_> {
                 combos.push(parser.parse_combo()?);
             }
             let close = parser.expect_sign(Sign::ParenClose, "after the keys")?;
-            Ok(Expr {
-                kind: ExprKind::IsDown(combos),
-                span: word.to(close),
-            })
+            Ok(Expr { kind: ExprKind::IsDown(combos), span: word.to(close) })
         })
     }
 
@@ -279,31 +245,21 @@ impl Parser<'_> {
             let known = LATER_CALLS.iter().copied().chain(["is-down"]);
             let near = near_name(word, known).map(|name| format!("did you mean `{name}(...)`?"));
             self.findings.push(
-                Finding::new(
-                    Code::NoSuchName,
-                    span,
-                    format!("nothing to ask is named `{word}`"),
-                )
-                .label("not known")
-                .help("a macro gives no value; call it as a step of its own")
-                .maybe_help(near),
+                Finding::new(Code::NoSuchName, span, format!("nothing to ask is named `{word}`"))
+                    .label("not known")
+                    .help("a macro gives no value; call it as a step of its own")
+                    .maybe_help(near),
             );
         }
         let close = self.skip_brackets();
-        Ok(Expr {
-            kind: ExprKind::Unread,
-            span: span.to(close),
-        })
+        Ok(Expr { kind: ExprKind::Unread, span: span.to(close) })
     }
 
     fn skip_range(&mut self, first: Span) -> Parsed<Expr> {
         self.next();
         let last = self.next().span;
         self.say_not_yet("ranges of numbers", first.to(last));
-        Ok(Expr {
-            kind: ExprKind::Unread,
-            span: first.to(last),
-        })
+        Ok(Expr { kind: ExprKind::Unread, span: first.to(last) })
     }
 
     fn read_number(&mut self, text: &str, span: Span) -> ExprKind {
@@ -362,18 +318,12 @@ impl Parser<'_> {
             times = Some(self.parse_expr()?);
             self.expect_word("times", "after how often")?;
         }
-        let pace = if self.take_word("every") {
-            Some(self.parse_expr()?)
-        } else {
-            None
-        };
+        let pace = if self.take_word("every") { Some(self.parse_expr()?) } else { None };
         Ok((times, pace))
     }
 
     fn ends_step_word(&mut self) -> bool {
-        ["while", "else", "or"]
-            .iter()
-            .any(|word| self.is_word(word))
+        ["while", "else", "or"].iter().any(|word| self.is_word(word))
     }
 }
 

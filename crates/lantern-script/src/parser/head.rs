@@ -40,19 +40,10 @@ impl Parser<'_> {
         }
         let combo = self.parse_combo()?;
         let manner = self.parse_manner(piece.span)?;
-        let name = if self.take_word("as") {
-            Some(self.expect_name("a name")?)
-        } else {
-            None
-        };
+        let name = if self.take_word("as") { Some(self.expect_name("a name")?) } else { None };
         let span = piece.span.to(self.last_span());
         let done = manner.is_some() && self.check_trigger_keys(&combo);
-        Ok(manner.filter(|_| done).map(|manner| Trigger {
-            combo,
-            manner,
-            name,
-            span,
-        }))
+        Ok(manner.filter(|_| done).map(|manner| Trigger { combo, manner, name, span }))
     }
 
     fn skip_as(&mut self) -> Parsed<()> {
@@ -97,10 +88,7 @@ impl Parser<'_> {
         } else if is_modifier(last) && matches!(last, KeyPart::Key(..)) {
             self.say_not_yet("a modifier key alone", last.span());
         }
-        if let Some(set) = modifiers
-            .iter()
-            .find(|part| matches!(part, KeyPart::Set(..)))
-        {
+        if let Some(set) = modifiers.iter().find(|part| matches!(part, KeyPart::Set(..))) {
             self.say_not_yet("a set of modifiers", set.span());
         }
         for part in &combo.parts {
@@ -131,15 +119,11 @@ impl Parser<'_> {
         loop {
             let start = self.peek().span;
             if let Some(kind) = self.parse_clause()? {
-                clauses.push(Clause {
-                    kind,
-                    span: start.to(self.last_span()),
-                });
+                clauses.push(Clause { kind, span: start.to(self.last_span()) });
             } else if self.is_sign(Sign::BraceOpen) || self.is_sign(Sign::Arrow) {
                 return Ok(clauses);
-            } else if let Some((first, second)) = not_yet::CLAUSES
-                .iter()
-                .find(|(first, second)| self.is_words(first, second))
+            } else if let Some((first, second)) =
+                not_yet::CLAUSES.iter().find(|(first, second)| self.is_words(first, second))
             {
                 let span = self.skip_head_part();
                 self.say_not_yet(&format!("`{first} {second}`"), span);
@@ -155,18 +139,8 @@ impl Parser<'_> {
             let help = "move this trigger in front of the first clause".to_owned();
             return self.fail_at(piece, "a clause or `{`", Some(help));
         }
-        let known = [
-            "in",
-            "if",
-            "repeating",
-            "passing",
-            "while",
-            "named",
-            "again",
-            "at",
-            "after",
-            "or",
-        ];
+        let known =
+            ["in", "if", "repeating", "passing", "while", "named", "again", "at", "after", "or"];
         self.fail_unknown("a clause, `{` or `=>`", &known)
     }
 
@@ -212,10 +186,7 @@ impl Parser<'_> {
             }
         }
         let known = ["waits", "stops", "restarts", "overlaps", "is"];
-        self.fail_unknown(
-            "`waits`, `stops`, `restarts`, `overlaps` or `is ignored`",
-            &known,
-        )
+        self.fail_unknown("`waits`, `stops`, `restarts`, `overlaps` or `is ignored`", &known)
     }
 
     /// `in app "x", "y"`

@@ -132,9 +132,7 @@ impl Parser<'_> {
                     format!("this program reads version {VERSION} of the language, not {text}"),
                 )
                 .label("unknown version")
-                .help(format!(
-                    "write `language {VERSION}`, or use a newer program"
-                ))
+                .help(format!("write `language {VERSION}`, or use a newer program"))
                 .fix(piece.span, VERSION),
             );
         }
@@ -192,18 +190,11 @@ impl Parser<'_> {
                         break;
                     }
                 }
-                parser
-                    .expect_sign(Sign::ParenClose, "after the parameters")
-                    .map(|_| ())
+                parser.expect_sign(Sign::ParenClose, "after the parameters").map(|_| ())
             })?;
         }
         let body = self.parse_block("after the macro's name")?;
-        Ok(Item::Macro(Macro {
-            description,
-            name,
-            parameters,
-            body,
-        }))
+        Ok(Item::Macro(Macro { description, name, parameters, body }))
     }
 
     fn parse_when(&mut self, description: String, word: Span) -> Parsed<Item> {
@@ -220,13 +211,7 @@ impl Parser<'_> {
         } else {
             self.parse_block("or `=>` before the steps")?
         };
-        Ok(Item::When(When {
-            description,
-            triggers,
-            clauses,
-            body,
-            head,
-        }))
+        Ok(Item::When(When { description, triggers, clauses, body, head }))
     }
 
     fn parse_app_block(&mut self) -> Parsed<Item> {
@@ -278,10 +263,6 @@ impl Parser<'_> {
     }
 
     pub(super) fn expect_end_of_statement(&mut self) -> Parsed<()> {
-        if self.at_end_of_statement() {
-            Ok(())
-        } else {
-            self.fail("the end of the line")
-        }
+        if self.at_end_of_statement() { Ok(()) } else { self.fail("the end of the line") }
     }
 }

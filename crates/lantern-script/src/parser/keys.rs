@@ -20,8 +20,7 @@ impl Parser<'_> {
                     plus.span,
                     "a `+` between keys touches both of them",
                 );
-                self.findings
-                    .push(finding.label("a blank follows it").help("write `ctrl+e`"));
+                self.findings.push(finding.label("a blank follows it").help("write `ctrl+e`"));
             }
             parts.push(self.parse_key_part()?);
         }
@@ -91,9 +90,7 @@ impl Parser<'_> {
             near_name(text, Key::all().map(Key::name).chain(words)).map(str::to_owned)
         };
         self.findings.push(match near {
-            Some(near) => finding
-                .help(format!("did you mean `{near}`?"))
-                .fix(span, near),
+            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(span, near),
             None => finding.help(
                 "`lantern keys` lists them all; a value that is a key stands in parentheses: `(k)`",
             ),
@@ -136,11 +133,8 @@ impl Parser<'_> {
             KeyPart::Key(key, _) => key,
             KeyPart::Unread(_) => return Ok(Vec::new()),
             other => {
-                let piece = super::Piece {
-                    kind: TokenKind::Word,
-                    span: other.span(),
-                    spaced: true,
-                };
+                let piece =
+                    super::Piece { kind: TokenKind::Word, span: other.span(), spaced: true };
                 return self.fail_at(piece, "a key by name", None);
             }
         };
@@ -152,16 +146,10 @@ impl Parser<'_> {
         };
         let span = piece.span.to(last_span);
         let (KeyRef::Named(from), KeyRef::Named(to)) = (first, last) else {
-            let finding = Finding::new(
-                Code::NoSuchKey,
-                span,
-                "a range goes from one named key to another",
-            );
-            self.findings.push(
-                finding
-                    .label("not a range")
-                    .help("for example `c..k` or `f1..f12`"),
-            );
+            let finding =
+                Finding::new(Code::NoSuchKey, span, "a range goes from one named key to another");
+            self.findings
+                .push(finding.label("not a range").help("for example `c..k` or `f1..f12`"));
             return Ok(Vec::new());
         };
         match Key::range(from, to) {
@@ -183,9 +171,8 @@ pub fn range_advice(error: &KeySetError) -> (String, String) {
             format!("there is no order from `{from}` to `{to}`"),
             "ranges run within letters, digits, function keys or the digits of the pad".to_owned(),
         ),
-        KeySetError::Backwards { from, to } => (
-            format!("`{from}` comes after `{to}`"),
-            format!("write `{to}..{from}`"),
-        ),
+        KeySetError::Backwards { from, to } => {
+            (format!("`{from}` comes after `{to}`"), format!("write `{to}..{from}`"))
+        }
     }
 }

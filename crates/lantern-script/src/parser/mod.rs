@@ -26,11 +26,7 @@ pub fn parse(source: &Source) -> (File, Vec<Finding>) {
     let tokens = Parser::cut(&source.text, 0, source.text.len(), &mut findings);
     let mut parser = Parser::new(&source.text, tokens, findings);
     let items = parser.parse_items(None);
-    let file = File {
-        items,
-        mentions: parser.mentions,
-        broken: parser.broken,
-    };
+    let file = File { items, mentions: parser.mentions, broken: parser.broken };
     (file, parser.findings)
 }
 
@@ -82,11 +78,7 @@ impl<'a> Parser<'a> {
         let mut pieces = Vec::with_capacity(tokens.len());
         for token in tokens {
             if !token.kind.is_trivia() {
-                pieces.push(Piece {
-                    kind: token.kind,
-                    span: token.span,
-                    spaced,
-                });
+                pieces.push(Piece { kind: token.kind, span: token.span, spaced });
             }
             spaced = token.kind.is_trivia() || token.kind == TokenKind::LineEnd;
         }
@@ -96,10 +88,7 @@ impl<'a> Parser<'a> {
     /// The next piece that counts; in joined lines, line ends do not.
     fn peek(&mut self) -> Piece {
         while self.joined > 0
-            && matches!(
-                self.pieces[self.at].kind,
-                TokenKind::LineEnd | TokenKind::Description
-            )
+            && matches!(self.pieces[self.at].kind, TokenKind::LineEnd | TokenKind::Description)
         {
             self.at += 1;
         }
@@ -130,9 +119,7 @@ impl<'a> Parser<'a> {
 
     /// The end of what was read last.
     fn last_span(&self) -> Span {
-        self.at
-            .checked_sub(1)
-            .map_or(Span::default(), |at| self.pieces[at].span)
+        self.at.checked_sub(1).map_or(Span::default(), |at| self.pieces[at].span)
     }
 
     fn is_word(&mut self, word: &str) -> bool {
@@ -169,11 +156,7 @@ impl<'a> Parser<'a> {
     }
 
     fn expect_word(&mut self, word: &str, why: &str) -> Parsed<()> {
-        if self.take_word(word) {
-            Ok(())
-        } else {
-            self.fail(&format!("`{word}` {why}"))
-        }
+        if self.take_word(word) { Ok(()) } else { self.fail(&format!("`{word}` {why}")) }
     }
 
     fn expect_sign(&mut self, sign: Sign, why: &str) -> Parsed<Span> {
@@ -204,10 +187,7 @@ impl<'a> Parser<'a> {
                 .fix(piece.span, format!("my-{text}")),
             );
         }
-        Ok(Name {
-            text: text.to_owned(),
-            span: piece.span,
-        })
+        Ok(Name { text: text.to_owned(), span: piece.span })
     }
 
     /// Says that something else was expected here.
@@ -247,10 +227,7 @@ impl<'a> Parser<'a> {
         let help = near.map(|name| format!("did you mean `{name}`?"));
         let result = self.fail_at(piece, expected, help);
         if let (Some(name), Some(finding)) = (near, self.findings.last_mut()) {
-            finding.fix = Some(crate::Fix {
-                span: piece.span,
-                text: name.to_owned(),
-            });
+            finding.fix = Some(crate::Fix { span: piece.span, text: name.to_owned() });
         }
         result
     }
@@ -380,10 +357,7 @@ impl<'a> Parser<'a> {
     fn continues(&self, at: usize) -> bool {
         let before = at.checked_sub(1).map(|before| self.pieces[before]);
         let joins = before.is_some_and(|piece| {
-            matches!(
-                piece.kind,
-                TokenKind::Sign(Sign::Comma | Sign::Plus | Sign::Minus)
-            )
+            matches!(piece.kind, TokenKind::Sign(Sign::Comma | Sign::Plus | Sign::Minus))
         });
         let closed = before.is_some_and(|piece| piece.kind == TokenKind::Sign(Sign::BraceClose));
         let mut next = at;

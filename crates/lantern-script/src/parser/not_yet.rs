@@ -52,13 +52,9 @@ impl Parser<'_> {
     /// Names a construct that this version does not do.
     pub(super) fn say_not_yet(&mut self, what: &str, span: Span) {
         self.findings.push(
-            Finding::new(
-                Code::NotYet,
-                span,
-                format!("{what}: this version does not do that yet"),
-            )
-            .label("not yet")
-            .help("the rest of the file is still checked; take this part out to run it"),
+            Finding::new(Code::NotYet, span, format!("{what}: this version does not do that yet"))
+                .label("not yet")
+                .help("the rest of the file is still checked; take this part out to run it"),
         );
     }
 
@@ -100,9 +96,7 @@ impl Parser<'_> {
         alone.iter().any(|word| self.is_word(word))
             || self.is_words("in", "app")
             || self.is_words("while", "held")
-            || CLAUSES
-                .iter()
-                .any(|(first, second)| self.is_words(first, second))
+            || CLAUSES.iter().any(|(first, second)| self.is_words(first, second))
     }
 
     /// Looks past brackets that open here; gives the closing one.

@@ -12,19 +12,11 @@ use crate::tree::{ExprKind, KeyPart};
 use crate::{Finding, Source};
 
 /// Lines that later versions do, by their first word.
-const LATER: &[&str] = &[
-    "hears", "draws", "line", "message", "call", "locks", "unlocks", "clock", "copies",
-];
+const LATER: &[&str] =
+    &["hears", "draws", "line", "message", "call", "locks", "unlocks", "clock", "copies"];
 /// Expectations that later versions do.
-const LATER_EXPECTED: &[&str] = &[
-    "said",
-    "notified",
-    "sent",
-    "put",
-    "posted",
-    "published",
-    "played",
-];
+const LATER_EXPECTED: &[&str] =
+    &["said", "notified", "sent", "put", "posted", "published", "played"];
 
 /// Reads a scene.
 pub fn parse_scene(source: &Source) -> (Scene, Vec<Finding>) {
@@ -59,11 +51,7 @@ impl Parser<'_> {
             let from_before = self.take_sign(Sign::Plus);
             let span = self.peek().span;
             let offset = self.parse_duration()?;
-            let time = if from_before {
-                *clock + offset
-            } else {
-                Time::START + offset
-            };
+            let time = if from_before { *clock + offset } else { Time::START + offset };
             if time < *clock {
                 self.findings.push(
                     Finding::new(Code::Unexpected, span, "the line before is later than this")
@@ -107,11 +95,7 @@ impl Parser<'_> {
             }
             self.expect_word("app", "before the program's name")?;
             let (app, _) = self.parse_plain_text("a program's name between quotes")?;
-            let make = if opens {
-                SceneAct::WindowOpens
-            } else {
-                SceneAct::WindowFocused
-            };
+            let make = if opens { SceneAct::WindowOpens } else { SceneAct::WindowFocused };
             return Ok(Some(make(app)));
         }
         if self.take_word("expect") {
@@ -142,11 +126,7 @@ impl Parser<'_> {
             if self.take_word(word) {
                 let contains = self.take_word("contains");
                 let (text, _) = self.parse_plain_text("a text")?;
-                let test = if contains {
-                    TextTest::Contains(text)
-                } else {
-                    TextTest::Is(text)
-                };
+                let test = if contains { TextTest::Contains(text) } else { TextTest::Is(text) };
                 return Ok(Some(make(test)));
             }
         }
@@ -163,21 +143,14 @@ impl Parser<'_> {
             return Ok(Some(Expectation::PointerAt(x, self.parse_pixel()?)));
         }
         if self.take_word("nothing") {
-            let span = if self.take_word("for") {
-                self.parse_duration()?
-            } else {
-                Duration::ZERO
-            };
+            let span = if self.take_word("for") { self.parse_duration()? } else { Duration::ZERO };
             return Ok(Some(Expectation::Nothing(span)));
         }
         let known = [
             "typed", "tapped", "clicked", "scrolled", "launched", "hint", "logged", "pointer",
             "nothing",
         ];
-        self.fail_unknown(
-            "`typed`, `tapped`, `clicked`, `launched`, `hint` or `nothing`",
-            &known,
-        )
+        self.fail_unknown("`typed`, `tapped`, `clicked`, `launched`, `hint` or `nothing`", &known)
     }
 
     fn parse_clicked(&mut self, word: &str) -> Parsed<Option<Expectation>> {
@@ -199,18 +172,11 @@ impl Parser<'_> {
     fn parse_scene_combo(&mut self) -> Parsed<Option<Combo>> {
         let combo = self.parse_combo()?;
         let fixed = fixed_combo(&combo);
-        let unread = combo
-            .parts
-            .iter()
-            .any(|part| matches!(part, KeyPart::Unread(_)));
+        let unread = combo.parts.iter().any(|part| matches!(part, KeyPart::Unread(_)));
         if fixed.is_none() && !unread {
             self.findings.push(
-                Finding::new(
-                    Code::Unexpected,
-                    combo.span,
-                    "a scene names its keys as they are",
-                )
-                .label("not a key by name"),
+                Finding::new(Code::Unexpected, combo.span, "a scene names its keys as they are")
+                    .label("not a key by name"),
             );
         }
         Ok(fixed)

@@ -58,10 +58,7 @@ impl Parser<'_> {
             Err(Said) => {
                 self.recover_statement(start);
                 let span = self.pieces[start].span;
-                vec![Step {
-                    kind: StepKind::Unread,
-                    span,
-                }]
+                vec![Step { kind: StepKind::Unread, span }]
             }
         }
     }
@@ -80,10 +77,7 @@ impl Parser<'_> {
             self.parse_call()?
         } else if not_yet::STEPS.contains(&word) {
             let span = self.skip_not_yet(&format!("`{word}`"));
-            return Ok(Step {
-                kind: StepKind::Unread,
-                span,
-            });
+            return Ok(Step { kind: StepKind::Unread, span });
         } else {
             let known = STEPS.iter().chain(not_yet::STEPS).copied();
             let near = near_name(word, known)
@@ -91,10 +85,7 @@ impl Parser<'_> {
                 .or_else(|| Some(format!("to call a macro write `{word}()`")));
             return self.fail_at(piece, "a step", near);
         };
-        Ok(Step {
-            kind,
-            span: piece.span.to(self.last_span()),
-        })
+        Ok(Step { kind, span: piece.span.to(self.last_span()) })
     }
 
     fn parse_step_kind(&mut self, word: &str) -> Parsed<Option<StepKind>> {
@@ -113,16 +104,8 @@ impl Parser<'_> {
             }
             "type" => {
                 let text = self.parse_expr()?;
-                let pace = if self.take_word("every") {
-                    Some(self.parse_expr()?)
-                } else {
-                    None
-                };
-                StepKind::Type {
-                    text,
-                    pace,
-                    anyway: self.take_word("anyway"),
-                }
+                let pace = if self.take_word("every") { Some(self.parse_expr()?) } else { None };
+                StepKind::Type { text, pace, anyway: self.take_word("anyway") }
             }
             "click" => self.parse_click()?,
             "move" => self.parse_move()?,
@@ -146,11 +129,7 @@ impl Parser<'_> {
             combos.push(self.parse_combo()?);
         }
         let (times, pace) = self.parse_times_and_pace()?;
-        Ok(StepKind::Tap {
-            combos,
-            times,
-            pace,
-        })
+        Ok(StepKind::Tap { combos, times, pace })
     }
 
     /// `click left`, `click (button)`
@@ -163,26 +142,14 @@ impl Parser<'_> {
             }
         };
         let (times, pace) = self.parse_times_and_pace()?;
-        Ok(StepKind::Tap {
-            combos: vec![button],
-            times,
-            pace,
-        })
+        Ok(StepKind::Tap { combos: vec![button], times, pace })
     }
 
     /// `scroll down 3`
     fn parse_scroll(&mut self) -> Parsed<StepKind> {
         let wheel = self.parse_pointer_key("wheel-", &["up", "down", "left", "right"])?;
-        let times = if self.at_end_of_statement() {
-            None
-        } else {
-            Some(self.parse_expr()?)
-        };
-        Ok(StepKind::Tap {
-            combos: vec![wheel],
-            times,
-            pace: None,
-        })
+        let times = if self.at_end_of_statement() { None } else { Some(self.parse_expr()?) };
+        Ok(StepKind::Tap { combos: vec![wheel], times, pace: None })
     }
 
     /// One of `words`, as the pointer key whose name has `affix`.
@@ -201,10 +168,7 @@ impl Parser<'_> {
         };
         let key = Key::named(&name).expect("every button and wheel direction is a key");
         let part = KeyPart::Key(KeyRef::Named(key), piece.span);
-        Ok(Combo {
-            parts: vec![part],
-            span: piece.span,
-        })
+        Ok(Combo { parts: vec![part], span: piece.span })
     }
 
     fn parse_move(&mut self) -> Parsed<StepKind> {
@@ -223,11 +187,7 @@ impl Parser<'_> {
                 return Ok(StepKind::Unread);
             }
         }
-        Ok(if by {
-            StepKind::MoveBy(x, y)
-        } else {
-            StepKind::MoveTo(x, y)
-        })
+        Ok(if by { StepKind::MoveBy(x, y) } else { StepKind::MoveTo(x, y) })
     }
 
     fn parse_launch(&mut self) -> Parsed<StepKind> {
@@ -274,27 +234,14 @@ impl Parser<'_> {
             return Ok(StepKind::Unread);
         }
         let forever = self.at_end_of_statement();
-        Ok(StepKind::Wait(if forever {
-            None
-        } else {
-            Some(self.parse_expr()?)
-        }))
+        Ok(StepKind::Wait(if forever { None } else { Some(self.parse_expr()?) }))
     }
 
     fn parse_repeat(&mut self) -> Parsed<StepKind> {
         let (times, every) = self.parse_times_and_pace()?;
-        let condition = if self.take_word("while") {
-            Some(self.parse_expr()?)
-        } else {
-            None
-        };
+        let condition = if self.take_word("while") { Some(self.parse_expr()?) } else { None };
         let body = self.parse_block("before the steps to repeat")?;
-        Ok(StepKind::Repeat {
-            times,
-            every,
-            condition,
-            body,
-        })
+        Ok(StepKind::Repeat { times, every, condition, body })
     }
 
     fn parse_if(&mut self) -> Parsed<StepKind> {
@@ -309,19 +256,12 @@ impl Parser<'_> {
             let word = self.next().span;
             otherwise = if self.take_word("if") {
                 let kind = self.nest(Parser::parse_if)?;
-                vec![Step {
-                    kind,
-                    span: word.to(self.last_span()),
-                }]
+                vec![Step { kind, span: word.to(self.last_span()) }]
             } else {
                 self.parse_block("or `if` after `else`")?
             };
         }
-        Ok(StepKind::If {
-            condition,
-            then,
-            otherwise,
-        })
+        Ok(StepKind::If { condition, then, otherwise })
     }
 
     fn parse_assignment(&mut self, fresh: bool) -> Parsed<StepKind> {
@@ -332,22 +272,11 @@ impl Parser<'_> {
         if piece.kind == TokenKind::Word && GIVES_VALUE.contains(&self.slice(piece.span)) {
             self.mentions.push(name.text.clone());
             self.skip_not_yet(&format!("the value of `{}`", self.slice(piece.span)));
-            let value = Expr {
-                kind: crate::tree::ExprKind::Unread,
-                span: piece.span,
-            };
-            return Ok(if fresh {
-                StepKind::Let(name, value)
-            } else {
-                StepKind::Set(name, value)
-            });
+            let value = Expr { kind: crate::tree::ExprKind::Unread, span: piece.span };
+            return Ok(if fresh { StepKind::Let(name, value) } else { StepKind::Set(name, value) });
         }
         let value = self.parse_expr()?;
-        Ok(if fresh {
-            StepKind::Let(name, value)
-        } else {
-            StepKind::Set(name, value)
-        })
+        Ok(if fresh { StepKind::Let(name, value) } else { StepKind::Set(name, value) })
     }
 
     fn parse_hint(&mut self) -> Parsed<StepKind> {
@@ -358,11 +287,7 @@ impl Parser<'_> {
             self.expect_sign(Sign::Comma, "between the two numbers")?;
             at = Some((x, self.parse_expr()?));
         }
-        let span = if self.take_word("for") {
-            Some(self.parse_expr()?)
-        } else {
-            None
-        };
+        let span = if self.take_word("for") { Some(self.parse_expr()?) } else { None };
         Ok(StepKind::Hint { text, at, span })
     }
 
@@ -373,9 +298,7 @@ impl Parser<'_> {
         if self.take_word("all") {
             return Ok(StepKind::StopAll);
         }
-        Ok(StepKind::StopNamed(
-            self.expect_name("the name of a rule, or `all`")?,
-        ))
+        Ok(StepKind::StopNamed(self.expect_name("the name of a rule, or `all`")?))
     }
 
     fn parse_call(&mut self) -> Parsed<StepKind> {

@@ -14,10 +14,7 @@ impl Parser<'_> {
         let start = span.start as usize + quotes;
         let closed = raw.len() >= 2 * quotes && raw.ends_with(&"\"\"\""[..quotes]);
         let end = (span.end as usize - if closed { quotes } else { 0 }).max(start);
-        let mut reader = TextReader {
-            literal: String::new(),
-            parts: Vec::new(),
-        };
+        let mut reader = TextReader { literal: String::new(), parts: Vec::new() };
         if quotes == 3 {
             for line in indented_lines(self.text, start, end) {
                 self.read_stretch(line.0, line.1, &mut reader);
@@ -85,9 +82,7 @@ impl Parser<'_> {
             && let Some(digits) = rest[2..].strip_prefix('{')
             && let Some(length) = digits.find('}')
         {
-            let code = u32::from_str_radix(&digits[..length], 16)
-                .ok()
-                .and_then(char::from_u32);
+            let code = u32::from_str_radix(&digits[..length], 16).ok().and_then(char::from_u32);
             if let Some(character) = code {
                 reader.literal.push(character);
                 return length + 4;
@@ -113,14 +108,10 @@ impl Parser<'_> {
         let Some(length) = rest.find('}') else {
             let span = Span::new(at, at + 1);
             self.findings.push(
-                Finding::new(
-                    Code::BadText,
-                    span,
-                    "this `{` is not closed within the text",
-                )
-                .label("a value begins here")
-                .help("close it with `}`, or write `{{` for the character itself")
-                .fix(span, "{{"),
+                Finding::new(Code::BadText, span, "this `{` is not closed within the text")
+                    .label("a value begins here")
+                    .help("close it with `}`, or write `{{` for the character itself")
+                    .fix(span, "{{"),
             );
             return rest.len();
         };
@@ -146,10 +137,7 @@ impl Parser<'_> {
         });
         self.findings.append(&mut inner.findings);
         self.mentions.append(&mut inner.mentions);
-        result.unwrap_or(Expr {
-            kind: ExprKind::Unread,
-            span,
-        })
+        result.unwrap_or(Expr { kind: ExprKind::Unread, span })
     }
 }
 
@@ -161,8 +149,7 @@ struct TextReader {
 impl TextReader {
     fn end_literal(&mut self) {
         if !self.literal.is_empty() {
-            self.parts
-                .push(TextPart::Literal(std::mem::take(&mut self.literal)));
+            self.parts.push(TextPart::Literal(std::mem::take(&mut self.literal)));
         }
     }
 }
@@ -176,31 +163,17 @@ fn indented_lines(text: &str, start: usize, end: usize) -> Vec<(usize, usize)> {
         lines.push((at, at + line.len()));
         at += line.len();
     }
-    if lines
-        .first()
-        .is_some_and(|line| text[line.0..line.1].trim().is_empty())
-    {
+    if lines.first().is_some_and(|line| text[line.0..line.1].trim().is_empty()) {
         lines.remove(0);
     }
     let is_blank = |line: &(usize, usize)| text[line.0..line.1].trim().is_empty();
-    if lines
-        .last()
-        .is_some_and(|line| is_blank(line) && !text[line.0..line.1].ends_with('\n'))
-    {
+    if lines.last().is_some_and(|line| is_blank(line) && !text[line.0..line.1].ends_with('\n')) {
         lines.pop();
     }
     let indent_of = |line: &(usize, usize)| {
-        text[line.0..line.1]
-            .bytes()
-            .take_while(|byte| matches!(byte, b' ' | b'\t'))
-            .count()
+        text[line.0..line.1].bytes().take_while(|byte| matches!(byte, b' ' | b'\t')).count()
     };
-    let shared = lines
-        .iter()
-        .filter(|line| !is_blank(line))
-        .map(indent_of)
-        .min()
-        .unwrap_or(0);
+    let shared = lines.iter().filter(|line| !is_blank(line)).map(indent_of).min().unwrap_or(0);
     for line in &mut lines {
         line.0 += indent_of(line).min(shared);
     }

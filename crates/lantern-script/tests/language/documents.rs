@@ -41,20 +41,13 @@ fn every_example_of_what_is_to_come_is_named_not_yet() {
     for example in examples {
         let found = names(&example);
         assert!(found.contains(&"not-yet"), "{example}: {found:?}");
-        assert!(
-            found.iter().all(|name| *name == "not-yet"),
-            "{example}: {found:?}"
-        );
+        assert!(found.iter().all(|name| *name == "not-yet"), "{example}: {found:?}");
     }
 }
 
 #[test]
 fn every_finding_is_listed() {
     for row in lantern_script::codes::CODES {
-        assert!(
-            REFERENCE.contains(&format!("`{}`", row.name)),
-            "{} is missing",
-            row.name
-        );
+        assert!(REFERENCE.contains(&format!("`{}`", row.name)), "{} is missing", row.name);
     }
 }

@@ -72,10 +72,7 @@ fn a_fix_mends_what_it_is_offered_for() {
     ];
     for text in broken {
         let checked = check_text(text);
-        let fix = checked
-            .findings
-            .iter()
-            .find_map(|finding| finding.fix.clone());
+        let fix = checked.findings.iter().find_map(|finding| finding.fix.clone());
         let fix = fix.unwrap_or_else(|| panic!("no fix for {text}: {:?}", checked.findings));
         let mut mended = text.to_owned();
         mended.replace_range(fix.span.range(), &fix.text);
@@ -149,14 +146,8 @@ fn every_construct_that_is_not_done_is_named_and_costs_nothing_else() {
         let text = format!("{construct}\nwhen key f9 => tap a\n");
         let found = names(&text);
         assert!(!found.is_empty(), "{construct} was accepted in silence");
-        assert!(
-            found.iter().all(|name| *name == "not-yet"),
-            "{construct}: {found:?}"
-        );
+        assert!(found.iter().all(|name| *name == "not-yet"), "{construct}: {found:?}");
         let broken_after = format!("{construct}\nwhen key f9 => typ \"a\"\n");
-        assert!(
-            names(&broken_after).contains(&"unexpected"),
-            "{construct} ate the next rule"
-        );
+        assert!(names(&broken_after).contains(&"unexpected"), "{construct} ate the next rule");
     }
 }

@@ -7,19 +7,13 @@ use crate::check_text;
 
 fn rules(text: &str) -> RuleSet {
     let checked = check_text(text);
-    checked
-        .rules
-        .unwrap_or_else(|| panic!("{:?}", checked.findings))
+    checked.rules.unwrap_or_else(|| panic!("{:?}", checked.findings))
 }
 
 #[test]
 fn a_set_of_keys_is_one_trigger_for_each_and_brings_its_key() {
     let set = rules("when key ctrl+[1..4 except 3, up] as k => type \"{k}\"\n");
-    let combos: Vec<String> = set.rules[0]
-        .triggers
-        .iter()
-        .map(|t| t.combo.to_string())
-        .collect();
+    let combos: Vec<String> = set.rules[0].triggers.iter().map(|t| t.combo.to_string()).collect();
     assert_eq!(combos, ["ctrl+1", "ctrl+2", "ctrl+4", "ctrl+up"]);
     assert!(set.rules[0].brings);
     assert!(matches!(set.rules[0].triggers[3].brings, KeyRef::Named(key) if key.name() == "up"));
@@ -58,19 +52,7 @@ fn blocks_become_pairs_of_operations_and_jumps_land_behind_them() {
             other => format!("{other:?}"),
         })
         .collect();
-    assert_eq!(
-        names,
-        [
-            "repeat",
-            "turn or 7",
-            "unless 5",
-            "tap",
-            "jump 6",
-            "tap",
-            "jump 1",
-            "end"
-        ]
-    );
+    assert_eq!(names, ["repeat", "turn or 7", "unless 5", "tap", "jump 6", "tap", "jump 1", "end"]);
 }
 
 #[test]
@@ -79,10 +61,7 @@ fn texts_are_read_as_written() {
         (r#""a\n\t\"\\\u{2122}""#, "a\n\t\"\\™"),
         (r#""{{x}}""#, "{x}"),
         ("`raw {x} \\n`", "raw {x} \\n"),
-        (
-            "\"\"\"\n        two\n          lines\n        \"\"\"",
-            "two\n  lines",
-        ),
+        ("\"\"\"\n        two\n          lines\n        \"\"\"", "two\n  lines"),
         (r#""""#, ""),
     ];
     for (written, meant) in cases {

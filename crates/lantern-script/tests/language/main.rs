@@ -19,18 +19,10 @@ fn rendered(text: &str) -> String {
     let source = Source::new("bench.lantern", text);
     let findings = check(&source).findings;
     let shown: Vec<String> = findings.iter().map(|f| render(f, &source, false)).collect();
-    if shown.is_empty() {
-        "nothing to mend".to_owned()
-    } else {
-        shown.join("\n\n")
-    }
+    if shown.is_empty() { "nothing to mend".to_owned() } else { shown.join("\n\n") }
 }
 
 /// The names of all findings, in order.
 fn names(text: &str) -> Vec<&'static str> {
-    check_text(text)
-        .findings
-        .iter()
-        .map(|finding| finding.code.row().name)
-        .collect()
+    check_text(text).findings.iter().map(|finding| finding.code.row().name).collect()
 }

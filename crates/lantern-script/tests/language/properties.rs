@@ -121,10 +121,7 @@ fn piece() -> impl Strategy<Value = String> {
 
 fn soup() -> impl Strategy<Value = String> {
     proptest::collection::vec((piece(), any::<bool>()), 0..60).prop_map(|pieces| {
-        pieces
-            .into_iter()
-            .map(|(piece, space)| if space { piece + " " } else { piece })
-            .collect()
+        pieces.into_iter().map(|(piece, space)| if space { piece + " " } else { piece }).collect()
     })
 }
 
@@ -133,18 +130,12 @@ fn holds(text: &str) {
     let source = Source::new("soup.lantern", text);
     let checked = check(&source);
     for finding in &checked.findings {
-        assert!(
-            source.text.get(finding.span.range()).is_some(),
-            "{finding:?}"
-        );
+        assert!(source.text.get(finding.span.range()).is_some(), "{finding:?}");
         assert!(!render(finding, &source, false).is_empty());
     }
     let (_, findings) = parse_scene(&source);
     for finding in findings {
-        assert!(
-            source.text.get(finding.span.range()).is_some(),
-            "{finding:?}"
-        );
+        assert!(source.text.get(finding.span.range()).is_some(), "{finding:?}");
     }
 }
 
@@ -200,10 +191,7 @@ fn one_broken_step_costs_only_its_rule() {
     }
     let source = Source::new("bench.lantern", text);
     let checked = check(&source);
-    let lines: Vec<u32> = checked
-        .findings
-        .iter()
-        .map(|f| source.place(f.span.start).line)
-        .collect();
+    let lines: Vec<u32> =
+        checked.findings.iter().map(|f| source.place(f.span.start).line).collect();
     assert_eq!(lines, [1, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12]);
 }

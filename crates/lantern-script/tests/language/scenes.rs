@@ -6,10 +6,7 @@ use lantern_script::{Source, render};
 fn findings(text: &str) -> Vec<String> {
     let source = Source::new("night.scene", text);
     let (_, findings) = parse_scene(&source);
-    findings
-        .iter()
-        .map(|finding| render(finding, &source, false))
-        .collect()
+    findings.iter().map(|finding| render(finding, &source, false)).collect()
 }
 
 #[test]
@@ -17,11 +14,8 @@ fn lines_have_their_times() {
     let text = "at 2s key f9\nat +500ms\nexpect typed \"x\"\nat +1s holds super+up for 600ms\n";
     let (scene, findings) = parse_scene(&Source::new("night.scene", text));
     assert_eq!(findings, []);
-    let times: Vec<Option<String>> = scene
-        .lines
-        .iter()
-        .map(|line| line.at.map(|at| at.to_string()))
-        .collect();
+    let times: Vec<Option<String>> =
+        scene.lines.iter().map(|line| line.at.map(|at| at.to_string())).collect();
     let wanted = [Some("2.000 s"), Some("2.500 s"), None, Some("3.500 s")];
     assert_eq!(times, wanted.map(|time| time.map(str::to_owned)));
     assert_eq!(scene.lines[1].act, SceneAct::Wait);
@@ -45,9 +39,7 @@ fn expectations_are_shown_as_they_are_written() {
         let text = format!("expect {}\n", words.replace("left-button", "left"));
         let (scene, findings) = parse_scene(&Source::new("night.scene", text));
         assert_eq!(findings, []);
-        let SceneAct::Expect(expectation) = &scene.lines[0].act else {
-            panic!("it expects")
-        };
+        let SceneAct::Expect(expectation) = &scene.lines[0].act else { panic!("it expects") };
         assert_eq!(expectation.to_string(), words);
     }
     let (scene, _) = parse_scene(&Source::new("night.scene", "expect clicked left 3 times\n"));

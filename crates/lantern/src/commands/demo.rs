@@ -23,16 +23,11 @@ struct Report {
 
 pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
     let checked = check(&Source::new("bench.lantern", EXAMPLE_RULES));
-    let rules = checked
-        .rules
-        .expect("the shipped example is checked by the tests");
+    let rules = checked.rules.expect("the shipped example is checked by the tests");
     let (scene, _) = parse_scene(&Source::new("night.scene", EXAMPLE_SCENE));
     let played = player::play(&rules, &scene);
     if arguments.json {
-        print_json(&Report {
-            version: 1,
-            rows: played.timeline.rows(),
-        });
+        print_json(&Report { version: 1, rows: played.timeline.rows() });
         return Ok(Status::Done);
     }
     crate::style::say!(
@@ -51,9 +46,5 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
          \x20     puts it to work on your X11 desktop",
         style::HEAD
     );
-    Ok(if played.unmet.is_empty() {
-        Status::Done
-    } else {
-        Status::Found
-    })
+    Ok(if played.unmet.is_empty() { Status::Done } else { Status::Found })
 }

@@ -41,12 +41,7 @@ pub fn run(arguments: &ExplainArguments) -> Result<Status, Failure> {
         print_row(rows[0]);
     } else {
         for row in rows {
-            let first = row
-                .meaning
-                .split_inclusive(". ")
-                .next()
-                .unwrap_or(row.meaning)
-                .trim_end();
+            let first = row.meaning.split_inclusive(". ").next().unwrap_or(row.meaning).trim_end();
             crate::style::say!(
                 "{}{:<16}{0:#} {:<8} {first}",
                 style::HEAD,
@@ -59,12 +54,10 @@ pub fn run(arguments: &ExplainArguments) -> Result<Status, Failure> {
 }
 
 fn find(name: &str) -> Result<&'static CodeRow, Failure> {
-    Code::named(name)
-        .map(Code::row)
-        .ok_or_else(|| Failure::NoSuchFinding {
-            name: name.to_owned(),
-            near: near_name(name, CODES.iter().map(|row| row.name)).map(str::to_owned),
-        })
+    Code::named(name).map(Code::row).ok_or_else(|| Failure::NoSuchFinding {
+        name: name.to_owned(),
+        near: near_name(name, CODES.iter().map(|row| row.name)).map(str::to_owned),
+    })
 }
 
 fn word(severity: Severity) -> &'static str {

@@ -45,21 +45,14 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
         keys.retain(|key| !left_out.contains(key));
     }
     if arguments.json {
-        print_json(&Report {
-            version: 1,
-            keys: keys.iter().map(|key| key_data(*key)).collect(),
-        });
+        print_json(&Report { version: 1, keys: keys.iter().map(|key| key_data(*key)).collect() });
     } else if let Some(separator) = &arguments.separator {
         let names: Vec<&str> = keys.iter().map(|key| key.name()).collect();
         crate::style::say!("{}", names.join(&unescape(separator)));
     } else {
         print_table(&keys);
     }
-    Ok(if keys.is_empty() {
-        Status::Found
-    } else {
-        Status::Done
-    })
+    Ok(if keys.is_empty() { Status::Found } else { Status::Done })
 }
 
 /// The keys that a word of the command line means.
@@ -79,19 +72,17 @@ fn resolve(word: &str) -> Result<Vec<Key>, Failure> {
 
 fn one_key(word: &str) -> Result<Key, Failure> {
     let lower = word.to_lowercase();
-    Key::named(&lower)
-        .or_else(|| Key::from_code(word))
-        .ok_or_else(|| {
-            let kinds = KeyKind::ALL.map(KeyKind::word);
-            let near = near_name(&lower, Key::all().map(Key::name).chain(kinds));
-            Failure::NoSuchKeys {
-                message: format!("there is no key or kind of key `{word}`"),
-                advice: match near {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => format!("kinds are {}; ranges are written c..k", kinds.join(", ")),
-                },
-            }
-        })
+    Key::named(&lower).or_else(|| Key::from_code(word)).ok_or_else(|| {
+        let kinds = KeyKind::ALL.map(KeyKind::word);
+        let near = near_name(&lower, Key::all().map(Key::name).chain(kinds));
+        Failure::NoSuchKeys {
+            message: format!("there is no key or kind of key `{word}`"),
+            advice: match near {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("kinds are {}; ranges are written c..k", kinds.join(", ")),
+            },
+        }
+    })
 }
 
 /// `\n` and `\t` as a shell hands them over.
@@ -121,10 +112,8 @@ fn print_table(keys: &[Key]) {
                 key.label().to_owned(),
                 key.kind().word().to_owned(),
                 key.code().unwrap_or("-").to_owned(),
-                key.keysym()
-                    .map_or("-".to_owned(), |keysym| format!("0x{keysym:04x}")),
-                key.kernel()
-                    .map_or("-".to_owned(), |kernel| kernel.to_string()),
+                key.keysym().map_or("-".to_owned(), |keysym| format!("0x{keysym:04x}")),
+                key.kernel().map_or("-".to_owned(), |kernel| kernel.to_string()),
             ]
         })
         .collect();

@@ -1,6 +1,6 @@
 //! One file per command.
 
-pub mod check;
+mod check;
 mod demo;
 mod explain;
 mod keys;

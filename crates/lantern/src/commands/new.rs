@@ -16,30 +16,17 @@ pub fn run(arguments: &NewArguments) -> Result<Status, Failure> {
             return Err(Failure::Exists { path: path.clone() });
         }
     }
-    fs::create_dir_all(&arguments.folder).map_err(|source| Failure::Write {
-        path: arguments.folder.clone(),
-        source,
-    })?;
+    fs::create_dir_all(&arguments.folder)
+        .map_err(|source| Failure::Write { path: arguments.folder.clone(), source })?;
     write_new(&rules, EXAMPLE_RULES)?;
     write_new(&scene, EXAMPLE_SCENE)?;
     crate::style::say!("wrote {} and {}", rules.display(), scene.display());
-    crate::style::say!(
-        "next: lantern rehearse {} {}",
-        rules.display(),
-        scene.display()
-    );
+    crate::style::say!("next: lantern rehearse {} {}", rules.display(), scene.display());
     Ok(Status::Done)
 }
 
 fn write_new(path: &Path, text: &str) -> Result<(), Failure> {
-    let failed = |source| Failure::Write {
-        path: path.to_owned(),
-        source,
-    };
-    let mut file = OpenOptions::new()
-        .write(true)
-        .create_new(true)
-        .open(path)
-        .map_err(failed)?;
+    let failed = |source| Failure::Write { path: path.to_owned(), source };
+    let mut file = OpenOptions::new().write(true).create_new(true).open(path).map_err(failed)?;
     file.write_all(text.as_bytes()).map_err(failed)
 }

@@ -5,9 +5,9 @@ use lantern_script::{Finding, Source};
 use serde::Serialize;
 
 use crate::arguments::RehearseArguments;
-use crate::commands::check::{FindingData, finding_data, print_findings, summary};
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
+use crate::findings::{FindingData, finding_data, print_findings, summary};
 use crate::player::{Played, play};
 use crate::timeline::Row;
 use crate::{files, style};
@@ -42,9 +42,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
     let (source, checked) = files::read_rules(&arguments.file)?;
     let Some(rules) = checked.rules else {
         print_broken(arguments.json, &checked.findings, &source);
-        return Err(Failure::Broken {
-            path: source.name.clone(),
-        });
+        return Err(Failure::Broken { path: source.name.clone() });
     };
     let mut scenes = Vec::new();
     for path in &arguments.scenes {
@@ -52,27 +50,18 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
         let (scene, findings) = parse_scene(&scene_source);
         if !findings.is_empty() {
             print_broken(arguments.json, &findings, &scene_source);
-            return Err(Failure::Broken {
-                path: scene_source.name.clone(),
-            });
+            return Err(Failure::Broken { path: scene_source.name.clone() });
         }
         let played = play(&rules, &scene);
-        let lines: Vec<u32> = scene
-            .lines
-            .iter()
-            .map(|line| scene_source.place(line.span.start).line)
-            .collect();
+        let lines: Vec<u32> =
+            scene.lines.iter().map(|line| scene_source.place(line.span.start).line).collect();
         scenes.push((scene_source, lines, played));
     }
     if arguments.json {
         print_json(&Report {
             version: 1,
             file: &source.name,
-            findings: checked
-                .findings
-                .iter()
-                .map(|f| finding_data(f, &source))
-                .collect(),
+            findings: checked.findings.iter().map(|f| finding_data(f, &source)).collect(),
             scenes: scenes
                 .iter()
                 .map(|(source, lines, played)| report(source, lines, played))
@@ -90,16 +79,8 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
 
 fn print_broken(json: bool, findings: &[Finding], source: &Source) {
     if json {
-        let findings = findings
-            .iter()
-            .map(|finding| finding_data(finding, source))
-            .collect();
-        print_json(&Report {
-            version: 1,
-            file: &source.name,
-            findings,
-            scenes: Vec::new(),
-        });
+        let findings = findings.iter().map(|finding| finding_data(finding, source)).collect();
+        print_json(&Report { version: 1, file: &source.name, findings, scenes: Vec::new() });
     } else {
         print_findings(findings, source);
         crate::style::say!("{}: {}", source.name, summary(findings));

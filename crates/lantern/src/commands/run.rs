@@ -3,8 +3,8 @@
 use lantern_desk::{HeldKeys, X11Desk};
 
 use crate::arguments::{DeskChoice, RunArguments};
-use crate::commands::check::print_findings;
 use crate::failure::{Failure, Status};
+use crate::findings::print_findings;
 use crate::guardian::Guarded;
 use crate::runtime::RuntimeFiles;
 use crate::session::Session;

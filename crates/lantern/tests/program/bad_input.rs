@@ -7,8 +7,7 @@ use crate::home::Home;
 
 /// What is said of a bad file, without the way to the home.
 fn said(home: &Home, words: &[&str]) -> String {
-    home.shown(words)
-        .replace(&home.path().display().to_string(), "~")
+    home.shown(words).replace(&home.path().display().to_string(), "~")
 }
 
 #[test]
@@ -44,10 +43,7 @@ fn a_file_of_50_mb() {
 #[test]
 fn a_file_that_uses_one_that_is_not_there() {
     let home = Home::new();
-    home.write(
-        "desk/bench.lantern",
-        "use \"cold-room.lantern\"\nwhen key f9 => tap a\n",
-    );
+    home.write("desk/bench.lantern", "use \"cold-room.lantern\"\nwhen key f9 => tap a\n");
     assert_snapshot!(said(&home, &["check", "desk/bench.lantern"]));
     home.write("desk/cold-room.lantern", "");
     assert!(!said(&home, &["check", "desk/bench.lantern"]).contains("no-such-file"));
@@ -86,22 +82,14 @@ fn a_runtime_folder_that_cannot_be_written() {
         .output()
         .expect("the program starts");
     let words = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(
-        words.contains("cannot write") && words.contains("help"),
-        "{words}"
-    );
+    assert!(words.contains("cannot write") && words.contains("help"), "{words}");
     assert_eq!(output.status.code(), Some(2));
 }
 
 #[test]
 fn wrong_use() {
     let home = Home::new();
-    for words in [
-        &["chek"][..],
-        &["check", "--colour"],
-        &["rehearse", "bench.lantern"],
-        &[],
-    ] {
+    for words in [&["chek"][..], &["check", "--colour"], &["rehearse", "bench.lantern"], &[]] {
         let called = home.call(words);
         assert_eq!(called.status, 2, "{words:?}");
         assert!(!called.stderr.contains("panicked"));

@@ -25,36 +25,16 @@ fn keys_are_listed_by_kind_range_and_exception() {
     assert_snapshot!(home.shown(&["keys", "c..f", "pad-plus", "f24", "--except", "d"]));
     let line = |words: &[&str]| home.call(&[&["keys"], words].concat()).stdout;
     assert_eq!(line(&["3..8", "--separator", " "]), "3 4 5 6 7 8\n");
+    assert_eq!(line(&["F5..F10", "--except", "f7,f8", "--separator", ", "]), "f5, f6, f9, f10\n");
     assert_eq!(
-        line(&["F5..F10", "--except", "f7,f8", "--separator", ", "]),
-        "f5, f6, f9, f10\n"
-    );
-    assert_eq!(
-        line(&[
-            "KeyQ",
-            "mouse",
-            "--except",
-            "middle-button",
-            "--separator",
-            "|"
-        ]),
+        line(&["KeyQ", "mouse", "--except", "middle-button", "--separator", "|"]),
         "q|left-button|right-button|back-button|forward-button\n"
     );
     assert_eq!(line(&["a..c", "--separator", "\\n"]), "a\nb\nc\n");
-    for kind in [
-        "letters",
-        "digits",
-        "punctuation",
-        "pad",
-        "function",
-        "mouse",
-        "modifiers",
-        "media",
-    ] {
-        assert!(
-            !line(&[kind, "--separator", " "]).trim().is_empty(),
-            "{kind}"
-        );
+    for kind in
+        ["letters", "digits", "punctuation", "pad", "function", "mouse", "modifiers", "media"]
+    {
+        assert!(!line(&[kind, "--separator", " "]).trim().is_empty(), "{kind}");
     }
 }
 
@@ -64,10 +44,7 @@ fn keys_are_the_same_as_data() {
     let data: serde_json::Value = serde_json::from_str(&called.stdout).expect("it is JSON");
     let plus = &data["keys"][0];
     assert_eq!(plus["code"], "NumpadAdd");
-    assert_eq!(
-        (plus["keysym"].as_u64(), plus["kernel"].as_u64()),
-        (Some(0xffab), Some(78))
-    );
+    assert_eq!((plus["keysym"].as_u64(), plus["kernel"].as_u64()), (Some(0xffab), Some(78)));
     assert_eq!(data["keys"][1]["button"], 4);
 }
 
@@ -99,19 +76,9 @@ fn check_of_a_good_file_is_one_line() {
 #[test]
 fn the_persons_own_file_is_taken_when_none_is_named() {
     let home = Home::new();
-    assert_snapshot!(
-        home.shown(&["check"])
-            .replace(&home.path().display().to_string(), "~")
-    );
-    home.write(
-        ".config/cold-lantern/main.lantern",
-        "when key f9 => tap a\n",
-    );
-    assert!(
-        home.call(&["check"])
-            .stdout
-            .contains("1 rule, nothing to mend")
-    );
+    assert_snapshot!(home.shown(&["check"]).replace(&home.path().display().to_string(), "~"));
+    home.write(".config/cold-lantern/main.lantern", "when key f9 => tap a\n");
+    assert!(home.call(&["check"]).stdout.contains("1 rule, nothing to mend"));
 }
 
 #[test]
@@ -130,20 +97,10 @@ fn explain_tells_of_one_finding_or_lists_all() {
 fn new_writes_files_that_work_and_overwrites_none() {
     let home = Home::new();
     assert_snapshot!(home.shown(&["new", "my-desk"]));
-    assert_eq!(
-        home.call(&["rehearse", "my-desk/bench.lantern", "my-desk/night.scene"])
-            .status,
-        0
-    );
+    assert_eq!(home.call(&["rehearse", "my-desk/bench.lantern", "my-desk/night.scene"]).status, 0);
     home.write("my-desk/bench.lantern", "when key f9 => tap a\n");
     assert_snapshot!(home.shown(&["new", "my-desk"]));
-    assert_eq!(
-        home.call(&["check", "my-desk/bench.lantern"])
-            .stdout
-            .lines()
-            .count(),
-        1
-    );
+    assert_eq!(home.call(&["check", "my-desk/bench.lantern"]).stdout.lines().count(), 1);
 }
 
 #[test]
@@ -173,8 +130,5 @@ fn a_reader_that_goes_away_is_no_fault() {
     drop(child.stdout.take());
     let output = child.wait_with_output().expect("it ends");
     let words = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(
-        output.status.success() && !words.contains("panicked"),
-        "{words}"
-    );
+    assert!(output.status.success() && !words.contains("panicked"), "{words}");
 }

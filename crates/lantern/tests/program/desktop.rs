@@ -3,22 +3,27 @@
 use std::time::Duration;
 
 use lantern_stage::{Display, Person, Stage, Target};
-use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
 
 use crate::running::Running;
 
 /// Long enough that what was on its way has come.
-const QUIET: Duration = Duration::from_millis(150);
+pub const QUIET: Duration = Duration::from_millis(150);
 /// The X keycode of `a`.
-const A: u8 = 38;
+pub const A: u8 = 38;
+
+/// A display with a bare window in front, and a person.
+pub fn bare() -> (Display, Person, Target) {
+    let display = Display::start("us");
+    let person = Person::sit_down(&display);
+    let target = Target::open(&display);
+    (display, person, target)
+}
 
 #[test]
 fn x11_a_hotkey_types_exactly_its_text_into_the_terminal() {
     let mut stage = Stage::set("us");
-    let running = Running::start(
-        &stage.display,
-        "when key f9 => type \"Section 12, {{x}} [ok]\"\n",
-    );
+    let running =
+        Running::start(&stage.display, "when key f9 => type \"Section 12, {{x}} [ok]\"\n");
     stage.person.tap("f9");
     assert_eq!(stage.terminal.read(20), "Section 12, {x} [ok]");
     assert_eq!(stage.terminal.read_rest(QUIET), "");
@@ -39,18 +44,10 @@ fn types_the_hard_text_under(layout: &str) {
         stage.person.press("left-ctrl");
         stage.person.press("right-shift");
         stage.person.tap("f9");
-        assert_eq!(
-            stage.terminal.read(expected.len()),
-            expected,
-            "{layout}, caps {caps}"
-        );
+        assert_eq!(stage.terminal.read(expected.len()), expected, "{layout}, caps {caps}");
         assert_eq!(stage.terminal.read_rest(QUIET), "");
         let down = stage.person.keys_down();
-        assert_eq!(
-            down.into_iter().collect::<Vec<_>>(),
-            [37, 62],
-            "the modifiers are still down"
-        );
+        assert_eq!(down.into_iter().collect::<Vec<_>>(), [37, 62], "the modifiers are still down");
         stage.person.release("right-shift");
         stage.person.release("left-ctrl");
         assert!(stage.person.keys_down().is_empty());
@@ -112,9 +109,7 @@ fn x11_the_number_pad_is_not_the_main_row() {
 
 #[test]
 fn x11_locks_may_change_while_running() {
-    let display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
+    let (display, mut person, target) = bare();
     let running = Running::start(&display, "when key f9 => tap a\n");
     for (caps, num) in [(true, false), (true, true), (false, true), (false, false)] {
         person.set_locks(caps, num);
@@ -132,16 +127,11 @@ fn x11_locks_may_change_while_running() {
 
 #[test]
 fn x11_neither_press_nor_release_nor_repeat_of_the_trigger_reaches_the_program() {
-    let display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
+    let (display, mut person, target) = bare();
     let running = Running::start(&display, "when key f9 => tap a\n");
     person.press("f9");
     let got = target.expect(2);
-    assert!(
-        got.iter().all(|got| got.detail == A && got.state == 0),
-        "{got:?}"
-    );
+    assert!(got.iter().all(|got| got.detail == A && got.state == 0), "{got:?}");
     // Longer than the delay after which the server repeats a held key.
     assert_eq!(target.rest(Duration::from_millis(900)), []);
     person.release("f9");
@@ -159,10 +149,7 @@ fn x11_what_is_typed_fires_no_rule() {
     assert_eq!(stage.terminal.read(3), "abc");
     stage.person.tap("f8");
     let rest = stage.terminal.read_rest(QUIET);
-    assert!(
-        !rest.contains("NO") && rest.contains('\u{1b}'),
-        "the terminal got f7: {rest:?}"
-    );
+    assert!(!rest.contains("NO") && rest.contains('\u{1b}'), "the terminal got f7: {rest:?}");
     stage.person.tap("b");
     assert_eq!(stage.terminal.read(2), "NO");
     running.stop();
@@ -182,11 +169,7 @@ fn x11_a_rule_waits_for_its_program_and_a_condition_gives_the_key_back() {
     stage.person.tap("f8");
     assert!(!stage.terminal.read_rest(QUIET).contains("NO"));
     stage.person.tap("x");
-    assert_eq!(
-        stage.terminal.read(1),
-        "x",
-        "the program gets the key that no rule wants"
-    );
+    assert_eq!(stage.terminal.read(1), "x", "the program gets the key that no rule wants");
     stage.person.tap("f5");
     stage.person.tap("x");
     assert_eq!(stage.terminal.read(2), "ON");
@@ -211,9 +194,7 @@ fn x11_a_key_that_passes_does_both_and_a_release_is_told_from_a_press() {
 
 #[test]
 fn x11_the_pointer_is_nudged_pixel_by_pixel_as_long_as_the_key_is_down() {
-    let display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
+    let (display, mut person, target) = bare();
     let rules = "when key right repeating { move by 1, 0; tap a }\n\
                  when key f9 { move to 200, 100; tap a }\n";
     let running = Running::start(&display, rules);
@@ -225,19 +206,13 @@ fn x11_the_pointer_is_nudged_pixel_by_pixel_as_long_as_the_key_is_down() {
     person.release("right");
     let more = target.rest(QUIET).len() / 2;
     let (x, y) = person.pointer();
-    assert_eq!(
-        (x, y),
-        (204 + more as i16, 100),
-        "one pixel for each time it fired"
-    );
+    assert_eq!((x, y), (204 + more as i16, 100), "one pixel for each time it fired");
     running.stop();
 }
 
 #[test]
 fn x11_a_click_loop_stops_at_its_key_and_at_the_panic_key() {
-    let display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
+    let (display, mut person, target) = bare();
     let rules = "when key f6 again stops { repeat { click left } }\n\
                  when key f7 { repeat every 1ms { click left } }\n";
     let mut running = Running::start(&display, rules);
@@ -255,9 +230,7 @@ fn x11_a_click_loop_stops_at_its_key_and_at_the_panic_key() {
 
 #[test]
 fn x11_while_held_ends_with_the_key_and_lets_go() {
-    let display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
+    let (display, mut person, target) = bare();
     let running = Running::start(&display, "when key f7 while held { hold a { wait } }\n");
     person.press("f7");
     assert!(target.expect(1)[0].down);
@@ -266,110 +239,6 @@ fn x11_while_held_ends_with_the_key_and_lets_go() {
     let last = got.last().expect("the key is let go");
     assert!(last.detail == A && !last.down);
     assert!(person.keys_down().is_empty());
-    running.stop();
-}
-
-/// Rules that hold a key, a modifier and a button.
-const HOLDING: &str = "when key f9 { hold ctrl+a { press left-button; wait } }\n";
-
-#[test]
-fn x11_no_key_stays_down_after_a_signal_or_a_kill() {
-    for signal in ["TERM", "INT", "HUP", "KILL"] {
-        let display = Display::start("us");
-        let mut person = Person::sit_down(&display);
-        let target = Target::open(&display);
-        let mut running = Running::start(&display, HOLDING);
-        person.tap("f9");
-        target.expect(3);
-        assert_eq!(person.keys_down().len(), 2);
-        running.signal(signal);
-        running.wait_end();
-        let mut up = 0;
-        while up < 3 {
-            let got = target.next(Duration::from_secs(10));
-            up += u32::from(!got.expect("every key is let go").down);
-        }
-        assert!(
-            person.keys_down().is_empty() && !person.buttons_down(),
-            "after {signal}"
-        );
-    }
-}
-
-#[test]
-fn x11_keys_that_both_processes_left_down_are_let_go_at_the_next_start() {
-    let display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
-    let mut running = Running::start(&display, HOLDING);
-    person.tap("f9");
-    target.expect(3);
-    for pid in [running.guardian(), running.child.id()] {
-        let status = std::process::Command::new("kill")
-            .args(["-KILL", &pid.to_string()])
-            .status();
-        assert!(status.expect("kill is there").success());
-    }
-    running.wait_end();
-    assert_eq!(person.keys_down().len(), 2, "with both dead nobody lets go");
-    let running = Running::start(&display, HOLDING);
-    assert!(person.keys_down().is_empty() && !person.buttons_down());
-    running.stop();
-}
-
-#[test]
-fn x11_a_display_that_goes_away_ends_it_with_a_word() {
-    let mut display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
-    let mut running = Running::start(&display, HOLDING);
-    person.tap("f9");
-    target.expect(3);
-    display.kill();
-    running.wait_for("the display went away");
-    assert_eq!(running.wait_end().code(), Some(1));
-}
-
-#[test]
-fn x11_a_key_that_another_program_holds_is_named_and_the_rest_works() {
-    let mut stage = Stage::set("us");
-    let other = stage.display.connect();
-    let root = x11rb::connection::Connection::setup(&other).roots[0].root;
-    other
-        .grab_key(
-            true,
-            root,
-            ModMask::ANY,
-            75,
-            GrabMode::ASYNC,
-            GrabMode::ASYNC,
-        )
-        .expect("it listens")
-        .check()
-        .expect("f9 is free");
-    let rules = "## Next section\nwhen key f9 => type \"NO\"\nwhen key f10 => type \"YES\"\n";
-    let mut running = Running::start_unready(&stage.display, rules);
-    let line = running.wait_for("taken by another program");
-    assert!(
-        line.contains("Next section") && line.contains("f9"),
-        "{line}"
-    );
-    stage.person.tap("f10");
-    assert_eq!(stage.terminal.read(3), "YES");
-    running.stop();
-}
-
-#[test]
-fn x11_a_key_that_the_keyboard_lacks_is_named_and_the_rest_works() {
-    let mut stage = Stage::set("us");
-    let rules = "## Mute\nwhen key mic-mute => type \"NO\"\nwhen key 'ö' => type \"NO\"\nwhen key f10 => type \"YES\"\n";
-    let mut running = Running::start_unready(&stage.display, rules);
-    let line = running.wait_for("2: Mute");
-    assert!(line.ends_with("not on this keyboard: mic-mute"), "{line}");
-    let line = running.wait_for("3: when key 'ö'");
-    assert!(line.ends_with("not on this keyboard: 'ö'"), "{line}");
-    stage.person.tap("f10");
-    assert_eq!(stage.terminal.read(3), "YES");
     running.stop();
 }
 
@@ -396,190 +265,95 @@ fn x11_saving_the_file_changes_the_rules_and_a_broken_file_changes_nothing() {
 }
 
 #[test]
-fn x11_programs_are_launched_run_and_missed_by_name() {
+fn x11_typing_stops_when_another_program_comes_to_the_front() {
     let mut stage = Stage::set("us");
-    let folder = stage.display.folder().to_owned();
-    let entries = folder.join("data/applications");
-    std::fs::create_dir_all(&entries).expect("it can be made");
-    let entry = format!(
-        "[Desktop Entry]\nType=Application\nName=Log\nExec=touch {}/entry %U\n",
-        folder.display()
-    );
-    std::fs::write(entries.join("core-log.desktop"), entry).expect("it can be written");
-    let rules = format!(
-        "when key f1 {{ run \"touch\", \"{0}/run\"; type \"1\" }}\n\
-         when key f2 {{ launch \"core-log\"; type \"2\" }}\n\
-         ## Missing\n\
-         when key f3 {{ launch \"no-such-drill\"; type \"NO\" }}\n\
-         when key f4 {{ run \"sleep\", \"60\" at most 100ms; type \"NO\" }}\n",
-        folder.display()
-    );
-    let mut running = Running::start(&stage.display, &rules);
-    stage.person.tap("f1");
-    assert_eq!(stage.terminal.read(1), "1");
-    assert!(
-        folder.join("run").exists(),
-        "the step after `run` comes after its end"
-    );
-    stage.person.tap("f2");
-    assert_eq!(stage.terminal.read(1), "2");
-    stage.person.tap("f3");
-    let line = running.wait_for("no-such-drill");
-    assert!(
-        line.contains("bench.lantern:4: Missing") && line.contains("failed at line 4"),
-        "{line}"
-    );
-    stage.person.tap("f4");
-    running.wait_for("took too long");
+    let rules = "when key f9 { type \"abcdefghij\" every 40ms; log \"never\" }\n";
+    let mut running = Running::start(&stage.display, rules);
+    stage.person.tap("f9");
+    assert_eq!(stage.terminal.read(2), "ab");
+    let other = Target::managed(&stage.display, "drill");
+    let line = running.wait_for("came to the front");
+    assert!(line.contains("of 10 characters"), "{line}");
+    let typed = stage.terminal.read_rest(QUIET);
+    assert!(typed.len() < 8 && "cdefghij".starts_with(&typed), "{typed}");
+    assert_eq!(other.rest(QUIET).iter().filter(|got| got.down).count(), 0, "nothing went astray");
+    running.stop();
+}
+
+#[test]
+fn x11_rules_follow_the_program_in_front() {
+    let mut stage = Stage::set("us");
+    let rules =
+        "when key f9 in app \"corelog\" => type \"log\"\nwhen key f9 in app \"DRILL\" => tap a\n";
+    let running = Running::start(&stage.display, rules);
+    stage.person.tap("f9");
+    assert_eq!(stage.terminal.read(3), "log");
+    let drill = Target::managed(&stage.display, "drill");
+    // The keys are armed for the new program a moment after it came to the front.
+    let fired = (0..100).any(|_| {
+        stage.person.tap("f9");
+        drill.rest(Duration::from_millis(20)).iter().any(|got| got.detail == A)
+    });
+    assert!(fired);
     assert_eq!(stage.terminal.read_rest(QUIET), "");
     running.stop();
 }
 
 #[test]
-fn x11_a_macro_that_calls_itself_for_ever_ends_and_the_rest_goes_on() {
-    let mut stage = Stage::set("us");
-    let rules = "macro dig() { dig() }\nwhen key f9 => dig()\nwhen key f10 => type \"on\"\n";
-    let mut running = Running::start(&stage.display, rules);
-    stage.person.tap("f9");
-    running.wait_for("calls itself without end");
-    stage.person.tap("f10");
-    assert_eq!(stage.terminal.read(2), "on");
-    running.stop();
-}
-
-#[test]
-fn x11_a_second_run_on_the_display_says_who_works_already() {
-    let display = Display::start("us");
-    let running = Running::start(&display, "when key f9 => tap a\n");
-    let second = display
-        .command(env!("CARGO_BIN_EXE_lantern"))
-        .arg("run")
-        .arg(&running.file)
-        .output()
-        .expect("the program starts");
-    let words = String::from_utf8_lossy(&second.stderr);
-    assert_eq!(second.status.code(), Some(2));
-    assert!(words.contains(&running.child.id().to_string()), "{words}");
-    running.stop();
-}
-
-/// How often any thread of a process has gone to sleep of itself.
-fn sleeps(pid: u32) -> u64 {
-    let tasks = std::fs::read_dir(format!("/proc/{pid}/task")).expect("the process lives");
-    let status = tasks.flatten().map(|task| task.path().join("status"));
-    let count = |path| {
-        let text = std::fs::read_to_string(path).unwrap_or_default();
-        let line = text
-            .lines()
-            .find_map(|line| line.strip_prefix("voluntary_ctxt_switches:"));
-        line.map_or(0, |count| {
-            count.trim().parse::<u64>().expect("it is a number")
-        })
-    };
-    status.map(count).sum()
-}
-
-#[test]
-fn x11_keys_and_movements_that_no_rule_needs_wake_nothing() {
-    let display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
-    let running = Running::start(
-        &display,
-        "when key f9 => tap a\nwhen key ctrl+f9 => tap a\n",
-    );
+fn x11_a_hint_is_on_the_screen_for_its_time() {
+    let (display, mut person, target) = bare();
+    let rules = "when key f9 { hint \"section 2, −31 °C\" at 40, 40 for 300ms; tap a }\n";
+    let running = Running::start(&display, rules);
+    let windows = person.windows();
     person.tap("f9");
     target.expect(2);
-    let guardian = running.guardian();
-    let count = || (sleeps(running.child.id()), sleeps(guardian));
-    // The guardian may still be starting, and the first key after an injected one makes the server
-    // tell of another keyboard in use; a wake-up for each key would show in every round.
-    let quiet_round = (0..10).find(|_| {
-        let before = count();
-        for _ in 0..50 {
-            person.tap("b");
-            person.move_pointer(3, 1);
-        }
-        target.expect(100);
-        before == count()
-    });
-    assert!(
-        quiet_round.is_some(),
-        "every round of 50 keys woke something"
-    );
+    assert_eq!(person.wait_windows(windows + 1), windows + 1);
+    assert_eq!(person.wait_windows(windows), windows, "it goes away by itself");
     running.stop();
 }
 
 #[test]
-fn x11_a_kill_at_any_moment_leaves_no_key_down() {
-    let display = Display::start("us");
-    let mut person = Person::sit_down(&display);
-    let target = Target::open(&display);
-    let rules = "when key f9 { repeat { hold ctrl+a { press left-button; type \"xY\"; release left-button } } }\n";
-    for round in 0..25 {
-        let mut running = Running::start(&display, rules);
-        person.tap("f9");
-        target.expect(20 + round * 7);
-        running.signal("KILL");
-        running.wait_end();
-        let patient = std::time::Instant::now() + Duration::from_secs(10);
-        while !person.keys_down().is_empty() || person.buttons_down() {
-            target.rest(Duration::from_millis(5));
-            let down = person.keys_down();
-            assert!(
-                std::time::Instant::now() < patient,
-                "round {round}: {down:?} stays down"
-            );
-        }
+fn x11_a_toggle_holds_until_it_is_toggled_and_ends_with_the_program() {
+    let (display, mut person, target) = bare();
+    let running = Running::start(&display, "when key f9 => toggle a\n");
+    person.tap("f9");
+    assert!(target.expect(1)[0].down);
+    assert_eq!(person.keys_down().into_iter().collect::<Vec<_>>(), [A]);
+    person.tap("f9");
+    // The server repeats a held key, as it does for a finger.
+    while target.expect(1)[0].down {}
+    assert!(person.keys_down().is_empty());
+    person.tap("f9");
+    target.expect(1);
+    running.stop();
+    assert!(person.keys_down().is_empty());
+}
+
+#[test]
+fn x11_left_and_right_are_told_apart() {
+    let mut stage = Stage::set("us");
+    let rules = "when key left-ctrl+f9 => type \"L\"\nwhen key right-ctrl+f9 => type \"R\"\nwhen key alt-gr+f9 => type \"G\"\n";
+    let running = Running::start(&stage.display, rules);
+    for (held, text) in [("left-ctrl", "L"), ("right-ctrl", "R"), ("alt-gr", "G")] {
+        stage.person.press(held);
+        stage.person.tap("f9");
+        assert_eq!(stage.terminal.read(1), text);
+        stage.person.release(held);
     }
-}
-
-#[test]
-fn x11_more_than_300_combinations_at_once_are_warned_of() {
-    let display = Display::start("us");
-    let modifiers = [
-        "ctrl",
-        "alt",
-        "shift",
-        "super",
-        "ctrl+alt",
-        "ctrl+shift",
-        "ctrl+super",
-    ];
-    let more = [
-        "alt+shift",
-        "alt+super",
-        "shift+super",
-        "ctrl+alt+shift",
-        "ctrl+alt+super",
-    ];
-    let rules: String = modifiers
-        .iter()
-        .chain(&more)
-        .map(|held| format!("when key {held}+[f1..f24] or key {held}+[1..3] => tap a\n"))
-        .collect();
-    let mut running = Running::start_unready(&display, &rules);
-    running.wait_for("325 combinations are taken at once");
-    running.wait_for("in app");
-    running.wait_for("at work");
+    assert!(stage.person.keys_down().is_empty());
     running.stop();
 }
 
 #[test]
-fn x11_a_display_without_what_is_needed_is_named() {
-    let display = Display::start_with("us", &["-extension", "XTEST"]);
-    let mut running = Running::start_unready(&display, "when key f9 => tap a\n");
-    running.wait_for("has no XTEST extension");
-    running.wait_for("help");
-    assert_eq!(running.wait_end().code(), Some(2));
-}
-
-#[test]
-fn x11_rules_for_programs_are_warned_of_where_nobody_tells_the_program() {
-    let display = Display::start("us");
-    let rules = "when key f9 in app \"corelog\" => tap a\n";
-    let mut running = Running::start_unready(&display, rules);
-    running.wait_for("no window manager tells");
-    running.wait_for("at work");
+fn x11_two_layout_groups_are_followed() {
+    let mut stage = Stage::set("us,ru");
+    let mut running = Running::start(&stage.display, "when key q => type \"qЖ\"\n");
+    stage.person.tap("q");
+    assert_eq!(stage.terminal.read(3), "qЖ");
+    stage.person.set_group(1);
+    running.wait_for("another layout");
+    // The second group has no q, so the name means the key of the first Latin one.
+    stage.person.tap("q");
+    assert_eq!(stage.terminal.read(3), "qЖ");
     running.stop();
 }

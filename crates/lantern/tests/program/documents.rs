@@ -12,13 +12,8 @@ fn read(name: &str) -> String {
     std::fs::read_to_string(project().join(name)).unwrap_or_else(|_| panic!("{name} is there"))
 }
 
-const DOCUMENTS: &[&str] = &[
-    "README.md",
-    "ARCHITECTURE.md",
-    "CONTRIBUTING.md",
-    "CHANGELOG.md",
-    "docs/language.md",
-];
+const DOCUMENTS: &[&str] =
+    &["README.md", "ARCHITECTURE.md", "CONTRIBUTING.md", "CHANGELOG.md", "docs/language.md"];
 
 #[test]
 fn every_command_that_a_document_names_exists() {
@@ -41,11 +36,7 @@ fn every_command_that_a_document_names_exists() {
 fn every_file_that_a_document_links_to_is_there() {
     for name in DOCUMENTS {
         let text = read(name);
-        let folder = project()
-            .join(name)
-            .parent()
-            .expect("it has one")
-            .to_owned();
+        let folder = project().join(name).parent().expect("it has one").to_owned();
         for rest in text.split("](").skip(1) {
             let target = rest.split(')').next().unwrap_or_default();
             let target = target.split('#').next().unwrap_or_default();
@@ -60,9 +51,7 @@ fn every_file_that_a_document_links_to_is_there() {
 fn the_scene_of_the_reference_passes_with_its_rules() {
     let text = read("docs/language.md");
     let block = |fence: &str| -> String {
-        let start = text
-            .find(fence)
-            .unwrap_or_else(|| panic!("there is a {fence}"));
+        let start = text.find(fence).unwrap_or_else(|| panic!("there is a {fence}"));
         let inside = &text[start + fence.len()..];
         inside[..inside.find("```").expect("it ends")].to_owned()
     };

@@ -20,9 +20,7 @@ pub struct Called {
 impl Home {
     /// An empty home.
     pub fn new() -> Home {
-        Home {
-            folder: tempfile::tempdir().expect("a folder can be made"),
-        }
+        Home { folder: tempfile::tempdir().expect("a folder can be made") }
     }
 
     /// A home with the shipped example in it.
@@ -61,11 +59,7 @@ impl Home {
 
     /// Calls the program with these words.
     pub fn call(&self, words: &[&str]) -> Called {
-        let output = self
-            .command()
-            .args(words)
-            .output()
-            .expect("the program starts");
+        let output = self.command().args(words).output().expect("the program starts");
         Called {
             stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
             stderr: String::from_utf8_lossy(&output.stderr).into_owned(),

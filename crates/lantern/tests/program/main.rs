@@ -4,6 +4,7 @@ mod bad_input;
 mod commands;
 mod desktop;
 mod documents;
+mod faults;
 mod home;
 mod rehearsals;
 mod running;

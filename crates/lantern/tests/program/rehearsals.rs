@@ -17,21 +17,12 @@ fn a_failed_expectation_shows_what_came_instead() {
         "window opens app \"corelog\"\nat 1s key f9\nexpect typed \"section 3\"\nat 2s key f6\nexpect nothing\n",
     );
     assert_snapshot!(home.shown(&["rehearse", "bench.lantern", "wrong.scene"]));
-    let data = home.call(&[
-        "rehearse",
-        "bench.lantern",
-        "night.scene",
-        "wrong.scene",
-        "--json",
-    ]);
+    let data = home.call(&["rehearse", "bench.lantern", "night.scene", "wrong.scene", "--json"]);
     assert_eq!(data.status, 1);
     let data: serde_json::Value = serde_json::from_str(&data.stdout).expect("it is JSON");
     assert_eq!(data["scenes"][0]["passed"], true);
     assert_eq!(data["scenes"][1]["unmet"][0]["line"], 3);
-    assert_eq!(
-        data["scenes"][1]["unmet"][0]["expected"],
-        "typed \"section 3\""
-    );
+    assert_eq!(data["scenes"][1]["unmet"][0]["expected"], "typed \"section 3\"");
 }
 
 #[test]
@@ -66,27 +57,16 @@ fn each_expectation_tells_true_from_false() {
     let home = Home::new();
     home.write("bench.lantern", rules);
     for (key, expectation, passes) in cases {
-        home.write(
-            "case.scene",
-            format!("at 1s key {key}\nexpect {expectation}\n"),
-        );
+        home.write("case.scene", format!("at 1s key {key}\nexpect {expectation}\n"));
         let called = home.call(&["rehearse", "bench.lantern", "case.scene"]);
-        assert_eq!(
-            called.status,
-            i32::from(!passes),
-            "{key}, {expectation}: {}",
-            called.stdout
-        );
+        assert_eq!(called.status, i32::from(!passes), "{key}, {expectation}: {}", called.stdout);
     }
 }
 
 #[test]
 fn the_same_scene_gives_the_same_every_time() {
     let home = Home::with_example();
-    let play = || {
-        home.call(&["rehearse", "bench.lantern", "night.scene", "--json"])
-            .stdout
-    };
+    let play = || home.call(&["rehearse", "bench.lantern", "night.scene", "--json"]).stdout;
     assert_eq!(play(), play());
 }
 
@@ -104,17 +84,10 @@ fn an_endless_loop_and_an_hour_take_no_time() {
     );
     let called = home.call(&["rehearse", "bench.lantern", "long.scene"]);
     assert_eq!(called.status, 0, "{}", called.stdout);
-    home.write(
-        "flood.scene",
-        "at 0s key f4\nat 1h expect typed \"never\"\n",
-    );
+    home.write("flood.scene", "at 0s key f4\nat 1h expect typed \"never\"\n");
     let called = home.call(&["rehearse", "bench.lantern", "flood.scene"]);
     assert_eq!(called.status, 1);
-    assert!(
-        called.stdout.contains("more than 200000 things went out"),
-        "{}",
-        called.stdout
-    );
+    assert!(called.stdout.contains("more than 200000 things went out"), "{}", called.stdout);
 }
 
 #[test]

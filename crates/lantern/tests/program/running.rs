@@ -37,12 +37,7 @@ impl Running {
             .spawn()
             .expect("the program starts");
         let lines = read_lines(child.stderr.take().expect("it is a pipe"));
-        Running {
-            child,
-            file,
-            lines,
-            seen: Vec::new(),
-        }
+        Running { child, file, lines, seen: Vec::new() }
     }
 
     /// Waits for a line that contains `words`, and gives it.
@@ -62,9 +57,7 @@ impl Running {
     /// Sends a signal by its name.
     pub fn signal(&self, name: &str) {
         let pid = self.child.id().to_string();
-        let status = std::process::Command::new("kill")
-            .args(["-s", name, &pid])
-            .status();
+        let status = std::process::Command::new("kill").args(["-s", name, &pid]).status();
         assert!(status.expect("kill is there").success());
     }
 

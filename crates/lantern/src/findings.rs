@@ -1,0 +1,102 @@
+//! Findings as the commands show them: for a person, and as data.
+
+use lantern_script::codes::Severity;
+use lantern_script::{Finding, Source, render};
+use serde::Serialize;
+
+use crate::style;
+
+/// A finding as data. Lines and columns count from 1, columns in characters.
+#[derive(Serialize)]
+pub struct FindingData<'a> {
+    file: &'a str,
+    name: &'static str,
+    severity: Severity,
+    message: &'a str,
+    #[serde(flatten)]
+    place: PlaceData<'a>,
+    others: Vec<PlaceData<'a>>,
+    help: Option<&'a str>,
+    fix: Option<FixData<'a>>,
+}
+
+#[derive(Serialize)]
+struct PlaceData<'a> {
+    line: u32,
+    column: u32,
+    end_line: u32,
+    end_column: u32,
+    text: &'a str,
+    label: &'a str,
+}
+
+#[derive(Serialize)]
+struct FixData<'a> {
+    line: u32,
+    column: u32,
+    end_line: u32,
+    end_column: u32,
+    text: &'a str,
+}
+
+/// Prints findings on standard output, as a person reads them.
+pub fn print_findings(findings: &[Finding], source: &Source) {
+    for finding in findings {
+        crate::style::say!("{}\n", render(finding, source, true));
+    }
+}
+
+/// How many there are of each severity.
+pub fn summary(findings: &[Finding]) -> String {
+    let count = |severity| findings.iter().filter(|f| f.severity() == severity).count();
+    let words = |count, one: &str| match count {
+        0 => None,
+        1 => Some(format!("1 {one}")),
+        many => Some(format!("{many} {one}s")),
+    };
+    let errors = words(count(Severity::Error), "error");
+    let warnings = words(count(Severity::Warning), "warning");
+    match (errors, warnings) {
+        (None, None) => format!("{}nothing to mend{0:#}", style::WENT_OUT),
+        (Some(errors), None) => format!("{}{errors}{0:#}", style::ERROR),
+        (None, Some(warnings)) => format!("{}{warnings}{0:#}", style::WARNING),
+        (Some(errors), Some(warnings)) => {
+            format!("{}{errors}{0:#} and {}{warnings}{1:#}", style::ERROR, style::WARNING)
+        }
+    }
+}
+
+/// A finding as data.
+pub fn finding_data<'a>(finding: &'a Finding, source: &'a Source) -> FindingData<'a> {
+    let place = |span: lantern_script::Span, label: &'a str| {
+        let (start, end) = (source.place(span.start), source.place(span.end));
+        PlaceData {
+            line: start.line,
+            column: start.column,
+            end_line: end.line,
+            end_column: end.column,
+            text: source.slice(span),
+            label,
+        }
+    };
+    let fix = finding.fix.as_ref().map(|fix| {
+        let (start, end) = (source.place(fix.span.start), source.place(fix.span.end));
+        FixData {
+            line: start.line,
+            column: start.column,
+            end_line: end.line,
+            end_column: end.column,
+            text: &fix.text,
+        }
+    });
+    FindingData {
+        file: &source.name,
+        name: finding.code.row().name,
+        severity: finding.severity(),
+        message: &finding.message,
+        place: place(finding.span, &finding.label),
+        others: finding.others.iter().map(|(span, label)| place(*span, label)).collect(),
+        help: finding.help.as_deref(),
+        fix,
+    }
+}
