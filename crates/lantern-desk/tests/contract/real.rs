@@ -172,3 +172,63 @@ fn a_display_that_is_not_there_is_named_with_advice() {
     let error = X11Desk::open_on(Some(""), held()).expect_err("none is named");
     assert!(matches!(error, DeskError::NoDisplay) && error.hint().contains("DISPLAY"));
 }
+
+#[test]
+fn the_layouts_of_the_server_are_read_as_they_are() {
+    let cases = [
+        ("us", 'y', "y", Level::Plain, false),
+        ("de", 'y', "z", Level::Plain, true),
+        ("de", '@', "q", Level::Third, true),
+        ("fr", '1', "1", Level::Shift, true),
+        ("us -variant intl", 'é', "e", Level::Third, true),
+        ("us -variant intl", '\'', "quote", Level::Third, true),
+    ];
+    for (name, character, key, level, third) in cases {
+        let display = Display::start(name);
+        let held = HeldKeys::open(&display.folder().join("held")).expect("it can be made");
+        let mut desk = X11Desk::open_on(Some(display.name()), held).expect("it is there");
+        let layout = std::iter::from_fn(|| desk.poll_event(Time::START).expect("it is there"))
+            .find_map(|event| match event {
+                Event::Layout(layout) => Some(layout),
+                _ => None,
+            })
+            .expect("the layout is told");
+        let key = Key::named(key).expect("there is one");
+        assert_eq!(layout.group().spell(character), Some((key, level)), "{character} under {name}");
+        assert_eq!(layout.alt_gr_is_level3, third, "{name}");
+        assert_eq!(layout.last_kernel_code, 247);
+        for letter in ('a'..='z').chain('A'..='Z').chain('0'..='9') {
+            assert!(layout.group().spell(letter).is_some(), "{letter} under {name}");
+        }
+    }
+}
+
+#[test]
+fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
+    use lantern_model::{Armed, ArmedKey, Families};
+    let mut bench = Real::new();
+    let held = HeldKeys::open(&bench.display.folder().join("other")).expect("it can be made");
+    let mut other = X11Desk::open_on(Some(bench.display.name()), held).expect("it is there");
+    let armed = |name: &str| ArmedKey {
+        key: Key::named(name).expect("there is one"),
+        families: Families::NONE,
+        sides: false,
+        follow: false,
+    };
+    let arm = |desk: &mut X11Desk, names: &[&str]| {
+        let keys = names.iter().map(|name| armed(name)).collect();
+        desk.arm(Armed { keys, fingers: false }).expect("it is there");
+    };
+    arm(&mut other, &["f9"]);
+    arm(&mut bench.desk, &["f9", "f10", "mic-mute"]);
+    let refused = bench.events().into_iter().find_map(|event| match event {
+        Event::Refused(keys) => Some(keys),
+        _ => None,
+    });
+    let refused = refused.expect("two of them cannot be had");
+    let names: Vec<&str> = refused.iter().map(|(armed, _)| armed.key.name()).collect();
+    assert_eq!(names, ["mic-mute", "f9"]);
+    assert!(refused[0].1.contains("keyboard") && refused[1].1.contains("another program"));
+    bench.press(Key::named("f10").expect("there is one"));
+    assert_eq!(bench.events().len(), 1, "the rest works");
+}

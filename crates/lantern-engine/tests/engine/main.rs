@@ -6,3 +6,4 @@ mod properties;
 mod rules;
 mod steps;
 mod theatre;
+mod why;

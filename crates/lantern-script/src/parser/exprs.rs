@@ -220,7 +220,7 @@ impl Parser<'_> {
             let list = Value::List(combos.map(Value::Key).collect());
             return Ok(Expr { kind: ExprKind::Value(list), span });
         }
-        let combo = self.parse_combo()?;
+        let combo = self.parse_keys()?;
         let span = word.to(combo.span);
         Ok(Expr { kind: ExprKind::Key(combo), span })
     }

@@ -9,27 +9,30 @@ use crate::tree::{Combo, KeyPart};
 use crate::{Finding, Span, near_name};
 
 impl Parser<'_> {
-    /// `ctrl+shift+e`, `'?'`, `<KeyQ>`, `ctrl+(k)`, `super+[1..9]`
+    /// Keys where a step or a trigger wants them; a `+` with blanks adds nothing here.
     pub(super) fn parse_combo(&mut self) -> Parsed<Combo> {
-        let mut parts = vec![self.parse_key_part()?];
-        while self.is_sign(Sign::Plus) && !self.peek().spaced {
-            let plus = self.next();
-            if self.peek().spaced {
-                let finding = Finding::new(
-                    Code::Unexpected,
-                    plus.span,
-                    "a `+` between keys touches both of them",
-                );
-                self.findings.push(finding.label("a blank follows it").help("write `ctrl+e`"));
-            }
-            parts.push(self.parse_key_part()?);
-        }
-        let span = parts[0].span().to(self.last_span());
+        let combo = self.parse_keys()?;
         if self.is_sign(Sign::Plus) {
             let piece = self.peek();
             let help = "a `+` between keys touches both of them: `ctrl+e`".to_owned();
             return self.fail_at(piece, "the end of the keys", Some(help));
         }
+        Ok(combo)
+    }
+
+    /// `ctrl+shift+e`, `'?'`, `<KeyQ>`, `ctrl+(k)`, `super+[1..9]`
+    pub(super) fn parse_keys(&mut self) -> Parsed<Combo> {
+        let mut parts = vec![self.parse_key_part()?];
+        while self.is_sign(Sign::Plus) && !self.peek().spaced {
+            self.next();
+            let piece = self.peek();
+            if piece.spaced {
+                let help = "a `+` between keys touches both of them: `ctrl+e`".to_owned();
+                return self.fail_at(piece, "a key that touches the `+`", Some(help));
+            }
+            parts.push(self.parse_key_part()?);
+        }
+        let span = parts[0].span().to(self.last_span());
         Ok(Combo { parts, span })
     }
 

@@ -3,9 +3,11 @@
 mod cases;
 mod documents;
 mod findings;
+mod kinds;
 mod lowering;
 mod properties;
 mod scenes;
+mod scopes;
 
 use lantern_script::{Checked, Source, check, render};
 
