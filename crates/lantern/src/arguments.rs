@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{Args, Parser, Subcommand};
 
 /// Rules for the desktop: keys that type, click, hold and launch, whichever window is active.
 #[derive(Debug, Parser)]
@@ -119,21 +119,9 @@ pub struct RehearseArguments {
 pub struct RunArguments {
     /// The file of rules; the person's own if missing.
     pub file: Option<PathBuf>,
-    /// Where to work.
-    #[arg(long, value_enum, default_value_t = DeskChoice::Auto)]
-    pub desk: DeskChoice,
     /// Say what fires as it fires.
     #[arg(short, long)]
     pub verbose: bool,
-}
-
-/// Where rules work.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum DeskChoice {
-    /// The display in DISPLAY.
-    Auto,
-    /// The display in DISPLAY, said outright.
-    X11,
 }
 
 /// `lantern guardian`

@@ -42,11 +42,6 @@ pub struct Session<D> {
     warned_many: bool,
 }
 
-/// Why the loop ended.
-enum End {
-    Signal,
-}
-
 impl<D: Desk> Session<D> {
     /// A session with rules read from `path`, ended by SIGINT, SIGTERM and SIGHUP.
     pub fn new(
@@ -86,24 +81,19 @@ impl<D: Desk> Session<D> {
     pub fn work(&mut self, ready: impl FnOnce(&RuleSet)) -> Result<(), Failure> {
         self.settle()?;
         ready(self.engine.rules());
-        let result = self.work_on();
+        self.work_on()?;
         let now = self.now();
         self.engine.stop_everything(now, "the end of the program");
-        match result {
-            Ok(End::Signal) => {
-                self.carry_out(now)?;
-                Ok(())
-            }
-            Err(failure) => Err(failure),
-        }
+        self.carry_out(now)
     }
 
-    fn work_on(&mut self) -> Result<End, Failure> {
+    /// Works until a signal comes.
+    fn work_on(&mut self) -> Result<(), Failure> {
         loop {
             let quiet = self.settle()?;
             let woken = self.wait(quiet)?;
             if woken.signal {
-                return Ok(End::Signal);
+                return Ok(());
             }
             if woken.saved && self.saved.has_changed() {
                 self.reload()?;

@@ -2,7 +2,7 @@
 
 use lantern_desk::{HeldKeys, X11Desk};
 
-use crate::arguments::{DeskChoice, RunArguments};
+use crate::arguments::RunArguments;
 use crate::failure::{Failure, Status};
 use crate::findings::print_findings;
 use crate::guardian::Guarded;
@@ -18,9 +18,6 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     let Some(rules) = checked.rules else {
         return Err(Failure::Broken { path: source.name });
     };
-    match arguments.desk {
-        DeskChoice::Auto | DeskChoice::X11 => {}
-    }
     let display = std::env::var("DISPLAY").unwrap_or_default();
     if display.is_empty() {
         return Err(lantern_desk::DeskError::NoDisplay.into());

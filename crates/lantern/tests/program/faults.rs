@@ -4,17 +4,18 @@
 use std::time::Duration;
 
 use lantern_stage::{Display, Stage};
+use rustix::process::Signal;
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
 
 use crate::desktop::{QUIET, bare};
-use crate::running::Running;
+use crate::running::{Running, send};
 
 /// Rules that hold a key, a modifier and a button.
 const HOLDING: &str = "when key f9 { hold ctrl+a { press left-button; wait } }\n";
 
 #[test]
 fn x11_no_key_stays_down_after_a_signal_or_a_kill() {
-    for signal in ["TERM", "INT", "HUP", "KILL"] {
+    for signal in [Signal::TERM, Signal::INT, Signal::HUP, Signal::KILL] {
         let (display, mut person, target) = bare();
         let mut running = Running::start(&display, HOLDING);
         person.tap("f9");
@@ -27,7 +28,7 @@ fn x11_no_key_stays_down_after_a_signal_or_a_kill() {
             let got = target.next(Duration::from_secs(10));
             up += u32::from(!got.expect("every key is let go").down);
         }
-        assert!(person.keys_down().is_empty() && !person.buttons_down(), "after {signal}");
+        assert!(person.keys_down().is_empty() && !person.buttons_down(), "after {signal:?}");
     }
 }
 
@@ -38,8 +39,7 @@ fn x11_keys_that_both_processes_left_down_are_let_go_at_the_next_start() {
     person.tap("f9");
     target.expect(3);
     for pid in [running.guardian(), running.child.id()] {
-        let status = std::process::Command::new("kill").args(["-KILL", &pid.to_string()]).status();
-        assert!(status.expect("kill is there").success());
+        send(pid, Signal::KILL);
     }
     running.wait_end();
     assert_eq!(person.keys_down().len(), 2, "with both dead nobody lets go");
@@ -200,7 +200,7 @@ fn x11_a_kill_at_any_moment_leaves_no_key_down() {
         let mut running = Running::start(&display, rules);
         person.tap("f9");
         target.expect(20 + round * 7);
-        running.signal("KILL");
+        running.signal(Signal::KILL);
         running.wait_end();
         let patient = std::time::Instant::now() + Duration::from_secs(10);
         while !person.keys_down().is_empty() || person.buttons_down() {

@@ -7,6 +7,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
 use lantern_stage::{Display, PATIENCE_MS};
+use rustix::process::{Pid, Signal, kill_process};
 
 /// A running `lantern run`.
 pub struct Running {
@@ -54,11 +55,9 @@ impl Running {
         }
     }
 
-    /// Sends a signal by its name.
-    pub fn signal(&self, name: &str) {
-        let pid = self.child.id().to_string();
-        let status = std::process::Command::new("kill").args(["-s", name, &pid]).status();
-        assert!(status.expect("kill is there").success());
+    /// Sends it a signal.
+    pub fn signal(&self, signal: Signal) {
+        send(self.child.id(), signal);
     }
 
     /// The process id of its guardian.
@@ -75,7 +74,7 @@ impl Running {
 
     /// Ends it as a person does, and expects that to be clean.
     pub fn stop(mut self) {
-        self.signal("TERM");
+        self.signal(Signal::TERM);
         assert!(self.wait_end().success(), "read:\n{}", self.seen.join("\n"));
     }
 }
@@ -85,6 +84,12 @@ impl Drop for Running {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+/// Sends a signal to a process that the test started.
+pub fn send(pid: u32, signal: Signal) {
+    let pid = Pid::from_raw(pid as i32).expect("it is a process");
+    kill_process(pid, signal).expect("it is ours");
 }
 
 /// A thread that reads lines, so that waiting for one can give up.
