@@ -83,7 +83,7 @@ impl X11Desk {
     /// Takes out of the way what must not be down; gives the person's modifiers among it.
     pub(super) fn begin_step(&mut self, step: &InputStep) -> Result<Vec<u8>, DeskError> {
         let codes = step.acts.iter().flat_map(act_keys).filter_map(keycode_of);
-        let own: BTreeSet<u8> = codes.filter(|code| self.grabs.has_code(*code)).collect();
+        let own: BTreeSet<u8> = codes.filter(|code| self.is_in_our_way(*code)).collect();
         for code in own {
             self.grabs.suspend(&self.link, code)?;
             self.suspended.push(code);
@@ -134,12 +134,44 @@ impl X11Desk {
         for key in &step.park {
             self.fake_board(*key, true)?;
         }
-        for code in std::mem::take(&mut self.suspended) {
-            self.grabs.resume(&self.link, code)?;
-        }
+        self.resume_grabs(step)?;
         self.flush()?;
         self.put_back(lifted)?;
         self.bound_queue()
+    }
+
+    /// Whether injecting the keycode would start a grab of our own.
+    fn is_in_our_way(&self, code: u8) -> bool {
+        self.grabs.has_code(code) && !self.open.contains(&code)
+    }
+
+    /// Takes the grabs again that were let go for a step, but for keys that stay down: what the
+    /// server repeats of them would come to us instead of the program.
+    fn resume_grabs(&mut self, step: &InputStep) -> Result<(), DeskError> {
+        let codes = |wanted: fn(&Act) -> Option<Key>| -> BTreeSet<u8> {
+            step.acts.iter().filter_map(wanted).filter_map(keycode_of).collect()
+        };
+        let downs = codes(|act| match act {
+            Act::Down(key) => Some(*key),
+            _ => None,
+        });
+        let ups = codes(|act| match act {
+            Act::Up(key) => Some(*key),
+            _ => None,
+        });
+        for code in std::mem::take(&mut self.suspended) {
+            if downs.contains(&code) {
+                self.open.insert(code);
+            } else {
+                self.grabs.resume(&self.link, code)?;
+            }
+        }
+        for code in ups {
+            if self.open.remove(&code) {
+                self.grabs.resume(&self.link, code)?;
+            }
+        }
+        Ok(())
     }
 
     fn put_back(&mut self, lifted: Vec<u8>) -> Result<(), DeskError> {
@@ -223,7 +255,7 @@ impl X11Desk {
             };
             self.change_level(level, wanted)?;
             level = wanted;
-            let grabbed = self.grabs.has_code(code);
+            let grabbed = self.is_in_our_way(code);
             if grabbed {
                 self.grabs.suspend(&self.link, code)?;
             }

@@ -47,6 +47,8 @@ pub struct X11Desk {
     button_ups: Vec<u8>,
     /// Keycodes whose grabs are let go for the present step.
     suspended: Vec<u8>,
+    /// Keycodes whose grabs are let go as long as we hold them down.
+    open: BTreeSet<u8>,
     /// The modifiers of the press that is being answered.
     pressed_under: Option<u16>,
     /// Withheld keys whose release must be reported.
@@ -98,6 +100,7 @@ impl X11Desk {
             ups: Vec::new(),
             button_ups: Vec::new(),
             suspended: Vec::new(),
+            open: BTreeSet::new(),
             pressed_under: None,
             followed: BTreeSet::new(),
             look_again: false,
@@ -260,6 +263,7 @@ impl X11Desk {
             && let Some(code) = keycode_of(key)
         {
             self.fake_key(code, false)?;
+            self.open.remove(&code);
             self.grabs.resume(&self.link, code)?;
             self.flush()?;
         }
@@ -291,6 +295,9 @@ impl X11Desk {
     fn take_grabs(&mut self) -> Result<(), DeskError> {
         let keys = &self.armed.keys;
         let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys)?;
+        for code in &self.open {
+            self.grabs.suspend(&self.link, *code)?;
+        }
         if !refused.is_empty() {
             self.events.push_back(Event::Refused(refused));
         }
@@ -355,6 +362,7 @@ impl Desk for X11Desk {
             return Ok(());
         };
         self.grabs.suspend(&self.link, code)?;
+        self.open.insert(code);
         self.fake_key(code, true)?;
         self.given_back.insert(key);
         self.look_again = true;

@@ -357,3 +357,24 @@ fn x11_two_layout_groups_are_followed() {
     assert_eq!(stage.terminal.read(3), "qЖ");
     running.stop();
 }
+
+#[test]
+fn x11_a_rule_may_hold_the_key_of_another_rule() {
+    let (display, mut person, target) = bare();
+    let rules = "when key f9 again stops { hold a { wait } }\nwhen key a => tap c\n";
+    let running = Running::start(&display, rules);
+    person.tap("f9");
+    // It goes down and repeats, as under a finger, and what else is pressed still arrives.
+    target.expect(12).iter().for_each(|got| assert_eq!(got.detail, A));
+    person.tap("b");
+    let b = target.rest(Duration::from_millis(60)).iter().any(|got| got.detail == 56 && got.down);
+    assert!(b, "the keyboard is not taken meanwhile");
+    person.tap("f9");
+    while !person.keys_down().is_empty() {
+        target.rest(Duration::from_millis(5));
+    }
+    person.tap("a");
+    let got = target.rest(QUIET);
+    assert!(got.iter().any(|got| got.detail == 54), "its own rule has the key again: {got:?}");
+    running.stop();
+}
