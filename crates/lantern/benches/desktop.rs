@@ -22,11 +22,7 @@ fn main() {
         floor::work(std::env::args().nth(2).as_deref() == Some("lifting"));
         return;
     }
-    let display = Display::start("us");
-    let person = Person::sit_down(&display).unchecked();
-    let target = Target::open(&display);
-    target.pretend_active("corelog");
-    let mut bench = Bench { display, person, target };
+    let mut bench = Bench::on(Display::start("us"));
     let plain = "when key f9 => tap a\n";
     let lifting = "when key ctrl+shift+f9 => tap a\n";
     println!("{TURNS} turns of {PRESSES} presses each, microseconds");
@@ -50,6 +46,9 @@ fn main() {
         bench.compare_rules(what, ["10", "100 taken"], [&ten, &hungry]);
     }
     if wants("unbound") {
+        // As on any desktop, a window manager has keys of its own taken already: the first grab on
+        // a screen costs every key more than the next hundred do.
+        let mut bench = Bench::with_window_manager();
         bench.unbound("a key that is not bound, 10,000 rules", &many);
         bench.unbound("a key that is not bound, 100 combinations taken", &hungry);
     }
@@ -106,6 +105,19 @@ struct Bench {
 }
 
 impl Bench {
+    fn on(display: Display) -> Bench {
+        let person = Person::sit_down(&display).unchecked();
+        let target = Target::open(&display);
+        target.pretend_active("corelog");
+        Bench { display, person, target }
+    }
+
+    fn with_window_manager() -> Bench {
+        let mut display = Display::start("us");
+        display.manage();
+        Bench::on(display)
+    }
+
     /// One turn: presses the combination and times the injected key.
     fn turn(&mut self, combo: &str, samples: &mut Samples) {
         let keys: Vec<&str> = combo.split('+').collect();
