@@ -240,6 +240,17 @@ pub struct Combo {
     pub span: Span,
 }
 
+impl Combo {
+    /// Its keys, if it holds no values and no sets.
+    pub fn fixed(&self) -> Option<lantern_model::Combo> {
+        let keys = self.parts.iter().map(|part| match part {
+            KeyPart::Key(key, _) => Some(*key),
+            _ => None,
+        });
+        keys.collect::<Option<Vec<_>>>().map(lantern_model::Combo)
+    }
+}
+
 /// One part of a combination.
 #[derive(Debug, Clone, PartialEq)]
 pub enum KeyPart {

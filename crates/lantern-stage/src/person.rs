@@ -4,6 +4,7 @@
 //! device. Every press is seen back as a raw event whose source is asserted to be that device.
 
 use std::collections::BTreeSet;
+use std::time::{Duration, Instant};
 
 use lantern_model::{Key, Layout, Side};
 use x11rb::CURRENT_TIME;
@@ -15,8 +16,8 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _, EventMask as EventMaskCo
 use x11rb::protocol::xtest::ConnectionExt as _;
 use x11rb::rust_connection::RustConnection;
 
-use crate::Display;
 use crate::display::wait_for;
+use crate::{Display, PATIENCE_MS};
 
 /// The person.
 #[derive(Debug)]
@@ -139,6 +140,17 @@ impl Person {
         let reply = self.conn.query_keymap().expect("it listens").reply().expect("it answers");
         let bit = |code: &u8| reply.keys[usize::from(*code) / 8] & (1 << (code % 8)) != 0;
         (0..=u8::MAX).filter(bit).collect()
+    }
+
+    /// Waits until no key is down: what is put back after a step may be under way.
+    ///
+    /// # Panics
+    /// When one stays down.
+    pub fn expect_no_keys_down(&self) {
+        let end = Instant::now() + Duration::from_millis(PATIENCE_MS);
+        while !self.keys_down().is_empty() {
+            assert!(Instant::now() < end, "keys stay down: {:?}", self.keys_down());
+        }
     }
 
     /// Whether pointer buttons are down.

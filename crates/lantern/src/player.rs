@@ -6,9 +6,7 @@ use std::time::Duration;
 
 use lantern_desk::{Desk, Output, SimulatedDesk, What};
 use lantern_engine::{Engine, ReasonKind};
-use lantern_model::{
-    Combo, Effect, EffectId, Event, Key, KeyRef, Layout, Order, RuleSet, RunId, Time,
-};
+use lantern_model::{Combo, Effect, EffectId, Event, Key, Layout, Order, RuleSet, RunId, Time};
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
 use crate::timeline::{Sent, SentKind, Timeline};
@@ -273,14 +271,8 @@ impl Player {
 
     fn press(&mut self, combo: &Combo, span: Duration, words: String) {
         self.timeline.come(self.now, words);
-        let mut keys = Vec::new();
-        for part in &combo.0 {
-            let key = match part {
-                KeyRef::Either(family) => Some(family.usual_side().key()),
-                other => Layout::us().place(*other),
-            };
-            keys.extend(key);
-        }
+        let board = Layout::us();
+        let mut keys: Vec<Key> = combo.0.iter().filter_map(|part| board.place(*part)).collect();
         for key in &keys {
             self.desk.press(self.now, *key);
             self.settle();

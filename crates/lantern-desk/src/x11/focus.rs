@@ -46,8 +46,8 @@ fn property(link: &Link, window: Window, name: u32, kind: u32) -> Result<Vec<u8>
     Ok(cookie.reply().map(|reply| reply.value).unwrap_or_default())
 }
 
-/// The window that has the keyboard, and whether it answers pings.
-pub(super) fn focused_window(link: &Link) -> Result<Option<(Window, bool)>, DeskError> {
+/// The window that has the keyboard, if it answers pings.
+pub(super) fn focused_window(link: &Link) -> Result<Option<Window>, DeskError> {
     let protocols = link.atoms.WM_PROTOCOLS;
     let mut window = link.conn.get_input_focus()?.reply()?.focus;
     // 0 and 1 mean no window and the root. The focus may be a child of what speaks protocols.
@@ -58,7 +58,7 @@ pub(super) fn focused_window(link: &Link) -> Result<Option<(Window, bool)>, Desk
                 == link.atoms._NET_WM_PING
         });
         if answers {
-            return Ok(Some((window, true)));
+            return Ok(Some(window));
         }
         match link.conn.query_tree(window)?.reply() {
             Ok(tree) => window = tree.parent,

@@ -32,8 +32,6 @@ impl X11Desk {
     }
 
     fn fake_button(&mut self, button: u8, down: bool) -> Result<(), DeskError> {
-        // A button's mark is taken away before its release is sent: letting a button go that was
-        // let go already is harmless, so only the press must never be unmarked.
         if down {
             self.held.mark_button(button, true);
         } else {

@@ -86,7 +86,7 @@ impl X11Desk {
     }
 
     fn wait_for_program(&mut self, now: Time, waiting: WaitingStep) -> Result<(), DeskError> {
-        let pinged = focus::focused_window(&self.link)?.map(|(window, _)| window);
+        let pinged = focus::focused_window(&self.link)?;
         if let Some(window) = pinged {
             self.select_root_events(true)?;
             let data = [self.link.atoms._NET_WM_PING, 0, window, 0, 0];

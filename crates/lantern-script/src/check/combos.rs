@@ -1,6 +1,5 @@
 //! Combinations of keys, lowered.
 
-use lantern_model::KeyRef;
 use lantern_model::code::{ComboExpr, Expr, KeyTerm};
 
 use super::Checker;
@@ -8,18 +7,6 @@ use super::kinds::Kind;
 use crate::Finding;
 use crate::codes::Code;
 use crate::tree::{Combo, KeyPart};
-
-/// The keys of a combination that holds no values and no sets.
-pub(super) fn fixed(combo: &Combo) -> Option<Vec<KeyRef>> {
-    combo
-        .parts
-        .iter()
-        .map(|part| match part {
-            KeyPart::Key(key, _) => Some(*key),
-            _ => None,
-        })
-        .collect()
-}
 
 impl Checker<'_> {
     /// A combination in a step or a value.

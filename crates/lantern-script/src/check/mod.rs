@@ -15,7 +15,7 @@ mod steps;
 
 use std::collections::BTreeSet;
 
-use lantern_model::{Combo, Global, Place, RoutineId, RuleSet, Settings};
+use lantern_model::{Global, Place, RoutineId, RuleSet, Settings};
 
 use crate::codes::{Code, Severity};
 use crate::tree::{self, ExprKind, File, Item};
@@ -173,8 +173,8 @@ impl<'a> Checker<'a> {
                 Finding::new(Code::NamedTwice, value.span, "`panic` is set twice").label("again"),
             );
         }
-        if let Some(keys) = combos::fixed(combo) {
-            self.set.settings = Settings { panic: Combo(keys) };
+        if let Some(panic) = combo.fixed() {
+            self.set.settings = Settings { panic };
         }
     }
 

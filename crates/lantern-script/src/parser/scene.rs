@@ -166,12 +166,12 @@ impl Parser<'_> {
                 self.expect_word("times", "after how often")?;
             }
         }
-        Ok(fixed_combo(&button).map(|combo| Expectation::Clicked(combo, count)))
+        Ok(button.fixed().map(|combo| Expectation::Clicked(combo, count)))
     }
 
     fn parse_scene_combo(&mut self) -> Parsed<Option<Combo>> {
         let combo = self.parse_combo()?;
-        let fixed = fixed_combo(&combo);
+        let fixed = combo.fixed();
         let unread = combo.parts.iter().any(|part| matches!(part, KeyPart::Unread(_)));
         if fixed.is_none() && !unread {
             self.findings.push(
@@ -210,12 +210,4 @@ impl Parser<'_> {
             }
         }
     }
-}
-
-fn fixed_combo(combo: &crate::tree::Combo) -> Option<Combo> {
-    let keys = combo.parts.iter().map(|part| match part {
-        KeyPart::Key(key, _) => Some(*key),
-        _ => None,
-    });
-    keys.collect::<Option<Vec<_>>>().map(Combo)
 }
