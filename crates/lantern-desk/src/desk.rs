@@ -3,7 +3,7 @@
 use std::os::fd::BorrowedFd;
 use std::time::Duration;
 
-use lantern_model::{Armed, EffectId, Event, HintPlace, InputStep, Key, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, HintPlace, InputStep, Time};
 
 /// A place where input is seen and made.
 ///
@@ -25,11 +25,18 @@ pub trait Desk {
     /// When the desk is gone.
     fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError>;
 
-    /// Hands a withheld key, still under the finger, to the program.
+    /// Hands a withheld key to the program, as itself or as what it is remapped to.
     ///
     /// # Errors
     /// When the desk is gone.
-    fn give_back(&mut self, now: Time, key: Key) -> Result<(), DeskError>;
+    fn give_back(&mut self, now: Time, back: &GiveBack) -> Result<(), DeskError>;
+
+    /// Does what is asked of windows or the clipboard, if it is the desk's to do; its outcome comes
+    /// as an event. Whether it is.
+    ///
+    /// # Errors
+    /// When the desk is gone.
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError>;
 
     /// Shows a small text for a time.
     ///

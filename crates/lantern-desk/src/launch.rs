@@ -3,15 +3,16 @@
 
 use std::env;
 use std::ffi::OsString;
-use std::fs;
+use std::fs::{self, File};
+use std::io::{Read, Seek};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitStatus, Stdio};
-use std::time::Duration;
 
-use lantern_model::{EffectId, Event, Time};
-use rustix::process::{Pid, PidfdFlags, pidfd_open};
+use lantern_model::{EffectId, Event, Value};
+use rustix::fs::{MemfdFlags, memfd_create};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open};
 
 /// Why a program could not be started.
 #[derive(Debug, thiserror::Error)]
@@ -48,9 +49,16 @@ struct Started {
     name: String,
     child: Child,
     ended: OwnedFd,
-    waiter: Option<EffectId>,
-    limit: Option<Time>,
+    /// The effect that started it.
+    effect: EffectId,
+    /// Whether its end is that effect's outcome.
+    waited_for: bool,
+    /// What it prints, if that is wanted.
+    printed: Option<File>,
 }
+
+/// So much of what a program prints is kept, in bytes.
+const MOST_PRINTED: u64 = 1 << 20;
 
 /// Starts programs and sees them end.
 #[derive(Debug, Default)]
@@ -63,44 +71,64 @@ impl Launcher {
     ///
     /// # Errors
     /// When there is none of that name, or it cannot be started.
-    pub fn launch(&mut self, name: &str) -> Result<u32, LaunchError> {
+    pub fn launch(&mut self, effect: EffectId, name: &str) -> Result<u32, LaunchError> {
         let words = match entry_file(name) {
             Some(path) => entry_words(&path)?,
             None => shlex::split(name).unwrap_or_default(),
         };
-        self.start(&words, None, None)
+        self.start(effect, &words, false)
     }
 
-    /// Starts a program whose end is reported as the effect's outcome.
+    /// Starts a program whose end is reported as the effect's outcome, with what it printed.
     ///
     /// # Errors
     /// When it is not there or cannot be started.
-    pub fn run(
-        &mut self,
-        now: Time,
-        effect: EffectId,
-        words: &[String],
-        limit: Option<Duration>,
-    ) -> Result<u32, LaunchError> {
-        self.start(words, Some(effect), limit.map(|limit| now + limit))
+    pub fn run(&mut self, effect: EffectId, words: &[String]) -> Result<u32, LaunchError> {
+        self.start(effect, words, true)
+    }
+
+    /// Ends what the effect started, and all it started in turn; whether it was still there.
+    pub fn end(&mut self, effect: EffectId) -> bool {
+        let Some(started) = self.started.iter().find(|started| started.effect == effect) else {
+            return false;
+        };
+        kill_process_group(Pid::from_child(&started.child), Signal::TERM).is_ok()
+    }
+
+    /// Nobody waits for the effect's outcome any more: a program that was waited for is ended.
+    pub fn abandon(&mut self, effect: EffectId) {
+        let waited = self.started.iter_mut().find(|s| s.effect == effect && s.waited_for);
+        if let Some(started) = waited {
+            started.waited_for = false;
+            // One that is gone already needs no ending.
+            let _ = kill_process_group(Pid::from_child(&started.child), Signal::KILL);
+        }
     }
 
     fn start(
         &mut self,
+        effect: EffectId,
         words: &[String],
-        waiter: Option<EffectId>,
-        limit: Option<Time>,
+        waited_for: bool,
     ) -> Result<u32, LaunchError> {
         let (program, arguments) = words.split_first().ok_or(LaunchError::Nothing)?;
         let failed = |source: std::io::Error| match source.kind() {
             std::io::ErrorKind::NotFound => LaunchError::NotFound { name: program.clone() },
             _ => LaunchError::Start { name: program.clone(), source },
         };
+        let mut printed = None;
+        let mut output = Stdio::null();
+        if waited_for {
+            let memory = memfd_create("printed", MemfdFlags::CLOEXEC);
+            let file = File::from(memory.map_err(|error| failed(error.into()))?);
+            output = Stdio::from(file.try_clone().map_err(failed)?);
+            printed = Some(file);
+        }
         // Its own process group, so that a key pressed in our terminal does not end it.
         let child = Command::new(program)
             .args(arguments)
             .stdin(Stdio::null())
-            .stdout(Stdio::null())
+            .stdout(output)
             .stderr(Stdio::null())
             .process_group(0)
             .spawn()
@@ -108,7 +136,8 @@ impl Launcher {
         let pid = Pid::from_child(&child);
         let ended = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| failed(error.into()))?;
         let number = child.id();
-        self.started.push(Started { name: program.clone(), child, ended, waiter, limit });
+        let name = program.clone();
+        self.started.push(Started { name, child, ended, effect, waited_for, printed });
         Ok(number)
     }
 
@@ -117,42 +146,45 @@ impl Launcher {
         self.started.iter().map(|started| started.ended.as_fd())
     }
 
-    /// When a program's time is up, if ever.
-    pub fn next_deadline(&self) -> Option<Time> {
-        self.started.iter().filter_map(|started| started.limit).min()
-    }
-
-    /// Takes in programs that have ended or whose time is up; gives the outcomes.
-    pub fn reap(&mut self, now: Time) -> Vec<Event> {
+    /// Takes in programs that have ended; gives the outcomes that are waited for.
+    pub fn reap(&mut self) -> Vec<Event> {
         let mut events = Vec::new();
         self.started.retain_mut(|started| {
-            let ended = started.child.try_wait();
-            let result = match &ended {
-                Ok(None) if started.limit.is_some_and(|limit| limit <= now) => {
-                    // It is ended and reaped on the next look.
-                    let _ = started.child.kill();
-                    started.limit = None;
-                    Err(format!("`{}` took too long and was ended", started.name))
-                }
+            let result = match started.child.try_wait() {
                 Ok(None) => return true,
-                Ok(Some(status)) => outcome(&started.name, *status),
+                Ok(Some(status)) => outcome(&started.name, status, started.printed.as_mut()),
                 Err(error) => Err(format!("`{}` was lost: {error}", started.name)),
             };
-            if let Some(effect) = started.waiter.take() {
-                events.push(Event::Outcome { effect, result });
+            if started.waited_for {
+                events.push(Event::Outcome { effect: started.effect, result });
             }
-            !matches!(ended, Ok(Some(_)) | Err(_))
+            false
         });
         events
     }
 }
 
-fn outcome(name: &str, status: ExitStatus) -> Result<(), String> {
+fn outcome(
+    name: &str,
+    status: ExitStatus,
+    printed: Option<&mut File>,
+) -> Result<Option<Value>, String> {
     match status.code() {
-        Some(0) => Ok(()),
+        Some(0) => Ok(printed.map(|file| Value::Text(text_of(file)))),
         Some(code) => Err(format!("`{name}` ended with status {code}")),
         None => Err(format!("`{name}` was ended by a signal")),
     }
+}
+
+/// What a program printed, without its last line end.
+fn text_of(file: &mut File) -> String {
+    let mut bytes = Vec::new();
+    if file.rewind().is_ok() {
+        // What cannot be read back was not printed.
+        let _ = file.take(MOST_PRINTED).read_to_end(&mut bytes);
+    }
+    let text = String::from_utf8_lossy(&bytes);
+    text.strip_suffix('\n').unwrap_or(&text).to_owned()
 }
 
 /// The file of a desktop entry, looked for as the XDG base directories say.

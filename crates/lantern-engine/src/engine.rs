@@ -3,34 +3,32 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
+use lantern_model::code::Asked;
 use lantern_model::{
-    App, Armed, Effect, EffectId, Event, Key, Layout, Order, RuleSet, RunId, Time, Value,
+    App, Armed, Effect, EffectId, Event, Frame, Key, LayerId, Layout, Order, RoutineId, RuleSet,
+    RunId, Time, Value,
 };
 
+use crate::alarms::Clock;
 use crate::eval::Scope;
-use crate::firing::Waiting;
+use crate::firing::Firing;
+use crate::hearing::Ears;
 use crate::ledger::{Ledger, Owner};
+use crate::places::Place;
+use crate::presses::Presses;
+use crate::random::Random;
 use crate::reasons::{Reason, ReasonKind, Reasons};
-use crate::runs::{Press, Runs, State};
+use crate::runs::Runs;
 use crate::timers::{Timer, Timers};
+use crate::turns::Turns;
 use crate::watch::{RuleIndex, Watch};
-
-/// A press that the person has not let go, of a key whose release matters.
-#[derive(Debug)]
-pub(crate) struct Down {
-    pub press: Press,
-    /// The rule to fire, and its trigger, when it goes up.
-    pub on_release: Option<(usize, usize)>,
-    /// The rule that it repeats, and its trigger.
-    pub repeats: Option<(usize, usize)>,
-}
 
 /// The engine.
 ///
 /// ```
 /// use lantern_engine::Engine;
 /// use lantern_model::{Event, Layout, Order, RuleSet, Time};
-/// let mut engine = Engine::new(RuleSet::default());
+/// let mut engine = Engine::new(RuleSet::default(), 7);
 /// engine.handle_event(Time::START, Event::Layout(Layout::us()));
 /// let effect = engine.poll_effect().unwrap();
 /// assert!(matches!(effect.order, Order::Arm(armed) if armed.keys.len() == 1));
@@ -39,35 +37,80 @@ pub(crate) struct Down {
 pub struct Engine {
     pub(crate) rules: Arc<RuleSet>,
     index: RuleIndex,
-    asks_fingers: bool,
+    asks: Asks,
     pub(crate) globals: Vec<Value>,
     pub(crate) watch: Watch,
     armed: Option<Armed>,
-    layout_known: bool,
+    pub(crate) layout_known: bool,
     missing: BTreeSet<(Option<usize>, String)>,
     pub(crate) layout: Layout,
     pub(crate) app: App,
-    pub(crate) fingers: BTreeSet<Key>,
-    pub(crate) down: BTreeMap<Key, Down>,
-    pub(crate) presses: u64,
+    pub(crate) title: String,
+    pub(crate) screens: Vec<Frame>,
+    pub(crate) pointer: (i32, i32),
+    pub(crate) layers: Vec<LayerId>,
+    pub(crate) locked: bool,
+    pub(crate) clock: Clock,
+    pub(crate) presses: Presses,
+    pub(crate) ears: Ears,
     pub(crate) runs: Runs,
-    pub(crate) waiting: BTreeMap<usize, Waiting>,
+    pub(crate) waiting: BTreeMap<usize, Firing>,
+    pub(crate) last_fired: BTreeMap<usize, Time>,
+    pub(crate) quiet: BTreeMap<usize, (u64, Firing)>,
+    pub(crate) paused: BTreeSet<String>,
+    pub(crate) choices: BTreeMap<(RoutineId, usize), usize>,
+    pub(crate) started: BTreeMap<String, EffectId>,
     pub(crate) ready: VecDeque<RunId>,
-    pub(crate) input_owner: Option<RunId>,
-    pub(crate) input_queue: VecDeque<RunId>,
+    /// Runs that wait for an effect's outcome.
+    pub(crate) awaited: BTreeMap<EffectId, RunId>,
+    /// Runs that wait for something to become so; some may not wait any more.
+    pub(crate) watchers: BTreeSet<RunId>,
+    /// Runs of paused rules that could go on.
+    pub(crate) stood_still: Vec<RunId>,
+    pub(crate) input_turns: Turns,
+    pub(crate) front_turns: Turns,
     pub(crate) ledger: Ledger,
     pub(crate) timers: Timers,
+    pub(crate) random: Random,
+    /// Whether something changed that a waiting condition may be about.
+    pub(crate) changed: bool,
     effects: VecDeque<Effect>,
     effect_count: u64,
     reasons: Reasons,
 }
 
+/// What the rules ask for in their conditions and steps.
+#[derive(Debug, Default)]
+struct Asks {
+    fingers: bool,
+    pointer: bool,
+    boards: bool,
+    letters: bool,
+}
+
+impl Asks {
+    fn of(rules: &RuleSet) -> Asks {
+        use lantern_model::code::{Op, Spot};
+        let glides = rules.ops().any(|op| match op {
+            Op::Move { to, over } => over.is_some() || matches!(to, Spot::OfScreen(..)),
+            _ => false,
+        });
+        Asks {
+            fingers: rules.asks(&|asked| *asked == Asked::Fingers),
+            pointer: glides || rules.asks(&|asked| asked.is_pointer()),
+            boards: rules.rules.iter().any(|rule| rule.scope.boards.is_some()),
+            letters: false,
+        }
+    }
+}
+
 impl Engine {
-    /// An engine with these rules. It arms nothing before it was told a layout.
-    pub fn new(rules: RuleSet) -> Engine {
+    /// An engine with these rules and this seed for all chance. It arms nothing before it was told
+    /// a layout.
+    pub fn new(rules: RuleSet, seed: u64) -> Engine {
         let mut engine = Engine {
             index: RuleIndex::default(),
-            asks_fingers: false,
+            asks: Asks::default(),
             rules: Arc::new(RuleSet::default()),
             globals: Vec::new(),
             watch: Watch::default(),
@@ -76,16 +119,31 @@ impl Engine {
             missing: BTreeSet::new(),
             layout: Layout::us(),
             app: App::default(),
-            fingers: BTreeSet::new(),
-            down: BTreeMap::new(),
-            presses: 0,
+            title: String::new(),
+            screens: Vec::new(),
+            pointer: (0, 0),
+            layers: Vec::new(),
+            locked: false,
+            clock: Clock::default(),
+            presses: Presses::default(),
+            ears: Ears::default(),
             runs: Runs::default(),
             waiting: BTreeMap::new(),
+            last_fired: BTreeMap::new(),
+            quiet: BTreeMap::new(),
+            paused: BTreeSet::new(),
+            choices: BTreeMap::new(),
+            started: BTreeMap::new(),
             ready: VecDeque::new(),
-            input_owner: None,
-            input_queue: VecDeque::new(),
+            awaited: BTreeMap::new(),
+            watchers: BTreeSet::new(),
+            stood_still: Vec::new(),
+            input_turns: Turns::default(),
+            front_turns: Turns::default(),
             ledger: Ledger::default(),
             timers: Timers::default(),
+            random: Random::new(seed),
+            changed: false,
             effects: VecDeque::new(),
             effect_count: 0,
             reasons: Reasons::default(),
@@ -96,11 +154,12 @@ impl Engine {
 
     fn set_rules(&mut self, rules: RuleSet) {
         self.index = RuleIndex::new(&rules);
-        self.asks_fingers = rules.asks_fingers();
+        self.ears = Ears::new(&rules);
+        self.asks = Asks { letters: self.ears.listens_to_letters(), ..Asks::of(&rules) };
         self.rules = Arc::new(rules);
         self.globals = Vec::new();
         for global in &Arc::clone(&self.rules).globals {
-            let first = self.scope(&[], false).value(&global.first);
+            let first = self.scope(Time::START, &[], false).value(&global.first);
             // What cannot be worked out is false, and fails where it is used.
             self.globals.push(first.unwrap_or(Value::Truth(false)));
         }
@@ -109,52 +168,116 @@ impl Engine {
     /// Takes a new set of rules: every run ends and lets go, every key is armed anew.
     pub fn replace_rules(&mut self, now: Time, rules: RuleSet) {
         self.stop_everything(now, "the rules were read anew");
+        self.give_all_back(now);
+        self.timers.cancel_all(|_| true);
+        self.quiet.clear();
+        self.last_fired.clear();
+        self.paused.clear();
+        self.choices.clear();
+        self.layers.clear();
         self.set_rules(rules);
         self.missing.clear();
-        self.down.clear();
+        self.presses.forget_rules();
         self.rearm(now);
+        self.begin_rounds(now);
+        self.set_alarms(now);
     }
 
-    /// Takes in what a desk saw. Deadlines that are due come first.
+    /// Takes in what a desk, an ear or a device saw. Deadlines that are due come first.
     pub fn handle_event(&mut self, now: Time, event: Event) {
         self.fire_due(now);
+        let outcome = matches!(event, Event::Outcome { .. });
+        self.take_in(now, event);
+        self.changed |= !outcome;
+        self.settle(now);
+    }
+
+    fn take_in(&mut self, now: Time, event: Event) {
         match event {
             Event::Pressed { key, modifiers } => self.handle_press(now, key, modifiers),
             Event::LetGo { key } => self.handle_release(now, key),
             Event::Finger { key, down } => self.handle_finger(now, key, down),
-            Event::Focus(app) => {
-                self.app = app;
+            Event::Board(name) => self.presses.board = name.to_lowercase(),
+            Event::Letter(letter) => self.handle_letter(now, letter),
+            Event::Pointer(x, y) => self.pointer = (x, y),
+            Event::Screens(screens) => self.screens = screens,
+            Event::Focus(app) => self.handle_focus(now, app),
+            Event::Opened(app) => self.handle_window(now, &app, true),
+            Event::Layout(layout) => self.handle_layout(now, layout),
+            Event::Locked(locked) => {
+                self.locked = locked;
                 self.rearm(now);
             }
-            Event::Layout(layout) => {
-                let first = !self.layout_known;
-                self.layout_known = true;
-                if first || self.layout != layout {
-                    self.layout = layout;
-                    self.rearm(now);
-                }
-                if !first {
-                    self.give_reason(now, None, ReasonKind::NewLayout);
-                }
+            Event::Clock(wall) => self.handle_clock(now, wall),
+            Event::Started => self.handle_started(now),
+            Event::Heard { words, score } => self.handle_heard(now, &words, score),
+            Event::Drawn { shape, key, frame, score } => {
+                self.handle_drawn(now, &shape, key, frame, score);
             }
+            Event::Bytes { device, bytes } => self.handle_bytes(now, &device, &bytes),
+            Event::Message { device, topic, text } => {
+                self.handle_message(now, &device, &topic, &text);
+            }
+            Event::Call { device, path, text } => self.handle_call(now, &device, &path, &text),
             Event::Refused(keys) => self.handle_refusals(now, &keys),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),
         }
-        self.run_ready(now);
+    }
+
+    fn handle_focus(&mut self, now: Time, app: App) {
+        let new_window = self.app.window != app.window;
+        self.title = app.title.to_lowercase();
+        self.app = app;
+        self.rearm(now);
+        if new_window {
+            self.ears.forget_letters();
+            let app = self.app.clone();
+            self.handle_window(now, &app, false);
+        }
+    }
+
+    fn handle_layout(&mut self, now: Time, layout: Layout) {
+        let first = !self.layout_known;
+        self.layout_known = true;
+        if first || self.layout != layout {
+            self.layout = layout;
+            self.rearm(now);
+        }
+        if !first {
+            self.give_reason(now, None, ReasonKind::NewLayout);
+        }
     }
 
     /// Does what is due by `now`.
     pub fn handle_deadline(&mut self, now: Time) {
         self.fire_due(now);
-        self.run_ready(now);
+        self.settle(now);
     }
 
     fn fire_due(&mut self, now: Time) {
         while let Some(timer) = self.timers.take_due(now) {
             match timer {
                 Timer::Wake(run) => self.wake_run(now, run),
-                Timer::Repeat(key, press) => self.handle_repeat(now, Press { key, number: press }),
+                Timer::Limit(run) => self.end_patience(now, run),
+                Timer::Repeat(key, press) => self.handle_repeat(now, key, press),
+                Timer::Hope(press, hope) => self.end_hope(now, press, hope),
+                Timer::Sequence(number) => self.end_sequence(now, number),
+                Timer::Quiet(rule, number) => self.end_quiet(now, rule, number),
+                Timer::Every(rule, trigger) => self.come_round(now, rule, trigger),
+                Timer::Alarm(rule, trigger, number) => self.ring(now, rule, trigger, number),
+                Timer::Look => self.changed = true,
             }
+            self.settle(now);
+        }
+    }
+
+    /// Lets runs go on, and looks at what they wait for, until nothing changes any more.
+    fn settle(&mut self, now: Time) {
+        self.run_ready(now);
+        // A run that changes what another waits for may be changed by that one in turn; each round
+        // costs a turn of theirs, so the rounds end.
+        while std::mem::take(&mut self.changed) {
+            self.look_at_conditions(now);
             self.run_ready(now);
         }
     }
@@ -197,7 +320,8 @@ impl Engine {
     /// Ends every run, lets every key go, and gives their numbers.
     pub fn stop_everything(&mut self, now: Time, why: &str) -> (usize, usize) {
         self.waiting.clear();
-        self.input_queue.clear();
+        self.quiet.clear();
+        self.timers.cancel_all(|timer| matches!(timer, Timer::Quiet(..)));
         let runs: Vec<RunId> = self.runs.live.keys().copied().collect();
         let keys = self.ledger.release_all(|_| true);
         let counts = (runs.len(), keys.len());
@@ -211,6 +335,9 @@ impl Engine {
     pub(crate) fn emit(&mut self, run: Option<RunId>, order: Order) -> EffectId {
         self.effect_count += 1;
         let id = EffectId(self.effect_count);
+        if let (Some(run), Order::Input(_) | Order::Do(_)) = (run, &order) {
+            self.awaited.insert(id, run);
+        }
         self.effects.push_back(Effect { id, run, order });
         id
     }
@@ -219,8 +346,12 @@ impl Engine {
         self.reasons.add(now, rule, kind);
     }
 
-    pub(crate) fn scope<'a>(&'a self, slots: &'a [Value], held: bool) -> Scope<'a> {
-        Scope { slots, globals: &self.globals, held, fingers: &self.fingers, layout: &self.layout }
+    pub(crate) fn scope<'a>(&'a self, now: Time, slots: &'a [Value], held: bool) -> Scope<'a> {
+        Scope { engine: self, now, slots, held }
+    }
+
+    pub(crate) fn place(&self) -> Place<'_> {
+        Place { app: &self.app, title: &self.title, layers: &self.layers, locked: self.locked }
     }
 
     /// Makes the table anew, and tells the desk if what it must withhold has changed.
@@ -230,42 +361,27 @@ impl Engine {
         }
         let rules = Arc::clone(&self.rules);
         let running = self.self_stopping_rules();
-        let (watch, missing) = Watch::new(&rules, &self.index, &self.app, &self.layout, &running);
+        let watch = Watch::new(&rules, &self.index, &self.place(), &self.layout, &running);
         self.watch = watch;
-        for entry in missing {
+        for entry in std::mem::take(&mut self.watch.missing) {
             if self.missing.insert(entry.clone()) {
                 self.give_reason(now, entry.0, ReasonKind::NotOnBoard(entry.1));
             }
         }
-        let armed = self.watch.armed(&rules, self.asks_fingers);
+        self.arm();
+    }
+
+    /// Tells the desk what it must see and withhold, if that has changed.
+    pub(crate) fn arm(&mut self) {
+        let mut armed = self.watch.armed(&self.rules);
+        armed.fingers |= self.asks.fingers;
+        armed.pointer = self.asks.pointer;
+        armed.boards = self.asks.boards;
+        armed.letters = self.asks.letters && !self.locked;
+        armed.everything = self.presses.withholds_all();
         if self.armed.as_ref() != Some(&armed) {
             self.armed = Some(armed.clone());
             self.emit(None, Order::Arm(armed));
-        }
-    }
-
-    fn handle_outcome(&mut self, now: Time, effect: EffectId, result: Result<(), String>) {
-        let waits = |state: &State| match state {
-            State::Awaiting(awaited) => *awaited == effect,
-            State::Inputting(_, under_way) => *under_way == Some(effect),
-            _ => false,
-        };
-        let found = self.runs.live.iter().find(|(_, run)| waits(&run.state)).map(|(id, _)| *id);
-        let Some(id) = found else { return };
-        if let Err(message) = result {
-            self.fail_run(now, id, message);
-            return;
-        }
-        match &mut self.runs.get_mut(id).state {
-            State::Inputting(_, under_way) => {
-                *under_way = None;
-                self.advance_job(now, id);
-            }
-            state => {
-                *state = State::Ready;
-                self.release_input(id);
-                self.ready.push_back(id);
-            }
         }
     }
 }

@@ -2,16 +2,22 @@
 
 use std::time::Duration;
 
-use lantern_model::code::{ComboExpr, Expr, KeyTerm, Operator};
-use lantern_model::{Combo, Key, KeyRef, Layout, Side, Value};
+use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator};
+use lantern_model::{Combo, Key, KeyRef, Side, Time, Value};
+use regex::Regex;
+
+use crate::engine::Engine;
+
+/// The longest list that a range makes.
+const LONGEST_RANGE: f64 = 100_000.0;
 
 /// What an expression may look at.
 pub(crate) struct Scope<'a> {
+    pub engine: &'a Engine,
+    pub now: Time,
     pub slots: &'a [Value],
-    pub globals: &'a [Value],
+    /// Whether the key that fired the run is still down.
     pub held: bool,
-    pub fingers: &'a std::collections::BTreeSet<Key>,
-    pub layout: &'a Layout,
 }
 
 type Evaluated<T> = Result<T, String>;
@@ -21,7 +27,7 @@ impl Scope<'_> {
         Ok(match expr {
             Expr::Value(value) => value.clone(),
             Expr::Local(slot) => self.slots[*slot].clone(),
-            Expr::Global(index) => self.globals[*index].clone(),
+            Expr::Global(index) => self.engine.globals[*index].clone(),
             Expr::Text(parts) => {
                 let mut text = String::new();
                 for part in parts {
@@ -43,7 +49,16 @@ impl Scope<'_> {
                 }
                 Value::Truth(all)
             }
-            Expr::Held => Value::Truth(self.held),
+            Expr::Asked(asked) => self.asked(*asked)?,
+            Expr::Field(inner, name) => match self.value(inner)? {
+                Value::Record(mut fields) => fields.remove(name).ok_or_else(|| {
+                    let known: Vec<&str> = fields.keys().map(String::as_str).collect();
+                    format!("there is no part {name} (there are {})", known.join(", "))
+                })?,
+                other => return Err(format!("{} has no part {name}", other.kind())),
+            },
+            Expr::Call(function, values) => self.call(*function, values)?,
+            Expr::Range(first, last) => self.range(first, last)?,
         })
     }
 
@@ -64,14 +79,107 @@ impl Scope<'_> {
     }
 
     fn is_down(&self, combo: &Combo) -> bool {
-        let down = |key: Key| self.fingers.contains(&key);
+        let down = |key: Key| self.engine.presses.is_down(key);
+        let layout = &self.engine.layout;
         combo.0.iter().all(|part| match part {
             KeyRef::Either(family) => Side::ALL
                 .into_iter()
-                .filter(|side| self.layout.family(*side) == *family)
+                .filter(|side| layout.family(*side) == *family)
                 .any(|side| down(side.key())),
-            other => self.layout.place(*other).is_some_and(down),
+            other => layout.place(*other).is_some_and(down),
         })
+    }
+
+    fn asked(&self, asked: Asked) -> Evaluated<Value> {
+        let engine = self.engine;
+        let number = |number: i64| Value::Number(number as f64);
+        if asked.is_time() {
+            let wall = engine.clock.wall(self.now).ok_or("nobody tells what time it is")?;
+            let (year, month, day) = wall.date();
+            let seconds = i64::from(wall.time_of_day().seconds());
+            return Ok(match asked {
+                Asked::Hour => number(seconds / 3600),
+                Asked::Minute => number(seconds / 60 % 60),
+                Asked::Second => number(seconds % 60),
+                Asked::Day => number(day.into()),
+                Asked::Month => number(month.into()),
+                Asked::Year => number(year),
+                Asked::Weekday => Value::Text(wall.weekday().to_owned()),
+                _ => Value::Time(wall.time_of_day()),
+            });
+        }
+        Ok(match asked {
+            Asked::PointerX => number(engine.pointer.0.into()),
+            Asked::PointerY => number(engine.pointer.1.into()),
+            Asked::WindowApp => Value::Text(engine.app.name().to_owned()),
+            Asked::WindowTitle => Value::Text(engine.app.title.clone()),
+            _ => Value::Truth(self.held),
+        })
+    }
+
+    fn range(&self, first: &Expr, last: &Expr) -> Evaluated<Value> {
+        let (first, last) = (self.number(first)?.round(), self.number(last)?.round());
+        let count = (last - first).abs();
+        if count > LONGEST_RANGE {
+            return Err(format!("a range from {first} to {last} is too long"));
+        }
+        let way = if last < first { -1.0 } else { 1.0 };
+        let numbers = (0..=count as u32).map(|at| Value::Number(first + way * f64::from(at)));
+        Ok(Value::List(numbers.collect()))
+    }
+
+    fn call(&self, function: Function, values: &[Expr]) -> Evaluated<Value> {
+        let text = |at: usize| self.shown(&values[at]);
+        Ok(match function {
+            Function::Random => {
+                let (from, to) =
+                    (self.number(&values[0])?.round(), self.number(&values[1])?.round());
+                if to < from {
+                    return Err(format!("there is no number from {from} to {to}"));
+                }
+                let count = (to - from) as u64 + 1;
+                Value::Number(from + self.engine.random.below(count) as f64)
+            }
+            Function::Round => {
+                let number = self.number(&values[0])?;
+                let places = values.get(1).map_or(Ok(0.0), |places| self.number(places))?;
+                let scale = 10f64.powi(places.clamp(-12.0, 12.0) as i32);
+                Value::Number((number * scale).round() / scale)
+            }
+            Function::Upper => Value::Text(text(0)?.to_uppercase()),
+            Function::Lower => Value::Text(text(0)?.to_lowercase()),
+            Function::Trim => Value::Text(text(0)?.trim().to_owned()),
+            Function::Length => Value::Number(match self.value(&values[0])? {
+                Value::List(values) => values.len(),
+                other => other.to_string().chars().count(),
+            } as f64),
+            Function::First | Function::Last => {
+                let first = function == Function::First;
+                let found = match self.value(&values[0])? {
+                    Value::List(list) => if first { list.first() } else { list.last() }.cloned(),
+                    other => {
+                        let text = other.to_string();
+                        let found = if first { text.chars().next() } else { text.chars().last() };
+                        found.map(|character| Value::Text(character.to_string()))
+                    }
+                };
+                found.ok_or("there is nothing in it")?
+            }
+            Function::Number => {
+                let text = text(0)?;
+                let number = text.trim().parse::<f64>().ok().filter(|number| number.is_finite());
+                Value::Number(number.ok_or_else(|| format!("{text:?} is not a number"))?)
+            }
+            Function::ShellWord => Value::Text(shell_word(&text(0)?)),
+        })
+    }
+
+    /// A share, 1 being all of it.
+    pub(crate) fn share(&self, expr: &Expr) -> Evaluated<f64> {
+        match self.value(expr)? {
+            Value::Share(share) => Ok(share),
+            other => Err(format!("expected a share, found {} ({other})", other.kind())),
+        }
     }
 
     pub(crate) fn truth(&self, expr: &Expr) -> Evaluated<bool> {
@@ -129,6 +237,7 @@ impl Scope<'_> {
             Operator::Equal => return Ok(Value::Truth(left == right)),
             Operator::Unequal => return Ok(Value::Truth(left != right)),
             Operator::Contains => return contains(&left, &right),
+            Operator::Matches => return matches(&left, &right),
             _ => {}
         }
         let result = match (&left, &right) {
@@ -146,6 +255,10 @@ impl Scope<'_> {
                 Some(Value::Text(format!("{a}{b}")))
             }
             (Value::Duration(a), Value::Duration(b)) => durations(operator, *a, *b)?,
+            (Value::Time(a), Value::Time(b)) => {
+                numbers(operator, a.seconds().into(), b.seconds().into())?
+                    .filter(|value| matches!(value, Value::Truth(_)))
+            }
             (Value::Duration(a), Value::Number(b)) | (Value::Number(b), Value::Duration(a))
                 if operator == Operator::Multiply =>
             {
@@ -173,6 +286,17 @@ fn contains(whole: &Value, part: &Value) -> Evaluated<Value> {
         (Value::List(values), part) => Ok(Value::Truth(values.contains(part))),
         (other, _) => Err(format!("{} contains nothing", other.kind())),
     }
+}
+
+fn matches(whole: &Value, pattern: &Value) -> Evaluated<Value> {
+    let pattern = pattern.to_string();
+    let regex = Regex::new(&pattern).map_err(|_| format!("{pattern:?} is no pattern"))?;
+    Ok(Value::Truth(regex.is_match(&whole.to_string())))
+}
+
+/// A text as one word of a shell line (POSIX.1-2017, Shell Command Language, 2.2.2).
+fn shell_word(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
 }
 
 fn numbers(operator: Operator, a: f64, b: f64) -> Evaluated<Option<Value>> {

@@ -6,7 +6,7 @@ use std::time::Duration;
 use lantern_model::{Act, InputStep, Key, Order, RunId, Time};
 
 use crate::engine::Engine;
-use crate::runs::State;
+use crate::runs::{Block, State};
 use crate::timers::Timer;
 
 /// Characters in one piece when no pace is asked for.
@@ -33,6 +33,8 @@ pub(crate) enum Work {
     Taps { combos: Vec<Vec<Key>>, done: usize, total: usize },
     /// Type the characters.
     Text { text: Vec<char>, done: usize },
+    /// Move the pointer evenly from one place to another.
+    Glide { from: (i32, i32), to: (i32, i32), done: usize, steps: usize },
 }
 
 impl Job {
@@ -40,6 +42,7 @@ impl Job {
         match &self.work {
             Work::Taps { done, total, .. } => done >= total,
             Work::Text { text, done } => *done >= text.len(),
+            Work::Glide { done, steps, .. } => done >= steps,
         }
     }
 
@@ -61,32 +64,46 @@ impl Job {
                 *done += count;
                 vec![Act::Text(piece)]
             }
+            Work::Glide { from, to, done, steps } => {
+                *done += 1;
+                let share = *done as f64 / *steps as f64;
+                let along =
+                    |from: i32, to: i32| from + (f64::from(to - from) * share).round() as i32;
+                vec![Act::MoveTo(along(from.0, to.0), along(from.1, to.1))]
+            }
         }
     }
 }
 
 impl Engine {
     /// Whether the run may make input now; if not, it is queued and asks again when it may.
-    pub(crate) fn acquire_input(&mut self, id: RunId) -> bool {
-        if self.input_owner.is_none() || self.input_owner == Some(id) {
-            self.input_owner = Some(id);
-            return true;
+    pub(crate) fn acquire_input(&mut self, id: RunId) -> Result<bool, String> {
+        self.check_input(id)?;
+        Ok(self.input_turns.take(id))
+    }
+
+    /// Whether input by the run would go where it is meant to.
+    fn check_input(&self, id: RunId) -> Result<(), String> {
+        let run = &self.runs.live[&id];
+        if self.locked && !self.rules.rules[run.rule].even_locked {
+            return Err("the screen is locked".to_owned());
         }
-        self.input_queue.push_back(id);
-        self.runs.get_mut(id).state = State::Queued;
-        false
+        let front = run.blocks.iter().rev().find_map(|block| match block {
+            Block::With { app, .. } => Some(app),
+            _ => None,
+        });
+        match front.filter(|app| !self.app.is_named(app)) {
+            Some(app) => {
+                Err(format!("{} came to the front, {app} is not any more", self.app.name()))
+            }
+            None => Ok(()),
+        }
     }
 
     /// Lets the next run make input.
     pub(crate) fn release_input(&mut self, id: RunId) {
-        self.input_queue.retain(|queued| *queued != id);
-        if self.input_owner != Some(id) {
-            return;
-        }
-        self.input_owner = self.input_queue.pop_front();
-        if let Some(next) = self.input_owner {
-            self.runs.get_mut(next).state = State::Ready;
-            self.ready.push_back(next);
+        if let Some(next) = self.input_turns.release(id) {
+            self.make_ready(next);
         }
     }
 
@@ -107,9 +124,8 @@ impl Engine {
             return;
         }
         if job.is_done() {
-            run.state = State::Ready;
             self.release_input(id);
-            self.ready.push_back(id);
+            self.make_ready(id);
             return;
         }
         if let (Some(first), Work::Text { text, done }) = (job.window, &job.work)
@@ -120,7 +136,7 @@ impl Engine {
                  (say `anyway` to type on)",
                 text.len()
             );
-            self.fail_run(now, id, message);
+            self.fail_waiting(now, id, message);
             return;
         }
         if job.due > now {
@@ -128,6 +144,13 @@ impl Engine {
             self.sleep_until(due, id);
             return;
         }
+        if let Err(message) = self.check_input(id) {
+            self.fail_waiting(now, id, message);
+            return;
+        }
+        let State::Inputting(job, _) = &mut self.runs.get_mut(id).state else {
+            return;
+        };
         let acts = job.next_acts();
         if let Some(pace) = job.pace {
             job.due = now.max(job.due + pace);
@@ -149,6 +172,8 @@ impl Engine {
         acts: Vec<Act>,
         lift: bool,
     ) -> lantern_model::EffectId {
+        // What is typed now stands left of the cursor instead of what the person typed.
+        self.ears.forget_letters();
         let step = InputStep {
             acts,
             lift,

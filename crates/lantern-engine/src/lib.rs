@@ -5,15 +5,26 @@
 //! ([`Engine::poll_effect`]) and the moment at which it wants to be called again
 //! ([`Engine::next_deadline`]). The same events at the same times give the same effects, always.
 
+mod alarms;
+mod blocks;
+mod deeds;
 mod engine;
 mod eval;
 mod firing;
+mod hearing;
 mod input;
 mod ledger;
+mod lines;
+mod places;
+mod pointer;
+mod presses;
+mod random;
 mod reasons;
 mod runs;
+mod sequences;
 mod steps;
 mod timers;
+mod turns;
 mod watch;
 
 pub use engine::Engine;

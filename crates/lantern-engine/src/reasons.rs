@@ -23,10 +23,10 @@ pub struct Reason {
 /// What was decided.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ReasonKind {
-    /// The rule fired on these keys, as this run.
+    /// The rule fired, as this run.
     Fired {
-        /// The combination as the rule writes it.
-        combo: String,
+        /// What fired it, as the rule writes it.
+        by: String,
         /// The run.
         run: RunId,
     },
@@ -45,6 +45,8 @@ pub enum ReasonKind {
     },
     /// The rule would have fired, but did not.
     Dropped(String),
+    /// Something was heard or drawn that no rule wants here.
+    NotUnderstood(String),
     /// No rule wanted the key after all; the program got it.
     GivenBack(String),
     /// Keys that this board does not have.

@@ -1,10 +1,12 @@
 //! A run of a rule: a program counter and a small stack, never a thread.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
+use lantern_model::code::{Expr, Target};
 use lantern_model::{EffectId, Key, RoutineId, RunId, Time, Value};
 
+use crate::firing::Press;
 use crate::input::Job;
 use crate::timers::TimerId;
 
@@ -25,6 +27,22 @@ pub(crate) enum Block {
         /// When the present turn was due; missing before the first.
         due: Option<Time>,
     },
+    /// A loop over values, the next one last.
+    For {
+        /// Those that are left.
+        values: Vec<Value>,
+        /// Where each goes.
+        slot: usize,
+    },
+    /// A program in front.
+    With {
+        /// Its name, in lower case.
+        app: String,
+        /// Its window.
+        came: u64,
+        /// The window that was in front before; 0 if it was this one.
+        back: u64,
+    },
 }
 
 /// A call of a routine.
@@ -42,37 +60,47 @@ pub(crate) enum State {
     Ready,
     /// It waits for its timer, or for ever.
     Sleeping,
-    /// It waits for its turn to make input.
+    /// It waits for its turn to make input or to bring a program to the front.
     Queued,
     /// It is making input: the rest of the step, and the effect under way if any.
     Inputting(Job, Option<EffectId>),
-    /// It waits for an effect's outcome.
-    Awaiting(EffectId),
-}
-
-/// The press that fired a run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Press {
-    pub key: Key,
-    pub number: u64,
+    /// It waits for an effect's outcome, whose value goes there.
+    Awaiting(EffectId, Option<Target>),
+    /// It waits until a condition holds.
+    Watching(Expr),
+    /// It waits until a program is in front that was not before; that one's window.
+    Fronting {
+        /// The program, in lower case.
+        app: String,
+        /// The window that is in front before.
+        back: u64,
+        /// The effect that brings it there, until its outcome comes.
+        effect: Option<EffectId>,
+    },
 }
 
 #[derive(Debug)]
 pub(crate) struct Run {
     pub rule: usize,
-    pub press: Press,
+    /// The press that fired it, if it was one.
+    pub press: Option<Press>,
+    /// Characters that the person typed to fire it.
+    pub erase: usize,
     pub frames: Vec<Frame>,
     pub blocks: Vec<Block>,
     pub state: State,
     /// Operations done since it last slept.
     pub spent: usize,
     pub timer: Option<TimerId>,
+    /// When what it waits for took too long.
+    pub limit: Option<TimerId>,
 }
 
 /// Every live run, in the order of their start.
 #[derive(Debug, Default)]
 pub(crate) struct Runs {
     pub live: BTreeMap<RunId, Run>,
+    by_rule: BTreeMap<usize, BTreeSet<RunId>>,
     started: u64,
 }
 
@@ -82,9 +110,30 @@ impl Runs {
         RunId(self.started)
     }
 
+    pub(crate) fn add(&mut self, id: RunId, run: Run) {
+        self.by_rule.entry(run.rule).or_default().insert(id);
+        self.live.insert(id, run);
+    }
+
+    pub(crate) fn remove(&mut self, id: RunId) -> Option<Run> {
+        let run = self.live.remove(&id)?;
+        if let Some(of_rule) = self.by_rule.get_mut(&run.rule) {
+            of_rule.remove(&id);
+            if of_rule.is_empty() {
+                self.by_rule.remove(&run.rule);
+            }
+        }
+        Some(run)
+    }
+
     /// The live runs of a rule.
     pub(crate) fn of_rule(&self, rule: usize) -> Vec<RunId> {
-        self.live.iter().filter(|(_, run)| run.rule == rule).map(|(id, _)| *id).collect()
+        self.by_rule.get(&rule).into_iter().flatten().copied().collect()
+    }
+
+    /// The rules with live runs, each once, in order.
+    pub(crate) fn rules(&self) -> impl Iterator<Item = usize> {
+        self.by_rule.keys().copied()
     }
 
     pub(crate) fn get_mut(&mut self, id: RunId) -> &mut Run {

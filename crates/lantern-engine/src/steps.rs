@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use lantern_model::code::{ComboExpr, Expr, Op, StopTarget};
+use lantern_model::code::{ComboExpr, Expr, Op, StopTarget, Target};
 use lantern_model::{Act, Combo, HintPlace, Key, KeyRef, Order, RoutineId, RunId, Time, Value};
 
 use crate::engine::Engine;
@@ -16,28 +16,37 @@ use crate::runs::{Block, DEEPEST_CALL, Frame, State};
 const TURN: usize = 256;
 /// How long a run that used up its turn steps back.
 const STEP_BACK: Duration = Duration::from_millis(1);
-/// A loop that is this many turns late gives up the lost ones.
-const TURNS_LATE: u32 = 8;
 /// How long a hint stays when nothing is said.
 const HINT: Duration = Duration::from_secs(2);
 
 /// Whether a run goes on at once.
-enum Flow {
+pub(crate) enum Flow {
     Next,
     Wait,
     End,
 }
 
-type Done = Result<Flow, String>;
+pub(crate) type Done = Result<Flow, String>;
 
 impl Engine {
     /// Lets every run that can go on do so.
     pub(crate) fn run_ready(&mut self, now: Time) {
         while let Some(id) = self.ready.pop_front() {
-            if matches!(self.runs.live.get(&id).map(|run| &run.state), Some(State::Ready)) {
+            let Some(run) = self.runs.live.get(&id) else { continue };
+            if !matches!(run.state, State::Ready) {
+                continue;
+            }
+            if self.is_paused(run.rule) {
+                self.stood_still.push(id);
+            } else {
                 self.take_turn(now, id);
             }
         }
+    }
+
+    fn is_paused(&self, rule: usize) -> bool {
+        !self.paused.is_empty()
+            && self.rules.rules[rule].name.as_ref().is_some_and(|name| self.paused.contains(name))
     }
 
     /// A run's timer is due.
@@ -48,11 +57,18 @@ impl Engine {
         run.timer = None;
         match run.state {
             State::Inputting(..) => self.advance_job(now, id),
-            _ => {
-                run.state = State::Ready;
-                self.ready.push_back(id);
-            }
+            _ => self.make_ready(id),
         }
+    }
+
+    /// Lets a run go on when its turn comes.
+    pub(crate) fn make_ready(&mut self, id: RunId) {
+        let run = self.runs.get_mut(id);
+        run.state = State::Ready;
+        if let Some(limit) = run.limit.take() {
+            self.timers.cancel(limit);
+        }
+        self.ready.push_back(id);
     }
 
     fn take_turn(&mut self, now: Time, id: RunId) {
@@ -78,8 +94,9 @@ impl Engine {
                 Ok(Flow::Next) => {}
                 Ok(Flow::Wait) | Ok(Flow::End) => return,
                 Err(message) => {
-                    self.fail_run(now, id, message);
-                    return;
+                    if !self.fail_step(now, id, message) {
+                        return;
+                    }
                 }
             }
         }
@@ -92,88 +109,125 @@ impl Engine {
             }
             Op::Type { text, pace, anyway } => self.do_type(now, id, text, pace.as_ref(), *anyway),
             Op::Press(combo) => {
-                self.do_hold(id, combo, |id, _| Owner::Run(id)).map(|(flow, _)| flow)
+                self.do_hold(now, id, combo, |id, _| Owner::Run(id)).map(|(flow, _)| flow)
             }
             Op::Hold(combo) => {
-                let (flow, keys) = self.do_hold(id, combo, Owner::Block)?;
+                let (flow, keys) = self.do_hold(now, id, combo, Owner::Block)?;
                 if let Some(keys) = keys {
                     self.runs.get_mut(id).blocks.push(Block::Hold(keys));
                 }
                 Ok(flow)
             }
-            Op::Release(combo) => self.do_release(id, combo),
-            Op::Toggle(combo) => self.do_toggle(id, combo),
+            Op::Release(combo) => self.do_release(now, id, combo),
+            Op::Toggle(combo) => self.do_toggle(now, id, combo),
+            Op::Erase => self.do_erase(now, id),
+            Op::Move { to, over } => self.do_move(now, id, to, over.as_ref()),
+            Op::Do { .. } => self.do_deed(now, id, op),
+            Op::With(app) => self.do_with(now, id, app),
             Op::EndBlock => Ok(self.do_end_block(id)),
-            Op::MoveTo(x, y) => self.do_move(id, x, y, Act::MoveTo),
-            Op::MoveBy(x, y) => self.do_move(id, x, y, Act::MoveBy),
-            Op::Launch(program) => {
-                let program = self.ask(id, |scope| scope.shown(program))?;
-                Ok(self.await_effect(id, Order::Launch(program)))
-            }
-            Op::Run { words, limit } => {
-                let words = self.ask(id, |scope| {
-                    words.iter().map(|word| scope.shown(word)).collect::<Result<Vec<_>, _>>()
-                })?;
-                let limit = self.ask(id, |scope| scope.optional_duration(limit.as_ref()))?;
-                Ok(self.await_effect(id, Order::Run { words, limit }))
-            }
+            Op::Else(target) => Ok(self.jump(id, *target)),
             Op::Wait(span) => {
-                let span = self.ask(id, |scope| scope.optional_duration(span.as_ref()))?;
+                let span = self.ask(now, id, |scope| scope.optional_duration(span.as_ref()))?;
                 self.runs.get_mut(id).state = State::Sleeping;
                 if let Some(span) = span {
                     self.sleep_until(now + span, id);
                 }
                 Ok(Flow::Wait)
             }
-            Op::Repeat { times, every } => {
-                let left =
-                    self.ask(id, |scope| times.as_ref().map(|n| scope.count(n)).transpose())?;
-                let every = self.ask(id, |scope| scope.optional_duration(every.as_ref()))?;
-                self.runs.get_mut(id).blocks.push(Block::Loop { left, every, due: None });
-                Ok(Flow::Next)
+            Op::WaitUntil { condition, limit } => {
+                self.do_wait_until(now, id, condition, limit.as_ref())
             }
+            Op::Repeat { times, every } => self.do_repeat(now, id, times.as_ref(), every.as_ref()),
+            Op::For { list, slot } => self.do_for(now, id, list, *slot),
             Op::NextTurn(end) => Ok(self.do_next_turn(now, id, *end)),
+            Op::AnyOf(targets) => Ok(self.do_any_of(id, targets)),
             Op::Jump(target) => Ok(self.jump(id, *target)),
             Op::JumpUnless(test, target) => {
-                let holds = self.ask(id, |scope| scope.truth(test))?;
+                let holds = self.ask(now, id, |scope| scope.truth(test))?;
                 Ok(if holds { Flow::Next } else { self.jump(id, *target) })
             }
-            Op::SetLocal(slot, value) => {
-                let value = self.ask(id, |scope| scope.value(value))?;
-                let frame = self.runs.get_mut(id).frames.last_mut();
-                frame.expect("an operation is done in a call").slots[*slot] = value;
+            Op::Set(target, value) => {
+                let value = self.ask(now, id, |scope| scope.value(value))?;
+                self.put(id, *target, value);
                 Ok(Flow::Next)
             }
-            Op::SetGlobal(index, value) => {
-                self.globals[*index] = self.ask(id, |scope| scope.value(value))?;
-                Ok(Flow::Next)
-            }
-            Op::Call(routine, arguments) => self.do_call(id, *routine, arguments),
+            Op::Call(routine, arguments) => self.do_call(now, id, *routine, arguments),
             Op::Log(text) => {
-                let text = self.ask(id, |scope| scope.shown(text))?;
+                let text = self.ask(now, id, |scope| scope.shown(text))?;
                 self.emit(Some(id), Order::Log(text));
                 Ok(Flow::Next)
             }
-            Op::Hint { text, at, span } => self.do_hint(id, text, at.as_ref(), span.as_ref()),
+            Op::Hint { text, at, span } => self.do_hint(now, id, text, at.as_ref(), span.as_ref()),
             Op::Stop(target) => Ok(self.do_stop(now, id, target)),
+            Op::Pause { name, paused } => Ok(self.do_pause(name, *paused)),
+            Op::Layer { layer, on } => {
+                self.layers.retain(|known| known != layer);
+                if *on {
+                    self.layers.push(*layer);
+                }
+                self.rearm(now);
+                Ok(Flow::Next)
+            }
+        }
+    }
+
+    /// Puts a value into a slot of the run's present call, or into a top-level name.
+    pub(crate) fn put(&mut self, id: RunId, target: Target, value: Value) {
+        match target {
+            Target::Local(slot) => {
+                let frame = self.runs.get_mut(id).frames.last_mut();
+                frame.expect("an operation is done in a call").slots[slot] = value;
+            }
+            Target::Global(index) => {
+                self.globals[index] = value;
+                self.changed = true;
+            }
         }
     }
 
     /// Works something out with the run's values.
-    fn ask<T>(
+    pub(crate) fn ask<T>(
         &self,
+        now: Time,
         id: RunId,
         question: impl FnOnce(&crate::eval::Scope<'_>) -> Result<T, String>,
     ) -> Result<T, String> {
         let run = &self.runs.live[&id];
         let frame = run.frames.last().expect("an operation is done in a call");
-        let held = self.down.get(&run.press.key).is_some_and(|down| down.press == run.press);
-        question(&self.scope(&frame.slots, held))
+        question(&self.scope(now, &frame.slots, self.is_held(run.press)))
+    }
+
+    /// A step could not be done: goes on behind its `else`, or ends the run, naming the place.
+    /// Whether the run goes on.
+    pub(crate) fn fail_step(&mut self, now: Time, id: RunId, message: String) -> bool {
+        let rules = Arc::clone(&self.rules);
+        let run = self.runs.get_mut(id);
+        let frame = run.frames.last_mut().expect("a live run is in a call");
+        let routine = rules.routine(frame.routine);
+        if matches!(routine.ops.get(frame.next), Some(Op::Else(_))) {
+            frame.next += 1;
+            run.state = State::Ready;
+            if let Some(limit) = run.limit.take() {
+                self.timers.cancel(limit);
+            }
+            return true;
+        }
+        let place = routine.places.get(frame.next.saturating_sub(1)).copied().unwrap_or_default();
+        self.end_run(now, id, ReasonKind::Failed { run: id, place, message });
+        false
+    }
+
+    /// The same from outside a turn: if the run goes on, it is put in the queue.
+    pub(crate) fn fail_waiting(&mut self, now: Time, id: RunId, message: String) {
+        self.release_input(id);
+        if self.fail_step(now, id, message) {
+            self.ready.push_back(id);
+        }
     }
 
     /// The keys of the board for a combination.
-    fn board_keys(&self, id: RunId, combo: &ComboExpr) -> Result<Vec<Key>, String> {
-        let combo = self.ask(id, |scope| scope.combo(combo))?;
+    fn board_keys(&self, now: Time, id: RunId, combo: &ComboExpr) -> Result<Vec<Key>, String> {
+        let combo = self.ask(now, id, |scope| scope.combo(combo))?;
         self.press_order(&combo)
     }
 
@@ -183,32 +237,27 @@ impl Engine {
             .map_err(|key| format!("this keyboard has no key {key}, so {combo} cannot be pressed"))
     }
 
-    fn jump(&mut self, id: RunId, target: usize) -> Flow {
+    pub(crate) fn jump(&mut self, id: RunId, target: usize) -> Flow {
         let frame = self.runs.get_mut(id).frames.last_mut();
         frame.expect("an operation is done in a call").next = target;
         Flow::Next
     }
 
     /// Does the operation again when the run has its turn.
-    fn again(&mut self, id: RunId) -> Flow {
-        let frame = self.runs.get_mut(id).frames.last_mut();
-        frame.expect("an operation is done in a call").next -= 1;
+    pub(crate) fn again(&mut self, id: RunId) -> Flow {
+        let run = self.runs.get_mut(id);
+        run.frames.last_mut().expect("an operation is done in a call").next -= 1;
+        run.state = State::Queued;
         Flow::Wait
     }
 
-    fn await_effect(&mut self, id: RunId, order: Order) -> Flow {
-        let effect = self.emit(Some(id), order);
-        self.runs.get_mut(id).state = State::Awaiting(effect);
-        Flow::Wait
-    }
-
-    fn await_acts(&mut self, id: RunId, acts: Vec<Act>) -> Flow {
+    pub(crate) fn await_acts(&mut self, id: RunId, acts: Vec<Act>) -> Flow {
         if acts.is_empty() {
             self.release_input(id);
             return Flow::Next;
         }
         let effect = self.emit_input(id, acts, false);
-        self.runs.get_mut(id).state = State::Awaiting(effect);
+        self.runs.get_mut(id).state = State::Awaiting(effect, None);
         Flow::Wait
     }
 
@@ -223,7 +272,7 @@ impl Engine {
         let mut keys = Vec::with_capacity(combos.len());
         let mut lone_character = None;
         for combo in combos {
-            let combo = self.ask(id, |scope| scope.combo(combo))?;
+            let combo = self.ask(now, id, |scope| scope.combo(combo))?;
             match (combo.0.as_slice(), self.press_order(&combo)) {
                 (_, Ok(order)) => keys.push(order),
                 ([KeyRef::Character(character)], Err(_)) if combos.len() == 1 => {
@@ -232,9 +281,9 @@ impl Engine {
                 (_, Err(message)) => return Err(message),
             }
         }
-        let times = self.ask(id, |scope| times.map_or(Ok(1), |times| scope.count(times)))?;
-        let pace = self.ask(id, |scope| scope.optional_duration(pace))?;
-        if !self.acquire_input(id) {
+        let times = self.ask(now, id, |scope| times.map_or(Ok(1), |times| scope.count(times)))?;
+        let pace = self.ask(now, id, |scope| scope.optional_duration(pace))?;
+        if !self.acquire_input(id)? {
             return Ok(self.again(id));
         }
         let times = usize::try_from(times).unwrap_or(usize::MAX);
@@ -258,9 +307,9 @@ impl Engine {
         pace: Option<&Expr>,
         anyway: bool,
     ) -> Done {
-        let text = self.ask(id, |scope| scope.shown(text))?;
-        let pace = self.ask(id, |scope| scope.optional_duration(pace))?;
-        if !self.acquire_input(id) {
+        let text = self.ask(now, id, |scope| scope.shown(text))?;
+        let pace = self.ask(now, id, |scope| scope.optional_duration(pace))?;
+        if !self.acquire_input(id)? {
             return Ok(self.again(id));
         }
         let work = Work::Text { text: text.chars().collect(), done: 0 };
@@ -272,12 +321,13 @@ impl Engine {
     /// Presses keys for an owner; nothing if the run must wait for its turn.
     fn do_hold(
         &mut self,
+        now: Time,
         id: RunId,
         combo: &ComboExpr,
         owner: impl Fn(RunId, usize) -> Owner,
     ) -> Result<(Flow, Option<Vec<Key>>), String> {
-        let keys = self.board_keys(id, combo)?;
-        if !self.acquire_input(id) {
+        let keys = self.board_keys(now, id, combo)?;
+        if !self.acquire_input(id)? {
             return Ok((self.again(id), None));
         }
         let owner = owner(id, self.runs.live[&id].blocks.len());
@@ -286,9 +336,9 @@ impl Engine {
         Ok((self.await_acts(id, acts), Some(keys)))
     }
 
-    fn do_release(&mut self, id: RunId, combo: &ComboExpr) -> Done {
-        let keys = self.board_keys(id, combo)?;
-        if !self.acquire_input(id) {
+    fn do_release(&mut self, now: Time, id: RunId, combo: &ComboExpr) -> Done {
+        let keys = self.board_keys(now, id, combo)?;
+        if !self.acquire_input(id)? {
             return Ok(self.again(id));
         }
         let owner = Owner::Run(id);
@@ -297,9 +347,9 @@ impl Engine {
         Ok(self.await_acts(id, acts))
     }
 
-    fn do_toggle(&mut self, id: RunId, combo: &ComboExpr) -> Done {
-        let keys = self.board_keys(id, combo)?;
-        if !self.acquire_input(id) {
+    fn do_toggle(&mut self, now: Time, id: RunId, combo: &ComboExpr) -> Done {
+        let keys = self.board_keys(now, id, combo)?;
+        if !self.acquire_input(id)? {
             return Ok(self.again(id));
         }
         let mut acts = Vec::new();
@@ -317,59 +367,35 @@ impl Engine {
         Ok(self.await_acts(id, acts))
     }
 
-    fn do_end_block(&mut self, id: RunId) -> Flow {
-        let run = self.runs.get_mut(id);
-        let Some(Block::Hold(keys)) = run.blocks.pop() else {
-            return Flow::Next;
-        };
-        let owner = Owner::Block(id, run.blocks.len());
-        let freed: Vec<Key> =
-            keys.into_iter().filter(|key| self.ledger.release(*key, owner)).collect();
-        self.emit_releases(Some(id), freed);
-        Flow::Next
-    }
-
-    fn do_move(&mut self, id: RunId, x: &Expr, y: &Expr, act: fn(i32, i32) -> Act) -> Done {
-        let (x, y) = self.ask(id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
-        if !self.acquire_input(id) {
+    /// Takes back what the person typed to fire the run.
+    fn do_erase(&mut self, now: Time, id: RunId) -> Done {
+        let count = self.runs.live[&id].erase;
+        if count == 0 {
+            return Ok(Flow::Next);
+        }
+        if !self.acquire_input(id)? {
             return Ok(self.again(id));
         }
-        Ok(self.await_acts(id, vec![act(x, y)]))
+        let backspace = Key::named("backspace").expect("backspace is in the key table");
+        let work = Work::Taps { combos: vec![vec![backspace]], done: 0, total: count };
+        self.begin_job(now, id, Job { work, pace: None, due: now, window: None });
+        Ok(Flow::Wait)
     }
 
-    fn do_next_turn(&mut self, now: Time, id: RunId, end: usize) -> Flow {
-        let run = self.runs.get_mut(id);
-        let Some(Block::Loop { left, every, due }) = run.blocks.last_mut() else {
-            unreachable!("a turn belongs to a loop");
-        };
-        if *left == Some(0) {
-            return self.jump(id, end);
-        }
-        *left = left.map(|left| left - 1);
-        let Some(pace) = *every else {
-            return Flow::Next;
-        };
-        let mut next = due.map_or(now, |due| due + pace);
-        if next + pace * TURNS_LATE < now {
-            next = now;
-        }
-        *due = Some(next);
-        if next <= now {
-            return Flow::Next;
-        }
-        run.state = State::Sleeping;
-        self.sleep_until(next, id);
-        Flow::Wait
-    }
-
-    fn do_call(&mut self, id: RunId, routine: RoutineId, arguments: &[Option<Expr>]) -> Done {
+    fn do_call(
+        &mut self,
+        now: Time,
+        id: RunId,
+        routine: RoutineId,
+        arguments: &[Option<Expr>],
+    ) -> Done {
         let rules = Arc::clone(&self.rules);
         let called = rules.routine(routine);
         let mut slots = Vec::with_capacity(called.slots);
         for (argument, parameter) in arguments.iter().zip(&called.parameters) {
             slots.push(match (argument, &parameter.default) {
-                (Some(argument), _) => self.ask(id, |scope| scope.value(argument))?,
-                (None, Some(default)) => self.scope(&[], false).value(default)?,
+                (Some(argument), _) => self.ask(now, id, |scope| scope.value(argument))?,
+                (None, Some(default)) => self.scope(now, &[], false).value(default)?,
                 (None, None) => unreachable!("check counts the values of every call"),
             });
         }
@@ -387,16 +413,17 @@ impl Engine {
 
     fn do_hint(
         &mut self,
+        now: Time,
         id: RunId,
         text: &Expr,
         at: Option<&(Expr, Expr)>,
         span: Option<&Expr>,
     ) -> Done {
-        let text = self.ask(id, |scope| scope.shown(text))?;
-        let span = self.ask(id, |scope| scope.optional_duration(span))?.unwrap_or(HINT);
+        let text = self.ask(now, id, |scope| scope.shown(text))?;
+        let span = self.ask(now, id, |scope| scope.optional_duration(span))?.unwrap_or(HINT);
         let place = match at {
             Some((x, y)) => {
-                let (x, y) = self.ask(id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
+                let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
                 HintPlace::At(x, y)
             }
             None => HintPlace::Pointer,
@@ -434,5 +461,14 @@ impl Engine {
             self.end_run(now, run, kind);
         }
         if ends_itself { Flow::End } else { Flow::Next }
+    }
+
+    fn do_pause(&mut self, name: &str, paused: bool) -> Flow {
+        if paused {
+            self.paused.insert(name.to_owned());
+        } else if self.paused.remove(name) {
+            self.ready.extend(std::mem::take(&mut self.stood_still));
+        }
+        Flow::Next
     }
 }

@@ -9,8 +9,35 @@ use lantern_model::{Key, RunId, Time};
 pub(crate) enum Timer {
     /// A run goes on.
     Wake(RunId),
+    /// What a run waits for took too long.
+    Limit(RunId),
     /// A held key repeats; the number tells one press of it from another.
     Repeat(Key, u64),
+    /// A press that is not decided has waited long enough for something.
+    Hope(u64, Hope),
+    /// The next key of a sequence did not come; the number tells one wait from another.
+    Sequence(u64),
+    /// A rule's triggers have been quiet; the number tells one wait from another.
+    Quiet(usize, u64),
+    /// A rule's time comes round.
+    Every(usize, usize),
+    /// A rule's time of day is there; the number tells one setting of the clock from another.
+    Alarm(usize, usize, u64),
+    /// Conditions on the clock are looked at again.
+    Look,
+}
+
+/// What a press that is not decided may still become.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Hope {
+    /// Part of keys together.
+    Chord,
+    /// A tap.
+    Tap,
+    /// The first of two.
+    Twice,
+    /// Held long enough, for this trigger of this rule.
+    Held(usize, usize),
 }
 
 /// The handle of a deadline, to take it back.
@@ -32,6 +59,11 @@ impl Timers {
 
     pub(crate) fn cancel(&mut self, id: TimerId) {
         self.due.remove(&id);
+    }
+
+    /// Takes every deadline of that sort back.
+    pub(crate) fn cancel_all(&mut self, unwanted: impl Fn(&Timer) -> bool) {
+        self.due.retain(|_, timer| !unwanted(timer));
     }
 
     pub(crate) fn next(&self) -> Option<Time> {

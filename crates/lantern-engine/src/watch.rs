@@ -1,20 +1,24 @@
 //! Which keys matter now: the table from a key and its modifiers to the rules that want it, for the
-//! program in front, and what the desk must be armed with for it.
+//! program in front, its title, the layers that are on and the present layout, and what the desk
+//! must be armed with for it.
 //!
-//! It is made anew when the layout, the program in front or the rules change, from the rules of
-//! that program and of every program only; a press is one look-up, however many rules there are.
+//! It is made anew when one of these changes, from the rules that may apply; a press is one look-up,
+//! however many rules there are.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::time::Duration;
 
 use lantern_model::{
-    App, Armed, ArmedKey, Combo, Families, Family, Key, KeyRef, Layout, Manner, Modifiers, Rule,
-    RuleSet, Side,
+    Armed, ArmedKey, Cause, Combo, Families, Family, Key, KeyRef, Layout, Manner, Modifiers, Remap,
+    Rule, RuleSet, Scope, Side,
 };
+
+use crate::places::Place;
 
 /// A key of the board with the families that must be down.
 pub(crate) type Stroke = (Key, Families);
 
-/// A rule that wants a stroke.
+/// A rule that wants a stroke, or keys together.
 #[derive(Debug, Clone)]
 pub(crate) struct Candidate {
     pub rule: usize,
@@ -32,80 +36,254 @@ impl Candidate {
     }
 }
 
+/// Several plain keys together.
+#[derive(Debug, Clone)]
+pub(crate) struct Chord {
+    /// The plain keys.
+    pub keys: BTreeSet<Key>,
+    /// The modifiers that must be down, exactly.
+    pub families: Families,
+    pub what: ChordWhat,
+}
+
+#[derive(Debug, Clone)]
+pub(crate) enum ChordWhat {
+    Rule(Candidate),
+    Remap(usize),
+}
+
+/// Keys one after another.
+#[derive(Debug, Clone)]
+pub(crate) struct Sequence {
+    pub rule: usize,
+    pub trigger: usize,
+    pub strokes: Vec<(Stroke, Vec<Side>)>,
+    pub within: Duration,
+}
+
+/// A key that stands for others.
+#[derive(Debug, Clone)]
+pub(crate) struct Stand {
+    pub remap: usize,
+    pub families: Families,
+    sides: Vec<Side>,
+    /// What goes down in its place, in order.
+    pub to: Vec<Key>,
+    pub tapped: Option<Vec<Key>>,
+}
+
+impl Stand {
+    fn fits(&self, held: Modifiers, families: Families) -> bool {
+        self.families.iter().all(|family| families.contains(family))
+            && self.sides.iter().all(|side| held.contains(*side))
+    }
+}
+
 /// The table.
 #[derive(Debug, Default)]
 pub(crate) struct Watch {
     strokes: BTreeMap<Stroke, Vec<Candidate>>,
+    chords: BTreeMap<Key, Vec<Chord>>,
+    pub sequences: Vec<Sequence>,
+    stands: BTreeMap<Key, Vec<Stand>>,
+    /// What is held while a shape is drawn.
+    drawing: BTreeSet<Stroke>,
     panic: Option<Stroke>,
+    /// Combinations this board does not have, each with its rule.
+    pub missing: Vec<(Option<usize>, String)>,
 }
 
-/// Rules by the program they are for.
+/// Rules by the places they are for.
 #[derive(Debug, Default)]
 pub(crate) struct RuleIndex {
     everywhere: Vec<usize>,
     by_app: BTreeMap<String, Vec<usize>>,
+    by_layer: BTreeMap<usize, Vec<usize>>,
 }
 
 impl RuleIndex {
+    /// An index of the rules that some key fires.
     pub(crate) fn new(rules: &RuleSet) -> RuleIndex {
         let mut index = RuleIndex::default();
         for (number, rule) in rules.rules.iter().enumerate() {
-            match &rule.apps {
-                None => index.everywhere.push(number),
-                Some(apps) => {
-                    for app in apps {
-                        index.by_app.entry(app.clone()).or_default().push(number);
-                    }
-                }
+            if rule.triggers.iter().any(|trigger| is_of_keys(&trigger.cause)) {
+                index.add(number, &rule.scope);
             }
         }
         index
     }
 
-    /// The rules for a program, each once, in the order of the file.
-    fn rules_for(&self, app: &App) -> BTreeSet<usize> {
-        let named = app.names.iter().filter_map(|name| self.by_app.get(name)).flatten();
-        self.everywhere.iter().chain(named).copied().collect()
+    fn add(&mut self, number: usize, scope: &Scope) {
+        if let Some(layer) = scope.layer {
+            self.by_layer.entry(layer.0).or_default().push(number);
+        } else if let Some(apps) = &scope.apps {
+            for app in apps {
+                self.by_app.entry(app.clone()).or_default().push(number);
+            }
+        } else {
+            self.everywhere.push(number);
+        }
+    }
+
+    /// The rules that may apply at a place, each once, in the order of the file.
+    fn rules_at(&self, place: &Place<'_>) -> BTreeSet<usize> {
+        let named = place.app.names.iter().filter_map(|name| self.by_app.get(name)).flatten();
+        let layered = place.layers.iter().filter_map(|layer| self.by_layer.get(&layer.0)).flatten();
+        self.everywhere.iter().chain(named).chain(layered).copied().collect()
     }
 }
 
+fn is_of_keys(cause: &Cause) -> bool {
+    matches!(cause, Cause::Key { .. } | Cause::Keys { .. } | Cause::Gesture { .. })
+}
+
 impl Watch {
-    /// The table for a program. `running` are the rules with live runs that their own trigger
-    /// stops wherever the person is. Also gives the combinations this board does not have.
+    /// The table for a place. `running` are the rules with live runs that their own trigger stops
+    /// wherever the person is.
     pub(crate) fn new(
         rules: &RuleSet,
         index: &RuleIndex,
-        app: &App,
+        place: &Place<'_>,
         layout: &Layout,
         running: &[usize],
-    ) -> (Watch, Vec<(Option<usize>, String)>) {
+    ) -> Watch {
         let mut watch = Watch::default();
-        let mut missing = Vec::new();
         match stroke_of(&rules.settings.panic.0, layout) {
             Ok((stroke, _)) => watch.panic = Some(stroke),
             Err(key) => {
-                missing.push((None, format!("panic: {}", lacking(&rules.settings.panic, key))));
+                let words = format!("panic: {}", lacking(&rules.settings.panic, key));
+                watch.missing.push((None, words));
             }
         }
-        let in_place = index.rules_for(app);
-        let elsewhere = running.iter().copied().filter(|rule| !in_place.contains(rule));
-        let all = in_place.iter().map(|rule| (*rule, false));
-        for (rule, stops_only) in all.chain(elsewhere.map(|rule| (rule, true))) {
-            for (trigger, wanted) in rules.rules[rule].triggers.iter().enumerate() {
-                match stroke_of(&wanted.combo.0, layout) {
-                    Ok((stroke, sides)) => {
-                        let manner = wanted.manner;
-                        let candidate = Candidate { rule, trigger, manner, sides, stops_only };
-                        watch.strokes.entry(stroke).or_default().push(candidate);
-                    }
-                    Err(key) => missing.push((Some(rule), lacking(&wanted.combo, key))),
+        let in_place: Vec<usize> = index
+            .rules_at(place)
+            .into_iter()
+            .filter(|rule| place.allows(&rules.rules[*rule]))
+            .collect();
+        for rule in &in_place {
+            watch.add_rule(rules, *rule, false, layout);
+        }
+        for rule in running.iter().filter(|rule| in_place.binary_search(rule).is_err()) {
+            watch.add_rule(rules, *rule, true, layout);
+        }
+        if !place.locked {
+            for (number, remap) in rules.remaps.iter().enumerate() {
+                if place.is_in(&remap.scope) {
+                    watch.add_remap(number, remap, layout);
                 }
             }
         }
-        for candidates in watch.strokes.values_mut() {
-            candidates.sort_by_key(|candidate| precedence(&rules.rules[candidate.rule], candidate));
+        watch.sort(rules, place);
+        watch
+    }
+
+    fn add_rule(&mut self, rules: &RuleSet, rule: usize, stops_only: bool, layout: &Layout) {
+        for (trigger, wanted) in rules.rules[rule].triggers.iter().enumerate() {
+            let result = match &wanted.cause {
+                Cause::Key { combo, manner, .. } => {
+                    let candidate =
+                        Candidate { rule, trigger, manner: *manner, sides: Vec::new(), stops_only };
+                    self.add_key(combo, candidate, layout)
+                }
+                Cause::Keys { combos, within } => {
+                    let strokes = combos.iter().map(|combo| stroke_of(&combo.0, layout)).collect();
+                    let within = *within;
+                    match strokes {
+                        Ok(strokes) => {
+                            self.sequences.push(Sequence { rule, trigger, strokes, within });
+                            Ok(())
+                        }
+                        Err(key) => Err(lacking(&combos[0], key)),
+                    }
+                }
+                Cause::Gesture { holding, .. } => stroke_of(&holding.0, layout)
+                    .map(|(stroke, _)| {
+                        self.drawing.insert(stroke);
+                    })
+                    .map_err(|key| lacking(holding, key)),
+                _ => Ok(()),
+            };
+            if let Err(words) = result {
+                self.missing.push((Some(rule), words));
+            }
         }
-        (watch, missing)
+    }
+
+    fn add_key(&mut self, combo: &Combo, made: Candidate, layout: &Layout) -> Result<(), String> {
+        if combo.0.iter().filter(|key| !key.is_modifier()).count() > 1 {
+            let chord = chord_of(combo, layout).map_err(|key| lacking(combo, key))?;
+            let (keys, families, sides) = chord;
+            let what = ChordWhat::Rule(Candidate { sides, ..made });
+            self.add_chord(Chord { keys, families, what });
+            return Ok(());
+        }
+        let (stroke, sides) = stroke_of(&combo.0, layout).map_err(|key| lacking(combo, key))?;
+        let candidate = Candidate { sides, ..made };
+        // A modifier alone, of either side, is heard on both.
+        let keys: Vec<Key> = match combo.last() {
+            Some(KeyRef::Either(family)) => sides_of(family, layout).map(Side::key).collect(),
+            _ => vec![stroke.0],
+        };
+        for key in keys {
+            self.strokes.entry((key, stroke.1)).or_default().push(candidate.clone());
+        }
+        Ok(())
+    }
+
+    fn add_chord(&mut self, chord: Chord) {
+        for key in &chord.keys {
+            self.chords.entry(*key).or_default().push(chord.clone());
+        }
+    }
+
+    fn add_remap(&mut self, number: usize, remap: &Remap, layout: &Layout) {
+        let to = layout.press_order(&remap.to);
+        let tapped = remap.tapped.as_ref().map(|combo| layout.press_order(combo)).transpose();
+        let (to, tapped) = match (to, tapped) {
+            (Ok(to), Ok(tapped)) => (to, tapped),
+            (Err(key), _) | (_, Err(key)) => {
+                self.missing.push((None, format!("remap: {}", lacking(&remap.to, key))));
+                return;
+            }
+        };
+        let plain = remap.from.0.iter().filter(|key| !key.is_modifier()).count();
+        let result = if plain > 1 {
+            chord_of(&remap.from, layout).map(|(keys, families, _)| {
+                self.add_chord(Chord { keys, families, what: ChordWhat::Remap(number) });
+            })
+        } else {
+            stroke_of(&remap.from.0, layout).map(|((key, families), sides)| {
+                let stand = Stand { remap: number, families, sides, to, tapped };
+                self.stands.entry(key).or_default().push(stand);
+            })
+        };
+        if let Err(key) = result {
+            self.missing.push((None, format!("remap: {}", lacking(&remap.from, key))));
+        }
+    }
+
+    fn sort(&mut self, rules: &RuleSet, place: &Place<'_>) {
+        for candidates in self.strokes.values_mut() {
+            candidates.sort_by_key(|candidate| precedence(rules, place, candidate));
+        }
+        for chords in self.chords.values_mut() {
+            chords.sort_by_key(|chord| {
+                let order = match &chord.what {
+                    ChordWhat::Remap(number) => (true, None, *number),
+                    ChordWhat::Rule(candidate) => {
+                        (false, Some(precedence(rules, place, candidate)), candidate.rule)
+                    }
+                };
+                (usize::MAX - chord.keys.len(), order)
+            });
+        }
+        for stands in self.stands.values_mut() {
+            stands.sort_by_key(|stand| {
+                let scope = &rules.remaps[stand.remap].scope;
+                let families = stand.families.iter().count();
+                (255 - scope.narrowness(), usize::MAX - families, stand.remap)
+            });
+        }
     }
 
     pub(crate) fn is_panic(&self, stroke: Stroke) -> bool {
@@ -116,45 +294,140 @@ impl Watch {
         self.strokes.get(&stroke).map_or(&[], Vec::as_slice)
     }
 
-    /// Whether the desk withholds the stroke: some rule for it does not let it pass.
-    pub(crate) fn withholds(&self, rules: &RuleSet, stroke: Stroke) -> bool {
-        self.is_panic(stroke)
-            || self.candidates(stroke).iter().any(|candidate| !rules.rules[candidate.rule].passing)
+    /// The largest chord that a key completes, with others that are down.
+    pub(crate) fn completed(
+        &self,
+        key: Key,
+        families: Families,
+        down: &BTreeSet<Key>,
+    ) -> Vec<&Chord> {
+        let chords = self.chords.get(&key).map_or(&[] as &[Chord], Vec::as_slice);
+        let complete = |chord: &&Chord| {
+            chord.families == families
+                && chord.keys.iter().all(|other| *other == key || down.contains(other))
+        };
+        let found: Vec<&Chord> = chords.iter().filter(complete).collect();
+        let largest = found.iter().map(|chord| chord.keys.len()).max().unwrap_or(0);
+        found.into_iter().filter(|chord| chord.keys.len() == largest).collect()
     }
 
-    /// What the desk must see and withhold.
-    pub(crate) fn armed(&self, rules: &RuleSet, asks_fingers: bool) -> Armed {
-        let mut keys: Vec<ArmedKey> = Vec::new();
-        let mut fingers = asks_fingers;
+    /// Whether all of these keys may still become a chord with others.
+    pub(crate) fn may_become_chord(&self, keys: &BTreeSet<Key>, families: Families) -> bool {
+        let Some(first) = keys.first() else { return false };
+        self.chords.get(first).is_some_and(|chords| {
+            chords.iter().any(|chord| {
+                chord.families == families && keys.is_subset(&chord.keys) && chord.keys != *keys
+            })
+        })
+    }
+
+    /// The remap that a key is under.
+    pub(crate) fn stand(&self, key: Key, held: Modifiers, families: Families) -> Option<&Stand> {
+        self.stands.get(&key)?.iter().find(|stand| stand.fits(held, families))
+    }
+
+    /// Whether a shape may be drawn while the stroke is held.
+    pub(crate) fn is_drawing(&self, stroke: Stroke) -> bool {
+        self.drawing.contains(&stroke)
+    }
+
+    /// Whether the desk withholds the stroke: some rule for it does not let it pass.
+    pub(crate) fn withholds(&self, rules: &RuleSet, stroke: Stroke) -> bool {
+        let (key, families) = stroke;
+        if Side::of(key).is_some() {
+            return false;
+        }
+        let blocks = |candidate: &Candidate| !rules.rules[candidate.rule].passing;
+        let chorded = |chord: &Chord| {
+            chord.families == families
+                && match &chord.what {
+                    ChordWhat::Remap(_) => true,
+                    ChordWhat::Rule(candidate) => blocks(candidate),
+                }
+        };
+        let begins = |sequence: &Sequence| {
+            sequence.strokes[0].0 == stroke && !rules.rules[sequence.rule].passing
+        };
+        let stood = |stand: &Stand| stand.families.iter().all(|family| families.contains(family));
+        self.is_panic(stroke)
+            || self.candidates(stroke).iter().any(blocks)
+            || self.chords.get(&key).is_some_and(|chords| chords.iter().any(chorded))
+            || self.stands.get(&key).is_some_and(|stands| stands.iter().any(stood))
+            || self.sequences.iter().any(begins)
+            || self.drawing.contains(&stroke)
+    }
+
+    /// What the desk must see and withhold, apart from what rules ask for in their conditions.
+    pub(crate) fn armed(&self, rules: &RuleSet) -> Armed {
+        let mut keys: BTreeMap<(Key, Families, bool), (bool, bool)> = BTreeMap::new();
+        let mut fingers = false;
+        let mut arm = |stroke: Stroke, further: bool, sides: bool, follow: bool| {
+            let flags = keys.entry((stroke.0, stroke.1, further)).or_default();
+            flags.0 |= sides;
+            flags.1 |= follow;
+        };
         for (stroke, candidates) in &self.strokes {
             let rule = |candidate: &Candidate| &rules.rules[candidate.rule];
-            fingers |= candidates.iter().any(|candidate| rule(candidate).passing);
-            if candidates.iter().all(|candidate| rule(candidate).passing) {
+            let modifier = Side::of(stroke.0).is_some();
+            fingers |=
+                modifier || candidates.iter().any(|c| rule(c).passing || c.manner.must_wait());
+            if modifier || candidates.iter().all(|candidate| rule(candidate).passing) {
                 continue;
             }
-            let follows = |candidate: &Candidate| {
-                let rule = rule(candidate);
-                candidate.manner == Manner::Released
-                    || rule.repeating
-                    || rule.while_held
-                    || rule.condition.is_some()
-                    || rule.passing
-            };
-            keys.push(ArmedKey {
-                key: stroke.0,
-                families: stroke.1,
-                sides: candidates.iter().any(|candidate| !candidate.sides.is_empty()),
-                follow: candidates.iter().any(follows),
-            });
+            let sides = candidates.iter().any(|candidate| !candidate.sides.is_empty());
+            arm(*stroke, false, sides, candidates.iter().any(|c| follows(rule(c), c.manner)));
         }
-        if let Some((key, families)) = self.panic
-            && !self.strokes.contains_key(&(key, families))
-        {
-            keys.push(ArmedKey { key, families, sides: false, follow: false });
-            keys.sort();
+        for (key, chords) in &self.chords {
+            fingers = true;
+            for chord in chords {
+                let (passing, sides) = match &chord.what {
+                    ChordWhat::Remap(_) => (false, false),
+                    ChordWhat::Rule(candidate) => {
+                        (rules.rules[candidate.rule].passing, !candidate.sides.is_empty())
+                    }
+                };
+                if !passing {
+                    arm((*key, chord.families), false, sides, true);
+                }
+            }
         }
-        Armed { keys, fingers }
+        for sequence in &self.sequences {
+            fingers = true;
+            let (stroke, sides) = &sequence.strokes[0];
+            if !rules.rules[sequence.rule].passing && Side::of(stroke.0).is_none() {
+                arm(*stroke, false, !sides.is_empty(), true);
+            }
+        }
+        for (key, stands) in &self.stands {
+            for stand in stands {
+                fingers |= stand.tapped.is_some();
+                arm((*key, stand.families), true, !stand.sides.is_empty(), true);
+            }
+        }
+        for stroke in &self.drawing {
+            arm(*stroke, false, false, true);
+        }
+        if let Some(panic) = self.panic {
+            arm(panic, false, false, false);
+        }
+        let keys = keys.into_iter().map(|((key, families, further), (sides, follow))| ArmedKey {
+            key,
+            families,
+            further,
+            sides,
+            follow,
+        });
+        Armed { keys: keys.collect(), fingers, ..Armed::default() }
     }
+}
+
+fn follows(rule: &Rule, manner: Manner) -> bool {
+    manner != Manner::Pressed
+        || rule.repeating
+        || rule.while_held
+        || rule.condition.is_some()
+        || rule.scope.boards.is_some()
+        || rule.passing
 }
 
 /// A combination, and the key of it that the board lacks.
@@ -162,23 +435,37 @@ fn lacking(combo: &Combo, key: KeyRef) -> String {
     if combo.0 == [key] { combo.to_string() } else { format!("{combo} (there is no {key})") }
 }
 
-/// Smaller comes first: a program beats none, a side beats either, a condition beats none.
-fn precedence(rule: &Rule, candidate: &Candidate) -> (bool, bool, usize, bool, usize) {
+/// Smaller comes first: the narrower place, of layers the one entered last, a side before either,
+/// a condition before none.
+pub(crate) fn precedence(
+    rules: &RuleSet,
+    place: &Place<'_>,
+    candidate: &Candidate,
+) -> (bool, u8, usize, usize, bool, usize) {
+    let rule = &rules.rules[candidate.rule];
     (
         candidate.stops_only,
-        rule.apps.is_none(),
+        255 - rule.scope.narrowness(),
+        place.depth_of(&rule.scope),
         usize::MAX - candidate.sides.len(),
         rule.condition.is_none(),
         candidate.rule,
     )
 }
 
-/// The stroke of a combination on this board, with the sides it names; the key it lacks, if any.
-fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Vec<Side>), KeyRef> {
-    let (last, modifiers) = combo.split_last().expect("a combination has a key");
+fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = Side> {
+    Side::ALL.into_iter().filter(move |side| layout.family(*side) == family)
+}
+
+/// The modifiers of a combination: families, and the sides it names; a key that is no modifier is
+/// given back.
+fn modifiers_of<'k>(
+    keys: impl Iterator<Item = &'k KeyRef>,
+    layout: &Layout,
+) -> Result<(Families, Vec<Side>), KeyRef> {
     let mut families = Families::NONE;
     let mut sides = Vec::new();
-    for modifier in modifiers {
+    for modifier in keys {
         match modifier {
             KeyRef::Either(family) => families = families.with(*family),
             other => {
@@ -191,6 +478,16 @@ fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Vec<Side>), K
             }
         }
     }
+    Ok((families, sides))
+}
+
+/// The stroke of a combination on this board, with the sides it names; the key it lacks, if any.
+fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Vec<Side>), KeyRef> {
+    // A modifier that is named before its plain key may also stand behind it.
+    let at = combo.iter().rposition(|key| !key.is_modifier()).unwrap_or(combo.len() - 1);
+    let others = combo.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, key)| key);
+    let (mut families, sides) = modifiers_of(others, layout)?;
+    let last = &combo[at];
     if let KeyRef::Character(character) = last {
         let (_, level) = layout.group().spell(*character).ok_or(*last)?;
         for side in level.sides() {
@@ -199,4 +496,17 @@ fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Vec<Side>), K
     }
     let key = layout.place(*last).ok_or(*last)?;
     Ok(((key, families), sides))
+}
+
+/// Plain keys together on this board, with their modifiers.
+fn chord_of(
+    combo: &Combo,
+    layout: &Layout,
+) -> Result<(BTreeSet<Key>, Families, Vec<Side>), KeyRef> {
+    let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
+        combo.0.iter().partition(|key| key.is_modifier());
+    let (families, sides) = modifiers_of(modifiers.into_iter(), layout)?;
+    let keys =
+        plain.into_iter().map(|key| layout.place(*key).ok_or(*key)).collect::<Result<_, _>>()?;
+    Ok((keys, families, sides))
 }

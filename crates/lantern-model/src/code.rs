@@ -3,7 +3,7 @@
 //! `lantern-script` lowers a checked file to this; `lantern-engine` runs it. A block of the file
 //! (`hold`, `repeat`) is a pair of operations, so that a run is a program counter and a small stack.
 
-use crate::{KeyRef, RoutineId, Value};
+use crate::{KeyRef, LayerId, RoutineId, Value, Verb};
 
 /// An expression over values.
 #[derive(Debug, Clone, PartialEq)]
@@ -28,8 +28,154 @@ pub enum Expr {
     Binary(Operator, Box<Expr>, Box<Expr>),
     /// Whether the person's fingers hold all of these.
     IsDown(Vec<ComboExpr>),
+    /// Something about the world as it is known now.
+    Asked(Asked),
+    /// A field of a record.
+    Field(Box<Expr>, String),
+    /// What a function makes of its values.
+    Call(Function, Vec<Expr>),
+    /// Whole numbers from one to another, both included.
+    Range(Box<Expr>, Box<Expr>),
+}
+
+/// Something about the world.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Asked {
     /// Whether the key that fired the run is still down.
     Held,
+    /// The person's fingers; only in [`Expr::IsDown`].
+    Fingers,
+    /// How far right the pointer is, in pixels.
+    PointerX,
+    /// How far down the pointer is, in pixels.
+    PointerY,
+    /// The program in front.
+    WindowApp,
+    /// The title of the window in front.
+    WindowTitle,
+    /// The wall clock's hour.
+    Hour,
+    /// The wall clock's minute.
+    Minute,
+    /// The wall clock's second.
+    Second,
+    /// The day of the month.
+    Day,
+    /// The month, from 1.
+    Month,
+    /// The year.
+    Year,
+    /// The day of the week, as a word.
+    Weekday,
+    /// The time of day.
+    TimeOfDay,
+}
+
+impl Asked {
+    /// Everything that is written as `thing.part`.
+    pub const PARTS: [(&'static str, &'static str, Asked); 12] = [
+        ("pointer", "x", Asked::PointerX),
+        ("pointer", "y", Asked::PointerY),
+        ("window", "app", Asked::WindowApp),
+        ("window", "title", Asked::WindowTitle),
+        ("now", "hour", Asked::Hour),
+        ("now", "minute", Asked::Minute),
+        ("now", "second", Asked::Second),
+        ("now", "day", Asked::Day),
+        ("now", "month", Asked::Month),
+        ("now", "year", Asked::Year),
+        ("now", "weekday", Asked::Weekday),
+        ("now", "time", Asked::TimeOfDay),
+    ];
+
+    /// Whether it changes as time goes by.
+    pub const fn is_time(self) -> bool {
+        matches!(
+            self,
+            Asked::Hour
+                | Asked::Minute
+                | Asked::Second
+                | Asked::Day
+                | Asked::Month
+                | Asked::Year
+                | Asked::Weekday
+                | Asked::TimeOfDay
+        )
+    }
+
+    /// Whether it is about the pointer.
+    pub const fn is_pointer(self) -> bool {
+        matches!(self, Asked::PointerX | Asked::PointerY)
+    }
+}
+
+/// What makes a value of others.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Function {
+    /// `random(from, to)`: a whole number, both ends included.
+    Random,
+    /// `round(number)` or `round(number, places)`
+    Round,
+    /// `upper(text)`
+    Upper,
+    /// `lower(text)`
+    Lower,
+    /// `trim(text)`: without blanks around it.
+    Trim,
+    /// `length(text or list)`
+    Length,
+    /// `first(list or text)`
+    First,
+    /// `last(list or text)`
+    Last,
+    /// `number(text)`: the number that the text writes.
+    Number,
+    /// A value as one word of a shell line; it has no name of its own.
+    ShellWord,
+}
+
+impl Function {
+    /// Every function with its name and how many values it takes.
+    pub const ALL: [(&'static str, Function, std::ops::RangeInclusive<usize>); 9] = [
+        ("random", Function::Random, 2..=2),
+        ("round", Function::Round, 1..=2),
+        ("upper", Function::Upper, 1..=1),
+        ("lower", Function::Lower, 1..=1),
+        ("trim", Function::Trim, 1..=1),
+        ("length", Function::Length, 1..=1),
+        ("first", Function::First, 1..=1),
+        ("last", Function::Last, 1..=1),
+        ("number", Function::Number, 1..=1),
+    ];
+}
+
+impl Expr {
+    /// Whether it asks for something that is `wanted`.
+    pub fn asks(&self, wanted: &dyn Fn(&Asked) -> bool) -> bool {
+        let combo = |combo: &ComboExpr| combo.exprs().any(|expr| expr.asks(wanted));
+        match self {
+            Expr::Asked(asked) => wanted(asked),
+            Expr::IsDown(combos) => wanted(&Asked::Fingers) || combos.iter().any(combo),
+            Expr::Combo(keys) => combo(keys),
+            Expr::Value(_) | Expr::Local(_) | Expr::Global(_) => false,
+            Expr::Text(parts) | Expr::List(parts) | Expr::Call(_, parts) => {
+                parts.iter().any(|part| part.asks(wanted))
+            }
+            Expr::Not(inner) | Expr::Negate(inner) | Expr::Field(inner, _) => inner.asks(wanted),
+            Expr::Binary(_, left, right) | Expr::Range(left, right) => {
+                left.asks(wanted) || right.asks(wanted)
+            }
+        }
+    }
+}
+
+/// What a value is put into.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Target {
+    /// A slot of the present call.
+    Local(usize),
+    /// A top-level value.
+    Global(usize),
 }
 
 /// Operators between two values.
@@ -63,6 +209,8 @@ pub enum Operator {
     Or,
     /// `contains`, of texts and lists.
     Contains,
+    /// `matches`: a regular expression fits somewhere in a text.
+    Matches,
 }
 
 impl Operator {
@@ -83,6 +231,7 @@ impl Operator {
             Operator::And => "and",
             Operator::Or => "or",
             Operator::Contains => "contains",
+            Operator::Matches => "matches",
         }
     }
 }
@@ -90,6 +239,15 @@ impl Operator {
 /// Keys down together, as written: each a key or a value in parentheses.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ComboExpr(pub Vec<KeyTerm>);
+
+impl ComboExpr {
+    fn exprs(&self) -> impl Iterator<Item = &Expr> {
+        self.0.iter().filter_map(|term| match term {
+            KeyTerm::Value(expr) => Some(expr),
+            KeyTerm::Key(_) => None,
+        })
+    }
+}
 
 /// One part of a combination.
 #[derive(Debug, Clone, PartialEq)]
@@ -142,21 +300,43 @@ pub enum Op {
         /// Whether it goes on when another program comes to the front.
         anyway: bool,
     },
-    /// Move the pointer to pixels of the screen.
-    MoveTo(Expr, Expr),
-    /// Move the pointer by pixels.
-    MoveBy(Expr, Expr),
-    /// Start a program.
-    Launch(Expr),
-    /// Start a program and wait for it.
-    Run {
-        /// Program and arguments.
+    /// Take back what the person typed to fire the run.
+    Erase,
+    /// Move the pointer, at once or over a time.
+    Move {
+        /// Where to.
+        to: Spot,
+        /// How long it takes; at once if missing.
+        over: Option<Expr>,
+    },
+    /// Do something with programs, devices or the person.
+    Do {
+        /// What.
+        verb: Verb,
+        /// The verb's words.
         words: Vec<Expr>,
+        /// What else it takes.
+        value: Option<Expr>,
+        /// The longest it may take.
+        limit: Option<Expr>,
+        /// Where its value goes.
+        into: Option<Target>,
+        /// The name that what is launched gets.
+        name: Option<String>,
+    },
+    /// Bring a program to the front for the steps up to the end of the block.
+    With(Expr),
+    /// Behind a step that can fail: if it did, go on here, else at the index.
+    Else(usize),
+    /// Wait for a time, or until the run is ended.
+    Wait(Option<Expr>),
+    /// Wait until a condition holds.
+    WaitUntil {
+        /// The condition.
+        condition: Expr,
         /// The longest it may take.
         limit: Option<Expr>,
     },
-    /// Wait for a time, or until the run is ended.
-    Wait(Option<Expr>),
     /// Begin a loop; [`Op::NextTurn`] decides whether a turn is due.
     Repeat {
         /// How often; for ever if missing.
@@ -164,16 +344,23 @@ pub enum Op {
         /// The time from the start of one turn to the next.
         every: Option<Expr>,
     },
+    /// Begin a loop over a list, each of its values in the slot in turn.
+    For {
+        /// The list.
+        list: Expr,
+        /// The slot.
+        slot: usize,
+    },
     /// Begin the next turn of the innermost loop when it is due, or jump to the index when done.
     NextTurn(usize),
+    /// Go on at one of the indexes, never at the same twice running.
+    AnyOf(Vec<usize>),
     /// Go on at the index.
     Jump(usize),
     /// Go on at the index unless the condition holds.
     JumpUnless(Expr, usize),
-    /// Put a value into a slot of the present call.
-    SetLocal(usize, Expr),
-    /// Put a value into a top-level name.
-    SetGlobal(usize, Expr),
+    /// Put a value somewhere.
+    Set(Target, Expr),
     /// Call a macro as part of this run.
     Call(RoutineId, Vec<Option<Expr>>),
     /// Write a line to the log.
@@ -189,4 +376,79 @@ pub enum Op {
     },
     /// End runs.
     Stop(StopTarget),
+    /// Let the rules of that name stand still, or go on.
+    Pause {
+        /// The name.
+        name: String,
+        /// Whether they stand still.
+        paused: bool,
+    },
+    /// Switch a layer on or off.
+    Layer {
+        /// Which.
+        layer: LayerId,
+        /// Whether it is on.
+        on: bool,
+    },
+}
+
+/// Where the pointer goes.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Spot {
+    /// To pixels of the screens.
+    At(Expr, Expr),
+    /// By pixels.
+    By(Expr, Expr),
+    /// To shares of the window in front.
+    OfWindow(Expr, Expr),
+    /// To shares of the screen the pointer is on.
+    OfScreen(Expr, Expr),
+}
+
+impl Spot {
+    /// How far right and how far down.
+    pub const fn corners(&self) -> [&Expr; 2] {
+        let (Spot::At(x, y) | Spot::By(x, y) | Spot::OfWindow(x, y) | Spot::OfScreen(x, y)) = self;
+        [x, y]
+    }
+}
+
+impl Op {
+    /// Every expression of the operation.
+    pub fn exprs(&self) -> Vec<&Expr> {
+        match self {
+            Op::Tap { combos, times, pace } => {
+                let keys = combos.iter().flat_map(ComboExpr::exprs);
+                keys.chain(times).chain(pace).collect()
+            }
+            Op::Press(combo) | Op::Release(combo) | Op::Toggle(combo) | Op::Hold(combo) => {
+                combo.exprs().collect()
+            }
+            Op::Type { text, pace, .. } => std::iter::once(text).chain(pace).collect(),
+            Op::Move { to, over } => to.corners().into_iter().chain(over).collect(),
+            Op::Do { words, value, limit, .. } => words.iter().chain(value).chain(limit).collect(),
+            Op::Wait(span) => span.iter().collect(),
+            Op::WaitUntil { condition, limit } => std::iter::once(condition).chain(limit).collect(),
+            Op::Repeat { times, every } => times.iter().chain(every).collect(),
+            Op::Call(_, arguments) => arguments.iter().flatten().collect(),
+            Op::Hint { text, at, span } => {
+                let corners = at.iter().flat_map(|(x, y)| [x, y]);
+                std::iter::once(text).chain(corners).chain(span).collect()
+            }
+            Op::With(expr)
+            | Op::For { list: expr, .. }
+            | Op::JumpUnless(expr, _)
+            | Op::Set(_, expr)
+            | Op::Log(expr) => vec![expr],
+            Op::Erase
+            | Op::EndBlock
+            | Op::Else(_)
+            | Op::NextTurn(_)
+            | Op::AnyOf(_)
+            | Op::Jump(_)
+            | Op::Stop(_)
+            | Op::Pause { .. }
+            | Op::Layer { .. } => Vec::new(),
+        }
+    }
 }

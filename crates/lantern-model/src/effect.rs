@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{Families, Key};
+use crate::{Deed, Families, Key, Modifiers};
 
 /// The number of an effect, by which its outcome comes back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -30,17 +30,12 @@ pub enum Order {
     Arm(Armed),
     /// Do one indivisible input step. Has an outcome.
     Input(InputStep),
-    /// Hand a withheld key back to the program: it goes down there, and up with the person's finger.
-    GiveBack(Key),
-    /// Start a program or desktop entry and let it be. Has an outcome.
-    Launch(String),
-    /// Start a program and wait for its end, at most `limit`. Has an outcome.
-    Run {
-        /// The program and its arguments.
-        words: Vec<String>,
-        /// The longest it may take.
-        limit: Option<Duration>,
-    },
+    /// Hand a withheld key to the program. No outcome.
+    GiveBack(GiveBack),
+    /// Do something with programs, devices or the person. Has an outcome.
+    Do(Deed),
+    /// Nobody waits for the outcome of this effect any more; what can be ended is ended.
+    Abandon(EffectId),
     /// Show a small text for a time.
     Hint {
         /// What to show.
@@ -52,6 +47,22 @@ pub enum Order {
     },
     /// Write a line to the log.
     Log(String),
+}
+
+/// A withheld key that the program gets after all, as itself or as what it is remapped to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GiveBack {
+    /// The key of the board.
+    pub key: Key,
+    /// What goes down in the program, in this order: the key itself, or others in its place. It
+    /// goes up again with the finger, and counts as the person's until then.
+    pub becomes: Vec<Key>,
+    /// The modifiers that were down when it was pressed; the program sees it under these.
+    pub under: Modifiers,
+    /// Modifiers of the person's that the program does not see while it is down.
+    pub hide: Modifiers,
+    /// Whether it is up again already: it goes down and up at once.
+    pub tap: bool,
 }
 
 /// Where a hint appears.
@@ -70,6 +81,14 @@ pub struct Armed {
     pub keys: Vec<ArmedKey>,
     /// Whether every key and button of the person must be reported.
     pub fingers: bool,
+    /// Whether what the person types must be reported as characters.
+    pub letters: bool,
+    /// Whether the pointer's place must be reported.
+    pub pointer: bool,
+    /// Whether the input device of each key must be reported.
+    pub boards: bool,
+    /// Whether every key but modifiers is withheld, as a key before it is not decided yet.
+    pub everything: bool,
 }
 
 /// A key with the modifier families it is withheld under.
@@ -79,6 +98,8 @@ pub struct ArmedKey {
     pub key: Key,
     /// Exactly these families are down.
     pub families: Families,
+    /// Whether it is withheld with further families down as well.
+    pub further: bool,
     /// Whether it matters which side is down.
     pub sides: bool,
     /// Whether the release must be reported.

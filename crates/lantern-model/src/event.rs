@@ -1,6 +1,19 @@
-//! What a desk reports to the engine.
+//! What a desk, an ear or a device reports to the engine.
 
-use crate::{ArmedKey, EffectId, Key, Layout, Modifiers};
+use crate::{ArmedKey, EffectId, Key, Layout, Modifiers, Value, WallTime};
+
+/// A part of a screen, in its pixels.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Frame {
+    /// Its left edge.
+    pub x: i32,
+    /// Its upper edge.
+    pub y: i32,
+    /// How wide it is.
+    pub width: i32,
+    /// How high it is.
+    pub height: i32,
+}
 
 /// The program in front.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -11,6 +24,8 @@ pub struct App {
     pub names: Vec<String>,
     /// The window's title.
     pub title: String,
+    /// Where the window is, if the desk tells.
+    pub frame: Option<Frame>,
 }
 
 impl App {
@@ -18,9 +33,14 @@ impl App {
     pub fn name(&self) -> &str {
         self.names.first().map_or("nothing", String::as_str)
     }
+
+    /// Whether it is known by that name, in lower case.
+    pub fn is_named(&self, name: &str) -> bool {
+        self.names.iter().any(|known| known == name)
+    }
 }
 
-/// Something a desk saw, or the end of something it was asked to do.
+/// Something that was seen or heard, or the end of something that was asked for.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
     /// An armed key went down, and the program in front did not get it.
@@ -31,29 +51,90 @@ pub enum Event {
         /// left key stands for either.
         modifiers: Modifiers,
     },
-    /// An armed key whose release matters went up.
+    /// A withheld key whose release matters went up.
     LetGo {
         /// The key of the board.
         key: Key,
     },
-    /// The person's fingers moved a key that reached its program; only when asked for.
+    /// The person's fingers moved a key, withheld or not; only when asked for. It comes before
+    /// the press it belongs to.
     Finger {
         /// The key of the board.
         key: Key,
         /// Whether it went down.
         down: bool,
     },
-    /// Another program came to the front.
+    /// The input device that the next keys come from, by the name it gives; only when asked for.
+    Board(String),
+    /// The person typed a character into the program in front, or did something (`None`) after
+    /// which what was typed before no longer stands left of the cursor; only when asked for.
+    Letter(Option<char>),
+    /// Where the pointer is; only when asked for.
+    Pointer(i32, i32),
+    /// The screens, the first one first, at the start and when they change.
+    Screens(Vec<Frame>),
+    /// Another window came to the front, or the one in front has another title.
     Focus(App),
+    /// A window opened.
+    Opened(App),
     /// The keyboard's layout, at the start and when it changes.
     Layout(Layout),
+    /// Whether the screen is locked or the session not the active one.
+    Locked(bool),
+    /// What the wall clock shows, at the start and whenever it jumps.
+    Clock(WallTime),
+    /// The program is at work: everything else about the desk is known.
+    Started,
+    /// A phrase was heard.
+    Heard {
+        /// Its words.
+        words: String,
+        /// How sure the ear is, from 0 to 1.
+        score: f64,
+    },
+    /// A shape was drawn with a key or button held.
+    Drawn {
+        /// The shape's name.
+        shape: String,
+        /// What was held.
+        key: Key,
+        /// Where it was drawn.
+        frame: Frame,
+        /// How like the shape it is, from 0 to 1.
+        score: f64,
+    },
+    /// Bytes came from a device, in whatever pieces.
+    Bytes {
+        /// The device's name in the file.
+        device: String,
+        /// The bytes.
+        bytes: Vec<u8>,
+    },
+    /// A message came from a broker.
+    Message {
+        /// The broker's name in the file.
+        device: String,
+        /// Its topic.
+        topic: String,
+        /// Its text.
+        text: String,
+    },
+    /// Somebody called us.
+    Call {
+        /// The listener's name in the file.
+        device: String,
+        /// The path that was called.
+        path: String,
+        /// What was sent along.
+        text: String,
+    },
     /// Armed keys that somebody else holds, each with what is known of why.
     Refused(Vec<(ArmedKey, String)>),
-    /// An effect is done, or failed with this reason.
+    /// An effect is done, perhaps with a value, or failed with this reason.
     Outcome {
         /// Which effect.
         effect: EffectId,
         /// What became of it.
-        result: Result<(), String>,
+        result: Result<Option<Value>, String>,
     },
 }

@@ -5,8 +5,10 @@
 //! between a file and the engine. It decides nothing: the language is read in `lantern-script`,
 //! rules are run in `lantern-engine`, the world is touched in `lantern-desk`.
 
+mod clock;
 pub mod code;
 mod combo;
+mod deed;
 mod effect;
 mod event;
 mod key;
@@ -15,16 +17,23 @@ mod layout;
 mod modifiers;
 mod rules;
 mod time;
+mod trigger;
 mod value;
 
+pub use clock::{TimeOfDay, WallTime};
 pub use combo::{Combo, KeyRef};
-pub use effect::{Act, Armed, ArmedKey, Effect, EffectId, HintPlace, InputStep, Order, RunId};
-pub use event::{App, Event};
+pub use deed::{Deed, Verb, VolumeChange};
+pub use effect::{
+    Act, Armed, ArmedKey, Effect, EffectId, GiveBack, HintPlace, InputStep, Order, RunId,
+};
+pub use event::{App, Event, Frame};
 pub use key::{Key, KeyKind, KeySetError};
 pub use layout::{Group, Layout, Level, Repeat};
 pub use modifiers::{Families, Family, Modifiers, Side};
-pub use rules::{
-    Again, Global, Manner, Parameter, Place, Routine, RoutineId, Rule, RuleSet, Settings, Trigger,
-};
+pub use rules::{Again, Global, Parameter, Place, Routine, RoutineId, Rule, RuleSet, Settings};
 pub use time::Time;
+pub use trigger::{
+    Cause, Device, DeviceId, DeviceKind, Drawing, LayerId, LineTest, Manner, Remap, Scope, Shape,
+    Trigger,
+};
 pub use value::Value;

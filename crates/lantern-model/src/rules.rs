@@ -1,11 +1,15 @@
 //! A checked set of rules, ready to run.
 
-use crate::code::{Expr, Op};
-use crate::{Combo, Family, Key, KeyRef};
+use std::time::Duration;
+
+use crate::code::{Asked, Expr, Op};
+use crate::{Combo, Device, Family, Key, KeyRef, Remap, Scope, Shape, Trigger};
 
 /// Where something stands in a file, counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub struct Place {
+    /// Which file of the set, counted from 0.
+    pub file: u16,
     /// The line.
     pub line: u32,
     /// The column, in characters.
@@ -15,8 +19,8 @@ pub struct Place {
 /// A set of rules that may run.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct RuleSet {
-    /// The file's name as shown in messages.
-    pub file: String,
+    /// The files' names as shown in messages, the first one first.
+    pub files: Vec<String>,
     /// Choices that hold for the whole set.
     pub settings: Settings,
     /// Top-level values.
@@ -25,6 +29,16 @@ pub struct RuleSet {
     pub rules: Vec<Rule>,
     /// Bodies of rules and macros.
     pub routines: Vec<Routine>,
+    /// Keys that stand for others.
+    pub remaps: Vec<Remap>,
+    /// Names of layers.
+    pub layers: Vec<String>,
+    /// What rules listen and speak to.
+    pub devices: Vec<Device>,
+    /// Shapes that can be drawn.
+    pub shapes: Vec<Shape>,
+    /// Lists of spoken words by name, in the notation of phrases.
+    pub words: Vec<(String, String)>,
 }
 
 impl RuleSet {
@@ -33,12 +47,22 @@ impl RuleSet {
         &self.routines[id.0]
     }
 
-    /// Whether any rule or step asks what the person's fingers hold.
-    pub fn asks_fingers(&self) -> bool {
-        let in_rule = |rule: &Rule| rule.condition.as_ref().is_some_and(asks_fingers);
-        let in_op = |op: &Op| op_exprs(op).into_iter().any(asks_fingers);
-        self.rules.iter().any(in_rule)
-            || self.routines.iter().flat_map(|routine| &routine.ops).any(in_op)
+    /// Whether any condition or step asks for that.
+    pub fn asks(&self, wanted: &dyn Fn(&Asked) -> bool) -> bool {
+        let asks = |expr: &Expr| expr.asks(wanted);
+        self.rules.iter().any(|rule| rule.condition.as_ref().is_some_and(asks))
+            || self.ops().any(|op| op.exprs().into_iter().any(asks))
+    }
+
+    /// Every operation of every routine.
+    pub fn ops(&self) -> impl Iterator<Item = &Op> {
+        self.routines.iter().flat_map(|routine| &routine.ops)
+    }
+
+    /// A place as it is shown: file and line.
+    pub fn show_place(&self, place: Place) -> String {
+        let file = self.files.get(usize::from(place.file)).map_or("", String::as_str);
+        format!("{file}:{}", place.line)
     }
 }
 
@@ -47,6 +71,14 @@ impl RuleSet {
 pub struct Settings {
     /// The combination that stops everything and lets go of every key.
     pub panic: Combo,
+    /// Words that must be spoken before a phrase; none if empty.
+    pub attention: String,
+    /// How long the first of several plain keys waits for the others.
+    pub together: Duration,
+    /// How soon a tapped key must be up again.
+    pub tap: Duration,
+    /// How soon the second press of a key pressed twice must come.
+    pub twice: Duration,
 }
 
 impl Default for Settings {
@@ -59,6 +91,10 @@ impl Default for Settings {
                 KeyRef::Either(Family::Shift),
                 KeyRef::Named(escape),
             ]),
+            attention: String::new(),
+            together: Duration::from_millis(60),
+            tap: Duration::from_millis(250),
+            twice: Duration::from_millis(300),
         }
     }
 }
@@ -100,29 +136,6 @@ pub struct Parameter {
     pub default: Option<Expr>,
 }
 
-/// When, relative to the key, a rule fires.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Manner {
-    /// When it goes down.
-    #[default]
-    Pressed,
-    /// When it goes up.
-    Released,
-}
-
-/// One combination that fires a rule. A set of keys is one trigger for each.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Trigger {
-    /// The keys.
-    pub combo: Combo,
-    /// The key it brings under the rule's `as` name.
-    pub brings: KeyRef,
-    /// When it fires.
-    pub manner: Manner,
-    /// Where it stands in the file.
-    pub place: Place,
-}
-
 /// What a second firing does while the first runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Again {
@@ -148,14 +161,18 @@ pub struct Rule {
     pub name: Option<String>,
     /// Where its `when` stands.
     pub place: Place,
-    /// The combinations that fire it.
+    /// What fires it.
     pub triggers: Vec<Trigger>,
-    /// Whether slot 0 of the body holds the key that fired it.
+    /// Whether slot 0 of the body holds what its trigger brings.
     pub brings: bool,
-    /// Program names in lower case, one of which must be in front; `None` for any.
-    pub apps: Option<Vec<String>>,
-    /// What must hold when the key comes.
+    /// Where it applies.
+    pub scope: Scope,
+    /// What must hold when its trigger comes.
     pub condition: Option<Expr>,
+    /// It fires once in that time at most.
+    pub at_most: Option<Duration>,
+    /// It fires when its triggers have been quiet for that long.
+    pub after_quiet: Option<Duration>,
     /// Whether a held key fires again.
     pub repeating: bool,
     /// Whether the program gets the key too.
@@ -164,45 +181,8 @@ pub struct Rule {
     pub while_held: bool,
     /// What a second firing does.
     pub again: Again,
+    /// Whether it also fires while the screen is locked.
+    pub even_locked: bool,
     /// Its body.
     pub body: RoutineId,
-}
-
-fn asks_fingers(expr: &Expr) -> bool {
-    match expr {
-        Expr::IsDown(_) => true,
-        Expr::Value(_) | Expr::Local(_) | Expr::Global(_) | Expr::Held | Expr::Combo(_) => false,
-        Expr::Text(parts) | Expr::List(parts) => parts.iter().any(asks_fingers),
-        Expr::Not(inner) | Expr::Negate(inner) => asks_fingers(inner),
-        Expr::Binary(_, left, right) => asks_fingers(left) || asks_fingers(right),
-    }
-}
-
-fn op_exprs(op: &Op) -> Vec<&Expr> {
-    match op {
-        Op::Tap { times, pace, .. } => times.iter().chain(pace).collect(),
-        Op::Type { text, pace, .. } => std::iter::once(text).chain(pace).collect(),
-        Op::MoveTo(x, y) | Op::MoveBy(x, y) => vec![x, y],
-        Op::Run { words, limit } => words.iter().chain(limit).collect(),
-        Op::Wait(span) => span.iter().collect(),
-        Op::Repeat { times, every } => times.iter().chain(every).collect(),
-        Op::Call(_, arguments) => arguments.iter().flatten().collect(),
-        Op::Hint { text, at, span } => {
-            let corners = at.iter().flat_map(|(x, y)| [x, y]);
-            std::iter::once(text).chain(corners).chain(span).collect()
-        }
-        Op::Launch(expr)
-        | Op::JumpUnless(expr, _)
-        | Op::SetLocal(_, expr)
-        | Op::SetGlobal(_, expr)
-        | Op::Log(expr) => vec![expr],
-        Op::Press(_)
-        | Op::Release(_)
-        | Op::Toggle(_)
-        | Op::Hold(_)
-        | Op::EndBlock
-        | Op::NextTurn(_)
-        | Op::Jump(_)
-        | Op::Stop(_) => Vec::new(),
-    }
 }

@@ -1,9 +1,10 @@
 //! Values a rule works with.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::time::Duration;
 
-use crate::Combo;
+use crate::{Combo, TimeOfDay};
 
 /// A value at run time.
 #[derive(Debug, Clone, PartialEq)]
@@ -20,8 +21,12 @@ pub enum Value {
     Share(f64),
     /// A key or keys pressed together.
     Key(Combo),
+    /// A time of day.
+    Time(TimeOfDay),
     /// Several values.
     List(Vec<Value>),
+    /// Values by their names.
+    Record(BTreeMap<String, Value>),
 }
 
 impl Value {
@@ -34,7 +39,9 @@ impl Value {
             Value::Duration(_) => "a duration",
             Value::Share(_) => "a share",
             Value::Key(_) => "a key",
+            Value::Time(_) => "a time of day",
             Value::List(_) => "a list",
+            Value::Record(_) => "a record",
         }
     }
 }
@@ -49,6 +56,16 @@ impl fmt::Display for Value {
             Value::Duration(span) => fmt_duration(*span, f),
             Value::Share(share) => write!(f, "{}%", (share * 1e9).round() / 1e7),
             Value::Key(combo) => write!(f, "{combo}"),
+            Value::Time(time) => write!(f, "{time}"),
+            Value::Record(fields) => {
+                for (index, (name, value)) in fields.iter().enumerate() {
+                    if index > 0 {
+                        f.write_str(", ")?;
+                    }
+                    write!(f, "{name} {value}")?;
+                }
+                Ok(())
+            }
             Value::List(values) => {
                 for (index, value) in values.iter().enumerate() {
                     if index > 0 {

@@ -68,8 +68,16 @@ codes! {
         "The words do not fit together at this place. The message says what would fit."
         "when f9 => type \"core\"\n"
         "when key f9 => type \"core\"\n";
-    NotYet "not-yet" Error
-        "The language has this, but this version of the program does not do it yet. It is named so that nothing is left out in silence."
+    BadPhrase "bad-phrase" Error
+        "A spoken phrase or list of words is not in the notation: words, `[optional]`, `(one | other)`, `<number>`, `<percent>`, `<list>` and `...`."
+        "when voice \"next [section\" => type \"core\"\n"
+        "when voice \"next [section]\" => type \"core\"\n";
+    BadPattern "bad-pattern" Error
+        "The text behind `matches` is no regular expression. Raw text between backticks keeps its signs as they are."
+        "when key f9 if window.title matches `(core` => type \"core\"\n"
+        "when key f9 if window.title matches `^core [0-9]+` => type \"core\"\n";
+    NotYet "not-yet" Warning
+        "The language has this, but the desk that the rules are to run on does not do it in this version. The rest of the file works; nothing is left out in silence."
         "when voice \"next section\" => type \"core\"\n"
         "when key f9 => type \"core\"\n";
     UnknownVersion "unknown-version" Error
@@ -79,6 +87,10 @@ codes! {
     NoSuchFile "no-such-file" Error
         "A file that is used is not there. Paths are seen from the folder of the file that names them."
         "use \"cold-rom.lantern\"\n"
+        "when key f9 => type \"core\"\n";
+    UsesItself "uses-itself" Error
+        "A file uses itself, straight or through others. The message names the way round."
+        "use \"bench.lantern\"\nwhen key f9 => type \"core\"\n"
         "when key f9 => type \"core\"\n";
     NoSuchKey "no-such-key" Error
         "No key has this name. `lantern keys` lists them all; `'x'` is the key for a character and `<KeyX>` a place on the board."

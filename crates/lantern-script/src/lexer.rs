@@ -111,8 +111,10 @@ impl Lexer<'_> {
     fn next_number(&mut self) -> TokenKind {
         self.take_while(|byte| byte.is_ascii_digit());
         if self.byte(0) == b':' && self.byte(1).is_ascii_digit() {
-            self.at += 1;
-            self.take_while(|byte| byte.is_ascii_digit());
+            while self.byte(0) == b':' && self.byte(1).is_ascii_digit() {
+                self.at += 1;
+                self.take_while(|byte| byte.is_ascii_digit());
+            }
             return TokenKind::Clock;
         }
         if self.byte(0) == b'.' && self.byte(1).is_ascii_digit() {

@@ -15,7 +15,7 @@ mod source;
 mod token;
 pub mod tree;
 
-pub use check::{Checked, check};
+pub use check::{Checked, Need, check, wanted_files};
 pub use finding::{Finding, Fix, near_name};
 pub use lexer::lex;
 pub use parser::{keys::range_advice, parse};

@@ -39,36 +39,44 @@ fn snippets<'a>(
     let others = finding.others.iter().map(|(span, words)| (*span, words.as_str(), false));
     let mut marks = vec![(finding.span, finding.label.as_str(), true)];
     marks.extend(others);
-    let mut excerpts: Vec<(u32, u32, Vec<Mark<'_>>)> = Vec::new();
+    let mut excerpts: Vec<Excerpt<'_>> = Vec::new();
     for mark in marks {
+        let file = source.file_at(mark.0.start);
         let first = source.place(mark.0.start).line;
         let last = source.place(mark.0.end.max(mark.0.start)).line.max(first);
-        let near = excerpts
-            .iter_mut()
-            .find(|(from, to, _)| first + NEAR_LINES >= *from && first <= *to + NEAR_LINES);
+        let near = excerpts.iter_mut().find(|near| {
+            near.file == file && near.from <= first + NEAR_LINES && first <= near.to + NEAR_LINES
+        });
         match near {
-            Some((from, to, marks)) => {
-                *from = first.min(*from);
-                *to = last.max(*to);
-                marks.push(mark);
+            Some(near) => {
+                near.from = first.min(near.from);
+                near.to = last.max(near.to);
+                near.marks.push(mark);
             }
-            None => excerpts.push((first, last, vec![mark])),
+            None => excerpts.push(Excerpt { file, from: first, to: last, marks: vec![mark] }),
         }
     }
-    excerpts.into_iter().map(|(from, to, marks)| excerpt(source, from, to, marks)).collect()
+    excerpts.into_iter().map(|part| excerpt(source, part)).collect()
+}
+
+/// Lines of a file that are shown together.
+struct Excerpt<'a> {
+    file: usize,
+    from: u32,
+    to: u32,
+    marks: Vec<Mark<'a>>,
 }
 
 fn excerpt<'a>(
     source: &'a Source,
-    from: u32,
-    to: u32,
-    marks: Vec<Mark<'a>>,
+    part: Excerpt<'a>,
 ) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
-    let lines = source.lines(from, to);
+    let lines = source.lines(part.file, part.from, part.to);
     let offset = lines.start as usize;
     let shown = source.slice(lines);
-    let mut snippet = Snippet::source(shown).line_start(from as usize).path(source.name.as_str());
-    for (span, label, primary) in marks {
+    let path = source.name_at(lines.start);
+    let mut snippet = Snippet::source(shown).line_start(part.from as usize).path(path);
+    for (span, label, primary) in part.marks {
         let range = span.start as usize - offset..(span.end as usize - offset).min(shown.len());
         let kind = if primary { AnnotationKind::Primary } else { AnnotationKind::Context };
         snippet = snippet.annotation(kind.span(range).label(Some(label).filter(|l| !l.is_empty())));

@@ -1,11 +1,12 @@
 //! Rehearsal scenes: what comes in and when, and what must go out.
 //!
-//! Owns the form of a scene as read by [`parse_scene`]. Playing one is up to the caller, who owns a
-//! desk and an engine.
+//! Owns the form of a scene as read by [`parse_scene`] and written by [`SceneAct`]'s `Display`.
+//! Playing one is up to the caller, who owns a desk and an engine.
 
+use std::fmt;
 use std::time::Duration;
 
-use lantern_model::{Combo, Time};
+use lantern_model::{Combo, KeyRef, Time, Value, WallTime};
 
 use crate::Span;
 pub use crate::parser::scene::parse_scene;
@@ -31,14 +32,44 @@ pub struct SceneLine {
 /// What a line of a scene does.
 #[derive(Debug, Clone, PartialEq)]
 pub enum SceneAct {
-    /// `key COMBO`: pressed and let go within 50 ms.
-    Key(Combo),
+    /// `key COMBO [from device "x"]`: pressed and let go within 50 ms.
+    Key(Combo, Option<String>),
     /// `holds COMBO for D`
     Holds(Combo, Duration),
-    /// `window opens app "x"`: a program starts and comes to the front.
-    WindowOpens(String),
+    /// `presses COMBO`: goes down and stays down.
+    Presses(Combo),
+    /// `lets go COMBO`
+    LetsGo(Combo),
+    /// `types "text"`: one key after another, 30 ms apart.
+    Types(String),
+    /// `moves to X, Y`: the person moves the pointer.
+    MovesTo(i32, i32),
+    /// `hears "words" [score N]`
+    Hears(String, f64),
+    /// `draws SHAPE holding KEY [score N]`
+    Draws(String, KeyRef, f64),
+    /// `line DEVICE "text"`: these bytes come from the device.
+    Line(String, String),
+    /// `message "topic" "text" on BROKER`
+    Message(String, String, String),
+    /// `call "/path" ["text"] on LISTENER`
+    Call(String, String, String),
+    /// `window opens app "x" [title "y"]`: a program starts and comes to the front.
+    WindowOpens(String, Option<String>),
     /// `window focused app "x"`: a program that is open comes to the front.
     WindowFocused(String),
+    /// `window title "y"`: the window in front has another title.
+    WindowTitle(String),
+    /// `locks`, `unlocks`
+    Locks(bool),
+    /// `clock "2031-06-21 23:59" [offset D]`: what the wall clock shows from now on.
+    Clock(WallTime),
+    /// `answers VALUE`: what the next step that asks gets.
+    Answers(Value),
+    /// `fails "reason"`: the next step that asks something of the world fails.
+    Fails(String),
+    /// `copies "text"`: the clipboard holds it.
+    Copies(String),
     /// `expect ...`
     Expect(Expectation),
     /// A time alone: nothing but the clock moves.
@@ -56,15 +87,48 @@ pub enum Expectation {
     Clicked(Combo, usize),
     /// The pointer moved to this place.
     PointerAt(i32, i32),
-    /// A program was started.
-    Launched(TextTest),
     /// A hint was shown.
     Hint(TextTest),
     /// A line was logged.
     Logged(TextTest),
+    /// Something was asked of the world, by the word for it that has been done.
+    Done(&'static str, TextTest),
+    /// A run ended because a step failed.
+    Failed(TextTest),
+    /// A key of the person's reached the program.
+    Reached(Combo),
+    /// These keys are down for the program now.
+    Down(Combo),
+    /// None of these keys is down for the program now.
+    Up(Combo),
     /// Nothing went out, and nothing does for this long.
     Nothing(Duration),
 }
+
+/// The words for what is expected of the world, each with the step that does it.
+pub const DONE_WORDS: &[(&str, &str)] = &[
+    ("launched", "launch"),
+    ("ran", "run"),
+    ("shelled", "shell"),
+    ("opened", "open"),
+    ("ended", "end"),
+    ("focused", "focus"),
+    ("closed", "close"),
+    ("chose", "choose"),
+    ("pasted", "paste"),
+    ("notified", "notify"),
+    ("said", "say"),
+    ("played", "play"),
+    ("volume", "volume"),
+    ("asked", "ask"),
+    ("confirmed", "confirm"),
+    ("picked", "pick"),
+    ("sent", "send"),
+    ("published", "publish"),
+    ("got", "get"),
+    ("put", "put"),
+    ("posted", "post"),
+];
 
 /// How a text is compared.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -85,30 +149,132 @@ impl TextTest {
     }
 }
 
-impl std::fmt::Display for TextTest {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+impl fmt::Display for TextTest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            TextTest::Is(text) => write!(f, "{text:?}"),
-            TextTest::Contains(text) => write!(f, "contains {text:?}"),
+            TextTest::Is(text) => f.write_str(&quoted(text)),
+            TextTest::Contains(text) => write!(f, "contains {}", quoted(text)),
         }
     }
 }
 
-impl std::fmt::Display for Expectation {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+/// A text between quotes, as the language reads it.
+pub fn quoted(text: &str) -> String {
+    let mut quoted = String::from("\"");
+    for character in text.chars() {
+        match character {
+            '"' => quoted.push_str("\\\""),
+            '\\' => quoted.push_str("\\\\"),
+            '\n' => quoted.push_str("\\n"),
+            '\r' => quoted.push_str("\\r"),
+            '\t' => quoted.push_str("\\t"),
+            '{' => quoted.push_str("{{"),
+            '}' => quoted.push_str("}}"),
+            other if other.is_control() => {
+                quoted.push_str(&format!("\\u{{{:x}}}", u32::from(other)));
+            }
+            other => quoted.push(other),
+        }
+    }
+    quoted + "\""
+}
+
+/// A value as the language writes it, for the kinds a scene can give.
+fn written(value: &Value) -> String {
+    match value {
+        Value::Text(text) => quoted(text),
+        Value::Key(combo) => format!("key {combo}"),
+        Value::List(values) => {
+            let parts: Vec<String> = values.iter().map(written).collect();
+            format!("[{}]", parts.join(", "))
+        }
+        other => other.to_string(),
+    }
+}
+
+impl fmt::Display for SceneAct {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            SceneAct::Key(combo, None) => write!(f, "key {combo}"),
+            SceneAct::Key(combo, Some(board)) => {
+                write!(f, "key {combo} from device {}", quoted(board))
+            }
+            SceneAct::Holds(combo, span) => {
+                write!(f, "holds {combo} for {}", Value::Duration(*span))
+            }
+            SceneAct::Presses(combo) => write!(f, "presses {combo}"),
+            SceneAct::LetsGo(combo) => write!(f, "lets go {combo}"),
+            SceneAct::Types(text) => write!(f, "types {}", quoted(text)),
+            SceneAct::MovesTo(x, y) => write!(f, "moves to {x}, {y}"),
+            SceneAct::Hears(words, score) if *score >= 1.0 => write!(f, "hears {}", quoted(words)),
+            SceneAct::Hears(words, score) => write!(f, "hears {} score {score}", quoted(words)),
+            SceneAct::Draws(shape, key, score) if *score >= 1.0 => {
+                write!(f, "draws {shape} holding {key}")
+            }
+            SceneAct::Draws(shape, key, score) => {
+                write!(f, "draws {shape} holding {key} score {score}")
+            }
+            SceneAct::Line(device, text) => write!(f, "line {device} {}", quoted(text)),
+            SceneAct::Message(topic, text, broker) => {
+                write!(f, "message {} {} on {broker}", quoted(topic), quoted(text))
+            }
+            SceneAct::Call(path, text, listener) if text.is_empty() => {
+                write!(f, "call {} on {listener}", quoted(path))
+            }
+            SceneAct::Call(path, text, listener) => {
+                write!(f, "call {} {} on {listener}", quoted(path), quoted(text))
+            }
+            SceneAct::WindowOpens(app, None) => write!(f, "window opens app {}", quoted(app)),
+            SceneAct::WindowOpens(app, Some(title)) => {
+                write!(f, "window opens app {} title {}", quoted(app), quoted(title))
+            }
+            SceneAct::WindowFocused(app) => write!(f, "window focused app {}", quoted(app)),
+            SceneAct::WindowTitle(title) => write!(f, "window title {}", quoted(title)),
+            SceneAct::Locks(true) => f.write_str("locks"),
+            SceneAct::Locks(false) => f.write_str("unlocks"),
+            SceneAct::Clock(wall) => {
+                write!(f, "clock \"{wall}\"")?;
+                match wall.offset {
+                    0 => Ok(()),
+                    offset => write!(f, " offset {}", offset / 60),
+                }
+            }
+            SceneAct::Answers(value) => write!(f, "answers {}", written(value)),
+            SceneAct::Fails(reason) => write!(f, "fails {}", quoted(reason)),
+            SceneAct::Copies(text) => write!(f, "copies {}", quoted(text)),
+            SceneAct::Expect(expectation) => write!(f, "expect {expectation}"),
+            SceneAct::Wait => Ok(()),
+        }
+    }
+}
+
+impl fmt::Display for Expectation {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let thing = |combo: &Combo| {
+            let name = combo.to_string();
+            match name.strip_prefix("wheel-") {
+                Some(way) => format!("scrolled {way}"),
+                None => format!("clicked {}", name.trim_end_matches("-button")),
+            }
+        };
         match self {
             Expectation::Typed(test) => write!(f, "typed {test}"),
             Expectation::Tapped(combo) => write!(f, "tapped {combo}"),
-            Expectation::Clicked(combo, 1) => write!(f, "clicked {combo}"),
-            Expectation::Clicked(combo, count) => write!(f, "clicked {combo} {count} times"),
+            Expectation::Clicked(combo, 1) => f.write_str(&thing(combo)),
+            Expectation::Clicked(combo, count) if thing(combo).starts_with("scrolled") => {
+                write!(f, "{} {count}", thing(combo))
+            }
+            Expectation::Clicked(combo, count) => write!(f, "{} {count} times", thing(combo)),
             Expectation::PointerAt(x, y) => write!(f, "pointer at {x}, {y}"),
-            Expectation::Launched(test) => write!(f, "launched {test}"),
             Expectation::Hint(test) => write!(f, "hint {test}"),
             Expectation::Logged(test) => write!(f, "logged {test}"),
+            Expectation::Done(word, test) => write!(f, "{word} {test}"),
+            Expectation::Failed(test) => write!(f, "failed {test}"),
+            Expectation::Reached(combo) => write!(f, "reached {combo}"),
+            Expectation::Down(combo) => write!(f, "down {combo}"),
+            Expectation::Up(combo) => write!(f, "up {combo}"),
             Expectation::Nothing(span) if span.is_zero() => f.write_str("nothing"),
-            Expectation::Nothing(span) => {
-                write!(f, "nothing for {}", lantern_model::Value::Duration(*span))
-            }
+            Expectation::Nothing(span) => write!(f, "nothing for {}", Value::Duration(*span)),
         }
     }
 }

@@ -1,7 +1,9 @@
 //! A file as a tree, each part with its place. It holds what was written, not what it means.
 
+use std::time::Duration;
+
 use lantern_model::code::Operator;
-use lantern_model::{Again, KeyRef, Manner, Value};
+use lantern_model::{Again, KeyRef, Manner, TimeOfDay, Value, Verb};
 
 use crate::Span;
 
@@ -14,15 +16,27 @@ pub struct Name {
     pub span: Span,
 }
 
+/// A text as written, with its place.
+pub type Quoted = (String, Span);
+
 /// A whole file.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct File {
     /// Its parts in order.
     pub items: Vec<Item>,
-    /// Words inside constructs this version does not do; they count as used.
-    pub mentions: Vec<String>,
     /// Words of parts that could not be read: they may have named something.
     pub broken: Vec<String>,
+    /// Findings that are silenced.
+    pub allowed: Vec<Allow>,
+}
+
+/// `# allow NAME`: silences findings of that name on the next line that is more than a comment.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Allow {
+    /// The finding's name.
+    pub name: Name,
+    /// The line it speaks of, from its first byte to its last.
+    pub line: Span,
 }
 
 /// A top-level part.
@@ -36,10 +50,64 @@ pub enum Item {
     Macro(Macro),
     /// `when ... { ... }`
     When(When),
-    /// `in app "x" { ... }`
-    InApp(Vec<(String, Span)>, Vec<Item>),
-    /// `use "file"`
-    Use(String, Span),
+    /// `in app "x" { ... }`, `layer NAME { ... }`: the clause goes for all inside.
+    Within(Clause, Vec<Item>),
+    /// `use "file" as NAME with NAME = EXPR`
+    Use(Use),
+    /// `remap COMBO to COMBO, tapped to COMBO`
+    Remap(Remap),
+    /// `device NAME = KIND "where" at SPEED`
+    Device(Device),
+    /// `words NAME = "one | other"`
+    Words(Name, Quoted),
+    /// `shape NAME = path "..."` or `= drawn "file"`
+    Shape {
+        /// Its name.
+        name: Name,
+        /// Whether it is an example in a file rather than a path in words.
+        drawn: bool,
+        /// The path or file.
+        how: Quoted,
+    },
+}
+
+/// `use "file" as NAME with NAME = EXPR, ...`
+#[derive(Debug, Clone, PartialEq)]
+pub struct Use {
+    /// The file, seen from the folder of the one that uses it.
+    pub path: Quoted,
+    /// What its names are put under.
+    pub name: Option<Name>,
+    /// What its top-level values are instead.
+    pub given: Vec<(Name, Expr)>,
+    /// The whole of it.
+    pub span: Span,
+}
+
+/// `remap COMBO to COMBO, tapped to COMBO`
+#[derive(Debug, Clone, PartialEq)]
+pub struct Remap {
+    /// What the finger presses.
+    pub from: Combo,
+    /// What it is as long as it is held.
+    pub to: Combo,
+    /// What it is when it is only tapped.
+    pub tapped: Option<Combo>,
+    /// The whole of it.
+    pub span: Span,
+}
+
+/// `device NAME = KIND "where" at SPEED`
+#[derive(Debug, Clone, PartialEq)]
+pub struct Device {
+    /// Its name.
+    pub name: Name,
+    /// The word for what it is.
+    pub kind: Name,
+    /// Where it is.
+    pub place: Expr,
+    /// Bits a second, for a serial port.
+    pub speed: Option<Expr>,
 }
 
 /// A macro.
@@ -70,17 +138,62 @@ pub struct When {
     pub head: Span,
 }
 
-/// `key COMBO [MANNER] [as NAME]`
+/// `key COMBO [MANNER] [as NAME]` and all others.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Trigger {
-    /// The keys.
-    pub combo: Combo,
-    /// When it fires.
-    pub manner: Manner,
-    /// The name it brings its key under.
+    /// What fires the rule.
+    pub kind: TriggerKind,
+    /// The name it brings something under.
     pub name: Option<Name>,
     /// The whole of it.
     pub span: Span,
+}
+
+/// What fires a rule. The fields stand in the order they are written.
+#[derive(Debug, Clone, PartialEq)]
+#[allow(missing_docs)]
+pub enum TriggerKind {
+    Key { combo: Combo, manner: Manner },
+    Keys { combos: Vec<Combo>, within: Option<Duration> },
+    Typed(Quoted),
+    Voice(Quoted),
+    Gesture { shape: Name, holding: Combo },
+    Line { device: Name, test: Option<(LineWord, Quoted)> },
+    Message { topic: Quoted, broker: Name },
+    Call { path: Quoted, listener: Name },
+    Every(Duration),
+    At(TimeOfDay),
+    Started,
+    Window { opened: bool, apps: Vec<Quoted>, titles: Vec<Quoted> },
+}
+
+impl TriggerKind {
+    /// The trigger's first word.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            TriggerKind::Key { .. } => "key",
+            TriggerKind::Keys { .. } => "keys",
+            TriggerKind::Typed(_) => "typed",
+            TriggerKind::Voice(_) => "voice",
+            TriggerKind::Gesture { .. } => "gesture",
+            TriggerKind::Line { .. } => "line",
+            TriggerKind::Message { .. } => "message",
+            TriggerKind::Call { .. } => "call",
+            TriggerKind::Every(_) => "every",
+            TriggerKind::At(_) => "at",
+            TriggerKind::Started => "started",
+            TriggerKind::Window { .. } => "window",
+        }
+    }
+}
+
+/// How a line is tested.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum LineWord {
+    Is,
+    Contains,
+    Matches,
 }
 
 /// A clause of a rule's head.
@@ -96,9 +209,21 @@ pub struct Clause {
 #[derive(Debug, Clone, PartialEq)]
 pub enum ClauseKind {
     /// `in app "x", "y"`
-    InApp(Vec<(String, Span)>),
+    InApp(Vec<Quoted>),
+    /// `not in app "x"`
+    NotInApp(Vec<Quoted>),
+    /// `in title "x"`
+    InTitle(Vec<Quoted>),
+    /// `in layer NAME`
+    InLayer(Name),
+    /// `from device "x"`
+    FromDevice(Vec<Quoted>),
     /// `if EXPR`
     If(Expr),
+    /// `at most once per D`
+    AtMost(Duration),
+    /// `after quiet D`
+    AfterQuiet(Duration),
     /// `repeating`
     Repeating,
     /// `passing`
@@ -109,6 +234,8 @@ pub enum ClauseKind {
     Named(Name),
     /// `again ...`
     Again(Again),
+    /// `even when locked`
+    EvenLocked,
 }
 
 impl ClauseKind {
@@ -116,12 +243,19 @@ impl ClauseKind {
     pub fn words(&self) -> &'static str {
         match self {
             ClauseKind::InApp(_) => "in app",
+            ClauseKind::NotInApp(_) => "not in app",
+            ClauseKind::InTitle(_) => "in title",
+            ClauseKind::InLayer(_) => "in layer",
+            ClauseKind::FromDevice(_) => "from device",
             ClauseKind::If(_) => "if",
+            ClauseKind::AtMost(_) => "at most once per",
+            ClauseKind::AfterQuiet(_) => "after quiet",
             ClauseKind::Repeating => "repeating",
             ClauseKind::Passing => "passing",
             ClauseKind::WhileHeld => "while held",
             ClauseKind::Named(_) => "named",
             ClauseKind::Again(_) => "again",
+            ClauseKind::EvenLocked => "even when locked",
         }
     }
 }
@@ -131,8 +265,27 @@ impl ClauseKind {
 pub struct Step {
     /// Which.
     pub kind: StepKind,
+    /// What is done instead if it fails.
+    pub otherwise: Option<Vec<Step>>,
     /// Where it stands, without its block.
     pub span: Span,
+}
+
+impl Step {
+    /// The blocks of steps inside it.
+    pub fn blocks(&self) -> Vec<&[Step]> {
+        let mut blocks: Vec<&[Step]> = match &self.kind {
+            StepKind::Hold(_, body)
+            | StepKind::With(_, body)
+            | StepKind::Repeat { body, .. }
+            | StepKind::For { body, .. } => vec![body],
+            StepKind::If { then, otherwise, .. } => vec![then, otherwise],
+            StepKind::AnyOf(bodies) => bodies.iter().map(Vec::as_slice).collect(),
+            _ => Vec::new(),
+        };
+        blocks.extend(self.otherwise.as_deref());
+        blocks
+    }
 }
 
 /// Which step. The fields stand in the order they are written.
@@ -153,14 +306,28 @@ pub enum StepKind {
         pace: Option<Expr>,
         anyway: bool,
     },
-    MoveTo(Expr, Expr),
-    MoveBy(Expr, Expr),
-    Launch(Expr),
-    Run {
-        words: Vec<Expr>,
+    Move {
+        to: Spot,
+        over: Option<Expr>,
+    },
+    Drag {
+        button: Combo,
+        to: Spot,
+        over: Option<Expr>,
+    },
+    Do(Box<Deed>),
+    With(Expr, Vec<Step>),
+    Wait(Option<Expr>),
+    WaitUntil {
+        condition: Expr,
         limit: Option<Expr>,
     },
-    Wait(Option<Expr>),
+    For {
+        name: Name,
+        list: Expr,
+        body: Vec<Step>,
+    },
+    AnyOf(Vec<Vec<Step>>),
     Repeat {
         times: Option<Expr>,
         every: Option<Expr>,
@@ -183,9 +350,53 @@ pub enum StepKind {
     Stop,
     StopAll,
     StopNamed(Name),
+    Pause(Name),
+    Resume(Name),
+    Enter(Name),
+    Leave(Name),
     Call(Name, Vec<Expr>),
-    /// Something that could not be read or is not done yet; said already.
+    /// Something that could not be read; said already.
     Unread,
+}
+
+/// A step that asks something of programs, devices or the person.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Deed {
+    /// What is to be done; a device in it is not looked up yet.
+    pub verb: Verb,
+    /// The device.
+    pub device: Option<Name>,
+    /// The verb's words.
+    pub words: Vec<Expr>,
+    /// What else it takes.
+    pub value: Option<Expr>,
+    /// `at most D`
+    pub limit: Option<Expr>,
+    /// `as NAME`
+    pub name: Option<Name>,
+    /// Whether its value goes into a new name, and which.
+    pub into: Option<(bool, Name)>,
+}
+
+/// Where the pointer goes.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Spot {
+    /// How far right.
+    pub x: Expr,
+    /// How far down.
+    pub y: Expr,
+    /// From where it counts.
+    pub from: SpotFrom,
+}
+
+/// From where a place counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum SpotFrom {
+    Corner,
+    Pointer,
+    Window,
+    Screen,
 }
 
 /// An expression.
@@ -204,8 +415,12 @@ pub enum ExprKind {
     Value(Value),
     /// A text with values in it.
     Text(Vec<TextPart>),
-    /// A name.
+    /// A name, perhaps with parts behind dots.
     Name(String),
+    /// `round(n, 1)`
+    Call(Name, Vec<Expr>),
+    /// `1..9`
+    Range(Box<Expr>, Box<Expr>),
     /// `key COMBO`
     Key(Combo),
     /// `[a, b]`
@@ -218,7 +433,7 @@ pub enum ExprKind {
     Binary(Operator, Box<Expr>, Box<Expr>),
     /// `is-down(COMBO, ...)`
     IsDown(Vec<Combo>),
-    /// Something that could not be read or is not done yet; said already.
+    /// Something that could not be read; said already.
     Unread,
 }
 

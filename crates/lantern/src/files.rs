@@ -4,8 +4,7 @@ use std::fs::{self, File};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use lantern_script::codes::Code;
-use lantern_script::{Checked, Finding, Source, check};
+use lantern_script::{Checked, Source, check, wanted_files};
 
 use crate::failure::Failure;
 
@@ -37,20 +36,20 @@ fn too_large(path: &Path, size: u64) -> Failure {
     Failure::TooLarge { path: path.to_owned(), size: size >> 20, most: Source::LARGEST >> 20 }
 }
 
-/// Reads and checks a file of rules, and that the files it names are there.
+/// Reads and checks a file of rules with those it uses.
 pub fn read_rules(path: &Path) -> Result<(Source, Checked), Failure> {
-    let source = read_source(path)?;
-    let mut checked = check(&source);
-    let folder = path.parent().unwrap_or(Path::new(""));
-    for (used, span) in checked.used_files.clone() {
-        if !folder.join(&used).is_file() {
-            checked.add(
-                Finding::new(Code::NoSuchFile, span, format!("there is no file `{used}`"))
-                    .label("not there")
-                    .help(format!("looked for {}", folder.join(&used).display())),
-            );
+    let mut source = read_source(path)?;
+    let mut at = 0;
+    while at < source.names().count() {
+        for wanted in wanted_files(&source, at) {
+            // One that cannot be read is a finding where it is named.
+            if let Ok(used) = read_source(Path::new(&wanted)) {
+                source.add(wanted, used.text());
+            }
         }
+        at += 1;
     }
+    let checked = check(&source);
     Ok((source, checked))
 }
 

@@ -9,7 +9,6 @@ use crate::style;
 /// A finding as data. Lines and columns count from 1, columns in characters.
 #[derive(Serialize)]
 pub struct FindingData<'a> {
-    file: &'a str,
     name: &'static str,
     severity: Severity,
     message: &'a str,
@@ -22,6 +21,7 @@ pub struct FindingData<'a> {
 
 #[derive(Serialize)]
 struct PlaceData<'a> {
+    file: &'a str,
     line: u32,
     column: u32,
     end_line: u32,
@@ -71,6 +71,7 @@ pub fn finding_data<'a>(finding: &'a Finding, source: &'a Source) -> FindingData
     let place = |span: lantern_script::Span, label: &'a str| {
         let (start, end) = (source.place(span.start), source.place(span.end));
         PlaceData {
+            file: source.name_at(span.start),
             line: start.line,
             column: start.column,
             end_line: end.line,
@@ -90,7 +91,6 @@ pub fn finding_data<'a>(finding: &'a Finding, source: &'a Source) -> FindingData
         }
     });
     FindingData {
-        file: &source.name,
         name: finding.code.row().name,
         severity: finding.severity(),
         message: &finding.message,

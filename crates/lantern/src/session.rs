@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use lantern_desk::{Desk, DeskError, Launcher};
 use lantern_engine::{Engine, ReasonKind};
-use lantern_model::{Effect, EffectId, Event, Order, RuleSet, Time};
+use lantern_model::{Deed, Effect, EffectId, Event, Order, RuleSet, Time, Value, Verb};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::inotify;
 
@@ -59,7 +59,7 @@ impl<D: Desk> Session<D> {
             signal_hook::low_level::pipe::register(signal, sender).map_err(failed)?;
         }
         Ok(Session {
-            engine: Engine::new(rules),
+            engine: Engine::new(rules, seed()),
             desk,
             launcher: Launcher::default(),
             saved: SavedFile::watch(&path)?,
@@ -125,9 +125,6 @@ impl<D: Desk> Session<D> {
                 // The person comes first: look for events before the next deadline.
                 quiet = false;
             }
-            if self.launcher.next_deadline().is_some_and(|due| due <= now) {
-                self.reap()?;
-            }
             if quiet {
                 self.tell_reasons();
                 return Ok(true);
@@ -166,34 +163,63 @@ impl<D: Desk> Session<D> {
                 self.desk.arm(armed)
             }
             Order::Input(step) => self.desk.input(now, effect.id, &step),
-            Order::GiveBack(key) => self.desk.give_back(now, key),
+            Order::GiveBack(back) => self.desk.give_back(now, &back),
             Order::Hint { text, place, span } => self.desk.hint(now, effect.id, &text, place, span),
             Order::Log(text) => {
                 say!("{text}");
                 Ok(())
             }
-            Order::Launch(program) => {
-                let started = self.launcher.launch(&program);
-                let result = started.map(|_| ()).map_err(|error| error.to_string());
-                self.finish(now, effect.id, result);
-                Ok(())
-            }
-            Order::Run { words, limit } => {
-                if let Err(error) = self.launcher.run(now, effect.id, &words, limit) {
-                    self.failed.push((effect.id, error.to_string()));
-                }
+            Order::Do(deed) => self.perform_deed(now, effect.id, &deed),
+            Order::Abandon(effect) => {
+                self.launcher.abandon(effect);
                 Ok(())
             }
         }
     }
 
-    fn finish(&mut self, now: Time, effect: EffectId, result: Result<(), String>) {
+    fn perform_deed(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<(), DeskError> {
+        if self.desk.attempt(now, effect, deed)? {
+            return Ok(());
+        }
+        let first = deed.words.first().map_or("", String::as_str);
+        let words =
+            |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
+        let result = match deed.verb {
+            Verb::Launch => self.launcher.launch(effect, first).map(Some),
+            Verb::Open => {
+                self.launcher.launch(effect, &format!("xdg-open {}", quoted(first))).map(Some)
+            }
+            Verb::Run => self.launcher.run(effect, &deed.words).map(|_| None),
+            Verb::Shell => self.launcher.run(effect, &words(&["sh", "-c", first])).map(|_| None),
+            Verb::EndStarted(started) => {
+                let ended = self.launcher.end(started);
+                let result = if ended { Ok(None) } else { Err("it has ended already".to_owned()) };
+                self.finish(now, effect, result);
+                return Ok(());
+            }
+            ref other => {
+                let message =
+                    format!("`{}`: this version does not do that here yet", other.words());
+                self.failed.push((effect, message));
+                return Ok(());
+            }
+        };
+        match result {
+            Ok(Some(process)) => self.finish(now, effect, Ok(Some(Value::Number(process.into())))),
+            // What is waited for ends later.
+            Ok(None) => {}
+            Err(error) => self.failed.push((effect, error.to_string())),
+        }
+        Ok(())
+    }
+
+    fn finish(&mut self, now: Time, effect: EffectId, result: Result<Option<Value>, String>) {
         self.engine.handle_event(now, Event::Outcome { effect, result });
     }
 
     fn reap(&mut self) -> Result<(), Failure> {
         let now = self.now();
-        for event in self.launcher.reap(now) {
+        for event in self.launcher.reap() {
             self.engine.handle_event(now, event);
         }
         self.carry_out(now)
@@ -226,7 +252,6 @@ impl<D: Desk> Session<D> {
 
     /// Says what the person should know of; everything that fires, if asked for.
     fn tell_reasons(&mut self) {
-        let file = &self.engine.rules().file;
         let mut seen = self.reasons_seen;
         for reason in self.engine.reasons_after(self.reasons_seen) {
             seen = reason.number;
@@ -242,10 +267,14 @@ impl<D: Desk> Session<D> {
                 continue;
             }
             let about = rule.map_or_else(String::new, |rule| {
-                format!("{file}:{}: {}: ", rule.place.line, rule.label)
+                format!("{}: {}: ", self.engine.rules().show_place(rule.place), rule.label)
             });
             let word = if urgent { style::WARNING } else { style::FAINT };
-            complain!("{word}{}{word:#} {about}{}", reason.time, describe(&reason.kind));
+            complain!(
+                "{word}{}{word:#} {about}{}",
+                reason.time,
+                describe(&reason.kind, self.engine.rules())
+            );
         }
         self.reasons_seen = seen;
     }
@@ -256,8 +285,7 @@ impl<D: Desk> Session<D> {
             what: "cannot wait for events",
             source: source.into(),
         };
-        let deadlines =
-            [self.engine.next_deadline(), self.desk.next_deadline(), self.launcher.next_deadline()];
+        let deadlines = [self.engine.next_deadline(), self.desk.next_deadline()];
         let timeout = deadlines.into_iter().flatten().min().map(|due| due.since(self.now()));
         let timeout = if sleep { timeout } else { Some(Duration::ZERO) }.map(timespec);
         let mut fds = vec![
@@ -285,6 +313,17 @@ impl<D: Desk> Session<D> {
         }
         Ok(woken)
     }
+}
+
+/// A seed that differs from start to start.
+fn seed() -> u64 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    since.map_or(1, |since| since.as_nanos() as u64)
+}
+
+/// A text as one word of a command line.
+fn quoted(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
 }
 
 /// What ended a wait, besides the desk and the clock.

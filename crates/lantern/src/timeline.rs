@@ -1,7 +1,7 @@
 //! What happened, in the order it happened: what came in, which rule fired, what went out.
 
 use lantern_model::{Combo, Key, RunId, Side, Time};
-use lantern_script::scene::Expectation;
+use lantern_script::scene::{DONE_WORDS, Expectation};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
@@ -38,12 +38,26 @@ pub enum SentKind {
     LetGo(Key),
     /// The pointer came to a pixel.
     PointerAt(i32, i32),
-    /// A program was started.
-    Launched(String),
+    /// Something was asked of the world: the step's words, and what was asked.
+    Done(&'static str, String),
     /// A hint was shown.
     Hint(String),
     /// A line was logged.
     Logged(String),
+    /// A run ended because a step failed.
+    Failed {
+        /// Why.
+        message: String,
+        /// The same with the place.
+        words: String,
+    },
+}
+
+impl SentKind {
+    /// Something was asked of the world.
+    pub fn done(step: &'static str, text: impl Into<String>) -> SentKind {
+        SentKind::Done(step, text.into())
+    }
 }
 
 impl Sent {
@@ -66,7 +80,8 @@ impl Sent {
             SentKind::Pressed(key) => format!("holds {key} down"),
             SentKind::LetGo(key) => format!("lets {key} go"),
             SentKind::PointerAt(x, y) => format!("moves the pointer to {x}, {y}"),
-            SentKind::Launched(program) => format!("starts {program}"),
+            SentKind::Done(step, text) => done_words(step, text),
+            SentKind::Failed { words, .. } => words.clone(),
             SentKind::Hint(text) => format!("shows {text:?}"),
             SentKind::Logged(text) => format!("logs {text:?}"),
         };
@@ -87,7 +102,10 @@ impl Sent {
             (Expectation::PointerAt(x, y), SentKind::PointerAt(at_x, at_y)) => {
                 (x, y) == (at_x, at_y)
             }
-            (Expectation::Launched(test), SentKind::Launched(program)) => test.passes(program),
+            (Expectation::Done(word, test), SentKind::Done(step, text)) => {
+                DONE_WORDS.contains(&(*word, *step)) && test.passes(text)
+            }
+            (Expectation::Failed(test), SentKind::Failed { message, .. }) => test.passes(message),
             (Expectation::Hint(test), SentKind::Hint(text)) => test.passes(text),
             (Expectation::Logged(test), SentKind::Logged(text)) => test.passes(text),
             _ => false,
@@ -113,7 +131,8 @@ impl Sent {
     }
 }
 
-fn same_keys(combo: &Combo, keys: &[Key]) -> bool {
+/// Whether keys that went out are a combination, whichever side its modifiers are.
+pub fn same_keys(combo: &Combo, keys: &[Key]) -> bool {
     let board = lantern_model::Layout::us();
     let Ok(wanted) = board.press_order(combo) else {
         return false;
@@ -127,6 +146,32 @@ fn same_keys(combo: &Combo, keys: &[Key]) -> bool {
     held.sort();
     with.sort();
     last == key && held == with
+}
+
+/// A step in the words of the table.
+fn done_words(step: &str, text: &str) -> String {
+    let verb = match step {
+        "launch" => "starts",
+        "run" => "runs",
+        "shell" => "gives the shell",
+        "open" => "opens",
+        "end" => "ends",
+        "focus" => "brings to the front",
+        "close" => "closes",
+        "choose" => "chooses",
+        "paste" => return format!("pastes {text:?}"),
+        "notify" => return format!("notifies {text:?}"),
+        "say" => return format!("says {text:?}"),
+        "ask" | "confirm" | "pick" => return format!("asks {text:?}"),
+        "send" => return format!("sends {text:?}"),
+        "play" => "plays",
+        "publish" => "publishes",
+        "get" => "gets",
+        "put" => "puts",
+        "post" => "posts",
+        other => other,
+    };
+    format!("{verb} {text}")
 }
 
 /// One line of the table.

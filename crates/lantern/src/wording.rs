@@ -1,18 +1,21 @@
 //! The same words for the same thing everywhere: decisions of the engine and keys together.
 
 use lantern_engine::ReasonKind;
-use lantern_model::{Key, Side};
+use lantern_model::{Deed, Key, RuleSet, Side, Verb};
 
 /// A reason other than a firing or a plain end, in words.
-pub fn describe(kind: &ReasonKind) -> String {
+pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
     match kind {
-        ReasonKind::Fired { combo, .. } => format!("fired by {combo}"),
+        ReasonKind::Fired { by, .. } => format!("fired by {by}"),
         ReasonKind::Ended(_) => "ended".to_owned(),
         ReasonKind::Stopped(_, by) => format!("stopped: {by}"),
         ReasonKind::Failed { place, message, .. } => {
-            format!("failed at line {}: {message}", place.line)
+            let file = rules.files.get(usize::from(place.file)).filter(|_| place.file > 0);
+            let file = file.map_or_else(String::new, |file| format!("{file} "));
+            format!("failed at {file}line {}: {message}", place.line)
         }
         ReasonKind::Dropped(why) => format!("did not fire: {why}"),
+        ReasonKind::NotUnderstood(why) => format!("not understood: {why}"),
         ReasonKind::GivenBack(combo) => format!("{combo} was given to the program"),
         ReasonKind::NotOnBoard(combo) => format!("not on this keyboard: {combo}"),
         ReasonKind::Refused(combo) => format!("taken by another program: {combo}"),
@@ -33,4 +36,16 @@ pub fn combo_name(keys: &[Key]) -> String {
         })
         .collect();
     names.join("+")
+}
+
+/// What a deed is about, in words: what it was given, and the amount or body.
+pub fn deed_text(deed: &Deed) -> String {
+    let joint = if deed.verb == Verb::Choose { ", " } else { " " };
+    let mut parts = vec![deed.words.join(joint)];
+    if let Verb::Volume(change) = deed.verb {
+        parts = vec![change.words().to_owned()];
+    }
+    parts.extend(deed.value.as_ref().map(ToString::to_string));
+    parts.retain(|part| !part.is_empty());
+    parts.join(" ")
 }

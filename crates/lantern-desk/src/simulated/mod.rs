@@ -8,8 +8,8 @@ use std::os::fd::BorrowedFd;
 use std::time::Duration;
 
 use lantern_model::{
-    Act, App, Armed, ArmedKey, EffectId, Event, HintPlace, InputStep, Key, KeyKind, Layout, Level,
-    Modifiers, Side, Time,
+    Act, App, Armed, ArmedKey, Deed, EffectId, Event, Frame, GiveBack, HintPlace, InputStep, Key,
+    KeyKind, Layout, Level, Modifiers, Side, Time, Value, Verb,
 };
 
 use crate::{Desk, DeskError};
@@ -42,6 +42,8 @@ pub enum What {
     PointerAt(i32, i32),
     /// A hint was shown.
     Hint(String),
+    /// Text came by the clipboard.
+    Pasted(String),
 }
 
 /// The desk.
@@ -51,13 +53,19 @@ pub struct SimulatedDesk {
     armed: Armed,
     /// Under the person's fingers, whether a program knows or not.
     fingers: BTreeSet<Key>,
-    withheld: BTreeMap<Key, ArmedKey>,
+    /// Those that no program knows of, each with whether its release is reported.
+    withheld: BTreeMap<Key, bool>,
+    /// Those that are others for the programs.
+    standing: BTreeMap<Key, Vec<Key>>,
     /// Held down by us.
     pressed: BTreeSet<Key>,
     apps: Vec<App>,
+    /// How many windows were opened so far.
+    windows: u64,
     fields: BTreeMap<u64, String>,
     front: Option<usize>,
     pointer: (i32, i32),
+    clipboard: String,
     events: VecDeque<Event>,
     outputs: Vec<Output>,
 }
@@ -69,42 +77,90 @@ impl SimulatedDesk {
     /// A desk with that layout and no program open. It reports the layout first.
     pub fn new(layout: Layout) -> SimulatedDesk {
         SimulatedDesk {
-            events: VecDeque::from([Event::Layout(layout.clone())]),
+            events: VecDeque::from([
+                Event::Screens(vec![Frame { x: 0, y: 0, width: SCREEN.0, height: SCREEN.1 }]),
+                Event::Layout(layout.clone()),
+            ]),
             layout,
             armed: Armed::default(),
             fingers: BTreeSet::new(),
             withheld: BTreeMap::new(),
+            standing: BTreeMap::new(),
             pressed: BTreeSet::new(),
             apps: Vec::new(),
+            windows: 0,
             fields: BTreeMap::new(),
             front: None,
             pointer: (SCREEN.0 / 2, SCREEN.1 / 2),
+            clipboard: String::new(),
             outputs: Vec::new(),
         }
     }
 
     /// Opens a program, if it is not open, and brings it to the front.
     pub fn open(&mut self, name: &str) {
-        let lower = name.to_lowercase();
-        let known = self.apps.iter().position(|app| app.names[0] == lower);
-        let index = known.unwrap_or_else(|| {
-            let window = self.apps.len() as u64 + 1;
-            self.apps.push(App { window, names: vec![lower], title: name.to_owned() });
+        let index = self.index_of(name).unwrap_or_else(|| {
+            self.windows += 1;
+            let offset = i32::try_from(self.windows % 8).unwrap_or(0) * 20;
+            let frame = Frame { x: 100 + offset, y: 60 + offset, width: 800, height: 600 };
+            let app = App {
+                window: self.windows,
+                names: vec![name.to_lowercase()],
+                title: name.to_owned(),
+                frame: Some(frame),
+            };
+            self.events.push_back(Event::Opened(app.clone()));
+            self.apps.push(app);
             self.apps.len() - 1
         });
-        self.front = Some(index);
-        self.events.push_back(Event::Focus(self.apps[index].clone()));
+        self.bring_to_front(Some(index));
+    }
+
+    /// Gives the window in front another title.
+    pub fn set_title(&mut self, title: &str) {
+        if let Some(front) = self.front {
+            title.clone_into(&mut self.apps[front].title);
+            self.bring_to_front(Some(front));
+        }
+    }
+
+    /// What the clipboard holds from now on.
+    pub fn copy(&mut self, text: &str) {
+        text.clone_into(&mut self.clipboard);
+    }
+
+    /// The person moves the pointer.
+    pub fn move_to(&mut self, x: i32, y: i32) {
+        self.pointer = (x.clamp(0, SCREEN.0 - 1), y.clamp(0, SCREEN.1 - 1));
+        self.report_pointer();
+    }
+
+    fn report_pointer(&mut self) {
+        if self.armed.pointer {
+            self.events.push_back(Event::Pointer(self.pointer.0, self.pointer.1));
+        }
+    }
+
+    fn index_of(&self, name: &str) -> Option<usize> {
+        let lower = name.to_lowercase();
+        self.apps.iter().position(|app| app.names[0] == lower)
+    }
+
+    fn bring_to_front(&mut self, index: Option<usize>) {
+        self.front = index;
+        let app = index.map_or_else(App::default, |index| self.apps[index].clone());
+        self.events.push_back(Event::Focus(app));
     }
 
     /// Whether a program of that name is open.
     pub fn is_open(&self, name: &str) -> bool {
-        self.apps.iter().any(|app| app.names[0] == name.to_lowercase())
+        self.index_of(name).is_some()
     }
 
     /// What stands in a program's text field.
     pub fn field(&self, name: &str) -> &str {
-        let app = self.apps.iter().find(|app| app.names[0] == name.to_lowercase());
-        app.and_then(|app| self.fields.get(&app.window)).map_or("", String::as_str)
+        let app = self.index_of(name).map(|index| self.apps[index].window);
+        app.and_then(|window| self.fields.get(&window)).map_or("", String::as_str)
     }
 
     /// Where the pointer is.
@@ -119,31 +175,58 @@ impl SimulatedDesk {
 
     /// The keys that the program in front believes to be down.
     pub fn held_keys(&self) -> BTreeSet<Key> {
-        let shown = self.fingers.iter().filter(|key| !self.withheld.contains_key(key));
-        shown.chain(&self.pressed).copied().collect()
+        let known =
+            |key: &&Key| !self.withheld.contains_key(key) && !self.standing.contains_key(key);
+        let shown = self.fingers.iter().filter(known);
+        let stood = self.standing.values().flatten();
+        shown.chain(stood).chain(&self.pressed).copied().collect()
+    }
+
+    /// The modifiers of the person's, seen through remaps.
+    fn modifiers_held(&self) -> Modifiers {
+        let real = self.fingers.iter().filter(|key| !self.standing.contains_key(key));
+        sides(real.chain(self.standing.values().flatten()).copied())
+    }
+
+    /// The person presses a key of an input device with that name.
+    pub fn press_on(&mut self, now: Time, key: Key, board: &str) {
+        if self.armed.boards {
+            self.events.push_back(Event::Board(board.to_owned()));
+        }
+        self.press(now, key);
     }
 
     /// The person presses a key.
     pub fn press(&mut self, now: Time, key: Key) {
-        let held = sides(self.fingers.iter().copied());
+        let held = self.modifiers_held();
         if !self.fingers.insert(key) {
             return;
         }
-        let families = held.families(self.layout.alt_gr_is_level3);
-        let armed =
-            self.armed.keys.iter().find(|k| k.key == key && k.families == families).copied();
         if self.armed.fingers {
             self.events.push_back(Event::Finger { key, down: true });
         }
-        match armed {
-            Some(armed) => {
-                self.withheld.insert(key, armed);
+        match self.follow_of(key, held) {
+            Some(follow) => {
+                self.withheld.insert(key, follow);
                 self.events.push_back(Event::Pressed { key, modifiers: held });
             }
-            None => {
-                self.deliver(now, None, key, held);
-            }
+            None => self.deliver(now, None, key, held),
         }
+    }
+
+    /// Whether a press is withheld, and if so, whether its release is reported.
+    fn follow_of(&self, key: Key, held: Modifiers) -> Option<bool> {
+        let families = held.families(self.layout.alt_gr_is_level3);
+        let takes = |armed: &&ArmedKey| {
+            armed.key == key
+                && (armed.families == families
+                    || armed.further && armed.families.iter().all(|f| families.contains(f)))
+        };
+        let mut armed = self.armed.keys.iter().filter(takes).peekable();
+        if armed.peek().is_some() {
+            return Some(armed.any(|armed| armed.follow));
+        }
+        (self.armed.everything && Side::of(key).is_none()).then_some(true)
     }
 
     /// The person lets a key go.
@@ -151,10 +234,11 @@ impl SimulatedDesk {
         if !self.fingers.remove(&key) {
             return;
         }
+        self.standing.remove(&key);
         if self.armed.fingers {
             self.events.push_back(Event::Finger { key, down: false });
         }
-        if self.withheld.remove(&key).is_some_and(|armed| armed.follow) {
+        if self.withheld.remove(&key) == Some(true) {
             self.events.push_back(Event::LetGo { key });
         }
     }
@@ -164,8 +248,12 @@ impl SimulatedDesk {
         if key.kind() == KeyKind::Modifier {
             return;
         }
-        if let Some(character) = self.character(key, held) {
+        let character = self.character(key, held);
+        if let Some(character) = character {
             self.edit_field(character);
+        }
+        if effect.is_none() && self.armed.letters {
+            self.events.push_back(Event::Letter(character.filter(|c| !matches!(c, '\n' | '\t'))));
         }
         let modifiers = held.iter().map(Side::key);
         let keys = modifiers.chain([key]).collect();
@@ -198,6 +286,16 @@ impl SimulatedDesk {
                 field.pop();
             }
             other => field.push(other),
+        }
+    }
+
+    /// Closes a program's window; the one opened before it comes to the front.
+    fn close(&mut self, index: usize) {
+        let was_front = self.front == Some(index);
+        self.apps.remove(index);
+        self.front = self.front.filter(|_| !was_front).map(|f| f - usize::from(f > index));
+        if was_front {
+            self.bring_to_front(self.apps.len().checked_sub(1));
         }
     }
 
@@ -246,13 +344,14 @@ impl SimulatedDesk {
     fn move_pointer(&mut self, now: Time, effect: EffectId, x: i32, y: i32) {
         self.pointer = (x.clamp(0, SCREEN.0 - 1), y.clamp(0, SCREEN.1 - 1));
         self.put_out(now, Some(effect), What::PointerAt(self.pointer.0, self.pointer.1));
+        self.report_pointer();
     }
 
     /// The modifiers that the program sees during a step.
     fn modifiers_for(&self, step: &InputStep) -> Modifiers {
         let ours = self.pressed.iter().copied().filter(|key| !step.park.contains(key));
-        let fingers = self.fingers.iter().copied().filter(|_| !step.lift);
-        sides(ours.chain(fingers))
+        let fingers = if step.lift { Modifiers::NONE } else { self.modifiers_held() };
+        sides(ours.chain(fingers.iter().map(Side::key)))
     }
 }
 
@@ -266,6 +365,9 @@ impl Desk for SimulatedDesk {
             let down = self.fingers.iter().map(|key| Event::Finger { key: *key, down: true });
             self.events.extend(down);
         }
+        if armed.pointer && !self.armed.pointer {
+            self.events.push_back(Event::Pointer(self.pointer.0, self.pointer.1));
+        }
         self.armed = armed;
         Ok(())
     }
@@ -274,16 +376,60 @@ impl Desk for SimulatedDesk {
         for act in &step.acts {
             self.act(now, effect, act, step);
         }
-        self.events.push_back(Event::Outcome { effect, result: Ok(()) });
+        self.events.push_back(Event::Outcome { effect, result: Ok(None) });
         Ok(())
     }
 
-    fn give_back(&mut self, now: Time, key: Key) -> Result<(), DeskError> {
-        if self.withheld.remove(&key).is_some() {
-            let held = sides(self.fingers.iter().copied().filter(|other| *other != key));
-            self.deliver(now, None, key, held);
+    fn give_back(&mut self, now: Time, back: &GiveBack) -> Result<(), DeskError> {
+        self.withheld.remove(&back.key);
+        let Some((last, with)) = back.becomes.split_last() else {
+            return Ok(());
+        };
+        let shown = back.under.iter().filter(|side| !back.hide.contains(*side));
+        let held = sides(with.iter().copied()).iter().fold(shown.collect(), Modifiers::with);
+        let stays = !back.tap && self.fingers.contains(&back.key);
+        if stays && back.becomes != [back.key] {
+            self.standing.insert(back.key, back.becomes.clone());
         }
+        self.deliver(now, None, *last, held);
         Ok(())
+    }
+
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+        let name = deed.words.first().map_or("", String::as_str);
+        let missing = || Err(format!("no window of {name} is open"));
+        let result = match deed.verb {
+            Verb::Focus => match self.index_of(name) {
+                Some(index) => {
+                    self.bring_to_front(Some(index));
+                    Ok(None)
+                }
+                None => missing(),
+            },
+            Verb::Raise(window) => {
+                let index = self.apps.iter().position(|app| app.window == window);
+                if index.is_some() {
+                    self.bring_to_front(index);
+                }
+                Ok(None)
+            }
+            Verb::Close => match self.index_of(name) {
+                Some(index) => {
+                    self.close(index);
+                    Ok(None)
+                }
+                None => missing(),
+            },
+            Verb::Paste => {
+                name.chars().for_each(|character| self.edit_field(character));
+                self.put_out(now, Some(effect), What::Pasted(name.to_owned()));
+                Ok(None)
+            }
+            Verb::ReadClipboard => Ok(Some(Value::Text(self.clipboard.clone()))),
+            _ => return Ok(false),
+        };
+        self.events.push_back(Event::Outcome { effect, result });
+        Ok(true)
     }
 
     fn hint(

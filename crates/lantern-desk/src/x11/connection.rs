@@ -2,6 +2,7 @@
 
 use std::env;
 
+use lantern_model::Frame;
 use x11rb::connection::{Connection, RequestConnection};
 use x11rb::protocol::xinput::{self, ConnectionExt as _, DeviceType};
 use x11rb::protocol::xkb::{self, ConnectionExt as _};
@@ -74,6 +75,17 @@ impl Link {
         let atoms = atoms.reply()?;
         let root = conn.setup().roots[screen].root;
         Ok(Link { conn, root, atoms, devices })
+    }
+
+    /// The whole screen.
+    pub(super) fn screen_frame(&self) -> Frame {
+        let screen = self.conn.setup().roots.iter().find(|screen| screen.root == self.root);
+        screen.map_or_else(Frame::default, |screen| Frame {
+            x: 0,
+            y: 0,
+            width: screen.width_in_pixels.into(),
+            height: screen.height_in_pixels.into(),
+        })
     }
 
     /// Selects core events on the root window.

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use lantern_model::App;
+use lantern_model::{App, Frame};
 use x11rb::protocol::xproto::{AtomEnum, ConnectionExt as _, Window};
 
 use super::connection::Link;
@@ -36,7 +36,22 @@ pub(super) fn active_app(link: &Link) -> Result<App, DeskError> {
             names.push(name);
         }
     }
-    Ok(App { window: window.into(), names, title })
+    Ok(App { window: window.into(), names, title, frame: frame_of(link, window)? })
+}
+
+/// Where a window is on the screen; nothing if it is gone.
+fn frame_of(link: &Link, window: Window) -> Result<Option<Frame>, DeskError> {
+    let size = link.conn.get_geometry(window)?;
+    let corner = link.conn.translate_coordinates(window, link.root, 0, 0)?;
+    let (Ok(size), Ok(corner)) = (size.reply(), corner.reply()) else {
+        return Ok(None);
+    };
+    Ok(Some(Frame {
+        x: corner.dst_x.into(),
+        y: corner.dst_y.into(),
+        width: size.width.into(),
+        height: size.height.into(),
+    }))
 }
 
 /// A property's bytes; none if the window has none, or is gone.

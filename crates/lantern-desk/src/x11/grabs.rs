@@ -51,6 +51,11 @@ impl Grabs {
         let mut refused = Vec::new();
         let mut goal: BTreeMap<ArmedKey, u32> = BTreeMap::new();
         for armed in wanted {
+            if armed.further || armed.key.is_pointer() {
+                let what = if armed.further { "remaps" } else { "buttons, wheel and pen" };
+                refused.push((*armed, format!("this version takes no {what} on X11 yet")));
+                continue;
+            }
             match (keycode_of(armed.key), keymap.grab_mask(armed.families, locked)) {
                 (Some(_), Some(mask)) => {
                     goal.insert(*armed, mask);

@@ -161,7 +161,7 @@ impl X11Desk {
             let waiting = WaitingStep { step, rest, next: Next::Lend, ..waiting };
             return self.wait_for_program(now, waiting);
         }
-        self.outcomes.push_back(Event::Outcome { effect: waiting.effect, result: Ok(()) });
+        self.outcomes.push_back(Event::Outcome { effect: waiting.effect, result: Ok(None) });
         Ok(())
     }
 

@@ -16,7 +16,9 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 use std::time::Duration;
 
-use lantern_model::{Armed, EffectId, Event, HintPlace, InputStep, Key, Modifiers, Side, Time};
+use lantern_model::{
+    Armed, Deed, EffectId, Event, GiveBack, HintPlace, InputStep, Key, Modifiers, Side, Time,
+};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event as XEvent;
 use x11rb::protocol::xinput::{self, ConnectionExt as _, KeyEventFlags, XIEventMask};
@@ -118,7 +120,12 @@ impl X11Desk {
         desk.select_keyboard_events()?;
         let layout = desk.keymap.layout.clone();
         let app = focus::active_app(&desk.link)?;
-        desk.events.extend([Event::Focus(app), Event::Layout(layout)]);
+        let screen = desk.link.screen_frame();
+        desk.events.extend([
+            Event::Screens(vec![screen]),
+            Event::Focus(app),
+            Event::Layout(layout),
+        ]);
         desk.flush()?;
         Ok(desk)
     }
@@ -353,21 +360,30 @@ impl Desk for X11Desk {
             return self.begin_lending(now, effect, step.clone());
         }
         self.perform_step(step)?;
-        self.outcomes.push_back(Event::Outcome { effect, result: Ok(()) });
+        self.outcomes.push_back(Event::Outcome { effect, result: Ok(None) });
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, key: Key) -> Result<(), DeskError> {
-        let Some(code) = keycode_of(key) else {
+    fn give_back(&mut self, _: Time, back: &GiveBack) -> Result<(), DeskError> {
+        let Some(code) = keycode_of(back.key) else {
             return Ok(());
         };
         self.grabs.suspend(&self.link, code)?;
-        self.open.insert(code);
         self.fake_key(code, true)?;
-        self.given_back.insert(key);
+        if back.tap {
+            self.fake_key(code, false)?;
+            self.grabs.resume(&self.link, code)?;
+            return self.flush();
+        }
+        self.open.insert(code);
+        self.given_back.insert(back.key);
         self.look_again = true;
         self.select_raw_events()?;
         self.flush()
+    }
+
+    fn attempt(&mut self, _: Time, _: EffectId, _: &Deed) -> Result<bool, DeskError> {
+        Ok(false)
     }
 
     fn hint(

@@ -2,7 +2,8 @@
 
 use lantern_desk::Desk;
 use lantern_model::{
-    Act, Armed, ArmedKey, EffectId, Event, Families, Family, InputStep, Key, Modifiers, Side, Time,
+    Act, Armed, ArmedKey, EffectId, Event, Families, Family, GiveBack, InputStep, Key, Modifiers,
+    Side, Time,
 };
 
 /// A desk with a program in front, and a person at its keyboard.
@@ -30,11 +31,11 @@ fn key(name: &str) -> Key {
 
 fn armed(name: &str, families: &[Family]) -> ArmedKey {
     let families = families.iter().fold(Families::NONE, |set, family| set.with(*family));
-    ArmedKey { key: key(name), families, sides: false, follow: false }
+    ArmedKey { key: key(name), families, further: false, sides: false, follow: false }
 }
 
 fn arm(bench: &mut dyn Bench, keys: &[ArmedKey], fingers: bool) {
-    let armed = Armed { keys: keys.to_vec(), fingers };
+    let armed = Armed { keys: keys.to_vec(), fingers, ..Armed::default() };
     bench.desk().arm(armed).expect("the desk is there");
 }
 
@@ -48,7 +49,7 @@ fn lifted(acts: Vec<Act>) -> InputStep {
 }
 
 fn outcomes(events: &[Event]) -> usize {
-    events.iter().filter(|event| matches!(event, Event::Outcome { result: Ok(()), .. })).count()
+    events.iter().filter(|event| matches!(event, Event::Outcome { result: Ok(_), .. })).count()
 }
 
 fn tap(names: &[&str]) -> Act {
@@ -196,7 +197,14 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
     bench.press(key("b"));
     bench.events();
     assert_eq!(bench.received(), [""; 0]);
-    bench.desk().give_back(Time::START, key("b")).expect("the desk is there");
+    let back = GiveBack {
+        key: key("b"),
+        becomes: vec![key("b")],
+        under: Modifiers::NONE,
+        hide: Modifiers::NONE,
+        tap: false,
+    };
+    bench.desk().give_back(Time::START, &back).expect("the desk is there");
     bench.events();
     assert_eq!(bench.received(), ["b"]);
     assert_eq!(bench.keys_down(), [key("b")]);

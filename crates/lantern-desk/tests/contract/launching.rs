@@ -1,9 +1,7 @@
 //! Starting programs and seeing them end, and the list of held keys.
 
-use std::time::Duration;
-
 use lantern_desk::{HeldKeys, HeldMarks, LaunchError, Launcher};
-use lantern_model::{EffectId, Event, Time};
+use lantern_model::{EffectId, Event, Value};
 use rustix::event::{PollFd, PollFlags, poll};
 
 fn words(words: &[&str]) -> Vec<String> {
@@ -11,14 +9,14 @@ fn words(words: &[&str]) -> Vec<String> {
 }
 
 /// Waits until a started program has ended and gives its outcome.
-fn outcome(launcher: &mut Launcher) -> Result<(), String> {
+fn outcome(launcher: &mut Launcher) -> Result<Option<Value>, String> {
     loop {
         {
             let ends: Vec<_> = launcher.descriptors().collect();
             let mut fds: Vec<_> = ends.iter().map(|fd| PollFd::new(fd, PollFlags::IN)).collect();
             poll(&mut fds, None).expect("waiting works");
         }
-        if let Some(Event::Outcome { result, .. }) = launcher.reap(Time::START).pop() {
+        if let Some(Event::Outcome { result, .. }) = launcher.reap().pop() {
             return result;
         }
     }
@@ -28,38 +26,55 @@ fn outcome(launcher: &mut Launcher) -> Result<(), String> {
 fn the_end_of_a_program_is_its_outcome() {
     let mut launcher = Launcher::default();
     let effect = EffectId(1);
-    launcher.run(Time::START, effect, &words(&["true"]), None).expect("it is there");
-    assert_eq!(outcome(&mut launcher), Ok(()));
-    launcher.run(Time::START, effect, &words(&["sh", "-c", "exit 3"]), None).expect("it is there");
+    launcher.run(effect, &words(&["printf", "%s", "core 4"])).expect("it is there");
+    let printed = Value::Text("core 4".to_owned());
+    assert_eq!(outcome(&mut launcher), Ok(Some(printed)));
+    launcher.run(effect, &words(&["sh", "-c", "exit 3"])).expect("it is there");
     assert_eq!(outcome(&mut launcher), Err("`sh` ended with status 3".to_owned()));
     assert_eq!(launcher.descriptors().count(), 0);
 }
 
+/// Waits until every started program has ended; gives the outcomes.
+fn ends(launcher: &mut Launcher) -> Vec<Event> {
+    let mut events = Vec::new();
+    while launcher.descriptors().count() > 0 {
+        {
+            let ends: Vec<_> = launcher.descriptors().collect();
+            let mut fds: Vec<_> = ends.iter().map(|fd| PollFd::new(fd, PollFlags::IN)).collect();
+            poll(&mut fds, None).expect("waiting works");
+        }
+        events.extend(launcher.reap());
+    }
+    events
+}
+
 #[test]
-fn a_program_whose_time_is_up_is_ended() {
+fn a_program_nobody_waits_for_any_more_is_ended_without_a_word() {
     let mut launcher = Launcher::default();
-    let limit = Some(Duration::from_secs(5));
-    launcher.run(Time::START, EffectId(1), &words(&["sleep", "600"]), limit).expect("it is there");
-    let due = launcher.next_deadline().expect("it has a limit");
-    assert_eq!(due, Time::START + Duration::from_secs(5));
-    let events = launcher.reap(due);
-    let [Event::Outcome { result: Err(message), .. }] = events.as_slice() else {
-        panic!("{events:?}");
-    };
-    assert!(message.contains("too long"), "{message}");
-    assert_eq!(launcher.next_deadline(), None);
+    launcher.run(EffectId(1), &words(&["sleep", "600"])).expect("it is there");
+    launcher.abandon(EffectId(1));
+    assert_eq!(ends(&mut launcher), []);
+}
+
+#[test]
+fn what_was_launched_is_ended_with_all_it_started() {
+    let mut launcher = Launcher::default();
+    launcher.launch(EffectId(7), "sh -c 'sleep 600; true'").expect("it is there");
+    assert!(launcher.end(EffectId(7)));
+    assert_eq!(ends(&mut launcher), []);
+    assert!(!launcher.end(EffectId(7)), "it is gone");
 }
 
 #[test]
 fn what_is_not_there_is_named() {
     let mut launcher = Launcher::default();
     for name in ["no-such-saw", "/no/such/saw"] {
-        let error = launcher.launch(name).expect_err("there is none");
+        let error = launcher.launch(EffectId(9), name).expect_err("there is none");
         assert!(matches!(error, LaunchError::NotFound { .. }) && error.to_string().contains(name));
     }
-    assert!(matches!(launcher.launch(""), Err(LaunchError::Nothing)));
-    assert!(matches!(launcher.launch("\"open"), Err(LaunchError::Nothing)));
-    assert!(matches!(launcher.launch("/etc/passwd"), Err(LaunchError::Start { .. })));
+    assert!(matches!(launcher.launch(EffectId(9), ""), Err(LaunchError::Nothing)));
+    assert!(matches!(launcher.launch(EffectId(9), "\"open"), Err(LaunchError::Nothing)));
+    assert!(matches!(launcher.launch(EffectId(9), "/etc/passwd"), Err(LaunchError::Start { .. })));
 }
 
 #[test]

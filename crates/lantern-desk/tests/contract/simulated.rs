@@ -36,7 +36,12 @@ impl Bench for Simulated {
     fn events(&mut self) -> Vec<Event> {
         let next = || self.desk.poll_event(Time::START).expect("it never goes away");
         std::iter::from_fn(next)
-            .filter(|event| !matches!(event, Event::Layout(_) | Event::Focus(_)))
+            .filter(|event| {
+                !matches!(
+                    event,
+                    Event::Layout(_) | Event::Focus(_) | Event::Screens(_) | Event::Opened(_)
+                )
+            })
             .collect()
     }
 

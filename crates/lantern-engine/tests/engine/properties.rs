@@ -73,7 +73,7 @@ impl Board {
             }
             assert!(self.down.values().all(|count| *count == 1), "a key goes down once");
             let failed = std::mem::take(&mut self.fail_next);
-            let result = if failed { Err("the desk says no".to_owned()) } else { Ok(()) };
+            let result = if failed { Err("the desk says no".to_owned()) } else { Ok(None) };
             engine.handle_event(now, Event::Outcome { effect: effect.id, result });
         }
     }
@@ -86,7 +86,7 @@ fn rules() -> RuleSet {
 
 /// Plays the deeds; gives the trace.
 fn play(deeds: &[Deed]) -> Vec<String> {
-    let mut engine = Engine::new(rules());
+    let mut engine = Engine::new(rules(), 1);
     let mut board = Board::default();
     let mut now = Time::START;
     engine.handle_event(now, Event::Layout(Layout::us()));
@@ -112,11 +112,8 @@ fn play(deeds: &[Deed]) -> Vec<String> {
             }
             Deed::Focus(log) => {
                 let name = if *log { "log" } else { "saw" };
-                let app = App {
-                    window: u64::from(*log) + 1,
-                    names: vec![name.into()],
-                    title: String::new(),
-                };
+                let app =
+                    App { window: u64::from(*log) + 1, names: vec![name.into()], ..App::default() };
                 engine.handle_event(now, Event::Focus(app));
             }
             Deed::Wait(millis) => {

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
 use lantern_model::{
-    Act, App, Effect, Event, InputStep, Key, Layout, Modifiers, Order, Side, Time,
+    Act, App, Effect, Event, GiveBack, InputStep, Key, Layout, Modifiers, Order, Side, Time,
 };
 use lantern_script::{Source, check};
 
@@ -24,7 +24,7 @@ impl Theatre {
         let checked = check(&Source::new("bench.lantern", rules));
         let rules = checked.rules.unwrap_or_else(|| panic!("{:?}", checked.findings));
         let mut theatre = Theatre {
-            engine: Engine::new(rules),
+            engine: Engine::new(rules, 1),
             now: Time::START,
             fingers: Vec::new(),
             script: Vec::new(),
@@ -63,7 +63,7 @@ impl Theatre {
 
     /// A program comes to the front.
     pub fn focus(&mut self, name: &str, window: u64) {
-        let app = App { window, names: vec![name.to_owned()], title: String::new() };
+        let app = App { window, names: vec![name.to_owned()], ..App::default() };
         self.happen(Event::Focus(app));
     }
 
@@ -93,10 +93,9 @@ impl Theatre {
             let words = words(&effect);
             let time = self.now.as_micros() as f64 / 1000.0;
             self.script.push(format!("{time:>6} {words}"));
-            let has_outcome =
-                matches!(effect.order, Order::Input(_) | Order::Launch(_) | Order::Run { .. });
+            let has_outcome = matches!(effect.order, Order::Input(_) | Order::Do(_));
             if has_outcome && !self.hold_outcomes {
-                let event = Event::Outcome { effect: effect.id, result: Ok(()) };
+                let event = Event::Outcome { effect: effect.id, result: Ok(None) };
                 self.engine.handle_event(self.now, event);
             }
         }
@@ -115,15 +114,34 @@ fn words(effect: &Effect) -> String {
                 format!("{}{}", families.collect::<String>(), armed.key)
             });
             let fingers = if armed.fingers { " and see all fingers" } else { "" };
-            format!("arm {}{fingers}", names.collect::<Vec<_>>().join(" "))
+            let everything = if armed.everything { " and withhold all" } else { "" };
+            format!("arm {}{fingers}{everything}", names.collect::<Vec<_>>().join(" "))
         }
         Order::Input(step) => step_words(step),
-        Order::GiveBack(key) => format!("give back {key}"),
-        Order::Launch(program) => format!("launch {program}"),
-        Order::Run { words, limit } => format!("run {words:?} {limit:?}"),
+        Order::GiveBack(back) => give_back_words(back),
+        Order::Do(deed) => {
+            let value = deed.value.as_ref().map_or_else(String::new, |value| format!(" {value}"));
+            format!("{} {:?}{value}", deed.verb.words(), deed.words)
+        }
+        Order::Abandon(effect) => format!("abandon {}", effect.0),
         Order::Hint { text, span, .. } => format!("hint {text:?} for {span:?}"),
         Order::Log(text) => format!("log {text:?}"),
     }
+}
+
+fn give_back_words(back: &GiveBack) -> String {
+    let mut words = format!("give back {}", back.key);
+    if back.becomes != [back.key] {
+        let names: Vec<&str> = back.becomes.iter().map(|key| key.name()).collect();
+        words += &format!(" as {}", names.join("+"));
+    }
+    if !back.hide.is_empty() {
+        words += &format!(" hiding {:?}", back.hide);
+    }
+    if back.tap {
+        words += " as a tap";
+    }
+    words
 }
 
 fn step_words(step: &InputStep) -> String {

@@ -68,7 +68,10 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
     );
     let refused = |name: &str| {
         let families = Families::NONE;
-        (ArmedKey { key: key(name), families, sides: false, follow: false }, "taken".to_owned())
+        (
+            ArmedKey { key: key(name), families, further: false, sides: false, follow: false },
+            "taken".to_owned(),
+        )
     };
     theatre.focus("a", 1);
     theatre.happen(Event::Refused(vec![refused("f1")]));
@@ -78,7 +81,8 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
         .with(lantern_model::Family::Ctrl)
         .with(lantern_model::Family::Alt)
         .with(lantern_model::Family::Shift);
-    let panic = ArmedKey { key: key("escape"), families, sides: false, follow: false };
+    let panic =
+        ArmedKey { key: key("escape"), families, further: false, sides: false, follow: false };
     theatre.happen(Event::Refused(vec![(panic, "taken".to_owned())]));
     assert!(theatre.reasons()[2].contains("(panic)"), "{:?}", theatre.reasons());
 }
@@ -109,9 +113,9 @@ fn outcomes_of_effects_that_nobody_waits_for_are_nothing() {
         theatre.happen(Event::Outcome { effect, result: Err("lost".to_owned()) });
     }
     assert_eq!(theatre.engine.live_runs(), 1);
-    theatre.happen(Event::Outcome { effect: EffectId(2), result: Ok(()) });
+    theatre.happen(Event::Outcome { effect: EffectId(2), result: Ok(None) });
     assert_eq!(theatre.engine.live_runs(), 0);
-    theatre.happen(Event::Outcome { effect: EffectId(2), result: Ok(()) });
+    theatre.happen(Event::Outcome { effect: EffectId(2), result: Ok(None) });
     assert!(theatre.script().ends_with("log \"up\""));
 }
 
@@ -141,7 +145,7 @@ fn deadlines_that_are_due_come_before_an_event_of_the_same_moment() {
 fn nothing_is_armed_before_the_layout_is_known() {
     let source = lantern_script::Source::new("bench.lantern", "when key f1 => wait\n");
     let rules = lantern_script::check(&source).rules.expect("they are fine");
-    let mut engine = lantern_engine::Engine::new(rules);
+    let mut engine = lantern_engine::Engine::new(rules, 1);
     engine.handle_event(Time::START, Event::Focus(lantern_model::App::default()));
     assert_eq!(engine.poll_effect(), None);
     engine.handle_event(Time::START, Event::Layout(lantern_model::Layout::us()));

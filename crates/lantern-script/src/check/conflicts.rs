@@ -2,60 +2,127 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::{Combo, KeyRef, Manner, Rule};
+use lantern_model::{Cause, Combo, KeyRef, Rule, Scope};
 
 use super::Checker;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
-/// A combination whatever the order of its modifiers: those, and the last key.
-type Canonical = (Vec<KeyRef>, Option<KeyRef>);
-
-/// Where a rule applies and on what condition, as far as others could stand in its way.
-type Standing<'r> = (Option<&'r str>, Option<String>);
-
-fn canonical(combo: &Combo) -> Canonical {
-    let mut modifiers = combo.modifiers().to_vec();
-    modifiers.sort();
-    modifiers.dedup();
-    (modifiers, combo.last())
+/// A combination whatever the order of its modifiers, or of all its keys if some are plain.
+pub(super) fn canonical(combo: &Combo) -> Vec<KeyRef> {
+    let plain = combo.0.iter().filter(|key| !key.is_modifier()).count();
+    let mut keys = combo.0.clone();
+    let ordered = if plain > 1 { keys.len() } else { keys.len().saturating_sub(1) };
+    keys[..ordered].sort();
+    keys.dedup();
+    keys
 }
 
-/// What two rules must share to stand in each other's way: where they apply and on what condition.
-/// Rules of one place with different conditions are tried in the order of the file.
-fn standings(rule: &Rule) -> Vec<Standing<'_>> {
-    let condition = rule.condition.as_ref().map(|condition| format!("{condition:?}"));
-    match &rule.apps {
-        None => vec![(None, condition)],
-        Some(apps) => apps.iter().map(|app| (Some(app.as_str()), condition.clone())).collect(),
+/// What a trigger takes, so that no other rule of the place can have it; nothing if many rules may
+/// fire at once.
+fn taken_by(cause: &Cause) -> Option<String> {
+    let keys = |combo: &Combo| format!("{:?}", canonical(combo));
+    Some(match cause {
+        Cause::Key { combo, manner, .. } => format!("key {} {manner:?}", keys(combo)),
+        Cause::Keys { combos, .. } => {
+            format!("keys {}", combos.iter().map(keys).collect::<Vec<_>>().join(","))
+        }
+        Cause::Typed(text) => format!("typed {text}"),
+        Cause::Voice(phrase) => {
+            let words: Vec<String> = phrase.split_whitespace().map(str::to_lowercase).collect();
+            format!("voice {}", words.join(" "))
+        }
+        Cause::Gesture { shape, holding } => format!("gesture {shape} {}", keys(holding)),
+        _ => return None,
+    })
+}
+
+/// How a trigger is shown in a message.
+fn shown(cause: &Cause) -> String {
+    match cause {
+        Cause::Key { combo, .. } => combo.to_string(),
+        Cause::Keys { combos, .. } => {
+            combos.iter().map(Combo::to_string).collect::<Vec<_>>().join(", ")
+        }
+        Cause::Typed(text) | Cause::Voice(text) => text.clone(),
+        Cause::Gesture { shape, .. } => shape.clone(),
+        _ => String::new(),
     }
+}
+
+/// Each place of a scope on its own, as words.
+fn places(scope: &Scope) -> Vec<String> {
+    let listed = |names: &Option<Vec<String>>, what: &str| match names {
+        None => vec![String::new()],
+        Some(names) => names.iter().map(|name| format!(" in {what} \"{name}\"")).collect(),
+    };
+    let mut rest = scope.layer.map_or_else(String::new, |layer| format!(" in layer {}", layer.0));
+    for app in &scope.not_apps {
+        rest.push_str(&format!(" not in app \"{app}\""));
+    }
+    let mut places = Vec::new();
+    for app in listed(&scope.apps, "app") {
+        for title in listed(&scope.titles, "title") {
+            for board in listed(&scope.boards, "device") {
+                places.push(format!("{app}{title}{board}{rest}"));
+            }
+        }
+    }
+    places
+}
+
+/// Where a rule applies and on what condition; rules of one place with different conditions are
+/// tried in the order of the file.
+fn standings(rule: &Rule) -> Vec<(String, Option<String>)> {
+    let condition = rule.condition.as_ref().map(|condition| format!("{condition:?}"));
+    places(&rule.scope).into_iter().map(|place| (place, condition.clone())).collect()
 }
 
 impl Checker<'_> {
     pub(super) fn check_conflicts(&mut self) {
         let panic = canonical(&self.set.settings.panic);
-        let mut by_combo: BTreeMap<(Canonical, bool), BTreeMap<Standing<'_>, Span>> =
-            BTreeMap::new();
+        let mut taken: BTreeMap<(String, String, Option<String>), Span> = BTreeMap::new();
         let mut findings = Vec::new();
-        for (rule, spans) in self.set.rules.iter().zip(&self.spans) {
-            for (trigger, span) in rule.triggers.iter().zip(spans) {
-                let combo = canonical(&trigger.combo);
-                if combo == panic {
+        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
+            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+                if let Cause::Key { combo, .. } = &trigger.cause
+                    && canonical(combo) == panic
+                {
                     findings.push(self.panic_taken(*span));
                     continue;
                 }
-                let taken =
-                    by_combo.entry((combo, trigger.manner == Manner::Released)).or_default();
-                for standing in standings(rule) {
-                    match taken.get(&standing) {
+                let Some(what) = taken_by(&trigger.cause) else { continue };
+                for (place, condition) in standings(rule) {
+                    let on = if condition.is_some() { " on the same condition" } else { "" };
+                    match taken.get(&(what.clone(), place.clone(), condition.clone())) {
                         Some(earlier) => {
-                            findings.push(taken_twice(&trigger.combo, *span, *earlier, &standing));
+                            let place = if place.is_empty() { " everywhere" } else { &place };
+                            let place = format!("{place}{on}");
+                            findings.push(taken_twice(
+                                &shown(&trigger.cause),
+                                *span,
+                                *earlier,
+                                &place,
+                            ));
                             break;
                         }
                         None => {
-                            taken.insert(standing, *span);
+                            taken.insert((what.clone(), place, condition), *span);
                         }
                     }
+                }
+            }
+        }
+        for (remap, span) in self.set.remaps.iter().zip(&self.remap_spans) {
+            if canonical(&remap.from) == panic {
+                findings.push(self.panic_taken(*span));
+            }
+            let what = format!("remap {:?}", canonical(&remap.from));
+            for place in places(&remap.scope) {
+                let key = (what.clone(), place.clone(), None);
+                if let Some(earlier) = taken.insert(key, *span) {
+                    let place = if place.is_empty() { " everywhere" } else { &place };
+                    findings.push(taken_twice(&remap.from.to_string(), *span, earlier, place));
                 }
             }
         }
@@ -78,18 +145,11 @@ impl Checker<'_> {
     }
 }
 
-fn taken_twice(
-    combo: &Combo,
-    span: Span,
-    earlier: Span,
-    (app, condition): &Standing<'_>,
-) -> Finding {
-    let place = app.map_or_else(|| "everywhere".to_owned(), |app| format!("in app \"{app}\""));
-    let on = if condition.is_some() { " on the same condition" } else { "" };
+fn taken_twice(what: &str, span: Span, earlier: Span, place: &str) -> Finding {
     let message = if span == earlier {
-        format!("`{combo}` stands twice in one head")
+        format!("`{what}` stands twice in one head")
     } else {
-        format!("two rules take `{combo}` {place}{on}")
+        format!("two rules take `{what}`{place}")
     };
     Finding::new(Code::TakenTwice, span, message)
         .label("taken again")

@@ -2,15 +2,15 @@
 
 use std::time::Duration;
 
-use lantern_model::code::{ComboExpr, Expr, KeyTerm, Operator};
+use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator, Target};
 use lantern_model::{Combo, Value};
 
 use super::Checker;
 use super::kinds::{self, Kind};
-use super::names::FoundValue;
-use crate::Finding;
+use super::needs::Need;
 use crate::codes::Code;
 use crate::tree::{self, ExprKind, TextPart};
+use crate::{Finding, near_name};
 
 /// What stands for an expression that could not be read; it never runs.
 pub(super) fn nothing() -> Expr {
@@ -28,10 +28,14 @@ impl Checker<'_> {
                 let combo = self.lower_combo(combo);
                 (fixed_combo(&combo).map_or(Expr::Combo(combo), Expr::Value), Kind::Key)
             }
-            ExprKind::List(values) => {
-                let values = values.iter().map(|value| self.lower_expr(value).0).collect();
-                (Expr::List(values), Kind::List)
-            }
+            // A range alone in brackets is the list itself.
+            ExprKind::List(values) => match values.as_slice() {
+                [range] if matches!(range.kind, ExprKind::Range(..)) => self.lower_expr(range),
+                values => {
+                    let values = values.iter().map(|value| self.lower_expr(value).0).collect();
+                    (Expr::List(values), Kind::List)
+                }
+            },
             ExprKind::Not(inner) => {
                 let inner = self.lower_kind(inner, Kind::Truth, "true or false after `not`");
                 (Expr::Not(Box::new(inner)), Kind::Truth)
@@ -44,6 +48,12 @@ impl Checker<'_> {
             ExprKind::IsDown(combos) => {
                 let combos = combos.iter().map(|combo| self.lower_combo(combo)).collect();
                 (Expr::IsDown(combos), Kind::Truth)
+            }
+            ExprKind::Call(name, arguments) => self.lower_function(name, arguments),
+            ExprKind::Range(first, last) => {
+                let first = self.lower_kind(first, Kind::Number, "a number before `..`");
+                let last = self.lower_kind(last, Kind::Number, "a number after `..`");
+                (Expr::Range(Box::new(first), Box::new(last)), Kind::List)
             }
             ExprKind::Unread => (nothing(), Kind::Any),
         }
@@ -74,13 +84,111 @@ impl Checker<'_> {
                         .help("it is known in the steps of a rule that says `while held`"),
                 );
             }
-            return (Expr::Held, Kind::Truth);
+            return (Expr::Asked(Asked::Held), Kind::Truth);
         }
-        match self.find_value(word, expr.span) {
-            Some(FoundValue::Local(slot, kind)) => (Expr::Local(slot), kind),
-            Some(FoundValue::Global(index, kind)) => (Expr::Global(index), kind),
-            None => (nothing(), Kind::Any),
+        let part = word.split_once('.').and_then(|(thing, part)| {
+            Asked::PARTS.into_iter().find(|(first, second, _)| (*first, *second) == (thing, part))
+        });
+        if let Some((_, _, asked)) = part {
+            if asked.is_pointer() {
+                self.need(Need::Pointer, expr.span);
+            }
+            return (Expr::Asked(asked), kind_of_asked(asked));
         }
+        let Some(found) = self.find_value(word, expr.span) else {
+            return (nothing(), Kind::Any);
+        };
+        let mut value = match found.target {
+            Target::Local(slot) => Expr::Local(slot),
+            Target::Global(index) => Expr::Global(index),
+        };
+        let mut kind = found.kind;
+        for part in found.parts.split('.').filter(|part| !part.is_empty()) {
+            kind = self.kind_of_field(kind, part, expr);
+            value = Expr::Field(Box::new(value), part.to_owned());
+        }
+        (value, kind)
+    }
+
+    fn kind_of_field(&mut self, kind: Kind, part: &str, expr: &tree::Expr) -> Kind {
+        let record = match kind {
+            Kind::Any => return Kind::Any,
+            Kind::Record(record) => &self.records[record],
+            other => {
+                let message = format!("{} has no parts", other.words());
+                let finding = Finding::new(Code::WrongKind, expr.span, message);
+                self.say(finding.label(format!("there is no `{part}` in it")));
+                return Kind::Any;
+            }
+        };
+        if let Some(kind) = record.get(part) {
+            return *kind;
+        }
+        let names: Vec<&str> = record.keys().map(String::as_str).collect();
+        let near = near_name(part, names.iter().copied());
+        let finding =
+            Finding::new(Code::NoSuchName, expr.span, format!("there is no part `{part}`"))
+                .label("no such part")
+                .help(format!("the parts are {}", names.join(", ")))
+                .maybe_help(near.map(|near| format!("did you mean `{near}`?")));
+        self.say(finding);
+        Kind::Any
+    }
+
+    fn lower_function(&mut self, name: &tree::Name, arguments: &[tree::Expr]) -> (Expr, Kind) {
+        let lowered: Vec<(Expr, Kind)> =
+            arguments.iter().map(|argument| self.lower_expr(argument)).collect();
+        let found = Function::ALL.into_iter().find(|(word, ..)| *word == name.text);
+        let Some((word, function, counts)) = found else {
+            let known = Function::ALL.into_iter().map(|(word, ..)| word).chain(["is-down"]);
+            let near =
+                near_name(&name.text, known).map(|near| format!("did you mean `{near}(...)`?"));
+            self.say(
+                Finding::new(
+                    Code::NoSuchName,
+                    name.span,
+                    format!("nothing to ask is named `{}`", name.text),
+                )
+                .label("not known")
+                .help("a macro gives no value; call it as a step of its own")
+                .maybe_help(near),
+            );
+            return (nothing(), Kind::Any);
+        };
+        if !counts.contains(&lowered.len()) {
+            let wanted = match (counts.start(), counts.end()) {
+                (1, 1) => "one value".to_owned(),
+                (from, to) if from == to => format!("{from} values"),
+                (from, to) => format!("{from} or {to} values"),
+            };
+            let message = format!("`{word}` takes {wanted}, not {}", lowered.len());
+            self.say(Finding::new(Code::WrongCount, name.span, message).label("called here"));
+            return (nothing(), Kind::Any);
+        }
+        let wanted = match function {
+            Function::Random | Function::Round => Some(Kind::Number),
+            Function::Upper | Function::Lower | Function::Trim | Function::Number => {
+                Some(Kind::Text)
+            }
+            Function::Length | Function::First | Function::Last | Function::ShellWord => None,
+        };
+        for ((_, kind), argument) in lowered.iter().zip(arguments) {
+            let listed = matches!(kind, Kind::List | Kind::Text | Kind::Any);
+            let fits = wanted.map_or(listed, |wanted| kind.fits(wanted));
+            if !fits {
+                let needed = wanted.map_or("a list or a text", Kind::words);
+                let message = format!("`{word}` needs {needed}, not {}", kind.words());
+                self.say(Finding::new(Code::WrongKind, argument.span, message).label(kind.words()));
+            }
+        }
+        let kind = match function {
+            Function::Random | Function::Round | Function::Length | Function::Number => {
+                Kind::Number
+            }
+            Function::Upper | Function::Lower | Function::Trim | Function::ShellWord => Kind::Text,
+            Function::First | Function::Last => Kind::Any,
+        };
+        (Expr::Call(function, lowered.into_iter().map(|(expr, _)| expr).collect()), kind)
     }
 
     fn lower_binary(
@@ -91,6 +199,9 @@ impl Checker<'_> {
     ) -> (Expr, Kind) {
         let (left_expr, left_kind) = self.lower_expr(left);
         let (right_expr, right_kind) = self.lower_expr(right);
+        if let (Operator::Matches, Expr::Value(Value::Text(pattern))) = (operator, &right_expr) {
+            self.check_pattern(pattern, right.span);
+        }
         let kind = kinds::binary(operator, left_kind, right_kind).unwrap_or_else(|| {
             let message = format!(
                 "`{}` does not go between {} and {}",
@@ -165,4 +276,13 @@ fn fixed_combo(combo: &ComboExpr) -> Option<Value> {
         KeyTerm::Value(_) => None,
     });
     keys.collect::<Option<Vec<_>>>().map(|keys| Value::Key(Combo(keys)))
+}
+
+fn kind_of_asked(asked: Asked) -> Kind {
+    match asked {
+        Asked::Held | Asked::Fingers => Kind::Truth,
+        Asked::WindowApp | Asked::WindowTitle | Asked::Weekday => Kind::Text,
+        Asked::TimeOfDay => Kind::Time,
+        _ => Kind::Number,
+    }
 }

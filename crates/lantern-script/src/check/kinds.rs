@@ -12,7 +12,10 @@ pub(super) enum Kind {
     Duration,
     Share,
     Key,
+    Time,
     List,
+    /// A record, by the number of its description.
+    Record(usize),
     /// Known only when it runs.
     Any,
 }
@@ -26,7 +29,9 @@ impl Kind {
             Value::Duration(_) => Kind::Duration,
             Value::Share(_) => Kind::Share,
             Value::Key(_) => Kind::Key,
+            Value::Time(_) => Kind::Time,
             Value::List(_) => Kind::List,
+            Value::Record(_) => Kind::Any,
         }
     }
 
@@ -38,19 +43,22 @@ impl Kind {
             Kind::Duration => "a duration",
             Kind::Share => "a share",
             Kind::Key => "a key",
+            Kind::Time => "a time of day",
             Kind::List => "a list",
+            Kind::Record(_) => "a record",
             Kind::Any => "a value",
         }
     }
 
     pub(super) fn fits(self, wanted: Kind) -> bool {
-        self == wanted || self == Kind::Any || wanted == Kind::Any
+        let records = matches!((self, wanted), (Kind::Record(_), Kind::Record(_)));
+        self == wanted || self == Kind::Any || wanted == Kind::Any || records
     }
 }
 
 /// The kind of `left operator right`, or nothing if it cannot be.
 pub(super) fn binary(operator: Operator, left: Kind, right: Kind) -> Option<Kind> {
-    use Kind::{Any, Duration, List, Number, Share, Text, Truth};
+    use Kind::{Any, Duration, List, Number, Share, Text, Time, Truth};
     if left == Any && right == Any {
         return Some(result_of(operator));
     }
@@ -60,7 +68,7 @@ pub(super) fn binary(operator: Operator, left: Kind, right: Kind) -> Option<Kind
         Operator::And | Operator::Or => (left.fits(Truth) && right.fits(Truth)).then_some(Truth),
         Operator::Equal | Operator::Unequal => same.then_some(Truth),
         Operator::Less | Operator::LessOrEqual | Operator::Greater | Operator::GreaterOrEqual => {
-            (same && matches!(known, Number | Duration | Share)).then_some(Truth)
+            (same && matches!(known, Number | Duration | Share | Time)).then_some(Truth)
         }
         Operator::Add => {
             (same && matches!(known, Number | Duration | Share | Text)).then_some(known)
@@ -81,6 +89,7 @@ pub(super) fn binary(operator: Operator, left: Kind, right: Kind) -> Option<Kind
             _ => None,
         },
         Operator::Remainder => (left.fits(Number) && right.fits(Number)).then_some(Number),
+        Operator::Matches => (left.fits(Text) && right.fits(Text)).then_some(Truth),
         Operator::Contains => {
             (left == List || left == Any || left == Text && right.fits(Text)).then_some(Truth)
         }

@@ -6,45 +6,46 @@
 
 mod combos;
 mod conflicts;
+mod deeds;
 mod exprs;
+mod items;
 mod kinds;
 mod names;
+mod needs;
 mod routines;
 mod rules;
+mod settings;
 mod steps;
+mod triggers;
+mod units;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Global, Place, RoutineId, RuleSet, Settings};
+use lantern_model::{Global, LayerId, Place, RoutineId, RuleSet};
+use lantern_sense::{Phrase, WordList};
 
 use crate::codes::{Code, Severity};
-use crate::tree::{self, ExprKind, File, Item};
-use crate::{Finding, Source, Span, near_name, parse};
-use names::Names;
+use crate::tree::{Clause, File, Item};
+use crate::{Finding, Source, Span};
+use names::{Names, Sort};
+pub use needs::Need;
+use triggers::Record;
+pub use units::wanted_files;
+use units::{Part, Units};
 
-/// What came of a file.
+/// What came of a set of files.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Checked {
     /// The rules, if nothing stands against running them.
     pub rules: Option<RuleSet>,
-    /// All findings, in the order of the file.
+    /// All findings, in the order of the files.
     pub findings: Vec<Finding>,
-    /// The files it uses, as written, with their place.
-    pub used_files: Vec<(String, Span)>,
+    /// What not every desk can do, and where the set needs it.
+    pub needs: Vec<(Need, Span)>,
 }
 
-impl Checked {
-    /// Adds a finding that only the reader of files can make.
-    pub fn add(&mut self, finding: Finding) {
-        if finding.severity() == Severity::Error {
-            self.rules = None;
-        }
-        self.findings.push(finding);
-        self.findings.sort_by_key(|finding| finding.span);
-    }
-}
-
-/// Reads and checks a file.
+/// Reads and checks a set: the first file of `source` and those it uses, which must be in `source`
+/// under the names that [`wanted_files`] gives.
 ///
 /// ```
 /// use lantern_script::{Source, check};
@@ -53,129 +54,188 @@ impl Checked {
 /// assert_eq!(checked.rules.unwrap().rules.len(), 1);
 /// ```
 pub fn check(source: &Source) -> Checked {
-    let (file, findings) = parse(source);
-    let mut checker = Checker::new(source, findings);
-    checker.check_file(&file);
-    checker.finish()
+    let units = Units::read(source);
+    let mut checker = Checker::new(source);
+    checker.check_units(&units);
+    checker.finish(&units.files)
 }
 
-/// Where the triggers of a rule stand, one for each of its own.
-type TriggerSpans = Vec<Span>;
+/// Where a rule's head and its triggers stand.
+struct Head {
+    span: Span,
+    /// One for each of the rule's triggers.
+    triggers: Vec<Span>,
+}
+
+/// A phrase of a rule.
+struct SpokenPhrase {
+    phrase: Phrase,
+    rule: usize,
+    span: Span,
+}
 
 struct Checker<'a> {
     source: &'a Source,
     findings: Vec<Finding>,
+    needs: Vec<(Need, Span)>,
     names: Names,
     set: RuleSet,
-    spans: Vec<TriggerSpans>,
+    heads: Vec<Head>,
     panic_span: Option<Span>,
-    used_files: Vec<(String, Span)>,
-    /// For each macro, the macros it calls and where.
+    /// Where each remap stands.
+    remap_spans: Vec<Span>,
+    phrases: Vec<SpokenPhrase>,
+    lists: BTreeMap<String, WordList>,
+    /// For each routine, the macros it calls and where.
     calls: Vec<Vec<(RoutineId, Span)>>,
-    /// Words inside what this version does not do; they count as used.
-    mentions: BTreeSet<String>,
+    body_calls: Vec<(RoutineId, Span)>,
+    /// Layers that some step enters.
+    entered: BTreeSet<LayerId>,
+    /// What records have, by their number.
+    records: Vec<Record>,
     /// Words of parts that could not be read; what they may have named is not missed.
     broken: BTreeSet<String>,
 }
 
 impl<'a> Checker<'a> {
-    fn new(source: &'a Source, findings: Vec<Finding>) -> Checker<'a> {
-        let set = RuleSet { file: source.name.clone(), ..RuleSet::default() };
+    fn new(source: &'a Source) -> Checker<'a> {
+        let files = source.names().map(str::to_owned).collect();
         Checker {
             source,
-            findings,
+            findings: Vec::new(),
+            needs: Vec::new(),
             names: Names::default(),
-            set,
-            spans: Vec::new(),
+            set: RuleSet { files, ..RuleSet::default() },
+            heads: Vec::new(),
             panic_span: None,
-            used_files: Vec::new(),
+            remap_spans: Vec::new(),
+            phrases: Vec::new(),
+            lists: BTreeMap::new(),
             calls: Vec::new(),
-            mentions: BTreeSet::new(),
+            body_calls: Vec::new(),
+            entered: BTreeSet::new(),
+            records: Vec::new(),
             broken: BTreeSet::new(),
         }
     }
 
-    fn check_file(&mut self, file: &File) {
-        self.broken = file.broken.iter().cloned().collect();
-        self.mentions = file.mentions.iter().chain(&file.broken).cloned().collect();
-        let items = flatten(&file.items, &[]);
-        self.declare(&items);
-        for (item, apps) in &items {
-            match item {
-                Item::Settings(settings) => self.check_settings(settings),
+    fn check_units(&mut self, units: &Units) {
+        self.findings.extend(units.findings.iter().cloned());
+        self.broken = units.files.iter().flat_map(|file| &file.broken).cloned().collect();
+        let mut parts = Vec::new();
+        units.flatten(&mut parts);
+        self.declare_all(&parts);
+        self.say_unknown_given(units);
+        for part in &parts {
+            self.names.prefix.clone_from(&part.prefix);
+            match part.item {
+                Item::Settings(settings) if part.prefix.is_empty() => self.check_settings(settings),
                 Item::Macro(definition) => self.lower_macro(definition),
-                Item::When(rule) => self.lower_rule(rule, apps),
-                Item::Use(path, span) => self.used_files.push((path.clone(), *span)),
-                Item::Let(..) | Item::InApp(..) => {}
+                Item::When(rule) => self.lower_rule(rule, &part.around),
+                Item::Remap(remap) => self.lower_remap(remap, &part.around),
+                _ => {}
             }
         }
+        self.names.prefix.clear();
     }
 
-    /// Names everything at the top of the file, so that order does not matter but for values.
-    fn declare(&mut self, items: &[(&Item, &[(String, Span)])]) {
-        for (item, _) in items {
-            match item {
-                Item::Let(name, value) => {
-                    let (first, kind) = self.lower_expr(value);
-                    self.declare_global(name, kind);
-                    self.set.globals.push(Global { name: name.text.clone(), first });
-                }
+    /// Names everything at the top of the set, so that order does not matter but for values.
+    fn declare_all(&mut self, parts: &[Part<'_>]) {
+        let mut rules = 0;
+        for part in parts {
+            self.names.prefix.clone_from(&part.prefix);
+            for clause in &part.around {
+                self.declare_layer_of(clause);
+            }
+            match part.item {
+                Item::Let(name, value) => self.declare_let(name, value, part),
                 Item::Macro(definition) => self.declare_macro(definition),
-                Item::When(rule) => self.declare_rule_name(rule),
+                Item::When(rule) => {
+                    self.declare_rule(rule, rules);
+                    rules += 1;
+                }
+                Item::Device(device) => self.declare_device(device),
+                Item::Words(name, text) => self.declare_words(name, text),
+                Item::Shape { name, drawn, how } => self.declare_shape(name, *drawn, how),
                 _ => {}
             }
         }
     }
 
-    fn check_settings(&mut self, settings: &[(tree::Name, tree::Expr)]) {
-        for (name, value) in settings {
-            match name.text.as_str() {
-                "panic" => self.check_panic(value),
-                "attention" => self.say(
-                    Finding::new(
-                        Code::NotYet,
-                        name.span,
-                        "the attention word: this version does not do that yet",
-                    )
-                    .label("not yet")
-                    .help("the rest of the file is still checked; take this part out to run it"),
-                ),
-                other => {
-                    let near = near_name(other, ["panic", "attention"]);
-                    self.say(
-                        Finding::new(
-                            Code::NoSuchName,
-                            name.span,
-                            format!("there is no setting `{other}`"),
-                        )
-                        .label("no such setting")
-                        .help("the settings are `panic` and `attention`")
-                        .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
-                    );
-                }
-            }
+    fn declare_layer_of(&mut self, clause: &Clause) {
+        if let crate::tree::ClauseKind::InLayer(name) = &clause.kind {
+            self.declare_layer(name);
         }
     }
 
-    fn check_panic(&mut self, value: &tree::Expr) {
-        let ExprKind::Key(combo) = &value.kind else {
-            if value.kind != ExprKind::Unread {
-                self.say(
-                    Finding::new(Code::WrongKind, value.span, "`panic` is a key")
-                        .label("not a key")
-                        .help("write `panic = key ctrl+alt+shift+escape`"),
-                );
+    fn declare_layer(&mut self, name: &crate::tree::Name) {
+        if self.names.get(Sort::Layer, &name.text).is_none() {
+            let index = self.set.layers.len();
+            self.set.layers.push(self.names.full(&name.text));
+            self.declare(Sort::Layer, name, index, kinds::Kind::Any);
+        }
+    }
+
+    fn declare_let(
+        &mut self,
+        name: &crate::tree::Name,
+        value: &crate::tree::Expr,
+        part: &Part<'_>,
+    ) {
+        // What the file that uses this one gives instead is seen from there.
+        let given = part.given.iter().find(|(given, _)| given.text == name.text);
+        let (first, kind) = match given {
+            Some((given, value)) => {
+                let inner = std::mem::replace(&mut self.names.prefix, part.outer.clone());
+                let lowered = self.lower_expr(value);
+                self.names.prefix = inner;
+                let own = self.kind_of_default(part, name);
+                if !lowered.1.fits(own) {
+                    let message =
+                        format!("`{}` holds {}, not {}", name.text, own.words(), lowered.1.words());
+                    let finding = Finding::new(Code::WrongKind, value.span, message);
+                    self.say(finding.label(lowered.1.words()).other(given.span, "given here"));
+                }
+                lowered
             }
-            return;
+            None => self.lower_expr(value),
         };
-        if self.panic_span.replace(value.span).is_some() {
+        let index = self.set.globals.len();
+        self.declare(Sort::Value, name, index, kind);
+        self.set.globals.push(Global { name: self.names.full(&name.text), first });
+    }
+
+    fn say_unknown_given(&mut self, units: &Units) {
+        for name in units.unknown_given() {
+            let message = format!("the other file has no value `{}`", name.text);
             self.say(
-                Finding::new(Code::NamedTwice, value.span, "`panic` is set twice").label("again"),
+                Finding::new(Code::NoSuchName, name.span, message)
+                    .label("no such value")
+                    .help("`with` gives other values to the `let` lines at the top of that file"),
             );
         }
-        if let Some(panic) = combo.fixed() {
-            self.set.settings = Settings { panic };
+    }
+
+    /// The kind that a file's own value for a name has, as far as it is written plainly.
+    fn kind_of_default(&self, part: &Part<'_>, name: &crate::tree::Name) -> kinds::Kind {
+        match part.item {
+            Item::Let(own, value) if own.text == name.text => match &value.kind {
+                crate::tree::ExprKind::Value(value) => kinds::Kind::of(value),
+                crate::tree::ExprKind::Text(_) => kinds::Kind::Text,
+                crate::tree::ExprKind::Key(_) => kinds::Kind::Key,
+                _ => kinds::Kind::Any,
+            },
+            _ => kinds::Kind::Any,
         }
+    }
+
+    /// The lists of spoken words that the file at hand may name.
+    fn word_lists(&self) -> BTreeMap<String, WordList> {
+        let prefix = &self.names.prefix;
+        let own = self.lists.iter().filter_map(|(name, list)| {
+            Some((name.strip_prefix(prefix.as_str())?.to_owned(), list.clone()))
+        });
+        own.collect()
     }
 
     fn say(&mut self, finding: Finding) {
@@ -186,31 +246,44 @@ impl<'a> Checker<'a> {
         self.source.place(span.start)
     }
 
-    fn finish(mut self) -> Checked {
+    fn finish(mut self, files: &[File]) -> Checked {
         self.check_conflicts();
         self.check_call_cycles();
         self.check_unused();
+        self.silence(files);
         self.findings.sort_by_key(|finding| finding.span);
+        self.findings.dedup();
         let failed = self.findings.iter().any(|finding| finding.severity() == Severity::Error);
-        Checked {
-            rules: if failed { None } else { Some(self.set) },
-            findings: self.findings,
-            used_files: self.used_files,
-        }
+        let rules = if failed { None } else { Some(self.set) };
+        Checked { rules, findings: self.findings, needs: self.needs }
     }
-}
 
-/// The parts of a file with the programs of the blocks around them, innermost only.
-fn flatten<'t>(
-    items: &'t [Item],
-    apps: &'t [(String, Span)],
-) -> Vec<(&'t Item, &'t [(String, Span)])> {
-    let mut flat = Vec::with_capacity(items.len());
-    for item in items {
-        match item {
-            Item::InApp(inner_apps, inner) => flat.extend(flatten(inner, inner_apps)),
-            other => flat.push((other, apps)),
+    /// Takes away what is allowed by name; a name that is none is a finding itself.
+    fn silence(&mut self, files: &[File]) {
+        for allow in files.iter().flat_map(|file| &file.allowed) {
+            let Some(code) = Code::named(&allow.name.text) else {
+                let known = crate::codes::CODES.iter().map(|row| row.name);
+                let near = crate::near_name(&allow.name.text, known);
+                let finding = Finding::new(
+                    Code::NoSuchName,
+                    allow.name.span,
+                    format!("no finding is named `{}`", allow.name.text),
+                );
+                self.say(
+                    finding
+                        .label("nothing is allowed by this")
+                        .help("`lantern explain` lists them all")
+                        .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
+                );
+                continue;
+            };
+            let line = allow.line;
+            let silenced = |finding: &Finding| {
+                finding.code == code
+                    && finding.severity() == Severity::Warning
+                    && (line.start..line.end).contains(&finding.span.start)
+            };
+            self.findings.retain(|finding| !silenced(finding));
         }
     }
-    flat
 }

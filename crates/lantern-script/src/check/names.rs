@@ -1,28 +1,72 @@
-//! Who is called what: top-level values, macros, rules, and the names inside a body.
+//! Who is called what: everything a set names at its top, and the names inside a body.
+//!
+//! Names of a file that is used `as NAME` stand under `NAME.`; inside that file they are looked up
+//! with that prefix, so that each use of a file is a set of names of its own.
 
 use std::collections::BTreeMap;
 
-use lantern_model::{Parameter, Routine, RoutineId};
+use lantern_model::code::{Asked, Target};
+use lantern_model::{DeviceId, LayerId, RoutineId};
 
 use super::Checker;
 use super::kinds::Kind;
 use crate::codes::Code;
-use crate::tree::{ClauseKind, Macro, Name, When};
+use crate::tree::Name;
 use crate::{Finding, Span, near_name};
 
-/// A top-level value.
-struct Global {
-    index: usize,
-    kind: Kind,
-    span: Span,
-    used: bool,
+/// What sort of thing a name at the top of a set is for. Names of different sorts may be the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Sort {
+    Value,
+    Macro,
+    Rule,
+    Layer,
+    Device,
+    Shape,
+    Words,
+    /// What `launch ... as` started.
+    Started,
 }
 
-/// A macro.
-struct Definition {
-    id: RoutineId,
-    span: Span,
-    used: bool,
+impl Sort {
+    pub(super) fn word(self) -> &'static str {
+        match self {
+            Sort::Value => "value",
+            Sort::Macro => "macro",
+            Sort::Rule => "rule",
+            Sort::Layer => "layer",
+            Sort::Device => "device",
+            Sort::Shape => "shape",
+            Sort::Words => "list of words",
+            Sort::Started => "started program",
+        }
+    }
+
+    /// How one is made, for whoever names one that is not there.
+    fn recipe(self, name: &str) -> String {
+        match self {
+            Sort::Value => {
+                format!("name it first: `let {name} = ...`; a text stands between quotes")
+            }
+            Sort::Macro => format!("write one: `macro {name}() {{ ... }}`"),
+            Sort::Rule => format!("give a rule the name: `when ... named {name}`"),
+            Sort::Layer => format!("write one: `layer {name} {{ ... }}`"),
+            Sort::Device => {
+                format!("name it first: `device {name} = serial \"/dev/ttyACM0\" at 9600`")
+            }
+            Sort::Shape => format!("draw it first: `shape {name} = path \"down right\"`"),
+            Sort::Words => format!("name them first: `words {name} = \"one | other\"`"),
+            Sort::Started => format!("name it where it starts: `launch \"program\" as {name}`"),
+        }
+    }
+}
+
+/// Something named at the top of a set.
+pub(super) struct Entry {
+    pub(super) index: usize,
+    pub(super) span: Span,
+    pub(super) kind: Kind,
+    pub(super) used: bool,
 }
 
 /// A name inside a body.
@@ -36,11 +80,11 @@ struct Local {
 
 #[derive(Default)]
 pub(super) struct Names {
-    globals: BTreeMap<String, Global>,
-    macros: BTreeMap<String, Definition>,
-    rules: BTreeMap<String, Span>,
+    top: BTreeMap<(Sort, String), Entry>,
     locals: Vec<Local>,
     slots: usize,
+    /// What the names of the file at hand stand under, with a dot at its end.
+    pub(super) prefix: String,
     /// Whether the body may ask `held`.
     pub(super) asks_held: bool,
 }
@@ -63,49 +107,55 @@ impl Names {
         self.locals.len()
     }
 
-    fn known(&self) -> impl Iterator<Item = &str> {
-        let locals = self.locals.iter().map(|local| local.name.as_str());
-        locals.chain(self.globals.keys().map(String::as_str))
+    /// A name as it stands in the table.
+    pub(super) fn full(&self, name: &str) -> String {
+        format!("{}{name}", self.prefix)
+    }
+
+    pub(super) fn get(&self, sort: Sort, name: &str) -> Option<&Entry> {
+        self.top.get(&(sort, self.full(name)))
+    }
+
+    pub(super) fn get_mut(&mut self, sort: Sort, name: &str) -> Option<&mut Entry> {
+        let key = (sort, self.full(name));
+        self.top.get_mut(&key)
+    }
+
+    /// Everything of a sort with its full name.
+    pub(super) fn all(&self, sort: Sort) -> impl Iterator<Item = (&str, &Entry)> {
+        self.top
+            .iter()
+            .filter(move |((found, _), _)| *found == sort)
+            .map(|((_, name), entry)| (name.as_str(), entry))
+    }
+
+    /// The names of a sort, as the file at hand would write them.
+    fn known(&self, sort: Sort) -> impl Iterator<Item = &str> {
+        self.all(sort).filter_map(|(name, _)| name.strip_prefix(self.prefix.as_str()))
+    }
+
+    fn known_values(&self) -> impl Iterator<Item = &str> {
+        self.locals.iter().map(|local| local.name.as_str()).chain(self.known(Sort::Value))
     }
 }
 
+/// Where a value is kept, what kind it is, and what of its name is left: parts of a record.
+pub(super) struct FoundValue<'n> {
+    pub(super) target: Target,
+    pub(super) kind: Kind,
+    pub(super) parts: &'n str,
+}
+
 impl Checker<'_> {
-    pub(super) fn declare_global(&mut self, name: &Name, kind: Kind) {
-        let index = self.set.globals.len();
-        let global = Global { index, kind, span: name.span, used: false };
-        if let Some(earlier) = self.names.globals.insert(name.text.clone(), global) {
-            self.say_named_twice("value", name, earlier.span);
+    /// Gives a name to something at the top of the set.
+    pub(super) fn declare(&mut self, sort: Sort, name: &Name, index: usize, kind: Kind) {
+        let key = (sort, self.names.full(&name.text));
+        if let Some(earlier) = self.names.top.get(&key) {
+            let earlier = earlier.span;
+            self.say_named_twice(sort.word(), name, earlier);
+            return;
         }
-    }
-
-    pub(super) fn declare_macro(&mut self, definition: &Macro) {
-        let id = RoutineId(self.set.routines.len());
-        let name = &definition.name;
-        let parameters = definition.parameters.iter().map(|(parameter, default)| {
-            // Defaults are lowered with the body; here it only counts that there is one.
-            let default = default.as_ref().map(|_| super::exprs::nothing());
-            Parameter { name: parameter.text.clone(), default }
-        });
-        self.set.routines.push(Routine {
-            name: name.text.clone(),
-            parameters: parameters.collect(),
-            ..Routine::default()
-        });
-        self.calls.push(Vec::new());
-        let entry = Definition { id, span: name.span, used: false };
-        if let Some(earlier) = self.names.macros.insert(name.text.clone(), entry) {
-            self.say_named_twice("macro", name, earlier.span);
-        }
-    }
-
-    pub(super) fn declare_rule_name(&mut self, rule: &When) {
-        for clause in &rule.clauses {
-            if let ClauseKind::Named(name) = &clause.kind
-                && let Some(earlier) = self.names.rules.insert(name.text.clone(), name.span)
-            {
-                self.say_named_twice("rule", name, earlier);
-            }
-        }
+        self.names.top.insert(key, Entry { index, span: name.span, kind, used: false });
     }
 
     fn say_named_twice(&mut self, what: &str, name: &Name, earlier: Span) {
@@ -126,7 +176,7 @@ impl Checker<'_> {
         let earlier = self.names.locals.iter().find(|local| local.name == name.text);
         let earlier = earlier
             .map(|local| local.span)
-            .or_else(|| self.names.globals.get(&name.text).map(|global| global.span));
+            .or_else(|| self.names.get(Sort::Value, &name.text).map(|global| global.span));
         if let Some(earlier) = earlier {
             self.say_named_twice("value", name, earlier);
         }
@@ -140,7 +190,7 @@ impl Checker<'_> {
     /// Forgets the names of a block, saying which were never used.
     pub(super) fn end_block(&mut self, mark: usize) {
         for local in self.names.locals.split_off(mark) {
-            if !local.used && !self.mentions.contains(&local.name) {
+            if !local.used && !self.broken.contains(&local.name) {
                 self.say_unused("value", &local.name, local.span);
             }
         }
@@ -154,17 +204,65 @@ impl Checker<'_> {
         );
     }
 
-    /// The expression and kind of a value's name.
-    pub(super) fn find_value(&mut self, word: &str, span: Span) -> Option<FoundValue> {
-        if let Some(local) = self.names.locals.iter_mut().rev().find(|local| local.name == word) {
+    /// Something of a sort other than a value; said if it is not there.
+    pub(super) fn find(&mut self, sort: Sort, name: &Name) -> Option<usize> {
+        if let Some(entry) = self.names.get_mut(sort, &name.text) {
+            entry.used = true;
+            return Some(entry.index);
+        }
+        if !self.broken.contains(&name.text) {
+            self.say_no_such(sort, name);
+        }
+        None
+    }
+
+    fn say_no_such(&mut self, sort: Sort, name: &Name) {
+        let what = sort.word();
+        let message = match sort {
+            Sort::Rule => format!("no rule is named `{}`", name.text),
+            Sort::Started => format!("nothing is started as `{}`", name.text),
+            _ => format!("there is no {what} `{}`", name.text),
+        };
+        let near = near_name(&name.text, self.names.known(sort)).map(str::to_owned);
+        let finding =
+            Finding::new(Code::NoSuchName, name.span, message).label(format!("no such {what}"));
+        self.say(match near {
+            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(name.span, near),
+            None => finding.help(sort.recipe(&name.text)),
+        });
+    }
+
+    pub(super) fn find_macro(&mut self, name: &Name) -> Option<RoutineId> {
+        self.find(Sort::Macro, name).map(RoutineId)
+    }
+
+    pub(super) fn find_device(&mut self, name: &Name) -> Option<DeviceId> {
+        self.find(Sort::Device, name).map(DeviceId)
+    }
+
+    /// A layer that a rule is in.
+    pub(super) fn find_layer(&mut self, name: &Name) -> Option<LayerId> {
+        self.find(Sort::Layer, name).map(LayerId)
+    }
+
+    /// A value by its name, which may have parts of a record behind dots.
+    pub(super) fn find_value<'n>(&mut self, word: &'n str, span: Span) -> Option<FoundValue<'n>> {
+        let (first, parts) = word.split_once('.').unwrap_or((word, ""));
+        if let Some(local) = self.names.locals.iter_mut().rev().find(|local| local.name == first) {
             local.used = true;
-            return Some(FoundValue::Local(local.slot, local.kind));
+            return Some(FoundValue { target: Target::Local(local.slot), kind: local.kind, parts });
         }
-        if let Some(global) = self.names.globals.get_mut(word) {
-            global.used = true;
-            return Some(FoundValue::Global(global.index, global.kind));
+        // The longest name that is known: `room.reading` before `room`.
+        let ends = std::iter::once(word.len()).chain(word.rmatch_indices('.').map(|(at, _)| at));
+        for end in ends {
+            if let Some(entry) = self.names.get_mut(Sort::Value, &word[..end]) {
+                entry.used = true;
+                let parts = word[end..].trim_start_matches('.');
+                let target = Target::Global(entry.index);
+                return Some(FoundValue { target, kind: entry.kind, parts });
+            }
         }
-        if !self.broken.contains(word) {
+        if !self.broken.contains(first) {
             self.say_no_value(word, span);
         }
         None
@@ -176,109 +274,56 @@ impl Checker<'_> {
         let parts = word.split_once('-').filter(|(left, right)| {
             let known = |part: &str| {
                 part.bytes().all(|byte| byte.is_ascii_digit())
-                    || self.names.known().any(|n| n == part)
+                    || self.names.known_values().any(|name| name == part)
             };
             known(left) && known(right)
         });
+        let asked = Asked::PARTS.map(|(thing, part, _)| format!("{thing}.{part}"));
+        let known = self.names.known_values().chain(asked.iter().map(String::as_str));
+        let near = near_name(word, known).map(str::to_owned);
         let finding = if let Some((left, right)) = parts {
             let text = format!("{left} - {right}");
             finding.help(format!("a minus has a space on both sides: `{text}`")).fix(span, text)
-        } else if let Some(near) = near_name(word, self.names.known()).map(str::to_owned) {
+        } else if let Some(near) = near {
             finding.help(format!("did you mean `{near}`?")).fix(span, near)
         } else if lantern_model::Key::named(word).is_some() {
             finding.help(format!("for the key write `key {word}`"))
         } else {
-            finding.help(format!("name it first: `let {word} = ...`; a text stands between quotes"))
+            finding.help(Sort::Value.recipe(word))
         };
         self.say(finding);
     }
 
-    /// The macro with that name.
-    pub(super) fn find_macro(&mut self, name: &Name) -> Option<RoutineId> {
-        if let Some(definition) = self.names.macros.get_mut(&name.text) {
-            definition.used = true;
-            return Some(definition.id);
+    /// What is set must be there; being set is not being used.
+    pub(super) fn find_target(&mut self, name: &Name) -> Option<(Target, Kind)> {
+        let local = self.names.locals.iter().rposition(|local| local.name == name.text);
+        if let Some(local) = local {
+            let local = &self.names.locals[local];
+            return Some((Target::Local(local.slot), local.kind));
         }
-        if self.broken.contains(&name.text) {
-            return None;
+        if let Some(global) = self.names.get(Sort::Value, &name.text) {
+            return Some((Target::Global(global.index), global.kind));
         }
-        let near = near_name(&name.text, self.names.macros.keys().map(String::as_str));
-        let finding =
-            Finding::new(Code::NoSuchName, name.span, format!("there is no macro `{}`", name.text))
-                .label("no such macro");
-        let finding = match near {
-            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(name.span, near),
-            None => finding.help(format!("write one: `macro {}() {{ ... }}`", name.text)),
-        };
-        self.say(finding);
+        if !self.broken.contains(&name.text) {
+            self.say_no_value(&name.text, name.span);
+        }
         None
     }
 
-    /// The number of the macro being lowered.
-    pub(super) fn macro_id(&self, definition: &Macro) -> RoutineId {
-        let entry = self.names.macros.get(&definition.name.text);
-        entry.expect("macros are declared before they are lowered").id
-    }
-
-    /// Whether a rule has that name; says so if not.
-    pub(super) fn check_rule_name(&mut self, name: &Name) {
-        if self.names.rules.contains_key(&name.text) || self.broken.contains(&name.text) {
-            return;
-        }
-        let near = near_name(&name.text, self.names.rules.keys().map(String::as_str));
-        let finding =
-            Finding::new(Code::NoSuchName, name.span, format!("no rule is named `{}`", name.text))
-                .label("no such rule");
-        let finding = match near {
-            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(name.span, near),
-            None => finding.help(format!("give a rule the name: `when ... named {}`", name.text)),
-        };
-        self.say(finding);
-    }
-
-    /// What is set must be there; gives where it is kept.
-    pub(super) fn find_target(&mut self, name: &Name) -> Option<FoundValue> {
-        // Being set is not being used, so the mark is put back.
-        let used_before: Option<bool> = self
-            .names
-            .locals
-            .iter()
-            .rev()
-            .find(|local| local.name == name.text)
-            .map(|local| local.used)
-            .or_else(|| self.names.globals.get(&name.text).map(|global| global.used));
-        let found = self.find_value(&name.text, name.span)?;
-        let used = used_before.unwrap_or(true);
-        match found {
-            FoundValue::Local(slot, _) => {
-                let local = self.names.locals.iter_mut().find(|local| local.slot == slot);
-                local.expect("it was found just now").used = used;
-            }
-            FoundValue::Global(..) => {
-                let global = self.names.globals.get_mut(&name.text);
-                global.expect("it was found just now").used = used;
-            }
-        }
-        Some(found)
-    }
-
-    /// Says which macros and top-level values nothing uses.
+    /// Says what of the first file nothing uses; other files may hold more than is needed.
     pub(super) fn check_unused(&mut self) {
-        let macros = self.names.macros.iter().filter(|(_, definition)| !definition.used);
-        let macros = macros.map(|(name, definition)| ("macro", name.clone(), definition.span));
-        let globals = self.names.globals.iter().filter(|(_, global)| !global.used);
-        let globals = globals.map(|(name, global)| ("value", name.clone(), global.span));
-        let unused: Vec<_> =
-            macros.chain(globals).filter(|(_, name, _)| !self.mentions.contains(name)).collect();
+        let sorts = [Sort::Value, Sort::Macro, Sort::Device, Sort::Shape, Sort::Words];
+        let first = self.source.span_of(0);
+        let unused: Vec<(&str, String, Span)> = sorts
+            .into_iter()
+            .flat_map(|sort| self.names.all(sort).map(move |(name, entry)| (sort, name, entry)))
+            .filter(|(_, name, entry)| {
+                !entry.used && entry.span.end <= first.end && !self.broken.contains(*name)
+            })
+            .map(|(sort, name, entry)| (sort.word(), name.to_owned(), entry.span))
+            .collect();
         for (what, name, span) in unused {
             self.say_unused(what, &name, span);
         }
     }
-}
-
-/// Where a value is kept, and what kind it is.
-#[derive(Clone, Copy)]
-pub(super) enum FoundValue {
-    Local(usize, Kind),
-    Global(usize, Kind),
 }

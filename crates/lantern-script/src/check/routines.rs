@@ -6,7 +6,9 @@ use lantern_model::code::Op;
 use lantern_model::{Parameter, Place, Routine, RoutineId};
 
 use super::Checker;
+use super::exprs::nothing;
 use super::kinds::Kind;
+use super::names::Sort;
 use crate::codes::Code;
 use crate::tree::Macro;
 use crate::{Finding, Span};
@@ -16,8 +18,6 @@ use crate::{Finding, Span};
 pub(super) struct Body {
     ops: Vec<Op>,
     places: Vec<Place>,
-    /// Macros called, with the place.
-    pub(super) calls: Vec<(RoutineId, Span)>,
 }
 
 impl Body {
@@ -32,7 +32,11 @@ impl Body {
     pub(super) fn land(&mut self, index: usize) {
         let here = self.ops.len();
         match &mut self.ops[index] {
-            Op::Jump(target) | Op::JumpUnless(_, target) | Op::NextTurn(target) => *target = here,
+            Op::Jump(target)
+            | Op::JumpUnless(_, target)
+            | Op::NextTurn(target)
+            | Op::Else(target) => *target = here,
+            Op::AnyOf(targets) => targets.push(here),
             other => unreachable!("only jumps land, not {other:?}"),
         }
     }
@@ -44,9 +48,27 @@ impl Body {
 }
 
 impl Checker<'_> {
+    pub(super) fn declare_macro(&mut self, definition: &Macro) {
+        let id = RoutineId(self.set.routines.len());
+        let parameters = definition.parameters.iter().map(|(parameter, default)| {
+            // Defaults are lowered with the body; here it only counts that there is one.
+            let default = default.as_ref().map(|_| nothing());
+            Parameter { name: parameter.text.clone(), default }
+        });
+        self.set.routines.push(Routine {
+            name: self.names.full(&definition.name.text),
+            parameters: parameters.collect(),
+            ..Routine::default()
+        });
+        self.calls.push(Vec::new());
+        self.declare(Sort::Macro, &definition.name, id.0, Kind::Any);
+        self.declare_started(&definition.body);
+    }
+
     pub(super) fn lower_macro(&mut self, definition: &Macro) {
         self.names.begin_body();
-        let id = self.macro_id(definition);
+        let entry = self.names.get(Sort::Macro, &definition.name.text);
+        let id = RoutineId(entry.expect("macros are declared before they are lowered").index);
         let mut parameters = Vec::new();
         let mut kinds = Vec::new();
         for (name, default) in &definition.parameters {
@@ -61,8 +83,9 @@ impl Checker<'_> {
         let mut body = Body::default();
         self.lower_steps(&definition.body, &mut body);
         self.end_block(0);
-        self.calls[id.0] = std::mem::take(&mut body.calls);
-        let mut routine = body.into_routine(definition.name.text.clone(), self.names.slots());
+        self.calls[id.0] = std::mem::take(&mut self.body_calls);
+        let name = self.names.full(&definition.name.text);
+        let mut routine = body.into_routine(name, self.names.slots());
         routine.parameters = parameters;
         self.set.routines[id.0] = routine;
     }

@@ -1,40 +1,53 @@
-//! Rules: triggers spread over their sets of keys, clauses put together, bodies lowered.
+//! Rules: clauses put together, bodies lowered.
 
-use lantern_model::{Again, Combo, Place, RoutineId, Rule, Trigger};
+use lantern_model::code::Op;
+use lantern_model::{Again, Cause, RoutineId, Rule, Scope, Trigger};
 
 use super::Checker;
 use super::kinds::Kind;
+use super::names::Sort;
+use super::needs::Need;
 use super::routines::Body;
 use crate::codes::Code;
-use crate::tree::{self, Clause, ClauseKind, KeyPart, When};
+use crate::tree::{self, Clause, ClauseKind, Quoted, When};
 use crate::{Finding, Span};
 
 impl Checker<'_> {
-    pub(super) fn lower_rule(&mut self, when: &When, block_apps: &[(String, Span)]) {
+    /// `around` are the clauses of the blocks around the rule, the outermost first.
+    pub(super) fn lower_rule(&mut self, when: &When, around: &[&Clause]) {
         self.names.begin_body();
-        self.check_clauses_once(&when.clauses);
-        let name = self.declare_brought(&when.triggers);
-        let mut rule = self.rule_from_head(when, block_apps);
-        rule.brings = name;
+        self.check_clauses(when);
+        let mut rule = self.rule_from_head(when, around);
+        let mut spans = Vec::new();
+        let mut brought = Vec::new();
+        for trigger in &when.triggers {
+            self.need_for_trigger(trigger);
+            let (causes, kind) = self.lower_trigger(trigger);
+            brought.push(kind);
+            let place = self.place(trigger.span);
+            for cause in causes {
+                rule.triggers.push(Trigger { cause, place });
+                spans.push(trigger.span);
+            }
+        }
+        rule.brings = self.declare_brought(&when.triggers, &brought);
         let mut body = Body::default();
         self.names.asks_held = rule.while_held;
+        let typed = |trigger: &Trigger| matches!(trigger.cause, Cause::Typed(_));
+        if !rule.passing && rule.triggers.iter().any(typed) {
+            body.push(Op::Erase, rule.place);
+        }
         self.lower_steps(&when.body, &mut body);
         self.end_block(0);
         rule.body = RoutineId(self.set.routines.len());
         self.set.routines.push(body.into_routine(String::new(), self.names.slots()));
-        let mut spans = Vec::new();
-        for trigger in &when.triggers {
-            let place = self.place(trigger.span);
-            for spread in spread_trigger(trigger, place) {
-                rule.triggers.push(spread);
-                spans.push(trigger.span);
-            }
-        }
+        self.calls.push(std::mem::take(&mut self.body_calls));
         self.set.rules.push(rule);
-        self.spans.push(spans);
+        self.heads.push(super::Head { span: when.head, triggers: spans });
     }
 
-    fn check_clauses_once(&mut self, clauses: &[Clause]) {
+    fn check_clauses(&mut self, when: &When) {
+        let clauses = &when.clauses;
         for (index, clause) in clauses.iter().enumerate() {
             let words = clause.kind.words();
             if let Some(earlier) = clauses[..index].iter().find(|c| c.kind.words() == words) {
@@ -47,70 +60,147 @@ impl Checker<'_> {
             }
         }
         let find = |wanted: &str| clauses.iter().find(|clause| clause.kind.words() == wanted);
-        if let (Some(passing), Some(repeating)) = (find("passing"), find("repeating")) {
-            self.say(
-                Finding::new(
-                    Code::BadClause,
-                    repeating.span,
-                    "`repeating` does not go with `passing`",
-                )
-                .label("repeats cannot be told from the program's own")
-                .other(passing.span, "the program gets the key here")
-                .help("leave one of them away"),
-            );
+        let apart = [
+            ("passing", "repeating", "repeats cannot be told from the program's own"),
+            ("after quiet", "while held", "the key may be up long before the rule fires"),
+            ("after quiet", "repeating", "a repeating key is never quiet"),
+        ];
+        for (first, second, why) in apart {
+            if let (Some(first), Some(second)) = (find(first), find(second)) {
+                self.say(
+                    Finding::new(
+                        Code::BadClause,
+                        second.span,
+                        format!(
+                            "`{}` does not go with `{}`",
+                            second.kind.words(),
+                            first.kind.words()
+                        ),
+                    )
+                    .label(why)
+                    .other(first.span, "beside this")
+                    .help("leave one of them away"),
+                );
+            }
+        }
+        self.check_clauses_suit(when);
+    }
+
+    /// Clauses about keys need triggers that are keys.
+    fn check_clauses_suit(&mut self, when: &When) {
+        const KEYS: &[&str] = &["key"];
+        const INPUT: &[&str] = &["key", "keys", "typed"];
+        for clause in &when.clauses {
+            let suits = match clause.kind {
+                ClauseKind::WhileHeld | ClauseKind::Repeating => KEYS,
+                ClauseKind::Passing | ClauseKind::FromDevice(_) => INPUT,
+                _ => continue,
+            };
+            let other = when.triggers.iter().find(|trigger| !suits.contains(&trigger.kind.word()));
+            if let Some(other) = other {
+                let words = clause.kind.words();
+                let message = format!("`{words}` is for keys, not for `{}`", other.kind.word());
+                self.say(
+                    Finding::new(Code::BadClause, clause.span, message)
+                        .label("of no use here")
+                        .other(other.span, "this is no key")
+                        .help(format!("leave `{words}` away, or make two rules and a macro")),
+                );
+            }
         }
     }
 
     /// The name that every trigger brings, if they agree on one. It takes slot 0.
-    fn declare_brought(&mut self, triggers: &[tree::Trigger]) -> bool {
-        let Some(name) = triggers.iter().find_map(|trigger| trigger.name.as_ref()) else {
+    fn declare_brought(&mut self, triggers: &[tree::Trigger], brought: &[Option<Kind>]) -> bool {
+        let named = triggers.iter().position(|trigger| trigger.name.is_some());
+        let Some((first, name)) = named.and_then(|at| Some((at, triggers[at].name.as_ref()?)))
+        else {
             return false;
         };
-        self.declare_local(name, Kind::Key);
-        for trigger in triggers {
-            if trigger.name.as_ref().is_none_or(|other| other.text != name.text) {
-                self.say(
-                    Finding::new(
-                        Code::BadClause,
-                        trigger.span,
+        let kind = self.shared_kind(brought, first);
+        self.declare_local(name, kind);
+        for (trigger, brings) in triggers.iter().zip(brought) {
+            let problem = match brings {
+                None => Some((
+                    format!("`{}` brings nothing", trigger.kind.word()),
+                    "nothing to give a name".to_owned(),
+                )),
+                Some(_) if trigger.name.as_ref().is_none_or(|other| other.text != name.text) => {
+                    Some((
                         format!("this trigger does not bring `{}`", name.text),
-                    )
-                    .label(format!("`as {}` is missing", name.text))
-                    .other(name.span, "the rule's steps may use it")
-                    .help("give every trigger the same name, or make two rules and a macro"),
+                        format!("`as {}` is missing", name.text),
+                    ))
+                }
+                Some(other) if !other.fits(kind) => Some((
+                    trigger.span,
+                    format!("this brings {}, not {}", other.words(), kind.words()),
+                )),
+                Some(_) => None,
+            };
+            if let Some((message, label)) = problem {
+                self.say(
+                    Finding::new(Code::BadClause, trigger.span, message)
+                        .label(label)
+                        .other(name.span, "the rule's steps may use it")
+                        .help("give every trigger the same name, or make two rules and a macro"),
                 );
             }
         }
         true
     }
 
-    fn rule_from_head(&mut self, when: &When, block_apps: &[(String, Span)]) -> Rule {
+    /// The kind that all triggers bring; of records, the parts they share.
+    fn shared_kind(&mut self, brought: &[Option<Kind>], first: usize) -> Kind {
+        let Some(Kind::Record(record)) = brought[first] else {
+            return brought[first].unwrap_or(Kind::Any);
+        };
+        let mut shared = self.records[record].clone();
+        for kind in brought.iter().flatten() {
+            if let Kind::Record(other) = kind {
+                let other = &self.records[*other];
+                shared.retain(|part, kind| other.get(part).is_some_and(|k| k.fits(*kind)));
+            }
+        }
+        self.add_record(shared)
+    }
+
+    fn rule_from_head(&mut self, when: &When, around: &[&Clause]) -> Rule {
         let mut rule = Rule {
             label: String::new(),
             name: None,
             place: self.place(when.head),
             triggers: Vec::new(),
             brings: false,
-            apps: app_names(block_apps),
+            scope: self.lower_scope(around.iter().copied().chain(&when.clauses)),
             condition: None,
+            at_most: None,
+            after_quiet: None,
             repeating: false,
             passing: false,
             while_held: false,
             again: Again::default(),
+            even_locked: false,
             body: RoutineId(0),
         };
         for clause in &when.clauses {
             match &clause.kind {
-                ClauseKind::InApp(apps) => self.narrow_apps(&mut rule, apps, clause.span),
                 ClauseKind::If(condition) => {
                     let expr = self.lower_kind(condition, Kind::Truth, "true or false after `if`");
                     rule.condition = Some(expr);
                 }
+                ClauseKind::AtMost(span) => rule.at_most = Some(*span),
+                ClauseKind::AfterQuiet(span) => rule.after_quiet = Some(*span),
                 ClauseKind::Repeating => rule.repeating = true,
                 ClauseKind::Passing => rule.passing = true,
                 ClauseKind::WhileHeld => rule.while_held = true,
-                ClauseKind::Named(name) => rule.name = Some(name.text.clone()),
+                ClauseKind::Named(name) => rule.name = Some(self.names.full(&name.text)),
                 ClauseKind::Again(again) => rule.again = *again,
+                ClauseKind::EvenLocked => rule.even_locked = true,
+                ClauseKind::InApp(_)
+                | ClauseKind::NotInApp(_)
+                | ClauseKind::InTitle(_)
+                | ClauseKind::InLayer(_)
+                | ClauseKind::FromDevice(_) => {}
             }
         }
         let described = when.description.lines().next().filter(|line| !line.is_empty());
@@ -125,53 +215,74 @@ impl Checker<'_> {
         rule
     }
 
-    fn narrow_apps(&mut self, rule: &mut Rule, apps: &[(String, Span)], span: Span) {
-        let inner = app_names(apps).unwrap_or_default();
-        if let Some(outer) = &rule.apps
-            && !inner.iter().any(|app| outer.contains(app))
-        {
-            self.say(
-                Finding::new(Code::BadClause, span, "no program is in both places")
-                    .label("another program than the block around the rule names")
-                    .help("move the rule out of the block"),
-            );
+    /// Where something applies, from the clauses around it and its own.
+    pub(super) fn lower_scope<'c>(&mut self, clauses: impl Iterator<Item = &'c Clause>) -> Scope {
+        let mut scope = Scope::default();
+        for clause in clauses {
+            match &clause.kind {
+                ClauseKind::InApp(apps) => {
+                    self.narrow(&mut scope.apps, apps, clause.span, "program")
+                }
+                ClauseKind::InTitle(titles) => {
+                    self.narrow(&mut scope.titles, titles, clause.span, "title");
+                }
+                ClauseKind::NotInApp(apps) => scope.not_apps.extend(lower_case(apps)),
+                ClauseKind::FromDevice(boards) => {
+                    self.need(Need::Boards, clause.span);
+                    scope.boards = Some(lower_case(boards));
+                }
+                ClauseKind::InLayer(name) => {
+                    let layer = self.find_layer(name);
+                    if scope.layer.is_some() && layer != scope.layer {
+                        self.say_nowhere(clause.span, "layer");
+                    }
+                    scope.layer = layer.or(scope.layer);
+                }
+                _ => {}
+            }
         }
-        rule.apps = Some(match &rule.apps {
-            Some(outer) => inner.into_iter().filter(|app| outer.contains(app)).collect(),
+        scope
+    }
+
+    fn narrow(
+        &mut self,
+        outer: &mut Option<Vec<String>>,
+        inner: &[Quoted],
+        span: Span,
+        what: &str,
+    ) {
+        let inner = lower_case(inner);
+        let both: Vec<String> = match outer.as_ref() {
+            Some(outer) => inner.into_iter().filter(|name| outer.contains(name)).collect(),
             None => inner,
-        });
+        };
+        if both.is_empty() {
+            self.say_nowhere(span, what);
+        }
+        *outer = Some(both);
+    }
+
+    fn say_nowhere(&mut self, span: Span, what: &str) {
+        self.say(
+            Finding::new(Code::BadClause, span, format!("no {what} is in both places"))
+                .label(format!("another {what} than the block around names"))
+                .help("move the rule out of the block"),
+        );
+    }
+
+    /// Names a rule and what its steps start, before anything refers to them.
+    pub(super) fn declare_rule(&mut self, when: &When, index: usize) {
+        for clause in &when.clauses {
+            match &clause.kind {
+                ClauseKind::Named(name) => self.declare(Sort::Rule, name, index, Kind::Any),
+                ClauseKind::InLayer(name) => self.declare_layer(name),
+                _ => {}
+            }
+        }
+        self.declare_started(&when.body);
     }
 }
 
-fn app_names(apps: &[(String, Span)]) -> Option<Vec<String>> {
-    if apps.is_empty() {
-        return None;
-    }
-    Some(apps.iter().map(|(name, _)| name.to_lowercase()).collect())
-}
-
-/// One trigger for each key of its set.
-fn spread_trigger(trigger: &tree::Trigger, place: Place) -> Vec<Trigger> {
-    let Some((last, modifiers)) = trigger.combo.parts.split_last() else {
-        return Vec::new();
-    };
-    let held: Vec<_> = modifiers
-        .iter()
-        .filter_map(|part| match part {
-            KeyPart::Key(key, _) => Some(*key),
-            _ => None,
-        })
-        .collect();
-    let lasts = match last {
-        KeyPart::Key(key, _) => vec![*key],
-        KeyPart::Set(keys, _) => keys.clone(),
-        _ => Vec::new(),
-    };
-    lasts
-        .into_iter()
-        .map(|key| {
-            let keys = held.iter().copied().chain([key]).collect();
-            Trigger { combo: Combo(keys), brings: key, manner: trigger.manner, place }
-        })
-        .collect()
+fn lower_case(names: &[Quoted]) -> Vec<String> {
+    names.iter().map(|(name, _)| name.to_lowercase()).collect()
 }

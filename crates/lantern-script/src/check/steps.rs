@@ -1,14 +1,15 @@
 //! Steps, lowered to operations.
 
-use lantern_model::code::{Expr, Op, StopTarget};
+use lantern_model::code::{Expr, Op, Spot, StopTarget, Target};
 
 use super::Checker;
 use super::kinds::Kind;
-use super::names::FoundValue;
+use super::names::Sort;
+use super::needs::Need;
 use super::routines::Body;
-use crate::Finding;
 use crate::codes::Code;
-use crate::tree::{self, Name, Step, StepKind};
+use crate::tree::{self, Name, SpotFrom, Step, StepKind};
+use crate::{Finding, Span};
 
 impl Checker<'_> {
     /// The steps of a block, whose names end with it.
@@ -40,19 +41,16 @@ impl Checker<'_> {
                 pace: self.lower_optional(pace.as_ref(), Kind::Duration, "a duration"),
                 anyway: *anyway,
             },
-            StepKind::MoveTo(x, y) => {
-                let (x, y) = self.lower_point(x, y);
-                Op::MoveTo(x, y)
-            }
-            StepKind::MoveBy(x, y) => {
-                let (x, y) = self.lower_point(x, y);
-                Op::MoveBy(x, y)
-            }
-            StepKind::Launch(program) => {
-                Op::Launch(self.lower_kind(program, Kind::Text, "a program's name"))
-            }
-            StepKind::Run { words, limit } => Op::Run {
-                words: words.iter().map(|word| self.lower_shown(word)).collect(),
+            StepKind::Move { to, over } => Op::Move {
+                to: self.lower_spot(to),
+                over: self.lower_optional(over.as_ref(), Kind::Duration, "a duration"),
+            },
+            StepKind::Do(deed) => match self.lower_deed(deed, step.span) {
+                Some(op) => op,
+                None => return,
+            },
+            StepKind::WaitUntil { condition, limit } => Op::WaitUntil {
+                condition: self.lower_kind(condition, Kind::Truth, "true or false after `until`"),
                 limit: self.lower_optional(limit.as_ref(), Kind::Duration, "a duration"),
             },
             StepKind::Wait(span) => {
@@ -67,28 +65,75 @@ impl Checker<'_> {
             StepKind::Stop => Op::Stop(StopTarget::ThisRun),
             StepKind::StopAll => Op::Stop(StopTarget::All),
             StepKind::StopNamed(name) => {
-                self.check_rule_name(name);
-                Op::Stop(StopTarget::Named(name.text.clone()))
+                self.find(Sort::Rule, name);
+                Op::Stop(StopTarget::Named(self.names.full(&name.text)))
             }
-            StepKind::Call(name, arguments) => match self.lower_call(name, arguments, body) {
+            StepKind::Pause(name) | StepKind::Resume(name) => {
+                self.find(Sort::Rule, name);
+                let paused = matches!(step.kind, StepKind::Pause(_));
+                Op::Pause { name: self.names.full(&name.text), paused }
+            }
+            StepKind::Enter(name) | StepKind::Leave(name) => {
+                let on = matches!(step.kind, StepKind::Enter(_));
+                let Some(layer) = self.find_layer(name) else { return };
+                if on {
+                    self.entered.insert(layer);
+                }
+                Op::Layer { layer, on }
+            }
+            StepKind::Call(name, arguments) => match self.lower_call(name, arguments) {
                 Some(call) => call,
                 None => return,
             },
             StepKind::Let(name, value) => {
                 let (expr, kind) = self.lower_expr(value);
-                Op::SetLocal(self.declare_local(name, kind), expr)
+                Op::Set(Target::Local(self.declare_local(name, kind)), expr)
             }
             StepKind::Set(name, value) => match self.lower_set(name, value) {
                 Some(set) => set,
                 None => return,
             },
-            StepKind::Hold(..) | StepKind::Repeat { .. } | StepKind::If { .. } => {
+            StepKind::Hold(..)
+            | StepKind::Drag { .. }
+            | StepKind::With(..)
+            | StepKind::Repeat { .. }
+            | StepKind::For { .. }
+            | StepKind::If { .. }
+            | StepKind::AnyOf(_) => {
                 self.lower_nested(step, body);
                 return;
             }
             StepKind::Unread => return,
         };
         body.push(op, place);
+        if let Some(otherwise) = &step.otherwise {
+            self.lower_otherwise(step, otherwise, body);
+        }
+    }
+
+    /// The block behind `else`; the step before it goes on behind the block if it does not fail.
+    fn lower_otherwise(&mut self, step: &Step, otherwise: &[Step], body: &mut Body) {
+        let place = self.place(step.span);
+        let can_fail = matches!(
+            step.kind,
+            StepKind::Do(_)
+                | StepKind::Type { .. }
+                | StepKind::Move { .. }
+                | StepKind::With(..)
+                | StepKind::WaitUntil { .. }
+        );
+        if !can_fail {
+            self.say(
+                Finding::new(Code::BadClause, step.span, "this step cannot fail")
+                    .label("`else` behind it is never done")
+                    .help(
+                        "`else` goes behind steps such as `run`, `get`, `wait until` or `with app`",
+                    ),
+            );
+        }
+        let skip = body.push(Op::Else(0), place);
+        self.lower_block(otherwise, body);
+        body.land(skip);
     }
 
     fn lower_nested(&mut self, step: &Step, body: &mut Body) {
@@ -99,6 +144,53 @@ impl Checker<'_> {
                 body.push(Op::Hold(combo), place);
                 self.lower_block(steps, body);
                 body.push(Op::EndBlock, place);
+            }
+            StepKind::Drag { button, to, over } => {
+                let button = self.lower_combo(button);
+                let to = self.lower_spot(to);
+                let over = self.lower_optional(over.as_ref(), Kind::Duration, "a duration");
+                body.push(Op::Hold(button), place);
+                body.push(Op::Move { to, over }, place);
+                body.push(Op::EndBlock, place);
+            }
+            StepKind::With(program, steps) => {
+                let program = self.lower_kind(program, Kind::Text, "a program's name");
+                self.need(Need::Windows, step.span);
+                body.push(Op::With(program), place);
+                let mut end = None;
+                if let Some(otherwise) = &step.otherwise {
+                    let skip = body.push(Op::Else(0), place);
+                    self.lower_block(otherwise, body);
+                    end = Some(body.push(Op::Jump(0), place));
+                    body.land(skip);
+                }
+                self.lower_block(steps, body);
+                body.push(Op::EndBlock, place);
+                if let Some(end) = end {
+                    body.land(end);
+                }
+            }
+            StepKind::For { name, list, body: steps } => {
+                let list = self.lower_kind(list, Kind::List, "a list after `in`");
+                let mark = self.names.mark();
+                let slot = self.declare_local(name, Kind::Any);
+                body.push(Op::For { list, slot }, place);
+                let turn = body.push(Op::NextTurn(0), place);
+                self.lower_steps(steps, body);
+                self.end_block(mark);
+                body.push(Op::Jump(turn), place);
+                body.land(turn);
+                body.push(Op::EndBlock, place);
+            }
+            StepKind::AnyOf(blocks) => {
+                let choice = body.push(Op::AnyOf(Vec::new()), place);
+                let mut ends = Vec::new();
+                for block in blocks {
+                    body.land(choice);
+                    self.lower_block(block, body);
+                    ends.push(body.push(Op::Jump(0), place));
+                }
+                ends.into_iter().for_each(|end| body.land(end));
             }
             StepKind::Repeat { times, every, condition, body: steps } => {
                 let times = self.lower_optional(times.as_ref(), Kind::Number, "how often");
@@ -141,32 +233,50 @@ impl Checker<'_> {
         (x, y)
     }
 
+    fn lower_spot(&mut self, spot: &tree::Spot) -> Spot {
+        match spot.from {
+            SpotFrom::Corner | SpotFrom::Pointer => {
+                let (x, y) = self.lower_point(&spot.x, &spot.y);
+                if spot.from == SpotFrom::Corner { Spot::At(x, y) } else { Spot::By(x, y) }
+            }
+            SpotFrom::Window | SpotFrom::Screen => {
+                let x = self.lower_kind(&spot.x, Kind::Share, "a share across, such as 50%");
+                let y = self.lower_kind(&spot.y, Kind::Share, "a share down, such as 50%");
+                match spot.from {
+                    SpotFrom::Window => Spot::OfWindow(x, y),
+                    _ => Spot::OfScreen(x, y),
+                }
+            }
+        }
+    }
+
     fn lower_set(&mut self, name: &Name, value: &tree::Expr) -> Option<Op> {
         let (expr, kind) = self.lower_expr(value);
-        let target = self.find_target(name)?;
-        let (FoundValue::Local(_, kept) | FoundValue::Global(_, kept)) = target;
+        let (target, kept) = self.find_target(name)?;
+        self.check_kept(name, kind, kept, value.span);
+        Some(Op::Set(target, expr))
+    }
+
+    /// A name keeps the kind of its first value.
+    pub(super) fn check_kept(&mut self, name: &Name, kind: Kind, kept: Kind, span: Span) {
         if !kind.fits(kept) {
             self.say(
                 Finding::new(
                     Code::WrongKind,
-                    value.span,
+                    span,
                     format!("`{}` holds {}, not {}", name.text, kept.words(), kind.words()),
                 )
                 .label(kind.words())
                 .help("a name keeps the kind of its first value"),
             );
         }
-        Some(match target {
-            FoundValue::Local(slot, _) => Op::SetLocal(slot, expr),
-            FoundValue::Global(index, _) => Op::SetGlobal(index, expr),
-        })
     }
 
-    fn lower_call(&mut self, name: &Name, arguments: &[tree::Expr], body: &mut Body) -> Option<Op> {
+    fn lower_call(&mut self, name: &Name, arguments: &[tree::Expr]) -> Option<Op> {
         let lowered: Vec<Expr> =
             arguments.iter().map(|argument| self.lower_expr(argument).0).collect();
         let id = self.find_macro(name)?;
-        body.calls.push((id, name.span));
+        self.body_calls.push((id, name.span));
         let parameters = &self.set.routines[id.0].parameters;
         let needed = parameters.iter().filter(|parameter| parameter.default.is_none()).count();
         let most = parameters.len();

@@ -2,13 +2,13 @@
 
 use std::time::Duration;
 
-use lantern_model::Value;
 use lantern_model::code::Operator;
+use lantern_model::{TimeOfDay, Value};
 
 use super::{Parsed, Parser, Piece, Said};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Expr, ExprKind, TextPart};
+use crate::tree::{Expr, ExprKind, Name, TextPart};
 use crate::{Finding, Span, near_name};
 
 /// How tightly an operator binds, loosest first; `not` binds as the comparisons do.
@@ -22,7 +22,8 @@ fn tightness(operator: Operator) -> usize {
         | Operator::LessOrEqual
         | Operator::Greater
         | Operator::GreaterOrEqual
-        | Operator::Contains => COMPARISONS,
+        | Operator::Contains
+        | Operator::Matches => COMPARISONS,
         Operator::Add | Operator::Subtract => 3,
         Operator::Multiply | Operator::Divide | Operator::Remainder => 4,
     }
@@ -47,10 +48,6 @@ fn operator_of(sign: Sign) -> Option<Operator> {
     })
 }
 
-/// Functions and values of the language that this version does not do.
-const LATER_CALLS: &[&str] =
-    &["random", "upper", "lower", "round", "length", "first", "last", "trim"];
-
 impl Parser<'_> {
     pub(super) fn parse_expr(&mut self) -> Parsed<Expr> {
         self.nest(|parser| parser.parse_operators(0))
@@ -67,13 +64,6 @@ impl Parser<'_> {
             self.parse_unary()?
         };
         loop {
-            if loosest <= COMPARISONS && self.is_word("matches") {
-                let word = self.next().span;
-                self.say_not_yet("`matches`", word);
-                let right = self.parse_operators(COMPARISONS + 1)?;
-                left = Expr { kind: ExprKind::Unread, span: left.span.to(right.span) };
-                continue;
-            }
             let operator = self.peek_operator();
             let Some(operator) = operator.filter(|operator| tightness(*operator) >= loosest) else {
                 return Ok(left);
@@ -94,6 +84,7 @@ impl Parser<'_> {
                 "and" => Some(Operator::And),
                 "or" => Some(Operator::Or),
                 "contains" => Some(Operator::Contains),
+                "matches" => Some(Operator::Matches),
                 _ => None,
             },
             _ => None,
@@ -113,7 +104,7 @@ impl Parser<'_> {
         if follower.kind == TokenKind::Number && text.starts_with('-') && follower.spaced {
             let number = &text[1..];
             let left = self.slice(value.span);
-            self.mentions.push(left.to_owned());
+            self.broken.push(left.to_owned());
             self.findings.push(
                 Finding::new(
                     Code::Unexpected,
@@ -137,15 +128,19 @@ impl Parser<'_> {
         let kind = match piece.kind {
             TokenKind::Number => {
                 self.next();
+                let kind = self.read_number(text, span);
+                let first = Expr { kind, span };
                 if self.is_sign(Sign::Dots) && !self.peek().spaced {
-                    return self.skip_range(span);
+                    return self.parse_range(first);
                 }
-                self.read_number(text, span)
+                return Ok(first);
             }
             TokenKind::Clock => {
                 self.next();
-                self.say_not_yet("times of day", span);
-                ExprKind::Unread
+                match self.read_time_of_day(span) {
+                    Some(time) => ExprKind::Value(Value::Time(time)),
+                    None => ExprKind::Unread,
+                }
             }
             TokenKind::Text => {
                 self.next();
@@ -189,25 +184,25 @@ impl Parser<'_> {
     fn parse_word_value(&mut self, piece: Piece) -> Parsed<Expr> {
         let word = self.slice(piece.span);
         self.next();
-        let follower = self.peek();
-        let touches = !follower.spaced;
         let kind = match word {
             "true" | "false" => ExprKind::Value(Value::Truth(word == "true")),
             "key" => return self.parse_key_value(piece.span),
             "is-down" => return self.parse_is_down(piece.span),
-            _ if touches && follower.kind == TokenKind::Sign(Sign::ParenOpen) => {
-                return self.parse_function(word, piece.span);
+            _ => {
+                self.at -= 1;
+                let name = self.parse_dotted()?;
+                let follower = self.peek();
+                if follower.kind == TokenKind::Sign(Sign::ParenOpen) && !follower.spaced {
+                    let arguments = self.parse_arguments()?;
+                    let span = piece.span.to(self.last_span());
+                    return Ok(Expr { kind: ExprKind::Call(name, arguments), span });
+                }
+                let first = Expr { kind: ExprKind::Name(name.text), span: name.span };
+                if self.is_sign(Sign::Dots) && !self.peek().spaced {
+                    return self.parse_range(first);
+                }
+                return Ok(first);
             }
-            _ if touches && follower.kind == TokenKind::Sign(Sign::Dot) => {
-                self.next();
-                let part = self.peek();
-                self.mention(piece);
-                self.next();
-                let span = piece.span.to(part.span);
-                self.say_not_yet(&format!("`{}`", self.slice(span)), span);
-                return Ok(Expr { kind: ExprKind::Unread, span });
-            }
-            _ => ExprKind::Name(word.to_owned()),
         };
         Ok(Expr { kind, span: piece.span })
     }
@@ -237,29 +232,60 @@ impl Parser<'_> {
         })
     }
 
-    /// `random(1, 6)` and its like: looked past, or unknown.
-    fn parse_function(&mut self, word: &str, span: Span) -> Parsed<Expr> {
-        if LATER_CALLS.contains(&word) {
-            self.say_not_yet(&format!("`{word}(...)`"), span);
-        } else {
-            let known = LATER_CALLS.iter().copied().chain(["is-down"]);
-            let near = near_name(word, known).map(|name| format!("did you mean `{name}(...)`?"));
-            self.findings.push(
-                Finding::new(Code::NoSuchName, span, format!("nothing to ask is named `{word}`"))
-                    .label("not known")
-                    .help("a macro gives no value; call it as a step of its own")
-                    .maybe_help(near),
-            );
+    /// A name with the parts behind its dots; words of the language may stand there.
+    fn parse_dotted(&mut self) -> Parsed<Name> {
+        let piece = self.next();
+        let mut name = Name { text: self.slice(piece.span).to_owned(), span: piece.span };
+        while self.is_sign(Sign::Dot) && !self.peek().spaced {
+            self.next();
+            let part = self.peek();
+            if part.kind != TokenKind::Word || part.spaced {
+                return self.fail("the name of a part behind the dot");
+            }
+            self.next();
+            name.text = format!("{}.{}", name.text, self.slice(part.span));
+            name.span = name.span.to(part.span);
         }
-        let close = self.skip_brackets();
-        Ok(Expr { kind: ExprKind::Unread, span: span.to(close) })
+        Ok(name)
     }
 
-    fn skip_range(&mut self, first: Span) -> Parsed<Expr> {
+    /// `(value, value)`
+    pub(super) fn parse_arguments(&mut self) -> Parsed<Vec<Expr>> {
+        self.expect_sign(Sign::ParenOpen, "before the values")?;
+        self.join_lines(|parser| {
+            let mut arguments = Vec::new();
+            while !parser.is_sign(Sign::ParenClose) {
+                arguments.push(parser.parse_expr()?);
+                if !parser.take_sign(Sign::Comma) {
+                    break;
+                }
+            }
+            parser.expect_sign(Sign::ParenClose, "after the values")?;
+            Ok(arguments)
+        })
+    }
+
+    /// `1..9`, behind its first number.
+    fn parse_range(&mut self, first: Expr) -> Parsed<Expr> {
         self.next();
-        let last = self.next().span;
-        self.say_not_yet("ranges of numbers", first.to(last));
-        Ok(Expr { kind: ExprKind::Unread, span: first.to(last) })
+        let last = self.nest(Parser::parse_unary)?;
+        let span = first.span.to(last.span);
+        Ok(Expr { kind: ExprKind::Range(Box::new(first), Box::new(last)), span })
+    }
+
+    /// The time of day at `span`; said if there is no such time.
+    pub(super) fn read_time_of_day(&mut self, span: Span) -> Option<TimeOfDay> {
+        let mut numbers = self.slice(span).split(':').map(|part| part.parse::<u32>().unwrap_or(99));
+        let mut next = || numbers.next().unwrap_or(0);
+        let time = TimeOfDay::new(next(), next(), next());
+        if time.is_none() {
+            self.findings.push(
+                Finding::new(Code::BadNumber, span, "there is no such time of day")
+                    .label("out of range")
+                    .help("times run from 00:00 to 23:59:59"),
+            );
+        }
+        time
     }
 
     fn read_number(&mut self, text: &str, span: Span) -> ExprKind {

@@ -1,119 +1,34 @@
-//! Heads of rules: triggers and clauses.
+//! Heads of rules: their clauses, and the lists that stand in them.
 
-use lantern_model::{Again, KeyRef, Manner};
+use std::time::Duration;
 
-use super::{Parsed, Parser, not_yet};
+use lantern_model::{Again, Value};
+
+use super::{Parsed, Parser, Said};
+use crate::Finding;
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Clause, ClauseKind, Combo, KeyPart, Trigger};
-use crate::{Finding, Span};
+use crate::tree::{Clause, ClauseKind, ExprKind, Quoted};
+
+/// The first words of all clauses.
+const CLAUSE_WORDS: &[&str] = &[
+    "in",
+    "not",
+    "from",
+    "if",
+    "at",
+    "after",
+    "repeating",
+    "passing",
+    "while",
+    "named",
+    "again",
+    "even",
+    "or",
+];
 
 impl Parser<'_> {
-    /// All triggers of a rule; those that this version does not do are named and left out.
-    pub(super) fn parse_triggers(&mut self) -> Parsed<Vec<Trigger>> {
-        let mut triggers = Vec::new();
-        loop {
-            if let Some(trigger) = self.parse_trigger()? {
-                triggers.push(trigger);
-            }
-            if !self.take_word("or") {
-                return Ok(triggers);
-            }
-        }
-    }
-
-    fn parse_trigger(&mut self) -> Parsed<Option<Trigger>> {
-        let piece = self.peek();
-        let word = self.slice(piece.span);
-        if piece.kind == TokenKind::Word
-            && let Some((_, what)) = not_yet::TRIGGERS.iter().find(|(first, _)| *first == word)
-        {
-            let span = self.skip_head_part();
-            self.skip_as()?;
-            self.say_not_yet(what, span);
-            return Ok(None);
-        }
-        if !self.take_word("key") {
-            let triggers = not_yet::TRIGGERS.iter().map(|(word, _)| *word);
-            let known: Vec<&str> = std::iter::once("key").chain(triggers).collect();
-            return self.fail_unknown("what fires the rule, such as `key f9`", &known);
-        }
-        let combo = self.parse_combo()?;
-        let manner = self.parse_manner(piece.span)?;
-        let name = if self.take_word("as") { Some(self.expect_name("a name")?) } else { None };
-        let span = piece.span.to(self.last_span());
-        let done = manner.is_some() && self.check_trigger_keys(&combo);
-        Ok(manner.filter(|_| done).map(|manner| Trigger { combo, manner, name, span }))
-    }
-
-    fn skip_as(&mut self) -> Parsed<()> {
-        if self.take_word("as") {
-            let name = self.expect_name("a name")?;
-            self.mentions.push(name.text);
-        }
-        Ok(())
-    }
-
-    /// The manner, or nothing if it is one that this version does not do.
-    fn parse_manner(&mut self, start: Span) -> Parsed<Option<Manner>> {
-        if self.take_word("released") {
-            return Ok(Some(Manner::Released));
-        }
-        for word in ["tapped", "twice", "held"] {
-            if self.take_word(word) {
-                if word == "held" {
-                    self.parse_expr()?;
-                }
-                let span = start.to(self.last_span());
-                self.say_not_yet(&format!("`{word}`"), span);
-                return Ok(None);
-            }
-        }
-        Ok(Some(Manner::Pressed))
-    }
-
-    /// Whether this version can take these keys; names what it cannot.
-    fn check_trigger_keys(&mut self, combo: &Combo) -> bool {
-        let count = self.findings.len();
-        let Some((last, modifiers)) = combo.parts.split_last() else {
-            return false;
-        };
-        let is_modifier = |part: &KeyPart| match part {
-            KeyPart::Key(key, _) => key.is_modifier(),
-            KeyPart::Set(keys, _) => keys.iter().all(|key| key.is_modifier()),
-            KeyPart::Value(_) | KeyPart::Unread(_) => true,
-        };
-        if let Some(plain) = modifiers.iter().find(|part| !is_modifier(part)) {
-            self.say_not_yet("keys other than modifiers held together", plain.span());
-        } else if is_modifier(last) && matches!(last, KeyPart::Key(..)) {
-            self.say_not_yet("a modifier key alone", last.span());
-        }
-        if let Some(set) = modifiers.iter().find(|part| matches!(part, KeyPart::Set(..))) {
-            self.say_not_yet("a set of modifiers", set.span());
-        }
-        for part in &combo.parts {
-            match part {
-                KeyPart::Value(value) => {
-                    let finding = Finding::new(
-                        Code::Unexpected,
-                        value.span,
-                        "a rule's key stands in its head as it is, not as a value",
-                    );
-                    self.findings.push(finding.label("name the key here"));
-                }
-                KeyPart::Key(key, span) if is_pointer(*key) => {
-                    self.say_not_yet("buttons, wheel and pen as triggers", *span);
-                }
-                KeyPart::Set(keys, span) if keys.iter().any(|key| is_pointer(*key)) => {
-                    self.say_not_yet("buttons, wheel and pen as triggers", *span);
-                }
-                _ => {}
-            }
-        }
-        self.findings.len() == count
-    }
-
-    /// All clauses of a rule; those that this version does not do are named and left out.
+    /// All clauses of a rule.
     pub(super) fn parse_clauses(&mut self) -> Parsed<Vec<Clause>> {
         let mut clauses = Vec::new();
         loop {
@@ -122,11 +37,6 @@ impl Parser<'_> {
                 clauses.push(Clause { kind, span: start.to(self.last_span()) });
             } else if self.is_sign(Sign::BraceOpen) || self.is_sign(Sign::Arrow) {
                 return Ok(clauses);
-            } else if let Some((first, second)) =
-                not_yet::CLAUSES.iter().find(|(first, second)| self.is_words(first, second))
-            {
-                let span = self.skip_head_part();
-                self.say_not_yet(&format!("`{first} {second}`"), span);
             } else {
                 return self.fail_clause();
             }
@@ -139,19 +49,30 @@ impl Parser<'_> {
             let help = "move this trigger in front of the first clause".to_owned();
             return self.fail_at(piece, "a clause or `{`", Some(help));
         }
-        let known =
-            ["in", "if", "repeating", "passing", "while", "named", "again", "at", "after", "or"];
-        self.fail_unknown("a clause, `{` or `=>`", &known)
+        self.fail_unknown("a clause, `{` or `=>`", CLAUSE_WORDS)
     }
 
     fn parse_clause(&mut self) -> Parsed<Option<ClauseKind>> {
-        if self.is_words("in", "app") {
-            return Ok(Some(ClauseKind::InApp(self.parse_app_list()?)));
+        if self.is_word("in") {
+            return self.parse_place().map(Some);
         }
-        if self.is_words("while", "held") {
-            self.next();
-            self.next();
+        if self.take_words(&["not", "in", "app"]) {
+            return Ok(Some(ClauseKind::NotInApp(self.parse_names("a program's name")?)));
+        }
+        if self.take_words(&["from", "device"]) {
+            return Ok(Some(ClauseKind::FromDevice(self.parse_names("an input device's name")?)));
+        }
+        if self.take_words(&["while", "held"]) {
             return Ok(Some(ClauseKind::WhileHeld));
+        }
+        if self.take_words(&["even", "when", "locked"]) {
+            return Ok(Some(ClauseKind::EvenLocked));
+        }
+        if self.take_words(&["at", "most", "once", "per"]) {
+            return Ok(Some(ClauseKind::AtMost(self.parse_duration()?)));
+        }
+        if self.take_words(&["after", "quiet"]) {
+            return Ok(Some(ClauseKind::AfterQuiet(self.parse_duration()?)));
         }
         Ok(if self.take_word("if") {
             Some(ClauseKind::If(self.parse_expr()?))
@@ -168,6 +89,21 @@ impl Parser<'_> {
         })
     }
 
+    /// `in app "x"`, `in title "x"`, `in layer NAME`
+    pub(super) fn parse_place(&mut self) -> Parsed<ClauseKind> {
+        self.next();
+        if self.take_word("app") {
+            return Ok(ClauseKind::InApp(self.parse_names("a program's name")?));
+        }
+        if self.take_word("title") {
+            return Ok(ClauseKind::InTitle(self.parse_names("a part of a title")?));
+        }
+        if self.take_word("layer") {
+            return Ok(ClauseKind::InLayer(self.expect_name("a layer's name")?));
+        }
+        self.fail_unknown("`app`, `title` or `layer` after `in`", &["app", "title", "layer"])
+    }
+
     fn parse_again(&mut self) -> Parsed<Again> {
         const WORDS: [(&str, Again); 4] = [
             ("waits", Again::Waits),
@@ -175,9 +111,7 @@ impl Parser<'_> {
             ("restarts", Again::Restarts),
             ("overlaps", Again::Overlaps),
         ];
-        if self.is_words("is", "ignored") {
-            self.next();
-            self.next();
+        if self.take_words(&["is", "ignored"]) {
             return Ok(Again::IsIgnored);
         }
         for (word, again) in WORDS {
@@ -189,19 +123,34 @@ impl Parser<'_> {
         self.fail_unknown("`waits`, `stops`, `restarts`, `overlaps` or `is ignored`", &known)
     }
 
-    /// `in app "x", "y"`
-    pub(super) fn parse_app_list(&mut self) -> Parsed<Vec<(String, Span)>> {
-        self.next();
-        self.next();
-        let mut apps = vec![self.parse_plain_text("a program's name between quotes")?];
+    /// `"x", "y"`
+    pub(super) fn parse_names(&mut self, what: &str) -> Parsed<Vec<Quoted>> {
+        let what = format!("{what} between quotes");
+        let mut names = vec![self.parse_plain_text(&what)?];
         while self.take_sign(Sign::Comma) {
             self.take_line_ends();
-            apps.push(self.parse_plain_text("another program's name")?);
+            names.push(self.parse_plain_text(&what)?);
         }
-        Ok(apps)
+        Ok(names)
     }
-}
 
-fn is_pointer(key: KeyRef) -> bool {
-    matches!(key, KeyRef::Named(key) | KeyRef::Placed(key) if key.is_pointer())
+    /// A length of time as it is written, not a value.
+    pub(super) fn parse_duration(&mut self) -> Parsed<Duration> {
+        if self.peek().kind != TokenKind::Number {
+            return self.fail("a duration, such as `2s`");
+        }
+        let value = self.parse_expr()?;
+        match value.kind {
+            ExprKind::Value(Value::Duration(span)) => Ok(span),
+            ExprKind::Unread => Err(Said),
+            _ => {
+                self.findings.push(
+                    Finding::new(Code::WrongKind, value.span, "expected a duration")
+                        .label("not a duration")
+                        .help("write the unit: `500ms`, `2s`, `5min`, `1h`"),
+                );
+                Err(Said)
+            }
+        }
+    }
 }

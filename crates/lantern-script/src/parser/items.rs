@@ -1,13 +1,21 @@
 //! Top-level parts of a file.
 
-use super::{Parsed, Parser, Said, not_yet};
+use super::{Parsed, Parser, Said};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Expr, Item, Macro, Name, TextPart, When};
+use crate::tree::{
+    Clause, ClauseKind, Device, Expr, Item, Macro, Name, Quoted, Remap, TextPart, Use, When,
+};
 use crate::{Finding, Span};
 
 /// The version of the language this program reads.
 const VERSION: &str = "1";
+
+/// The first words of all top-level parts.
+const ITEM_WORDS: &[&str] = &[
+    "when", "macro", "let", "settings", "use", "in", "language", "layer", "device", "words",
+    "shape", "remap",
+];
 
 impl Parser<'_> {
     /// The parts up to the end of the file, or up to the brace that closes `within`.
@@ -83,37 +91,40 @@ impl Parser<'_> {
     fn parse_item(&mut self, description: String) -> Parsed<Option<Item>> {
         let piece = self.peek();
         let word = self.slice(piece.span);
-        if piece.kind == TokenKind::Word
-            && let Some((_, what)) = not_yet::ITEMS.iter().find(|(first, _)| *first == word)
-        {
-            self.skip_not_yet(what);
-            return Ok(None);
+        if piece.kind != TokenKind::Word || !ITEM_WORDS.contains(&word) {
+            return self
+                .fail_unknown("`when`, `macro`, `let` or another part of a file", ITEM_WORDS);
         }
-        if self.is_words("in", "app") {
-            return self.parse_app_block().map(Some);
+        if word == "in" {
+            return self.parse_place_block(piece.span).map(Some);
         }
-        if self.take_word("language") {
-            self.parse_version()?;
-            return Ok(None);
-        }
-        if self.take_word("let") {
-            let (name, value) = self.parse_binding()?;
-            return Ok(Some(Item::Let(name, value)));
-        }
-        let item = if self.take_word("settings") {
-            self.parse_settings()?
-        } else if self.take_word("macro") {
-            self.parse_macro(description)?
-        } else if self.take_word("when") {
-            self.parse_when(description, piece.span)?
-        } else if self.take_word("use") {
-            self.parse_use(piece.span)?
-        } else {
-            let known = ["when", "macro", "let", "settings", "use", "in", "language"];
-            let later = not_yet::ITEMS.iter().map(|(word, _)| *word);
-            let known: Vec<&str> = known.into_iter().chain(later).collect();
-            return self.fail_unknown("`when`, `macro`, `let`, `settings` or `in app`", &known);
+        self.next();
+        let item = match word {
+            "language" => {
+                self.parse_version()?;
+                return Ok(None);
+            }
+            "let" => {
+                let (name, value) = self.parse_binding()?;
+                return Ok(Some(Item::Let(name, value)));
+            }
+            "settings" => self.parse_settings()?,
+            "macro" => self.parse_macro(description)?,
+            "when" => self.parse_when(description, piece.span)?,
+            "layer" => self.parse_layer_block(piece.span)?,
+            "use" => self.parse_use(piece.span)?,
+            "device" => self.parse_device()?,
+            "words" => {
+                let name = self.expect_name("a name for the words")?;
+                self.expect_sign(Sign::Assign, "after the name")?;
+                Item::Words(name, self.parse_raw_or_text("the words between quotes")?)
+            }
+            "shape" => self.parse_shape()?,
+            _ => self.parse_remap(piece.span)?,
         };
+        if !matches!(item, Item::When(_) | Item::Macro(_) | Item::Settings(_) | Item::Within(..)) {
+            self.expect_end_of_statement()?;
+        }
         Ok(Some(item))
     }
 
@@ -214,20 +225,88 @@ impl Parser<'_> {
         Ok(Item::When(When { description, triggers, clauses, body, head }))
     }
 
-    fn parse_app_block(&mut self) -> Parsed<Item> {
-        let apps = self.parse_app_list()?;
-        let open = self.expect_sign(Sign::BraceOpen, "before the rules for the program")?;
-        let items = self.parse_items(Some(open));
-        Ok(Item::InApp(apps, items))
+    fn parse_place_block(&mut self, word: Span) -> Parsed<Item> {
+        let kind = self.parse_place()?;
+        self.parse_within(word, kind)
+    }
+
+    fn parse_layer_block(&mut self, word: Span) -> Parsed<Item> {
+        let name = self.expect_name("the layer's name")?;
+        self.parse_within(word, ClauseKind::InLayer(name))
+    }
+
+    fn parse_within(&mut self, word: Span, kind: ClauseKind) -> Parsed<Item> {
+        let span = word.to(self.last_span());
+        let open = self.expect_sign(Sign::BraceOpen, "before the rules inside")?;
+        Ok(Item::Within(Clause { kind, span }, self.parse_items(Some(open))))
     }
 
     fn parse_use(&mut self, word: Span) -> Parsed<Item> {
-        let (path, span) = self.parse_plain_text("the file's name between quotes")?;
-        if !self.at_end_of_statement() {
-            self.skip_statement();
+        let path = self.parse_plain_text("the file's name between quotes")?;
+        let name = if self.take_word("as") { Some(self.expect_name("a name")?) } else { None };
+        let mut given = Vec::new();
+        if self.take_word("with") {
+            loop {
+                let name = self.expect_name("a name of the other file")?;
+                self.expect_sign(Sign::Assign, "after the name")?;
+                given.push((name, self.parse_expr()?));
+                if !self.take_sign(Sign::Comma) {
+                    break;
+                }
+                self.take_line_ends();
+            }
         }
-        self.say_not_yet("`use`", word.to(span));
-        Ok(Item::Use(path, span))
+        Ok(Item::Use(Use { path, name, given, span: word.to(self.last_span()) }))
+    }
+
+    fn parse_device(&mut self) -> Parsed<Item> {
+        let name = self.expect_name("a name for the device")?;
+        self.expect_sign(Sign::Assign, "after the name")?;
+        let piece = self.peek();
+        let kinds = ["serial", "broker", "web", "listener"];
+        if piece.kind != TokenKind::Word || !kinds.contains(&self.slice(piece.span)) {
+            return self.fail_unknown("`serial`, `broker`, `web` or `listener`", &kinds);
+        }
+        self.next();
+        let kind = Name { text: self.slice(piece.span).to_owned(), span: piece.span };
+        let place = self.parse_expr()?;
+        let speed = if self.take_word("at") { Some(self.parse_expr()?) } else { None };
+        Ok(Item::Device(Device { name, kind, place, speed }))
+    }
+
+    fn parse_shape(&mut self) -> Parsed<Item> {
+        let name = self.expect_name("a name for the shape")?;
+        self.expect_sign(Sign::Assign, "after the name")?;
+        let drawn = self.take_word("drawn");
+        if !drawn && !self.take_word("path") {
+            return self.fail_unknown("`path` or `drawn`", &["path", "drawn"]);
+        }
+        let how = self.parse_plain_text(if drawn { "a file's name" } else { "directions" })?;
+        Ok(Item::Shape { name, drawn, how })
+    }
+
+    fn parse_remap(&mut self, word: Span) -> Parsed<Item> {
+        let from = self.parse_trigger_combo()?;
+        self.expect_word("to", "after the keys")?;
+        let to = self.parse_trigger_combo()?;
+        let mut tapped = None;
+        if self.take_sign(Sign::Comma) {
+            self.take_line_ends();
+            self.expect_word("tapped", "after the comma")?;
+            self.expect_word("to", "after `tapped`")?;
+            tapped = Some(self.parse_trigger_combo()?);
+        }
+        Ok(Item::Remap(Remap { from, to, tapped, span: word.to(self.last_span()) }))
+    }
+
+    /// A raw text, or one without values in it.
+    pub(super) fn parse_raw_or_text(&mut self, what: &str) -> Parsed<Quoted> {
+        let piece = self.peek();
+        if piece.kind != TokenKind::Raw {
+            return self.parse_plain_text(what);
+        }
+        self.next();
+        Ok((self.slice(piece.span).trim_matches('`').to_owned(), piece.span))
     }
 
     /// A text without values in it.

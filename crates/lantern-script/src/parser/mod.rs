@@ -2,32 +2,35 @@
 //! always gives a tree.
 //!
 //! A mistake inside a step costs that step, a mistake in a head costs that rule; the words that
-//! begin a top-level part at the start of a line always begin one. What the language has but this
-//! version does not do is named `not-yet` and looked past (see `not_yet`).
+//! begin a top-level part at the start of a line always begin one.
 
+mod deeds;
+mod expectations;
 mod exprs;
 mod head;
 mod items;
 pub(crate) mod keys;
-mod not_yet;
 pub(crate) mod scene;
 mod steps;
 mod texts;
+mod triggers;
 
 use crate::codes::Code;
 use crate::lexer::lex;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{File, Name};
+use crate::tree::{Allow, File, Name};
 use crate::{Finding, Source, Span, near_name};
 
-/// Reads a file into a tree and the findings on its form.
-pub fn parse(source: &Source) -> (File, Vec<Finding>) {
+/// Reads a file of the set into a tree and the findings on its form.
+pub fn parse(source: &Source, file: usize) -> (File, Vec<Finding>) {
     let mut findings = Vec::new();
-    let tokens = Parser::cut(&source.text, 0, source.text.len(), &mut findings);
-    let mut parser = Parser::new(&source.text, tokens, findings);
+    let span = source.span_of(file);
+    let (start, end) = (span.start as usize, span.end as usize);
+    let mut allowed = Vec::new();
+    let pieces = Parser::cut(source.text(), start, end, &mut findings, Some(&mut allowed));
+    let mut parser = Parser::new(source.text(), pieces, findings);
     let items = parser.parse_items(None);
-    let file = File { items, mentions: parser.mentions, broken: parser.broken };
-    (file, parser.findings)
+    (File { items, broken: parser.broken, allowed }, parser.findings)
 }
 
 /// A mistake that was said already; whoever gets it goes on at the next safe place.
@@ -54,29 +57,31 @@ pub(crate) struct Parser<'a> {
     joined: usize,
     depth: usize,
     findings: Vec<Finding>,
-    mentions: Vec<String>,
+    /// Words of what could not be read: they may name something, and use it.
     broken: Vec<String>,
 }
 
 impl<'a> Parser<'a> {
     fn new(text: &'a str, pieces: Vec<Piece>, findings: Vec<Finding>) -> Parser<'a> {
-        Parser {
-            text,
-            pieces,
-            at: 0,
-            joined: 0,
-            depth: 0,
-            findings,
-            mentions: Vec::new(),
-            broken: Vec::new(),
-        }
+        Parser { text, pieces, at: 0, joined: 0, depth: 0, findings, broken: Vec::new() }
     }
 
-    fn cut(text: &str, start: usize, end: usize, findings: &mut Vec<Finding>) -> Vec<Piece> {
+    fn cut(
+        text: &str,
+        start: usize,
+        end: usize,
+        findings: &mut Vec<Finding>,
+        mut allowed: Option<&mut Vec<Allow>>,
+    ) -> Vec<Piece> {
         let mut spaced = true;
         let tokens = lex(text, start, end, findings);
         let mut pieces = Vec::with_capacity(tokens.len());
         for token in tokens {
+            if token.kind == TokenKind::Comment
+                && let Some(allowed) = &mut allowed
+            {
+                allowed.extend(allows(text, token.span, end));
+            }
             if !token.kind.is_trivia() {
                 pieces.push(Piece { kind: token.kind, span: token.span, spaced });
             }
@@ -119,20 +124,14 @@ impl<'a> Parser<'a> {
 
     /// The end of what was read last.
     fn last_span(&self) -> Span {
-        self.at.checked_sub(1).map_or(Span::default(), |at| self.pieces[at].span)
+        let read = &self.pieces[..self.at];
+        let blank = |kind| matches!(kind, TokenKind::LineEnd | TokenKind::Description);
+        read.iter().rfind(|piece| !blank(piece.kind)).map_or(Span::default(), |piece| piece.span)
     }
 
     fn is_word(&mut self, word: &str) -> bool {
         let piece = self.peek();
         piece.kind == TokenKind::Word && self.slice(piece.span) == word
-    }
-
-    /// Whether the next two words are these.
-    fn is_words(&mut self, first: &str, second: &str) -> bool {
-        let follower = self.peek_second();
-        self.is_word(first)
-            && follower.kind == TokenKind::Word
-            && self.slice(follower.span) == second
     }
 
     fn is_sign(&mut self, sign: Sign) -> bool {
@@ -143,6 +142,16 @@ impl<'a> Parser<'a> {
         let found = self.is_word(word);
         if found {
             self.next();
+        }
+        found
+    }
+
+    /// Whether the next words are these; if so, they are taken.
+    fn take_words(&mut self, words: &[&str]) -> bool {
+        let start = self.at;
+        let found = words.iter().all(|word| self.take_word(word));
+        if !found {
+            self.at = start;
         }
         found
     }
@@ -165,6 +174,18 @@ impl<'a> Parser<'a> {
         } else {
             self.fail(&format!("`{}` {why}", sign.text()))
         }
+    }
+
+    /// A name of something that may stand in another file of the set: `room.fan-port`.
+    fn expect_path(&mut self, what: &str) -> Parsed<Name> {
+        let mut name = self.expect_name(what)?;
+        while self.is_sign(Sign::Dot) && !self.peek().spaced && !self.peek_second().spaced {
+            self.next();
+            let part = self.expect_name(what)?;
+            name.text = format!("{}.{}", name.text, part.text);
+            name.span = name.span.to(part.span);
+        }
+        Ok(name)
     }
 
     /// A name, which must not be a word of the language.
@@ -301,23 +322,9 @@ impl<'a> Parser<'a> {
     /// Goes on to the end of the present statement: a line end, `;` or closing brace outside all
     /// brackets opened on the way, or the start of a top-level part.
     fn skip_statement(&mut self) {
-        self.skip_to_end(true);
-    }
-
-    /// The same for a statement with parts in its block, as long as the block is closed.
-    fn skip_with_parts(&mut self) {
-        let start = self.at;
-        self.skip_to_end(false);
-        if self.pieces[self.at].kind == TokenKind::End {
-            self.at = start;
-            self.skip_to_end(true);
-        }
-    }
-
-    fn skip_to_end(&mut self, ends_at_parts: bool) {
         let mut depth = 0usize;
         while self.pieces[self.at].kind != TokenKind::End {
-            if ends_at_parts && depth > 0 && self.begins_item(self.at) {
+            if depth > 0 && self.begins_item(self.at) {
                 return;
             }
             let piece = self.pieces[self.at];
@@ -328,7 +335,7 @@ impl<'a> Parser<'a> {
                     return;
                 }
                 TokenKind::Sign(Sign::BraceOpen | Sign::ParenOpen | Sign::BracketOpen) => {
-                    depth += 1
+                    depth += 1;
                 }
                 TokenKind::Sign(Sign::BraceClose | Sign::ParenClose | Sign::BracketClose) => {
                     if depth == 0 {
@@ -370,11 +377,11 @@ impl<'a> Parser<'a> {
         joins || closed && carries_on
     }
 
-    /// Remembers the words of something looked past, so that what they name counts as used.
+    /// Remembers the words of something that could not be read.
     fn mention(&mut self, piece: Piece) {
         let text = self.slice(piece.span);
         match piece.kind {
-            TokenKind::Word => self.mentions.push(text.to_owned()),
+            TokenKind::Word => self.broken.push(text.to_owned()),
             TokenKind::Text => {
                 let inside = text.split('{').skip(1);
                 let words = inside.filter_map(|rest| {
@@ -383,11 +390,46 @@ impl<'a> Parser<'a> {
                     })
                     .next()
                 });
-                self.mentions.extend(words.map(str::to_owned));
+                self.broken.extend(words.map(str::to_owned));
             }
             _ => {}
         }
     }
+}
+
+/// The names that a comment `# allow NAME` lists, and the line they are allowed on: the next one
+/// that is more than a comment.
+fn allows(text: &str, comment: Span, end: usize) -> Vec<Allow> {
+    let words = text[comment.range()].trim_start_matches('#');
+    let Some(names) = words.trim_start().strip_prefix("allow ") else {
+        return Vec::new();
+    };
+    let mut start = comment.end as usize;
+    let before = text[..comment.start as usize].rfind('\n').map_or(0, |at| at + 1);
+    if !text[before..comment.start as usize].trim().is_empty() {
+        // Behind something on the same line it speaks of that line.
+        start = before;
+    } else {
+        start = text[start..end].find('\n').map_or(end, |at| start + at + 1);
+    }
+    let mut line = Span::new(start, end);
+    for found in text[start..end].split_inclusive('\n') {
+        line = Span::new(start, start + found.len());
+        let found = found.trim_start();
+        if !found.is_empty() && !found.starts_with('#') {
+            break;
+        }
+        start = line.end as usize;
+    }
+    let mut at = comment.end as usize - names.len();
+    let mut allowed = Vec::new();
+    for name in names.split(',') {
+        let from = at + name.len() - name.trim_start().len();
+        let span = Span::new(from, from + name.trim().len());
+        allowed.push(Allow { name: Name { text: name.trim().to_owned(), span }, line });
+        at += name.len() + 1;
+    }
+    allowed
 }
 
 /// Words of the language, which cannot be names.

@@ -1,28 +1,26 @@
 //! Scenes: one line at a time, with the keys and texts of the language.
 
-use std::time::Duration;
-
-use lantern_model::{Combo, Time, Value};
+use lantern_model::{Combo, Time, Value, WallTime};
 
 use super::{Parsed, Parser, Said};
 use crate::codes::Code;
-use crate::scene::{Expectation, Scene, SceneAct, SceneLine, TextTest};
+use crate::scene::{Scene, SceneAct, SceneLine};
 use crate::token::{Sign, TokenKind};
-use crate::tree::{ExprKind, KeyPart};
+use crate::tree::{ExprKind, KeyPart, TextPart};
 use crate::{Finding, Source};
 
-/// Lines that later versions do, by their first word.
-const LATER: &[&str] =
-    &["hears", "draws", "line", "message", "call", "locks", "unlocks", "clock", "copies"];
-/// Expectations that later versions do.
-const LATER_EXPECTED: &[&str] =
-    &["said", "notified", "sent", "put", "posted", "published", "played"];
+/// The first words of all lines.
+const LINE_WORDS: &[&str] = &[
+    "at", "key", "holds", "presses", "lets", "types", "moves", "hears", "draws", "line", "message",
+    "call", "window", "locks", "unlocks", "clock", "answers", "fails", "copies", "expect",
+];
 
 /// Reads a scene.
 pub fn parse_scene(source: &Source) -> (Scene, Vec<Finding>) {
     let mut findings = Vec::new();
-    let pieces = Parser::cut(&source.text, 0, source.text.len(), &mut findings);
-    let mut parser = Parser::new(&source.text, pieces, findings);
+    let text = source.text();
+    let pieces = Parser::cut(text, 0, text.len(), &mut findings, None);
+    let mut parser = Parser::new(text, pieces, findings);
     let mut scene = Scene::default();
     let mut clock = Time::START;
     loop {
@@ -37,14 +35,14 @@ pub fn parse_scene(source: &Source) -> (Scene, Vec<Finding>) {
         }
         let start = parser.at;
         match parser.parse_scene_line(&mut clock) {
-            Ok(line) => scene.lines.extend(line),
+            Ok(line) => scene.lines.push(line),
             Err(Said) => parser.recover_statement(start),
         }
     }
 }
 
 impl Parser<'_> {
-    fn parse_scene_line(&mut self, clock: &mut Time) -> Parsed<Option<SceneLine>> {
+    fn parse_scene_line(&mut self, clock: &mut Time) -> Parsed<SceneLine> {
         let start = self.peek().span;
         let mut at = None;
         if self.take_word("at") {
@@ -63,145 +61,191 @@ impl Parser<'_> {
             at = Some(*clock);
         }
         let act = if at.is_some() && self.at_end_of_statement() {
-            Some(SceneAct::Wait)
+            SceneAct::Wait
         } else {
             self.parse_scene_act()?
         };
         self.expect_end_of_statement()?;
-        let span = start.to(self.last_span());
-        Ok(act.map(|act| SceneLine { at, act, span }))
+        Ok(SceneLine { at, act, span: start.to(self.last_span()) })
     }
 
-    fn parse_scene_act(&mut self) -> Parsed<Option<SceneAct>> {
+    fn parse_scene_act(&mut self) -> Parsed<SceneAct> {
         let piece = self.peek();
         let word = self.slice(piece.span);
-        if piece.kind == TokenKind::Word && LATER.contains(&word) {
-            self.skip_not_yet(&format!("`{word}` in a scene"));
-            return Ok(None);
+        if piece.kind != TokenKind::Word || !LINE_WORDS.contains(&word) {
+            return self.fail_unknown("what happens, such as `key f9`, or `expect`", LINE_WORDS);
         }
-        if self.take_word("key") {
-            return Ok(self.parse_scene_combo()?.map(SceneAct::Key));
-        }
-        if self.take_word("holds") {
-            let combo = self.parse_scene_combo()?;
-            self.expect_word("for", "after the keys")?;
-            let span = self.parse_duration()?;
-            return Ok(combo.map(|combo| SceneAct::Holds(combo, span)));
-        }
-        if self.take_word("window") {
-            let opens = self.take_word("opens");
-            if !opens {
-                self.expect_word("focused", "or `opens` after `window`")?;
+        self.next();
+        Ok(match word {
+            "key" => {
+                let combo = self.parse_scene_combo()?;
+                let from = self.take_words(&["from", "device"]);
+                let board = if from { Some(self.parse_text("the device's name")?) } else { None };
+                SceneAct::Key(combo, board)
             }
-            self.expect_word("app", "before the program's name")?;
-            let (app, _) = self.parse_plain_text("a program's name between quotes")?;
-            let make = if opens { SceneAct::WindowOpens } else { SceneAct::WindowFocused };
-            return Ok(Some(make(app)));
-        }
-        if self.take_word("expect") {
-            return Ok(self.parse_expectation()?.map(SceneAct::Expect));
-        }
-        let known: Vec<&str> = ["at", "key", "holds", "window", "expect"]
-            .into_iter()
-            .chain(LATER.iter().copied())
-            .collect();
-        self.fail_unknown("`key`, `holds`, `window` or `expect`", &known)
+            "holds" => {
+                let combo = self.parse_scene_combo()?;
+                self.expect_word("for", "after the keys")?;
+                SceneAct::Holds(combo, self.parse_duration()?)
+            }
+            "presses" => SceneAct::Presses(self.parse_scene_combo()?),
+            "lets" => {
+                self.expect_word("go", "after `lets`")?;
+                SceneAct::LetsGo(self.parse_scene_combo()?)
+            }
+            "types" => SceneAct::Types(self.parse_text("what is typed")?),
+            "moves" => {
+                self.expect_word("to", "after `moves`")?;
+                let (x, y) = self.parse_pixels()?;
+                SceneAct::MovesTo(x, y)
+            }
+            "hears" => {
+                let words = self.parse_text("what is heard")?;
+                SceneAct::Hears(words, self.parse_score()?)
+            }
+            "draws" => self.parse_draws()?,
+            "line" => {
+                let device = self.expect_path("the device's name")?;
+                SceneAct::Line(device.text, self.parse_text("what it sends")?)
+            }
+            "message" => {
+                let topic = self.parse_text("the topic")?;
+                let text = self.parse_text("its text")?;
+                self.expect_word("on", "before the broker's name")?;
+                SceneAct::Message(topic, text, self.expect_path("the broker's name")?.text)
+            }
+            "call" => {
+                let path = self.parse_text("the path")?;
+                let text = if self.is_word("on") {
+                    String::new()
+                } else {
+                    self.parse_text("what is sent along, or `on`")?
+                };
+                self.expect_word("on", "before the listener's name")?;
+                SceneAct::Call(path, text, self.expect_path("the listener's name")?.text)
+            }
+            "window" => self.parse_scene_window()?,
+            "locks" => SceneAct::Locks(true),
+            "unlocks" => SceneAct::Locks(false),
+            "clock" => self.parse_clock()?,
+            "answers" => SceneAct::Answers(self.parse_answer()?),
+            "fails" => SceneAct::Fails(self.parse_text("the reason")?),
+            "copies" => SceneAct::Copies(self.parse_text("what is copied")?),
+            "expect" => SceneAct::Expect(self.parse_expectation()?),
+            _ => return self.fail("what happens at that time"),
+        })
     }
 
-    fn parse_expectation(&mut self) -> Parsed<Option<Expectation>> {
-        let piece = self.peek();
-        let word = self.slice(piece.span);
-        if piece.kind == TokenKind::Word && LATER_EXPECTED.contains(&word) {
-            self.skip_not_yet(&format!("`expect {word}`"));
-            return Ok(None);
-        }
-        type Make = fn(TextTest) -> Expectation;
-        let texts: [(&str, Make); 4] = [
-            ("typed", Expectation::Typed),
-            ("launched", Expectation::Launched),
-            ("hint", Expectation::Hint),
-            ("logged", Expectation::Logged),
-        ];
-        for (word, make) in texts {
-            if self.take_word(word) {
-                let contains = self.take_word("contains");
-                let (text, _) = self.parse_plain_text("a text")?;
-                let test = if contains { TextTest::Contains(text) } else { TextTest::Is(text) };
-                return Ok(Some(make(test)));
-            }
-        }
-        if self.take_word("tapped") {
-            return Ok(self.parse_scene_combo()?.map(Expectation::Tapped));
-        }
-        if self.take_word("clicked") || self.take_word("scrolled") {
-            return self.parse_clicked(word);
-        }
-        if self.take_word("pointer") {
-            self.expect_word("at", "after `pointer`")?;
-            let x = self.parse_pixel()?;
-            self.expect_sign(Sign::Comma, "between the two numbers")?;
-            return Ok(Some(Expectation::PointerAt(x, self.parse_pixel()?)));
-        }
-        if self.take_word("nothing") {
-            let span = if self.take_word("for") { self.parse_duration()? } else { Duration::ZERO };
-            return Ok(Some(Expectation::Nothing(span)));
-        }
-        let known = [
-            "typed", "tapped", "clicked", "scrolled", "launched", "hint", "logged", "pointer",
-            "nothing",
-        ];
-        self.fail_unknown("`typed`, `tapped`, `clicked`, `launched`, `hint` or `nothing`", &known)
-    }
-
-    fn parse_clicked(&mut self, word: &str) -> Parsed<Option<Expectation>> {
-        let button = if word == "clicked" {
-            self.parse_pointer_key("-button", &["left", "middle", "right", "back", "forward"])?
-        } else {
-            self.parse_pointer_key("wheel-", &["up", "down", "left", "right"])?
+    fn parse_draws(&mut self) -> Parsed<SceneAct> {
+        let shape = self.expect_path("the shape's name")?;
+        self.expect_word("holding", "before the key or button that is held")?;
+        let span = self.peek().span;
+        let combo = self.parse_scene_combo()?;
+        let Some(key) = combo.last().filter(|_| combo.0.len() == 1) else {
+            let finding = Finding::new(Code::Unexpected, span, "one key or button is held");
+            self.findings.push(finding.label("name one"));
+            return Err(Said);
         };
-        let mut count = 1;
-        if self.peek().kind == TokenKind::Number {
-            count = self.parse_pixel()?.max(0) as usize;
-            if word == "clicked" {
-                self.expect_word("times", "after how often")?;
-            }
-        }
-        Ok(button.fixed().map(|combo| Expectation::Clicked(combo, count)))
+        Ok(SceneAct::Draws(shape.text, key, self.parse_score()?))
     }
 
-    fn parse_scene_combo(&mut self) -> Parsed<Option<Combo>> {
-        let combo = self.parse_combo()?;
-        let fixed = combo.fixed();
-        let unread = combo.parts.iter().any(|part| matches!(part, KeyPart::Unread(_)));
-        if fixed.is_none() && !unread {
-            self.findings.push(
-                Finding::new(Code::Unexpected, combo.span, "a scene names its keys as they are")
-                    .label("not a key by name"),
-            );
+    fn parse_score(&mut self) -> Parsed<f64> {
+        if !self.take_word("score") {
+            return Ok(1.0);
         }
-        Ok(fixed)
-    }
-
-    fn parse_duration(&mut self) -> Parsed<Duration> {
         let value = self.parse_expr()?;
         match value.kind {
-            ExprKind::Value(Value::Duration(span)) => Ok(span),
-            ExprKind::Unread => Err(Said),
+            ExprKind::Value(Value::Number(score)) if (0.0..=1.0).contains(&score) => Ok(score),
             _ => {
-                self.findings.push(
-                    Finding::new(Code::WrongKind, value.span, "expected a duration")
-                        .label("not a duration")
-                        .help("write the unit: `500ms`, `2s`, `5min`, `1h`"),
-                );
+                let finding = Finding::new(Code::WrongKind, value.span, "a score runs from 0 to 1");
+                self.findings.push(finding.label("not a score"));
                 Err(Said)
             }
         }
     }
 
-    fn parse_pixel(&mut self) -> Parsed<i32> {
+    fn parse_scene_window(&mut self) -> Parsed<SceneAct> {
+        if self.take_word("title") {
+            return Ok(SceneAct::WindowTitle(self.parse_text("the title")?));
+        }
+        let opens = self.take_word("opens");
+        if !opens {
+            self.expect_word("focused", "`opens` or `title` after `window`")?;
+        }
+        self.expect_word("app", "before the program's name")?;
+        let app = self.parse_text("a program's name")?;
+        if !opens {
+            return Ok(SceneAct::WindowFocused(app));
+        }
+        let title =
+            if self.take_word("title") { Some(self.parse_text("the title")?) } else { None };
+        Ok(SceneAct::WindowOpens(app, title))
+    }
+
+    /// `"2031-06-21 23:59:30" [offset MINUTES]`, or a time of day on the first day.
+    fn parse_clock(&mut self) -> Parsed<SceneAct> {
+        let piece = self.peek();
+        let mut wall = if piece.kind == TokenKind::Clock {
+            let time = self.parse_time_of_day()?;
+            WallTime { local: i64::from(time.seconds()), offset: 0 }
+        } else {
+            let text = self.parse_text("a date and time, such as \"2031-06-21 23:59\"")?;
+            match wall_time(&text) {
+                Some(wall) => wall,
+                None => return self.fail_at(piece, "a date and time: \"2031-06-21 23:59\"", None),
+            }
+        };
+        if self.take_word("offset") {
+            wall.offset = self.parse_pixel()?.saturating_mul(60);
+        }
+        Ok(SceneAct::Clock(wall))
+    }
+
+    /// A value as it is written: a text, number, truth, duration, share, time or list of these.
+    fn parse_answer(&mut self) -> Parsed<Value> {
+        let expr = self.parse_expr()?;
+        constant(&expr).ok_or_else(|| {
+            let finding =
+                Finding::new(Code::WrongKind, expr.span, "a scene gives values as they are");
+            self.findings.push(finding.label("not a plain value"));
+            Said
+        })
+    }
+
+    pub(super) fn parse_text(&mut self, what: &str) -> Parsed<String> {
+        self.parse_raw_or_text(&format!("{what} between quotes")).map(|(text, _)| text)
+    }
+
+    pub(super) fn parse_scene_combo(&mut self) -> Parsed<Combo> {
+        let combo = self.parse_combo()?;
+        if let Some(fixed) = combo.fixed() {
+            return Ok(fixed);
+        }
+        if !combo.parts.iter().any(|part| matches!(part, KeyPart::Unread(_))) {
+            self.findings.push(
+                Finding::new(Code::Unexpected, combo.span, "a scene names its keys as they are")
+                    .label("not a key by name"),
+            );
+        }
+        Err(Said)
+    }
+
+    pub(super) fn parse_pixels(&mut self) -> Parsed<(i32, i32)> {
+        let x = self.parse_pixel()?;
+        self.expect_sign(Sign::Comma, "between the two numbers")?;
+        Ok((x, self.parse_pixel()?))
+    }
+
+    pub(super) fn parse_pixel(&mut self) -> Parsed<i32> {
         let value = self.parse_expr()?;
         match value.kind {
             ExprKind::Value(Value::Number(number)) if number.fract() == 0.0 => Ok(number as i32),
+            ExprKind::Negate(inner) if matches!(inner.kind, ExprKind::Value(Value::Number(_))) => {
+                match inner.kind {
+                    ExprKind::Value(Value::Number(number)) => Ok(-number as i32),
+                    _ => Err(Said),
+                }
+            }
             ExprKind::Unread => Err(Said),
             _ => {
                 let finding = Finding::new(Code::WrongKind, value.span, "expected a whole number");
@@ -210,4 +254,38 @@ impl Parser<'_> {
             }
         }
     }
+}
+
+/// The value of an expression that holds no names.
+pub(super) fn constant(expr: &crate::tree::Expr) -> Option<Value> {
+    match &expr.kind {
+        ExprKind::Value(value) => Some(value.clone()),
+        ExprKind::Text(parts) => match parts.as_slice() {
+            [] => Some(Value::Text(String::new())),
+            [TextPart::Literal(text)] => Some(Value::Text(text.clone())),
+            _ => None,
+        },
+        ExprKind::Key(combo) => combo.fixed().map(Value::Key),
+        ExprKind::List(values) => {
+            values.iter().map(constant).collect::<Option<_>>().map(Value::List)
+        }
+        _ => None,
+    }
+}
+
+/// `2031-06-21 23:59[:30]`
+fn wall_time(text: &str) -> Option<WallTime> {
+    let (date, time) = text.split_once(' ')?;
+    let mut date = date.splitn(3, '-').map(|part| part.parse::<u32>().ok());
+    let mut time = time.splitn(3, ':').map(|part| part.parse::<u32>().ok());
+    let (year, month, day) = (date.next()??, date.next()??, date.next()??);
+    let (hour, minute) = (time.next()??, time.next()??);
+    let second = time.next().unwrap_or(Some(0))?;
+    let sound = (1..=9999).contains(&year)
+        && (1..=12).contains(&month)
+        && (1..=31).contains(&day)
+        && hour < 24
+        && minute < 60
+        && second < 60;
+    sound.then(|| WallTime::from_civil(year.into(), month, day, hour, minute, second))
 }

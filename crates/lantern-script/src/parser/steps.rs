@@ -1,20 +1,18 @@
-//! Steps and blocks of steps.
+//! Steps and blocks of steps. Those that ask something of programs, devices or the person are in
+//! `deeds`.
 
-use lantern_model::{Key, KeyRef};
-
-use super::{Parsed, Parser, Said, not_yet};
+use super::deeds::{self, GIVES_VALUE};
+use super::{Parsed, Parser, Said};
 use crate::near_name;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Combo, Expr, KeyPart, Step, StepKind};
+use crate::tree::{Spot, SpotFrom, Step, StepKind};
 
-/// Steps of the language that this version does, by their first word.
+/// The first words of the steps of this file.
 const STEPS: &[&str] = &[
-    "tap", "press", "release", "toggle", "hold", "type", "click", "move", "scroll", "launch",
-    "run", "wait", "repeat", "if", "set", "let", "log", "hint", "stop",
+    "tap", "press", "release", "toggle", "hold", "type", "click", "drag", "move", "scroll", "with",
+    "wait", "repeat", "for", "if", "any", "set", "let", "log", "hint", "stop", "pause", "resume",
+    "enter", "leave",
 ];
-
-/// What gives a value as the whole right side of `let` or `set`.
-const GIVES_VALUE: &[&str] = &["run", "shell", "get", "ask", "pick", "confirm", "read"];
 
 impl Parser<'_> {
     /// `{ steps }`
@@ -49,7 +47,8 @@ impl Parser<'_> {
     pub(super) fn parse_single_step(&mut self) -> Vec<Step> {
         let start = self.at;
         let result = self.nest(|parser| {
-            let step = parser.parse_step()?;
+            let mut step = parser.parse_step()?;
+            step.otherwise = parser.parse_otherwise(&step.kind)?;
             parser.expect_end_of_statement()?;
             Ok(step)
         });
@@ -58,9 +57,22 @@ impl Parser<'_> {
             Err(Said) => {
                 self.recover_statement(start);
                 let span = self.pieces[start].span;
-                vec![Step { kind: StepKind::Unread, span }]
+                vec![Step { kind: StepKind::Unread, otherwise: None, span }]
             }
         }
+    }
+
+    /// `else { }` behind a step, on the next line only behind a brace.
+    fn parse_otherwise(&mut self, kind: &StepKind) -> Parsed<Option<Vec<Step>>> {
+        let after = self.at;
+        if self.pieces[after - 1].kind == TokenKind::Sign(Sign::BraceClose) {
+            self.take_line_ends();
+        }
+        if matches!(kind, StepKind::If { .. }) || !self.take_word("else") {
+            self.at = after;
+            return Ok(None);
+        }
+        self.parse_block("after `else`").map(Some)
     }
 
     fn parse_step(&mut self) -> Parsed<Step> {
@@ -69,31 +81,35 @@ impl Parser<'_> {
             return self.fail("a step, such as `type \"text\"`");
         }
         let word = self.slice(piece.span);
-        let follower = self.peek_second();
-        let is_call = follower.kind == TokenKind::Sign(Sign::ParenOpen) && !follower.spaced;
-        let kind = if let Some(kind) = self.parse_step_kind(word)? {
-            kind
-        } else if is_call {
+        let kind = if STEPS.contains(&word) {
+            self.next();
+            self.parse_step_kind(word)?
+        } else if deeds::DEEDS.contains(&word) {
+            StepKind::Do(Box::new(self.parse_deed()?))
+        } else if self.begins_call() {
             self.parse_call()?
-        } else if not_yet::STEPS.contains(&word) {
-            let span = self.skip_not_yet(&format!("`{word}`"));
-            return Ok(Step { kind: StepKind::Unread, span });
         } else {
-            let known = STEPS.iter().chain(not_yet::STEPS).copied();
+            let known = STEPS.iter().chain(deeds::DEEDS).copied();
             let near = near_name(word, known)
                 .map(|name| format!("did you mean `{name}`?"))
                 .or_else(|| Some(format!("to call a macro write `{word}()`")));
             return self.fail_at(piece, "a step", near);
         };
-        Ok(Step { kind, span: piece.span.to(self.last_span()) })
+        Ok(Step { kind, otherwise: None, span: piece.span.to(self.last_span()) })
     }
 
-    fn parse_step_kind(&mut self, word: &str) -> Parsed<Option<StepKind>> {
-        if !STEPS.contains(&word) {
-            return Ok(None);
+    /// Whether a name, perhaps with dots, and a touching `(` stand here.
+    fn begins_call(&mut self) -> bool {
+        let mut at = self.at + 1;
+        while self.pieces[at].kind == TokenKind::Sign(Sign::Dot) && at + 1 < self.pieces.len() {
+            at += 2;
         }
-        self.next();
-        Ok(Some(match word {
+        let piece = self.pieces[at.min(self.pieces.len() - 1)];
+        piece.kind == TokenKind::Sign(Sign::ParenOpen) && !piece.spaced
+    }
+
+    fn parse_step_kind(&mut self, word: &str) -> Parsed<StepKind> {
+        Ok(match word {
             "tap" => self.parse_tap()?,
             "press" => StepKind::Press(self.parse_combo()?),
             "release" => StepKind::Release(self.parse_combo()?),
@@ -108,18 +124,32 @@ impl Parser<'_> {
                 StepKind::Type { text, pace, anyway: self.take_word("anyway") }
             }
             "click" => self.parse_click()?,
+            "drag" => self.parse_drag()?,
             "move" => self.parse_move()?,
             "scroll" => self.parse_scroll()?,
-            "launch" => self.parse_launch()?,
-            "run" => self.parse_run()?,
+            "with" => {
+                self.expect_word("app", "after `with`")?;
+                let program = self.parse_expr()?;
+                StepKind::With(program, self.parse_block("after the program")?)
+            }
             "wait" => self.parse_wait()?,
             "repeat" => self.parse_repeat()?,
+            "for" => self.parse_for()?,
             "if" => self.parse_if()?,
+            "any" => self.parse_any_of()?,
             "set" | "let" => self.parse_assignment(word == "let")?,
             "log" => StepKind::Log(self.parse_expr()?),
             "hint" => self.parse_hint()?,
-            _ => self.parse_stop()?,
-        }))
+            "stop" => self.parse_stop()?,
+            "pause" => StepKind::Pause(self.expect_path("the name of a rule")?),
+            "resume" => StepKind::Resume(self.expect_path("the name of a rule")?),
+            "enter" | "leave" => {
+                self.expect_word("layer", &format!("after `{word}`"))?;
+                let name = self.expect_path("the layer's name")?;
+                if word == "enter" { StepKind::Enter(name) } else { StepKind::Leave(name) }
+            }
+            other => unreachable!("`{other}` stands in the list of steps"),
+        })
     }
 
     fn parse_tap(&mut self) -> Parsed<StepKind> {
@@ -137,9 +167,7 @@ impl Parser<'_> {
         let piece = self.peek();
         let button = match piece.kind {
             TokenKind::Sign(Sign::ParenOpen) => self.parse_combo()?,
-            _ => {
-                self.parse_pointer_key("-button", &["left", "middle", "right", "back", "forward"])?
-            }
+            _ => self.parse_pointer_key("-button", BUTTONS)?,
         };
         let (times, pace) = self.parse_times_and_pace()?;
         Ok(StepKind::Tap { combos: vec![button], times, pace })
@@ -152,89 +180,74 @@ impl Parser<'_> {
         Ok(StepKind::Tap { combos: vec![wheel], times, pace: None })
     }
 
-    /// One of `words`, as the pointer key whose name has `affix`.
-    pub(super) fn parse_pointer_key(&mut self, affix: &str, words: &[&str]) -> Parsed<Combo> {
-        let piece = self.peek();
-        let word = self.slice(piece.span);
-        if piece.kind != TokenKind::Word || !words.contains(&word) {
-            let list: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
-            return self.fail_unknown(&list.join(", "), words);
-        }
-        self.next();
-        let name = if affix.starts_with('-') {
-            format!("{word}{affix}")
-        } else {
-            format!("{affix}{word}")
+    /// `drag left to X, Y over D`
+    fn parse_drag(&mut self) -> Parsed<StepKind> {
+        let button = match self.peek().kind {
+            TokenKind::Sign(Sign::ParenOpen) => self.parse_combo()?,
+            _ => self.parse_pointer_key("-button", BUTTONS)?,
         };
-        let key = Key::named(&name).expect("every button and wheel direction is a key");
-        let part = KeyPart::Key(KeyRef::Named(key), piece.span);
-        Ok(Combo { parts: vec![part], span: piece.span })
+        let (to, over) = self.parse_spot("drag")?;
+        Ok(StepKind::Drag { button, to, over })
     }
 
     fn parse_move(&mut self) -> Parsed<StepKind> {
+        let (to, over) = self.parse_spot("move")?;
+        Ok(StepKind::Move { to, over })
+    }
+
+    /// `to X, Y [of window | of screen] [over D]`, `by X, Y [over D]`
+    fn parse_spot(&mut self, step: &str) -> Parsed<(Spot, Option<crate::tree::Expr>)> {
         let by = self.take_word("by");
         if !by {
-            self.expect_word("to", "or `by` after `move`")?;
+            self.expect_word("to", &format!("or `by` after `{step}`"))?;
         }
         let x = self.parse_expr()?;
         self.expect_sign(Sign::Comma, "between the two numbers")?;
         let y = self.parse_expr()?;
-        for word in ["over", "of"] {
-            if self.is_word(word) {
-                let span = self.next().span;
-                self.split_lines(Parser::skip_statement);
-                self.say_not_yet(&format!("`move ... {word}`"), span);
-                return Ok(StepKind::Unread);
-            }
+        let mut from = if by { SpotFrom::Pointer } else { SpotFrom::Corner };
+        if !by && self.take_word("of") {
+            from = if self.take_word("window") {
+                SpotFrom::Window
+            } else {
+                self.expect_word("screen", "or `window` after `of`")?;
+                SpotFrom::Screen
+            };
         }
-        Ok(if by { StepKind::MoveBy(x, y) } else { StepKind::MoveTo(x, y) })
-    }
-
-    fn parse_launch(&mut self) -> Parsed<StepKind> {
-        let program = self.parse_expr()?;
-        if self.take_word("as") {
-            let name = self.expect_name("a name for what is started")?;
-            self.say_not_yet("`launch ... as`", name.span);
-            self.mentions.push(name.text);
-        }
-        Ok(StepKind::Launch(program))
-    }
-
-    fn parse_run(&mut self) -> Parsed<StepKind> {
-        let mut words = vec![self.parse_expr()?];
-        while self.take_sign(Sign::Comma) {
-            self.take_line_ends();
-            words.push(self.parse_expr()?);
-        }
-        let limit = if self.is_words("at", "most") {
-            self.next();
-            self.next();
-            Some(self.parse_expr()?)
-        } else {
-            None
-        };
-        self.skip_else();
-        Ok(StepKind::Run { words, limit })
-    }
-
-    /// `else { }` behind a step that can fail is not done yet.
-    fn skip_else(&mut self) {
-        if self.is_word("else") {
-            let span = self.peek().span;
-            self.split_lines(Parser::skip_statement);
-            self.say_not_yet("`else` after a step that can fail", span);
-        }
+        let over = if self.take_word("over") { Some(self.parse_expr()?) } else { None };
+        Ok((Spot { x, y, from }, over))
     }
 
     fn parse_wait(&mut self) -> Parsed<StepKind> {
-        if self.is_word("until") {
-            let span = self.peek().span;
-            self.split_lines(Parser::skip_statement);
-            self.say_not_yet("`wait until`", span);
-            return Ok(StepKind::Unread);
+        if self.take_word("until") {
+            let condition = self.parse_expr()?;
+            return Ok(StepKind::WaitUntil { condition, limit: self.parse_limit()? });
         }
         let forever = self.at_end_of_statement();
         Ok(StepKind::Wait(if forever { None } else { Some(self.parse_expr()?) }))
+    }
+
+    /// `for NAME in LIST { }`
+    fn parse_for(&mut self) -> Parsed<StepKind> {
+        let name = self.expect_name("a name for each value")?;
+        self.expect_word("in", "before the list")?;
+        let list = self.parse_expr()?;
+        let body = self.parse_block("before the steps for each value")?;
+        Ok(StepKind::For { name, list, body })
+    }
+
+    /// `any of { } or { }`
+    fn parse_any_of(&mut self) -> Parsed<StepKind> {
+        self.expect_word("of", "after `any`")?;
+        let mut blocks = vec![self.parse_block("after `any of`")?];
+        loop {
+            let after = self.at;
+            self.take_line_ends();
+            if !self.take_word("or") {
+                self.at = after;
+                return Ok(StepKind::AnyOf(blocks));
+            }
+            blocks.push(self.parse_block("after `or`")?);
+        }
     }
 
     fn parse_repeat(&mut self) -> Parsed<StepKind> {
@@ -256,7 +269,7 @@ impl Parser<'_> {
             let word = self.next().span;
             otherwise = if self.take_word("if") {
                 let kind = self.nest(Parser::parse_if)?;
-                vec![Step { kind, span: word.to(self.last_span()) }]
+                vec![Step { kind, otherwise: None, span: word.to(self.last_span()) }]
             } else {
                 self.parse_block("or `if` after `else`")?
             };
@@ -265,15 +278,14 @@ impl Parser<'_> {
     }
 
     fn parse_assignment(&mut self, fresh: bool) -> Parsed<StepKind> {
-        let name = self.expect_name("a name")?;
+        let name = if fresh { self.expect_name("a name")? } else { self.expect_path("a name")? };
         self.expect_sign(Sign::Assign, "after the name")?;
         self.take_line_ends();
         let piece = self.peek();
         if piece.kind == TokenKind::Word && GIVES_VALUE.contains(&self.slice(piece.span)) {
-            self.mentions.push(name.text.clone());
-            self.skip_not_yet(&format!("the value of `{}`", self.slice(piece.span)));
-            let value = Expr { kind: crate::tree::ExprKind::Unread, span: piece.span };
-            return Ok(if fresh { StepKind::Let(name, value) } else { StepKind::Set(name, value) });
+            let mut deed = self.parse_deed()?;
+            deed.into = Some((fresh, name));
+            return Ok(StepKind::Do(Box::new(deed)));
         }
         let value = self.parse_expr()?;
         Ok(if fresh { StepKind::Let(name, value) } else { StepKind::Set(name, value) })
@@ -298,23 +310,14 @@ impl Parser<'_> {
         if self.take_word("all") {
             return Ok(StepKind::StopAll);
         }
-        Ok(StepKind::StopNamed(self.expect_name("the name of a rule, or `all`")?))
+        Ok(StepKind::StopNamed(self.expect_path("the name of a rule, or `all`")?))
     }
 
     fn parse_call(&mut self) -> Parsed<StepKind> {
-        let name = self.expect_name("a macro's name")?;
-        self.next();
-        let arguments = self.join_lines(|parser| {
-            let mut arguments = Vec::new();
-            while !parser.is_sign(Sign::ParenClose) {
-                arguments.push(parser.parse_expr()?);
-                if !parser.take_sign(Sign::Comma) {
-                    break;
-                }
-            }
-            parser.expect_sign(Sign::ParenClose, "after the values")?;
-            Ok(arguments)
-        })?;
-        Ok(StepKind::Call(name, arguments))
+        let name = self.expect_path("a macro's name")?;
+        Ok(StepKind::Call(name, self.parse_arguments()?))
     }
 }
+
+/// The mouse buttons, as a click names them.
+pub(super) const BUTTONS: &[&str] = &["left", "middle", "right", "back", "forward"];

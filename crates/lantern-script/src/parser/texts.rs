@@ -125,7 +125,7 @@ impl Parser<'_> {
     /// Reads the stretch inside a text as an expression of its own.
     fn read_inner(&mut self, start: usize, end: usize, span: Span) -> Expr {
         let mut findings = Vec::new();
-        let pieces = Parser::cut(self.text, start, end, &mut findings);
+        let pieces = Parser::cut(self.text, start, end, &mut findings, None);
         let mut inner = Parser::new(self.text, pieces, findings);
         inner.depth = self.depth + 1;
         let result = inner.join_lines(|parser| {
@@ -136,7 +136,7 @@ impl Parser<'_> {
             }
         });
         self.findings.append(&mut inner.findings);
-        self.mentions.append(&mut inner.mentions);
+        self.broken.append(&mut inner.broken);
         result.unwrap_or(Expr { kind: ExprKind::Unread, span })
     }
 }

@@ -1,7 +1,7 @@
 //! What rules and steps become.
 
 use lantern_model::code::Op;
-use lantern_model::{Again, KeyRef, Manner, RuleSet};
+use lantern_model::{Again, Cause, KeyRef, Manner, RuleSet};
 
 use crate::check_text;
 
@@ -13,10 +13,18 @@ fn rules(text: &str) -> RuleSet {
 #[test]
 fn a_set_of_keys_is_one_trigger_for_each_and_brings_its_key() {
     let set = rules("when key ctrl+[1..4 except 3, up] as k => type \"{k}\"\n");
-    let combos: Vec<String> = set.rules[0].triggers.iter().map(|t| t.combo.to_string()).collect();
+    let keys: Vec<(String, KeyRef)> = set.rules[0]
+        .triggers
+        .iter()
+        .map(|trigger| match &trigger.cause {
+            Cause::Key { combo, brings, .. } => (combo.to_string(), *brings),
+            other => panic!("{other:?}"),
+        })
+        .collect();
+    let combos: Vec<&str> = keys.iter().map(|(combo, _)| combo.as_str()).collect();
     assert_eq!(combos, ["ctrl+1", "ctrl+2", "ctrl+4", "ctrl+up"]);
     assert!(set.rules[0].brings);
-    assert!(matches!(set.rules[0].triggers[3].brings, KeyRef::Named(key) if key.name() == "up"));
+    assert!(matches!(keys[3].1, KeyRef::Named(key) if key.name() == "up"));
 }
 
 #[test]
@@ -27,10 +35,17 @@ fn clauses_stand_in_the_rule() {
     let rule = &set.rules[0];
     assert_eq!(rule.label, "Feed");
     assert_eq!(rule.name.as_deref(), Some("feed"));
-    assert_eq!(rule.apps.as_deref(), Some(&["corelog".to_owned()][..]));
+    assert_eq!(rule.scope.apps.as_deref(), Some(&["corelog".to_owned()][..]));
     assert_eq!(rule.again, Again::IsIgnored);
     assert!(rule.while_held && !rule.passing && !rule.repeating);
-    let manners: Vec<Manner> = rule.triggers.iter().map(|trigger| trigger.manner).collect();
+    let manners: Vec<Manner> = rule
+        .triggers
+        .iter()
+        .map(|trigger| match trigger.cause {
+            Cause::Key { manner, .. } => manner,
+            ref other => panic!("{other:?}"),
+        })
+        .collect();
     assert_eq!(manners, [Manner::Released, Manner::Pressed]);
     assert_eq!((rule.place.line, rule.place.column), (4, 1));
 }

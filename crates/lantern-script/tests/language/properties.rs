@@ -130,12 +130,12 @@ fn holds(text: &str) {
     let source = Source::new("soup.lantern", text);
     let checked = check(&source);
     for finding in &checked.findings {
-        assert!(source.text.get(finding.span.range()).is_some(), "{finding:?}");
+        assert!(source.text().get(finding.span.range()).is_some(), "{finding:?}");
         assert!(!render(finding, &source, false).is_empty());
     }
     let (_, findings) = parse_scene(&source);
     for finding in findings {
-        assert!(source.text.get(finding.span.range()).is_some(), "{finding:?}");
+        assert!(source.text().get(finding.span.range()).is_some(), "{finding:?}");
     }
 }
 

@@ -27,7 +27,14 @@ fn expectations_are_shown_as_they_are_written() {
         "typed \"a\"",
         "typed contains \"a\"",
         "tapped ctrl+shift+e",
-        "clicked left-button",
+        "clicked left",
+        "scrolled down 3",
+        "sent \"lamp\"",
+        "put contains \"saw\"",
+        "failed \"x\"",
+        "reached ctrl+q",
+        "down ctrl",
+        "up left-button",
         "launched \"corelog\"",
         "hint contains \"section\"",
         "logged \"x\"",
@@ -36,7 +43,7 @@ fn expectations_are_shown_as_they_are_written() {
         "nothing for 2s",
     ];
     for words in written {
-        let text = format!("expect {}\n", words.replace("left-button", "left"));
+        let text = format!("expect {words}\n");
         let (scene, findings) = parse_scene(&Source::new("night.scene", text));
         assert_eq!(findings, []);
         let SceneAct::Expect(expectation) = &scene.lines[0].act else { panic!("it expects") };

@@ -24,14 +24,19 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
     let rules = checked.rules.as_ref().map_or(0, |set| set.rules.len());
     if arguments.json {
         let findings = checked.findings.iter().map(|finding| finding_data(finding, &source));
-        print_json(&Report { version: 1, file: &source.name, rules, findings: findings.collect() });
+        print_json(&Report {
+            version: 1,
+            file: source.name(),
+            rules,
+            findings: findings.collect(),
+        });
     } else {
         print_findings(&checked.findings, &source);
         if checked.rules.is_some() {
             let count = if rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
-            say!("{}: {count}, {}", source.name, summary(&checked.findings));
+            say!("{}: {count}, {}", source.name(), summary(&checked.findings));
         } else {
-            say!("{}: {}", source.name, summary(&checked.findings));
+            say!("{}: {}", source.name(), summary(&checked.findings));
         }
     }
     Ok(if checked.findings.is_empty() { Status::Done } else { Status::Found })

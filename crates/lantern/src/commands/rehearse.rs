@@ -42,7 +42,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
     let (source, checked) = files::read_rules(&arguments.file)?;
     let Some(rules) = checked.rules else {
         print_broken(arguments.json, &checked.findings, &source);
-        return Err(Failure::Broken { path: source.name.clone() });
+        return Err(Failure::Broken { path: source.name().to_owned() });
     };
     let mut scenes = Vec::new();
     for path in &arguments.scenes {
@@ -50,7 +50,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
         let (scene, findings) = parse_scene(&scene_source);
         if !findings.is_empty() {
             print_broken(arguments.json, &findings, &scene_source);
-            return Err(Failure::Broken { path: scene_source.name.clone() });
+            return Err(Failure::Broken { path: scene_source.name().to_owned() });
         }
         let played = play(&rules, &scene);
         let lines: Vec<u32> =
@@ -60,7 +60,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
     if arguments.json {
         print_json(&Report {
             version: 1,
-            file: &source.name,
+            file: source.name(),
             findings: checked.findings.iter().map(|f| finding_data(f, &source)).collect(),
             scenes: scenes
                 .iter()
@@ -80,10 +80,10 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
 fn print_broken(json: bool, findings: &[Finding], source: &Source) {
     if json {
         let findings = findings.iter().map(|finding| finding_data(finding, source)).collect();
-        print_json(&Report { version: 1, file: &source.name, findings, scenes: Vec::new() });
+        print_json(&Report { version: 1, file: source.name(), findings, scenes: Vec::new() });
     } else {
         print_findings(findings, source);
-        crate::style::say!("{}: {}", source.name, summary(findings));
+        crate::style::say!("{}: {}", source.name(), summary(findings));
     }
 }
 
@@ -95,7 +95,7 @@ fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneRep
         instead: &unmet.instead,
     });
     SceneReport {
-        scene: &source.name,
+        scene: source.name(),
         passed: played.unmet.is_empty(),
         expectations: played.expected,
         unmet: unmet.collect(),
@@ -104,7 +104,7 @@ fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneRep
 }
 
 fn print_scene(source: &Source, lines: &[u32], played: &Played) {
-    let name = &source.name;
+    let name = source.name();
     let met = played.expected - played.unmet.len();
     if played.unmet.is_empty() {
         crate::style::say!(

@@ -16,7 +16,7 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     let (source, checked) = files::read_rules(&path)?;
     print_findings(&checked.findings, &source);
     let Some(rules) = checked.rules else {
-        return Err(Failure::Broken { path: source.name });
+        return Err(Failure::Broken { path: source.name().to_owned() });
     };
     let display = std::env::var("DISPLAY").unwrap_or_default();
     if display.is_empty() {
@@ -27,7 +27,7 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     let held = HeldKeys::open(&runtime.held_keys())?;
     let desk = X11Desk::open(held)?;
     let _guarded = Guarded::start(&runtime.held_keys())?;
-    let scoped = rules.rules.iter().any(|rule| rule.apps.is_some());
+    let scoped = rules.rules.iter().any(|rule| !rule.scope.is_anywhere());
     if scoped && !desk.tells_programs()? {
         complain!(
             "{}warning{0:#}: no window manager tells which program is in front, so rules with \

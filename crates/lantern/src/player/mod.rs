@@ -1,16 +1,20 @@
 //! Plays a scene: the engine and a simulated desk with one clock between them, which jumps from
 //! deadline to deadline.
 
+mod acts;
+mod world;
+
 use std::collections::BTreeMap;
 use std::time::Duration;
 
 use lantern_desk::{Desk, Output, SimulatedDesk, What};
 use lantern_engine::{Engine, ReasonKind};
-use lantern_model::{Combo, Effect, EffectId, Event, Key, Layout, Order, RuleSet, RunId, Time};
+use lantern_model::{Effect, EffectId, Event, Key, Layout, Order, RuleSet, RunId, Time, WallTime};
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
-use crate::timeline::{Sent, SentKind, Timeline};
+use crate::timeline::{self, Sent, SentKind, Timeline};
 use crate::wording::{combo_name, describe};
+use world::World;
 
 /// How long a key of a scene stays down.
 const KEY_DOWN: Duration = Duration::from_millis(50);
@@ -43,10 +47,18 @@ pub struct Played {
     pub unmet: Vec<Unmet>,
 }
 
+/// The seed of all chance in a scene.
+const SEED: u64 = 1;
+
+/// What the wall clock shows when a scene begins, unless it says otherwise.
+fn first_morning() -> WallTime {
+    WallTime::from_civil(2031, 6, 21, 9, 0, 0)
+}
+
 /// Plays a scene against rules, from the start.
 pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
     let mut player = Player::new(rules);
-    player.settle();
+    player.begin(scene);
     let mut unmet = Vec::new();
     let mut expected = 0;
     for (index, line) in scene.lines.iter().enumerate() {
@@ -73,6 +85,7 @@ pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
 struct Player {
     engine: Engine,
     desk: SimulatedDesk,
+    world: World,
     now: Time,
     timeline: Timeline,
     reasons_seen: u64,
@@ -88,13 +101,16 @@ struct Player {
     told: usize,
     /// How many things went out.
     sent: usize,
+    /// Keys of the person's that came to a program, those that were expected left out.
+    reached: Vec<Vec<Key>>,
 }
 
 impl Player {
     fn new(rules: &RuleSet) -> Player {
         Player {
-            engine: Engine::new(rules.clone()),
+            engine: Engine::new(rules.clone(), SEED),
             desk: SimulatedDesk::new(Layout::us()),
+            world: World::default(),
             now: Time::START,
             timeline: Timeline::default(),
             reasons_seen: 0,
@@ -106,7 +122,24 @@ impl Player {
             consumed: 0,
             told: 0,
             sent: 0,
+            reached: Vec::new(),
         }
+    }
+
+    /// The desk wakes up: the clock is told, and the rules that wait for the start fire.
+    fn begin(&mut self, scene: &Scene) {
+        self.settle();
+        let first = scene.lines.first().map(|line| &line.act);
+        if !matches!(first, Some(SceneAct::Clock(_))) {
+            self.tell(Event::Clock(first_morning()));
+        }
+        self.tell(Event::Started);
+    }
+
+    /// Something happens that is not the desk's to see.
+    fn tell(&mut self, event: Event) {
+        self.engine.handle_event(self.now, event);
+        self.settle();
     }
 
     /// Hands events and effects to and fro until both sides are quiet.
@@ -134,7 +167,7 @@ impl Player {
         let done = match &effect.order {
             Order::Arm(armed) => self.desk.arm(armed.clone()),
             Order::Input(step) => self.desk.input(self.now, effect.id, step),
-            Order::GiveBack(key) => self.desk.give_back(self.now, *key),
+            Order::GiveBack(back) => self.desk.give_back(self.now, back),
             Order::Hint { text, place, span } => {
                 self.desk.hint(self.now, effect.id, text, *place, *span)
             }
@@ -142,24 +175,17 @@ impl Player {
                 self.send(effect.run, SentKind::Logged(text.clone()));
                 Ok(())
             }
-            Order::Launch(program) => {
-                self.send(effect.run, SentKind::Launched(program.clone()));
-                let name = program.split(' ').next().unwrap_or(program);
-                self.desk.open(name.rsplit('/').next().unwrap_or(name));
-                self.finish_effect(effect.id);
-                Ok(())
-            }
-            Order::Run { words, .. } => {
-                self.send(effect.run, SentKind::Launched(words.join(" ")));
-                self.finish_effect(effect.id);
+            Order::Do(deed) => self.perform_deed(&effect, deed),
+            Order::Abandon(effect) => {
+                self.world.abandon(*effect);
                 Ok(())
             }
         };
         done.expect("a simulated desk never goes away");
     }
 
-    fn finish_effect(&mut self, effect: EffectId) {
-        self.engine.handle_event(self.now, Event::Outcome { effect, result: Ok(()) });
+    fn finish_effect(&mut self, effect: EffectId, result: world::Answer) {
+        self.engine.handle_event(self.now, Event::Outcome { effect, result });
     }
 
     fn rule_of(&self, run: Option<RunId>) -> Option<String> {
@@ -171,6 +197,14 @@ impl Player {
         self.sent += 1;
         let rule = self.rule_of(run);
         self.timeline.send(Sent { time: self.now, until: self.now, run, rule, kind, count: 1 });
+    }
+
+    /// A run ended because a step failed; the table says where.
+    fn send_failure(&mut self, run: RunId, rule: Option<String>, message: String, words: String) {
+        self.sent += 1;
+        let kind = SentKind::Failed { message, words };
+        let (time, until) = (self.now, self.now);
+        self.timeline.send(Sent { time, until, run: Some(run), rule, kind, count: 1 });
     }
 
     fn take_reasons(&mut self) {
@@ -185,7 +219,13 @@ impl Player {
                     self.timeline.fire(reason.time, label.unwrap_or_default());
                 }
                 ReasonKind::Ended(_) => {}
-                other => self.timeline.note(reason.time, label, describe(other)),
+                ReasonKind::Failed { run, message, .. } => {
+                    let words = describe(&reason.kind, self.engine.rules());
+                    self.send_failure(*run, label, message.clone(), words);
+                }
+                other => {
+                    self.timeline.note(reason.time, label, describe(other, self.engine.rules()))
+                }
             }
         }
     }
@@ -197,6 +237,7 @@ impl Player {
             let Some(effect) = output.effect else {
                 if let What::Tapped(keys) = &output.what {
                     self.timeline.reach(output.time, &combo_name(keys), &output.app);
+                    self.reached.push(keys.clone());
                 }
                 continue;
             };
@@ -208,6 +249,7 @@ impl Player {
                 What::LetGo(key) => SentKind::LetGo(key),
                 What::PointerAt(x, y) => SentKind::PointerAt(x, y),
                 What::Hint(text) => SentKind::Hint(text),
+                What::Pasted(text) => SentKind::done("paste", text),
             };
             self.send(run, kind);
         }
@@ -245,46 +287,12 @@ impl Player {
         self.now = self.now.max(time);
     }
 
-    fn act(&mut self, act: &SceneAct) {
-        match act {
-            SceneAct::Key(combo) => self.press(combo, KEY_DOWN, format!("key {combo}")),
-            SceneAct::Holds(combo, span) => {
-                let words = format!("holds {combo} for {}", lantern_model::Value::Duration(*span));
-                self.press(combo, *span, words);
-            }
-            SceneAct::WindowOpens(app) => {
-                self.timeline.come(self.now, format!("window opens: {app}"));
-                self.desk.open(app);
-            }
-            SceneAct::WindowFocused(app) => {
-                self.timeline.come(self.now, format!("window focused: {app}"));
-                if self.desk.is_open(app) {
-                    self.desk.open(app);
-                } else {
-                    self.timeline.note(self.now, None, format!("{app} is not open"));
-                }
-            }
-            SceneAct::Expect(_) | SceneAct::Wait => {}
-        }
-        self.settle();
-    }
-
-    fn press(&mut self, combo: &Combo, span: Duration, words: String) {
-        self.timeline.come(self.now, words);
-        let board = Layout::us();
-        let mut keys: Vec<Key> = combo.0.iter().filter_map(|part| board.place(*part)).collect();
-        for key in &keys {
-            self.desk.press(self.now, *key);
-            self.settle();
-        }
-        keys.reverse();
-        self.released += 1;
-        self.releases.insert((self.now + span, self.released), keys);
-    }
-
     /// Waits for what is expected, no longer than until `limit` or patience ends.
     fn expect(&mut self, expectation: &Expectation, limit: Option<Time>) -> Result<(), String> {
         let started = self.now;
+        if let Expectation::Down(_) | Expectation::Up(_) = expectation {
+            return self.expect_held(expectation);
+        }
         if let Expectation::Nothing(span) = expectation {
             let end = started + *span;
             self.advance_to(limit.map_or(end, |limit| limit.min(end)));
@@ -302,6 +310,12 @@ impl Player {
                 self.consumed += index + 1;
                 return Ok(());
             }
+            if let Expectation::Reached(combo) = expectation
+                && let Some(index) = self.reached.iter().position(|k| timeline::same_keys(combo, k))
+            {
+                self.reached.drain(..=index);
+                return Ok(());
+            }
             if !self.step(end) {
                 break;
             }
@@ -309,6 +323,22 @@ impl Player {
         let fresh = &self.timeline.sent()[self.consumed..];
         let instead: Vec<String> = fresh.iter().take(5).map(Sent::describe).collect();
         Err(if instead.is_empty() { "nothing came".to_owned() } else { instead.join("; ") })
+    }
+
+    /// Whether keys are down, or up, for the program in front.
+    fn expect_held(&self, expectation: &Expectation) -> Result<(), String> {
+        let (combo, wanted) = match expectation {
+            Expectation::Down(combo) => (combo, true),
+            Expectation::Up(combo) => (combo, false),
+            other => unreachable!("only keys are held, not {other}"),
+        };
+        let held = self.desk.held_keys();
+        let keys = Layout::us().press_order(combo).unwrap_or_default();
+        if keys.iter().all(|key| held.contains(key) == wanted) {
+            return Ok(());
+        }
+        let names: Vec<&str> = held.iter().map(|key| key.name()).collect();
+        Err(if names.is_empty() { "no key is down".to_owned() } else { names.join(", ") })
     }
 
     /// The end of the scene: whatever still runs is stopped.

@@ -1,0 +1,143 @@
+//! Rules that time fires: rounds, and times of day on a wall clock that is handed in.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use lantern_model::{Cause, Time, TimeOfDay, Value, WallTime};
+
+use crate::engine::Engine;
+use crate::firing::Firing;
+use crate::presses::Won;
+use crate::timers::Timer;
+
+/// A time of day that was slept through still fires if it is not longer ago than this.
+const LATE: i64 = 60;
+
+/// The wall clock as it was told last.
+#[derive(Debug, Default)]
+pub(crate) struct Clock {
+    told: Option<(Time, WallTime)>,
+    /// Tells alarms of one setting of the clock from those of another.
+    settings: u64,
+    /// The day on which each alarm rang last.
+    rang: BTreeMap<Won, i64>,
+}
+
+impl Clock {
+    /// What the clock shows, if it was told.
+    pub(crate) fn wall(&self, now: Time) -> Option<WallTime> {
+        let (at, wall) = self.told?;
+        let passed = i64::try_from(now.since(at).as_secs()).unwrap_or(i64::MAX);
+        Some(WallTime { local: wall.local.saturating_add(passed), offset: wall.offset })
+    }
+}
+
+impl Engine {
+    /// Rules of `every D` begin their rounds.
+    pub(crate) fn begin_rounds(&mut self, now: Time) {
+        self.timers.cancel_all(|timer| matches!(timer, Timer::Every(..)));
+        for (rule, trigger, cause) in self.timed_causes() {
+            if let Cause::Every(span) = cause {
+                self.timers.add(now + span, Timer::Every(rule, trigger));
+            }
+        }
+    }
+
+    fn timed_causes(&self) -> Vec<(usize, usize, Cause)> {
+        let mut causes = Vec::new();
+        for (number, rule) in self.rules.rules.iter().enumerate() {
+            for (trigger, wanted) in rule.triggers.iter().enumerate() {
+                if matches!(wanted.cause, Cause::Every(_) | Cause::At(_)) {
+                    causes.push((number, trigger, wanted.cause.clone()));
+                }
+            }
+        }
+        causes
+    }
+
+    /// A round is over; the next begins.
+    pub(crate) fn come_round(&mut self, now: Time, rule: usize, trigger: usize) {
+        if let Cause::Every(span) = self.rules.rules[rule].triggers[trigger].cause {
+            self.timers.add(now + span, Timer::Every(rule, trigger));
+        }
+        self.fire_timed(now, rule, trigger);
+    }
+
+    fn fire_timed(&mut self, now: Time, rule: usize, trigger: usize) {
+        if self.place().allows(&self.rules.rules[rule]) && self.may_fire(now, rule) {
+            self.fire(now, rule, Firing::by(trigger, Value::Truth(true)));
+        }
+    }
+
+    /// The wall clock was told, or set anew.
+    pub(crate) fn handle_clock(&mut self, now: Time, wall: WallTime) {
+        let before = self.clock.wall(now);
+        self.clock.told = Some((now, wall));
+        if let Some(before) = before.filter(|before| before.local < wall.local) {
+            let season = before.offset != wall.offset;
+            for (rule, trigger, cause) in self.timed_causes() {
+                let Cause::At(time) = cause else { continue };
+                let due = next_due(before.local, time);
+                let late = wall.local - due;
+                // What the season's jump left out is made up for; what was slept through, only if
+                // it was just now.
+                if late >= 0 && (season || late < LATE) {
+                    self.ring_once(now, (rule, trigger), due);
+                }
+            }
+        }
+        self.set_alarms(now);
+    }
+
+    /// Sets the next deadline of every rule of `at TIME`.
+    pub(crate) fn set_alarms(&mut self, now: Time) {
+        self.clock.settings += 1;
+        self.timers.cancel_all(|timer| matches!(timer, Timer::Alarm(..)));
+        for (rule, trigger, cause) in self.timed_causes() {
+            if let Cause::At(time) = cause {
+                self.set_alarm(now, (rule, trigger), time);
+            }
+        }
+    }
+
+    fn set_alarm(&mut self, now: Time, won: Won, time: TimeOfDay) {
+        let Some(wall) = self.clock.wall(now) else { return };
+        let mut due = next_due(wall.local, time);
+        // An hour that comes twice rings once.
+        let day = due.div_euclid(86_400);
+        if self.clock.rang.get(&won) == Some(&day) {
+            due += 86_400;
+        }
+        // The clock was told in whole seconds, so what is left of the present one counts as well.
+        let told = self.clock.told.map_or(now, |(at, _)| at);
+        let fraction = now.since(told).subsec_micros();
+        let span = Duration::from_secs((due - wall.local).unsigned_abs())
+            .saturating_sub(Duration::from_micros(fraction.into()));
+        self.timers.add(now + span, Timer::Alarm(won.0, won.1, self.clock.settings));
+    }
+
+    /// A time of day is there.
+    pub(crate) fn ring(&mut self, now: Time, rule: usize, trigger: usize, setting: u64) {
+        if setting != self.clock.settings {
+            return;
+        }
+        let Some(wall) = self.clock.wall(now) else { return };
+        self.ring_once(now, (rule, trigger), wall.local);
+        if let Cause::At(time) = self.rules.rules[rule].triggers[trigger].cause {
+            self.set_alarm(now, (rule, trigger), time);
+        }
+    }
+
+    fn ring_once(&mut self, now: Time, won: Won, due: i64) {
+        let day = due.div_euclid(86_400);
+        if self.clock.rang.insert(won, day) != Some(day) {
+            self.fire_timed(now, won.0, won.1);
+        }
+    }
+}
+
+/// The first moment after `local` at which it is that time of day.
+fn next_due(local: i64, time: TimeOfDay) -> i64 {
+    let today = WallTime::on_day(local.div_euclid(86_400), time);
+    if today > local { today } else { today + 86_400 }
+}

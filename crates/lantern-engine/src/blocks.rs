@@ -1,0 +1,252 @@
+//! Blocks of steps: loops, choices, keys held and programs in front; and waiting for conditions.
+
+use std::time::Duration;
+
+use lantern_model::code::Expr;
+use lantern_model::{Deed, Order, RunId, Time, Value, Verb};
+
+use crate::engine::Engine;
+use crate::ledger::Owner;
+use crate::runs::{Block, State};
+use crate::steps::{Done, Flow};
+use crate::timers::Timer;
+
+/// A loop that is this many turns late gives up the lost ones.
+const TURNS_LATE: u32 = 8;
+/// How often conditions on the clock are looked at.
+const LOOK: Duration = Duration::from_secs(1);
+/// How long a program may take to come to the front.
+const TO_FRONT: Duration = Duration::from_secs(5);
+
+impl Engine {
+    pub(crate) fn do_repeat(
+        &mut self,
+        now: Time,
+        id: RunId,
+        times: Option<&Expr>,
+        every: Option<&Expr>,
+    ) -> Done {
+        let left = self.ask(now, id, |scope| times.map(|n| scope.count(n)).transpose())?;
+        let every = self.ask(now, id, |scope| scope.optional_duration(every))?;
+        self.runs.get_mut(id).blocks.push(Block::Loop { left, every, due: None });
+        Ok(Flow::Next)
+    }
+
+    pub(crate) fn do_for(&mut self, now: Time, id: RunId, list: &Expr, slot: usize) -> Done {
+        let mut values = match self.ask(now, id, |scope| scope.value(list))? {
+            Value::List(values) => values,
+            other => return Err(format!("expected a list, found {} ({other})", other.kind())),
+        };
+        values.reverse();
+        self.runs.get_mut(id).blocks.push(Block::For { values, slot });
+        Ok(Flow::Next)
+    }
+
+    pub(crate) fn do_next_turn(&mut self, now: Time, id: RunId, end: usize) -> Flow {
+        let run = self.runs.get_mut(id);
+        let (left, every, due) = match run.blocks.last_mut() {
+            Some(Block::Loop { left, every, due }) => (left, *every, due),
+            Some(Block::For { values, slot }) => {
+                let Some(value) = values.pop() else { return self.jump(id, end) };
+                let frame = run.frames.last_mut().expect("an operation is done in a call");
+                frame.slots[*slot] = value;
+                return Flow::Next;
+            }
+            _ => unreachable!("a turn belongs to a loop"),
+        };
+        if *left == Some(0) {
+            return self.jump(id, end);
+        }
+        *left = left.map(|left| left - 1);
+        let Some(pace) = every else {
+            return Flow::Next;
+        };
+        let mut next = due.map_or(now, |due| due + pace);
+        if next + pace * TURNS_LATE < now {
+            next = now;
+        }
+        *due = Some(next);
+        if next <= now {
+            return Flow::Next;
+        }
+        run.state = State::Sleeping;
+        self.sleep_until(next, id);
+        Flow::Wait
+    }
+
+    /// Goes on at one of the targets, never at the same twice running.
+    pub(crate) fn do_any_of(&mut self, id: RunId, targets: &[usize]) -> Flow {
+        let choice = self.choose(id, targets.len());
+        self.jump(id, targets[choice])
+    }
+
+    /// A choice of `count` at the run's present operation that is not the last one made there.
+    pub(crate) fn choose(&mut self, id: RunId, count: usize) -> usize {
+        let frame = self.runs.live[&id].frames.last().expect("an operation is done in a call");
+        let site = (frame.routine, frame.next);
+        let choice = self.random.choice(count, self.choices.get(&site).copied());
+        self.choices.insert(site, choice);
+        choice
+    }
+
+    pub(crate) fn do_end_block(&mut self, id: RunId) -> Flow {
+        let run = self.runs.get_mut(id);
+        match run.blocks.pop() {
+            Some(Block::Hold(keys)) => {
+                let owner = Owner::Block(id, run.blocks.len());
+                let freed = keys.into_iter().filter(|key| self.ledger.release(*key, owner));
+                let freed = freed.collect();
+                self.emit_releases(Some(id), freed);
+                Flow::Next
+            }
+            Some(Block::With { came, back, .. }) => {
+                let still = self.app.window == came;
+                let outermost =
+                    !self.runs.live[&id].blocks.iter().any(|b| matches!(b, Block::With { .. }));
+                let flow = if still && back != 0 {
+                    let effect = self.raise(id, back);
+                    self.runs.get_mut(id).state = State::Awaiting(effect, None);
+                    Flow::Wait
+                } else {
+                    Flow::Next
+                };
+                if outermost {
+                    self.release_front(id);
+                }
+                flow
+            }
+            _ => Flow::Next,
+        }
+    }
+
+    /// Brings a program to the front for a block.
+    pub(crate) fn do_with(&mut self, now: Time, id: RunId, app: &Expr) -> Done {
+        let name = self.ask(now, id, |scope| scope.shown(app))?;
+        if !self.front_turns.take(id) {
+            return Ok(self.again(id));
+        }
+        let app = name.to_lowercase();
+        if self.app.is_named(&app) {
+            let came = self.app.window;
+            self.runs.get_mut(id).blocks.push(Block::With { app, came, back: 0 });
+            return Ok(Flow::Next);
+        }
+        let deed = Deed { verb: Verb::Focus, words: vec![name], value: None, limit: None };
+        let effect = Some(self.emit(Some(id), Order::Do(deed)));
+        let back = self.app.window;
+        self.runs.get_mut(id).state = State::Fronting { app, back, effect };
+        self.watchers.insert(id);
+        self.set_limit(now, id, TO_FRONT);
+        Ok(Flow::Wait)
+    }
+
+    /// The window that is brought back to the front when a block is over.
+    pub(crate) fn bring_back(&mut self, id: RunId, back: u64) {
+        if back != 0 {
+            self.raise(id, back);
+        }
+    }
+
+    fn raise(&mut self, id: RunId, window: u64) -> lantern_model::EffectId {
+        let verb = Verb::Raise(window);
+        let deed = Deed { verb, words: Vec::new(), value: None, limit: None };
+        self.emit(Some(id), Order::Do(deed))
+    }
+
+    /// Lets the next run bring a program to the front.
+    pub(crate) fn release_front(&mut self, id: RunId) {
+        if let Some(next) = self.front_turns.release(id) {
+            self.make_ready(next);
+        }
+    }
+
+    pub(crate) fn do_wait_until(
+        &mut self,
+        now: Time,
+        id: RunId,
+        condition: &Expr,
+        limit: Option<&Expr>,
+    ) -> Done {
+        if self.ask(now, id, |scope| scope.truth(condition))? {
+            return Ok(Flow::Next);
+        }
+        let limit = self.ask(now, id, |scope| scope.optional_duration(limit))?;
+        self.runs.get_mut(id).state = State::Watching(condition.clone());
+        self.watchers.insert(id);
+        self.runs.get_mut(id).spent = 0;
+        if let Some(limit) = limit {
+            self.set_limit(now, id, limit);
+        }
+        if condition.asks(&|asked| asked.is_time()) {
+            self.timers.cancel_all(|timer| *timer == Timer::Look);
+            self.timers.add(now + LOOK, Timer::Look);
+        }
+        Ok(Flow::Wait)
+    }
+
+    /// Sets how long the run may wait for what it waits for.
+    pub(crate) fn set_limit(&mut self, now: Time, id: RunId, span: Duration) {
+        let timer = self.timers.add(now + span, Timer::Limit(id));
+        self.runs.get_mut(id).limit = Some(timer);
+    }
+
+    /// Something changed: runs whose condition holds now go on.
+    pub(crate) fn look_at_conditions(&mut self, now: Time) {
+        let waits = |state: &State| matches!(state, State::Watching(_) | State::Fronting { .. });
+        let live = &self.runs.live;
+        self.watchers.retain(|id| live.get(id).is_some_and(|run| waits(&run.state)));
+        let mut on_clock = false;
+        for id in self.watchers.clone() {
+            if !self.runs.live.contains_key(&id) {
+                continue;
+            }
+            match &self.runs.live[&id].state {
+                State::Watching(condition) => {
+                    let condition = condition.clone();
+                    match self.ask(now, id, |scope| scope.truth(&condition)) {
+                        Ok(true) => self.make_ready(id),
+                        Ok(false) => on_clock |= condition.asks(&|asked| asked.is_time()),
+                        Err(message) => self.fail_waiting(now, id, message),
+                    }
+                }
+                State::Fronting { app, back, effect: None } if self.app.is_named(app) => {
+                    let (app, back) = (app.clone(), *back);
+                    let came = self.app.window;
+                    self.runs.get_mut(id).blocks.push(Block::With { app, came, back });
+                    self.make_ready(id);
+                }
+                _ => {}
+            }
+        }
+        if on_clock {
+            self.timers.cancel_all(|timer| *timer == Timer::Look);
+            self.timers.add(now + LOOK, Timer::Look);
+        }
+    }
+
+    /// What a run waits for took too long.
+    pub(crate) fn end_patience(&mut self, now: Time, id: RunId) {
+        let Some(run) = self.runs.live.get_mut(&id) else { return };
+        run.limit = None;
+        let message = match &run.state {
+            State::Watching(_) => "what it waits for did not come in time".to_owned(),
+            State::Fronting { app, .. } => format!("{app} did not come to the front"),
+            State::Awaiting(..) => "it took too long".to_owned(),
+            _ => return,
+        };
+        let state = std::mem::replace(&mut self.runs.get_mut(id).state, State::Sleeping);
+        self.abandon(id, &state);
+        if matches!(state, State::Fronting { .. }) {
+            self.release_front_unless_within(id);
+        }
+        self.fail_waiting(now, id, message);
+    }
+
+    /// Gives up the turn to bring programs to the front, unless a block around still needs it.
+    pub(crate) fn release_front_unless_within(&mut self, id: RunId) {
+        let within = self.runs.live[&id].blocks.iter().any(|b| matches!(b, Block::With { .. }));
+        if !within {
+            self.release_front(id);
+        }
+    }
+}

@@ -1,0 +1,106 @@
+//! Steps that ask something of programs, devices or the person, and their outcomes.
+
+use lantern_model::code::Op;
+use lantern_model::{Deed, EffectId, Order, RunId, Time, Value, Verb};
+
+use crate::engine::Engine;
+use crate::runs::State;
+use crate::steps::{Done, Flow};
+
+impl Engine {
+    pub(crate) fn do_deed(&mut self, now: Time, id: RunId, op: &Op) -> Done {
+        let Op::Do { verb, words, value, limit, into, name } = op else {
+            unreachable!("only deeds come here, not {op:?}");
+        };
+        let words = self.ask(now, id, |scope| {
+            words.iter().map(|word| scope.shown(word)).collect::<Result<Vec<_>, _>>()
+        })?;
+        let value =
+            self.ask(now, id, |scope| value.as_ref().map(|v| scope.value(v)).transpose())?;
+        let limit = self.ask(now, id, |scope| scope.optional_duration(limit.as_ref()))?;
+        if verb.is_input() && !self.acquire_input(id)? {
+            return Ok(self.again(id));
+        }
+        let words = match verb {
+            Verb::Play if words.len() > 1 => vec![words[self.choose(id, words.len())].clone()],
+            _ => words,
+        };
+        let verb = match verb {
+            Verb::End(name) => match self.started.get(name) {
+                Some(effect) => Verb::EndStarted(*effect),
+                None => return Err(format!("nothing was started as {name} yet")),
+            },
+            other => other.clone(),
+        };
+        let effect = self.emit(Some(id), Order::Do(Deed { verb, words, value, limit }));
+        if let Some(name) = name {
+            self.started.insert(name.clone(), effect);
+        }
+        let run = self.runs.get_mut(id);
+        run.state = State::Awaiting(effect, *into);
+        run.spent = 0;
+        if let Some(limit) = limit {
+            self.set_limit(now, id, limit);
+        }
+        Ok(Flow::Wait)
+    }
+
+    /// An effect is done, or failed.
+    pub(crate) fn handle_outcome(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        result: Result<Option<Value>, String>,
+    ) {
+        let Some(id) = self.awaited.remove(&effect).filter(|id| self.awaits(*id, effect)) else {
+            return;
+        };
+        let value = match result {
+            Ok(value) => value,
+            Err(message) => {
+                if matches!(self.runs.live[&id].state, State::Fronting { .. }) {
+                    self.release_front_unless_within(id);
+                }
+                self.runs.get_mut(id).state = State::Sleeping;
+                self.fail_waiting(now, id, message);
+                return;
+            }
+        };
+        match &mut self.runs.get_mut(id).state {
+            State::Inputting(_, under_way) => {
+                *under_way = None;
+                self.advance_job(now, id);
+            }
+            State::Fronting { effect, .. } => {
+                *effect = None;
+                self.changed = true;
+            }
+            State::Awaiting(_, into) => {
+                if let Some(target) = into.take() {
+                    let value = value.unwrap_or_else(|| Value::Text(String::new()));
+                    self.put(id, target, value);
+                }
+                self.release_input(id);
+                self.make_ready(id);
+            }
+            _ => {}
+        }
+    }
+
+    /// Whether the run still waits for the effect.
+    fn awaits(&self, id: RunId, effect: EffectId) -> bool {
+        self.runs.live.get(&id).is_some_and(|run| match &run.state {
+            State::Awaiting(awaited, _) => *awaited == effect,
+            State::Inputting(_, under_way) => *under_way == Some(effect),
+            State::Fronting { effect: awaited, .. } => *awaited == Some(effect),
+            _ => false,
+        })
+    }
+
+    /// Nobody waits for what the run asked for any more.
+    pub(crate) fn abandon(&mut self, id: RunId, state: &State) {
+        if let State::Awaiting(effect, _) = state {
+            self.emit(Some(id), Order::Abandon(*effect));
+        }
+    }
+}

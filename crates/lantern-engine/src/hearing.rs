@@ -1,0 +1,383 @@
+//! Triggers that are no keys: phrases, shapes, typed abbreviations, lines, messages, calls, windows
+//! and the start. What each needs is looked up, never searched among all rules.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use lantern_model::{App, Cause, Frame, Key, LineTest, RuleSet, Time, Value};
+use lantern_sense::{Part, Phrase, PhraseBook, Understood, WordList, heard_words};
+use regex::Regex;
+
+use crate::engine::Engine;
+use crate::firing::Firing;
+use crate::lines::Lines;
+use crate::presses::Won;
+use crate::reasons::ReasonKind;
+
+/// Letters before the cursor that are remembered.
+const LETTERS: usize = 80;
+
+/// What the rules listen for, by what brings it.
+#[derive(Debug, Default)]
+pub(crate) struct Ears {
+    book: PhraseBook,
+    /// For each phrase of the book, its rule and trigger.
+    phrases: Vec<Won>,
+    /// Abbreviations by their last letter.
+    typed: BTreeMap<char, Vec<(String, Won)>>,
+    letters: String,
+    shapes: BTreeMap<String, Vec<Won>>,
+    /// Rules by the device they listen to: its number.
+    lines: BTreeMap<usize, Vec<(Won, Option<Regex>)>>,
+    messages: BTreeMap<usize, Vec<Won>>,
+    calls: BTreeMap<usize, Vec<Won>>,
+    windows: Vec<Won>,
+    starts: Vec<Won>,
+    half_lines: BTreeMap<String, Lines>,
+}
+
+impl Ears {
+    pub(crate) fn new(rules: &RuleSet) -> Ears {
+        let mut ears = Ears::default();
+        let mut phrases = Vec::new();
+        let lists: BTreeMap<String, WordList> = rules
+            .words
+            .iter()
+            .filter_map(|(name, text)| Some((name.clone(), Phrase::parse_list(text).ok()?)))
+            .collect();
+        for (number, rule) in rules.rules.iter().enumerate() {
+            for (trigger, wanted) in rule.triggers.iter().enumerate() {
+                let won = (number, trigger);
+                match &wanted.cause {
+                    Cause::Voice(text) => {
+                        if let Ok(phrase) = Phrase::parse(text, &lists) {
+                            phrases.push(phrase);
+                            ears.phrases.push(won);
+                        }
+                    }
+                    Cause::Typed(text) => {
+                        if let Some(last) = text.chars().last() {
+                            ears.typed.entry(last).or_default().push((text.clone(), won));
+                        }
+                    }
+                    Cause::Gesture { shape, .. } => {
+                        ears.shapes.entry(shape.clone()).or_default().push(won);
+                    }
+                    Cause::Line(device, test) => {
+                        let regex = match test {
+                            Some(LineTest::Matches(pattern)) => Regex::new(pattern).ok(),
+                            _ => None,
+                        };
+                        ears.lines.entry(device.0).or_default().push((won, regex));
+                    }
+                    Cause::Message(device, _) => {
+                        ears.messages.entry(device.0).or_default().push(won);
+                    }
+                    Cause::Call(device, _) => ears.calls.entry(device.0).or_default().push(won),
+                    Cause::Window { .. } => ears.windows.push(won),
+                    Cause::Started => ears.starts.push(won),
+                    Cause::Key { .. } | Cause::Keys { .. } | Cause::Every(_) | Cause::At(_) => {}
+                }
+            }
+        }
+        ears.book = PhraseBook::new(phrases);
+        ears
+    }
+
+    pub(crate) fn listens_to_letters(&self) -> bool {
+        !self.typed.is_empty()
+    }
+
+    /// What was typed before no longer stands left of the cursor.
+    pub(crate) fn forget_letters(&mut self) {
+        self.letters.clear();
+    }
+
+    fn device(rules: &RuleSet, name: &str) -> Option<usize> {
+        rules.devices.iter().position(|device| device.name == name)
+    }
+}
+
+fn record(parts: impl IntoIterator<Item = (&'static str, Value)>) -> BTreeMap<String, Value> {
+    parts.into_iter().map(|(name, value)| (name.to_owned(), value)).collect()
+}
+
+fn text(text: &str) -> Value {
+    Value::Text(text.to_owned())
+}
+
+impl Engine {
+    /// Rules in the order in which one of them may fire: the narrower place first.
+    fn by_precedence(&self, mut found: Vec<(usize, Won, Firing)>) -> Vec<(Won, Firing)> {
+        let place = self.place();
+        found.sort_by_key(|(looseness, (rule, trigger), _)| {
+            let rule_of = &self.rules.rules[*rule];
+            let scope = &rule_of.scope;
+            let narrowness = 255 - scope.narrowness();
+            let depth = place.depth_of(scope);
+            (narrowness, depth, *looseness, rule_of.condition.is_none(), *rule, *trigger)
+        });
+        found.into_iter().map(|(_, won, firing)| (won, firing)).collect()
+    }
+
+    fn applies(&self, (rule, _): Won) -> bool {
+        self.place().allows(&self.rules.rules[rule])
+    }
+
+    /// Fires the first that may.
+    fn fire_one(&mut self, now: Time, found: Vec<(usize, Won, Firing)>) -> bool {
+        for ((rule, _), firing) in self.by_precedence(found) {
+            if self.may_fire(now, rule) {
+                self.fire(now, rule, firing);
+                return true;
+            }
+        }
+        false
+    }
+
+    /// Fires all that may.
+    fn fire_all(&mut self, now: Time, found: Vec<(Won, Firing)>) {
+        for ((rule, _), firing) in found {
+            if self.may_fire(now, rule) {
+                self.fire(now, rule, firing);
+            }
+        }
+    }
+
+    /// A phrase was heard.
+    pub(crate) fn handle_heard(&mut self, now: Time, heard: &str, score: f64) {
+        let words = heard_words(heard);
+        let attention = heard_words(&self.rules.settings.attention);
+        let Some(rest) = words.strip_prefix(attention.as_slice()) else {
+            let why = format!("{heard:?} does not begin with the attention word");
+            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            return;
+        };
+        let spoken = rest.join(" ");
+        let wanted = |phrase: usize| self.applies(self.ears.phrases[phrase]);
+        let understood = self.ears.book.understand(&spoken, wanted);
+        if understood.is_empty() {
+            let why = format!("no phrase here is {spoken:?}");
+            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            return;
+        }
+        let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
+            let won = self.ears.phrases[phrase];
+            let mut fields = record([("words", text(&spoken)), ("score", Value::Number(score))]);
+            for (name, part) in parts {
+                fields.insert(name, value_of_part(part));
+            }
+            (loose, won, Firing::by(won.1, Value::Record(fields)))
+        });
+        let found = found.collect();
+        self.fire_one(now, found);
+    }
+
+    /// A shape was drawn.
+    pub(crate) fn handle_drawn(
+        &mut self,
+        now: Time,
+        shape: &str,
+        key: Key,
+        frame: Frame,
+        score: f64,
+    ) {
+        let press = self.take_drawing(now, key);
+        let rules = Arc::clone(&self.rules);
+        let number = |number: i32| Value::Number(number.into());
+        let bounds = record([
+            ("x", number(frame.x)),
+            ("y", number(frame.y)),
+            ("width", number(frame.width)),
+            ("height", number(frame.height)),
+        ]);
+        let brought = Value::Record(record([
+            ("shape", text(shape)),
+            ("box", Value::Record(bounds)),
+            ("score", Value::Number(score)),
+        ]));
+        let holds = |won: &Won| match &rules.rules[won.0].triggers[won.1].cause {
+            Cause::Gesture { holding, .. } => {
+                holding.last().and_then(|key| self.layout.place(key)) == Some(key)
+            }
+            _ => false,
+        };
+        let listed = self.ears.shapes.get(shape).map_or(&[] as &[Won], Vec::as_slice);
+        let wanted = listed.iter().copied().filter(|won| holds(won) && self.applies(*won));
+        let found: Vec<_> = wanted
+            .map(|won| (0, won, Firing { press, ..Firing::by(won.1, brought.clone()) }))
+            .collect();
+        if found.is_empty() {
+            let why = format!("no rule here wants {shape}");
+            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+        }
+        self.fire_one(now, found);
+    }
+
+    /// The person typed a character, or moved away from what they typed.
+    pub(crate) fn handle_letter(&mut self, now: Time, letter: Option<char>) {
+        let Some(letter) = letter else {
+            self.ears.forget_letters();
+            return;
+        };
+        let letters = &mut self.ears.letters;
+        if letter == '\u{8}' {
+            letters.pop();
+            return;
+        }
+        letters.push(letter);
+        if letters.chars().count() > LETTERS {
+            letters.remove(0);
+        }
+        let starts_word = |text: &str| {
+            let before = self.ears.letters.strip_suffix(text)?.chars().next_back();
+            Some(before.is_none_or(|before| !before.is_alphanumeric()))
+        };
+        let listed = self.ears.typed.get(&letter).map_or(&[] as &[_], Vec::as_slice);
+        let found: Vec<_> = listed
+            .iter()
+            .filter(|(text, won)| starts_word(text) == Some(true) && self.applies(*won))
+            .map(|(text, won)| {
+                let erase = text.chars().count();
+                // The longest that fits is what was meant.
+                (
+                    usize::MAX - erase,
+                    *won,
+                    Firing { erase, ..Firing::by(won.1, Value::Truth(true)) },
+                )
+            })
+            .collect();
+        if self.fire_one(now, found) {
+            self.ears.forget_letters();
+        }
+    }
+
+    /// Bytes came from a device.
+    pub(crate) fn handle_bytes(&mut self, now: Time, device: &str, bytes: &[u8]) {
+        let lines = self.ears.half_lines.entry(device.to_owned()).or_default().take(bytes);
+        for line in lines {
+            self.handle_line(now, device, &line);
+        }
+    }
+
+    fn handle_line(&mut self, now: Time, device: &str, line: &str) {
+        let rules = Arc::clone(&self.rules);
+        let Some(number) = Ears::device(&rules, device) else { return };
+        let listed = self.ears.lines.get(&number).map_or(&[] as &[_], Vec::as_slice);
+        let mut found = Vec::new();
+        for (won, regex) in listed.iter().filter(|(won, _)| self.applies(*won)) {
+            let Cause::Line(_, test) = &rules.rules[won.0].triggers[won.1].cause else { continue };
+            let mut fields = record([("text", text(line))]);
+            let fits = match test {
+                None => true,
+                Some(LineTest::Is(wanted)) => line.trim() == wanted.trim(),
+                Some(LineTest::Contains(part)) => line.contains(part.as_str()),
+                Some(LineTest::Matches(_)) => {
+                    regex.as_ref().is_some_and(|regex| take_parts(regex, line, &mut fields))
+                }
+            };
+            if fits {
+                found.push((*won, Firing::by(won.1, Value::Record(fields))));
+            }
+        }
+        self.fire_all(now, found);
+    }
+
+    /// A message came from a broker.
+    pub(crate) fn handle_message(&mut self, now: Time, device: &str, topic: &str, body: &str) {
+        let rules = Arc::clone(&self.rules);
+        let Some(number) = Ears::device(&rules, device) else { return };
+        let listed = self.ears.messages.get(&number).map_or(&[] as &[_], Vec::as_slice);
+        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
+            Cause::Message(_, filter) => topic_fits(filter, topic) && self.applies(**won),
+            _ => false,
+        };
+        let brought = Value::Record(record([("topic", text(topic)), ("text", text(body))]));
+        let found =
+            listed.iter().filter(fits).map(|won| (*won, Firing::by(won.1, brought.clone())));
+        let found = found.collect();
+        self.fire_all(now, found);
+    }
+
+    /// Somebody called us.
+    pub(crate) fn handle_call(&mut self, now: Time, device: &str, path: &str, body: &str) {
+        let rules = Arc::clone(&self.rules);
+        let Some(number) = Ears::device(&rules, device) else { return };
+        let listed = self.ears.calls.get(&number).map_or(&[] as &[_], Vec::as_slice);
+        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
+            Cause::Call(_, wanted) => wanted == path && self.applies(**won),
+            _ => false,
+        };
+        let brought = Value::Record(record([("path", text(path)), ("text", text(body))]));
+        let found =
+            listed.iter().filter(fits).map(|won| (*won, Firing::by(won.1, brought.clone())));
+        let found = found.collect();
+        self.fire_all(now, found);
+    }
+
+    /// A window opened, or came to the front.
+    pub(crate) fn handle_window(&mut self, now: Time, app: &App, was_opened: bool) {
+        let rules = Arc::clone(&self.rules);
+        let title = app.title.to_lowercase();
+        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
+            Cause::Window { opened, apps, titles } => {
+                *opened == was_opened
+                    && (apps.is_empty() || apps.iter().any(|name| app.is_named(name)))
+                    && (titles.is_empty() || titles.iter().any(|part| title.contains(part)))
+                    && self.applies(**won)
+            }
+            _ => false,
+        };
+        let brought =
+            Value::Record(record([("app", text(app.name())), ("title", text(&app.title))]));
+        let found = self.ears.windows.iter().filter(fits);
+        let found = found.map(|won| (*won, Firing::by(won.1, brought.clone()))).collect();
+        self.fire_all(now, found);
+    }
+
+    /// The program is at work.
+    pub(crate) fn handle_started(&mut self, now: Time) {
+        self.begin_rounds(now);
+        let starts = self.ears.starts.clone();
+        let found = starts.into_iter().filter(|won| self.applies(*won));
+        let found = found.map(|won| (won, Firing::by(won.1, Value::Truth(true)))).collect();
+        self.fire_all(now, found);
+    }
+}
+
+fn value_of_part(part: Part) -> Value {
+    match part {
+        Part::Number(number) => Value::Number(number),
+        Part::Share(share) => Value::Share(share),
+        Part::Words(words) => Value::Text(words),
+    }
+}
+
+/// Puts what the pattern's groups took into `fields`; whether the pattern fits.
+fn take_parts(regex: &Regex, line: &str, fields: &mut BTreeMap<String, Value>) -> bool {
+    let Some(captures) = regex.captures(line) else { return false };
+    for (number, name) in regex.capture_names().enumerate().skip(1) {
+        let name = match name {
+            Some(name) => name.replace('_', "-"),
+            None => format!("part-{number}"),
+        };
+        let taken = captures.get(number).map_or("", |taken| taken.as_str());
+        fields.insert(name, text(taken));
+    }
+    true
+}
+
+/// Whether a topic is one that a filter names: `+` is one level, `#` all that follow (MQTT 5.0,
+/// section 4.7).
+fn topic_fits(filter: &str, topic: &str) -> bool {
+    let mut levels = topic.split('/');
+    for wanted in filter.split('/') {
+        match (wanted, levels.next()) {
+            ("#", _) => return true,
+            ("+", Some(_)) => {}
+            (wanted, Some(level)) if wanted == level => {}
+            _ => return false,
+        }
+    }
+    levels.next().is_none()
+}

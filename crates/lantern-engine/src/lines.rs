@@ -1,0 +1,34 @@
+//! Lines out of bytes as they come: any line end, in any pieces, whatever the bytes are.
+
+/// The longest line that is kept, in bytes; what is longer is cut there.
+const LONGEST: usize = 4096;
+
+/// What has come of a device's present line.
+#[derive(Debug, Default)]
+pub(crate) struct Lines {
+    half: Vec<u8>,
+    /// The last byte was a carriage return: a line feed right behind it ends no second line.
+    after_return: bool,
+}
+
+impl Lines {
+    /// Takes bytes in; gives the lines they end. Bytes that are no text become U+FFFD.
+    pub(crate) fn take(&mut self, bytes: &[u8]) -> Vec<String> {
+        let mut lines = Vec::new();
+        for byte in bytes {
+            let after_return = std::mem::replace(&mut self.after_return, *byte == b'\r');
+            match byte {
+                b'\n' if after_return => {}
+                b'\n' | b'\r' => {
+                    let line = std::mem::take(&mut self.half);
+                    lines.push(String::from_utf8_lossy(&line).into_owned());
+                }
+                other if self.half.len() < LONGEST => self.half.push(*other),
+                _ => {}
+            }
+        }
+        // A line end of two bytes is one, and an empty line says nothing.
+        lines.retain(|line| !line.is_empty());
+        lines
+    }
+}

@@ -1,0 +1,81 @@
+//! Where the pointer goes: places in pixels or shares, at once or over a time.
+
+use std::time::Duration;
+
+use lantern_model::code::{Expr, Spot};
+use lantern_model::{Act, Frame, RunId, Time};
+
+use crate::engine::Engine;
+use crate::input::{Job, Work};
+use crate::steps::{Done, Flow};
+
+/// From one place of a slow movement to the next.
+const PACE: Duration = Duration::from_millis(8);
+
+impl Engine {
+    pub(crate) fn do_move(&mut self, now: Time, id: RunId, to: &Spot, over: Option<&Expr>) -> Done {
+        let over = self.ask(now, id, |scope| scope.optional_duration(over))?;
+        let act = self.act_of(now, id, to)?;
+        if !self.acquire_input(id)? {
+            return Ok(self.again(id));
+        }
+        let Some(over) = over.filter(|over| *over > PACE) else {
+            return Ok(self.await_acts(id, vec![act]));
+        };
+        let (x, y) = self.pointer;
+        let end = match act {
+            Act::MoveBy(across, down) => (x.saturating_add(across), y.saturating_add(down)),
+            Act::MoveTo(x, y) => (x, y),
+            _ => unreachable!("a spot is moved to or by"),
+        };
+        let steps = (over.as_micros() / PACE.as_micros()).max(1) as usize;
+        let pace = Some(over / steps as u32);
+        let work = Work::Glide { from: (x, y), to: end, done: 0, steps };
+        self.begin_job(now, id, Job { work, pace, due: now + over / steps as u32, window: None });
+        Ok(Flow::Wait)
+    }
+
+    fn act_of(&self, now: Time, id: RunId, to: &Spot) -> Result<Act, String> {
+        let [x, y] = to.corners();
+        Ok(match to {
+            Spot::At(..) => {
+                let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
+                Act::MoveTo(x, y)
+            }
+            Spot::By(..) => {
+                let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
+                Act::MoveBy(x, y)
+            }
+            Spot::OfWindow(..) => {
+                let frame = self.app.frame.ok_or("this desk does not tell where the window is")?;
+                self.share_of(now, id, frame, x, y)?
+            }
+            Spot::OfScreen(..) => {
+                let holds = |frame: &&Frame| {
+                    let (x, y) = self.pointer;
+                    (frame.x..frame.x + frame.width).contains(&x)
+                        && (frame.y..frame.y + frame.height).contains(&y)
+                };
+                let frame = self.screens.iter().find(holds).or(self.screens.first());
+                let frame = frame.ok_or("this desk does not tell how large the screen is")?;
+                self.share_of(now, id, *frame, x, y)?
+            }
+        })
+    }
+
+    fn share_of(
+        &self,
+        now: Time,
+        id: RunId,
+        frame: Frame,
+        x: &Expr,
+        y: &Expr,
+    ) -> Result<Act, String> {
+        let (x, y) = self.ask(now, id, |scope| Ok((scope.share(x)?, scope.share(y)?)))?;
+        // The far edge is the last pixel that belongs to it.
+        let along = |start: i32, length: i32, share: f64| {
+            start + (f64::from(length - 1) * share).round() as i32
+        };
+        Ok(Act::MoveTo(along(frame.x, frame.width, x), along(frame.y, frame.height, y)))
+    }
+}

@@ -1,0 +1,738 @@
+//! The person's keys: what a press fires at once, what must wait to be told, what is given back,
+//! and what is another key than it seems.
+//!
+//! A withheld press that may still become several things waits. While one does, every key is
+//! withheld, so that all are given back in the order in which they were pressed.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use lantern_model::{
+    Cause, Combo, GiveBack, Key, KeyRef, Manner, Modifiers, Order, RuleSet, Side, Time, Value,
+};
+
+use crate::engine::Engine;
+use crate::firing::{Firing, Press};
+use crate::reasons::ReasonKind;
+use crate::sequences::Went;
+use crate::timers::{Hope, Timer};
+use crate::watch::{Candidate, Chord, ChordWhat, Stroke};
+
+/// A rule and its trigger.
+pub(crate) type Won = (usize, usize);
+
+/// A press whose release matters.
+#[derive(Debug)]
+pub(crate) struct Down {
+    pub press: Press,
+    /// What fires when it goes up.
+    on_release: Option<Won>,
+    /// What it fires again and again.
+    repeats: Option<Won>,
+}
+
+/// A press that is not decided.
+#[derive(Debug)]
+pub(crate) struct Undecided {
+    pub press: Press,
+    at: Time,
+    /// How the program gets it if it was not meant; nothing if the program has it already.
+    give: Option<GiveBack>,
+    up: bool,
+    /// It may become keys together with others.
+    chord: bool,
+    /// It belongs to a sequence that may go on.
+    pub sequence: bool,
+    /// A shape may be drawn while it is down.
+    drawing: bool,
+    /// What fires when it goes up soon.
+    tapped: Option<Won>,
+    /// What fires when it comes once more.
+    twice: Option<Won>,
+    /// What fires when it is held, after how long.
+    held: Vec<Won>,
+    /// What fires when it becomes nothing else: at the press, and at the release.
+    pub else_pressed: Option<Won>,
+    pub else_released: Option<Won>,
+    /// What it is for the program when it goes up soon.
+    tapped_as: Option<GiveBack>,
+    /// A rule took it already: it is never given back.
+    pub taken: bool,
+}
+
+impl Undecided {
+    fn is_open(&self) -> bool {
+        let while_down = self.drawing || self.tapped_as.is_some() || !self.held.is_empty();
+        let on_release = self.tapped.is_some() && !self.up;
+        self.chord
+            || self.sequence
+            || self.twice.is_some()
+            || on_release
+            || (while_down && !self.up)
+    }
+
+    /// Whether all it waits for is to be told which of two roles a remap gave it.
+    fn has_role_only(&self) -> bool {
+        self.tapped_as.is_some()
+            && !(self.chord || self.sequence || self.drawing)
+            && self.tapped.is_none()
+            && self.twice.is_none()
+            && self.held.is_empty()
+    }
+
+    /// Another key was pressed: it is no tap and not held alone.
+    pub(crate) fn disturb(&mut self) {
+        self.tapped = None;
+        self.twice = None;
+        self.held.clear();
+        self.tapped_as = None;
+        self.drawing = false;
+    }
+}
+
+/// How far a sequence is.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Progress {
+    /// Its number in the table.
+    pub sequence: usize,
+    /// How many of its keys came.
+    pub done: usize,
+}
+
+/// What is known of the person's keys.
+#[derive(Debug, Default)]
+pub(crate) struct Presses {
+    count: u64,
+    pub down: BTreeMap<Key, Down>,
+    pub undecided: Vec<Undecided>,
+    pub progress: Vec<Progress>,
+    /// Tells one wait for the next key of a sequence from another.
+    pub waits: u64,
+    /// Under the person's fingers, as far as the desk tells.
+    fingers: BTreeSet<Key>,
+    /// Keys that are others as long as they are down.
+    standing: BTreeMap<Key, Vec<Key>>,
+    /// The input device of the last key, in lower case.
+    pub board: String,
+}
+
+impl Presses {
+    /// Whether every key must be withheld, as one before it waits to be told.
+    pub(crate) fn withholds_all(&self) -> bool {
+        self.undecided.iter().any(|waiting| waiting.give.is_some() && !waiting.taken)
+    }
+
+    /// Whether the person holds a key down, seen through remaps.
+    pub(crate) fn is_down(&self, key: Key) -> bool {
+        let itself = self.fingers.contains(&key) && !self.standing.contains_key(&key);
+        itself || self.standing.values().any(|keys| keys.contains(&key))
+    }
+
+    pub(crate) fn forget_rules(&mut self) {
+        self.undecided.clear();
+        self.progress.clear();
+        self.down.clear();
+    }
+
+    fn next(&mut self, key: Key) -> Press {
+        self.count += 1;
+        Press { key, number: self.count }
+    }
+}
+
+/// A press as rules see it, and how the program would get it.
+#[derive(Debug)]
+pub(crate) struct Seen {
+    pub press: Press,
+    pub stroke: Stroke,
+    pub held: Modifiers,
+    /// How the program gets it; nothing if it has it already.
+    give: Option<GiveBack>,
+    tapped_as: Option<GiveBack>,
+}
+
+impl Engine {
+    /// A withheld key went down.
+    pub(crate) fn handle_press(&mut self, now: Time, key: Key, held: Modifiers) {
+        let stroke = (key, held.families(self.layout.alt_gr_is_level3));
+        if self.watch.is_panic(stroke) {
+            let (runs, keys) = self.stop_everything(now, "the panic key");
+            self.give_reason(now, None, ReasonKind::Panic { runs, keys });
+            return;
+        }
+        self.presses.fingers.insert(key);
+        let press = self.presses.next(key);
+        let give = |becomes: Vec<Key>, hide: Modifiers, tap: bool| GiveBack {
+            key,
+            becomes,
+            under: held,
+            hide,
+            tap,
+        };
+        let stand = self.watch.stand(key, held, stroke.1).cloned();
+        let seen = match stand {
+            None => Seen {
+                press,
+                stroke,
+                held,
+                give: Some(give(vec![key], Modifiers::NONE, false)),
+                tapped_as: None,
+            },
+            Some(stand) => {
+                let (becomes, tapped) = (stand.to, stand.tapped);
+                let (hide, held, stroke) = self.through_remap(stand.families, &becomes, held);
+                self.presses.standing.insert(key, becomes.clone());
+                Seen {
+                    press,
+                    stroke,
+                    held,
+                    give: Some(give(becomes, hide, false)),
+                    tapped_as: tapped.map(|keys| give(keys, hide, true)),
+                }
+            }
+        };
+        self.take_press(now, seen);
+        self.arm();
+    }
+
+    /// What a remapped press hides from the program, and the stroke that rules see.
+    fn through_remap(
+        &self,
+        from: lantern_model::Families,
+        becomes: &[Key],
+        held: Modifiers,
+    ) -> (Modifiers, Modifiers, Stroke) {
+        let (last, with) = becomes.split_last().expect("a combination has a key");
+        let with: Modifiers = with.iter().filter_map(|key| Side::of(*key)).collect();
+        let named = |side: &Side| from.contains(self.layout.family(*side)) && !with.contains(*side);
+        let hide: Modifiers = held.iter().filter(named).collect();
+        let left: Modifiers = held.iter().filter(|side| !hide.contains(*side)).collect();
+        let seen = with.iter().fold(left, Modifiers::with);
+        (hide, seen, (*last, seen.families(self.layout.alt_gr_is_level3)))
+    }
+
+    /// A key of the person's moved, withheld or not.
+    pub(crate) fn handle_finger(&mut self, now: Time, key: Key, down: bool) {
+        if !down {
+            let known = self.presses.fingers.remove(&key);
+            if known {
+                self.handle_release(now, key);
+            }
+            return;
+        }
+        if !self.presses.fingers.insert(key) {
+            return;
+        }
+        for waiting in &mut self.presses.undecided {
+            if waiting.press.key != key {
+                waiting.disturb();
+            }
+        }
+        self.decide(now);
+        let held: Modifiers = Side::ALL
+            .into_iter()
+            .filter(|side| side.key() != key && self.presses.is_down(side.key()))
+            .collect();
+        let stroke = (key, held.families(self.layout.alt_gr_is_level3));
+        let rules = Arc::clone(&self.rules);
+        // What is withheld comes as a press of its own.
+        let withheld = self.presses.withholds_all() && Side::of(key).is_none();
+        if withheld || self.watch.withholds(&rules, stroke) || !self.is_wanted(stroke) {
+            self.arm();
+            return;
+        }
+        let press = self.presses.next(key);
+        self.take_press(now, Seen { press, stroke, held, give: None, tapped_as: None });
+        self.arm();
+    }
+
+    fn is_wanted(&self, stroke: Stroke) -> bool {
+        let begins = |stroke: Stroke| self.watch.sequences.iter().any(|s| s.strokes[0].0 == stroke);
+        !self.watch.candidates(stroke).is_empty()
+            || begins(stroke)
+            || !self.presses.progress.is_empty()
+            || !self.watch.completed(stroke.0, stroke.1, &self.presses.fingers).is_empty()
+    }
+
+    /// Decides a press, or lets it wait.
+    fn take_press(&mut self, now: Time, seen: Seen) {
+        if self.comes_twice(now, &seen) {
+            return;
+        }
+        if self.stop_by_trigger(now, seen.stroke, seen.held) {
+            self.set_down(seen.press, None, None);
+            return;
+        }
+        match self.advance_sequences(now, &seen) {
+            Went::Through => return,
+            Went::On => {
+                let mut waiting = undecided(now, &seen);
+                waiting.sequence = true;
+                self.presses.undecided.push(waiting);
+                return;
+            }
+            Went::Nowhere => {}
+        }
+        let candidates = match self.complete_chord(now, &seen) {
+            Chorded::Remapped => return,
+            Chorded::Rules(candidates) => Some(candidates),
+            Chorded::No => None,
+        };
+        let chorded = candidates.is_some();
+        let candidates = candidates.unwrap_or_else(|| self.watch.candidates(seen.stroke).to_vec());
+        self.take_candidates(now, seen, &candidates, chorded);
+    }
+
+    fn take_candidates(&mut self, now: Time, seen: Seen, candidates: &[Candidate], chorded: bool) {
+        let rules = Arc::clone(&self.rules);
+        let mut winner = |manner| self.winner(now, candidates, seen.held, manner);
+        let pressed = winner(Some(Manner::Pressed));
+        let released = winner(Some(Manner::Released));
+        let tapped = winner(Some(Manner::Tapped));
+        let twice = winner(Some(Manner::Twice));
+        let held = self.held_winners(now, candidates, seen.held);
+        let chord = !chorded && self.may_become_chord(&seen);
+        let sequence = !chorded && self.begin_sequences(now, &seen);
+        let mut waiting = undecided(now, &seen);
+        waiting.chord = chord;
+        waiting.sequence = sequence;
+        waiting.drawing = seen.give.is_some() && self.watch.is_drawing(seen.stroke);
+        waiting.tapped = tapped;
+        waiting.twice = twice;
+        waiting.held = held;
+        let passes = |won: &Won| rules.rules[won.0].passing;
+        let wanted = [pressed, released].into_iter().flatten().any(|won| !passes(&won));
+        if waiting.has_role_only() && !wanted {
+            // The key is its first role at once; only the tap is still to be told.
+            if let Some(give) = waiting.give.take() {
+                self.disturb_all(now);
+                self.emit(None, Order::GiveBack(give));
+            }
+        }
+        if !chord {
+            waiting.taken = chorded || wanted;
+        }
+        if waiting.is_open() {
+            self.set_hopes(now, &waiting);
+            if chord {
+                (waiting.else_pressed, waiting.else_released) = (pressed, released);
+            } else {
+                self.set_down(seen.press, released, None);
+            }
+            self.presses.undecided.push(waiting);
+            if !chord {
+                self.fire_pressed(now, pressed, seen.press);
+            }
+            self.decide(now);
+            return;
+        }
+        self.conclude(now, seen, pressed, released, chorded || wanted);
+    }
+
+    /// Nothing has to be waited for: fires, or gives the key to the program.
+    fn conclude(
+        &mut self,
+        now: Time,
+        seen: Seen,
+        pressed: Option<Won>,
+        released: Option<Won>,
+        taken: bool,
+    ) {
+        // Whatever waits before it comes first.
+        self.disturb_all(now);
+        self.set_down(
+            seen.press,
+            released,
+            pressed.filter(|won| self.rules.rules[won.0].repeating),
+        );
+        self.begin_repeat(now, seen.press);
+        self.fire_pressed(now, pressed, seen.press);
+        let Some(give) = seen.give.filter(|_| !taken) else { return };
+        if pressed.is_none() && released.is_none() && !self.watch.candidates(seen.stroke).is_empty()
+        {
+            let words = self.stroke_words(seen.stroke);
+            self.give_reason(now, None, ReasonKind::GivenBack(words));
+        }
+        self.emit(None, Order::GiveBack(give));
+    }
+
+    fn stroke_words(&self, stroke: Stroke) -> String {
+        let candidate = self.watch.candidates(stroke).first();
+        let cause = candidate.map(|c| &self.rules.rules[c.rule].triggers[c.trigger].cause);
+        match cause {
+            Some(Cause::Key { combo, .. }) => combo.to_string(),
+            _ => stroke.0.to_string(),
+        }
+    }
+
+    fn fire_pressed(&mut self, now: Time, won: Option<Won>, press: Press) {
+        if let Some((rule, trigger)) = won {
+            self.fire_key(now, rule, trigger, press, false);
+        }
+    }
+
+    /// Fires a rule by a key.
+    pub(crate) fn fire_key(
+        &mut self,
+        now: Time,
+        rule: usize,
+        trigger: usize,
+        press: Press,
+        is_repeat: bool,
+    ) {
+        let brings = match &self.rules.rules[rule].triggers[trigger].cause {
+            Cause::Key { brings, .. } => Combo::of(*brings),
+            Cause::Keys { combos, .. } => {
+                let last: Option<KeyRef> = combos.last().and_then(Combo::last);
+                last.map_or_else(Combo::default, Combo::of)
+            }
+            _ => Combo::default(),
+        };
+        let brought = Value::Key(brings);
+        let firing = Firing { trigger, press: Some(press), brought, erase: 0, is_repeat };
+        self.fire(now, rule, firing);
+    }
+
+    pub(crate) fn set_down(&mut self, press: Press, on_release: Option<Won>, repeats: Option<Won>) {
+        self.presses.down.insert(press.key, Down { press, on_release, repeats });
+    }
+
+    fn begin_repeat(&mut self, now: Time, press: Press) {
+        let repeats = self.presses.down.get(&press.key).is_some_and(|down| down.repeats.is_some());
+        if repeats {
+            let due = now + self.layout.repeat.delay;
+            self.timers.add(due, Timer::Repeat(press.key, press.number));
+        }
+    }
+
+    /// The first rule among candidates of that manner whose condition holds.
+    fn winner(
+        &mut self,
+        now: Time,
+        candidates: &[Candidate],
+        held: Modifiers,
+        manner: Option<Manner>,
+    ) -> Option<Won> {
+        let fitting: Vec<Won> = candidates
+            .iter()
+            .filter(|candidate| {
+                !candidate.stops_only
+                    && manner.is_none_or(|manner| candidate.manner == manner)
+                    && candidate.fits(held)
+            })
+            .map(|candidate| (candidate.rule, candidate.trigger))
+            .collect();
+        fitting.into_iter().find(|won| self.may_fire(now, won.0))
+    }
+
+    fn held_winners(&mut self, now: Time, candidates: &[Candidate], held: Modifiers) -> Vec<Won> {
+        let mut spans: Vec<Manner> = candidates.iter().map(|candidate| candidate.manner).collect();
+        spans.retain(|manner| matches!(manner, Manner::Held(_)));
+        spans.sort();
+        spans.dedup();
+        let winners = spans.into_iter().map(|span| self.winner(now, candidates, held, Some(span)));
+        winners.collect::<Vec<_>>().into_iter().flatten().collect()
+    }
+
+    fn set_hopes(&mut self, now: Time, waiting: &Undecided) {
+        let settings = &self.rules.settings;
+        let mut spans = Vec::new();
+        if waiting.chord {
+            spans.push((settings.together, Hope::Chord));
+        }
+        if waiting.tapped.is_some() || waiting.tapped_as.is_some() {
+            spans.push((settings.tap, Hope::Tap));
+        }
+        if waiting.twice.is_some() {
+            spans.push((settings.twice, Hope::Twice));
+        }
+        for (rule, trigger) in &waiting.held {
+            if let Cause::Key { manner: Manner::Held(span), .. } =
+                self.rules.rules[*rule].triggers[*trigger].cause
+            {
+                spans.push((span, Hope::Held(*rule, *trigger)));
+            }
+        }
+        for (span, hope) in spans {
+            self.timers.add(now + span, Timer::Hope(waiting.press.number, hope));
+        }
+    }
+
+    /// Something that a press could have become has not come in time, or has.
+    pub(crate) fn end_hope(&mut self, now: Time, press: u64, hope: Hope) {
+        let found = self.presses.undecided.iter_mut().find(|w| w.press.number == press);
+        let Some(waiting) = found else { return };
+        let mut fires = None;
+        match hope {
+            Hope::Chord => waiting.chord = false,
+            Hope::Tap if !waiting.up => {
+                waiting.tapped = None;
+                waiting.tapped_as = None;
+            }
+            Hope::Tap => {}
+            Hope::Twice => {
+                waiting.twice = None;
+                // The single tap that waited for a second one.
+                fires = waiting.tapped.take().filter(|_| waiting.up);
+            }
+            Hope::Held(rule, trigger) => {
+                let known = waiting.held.contains(&(rule, trigger)) && !waiting.up;
+                waiting.held.retain(|won| *won != (rule, trigger));
+                fires = Some((rule, trigger)).filter(|_| known);
+            }
+        }
+        if let Some(won) = fires {
+            waiting.taken = true;
+            waiting.tapped = None;
+            waiting.twice = None;
+            let press = waiting.press;
+            self.fire_key(now, won.0, won.1, press, false);
+        }
+        self.decide(now);
+        self.arm();
+    }
+
+    /// The second press of a key that was waited for.
+    fn comes_twice(&mut self, now: Time, seen: &Seen) -> bool {
+        let same = |w: &Undecided| w.press.key == seen.press.key && w.up && w.twice.is_some();
+        let Some(at) = self.presses.undecided.iter().position(same) else {
+            return false;
+        };
+        let waiting = self.presses.undecided.remove(at);
+        self.set_down(seen.press, None, None);
+        if let Some((rule, trigger)) = waiting.twice {
+            self.fire_key(now, rule, trigger, seen.press, false);
+        }
+        self.decide(now);
+        true
+    }
+
+    fn may_become_chord(&self, seen: &Seen) -> bool {
+        let mut keys: BTreeSet<Key> = self
+            .presses
+            .undecided
+            .iter()
+            .filter(|waiting| waiting.chord && !waiting.up)
+            .map(|waiting| waiting.press.key)
+            .collect();
+        keys.insert(seen.stroke.0);
+        seen.give.is_some() && self.watch.may_become_chord(&keys, seen.stroke.1)
+    }
+
+    /// Takes the largest chord that the press completes, with all its keys that wait.
+    fn complete_chord(&mut self, now: Time, seen: &Seen) -> Chorded {
+        let (key, families) = seen.stroke;
+        let found: Vec<Chord> = self
+            .watch
+            .completed(key, families, &self.presses.fingers)
+            .into_iter()
+            .cloned()
+            .collect();
+        let Some(first) = found.first() else {
+            if !self.may_become_chord(seen) {
+                self.disturb_all(now);
+            }
+            return Chorded::No;
+        };
+        let keys = first.keys.clone();
+        let mut candidates = Vec::new();
+        let mut remap = None;
+        for chord in found {
+            match chord.what {
+                ChordWhat::Rule(candidate) => candidates.push(candidate),
+                ChordWhat::Remap(number) => remap = remap.or(Some(number)),
+            }
+        }
+        let fires = candidates.iter().any(|c| c.fits(seen.held) && self.may_fire(now, c.rule));
+        if !fires && remap.is_none() {
+            return Chorded::No;
+        }
+        for waiting in &mut self.presses.undecided {
+            waiting.chord = false;
+            if keys.contains(&waiting.press.key) {
+                waiting.taken = true;
+                (waiting.else_pressed, waiting.else_released) = (None, None);
+                waiting.disturb();
+            }
+        }
+        self.decide(now);
+        match remap.filter(|_| !fires) {
+            None => Chorded::Rules(candidates),
+            Some(number) => {
+                let to = self.layout.press_order(&self.rules.remaps[number].to);
+                if let (Ok(becomes), Some(give)) = (to, &seen.give) {
+                    let (hide, ..) = self.through_remap(families, &becomes, seen.held);
+                    self.presses.standing.insert(seen.press.key, becomes.clone());
+                    let give = GiveBack { becomes, hide, ..give.clone() };
+                    self.emit(None, Order::GiveBack(give));
+                }
+                self.set_down(seen.press, None, None);
+                Chorded::Remapped
+            }
+        }
+    }
+
+    /// Another key came: whatever waits for being alone, or for keys together, is not it.
+    fn disturb_all(&mut self, now: Time) {
+        for waiting in &mut self.presses.undecided {
+            waiting.chord = false;
+            waiting.disturb();
+        }
+        self.decide(now);
+    }
+
+    /// Settles what waits, in the order of the presses, as far as it is decided.
+    pub(crate) fn decide(&mut self, now: Time) {
+        while let Some(first) = self.presses.undecided.first() {
+            if first.is_open() {
+                return;
+            }
+            let waiting = self.presses.undecided.remove(0);
+            self.settle_press(now, waiting);
+        }
+    }
+
+    fn settle_press(&mut self, now: Time, waiting: Undecided) {
+        let rules: Arc<RuleSet> = Arc::clone(&self.rules);
+        let passes = |won: &Won| rules.rules[won.0].passing;
+        let (pressed, released) = (waiting.else_pressed, waiting.else_released);
+        let taken =
+            waiting.taken || [pressed, released].into_iter().flatten().any(|won| !passes(&won));
+        if pressed.is_some() || released.is_some() {
+            let repeats = pressed.filter(|won| rules.rules[won.0].repeating && !waiting.up);
+            if waiting.up {
+                self.fire_pressed(now, pressed, waiting.press);
+                self.fire_pressed(now, released, waiting.press);
+            } else {
+                self.set_down(waiting.press, released, repeats);
+                self.begin_repeat(now, waiting.press);
+                self.fire_pressed(now, pressed, waiting.press);
+            }
+        }
+        if let Some(mut give) = waiting.give.filter(|_| !taken) {
+            give.tap = waiting.up;
+            self.emit(None, Order::GiveBack(give));
+        }
+    }
+
+    /// Everything that waits is given back: the rules it waited for are gone.
+    pub(crate) fn give_all_back(&mut self, now: Time) {
+        for waiting in &mut self.presses.undecided {
+            waiting.sequence = false;
+            (waiting.else_pressed, waiting.else_released) = (None, None);
+        }
+        self.disturb_all(now);
+    }
+
+    /// A key whose release matters went up.
+    pub(crate) fn handle_release(&mut self, now: Time, key: Key) {
+        self.presses.fingers.remove(&key);
+        self.presses.standing.remove(&key);
+        let mut fires = None;
+        let mut as_tap = None;
+        let found = self.presses.undecided.iter_mut().find(|w| w.press.key == key && !w.up);
+        if let Some(waiting) = found {
+            let soon = now.since(waiting.at) <= self.rules.settings.tap;
+            waiting.up = true;
+            waiting.chord = false;
+            waiting.drawing = false;
+            waiting.held.clear();
+            if let Some(give) = waiting.tapped_as.take().filter(|_| soon) {
+                as_tap = Some((give, waiting.press));
+            }
+            if soon && waiting.twice.is_none() {
+                fires = waiting.tapped.take().map(|won| (won, waiting.press));
+                waiting.taken |= fires.is_some();
+            } else if !soon {
+                waiting.tapped = None;
+            }
+        }
+        if let Some(((rule, trigger), press)) = fires {
+            self.fire_key(now, rule, trigger, press, false);
+        }
+        self.decide(now);
+        self.end_down(now, key);
+        if let Some((give, press)) = as_tap {
+            self.tap_as(now, give, press);
+        }
+        self.arm();
+    }
+
+    /// A remapped key was tapped: what it then is, is seen by rules as well.
+    fn tap_as(&mut self, now: Time, give: GiveBack, press: Press) {
+        let (_, held, stroke) =
+            self.through_remap(lantern_model::Families::NONE, &give.becomes, give.under);
+        let candidates = self.watch.candidates(stroke).to_vec();
+        let won = self.winner(now, &candidates, held, Some(Manner::Pressed));
+        self.fire_pressed(now, won, press);
+        if won.is_none_or(|won| self.rules.rules[won.0].passing) {
+            self.emit(None, Order::GiveBack(give));
+        }
+    }
+
+    fn end_down(&mut self, now: Time, key: Key) {
+        let Some(down) = self.presses.down.remove(&key) else { return };
+        self.end_held_runs(now, key);
+        if let Some((rule, trigger)) = down.on_release {
+            self.fire_key(now, rule, trigger, down.press, false);
+        }
+    }
+
+    /// A held key is due to repeat.
+    pub(crate) fn handle_repeat(&mut self, now: Time, key: Key, press: u64) {
+        let down = self.presses.down.get(&key).filter(|down| down.press.number == press);
+        let Some((down, (rule, trigger))) = down.and_then(|down| Some((down.press, down.repeats?)))
+        else {
+            return;
+        };
+        let due = now + self.layout.repeat.interval;
+        self.timers.add(due, Timer::Repeat(key, press));
+        self.fire_key(now, rule, trigger, down, true);
+    }
+
+    /// A shape was drawn with this key held: it was not meant as a press.
+    pub(crate) fn take_drawing(&mut self, now: Time, key: Key) -> Option<Press> {
+        let waiting =
+            self.presses.undecided.iter_mut().find(|w| w.press.key == key && w.drawing)?;
+        waiting.taken = true;
+        waiting.disturb();
+        let press = waiting.press;
+        self.decide(now);
+        Some(press)
+    }
+
+    /// Whether the press a run began with is still down.
+    pub(crate) fn is_held(&self, press: Option<Press>) -> bool {
+        press.is_some_and(|press| {
+            let down = self.presses.down.get(&press.key);
+            down.is_some_and(|down| down.press == press)
+                || self.presses.undecided.iter().any(|w| w.press == press && !w.up)
+        })
+    }
+}
+
+/// What became of a press among keys together.
+enum Chorded {
+    No,
+    Remapped,
+    Rules(Vec<Candidate>),
+}
+
+fn undecided(now: Time, seen: &Seen) -> Undecided {
+    Undecided {
+        press: seen.press,
+        at: now,
+        give: seen.give.clone(),
+        up: false,
+        chord: false,
+        sequence: false,
+        drawing: false,
+        tapped: None,
+        twice: None,
+        held: Vec::new(),
+        else_pressed: None,
+        else_released: None,
+        tapped_as: seen.tapped_as.clone(),
+        taken: false,
+    }
+}

@@ -1,0 +1,100 @@
+//! Keys one after another: which sequences are under way, and what the next press makes of them.
+
+use std::mem;
+
+use lantern_model::Time;
+
+use crate::engine::Engine;
+use crate::presses::{Progress, Seen};
+use crate::timers::Timer;
+
+/// What became of the sequences under way.
+pub(crate) enum Went {
+    Nowhere,
+    On,
+    Through,
+}
+
+impl Engine {
+    /// Begins the sequences whose first key this is.
+    pub(crate) fn begin_sequences(&mut self, now: Time, seen: &Seen) -> bool {
+        let mut begun = Vec::new();
+        for (number, sequence) in self.watch.sequences.iter().enumerate() {
+            let (stroke, sides) = &sequence.strokes[0];
+            if *stroke == seen.stroke && sides.iter().all(|side| seen.held.contains(*side)) {
+                begun.push((number, sequence.rule, sequence.within));
+            }
+        }
+        begun.retain(|(_, rule, _)| self.may_fire(now, *rule));
+        let Some(longest) = begun.iter().map(|(.., within)| *within).max() else {
+            return false;
+        };
+        self.presses.progress =
+            begun.into_iter().map(|(sequence, ..)| Progress { sequence, done: 1 }).collect();
+        self.wait_for_next(now + longest);
+        true
+    }
+
+    fn wait_for_next(&mut self, until: Time) {
+        self.presses.waits += 1;
+        self.timers.add(until, Timer::Sequence(self.presses.waits));
+    }
+
+    /// Lets the sequences under way go on with a press.
+    pub(crate) fn advance_sequences(&mut self, now: Time, seen: &Seen) -> Went {
+        let progress = mem::take(&mut self.presses.progress);
+        if progress.is_empty() {
+            return Went::Nowhere;
+        }
+        let mut further = Vec::new();
+        let mut through: Vec<(usize, usize, usize)> = Vec::new();
+        for Progress { sequence, done } in progress {
+            let Some(known) = self.watch.sequences.get(sequence) else { continue };
+            let (stroke, sides) = &known.strokes[done];
+            if *stroke != seen.stroke || !sides.iter().all(|side| seen.held.contains(*side)) {
+                continue;
+            }
+            if done + 1 == known.strokes.len() {
+                through.push((known.strokes.len(), known.rule, known.trigger));
+            } else {
+                further.push((Progress { sequence, done: done + 1 }, known.within));
+            }
+        }
+        let best = through.into_iter().max_by_key(|(length, rule, _)| (*length, usize::MAX - rule));
+        if let Some((_, rule, trigger)) = best {
+            for waiting in &mut self.presses.undecided {
+                waiting.taken |= waiting.sequence;
+                waiting.sequence = false;
+                (waiting.else_pressed, waiting.else_released) = (None, None);
+                waiting.disturb();
+            }
+            self.decide(now);
+            self.set_down(seen.press, None, None);
+            self.fire_key(now, rule, trigger, seen.press, false);
+            return Went::Through;
+        }
+        if let Some(longest) = further.iter().map(|(_, within)| *within).max() {
+            self.presses.progress = further.into_iter().map(|(progress, _)| progress).collect();
+            self.wait_for_next(now + longest);
+            return Went::On;
+        }
+        self.drop_sequence(now);
+        Went::Nowhere
+    }
+
+    /// The next key of a sequence did not come in time.
+    pub(crate) fn end_sequence(&mut self, now: Time, number: u64) {
+        if number == self.presses.waits && !self.presses.progress.is_empty() {
+            self.presses.progress.clear();
+            self.drop_sequence(now);
+            self.arm();
+        }
+    }
+
+    fn drop_sequence(&mut self, now: Time) {
+        for waiting in &mut self.presses.undecided {
+            waiting.sequence = false;
+        }
+        self.decide(now);
+    }
+}

@@ -1,0 +1,137 @@
+//! What a rule asks of programs, devices and the person: a verb, its words, and what it takes.
+
+use std::time::Duration;
+
+use crate::{DeviceId, EffectId, Value};
+
+/// What is to be done. What the words of a deed mean stands with each.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Verb {
+    /// Start a desktop entry or program and let it be. Words: its name. Gives its process id.
+    Launch,
+    /// Start a program and wait for its end. Words: it and its arguments. Gives what it printed.
+    Run,
+    /// Give a line to the shell and wait for its end. Words: the line. Gives what it printed.
+    Shell,
+    /// Open an address or file with the program for it. Words: it.
+    Open,
+    /// End what was launched under that name.
+    End(String),
+    /// End the program that this effect started.
+    EndStarted(EffectId),
+    /// Bring a program to the front. Words: its name.
+    Focus,
+    /// Bring this window to the front.
+    Raise(u64),
+    /// Close a program's window. Words: its name.
+    Close,
+    /// Choose an entry of the program's menus. Words: the titles on the way.
+    Choose,
+    /// Put a text into the program in front by the clipboard, which keeps what it held. Words: it.
+    Paste,
+    /// What text the clipboard holds.
+    ReadClipboard,
+    /// Show a notice. Words: its text.
+    Notify,
+    /// Say a text aloud. Words: it.
+    Say,
+    /// Play a sound. Words: its file, or several to choose from.
+    Play,
+    /// Change how loud it is, by or to the share in `value`.
+    Volume(VolumeChange),
+    /// Ask the person for a text. Words: the question.
+    Ask,
+    /// Ask the person for yes or no. Words: the question.
+    Confirm,
+    /// Let the person pick one of the list in `value`. Words: the question.
+    Pick,
+    /// Send a text to a device. Words: it.
+    Send(DeviceId),
+    /// Publish a message. Words: topic and text.
+    Publish(DeviceId),
+    /// Read from a web device. Words: the path. Gives what it answered.
+    Get(DeviceId),
+    /// Write to a web device. Words: the path; `value` is the body.
+    Put(DeviceId),
+    /// Send to a web device. Words: the path; `value` is the body.
+    Post(DeviceId),
+}
+
+impl Verb {
+    /// The step's words in a file.
+    pub const fn words(&self) -> &'static str {
+        match self {
+            Verb::Launch => "launch",
+            Verb::Run => "run",
+            Verb::Shell => "shell",
+            Verb::Open => "open",
+            Verb::End(_) | Verb::EndStarted(_) => "end",
+            Verb::Focus | Verb::Raise(_) => "focus",
+            Verb::Close => "close",
+            Verb::Choose => "choose",
+            Verb::Paste => "paste",
+            Verb::ReadClipboard => "read clipboard",
+            Verb::Notify => "notify",
+            Verb::Say => "say",
+            Verb::Play => "play",
+            Verb::Volume(_) => "volume",
+            Verb::Ask => "ask",
+            Verb::Confirm => "confirm",
+            Verb::Pick => "pick",
+            Verb::Send(_) => "send",
+            Verb::Publish(_) => "publish",
+            Verb::Get(_) => "get",
+            Verb::Put(_) => "put",
+            Verb::Post(_) => "post",
+        }
+    }
+
+    /// Whether it acts on the program in front, as a key does.
+    pub const fn is_input(&self) -> bool {
+        matches!(self, Verb::Paste | Verb::Choose)
+    }
+}
+
+/// How the volume changes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum VolumeChange {
+    /// Louder by a share.
+    Up,
+    /// Softer by a share.
+    Down,
+    /// To a share.
+    Set,
+    /// Silent.
+    Mute,
+    /// No longer silent.
+    Unmute,
+    /// Silent if it was not.
+    ToggleMute,
+}
+
+impl VolumeChange {
+    /// The change's words in a file.
+    pub const fn words(self) -> &'static str {
+        match self {
+            VolumeChange::Up => "up",
+            VolumeChange::Down => "down",
+            VolumeChange::Set => "set",
+            VolumeChange::Mute => "mute",
+            VolumeChange::Unmute => "unmute",
+            VolumeChange::ToggleMute => "toggle mute",
+        }
+    }
+}
+
+/// A verb with everything it takes. It has an outcome.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Deed {
+    /// What is to be done.
+    pub verb: Verb,
+    /// What the verb's words are.
+    pub words: Vec<String>,
+    /// What else it takes.
+    pub value: Option<Value>,
+    /// The longest it may take.
+    pub limit: Option<Duration>,
+}

@@ -1,0 +1,214 @@
+//! What fires a rule, and where a rule applies.
+
+use std::time::Duration;
+
+use crate::{Combo, KeyRef, Place, TimeOfDay};
+
+/// The number of a device in its set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct DeviceId(pub usize);
+
+/// The number of a layer in its set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct LayerId(pub usize);
+
+/// Something that fires a rule. A set of keys is one trigger for each.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Trigger {
+    /// What it is.
+    pub cause: Cause,
+    /// Where it stands in the file.
+    pub place: Place,
+}
+
+/// What fires a rule.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Cause {
+    /// `key COMBO`
+    Key {
+        /// The keys.
+        combo: Combo,
+        /// The key it brings under the rule's `as` name.
+        brings: KeyRef,
+        /// When it fires.
+        manner: Manner,
+    },
+    /// `keys COMBO, COMBO within D`: each pressed so soon after the one before.
+    Keys {
+        /// The combinations, two at least.
+        combos: Vec<Combo>,
+        /// The longest time from one to the next.
+        within: Duration,
+    },
+    /// `typed "text"`
+    Typed(String),
+    /// `voice "phrase"`, in the notation of phrases.
+    Voice(String),
+    /// `gesture SHAPE while holding COMBO`
+    Gesture {
+        /// The shape's name.
+        shape: String,
+        /// The key or button held while it is drawn.
+        holding: Combo,
+    },
+    /// `line from DEVICE`, with a test of its text.
+    Line(DeviceId, Option<LineTest>),
+    /// `message "topic/+" on BROKER`
+    Message(DeviceId, String),
+    /// `call "/path" on LISTENER`
+    Call(DeviceId, String),
+    /// `every D`
+    Every(Duration),
+    /// `at 06:30`
+    At(TimeOfDay),
+    /// `started`
+    Started,
+    /// `window opened ...` or `window focused ...`
+    Window {
+        /// Whether it must be new rather than come to the front.
+        opened: bool,
+        /// Program names in lower case, one of which it must have; any if empty.
+        apps: Vec<String>,
+        /// Parts of a title in lower case, one of which it must have; any if empty.
+        titles: Vec<String>,
+    },
+}
+
+/// When, relative to the key, a rule fires.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub enum Manner {
+    /// When it goes down.
+    #[default]
+    Pressed,
+    /// When it goes up.
+    Released,
+    /// When it goes up soon, with nothing between.
+    Tapped,
+    /// When it goes down again soon.
+    Twice,
+    /// When it has been down so long.
+    Held(Duration),
+}
+
+impl Manner {
+    /// Whether it is known only some time after the press.
+    pub const fn must_wait(self) -> bool {
+        matches!(self, Manner::Tapped | Manner::Twice | Manner::Held(_))
+    }
+}
+
+/// How a line of a device is tested.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LineTest {
+    /// The same text, apart from blanks around it.
+    Is(String),
+    /// A part of it.
+    Contains(String),
+    /// A regular expression that fits somewhere in it.
+    Matches(String),
+}
+
+/// Where a rule applies.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Scope {
+    /// Program names in lower case, one of which must be in front.
+    pub apps: Option<Vec<String>>,
+    /// Program names in lower case, none of which may be in front.
+    pub not_apps: Vec<String>,
+    /// Parts of a title in lower case, one of which the window in front must have.
+    pub titles: Option<Vec<String>>,
+    /// The layer that must be on.
+    pub layer: Option<LayerId>,
+    /// Names of input devices in lower case, from one of which the key must come.
+    pub boards: Option<Vec<String>>,
+}
+
+impl Scope {
+    /// Whether it applies everywhere.
+    pub fn is_anywhere(&self) -> bool {
+        *self == Scope::default()
+    }
+
+    /// How narrow it is; a narrower one is preferred: a layer beats a title beats a program beats
+    /// any program but some beats none.
+    pub fn narrowness(&self) -> u8 {
+        u8::from(self.layer.is_some()) << 3
+            | u8::from(self.titles.is_some()) << 2
+            | u8::from(self.apps.is_some()) << 1
+            | u8::from(!self.not_apps.is_empty())
+    }
+}
+
+/// `remap COMBO to COMBO, tapped to COMBO`
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Remap {
+    /// What the finger presses.
+    pub from: Combo,
+    /// What it is as long as it is held.
+    pub to: Combo,
+    /// What it is when it is let go soon, with nothing between.
+    pub tapped: Option<Combo>,
+    /// Where it applies.
+    pub scope: Scope,
+    /// Where it stands in the file.
+    pub place: Place,
+}
+
+/// Something outside that rules listen or speak to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Device {
+    /// Its name in the file.
+    pub name: String,
+    /// What it is.
+    pub kind: DeviceKind,
+    /// Where it stands in the file.
+    pub place: Place,
+}
+
+/// What a device is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum DeviceKind {
+    /// A serial port, at a speed in bits a second.
+    Serial {
+        /// Its path.
+        port: String,
+        /// Bits a second.
+        speed: u32,
+    },
+    /// A message broker.
+    Broker(String),
+    /// A thing with a web interface, by its address.
+    Web(String),
+    /// A place of ours that others may call, by the address it listens on.
+    Listener(String),
+}
+
+impl DeviceKind {
+    /// The kind's word in a file.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            DeviceKind::Serial { .. } => "serial",
+            DeviceKind::Broker(_) => "broker",
+            DeviceKind::Web(_) => "web",
+            DeviceKind::Listener(_) => "listener",
+        }
+    }
+}
+
+/// A shape that can be drawn.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Shape {
+    /// Its name.
+    pub name: String,
+    /// How it looks.
+    pub drawing: Drawing,
+}
+
+/// How a shape is described.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Drawing {
+    /// In words: directions and turns, one after another.
+    Path(Vec<String>),
+    /// By an example in a file.
+    Drawn(String),
+}

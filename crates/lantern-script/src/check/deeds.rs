@@ -1,0 +1,114 @@
+//! Steps that ask something of programs, devices or the person, lowered.
+
+use lantern_model::code::{Expr, Function, Op, Target};
+use lantern_model::{Value, Verb, VolumeChange};
+
+use super::Checker;
+use super::kinds::Kind;
+use super::names::Sort;
+use crate::codes::Code;
+use crate::tree::{Deed, ExprKind, TextPart};
+use crate::{Finding, Span};
+
+impl Checker<'_> {
+    pub(super) fn lower_deed(&mut self, deed: &Deed, span: Span) -> Option<Op> {
+        let verb = self.lower_verb(deed)?;
+        self.need_for_verb(&verb, span);
+        let words = match verb {
+            Verb::Shell => self.lower_shell(deed),
+            Verb::Launch | Verb::Open | Verb::Focus | Verb::Close => {
+                let what = if verb == Verb::Open { "an address or file" } else { "a program's name" };
+                deed.words.iter().map(|word| self.lower_kind(word, Kind::Text, what)).collect()
+            }
+            _ => deed.words.iter().map(|word| self.lower_shown(word)).collect(),
+        };
+        let value = deed.value.as_ref().map(|value| match verb {
+            Verb::Volume(_) => self.lower_kind(value, Kind::Share, "a share, such as 5%"),
+            Verb::Pick => self.lower_kind(value, Kind::List, "a list to pick from"),
+            _ => self.lower_shown(value),
+        });
+        let limit = self.lower_optional(deed.limit.as_ref(), Kind::Duration, "a duration");
+        let into = self.lower_into(deed, &verb);
+        let name = match verb {
+            Verb::Launch => deed.name.as_ref().map(|name| self.names.full(&name.text)),
+            _ => None,
+        };
+        self.check_amount(&verb, value.as_ref(), deed);
+        Some(Op::Do { verb, words, value, limit, into, name })
+    }
+
+    fn lower_verb(&mut self, deed: &Deed) -> Option<Verb> {
+        if let Verb::End(_) = deed.verb {
+            let name = deed.name.as_ref()?;
+            self.find(Sort::Started, name)?;
+            return Some(Verb::End(self.names.full(&name.text)));
+        }
+        let Some(device) = &deed.device else {
+            return Some(deed.verb.clone());
+        };
+        let id = match deed.verb {
+            Verb::Send(_) => self.find_device_of(device, "serial"),
+            Verb::Publish(_) => self.find_device_of(device, "broker"),
+            _ => self.find_device_of(device, "web"),
+        }?;
+        Some(match deed.verb {
+            Verb::Send(_) => Verb::Send(id),
+            Verb::Publish(_) => Verb::Publish(id),
+            Verb::Get(_) => Verb::Get(id),
+            Verb::Put(_) => Verb::Put(id),
+            _ => Verb::Post(id),
+        })
+    }
+
+    /// A line for the shell, each value in it as one word.
+    fn lower_shell(&mut self, deed: &Deed) -> Vec<Expr> {
+        let Some(line) = deed.words.first() else { return Vec::new() };
+        let ExprKind::Text(parts) = &line.kind else {
+            if line.kind != ExprKind::Unread {
+                self.say(
+                    Finding::new(Code::WrongKind, line.span, "`shell` takes the line itself")
+                        .label("not a text as written")
+                        .help("write shell `line`, or shell \"line {value}\": a value in it becomes one word"),
+                );
+            }
+            return Vec::new();
+        };
+        let parts = parts.iter().map(|part| match part {
+            TextPart::Literal(text) => Expr::Value(Value::Text(text.clone())),
+            TextPart::Value(value) => {
+                Expr::Call(Function::ShellWord, vec![self.lower_expr(value).0])
+            }
+        });
+        vec![Expr::Text(parts.collect())]
+    }
+
+    fn lower_into(&mut self, deed: &Deed, verb: &Verb) -> Option<Target> {
+        let (fresh, name) = deed.into.as_ref()?;
+        let kind = match verb {
+            Verb::Confirm => Kind::Truth,
+            Verb::Launch => Kind::Number,
+            Verb::Run | Verb::Shell | Verb::Ask | Verb::ReadClipboard => Kind::Text,
+            _ => Kind::Any,
+        };
+        if *fresh {
+            return Some(Target::Local(self.declare_local(name, kind)));
+        }
+        let (target, kept) = self.find_target(name)?;
+        self.check_kept(name, kind, kept, name.span);
+        Some(target)
+    }
+
+    fn check_amount(&mut self, verb: &Verb, value: Option<&Expr>, deed: &Deed) {
+        let Verb::Volume(change) = verb else { return };
+        let most = if *change == VolumeChange::Set { 1.5 } else { 1.0 };
+        if let (Some(Expr::Value(Value::Share(share))), Some(written)) = (value, &deed.value)
+            && !(0.0..=most).contains(share)
+        {
+            self.say(
+                Finding::new(Code::BadNumber, written.span, "it cannot be that loud")
+                    .label("out of range")
+                    .help(format!("from 0% to {}%", most * 100.0)),
+            );
+        }
+    }
+}

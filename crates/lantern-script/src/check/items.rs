@@ -1,0 +1,245 @@
+//! Top-level parts other than rules and macros: devices, words, shapes, remaps.
+
+use lantern_model::{Device, DeviceKind, Drawing, Remap, Shape, Value};
+use lantern_sense::Phrase;
+
+use super::Checker;
+use super::kinds::Kind;
+use super::names::Sort;
+use super::needs::Need;
+use super::triggers::spread_combo;
+use crate::codes::Code;
+use crate::tree::{self, Clause, ExprKind, Name, Quoted, Step, StepKind, TextPart};
+use crate::{Finding, near_name};
+
+/// Bits a second that serial ports know.
+const SPEEDS: [u32; 17] = [
+    300, 600, 1200, 1800, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 460_800,
+    500_000, 576_000, 921_600, 1_000_000,
+];
+
+/// Words of a path: eight directions, and turns all the way round.
+const DIRECTIONS: [&str; 12] = [
+    "up",
+    "down",
+    "left",
+    "right",
+    "up-left",
+    "up-right",
+    "down-left",
+    "down-right",
+    "circle-left",
+    "circle-right",
+    "tap",
+    "lift",
+];
+
+/// Shapes that need no `shape` line: the directions themselves, and these.
+const KNOWN_SHAPES: [(&str, &str); 4] = [
+    ("check-mark", "down-right up-right"),
+    ("caret", "up-right down-right"),
+    ("corner", "down right"),
+    ("zigzag", "right down-left right"),
+];
+
+impl Checker<'_> {
+    /// A shape by its name: one of the set, or one that everybody knows.
+    pub(super) fn find_shape(&mut self, name: &Name) -> Option<usize> {
+        if self.names.get(Sort::Shape, &name.text).is_none() {
+            let known = KNOWN_SHAPES.into_iter().find(|(known, _)| *known == name.text);
+            let direction = DIRECTIONS.into_iter().find(|word| *word == name.text);
+            if let Some(path) = known.map(|(_, path)| path).or(direction) {
+                let drawing = Drawing::Path(path.split(' ').map(str::to_owned).collect());
+                let named = |shape: &Shape| shape.name == name.text;
+                return self.set.shapes.iter().position(named).or_else(|| {
+                    self.set.shapes.push(Shape { name: name.text.clone(), drawing });
+                    Some(self.set.shapes.len() - 1)
+                });
+            }
+        }
+        self.find(Sort::Shape, name)
+    }
+
+    pub(super) fn declare_device(&mut self, device: &tree::Device) {
+        let place = match &device.place.kind {
+            ExprKind::Text(parts) => match parts.as_slice() {
+                [TextPart::Literal(text)] => text.clone(),
+                _ => String::new(),
+            },
+            _ => String::new(),
+        };
+        let place = if place.is_empty() { self.global_text(&device.place) } else { place };
+        let kind = match device.kind.text.as_str() {
+            "serial" => DeviceKind::Serial { port: place, speed: self.check_speed(device) },
+            "broker" => DeviceKind::Broker(self.check_address(&place, device, &["mqtt", "mqtts"])),
+            "web" => DeviceKind::Web(self.check_address(&place, device, &["http", "https"])),
+            _ => DeviceKind::Listener(place),
+        };
+        if let (Some(speed), false) = (&device.speed, matches!(kind, DeviceKind::Serial { .. })) {
+            self.say(
+                Finding::new(Code::BadClause, speed.span, "only a serial port has a speed")
+                    .label("of no use here")
+                    .help("leave `at` away"),
+            );
+        }
+        let index = self.set.devices.len();
+        let name = self.names.full(&device.name.text);
+        self.set.devices.push(Device { name, kind, place: self.place(device.name.span) });
+        self.declare(Sort::Device, &device.name, index, Kind::Any);
+    }
+
+    /// The text that an expression of top-level values gives; said if it is none.
+    fn global_text(&mut self, expr: &tree::Expr) -> String {
+        let (lowered, _) = self.lower_expr(expr);
+        match self.constant(&lowered) {
+            Some(Value::Text(text)) if !text.is_empty() => text,
+            _ => {
+                if expr.kind != ExprKind::Unread {
+                    let message = "where the device is must be a text";
+                    let finding = Finding::new(Code::WrongKind, expr.span, message);
+                    self.say(finding.label("not a text").help("for example \"/dev/ttyACM0\""));
+                }
+                String::new()
+            }
+        }
+    }
+
+    /// What an expression gives before anything runs, if that can be known.
+    fn constant(&self, expr: &lantern_model::code::Expr) -> Option<Value> {
+        use lantern_model::code::Expr;
+        match expr {
+            Expr::Value(value) => Some(value.clone()),
+            Expr::Global(index) => self.constant(&self.set.globals[*index].first),
+            Expr::Text(parts) => {
+                let mut text = String::new();
+                for part in parts {
+                    text.push_str(&self.constant(part)?.to_string());
+                }
+                Some(Value::Text(text))
+            }
+            _ => None,
+        }
+    }
+
+    fn check_speed(&mut self, device: &tree::Device) -> u32 {
+        let Some(speed) = &device.speed else { return 9600 };
+        let (lowered, _) = self.lower_expr(speed);
+        match self.constant(&lowered) {
+            Some(Value::Number(number))
+                if SPEEDS.iter().any(|speed| f64::from(*speed) == number) =>
+            {
+                number as u32
+            }
+            _ => {
+                self.say(
+                    Finding::new(
+                        Code::BadNumber,
+                        speed.span,
+                        "serial ports do not have this speed",
+                    )
+                    .label("not a speed")
+                    .help("usual ones are 9600, 57600 and 115200"),
+                );
+                9600
+            }
+        }
+    }
+
+    fn check_address(&mut self, place: &str, device: &tree::Device, schemes: &[&str]) -> String {
+        let sound = schemes.iter().any(|scheme| {
+            place
+                .strip_prefix(scheme)
+                .and_then(|rest| rest.strip_prefix("://"))
+                .is_some_and(|host| !host.is_empty() && !host.contains(char::is_whitespace))
+        });
+        if !sound && !place.is_empty() {
+            self.say(
+                Finding::new(Code::BadText, device.place.span, "this is no address")
+                    .label(format!("a {} needs one", device.kind.text))
+                    .help(format!("for example \"{}://127.0.0.1:4710\"", schemes[0])),
+            );
+        }
+        place.trim_end_matches('/').to_owned()
+    }
+
+    pub(super) fn declare_words(&mut self, name: &Name, (text, span): &Quoted) {
+        if matches!(name.text.as_str(), "number" | "percent") {
+            let message = format!("`<{}>` is a slot of the language", name.text);
+            let finding = Finding::new(Code::NamedTwice, name.span, message);
+            self.say(finding.label("taken").help("choose another name"));
+        }
+        let index = self.set.words.len();
+        match Phrase::parse_list(text) {
+            Ok(list) => {
+                self.lists.insert(self.names.full(&name.text), list);
+            }
+            Err(error) => self.say_bad_phrase(&error, text, *span),
+        }
+        self.set.words.push((self.names.full(&name.text), text.clone()));
+        self.declare(Sort::Words, name, index, Kind::Any);
+    }
+
+    pub(super) fn declare_shape(&mut self, name: &Name, drawn: bool, (how, span): &Quoted) {
+        let drawing = if drawn {
+            Drawing::Drawn(how.clone())
+        } else {
+            let words: Vec<String> = how.split_whitespace().map(str::to_owned).collect();
+            let odd = words.iter().find(|word| !DIRECTIONS.contains(&word.as_str()));
+            if let Some(odd) = odd {
+                let near = near_name(odd, DIRECTIONS);
+                self.say(
+                    Finding::new(Code::BadText, *span, format!("`{odd}` is no direction"))
+                        .label("not a path")
+                        .help(format!("the words are {}", DIRECTIONS.join(", ")))
+                        .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
+                );
+            } else if words.is_empty() {
+                let finding = Finding::new(Code::BadText, *span, "this path goes nowhere");
+                self.say(finding.label("no direction").help("for example \"down-right up-right\""));
+            }
+            Drawing::Path(words)
+        };
+        let index = self.set.shapes.len();
+        self.set.shapes.push(Shape { name: self.names.full(&name.text), drawing });
+        self.declare(Sort::Shape, name, index, Kind::Any);
+    }
+
+    pub(super) fn lower_remap(&mut self, remap: &tree::Remap, around: &[&Clause]) {
+        let scope = self.lower_scope(around.iter().copied());
+        self.need(Need::Remaps, remap.span);
+        let place = self.place(remap.span);
+        let from = spread_combo(&remap.from);
+        let to = spread_combo(&remap.to);
+        let tapped: Vec<_> = remap.tapped.iter().flat_map(spread_combo).collect();
+        let sets = [to.len(), tapped.len().max(1)];
+        if sets.iter().any(|count| *count != 1 && *count != from.len()) {
+            self.say(
+                Finding::new(Code::WrongCount, remap.span, "the sets of keys differ in length")
+                    .label(format!("{} keys become {}", from.len(), to.len()))
+                    .help("give one key for each, or the same one for all"),
+            );
+            return;
+        }
+        for (at, from) in from.into_iter().enumerate() {
+            let Some(to) = to.get(at).or(to.first()).cloned() else { return };
+            let tapped = tapped.get(at).or(tapped.first()).cloned();
+            self.set.remaps.push(Remap { from, to, tapped, scope: scope.clone(), place });
+            self.remap_spans.push(remap.span);
+        }
+    }
+
+    /// Names what the steps start, before anything refers to it.
+    pub(super) fn declare_started(&mut self, steps: &[Step]) {
+        for step in steps {
+            if let StepKind::Do(deed) = &step.kind
+                && let (lantern_model::Verb::Launch, Some(name)) = (&deed.verb, &deed.name)
+                && self.names.get(Sort::Started, &name.text).is_none()
+            {
+                self.declare(Sort::Started, name, 0, Kind::Any);
+            }
+            for block in step.blocks() {
+                self.declare_started(block);
+            }
+        }
+    }
+}

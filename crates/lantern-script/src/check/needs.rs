@@ -1,0 +1,129 @@
+//! What a set needs of the desk and the world it runs on, and where: a desk that lacks something
+//! can say so ahead of time.
+
+use lantern_model::{Combo, KeyRef, Verb};
+
+use super::Checker;
+use crate::Span;
+use crate::codes::Code;
+use crate::finding::Finding;
+use crate::tree::{self, KeyPart, TriggerKind};
+
+/// Something that not every desk can do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Need {
+    /// Buttons, wheel and pen as triggers.
+    Buttons,
+    /// Keys that stand for others.
+    Remaps,
+    /// What the person types, as characters.
+    Letters,
+    /// Input devices told apart.
+    Boards,
+    /// Where the pointer is.
+    Pointer,
+    /// Speech heard.
+    Voice,
+    /// Shapes drawn.
+    Shapes,
+    /// Lines from serial ports, and to them.
+    Serial,
+    /// Messages from brokers, and to them.
+    Broker,
+    /// Things with a web interface.
+    Web,
+    /// Calls from others.
+    Listener,
+    /// Windows that open.
+    NewWindows,
+    /// Windows brought to the front or closed.
+    Windows,
+    /// Menus of programs.
+    Menus,
+    /// The clipboard.
+    Clipboard,
+    /// Notices, questions, sounds and how loud it is.
+    Signs,
+}
+
+impl Need {
+    /// What it is, for a message.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Need::Buttons => "buttons, wheel and pen as triggers",
+            Need::Remaps => "remaps",
+            Need::Letters => "typed abbreviations",
+            Need::Boards => "telling input devices apart",
+            Need::Pointer => "asking where the pointer is",
+            Need::Voice => "voice triggers",
+            Need::Shapes => "gestures",
+            Need::Serial => "serial ports",
+            Need::Broker => "message brokers",
+            Need::Web => "web devices",
+            Need::Listener => "calls from the web",
+            Need::NewWindows => "windows that open",
+            Need::Windows => "bringing windows to the front and closing them",
+            Need::Menus => "menus of programs",
+            Need::Clipboard => "the clipboard",
+            Need::Signs => "notices, questions and sound",
+        }
+    }
+
+    /// The finding that a desk lacks it.
+    pub fn lacking(self, span: Span, desk: &str) -> Finding {
+        Finding::new(
+            Code::NotYet,
+            span,
+            format!("{}: the {desk} desk does not do that in this version", self.words()),
+        )
+        .label("not yet")
+        .help("the rest of the file works; `lantern rehearse` plays this part as well")
+    }
+}
+
+impl Checker<'_> {
+    pub(super) fn need(&mut self, need: Need, span: Span) {
+        self.needs.push((need, span));
+    }
+
+    pub(super) fn need_for_trigger(&mut self, trigger: &tree::Trigger) {
+        let need = match &trigger.kind {
+            TriggerKind::Key { combo, .. } if has_pointer_key(combo) => Need::Buttons,
+            TriggerKind::Keys { combos, .. } if combos.iter().any(has_pointer_key) => Need::Buttons,
+            TriggerKind::Typed(_) => Need::Letters,
+            TriggerKind::Voice(_) => Need::Voice,
+            TriggerKind::Gesture { .. } => Need::Shapes,
+            TriggerKind::Line { .. } => Need::Serial,
+            TriggerKind::Message { .. } => Need::Broker,
+            TriggerKind::Call { .. } => Need::Listener,
+            TriggerKind::Window { opened: true, .. } => Need::NewWindows,
+            _ => return,
+        };
+        self.need(need, trigger.span);
+    }
+
+    pub(super) fn need_for_verb(&mut self, verb: &Verb, span: Span) {
+        let need = match verb {
+            Verb::Launch | Verb::Run | Verb::Shell | Verb::Open => return,
+            Verb::End(_) | Verb::EndStarted(_) => return,
+            Verb::Focus | Verb::Raise(_) | Verb::Close => Need::Windows,
+            Verb::Choose => Need::Menus,
+            Verb::Paste | Verb::ReadClipboard => Need::Clipboard,
+            Verb::Notify | Verb::Say | Verb::Play | Verb::Volume(_) => Need::Signs,
+            Verb::Ask | Verb::Confirm | Verb::Pick => Need::Signs,
+            Verb::Send(_) => Need::Serial,
+            Verb::Publish(_) => Need::Broker,
+            Verb::Get(_) | Verb::Put(_) | Verb::Post(_) => Need::Web,
+        };
+        self.need(need, span);
+    }
+}
+
+fn has_pointer_key(combo: &tree::Combo) -> bool {
+    let is_pointer = |key: &KeyRef| Combo::of(*key).pointer_key().is_some();
+    combo.parts.iter().any(|part| match part {
+        KeyPart::Key(key, _) => is_pointer(key),
+        KeyPart::Set(keys, _) => keys.iter().any(is_pointer),
+        KeyPart::Value(_) | KeyPart::Unread(_) => false,
+    })
+}

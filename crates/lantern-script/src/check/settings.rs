@@ -1,0 +1,110 @@
+//! `settings { ... }`: choices that hold for the whole set. Only those of the first file count.
+
+use std::time::Duration;
+
+use lantern_model::Value;
+use lantern_sense::heard_words;
+
+use super::Checker;
+use crate::codes::Code;
+use crate::tree::{Expr, ExprKind, Name, TextPart};
+use crate::{Finding, near_name};
+
+/// Every setting with what it is.
+const SETTINGS: &[(&str, &str)] = &[
+    ("panic", "key ctrl+alt+shift+escape"),
+    ("attention", "\"lantern\""),
+    ("together", "60ms"),
+    ("tap", "250ms"),
+    ("twice", "300ms"),
+];
+
+impl Checker<'_> {
+    pub(super) fn check_settings(&mut self, settings: &[(Name, Expr)]) {
+        for (index, (name, value)) in settings.iter().enumerate() {
+            let earlier = settings[..index].iter().find(|(other, _)| other.text == name.text);
+            if let Some((earlier, _)) = earlier {
+                let message = format!("`{}` is set twice", name.text);
+                let finding = Finding::new(Code::NamedTwice, name.span, message);
+                self.say(finding.label("again").other(earlier.span, "first here"));
+            }
+            match name.text.as_str() {
+                "panic" => self.check_panic(value),
+                "attention" => self.check_attention(value),
+                "together" | "tap" | "twice" => self.check_span(name, value),
+                other => self.say_no_setting(other, name),
+            }
+        }
+    }
+
+    fn say_no_setting(&mut self, word: &str, name: &Name) {
+        let words: Vec<&str> = SETTINGS.iter().map(|(word, _)| *word).collect();
+        let near = near_name(word, words.iter().copied());
+        self.say(
+            Finding::new(Code::NoSuchName, name.span, format!("there is no setting `{word}`"))
+                .label("no such setting")
+                .help(format!("the settings are {}", words.join(", ")))
+                .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
+        );
+    }
+
+    fn say_wrong_setting(&mut self, name: &str, value: &Expr, kind: &str) {
+        if value.kind == ExprKind::Unread {
+            return;
+        }
+        let example = SETTINGS.iter().find(|(word, _)| *word == name).map_or("", |(_, text)| *text);
+        self.say(
+            Finding::new(Code::WrongKind, value.span, format!("`{name}` is {kind}"))
+                .label(format!("not {kind}"))
+                .help(format!("write `{name} = {example}`")),
+        );
+    }
+
+    fn check_panic(&mut self, value: &Expr) {
+        let ExprKind::Key(combo) = &value.kind else {
+            return self.say_wrong_setting("panic", value, "a key");
+        };
+        self.panic_span = Some(value.span);
+        if let Some(panic) = combo.fixed() {
+            self.set.settings.panic = panic;
+        }
+    }
+
+    fn check_attention(&mut self, value: &Expr) {
+        let text = match &value.kind {
+            ExprKind::Text(parts) => match parts.as_slice() {
+                [] => Some(""),
+                [TextPart::Literal(text)] => Some(text.as_str()),
+                _ => None,
+            },
+            _ => None,
+        };
+        match text {
+            Some(text) => self.set.settings.attention = heard_words(text).join(" "),
+            None => self.say_wrong_setting("attention", value, "a text"),
+        }
+    }
+
+    fn check_span(&mut self, name: &Name, value: &Expr) {
+        let ExprKind::Value(Value::Duration(span)) = value.kind else {
+            return self.say_wrong_setting(&name.text, value, "a duration");
+        };
+        if span.is_zero() || span > Duration::from_secs(5) {
+            self.say(
+                Finding::new(
+                    Code::BadNumber,
+                    value.span,
+                    format!("`{}` is out of range", name.text),
+                )
+                .label("out of range")
+                .help("it may be from 1ms to 5s"),
+            );
+        }
+        let settings = &mut self.set.settings;
+        match name.text.as_str() {
+            "together" => settings.together = span,
+            "tap" => settings.tap = span,
+            _ => settings.twice = span,
+        }
+    }
+}

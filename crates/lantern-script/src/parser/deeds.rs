@@ -1,0 +1,161 @@
+//! Steps that ask something of programs, devices or the person.
+
+use lantern_model::{DeviceId, Verb, VolumeChange};
+
+use super::{Parsed, Parser};
+use crate::token::{Sign, TokenKind};
+use crate::tree::{Deed, Expr};
+
+/// Their first words.
+pub(super) const DEEDS: &[&str] = &[
+    "launch", "run", "shell", "open", "end", "focus", "close", "choose", "paste", "notify", "say",
+    "play", "volume", "ask", "confirm", "pick", "send", "publish", "get", "put", "post", "read",
+];
+
+/// Those that give a value as the whole right side of `let` or `set`.
+pub(super) const GIVES_VALUE: &[&str] =
+    &["launch", "run", "shell", "ask", "confirm", "pick", "get", "put", "post", "read"];
+
+/// A device that is not looked up yet.
+const SOME: DeviceId = DeviceId(usize::MAX);
+
+impl Parser<'_> {
+    pub(super) fn parse_deed(&mut self) -> Parsed<Deed> {
+        let piece = self.next();
+        let mut deed = Deed {
+            verb: Verb::Open,
+            device: None,
+            words: Vec::new(),
+            value: None,
+            limit: None,
+            name: None,
+            into: None,
+        };
+        match self.slice(piece.span) {
+            "launch" => {
+                deed.take(Verb::Launch, vec![self.parse_expr()?]);
+                if self.take_word("as") {
+                    deed.name = Some(self.expect_name("a name for what is started")?);
+                }
+            }
+            "run" => deed.take(Verb::Run, self.parse_exprs()?),
+            "shell" => deed.take(Verb::Shell, vec![self.parse_expr()?]),
+            "open" => deed.take(Verb::Open, vec![self.parse_expr()?]),
+            "end" => {
+                let name = self.expect_path("the name of what was launched")?;
+                deed.verb = Verb::End(name.text.clone());
+                deed.name = Some(name);
+            }
+            "focus" => deed.take(Verb::Focus, vec![self.parse_program()?]),
+            "close" => deed.take(Verb::Close, vec![self.parse_program()?]),
+            "choose" => deed.take(Verb::Choose, self.parse_exprs()?),
+            "paste" => deed.take(Verb::Paste, vec![self.parse_expr()?]),
+            "notify" => deed.take(Verb::Notify, vec![self.parse_expr()?]),
+            "say" => deed.take(Verb::Say, vec![self.parse_expr()?]),
+            "play" => self.parse_play(&mut deed)?,
+            "volume" => self.parse_volume(&mut deed)?,
+            "ask" => deed.take(Verb::Ask, vec![self.parse_expr()?]),
+            "confirm" => deed.take(Verb::Confirm, vec![self.parse_expr()?]),
+            "pick" => {
+                deed.take(Verb::Pick, vec![self.parse_expr()?]);
+                self.expect_sign(Sign::Comma, "between the question and the list")?;
+                self.take_line_ends();
+                deed.value = Some(self.parse_expr()?);
+            }
+            "read" => {
+                self.expect_word("clipboard", "after `read`")?;
+                deed.verb = Verb::ReadClipboard;
+            }
+            other => {
+                let verb = match other {
+                    "send" => Verb::Send(SOME),
+                    "publish" => Verb::Publish(SOME),
+                    "get" => Verb::Get(SOME),
+                    "put" => Verb::Put(SOME),
+                    _ => Verb::Post(SOME),
+                };
+                self.parse_to_device(verb, &mut deed)?;
+            }
+        }
+        deed.limit = self.parse_limit()?;
+        Ok(deed)
+    }
+
+    /// `at most D`
+    pub(super) fn parse_limit(&mut self) -> Parsed<Option<Expr>> {
+        if self.take_words(&["at", "most"]) { Ok(Some(self.parse_expr()?)) } else { Ok(None) }
+    }
+
+    fn parse_exprs(&mut self) -> Parsed<Vec<Expr>> {
+        let mut values = vec![self.parse_expr()?];
+        while self.take_sign(Sign::Comma) {
+            self.take_line_ends();
+            values.push(self.parse_expr()?);
+        }
+        Ok(values)
+    }
+
+    fn parse_program(&mut self) -> Parsed<Expr> {
+        self.expect_word("app", "before the program's name")?;
+        self.parse_expr()
+    }
+
+    /// `play FILE`, `play any of FILE, FILE`
+    fn parse_play(&mut self, deed: &mut Deed) -> Parsed<()> {
+        let several = self.take_words(&["any", "of"]);
+        let files = if several { self.parse_exprs()? } else { vec![self.parse_expr()?] };
+        deed.take(Verb::Play, files);
+        Ok(())
+    }
+
+    fn parse_volume(&mut self, deed: &mut Deed) -> Parsed<()> {
+        const CHANGES: [VolumeChange; 5] = [
+            VolumeChange::Up,
+            VolumeChange::Down,
+            VolumeChange::Set,
+            VolumeChange::Mute,
+            VolumeChange::Unmute,
+        ];
+        if self.take_words(&["toggle", "mute"]) {
+            deed.verb = Verb::Volume(VolumeChange::ToggleMute);
+            return Ok(());
+        }
+        for change in CHANGES {
+            if self.take_word(change.words()) {
+                deed.verb = Verb::Volume(change);
+                if !matches!(change, VolumeChange::Mute | VolumeChange::Unmute) {
+                    deed.value = Some(self.parse_expr()?);
+                }
+                return Ok(());
+            }
+        }
+        let known = ["up", "down", "set", "mute", "unmute", "toggle"];
+        self.fail_unknown("`up`, `down`, `set`, `mute`, `unmute` or `toggle mute`", &known)
+    }
+
+    /// `send DEVICE TEXT`, `publish BROKER "topic" body TEXT`, `put WEB "/path" body VALUE`
+    fn parse_to_device(&mut self, verb: Verb, deed: &mut Deed) -> Parsed<()> {
+        deed.device = Some(self.expect_path("the device's name")?);
+        deed.words = vec![self.parse_expr()?];
+        let needs_body = matches!(verb, Verb::Publish(_) | Verb::Put(_));
+        if self.take_word("body") {
+            let body = self.parse_expr()?;
+            if matches!(verb, Verb::Publish(_)) {
+                deed.words.push(body);
+            } else {
+                deed.value = Some(body);
+            }
+        } else if needs_body && self.peek().kind != TokenKind::End {
+            return self.fail("`body` and what is sent");
+        }
+        deed.verb = verb;
+        Ok(())
+    }
+}
+
+impl Deed {
+    fn take(&mut self, verb: Verb, words: Vec<Expr>) {
+        self.verb = verb;
+        self.words = words;
+    }
+}

@@ -1,0 +1,179 @@
+//! Triggers: what fires a rule.
+
+use lantern_model::{Key, Manner, TimeOfDay};
+
+use super::{Parsed, Parser, Said};
+use crate::Finding;
+use crate::codes::Code;
+use crate::token::{Sign, TokenKind};
+use crate::tree::{Combo, KeyPart, LineWord, Trigger, TriggerKind};
+
+/// The first words of all triggers.
+const TRIGGER_WORDS: &[&str] = &[
+    "key", "keys", "typed", "voice", "gesture", "line", "message", "call", "every", "at",
+    "started", "window",
+];
+
+impl Parser<'_> {
+    /// All triggers of a rule.
+    pub(super) fn parse_triggers(&mut self) -> Parsed<Vec<Trigger>> {
+        let mut triggers = Vec::new();
+        loop {
+            triggers.push(self.parse_trigger()?);
+            if !self.take_word("or") {
+                return Ok(triggers);
+            }
+        }
+    }
+
+    fn parse_trigger(&mut self) -> Parsed<Trigger> {
+        let piece = self.peek();
+        let word = self.slice(piece.span);
+        if piece.kind != TokenKind::Word || !TRIGGER_WORDS.contains(&word) {
+            return self.fail_unknown("what fires the rule, such as `key f9`", TRIGGER_WORDS);
+        }
+        self.next();
+        let kind = match word {
+            "key" => {
+                let combo = self.parse_trigger_combo()?;
+                TriggerKind::Key { combo, manner: self.parse_manner()? }
+            }
+            "keys" => self.parse_keys_trigger()?,
+            "typed" => TriggerKind::Typed(self.parse_plain_text("what is typed, between quotes")?),
+            "voice" => TriggerKind::Voice(self.parse_plain_text("the phrase between quotes")?),
+            "gesture" => self.parse_gesture()?,
+            "line" => self.parse_line_trigger()?,
+            "message" => {
+                let topic = self.parse_plain_text("the topic between quotes")?;
+                self.expect_word("on", "before the broker's name")?;
+                TriggerKind::Message { topic, broker: self.expect_name("the broker's name")? }
+            }
+            "call" => {
+                let path = self.parse_plain_text("the path between quotes")?;
+                self.expect_word("on", "before the listener's name")?;
+                TriggerKind::Call { path, listener: self.expect_name("the listener's name")? }
+            }
+            "every" => TriggerKind::Every(self.parse_duration()?),
+            "at" => TriggerKind::At(self.parse_time_of_day()?),
+            "started" => TriggerKind::Started,
+            _ => self.parse_window_trigger()?,
+        };
+        let name = if self.take_word("as") { Some(self.expect_name("a name")?) } else { None };
+        Ok(Trigger { kind, name, span: piece.span.to(self.last_span()) })
+    }
+
+    fn parse_manner(&mut self) -> Parsed<Manner> {
+        Ok(if self.take_word("released") {
+            Manner::Released
+        } else if self.take_word("tapped") {
+            Manner::Tapped
+        } else if self.take_word("twice") {
+            Manner::Twice
+        } else if self.take_word("held") {
+            Manner::Held(self.parse_duration()?)
+        } else {
+            Manner::Pressed
+        })
+    }
+
+    /// A combination in a head: it holds no values, and a set only as its last part.
+    pub(super) fn parse_trigger_combo(&mut self) -> Parsed<Combo> {
+        let combo = self.parse_combo()?;
+        let last = combo.parts.len() - 1;
+        for (at, part) in combo.parts.iter().enumerate() {
+            let finding = match part {
+                KeyPart::Value(value) => {
+                    let message = "a rule's key stands in its head as it is, not as a value";
+                    Finding::new(Code::Unexpected, value.span, message).label("name the key here")
+                }
+                KeyPart::Set(_, span) if at != last => {
+                    let message = "a set of keys stands last in a combination";
+                    Finding::new(Code::Unexpected, *span, message)
+                        .label("move it to the end")
+                        .help("keys that are held together with each of a set stand before it: `ctrl+[1..9]`")
+                }
+                _ => continue,
+            };
+            self.findings.push(finding);
+        }
+        Ok(combo)
+    }
+
+    fn parse_keys_trigger(&mut self) -> Parsed<TriggerKind> {
+        let mut combos = vec![self.parse_trigger_combo()?];
+        while self.take_sign(Sign::Comma) {
+            combos.push(self.parse_trigger_combo()?);
+        }
+        let within = if self.take_word("within") { Some(self.parse_duration()?) } else { None };
+        Ok(TriggerKind::Keys { combos, within })
+    }
+
+    fn parse_gesture(&mut self) -> Parsed<TriggerKind> {
+        let shape = self.expect_name("the shape's name")?;
+        self.expect_word("while", "before `holding`")?;
+        self.expect_word("holding", "before the key or button that is held")?;
+        Ok(TriggerKind::Gesture { shape, holding: self.parse_trigger_combo()? })
+    }
+
+    fn parse_line_trigger(&mut self) -> Parsed<TriggerKind> {
+        self.expect_word("from", "before the device's name")?;
+        let device = self.expect_name("the device's name")?;
+        let tests = [
+            ("is", LineWord::Is),
+            ("contains", LineWord::Contains),
+            ("matches", LineWord::Matches),
+        ];
+        for (word, test) in tests {
+            if self.take_word(word) {
+                let text = self.parse_raw_or_text("a text")?;
+                return Ok(TriggerKind::Line { device, test: Some((test, text)) });
+            }
+        }
+        Ok(TriggerKind::Line { device, test: None })
+    }
+
+    fn parse_window_trigger(&mut self) -> Parsed<TriggerKind> {
+        let opened = self.take_word("opened");
+        if !opened {
+            self.expect_word("focused", "or `opened` after `window`")?;
+        }
+        let mut apps = Vec::new();
+        let mut titles = Vec::new();
+        if self.take_word("app") {
+            apps = self.parse_names("a program's name")?;
+        }
+        if self.take_word("title") {
+            titles = self.parse_names("a part of a title")?;
+        }
+        Ok(TriggerKind::Window { opened, apps, titles })
+    }
+
+    /// `06:30`
+    pub(super) fn parse_time_of_day(&mut self) -> Parsed<TimeOfDay> {
+        let piece = self.peek();
+        if piece.kind != TokenKind::Clock {
+            return self.fail("a time of day, such as `06:30`");
+        }
+        self.next();
+        self.read_time_of_day(piece.span).ok_or(Said)
+    }
+
+    /// One of `words`, as the pointer key whose name has `affix`.
+    pub(super) fn parse_pointer_key(&mut self, affix: &str, words: &[&str]) -> Parsed<Combo> {
+        let piece = self.peek();
+        let word = self.slice(piece.span);
+        if piece.kind != TokenKind::Word || !words.contains(&word) {
+            let list: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
+            return self.fail_unknown(&list.join(", "), words);
+        }
+        self.next();
+        let name = if affix.starts_with('-') {
+            format!("{word}{affix}")
+        } else {
+            format!("{affix}{word}")
+        };
+        let key = Key::named(&name).expect("every button and wheel direction is a key");
+        let part = KeyPart::Key(lantern_model::KeyRef::Named(key), piece.span);
+        Ok(Combo { parts: vec![part], span: piece.span })
+    }
+}

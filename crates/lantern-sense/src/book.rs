@@ -1,0 +1,141 @@
+//! Many phrases at once: what was said is looked up by its words, so that the cost does not grow
+//! with the number of phrases.
+
+use std::collections::BTreeMap;
+
+use crate::matching::{Matcher, Part};
+use crate::notation::{Phrase, Piece, Slot};
+
+/// A phrase of the book that was understood.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Understood {
+    /// The phrase's number in the book.
+    pub phrase: usize,
+    /// Its slots by name, and what `...` took as `rest`.
+    pub parts: Vec<(String, Part)>,
+    /// How many words `...` took: the fewer, the surer it is what was meant.
+    pub loose: usize,
+}
+
+/// Phrases, found by their words.
+///
+/// ```
+/// use lantern_sense::{Phrase, PhraseBook};
+/// let phrase = Phrase::parse("saw fan [to] <percent>", &Default::default()).unwrap();
+/// let book = PhraseBook::new(vec![phrase]);
+/// let understood = book.understand("Saw fan to forty percent", |_| true);
+/// assert_eq!(understood.len(), 1);
+/// ```
+#[derive(Debug, Clone, Default)]
+pub struct PhraseBook {
+    matchers: Vec<Matcher>,
+    /// Phrases by one of the words of which at least one must be said.
+    by_word: BTreeMap<String, Vec<usize>>,
+    /// Phrases without such a word.
+    wordless: Vec<usize>,
+}
+
+impl PhraseBook {
+    /// A book of these phrases.
+    pub fn new(phrases: Vec<Phrase>) -> PhraseBook {
+        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+        for phrase in &phrases {
+            count_words(&phrase.pieces, &mut counts);
+        }
+        let mut book = PhraseBook::default();
+        for (number, phrase) in phrases.iter().enumerate() {
+            match telling_words(&phrase.pieces, &counts) {
+                Some(words) => {
+                    for word in words {
+                        let listed = book.by_word.entry(word.to_owned()).or_default();
+                        if listed.last() != Some(&number) {
+                            listed.push(number);
+                        }
+                    }
+                }
+                None => book.wordless.push(number),
+            }
+            book.matchers.push(Matcher::new(phrase));
+        }
+        book
+    }
+
+    /// How many phrases there are.
+    pub fn len(&self) -> usize {
+        self.matchers.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.matchers.is_empty()
+    }
+
+    /// The phrases that `heard` is, among those that are `wanted`, in the order of the book.
+    pub fn understand(&self, heard: &str, wanted: impl Fn(usize) -> bool) -> Vec<Understood> {
+        let words = heard_words(heard);
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        let mut candidates: Vec<usize> = self.wordless.clone();
+        for word in &words {
+            candidates.extend(self.by_word.get(*word).into_iter().flatten());
+        }
+        candidates.sort_unstable();
+        candidates.dedup();
+        let understood =
+            candidates.into_iter().filter(|phrase| wanted(*phrase)).filter_map(|phrase| {
+                let matched = self.matchers[phrase].matches(&words)?;
+                Some(Understood { phrase, parts: matched.parts, loose: matched.loose })
+            });
+        understood.collect()
+    }
+}
+
+/// What was heard as words in lower case, without the signs around them.
+pub fn heard_words(heard: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    let pieces = heard.split(|c: char| c.is_whitespace() || matches!(c, '-' | '–' | '—' | '…'));
+    for piece in pieces {
+        let trimmed = piece.trim_matches(|c: char| !c.is_alphanumeric() && c != '%');
+        let (word, percent) = match trimmed.strip_suffix('%') {
+            Some(number) => (number, true),
+            None => (trimmed, false),
+        };
+        if !word.is_empty() {
+            words.push(word.to_lowercase());
+        }
+        if percent {
+            words.push("percent".to_owned());
+        }
+    }
+    words
+}
+
+fn count_words<'p>(pieces: &'p [Piece], counts: &mut BTreeMap<&'p str, usize>) {
+    for piece in pieces {
+        match piece {
+            Piece::Word(word) => *counts.entry(word).or_default() += 1,
+            Piece::OneOf(alternatives) | Piece::Slot(Slot::Listed(alternatives), _) => {
+                alternatives.iter().for_each(|inner| count_words(inner, counts));
+            }
+            Piece::Slot(..) | Piece::Anything => {}
+        }
+    }
+}
+
+/// Words of which at least one must be said, as rare among all phrases as can be; none if any words
+/// will do.
+fn telling_words<'p>(pieces: &'p [Piece], counts: &BTreeMap<&str, usize>) -> Option<Vec<&'p str>> {
+    let weight = |words: &Vec<&str>| -> usize { words.iter().map(|word| counts[word]).sum() };
+    pieces.iter().filter_map(|piece| telling_words_of(piece, counts)).min_by_key(weight)
+}
+
+fn telling_words_of<'p>(piece: &'p Piece, counts: &BTreeMap<&str, usize>) -> Option<Vec<&'p str>> {
+    match piece {
+        Piece::Word(word) => Some(vec![word]),
+        Piece::Slot(Slot::Listed(alternatives), _) | Piece::OneOf(alternatives) => {
+            let all: Option<Vec<Vec<&str>>> =
+                alternatives.iter().map(|inner| telling_words(inner, counts)).collect();
+            all.map(|words| words.concat())
+        }
+        Piece::Slot(..) | Piece::Anything => None,
+    }
+}

@@ -1,0 +1,20 @@
+//! The mathematics of phrases: how they are written, which of them was said, and how alike two of
+//! them sound.
+//!
+//! Owns the notation ([`Phrase`]), matching words against many phrases at once ([`PhraseBook`]) and
+//! likeness over sounds ([`likeness`], [`Sounds`]). It hears nothing and reads no device; the
+//! checker asks it about files, the engine about what was heard.
+
+mod book;
+mod likeness;
+mod matching;
+mod notation;
+mod numbers;
+mod sounds;
+
+pub use book::{PhraseBook, Understood, heard_words};
+pub use likeness::{Alike, Saying, alike_pairs, likeness};
+pub use matching::Part;
+pub use notation::{Phrase, PhraseError, Piece, Slot, WordList};
+pub use numbers::number_at;
+pub use sounds::{Phoneme, Sounds};

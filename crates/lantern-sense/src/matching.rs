@@ -1,0 +1,188 @@
+//! One phrase against words: a small program run with backtracking, never twice from one place.
+
+use std::collections::BTreeSet;
+
+use crate::notation::{Phrase, Piece, Slot};
+use crate::numbers::number_at;
+
+/// What a part of a phrase was.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Part {
+    /// A number.
+    Number(f64),
+    /// A share, `10 percent` as 0.1.
+    Share(f64),
+    /// Words.
+    Words(String),
+}
+
+/// An instruction of a compiled phrase.
+#[derive(Debug, Clone)]
+enum Step {
+    Word(String),
+    /// Go on at the first of these that leads to an end.
+    Fork(Vec<usize>),
+    Number(String),
+    Percent(String),
+    /// Remember where a listed slot begins, and end it.
+    Open,
+    Close(String),
+    Anything,
+    End,
+}
+
+/// A phrase ready to be matched.
+#[derive(Debug, Clone)]
+pub(crate) struct Matcher {
+    steps: Vec<Step>,
+}
+
+/// A phrase that matched: its parts, and how many words `...` took.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Matched {
+    pub parts: Vec<(String, Part)>,
+    pub loose: usize,
+}
+
+impl Matcher {
+    pub(crate) fn new(phrase: &Phrase) -> Matcher {
+        let mut steps = Vec::new();
+        compile(&phrase.pieces, &mut steps);
+        steps.push(Step::End);
+        Matcher { steps }
+    }
+
+    /// Whether all of `words` are the phrase.
+    pub(crate) fn matches(&self, words: &[&str]) -> Option<Matched> {
+        let mut attempt = Attempt {
+            steps: &self.steps,
+            words,
+            tried: BTreeSet::new(),
+            opened: Vec::new(),
+            parts: Vec::new(),
+            rest: Vec::new(),
+        };
+        if !attempt.go(0, 0) {
+            return None;
+        }
+        let loose = attempt.rest.len();
+        if loose > 0 {
+            attempt.parts.push(("rest".to_owned(), Part::Words(attempt.rest.join(" "))));
+        }
+        Some(Matched { parts: attempt.parts, loose })
+    }
+}
+
+fn compile(pieces: &[Piece], steps: &mut Vec<Step>) {
+    for piece in pieces {
+        match piece {
+            Piece::Word(word) => steps.push(Step::Word(word.clone())),
+            Piece::Anything => steps.push(Step::Anything),
+            Piece::Slot(Slot::Number, name) => steps.push(Step::Number(name.clone())),
+            Piece::Slot(Slot::Percent, name) => steps.push(Step::Percent(name.clone())),
+            Piece::Slot(Slot::Listed(list), name) => {
+                steps.push(Step::Open);
+                compile_choice(list, steps);
+                steps.push(Step::Close(name.clone()));
+            }
+            Piece::OneOf(alternatives) => compile_choice(alternatives, steps),
+        }
+    }
+}
+
+fn compile_choice(alternatives: &[Vec<Piece>], steps: &mut Vec<Step>) {
+    let fork = steps.len();
+    steps.push(Step::Fork(Vec::new()));
+    let mut starts = Vec::new();
+    let mut ends = Vec::new();
+    for alternative in alternatives {
+        starts.push(steps.len());
+        compile(alternative, steps);
+        ends.push(steps.len());
+        steps.push(Step::Fork(Vec::new()));
+    }
+    let after = steps.len();
+    steps[fork] = Step::Fork(starts);
+    for end in ends {
+        steps[end] = Step::Fork(vec![after]);
+    }
+}
+
+struct Attempt<'a> {
+    steps: &'a [Step],
+    words: &'a [&'a str],
+    /// Places (step, word) that led nowhere.
+    tried: BTreeSet<(usize, usize)>,
+    opened: Vec<usize>,
+    parts: Vec<(String, Part)>,
+    rest: Vec<&'a str>,
+}
+
+impl Attempt<'_> {
+    /// Whether the words from `at` on are the steps from `step` on.
+    fn go(&mut self, step: usize, at: usize) -> bool {
+        if self.tried.contains(&(step, at)) {
+            return false;
+        }
+        let found = self.try_step(step, at);
+        if !found {
+            self.tried.insert((step, at));
+        }
+        found
+    }
+
+    fn try_step(&mut self, step: usize, at: usize) -> bool {
+        let steps = self.steps;
+        match &steps[step] {
+            Step::End => at == self.words.len(),
+            Step::Word(word) => {
+                self.words.get(at).is_some_and(|said| said == word) && self.go(step + 1, at + 1)
+            }
+            Step::Fork(targets) => targets.iter().any(|target| self.go(*target, at)),
+            Step::Number(name) => self.number(at).is_some_and(|(number, taken)| {
+                self.with_part(name, Part::Number(number), step + 1, at + taken)
+            }),
+            Step::Percent(name) => self.number(at).is_some_and(|(number, taken)| {
+                let after = match self.words.get(at + taken..).unwrap_or(&[]) {
+                    ["percent" | "%", ..] => 1,
+                    ["per", "cent", ..] => 2,
+                    _ => return false,
+                };
+                self.with_part(name, Part::Share(number / 100.0), step + 1, at + taken + after)
+            }),
+            Step::Open => {
+                self.opened.push(at);
+                let found = self.go(step + 1, at);
+                self.opened.pop();
+                found
+            }
+            Step::Close(name) => {
+                let from = *self.opened.last().expect("a slot is opened before it is closed");
+                let words = self.words[from..at].join(" ");
+                self.with_part(name, Part::Words(words), step + 1, at)
+            }
+            Step::Anything => (at..=self.words.len()).any(|end| {
+                let before = self.rest.len();
+                self.rest.extend(&self.words[at..end]);
+                let found = self.go(step + 1, end);
+                if !found {
+                    self.rest.truncate(before);
+                }
+                found
+            }),
+        }
+    }
+
+    fn number(&self, at: usize) -> Option<(f64, usize)> {
+        number_at(self.words.get(at..)?)
+    }
+
+    fn with_part(&mut self, name: &str, part: Part, step: usize, at: usize) -> bool {
+        self.parts.push((name.to_owned(), part));
+        let found = self.go(step, at);
+        if !found {
+            self.parts.pop();
+        }
+        found
+    }
+}

@@ -1,0 +1,153 @@
+//! What a scene lets happen.
+
+use std::time::Duration;
+
+use lantern_model::{Combo, Event, Frame, Key, KeyRef, Layout, Level};
+use lantern_script::scene::SceneAct;
+
+use super::{KEY_DOWN, Player};
+
+/// From one key of a typed text to the next.
+const TYPING: Duration = Duration::from_millis(30);
+/// How long a shape takes to draw.
+const DRAWING: Duration = Duration::from_millis(300);
+
+impl Player {
+    pub(super) fn act(&mut self, act: &SceneAct) {
+        if !matches!(act, SceneAct::Expect(_) | SceneAct::Wait) {
+            self.timeline.come(self.now, shown(act));
+        }
+        match act {
+            SceneAct::Key(combo, board) => self.press_for(combo, KEY_DOWN, board.as_deref()),
+            SceneAct::Holds(combo, span) => self.press_for(combo, *span, None),
+            SceneAct::Presses(combo) => {
+                self.press_keys(combo, None);
+            }
+            SceneAct::LetsGo(combo) => {
+                for key in keys_of(combo).into_iter().rev() {
+                    self.desk.release(key);
+                    self.settle();
+                }
+            }
+            SceneAct::Types(text) => self.type_text(text),
+            SceneAct::MovesTo(x, y) => self.desk.move_to(*x, *y),
+            SceneAct::Draws(shape, key, score) => self.draw(shape, *key, *score),
+            SceneAct::WindowOpens(app, title) => {
+                self.desk.open(app);
+                if let Some(title) = title {
+                    self.desk.set_title(title);
+                }
+            }
+            SceneAct::WindowFocused(app) if self.desk.is_open(app) => self.desk.open(app),
+            SceneAct::WindowFocused(app) => {
+                self.timeline.note(self.now, None, format!("{app} is not open"));
+            }
+            SceneAct::WindowTitle(title) => self.desk.set_title(title),
+            SceneAct::Copies(text) => self.desk.copy(text),
+            SceneAct::Answers(value) => {
+                if let Some((effect, answer)) = self.world.answer(value.clone()) {
+                    self.finish_effect(effect, answer);
+                }
+            }
+            SceneAct::Fails(reason) => {
+                if let Some((effect, answer)) = self.world.fail(reason.clone()) {
+                    self.finish_effect(effect, answer);
+                }
+            }
+            SceneAct::Hears(words, score) => {
+                self.tell(Event::Heard { words: words.clone(), score: *score });
+            }
+            SceneAct::Line(device, text) => {
+                let bytes = text.clone().into_bytes();
+                self.tell(Event::Bytes { device: device.clone(), bytes });
+            }
+            SceneAct::Message(topic, text, device) => {
+                let (topic, text) = (topic.clone(), text.clone());
+                self.tell(Event::Message { device: device.clone(), topic, text });
+            }
+            SceneAct::Call(path, text, device) => {
+                let (path, text) = (path.clone(), text.clone());
+                self.tell(Event::Call { device: device.clone(), path, text });
+            }
+            SceneAct::Locks(locked) => self.tell(Event::Locked(*locked)),
+            SceneAct::Clock(wall) => self.tell(Event::Clock(*wall)),
+            SceneAct::Expect(_) | SceneAct::Wait => {}
+        }
+        self.settle();
+    }
+
+    /// Presses keys and lets them go later.
+    fn press_for(&mut self, combo: &Combo, span: Duration, board: Option<&str>) {
+        let mut keys = self.press_keys(combo, board);
+        keys.reverse();
+        self.release_later(keys, span);
+    }
+
+    fn release_later(&mut self, keys: Vec<Key>, span: Duration) {
+        self.released += 1;
+        self.releases.insert((self.now + span, self.released), keys);
+    }
+
+    fn press_keys(&mut self, combo: &Combo, board: Option<&str>) -> Vec<Key> {
+        let keys = keys_of(combo);
+        for key in &keys {
+            match board {
+                Some(board) => self.desk.press_on(self.now, *key, board),
+                None => self.desk.press(self.now, *key),
+            }
+            self.settle();
+        }
+        keys
+    }
+
+    /// Types characters one after another; those the board lacks are passed over.
+    fn type_text(&mut self, text: &str) {
+        let board = Layout::us();
+        for character in text.chars() {
+            let spelled = match character {
+                '\n' => Key::named("enter").map(|key| (key, Level::Plain)),
+                '\t' => Key::named("tab").map(|key| (key, Level::Plain)),
+                other => board.group().spell(other),
+            };
+            let Some((key, level)) = spelled else { continue };
+            let with = level.sides().iter().map(|side| side.key());
+            let keys: Vec<Key> = with.chain([key]).collect();
+            for key in &keys {
+                self.desk.press(self.now, *key);
+                self.settle();
+            }
+            for key in keys.iter().rev() {
+                self.desk.release(*key);
+                self.settle();
+            }
+            self.advance_to(self.now + TYPING);
+        }
+    }
+
+    fn draw(&mut self, shape: &str, key: KeyRef, score: f64) {
+        let Some(key) = Layout::us().place(key) else { return };
+        self.desk.press(self.now, key);
+        self.settle();
+        self.advance_to(self.now + DRAWING);
+        let (x, y) = self.desk.pointer();
+        let frame = Frame { x, y, width: 120, height: 80 };
+        self.tell(Event::Drawn { shape: shape.to_owned(), key, frame, score });
+        self.release_later(vec![key], KEY_DOWN);
+    }
+}
+
+fn keys_of(combo: &Combo) -> Vec<Key> {
+    let board = Layout::us();
+    board
+        .press_order(combo)
+        .unwrap_or_else(|_| combo.0.iter().filter_map(|part| board.place(*part)).collect())
+}
+
+/// How the table shows what comes in.
+fn shown(act: &SceneAct) -> String {
+    match act {
+        SceneAct::WindowOpens(app, None) => format!("window opens: {app}"),
+        SceneAct::WindowFocused(app) => format!("window focused: {app}"),
+        other => other.to_string(),
+    }
+}

@@ -1,0 +1,102 @@
+//! The world of a scene: programs that start at once, devices that take what they are sent, and a
+//! person who answers when the scene says so.
+
+use std::collections::{BTreeMap, VecDeque};
+
+use lantern_desk::{Desk, DeskError};
+use lantern_model::{Deed, Effect, EffectId, Value, Verb};
+
+use super::Player;
+use crate::timeline::SentKind;
+use crate::wording::deed_text;
+
+/// What becomes of something that was asked.
+pub(super) type Answer = Result<Option<Value>, String>;
+
+/// What the scene has said it will answer, and who waits for an answer.
+#[derive(Debug, Default)]
+pub(super) struct World {
+    answers: VecDeque<Value>,
+    failures: VecDeque<String>,
+    asked: Vec<EffectId>,
+    started: BTreeMap<EffectId, String>,
+    processes: u32,
+}
+
+impl World {
+    /// What the next step that asks something gets.
+    pub(super) fn answer(&mut self, value: Value) -> Option<(EffectId, Answer)> {
+        if self.asked.is_empty() {
+            self.answers.push_back(value);
+            return None;
+        }
+        Some((self.asked.remove(0), Ok(Some(value))))
+    }
+
+    /// The next step that asks something of the world fails.
+    pub(super) fn fail(&mut self, reason: String) -> Option<(EffectId, Answer)> {
+        if self.asked.is_empty() {
+            self.failures.push_back(reason);
+            return None;
+        }
+        Some((self.asked.remove(0), Err(reason)))
+    }
+
+    /// Nobody waits for that any more.
+    pub(super) fn abandon(&mut self, effect: EffectId) {
+        self.asked.retain(|asked| *asked != effect);
+    }
+}
+
+impl Player {
+    pub(super) fn perform_deed(&mut self, effect: &Effect, deed: &Deed) -> Result<(), DeskError> {
+        if !matches!(deed.verb, Verb::Raise(_))
+            && let Some(reason) = self.world.failures.pop_front()
+        {
+            self.finish_effect(effect.id, Err(reason));
+            return Ok(());
+        }
+        let shown = !matches!(deed.verb, Verb::Raise(_) | Verb::Paste | Verb::ReadClipboard);
+        if let Verb::EndStarted(started) = deed.verb {
+            let name = self.world.started.remove(&started);
+            let result = match name {
+                Some(name) => {
+                    self.send(effect.run, SentKind::done("end", name));
+                    Ok(None)
+                }
+                None => Err("it has ended already".to_owned()),
+            };
+            self.finish_effect(effect.id, result);
+            return Ok(());
+        }
+        if shown {
+            self.send(effect.run, SentKind::done(deed.verb.words(), deed_text(deed)));
+        }
+        if self.desk.attempt(self.now, effect.id, deed)? {
+            return Ok(());
+        }
+        let answer = match deed.verb {
+            Verb::Launch => {
+                let program = deed.words.first().map_or("", String::as_str);
+                let name = program.split(' ').next().unwrap_or(program);
+                self.desk.open(name.rsplit('/').next().unwrap_or(name));
+                self.world.started.insert(effect.id, program.to_owned());
+                self.world.processes += 1;
+                Some(Value::Number(f64::from(1000 + self.world.processes)))
+            }
+            Verb::Ask | Verb::Confirm | Verb::Pick => {
+                let Some(answer) = self.world.answers.pop_front() else {
+                    self.world.asked.push(effect.id);
+                    return Ok(());
+                };
+                Some(answer)
+            }
+            Verb::Run | Verb::Shell | Verb::Get(_) | Verb::Put(_) | Verb::Post(_) => {
+                self.world.answers.pop_front()
+            }
+            _ => None,
+        };
+        self.finish_effect(effect.id, Ok(answer));
+        Ok(())
+    }
+}
