@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use lantern_model::{App, Cause, Frame, Key, LineTest, RuleSet, Time, Value};
+use lantern_model::{App, Cause, Frame, Key, LineTest, RuleSet, Time, Value, topic_fits};
 use lantern_sense::{Part, Phrase, PhraseBook, Understood, WordList, heard_words};
 use regex::Regex;
 
@@ -365,19 +365,4 @@ fn take_parts(regex: &Regex, line: &str, fields: &mut BTreeMap<String, Value>) -
         fields.insert(name, text(taken));
     }
     true
-}
-
-/// Whether a topic is one that a filter names: `+` is one level, `#` all that follow (MQTT 5.0,
-/// section 4.7).
-fn topic_fits(filter: &str, topic: &str) -> bool {
-    let mut levels = topic.split('/');
-    for wanted in filter.split('/') {
-        match (wanted, levels.next()) {
-            ("#", _) => return true,
-            ("+", Some(_)) => {}
-            (wanted, Some(level)) if wanted == level => {}
-            _ => return false,
-        }
-    }
-    levels.next().is_none()
 }

@@ -2,7 +2,7 @@
 
 use std::mem;
 
-use lantern_model::Time;
+use lantern_model::{Side, Time};
 
 use crate::engine::Engine;
 use crate::presses::{Progress, Seen};
@@ -44,6 +44,16 @@ impl Engine {
     pub(crate) fn advance_sequences(&mut self, now: Time, seen: &Seen) -> Went {
         let progress = mem::take(&mut self.presses.progress);
         if progress.is_empty() {
+            return Went::Nowhere;
+        }
+        let next = |p: &Progress| {
+            let sequence = self.watch.sequences.get(p.sequence);
+            sequence.and_then(|sequence| sequence.strokes.get(p.done)).map(|(stroke, _)| stroke.0)
+        };
+        // A modifier on the way to the next combination is no key of its own.
+        let key = seen.stroke.0;
+        if Side::of(key).is_some() && !progress.iter().any(|p| next(p) == Some(key)) {
+            self.presses.progress = progress;
             return Went::Nowhere;
         }
         let mut further = Vec::new();

@@ -116,12 +116,8 @@ pub struct Layout {
 impl Layout {
     /// A plain US board, with alt-gr as a second alt key.
     pub fn us() -> Layout {
-        let caps = Key::all()
-            .filter_map(|key| Some((key, key.character()?)))
-            .map(|(key, plain)| (key, [Some(plain), Some(us_shifted(plain)), None, None]))
-            .collect();
         Layout {
-            groups: vec![Group::new(caps)],
+            groups: vec![Group::new(us_caps())],
             active: 0,
             alt_gr_is_level3: false,
             repeat: Repeat::default(),
@@ -188,6 +184,17 @@ impl Layout {
     pub fn family(&self, side: Side) -> Family {
         side.family(self.alt_gr_is_level3)
     }
+}
+
+/// What each key gives at each level.
+pub(crate) type Caps = BTreeMap<Key, [Option<char>; 4]>;
+
+/// What the keys of a US board give.
+pub(crate) fn us_caps() -> Caps {
+    Key::all()
+        .filter_map(|key| Some((key, key.character()?)))
+        .map(|(key, plain)| (key, [Some(plain), Some(us_shifted(plain)), None, None]))
+        .collect()
 }
 
 fn us_shifted(plain: char) -> char {

@@ -14,6 +14,7 @@ mod event;
 mod key;
 mod key_table;
 mod layout;
+mod layouts;
 mod modifiers;
 mod rules;
 mod time;
@@ -34,6 +35,6 @@ pub use rules::{Again, Global, Parameter, Place, Routine, RoutineId, Rule, RuleS
 pub use time::Time;
 pub use trigger::{
     Cause, Device, DeviceId, DeviceKind, Drawing, LayerId, LineTest, Manner, Remap, Scope, Shape,
-    Trigger,
+    Trigger, topic_fits,
 };
 pub use value::Value;

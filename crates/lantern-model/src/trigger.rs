@@ -212,3 +212,23 @@ pub enum Drawing {
     /// By an example in a file.
     Drawn(String),
 }
+
+/// Whether a topic is one that a filter names: `+` is one level, `#` all that follow (MQTT 5.0,
+/// section 4.7).
+///
+/// ```
+/// assert!(lantern_model::topic_fits("saw/+/state", "saw/2/state"));
+/// assert!(!lantern_model::topic_fits("saw/+", "saw/2/state"));
+/// ```
+pub fn topic_fits(filter: &str, topic: &str) -> bool {
+    let mut levels = topic.split('/');
+    for wanted in filter.split('/') {
+        match (wanted, levels.next()) {
+            ("#", _) => return true,
+            ("+", Some(_)) => {}
+            (wanted, Some(level)) if wanted == level => {}
+            _ => return false,
+        }
+    }
+    levels.next().is_none()
+}

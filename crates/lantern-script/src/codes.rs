@@ -70,8 +70,8 @@ codes! {
         "when key f9 => type \"core\"\n";
     BadPhrase "bad-phrase" Error
         "A spoken phrase or list of words is not in the notation: words, `[optional]`, `(one | other)`, `<number>`, `<percent>`, `<list>` and `...`."
-        "when voice \"next [section\" => type \"core\"\n"
-        "when voice \"next [section]\" => type \"core\"\n";
+        "when voice \"next core [section\" => type \"core\"\n"
+        "when voice \"next core [section]\" => type \"core\"\n";
     BadPattern "bad-pattern" Error
         "The text behind `matches` is no regular expression. Raw text between backticks keeps its signs as they are."
         "when key f9 if window.title matches `(core` => type \"core\"\n"
@@ -124,6 +124,42 @@ codes! {
         "The panic combination stops everything and lets go of every key. No rule can have it; choose another in `settings` if you need this one."
         "when key ctrl+alt+shift+escape => type \"core\"\n"
         "when key ctrl+alt+escape => type \"core\"\n";
+    NeverFires "never-fires" Warning
+        "A rule can never fire: its layer is never entered, its condition never holds, a remap takes its key, or a shorter sequence or abbreviation is through before it."
+        "layer nudge { when key up => move by 0, -1 }\n"
+        "layer nudge { when key up => move by 0, -1 }\nwhen key f5 => enter layer nudge\n";
+    FiresItself "fires-itself" Warning
+        "A rule sends what fires it, straight or by way of others. Messages and windows go round for ever; keys that rules send fire no rule, so those only reach the program."
+        "device hut = broker \"mqtt://127.0.0.1:1883\"\nwhen message \"saw/+\" on hut => publish hut \"saw/on\" body \"1\"\n"
+        "device hut = broker \"mqtt://127.0.0.1:1883\"\nwhen message \"saw/+\" on hut => publish hut \"lamp\" body \"1\"\n";
+    BusyLoop "busy-loop" Warning
+        "A loop that nothing paces: it runs as fast as it can until it is stopped. The person's keys are still heard, but the machine is kept busy for nothing."
+        "let n = 0\nwhen key f9 => repeat { set n = n + 1 }\nwhen key f10 => log \"{n}\"\n"
+        "let n = 0\nwhen key f9 => repeat every 20ms { set n = n + 1 }\nwhen key f10 => log \"{n}\"\n";
+    LonelyPress "lonely-press" Warning
+        "A key is pressed, and on some way to the end of the steps nothing releases it. The end of the run lets it go, which is hardly what was meant."
+        "when key f9 { press ctrl; tap c }\n"
+        "when key f9 { press ctrl; tap c; release ctrl }\n";
+    PlainLetter "plain-letter" Warning
+        "A key that types a character is taken in every program, so that the character can no longer be typed. A modifier, a place or `passing` lets it be typed."
+        "when key q => type \"core\"\n"
+        "when key ctrl+q => type \"core\"\n";
+    SlowsTyping "slows-typing" Warning
+        "A key that types a character must wait, as it may become something else: keys together, a tap, a sequence. Fast typing feels it."
+        "when key j+k => type \"core\"\n"
+        "when key f7+f8 => type \"core\"\n";
+    LonelyWord "lonely-word" Warning
+        "A phrase is a single word, and no attention word is set: it is said by chance, and by the radio."
+        "when voice \"next\" => type \"core\"\n"
+        "when voice \"next core section\" => type \"core\"\n";
+    TooAlike "too-alike" Warning
+        "Two phrases that may be listened for at one time sound alike, measured over their sounds, not their letters."
+        "when voice \"write section note\" => type \"core\"\nwhen voice \"right section note\" => type \"drill\"\n"
+        "when voice \"write section note\" => type \"core\"\nwhen voice \"open the drawer\" => type \"drill\"\n";
+    NotOnLayout "not-on-layout" Warning
+        "The keyboard layout that `check --layout NAME` was asked about has no key for this, or does not type these characters. Places on the board are the same on every layout."
+        "when key 'ß' => type \"core\"\n"
+        "when key <Minus> => type \"core\"\n";
     CallsItself "calls-itself" Warning
         "A macro calls itself, straight or through others. If nothing stops it, the run is ended after 200 calls within calls."
         "macro dig() { tap down; dig() }\nwhen key f9 => dig()\n"

@@ -7,18 +7,22 @@
 mod check;
 pub mod codes;
 mod finding;
+mod format;
 mod lexer;
 mod parser;
+mod powers;
 mod render;
 pub mod scene;
 mod source;
 mod token;
 pub mod tree;
 
-pub use check::{Checked, Need, check, wanted_files};
+pub use check::{Checked, Need, check, lacking_on_layout, wanted_files};
 pub use finding::{Finding, Fix, near_name};
+pub use format::format;
 pub use lexer::lex;
 pub use parser::{keys::range_advice, parse};
+pub use powers::{Power, PowerKind, powers};
 pub use render::render;
 pub use source::{Source, Span};
 pub use token::{Sign, Token, TokenKind};

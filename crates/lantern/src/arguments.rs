@@ -30,11 +30,20 @@ pub enum Command {
     )]
     Keys(KeysArguments),
     /// Say everything that is wrong in a file of rules.
-    #[command(after_help = "Example:\n  lantern check bench.lantern")]
+    #[command(
+        after_help = "Examples:\n  lantern check bench.lantern\n  lantern check bench.lantern --layout de --desk x11\n  lantern check --powers bench.lantern"
+    )]
     Check(CheckArguments),
+    /// Bring files of rules and scenes into their canonical layout.
+    #[command(
+        after_help = "Examples:\n  lantern fmt bench.lantern night.scene\n  lantern fmt --check *.lantern\n  lantern fmt - < bench.lantern\n\nLine breaks, comments and meaning stay as they are."
+    )]
+    Fmt(FmtArguments),
     /// Explain a finding by its name; without one, list them all.
     #[command(after_help = "Example:\n  lantern explain taken-twice")]
     Explain(ExplainArguments),
+    /// Work on spoken phrases.
+    Voice(VoiceArguments),
     /// Play scenes against a file of rules on a simulated desktop, as a test.
     #[command(after_help = "Example:\n  lantern rehearse bench.lantern night.scene")]
     Rehearse(RehearseArguments),
@@ -86,9 +95,40 @@ pub struct KeysArguments {
 pub struct CheckArguments {
     /// The file of rules; the person's own if missing.
     pub file: Option<PathBuf>,
+    /// Say what the set can do: programs it starts, hosts it speaks to, what it sees and hears.
+    #[arg(long)]
+    pub powers: bool,
+    /// Agree to what the set can do now; `run` asks about used files whose powers grow.
+    #[arg(long, requires = "powers")]
+    pub agree: bool,
+    /// Also say what the keys of this layout lack: us, gb, de or fr.
+    #[arg(long, value_name = "NAME")]
+    pub layout: Option<String>,
+    /// Also say what this desk cannot do in this version.
+    #[arg(long, value_enum, value_name = "DESK")]
+    pub desk: Option<DeskName>,
     /// Print data instead of text.
     #[arg(long)]
     pub json: bool,
+}
+
+/// A desk that rules can run on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum DeskName {
+    /// A display of the X Window System.
+    X11,
+    /// The one that `rehearse` and `demo` play on; it does everything.
+    Simulated,
+}
+
+/// `lantern fmt`
+#[derive(Debug, Args)]
+pub struct FmtArguments {
+    /// The files; the person's own if none are given, standard input for `-`.
+    pub files: Vec<PathBuf>,
+    /// Change nothing; name the files that would change, and exit with 1 if there are any.
+    #[arg(long)]
+    pub check: bool,
 }
 
 /// `lantern explain`
@@ -97,6 +137,40 @@ pub struct ExplainArguments {
     /// The finding's name.
     pub name: Option<String>,
     /// Print data instead of text.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern voice`
+#[derive(Debug, Args)]
+pub struct VoiceArguments {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: VoiceCommand,
+}
+
+/// Commands about spoken phrases.
+#[derive(Debug, Subcommand)]
+pub enum VoiceCommand {
+    /// Rank pairs of phrases by how alike they sound.
+    #[command(
+        after_help = "Example:\n  lantern voice alike bench.lantern --least 60\n\nPronunciations are those of an installed dictionary, or letter rules for English."
+    )]
+    Alike(VoiceAlikeArguments),
+}
+
+/// `lantern voice alike`
+#[derive(Debug, Args)]
+pub struct VoiceAlikeArguments {
+    /// The file of rules; the person's own if missing.
+    pub file: Option<PathBuf>,
+    /// Leave out pairs that are less alike than this, in percent.
+    #[arg(long, value_name = "PERCENT", default_value_t = 50.0)]
+    pub least: f64,
+    /// Show so many pairs at the most.
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub most: usize,
+    /// Print data instead of a table.
     #[arg(long)]
     pub json: bool,
 }

@@ -97,6 +97,20 @@ pub enum Failure {
         /// What to write instead.
         advice: String,
     },
+    /// A layout that is not known by name.
+    #[error("there is no layout `{name}` here")]
+    NoSuchLayout {
+        /// The name.
+        name: String,
+        /// Those that are.
+        known: String,
+    },
+    /// A used file can do things that were not agreed to.
+    #[error("{path} uses a file that can do more than was agreed to")]
+    NotAgreed {
+        /// The first file.
+        path: String,
+    },
     /// A finding that does not exist.
     #[error("there is no finding `{name}`")]
     NoSuchFinding {
@@ -139,6 +153,10 @@ impl Failure {
             }
             Failure::Broken { .. } => "mend what is said above and try again".to_owned(),
             Failure::NoSuchKeys { advice, .. } => advice.clone(),
+            Failure::NoSuchLayout { known, .. } => format!("the layouts known by name are {known}"),
+            Failure::NotAgreed { path } => {
+                format!("look at it, then agree: lantern check --powers --agree {path}")
+            }
             Failure::NoSuchFinding { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Failure::NoSuchFinding { near: None, .. } => {
                 "`lantern explain` lists them all".to_owned()

@@ -1,7 +1,7 @@
 //! Findings as the commands show them: for a person, and as data.
 
 use lantern_script::codes::Severity;
-use lantern_script::{Finding, Source, render};
+use lantern_script::{Finding, Need, Source, Span, render};
 use serde::Serialize;
 
 use crate::style;
@@ -44,6 +44,11 @@ pub fn print_findings(findings: &[Finding], source: &Source) {
     for finding in findings {
         crate::style::say!("{}\n", render(finding, source, true));
     }
+}
+
+/// What the X11 desk of this version cannot do of what a set needs.
+pub fn lacking_on_x11(needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
+    needs.iter().map(|(need, span)| need.lacking(*span, "X11"))
 }
 
 /// How many there are of each severity.

@@ -4,6 +4,7 @@
 //! the terminal and signals are touched. What can be decided without them is decided in the other
 //! crates.
 
+mod agreement;
 mod arguments;
 mod commands;
 mod failure;

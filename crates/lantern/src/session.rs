@@ -11,15 +11,16 @@ use std::time::{Duration, Instant};
 
 use lantern_desk::{Desk, DeskError, Launcher};
 use lantern_engine::{Engine, ReasonKind};
-use lantern_model::{Deed, Effect, EffectId, Event, Order, RuleSet, Time, Value, Verb};
+use lantern_model::{Deed, Effect, EffectId, Event, Order, RuleSet, Time, Value, Verb, WallTime};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::inotify;
 
+use crate::commands::run::refuse_unless_agreed;
 use crate::failure::Failure;
 use crate::findings::print_findings;
 use crate::style::{complain, say};
 use crate::wording::describe;
-use crate::{files, style};
+use crate::{files, findings, style};
 
 /// More combinations than this make the X server slower for every program.
 const MANY_COMBINATIONS: usize = 300;
@@ -36,6 +37,8 @@ pub struct Session<D> {
     saved: SavedFile,
     signals: UnixStream,
     start: Instant,
+    /// What the engine was told of the wall clock, and when.
+    clock: Option<(Time, WallTime)>,
     verbose: bool,
     reasons_seen: u64,
     failed: Vec<(EffectId, String)>,
@@ -66,6 +69,7 @@ impl<D: Desk> Session<D> {
             path,
             signals,
             start: Instant::now(),
+            clock: None,
             verbose,
             reasons_seen: 0,
             failed: Vec::new(),
@@ -80,6 +84,10 @@ impl<D: Desk> Session<D> {
     /// Works until a signal ends it. `ready` is called once, when every key is armed.
     pub fn work(&mut self, ready: impl FnOnce(&RuleSet)) -> Result<(), Failure> {
         self.settle()?;
+        self.tell_clock()?;
+        let now = self.now();
+        self.engine.handle_event(now, Event::Started);
+        self.carry_out(now)?;
         ready(self.engine.rules());
         self.work_on()?;
         let now = self.now();
@@ -87,9 +95,25 @@ impl<D: Desk> Session<D> {
         self.carry_out(now)
     }
 
+    /// Tells the engine what the wall clock shows, if it does not know; a season's change and a
+    /// sleep are seen at the first waking after them.
+    fn tell_clock(&mut self) -> Result<(), Failure> {
+        let (now, wall) = (self.now(), wall_time());
+        let expected = self.clock.map(|(at, told)| told.local + now.since(at).as_secs() as i64);
+        // A second is what rounding may take.
+        let jumped = expected.is_none_or(|expected| (expected - wall.local).abs() > 1);
+        if jumped || self.clock.is_some_and(|(_, told)| told.offset != wall.offset) {
+            self.clock = Some((now, wall));
+            self.engine.handle_event(now, Event::Clock(wall));
+            self.carry_out(now)?;
+        }
+        Ok(())
+    }
+
     /// Works until a signal comes.
     fn work_on(&mut self) -> Result<(), Failure> {
         loop {
+            self.tell_clock()?;
             let quiet = self.settle()?;
             let woken = self.wait(quiet)?;
             if woken.signal {
@@ -237,11 +261,18 @@ impl<D: Desk> Session<D> {
                 return Ok(());
             }
         };
-        print_findings(&checked.findings, &source);
+        let mut findings = checked.findings;
+        findings.extend(findings::lacking_on_x11(&checked.needs));
+        print_findings(&findings, &source);
         let Some(rules) = checked.rules else {
             complain!("{}{name} is broken{0:#}: the rules from before stay in force", style::ERROR);
             return Ok(());
         };
+        if let Err(failure) = refuse_unless_agreed(&source, &rules) {
+            failure.report();
+            complain!("{name}: the rules from before stay in force");
+            return Ok(());
+        }
         let count = rules.rules.len();
         let now = self.now();
         self.engine.replace_rules(now, rules);
@@ -313,6 +344,13 @@ impl<D: Desk> Session<D> {
         }
         Ok(woken)
     }
+}
+
+/// What the wall clock shows, by the system's time zone.
+fn wall_time() -> WallTime {
+    let now = jiff::Zoned::now();
+    let offset = now.offset().seconds();
+    WallTime { local: now.timestamp().as_second() + i64::from(offset), offset }
 }
 
 /// A seed that differs from start to start.

@@ -109,10 +109,7 @@ fn a_failed_program_ends_the_run() {
     theatre.wait(1000);
     let effect = lantern_model::EffectId(2);
     theatre.happen(Event::Outcome { effect, result: Err("it is not there".to_owned()) });
-    assert_snapshot!(theatre.script(), @r#"
-       0 launch ["saw"]
-    1000 abandon 2
-    "#);
+    assert_snapshot!(theatre.script(), @r#"     0 launch ["saw"]"#);
     assert!(theatre.reasons().join("").contains("it is not there"));
 }
 

@@ -11,6 +11,7 @@ use crate::tree::{Combo, KeyPart};
 impl Checker<'_> {
     /// A combination in a step or a value.
     pub(super) fn lower_combo(&mut self, combo: &Combo) -> ComboExpr {
+        self.check_step_on_layout(combo);
         let mut terms = Vec::with_capacity(combo.parts.len());
         for part in &combo.parts {
             match part {

@@ -17,7 +17,8 @@ impl Checker<'_> {
         let words = match verb {
             Verb::Shell => self.lower_shell(deed),
             Verb::Launch | Verb::Open | Verb::Focus | Verb::Close => {
-                let what = if verb == Verb::Open { "an address or file" } else { "a program's name" };
+                let what =
+                    if verb == Verb::Open { "an address or file" } else { "a program's name" };
                 deed.words.iter().map(|word| self.lower_kind(word, Kind::Text, what)).collect()
             }
             _ => deed.words.iter().map(|word| self.lower_shown(word)).collect(),

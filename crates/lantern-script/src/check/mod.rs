@@ -9,7 +9,9 @@ mod conflicts;
 mod deeds;
 mod exprs;
 mod items;
+mod keyboards;
 mod kinds;
+pub(crate) mod lints;
 mod names;
 mod needs;
 mod routines;
@@ -21,7 +23,7 @@ mod units;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Global, LayerId, Place, RoutineId, RuleSet};
+use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet};
 use lantern_sense::{Phrase, WordList};
 
 use crate::codes::{Code, Severity};
@@ -60,6 +62,16 @@ pub fn check(source: &Source) -> Checked {
     checker.finish(&units.files)
 }
 
+/// What a set asks of a layout that does not have it: keys, and characters that are typed.
+pub fn lacking_on_layout(source: &Source, layout: &Layout, name: &str) -> Vec<Finding> {
+    let units = Units::read(source);
+    let mut checker = Checker::new(source);
+    checker.layout = Some((layout.clone(), name.to_owned()));
+    checker.check_units(&units);
+    let findings = checker.finish(&units.files).findings;
+    findings.into_iter().filter(|finding| finding.code == Code::NotOnLayout).collect()
+}
+
 /// Where a rule's head and its triggers stand.
 struct Head {
     span: Span,
@@ -89,6 +101,10 @@ struct Checker<'a> {
     /// For each routine, the macros it calls and where.
     calls: Vec<Vec<(RoutineId, Span)>>,
     body_calls: Vec<(RoutineId, Span)>,
+    /// For each routine, where each of its operations stands.
+    spans_of: Vec<Vec<Span>>,
+    /// The layout that keys and texts are held against, and its name.
+    layout: Option<(Layout, String)>,
     /// Layers that some step enters.
     entered: BTreeSet<LayerId>,
     /// What records have, by their number.
@@ -113,6 +129,8 @@ impl<'a> Checker<'a> {
             lists: BTreeMap::new(),
             calls: Vec::new(),
             body_calls: Vec::new(),
+            spans_of: Vec::new(),
+            layout: None,
             entered: BTreeSet::new(),
             records: Vec::new(),
             broken: BTreeSet::new(),
@@ -250,10 +268,14 @@ impl<'a> Checker<'a> {
         self.check_conflicts();
         self.check_call_cycles();
         self.check_unused();
+        let is_error = |finding: &Finding| finding.severity() == Severity::Error;
+        if !self.findings.iter().any(is_error) {
+            self.check_lints();
+        }
         self.silence(files);
         self.findings.sort_by_key(|finding| finding.span);
         self.findings.dedup();
-        let failed = self.findings.iter().any(|finding| finding.severity() == Severity::Error);
+        let failed = self.findings.iter().any(is_error);
         let rules = if failed { None } else { Some(self.set) };
         Checked { rules, findings: self.findings, needs: self.needs }
     }

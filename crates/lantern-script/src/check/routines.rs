@@ -13,18 +13,23 @@ use crate::codes::Code;
 use crate::tree::Macro;
 use crate::{Finding, Span};
 
+/// Where an operation stands, for a person and in the text.
+pub(super) type Standing = (Place, Span);
+
 /// Operations as they are made, each with its place.
 #[derive(Default)]
 pub(super) struct Body {
     ops: Vec<Op>,
     places: Vec<Place>,
+    spans: Vec<Span>,
 }
 
 impl Body {
     /// Adds an operation; gives its index.
-    pub(super) fn push(&mut self, op: Op, place: Place) -> usize {
+    pub(super) fn push(&mut self, op: Op, (place, span): Standing) -> usize {
         self.ops.push(op);
         self.places.push(place);
+        self.spans.push(span);
         self.ops.len() - 1
     }
 
@@ -41,9 +46,10 @@ impl Body {
         }
     }
 
-    /// The body as a routine.
-    pub(super) fn into_routine(self, name: String, slots: usize) -> Routine {
-        Routine { name, parameters: Vec::new(), slots, ops: self.ops, places: self.places }
+    /// The body as a routine, and where each of its operations stands.
+    pub(super) fn into_routine(self, name: String, slots: usize) -> (Routine, Vec<Span>) {
+        let Body { ops, places, spans } = self;
+        (Routine { name, parameters: Vec::new(), slots, ops, places }, spans)
     }
 }
 
@@ -61,6 +67,7 @@ impl Checker<'_> {
             ..Routine::default()
         });
         self.calls.push(Vec::new());
+        self.spans_of.push(Vec::new());
         self.declare(Sort::Macro, &definition.name, id.0, Kind::Any);
         self.declare_started(&definition.body);
     }
@@ -85,7 +92,8 @@ impl Checker<'_> {
         self.end_block(0);
         self.calls[id.0] = std::mem::take(&mut self.body_calls);
         let name = self.names.full(&definition.name.text);
-        let mut routine = body.into_routine(name, self.names.slots());
+        let (mut routine, spans) = body.into_routine(name, self.names.slots());
+        self.spans_of[id.0] = spans;
         routine.parameters = parameters;
         self.set.routines[id.0] = routine;
     }

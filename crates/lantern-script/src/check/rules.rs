@@ -26,6 +26,7 @@ impl Checker<'_> {
             brought.push(kind);
             let place = self.place(trigger.span);
             for cause in causes {
+                self.check_cause_on_layout(&cause, trigger.span);
                 rule.triggers.push(Trigger { cause, place });
                 spans.push(trigger.span);
             }
@@ -35,12 +36,14 @@ impl Checker<'_> {
         self.names.asks_held = rule.while_held;
         let typed = |trigger: &Trigger| matches!(trigger.cause, Cause::Typed(_));
         if !rule.passing && rule.triggers.iter().any(typed) {
-            body.push(Op::Erase, rule.place);
+            body.push(Op::Erase, (rule.place, when.head));
         }
         self.lower_steps(&when.body, &mut body);
         self.end_block(0);
         rule.body = RoutineId(self.set.routines.len());
-        self.set.routines.push(body.into_routine(String::new(), self.names.slots()));
+        let (routine, spans_of) = body.into_routine(String::new(), self.names.slots());
+        self.set.routines.push(routine);
+        self.spans_of.push(spans_of);
         self.calls.push(std::mem::take(&mut self.body_calls));
         self.set.rules.push(rule);
         self.heads.push(super::Head { span: when.head, triggers: spans });
@@ -132,8 +135,8 @@ impl Checker<'_> {
                     ))
                 }
                 Some(other) if !other.fits(kind) => Some((
-                    trigger.span,
                     format!("this brings {}, not {}", other.words(), kind.words()),
+                    other.words().to_owned(),
                 )),
                 Some(_) => None,
             };

@@ -26,7 +26,7 @@ impl Checker<'_> {
     }
 
     fn lower_step(&mut self, step: &Step, body: &mut Body) {
-        let place = self.place(step.span);
+        let place = (self.place(step.span), step.span);
         let op = match &step.kind {
             StepKind::Tap { combos, times, pace } => Op::Tap {
                 combos: combos.iter().map(|combo| self.lower_combo(combo)).collect(),
@@ -36,11 +36,14 @@ impl Checker<'_> {
             StepKind::Press(combo) => Op::Press(self.lower_combo(combo)),
             StepKind::Release(combo) => Op::Release(self.lower_combo(combo)),
             StepKind::Toggle(combo) => Op::Toggle(self.lower_combo(combo)),
-            StepKind::Type { text, pace, anyway } => Op::Type {
-                text: self.lower_shown(text),
-                pace: self.lower_optional(pace.as_ref(), Kind::Duration, "a duration"),
-                anyway: *anyway,
-            },
+            StepKind::Type { text, pace, anyway } => {
+                self.check_typed_on_layout(text);
+                Op::Type {
+                    text: self.lower_shown(text),
+                    pace: self.lower_optional(pace.as_ref(), Kind::Duration, "a duration"),
+                    anyway: *anyway,
+                }
+            }
             StepKind::Move { to, over } => Op::Move {
                 to: self.lower_spot(to),
                 over: self.lower_optional(over.as_ref(), Kind::Duration, "a duration"),
@@ -113,7 +116,7 @@ impl Checker<'_> {
 
     /// The block behind `else`; the step before it goes on behind the block if it does not fail.
     fn lower_otherwise(&mut self, step: &Step, otherwise: &[Step], body: &mut Body) {
-        let place = self.place(step.span);
+        let place = (self.place(step.span), step.span);
         let can_fail = matches!(
             step.kind,
             StepKind::Do(_)
@@ -137,7 +140,7 @@ impl Checker<'_> {
     }
 
     fn lower_nested(&mut self, step: &Step, body: &mut Body) {
-        let place = self.place(step.span);
+        let place = (self.place(step.span), step.span);
         match &step.kind {
             StepKind::Hold(combo, steps) => {
                 let combo = self.lower_combo(combo);

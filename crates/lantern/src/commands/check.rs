@@ -1,13 +1,16 @@
-//! `lantern check`: everything that is wrong in a file, at once.
+//! `lantern check`: everything that is wrong in a set, at once; and what it can do.
 
+use lantern_model::{Layout, RuleSet};
+use lantern_script::{Finding, Power, Source, lacking_on_layout, powers};
 use serde::Serialize;
 
-use crate::arguments::CheckArguments;
+use crate::agreement::{Agreement, power_words};
+use crate::arguments::{CheckArguments, DeskName};
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::files;
-use crate::findings::{FindingData, finding_data, print_findings, summary};
-use crate::style::say;
+use crate::findings::{FindingData, finding_data, lacking_on_x11, print_findings, summary};
+use crate::style::{complain, say};
+use crate::{files, style};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -18,26 +21,100 @@ struct Report<'a> {
     findings: Vec<FindingData<'a>>,
 }
 
+/// The shape of `--powers --json`, version 1.
+#[derive(Serialize)]
+struct PowersReport<'a> {
+    version: u32,
+    file: &'a str,
+    powers: Vec<PowerData<'a>>,
+}
+
+#[derive(Serialize)]
+struct PowerData<'a> {
+    power: &'static str,
+    what: &'a str,
+    file: &'a str,
+    line: u32,
+    agreed: bool,
+}
+
 pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
-    let path = files::rules_path(arguments.file)?;
+    let path = files::rules_path(arguments.file.clone())?;
     let (source, checked) = files::read_rules(&path)?;
+    if arguments.powers {
+        let Some(rules) = &checked.rules else {
+            print_findings(&checked.findings, &source);
+            return Err(Failure::Broken { path: source.name().to_owned() });
+        };
+        return tell_powers(&arguments, &source, rules);
+    }
+    let mut findings = checked.findings;
+    if let Some(name) = &arguments.layout {
+        let layout = Layout::named(name).ok_or_else(|| Failure::NoSuchLayout {
+            name: name.clone(),
+            known: Layout::NAMES.join(", "),
+        })?;
+        findings.extend(lacking_on_layout(&source, &layout, name));
+    }
+    if arguments.desk == Some(DeskName::X11) {
+        findings.extend(lacking_on_x11(&checked.needs));
+    }
+    findings.sort_by_key(|finding: &Finding| finding.span);
     let rules = checked.rules.as_ref().map_or(0, |set| set.rules.len());
     if arguments.json {
-        let findings = checked.findings.iter().map(|finding| finding_data(finding, &source));
-        print_json(&Report {
-            version: 1,
-            file: source.name(),
-            rules,
-            findings: findings.collect(),
-        });
+        let data = findings.iter().map(|finding| finding_data(finding, &source)).collect();
+        print_json(&Report { version: 1, file: source.name(), rules, findings: data });
     } else {
-        print_findings(&checked.findings, &source);
+        print_findings(&findings, &source);
         if checked.rules.is_some() {
             let count = if rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
-            say!("{}: {count}, {}", source.name(), summary(&checked.findings));
+            say!("{}: {count}, {}", source.name(), summary(&findings));
         } else {
-            say!("{}: {}", source.name(), summary(&checked.findings));
+            say!("{}: {}", source.name(), summary(&findings));
         }
     }
-    Ok(if checked.findings.is_empty() { Status::Done } else { Status::Found })
+    Ok(if findings.is_empty() { Status::Done } else { Status::Found })
+}
+
+fn tell_powers(
+    arguments: &CheckArguments,
+    source: &Source,
+    rules: &RuleSet,
+) -> Result<Status, Failure> {
+    let mut agreement = Agreement::read();
+    if arguments.agree {
+        agreement.agree(source, rules)?;
+    }
+    let missing: Vec<Power> =
+        agreement.missing(source, rules).into_iter().map(|(_, power)| power).collect();
+    let all = powers(rules);
+    if arguments.json {
+        let data = all.iter().map(|power| PowerData {
+            power: power.kind.words(),
+            what: &power.what,
+            file: &rules.files[usize::from(power.place.file)],
+            line: power.place.line,
+            agreed: !missing.contains(power),
+        });
+        let powers = data.collect();
+        print_json(&PowersReport { version: 1, file: source.name(), powers });
+        return Ok(Status::Done);
+    }
+    say!("{}{} can{0:#}", style::HEAD, source.name());
+    say!("  press keys, click and type into any program");
+    for power in &all {
+        let place = rules.show_place(power.place);
+        let mark = if missing.contains(power) { " (not agreed to yet)" } else { "" };
+        say!("  {}  {}{place}{mark}{1:#}", power_words(power), style::FAINT);
+    }
+    if arguments.agree {
+        complain!("agreed; `run` asks again when a used file can do more than this");
+    } else if !missing.is_empty() {
+        complain!(
+            "{}help{0:#}: agree with `lantern check --powers --agree {}`",
+            style::HELP,
+            source.name()
+        );
+    }
+    Ok(Status::Done)
 }

@@ -3,10 +3,12 @@
 mod check;
 mod demo;
 mod explain;
+mod fmt;
 mod keys;
 mod new;
 mod rehearse;
-mod run;
+pub mod run;
+mod voice;
 
 use serde::Serialize;
 
@@ -21,6 +23,8 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::New(arguments) => new::run(&arguments),
         Command::Keys(arguments) => keys::run(&arguments),
         Command::Check(arguments) => check::run(arguments),
+        Command::Fmt(arguments) => fmt::run(arguments),
+        Command::Voice(arguments) => voice::run(arguments.command),
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Rehearse(arguments) => rehearse::run(&arguments),
         Command::Run(arguments) => run::run(arguments),

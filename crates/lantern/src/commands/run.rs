@@ -1,10 +1,13 @@
 //! `lantern run`: work by the rules until stopped.
 
 use lantern_desk::{HeldKeys, X11Desk};
+use lantern_model::RuleSet;
+use lantern_script::Source;
 
+use crate::agreement::{Agreement, power_words};
 use crate::arguments::RunArguments;
 use crate::failure::{Failure, Status};
-use crate::findings::print_findings;
+use crate::findings::{lacking_on_x11, print_findings};
 use crate::guardian::Guarded;
 use crate::runtime::RuntimeFiles;
 use crate::session::Session;
@@ -14,10 +17,13 @@ use crate::{files, style};
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     let path = files::rules_path(arguments.file)?;
     let (source, checked) = files::read_rules(&path)?;
-    print_findings(&checked.findings, &source);
+    let lacking = lacking_on_x11(&checked.needs);
+    let findings: Vec<_> = checked.findings.iter().cloned().chain(lacking).collect();
+    print_findings(&findings, &source);
     let Some(rules) = checked.rules else {
         return Err(Failure::Broken { path: source.name().to_owned() });
     };
+    refuse_unless_agreed(&source, &rules)?;
     let display = std::env::var("DISPLAY").unwrap_or_default();
     if display.is_empty() {
         return Err(lantern_desk::DeskError::NoDisplay.into());
@@ -45,4 +51,17 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     })?;
     complain!("{}: stopped, every key is let go", path.display());
     Ok(Status::Done)
+}
+
+/// Whatever used files can do must have been agreed to; the first file is the person's own.
+pub fn refuse_unless_agreed(source: &Source, rules: &RuleSet) -> Result<(), Failure> {
+    let agreement = Agreement::read();
+    let missing = agreement.missing(source, rules);
+    if missing.is_empty() {
+        return Ok(());
+    }
+    for (file, power) in &missing {
+        complain!("{}{file}{0:#} {}", style::WARNING, power_words(power));
+    }
+    Err(Failure::NotAgreed { path: source.name().to_owned() })
 }

@@ -1,0 +1,155 @@
+//! Rules that fire themselves, or each other in a circle.
+//!
+//! What a rule sends as keys fires no rule, so circles of keys only reach the program; circles of
+//! messages, of windows and of layers' own windows are real.
+
+use std::collections::BTreeSet;
+
+use lantern_model::code::{ComboExpr, Expr, KeyTerm, Op};
+use lantern_model::{Cause, Combo, DeviceId, RoutineId, Value, Verb, topic_fits};
+
+use super::Checker;
+use crate::Finding;
+use crate::check::conflicts::canonical;
+use crate::codes::Code;
+
+/// What a step sends, as far as it can fire a rule.
+enum Sent {
+    Keys(Combo),
+    Text(String),
+    Message(DeviceId, String),
+    Front(String),
+    Opened(String),
+}
+
+impl Checker<'_> {
+    pub(super) fn look_for_circles(&self, findings: &mut Vec<Finding>) {
+        let sends: Vec<Vec<Sent>> =
+            self.set.rules.iter().map(|rule| self.sent_by(rule.body)).collect();
+        if sends.iter().all(Vec::is_empty) {
+            return;
+        }
+        let next: Vec<Vec<usize>> = sends.iter().map(|sent| self.fired_by(sent)).collect();
+        for (start, head) in self.heads.iter().enumerate() {
+            let Some(way) = circle(start, &next) else { continue };
+            // Each circle is told once, at its first rule.
+            if way.iter().any(|rule| *rule < start) {
+                continue;
+            }
+            let keys_only = sends[start].iter().all(|s| matches!(s, Sent::Keys(_) | Sent::Text(_)));
+            let message = if way.len() == 1 {
+                "this rule sends what it waits for".to_owned()
+            } else {
+                format!("{} rules send each other what they wait for", way.len())
+            };
+            let help = if keys_only {
+                "what a rule types fires no rule, so it only reaches the program; to let the program have the key as well say `passing`"
+            } else {
+                "send something else, or add a condition that ends it"
+            };
+            let mut finding = Finding::new(Code::FiresItself, head.span, message)
+                .label("round and round")
+                .help(help);
+            for other in way.iter().filter(|rule| **rule != start) {
+                finding = finding.other(self.heads[*other].span, "by way of this one");
+            }
+            findings.push(finding);
+        }
+    }
+
+    fn sent_by(&self, body: RoutineId) -> Vec<Sent> {
+        let mut sent = Vec::new();
+        let mut open = vec![body.0];
+        let mut seen = BTreeSet::new();
+        while let Some(number) = open.pop() {
+            if !seen.insert(number) {
+                continue;
+            }
+            for op in &self.set.routines[number].ops {
+                match op {
+                    Op::Call(RoutineId(called), _) => open.push(*called),
+                    Op::Tap { combos, .. } => {
+                        sent.extend(combos.iter().filter_map(fixed).map(Sent::Keys));
+                    }
+                    Op::Press(combo) => sent.extend(fixed(combo).map(Sent::Keys)),
+                    Op::Type { text: Expr::Value(Value::Text(text)), .. } => {
+                        sent.push(Sent::Text(text.clone()));
+                    }
+                    Op::With(Expr::Value(Value::Text(app))) => {
+                        sent.push(Sent::Front(app.to_lowercase()))
+                    }
+                    Op::Do { verb, words, .. } => sent.extend(sent_by_deed(verb, words)),
+                    _ => {}
+                }
+            }
+        }
+        sent
+    }
+
+    /// The rules that something sent would fire.
+    fn fired_by(&self, sent: &[Sent]) -> Vec<usize> {
+        let mut fired = Vec::new();
+        for (number, rule) in self.set.rules.iter().enumerate() {
+            let hears = |sent: &Sent| {
+                rule.triggers.iter().any(|trigger| match (sent, &trigger.cause) {
+                    (Sent::Keys(keys), Cause::Key { combo, .. }) => {
+                        canonical(keys) == canonical(combo)
+                    }
+                    (Sent::Text(text), Cause::Typed(wanted)) => text.contains(wanted.as_str()),
+                    (Sent::Message(device, topic), Cause::Message(other, filter)) => {
+                        device == other && topic_fits(filter, topic)
+                    }
+                    (Sent::Front(app), Cause::Window { opened: false, apps, .. })
+                    | (Sent::Opened(app), Cause::Window { opened: true, apps, .. }) => {
+                        apps.is_empty() || apps.contains(app)
+                    }
+                    _ => false,
+                })
+            };
+            if sent.iter().any(hears) {
+                fired.push(number);
+            }
+        }
+        fired
+    }
+}
+
+fn fixed(combo: &ComboExpr) -> Option<Combo> {
+    let keys = combo.0.iter().map(|term| match term {
+        KeyTerm::Key(key) => Some(*key),
+        KeyTerm::Value(_) => None,
+    });
+    keys.collect::<Option<Vec<_>>>().map(Combo)
+}
+
+fn sent_by_deed(verb: &Verb, words: &[Expr]) -> Option<Sent> {
+    let Some(Expr::Value(Value::Text(first))) = words.first() else { return None };
+    Some(match verb {
+        Verb::Publish(device) => Sent::Message(*device, first.clone()),
+        Verb::Focus => Sent::Front(first.to_lowercase()),
+        Verb::Launch => Sent::Opened(first.to_lowercase()),
+        _ => return None,
+    })
+}
+
+/// The rules on the shortest way from one back to itself.
+fn circle(start: usize, next: &[Vec<usize>]) -> Option<Vec<usize>> {
+    let mut ways = vec![vec![start]];
+    let mut seen = BTreeSet::new();
+    while !ways.is_empty() {
+        let mut longer = Vec::new();
+        for way in ways {
+            let last = *way.last().expect("a way has a start");
+            for rule in &next[last] {
+                if *rule == start {
+                    return Some(way);
+                }
+                if seen.insert(*rule) {
+                    longer.push(way.iter().copied().chain([*rule]).collect());
+                }
+            }
+        }
+        ways = longer;
+    }
+    None
+}

@@ -1,0 +1,164 @@
+//! Rules that can never fire.
+
+use std::collections::BTreeMap;
+
+use lantern_model::code::{Expr, Operator};
+use lantern_model::{Cause, Combo, LayerId, Scope, Value};
+
+use super::Checker;
+use crate::check::conflicts::canonical;
+use crate::check::names::Sort;
+use crate::codes::Code;
+use crate::{Finding, Span};
+
+impl Checker<'_> {
+    pub(super) fn look_for_never_firing(&self, findings: &mut Vec<Finding>) {
+        self.look_for_closed_layers(findings);
+        self.look_for_hidden_keys(findings);
+        self.look_for_hidden_sequences(findings);
+        self.look_for_hidden_abbreviations(findings);
+        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
+            if rule.condition.as_ref().and_then(known_truth) == Some(false) {
+                findings.push(never(head.span, "its condition is never true", "never true"));
+            }
+            let shut = |app: &String| rule.scope.not_apps.contains(app);
+            if rule
+                .scope
+                .apps
+                .as_ref()
+                .is_some_and(|apps| !apps.is_empty() && apps.iter().all(shut))
+            {
+                let why = "the programs it is for are those it is not for";
+                findings.push(never(head.span, why, "no place is left"));
+            }
+        }
+    }
+
+    /// Layers that no step enters.
+    fn look_for_closed_layers(&self, findings: &mut Vec<Finding>) {
+        for (name, entry) in self.names.all(Sort::Layer) {
+            if self.entered.contains(&LayerId(entry.index)) || self.broken.contains(name) {
+                continue;
+            }
+            let why = format!("no step enters the layer `{name}`");
+            let finding = never(entry.span, &why, "never entered");
+            findings.push(finding.help(format!("somewhere write `enter layer {name}`")));
+        }
+    }
+
+    /// Keys that a remap takes before any rule sees them.
+    fn look_for_hidden_keys(&self, findings: &mut Vec<Finding>) {
+        for (remap, span) in self.set.remaps.iter().zip(&self.remap_spans) {
+            for (rule, head) in self.set.rules.iter().zip(&self.heads) {
+                for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
+                    let Cause::Key { combo, .. } = &trigger.cause else { continue };
+                    if covers(&remap.scope, &rule.scope) && takes(&remap.from, combo) {
+                        let why = format!("`{}` is another key here", remap.from);
+                        let finding = never(*place, &why, "never seen by a rule");
+                        findings.push(finding.other(*span, "turned into another here").help(
+                            "rules see what a remap gives: name that key, or leave the remap away",
+                        ));
+                    }
+                }
+            }
+        }
+    }
+
+    /// Sequences that begin with another, which is through before them.
+    fn look_for_hidden_sequences(&self, findings: &mut Vec<Finding>) {
+        let mut known: Vec<(Vec<String>, &Scope, Span)> = Vec::new();
+        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
+            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+                if let Cause::Keys { combos, .. } = &trigger.cause {
+                    let words = combos.iter().map(|combo| format!("{:?}", canonical(combo)));
+                    known.push((words.collect(), &rule.scope, *span));
+                }
+            }
+        }
+        for (longer, scope, span) in &known {
+            let hides = known.iter().find(|(shorter, outer, _)| {
+                shorter.len() < longer.len() && longer.starts_with(shorter) && covers(outer, scope)
+            });
+            if let Some((.., first)) = hides {
+                let finding = never(*span, "a shorter sequence is through before it", "longer");
+                findings.push(
+                    finding.other(*first, "this fires first").help("let them begin differently"),
+                );
+            }
+        }
+    }
+
+    /// Abbreviations that begin with another, which is replaced before they are typed.
+    fn look_for_hidden_abbreviations(&self, findings: &mut Vec<Finding>) {
+        let mut known: BTreeMap<&str, Vec<(&Scope, Span)>> = BTreeMap::new();
+        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
+            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+                if let Cause::Typed(text) = &trigger.cause {
+                    known.entry(text).or_default().push((&rule.scope, *span));
+                }
+            }
+        }
+        for (text, places) in &known {
+            let starts = text.char_indices().skip(1).map(|(at, _)| &text[..at]);
+            for shorter in starts.filter_map(|start| known.get(start)).flatten() {
+                for (_, span) in places.iter().filter(|(scope, _)| covers(shorter.0, scope)) {
+                    let finding =
+                        never(*span, "a shorter one is replaced before it is typed", "longer");
+                    findings.push(
+                        finding
+                            .other(shorter.1, "this fires first")
+                            .help("let them begin differently"),
+                    );
+                }
+            }
+        }
+    }
+}
+
+fn never(span: Span, why: &str, label: &str) -> Finding {
+    Finding::new(Code::NeverFires, span, format!("this never fires: {why}"))
+        .label(label)
+        .help("mend what keeps it from firing, or remove it")
+}
+
+/// Whether everywhere that `inner` applies, `outer` applies as well.
+pub(super) fn covers(outer: &Scope, inner: &Scope) -> bool {
+    outer.is_anywhere() || outer == inner
+}
+
+/// Whether a remap of `from` takes every press of `combo`: it is under any further modifiers.
+fn takes(from: &Combo, combo: &Combo) -> bool {
+    from.last() == combo.last()
+        && from.modifiers().iter().all(|key| combo.modifiers().contains(key))
+}
+
+/// What a condition is before anything runs, if that can be known.
+pub(super) fn known_truth(expr: &Expr) -> Option<bool> {
+    match expr {
+        Expr::Value(Value::Truth(truth)) => Some(*truth),
+        Expr::Not(inner) => known_truth(inner).map(|truth| !truth),
+        Expr::Binary(Operator::And, left, right) => match (known_truth(left), known_truth(right)) {
+            (Some(false), _) | (_, Some(false)) => Some(false),
+            (Some(true), Some(true)) => Some(true),
+            _ => None,
+        },
+        Expr::Binary(Operator::Or, left, right) => match (known_truth(left), known_truth(right)) {
+            (Some(true), _) | (_, Some(true)) => Some(true),
+            (Some(false), Some(false)) => Some(false),
+            _ => None,
+        },
+        Expr::Binary(operator, left, right) => {
+            let (Expr::Value(left), Expr::Value(right)) = (left.as_ref(), right.as_ref()) else {
+                return None;
+            };
+            match (operator, left, right) {
+                (Operator::Equal, ..) => Some(left == right),
+                (Operator::Unequal, ..) => Some(left != right),
+                (Operator::Less, Value::Number(a), Value::Number(b)) => Some(a < b),
+                (Operator::Greater, Value::Number(a), Value::Number(b)) => Some(a > b),
+                _ => None,
+            }
+        }
+        _ => None,
+    }
+}

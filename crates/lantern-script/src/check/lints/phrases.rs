@@ -1,0 +1,88 @@
+//! Spoken phrases that are easily taken for each other, or for ordinary talk.
+
+use lantern_model::Scope;
+use lantern_sense::{Saying, Sounds, alike_pairs, likeness};
+
+use super::Checker;
+use crate::Finding;
+use crate::codes::Code;
+
+/// Phrases at least so alike are told of.
+pub const TOO_ALIKE: f64 = 0.8;
+/// Forms of one phrase that are compared.
+const FORMS: usize = 8;
+
+impl Checker<'_> {
+    pub(super) fn look_for_alike_phrases(&self, findings: &mut Vec<Finding>) {
+        let sounds = Sounds::by_rules();
+        let mut sayings = Vec::new();
+        for (number, spoken) in self.phrases.iter().enumerate() {
+            let forms = spoken.phrase.spoken_forms(FORMS);
+            let lonely =
+                forms.iter().any(|form| form.len() == 1) && !spoken.phrase.takes_anything();
+            if lonely && self.set.settings.attention.is_empty() {
+                findings.push(
+                    Finding::new(
+                        Code::LonelyWord,
+                        spoken.span,
+                        "a single word is often said by chance",
+                    )
+                    .label("one word alone")
+                    .help("say more words, or set an `attention` word in `settings`"),
+                );
+            }
+            sayings.extend(forms.into_iter().map(|form| Saying::new(number, form, &sounds)));
+        }
+        let together = |first: usize, second: usize| {
+            let (first, second) = (&self.phrases[first], &self.phrases[second]);
+            first.rule != second.rule
+                && may_meet(&self.set.rules[first.rule].scope, &self.set.rules[second.rule].scope)
+        };
+        let mut told = std::collections::BTreeSet::new();
+        for pair in alike_pairs(&sayings, TOO_ALIKE, together) {
+            let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
+            let phrases = (first.phrase.min(second.phrase), first.phrase.max(second.phrase));
+            if first.words == second.words || !told.insert(phrases) {
+                continue;
+            }
+            let percent = (pair.likeness * 100.0).round();
+            let (earlier, later) = (&self.phrases[phrases.0], &self.phrases[phrases.1]);
+            let apart = differing_words(&first.words, &second.words, &sounds);
+            findings.push(
+                Finding::new(
+                    Code::TooAlike,
+                    later.span,
+                    format!("two phrases sound {percent}% alike"),
+                )
+                .label("easily taken for the other")
+                .other(earlier.span, "the other")
+                .help(format!("only {apart} tells them apart; choose words that sound different")),
+            );
+        }
+    }
+}
+
+/// Whether rules of both scopes may be listened for at one time.
+fn may_meet(first: &Scope, second: &Scope) -> bool {
+    match (&first.apps, &second.apps) {
+        (Some(first), Some(second)) => first.iter().any(|app| second.contains(app)),
+        _ => true,
+    }
+}
+
+/// The words by which two sayings differ.
+pub(crate) fn differing_words(first: &[String], second: &[String], sounds: &Sounds) -> String {
+    let only = |of: &[String], other: &[String]| {
+        let missing = of.iter().filter(|word| !other.contains(word)).cloned();
+        missing.collect::<Vec<_>>().join(" ")
+    };
+    let (left, right) = (only(first, second), only(second, first));
+    let close = likeness(&sounds.of_word(&left), &sounds.of_word(&right));
+    match (left.is_empty(), right.is_empty()) {
+        (true, true) => "the order of the words".to_owned(),
+        (true, false) => format!("`{right}`"),
+        (false, true) => format!("`{left}`"),
+        (false, false) if close >= 1.0 => format!("the spelling of `{left}` and `{right}`"),
+        (false, false) => format!("`{left}` or `{right}`"),
+    }
+}

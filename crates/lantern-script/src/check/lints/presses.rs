@@ -1,0 +1,68 @@
+//! Keys that are pressed and, on some way through the steps, never released.
+
+use std::collections::BTreeSet;
+
+use lantern_model::code::{ComboExpr, Op};
+use lantern_model::{Routine, RoutineId};
+
+use super::Checker;
+use crate::Finding;
+use crate::codes::Code;
+
+impl Checker<'_> {
+    pub(super) fn look_for_lonely_presses(&self, findings: &mut Vec<Finding>) {
+        for rule in &self.set.rules {
+            let RoutineId(number) = rule.body;
+            let routine = &self.set.routines[number];
+            for (at, op) in routine.ops.iter().enumerate() {
+                let Op::Press(combo) = op else { continue };
+                if rule.while_held || !self.reaches_end(routine, at + 1, combo) {
+                    continue;
+                }
+                let span = self.spans_of[number][at];
+                findings.push(
+                    Finding::new(Code::LonelyPress, span, "nothing releases this on some way to the end")
+                        .label("let go only because the run ends")
+                        .help("write `release` behind it, or a block that lets go by itself: `hold KEY { ... }`"),
+                );
+            }
+        }
+    }
+
+    /// Whether the end is reached from an operation without releasing the keys.
+    fn reaches_end(&self, routine: &Routine, from: usize, combo: &ComboExpr) -> bool {
+        let mut open = vec![from];
+        let mut seen = BTreeSet::new();
+        while let Some(at) = open.pop() {
+            let Some(op) = routine.ops.get(at) else { return true };
+            if !seen.insert(at) {
+                continue;
+            }
+            match op {
+                Op::Release(other) if other == combo => {}
+                Op::Call(RoutineId(called), _)
+                    if self.releases(*called, combo, &mut Vec::new()) => {}
+                // It waits to be stopped, which is meant.
+                Op::Wait(None) => {}
+                Op::Stop(_) => return true,
+                Op::Jump(target) | Op::Else(target) => open.push(*target),
+                Op::JumpUnless(_, target) | Op::NextTurn(target) => open.extend([at + 1, *target]),
+                Op::AnyOf(targets) => open.extend(targets),
+                _ => open.push(at + 1),
+            }
+        }
+        false
+    }
+
+    fn releases(&self, called: usize, combo: &ComboExpr, seen: &mut Vec<usize>) -> bool {
+        if seen.contains(&called) {
+            return false;
+        }
+        seen.push(called);
+        self.set.routines[called].ops.iter().any(|op| match op {
+            Op::Release(other) => other == combo,
+            Op::Call(RoutineId(inner), _) => self.releases(*inner, combo, seen),
+            _ => false,
+        })
+    }
+}

@@ -1,0 +1,178 @@
+//! `lantern voice`: what is known of spoken phrases without an ear.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use lantern_model::Cause;
+use lantern_script::Source;
+use lantern_sense::{Phrase, Saying, Sounds, WordList, alike_pairs};
+use serde::Serialize;
+use unicode_width::UnicodeWidthStr;
+
+use crate::arguments::{VoiceAlikeArguments, VoiceCommand};
+use crate::commands::print_json;
+use crate::failure::{Failure, Status};
+use crate::findings::print_findings;
+use crate::style::{complain, say};
+use crate::{files, style};
+
+/// Forms of one phrase that are compared.
+const FORMS: usize = 16;
+/// Pronunciation dictionaries that Debian's speech packages install.
+const DICTIONARIES: [&str; 2] =
+    ["/usr/share/pocketsphinx/model/en-us/cmudict-en-us.dict", "/usr/share/dict/cmudict"];
+
+/// A pair as data, version 1.
+#[derive(Serialize)]
+struct Pair {
+    likeness: f64,
+    first: Said,
+    second: Said,
+    apart: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct Said {
+    phrase: String,
+    said: String,
+    sounds: String,
+    file: String,
+    line: u32,
+}
+
+#[derive(Serialize)]
+struct Report {
+    version: u32,
+    dictionary: Option<String>,
+    phrases: usize,
+    pairs: Vec<Pair>,
+}
+
+pub fn run(command: VoiceCommand) -> Result<Status, Failure> {
+    match command {
+        VoiceCommand::Alike(arguments) => alike(arguments),
+    }
+}
+
+fn alike(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
+    let path = files::rules_path(arguments.file)?;
+    let (source, checked) = files::read_rules(&path)?;
+    let Some(rules) = &checked.rules else {
+        print_findings(&checked.findings, &source);
+        return Err(Failure::Broken { path: source.name().to_owned() });
+    };
+    let lists = rules.words.iter();
+    let lists =
+        lists.filter_map(|(name, text)| Some((name.clone(), Phrase::parse_list(text).ok()?)));
+    let lists: std::collections::BTreeMap<String, WordList> = lists.collect();
+    let mut phrases = Vec::new();
+    for trigger in rules.rules.iter().flat_map(|rule| &rule.triggers) {
+        if let Cause::Voice(text) = &trigger.cause
+            && let Ok(phrase) = Phrase::parse(text, &lists)
+        {
+            phrases.push((
+                text.clone(),
+                rules.show_place(trigger.place),
+                trigger.place.line,
+                phrase,
+            ));
+        }
+    }
+    let (sounds, dictionary) = pronunciation(&phrases.iter().map(|p| &p.3).collect::<Vec<_>>());
+    let mut sayings = Vec::new();
+    for (number, (.., phrase)) in phrases.iter().enumerate() {
+        for form in phrase.spoken_forms(FORMS) {
+            sayings.push(Saying::new(number, form, &sounds));
+        }
+    }
+    let least = arguments.least.clamp(0.0, 100.0) / 100.0;
+    let mut told = std::collections::BTreeSet::new();
+    let pairs = alike_pairs(&sayings, least, |_, _| true)
+        .into_iter()
+        .filter(|pair| told.insert((sayings[pair.first].phrase, sayings[pair.second].phrase)));
+    let said = |saying: &Saying| {
+        let (phrase, place, line, _) = &phrases[saying.phrase];
+        let letters: Vec<&str> = saying.sounds().iter().map(|sound| sound.letters()).collect();
+        Said {
+            phrase: phrase.clone(),
+            said: saying.words.join(" "),
+            sounds: letters.join(" "),
+            file: place.rsplit_once(':').map_or("", |(file, _)| file).to_owned(),
+            line: *line,
+        }
+    };
+    let pairs: Vec<Pair> = pairs
+        .take(arguments.most)
+        .map(|pair| {
+            let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
+            let missing = |of: &Saying, other: &Saying| {
+                of.words
+                    .iter()
+                    .filter(|word| !other.words.contains(word))
+                    .cloned()
+                    .collect::<Vec<_>>()
+            };
+            let apart = [missing(first, second), missing(second, first)].concat();
+            Pair { likeness: pair.likeness, first: said(first), second: said(second), apart }
+        })
+        .collect();
+    let found = if pairs.is_empty() { Status::Found } else { Status::Done };
+    let report = Report { version: 1, dictionary, phrases: phrases.len(), pairs };
+    if arguments.json {
+        print_json(&report)
+    } else {
+        print_table(&report, &source)
+    }
+    Ok(found)
+}
+
+/// How words sound: by the machine's dictionary if it has one.
+fn pronunciation(phrases: &[&Phrase]) -> (Sounds, Option<String>) {
+    let words: std::collections::BTreeSet<String> =
+        phrases.iter().flat_map(|phrase| phrase.spoken_forms(FORMS)).flatten().collect();
+    let found = DICTIONARIES.iter().map(Path::new).find_map(|path| {
+        let text = fs::read(path).ok()?;
+        Some((String::from_utf8_lossy(&text).into_owned(), PathBuf::from(path)))
+    });
+    match found {
+        Some((text, path)) => {
+            let sounds = Sounds::with_dictionary(&text, |word| words.contains(word));
+            (sounds, Some(path.display().to_string()))
+        }
+        None => (Sounds::by_rules(), None),
+    }
+}
+
+fn print_table(report: &Report, source: &Source) {
+    if report.pairs.is_empty() {
+        say!("{}: no two of {} phrases sound that much alike", source.name(), report.phrases);
+        return;
+    }
+    let width = |text: &dyn Fn(&Pair) -> usize| report.pairs.iter().map(text).max().unwrap_or(0);
+    let first = width(&|pair| pair.first.said.width()).max("one".len());
+    let second = width(&|pair| pair.second.said.width()).max("other".len());
+    let pad = |text: &str, width: usize| " ".repeat(width.saturating_sub(text.width()));
+    say!(
+        "{}alike   one{}   other{}   apart by{0:#}",
+        style::HEAD,
+        pad("one", first),
+        pad("other", second)
+    );
+    for pair in &report.pairs {
+        let percent = (pair.likeness * 100.0).round();
+        let word = if pair.likeness >= 0.8 { style::WARNING } else { style::FAINT };
+        say!(
+            "{word}{percent:>4}%{word:#}   {}{}   {}{}   {}",
+            pair.first.said,
+            pad(&pair.first.said, first),
+            pair.second.said,
+            pad(&pair.second.said, second),
+            if pair.apart.is_empty() { "the order".to_owned() } else { pair.apart.join(", ") }
+        );
+    }
+    let by = match &report.dictionary {
+        Some(path) => format!("sounds by {path} and letter rules"),
+        None => "sounds by letter rules; no pronunciation dictionary is installed".to_owned(),
+    };
+    complain!("{}{} phrases, {by}{0:#}", style::FAINT, report.phrases);
+}
