@@ -26,7 +26,7 @@ pub enum Command {
     New(NewArguments),
     /// List keys: names, caps, W3C codes, X keysyms, kernel codes.
     #[command(
-        after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json"
+        after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json\n  lantern keys --bound bench.lantern --picture keys.png\n  lantern keys function pad --free bench.lantern"
     )]
     Keys(KeysArguments),
     /// Say everything that is wrong in a file of rules.
@@ -45,7 +45,9 @@ pub enum Command {
     /// Work on spoken phrases.
     Voice(VoiceArguments),
     /// Play scenes against a file of rules on a simulated desktop, as a test.
-    #[command(after_help = "Example:\n  lantern rehearse bench.lantern night.scene")]
+    #[command(
+        after_help = "Examples:\n  lantern rehearse bench.lantern night.scene\n  lantern rehearse bench.lantern night.scene --why\n  lantern rehearse bench.lantern night.scene --timeline night.svg\n  lantern rehearse bench.lantern night.scene --record fuller.scene"
+    )]
     Rehearse(RehearseArguments),
     /// Work by the rules on the real desktop until stopped; reads them anew when they are saved.
     #[command(
@@ -79,6 +81,15 @@ pub struct KeysArguments {
     /// Kinds (letters, digits, pad, function, mouse, ...), ranges (c..k, f5..f10) or single keys;
     /// all keys if none are given.
     pub wanted: Vec<String>,
+    /// Show which keys a file of rules takes, modifiers aside; with --picture, on a keyboard.
+    #[arg(long, value_name = "FILE", num_args = 0..=1)]
+    pub bound: Option<Option<PathBuf>>,
+    /// Show which keys a file of rules leaves free.
+    #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with = "bound")]
+    pub free: Option<Option<PathBuf>>,
+    /// Draw the keyboard with what is taken, by modifiers: .svg or .png.
+    #[arg(long, value_name = "FILE")]
+    pub picture: Option<PathBuf>,
     /// Kinds, ranges or keys to leave out.
     #[arg(long, num_args = 1.., value_name = "KEYS")]
     pub except: Vec<String>,
@@ -183,6 +194,15 @@ pub struct RehearseArguments {
     /// The scenes to play, one after another, each from the start.
     #[arg(required = true)]
     pub scenes: Vec<PathBuf>,
+    /// Show the whole timeline, with the reason of every decision.
+    #[arg(long)]
+    pub why: bool,
+    /// Draw what happened: inputs, runs as bars, held keys as lines; .svg or .png, one scene.
+    #[arg(long, value_name = "FILE")]
+    pub timeline: Option<PathBuf>,
+    /// Write what came in and what went out as a scene that expects it all; one scene.
+    #[arg(long, value_name = "FILE")]
+    pub record: Option<PathBuf>,
     /// Print data instead of text.
     #[arg(long)]
     pub json: bool,

@@ -111,6 +111,23 @@ pub enum Failure {
         /// The first file.
         path: String,
     },
+    /// A picture or record was asked for of several scenes at once.
+    #[error("a picture or record is of one scene")]
+    OneScene,
+    /// A picture's name tells no format.
+    #[error("{path} is neither .svg nor .png")]
+    NoPictureFormat {
+        /// The name.
+        path: PathBuf,
+    },
+    /// A picture could not be made.
+    #[error("cannot draw {path}: {message}")]
+    Picture {
+        /// Where it was to be.
+        path: PathBuf,
+        /// Why.
+        message: String,
+    },
     /// A finding that does not exist.
     #[error("there is no finding `{name}`")]
     NoSuchFinding {
@@ -157,6 +174,9 @@ impl Failure {
             Failure::NotAgreed { path } => {
                 format!("look at it, then agree: lantern check --powers --agree {path}")
             }
+            Failure::OneScene => "play them one after another".to_owned(),
+            Failure::NoPictureFormat { .. } => "name a file that ends in .svg or .png".to_owned(),
+            Failure::Picture { .. } => "a picture as .svg needs no drawing; try that".to_owned(),
             Failure::NoSuchFinding { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Failure::NoSuchFinding { near: None, .. } => {
                 "`lantern explain` lists them all".to_owned()

@@ -54,6 +54,7 @@ impl<D: Desk> Session<D> {
         verbose: bool,
     ) -> Result<Session<D>, Failure> {
         let failed = |source| Failure::System { what: "cannot watch for signals", source };
+        let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         let (signals, sender) = UnixStream::pair().map_err(failed)?;
         for signal in
             [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP]
@@ -65,7 +66,7 @@ impl<D: Desk> Session<D> {
             engine: Engine::new(rules, seed()),
             desk,
             launcher: Launcher::default(),
-            saved: SavedFile::watch(&path)?,
+            saved: SavedFile::watch(&paths)?,
             path,
             signals,
             start: Instant::now(),
@@ -274,6 +275,8 @@ impl<D: Desk> Session<D> {
             return Ok(());
         }
         let count = rules.rules.len();
+        let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
+        self.saved = SavedFile::watch(&paths)?;
         let now = self.now();
         self.engine.replace_rules(now, rules);
         self.carry_out(now)?;
@@ -378,7 +381,7 @@ fn timespec(span: Duration) -> Timespec {
     }
 }
 
-/// Watches a file for being saved, in place or by being replaced, as editors do.
+/// Watches files for being saved, in place or by being replaced, as editors do.
 struct SavedFile {
     inotify: OwnedFd,
     /// The names that matter, by the watched folder.
@@ -386,14 +389,18 @@ struct SavedFile {
 }
 
 impl SavedFile {
-    fn watch(path: &Path) -> Result<SavedFile, Failure> {
+    fn watch(paths: &[PathBuf]) -> Result<SavedFile, Failure> {
         let failed = |source: io::Error| Failure::System { what: "cannot watch the file", source };
         let flags = inotify::CreateFlags::CLOEXEC | inotify::CreateFlags::NONBLOCK;
         let inotify = inotify::init(flags).map_err(|error| failed(error.into()))?;
         let mut names: BTreeMap<i32, Vec<OsString>> = BTreeMap::new();
         // A link is watched at both of its ends.
-        let real = path.canonicalize().map_err(failed)?;
-        for path in [path, &real] {
+        let real: Vec<PathBuf> = paths
+            .iter()
+            .map(|path| path.canonicalize())
+            .collect::<Result<_, _>>()
+            .map_err(failed)?;
+        for path in paths.iter().chain(&real) {
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             let folder = folder.unwrap_or(Path::new("."));
             let flags = inotify::WatchFlags::CLOSE_WRITE | inotify::WatchFlags::MOVED_TO;
@@ -404,7 +411,7 @@ impl SavedFile {
         Ok(SavedFile { inotify, names })
     }
 
-    /// Reads what has come; whether the file was among it.
+    /// Reads what has come; whether one of the files was among it.
     fn has_changed(&mut self) -> bool {
         use std::os::unix::ffi::OsStrExt;
         let mut buffer = [std::mem::MaybeUninit::uninit(); 4096];

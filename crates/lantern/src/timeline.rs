@@ -195,11 +195,41 @@ fn seconds<S: serde::Serializer>(time: &Time, serializer: S) -> Result<S::Ok, S:
     serializer.serialize_f64(time.as_micros() as f64 / 1e6)
 }
 
+/// A run of a rule, from its start to its end.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RunBar {
+    /// The run.
+    pub run: RunId,
+    /// Its rule.
+    pub rule: String,
+    /// When it began.
+    pub start: Time,
+    /// When it ended; missing as long as it lives.
+    pub end: Option<Time>,
+    /// Whether a step of it failed.
+    pub failed: bool,
+}
+
+/// A key held down by a rule.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HoldLine {
+    /// The key.
+    pub key: Key,
+    /// When it went down.
+    pub start: Time,
+    /// When it went up; missing as long as it is down.
+    pub end: Option<Time>,
+}
+
 /// What happened.
 #[derive(Debug, Default)]
 pub struct Timeline {
     rows: Vec<Row>,
     sent: Vec<Sent>,
+    runs: Vec<RunBar>,
+    holds: Vec<HoldLine>,
+    /// When the last thing happened.
+    end: Time,
 }
 
 impl Timeline {
@@ -208,8 +238,44 @@ impl Timeline {
         &self.sent
     }
 
+    /// Every run, in the order of their start.
+    pub fn runs(&self) -> &[RunBar] {
+        &self.runs
+    }
+
+    /// Every key that rules held, in the order in which they went down.
+    pub fn holds(&self) -> &[HoldLine] {
+        &self.holds
+    }
+
+    /// What came in, each with its time.
+    pub fn inputs(&self) -> impl Iterator<Item = (Time, &str)> {
+        self.rows.iter().filter_map(|row| Some((row.time, row.came_in.as_deref()?)))
+    }
+
+    /// When the last thing happened.
+    pub fn end(&self) -> Time {
+        self.end
+    }
+
+    /// A run began.
+    pub fn begin_run(&mut self, time: Time, run: RunId, rule: String) {
+        self.end = self.end.max(time);
+        self.runs.push(RunBar { run, rule, start: time, end: None, failed: false });
+    }
+
+    /// A run ended.
+    pub fn end_run(&mut self, time: Time, run: RunId, failed: bool) {
+        self.end = self.end.max(time);
+        if let Some(bar) = self.runs.iter_mut().rev().find(|bar| bar.run == run) {
+            bar.end = Some(time);
+            bar.failed = failed;
+        }
+    }
+
     /// Something came in.
     pub fn come(&mut self, time: Time, words: String) {
+        self.end = self.end.max(time);
         self.rows.push(Row { time, came_in: Some(words), rule: None, sent: None, went_out: None });
     }
 
@@ -246,6 +312,19 @@ impl Timeline {
             && last.absorb(&sent)
         {
             return;
+        }
+        self.end = self.end.max(sent.time);
+        match &sent.kind {
+            SentKind::Pressed(key) => {
+                self.holds.push(HoldLine { key: *key, start: sent.time, end: None });
+            }
+            SentKind::LetGo(key) => {
+                let open = |hold: &&mut HoldLine| hold.key == *key && hold.end.is_none();
+                if let Some(hold) = self.holds.iter_mut().rev().find(open) {
+                    hold.end = Some(sent.time);
+                }
+            }
+            _ => {}
         }
         let index = self.sent.len();
         self.put(sent.time, sent.rule.clone(), Some(index), String::new());

@@ -188,16 +188,16 @@ impl SimulatedDesk {
         sides(real.chain(self.standing.values().flatten()).copied())
     }
 
+    /// The person presses a key of the keyboard.
+    pub fn press(&mut self, now: Time, key: Key) {
+        self.press_on(now, key, "keyboard");
+    }
+
     /// The person presses a key of an input device with that name.
     pub fn press_on(&mut self, now: Time, key: Key, board: &str) {
         if self.armed.boards {
             self.events.push_back(Event::Board(board.to_owned()));
         }
-        self.press(now, key);
-    }
-
-    /// The person presses a key.
-    pub fn press(&mut self, now: Time, key: Key) {
         let held = self.modifiers_held();
         if !self.fingers.insert(key) {
             return;

@@ -6,7 +6,7 @@ use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
 use crate::arguments::KeysArguments;
-use crate::commands::print_json;
+use crate::commands::{bound, print_json};
 use crate::failure::{Failure, Status};
 use crate::style;
 
@@ -43,6 +43,12 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
     for word in arguments.except.iter().flat_map(|words| words.split(',')) {
         let left_out = resolve(word.trim())?;
         keys.retain(|key| !left_out.contains(key));
+    }
+    if let Some(file) = &arguments.bound {
+        return bound::run(arguments, file.clone(), &keys, false);
+    }
+    if let Some(file) = &arguments.free {
+        return bound::run(arguments, file.clone(), &keys, true);
     }
     if arguments.json {
         print_json(&Report { version: 1, keys: keys.iter().map(|key| key_data(*key)).collect() });

@@ -1,5 +1,6 @@
 //! One file per command.
 
+mod bound;
 mod check;
 mod demo;
 mod explain;

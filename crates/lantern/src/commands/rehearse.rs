@@ -8,9 +8,9 @@ use crate::arguments::RehearseArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::findings::{FindingData, finding_data, print_findings, summary};
-use crate::player::{Played, play};
+use crate::player::{Played, play_telling};
 use crate::timeline::Row;
-use crate::{files, style};
+use crate::{files, pictures, recording, style};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -39,6 +39,9 @@ struct UnmetReport<'a> {
 }
 
 pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
+    if arguments.scenes.len() > 1 && (arguments.timeline.is_some() || arguments.record.is_some()) {
+        return Err(Failure::OneScene);
+    }
     let (source, checked) = files::read_rules(&arguments.file)?;
     let Some(rules) = checked.rules else {
         print_broken(arguments.json, &checked.findings, &source);
@@ -52,7 +55,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
             print_broken(arguments.json, &findings, &scene_source);
             return Err(Failure::Broken { path: scene_source.name().to_owned() });
         }
-        let played = play(&rules, &scene);
+        let played = play_telling(&rules, &scene, arguments.why);
         let lines: Vec<u32> =
             scene.lines.iter().map(|line| scene_source.place(line.span.start).line).collect();
         scenes.push((scene_source, lines, played));
@@ -70,7 +73,18 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
     } else {
         print_findings(&checked.findings, &source);
         for (source, lines, played) in &scenes {
-            print_scene(source, lines, played);
+            print_scene(source, lines, played, arguments.why);
+        }
+    }
+    for (source, _, played) in &scenes {
+        if let Some(path) = &arguments.timeline {
+            let drawn = pictures::timeline(&played.timeline, source.name());
+            pictures::write(&drawn, path)?;
+        }
+        if let Some(path) = &arguments.record {
+            let text = recording::scene_of(&played.timeline);
+            std::fs::write(path, text)
+                .map_err(|source| Failure::Write { path: path.clone(), source })?;
         }
     }
     let failed = scenes.iter().any(|(_, _, played)| !played.unmet.is_empty());
@@ -103,7 +117,7 @@ fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneRep
     }
 }
 
-fn print_scene(source: &Source, lines: &[u32], played: &Played) {
+fn print_scene(source: &Source, lines: &[u32], played: &Played, why: bool) {
     let name = source.name();
     let met = played.expected - played.unmet.len();
     if played.unmet.is_empty() {
@@ -112,6 +126,10 @@ fn print_scene(source: &Source, lines: &[u32], played: &Played) {
             style::WENT_OUT,
             played.expected
         );
+        if why {
+            crate::style::say!("");
+            played.timeline.print();
+        }
         return;
     }
     crate::style::say!(

@@ -15,7 +15,7 @@ const DRAWING: Duration = Duration::from_millis(300);
 impl Player {
     pub(super) fn act(&mut self, act: &SceneAct) {
         if !matches!(act, SceneAct::Expect(_) | SceneAct::Wait) {
-            self.timeline.come(self.now, shown(act));
+            self.timeline.come(self.now, act.to_string());
         }
         match act {
             SceneAct::Key(combo, board) => self.press_for(combo, KEY_DOWN, board.as_deref()),
@@ -141,13 +141,4 @@ fn keys_of(combo: &Combo) -> Vec<Key> {
     board
         .press_order(combo)
         .unwrap_or_else(|_| combo.0.iter().filter_map(|part| board.place(*part)).collect())
-}
-
-/// How the table shows what comes in.
-fn shown(act: &SceneAct) -> String {
-    match act {
-        SceneAct::WindowOpens(app, None) => format!("window opens: {app}"),
-        SceneAct::WindowFocused(app) => format!("window focused: {app}"),
-        other => other.to_string(),
-    }
 }

@@ -57,7 +57,13 @@ fn first_morning() -> WallTime {
 
 /// Plays a scene against rules, from the start.
 pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
+    play_telling(rules, scene, false)
+}
+
+/// The same; if `why`, every decision is told with its reason.
+pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
     let mut player = Player::new(rules);
+    player.why = why;
     player.begin(scene);
     let mut unmet = Vec::new();
     let mut expected = 0;
@@ -103,6 +109,8 @@ struct Player {
     sent: usize,
     /// Keys of the person's that came to a program, those that were expected left out.
     reached: Vec<Vec<Key>>,
+    /// Whether every decision is told.
+    why: bool,
 }
 
 impl Player {
@@ -123,6 +131,7 @@ impl Player {
             told: 0,
             sent: 0,
             reached: Vec::new(),
+            why: false,
         }
     }
 
@@ -212,20 +221,35 @@ impl Player {
         for reason in reasons {
             self.reasons_seen = reason.number;
             let label = reason.rule.map(|rule| self.engine.rules().rules[rule].label.clone());
+            let words = describe(&reason.kind, self.engine.rules());
             match &reason.kind {
                 ReasonKind::Fired { run, .. } => {
                     let rule = reason.rule.expect("a rule fired");
                     self.run_rules.insert(*run, rule);
-                    self.timeline.fire(reason.time, label.unwrap_or_default());
+                    let label = label.unwrap_or_default();
+                    self.timeline.begin_run(reason.time, *run, label.clone());
+                    self.timeline.fire(reason.time, label.clone());
+                    if self.why {
+                        let words = format!("{words}, run {}", run.0);
+                        self.timeline.note(reason.time, Some(label), words);
+                    }
                 }
-                ReasonKind::Ended(_) => {}
+                ReasonKind::Ended(run) => {
+                    self.timeline.end_run(reason.time, *run, false);
+                    if self.why {
+                        let words = format!("run {} came to its end", run.0);
+                        self.timeline.note(reason.time, label, words);
+                    }
+                }
+                ReasonKind::Stopped(run, _) => {
+                    self.timeline.end_run(reason.time, *run, false);
+                    self.timeline.note(reason.time, label, words);
+                }
                 ReasonKind::Failed { run, message, .. } => {
-                    let words = describe(&reason.kind, self.engine.rules());
+                    self.timeline.end_run(reason.time, *run, true);
                     self.send_failure(*run, label, message.clone(), words);
                 }
-                other => {
-                    self.timeline.note(reason.time, label, describe(other, self.engine.rules()))
-                }
+                _ => self.timeline.note(reason.time, label, words),
             }
         }
     }
@@ -326,7 +350,7 @@ impl Player {
     }
 
     /// Whether keys are down, or up, for the program in front.
-    fn expect_held(&self, expectation: &Expectation) -> Result<(), String> {
+    fn expect_held(&mut self, expectation: &Expectation) -> Result<(), String> {
         let (combo, wanted) = match expectation {
             Expectation::Down(combo) => (combo, true),
             Expectation::Up(combo) => (combo, false),
@@ -335,6 +359,14 @@ impl Player {
         let held = self.desk.held_keys();
         let keys = Layout::us().press_order(combo).unwrap_or_default();
         if keys.iter().all(|key| held.contains(key) == wanted) {
+            // That it went down or up has been expected with it.
+            let moved = |sent: &Sent| match &sent.kind {
+                SentKind::Pressed(key) => wanted && keys.contains(key),
+                SentKind::LetGo(key) => !wanted && keys.contains(key),
+                _ => false,
+            };
+            let fresh = &self.timeline.sent()[self.consumed..];
+            self.consumed += fresh.iter().take_while(|sent| moved(sent)).count();
             return Ok(());
         }
         let names: Vec<&str> = held.iter().map(|key| key.name()).collect();

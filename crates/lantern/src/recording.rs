@@ -1,0 +1,60 @@
+//! What happened in a rehearsal as a scene that expects it all: a run turned into a test.
+
+use lantern_model::{Combo, Key, KeyRef, Side, Time, Value};
+use lantern_script::scene::{DONE_WORDS, Expectation, TextTest};
+
+use crate::timeline::{Sent, SentKind, Timeline};
+
+/// A scene of what came in and what went out, in order.
+pub fn scene_of(timeline: &Timeline) -> String {
+    let mut lines: Vec<(Time, usize, String)> = Vec::new();
+    for (time, act) in timeline.inputs() {
+        lines.push((time, 0, act.to_owned()));
+    }
+    for sent in timeline.sent() {
+        if let Some(expectation) = expectation_of(sent) {
+            lines.push((sent.until, 1, format!("expect {expectation}")));
+        }
+    }
+    lines.sort_by_key(|(time, order, _)| (*time, *order));
+    let mut text = String::from("# recorded from a rehearsal\n");
+    let mut shown = None;
+    for (time, _, words) in lines {
+        let at = Value::Duration(time - Time::START);
+        let stamp = if shown == Some(time) { String::new() } else { format!("at {at}") };
+        shown = Some(time);
+        text.push_str(&format!("{stamp:<12}{words}\n"));
+    }
+    text
+}
+
+fn expectation_of(sent: &Sent) -> Option<Expectation> {
+    let is = |text: &str| TextTest::Is(text.to_owned());
+    Some(match &sent.kind {
+        SentKind::Typed(text, _) => Expectation::Typed(is(text)),
+        SentKind::Tapped(keys, _) => match keys.as_slice() {
+            [key] if key.is_pointer() => {
+                Expectation::Clicked(Combo::of(KeyRef::Named(*key)), sent.count)
+            }
+            keys => Expectation::Tapped(combo_of(keys)),
+        },
+        SentKind::Pressed(key) => Expectation::Down(Combo::of(KeyRef::Named(*key))),
+        SentKind::LetGo(_) => return None,
+        SentKind::PointerAt(x, y) => Expectation::PointerAt(*x, *y),
+        SentKind::Hint(text) => Expectation::Hint(is(text)),
+        SentKind::Logged(text) => Expectation::Logged(is(text)),
+        SentKind::Done(step, text) => {
+            let (word, _) = DONE_WORDS.iter().find(|(_, done)| done == step)?;
+            Expectation::Done(word, is(text))
+        }
+        SentKind::Failed { message, .. } => Expectation::Failed(is(message)),
+    })
+}
+
+fn combo_of(keys: &[Key]) -> Combo {
+    let name = |key: &Key| match Side::of(*key) {
+        Some(side) if side == side.family(false).usual_side() => KeyRef::Either(side.family(false)),
+        _ => KeyRef::Named(*key),
+    };
+    Combo(keys.iter().map(name).collect())
+}
