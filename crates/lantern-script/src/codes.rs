@@ -158,8 +158,8 @@ codes! {
         "when voice \"write section note\" => type \"core\"\nwhen voice \"open the drawer\" => type \"drill\"\n";
     NotOnLayout "not-on-layout" Warning
         "The keyboard layout that `check --layout NAME` was asked about has no key for this, or does not type these characters. Places on the board are the same on every layout."
-        "when key 'ß' => type \"core\"\n"
-        "when key <Minus> => type \"core\"\n";
+        "when key ctrl+'ß' => type \"core\"\n"
+        "when key ctrl+<Minus> => type \"core\"\n";
     CallsItself "calls-itself" Warning
         "A macro calls itself, straight or through others. If nothing stops it, the run is ended after 200 calls within calls."
         "macro dig() { tap down; dig() }\nwhen key f9 => dig()\n"

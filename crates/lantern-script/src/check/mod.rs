@@ -147,7 +147,9 @@ impl<'a> Checker<'a> {
         for part in &parts {
             self.names.prefix.clone_from(&part.prefix);
             match part.item {
-                Item::Settings(settings) if part.prefix.is_empty() => self.check_settings(settings),
+                Item::Settings(settings) if self.is_first_file(settings) => {
+                    self.check_settings(settings);
+                }
                 Item::Macro(definition) => self.lower_macro(definition),
                 Item::When(rule) => self.lower_rule(rule, &part.around),
                 Item::Remap(remap) => self.lower_remap(remap, &part.around),
@@ -221,6 +223,11 @@ impl<'a> Checker<'a> {
         let index = self.set.globals.len();
         self.declare(Sort::Value, name, index, kind);
         self.set.globals.push(Global { name: self.names.full(&name.text), first });
+    }
+
+    /// Whether settings stand in the file that was asked for; those of others do not count.
+    fn is_first_file(&self, settings: &[(crate::tree::Name, crate::tree::Expr)]) -> bool {
+        settings.first().is_some_and(|(name, _)| self.source.file_at(name.span.start) == 0)
     }
 
     fn say_unknown_given(&mut self, units: &Units) {

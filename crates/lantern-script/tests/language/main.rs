@@ -2,8 +2,11 @@
 
 mod cases;
 mod documents;
+mod files;
 mod findings;
+mod formatting;
 mod kinds;
+mod lints;
 mod lowering;
 mod properties;
 mod scenes;

@@ -55,6 +55,44 @@ fn piece() -> impl Strategy<Value = String> {
         "use",
         "except",
         "with",
+        "remap",
+        "layer",
+        "words",
+        "shape",
+        "gesture",
+        "line from",
+        "message",
+        "call",
+        "every",
+        "at most once per",
+        "after quiet",
+        "window opened app",
+        "tapped",
+        "twice",
+        "held 400ms",
+        "typed",
+        "for",
+        "in",
+        "any of",
+        "wait until",
+        "ask",
+        "pick",
+        "put",
+        "body",
+        "volume up",
+        "enter layer",
+        "pause",
+        "drag",
+        "over",
+        "of screen",
+        "contains",
+        "matches",
+        "random(1, 6)",
+        "window.title",
+        "room.x",
+        "1..9",
+        "\"next [core] <number>\"",
+        "# allow unused\n",
         "{",
         "}",
         "(",
@@ -119,7 +157,7 @@ fn piece() -> impl Strategy<Value = String> {
     ]
 }
 
-fn soup() -> impl Strategy<Value = String> {
+pub fn soup() -> impl Strategy<Value = String> {
     proptest::collection::vec((piece(), any::<bool>()), 0..60).prop_map(|pieces| {
         pieces.into_iter().map(|(piece, space)| if space { piece + " " } else { piece }).collect()
     })

@@ -43,9 +43,13 @@ pub fn timeline(timeline: &Timeline, scene: &str) -> Document {
     picture = picture.add(words(24.0, TOP + 12.0, 13.0, FAINT, "came in"));
     for (tick, label) in scale.ticks() {
         let x = across(tick);
-        picture = picture
-            .add(rule((x, TOP - 8.0), (x, bottom), GUIDE, 1.0))
-            .add(words(x + 3.0, bottom + 16.0, 11.0, FAINT, &label));
+        picture = picture.add(rule((x, TOP - 8.0), (x, bottom), GUIDE, 1.0)).add(words(
+            x + 3.0,
+            bottom + 16.0,
+            11.0,
+            FAINT,
+            &label,
+        ));
     }
     for (from, to) in scale.breaks() {
         let width = across(to) - across(from);
