@@ -1,7 +1,10 @@
 //! The engine from the outside: a timeline in, the effects out.
 
+mod blocks;
 mod hands;
+mod hearing;
 mod holding;
+mod presses;
 mod properties;
 mod rules;
 mod steps;

@@ -4,7 +4,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
 use lantern_model::{
-    Act, App, Effect, Event, GiveBack, InputStep, Key, Layout, Modifiers, Order, Side, Time,
+    Act, App, Effect, EffectId, Event, GiveBack, InputStep, Key, Layout, Modifiers, Order, RuleSet,
+    Side, Time, Value,
 };
 use lantern_script::{Source, check};
 
@@ -16,19 +17,26 @@ pub struct Theatre {
     script: Vec<String>,
     /// Outcomes come at once unless they are held back.
     pub hold_outcomes: bool,
+    last: Option<EffectId>,
+}
+
+/// Rules that nothing is wrong with.
+pub fn rules(text: &str) -> RuleSet {
+    let checked = check(&Source::new("bench.lantern", text));
+    checked.rules.unwrap_or_else(|| panic!("{:?}", checked.findings))
 }
 
 impl Theatre {
     /// A theatre for these rules, with nothing written down yet.
     pub fn new(rules: &str) -> Theatre {
-        let checked = check(&Source::new("bench.lantern", rules));
-        let rules = checked.rules.unwrap_or_else(|| panic!("{:?}", checked.findings));
+        let rules = self::rules(rules);
         let mut theatre = Theatre {
             engine: Engine::new(rules, 1),
             now: Time::START,
             fingers: Vec::new(),
             script: Vec::new(),
             hold_outcomes: false,
+            last: None,
         };
         theatre.happen(Event::Layout(Layout::us()));
         theatre.script.clear();
@@ -59,6 +67,30 @@ impl Theatre {
         let key = key(name);
         self.fingers.retain(|held| *held != key);
         self.happen(Event::LetGo { key });
+    }
+
+    /// The person presses a withheld key and lets it go after so many milliseconds.
+    pub fn tap(&mut self, name: &str, millis: u64) {
+        self.press(name);
+        self.wait(millis);
+        self.release(name);
+    }
+
+    /// A key moves that the desk lets pass.
+    pub fn finger(&mut self, name: &str, down: bool) {
+        self.happen(Event::Finger { key: key(name), down });
+    }
+
+    /// Other rules take the place of these.
+    pub fn replace(&mut self, rules: RuleSet) {
+        self.engine.replace_rules(self.now, rules);
+        self.collect();
+    }
+
+    /// The outcome of the last effect that has one.
+    pub fn answer(&mut self, result: Result<Option<Value>, String>) {
+        let effect = self.last.expect("something was asked");
+        self.happen(Event::Outcome { effect, result });
     }
 
     /// A program comes to the front.
@@ -94,6 +126,9 @@ impl Theatre {
             let time = self.now.as_micros() as f64 / 1000.0;
             self.script.push(format!("{time:>6} {words}"));
             let has_outcome = matches!(effect.order, Order::Input(_) | Order::Do(_));
+            if has_outcome {
+                self.last = Some(effect.id);
+            }
             if has_outcome && !self.hold_outcomes {
                 let event = Event::Outcome { effect: effect.id, result: Ok(None) };
                 self.engine.handle_event(self.now, event);
