@@ -12,6 +12,15 @@ pub fn scene_of(timeline: &Timeline) -> String {
         lines.push((time, 0, act.to_owned()));
     }
     for sent in timeline.sent() {
+        // A key that goes up at once is not seen to be down by whoever looks.
+        let lasts = timeline.holds().iter().any(|hold| {
+            sent.kind == SentKind::Pressed(hold.key)
+                && hold.start == sent.time
+                && hold.end.is_none_or(|end| end > hold.start)
+        });
+        if matches!(sent.kind, SentKind::Pressed(_)) && !lasts {
+            continue;
+        }
         if let Some(expectation) = expectation_of(sent) {
             lines.push((sent.until, 1, format!("expect {expectation}")));
         }

@@ -12,8 +12,14 @@ fn read(name: &str) -> String {
     std::fs::read_to_string(project().join(name)).unwrap_or_else(|_| panic!("{name} is there"))
 }
 
-const DOCUMENTS: &[&str] =
-    &["README.md", "ARCHITECTURE.md", "CONTRIBUTING.md", "CHANGELOG.md", "docs/language.md"];
+const DOCUMENTS: &[&str] = &[
+    "README.md",
+    "ARCHITECTURE.md",
+    "CONTRIBUTING.md",
+    "CHANGELOG.md",
+    "docs/language.md",
+    "docs/cookbook.md",
+];
 
 #[test]
 fn every_command_that_a_document_names_exists() {

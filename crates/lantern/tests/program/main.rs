@@ -2,9 +2,11 @@
 
 mod bad_input;
 mod commands;
+mod cookbook;
 mod desktop;
 mod documents;
 mod faults;
 mod home;
 mod rehearsals;
 mod running;
+mod tools;

@@ -1,0 +1,204 @@
+//! The author's tools: layout, likeness, powers, keyboards, pictures.
+
+use std::io::Write;
+use std::process::Stdio;
+
+use insta::assert_snapshot;
+
+use crate::home::Home;
+
+#[test]
+fn fmt_changes_only_what_is_out_of_order_and_says_so() {
+    let home = Home::with_example();
+    home.write("loose.lantern", "when key f9{tap a,b}\n");
+    assert_snapshot!(home.shown(&["fmt", "--check", "loose.lantern"]));
+    assert_snapshot!(home.shown(&["fmt", "loose.lantern"]));
+    let text = std::fs::read_to_string(home.path().join("loose.lantern")).expect("it is there");
+    assert_eq!(text, "when key f9 { tap a, b }\n");
+    assert_eq!(home.call(&["fmt", "--check", "loose.lantern"]).status, 0);
+    assert_eq!(home.call(&["fmt", "--check", "bench.lantern", "night.scene"]).status, 0);
+}
+
+#[test]
+fn fmt_leaves_a_broken_file_as_it_is() {
+    let home = Home::new();
+    home.write("bad.lantern", "when key f9 => type \"core\n");
+    assert_snapshot!(home.shown(&["fmt", "bad.lantern"]));
+    let text = std::fs::read_to_string(home.path().join("bad.lantern")).expect("it is there");
+    assert_eq!(text, "when key f9 => type \"core\n");
+}
+
+#[test]
+fn fmt_keeps_a_link_and_the_mode_of_its_file() {
+    use std::os::unix::fs::{PermissionsExt, symlink};
+    let home = Home::new();
+    let real = home.write("real.lantern", "let a=1\nwhen key f9=>log \"{a}\"\n");
+    std::fs::set_permissions(&real, std::fs::Permissions::from_mode(0o640)).expect("it is ours");
+    let link = home.path().join("link.lantern");
+    symlink(&real, &link).expect("a link can be made");
+    assert_eq!(home.call(&["fmt", "link.lantern"]).status, 0);
+    assert!(link.symlink_metadata().expect("it is there").is_symlink());
+    let mode = real.metadata().expect("it is there").permissions().mode();
+    assert_eq!(mode & 0o777, 0o640);
+    assert_eq!(
+        std::fs::read_dir(home.path()).expect("it is there").count(),
+        2,
+        "nothing is left over"
+    );
+}
+
+#[test]
+fn fmt_works_between_pipes() {
+    let home = Home::new();
+    let piped = |text: &str| {
+        let mut child = home
+            .command()
+            .args(["fmt", "-"])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the program starts");
+        let mut input = child.stdin.take().expect("it is a pipe");
+        input.write_all(text.as_bytes()).expect("it reads");
+        drop(input);
+        String::from_utf8(child.wait_with_output().expect("it ends").stdout).expect("it is text")
+    };
+    assert_eq!(piped("when key f9=>tap a\n"), "when key f9 => tap a\n");
+    assert_eq!(piped("at 1s    key f9\n"), "at 1s key f9\n");
+}
+
+const VOICES: &str = "when voice \"write section note\" => log \"a\"
+when voice \"right section [and] notes\" => log \"b\"
+when voice \"open the drawer\" => log \"c\"
+when voice \"close the drawer\" => log \"d\"
+";
+
+#[test]
+fn phrases_are_ranked_by_how_alike_they_sound() {
+    let home = Home::new();
+    home.write("voices.lantern", VOICES);
+    let called = home.call(&["voice", "alike", "voices.lantern"]);
+    let lines: Vec<&str> = called.stdout.lines().collect();
+    assert!(lines[1].contains("write section note") && lines[1].contains("right section notes"));
+    assert!(lines[2].contains("open the drawer"), "{}", called.stdout);
+    let data = home.call(&["voice", "alike", "voices.lantern", "--least", "80", "--json"]);
+    let data: serde_json::Value = serde_json::from_str(&data.stdout).expect("it is JSON");
+    let pairs = data["pairs"].as_array().expect("there are pairs");
+    assert_eq!(pairs.len(), 1);
+    assert!(pairs[0]["likeness"].as_f64().expect("a number") > 0.8);
+    assert_eq!((pairs[0]["first"]["line"].as_u64(), data["phrases"].as_u64()), (Some(1), Some(4)));
+    home.write("one.lantern", "when voice \"next section\" => log \"a\"\n");
+    assert_eq!(home.call(&["voice", "alike", "one.lantern"]).status, 1, "nothing matched");
+}
+
+const CAREFUL: &str = "device hut = broker \"mqtt://192.0.2.7:1883\"
+when key f9 { run \"df\", \"/srv\"; shell `date`; open \"https://example.org\" }
+when typed \"sct\" => publish hut \"a\" body \"b\"
+when voice \"next section\" => log \"a\"
+when key f8 { let t = read clipboard\n if is-down(shift) { log t } }
+";
+
+#[test]
+fn powers_are_listed_with_their_places() {
+    let home = Home::new();
+    home.write("careful.lantern", CAREFUL);
+    assert_snapshot!(home.shown(&["check", "--powers", "careful.lantern"]));
+    let data = home.call(&["check", "--powers", "careful.lantern", "--json"]);
+    let data: serde_json::Value = serde_json::from_str(&data.stdout).expect("it is JSON");
+    assert_eq!(data["powers"].as_array().map(Vec::len), Some(8));
+}
+
+#[test]
+fn used_files_are_agreed_to_and_asked_about_again_when_they_can_do_more() {
+    let home = Home::new();
+    home.write(
+        "main.lantern",
+        "use \"shared/set.lantern\" as shared\nwhen key f9 => run \"own\"\n",
+    );
+    home.write("shared/set.lantern", "when key f8 => run \"df\"\n");
+    let run = || home.call(&["run", "main.lantern"]);
+    assert_snapshot!(run().stderr);
+    assert_snapshot!(home.shown(&["check", "--powers", "main.lantern"]));
+    assert_eq!(home.call(&["check", "--powers", "--agree", "main.lantern"]).status, 0);
+    assert!(run().stderr.contains("DISPLAY"), "only the display is missing now: {}", run().stderr);
+    home.write("shared/set.lantern", "# the same\nwhen key f7 => run \"df\"\n");
+    assert!(run().stderr.contains("DISPLAY"), "it can do nothing more");
+    home.write("shared/set.lantern", "when key f8 => run \"rm\", \"-r\", \"/srv\"\n");
+    assert!(run().stderr.contains("starts rm -r /srv"), "{}", run().stderr);
+}
+
+#[test]
+fn a_layout_or_desk_is_asked_about_by_name() {
+    let home = Home::new();
+    home.write(
+        "a.lantern",
+        "when key ctrl+'ß' => type \"°\"\nwhen voice \"next section\" => log \"x\"\n",
+    );
+    assert_eq!(home.call(&["check", "a.lantern"]).status, 0);
+    assert_snapshot!(home.shown(&["check", "a.lantern", "--layout", "gb", "--desk", "x11"]));
+    assert_eq!(home.call(&["check", "a.lantern", "--layout", "de"]).status, 0);
+    assert_eq!(home.call(&["check", "a.lantern", "--layout", "xx"]).status, 2);
+}
+
+#[test]
+fn keys_that_are_bound_and_free() {
+    let home = Home::with_example();
+    assert_snapshot!(home.shown(&["keys", "--bound", "bench.lantern"]));
+    assert_snapshot!(home.shown(&["keys", "f1..f12", "--free", "bench.lantern"]));
+    let data = home.call(&["keys", "--bound", "bench.lantern", "--json"]);
+    let data: serde_json::Value = serde_json::from_str(&data.stdout).expect("it is JSON");
+    assert!(data["bound"].as_array().is_some_and(|bound| bound.len() > 15));
+}
+
+#[test]
+fn pictures_are_drawn_as_their_names_say() {
+    let home = Home::with_example();
+    let draw = |name: &str| {
+        let words = ["keys", "--bound", "bench.lantern", "--picture", name];
+        let called = home.call(&words);
+        (called.status, std::fs::read(home.path().join(name)).unwrap_or_default(), called.stderr)
+    };
+    let (status, svg, _) = draw("keys.svg");
+    assert!(status == 0 && svg.starts_with(b"<svg"));
+    let (status, png, _) = draw("keys.png");
+    assert!(status == 0 && png.starts_with(b"\x89PNG") && png.len() > 10_000);
+    let (status, nothing, stderr) = draw("keys.jpg");
+    assert!(status == 2 && nothing.is_empty() && stderr.contains(".svg or .png"), "{stderr}");
+    let words = ["rehearse", "bench.lantern", "night.scene", "--timeline", "night.png"];
+    assert_eq!(home.call(&words).status, 0);
+    let drawn = std::fs::read(home.path().join("night.png")).expect("it was drawn");
+    assert!(drawn.starts_with(b"\x89PNG"));
+    let two = home.call(&[
+        "rehearse",
+        "bench.lantern",
+        "night.scene",
+        "night.scene",
+        "--timeline",
+        "x.svg",
+    ]);
+    assert_eq!(two.status, 2);
+}
+
+#[test]
+fn why_tells_every_decision() {
+    let home = Home::new();
+    home.write(
+        "a.lantern",
+        "let n = 1\nwhen key f9 if n == 2 => tap a\nwhen key f8 => log \"{n}\"\n",
+    );
+    home.write("a.scene", "at 0s key f9\nat 1s key f8\nexpect logged \"1\"\n");
+    assert_snapshot!(home.shown(&["rehearse", "a.lantern", "a.scene", "--why"]));
+}
+
+#[test]
+fn a_recorded_scene_expects_what_went_out() {
+    let home = Home::with_example();
+    let words = ["rehearse", "bench.lantern", "night.scene", "--record", "full.scene"];
+    assert_eq!(home.call(&words).status, 0);
+    let text = std::fs::read_to_string(home.path().join("full.scene")).expect("it was written");
+    assert_snapshot!(text);
+    assert_eq!(home.call(&["rehearse", "bench.lantern", "full.scene"]).status, 0);
+    home.write("bench.lantern", "when key f9 => log \"else\"\n");
+    assert_eq!(home.call(&["rehearse", "bench.lantern", "full.scene"]).status, 1);
+}
