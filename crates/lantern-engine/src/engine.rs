@@ -40,7 +40,12 @@ pub struct Engine {
     asks: Asks,
     pub(crate) globals: Vec<Value>,
     pub(crate) watch: Watch,
+    /// What the desk was told to see and withhold.
     armed: Option<Armed>,
+    /// The same as the table wants it, when no key waits to be told.
+    at_rest: Armed,
+    /// Whether that was made anew since the desk was told.
+    arm_anew: bool,
     pub(crate) layout_known: bool,
     missing: BTreeSet<(Option<usize>, String)>,
     pub(crate) layout: Layout,
@@ -115,6 +120,8 @@ impl Engine {
             globals: Vec::new(),
             watch: Watch::default(),
             armed: None,
+            at_rest: Armed::default(),
+            arm_anew: false,
             layout_known: false,
             missing: BTreeSet::new(),
             layout: Layout::us(),
@@ -368,17 +375,25 @@ impl Engine {
                 self.give_reason(now, entry.0, ReasonKind::NotOnBoard(entry.1));
             }
         }
+        self.at_rest = Armed {
+            pointer: self.asks.pointer,
+            boards: self.asks.boards,
+            letters: self.asks.letters && !self.locked,
+            ..self.watch.armed(&self.rules)
+        };
+        self.at_rest.fingers |= self.asks.fingers;
+        self.arm_anew = true;
         self.arm();
     }
 
     /// Tells the desk what it must see and withhold, if that has changed.
     pub(crate) fn arm(&mut self) {
-        let mut armed = self.watch.armed(&self.rules);
-        armed.fingers |= self.asks.fingers;
-        armed.pointer = self.asks.pointer;
-        armed.boards = self.asks.boards;
-        armed.letters = self.asks.letters && !self.locked;
-        armed.everything = self.presses.withholds_all();
+        let everything = self.presses.withholds_all();
+        let same = self.armed.as_ref().is_some_and(|armed| armed.everything == everything);
+        if !self.layout_known || same && !std::mem::take(&mut self.arm_anew) {
+            return;
+        }
+        let armed = Armed { everything, ..self.at_rest.clone() };
         if self.armed.as_ref() != Some(&armed) {
             self.armed = Some(armed.clone());
             self.emit(None, Order::Arm(armed));

@@ -1,43 +1,49 @@
-//! Reading and checking: 10,000 rules of about 1 MB, and whether it stays linear from there.
+//! Reading and checking a set, its growth, and laying it out: each as a ratio to a smaller case in
+//! the same run. `cargo bench -p lantern-script`
 
-use std::hint::black_box;
+mod mix;
 
-use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_main};
-use lantern_script::{Source, check, lex};
+use std::time::{Duration, Instant};
 
-/// Rules with all that rules have, about 100 bytes each, over many programs.
-fn rules(count: usize) -> String {
-    let mut text = String::from(
-        "language 1\nlet section = 1\nmacro note(text, gap = 20ms) { type \"{text}\" every gap; tap enter }\n\n",
+use lantern_script::{Source, check, format};
+
+/// The shortest of several tries: the one least disturbed.
+fn shortest<T>(tries: usize, mut work: impl FnMut() -> T) -> Duration {
+    (0..tries)
+        .map(|_| {
+            let start = Instant::now();
+            std::hint::black_box(work());
+            start.elapsed()
+        })
+        .min()
+        .expect("it is tried at least once")
+}
+
+fn main() {
+    let sets: Vec<(usize, Source)> = [1_000, 10_000, 40_000]
+        .map(|count| (count, Source::new("bench.lantern", mix::mix(count))))
+        .into();
+    let (_, findings) = {
+        let checked = check(&sets[1].1);
+        (checked.rules.expect("nothing stands against it"), checked.findings)
+    };
+    println!("10,000 rules: {} findings", findings.len());
+    let mut times = Vec::new();
+    for (count, source) in &sets {
+        let time = shortest(5, || check(source));
+        times.push(time);
+        println!("check {count:>6} rules   {:>8.1} ms", time.as_secs_f64() * 1e3);
+    }
+    let ratio = |a: Duration, b: Duration| a.as_secs_f64() / b.as_secs_f64();
+    println!(
+        "40,000 to 10,000: {:.2} (aim under 5); 10,000 to 1,000: {:.2}",
+        ratio(times[2], times[1]),
+        ratio(times[1], times[0])
     );
-    for number in 0..count {
-        let key = number % 24 + 1;
-        let app = number / 24;
-        text.push_str(&format!(
-            "## Rule {number}\nwhen key ctrl+f{key}  in app \"program-{app}\" {{\n    \
-             note(\"section {{section}}\"); set section = section + 1\n}}\n"
-        ));
-    }
-    text
+    let lay_out = shortest(5, || format(sets[1].1.text()));
+    println!(
+        "lay out 10,000: {:.1} ms, {:.2} of checking",
+        lay_out.as_secs_f64() * 1e3,
+        ratio(lay_out, times[1])
+    );
 }
-
-fn checking(criterion: &mut Criterion) {
-    let mut group = criterion.benchmark_group("check");
-    group.sample_size(20);
-    for count in [1_000, 10_000, 100_000] {
-        let source = Source::new("bench.lantern", rules(count));
-        assert!(check(&source).findings.is_empty());
-        group.throughput(Throughput::Bytes(source.text.len() as u64));
-        group.bench_with_input(BenchmarkId::new("rules", count), &source, |bench, source| {
-            bench.iter_with_large_drop(|| check(black_box(source)));
-        });
-        // The floor: every byte has to be looked at once.
-        group.bench_with_input(BenchmarkId::new("bytes", count), &source, |bench, source| {
-            bench.iter(|| lex(black_box(&source.text), 0, source.text.len(), &mut Vec::new()));
-        });
-    }
-    group.finish();
-}
-
-criterion_group!(benches, checking);
-criterion_main!(benches);

@@ -29,6 +29,8 @@ pub struct Understood {
 #[derive(Debug, Clone, Default)]
 pub struct PhraseBook {
     matchers: Vec<Matcher>,
+    /// Phrases without slots by everything that may be said for them.
+    exact: BTreeMap<String, Vec<usize>>,
     /// Phrases by one of the words of which at least one must be said.
     by_word: BTreeMap<String, Vec<usize>>,
     /// Phrases without such a word.
@@ -44,6 +46,13 @@ impl PhraseBook {
         }
         let mut book = PhraseBook::default();
         for (number, phrase) in phrases.iter().enumerate() {
+            if let Some(forms) = exact_forms(phrase) {
+                for form in forms {
+                    book.exact.entry(form).or_default().push(number);
+                }
+                book.matchers.push(Matcher::new(phrase));
+                continue;
+            }
             match telling_words(&phrase.pieces, &counts) {
                 Some(words) => {
                     for word in words {
@@ -73,8 +82,10 @@ impl PhraseBook {
     /// The phrases that `heard` is, among those that are `wanted`, in the order of the book.
     pub fn understand(&self, heard: &str, wanted: impl Fn(usize) -> bool) -> Vec<Understood> {
         let words = heard_words(heard);
+        let said = words.join(" ");
         let words: Vec<&str> = words.iter().map(String::as_str).collect();
-        let mut candidates: Vec<usize> = self.wordless.clone();
+        let mut candidates: Vec<usize> = self.exact.get(&said).cloned().unwrap_or_default();
+        candidates.extend(&self.wordless);
         for word in &words {
             candidates.extend(self.by_word.get(*word).into_iter().flatten());
         }
@@ -107,6 +118,21 @@ pub fn heard_words(heard: &str) -> Vec<String> {
         }
     }
     words
+}
+
+/// A phrase that may be said in so many ways is looked up by each of them.
+const FORMS: usize = 32;
+
+/// Everything that may be said for a phrase, if that is little.
+fn exact_forms(phrase: &Phrase) -> Option<Vec<String>> {
+    if phrase.takes_anything() || !phrase.slots().is_empty() {
+        return None;
+    }
+    let forms = phrase.spoken_forms(FORMS + 1);
+    let mut joined: Vec<String> = forms.into_iter().map(|form| form.join(" ")).collect();
+    joined.sort();
+    joined.dedup();
+    (joined.len() <= FORMS).then_some(joined)
 }
 
 fn count_words<'p>(pieces: &'p [Piece], counts: &mut BTreeMap<&'p str, usize>) {

@@ -8,8 +8,6 @@ use crate::sounds::{Phoneme, Sounds};
 
 /// The price of a sound that only one of the two has.
 const GAP: u16 = 7;
-/// Groups of sounds by which rows are compared in bulk before they are aligned.
-const GROUPS: usize = 16;
 
 /// A row of sounds to be compared, and what it belongs to.
 #[derive(Debug, Clone)]
@@ -19,26 +17,66 @@ pub struct Saying {
     /// Its words.
     pub words: Vec<String>,
     sounds: Vec<Phoneme>,
-    census: [u8; GROUPS],
+    /// For each word, how it begins and how it ends, as far as it is hardly misheard.
+    traits: Vec<[u32; 2]>,
+    /// How the whole of it runs, whatever its words are.
+    run: u64,
 }
 
 impl Saying {
     /// A form of a phrase as it sounds.
     pub fn new(phrase: usize, words: Vec<String>, pronunciation: &Sounds) -> Saying {
-        let sounds: Vec<Phoneme> =
-            words.iter().flat_map(|word| pronunciation.of_word(word)).collect();
-        let mut census = [0u8; GROUPS];
-        for sound in &sounds {
-            let count = &mut census[group(*sound)];
-            *count = count.saturating_add(1);
+        let mut sounds = Vec::new();
+        let mut traits = Vec::new();
+        for word in &words {
+            let of_word = pronunciation.of_word(word);
+            traits.push(word_traits(&of_word));
+            sounds.extend(of_word);
         }
-        Saying { phrase, words, sounds, census }
+        let run = sounds.iter().filter_map(|sound| consonant_class(*sound));
+        let run = run.fold(7u64, |run, class| run.wrapping_mul(31).wrapping_add(class.into()));
+        Saying { phrase, words, sounds, traits, run }
     }
 
     /// How it sounds.
     pub fn sounds(&self) -> &[Phoneme] {
         &self.sounds
     }
+}
+
+/// Consonants that are easily taken for each other are of one class; vowels are of none.
+fn consonant_class(sound: Phoneme) -> Option<u8> {
+    use Phoneme::*;
+    Some(match sound {
+        P | B => 1,
+        T | D => 2,
+        K | G => 3,
+        F | V => 4,
+        S | Z => 5,
+        Sh | Zh | Ch | Jh => 6,
+        Th | Dh => 7,
+        M => 8,
+        N | Ng => 9,
+        L => 10,
+        R | Er => 11,
+        W => 12,
+        Y => 13,
+        _ => return None,
+    })
+}
+
+/// The first two and the last two classes of consonants; words that are easily misheard for each
+/// other share one of these.
+fn word_traits(sounds: &[Phoneme]) -> [u32; 2] {
+    let classes: Vec<u32> =
+        sounds.iter().filter_map(|sound| consonant_class(*sound)).map(u32::from).collect();
+    let at =
+        |index: Option<usize>| index.and_then(|index| classes.get(index)).copied().unwrap_or(0);
+    let last = classes.len();
+    [
+        0x100 + at(Some(0)) * 16 + at(Some(1)),
+        0x200 + at(last.checked_sub(2)) * 16 + at(last.checked_sub(1)),
+    ]
 }
 
 /// Two sayings that sound alike.
@@ -77,35 +115,30 @@ fn worst(length: usize) -> u16 {
 
 /// Pairs of different phrases at least so alike, the most alike first. `together` tells whether two
 /// phrases can be listened for at the same time.
+///
+/// Only pairs that run alike, or that share how enough of their words begin or end, are aligned:
+/// phrases of which most words are different do not sound alike.
 pub fn alike_pairs(
     sayings: &[Saying],
     least: f64,
     together: impl Fn(usize, usize) -> bool,
 ) -> Vec<Alike> {
-    let mut order: Vec<usize> = (0..sayings.len()).collect();
-    order.sort_by_key(|number| sayings[*number].sounds.len());
     let mut pairs = Vec::new();
-    for (place, &second) in order.iter().enumerate() {
-        let longer = &sayings[second];
-        let most = (f64::from(worst(longer.sounds.len())) * (1.0 - least)) as u16;
-        // Each sound that only one of the two has costs a gap, so much shorter rows cannot do.
-        let shortest = longer.sounds.len().saturating_sub(usize::from(most / GAP));
-        for &first in order[..place].iter().rev() {
-            let shorter = &sayings[first];
-            if shorter.sounds.len() < shortest {
-                break;
-            }
-            if shorter.phrase == longer.phrase || too_different(shorter, longer, most) {
-                continue;
-            }
-            let Some(distance) = distance_within(&shorter.sounds, &longer.sounds, most) else {
-                continue;
-            };
-            if together(shorter.phrase, longer.phrase) {
-                let likeness =
-                    1.0 - f64::from(distance) / f64::from(worst(longer.sounds.len()).max(1));
-                pairs.push(Alike { first: first.min(second), second: first.max(second), likeness });
-            }
+    for (first, second) in candidates(sayings) {
+        let (one, other) = (&sayings[first], &sayings[second]);
+        let longest = one.sounds.len().max(other.sounds.len());
+        let most = (f64::from(worst(longest)) * (1.0 - least)) as u16;
+        // Each sound that only one of the two has costs a gap.
+        let gaps = one.sounds.len().abs_diff(other.sounds.len()) as u16;
+        if one.phrase == other.phrase || gaps.saturating_mul(GAP) > most {
+            continue;
+        }
+        let Some(distance) = distance_within(&one.sounds, &other.sounds, most) else {
+            continue;
+        };
+        if together(one.phrase, other.phrase) {
+            let likeness = 1.0 - f64::from(distance) / f64::from(worst(longest).max(1));
+            pairs.push(Alike { first, second, likeness });
         }
     }
     pairs.sort_by(|a, b| {
@@ -114,25 +147,64 @@ pub fn alike_pairs(
     pairs
 }
 
-/// Whether the sounds alone, in whatever order, are farther apart than `most`: every pair of sounds
-/// of different groups costs at least [`CROSSING`].
-fn too_different(first: &Saying, second: &Saying, most: u16) -> bool {
-    let apart: u32 =
-        first.census.iter().zip(&second.census).map(|(a, b)| u32::from(a.abs_diff(*b))).sum();
-    apart / 2 * u32::from(CROSSING) > u32::from(most)
+/// Words behind these are not looked at to find pairs.
+const KEYED_WORDS: usize = 6;
+
+/// A key for each choice of `left` words in their order, by how each begins or ends.
+fn add_keys(words: &[[u32; 2]], left: usize, key: u64, number: u32, keyed: &mut Vec<(u64, u32)>) {
+    if left == 0 {
+        keyed.push((key, number));
+        return;
+    }
+    for (at, word) in words.iter().enumerate() {
+        for part in word {
+            add_keys(&words[at + 1..], left - 1, key << 10 | u64::from(*part), number, keyed);
+        }
+    }
 }
 
-/// What it costs at least to take a sound of one group for one of another.
-const CROSSING: u16 = 2;
-
-/// Sounds that are easily taken for each other are in one group.
-fn group(sound: Phoneme) -> usize {
-    sound as usize % GROUPS
+/// Pairs that are worth aligning, each once.
+fn candidates(sayings: &[Saying]) -> Vec<(usize, usize)> {
+    let mut keyed: Vec<(u64, u32)> = Vec::new();
+    for (number, saying) in sayings.iter().enumerate() {
+        let number = number as u32;
+        keyed.push((saying.run | 1 << 63, number));
+        let words = &saying.traits[..saying.traits.len().min(KEYED_WORDS)];
+        // All but one word are shared, of long phrases any three.
+        let (all, fewer) = (words.len().min(3), words.len().saturating_sub(1).clamp(1, 3));
+        add_keys(words, all, all as u64, number, &mut keyed);
+        if fewer < all {
+            add_keys(words, fewer, fewer as u64, number, &mut keyed);
+        }
+    }
+    keyed.sort_unstable();
+    keyed.dedup();
+    let mut pairs: Vec<(usize, usize)> = Vec::new();
+    for same in keyed.chunk_by(|a, b| a.0 == b.0) {
+        for (at, (_, first)) in same.iter().enumerate() {
+            pairs.extend(
+                same[at + 1..].iter().map(|(_, second)| (*first as usize, *second as usize)),
+            );
+        }
+    }
+    pairs.sort_unstable();
+    pairs.dedup();
+    pairs
 }
 
 /// The distance of two rows of sounds, if it is at most `most`.
 fn distance_within(first: &[Phoneme], second: &[Phoneme], most: u16) -> Option<u16> {
-    let mut row: Vec<u16> = (0..=second.len()).map(|at| GAP.saturating_mul(at as u16)).collect();
+    let mut short = [0u16; 64];
+    let mut long = Vec::new();
+    let row = if second.len() < short.len() {
+        &mut short[..=second.len()]
+    } else {
+        long.resize(second.len() + 1, 0u16);
+        &mut long[..]
+    };
+    for (at, cell) in row.iter_mut().enumerate() {
+        *cell = GAP.saturating_mul(at as u16);
+    }
     for (at, sound) in first.iter().enumerate() {
         let mut corner = row[0];
         row[0] = GAP.saturating_mul(at as u16 + 1);

@@ -6,6 +6,7 @@
 //! silent e.
 
 use std::collections::BTreeMap;
+use std::sync::LazyLock;
 
 /// Declares the phonemes with their letters and the features by which they are compared.
 macro_rules! phonemes {
@@ -68,6 +69,14 @@ impl Phoneme {
 
     /// How far it is from another, from 0 (the same) to 10.
     pub fn distance(self, other: Phoneme) -> u8 {
+        static TABLE: LazyLock<Vec<[u8; Phoneme::ALL.len()]>> = LazyLock::new(|| {
+            let row = |one: &Phoneme| std::array::from_fn(|other| one.measure(Phoneme::ALL[other]));
+            Phoneme::ALL.iter().map(row).collect()
+        });
+        TABLE[self as usize][other as usize]
+    }
+
+    fn measure(self, other: Phoneme) -> u8 {
         if self == other {
             return 0;
         }
@@ -200,6 +209,17 @@ impl Sounds {
         Sounds { dictionary }
     }
 
+    /// Rules only, worked out once for each of these words.
+    pub fn of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Sounds {
+        let mut dictionary = BTreeMap::new();
+        for word in words {
+            if !dictionary.contains_key(word) {
+                dictionary.insert(word.to_owned(), by_rules(word));
+            }
+        }
+        Sounds { dictionary }
+    }
+
     /// How many words the dictionary has.
     pub fn known_words(&self) -> usize {
         self.dictionary.len()
@@ -236,7 +256,7 @@ fn by_rules(word: &str) -> Vec<Phoneme> {
         if rest == "e" && sounds.iter().any(|sound| sound.is_vowel()) {
             break;
         }
-        let rule = RULES.iter().find(|(group, _)| rest.starts_with(group));
+        let rule = rules_for(rest.as_bytes()[0]).iter().find(|(group, _)| rest.starts_with(group));
         let Some((group, made)) = rule else {
             at += 1;
             continue;
@@ -249,6 +269,18 @@ fn by_rules(word: &str) -> Vec<Phoneme> {
         at += group.len();
     }
     sounds
+}
+
+/// The rules for groups that begin with a letter, the longest first.
+fn rules_for(letter: u8) -> &'static [(&'static str, &'static [Phoneme])] {
+    type Rules = Vec<(&'static str, &'static [Phoneme])>;
+    static BY_LETTER: LazyLock<[Rules; 26]> = LazyLock::new(|| {
+        std::array::from_fn(|at| {
+            let first = b'a' + at as u8;
+            RULES.iter().copied().filter(|(group, _)| group.as_bytes()[0] == first).collect()
+        })
+    });
+    &BY_LETTER[usize::from(letter - b'a')]
 }
 
 /// A vowel before one consonant and a last e has its long sound.

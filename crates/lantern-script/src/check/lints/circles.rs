@@ -3,10 +3,10 @@
 //! What a rule sends as keys fires no rule, so circles of keys only reach the program; circles of
 //! messages, of windows and of layers' own windows are real.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::code::{ComboExpr, Expr, KeyTerm, Op};
-use lantern_model::{Cause, Combo, DeviceId, RoutineId, Value, Verb, topic_fits};
+use lantern_model::{Cause, Combo, DeviceId, KeyRef, RoutineId, Value, Verb, topic_fits};
 
 use super::Checker;
 use crate::Finding;
@@ -29,8 +29,13 @@ impl Checker<'_> {
         if sends.iter().all(Vec::is_empty) {
             return;
         }
-        let next: Vec<Vec<usize>> = sends.iter().map(|sent| self.fired_by(sent)).collect();
+        let listeners = self.listeners();
+        let next: Vec<Vec<usize>> =
+            sends.iter().map(|sent| self.fired_by(sent, &listeners)).collect();
         for (start, head) in self.heads.iter().enumerate() {
+            if next[start].is_empty() {
+                continue;
+            }
             let Some(way) = circle(start, &next) else { continue };
             // Each circle is told once, at its first rule.
             if way.iter().any(|rule| *rule < start) {
@@ -86,31 +91,69 @@ impl Checker<'_> {
         sent
     }
 
-    /// The rules that something sent would fire.
-    fn fired_by(&self, sent: &[Sent]) -> Vec<usize> {
-        let mut fired = Vec::new();
+    /// Rules by what fires them, for what can be looked up.
+    fn listeners(&self) -> Listeners {
+        let mut listeners = Listeners::default();
         for (number, rule) in self.set.rules.iter().enumerate() {
-            let hears = |sent: &Sent| {
-                rule.triggers.iter().any(|trigger| match (sent, &trigger.cause) {
-                    (Sent::Keys(keys), Cause::Key { combo, .. }) => {
-                        canonical(keys) == canonical(combo)
+            for trigger in &rule.triggers {
+                match &trigger.cause {
+                    Cause::Key { combo, .. } => {
+                        listeners.keys.entry(canonical(combo)).or_default().push(number);
                     }
-                    (Sent::Text(text), Cause::Typed(wanted)) => text.contains(wanted.as_str()),
-                    (Sent::Message(device, topic), Cause::Message(other, filter)) => {
-                        device == other && topic_fits(filter, topic)
-                    }
-                    (Sent::Front(app), Cause::Window { opened: false, apps, .. })
-                    | (Sent::Opened(app), Cause::Window { opened: true, apps, .. }) => {
-                        apps.is_empty() || apps.contains(app)
-                    }
-                    _ => false,
-                })
-            };
-            if sent.iter().any(hears) {
-                fired.push(number);
+                    Cause::Typed(_) => listeners.typed.push(number),
+                    Cause::Message(..) => listeners.messages.push(number),
+                    Cause::Window { .. } => listeners.windows.push(number),
+                    _ => {}
+                }
             }
         }
+        listeners
+    }
+
+    /// The rules that something sent would fire.
+    fn fired_by(&self, sent: &[Sent], listeners: &Listeners) -> Vec<usize> {
+        let mut fired = Vec::new();
+        for sent in sent {
+            let candidates: &[usize] = match sent {
+                Sent::Keys(keys) => listeners.keys.get(&canonical(keys)).map_or(&[], Vec::as_slice),
+                Sent::Text(_) => &listeners.typed,
+                Sent::Message(..) => &listeners.messages,
+                Sent::Front(_) | Sent::Opened(_) => &listeners.windows,
+            };
+            let hears = |number: &&usize| {
+                let triggers = &self.set.rules[**number].triggers;
+                triggers.iter().any(|trigger| is_heard(sent, &trigger.cause))
+            };
+            fired.extend(candidates.iter().filter(hears));
+        }
+        fired.sort_unstable();
+        fired.dedup();
         fired
+    }
+}
+
+/// Rules by what fires them.
+#[derive(Default)]
+struct Listeners {
+    keys: BTreeMap<Vec<KeyRef>, Vec<usize>>,
+    typed: Vec<usize>,
+    messages: Vec<usize>,
+    windows: Vec<usize>,
+}
+
+/// Whether something sent is what fires a trigger.
+fn is_heard(sent: &Sent, cause: &Cause) -> bool {
+    match (sent, cause) {
+        (Sent::Keys(keys), Cause::Key { combo, .. }) => canonical(keys) == canonical(combo),
+        (Sent::Text(text), Cause::Typed(wanted)) => text.contains(wanted.as_str()),
+        (Sent::Message(device, topic), Cause::Message(other, filter)) => {
+            device == other && topic_fits(filter, topic)
+        }
+        (Sent::Front(app), Cause::Window { opened: false, apps, .. })
+        | (Sent::Opened(app), Cause::Window { opened: true, apps, .. }) => {
+            apps.is_empty() || apps.contains(app)
+        }
+        _ => false,
     }
 }
 

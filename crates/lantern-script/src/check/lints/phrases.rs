@@ -14,10 +14,11 @@ const FORMS: usize = 8;
 
 impl Checker<'_> {
     pub(super) fn look_for_alike_phrases(&self, findings: &mut Vec<Finding>) {
-        let sounds = Sounds::by_rules();
+        let forms: Vec<Vec<Vec<String>>> =
+            self.phrases.iter().map(|spoken| spoken.phrase.spoken_forms(FORMS)).collect();
+        let sounds = Sounds::of_words(forms.iter().flatten().flatten().map(String::as_str));
         let mut sayings = Vec::new();
-        for (number, spoken) in self.phrases.iter().enumerate() {
-            let forms = spoken.phrase.spoken_forms(FORMS);
+        for ((number, spoken), forms) in self.phrases.iter().enumerate().zip(forms) {
             let lonely =
                 forms.iter().any(|form| form.len() == 1) && !spoken.phrase.takes_anything();
             if lonely && self.set.settings.attention.is_empty() {
