@@ -82,7 +82,8 @@ impl Stand {
 /// The table.
 #[derive(Debug, Default)]
 pub(crate) struct Watch {
-    strokes: BTreeMap<Stroke, Vec<Candidate>>,
+    /// Candidates by the key's number in the table, then by families.
+    strokes: Vec<BTreeMap<Families, Vec<Candidate>>>,
     chords: BTreeMap<Key, Vec<Chord>>,
     pub sequences: Vec<Sequence>,
     stands: BTreeMap<Key, Vec<Stand>>,
@@ -147,7 +148,8 @@ impl Watch {
         layout: &Layout,
         running: &[usize],
     ) -> Watch {
-        let mut watch = Watch::default();
+        let mut watch =
+            Watch { strokes: Key::all().map(|_| BTreeMap::new()).collect(), ..Watch::default() };
         match stroke_of(&rules.settings.panic.0, layout) {
             Ok((stroke, _)) => watch.panic = Some(stroke),
             Err(key) => {
@@ -225,7 +227,8 @@ impl Watch {
             _ => vec![stroke.0],
         };
         for key in keys {
-            self.strokes.entry((key, stroke.1)).or_default().push(candidate.clone());
+            let of_key = &mut self.strokes[key.index()];
+            of_key.entry(stroke.1).or_default().push(candidate.clone());
         }
         Ok(())
     }
@@ -263,7 +266,7 @@ impl Watch {
     }
 
     fn sort(&mut self, rules: &RuleSet, place: &Place<'_>) {
-        for candidates in self.strokes.values_mut() {
+        for candidates in self.strokes.iter_mut().flat_map(BTreeMap::values_mut) {
             candidates.sort_by_key(|candidate| precedence(rules, place, candidate));
         }
         for chords in self.chords.values_mut() {
@@ -291,7 +294,8 @@ impl Watch {
     }
 
     pub(crate) fn candidates(&self, stroke: Stroke) -> &[Candidate] {
-        self.strokes.get(&stroke).map_or(&[], Vec::as_slice)
+        let of_key = self.strokes.get(stroke.0.index());
+        of_key.and_then(|of_key| of_key.get(&stroke.1)).map_or(&[], Vec::as_slice)
     }
 
     /// The largest chord that a key completes, with others that are down.
@@ -366,7 +370,11 @@ impl Watch {
             flags.0 |= sides;
             flags.1 |= follow;
         };
-        for (stroke, candidates) in &self.strokes {
+        let listed = Key::all().zip(&self.strokes);
+        let strokes = listed.flat_map(|(key, of_key)| {
+            of_key.iter().map(move |(families, candidates)| ((key, *families), candidates))
+        });
+        for (stroke, candidates) in strokes {
             let rule = |candidate: &Candidate| &rules.rules[candidate.rule];
             let modifier = Side::of(stroke.0).is_some();
             fingers |=
@@ -375,7 +383,7 @@ impl Watch {
                 continue;
             }
             let sides = candidates.iter().any(|candidate| !candidate.sides.is_empty());
-            arm(*stroke, false, sides, candidates.iter().any(|c| follows(rule(c), c.manner)));
+            arm(stroke, false, sides, candidates.iter().any(|c| follows(rule(c), c.manner)));
         }
         for (key, chords) in &self.chords {
             fingers = true;

@@ -139,7 +139,7 @@ impl Writer<'_> {
         let text = &self.text[token.span.range()];
         match token.kind {
             TokenKind::Description => {
-                let words = text.trim_start_matches('#').trim();
+                let words = text.strip_prefix("##").unwrap_or(text).trim();
                 self.out.push_str(if words.is_empty() { "##" } else { "## " });
                 self.out.push_str(words);
             }

@@ -17,10 +17,10 @@ pub struct Saying {
     /// Its words.
     pub words: Vec<String>,
     sounds: Vec<Phoneme>,
-    /// For each word, how it begins and how it ends, as far as it is hardly misheard.
-    traits: Vec<[u32; 2]>,
-    /// How the whole of it runs, whatever its words are.
-    run: u64,
+    /// For each word, its consonants as far as they are hardly misheard.
+    traits: Vec<Consonants>,
+    /// The same for the whole of it, whatever its words are.
+    run: u32,
 }
 
 impl Saying {
@@ -30,11 +30,10 @@ impl Saying {
         let mut traits = Vec::new();
         for word in &words {
             let of_word = pronunciation.of_word(word);
-            traits.push(word_traits(&of_word));
+            traits.push(Consonants::of(&of_word));
             sounds.extend(of_word);
         }
-        let run = sounds.iter().filter_map(|sound| consonant_class(*sound));
-        let run = run.fold(7u64, |run, class| run.wrapping_mul(31).wrapping_add(class.into()));
+        let run = Consonants::of(&sounds).all;
         Saying { phrase, words, sounds, traits, run }
     }
 
@@ -65,18 +64,31 @@ fn consonant_class(sound: Phoneme) -> Option<u8> {
     })
 }
 
-/// The first two and the last two classes of consonants; words that are easily misheard for each
-/// other share one of these.
-fn word_traits(sounds: &[Phoneme]) -> [u32; 2] {
-    let classes: Vec<u32> =
-        sounds.iter().filter_map(|sound| consonant_class(*sound)).map(u32::from).collect();
-    let at =
-        |index: Option<usize>| index.and_then(|index| classes.get(index)).copied().unwrap_or(0);
-    let last = classes.len();
-    [
-        0x100 + at(Some(0)) * 16 + at(Some(1)),
-        0x200 + at(last.checked_sub(2)) * 16 + at(last.checked_sub(1)),
-    ]
+/// The classes of a row's consonants: all of them, the first two and the last two.
+#[derive(Debug, Clone, Copy)]
+struct Consonants {
+    all: u32,
+    first: u32,
+    last: u32,
+}
+
+impl Consonants {
+    fn of(sounds: &[Phoneme]) -> Consonants {
+        let classes: Vec<u32> =
+            sounds.iter().filter_map(|sound| consonant_class(*sound)).map(u32::from).collect();
+        // FNV-1a (Fowler, Noll and Vo), of whole numbers rather than bytes.
+        let hash = |classes: &[u32], seed: u32| {
+            classes
+                .iter()
+                .fold(0x811c_9dc5 ^ seed, |hash, class| (hash ^ class).wrapping_mul(0x0100_0193))
+        };
+        let two = classes.len().min(2);
+        Consonants {
+            all: hash(&classes, 0),
+            first: hash(&classes[..two], 1),
+            last: hash(&classes[classes.len() - two..], 2),
+        }
+    }
 }
 
 /// Two sayings that sound alike.
@@ -116,8 +128,8 @@ fn worst(length: usize) -> u16 {
 /// Pairs of different phrases at least so alike, the most alike first. `together` tells whether two
 /// phrases can be listened for at the same time.
 ///
-/// Only pairs that run alike, or that share how enough of their words begin or end, are aligned:
-/// phrases of which most words are different do not sound alike.
+/// Only pairs that run alike, or of whose words all but one have the same consonants, are aligned:
+/// phrases that differ in more do not sound alike.
 pub fn alike_pairs(
     sayings: &[Saying],
     least: f64,
@@ -150,16 +162,15 @@ pub fn alike_pairs(
 /// Words behind these are not looked at to find pairs.
 const KEYED_WORDS: usize = 6;
 
-/// A key for each choice of `left` words in their order, by how each begins or ends.
-fn add_keys(words: &[[u32; 2]], left: usize, key: u64, number: u32, keyed: &mut Vec<(u64, u32)>) {
+/// A key for each choice of `left` words in their order.
+fn add_keys(words: &[Consonants], left: usize, key: u64, number: u32, keyed: &mut Vec<(u64, u32)>) {
     if left == 0 {
         keyed.push((key, number));
         return;
     }
     for (at, word) in words.iter().enumerate() {
-        for part in word {
-            add_keys(&words[at + 1..], left - 1, key << 10 | u64::from(*part), number, keyed);
-        }
+        let key = key.wrapping_mul(0x0000_0100_0000_01b3) ^ u64::from(word.all);
+        add_keys(&words[at + 1..], left - 1, key, number, keyed);
     }
 }
 
@@ -168,7 +179,10 @@ fn candidates(sayings: &[Saying]) -> Vec<(usize, usize)> {
     let mut keyed: Vec<(u64, u32)> = Vec::new();
     for (number, saying) in sayings.iter().enumerate() {
         let number = number as u32;
-        keyed.push((saying.run | 1 << 63, number));
+        keyed.push((u64::from(saying.run) | 1 << 63, number));
+        if let [alone] = saying.traits.as_slice() {
+            keyed.extend([alone.first, alone.last].map(|part| (u64::from(part) | 1 << 62, number)));
+        }
         let words = &saying.traits[..saying.traits.len().min(KEYED_WORDS)];
         // All but one word are shared, of long phrases any three.
         let (all, fewer) = (words.len().min(3), words.len().saturating_sub(1).clamp(1, 3));

@@ -1,5 +1,6 @@
 //! The engine from the outside: a timeline in, the effects out.
 
+mod any_rules;
 mod blocks;
 mod hands;
 mod hearing;

@@ -41,7 +41,8 @@ impl Parser<'_> {
                 }
                 TokenKind::Description => {
                     self.next();
-                    let line = self.slice(piece.span).trim_start_matches('#').trim();
+                    let text = self.slice(piece.span);
+                    let line = text.strip_prefix("##").unwrap_or(text).trim();
                     if !description.is_empty() {
                         description.push('\n');
                     }
