@@ -1,5 +1,11 @@
 //! The engine with many rules and many runs, each as a ratio to few. `cargo bench -p lantern-engine`
 
+#![expect(
+    clippy::disallowed_types,
+    clippy::disallowed_methods,
+    reason = "a benchmark measures time and memory"
+)]
+
 #[path = "../../lantern-script/benches/mix/mod.rs"]
 mod mix;
 
@@ -49,12 +55,15 @@ fn key(name: &str) -> Key {
     Key::named(name).expect("it is in the table")
 }
 
+/// Makes the event with that number.
+type Make = fn(usize, Modifiers) -> Event;
+
 fn main() {
     // First, while the memory of nothing else is there to be used again.
     sleeping_runs();
     let ctrl: Modifiers = [Side::LeftCtrl].into_iter().collect();
     let mut engines = [engine(10), engine(10_000)];
-    let kinds: [(&str, fn(usize, Modifiers) -> Event); 4] = [
+    let kinds: [(&str, Make); 4] = [
         ("a key no rule wants", |_, _| Event::Pressed {
             key: key("f20"),
             modifiers: Modifiers::NONE,

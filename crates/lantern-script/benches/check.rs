@@ -1,6 +1,8 @@
 //! Reading and checking a set, its growth, and laying it out: each as a ratio to a smaller case in
 //! the same run. `cargo bench -p lantern-script`
 
+#![expect(clippy::disallowed_types, reason = "a benchmark measures time")]
+
 mod mix;
 
 use std::time::{Duration, Instant};

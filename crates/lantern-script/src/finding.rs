@@ -86,12 +86,17 @@ impl Finding {
     }
 }
 
+/// How far two texts are apart, in characters changed.
+pub fn distance(one: &str, other: &str) -> usize {
+    strsim::damerau_levenshtein(one, other)
+}
+
 /// The name in `known` that is most like `word`, if one is near enough to be meant.
 pub fn near_name<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let farthest = (word.chars().count() / 3).clamp(1, 3);
     known
         .into_iter()
-        .map(|name| (strsim::damerau_levenshtein(word, name), name))
+        .map(|name| (distance(word, name), name))
         .filter(|(distance, _)| *distance <= farthest)
         .min_by_key(|(distance, name)| {
             let other_start = !name.starts_with(word);

@@ -18,7 +18,7 @@ mod token;
 pub mod tree;
 
 pub use check::{Checked, Need, check, lacking_on_layout, wanted_files};
-pub use finding::{Finding, Fix, near_name};
+pub use finding::{Finding, Fix, distance, near_name};
 pub use format::format;
 pub use lexer::lex;
 pub use parser::{keys::range_advice, parse};

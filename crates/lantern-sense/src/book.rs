@@ -105,11 +105,10 @@ pub fn heard_words(heard: &str) -> Vec<String> {
     let mut words = Vec::new();
     let pieces = heard.split(|c: char| c.is_whitespace() || matches!(c, '-' | '–' | '—' | '…'));
     for piece in pieces {
-        let trimmed = piece.trim_matches(|c: char| !c.is_alphanumeric() && c != '%');
-        let (word, percent) = match trimmed.strip_suffix('%') {
-            Some(number) => (number, true),
-            None => (trimmed, false),
-        };
+        let sign = |c: char| !c.is_alphanumeric();
+        let trimmed = piece.trim_matches(|c: char| sign(c) && c != '%');
+        let percent = trimmed.ends_with('%');
+        let word = trimmed.trim_matches(sign);
         if !word.is_empty() {
             words.push(word.to_lowercase());
         }

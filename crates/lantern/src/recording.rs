@@ -37,7 +37,8 @@ pub fn scene_of(timeline: &Timeline) -> String {
     text
 }
 
-fn expectation_of(sent: &Sent) -> Option<Expectation> {
+/// What a scene expects where this goes out; a key let go is not expected.
+pub fn expectation_of(sent: &Sent) -> Option<Expectation> {
     let is = |text: &str| TextTest::Is(text.to_owned());
     Some(match &sent.kind {
         SentKind::Typed(text, _) => Expectation::Typed(is(text)),

@@ -189,6 +189,9 @@ pub struct Row {
     sent: Option<usize>,
     /// What went out, or what was decided.
     pub went_out: Option<String>,
+    /// Whether it is an expectation that did not come true.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub unmet: bool,
 }
 
 fn seconds<S: serde::Serializer>(time: &Time, serializer: S) -> Result<S::Ok, S::Error> {
@@ -276,7 +279,14 @@ impl Timeline {
     /// Something came in.
     pub fn come(&mut self, time: Time, words: String) {
         self.end = self.end.max(time);
-        self.rows.push(Row { time, came_in: Some(words), rule: None, sent: None, went_out: None });
+        self.rows.push(Row {
+            time,
+            came_in: Some(words),
+            rule: None,
+            sent: None,
+            went_out: None,
+            unmet: false,
+        });
     }
 
     /// A key of the person's reached its program, as every key that no rule wants.
@@ -296,13 +306,20 @@ impl Timeline {
             row.rule = Some(rule);
             return;
         }
-        let row = Row { time, came_in: None, rule: Some(rule), sent: None, went_out: None };
+        let row =
+            Row { time, came_in: None, rule: Some(rule), sent: None, went_out: None, unmet: false };
         self.rows.push(row);
     }
 
     /// Something was decided that is neither a firing nor an output.
     pub fn note(&mut self, time: Time, rule: Option<String>, words: String) {
         self.put(time, rule, None, words);
+    }
+
+    /// Something was expected and did not come.
+    pub fn miss(&mut self, time: Time, words: String) {
+        let went_out = Some(words);
+        self.rows.push(Row { time, came_in: None, rule: None, sent: None, went_out, unmet: true });
     }
 
     /// Something went out.
@@ -337,6 +354,7 @@ impl Timeline {
             && row.time == time
             && row.sent.is_none()
             && row.went_out.is_none()
+            && !row.unmet
             && (row.rule == rule || row.rule.is_none())
         {
             row.rule = rule.or(row.rule.take());
@@ -344,7 +362,7 @@ impl Timeline {
             row.went_out = went_out;
             return;
         }
-        self.rows.push(Row { time, came_in: None, rule, sent, went_out });
+        self.rows.push(Row { time, came_in: None, rule, sent, went_out, unmet: false });
     }
 
     /// The lines of the table, with what went out in words.
@@ -381,7 +399,11 @@ impl Timeline {
             let again = row.came_in.is_none() && shown_rule == row.rule;
             let label = if again { "" } else { row.rule.as_deref().unwrap_or("") };
             let in_words = row.came_in.as_deref().unwrap_or("");
-            let out_style = if row.sent.is_some() { style::WENT_OUT } else { style::FAINT };
+            let out_style = match (row.unmet, row.sent) {
+                (true, _) => style::ERROR,
+                (_, Some(_)) => style::WENT_OUT,
+                (_, None) => style::FAINT,
+            };
             crate::style::say!(
                 "{time:>8}   {}{in_words}{0:#}{}   {}{label}{2:#}{}   {}{}{4:#}",
                 style::CAME_IN,

@@ -1,6 +1,8 @@
 //! What holds for every set of rules and every timeline: no key left down, the same trace for the
 //! same seed, nothing held by a run that was stopped at any step.
 
+#![expect(clippy::disallowed_types, reason = "a test may count what many cases generated")]
+
 use std::collections::BTreeMap;
 use std::sync::Mutex;
 

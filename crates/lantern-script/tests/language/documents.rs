@@ -5,7 +5,7 @@ use crate::names;
 const REFERENCE: &str = include_str!("../../../../docs/language.md");
 
 /// The fenced blocks of a document with that word behind the fence.
-fn blocks(document: &str, word: &str) -> Vec<String> {
+pub fn blocks(document: &str, word: &str) -> Vec<String> {
     let mut blocks = Vec::new();
     let mut block: Option<String> = None;
     for line in document.lines() {

@@ -215,6 +215,23 @@ fn deleting_or_doubling_any_one_token_never_panics() {
 }
 
 #[test]
+fn deleting_any_one_token_of_any_example_is_said_or_leaves_a_valid_file() {
+    const DOCUMENTS: [&str; 2] = [
+        include_str!("../../../../docs/cookbook.md"),
+        include_str!("../../../../docs/language.md"),
+    ];
+    let examples = DOCUMENTS.iter().flat_map(|text| crate::documents::blocks(text, "lantern"));
+    for text in examples {
+        for token in lex(&text, 0, text.len(), &mut Vec::new()) {
+            let mut without = text.clone();
+            without.replace_range(token.span.range(), "");
+            let checked = check(&Source::new("bench.lantern", &without));
+            assert!(checked.rules.is_some() || !checked.findings.is_empty(), "{without}");
+        }
+    }
+}
+
+#[test]
 fn cutting_the_file_anywhere_never_panics() {
     for (at, _) in EXAMPLE.char_indices() {
         holds(&EXAMPLE[..at]);

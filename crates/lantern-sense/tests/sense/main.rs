@@ -71,7 +71,7 @@ fn numbers_are_words_or_digits() {
         ("two hundred", Some((200.0, 2))),
         ("three thousand and seven", Some((3007.0, 4))),
         ("one million two hundred thousand", Some((1_200_000.0, 5))),
-        ("minus three point one four", Some((-3.14, 5))),
+        ("minus three point one five", Some((-3.15, 5))),
         ("3.5", Some((3.5, 1))),
         ("1,200", Some((1200.0, 1))),
         ("forty north", Some((40.0, 1))),

@@ -12,6 +12,7 @@ use lantern_engine::{Engine, ReasonKind};
 use lantern_model::{Effect, EffectId, Event, Key, Layout, Order, RuleSet, RunId, Time, WallTime};
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
+use crate::recording;
 use crate::timeline::{self, Sent, SentKind, Timeline};
 use crate::wording::{combo_name, describe};
 use world::World;
@@ -77,6 +78,8 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
             if let Err(instead) = player.expect(expectation, until) {
                 player.told = player.timeline.sent().len();
                 let expected = expectation.to_string();
+                let words = format!("expected {expected}, instead {instead}");
+                player.timeline.miss(player.now, words);
                 unmet.push(Unmet { line: index, time: player.now, expected, instead });
             }
         } else {
@@ -345,8 +348,7 @@ impl Player {
             }
         }
         let fresh = &self.timeline.sent()[self.consumed..];
-        let instead: Vec<String> = fresh.iter().take(5).map(Sent::describe).collect();
-        Err(if instead.is_empty() { "nothing came".to_owned() } else { instead.join("; ") })
+        Err(nearest(expectation, fresh).unwrap_or_else(|| "nothing came".to_owned()))
     }
 
     /// Whether keys are down, or up, for the program in front.
@@ -384,4 +386,19 @@ impl Player {
             self.take_reasons();
         }
     }
+}
+
+/// Of what came, the thing that is most like what was expected: of its sort if there is one.
+fn nearest(expectation: &Expectation, came: &[Sent]) -> Option<String> {
+    let wanted = expectation.to_string();
+    let sort = |text: &str| text.split(' ').next().unwrap_or_default().to_owned();
+    let written = |sent: &Sent| {
+        recording::expectation_of(sent).map_or_else(String::new, |came| came.to_string())
+    };
+    let unlike = |sent: &Sent| {
+        let came = written(sent);
+        let other_sort = sort(&came) != sort(&wanted);
+        (other_sort, lantern_script::distance(&came, &wanted))
+    };
+    came.iter().min_by_key(|sent| unlike(sent)).map(Sent::describe)
 }
