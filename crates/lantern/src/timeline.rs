@@ -6,7 +6,7 @@ use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
 use crate::style;
-use crate::wording::combo_name;
+use crate::wording::{board, combo_name};
 
 /// Something that went out for a rule. Repetitions are one entry with a count.
 #[derive(Debug, Clone, PartialEq)]
@@ -133,7 +133,7 @@ impl Sent {
 
 /// Whether keys that went out are a combination, whichever side its modifiers are.
 pub fn same_keys(combo: &Combo, keys: &[Key]) -> bool {
-    let board = lantern_model::Layout::us();
+    let board = board();
     let Ok(wanted) = board.press_order(combo) else {
         return false;
     };

@@ -1,7 +1,15 @@
-//! The same words for the same thing everywhere: decisions of the engine and keys together.
+//! The same words for the same thing everywhere: decisions of the engine, keys together, deeds.
+
+use std::sync::LazyLock;
 
 use lantern_engine::ReasonKind;
-use lantern_model::{Deed, Key, RuleSet, Side, Verb};
+use lantern_model::{Deed, Key, Layout, RuleSet, Side, Verb};
+
+/// The board that scenes are played on and keys are named after: made once.
+pub fn board() -> &'static Layout {
+    static BOARD: LazyLock<Layout> = LazyLock::new(Layout::us);
+    &BOARD
+}
 
 /// A reason other than a firing or a plain end, in words.
 pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {

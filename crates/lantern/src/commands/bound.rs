@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use lantern_model::{Cause, Combo, Key, KeyKind, KeyRef, Layout, Rule, RuleSet};
+use lantern_model::{Cause, Combo, Key, KeyKind, KeyRef, Rule, RuleSet};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
@@ -13,6 +13,7 @@ use crate::failure::{Failure, Status};
 use crate::findings::print_findings;
 use crate::pictures::{self, Binding};
 use crate::style::{complain, say};
+use crate::wording::board;
 use crate::{files, style};
 
 /// The shape of `--json`, version 1.
@@ -106,7 +107,7 @@ fn bindings_of(rules: &RuleSet) -> Vec<Binding> {
 }
 
 fn binding(combo: &Combo, words: String, place: String, rule: String, at: String) -> Binding {
-    let board = Layout::us();
+    let board = board();
     let is_alone = combo.0.iter().all(|key| key.is_modifier());
     let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
         combo.0.iter().partition(|key| key.is_modifier() && !is_alone);

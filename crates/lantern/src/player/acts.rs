@@ -2,10 +2,11 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Event, Frame, Key, KeyRef, Layout, Level};
+use lantern_model::{Combo, Event, Frame, Key, KeyRef, Level};
 use lantern_script::scene::SceneAct;
 
 use super::{KEY_DOWN, Player};
+use crate::wording::board;
 
 /// From one key of a typed text to the next.
 const TYPING: Duration = Duration::from_millis(30);
@@ -102,7 +103,7 @@ impl Player {
 
     /// Types characters one after another; those the board lacks are passed over.
     fn type_text(&mut self, text: &str) {
-        let board = Layout::us();
+        let board = board();
         for character in text.chars() {
             let spelled = match character {
                 '\n' => Key::named("enter").map(|key| (key, Level::Plain)),
@@ -125,7 +126,7 @@ impl Player {
     }
 
     fn draw(&mut self, shape: &str, key: KeyRef, score: f64) {
-        let Some(key) = Layout::us().place(key) else { return };
+        let Some(key) = board().place(key) else { return };
         self.desk.press(self.now, key);
         self.settle();
         self.advance_to(self.now + DRAWING);
@@ -137,7 +138,7 @@ impl Player {
 }
 
 fn keys_of(combo: &Combo) -> Vec<Key> {
-    let board = Layout::us();
+    let board = board();
     board
         .press_order(combo)
         .unwrap_or_else(|_| combo.0.iter().filter_map(|part| board.place(*part)).collect())

@@ -14,7 +14,7 @@ use lantern_script::scene::{Expectation, Scene, SceneAct};
 
 use crate::recording;
 use crate::timeline::{self, Sent, SentKind, Timeline};
-use crate::wording::{combo_name, describe};
+use crate::wording::{board, combo_name, describe};
 use world::World;
 
 /// How long a key of a scene stays down.
@@ -359,7 +359,7 @@ impl Player {
             other => unreachable!("only keys are held, not {other}"),
         };
         let held = self.desk.held_keys();
-        let keys = Layout::us().press_order(combo).unwrap_or_default();
+        let keys = board().press_order(combo).unwrap_or_default();
         if keys.iter().all(|key| held.contains(key) == wanted) {
             // That it went down or up has been expected with it.
             let moved = |sent: &Sent| match &sent.kind {
