@@ -7,6 +7,7 @@
 
 mod alarms;
 mod blocks;
+mod chords;
 mod deeds;
 mod engine;
 mod eval;
@@ -23,8 +24,10 @@ mod reasons;
 mod runs;
 mod sequences;
 mod steps;
+mod strokes;
 mod timers;
 mod turns;
+mod undecided;
 mod watch;
 
 pub use engine::Engine;

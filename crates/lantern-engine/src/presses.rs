@@ -8,15 +8,17 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use lantern_model::{
-    Cause, Combo, GiveBack, Key, KeyRef, Manner, Modifiers, Order, RuleSet, Side, Time, Value,
+    Cause, Combo, GiveBack, Key, KeyRef, Manner, Modifiers, Order, Side, Time, Value,
 };
 
+use crate::chords::Chorded;
 use crate::engine::Engine;
 use crate::firing::{Firing, Press};
 use crate::reasons::ReasonKind;
 use crate::sequences::Went;
-use crate::timers::{Hope, Timer};
-use crate::watch::{Candidate, Chord, ChordWhat, Stroke};
+use crate::timers::Timer;
+use crate::undecided::Undecided;
+use crate::watch::{Candidate, Stroke};
 
 /// A rule and its trigger.
 pub(crate) type Won = (usize, usize);
@@ -29,65 +31,6 @@ pub(crate) struct Down {
     on_release: Option<Won>,
     /// What it fires again and again.
     repeats: Option<Won>,
-}
-
-/// A press that is not decided.
-#[derive(Debug)]
-pub(crate) struct Undecided {
-    pub press: Press,
-    at: Time,
-    /// How the program gets it if it was not meant; nothing if the program has it already.
-    give: Option<GiveBack>,
-    up: bool,
-    /// It may become keys together with others.
-    chord: bool,
-    /// It belongs to a sequence that may go on.
-    pub sequence: bool,
-    /// A shape may be drawn while it is down.
-    drawing: bool,
-    /// What fires when it goes up soon.
-    tapped: Option<Won>,
-    /// What fires when it comes once more.
-    twice: Option<Won>,
-    /// What fires when it is held, after how long.
-    held: Vec<Won>,
-    /// What fires when it becomes nothing else: at the press, and at the release.
-    pub else_pressed: Option<Won>,
-    pub else_released: Option<Won>,
-    /// What it is for the program when it goes up soon.
-    tapped_as: Option<GiveBack>,
-    /// A rule took it already: it is never given back.
-    pub taken: bool,
-}
-
-impl Undecided {
-    fn is_open(&self) -> bool {
-        let while_down = self.drawing || self.tapped_as.is_some() || !self.held.is_empty();
-        let on_release = self.tapped.is_some() && !self.up;
-        self.chord
-            || self.sequence
-            || self.twice.is_some()
-            || on_release
-            || (while_down && !self.up)
-    }
-
-    /// Whether all it waits for is to be told which of two roles a remap gave it.
-    fn has_role_only(&self) -> bool {
-        self.tapped_as.is_some()
-            && !(self.chord || self.sequence || self.drawing)
-            && self.tapped.is_none()
-            && self.twice.is_none()
-            && self.held.is_empty()
-    }
-
-    /// Another key was pressed: it is no tap and not held alone.
-    pub(crate) fn disturb(&mut self) {
-        self.tapped = None;
-        self.twice = None;
-        self.held.clear();
-        self.tapped_as = None;
-        self.drawing = false;
-    }
 }
 
 /// How far a sequence is.
@@ -109,9 +52,9 @@ pub(crate) struct Presses {
     /// Tells one wait for the next key of a sequence from another.
     pub waits: u64,
     /// Under the person's fingers, as far as the desk tells.
-    fingers: BTreeSet<Key>,
+    pub fingers: BTreeSet<Key>,
     /// Keys that are others as long as they are down.
-    standing: BTreeMap<Key, Vec<Key>>,
+    pub standing: BTreeMap<Key, Vec<Key>>,
     /// The input device of the last key, in lower case.
     pub board: String,
 }
@@ -147,8 +90,8 @@ pub(crate) struct Seen {
     pub stroke: Stroke,
     pub held: Modifiers,
     /// How the program gets it; nothing if it has it already.
-    give: Option<GiveBack>,
-    tapped_as: Option<GiveBack>,
+    pub give: Option<GiveBack>,
+    pub tapped_as: Option<GiveBack>,
 }
 
 impl Engine {
@@ -196,7 +139,7 @@ impl Engine {
     }
 
     /// What a remapped press hides from the program, and the stroke that rules see.
-    fn through_remap(
+    pub(crate) fn through_remap(
         &self,
         from: lantern_model::Families,
         becomes: &[Key],
@@ -266,7 +209,7 @@ impl Engine {
         match self.advance_sequences(now, &seen) {
             Went::Through => return,
             Went::On => {
-                let mut waiting = undecided(now, &seen);
+                let mut waiting = Undecided::new(now, &seen);
                 waiting.sequence = true;
                 self.presses.undecided.push(waiting);
                 return;
@@ -293,7 +236,7 @@ impl Engine {
         let held = self.held_winners(now, candidates, seen.held);
         let chord = !chorded && self.may_become_chord(&seen);
         let sequence = !chorded && self.begin_sequences(now, &seen);
-        let mut waiting = undecided(now, &seen);
+        let mut waiting = Undecided::new(now, &seen);
         waiting.chord = chord;
         waiting.sequence = sequence;
         waiting.drawing = seen.give.is_some() && self.watch.is_drawing(seen.stroke);
@@ -365,7 +308,7 @@ impl Engine {
         }
     }
 
-    fn fire_pressed(&mut self, now: Time, won: Option<Won>, press: Press) {
+    pub(crate) fn fire_pressed(&mut self, now: Time, won: Option<Won>, press: Press) {
         if let Some((rule, trigger)) = won {
             self.fire_key(now, rule, trigger, press, false);
         }
@@ -397,7 +340,7 @@ impl Engine {
         self.presses.down.insert(press.key, Down { press, on_release, repeats });
     }
 
-    fn begin_repeat(&mut self, now: Time, press: Press) {
+    pub(crate) fn begin_repeat(&mut self, now: Time, press: Press) {
         let repeats = self.presses.down.get(&press.key).is_some_and(|down| down.repeats.is_some());
         if repeats {
             let due = now + self.layout.repeat.delay;
@@ -406,7 +349,7 @@ impl Engine {
     }
 
     /// The first rule among candidates of that manner whose condition holds.
-    fn winner(
+    pub(crate) fn winner(
         &mut self,
         now: Time,
         candidates: &[Candidate],
@@ -432,196 +375,6 @@ impl Engine {
         spans.dedup();
         let winners = spans.into_iter().map(|span| self.winner(now, candidates, held, Some(span)));
         winners.collect::<Vec<_>>().into_iter().flatten().collect()
-    }
-
-    fn set_hopes(&mut self, now: Time, waiting: &Undecided) {
-        let settings = &self.rules.settings;
-        let mut spans = Vec::new();
-        if waiting.chord {
-            spans.push((settings.together, Hope::Chord));
-        }
-        if waiting.tapped.is_some() || waiting.tapped_as.is_some() {
-            spans.push((settings.tap, Hope::Tap));
-        }
-        if waiting.twice.is_some() {
-            spans.push((settings.twice, Hope::Twice));
-        }
-        for (rule, trigger) in &waiting.held {
-            if let Cause::Key { manner: Manner::Held(span), .. } =
-                self.rules.rules[*rule].triggers[*trigger].cause
-            {
-                spans.push((span, Hope::Held(*rule, *trigger)));
-            }
-        }
-        for (span, hope) in spans {
-            self.timers.add(now + span, Timer::Hope(waiting.press.number, hope));
-        }
-    }
-
-    /// Something that a press could have become has not come in time, or has.
-    pub(crate) fn end_hope(&mut self, now: Time, press: u64, hope: Hope) {
-        let found = self.presses.undecided.iter_mut().find(|w| w.press.number == press);
-        let Some(waiting) = found else { return };
-        let mut fires = None;
-        match hope {
-            Hope::Chord => waiting.chord = false,
-            Hope::Tap if !waiting.up => {
-                waiting.tapped = None;
-                waiting.tapped_as = None;
-            }
-            Hope::Tap => {}
-            Hope::Twice => {
-                waiting.twice = None;
-                // The single tap that waited for a second one.
-                fires = waiting.tapped.take().filter(|_| waiting.up);
-            }
-            Hope::Held(rule, trigger) => {
-                let known = waiting.held.contains(&(rule, trigger)) && !waiting.up;
-                waiting.held.retain(|won| *won != (rule, trigger));
-                fires = Some((rule, trigger)).filter(|_| known);
-            }
-        }
-        if let Some(won) = fires {
-            waiting.taken = true;
-            waiting.tapped = None;
-            waiting.twice = None;
-            let press = waiting.press;
-            self.fire_key(now, won.0, won.1, press, false);
-        }
-        self.decide(now);
-        self.arm();
-    }
-
-    /// The second press of a key that was waited for.
-    fn comes_twice(&mut self, now: Time, seen: &Seen) -> bool {
-        let same = |w: &Undecided| w.press.key == seen.press.key && w.up && w.twice.is_some();
-        let Some(at) = self.presses.undecided.iter().position(same) else {
-            return false;
-        };
-        let waiting = self.presses.undecided.remove(at);
-        self.set_down(seen.press, None, None);
-        if let Some((rule, trigger)) = waiting.twice {
-            self.fire_key(now, rule, trigger, seen.press, false);
-        }
-        self.decide(now);
-        true
-    }
-
-    fn may_become_chord(&self, seen: &Seen) -> bool {
-        let mut keys: BTreeSet<Key> = self
-            .presses
-            .undecided
-            .iter()
-            .filter(|waiting| waiting.chord && !waiting.up)
-            .map(|waiting| waiting.press.key)
-            .collect();
-        keys.insert(seen.stroke.0);
-        seen.give.is_some() && self.watch.may_become_chord(&keys, seen.stroke.1)
-    }
-
-    /// Takes the largest chord that the press completes, with all its keys that wait.
-    fn complete_chord(&mut self, now: Time, seen: &Seen) -> Chorded {
-        let (key, families) = seen.stroke;
-        let found: Vec<Chord> = self
-            .watch
-            .completed(key, families, &self.presses.fingers)
-            .into_iter()
-            .cloned()
-            .collect();
-        let Some(first) = found.first() else {
-            if !self.may_become_chord(seen) {
-                self.disturb_all(now);
-            }
-            return Chorded::No;
-        };
-        let keys = first.keys.clone();
-        let mut candidates = Vec::new();
-        let mut remap = None;
-        for chord in found {
-            match chord.what {
-                ChordWhat::Rule(candidate) => candidates.push(candidate),
-                ChordWhat::Remap(number) => remap = remap.or(Some(number)),
-            }
-        }
-        let fires = candidates.iter().any(|c| c.fits(seen.held) && self.may_fire(now, c.rule));
-        if !fires && remap.is_none() {
-            return Chorded::No;
-        }
-        for waiting in &mut self.presses.undecided {
-            waiting.chord = false;
-            if keys.contains(&waiting.press.key) {
-                waiting.taken = true;
-                (waiting.else_pressed, waiting.else_released) = (None, None);
-                waiting.disturb();
-            }
-        }
-        self.decide(now);
-        match remap.filter(|_| !fires) {
-            None => Chorded::Rules(candidates),
-            Some(number) => {
-                let to = self.layout.press_order(&self.rules.remaps[number].to);
-                if let (Ok(becomes), Some(give)) = (to, &seen.give) {
-                    let (hide, ..) = self.through_remap(families, &becomes, seen.held);
-                    self.presses.standing.insert(seen.press.key, becomes.clone());
-                    let give = GiveBack { becomes, hide, ..give.clone() };
-                    self.emit(None, Order::GiveBack(give));
-                }
-                self.set_down(seen.press, None, None);
-                Chorded::Remapped
-            }
-        }
-    }
-
-    /// Another key came: whatever waits for being alone, or for keys together, is not it.
-    fn disturb_all(&mut self, now: Time) {
-        for waiting in &mut self.presses.undecided {
-            waiting.chord = false;
-            waiting.disturb();
-        }
-        self.decide(now);
-    }
-
-    /// Settles what waits, in the order of the presses, as far as it is decided.
-    pub(crate) fn decide(&mut self, now: Time) {
-        while let Some(first) = self.presses.undecided.first() {
-            if first.is_open() {
-                return;
-            }
-            let waiting = self.presses.undecided.remove(0);
-            self.settle_press(now, waiting);
-        }
-    }
-
-    fn settle_press(&mut self, now: Time, waiting: Undecided) {
-        let rules: Arc<RuleSet> = Arc::clone(&self.rules);
-        let passes = |won: &Won| rules.rules[won.0].passing;
-        let (pressed, released) = (waiting.else_pressed, waiting.else_released);
-        let taken =
-            waiting.taken || [pressed, released].into_iter().flatten().any(|won| !passes(&won));
-        if pressed.is_some() || released.is_some() {
-            let repeats = pressed.filter(|won| rules.rules[won.0].repeating && !waiting.up);
-            if waiting.up {
-                self.fire_pressed(now, pressed, waiting.press);
-                self.fire_pressed(now, released, waiting.press);
-            } else {
-                self.set_down(waiting.press, released, repeats);
-                self.begin_repeat(now, waiting.press);
-                self.fire_pressed(now, pressed, waiting.press);
-            }
-        }
-        if let Some(mut give) = waiting.give.filter(|_| !taken) {
-            give.tap = waiting.up;
-            self.emit(None, Order::GiveBack(give));
-        }
-    }
-
-    /// Everything that waits is given back: the rules it waited for are gone.
-    pub(crate) fn give_all_back(&mut self, now: Time) {
-        for waiting in &mut self.presses.undecided {
-            waiting.sequence = false;
-            (waiting.else_pressed, waiting.else_released) = (None, None);
-        }
-        self.disturb_all(now);
     }
 
     /// A key whose release matters went up.
@@ -690,17 +443,6 @@ impl Engine {
         self.fire_key(now, rule, trigger, down, true);
     }
 
-    /// A shape was drawn with this key held: it was not meant as a press.
-    pub(crate) fn take_drawing(&mut self, now: Time, key: Key) -> Option<Press> {
-        let waiting =
-            self.presses.undecided.iter_mut().find(|w| w.press.key == key && w.drawing)?;
-        waiting.taken = true;
-        waiting.disturb();
-        let press = waiting.press;
-        self.decide(now);
-        Some(press)
-    }
-
     /// Whether the press a run began with is still down.
     pub(crate) fn is_held(&self, press: Option<Press>) -> bool {
         press.is_some_and(|press| {
@@ -708,31 +450,5 @@ impl Engine {
             down.is_some_and(|down| down.press == press)
                 || self.presses.undecided.iter().any(|w| w.press == press && !w.up)
         })
-    }
-}
-
-/// What became of a press among keys together.
-enum Chorded {
-    No,
-    Remapped,
-    Rules(Vec<Candidate>),
-}
-
-fn undecided(now: Time, seen: &Seen) -> Undecided {
-    Undecided {
-        press: seen.press,
-        at: now,
-        give: seen.give.clone(),
-        up: false,
-        chord: false,
-        sequence: false,
-        drawing: false,
-        tapped: None,
-        twice: None,
-        held: Vec::new(),
-        else_pressed: None,
-        else_released: None,
-        tapped_as: seen.tapped_as.clone(),
-        taken: false,
     }
 }

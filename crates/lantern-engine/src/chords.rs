@@ -1,0 +1,83 @@
+//! Plain keys together: whether a press completes some, or may still with others.
+
+use std::collections::BTreeSet;
+
+use lantern_model::{GiveBack, Key, Order, Time};
+
+use crate::engine::Engine;
+use crate::presses::Seen;
+use crate::watch::{Candidate, Chord, ChordWhat};
+
+/// What became of a press among keys together.
+pub(crate) enum Chorded {
+    No,
+    Remapped,
+    Rules(Vec<Candidate>),
+}
+
+impl Engine {
+    pub(crate) fn may_become_chord(&self, seen: &Seen) -> bool {
+        let mut keys: BTreeSet<Key> = self
+            .presses
+            .undecided
+            .iter()
+            .filter(|waiting| waiting.chord && !waiting.up)
+            .map(|waiting| waiting.press.key)
+            .collect();
+        keys.insert(seen.stroke.0);
+        seen.give.is_some() && self.watch.may_become_chord(&keys, seen.stroke.1)
+    }
+
+    /// Takes the largest chord that the press completes, with all its keys that wait.
+    pub(crate) fn complete_chord(&mut self, now: Time, seen: &Seen) -> Chorded {
+        let (key, families) = seen.stroke;
+        let found: Vec<Chord> = self
+            .watch
+            .completed(key, families, &self.presses.fingers)
+            .into_iter()
+            .cloned()
+            .collect();
+        let Some(first) = found.first() else {
+            if !self.may_become_chord(seen) {
+                self.disturb_all(now);
+            }
+            return Chorded::No;
+        };
+        let keys = first.keys.clone();
+        let mut candidates = Vec::new();
+        let mut remap = None;
+        for chord in found {
+            match chord.what {
+                ChordWhat::Rule(candidate) => candidates.push(candidate),
+                ChordWhat::Remap(number) => remap = remap.or(Some(number)),
+            }
+        }
+        let fires = candidates.iter().any(|c| c.fits(seen.held) && self.may_fire(now, c.rule));
+        if !fires && remap.is_none() {
+            return Chorded::No;
+        }
+        for waiting in &mut self.presses.undecided {
+            waiting.chord = false;
+            if keys.contains(&waiting.press.key) {
+                waiting.taken = true;
+                (waiting.else_pressed, waiting.else_released) = (None, None);
+                waiting.disturb();
+            }
+        }
+        self.decide(now);
+        match remap.filter(|_| !fires) {
+            None => Chorded::Rules(candidates),
+            Some(number) => {
+                let to = self.layout.press_order(&self.rules.remaps[number].to);
+                if let (Ok(becomes), Some(give)) = (to, &seen.give) {
+                    let (hide, ..) = self.through_remap(families, &becomes, seen.held);
+                    self.presses.standing.insert(seen.press.key, becomes.clone());
+                    let give = GiveBack { becomes, hide, ..give.clone() };
+                    self.emit(None, Order::GiveBack(give));
+                }
+                self.set_down(seen.press, None, None);
+                Chorded::Remapped
+            }
+        }
+    }
+}

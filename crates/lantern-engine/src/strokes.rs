@@ -1,0 +1,71 @@
+//! Combinations on the board at hand: which key with which modifiers they are.
+
+use std::collections::BTreeSet;
+
+use lantern_model::{Combo, Families, Family, Key, KeyRef, Layout, Side};
+
+/// A key of the board with the families that must be down.
+pub(crate) type Stroke = (Key, Families);
+
+/// A combination, and the key of it that the board lacks.
+pub(crate) fn lacking(combo: &Combo, key: KeyRef) -> String {
+    if combo.0 == [key] { combo.to_string() } else { format!("{combo} (there is no {key})") }
+}
+
+pub(crate) fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = Side> {
+    Side::ALL.into_iter().filter(move |side| layout.family(*side) == family)
+}
+
+/// The modifiers of a combination: families, and the sides it names; a key that is no modifier is
+/// given back.
+fn modifiers_of<'k>(
+    keys: impl Iterator<Item = &'k KeyRef>,
+    layout: &Layout,
+) -> Result<(Families, Vec<Side>), KeyRef> {
+    let mut families = Families::NONE;
+    let mut sides = Vec::new();
+    for modifier in keys {
+        match modifier {
+            KeyRef::Either(family) => families = families.with(*family),
+            other => {
+                let side = other.side().ok_or(*other)?;
+                let family = layout.family(side);
+                families = families.with(family);
+                if family != Family::Level3 {
+                    sides.push(side);
+                }
+            }
+        }
+    }
+    Ok((families, sides))
+}
+
+/// The stroke of a combination on this board, with the sides it names; the key it lacks, if any.
+pub(crate) fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Vec<Side>), KeyRef> {
+    // A modifier that is named before its plain key may also stand behind it.
+    let at = combo.iter().rposition(|key| !key.is_modifier()).unwrap_or(combo.len() - 1);
+    let others = combo.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, key)| key);
+    let (mut families, sides) = modifiers_of(others, layout)?;
+    let last = &combo[at];
+    if let KeyRef::Character(character) = last {
+        let (_, level) = layout.group().spell(*character).ok_or(*last)?;
+        for side in level.sides() {
+            families = families.with(layout.family(*side));
+        }
+    }
+    let key = layout.place(*last).ok_or(*last)?;
+    Ok(((key, families), sides))
+}
+
+/// Plain keys together on this board, with their modifiers.
+pub(crate) fn chord_of(
+    combo: &Combo,
+    layout: &Layout,
+) -> Result<(BTreeSet<Key>, Families, Vec<Side>), KeyRef> {
+    let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
+        combo.0.iter().partition(|key| key.is_modifier());
+    let (families, sides) = modifiers_of(modifiers.into_iter(), layout)?;
+    let keys =
+        plain.into_iter().map(|key| layout.place(*key).ok_or(*key)).collect::<Result<_, _>>()?;
+    Ok((keys, families, sides))
+}

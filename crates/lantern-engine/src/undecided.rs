@@ -1,0 +1,228 @@
+//! Presses that wait to be told what they are: what each may still become, and what it is once it can
+//! become nothing else. They are settled in the order in which they were pressed.
+
+use std::sync::Arc;
+
+use lantern_model::{Cause, GiveBack, Key, Manner, Order, RuleSet, Time};
+
+use crate::engine::Engine;
+use crate::firing::Press;
+use crate::presses::{Seen, Won};
+use crate::timers::{Hope, Timer};
+
+/// A press that is not decided.
+#[derive(Debug)]
+pub(crate) struct Undecided {
+    pub press: Press,
+    pub at: Time,
+    /// How the program gets it if it was not meant; nothing if the program has it already.
+    pub give: Option<GiveBack>,
+    pub up: bool,
+    /// It may become keys together with others.
+    pub chord: bool,
+    /// It belongs to a sequence that may go on.
+    pub sequence: bool,
+    /// A shape may be drawn while it is down.
+    pub drawing: bool,
+    /// What fires when it goes up soon.
+    pub tapped: Option<Won>,
+    /// What fires when it comes once more.
+    pub twice: Option<Won>,
+    /// What fires when it is held, after how long.
+    pub held: Vec<Won>,
+    /// What fires when it becomes nothing else: at the press, and at the release.
+    pub else_pressed: Option<Won>,
+    pub else_released: Option<Won>,
+    /// What it is for the program when it goes up soon.
+    pub tapped_as: Option<GiveBack>,
+    /// A rule took it already: it is never given back.
+    pub taken: bool,
+}
+
+impl Undecided {
+    /// A press that may become nothing yet.
+    pub(crate) fn new(now: Time, seen: &Seen) -> Undecided {
+        Undecided {
+            press: seen.press,
+            at: now,
+            give: seen.give.clone(),
+            up: false,
+            chord: false,
+            sequence: false,
+            drawing: false,
+            tapped: None,
+            twice: None,
+            held: Vec::new(),
+            else_pressed: None,
+            else_released: None,
+            tapped_as: seen.tapped_as.clone(),
+            taken: false,
+        }
+    }
+
+    pub(crate) fn is_open(&self) -> bool {
+        let while_down = self.drawing || self.tapped_as.is_some() || !self.held.is_empty();
+        let on_release = self.tapped.is_some() && !self.up;
+        self.chord
+            || self.sequence
+            || self.twice.is_some()
+            || on_release
+            || (while_down && !self.up)
+    }
+
+    /// Whether all it waits for is to be told which of two roles a remap gave it.
+    pub(crate) fn has_role_only(&self) -> bool {
+        self.tapped_as.is_some()
+            && !(self.chord || self.sequence || self.drawing)
+            && self.tapped.is_none()
+            && self.twice.is_none()
+            && self.held.is_empty()
+    }
+
+    /// Another key was pressed: it is no tap and not held alone.
+    pub(crate) fn disturb(&mut self) {
+        self.tapped = None;
+        self.twice = None;
+        self.held.clear();
+        self.tapped_as = None;
+        self.drawing = false;
+    }
+}
+
+impl Engine {
+    pub(crate) fn set_hopes(&mut self, now: Time, waiting: &Undecided) {
+        let settings = &self.rules.settings;
+        let mut spans = Vec::new();
+        if waiting.chord {
+            spans.push((settings.together, Hope::Chord));
+        }
+        if waiting.tapped.is_some() || waiting.tapped_as.is_some() {
+            spans.push((settings.tap, Hope::Tap));
+        }
+        if waiting.twice.is_some() {
+            spans.push((settings.twice, Hope::Twice));
+        }
+        for (rule, trigger) in &waiting.held {
+            if let Cause::Key { manner: Manner::Held(span), .. } =
+                self.rules.rules[*rule].triggers[*trigger].cause
+            {
+                spans.push((span, Hope::Held(*rule, *trigger)));
+            }
+        }
+        for (span, hope) in spans {
+            self.timers.add(now + span, Timer::Hope(waiting.press.number, hope));
+        }
+    }
+
+    /// Something that a press could have become has not come in time, or has.
+    pub(crate) fn end_hope(&mut self, now: Time, press: u64, hope: Hope) {
+        let found = self.presses.undecided.iter_mut().find(|w| w.press.number == press);
+        let Some(waiting) = found else { return };
+        let mut fires = None;
+        match hope {
+            Hope::Chord => waiting.chord = false,
+            Hope::Tap if !waiting.up => {
+                waiting.tapped = None;
+                waiting.tapped_as = None;
+            }
+            Hope::Tap => {}
+            Hope::Twice => {
+                waiting.twice = None;
+                // The single tap that waited for a second one.
+                fires = waiting.tapped.take().filter(|_| waiting.up);
+            }
+            Hope::Held(rule, trigger) => {
+                let known = waiting.held.contains(&(rule, trigger)) && !waiting.up;
+                waiting.held.retain(|won| *won != (rule, trigger));
+                fires = Some((rule, trigger)).filter(|_| known);
+            }
+        }
+        if let Some(won) = fires {
+            waiting.taken = true;
+            waiting.tapped = None;
+            waiting.twice = None;
+            let press = waiting.press;
+            self.fire_key(now, won.0, won.1, press, false);
+        }
+        self.decide(now);
+        self.arm();
+    }
+
+    /// The second press of a key that was waited for.
+    pub(crate) fn comes_twice(&mut self, now: Time, seen: &Seen) -> bool {
+        let same = |w: &Undecided| w.press.key == seen.press.key && w.up && w.twice.is_some();
+        let Some(at) = self.presses.undecided.iter().position(same) else {
+            return false;
+        };
+        let waiting = self.presses.undecided.remove(at);
+        self.set_down(seen.press, None, None);
+        if let Some((rule, trigger)) = waiting.twice {
+            self.fire_key(now, rule, trigger, seen.press, false);
+        }
+        self.decide(now);
+        true
+    }
+
+    /// Another key came: whatever waits for being alone, or for keys together, is not it.
+    pub(crate) fn disturb_all(&mut self, now: Time) {
+        for waiting in &mut self.presses.undecided {
+            waiting.chord = false;
+            waiting.disturb();
+        }
+        self.decide(now);
+    }
+
+    /// Settles what waits, in the order of the presses, as far as it is decided.
+    pub(crate) fn decide(&mut self, now: Time) {
+        while let Some(first) = self.presses.undecided.first() {
+            if first.is_open() {
+                return;
+            }
+            let waiting = self.presses.undecided.remove(0);
+            self.settle_press(now, waiting);
+        }
+    }
+
+    pub(crate) fn settle_press(&mut self, now: Time, waiting: Undecided) {
+        let rules: Arc<RuleSet> = Arc::clone(&self.rules);
+        let passes = |won: &Won| rules.rules[won.0].passing;
+        let (pressed, released) = (waiting.else_pressed, waiting.else_released);
+        let taken =
+            waiting.taken || [pressed, released].into_iter().flatten().any(|won| !passes(&won));
+        if pressed.is_some() || released.is_some() {
+            let repeats = pressed.filter(|won| rules.rules[won.0].repeating && !waiting.up);
+            if waiting.up {
+                self.fire_pressed(now, pressed, waiting.press);
+                self.fire_pressed(now, released, waiting.press);
+            } else {
+                self.set_down(waiting.press, released, repeats);
+                self.begin_repeat(now, waiting.press);
+                self.fire_pressed(now, pressed, waiting.press);
+            }
+        }
+        if let Some(mut give) = waiting.give.filter(|_| !taken) {
+            give.tap = waiting.up;
+            self.emit(None, Order::GiveBack(give));
+        }
+    }
+
+    /// Everything that waits is given back: the rules it waited for are gone.
+    pub(crate) fn give_all_back(&mut self, now: Time) {
+        for waiting in &mut self.presses.undecided {
+            waiting.sequence = false;
+            (waiting.else_pressed, waiting.else_released) = (None, None);
+        }
+        self.disturb_all(now);
+    }
+
+    /// A shape was drawn with this key held: it was not meant as a press.
+    pub(crate) fn take_drawing(&mut self, now: Time, key: Key) -> Option<Press> {
+        let waiting =
+            self.presses.undecided.iter_mut().find(|w| w.press.key == key && w.drawing)?;
+        waiting.taken = true;
+        waiting.disturb();
+        let press = waiting.press;
+        self.decide(now);
+        Some(press)
+    }
+}
