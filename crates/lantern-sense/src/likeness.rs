@@ -184,11 +184,10 @@ fn candidates(sayings: &[Saying]) -> Vec<(usize, usize)> {
             keyed.extend([alone.first, alone.last].map(|part| (u64::from(part) | 1 << 62, number)));
         }
         let words = &saying.traits[..saying.traits.len().min(KEYED_WORDS)];
-        // All but one word are shared, of long phrases any three.
-        let (all, fewer) = (words.len().min(3), words.len().saturating_sub(1).clamp(1, 3));
-        add_keys(words, all, all as u64, number, &mut keyed);
-        if fewer < all {
-            add_keys(words, fewer, fewer as u64, number, &mut keyed);
+        // All words are shared, or all but one.
+        for left_out in 0..=usize::from(words.len() > 1) {
+            let size = words.len() - left_out;
+            add_keys(words, size, size as u64, number, &mut keyed);
         }
     }
     keyed.sort_unstable();
@@ -208,6 +207,12 @@ fn candidates(sayings: &[Saying]) -> Vec<(usize, usize)> {
 
 /// The distance of two rows of sounds, if it is at most `most`.
 fn distance_within(first: &[Phoneme], second: &[Phoneme], most: u16) -> Option<u16> {
+    // What both begin and end with costs nothing, and phrases worth comparing share much.
+    let same = |(one, other): &(&Phoneme, &Phoneme)| one == other;
+    let start = first.iter().zip(second).take_while(same).count();
+    let (first, second) = (&first[start..], &second[start..]);
+    let end = first.iter().rev().zip(second.iter().rev()).take_while(same).count();
+    let (first, second) = (&first[..first.len() - end], &second[..second.len() - end]);
     let mut short = [0u16; 64];
     let mut long = Vec::new();
     let row = if second.len() < short.len() {

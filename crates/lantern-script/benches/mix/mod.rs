@@ -1,7 +1,7 @@
 //! A fixed mix of rules: 40 % keys in scopes, 30 % phrases, the rest gestures, lines and macros.
 
 /// Words that phrases are made of: one of each column.
-const COLUMNS: [[&str; 20]; 4] = [
+const COLUMNS: [[&str; 20]; 5] = [
     [
         "open",
         "close",
@@ -73,6 +73,28 @@ const COLUMNS: [[&str; 20]; 4] = [
         "under glass",
         "in october",
     ],
+    [
+        "please",
+        "for the log",
+        "for the record",
+        "to the left",
+        "to the right",
+        "to the door",
+        "with care",
+        "with gloves",
+        "with a brush",
+        "in silence",
+        "in pairs",
+        "in plastic",
+        "from above",
+        "from below",
+        "from behind",
+        "under pressure",
+        "under the lamp",
+        "near zero",
+        "near the edge",
+        "past midday",
+    ],
 ];
 
 /// A file of so many rules.
@@ -108,7 +130,14 @@ fn rule(at: usize) -> String {
 /// A phrase that no other number gives.
 fn phrase(number: usize) -> String {
     // A step without a factor of 20 visits every phrase once, far from the one before.
-    let number = number * 40_503 % 160_000;
+    let number = number * 1_040_503 % 3_200_000;
     let pick = |column: usize, step: usize| COLUMNS[column][number / step % 20];
-    format!("{} {} {} {}", pick(0, 1), pick(1, 20), pick(2, 400), pick(3, 8000))
+    format!(
+        "{} {} {} {} {}",
+        pick(0, 1),
+        pick(1, 20),
+        pick(2, 400),
+        pick(3, 8_000),
+        pick(4, 160_000)
+    )
 }
