@@ -32,7 +32,11 @@ impl Engine {
             },
             other => other.clone(),
         };
+        let sounds = matches!(verb, Verb::Say | Verb::Play);
         let effect = self.emit(Some(id), Order::Do(Deed { verb, words, value, limit }));
+        if sounds {
+            self.sounding.insert(effect);
+        }
         if let Some(name) = name {
             self.started.insert(name.clone(), effect);
         }
@@ -52,6 +56,7 @@ impl Engine {
         effect: EffectId,
         result: Result<Option<Value>, String>,
     ) {
+        self.sounding.remove(&effect);
         let Some(id) = self.awaited.remove(&effect).filter(|id| self.awaits(*id, effect)) else {
             return;
         };
@@ -100,6 +105,7 @@ impl Engine {
     /// Nobody waits for what the run asked for any more.
     pub(crate) fn abandon(&mut self, id: RunId, state: &State) {
         if let State::Awaiting(effect, _) = state {
+            self.sounding.remove(effect);
             self.emit(Some(id), Order::Abandon(*effect));
         }
     }

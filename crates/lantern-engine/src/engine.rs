@@ -70,6 +70,8 @@ pub struct Engine {
     pub(crate) awaited: BTreeMap<EffectId, RunId>,
     /// Runs that wait for something to become so; some may not wait any more.
     pub(crate) watchers: BTreeSet<RunId>,
+    /// What is said or played now: the ear hears us, not the person.
+    pub(crate) sounding: BTreeSet<EffectId>,
     /// Runs of paused rules that could go on.
     pub(crate) stood_still: Vec<RunId>,
     pub(crate) input_turns: Turns,
@@ -144,6 +146,7 @@ impl Engine {
             ready: VecDeque::new(),
             awaited: BTreeMap::new(),
             watchers: BTreeSet::new(),
+            sounding: BTreeSet::new(),
             stood_still: Vec::new(),
             input_turns: Turns::default(),
             front_turns: Turns::default(),

@@ -146,6 +146,11 @@ impl Engine {
 
     /// A phrase was heard.
     pub(crate) fn handle_heard(&mut self, now: Time, heard: &str, score: f64) {
+        if !self.sounding.is_empty() {
+            let why = "we were speaking or playing ourselves".to_owned();
+            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            return;
+        }
         let words = heard_words(heard);
         let attention = heard_words(&self.rules.settings.attention);
         let Some(rest) = words.strip_prefix(attention.as_slice()) else {

@@ -444,12 +444,14 @@ impl Engine {
             StopTarget::All => self.runs.live.keys().copied().collect(),
             StopTarget::Named(name) => {
                 self.waiting.retain(|rule, _| !named(*rule, name));
+                self.quiet.retain(|rule, _| !named(*rule, name));
                 let runs = self.runs.live.iter().filter(|(_, run)| named(run.rule, name));
                 runs.map(|(id, _)| *id).collect()
             }
         };
         if *target == StopTarget::All {
             self.waiting.clear();
+            self.quiet.clear();
         }
         let ends_itself = stopped.contains(&id);
         for run in stopped {

@@ -63,6 +63,35 @@ fn the_attention_word_comes_first() {
 }
 
 #[test]
+fn what_we_say_or_play_ourselves_is_not_heard() {
+    let mut theatre = Theatre::new(
+        "when key f9 => say \"next section\"\nwhen voice \"next section\" => log \"next\"\n",
+    );
+    theatre.hold_outcomes = true;
+    theatre.press("f9");
+    theatre.happen(heard("next section"));
+    theatre.answer(Ok(None));
+    theatre.happen(heard("next section"));
+    assert_snapshot!(theatre.script(), @r#"
+    0 say ["next section"]
+    0 log "next"
+    "#);
+}
+
+#[test]
+fn a_stop_empties_what_waits_for_quiet() {
+    let mut theatre = Theatre::new(
+        "when key f9 named lamp after quiet 100ms => log \"lamp\"\nwhen key f8 => stop lamp\n",
+    );
+    theatre.tap("f9", 10);
+    theatre.tap("f8", 10);
+    theatre.wait(500);
+    theatre.tap("f9", 10);
+    theatre.wait(500);
+    assert_snapshot!(theatre.script(), @r#"   620 log "lamp""#);
+}
+
+#[test]
 fn lines_end_however_they_like_and_come_in_pieces() {
     let mut theatre = Theatre::new(
         "device p = serial \"/dev/ttyACM0\" at 9600\nwhen line from p as said => log \"[{said.text}]\"\n",
