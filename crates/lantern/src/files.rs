@@ -4,9 +4,10 @@ use std::fs::{self, File};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use lantern_script::{Checked, Source, check, wanted_files};
+use lantern_script::{Checked, Source, check_sounding, wanted_files};
 
 use crate::failure::Failure;
+use crate::pronunciation;
 
 /// Reads a text file.
 pub fn read_source(path: &Path) -> Result<Source, Failure> {
@@ -49,7 +50,7 @@ pub fn read_rules(path: &Path) -> Result<(Source, Checked), Failure> {
         }
         at += 1;
     }
-    let checked = check(&source);
+    let checked = check_sounding(&source, &|words| pronunciation::of(words).0);
     Ok((source, checked))
 }
 

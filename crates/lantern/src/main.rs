@@ -13,6 +13,7 @@ mod findings;
 mod guardian;
 mod pictures;
 mod player;
+mod pronunciation;
 mod recording;
 mod runtime;
 mod session;

@@ -24,7 +24,7 @@ mod units;
 use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet};
-use lantern_sense::{Phrase, WordList};
+use lantern_sense::{Phrase, Sounds, WordList};
 
 use crate::codes::{Code, Severity};
 use crate::tree::{Clause, File, Item};
@@ -56,11 +56,19 @@ pub struct Checked {
 /// assert_eq!(checked.rules.unwrap().rules.len(), 1);
 /// ```
 pub fn check(source: &Source) -> Checked {
+    check_sounding(source, &|words| Sounds::of_words(words.iter().copied()))
+}
+
+/// The same, with how words sound by whoever knows it: asked once, for the words of all phrases.
+pub fn check_sounding(source: &Source, pronounce: &Pronounce<'_>) -> Checked {
     let units = Units::read(source);
-    let mut checker = Checker::new(source);
+    let mut checker = Checker { pronounce, ..Checker::new(source) };
     checker.check_units(&units);
     checker.finish(&units.files)
 }
+
+/// How these words sound.
+pub type Pronounce<'p> = dyn Fn(&BTreeSet<&str>) -> Sounds + 'p;
 
 /// What a set asks of a layout that does not have it: keys, and characters that are typed.
 pub fn lacking_on_layout(source: &Source, layout: &Layout, name: &str) -> Vec<Finding> {
@@ -88,6 +96,7 @@ struct SpokenPhrase {
 
 struct Checker<'a> {
     source: &'a Source,
+    pronounce: &'a Pronounce<'a>,
     findings: Vec<Finding>,
     needs: Vec<(Need, Span)>,
     names: Names,
@@ -118,6 +127,7 @@ impl<'a> Checker<'a> {
         let files = source.names().map(str::to_owned).collect();
         Checker {
             source,
+            pronounce: &|words| Sounds::of_words(words.iter().copied()),
             findings: Vec::new(),
             needs: Vec::new(),
             names: Names::default(),

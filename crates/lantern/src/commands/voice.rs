@@ -1,11 +1,10 @@
 //! `lantern voice`: what is known of spoken phrases without an ear.
 
-use std::fs;
-use std::path::{Path, PathBuf};
+use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::Cause;
 use lantern_script::Source;
-use lantern_sense::{Phrase, Saying, Sounds, WordList, alike_pairs};
+use lantern_sense::{Phrase, Saying, WordList, alike_pairs};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
@@ -14,14 +13,10 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::findings::print_findings;
 use crate::style::{complain, say};
-use crate::{files, style};
+use crate::{files, pronunciation, style};
 
 /// Forms of one phrase that are compared.
 const FORMS: usize = 16;
-/// Pronunciation dictionaries that Debian's speech packages install.
-const DICTIONARIES: [&str; 2] =
-    ["/usr/share/pocketsphinx/model/en-us/cmudict-en-us.dict", "/usr/share/dict/cmudict"];
-
 /// A pair as data, version 1.
 #[derive(Serialize)]
 struct Pair {
@@ -64,7 +59,7 @@ fn alike(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
     let lists = rules.words.iter();
     let lists =
         lists.filter_map(|(name, text)| Some((name.clone(), Phrase::parse_list(text).ok()?)));
-    let lists: std::collections::BTreeMap<String, WordList> = lists.collect();
+    let lists: BTreeMap<String, WordList> = lists.collect();
     let mut phrases = Vec::new();
     for trigger in rules.rules.iter().flat_map(|rule| &rule.triggers) {
         if let Cause::Voice(text) = &trigger.cause
@@ -78,7 +73,10 @@ fn alike(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
             ));
         }
     }
-    let (sounds, dictionary) = pronunciation(&phrases.iter().map(|p| &p.3).collect::<Vec<_>>());
+    let forms = phrases.iter().flat_map(|(.., phrase)| phrase.spoken_forms(FORMS));
+    let words: Vec<String> = forms.flatten().collect();
+    let words: BTreeSet<&str> = words.iter().map(String::as_str).collect();
+    let (sounds, dictionary) = pronunciation::of(&words);
     let mut sayings = Vec::new();
     for (number, (.., phrase)) in phrases.iter().enumerate() {
         for form in phrase.spoken_forms(FORMS) {
@@ -86,7 +84,7 @@ fn alike(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
         }
     }
     let least = arguments.least.clamp(0.0, 100.0) / 100.0;
-    let mut told = std::collections::BTreeSet::new();
+    let mut told = BTreeSet::new();
     let pairs = alike_pairs(&sayings, least, |_, _| true)
         .into_iter()
         .filter(|pair| told.insert((sayings[pair.first].phrase, sayings[pair.second].phrase)));
@@ -124,23 +122,6 @@ fn alike(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
         print_table(&report, &source)
     }
     Ok(found)
-}
-
-/// How words sound: by the machine's dictionary if it has one.
-fn pronunciation(phrases: &[&Phrase]) -> (Sounds, Option<String>) {
-    let words: std::collections::BTreeSet<String> =
-        phrases.iter().flat_map(|phrase| phrase.spoken_forms(FORMS)).flatten().collect();
-    let found = DICTIONARIES.iter().map(Path::new).find_map(|path| {
-        let text = fs::read(path).ok()?;
-        Some((String::from_utf8_lossy(&text).into_owned(), PathBuf::from(path)))
-    });
-    match found {
-        Some((text, path)) => {
-            let sounds = Sounds::with_dictionary(&text, |word| words.contains(word));
-            (sounds, Some(path.display().to_string()))
-        }
-        None => (Sounds::by_rules(), None),
-    }
 }
 
 fn print_table(report: &Report, source: &Source) {

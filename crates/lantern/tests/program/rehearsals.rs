@@ -96,3 +96,17 @@ fn a_scene_with_mistakes_is_not_played() {
     home.write("bad.scene", "at 1s ky f9\nat 2s hears \"next\"\n");
     assert_snapshot!(home.shown(&["rehearse", "bench.lantern", "bad.scene"]));
 }
+
+#[test]
+fn what_a_rule_types_or_taps_fires_nothing() {
+    let home = Home::new();
+    let rules = "when key f1 { type \"ab\"; tap f2; paste \"ab\" }
+when typed \"ab\" => log \"typed\"\nwhen key f2 => log \"tapped\"\n";
+    home.write("own.lantern", rules);
+    home.write(
+        "own.scene",
+        "at 0s key f1\nexpect pasted \"ab\"\nexpect nothing for 1s\nat 2s types \"ab\"\nexpect logged \"typed\"\n",
+    );
+    let called = home.call(&["rehearse", "own.lantern", "own.scene"]);
+    assert_eq!(called.status, 0, "{}", called.stdout);
+}

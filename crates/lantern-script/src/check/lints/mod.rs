@@ -1,11 +1,13 @@
 //! What may run but is hardly meant: each file looks for findings of one sort in the checked rules.
 
+mod alike;
 mod circles;
+mod lonely_word;
 mod loops;
 mod never;
-mod phrases;
+mod plain_letter;
 mod presses;
-mod typing;
+mod slow_typing;
 
 use super::Checker;
 
@@ -16,8 +18,10 @@ impl Checker<'_> {
         self.look_for_never_firing(&mut findings);
         self.look_for_busy_loops(&mut findings);
         self.look_for_lonely_presses(&mut findings);
+        self.look_for_plain_letters(&mut findings);
         self.look_for_slow_typing(&mut findings);
         self.look_for_circles(&mut findings);
+        self.look_for_lonely_words(&mut findings);
         self.look_for_alike_phrases(&mut findings);
         self.findings.append(&mut findings);
     }

@@ -1,4 +1,6 @@
-//! Spoken phrases that are easily taken for each other, or for ordinary talk.
+//! Spoken phrases that are easily taken for each other.
+
+use std::collections::BTreeSet;
 
 use lantern_model::Scope;
 use lantern_sense::{Saying, Sounds, alike_pairs, likeness};
@@ -16,22 +18,10 @@ impl Checker<'_> {
     pub(super) fn look_for_alike_phrases(&self, findings: &mut Vec<Finding>) {
         let forms: Vec<Vec<Vec<String>>> =
             self.phrases.iter().map(|spoken| spoken.phrase.spoken_forms(FORMS)).collect();
-        let sounds = Sounds::of_words(forms.iter().flatten().flatten().map(String::as_str));
+        let words: BTreeSet<&str> = forms.iter().flatten().flatten().map(String::as_str).collect();
+        let sounds = (self.pronounce)(&words);
         let mut sayings = Vec::new();
-        for ((number, spoken), forms) in self.phrases.iter().enumerate().zip(forms) {
-            let lonely =
-                forms.iter().any(|form| form.len() == 1) && !spoken.phrase.takes_anything();
-            if lonely && self.set.settings.attention.is_empty() {
-                findings.push(
-                    Finding::new(
-                        Code::LonelyWord,
-                        spoken.span,
-                        "a single word is often said by chance",
-                    )
-                    .label("one word alone")
-                    .help("say more words, or set an `attention` word in `settings`"),
-                );
-            }
+        for (number, forms) in forms.into_iter().enumerate() {
             sayings.extend(forms.into_iter().map(|form| Saying::new(number, form, &sounds)));
         }
         let together = |first: usize, second: usize| {
@@ -39,7 +29,7 @@ impl Checker<'_> {
             first.rule != second.rule
                 && may_meet(&self.set.rules[first.rule].scope, &self.set.rules[second.rule].scope)
         };
-        let mut told = std::collections::BTreeSet::new();
+        let mut told = BTreeSet::new();
         for pair in alike_pairs(&sayings, TOO_ALIKE, together) {
             let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
             let phrases = (first.phrase.min(second.phrase), first.phrase.max(second.phrase));

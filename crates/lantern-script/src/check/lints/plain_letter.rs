@@ -1,0 +1,53 @@
+//! Keys of plain typing that a rule takes in every program.
+
+use lantern_model::{Cause, Combo, Key, KeyKind, KeyRef};
+
+use super::Checker;
+use crate::codes::Code;
+use crate::{Finding, Span};
+
+impl Checker<'_> {
+    pub(super) fn look_for_plain_letters(&self, findings: &mut Vec<Finding>) {
+        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
+            let anywhere = rule.scope.is_anywhere() && rule.condition.is_none();
+            if rule.passing || !anywhere {
+                continue;
+            }
+            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+                if let Cause::Key { combo, manner, .. } = &trigger.cause
+                    && !manner.must_wait()
+                    && is_typing(combo)
+                    && plain_keys(combo) == 1
+                {
+                    findings.push(taken(combo, *span));
+                }
+            }
+        }
+    }
+}
+
+fn taken(combo: &Combo, span: Span) -> Finding {
+    Finding::new(Code::PlainLetter, span, format!("`{combo}` can no longer be typed anywhere"))
+        .label("a key of plain typing, in every program")
+        .help("add a modifier, a program (`in app`), a layer, or `passing`")
+}
+
+/// How many of its keys are no modifiers.
+pub(super) fn plain_keys(combo: &Combo) -> usize {
+    combo.0.iter().filter(|key| !key.is_modifier()).count()
+}
+
+/// Whether it is of keys that give characters, with nothing but shift held.
+pub(super) fn is_typing(combo: &Combo) -> bool {
+    let typed =
+        |key: &Key| matches!(key.kind(), KeyKind::Letter | KeyKind::Digit | KeyKind::Punctuation);
+    let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
+        combo.0.iter().partition(|key| key.is_modifier());
+    let only_shift = modifiers.iter().all(|key| key.to_string().ends_with("shift"));
+    let any_typed = plain.iter().any(|key| match key {
+        KeyRef::Named(key) | KeyRef::Placed(key) => typed(key),
+        KeyRef::Character(_) => true,
+        KeyRef::Either(_) => false,
+    });
+    only_shift && any_typed
+}

@@ -1,0 +1,47 @@
+//! Keys of plain typing that must wait, as they may become something else.
+
+use lantern_model::{Cause, Combo, Manner, Value};
+
+use super::Checker;
+use super::plain_letter::{is_typing, plain_keys};
+use crate::codes::Code;
+use crate::{Finding, Span};
+
+impl Checker<'_> {
+    pub(super) fn look_for_slow_typing(&self, findings: &mut Vec<Finding>) {
+        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
+            if rule.passing || rule.scope.layer.is_some() {
+                continue;
+            }
+            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+                let waiting = match &trigger.cause {
+                    Cause::Key { combo, manner, .. } => {
+                        self.waits_for(combo, *manner).map(|what| (combo, what))
+                    }
+                    Cause::Keys { combos, .. } => combos
+                        .first()
+                        .map(|combo| (combo, "the next key of the sequence".to_owned())),
+                    _ => None,
+                };
+                if let Some((combo, what)) = waiting.filter(|(combo, _)| is_typing(combo)) {
+                    findings.push(slows(combo, *span, &what));
+                }
+            }
+        }
+    }
+
+    /// What a key must wait for before it is told, if for anything.
+    fn waits_for(&self, combo: &Combo, manner: Manner) -> Option<String> {
+        if plain_keys(combo) > 1 {
+            let wait = Value::Duration(self.set.settings.together);
+            return Some(format!("the others, for {wait}"));
+        }
+        manner.must_wait().then(|| "what becomes of the press".to_owned())
+    }
+}
+
+fn slows(combo: &Combo, span: Span, waits_for: &str) -> Finding {
+    Finding::new(Code::SlowsTyping, span, format!("typing `{combo}` waits for {waits_for}"))
+        .label("a key of plain typing")
+        .help("take keys that are not typed, add a modifier, or put the rule into a layer")
+}
