@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
-use crate::{Combo, Device, Family, Key, KeyRef, Remap, Scope, Shape, Trigger};
+use crate::{Cause, Combo, Device, Family, Key, KeyRef, Remap, Scope, Shape, Trigger};
 
 /// Where something stands in a file, counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
@@ -52,6 +52,12 @@ impl RuleSet {
         let asks = |expr: &Expr| expr.asks(wanted);
         self.rules.iter().any(|rule| rule.condition.as_ref().is_some_and(asks))
             || self.ops().any(|op| op.exprs().into_iter().any(asks))
+    }
+
+    /// Whether anything depends on what the wall clock shows.
+    pub fn asks_clock(&self) -> bool {
+        let at = |trigger: &Trigger| matches!(trigger.cause, Cause::At(_));
+        self.rules.iter().any(|rule| rule.triggers.iter().any(at)) || self.asks(&|a| a.is_time())
     }
 
     /// Every operation of every routine.

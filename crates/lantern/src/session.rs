@@ -37,6 +37,8 @@ pub struct Session<D> {
     saved: SavedFile,
     signals: UnixStream,
     start: Instant,
+    /// Whether the rules ask what the wall clock shows.
+    asks_clock: bool,
     /// What the engine was told of the wall clock, and when.
     clock: Option<(Time, WallTime)>,
     verbose: bool,
@@ -63,6 +65,7 @@ impl<D: Desk> Session<D> {
             signal_hook::low_level::pipe::register(signal, sender).map_err(failed)?;
         }
         Ok(Session {
+            asks_clock: rules.asks_clock(),
             engine: Engine::new(rules, seed()),
             desk,
             launcher: Launcher::default(),
@@ -99,6 +102,9 @@ impl<D: Desk> Session<D> {
     /// Tells the engine what the wall clock shows, if it does not know; a season's change and a
     /// sleep are seen at the first waking after them.
     fn tell_clock(&mut self) -> Result<(), Failure> {
+        if !self.asks_clock {
+            return Ok(());
+        }
         let (now, wall) = (self.now(), wall_time());
         let expected = self.clock.map(|(at, told)| told.local + now.since(at).as_secs() as i64);
         // A second is what rounding may take.
@@ -277,6 +283,8 @@ impl<D: Desk> Session<D> {
         let count = rules.rules.len();
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         self.saved = SavedFile::watch(&paths)?;
+        self.asks_clock = rules.asks_clock();
+        self.clock = None;
         let now = self.now();
         self.engine.replace_rules(now, rules);
         self.carry_out(now)?;
