@@ -119,6 +119,13 @@ pub struct InputStep {
     pub park: Vec<Key>,
 }
 
+impl InputStep {
+    /// Whether it types characters.
+    pub fn types(&self) -> bool {
+        self.acts.iter().any(|act| matches!(act, Act::Text(_)))
+    }
+}
+
 /// One act of an input step. Buttons and wheel directions are keys.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Act {

@@ -1,5 +1,6 @@
 //! The connection to the X server: what it must have, and who is who among its devices.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::env;
 
 use lantern_model::Frame;
@@ -16,6 +17,20 @@ x11rb::atom_manager! {
     /// Names the server knows by number.
     pub(super) Atoms: AtomsCookie {
         _NET_ACTIVE_WINDOW,
+        _NET_CLIENT_LIST,
+        _NET_CLIENT_LIST_STACKING,
+        _NET_CLOSE_WINDOW,
+        _NET_SUPPORTING_WM_CHECK,
+        CLIPBOARD,
+        TARGETS,
+        MULTIPLE,
+        TIMESTAMP,
+        SAVE_TARGETS,
+        DELETE,
+        INCR,
+        TEXT,
+        COLD_LANTERN_DATA,
+        TEXT_UTF8: b"text/plain;charset=utf-8",
         _NET_WM_PID,
         _NET_WM_NAME,
         _NET_WM_PING,
@@ -31,12 +46,20 @@ x11rb::atom_manager! {
 pub(super) struct Devices {
     /// The master keyboard, on which keys are grabbed.
     pub master_keyboard: u16,
+    /// The master pointer, on which buttons are grabbed.
+    pub master_pointer: u16,
     /// Keyboards under the person's hands: every slave that is not XTEST's.
     pub keyboards: Vec<u8>,
     /// Pointers under the person's hands.
     pub pointers: Vec<u8>,
     /// XTEST's own, by which injected input is known.
     pub injected: Vec<u16>,
+    /// Pens, known by their pressure.
+    pub pens: BTreeSet<u16>,
+    /// Those of them that are erasers.
+    pub erasers: BTreeSet<u16>,
+    /// The name of each.
+    pub names: BTreeMap<u16, String>,
 }
 
 /// A connection with what goes with it.
@@ -77,15 +100,10 @@ impl Link {
         Ok(Link { conn, root, atoms, devices })
     }
 
-    /// The whole screen.
-    pub(super) fn screen_frame(&self) -> Frame {
-        let screen = self.conn.setup().roots.iter().find(|screen| screen.root == self.root);
-        screen.map_or_else(Frame::default, |screen| Frame {
-            x: 0,
-            y: 0,
-            width: screen.width_in_pixels.into(),
-            height: screen.height_in_pixels.into(),
-        })
+    /// All screens together, as large as they are now.
+    pub(super) fn whole_screen(&self) -> Result<Frame, DeskError> {
+        let size = self.conn.get_geometry(self.root)?.reply()?;
+        Ok(Frame { x: 0, y: 0, width: size.width.into(), height: size.height.into() })
     }
 
     /// Selects core events on the root window.
@@ -112,21 +130,35 @@ fn check_extensions(conn: &RustConnection, display: &str) -> Result<(), DeskErro
 /// Asks the server for its devices.
 pub(super) fn query_devices(conn: &RustConnection) -> Result<Devices, DeskError> {
     const ALL: u16 = 0;
-    let mut devices = Devices { master_keyboard: 3, ..Devices::default() };
+    let mut devices = Devices { master_keyboard: 3, master_pointer: 2, ..Devices::default() };
     let mut master_seen = false;
+    let pressure = conn.intern_atom(true, b"Abs Pressure")?.reply()?.atom;
     for info in conn.xinput_xi_query_device(ALL)?.reply()?.infos {
-        let injected = String::from_utf8_lossy(&info.name).contains("XTEST");
+        let name = String::from_utf8_lossy(&info.name).into_owned();
+        let injected = name.contains("XTEST");
         let id = info.deviceid;
         let small = u8::try_from(id).ok().filter(|_| !injected);
         match info.type_ {
             DeviceType::MASTER_KEYBOARD if !master_seen => {
                 devices.master_keyboard = id;
+                devices.master_pointer = info.attachment;
                 master_seen = true;
             }
             DeviceType::SLAVE_KEYBOARD => devices.keyboards.extend(small),
             DeviceType::SLAVE_POINTER => devices.pointers.extend(small),
             _ => {}
         }
+        let presses = |class: &xinput::DeviceClass| match &class.data {
+            xinput::DeviceClassData::Valuator(axis) => pressure != 0 && axis.label == pressure,
+            _ => false,
+        };
+        if info.type_ == DeviceType::SLAVE_POINTER && info.classes.iter().any(presses) {
+            devices.pens.insert(id);
+            if name.to_lowercase().contains("eraser") {
+                devices.erasers.insert(id);
+            }
+        }
+        devices.names.insert(id, name);
         if injected {
             devices.injected.push(id);
         }

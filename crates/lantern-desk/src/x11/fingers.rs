@@ -8,15 +8,27 @@ use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, InputStateData, XIE
 
 use super::connection::Link;
 use super::keymap::key_of;
+use super::pointer::{ButtonOrder, key_of_button};
 use crate::DeskError;
 
 /// Every master device, for which raw events come once.
 const ALL_MASTERS: u16 = 1;
 
+/// Raw events that are asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(super) struct Raw {
+    /// Of every key and button.
+    pub all: bool,
+    /// Of releases.
+    pub releases: bool,
+    /// Of the pointer's movements.
+    pub motion: bool,
+}
+
 /// Keycodes that are down on the real keyboards.
 pub(super) fn real_keycodes(link: &Link) -> Result<BTreeSet<u8>, DeskError> {
     let mut down = BTreeSet::new();
-    for state in query(link, &link.devices.keyboards)? {
+    for (_, state) in query(link, &link.devices.keyboards)? {
         if let InputStateData::Key(keys) = state {
             down.extend((0..=u8::MAX).filter(|code| bit(&keys.keys, *code)));
         }
@@ -25,27 +37,28 @@ pub(super) fn real_keycodes(link: &Link) -> Result<BTreeSet<u8>, DeskError> {
 }
 
 /// Keys and buttons that are down on the real devices.
-pub(super) fn real_keys(link: &Link) -> Result<BTreeSet<Key>, DeskError> {
+pub(super) fn real_keys(link: &Link, order: &ButtonOrder) -> Result<BTreeSet<Key>, DeskError> {
     let mut down: BTreeSet<Key> = real_keycodes(link)?.into_iter().filter_map(key_of).collect();
-    for state in query(link, &link.devices.pointers)? {
+    for (device, state) in query(link, &link.devices.pointers)? {
         if let InputStateData::Button(buttons) = state {
             let pressed = (1..=u8::MAX).filter(|button| bit(&buttons.buttons, *button));
-            down.extend(pressed.filter_map(Key::from_button));
+            let key = |button| key_of_button(&link.devices, device.into(), order.meaning(button));
+            down.extend(pressed.filter_map(key));
         }
     }
     Ok(down)
 }
 
-fn query(link: &Link, devices: &[u8]) -> Result<Vec<InputStateData>, DeskError> {
+fn query(link: &Link, devices: &[u8]) -> Result<Vec<(u8, InputStateData)>, DeskError> {
     let mut cookies = Vec::with_capacity(devices.len());
     for device in devices {
-        cookies.push(link.conn.xinput_query_device_state(*device)?);
+        cookies.push((*device, link.conn.xinput_query_device_state(*device)?));
     }
     let mut states = Vec::new();
-    for cookie in cookies {
+    for (device, cookie) in cookies {
         // A device that was unplugged just now is no fault.
         if let Ok(reply) = cookie.reply() {
-            states.extend(reply.classes.into_iter().map(|class| class.data));
+            states.extend(reply.classes.into_iter().map(|class| (device, class.data)));
         }
     }
     Ok(states)
@@ -55,16 +68,17 @@ fn bit(bytes: &[u8], number: u8) -> bool {
     bytes[usize::from(number) / 8] & (1 << (number % 8)) != 0
 }
 
-/// Asks for raw events: of every key and button, or of key releases only, or of none.
-pub(super) fn select_raw(link: &Link, all: bool, releases: bool) -> Result<(), DeskError> {
+/// Asks for raw events.
+pub(super) fn select_raw(link: &Link, raw: Raw) -> Result<(), DeskError> {
     let mut mask = XIEventMask::from(0u32);
-    if all {
-        mask = XIEventMask::RAW_KEY_PRESS
-            | XIEventMask::RAW_KEY_RELEASE
-            | XIEventMask::RAW_BUTTON_PRESS
-            | XIEventMask::RAW_BUTTON_RELEASE;
-    } else if releases {
-        mask = XIEventMask::RAW_KEY_RELEASE;
+    if raw.all {
+        mask = mask | XIEventMask::RAW_KEY_PRESS | XIEventMask::RAW_BUTTON_PRESS;
+    }
+    if raw.all || raw.releases {
+        mask = mask | XIEventMask::RAW_KEY_RELEASE | XIEventMask::RAW_BUTTON_RELEASE;
+    }
+    if raw.motion {
+        mask = mask | XIEventMask::RAW_MOTION;
     }
     let masks = [EventMask { deviceid: ALL_MASTERS, mask: vec![mask] }];
     link.conn.xinput_xi_select_events(link.root, &masks)?;

@@ -1,43 +1,115 @@
-//! Keys that are withheld: passive grabs on the master keyboard, as few as the rules need now.
+//! Keys and buttons that are withheld: passive grabs on the master devices, as few as the rules need
+//! now.
 //!
 //! The server searches its grabs in a line for every key of every program, so there is one for each
-//! combination, under the locks that are on; when a lock changes they are taken anew.
+//! combination, under the locks that are on; when a lock changes they are taken anew. A key that is
+//! withheld whatever is held beside it is one grab for all.
 //!
 //! A core grab is tried first, for a fraction of a millisecond, because only core grabs tell of a
 //! core grab somebody else has; the XInput 2 grab then taken tells of those of its own kind.
+//!
+//! Buttons are taken in such a way that the server waits for our answer: a press that no rule wants
+//! after all goes on to the program as if nobody had been there.
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::ArmedKey;
+use lantern_model::{ArmedKey, Families, Key};
 use x11rb::CURRENT_TIME;
+use x11rb::cookie::VoidCookie;
 use x11rb::protocol::xinput::{
     self, ConnectionExt as _, GrabMode22, GrabOwner, GrabType, XIEventMask,
 };
-use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode};
+use x11rb::protocol::xproto::{ButtonIndex, ConnectionExt as _, EventMask, GrabMode, ModMask};
+use x11rb::rust_connection::RustConnection;
 
 use super::connection::Link;
 use super::keymap::{Keymap, core_mask, keycode_of};
+use super::pointer::button_of;
 use crate::DeskError;
+
+/// A key or button as the server counts it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Detail {
+    Code(u8),
+    Button(u8),
+}
+
+impl Detail {
+    /// What the server calls a key of the board, if it can have it.
+    pub(super) fn of(key: Key) -> Option<Detail> {
+        keycode_of(key).map(Detail::Code).or_else(|| button_of(key).map(Detail::Button))
+    }
+
+    fn number(self) -> u32 {
+        match self {
+            Detail::Code(code) => code.into(),
+            Detail::Button(button) => button.into(),
+        }
+    }
+}
+
+/// Modifiers that a grab is taken under.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Under {
+    /// Exactly these.
+    Mask(u32),
+    /// Whatever is down.
+    Any,
+}
+
+impl Under {
+    fn modern(self) -> u32 {
+        match self {
+            Under::Mask(mask) => mask,
+            Under::Any => u32::from(xinput::ModifierMask::ANY),
+        }
+    }
+
+    fn core(self) -> ModMask {
+        match self {
+            Under::Mask(mask) => core_mask(mask),
+            Under::Any => ModMask::ANY,
+        }
+    }
+}
+
+/// One grab.
+type Grab = (Detail, Under);
+
+/// Keys that cannot be had, each with why.
+pub(super) type Refusals = Vec<(ArmedKey, String)>;
 
 /// What is grabbed now.
 #[derive(Debug, Default)]
 pub(super) struct Grabs {
-    taken: BTreeMap<ArmedKey, u32>,
-    codes: BTreeSet<u8>,
+    /// What must be withheld of each key.
+    wanted: BTreeMap<Detail, Vec<ArmedKey>>,
+    taken: BTreeSet<Grab>,
 }
 
 impl Grabs {
-    /// The armed key that a press of `code` under `mask` belongs to. Locks do not count: one may
-    /// have changed between the press and now.
-    pub(super) fn find(&self, keymap: &Keymap, code: u8, mask: u32) -> Option<ArmedKey> {
-        let bare = |mask: u32| mask & 0xff & !u32::from(keymap.locks());
-        let mut own = self.of_code(code);
-        own.find(|(_, taken)| bare(*taken) == bare(mask)).map(|(armed, _)| armed)
+    /// What is withheld of a key under these families, all that is wanted of it together. A pen and
+    /// a mouse share their buttons, so one key may be two.
+    pub(super) fn find(&self, key: Key, families: Families) -> Option<ArmedKey> {
+        let of_detail = self.wanted.get(&Detail::of(key)?)?;
+        let takes = |armed: &&ArmedKey| {
+            armed.key == key
+                && (armed.families == families
+                    || armed.further && armed.families.iter().all(|f| families.contains(f)))
+        };
+        let both = |one: ArmedKey, other: &ArmedKey| ArmedKey {
+            sides: one.sides || other.sides,
+            follow: one.follow || other.follow,
+            ..one
+        };
+        let mut found = of_detail.iter().filter(takes);
+        let first = *found.next()?;
+        Some(found.fold(first, both))
     }
 
-    /// Whether any combination with the keycode is grabbed.
-    pub(super) fn has_code(&self, code: u8) -> bool {
-        self.codes.contains(&code)
+    /// Whether any combination with the key or button is grabbed.
+    pub(super) fn has(&self, detail: Detail) -> bool {
+        self.of(detail).next().is_some()
     }
 
     /// Grabs exactly `wanted`; gives those that somebody else holds.
@@ -47,121 +119,176 @@ impl Grabs {
         keymap: &Keymap,
         locked: u16,
         wanted: &[ArmedKey],
-    ) -> Result<Vec<(ArmedKey, String)>, DeskError> {
+    ) -> Result<Refusals, DeskError> {
         let mut refused = Vec::new();
-        let mut goal: BTreeMap<ArmedKey, u32> = BTreeMap::new();
+        self.wanted.clear();
+        let mut goal: BTreeSet<Grab> = BTreeSet::new();
         for armed in wanted {
-            if armed.further || armed.key.is_pointer() {
-                let what = if armed.further { "remaps" } else { "buttons, wheel and pen" };
-                refused.push((*armed, format!("this version takes no {what} on X11 yet")));
+            let masks = keymap.grab_masks(armed.families, armed.further, locked);
+            let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
+                refused.push((*armed, "this keyboard cannot press it".to_owned()));
                 continue;
-            }
-            match (keycode_of(armed.key), keymap.grab_mask(armed.families, locked)) {
-                (Some(_), Some(mask)) => {
-                    goal.insert(*armed, mask);
-                }
-                _ => refused.push((*armed, "this keyboard cannot press it".to_owned())),
-            }
-        }
-        for (armed, mask) in &self.taken {
-            if goal.get(armed) != Some(mask) {
-                ungrab(link, *armed, *mask)?;
+            };
+            self.wanted.entry(detail).or_default().push(*armed);
+            if armed.further && armed.families.is_empty() {
+                goal.insert((detail, Under::Any));
+            } else {
+                goal.extend(masks.into_iter().map(|mask| (detail, Under::Mask(mask))));
             }
         }
-        self.taken.retain(|armed, mask| goal.get(armed) == Some(mask));
-        let fresh = goal.into_iter().filter(|(armed, _)| !self.taken.contains_key(armed)).collect();
-        self.grab_all(link, fresh, &mut refused)?;
-        self.codes = self.taken.keys().filter_map(|armed| keycode_of(armed.key)).collect();
+        let any: BTreeSet<Detail> =
+            goal.iter().filter(|grab| grab.1 == Under::Any).map(|grab| grab.0).collect();
+        goal.retain(|(detail, under)| *under == Under::Any || !any.contains(detail));
+        for old in self.taken.difference(&goal) {
+            ungrab(link, *old)?;
+        }
+        let fresh: Vec<Grab> = goal.difference(&self.taken).copied().collect();
+        self.taken.retain(|old| goal.contains(old));
+        let missed = self.grab_all(link, &fresh)?;
+        // Where somebody holds the key under some modifiers, it is taken under each of the others.
+        let (any, single): (Vec<Grab>, Vec<Grab>) =
+            missed.into_iter().partition(|grab| grab.1 == Under::Any);
+        let masks = keymap.grab_masks(Families::NONE, true, locked);
+        let each = |(detail, _): &Grab| {
+            let detail = *detail;
+            masks.iter().map(move |mask| (detail, Under::Mask(*mask))).collect::<Vec<_>>()
+        };
+        let split: Vec<Grab> = any.iter().flat_map(each).collect();
+        let missed = self.grab_all(link, &split)?;
+        for (detail, under) in single.into_iter().chain(missed) {
+            self.refuse(keymap, detail, under, &mut refused);
+        }
         Ok(refused)
     }
 
-    /// Grabs all of `fresh`, with one round trip for each of the two kinds of grab.
-    fn grab_all(
-        &mut self,
-        link: &Link,
-        fresh: Vec<(ArmedKey, u32)>,
-        refused: &mut Vec<(ArmedKey, String)>,
-    ) -> Result<(), DeskError> {
-        let mut probes = Vec::with_capacity(fresh.len());
-        for (armed, mask) in &fresh {
-            let code = keycode_of(armed.key).expect("keys without a keycode were refused");
-            let mode = GrabMode::ASYNC;
-            let mask = core_mask(*mask);
-            probes.push(link.conn.grab_key(true, link.root, mask, code, mode, mode)?);
-        }
-        let mut grabs = Vec::with_capacity(fresh.len());
-        for ((armed, mask), probe) in fresh.into_iter().zip(probes) {
-            let code = keycode_of(armed.key).expect("keys without a keycode were refused");
-            let free = probe.check().is_ok();
-            link.conn.ungrab_key(code, link.root, core_mask(mask))?;
-            if free {
-                grabs.push((armed, mask, grab(link, armed, mask)?));
-            } else {
-                refused.push((armed, "another program holds it".to_owned()));
+    /// Tells of a grab that somebody else has.
+    fn refuse(&self, keymap: &Keymap, detail: Detail, under: Under, refused: &mut Refusals) {
+        let Under::Mask(mask) = under else { return };
+        let families = keymap.families_in(mask as u16);
+        for armed in &self.wanted[&detail] {
+            if armed.families == families || armed.further {
+                refused
+                    .push((ArmedKey { families, ..*armed }, "another program holds it".to_owned()));
             }
         }
-        for (armed, mask, cookie) in grabs {
-            if cookie.reply()?.modifiers.is_empty() {
-                self.taken.insert(armed, mask);
-            } else {
-                refused.push((armed, "another program holds it".to_owned()));
-            }
-        }
-        Ok(())
     }
 
-    /// Lets the grabs of a keycode go, so that what is injected does not come back to us.
-    pub(super) fn suspend(&self, link: &Link, code: u8) -> Result<(), DeskError> {
-        self.of_code(code).try_for_each(|(armed, mask)| ungrab(link, armed, mask))
+    /// Grabs all of `fresh`, with one round trip for each of the two kinds of grab; gives those that
+    /// somebody else has.
+    fn grab_all(&mut self, link: &Link, fresh: &[Grab]) -> Result<Vec<Grab>, DeskError> {
+        let mut missed = Vec::new();
+        let mut probes = Vec::with_capacity(fresh.len());
+        for wanted in fresh {
+            probes.push((*wanted, probe(link, *wanted)?));
+        }
+        let mut grabs = Vec::with_capacity(fresh.len());
+        for (wanted, probe) in probes {
+            let free = probe.check().is_ok();
+            end_probe(link, wanted)?;
+            if free {
+                grabs.push((wanted, grab(link, wanted)?));
+            } else {
+                missed.push(wanted);
+            }
+        }
+        for (wanted, cookie) in grabs {
+            if cookie.reply()?.modifiers.is_empty() {
+                self.taken.insert(wanted);
+            } else {
+                missed.push(wanted);
+            }
+        }
+        Ok(missed)
+    }
+
+    /// Lets the grabs of a key go, so that what is injected does not come back to us.
+    pub(super) fn suspend(&self, link: &Link, detail: Detail) -> Result<(), DeskError> {
+        self.of(detail).try_for_each(|taken| ungrab(link, taken))
     }
 
     /// Takes them again.
-    pub(super) fn resume(&self, link: &Link, code: u8) -> Result<(), DeskError> {
-        for (armed, mask) in self.of_code(code) {
-            grab(link, armed, mask)?.discard_reply_and_errors();
+    pub(super) fn resume(&self, link: &Link, detail: Detail) -> Result<(), DeskError> {
+        for taken in self.of(detail) {
+            grab(link, taken)?.discard_reply_and_errors();
         }
         Ok(())
     }
 
-    fn of_code(&self, code: u8) -> impl Iterator<Item = (ArmedKey, u32)> {
-        let own = self.taken.iter().filter(move |(armed, _)| keycode_of(armed.key) == Some(code));
-        own.map(|(armed, mask)| (*armed, *mask))
+    fn of(&self, detail: Detail) -> impl Iterator<Item = Grab> {
+        let all = (detail, Under::Mask(0))..=(detail, Under::Any);
+        self.taken.range(all).copied()
     }
 }
 
-type GrabCookie<'c> = x11rb::cookie::Cookie<
-    'c,
-    x11rb::rust_connection::RustConnection,
-    xinput::XIPassiveGrabDeviceReply,
->;
+fn probe<'c>(
+    link: &'c Link,
+    (detail, under): Grab,
+) -> Result<VoidCookie<'c, RustConnection>, DeskError> {
+    let (root, mode) = (link.root, GrabMode::ASYNC);
+    Ok(match detail {
+        Detail::Code(code) => link.conn.grab_key(true, root, under.core(), code, mode, mode)?,
+        Detail::Button(button) => link.conn.grab_button(
+            true,
+            root,
+            EventMask::BUTTON_PRESS,
+            mode,
+            mode,
+            x11rb::NONE,
+            x11rb::NONE,
+            ButtonIndex::from(button),
+            under.core(),
+        )?,
+    })
+}
 
-fn grab<'c>(link: &'c Link, armed: ArmedKey, mask: u32) -> Result<GrabCookie<'c>, DeskError> {
-    let code = keycode_of(armed.key).expect("keys without a keycode were refused");
-    let events = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
+fn end_probe(link: &Link, (detail, under): Grab) -> Result<(), DeskError> {
+    match detail {
+        Detail::Code(code) => link.conn.ungrab_key(code, link.root, under.core())?,
+        Detail::Button(button) => {
+            link.conn.ungrab_button(ButtonIndex::from(button), link.root, under.core())?
+        }
+    };
+    Ok(())
+}
+
+type GrabCookie<'c> = x11rb::cookie::Cookie<'c, RustConnection, xinput::XIPassiveGrabDeviceReply>;
+
+fn grab<'c>(link: &'c Link, (detail, under): Grab) -> Result<GrabCookie<'c>, DeskError> {
+    let (device, kind, mode, events) = match detail {
+        Detail::Code(_) => (
+            link.devices.master_keyboard,
+            GrabType::KEYCODE,
+            GrabMode22::ASYNC,
+            XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE,
+        ),
+        Detail::Button(_) => (
+            link.devices.master_pointer,
+            GrabType::BUTTON,
+            GrabMode22::SYNC,
+            XIEventMask::BUTTON_PRESS | XIEventMask::BUTTON_RELEASE,
+        ),
+    };
     Ok(link.conn.xinput_xi_passive_grab_device(
         CURRENT_TIME,
         link.root,
         x11rb::NONE,
-        code.into(),
-        link.devices.master_keyboard,
-        GrabType::KEYCODE,
-        GrabMode22::ASYNC,
+        detail.number(),
+        device,
+        kind,
+        mode,
         GrabMode::ASYNC,
         GrabOwner::NO_OWNER,
         &[events.into()],
-        &[mask],
+        &[under.modern()],
     )?)
 }
 
-fn ungrab(link: &Link, armed: ArmedKey, mask: u32) -> Result<(), DeskError> {
-    let code = keycode_of(armed.key).expect("keys without a keycode were refused");
-    let keyboard = link.devices.master_keyboard;
-    link.conn.xinput_xi_passive_ungrab_device(
-        link.root,
-        code.into(),
-        keyboard,
-        GrabType::KEYCODE,
-        &[mask],
-    )?;
+fn ungrab(link: &Link, (detail, under): Grab) -> Result<(), DeskError> {
+    let (device, kind) = match detail {
+        Detail::Code(_) => (link.devices.master_keyboard, GrabType::KEYCODE),
+        Detail::Button(_) => (link.devices.master_pointer, GrabType::BUTTON),
+    };
+    let (root, number) = (link.root, detail.number());
+    link.conn.xinput_xi_passive_ungrab_device(root, number, device, kind, &[under.modern()])?;
     Ok(())
 }

@@ -5,17 +5,17 @@ use std::collections::BTreeSet;
 
 use lantern_model::{Act, InputStep, Key, Level};
 use x11rb::CURRENT_TIME;
-use x11rb::connection::Connection;
+use x11rb::connection::{Connection, RequestConnection};
 use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
 use x11rb::protocol::xproto::{self, ConnectionExt as _};
 use x11rb::protocol::xtest::ConnectionExt as _;
 
+use super::grabs::Detail;
 use super::keymap::keycode_of;
-use super::{X11Desk, fingers};
+use super::pointer::{button_of, is_pointed};
+use super::{LOCK, X11Desk};
 use crate::DeskError;
 
-/// The core modifier mask of caps lock.
-const LOCK: u16 = 2;
 /// The keycode of the left control key, tapped where no spare keycode is free.
 const LEFT_CTRL: u8 = 37;
 
@@ -31,7 +31,9 @@ impl X11Desk {
         self.fake(kind, code)
     }
 
-    fn fake_button(&mut self, button: u8, down: bool) -> Result<(), DeskError> {
+    /// Presses or lets go what counts as this button.
+    fn fake_button(&mut self, meaning: u8, down: bool) -> Result<(), DeskError> {
+        let button = self.buttons.physical(meaning);
         if down {
             self.held.mark_button(button, true);
         } else {
@@ -47,8 +49,8 @@ impl X11Desk {
     }
 
     /// Presses or lets go a key or button of the board.
-    fn fake_board(&mut self, key: Key, down: bool) -> Result<(), DeskError> {
-        if let Some(button) = key.button() {
+    pub(super) fn fake_board(&mut self, key: Key, down: bool) -> Result<(), DeskError> {
+        if let Some(button) = button_of(key) {
             return self.fake_button(button, down);
         }
         match keycode_of(key) {
@@ -80,16 +82,21 @@ impl X11Desk {
 
     /// Takes out of the way what must not be down; gives the person's modifiers among it.
     pub(super) fn begin_step(&mut self, step: &InputStep) -> Result<Vec<u8>, DeskError> {
-        let codes = step.acts.iter().flat_map(act_keys).filter_map(keycode_of);
-        let own: BTreeSet<u8> = codes.filter(|code| self.is_in_our_way(*code)).collect();
-        for code in own {
-            self.grabs.suspend(&self.link, code)?;
-            self.suspended.push(code);
+        let keys: Vec<Key> = step.acts.iter().flat_map(act_keys).collect();
+        let moves = |act: &Act| matches!(act, Act::MoveBy(..) | Act::MoveTo(..));
+        let at_pointer = keys.iter().any(|key| is_pointed(*key)) || step.acts.iter().any(moves);
+        self.make_way(at_pointer)?;
+        let details = keys.into_iter().filter_map(Detail::of);
+        let own: BTreeSet<Detail> = details.filter(|detail| self.is_in_our_way(*detail)).collect();
+        for detail in own {
+            self.grabs.suspend(&self.link, detail)?;
+            self.suspended.push(detail);
         }
+        self.hide_latches()?;
         let mut lifted = Vec::new();
         if step.lift {
             let keep: Vec<u8> = step.keep.iter().filter_map(|key| keycode_of(*key)).collect();
-            lifted = match self.pressed_under.take() {
+            lifted = match self.hands.pressed_under.take() {
                 // The press that led here said which modifiers were down; both sides of each are
                 // let go, since a release of a key that is up is nothing.
                 Some(mask) => self.keymap.modifier_codes(mask).collect(),
@@ -106,11 +113,11 @@ impl X11Desk {
 
     /// The modifiers that the person holds now.
     fn held_modifiers(&self) -> Result<Vec<u8>, DeskError> {
-        let real = fingers::real_keycodes(&self.link)?;
-        Ok(self.keymap.all_modifier_codes().filter(|code| real.contains(code)).collect())
+        let down = self.shown_keycodes()?;
+        Ok(self.keymap.all_modifier_codes().filter(|code| down.contains(code)).collect())
     }
 
-    fn lift(&mut self, codes: &[u8]) -> Result<(), DeskError> {
+    pub(super) fn lift(&mut self, codes: &[u8]) -> Result<(), DeskError> {
         for code in codes {
             if self.keymap.opens_menu(*code) {
                 self.press_nothing()?;
@@ -135,48 +142,98 @@ impl X11Desk {
         self.resume_grabs(step)?;
         self.flush()?;
         self.put_back(lifted)?;
+        self.show_latches()?;
+        self.take_way()?;
         self.bound_queue()
     }
 
-    /// Whether injecting the keycode would start a grab of our own.
-    fn is_in_our_way(&self, code: u8) -> bool {
-        self.grabs.has_code(code) && !self.open.contains(&code)
+    /// A modifier that was latched for the person's next key (sticky keys) is neither used up nor
+    /// seen by what we put in.
+    fn hide_latches(&mut self) -> Result<(), DeskError> {
+        if self.latched != 0 {
+            self.set_latches(0)?;
+        }
+        Ok(())
+    }
+
+    fn show_latches(&mut self) -> Result<(), DeskError> {
+        if self.latched != 0 {
+            self.set_latches(self.latched)?;
+        }
+        Ok(())
+    }
+
+    /// The request is put together here, as the protocol description that our library is made from
+    /// leaves the latches out of it (XKB protocol, section 9.4).
+    fn set_latches(&self, latches: u16) -> Result<(), DeskError> {
+        const MINOR: u8 = 5;
+        let Some(extension) = self.link.conn.extension_information("XKEYBOARD")? else {
+            return Ok(());
+        };
+        let device = u16::from(ID::USE_CORE_KBD).to_ne_bytes();
+        let length = 4u16.to_ne_bytes();
+        let request = [
+            extension.major_opcode,
+            MINOR,
+            length[0],
+            length[1],
+            device[0],
+            device[1],
+            0,
+            0,
+            0,
+            0,
+            0xff,
+            latches as u8,
+            0,
+            0,
+            0,
+            0,
+        ];
+        let bytes = [std::io::IoSlice::new(&request)];
+        self.link.conn.send_request_without_reply(&bytes, Vec::new())?.ignore_error();
+        Ok(())
+    }
+
+    /// Whether injecting the key would start a grab of our own.
+    pub(super) fn is_in_our_way(&self, detail: Detail) -> bool {
+        self.grabs.has(detail) && !self.open.contains(&detail)
     }
 
     /// Takes the grabs again that were let go for a step, but for keys that stay down: what the
     /// server repeats of them would come to us instead of the program.
     fn resume_grabs(&mut self, step: &InputStep) -> Result<(), DeskError> {
-        let codes = |wanted: fn(&Act) -> Option<Key>| -> BTreeSet<u8> {
-            step.acts.iter().filter_map(wanted).filter_map(keycode_of).collect()
+        let details = |wanted: fn(&Act) -> Option<Key>| -> BTreeSet<Detail> {
+            step.acts.iter().filter_map(wanted).filter_map(Detail::of).collect()
         };
-        let downs = codes(|act| match act {
+        let downs = details(|act| match act {
             Act::Down(key) => Some(*key),
             _ => None,
         });
-        let ups = codes(|act| match act {
+        let ups = details(|act| match act {
             Act::Up(key) => Some(*key),
             _ => None,
         });
-        for code in std::mem::take(&mut self.suspended) {
-            if downs.contains(&code) {
-                self.open.insert(code);
+        for detail in std::mem::take(&mut self.suspended) {
+            if downs.contains(&detail) {
+                self.open.insert(detail);
             } else {
-                self.grabs.resume(&self.link, code)?;
+                self.grabs.resume(&self.link, detail)?;
             }
         }
-        for code in ups {
-            if self.open.remove(&code) {
-                self.grabs.resume(&self.link, code)?;
+        for detail in ups {
+            if self.open.remove(&detail) {
+                self.grabs.resume(&self.link, detail)?;
             }
         }
         Ok(())
     }
 
-    fn put_back(&mut self, lifted: Vec<u8>) -> Result<(), DeskError> {
+    pub(super) fn put_back(&mut self, lifted: Vec<u8>) -> Result<(), DeskError> {
         if lifted.is_empty() {
             return Ok(());
         }
-        let real = fingers::real_keycodes(&self.link)?;
+        let real = self.shown_keycodes()?;
         let again: Vec<u8> = lifted.into_iter().filter(|code| real.contains(code)).collect();
         if again.is_empty() {
             return Ok(());
@@ -189,7 +246,7 @@ impl X11Desk {
         }
         self.flush()?;
         // A finger may have left between the look and the press.
-        let real = fingers::real_keycodes(&self.link)?;
+        let real = self.shown_keycodes()?;
         for code in again {
             if real.contains(&code) {
                 // From here on it is the person's own; their release lets it go.
@@ -244,7 +301,7 @@ impl X11Desk {
     pub(super) fn type_text(&mut self, text: &str) -> Result<(), DeskError> {
         let caps = self.locked & LOCK != 0;
         if caps {
-            self.set_caps_lock(false)?;
+            self.set_locks(LOCK, 0)?;
         }
         let mut level = Level::Plain;
         for character in text.chars() {
@@ -253,30 +310,31 @@ impl X11Desk {
             };
             self.change_level(level, wanted)?;
             level = wanted;
-            let grabbed = self.is_in_our_way(code);
+            let detail = Detail::Code(code);
+            let grabbed = self.is_in_our_way(detail);
             if grabbed {
-                self.grabs.suspend(&self.link, code)?;
+                self.grabs.suspend(&self.link, detail)?;
             }
             self.fake_key(code, true)?;
             self.fake_key(code, false)?;
             if grabbed {
-                self.grabs.resume(&self.link, code)?;
+                self.grabs.resume(&self.link, detail)?;
             }
         }
         self.change_level(level, Level::Plain)?;
         if caps {
-            self.set_caps_lock(true)?;
+            self.set_locks(LOCK, LOCK)?;
         }
         Ok(())
     }
 
-    fn set_caps_lock(&self, on: bool) -> Result<(), DeskError> {
-        let mask = xproto::ModMask::LOCK;
-        let locks = if on { mask } else { xproto::ModMask::from(0u16) };
+    /// Sets those of the locks in `mask` that are in `on`, and clears the others of it.
+    pub(super) fn set_locks(&self, mask: u16, on: u16) -> Result<(), DeskError> {
         let none = xproto::ModMask::from(0u16);
+        let (mask, on) = (xproto::ModMask::from(mask), xproto::ModMask::from(mask & on));
         let keyboard = ID::USE_CORE_KBD.into();
         let conn = &self.link.conn;
-        conn.xkb_latch_lock_state(keyboard, mask, locks, false, Group::M1, none, false, 0)?;
+        conn.xkb_latch_lock_state(keyboard, mask, on, false, Group::M1, none, false, 0)?;
         Ok(())
     }
 

@@ -136,17 +136,33 @@ impl Keymap {
         LOCK | self.num_lock
     }
 
-    /// The mask under which exactly these families are down while these locks are on. None if a
-    /// family cannot be pressed on this board.
-    pub(super) fn grab_mask(&self, families: Families, locked: u16) -> Option<u32> {
-        let mut mask = locked & self.locks();
-        for family in families.iter() {
-            match self.families[family as usize] {
-                0 => return None,
-                bits => mask |= bits,
-            }
+    /// The mask under which exactly these families are down while these locks are on; all those
+    /// under which they are down with others, if `further`. None if a family cannot be pressed on
+    /// this board.
+    pub(super) fn grab_masks(&self, families: Families, further: bool, locked: u16) -> Vec<u32> {
+        let bits = |family: Family| self.families[family as usize];
+        let Some(mask) = families
+            .iter()
+            .map(bits)
+            .try_fold(locked & self.locks(), |mask, bits| (bits != 0).then_some(mask | bits))
+        else {
+            return Vec::new();
+        };
+        let mut masks = vec![u32::from(mask)];
+        for family in Family::ALL.into_iter().filter(|family| further && bits(*family) & mask == 0)
+        {
+            let with = u32::from(bits(family));
+            let more: Vec<u32> = masks.iter().map(|mask| mask | with).collect();
+            masks.extend(more);
         }
-        Some(u32::from(mask))
+        masks.sort_unstable();
+        masks.dedup();
+        masks
+    }
+
+    /// The families that are down under a mask.
+    pub(super) fn families_in(&self, mask: u16) -> Families {
+        self.usual_sides(mask).fold(Families::NONE, |set, side| set.with(self.layout.family(side)))
     }
 
     /// The sides that may be down under a mask: the usual one for each family in it.

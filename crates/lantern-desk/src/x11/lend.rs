@@ -14,7 +14,7 @@ use x11rb::protocol::xproto::{
 };
 
 use super::keymap::character_keysym;
-use super::{X11Desk, focus};
+use super::{X11Desk, windows};
 use crate::DeskError;
 
 /// How long a program that answers pings may take.
@@ -86,7 +86,7 @@ impl X11Desk {
     }
 
     fn wait_for_program(&mut self, now: Time, waiting: WaitingStep) -> Result<(), DeskError> {
-        let pinged = focus::focused_window(&self.link)?;
+        let pinged = windows::focused_window(&self.link)?;
         if let Some(window) = pinged {
             self.select_root_events(true)?;
             let data = [self.link.atoms._NET_WM_PING, 0, window, 0, 0];

@@ -1,0 +1,548 @@
+//! The clipboard: read, and used to put a text into the program in front, after which it holds what
+//! it held before, in every form it was held in.
+//!
+//! What lies in the clipboard belongs to a program and is asked for in one form after another
+//! (ICCCM, section 2). To paste, all forms are read first; then we own the clipboard with our text,
+//! the paste keys are pressed, and once the program in front has taken the text (which is seen, as
+//! it deletes what it was handed) we own it with what was read. Whoever copies meanwhile wins.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::time::Duration;
+
+use lantern_model::{Act, EffectId, Event, InputStep, Key, Time, Value};
+use x11rb::connection::Connection;
+use x11rb::protocol::xproto::{
+    Atom, AtomEnum, ChangeWindowAttributesAux, ConnectionExt as _, CreateWindowAux, EventMask,
+    GetPropertyType, PropMode, Property, PropertyNotifyEvent, SELECTION_NOTIFY_EVENT,
+    SelectionNotifyEvent, SelectionRequestEvent, Window, WindowClass,
+};
+
+use super::connection::Link;
+use super::{X11Desk, windows};
+use crate::DeskError;
+
+/// How long the owner of the clipboard may take for one form of what it holds.
+const READING: Duration = Duration::from_millis(500);
+/// How long a program may take to fetch what is pasted.
+const FETCHING: Duration = Duration::from_secs(2);
+/// From here on, data are handed over in pieces of this many bytes.
+const PIECE: usize = 256 * 1024;
+/// Programs that take shift+insert for a paste, and of the other clipboard, the primary selection.
+const OLD_TERMINALS: [&str; 4] = ["xterm", "uxterm", "urxvt", "rxvt"];
+/// Part of the names of those that take ctrl+shift+v.
+const TERMINALS: [&str; 6] = ["term", "konsole", "kitty", "tilix", "foot", "ghostty"];
+
+/// One form of what a clipboard holds.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Form {
+    kind: Atom,
+    format: u8,
+    bytes: Vec<u8>,
+}
+
+/// All forms.
+type Contents = BTreeMap<Atom, Form>;
+
+/// What is done with the clipboard.
+#[derive(Debug)]
+enum Purpose {
+    Read,
+    /// Put this text into the program in front.
+    Paste(String),
+}
+
+/// Something that is asked of the clipboard.
+#[derive(Debug)]
+struct Job {
+    effect: EffectId,
+    purpose: Purpose,
+    selection: Atom,
+    phase: Phase,
+    until: Time,
+}
+
+#[derive(Debug)]
+enum Phase {
+    /// The forms are asked for.
+    Forms,
+    /// One form after another is read; the first of `left` is on its way.
+    Reading { left: VecDeque<Atom>, read: Contents, pieces: Option<Form> },
+    /// Our text is there for the program in front.
+    Offered { before: Contents, client: u32 },
+}
+
+/// Data on their way to a program in pieces.
+#[derive(Debug)]
+struct Sending {
+    to: Window,
+    property: Atom,
+    form: Form,
+    sent: usize,
+    /// Whether what is pasted is all there, once this is.
+    pasted: bool,
+}
+
+/// The clipboards.
+#[derive(Debug, Default)]
+pub(super) struct Clipboard {
+    /// A window of ours that owns and asks.
+    window: Option<Window>,
+    /// What we own.
+    owned: BTreeMap<Atom, Contents>,
+    job: Option<Job>,
+    waiting: VecDeque<(EffectId, Purpose, Atom)>,
+    sending: Vec<Sending>,
+    /// Where the program in front has been handed the text, and not taken it yet.
+    handed: Option<(Window, Atom)>,
+}
+
+impl Clipboard {
+    /// When something was waited for long enough.
+    pub(super) fn deadline(&self) -> Option<Time> {
+        self.job.as_ref().map(|job| job.until)
+    }
+}
+
+impl X11Desk {
+    pub(super) fn read_clipboard(&mut self, now: Time, effect: EffectId) -> Result<(), DeskError> {
+        let selection = self.link.atoms.CLIPBOARD;
+        self.clipboard.waiting.push_back((effect, Purpose::Read, selection));
+        self.next_job(now)
+    }
+
+    pub(super) fn paste(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        text: &str,
+    ) -> Result<(), DeskError> {
+        let old = self.front.names.iter().any(|name| OLD_TERMINALS.contains(&name.as_str()));
+        let selection = if old { AtomEnum::PRIMARY.into() } else { self.link.atoms.CLIPBOARD };
+        self.clipboard.waiting.push_back((effect, Purpose::Paste(text.to_owned()), selection));
+        self.next_job(now)
+    }
+
+    fn next_job(&mut self, now: Time) -> Result<(), DeskError> {
+        if self.clipboard.job.is_some() {
+            return Ok(());
+        }
+        let Some((effect, purpose, selection)) = self.clipboard.waiting.pop_front() else {
+            return Ok(());
+        };
+        let phase = Phase::Forms;
+        let until = now + READING;
+        self.clipboard.job = Some(Job { effect, purpose, selection, phase, until });
+        if let Some(own) = self.clipboard.owned.get(&selection).cloned() {
+            return self.have_read(now, own);
+        }
+        let owner = self.link.conn.get_selection_owner(selection)?.reply()?.owner;
+        if owner == x11rb::NONE {
+            return self.have_read(now, Contents::new());
+        }
+        self.ask(selection, self.link.atoms.TARGETS)
+    }
+
+    fn ask(&mut self, selection: Atom, form: Atom) -> Result<(), DeskError> {
+        let window = self.clipboard_window()?;
+        let property = self.link.atoms.COLD_LANTERN_DATA;
+        self.link.conn.delete_property(window, property)?;
+        let time = x11rb::CURRENT_TIME;
+        self.link.conn.convert_selection(window, selection, form, property, time)?;
+        self.link.conn.flush()?;
+        Ok(())
+    }
+
+    fn clipboard_window(&mut self) -> Result<Window, DeskError> {
+        if let Some(window) = self.clipboard.window {
+            return Ok(window);
+        }
+        let conn = &self.link.conn;
+        let window = conn.generate_id()?;
+        let look = CreateWindowAux::new().event_mask(EventMask::PROPERTY_CHANGE);
+        let class = WindowClass::INPUT_ONLY;
+        conn.create_window(0, window, self.link.root, -1, -1, 1, 1, 0, class, 0, &look)?;
+        self.clipboard.window = Some(window);
+        Ok(window)
+    }
+
+    /// The owner of the clipboard answered.
+    pub(super) fn handle_answer(
+        &mut self,
+        now: Time,
+        answer: &SelectionNotifyEvent,
+    ) -> Result<(), DeskError> {
+        let ours = self.clipboard.window == Some(answer.requestor);
+        let Some(job) = self.clipboard.job.as_ref().filter(|_| ours) else {
+            return Ok(());
+        };
+        if job.selection != answer.selection {
+            return Ok(());
+        }
+        let form = if answer.property == x11rb::NONE {
+            None
+        } else {
+            Some(take_property(&self.link, answer.requestor, answer.property)?)
+        };
+        self.take_in_form(now, form)
+    }
+
+    /// A form came, or the owner does not have it.
+    fn take_in_form(&mut self, now: Time, form: Option<Form>) -> Result<(), DeskError> {
+        let atoms = self.link.atoms;
+        let Some(job) = &mut self.clipboard.job else { return Ok(()) };
+        job.until = now + READING;
+        match &mut job.phase {
+            Phase::Forms => {
+                let listed = form.map_or_else(Vec::new, |form| atoms_in(&form.bytes));
+                let text = [atoms.UTF8_STRING, AtomEnum::STRING.into()];
+                // These are no forms of the contents.
+                let about = [
+                    atoms.TARGETS,
+                    atoms.MULTIPLE,
+                    atoms.TIMESTAMP,
+                    atoms.SAVE_TARGETS,
+                    atoms.DELETE,
+                ];
+                let left: VecDeque<Atom> = match &job.purpose {
+                    Purpose::Paste(_) => {
+                        listed.into_iter().filter(|form| !about.contains(form)).collect()
+                    }
+                    Purpose::Read => {
+                        text.into_iter().filter(|form| listed.contains(form)).take(1).collect()
+                    }
+                };
+                job.phase = Phase::Reading { left, read: Contents::new(), pieces: None };
+            }
+            Phase::Reading { left, read, pieces } => match form {
+                Some(form) if form.kind == atoms.INCR => {
+                    // It comes in pieces, each when the one before was deleted.
+                    *pieces = Some(Form { kind: 0, format: 8, bytes: Vec::new() });
+                    return Ok(());
+                }
+                form => {
+                    let asked = left.pop_front();
+                    if let (Some(asked), Some(form)) = (asked, form) {
+                        read.insert(asked, form);
+                    }
+                }
+            },
+            Phase::Offered { .. } => return Ok(()),
+        }
+        self.read_on(now)
+    }
+
+    fn read_on(&mut self, now: Time) -> Result<(), DeskError> {
+        let Some(job) = &mut self.clipboard.job else { return Ok(()) };
+        let Phase::Reading { left, read, .. } = &mut job.phase else { return Ok(()) };
+        match left.front().copied() {
+            Some(form) => {
+                let selection = job.selection;
+                self.ask(selection, form)
+            }
+            None => {
+                let read = std::mem::take(read);
+                self.have_read(now, read)
+            }
+        }
+    }
+
+    /// A piece of a form lies in our window's property.
+    fn take_in_piece(
+        &mut self,
+        now: Time,
+        window: Window,
+        property: Atom,
+    ) -> Result<(), DeskError> {
+        let receiving = matches!(
+            &self.clipboard.job,
+            Some(Job { phase: Phase::Reading { pieces: Some(_), .. }, .. })
+        );
+        if !receiving {
+            return Ok(());
+        }
+        let piece = take_property(&self.link, window, property)?;
+        let Some(Job { phase: Phase::Reading { left, read, pieces }, until, .. }) =
+            &mut self.clipboard.job
+        else {
+            return Ok(());
+        };
+        *until = now + READING;
+        let Some(whole) = pieces else { return Ok(()) };
+        if !piece.bytes.is_empty() {
+            (whole.kind, whole.format) = (piece.kind, piece.format);
+            whole.bytes.extend(piece.bytes);
+            return Ok(());
+        }
+        if let (Some(form), Some(whole)) = (left.pop_front(), pieces.take()) {
+            read.insert(form, whole);
+        }
+        self.read_on(now)
+    }
+
+    /// All that the clipboard holds is known.
+    fn have_read(&mut self, now: Time, contents: Contents) -> Result<(), DeskError> {
+        let atoms = self.link.atoms;
+        let Some(job) = &mut self.clipboard.job else { return Ok(()) };
+        let text = match &job.purpose {
+            Purpose::Read => {
+                let plain = |atom: Atom| contents.get(&atom).map(|form| form.bytes.clone());
+                let text = plain(atoms.UTF8_STRING)
+                    .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
+                    .or_else(|| {
+                        let latin = plain(AtomEnum::STRING.into())?;
+                        Some(latin.into_iter().map(char::from).collect())
+                    });
+                let text = text.ok_or_else(|| "the clipboard holds no text".to_owned());
+                return self.end_job(now, text.map(|text| Some(Value::Text(text))));
+            }
+            Purpose::Paste(text) => text.clone(),
+        };
+        let focus = self.link.conn.get_input_focus()?.reply()?.focus;
+        if focus <= 1 {
+            let message = "no window has the keyboard, so that nothing can take the text";
+            return self.end_job(now, Err(message.to_owned()));
+        }
+        let client = client_of(&self.link, focus);
+        job.phase = Phase::Offered { before: contents, client };
+        job.until = now + FETCHING;
+        let selection = job.selection;
+        self.own(selection, text_forms(&self.link, &text))?;
+        let keys = self.paste_keys();
+        let step = InputStep { acts: vec![Act::Tap(keys)], lift: true, ..InputStep::default() };
+        self.perform_step(&step)
+    }
+
+    /// What the program in front takes for a paste.
+    fn paste_keys(&self) -> Vec<Key> {
+        let is =
+            |known: &[&str]| self.front.names.iter().any(|name| known.contains(&name.as_str()));
+        let like = |name: &String| TERMINALS.iter().any(|part| name.contains(part));
+        let names: &[&str] = if is(&OLD_TERMINALS) {
+            &["left-shift", "insert"]
+        } else if self.front.names.iter().any(like) {
+            &["left-ctrl", "left-shift", "v"]
+        } else {
+            &["left-ctrl", "v"]
+        };
+        let named = |name: &&str| {
+            let key = Key::named(name)?;
+            self.keymap.layout.place(lantern_model::KeyRef::Named(key))
+        };
+        names.iter().filter_map(named).collect()
+    }
+
+    fn own(&mut self, selection: Atom, contents: Contents) -> Result<(), DeskError> {
+        let window = self.clipboard_window()?;
+        let owner = if contents.is_empty() { x11rb::NONE } else { window };
+        self.link.conn.set_selection_owner(owner, selection, x11rb::CURRENT_TIME)?;
+        if contents.is_empty() {
+            self.clipboard.owned.remove(&selection);
+        } else {
+            self.clipboard.owned.insert(selection, contents);
+        }
+        Ok(())
+    }
+
+    /// Somebody copied something.
+    pub(super) fn lose_clipboard(&mut self, selection: Atom) {
+        self.clipboard.owned.remove(&selection);
+    }
+
+    /// The job is done, or failed; what the clipboard held before is back.
+    fn end_job(
+        &mut self,
+        now: Time,
+        result: Result<Option<Value>, String>,
+    ) -> Result<(), DeskError> {
+        let Some(job) = self.clipboard.job.take() else { return Ok(()) };
+        self.clipboard.handed = None;
+        if let Phase::Offered { before, .. } = job.phase
+            && self.clipboard.owned.contains_key(&job.selection)
+        {
+            self.own(job.selection, before)?;
+        }
+        self.outcomes.push_back(Event::Outcome { effect: job.effect, result });
+        self.link.conn.flush()?;
+        self.next_job(now)
+    }
+
+    /// What was waited for did not come.
+    pub(super) fn handle_clipboard_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+        if self.clipboard.job.as_ref().is_none_or(|job| job.until > now) {
+            return Ok(());
+        }
+        let offered = matches!(&self.clipboard.job, Some(Job { phase: Phase::Offered { .. }, .. }));
+        if offered {
+            let message = format!("{} did not take the text", self.front.name());
+            return self.end_job(now, Err(message));
+        }
+        // A form that its owner does not give is left out.
+        if let Some(Job { phase: Phase::Reading { pieces, .. }, .. }) = &mut self.clipboard.job {
+            *pieces = None;
+        }
+        self.take_in_form(now, None)
+    }
+
+    /// A program asks for what we own.
+    pub(super) fn serve(&mut self, request: &SelectionRequestEvent) -> Result<(), DeskError> {
+        let property =
+            if request.property == x11rb::NONE { request.target } else { request.property };
+        let mut answer = SelectionNotifyEvent {
+            response_type: SELECTION_NOTIFY_EVENT,
+            sequence: 0,
+            time: request.time,
+            requestor: request.requestor,
+            selection: request.selection,
+            target: request.target,
+            property: x11rb::NONE,
+        };
+        if self.hand_form(request, property)? {
+            answer.property = property;
+        }
+        let mask = EventMask::NO_EVENT;
+        self.link.conn.send_event(false, request.requestor, mask, answer)?;
+        self.link.conn.flush()?;
+        Ok(())
+    }
+
+    fn hand_form(
+        &mut self,
+        request: &SelectionRequestEvent,
+        property: Atom,
+    ) -> Result<bool, DeskError> {
+        let (link, to) = (&self.link, request.requestor);
+        let Some(contents) = self.clipboard.owned.get(&request.selection) else {
+            return Ok(false);
+        };
+        if request.target == link.atoms.TARGETS {
+            let listed = contents.keys().copied().chain([link.atoms.TARGETS]);
+            let bytes: Vec<u8> = listed.flat_map(u32::to_ne_bytes).collect();
+            let form = Form { kind: AtomEnum::ATOM.into(), format: 32, bytes };
+            put_property(link, to, property, &form)?;
+            return Ok(true);
+        }
+        let Some(form) = contents.get(&request.target).cloned() else {
+            return Ok(false);
+        };
+        // Only its deleting tells that the program has read it.
+        let watch = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
+        link.conn.change_window_attributes(to, &watch)?;
+        let pasted = matches!(
+            &self.clipboard.job,
+            Some(Job { phase: Phase::Offered { client, .. }, selection, .. })
+                if *selection == request.selection && client_of(link, to) == *client
+        );
+        if form.bytes.len() <= PIECE {
+            put_property(link, to, property, &form)?;
+            if pasted {
+                self.clipboard.handed = Some((to, property));
+            }
+            return Ok(true);
+        }
+        let size = u32::try_from(form.bytes.len()).unwrap_or(u32::MAX).to_ne_bytes().to_vec();
+        let whole = Form { kind: link.atoms.INCR, format: 32, bytes: size };
+        put_property(link, to, property, &whole)?;
+        self.clipboard.sending.push(Sending { to, property, form, sent: 0, pasted });
+        Ok(true)
+    }
+
+    /// A property of a window changed: a piece came, or was taken.
+    pub(super) fn handle_property(
+        &mut self,
+        now: Time,
+        change: &PropertyNotifyEvent,
+    ) -> Result<(), DeskError> {
+        let (window, property) = (change.window, change.atom);
+        if change.state == Property::NEW_VALUE {
+            if self.clipboard.window == Some(window) {
+                return self.take_in_piece(now, window, property);
+            }
+            return Ok(());
+        }
+        if self.clipboard.handed == Some((window, property)) {
+            return self.end_job(now, Ok(None));
+        }
+        let is_it = |sending: &Sending| sending.to == window && sending.property == property;
+        let Some(at) = self.clipboard.sending.iter().position(is_it) else {
+            return Ok(());
+        };
+        let sending = &mut self.clipboard.sending[at];
+        let end = (sending.sent + PIECE).min(sending.form.bytes.len());
+        let piece = Form { bytes: sending.form.bytes[sending.sent..end].to_vec(), ..sending.form };
+        let over = sending.sent == sending.form.bytes.len();
+        sending.sent = end;
+        put_property(&self.link, window, property, &piece)?;
+        self.link.conn.flush()?;
+        if over {
+            // The empty piece ends it.
+            let sending = self.clipboard.sending.remove(at);
+            if sending.pasted {
+                return self.end_job(now, Ok(None));
+            }
+        } else if let Some(job) =
+            self.clipboard.job.as_mut().filter(|_| self.clipboard.sending[at].pasted)
+        {
+            job.until = now + FETCHING;
+        }
+        Ok(())
+    }
+
+    /// Whether a text can go anywhere.
+    pub(super) fn lacks_focus(&self) -> Result<Option<String>, DeskError> {
+        if self.front.window != 0 || !windows::is_managed(&self.link)? {
+            return Ok(None);
+        }
+        Ok(Some("no window is in front, so that nothing can take the text".to_owned()))
+    }
+}
+
+/// The forms of a text.
+fn text_forms(link: &Link, text: &str) -> Contents {
+    let atoms = &link.atoms;
+    let utf8 = Form { kind: atoms.UTF8_STRING, format: 8, bytes: text.as_bytes().to_vec() };
+    let mut forms: Contents = [atoms.UTF8_STRING, atoms.TEXT, atoms.TEXT_UTF8]
+        .into_iter()
+        .map(|atom| {
+            (atom, Form { kind: if atom == atoms.TEXT { utf8.kind } else { atom }, ..utf8.clone() })
+        })
+        .collect();
+    let latin: Option<Vec<u8>> =
+        text.chars().map(|character| u8::try_from(u32::from(character)).ok()).collect();
+    if let Some(bytes) = latin {
+        let string = AtomEnum::STRING.into();
+        forms.insert(string, Form { kind: string, format: 8, bytes });
+    }
+    forms
+}
+
+/// What all windows of a program have in common.
+fn client_of(link: &Link, window: Window) -> u32 {
+    window & !link.conn.setup().resource_id_mask
+}
+
+fn atoms_in(bytes: &[u8]) -> Vec<Atom> {
+    let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
+    bytes.chunks_exact(4).map(number).collect()
+}
+
+fn take_property(link: &Link, window: Window, property: Atom) -> Result<Form, DeskError> {
+    let all = u32::MAX / 4;
+    let cookie = link.conn.get_property(true, window, property, GetPropertyType::ANY, 0, all)?;
+    let reply = cookie.reply()?;
+    Ok(Form { kind: reply.type_, format: reply.format, bytes: reply.value })
+}
+
+fn put_property(link: &Link, window: Window, property: Atom, form: &Form) -> Result<(), DeskError> {
+    let width = usize::from(form.format.max(8)) / 8;
+    let count = u32::try_from(form.bytes.len() / width).unwrap_or(u32::MAX);
+    link.conn.change_property(
+        PropMode::REPLACE,
+        window,
+        property,
+        form.kind,
+        form.format.max(8),
+        count,
+        &form.bytes,
+    )?;
+    Ok(())
+}

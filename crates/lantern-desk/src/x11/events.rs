@@ -1,0 +1,213 @@
+//! What the server tells: of keys, of the keyboard's map and state, of windows and screens.
+
+use lantern_model::{Event, Time};
+use x11rb::protocol::Event as XEvent;
+use x11rb::protocol::randr::{self, ConnectionExt as _};
+use x11rb::protocol::xinput::{self, ConnectionExt as _, XIEventMask};
+use x11rb::protocol::xkb::{self, ConnectionExt as _, EventType, MapPart};
+use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
+
+use super::grabs::Detail;
+use super::hands::ServerPress;
+use super::keymap::{Keymap, key_of};
+use super::pointer::{self, ButtonOrder, key_of_button};
+use super::{X11Desk, connection, windows};
+use crate::DeskError;
+
+impl X11Desk {
+    pub(super) fn select_root_events(&self, pings: bool) -> Result<(), DeskError> {
+        let mut mask = xproto::EventMask::PROPERTY_CHANGE;
+        if pings {
+            mask |= xproto::EventMask::SUBSTRUCTURE_NOTIFY;
+        }
+        self.link.select_root(mask)
+    }
+
+    /// Changes of the map, of the group, of locks and latches, keyboards and screens coming and
+    /// going.
+    ///
+    /// The notice of a new keyboard is not asked for: the server sends it twice for every injected
+    /// key between two of the person's. A new layout also changes a property of the root window.
+    pub(super) fn select_keyboard_events(&mut self) -> Result<(), DeskError> {
+        let core = xkb::ID::USE_CORE_KBD.into();
+        let parts = xkb::StatePart::GROUP_STATE
+            | xkb::StatePart::MODIFIER_LOCK
+            | xkb::StatePart::MODIFIER_LATCH;
+        let details = xkb::SelectEventsAux::new().state_notify(xkb::SelectEventsAuxStateNotify {
+            affect_state: parts,
+            state_details: parts,
+        });
+        let map = MapPart::KEY_TYPES | MapPart::KEY_SYMS | MapPart::MODIFIER_MAP;
+        let none = EventType::from(0u16);
+        self.link.conn.xkb_select_events(core, none, none, map, map, &details)?;
+        let hierarchy = XIEventMask::HIERARCHY;
+        let masks = [xinput::EventMask { deviceid: 0, mask: vec![hierarchy] }];
+        self.link.conn.xinput_xi_select_events(self.link.root, &masks)?;
+        let change = randr::NotifyMask::SCREEN_CHANGE;
+        self.link.conn.randr_select_input(self.link.root, change)?;
+        let state = self.link.conn.xkb_get_state(core)?.reply()?;
+        self.locked = state.locked_mods.into();
+        self.latched = state.latched_mods.into();
+        Ok(())
+    }
+
+    pub(super) fn handle_x_event(&mut self, now: Time, event: XEvent) -> Result<(), DeskError> {
+        match event {
+            XEvent::XinputKeyPress(press) => self.handle_key_press(&press)?,
+            XEvent::XinputButtonPress(press) => self.handle_button_press(&press)?,
+            XEvent::XinputButtonRelease(release) => self.handle_button_release(&release)?,
+            // A press that fell into the moment in which a grab was tried.
+            XEvent::KeyPress(press) => {
+                let mask = u16::from(press.state) & 0xff;
+                self.handle_press(ServerPress {
+                    detail: Detail::Code(press.detail),
+                    key: key_of(press.detail),
+                    base: mask,
+                    effective: mask,
+                    locked: self.locked,
+                    source: None,
+                })?;
+            }
+            XEvent::XinputRawKeyPress(raw) => self.handle_raw_key(&raw, true)?,
+            XEvent::XinputRawKeyRelease(raw) => self.handle_raw_key(&raw, false)?,
+            XEvent::XinputRawButtonPress(raw) => self.handle_raw_button(&raw, true)?,
+            XEvent::XinputRawButtonRelease(raw) => self.handle_raw_button(&raw, false)?,
+            XEvent::XinputRawMotion(_) => self.hands.pointer_moved = true,
+            XEvent::XinputHierarchy(_) => {
+                self.link.devices = connection::query_devices(&self.link.conn)?;
+                self.handle_new_map()?;
+            }
+            XEvent::XkbStateNotify(state) => self.handle_state(&state)?,
+            XEvent::XkbMapNotify(_) => self.handle_new_map()?,
+            XEvent::MappingNotify(change) if change.request == xproto::Mapping::POINTER => {
+                self.buttons = ButtonOrder::read(&self.link)?;
+            }
+            XEvent::RandrScreenChangeNotify(_) => {
+                let screens = pointer::screens(&self.link)?;
+                self.events.push_back(Event::Screens(screens));
+            }
+            XEvent::PropertyNotify(change) => self.handle_property_change(now, &change)?,
+            XEvent::SelectionNotify(answer) => self.handle_answer(now, &answer)?,
+            XEvent::SelectionRequest(request) => self.serve(&request)?,
+            XEvent::SelectionClear(clear) => self.lose_clipboard(clear.selection),
+            XEvent::ClientMessage(message) => self.handle_pong(now, &message)?,
+            XEvent::Expose(expose) => {
+                if let Some(hint) = self.hints.iter().find(|hint| hint.is_in(expose.window)) {
+                    hint.draw(&self.link)?;
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn handle_raw_key(
+        &mut self,
+        raw: &xinput::RawKeyPressEvent,
+        down: bool,
+    ) -> Result<(), DeskError> {
+        self.handle_raw(raw.sourceid, key_of(raw.detail as u8), down)
+    }
+
+    fn handle_raw_button(
+        &mut self,
+        raw: &xinput::RawButtonPressEvent,
+        down: bool,
+    ) -> Result<(), DeskError> {
+        let button = self.buttons.meaning(raw.detail as u8);
+        let key = key_of_button(&self.link.devices, raw.sourceid, button);
+        self.handle_raw(raw.sourceid, key, down)
+    }
+
+    fn handle_property_change(
+        &mut self,
+        now: Time,
+        change: &PropertyNotifyEvent,
+    ) -> Result<(), DeskError> {
+        let atoms = self.link.atoms;
+        if change.window != self.link.root {
+            let titles = [atoms._NET_WM_NAME, xproto::AtomEnum::WM_NAME.into()];
+            if titles.contains(&change.atom) && u64::from(change.window) == self.front.window {
+                self.look_at_front()?;
+            }
+            return self.handle_property(now, change);
+        }
+        if change.atom == atoms._XKB_RULES_NAMES {
+            self.handle_new_map()?;
+        } else if change.atom == atoms._NET_ACTIVE_WINDOW {
+            self.look_at_front()?;
+        } else if change.atom == atoms._NET_CLIENT_LIST {
+            self.look_at_windows()?;
+        }
+        Ok(())
+    }
+
+    /// Looks which window is in front, and what it is called now.
+    pub(super) fn look_at_front(&mut self) -> Result<(), DeskError> {
+        let window = windows::active_window(&self.link)?;
+        if window != x11rb::NONE && u64::from(window) != self.front.window {
+            // Its title may change. A window that is gone already gives an error nobody reads.
+            let watch = xproto::ChangeWindowAttributesAux::new()
+                .event_mask(xproto::EventMask::PROPERTY_CHANGE);
+            self.link.conn.change_window_attributes(window, &watch)?;
+        }
+        let app = windows::active_app(&self.link)?;
+        if app != self.front || self.events.is_empty() {
+            self.front = app.clone();
+            self.events.push_back(Event::Focus(app));
+        }
+        Ok(())
+    }
+
+    fn look_at_windows(&mut self) -> Result<(), DeskError> {
+        let now = windows::all(&self.link)?;
+        let before = std::mem::replace(&mut self.windows, now);
+        for window in self.windows.iter().filter(|window| !before.contains(window)) {
+            self.events.push_back(Event::Opened(windows::describe(&self.link, *window)?));
+        }
+        Ok(())
+    }
+
+    /// Grabs what must be withheld under the locks that are on; says what somebody else holds.
+    pub(super) fn take_grabs(&mut self) -> Result<(), DeskError> {
+        let keys = &self.armed.keys;
+        let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys)?;
+        for detail in &self.open {
+            self.grabs.suspend(&self.link, *detail)?;
+        }
+        if !refused.is_empty() {
+            self.events.push_back(Event::Refused(refused));
+        }
+        Ok(())
+    }
+
+    fn handle_state(&mut self, state: &xkb::StateNotifyEvent) -> Result<(), DeskError> {
+        self.latched = state.latched_mods.into();
+        let locked = state.locked_mods.into();
+        if locked != self.locked {
+            self.locked = locked;
+            self.take_grabs()?;
+        }
+        let group = usize::from(u8::from(state.group));
+        if group != self.keymap.layout.active {
+            self.keymap.layout.active = group;
+            self.events.push_back(Event::Layout(self.keymap.layout.clone()));
+        }
+        Ok(())
+    }
+
+    /// The map may have changed, or only the device that typed last; looking tells.
+    fn handle_new_map(&mut self) -> Result<(), DeskError> {
+        let mut fresh = Keymap::read(&self.link.conn)?;
+        if !self.lent.is_empty() {
+            // Keycodes that we lent are still ours to give.
+            fresh.spare.clone_from(&self.keymap.spare);
+        }
+        if fresh != self.keymap {
+            self.keymap = fresh;
+            self.take_grabs()?;
+            self.events.push_back(Event::Layout(self.keymap.layout.clone()));
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,527 @@
+//! The person's hands: presses that are withheld, what is handed back of them, and what their
+//! fingers do beside that.
+//!
+//! A withheld press waits with its grab until the engine has answered, which is the next thing that
+//! is asked of the desk. Only then the grab ends: a key is let go in the server, so that neither its
+//! release nor its repeats reach a program; a button cannot be, and stays ours until it is let go,
+//! or is replayed to the program as if nobody had taken it.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use lantern_model::{Armed, ArmedKey, Event, GiveBack, Key, KeyKind, Level, Modifiers, Side};
+use x11rb::CURRENT_TIME;
+use x11rb::protocol::xinput::{
+    self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags, XIEventMask,
+};
+use x11rb::protocol::xproto::GrabMode;
+
+use super::grabs::Detail;
+use super::keymap::{key_of, keycode_of};
+use super::pointer::{self, button_of, is_pointed, key_of_button};
+use super::{LOCK, X11Desk, fingers};
+use crate::DeskError;
+
+/// What is known of the person's hands.
+#[derive(Debug, Default)]
+pub(super) struct Hands {
+    /// A press that was withheld just now and whose grab is still on.
+    ending: Option<Ending>,
+    /// The modifiers of the press that is being answered.
+    pub pressed_under: Option<u16>,
+    /// Withheld keys whose release must be reported.
+    pub followed: BTreeSet<Key>,
+    /// Keys handed to the program, with what is down in their place until the finger leaves.
+    pub standing: BTreeMap<Key, Vec<Key>>,
+    /// Modifiers kept from the program as long as a key is down.
+    hidden: BTreeMap<Key, Vec<u8>>,
+    /// Buttons the program gets as a click when they are let go.
+    owed: BTreeSet<Key>,
+    /// Whether `followed` must be looked at, since a release may have come already.
+    pub look_again: bool,
+    /// Whether every key comes to us.
+    board_taken: bool,
+    /// Buttons that are down in a grab of ours.
+    buttons_taken: BTreeSet<u8>,
+    /// Under the fingers; kept only while every finger is reported.
+    down: BTreeSet<Key>,
+    /// The device that was told of last.
+    board: Option<u16>,
+    selected: fingers::Raw,
+    pub pointer_moved: bool,
+}
+
+/// A press whose grab is still on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Ending {
+    /// A key, with the locks from before it.
+    Key(u8, u16),
+    Button(u8),
+}
+
+/// A press as the server tells it.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct ServerPress {
+    pub detail: Detail,
+    pub key: Option<Key>,
+    /// Modifiers under fingers, and in force.
+    pub base: u16,
+    pub effective: u16,
+    pub locked: u16,
+    pub source: Option<u16>,
+}
+
+impl ServerPress {
+    fn of_modern(detail: Detail, press: &xinput::KeyPressEvent, key: Option<Key>) -> ServerPress {
+        let low = |mask: u32| (mask & 0xff) as u16;
+        ServerPress {
+            detail,
+            key,
+            base: low(press.mods.base),
+            effective: low(press.mods.effective),
+            locked: low(press.mods.locked),
+            source: Some(press.sourceid),
+        }
+    }
+}
+
+impl X11Desk {
+    pub(super) fn handle_key_press(
+        &mut self,
+        press: &xinput::KeyPressEvent,
+    ) -> Result<(), DeskError> {
+        if u32::from(press.flags) & u32::from(KeyEventFlags::KEY_REPEAT) != 0 {
+            return Ok(());
+        }
+        let code = press.detail as u8;
+        self.handle_press(ServerPress::of_modern(Detail::Code(code), press, key_of(code)))
+    }
+
+    pub(super) fn handle_button_press(
+        &mut self,
+        press: &xinput::ButtonPressEvent,
+    ) -> Result<(), DeskError> {
+        let button = press.detail as u8;
+        self.hands.buttons_taken.insert(button);
+        let key = key_of_button(&self.link.devices, press.sourceid, button);
+        let low = |mask: u32| (mask & 0xff) as u16;
+        self.handle_press(ServerPress {
+            detail: Detail::Button(button),
+            key,
+            base: low(press.mods.base),
+            effective: low(press.mods.effective),
+            locked: low(press.mods.locked),
+            source: Some(press.sourceid),
+        })
+    }
+
+    pub(super) fn handle_button_release(
+        &mut self,
+        release: &xinput::ButtonPressEvent,
+    ) -> Result<(), DeskError> {
+        let button = release.detail as u8;
+        self.hands.buttons_taken.remove(&button);
+        match key_of_button(&self.link.devices, release.sourceid, button) {
+            Some(key) => self.let_go(key),
+            None => Ok(()),
+        }
+    }
+
+    /// A key or button went down in a grab of ours.
+    pub(super) fn handle_press(&mut self, press: ServerPress) -> Result<(), DeskError> {
+        self.end_press()?;
+        self.report_board(press.source);
+        self.hands.ending = Some(match press.detail {
+            Detail::Code(code) => Ending::Key(code, press.locked),
+            Detail::Button(button) => Ending::Button(button),
+        });
+        let Some(key) = press.key else {
+            return self.end_press();
+        };
+        let Some(armed) = self.withheld_as(key, press.effective) else {
+            return self.pass_stray(key);
+        };
+        self.hands.pressed_under = Some(press.base);
+        let modifiers: Modifiers = if armed.sides {
+            let down = self.shown_keycodes()?;
+            let is_down = |side: &Side| keycode_of(side.key()).is_some_and(|c| down.contains(&c));
+            Side::ALL.into_iter().filter(|side| side.key() != key).filter(is_down).collect()
+        } else {
+            self.keymap.usual_sides(press.effective).collect()
+        };
+        if armed.follow {
+            self.hands.followed.insert(key);
+            self.hands.look_again = true;
+            self.select_raw_events()?;
+        }
+        self.events.push_back(Event::Pressed { key, modifiers });
+        Ok(())
+    }
+
+    /// How a key under these modifiers is withheld, if it is.
+    fn withheld_as(&self, key: Key, mask: u16) -> Option<ArmedKey> {
+        let families = self.keymap.families_in(mask);
+        let everything = || {
+            let all = self.armed.everything && Side::of(key).is_none() && !is_pointed(key);
+            all.then_some(ArmedKey { key, families, further: false, sides: false, follow: true })
+        };
+        self.grabs.find(key, families).or_else(everything)
+    }
+
+    /// A press that came to us only because a grab was on: it is the program's.
+    fn pass_stray(&mut self, key: Key) -> Result<(), DeskError> {
+        if Side::of(key).is_some() {
+            // A modifier counts in the server whoever gets its press.
+            self.hands.ending = None;
+            return Ok(());
+        }
+        if is_pointed(key) {
+            return self.replay_press();
+        }
+        self.end_press()?;
+        self.hand_over(key, vec![key])?;
+        self.flush()
+    }
+
+    fn report_board(&mut self, source: Option<u16>) {
+        let Some(source) = source.filter(|source| self.hands.board != Some(*source)) else {
+            return;
+        };
+        if !self.armed.boards {
+            return;
+        }
+        self.hands.board = Some(source);
+        let name = self.link.devices.names.get(&source).cloned().unwrap_or_default();
+        self.events.push_back(Event::Board(name));
+    }
+
+    /// Ends the grab of the press that was answered.
+    pub(super) fn end_press(&mut self) -> Result<(), DeskError> {
+        match self.hands.ending.take() {
+            None => Ok(()),
+            Some(Ending::Key(code, locked)) => {
+                self.fake_key(code, false)?;
+                // The server has turned the lock already.
+                if key_of(code).is_some_and(|key| key.kind() == KeyKind::Lock) {
+                    self.set_locks(self.keymap.locks(), locked)?;
+                }
+                Ok(())
+            }
+            Some(Ending::Button(_)) => self.answer_button(EventMode::ASYNC_DEVICE),
+        }
+    }
+
+    /// The button that was pressed just now goes to the program as if nobody had taken it.
+    fn replay_press(&mut self) -> Result<(), DeskError> {
+        if let Some(Ending::Button(button)) = self.hands.ending.take() {
+            self.hands.buttons_taken.remove(&button);
+            self.answer_button(EventMode::REPLAY_DEVICE)?;
+        }
+        Ok(())
+    }
+
+    fn answer_button(&self, answer: EventMode) -> Result<(), DeskError> {
+        let pointer = self.link.devices.master_pointer;
+        self.link.conn.xinput_xi_allow_events(CURRENT_TIME, pointer, answer, 0, x11rb::NONE)?;
+        Ok(())
+    }
+
+    /// Takes every key of the board, or gives it up.
+    pub(super) fn take_board(&mut self, take: bool) -> Result<(), DeskError> {
+        if take == self.hands.board_taken {
+            return Ok(());
+        }
+        self.hands.board_taken = take;
+        let (conn, board) = (&self.link.conn, self.link.devices.master_keyboard);
+        if !take {
+            conn.xinput_xi_ungrab_device(CURRENT_TIME, board)?;
+            return Ok(());
+        }
+        let mask = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
+        // Should a menu have the board, keys go there, as they do anyway.
+        let (mode, owner) = (GrabMode::ASYNC, GrabOwner::NO_OWNER);
+        let (root, cursor) = (self.link.root, x11rb::NONE);
+        conn.xinput_xi_grab_device(
+            root,
+            CURRENT_TIME,
+            cursor,
+            board,
+            mode,
+            mode,
+            owner,
+            &[mask.into()],
+        )?
+        .discard_reply_and_errors();
+        Ok(())
+    }
+
+    /// Gives up what is grabbed now and would get what is injected.
+    pub(super) fn make_way(&mut self, at_pointer: bool) -> Result<(), DeskError> {
+        self.end_press()?;
+        self.take_board(false)?;
+        if at_pointer && !std::mem::take(&mut self.hands.buttons_taken).is_empty() {
+            let pointer = self.link.devices.master_pointer;
+            self.link.conn.xinput_xi_ungrab_device(CURRENT_TIME, pointer)?;
+        }
+        Ok(())
+    }
+
+    /// Takes it again.
+    pub(super) fn take_way(&mut self) -> Result<(), DeskError> {
+        self.take_board(self.armed.everything)
+    }
+
+    pub(super) fn give_key_back(&mut self, back: &GiveBack) -> Result<(), DeskError> {
+        let itself = back.becomes == [back.key];
+        let waits = self.hands.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
+            (Ending::Button(button), Some(own)) => button == own && is_pointed(back.key),
+            _ => false,
+        });
+        self.hands.followed.remove(&back.key);
+        self.report_letter(back.becomes.last().copied(), self.families_of(back.under));
+        if waits && itself && !back.tap {
+            return self.replay_press();
+        }
+        let pointed = back.becomes.iter().any(|key| is_pointed(*key));
+        if itself && pointed && !back.tap {
+            // The server knows it as down, so that no press can be made of it before it is up.
+            self.hands.owed.insert(back.key);
+            self.hands.followed.insert(back.key);
+            return self.end_press();
+        }
+        self.make_way(pointed)?;
+        let families = self.families_of(back.under);
+        let now = self.hands.pressed_under.map(|mask| self.keymap.families_in(mask));
+        let as_pressed = back.hide.is_empty() && now == Some(families);
+        let under = if as_pressed { None } else { Some(self.set_modifiers(back)?) };
+        self.hand_over(back.key, back.becomes.clone())?;
+        if let Some((lifted, added)) = under {
+            added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
+            if back.tap || back.hide.is_empty() {
+                self.flush()?;
+                self.put_back(lifted)?;
+            } else {
+                self.hands.hidden.insert(back.key, lifted);
+            }
+        }
+        if back.tap {
+            self.end_standing(back.key)?;
+        }
+        self.take_way()?;
+        self.select_raw_events()?;
+        self.flush()
+    }
+
+    /// Lets those modifiers go that the key was not pressed under, or that it hides, and presses
+    /// those that are missing: what was let go, and what was pressed.
+    fn set_modifiers(&mut self, back: &GiveBack) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
+        let down = self.shown_keycodes()?;
+        let shown: Vec<u8> =
+            self.keymap.all_modifier_codes().filter(|code| down.contains(code)).collect();
+        let wanted =
+            self.families_of(back.under.iter().filter(|s| !back.hide.contains(*s)).collect());
+        let side = |code: u8| key_of(code).and_then(Side::of);
+        let unwanted = |code: &u8| {
+            side(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.family(side)))
+        };
+        let lifted: Vec<u8> = shown.iter().copied().filter(unwanted).collect();
+        let have: Modifiers = shown.iter().filter_map(|code| side(*code)).collect();
+        let have = self.families_of(have);
+        let missing = wanted.iter().filter(|family| !have.contains(*family));
+        let added: Vec<u8> =
+            missing.filter_map(|family| keycode_of(family.usual_side().key())).collect();
+        self.lift(&lifted)?;
+        added.iter().try_for_each(|code| self.fake_key(*code, true))?;
+        Ok((lifted, added))
+    }
+
+    fn families_of(&self, modifiers: Modifiers) -> lantern_model::Families {
+        modifiers.families(self.keymap.layout.alt_gr_is_level3)
+    }
+
+    /// Presses keys in the place of one, until the finger leaves it.
+    fn hand_over(&mut self, key: Key, becomes: Vec<Key>) -> Result<(), DeskError> {
+        for key in &becomes {
+            if let Some(detail) = Detail::of(*key)
+                && self.is_in_our_way(detail)
+            {
+                self.grabs.suspend(&self.link, detail)?;
+                self.open.insert(detail);
+            }
+            self.fake_board(*key, true)?;
+        }
+        self.hands.standing.insert(key, becomes);
+        self.hands.look_again = true;
+        self.select_raw_events()
+    }
+
+    fn end_standing(&mut self, key: Key) -> Result<(), DeskError> {
+        for other in self.hands.standing.remove(&key).unwrap_or_default().into_iter().rev() {
+            self.fake_board(other, false)?;
+            if let Some(detail) = Detail::of(other)
+                && self.open.remove(&detail)
+            {
+                self.grabs.resume(&self.link, detail)?;
+            }
+        }
+        if let Some(lifted) = self.hands.hidden.remove(&key) {
+            self.flush()?;
+            self.put_back(lifted)?;
+        }
+        self.flush()
+    }
+
+    /// A finger left a key that we follow or gave back.
+    pub(super) fn let_go(&mut self, key: Key) -> Result<(), DeskError> {
+        let owed = self.hands.owed.remove(&key);
+        if self.hands.followed.remove(&key) && !owed {
+            self.events.push_back(Event::LetGo { key });
+        }
+        if owed {
+            self.hand_over(key, vec![key])?;
+        }
+        if self.hands.standing.contains_key(&key) {
+            self.end_standing(key)?;
+        }
+        self.select_raw_events()
+    }
+
+    pub(super) fn handle_raw(
+        &mut self,
+        source: u16,
+        key: Option<Key>,
+        down: bool,
+    ) -> Result<(), DeskError> {
+        let Some(key) = key.filter(|_| !self.link.devices.injected.contains(&source)) else {
+            return Ok(());
+        };
+        self.report_board(Some(source));
+        if self.armed.fingers {
+            self.events.push_back(Event::Finger { key, down });
+        }
+        if !down {
+            self.hands.down.remove(&key);
+            return self.let_go(key);
+        }
+        if self.armed.letters {
+            self.hands.down.insert(key);
+            let held = self.hands.down.iter().filter_map(|key| Side::of(*key));
+            let standing = self.hands.standing.values().flatten().filter_map(|key| Side::of(*key));
+            let held: Modifiers = held
+                .filter(|side| !self.hands.standing.contains_key(&side.key()))
+                .chain(standing)
+                .collect();
+            let families = self.families_of(held);
+            let withheld = self.hands.board_taken || self.grabs.find(key, families).is_some();
+            if !withheld {
+                self.report_letter(Some(key), families);
+            }
+        }
+        Ok(())
+    }
+
+    /// Tells of a character that the program got from the person's hand.
+    fn report_letter(&mut self, key: Option<Key>, held: lantern_model::Families) {
+        let Some(key) = key.filter(|key| self.armed.letters && Side::of(*key).is_none()) else {
+            return;
+        };
+        self.events.push_back(Event::Letter(self.letter(key, held)));
+    }
+
+    fn letter(&self, key: Key, held: lantern_model::Families) -> Option<char> {
+        use lantern_model::Family;
+        let typing = [Family::Shift, Family::Level3];
+        if held.iter().any(|family| !typing.contains(&family)) {
+            return None;
+        }
+        if key.name() == "backspace" {
+            return Some('\u{8}');
+        }
+        if key.kind() == KeyKind::Pad {
+            let sign = key.label().chars().next().filter(|_| key.label().chars().count() == 1);
+            let numbers = self.locked & self.keymap.locks() & !LOCK != 0;
+            return sign.filter(|sign| numbers || !sign.is_ascii_digit() && *sign != '.');
+        }
+        let level = Level::needing(held.contains(Family::Shift), held.contains(Family::Level3));
+        let given = self.keymap.layout.group().character(key, level)?;
+        if self.locked & LOCK == 0 || !given.is_alphabetic() {
+            return Some(given);
+        }
+        let turned = if given.is_lowercase() {
+            given.to_uppercase().next()
+        } else {
+            given.to_lowercase().next()
+        };
+        turned.or(Some(given))
+    }
+
+    pub(super) fn select_raw_events(&mut self) -> Result<(), DeskError> {
+        let wanted = fingers::Raw {
+            all: self.armed.fingers
+                || self.armed.letters
+                || self.armed.boards && self.armed.fingers,
+            releases: !self.hands.followed.is_empty() || !self.hands.standing.is_empty(),
+            motion: self.armed.pointer,
+        };
+        if self.hands.selected != wanted {
+            if wanted.all && !self.hands.selected.all {
+                self.hands.down = fingers::real_keys(&self.link, &self.buttons)?;
+            }
+            self.hands.selected = wanted;
+            fingers::select_raw(&self.link, wanted)?;
+        }
+        Ok(())
+    }
+
+    /// Keycodes that the person holds, as programs are to see it: without what is withheld, with
+    /// what stands for others.
+    pub(super) fn shown_keycodes(&self) -> Result<BTreeSet<u8>, DeskError> {
+        let mut down = fingers::real_keycodes(&self.link)?;
+        let own = self.hands.followed.iter().chain(self.hands.standing.keys());
+        for code in own.filter_map(|key| keycode_of(*key)) {
+            down.remove(&code);
+        }
+        if let Some(Ending::Key(code, _)) = self.hands.ending {
+            down.remove(&code);
+        }
+        down.extend(self.hands.standing.values().flatten().filter_map(|key| keycode_of(*key)));
+        for code in self.hands.hidden.values().flatten() {
+            down.remove(code);
+        }
+        Ok(down)
+    }
+
+    /// Looks whether followed keys are still under the fingers: they may have gone up before raw
+    /// events were selected.
+    pub(super) fn look_at_followed(&mut self) -> Result<(), DeskError> {
+        self.hands.look_again = false;
+        let real = fingers::real_keys(&self.link, &self.buttons)?;
+        let watched = self.hands.followed.iter().chain(self.hands.standing.keys());
+        let gone: Vec<Key> = watched.filter(|key| !real.contains(key)).copied().collect();
+        gone.into_iter().try_for_each(|key| self.let_go(key))
+    }
+
+    /// Takes in what the desk is told to withhold from now on, as far as hands are concerned.
+    pub(super) fn arm_hands(&mut self, armed: Armed) -> Result<(), DeskError> {
+        let before = std::mem::replace(&mut self.armed, armed);
+        // First every key, then the end of the press that led here: nothing slips in between.
+        self.take_board(self.armed.everything)?;
+        self.end_press()?;
+        if before.keys != self.armed.keys {
+            self.take_grabs()?;
+        }
+        if self.armed.boards && !before.boards {
+            self.hands.board = None;
+        }
+        if self.armed.fingers && !before.fingers {
+            for key in fingers::real_keys(&self.link, &self.buttons)? {
+                self.events.push_back(Event::Finger { key, down: true });
+            }
+        }
+        if self.armed.pointer && !before.pointer {
+            let (x, y) = pointer::place(&self.link)?;
+            self.events.push_back(Event::Pointer(x, y));
+        }
+        self.select_raw_events()?;
+        self.flush()
+    }
+}

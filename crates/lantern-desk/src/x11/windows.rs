@@ -1,0 +1,180 @@
+//! Windows: the one in front, the others, bringing one to the front and closing one, all by the
+//! hints that window managers share (EWMH).
+
+use std::fs;
+
+use lantern_model::{App, Frame};
+use x11rb::connection::Connection;
+use x11rb::protocol::xproto::{
+    AtomEnum, ClientMessageData, ClientMessageEvent, ConnectionExt as _, EventMask, InputFocus,
+    Window,
+};
+
+use super::connection::Link;
+use crate::DeskError;
+
+/// Who asks, for a window manager: a tool that acts for the person.
+const FROM_THE_PERSON: u32 = 2;
+
+/// The window in front, 0 for none; none if no window manager says so.
+pub(super) fn active_window(link: &Link) -> Result<Window, DeskError> {
+    Ok(windows_in(link, link.atoms._NET_ACTIVE_WINDOW)?.first().copied().unwrap_or(0))
+}
+
+/// The windows that a property of the root window lists.
+fn windows_in(link: &Link, name: u32) -> Result<Vec<Window>, DeskError> {
+    let bytes = property(link, link.root, name, AtomEnum::WINDOW.into())?;
+    let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
+    Ok(bytes.chunks_exact(4).map(number).collect())
+}
+
+/// Every window of a program, the one opened last at the end.
+pub(super) fn all(link: &Link) -> Result<Vec<Window>, DeskError> {
+    windows_in(link, link.atoms._NET_CLIENT_LIST)
+}
+
+/// Whether a window manager manages the screen.
+pub(super) fn is_managed(link: &Link) -> Result<bool, DeskError> {
+    let cookie = link.conn.get_property(
+        false,
+        link.root,
+        link.atoms._NET_SUPPORTING_WM_CHECK,
+        AtomEnum::ANY,
+        0,
+        1,
+    )?;
+    Ok(cookie.reply().is_ok_and(|reply| reply.type_ != x11rb::NONE))
+}
+
+/// The topmost window of a program, if it has one.
+pub(super) fn of_program(link: &Link, name: &str) -> Result<Option<Window>, DeskError> {
+    let mut windows = windows_in(link, link.atoms._NET_CLIENT_LIST_STACKING)?;
+    if windows.is_empty() {
+        windows = all(link)?;
+    }
+    let name = name.to_lowercase();
+    for window in windows.into_iter().rev() {
+        if describe(link, window)?.is_named(&name) {
+            return Ok(Some(window));
+        }
+    }
+    Ok(None)
+}
+
+/// Brings a window to the front.
+pub(super) fn raise(link: &Link, window: Window) -> Result<(), DeskError> {
+    if !is_managed(link)? {
+        link.conn.configure_window(
+            window,
+            &x11rb::protocol::xproto::ConfigureWindowAux::new()
+                .stack_mode(x11rb::protocol::xproto::StackMode::ABOVE),
+        )?;
+        link.conn.set_input_focus(InputFocus::PARENT, window, x11rb::CURRENT_TIME)?;
+        return Ok(());
+    }
+    ask_manager(link, window, link.atoms._NET_ACTIVE_WINDOW, [FROM_THE_PERSON, 0, 0, 0, 0])
+}
+
+/// Asks a window to close, as its own close button does.
+pub(super) fn close(link: &Link, window: Window) -> Result<(), DeskError> {
+    ask_manager(link, window, link.atoms._NET_CLOSE_WINDOW, [0, FROM_THE_PERSON, 0, 0, 0])
+}
+
+fn ask_manager(link: &Link, window: Window, what: u32, data: [u32; 5]) -> Result<(), DeskError> {
+    let message = ClientMessageEvent {
+        response_type: x11rb::protocol::xproto::CLIENT_MESSAGE_EVENT,
+        format: 32,
+        sequence: 0,
+        window,
+        type_: what,
+        data: ClientMessageData::from(data),
+    };
+    let mask = EventMask::SUBSTRUCTURE_NOTIFY | EventMask::SUBSTRUCTURE_REDIRECT;
+    link.conn.send_event(false, link.root, mask, message)?;
+    link.conn.flush()?;
+    Ok(())
+}
+
+/// The program in front; nobody if no window is, or no window manager says so.
+pub(super) fn active_app(link: &Link) -> Result<App, DeskError> {
+    match active_window(link)? {
+        0 => Ok(App::default()),
+        window => describe(link, window),
+    }
+}
+
+/// What is known of a window; its number alone if it is gone.
+pub(super) fn describe(link: &Link, window: Window) -> Result<App, DeskError> {
+    let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
+    let id = text(property(link, window, link.atoms._GTK_APPLICATION_ID, link.atoms.UTF8_STRING)?);
+    let class = text(property(link, window, AtomEnum::WM_CLASS.into(), AtomEnum::STRING.into())?);
+    let mut title = text(property(link, window, link.atoms._NET_WM_NAME, link.atoms.UTF8_STRING)?);
+    if title.is_empty() {
+        title = text(property(link, window, AtomEnum::WM_NAME.into(), AtomEnum::STRING.into())?);
+    }
+    // WM_CLASS holds the instance, then the class, which is the better name.
+    let classes: Vec<&str> = class.split('\0').rev().collect();
+    let executable = process_of(link, window)?.and_then(|pid| {
+        let link = fs::read_link(format!("/proc/{pid}/exe")).ok()?;
+        link.file_name().map(|name| name.to_string_lossy().into_owned())
+    });
+    let mut names: Vec<String> = Vec::new();
+    let all = [id.as_str()].into_iter().chain(classes).chain(executable.as_deref());
+    for name in all.filter(|name| !name.is_empty()).map(str::to_lowercase) {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    Ok(App { window: window.into(), names, title, frame: frame_of(link, window)? })
+}
+
+/// The process a window belongs to, as it says.
+pub(super) fn process_of(link: &Link, window: Window) -> Result<Option<u32>, DeskError> {
+    let pid = property(link, window, link.atoms._NET_WM_PID, AtomEnum::CARDINAL.into())?;
+    let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
+    Ok(pid.get(..4).map(number))
+}
+
+/// Where a window is on the screen; nothing if it is gone.
+fn frame_of(link: &Link, window: Window) -> Result<Option<Frame>, DeskError> {
+    let size = link.conn.get_geometry(window)?;
+    let corner = link.conn.translate_coordinates(window, link.root, 0, 0)?;
+    let (Ok(size), Ok(corner)) = (size.reply(), corner.reply()) else {
+        return Ok(None);
+    };
+    Ok(Some(Frame {
+        x: corner.dst_x.into(),
+        y: corner.dst_y.into(),
+        width: size.width.into(),
+        height: size.height.into(),
+    }))
+}
+
+/// A property's bytes; none if the window has none, or is gone.
+fn property(link: &Link, window: Window, name: u32, kind: u32) -> Result<Vec<u8>, DeskError> {
+    const WORDS: u32 = 1024;
+    let cookie = link.conn.get_property(false, window, name, kind, 0, WORDS)?;
+    Ok(cookie.reply().map(|reply| reply.value).unwrap_or_default())
+}
+
+/// The window that has the keyboard, if it answers pings.
+pub(super) fn focused_window(link: &Link) -> Result<Option<Window>, DeskError> {
+    let protocols = link.atoms.WM_PROTOCOLS;
+    let mut window = link.conn.get_input_focus()?.reply()?.focus;
+    // 0 and 1 mean no window and the root. The focus may be a child of what speaks protocols.
+    while window > 1 && window != link.root {
+        let spoken = property(link, window, protocols, AtomEnum::ATOM.into())?;
+        let answers = spoken.chunks_exact(4).any(|bytes| {
+            u32::from_ne_bytes(bytes.try_into().expect("four bytes were taken"))
+                == link.atoms._NET_WM_PING
+        });
+        if answers {
+            return Ok(Some(window));
+        }
+        match link.conn.query_tree(window)?.reply() {
+            Ok(tree) => window = tree.parent,
+            Err(_) => break,
+        }
+    }
+    Ok(None)
+}
