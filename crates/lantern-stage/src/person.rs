@@ -25,13 +25,19 @@ pub struct Person {
     conn: RustConnection,
     root: xproto::Window,
     keyboard: u8,
+    mouse: u8,
     /// The first event number of XInput 1.
     first: u8,
     checked: bool,
 }
 
-/// XInput 1's key press, counted from its first event; the release follows it.
+/// XInput 1's key press and button press, counted from its first event; a release follows each.
 const DEVICE_KEY_PRESS: u8 = 1;
+const DEVICE_BUTTON_PRESS: u8 = 3;
+/// From one movement of a finger to the next, where what comes between matters.
+const FAST_HAND: Duration = Duration::from_millis(5);
+/// The server's own mouse has no more buttons.
+const REAL_BUTTONS: u8 = 3;
 
 impl Person {
     /// Sits down at a display.
@@ -57,19 +63,21 @@ impl Person {
             .first_event;
         let devices =
             conn.xinput_xi_query_device(0u16).expect("it listens").reply().expect("it answers");
-        let is_real = |info: &&xinput::XIDeviceInfo| {
-            info.type_ == DeviceType::SLAVE_KEYBOARD
-                && !String::from_utf8_lossy(&info.name).contains("XTEST")
+        let real = |kind: DeviceType| {
+            let is_it = |info: &&xinput::XIDeviceInfo| {
+                info.type_ == kind && !String::from_utf8_lossy(&info.name).contains("XTEST")
+            };
+            devices.infos.iter().find(is_it).expect("the server has one").deviceid as u8
         };
-        let keyboard = devices.infos.iter().find(is_real).expect("the server has a keyboard");
-        let keyboard = keyboard.deviceid as u8;
+        let keyboard = real(DeviceType::SLAVE_KEYBOARD);
+        let mouse = real(DeviceType::SLAVE_POINTER);
         let masks = [EventMask {
             deviceid: 1,
             mask: vec![XIEventMask::RAW_KEY_PRESS | XIEventMask::RAW_KEY_RELEASE],
         }];
         conn.xinput_xi_select_events(root, &masks).expect("it listens");
         conn.flush().expect("it listens");
-        Person { conn, root, keyboard, first, checked: true }
+        Person { conn, root, keyboard, mouse, first, checked: true }
     }
 
     /// Presses without looking whether the press arrived; for benchmarks.
@@ -105,7 +113,21 @@ impl Person {
         }
     }
 
+    /// Taps keys one after another, as fast as no hand is: every five milliseconds something moves.
+    pub fn type_keys(&mut self, names: &[&str]) {
+        for name in names {
+            self.press(name);
+            std::thread::sleep(FAST_HAND);
+            self.release(name);
+            std::thread::sleep(FAST_HAND);
+        }
+    }
+
     fn send(&mut self, key: Key, down: bool) {
+        if let Some(button) = key.button() {
+            self.send_button(button, down);
+            return;
+        }
         let code = key.kernel().expect("a key of the keyboard") as u8 + 8;
         let kind = self.first + DEVICE_KEY_PRESS + u8::from(!down);
         self.conn
@@ -127,6 +149,28 @@ impl Person {
         });
     }
 
+    /// A button of the server's own mouse; those it does not have come as from a mouse that
+    /// another program plays.
+    fn send_button(&mut self, button: u8, down: bool) {
+        let (kind, device) = if button <= REAL_BUTTONS {
+            (self.first + DEVICE_BUTTON_PRESS + u8::from(!down), self.mouse)
+        } else {
+            (xproto::BUTTON_PRESS_EVENT + u8::from(!down), 0)
+        };
+        self.conn
+            .xtest_fake_input(kind, button, CURRENT_TIME, x11rb::NONE, 0, 0, device)
+            .expect("the server listens");
+        self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
+    }
+
+    /// Sets the order of buttons, as a left hand has it.
+    pub fn set_button_order(&self, order: &[u8]) {
+        let count = self.conn.get_pointer_mapping().expect("it listens").reply();
+        let mut map = count.expect("it answers").map;
+        map[..order.len()].copy_from_slice(order);
+        self.conn.set_pointer_mapping(&map).expect("it listens").reply().expect("it answers");
+    }
+
     /// Moves the pointer by pixels.
     pub fn move_pointer(&mut self, x: i16, y: i16) {
         self.conn
@@ -140,6 +184,69 @@ impl Person {
         let reply = self.conn.query_keymap().expect("it listens").reply().expect("it answers");
         let bit = |code: &u8| reply.keys[usize::from(*code) / 8] & (1 << (code % 8)) != 0;
         (0..=u8::MAX).filter(bit).collect()
+    }
+
+    /// The keycodes that are down on the keyboard itself.
+    pub fn real_keys_down(&self) -> BTreeSet<u8> {
+        let cookie = self.conn.xinput_query_device_state(self.keyboard).expect("it listens");
+        let classes = cookie.reply().expect("it answers").classes;
+        let keys = classes.into_iter().find_map(|class| match class.data {
+            xinput::InputStateData::Key(state) => Some(state.keys),
+            _ => None,
+        });
+        let keys = keys.expect("a keyboard has keys");
+        let bit = |code: &u8| keys[usize::from(*code) / 8] & (1 << (code % 8)) != 0;
+        (0..=u8::MAX).filter(bit).collect()
+    }
+
+    /// Turns the server's sticky keys on or off.
+    pub fn set_sticky_keys(&self, on: bool) {
+        self.set_help(xkb::BoolCtrl::STICKY_KEYS, on);
+    }
+
+    fn set_help(&self, help: xkb::BoolCtrl, on: bool) {
+        self.conn.xkb_use_extension(1, 0).expect("it listens").reply().expect("it answers");
+        let keyboard = xkb::ID::USE_CORE_KBD.into();
+        let old = self.conn.xkb_get_controls(keyboard).expect("it listens").reply();
+        let old = old.expect("it answers");
+        let none = xproto::ModMask::from(0u16);
+        let virtual_none = xkb::VMod::from(0u16);
+        let enabled = if on { help } else { xkb::BoolCtrl::from(0u32) };
+        self.conn
+            .xkb_set_controls(
+                keyboard,
+                none,
+                none,
+                none,
+                none,
+                virtual_none,
+                virtual_none,
+                virtual_none,
+                virtual_none,
+                old.mouse_keys_dflt_btn,
+                old.groups_wrap,
+                old.access_x_option,
+                help,
+                enabled,
+                xkb::Control::from(0u32),
+                old.repeat_delay,
+                old.repeat_interval,
+                old.slow_keys_delay,
+                old.debounce_delay,
+                old.mouse_keys_delay,
+                old.mouse_keys_interval,
+                old.mouse_keys_time_to_max,
+                old.mouse_keys_max_speed,
+                old.mouse_keys_curve,
+                old.access_x_timeout,
+                old.access_x_timeout_mask,
+                old.access_x_timeout_values,
+                old.access_x_timeout_options_mask,
+                old.access_x_timeout_options_values,
+                &old.per_key_repeat,
+            )
+            .expect("it listens");
+        self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
     }
 
     /// Waits until no key is down: what is put back after a step may be under way.

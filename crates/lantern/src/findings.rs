@@ -48,7 +48,21 @@ pub fn print_findings(findings: &[Finding], source: &Source) {
 
 /// What the X11 desk of this version cannot do of what a set needs.
 pub fn lacking_on_x11(needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
-    needs.iter().map(|(need, span)| need.lacking(*span, "X11"))
+    let lacks = |need: Need| {
+        matches!(
+            need,
+            Need::Voice
+                | Need::Shapes
+                | Need::Serial
+                | Need::Broker
+                | Need::Web
+                | Need::Listener
+                | Need::Menus
+                | Need::Signs
+        )
+    };
+    let lacking = needs.iter().filter(move |(need, _)| lacks(*need));
+    lacking.map(|(need, span)| need.lacking(*span, "X11"))
 }
 
 /// How many there are of each severity.

@@ -8,8 +8,9 @@
 //! A core grab is tried first, for a fraction of a millisecond, because only core grabs tell of a
 //! core grab somebody else has; the XInput 2 grab then taken tells of those of its own kind.
 //!
-//! Buttons are taken in such a way that the server waits for our answer: a press that no rule wants
-//! after all goes on to the program as if nobody had been there.
+//! For a key whose press may mean something for those after it, and for every button, the server
+//! waits for our answer: nothing overtakes the press, and a button that no rule wants after all goes
+//! on to the program as if nobody had been there.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -84,7 +85,8 @@ pub(super) type Refusals = Vec<(ArmedKey, String)>;
 pub(super) struct Grabs {
     /// What must be withheld of each key.
     wanted: BTreeMap<Detail, Vec<ArmedKey>>,
-    taken: BTreeSet<Grab>,
+    /// Each with whether the server waits for our answer.
+    taken: BTreeMap<Grab, bool>,
 }
 
 impl Grabs {
@@ -122,7 +124,7 @@ impl Grabs {
     ) -> Result<Refusals, DeskError> {
         let mut refused = Vec::new();
         self.wanted.clear();
-        let mut goal: BTreeSet<Grab> = BTreeSet::new();
+        let mut goal: BTreeMap<Grab, bool> = BTreeMap::new();
         for armed in wanted {
             let masks = keymap.grab_masks(armed.families, armed.further, locked);
             let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
@@ -130,20 +132,26 @@ impl Grabs {
                 continue;
             };
             self.wanted.entry(detail).or_default().push(*armed);
-            if armed.further && armed.families.is_empty() {
-                goal.insert((detail, Under::Any));
+            let unders = if armed.further && armed.families.is_empty() {
+                vec![Under::Any]
             } else {
-                goal.extend(masks.into_iter().map(|mask| (detail, Under::Mask(mask))));
+                masks.into_iter().map(Under::Mask).collect()
+            };
+            let waits = armed.follow || matches!(detail, Detail::Button(_));
+            for under in unders {
+                *goal.entry((detail, under)).or_default() |= waits;
             }
         }
         let any: BTreeSet<Detail> =
-            goal.iter().filter(|grab| grab.1 == Under::Any).map(|grab| grab.0).collect();
-        goal.retain(|(detail, under)| *under == Under::Any || !any.contains(detail));
-        for old in self.taken.difference(&goal) {
+            goal.keys().filter(|grab| grab.1 == Under::Any).map(|grab| grab.0).collect();
+        goal.retain(|(detail, under), _| *under == Under::Any || !any.contains(detail));
+        for old in self.taken.keys().filter(|old| !goal.contains_key(old)) {
             ungrab(link, *old)?;
         }
-        let fresh: Vec<Grab> = goal.difference(&self.taken).copied().collect();
-        self.taken.retain(|old| goal.contains(old));
+        let is_new = |(grab, waits): &(&Grab, &bool)| self.taken.get(grab) != Some(waits);
+        let fresh: Vec<(Grab, bool)> =
+            goal.iter().filter(is_new).map(|(grab, waits)| (*grab, *waits)).collect();
+        self.taken.retain(|old, _| goal.contains_key(old));
         let missed = self.grab_all(link, &fresh)?;
         // Where somebody holds the key under some modifiers, it is taken under each of the others.
         let (any, single): (Vec<Grab>, Vec<Grab>) =
@@ -151,9 +159,9 @@ impl Grabs {
         let masks = keymap.grab_masks(Families::NONE, true, locked);
         let each = |(detail, _): &Grab| {
             let detail = *detail;
-            masks.iter().map(move |mask| (detail, Under::Mask(*mask))).collect::<Vec<_>>()
+            masks.iter().map(move |mask| ((detail, Under::Mask(*mask)), true)).collect::<Vec<_>>()
         };
-        let split: Vec<Grab> = any.iter().flat_map(each).collect();
+        let split: Vec<(Grab, bool)> = any.iter().flat_map(each).collect();
         let missed = self.grab_all(link, &split)?;
         for (detail, under) in single.into_iter().chain(missed) {
             self.refuse(keymap, detail, under, &mut refused);
@@ -175,25 +183,25 @@ impl Grabs {
 
     /// Grabs all of `fresh`, with one round trip for each of the two kinds of grab; gives those that
     /// somebody else has.
-    fn grab_all(&mut self, link: &Link, fresh: &[Grab]) -> Result<Vec<Grab>, DeskError> {
+    fn grab_all(&mut self, link: &Link, fresh: &[(Grab, bool)]) -> Result<Vec<Grab>, DeskError> {
         let mut missed = Vec::new();
         let mut probes = Vec::with_capacity(fresh.len());
-        for wanted in fresh {
-            probes.push((*wanted, probe(link, *wanted)?));
+        for (wanted, waits) in fresh {
+            probes.push((*wanted, *waits, probe(link, *wanted)?));
         }
         let mut grabs = Vec::with_capacity(fresh.len());
-        for (wanted, probe) in probes {
+        for (wanted, waits, probe) in probes {
             let free = probe.check().is_ok();
             end_probe(link, wanted)?;
             if free {
-                grabs.push((wanted, grab(link, wanted)?));
+                grabs.push((wanted, waits, grab(link, wanted, waits)?));
             } else {
                 missed.push(wanted);
             }
         }
-        for (wanted, cookie) in grabs {
+        for (wanted, waits, cookie) in grabs {
             if cookie.reply()?.modifiers.is_empty() {
-                self.taken.insert(wanted);
+                self.taken.insert(wanted, waits);
             } else {
                 missed.push(wanted);
             }
@@ -203,20 +211,25 @@ impl Grabs {
 
     /// Lets the grabs of a key go, so that what is injected does not come back to us.
     pub(super) fn suspend(&self, link: &Link, detail: Detail) -> Result<(), DeskError> {
-        self.of(detail).try_for_each(|taken| ungrab(link, taken))
+        self.of(detail).try_for_each(|(taken, _)| ungrab(link, taken))
     }
 
     /// Takes them again.
     pub(super) fn resume(&self, link: &Link, detail: Detail) -> Result<(), DeskError> {
-        for taken in self.of(detail) {
-            grab(link, taken)?.discard_reply_and_errors();
+        for (taken, waits) in self.of(detail) {
+            grab(link, taken, waits)?.discard_reply_and_errors();
         }
         Ok(())
     }
 
-    fn of(&self, detail: Detail) -> impl Iterator<Item = Grab> {
+    /// Whether the server waits for our answer to a press of the key.
+    pub(super) fn waits(&self, detail: Detail) -> bool {
+        self.of(detail).any(|(_, waits)| waits)
+    }
+
+    fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, bool)> {
         let all = (detail, Under::Mask(0))..=(detail, Under::Any);
-        self.taken.range(all).copied()
+        self.taken.range(all).map(|(grab, waits)| (*grab, *waits))
     }
 }
 
@@ -253,21 +266,33 @@ fn end_probe(link: &Link, (detail, under): Grab) -> Result<(), DeskError> {
 
 type GrabCookie<'c> = x11rb::cookie::Cookie<'c, RustConnection, xinput::XIPassiveGrabDeviceReply>;
 
-fn grab<'c>(link: &'c Link, (detail, under): Grab) -> Result<GrabCookie<'c>, DeskError> {
-    let (device, kind, mode, events) = match detail {
-        Detail::Code(_) => (
-            link.devices.master_keyboard,
-            GrabType::KEYCODE,
-            GrabMode22::ASYNC,
-            XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE,
-        ),
+/// What is told of keys while a grab of them is on. Raw events are named as well: the server tells
+/// the one who grabs of them only by the grab.
+pub(super) fn key_events() -> XIEventMask {
+    XIEventMask::KEY_PRESS
+        | XIEventMask::KEY_RELEASE
+        | XIEventMask::RAW_KEY_PRESS
+        | XIEventMask::RAW_KEY_RELEASE
+}
+
+fn grab<'c>(
+    link: &'c Link,
+    (detail, under): Grab,
+    waits: bool,
+) -> Result<GrabCookie<'c>, DeskError> {
+    let (device, kind, events) = match detail {
+        Detail::Code(_) => (link.devices.master_keyboard, GrabType::KEYCODE, key_events()),
         Detail::Button(_) => (
             link.devices.master_pointer,
             GrabType::BUTTON,
-            GrabMode22::SYNC,
-            XIEventMask::BUTTON_PRESS | XIEventMask::BUTTON_RELEASE,
+            XIEventMask::BUTTON_PRESS
+                | XIEventMask::BUTTON_RELEASE
+                | XIEventMask::RAW_BUTTON_PRESS
+                | XIEventMask::RAW_BUTTON_RELEASE
+                | XIEventMask::RAW_MOTION,
         ),
     };
+    let mode = if waits { GrabMode22::SYNC } else { GrabMode22::ASYNC };
     Ok(link.conn.xinput_xi_passive_grab_device(
         CURRENT_TIME,
         link.root,

@@ -10,9 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::{Armed, ArmedKey, Event, GiveBack, Key, KeyKind, Level, Modifiers, Side};
 use x11rb::CURRENT_TIME;
-use x11rb::protocol::xinput::{
-    self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags, XIEventMask,
-};
+use x11rb::protocol::xinput::{self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags};
 use x11rb::protocol::xproto::GrabMode;
 
 use super::grabs::Detail;
@@ -53,8 +51,12 @@ pub(super) struct Hands {
 /// A press whose grab is still on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Ending {
-    /// A key, with the locks from before it.
-    Key(u8, u16),
+    /// A key, with the locks from before it, and whether the server waits for our answer.
+    Key {
+        code: u8,
+        locked: u16,
+        waits: bool,
+    },
     Button(u8),
 }
 
@@ -131,7 +133,10 @@ impl X11Desk {
         self.end_press()?;
         self.report_board(press.source);
         self.hands.ending = Some(match press.detail {
-            Detail::Code(code) => Ending::Key(code, press.locked),
+            Detail::Code(code) => {
+                let waits = self.grabs.waits(press.detail);
+                Ending::Key { code, locked: press.locked, waits }
+            }
             Detail::Button(button) => Ending::Button(button),
         });
         let Some(key) = press.key else {
@@ -172,7 +177,7 @@ impl X11Desk {
         if Side::of(key).is_some() {
             // A modifier counts in the server whoever gets its press.
             self.hands.ending = None;
-            return Ok(());
+            return self.answer_press(self.link.devices.master_keyboard, EventMode::ASYNC_DEVICE);
         }
         if is_pointed(key) {
             return self.replay_press();
@@ -198,7 +203,11 @@ impl X11Desk {
     pub(super) fn end_press(&mut self) -> Result<(), DeskError> {
         match self.hands.ending.take() {
             None => Ok(()),
-            Some(Ending::Key(code, locked)) => {
+            Some(Ending::Key { code, locked, waits }) => {
+                if waits {
+                    let board = self.link.devices.master_keyboard;
+                    self.answer_press(board, EventMode::ASYNC_DEVICE)?;
+                }
                 self.fake_key(code, false)?;
                 // The server has turned the lock already.
                 if key_of(code).is_some_and(|key| key.kind() == KeyKind::Lock) {
@@ -206,7 +215,9 @@ impl X11Desk {
                 }
                 Ok(())
             }
-            Some(Ending::Button(_)) => self.answer_button(EventMode::ASYNC_DEVICE),
+            Some(Ending::Button(_)) => {
+                self.answer_press(self.link.devices.master_pointer, EventMode::ASYNC_DEVICE)
+            }
         }
     }
 
@@ -214,14 +225,13 @@ impl X11Desk {
     fn replay_press(&mut self) -> Result<(), DeskError> {
         if let Some(Ending::Button(button)) = self.hands.ending.take() {
             self.hands.buttons_taken.remove(&button);
-            self.answer_button(EventMode::REPLAY_DEVICE)?;
+            self.answer_press(self.link.devices.master_pointer, EventMode::REPLAY_DEVICE)?;
         }
         Ok(())
     }
 
-    fn answer_button(&self, answer: EventMode) -> Result<(), DeskError> {
-        let pointer = self.link.devices.master_pointer;
-        self.link.conn.xinput_xi_allow_events(CURRENT_TIME, pointer, answer, 0, x11rb::NONE)?;
+    fn answer_press(&self, device: u16, answer: EventMode) -> Result<(), DeskError> {
+        self.link.conn.xinput_xi_allow_events(CURRENT_TIME, device, answer, 0, x11rb::NONE)?;
         Ok(())
     }
 
@@ -236,7 +246,7 @@ impl X11Desk {
             conn.xinput_xi_ungrab_device(CURRENT_TIME, board)?;
             return Ok(());
         }
-        let mask = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
+        let mask = super::grabs::key_events();
         // Should a menu have the board, keys go there, as they do anyway.
         let (mode, owner) = (GrabMode::ASYNC, GrabOwner::NO_OWNER);
         let (root, cursor) = (self.link.root, x11rb::NONE);
@@ -254,6 +264,12 @@ impl X11Desk {
         Ok(())
     }
 
+    /// Everything that came was taken in.
+    pub(super) fn rest(&mut self) -> Result<(), DeskError> {
+        self.hands.pressed_under = None;
+        if !self.armed.everything { self.take_board(false) } else { Ok(()) }
+    }
+
     /// Gives up what is grabbed now and would get what is injected.
     pub(super) fn make_way(&mut self, at_pointer: bool) -> Result<(), DeskError> {
         self.end_press()?;
@@ -267,7 +283,7 @@ impl X11Desk {
 
     /// Takes it again.
     pub(super) fn take_way(&mut self) -> Result<(), DeskError> {
-        self.take_board(self.armed.everything)
+        if self.armed.everything { self.take_board(true) } else { Ok(()) }
     }
 
     pub(super) fn give_key_back(&mut self, back: &GiveBack) -> Result<(), DeskError> {
@@ -288,33 +304,40 @@ impl X11Desk {
             self.hands.followed.insert(back.key);
             return self.end_press();
         }
+        // With nothing held when it was pressed just now, nothing has to be looked at.
+        let answers = match self.hands.ending {
+            Some(Ending::Key { code, .. }) => keycode_of(back.key) == Some(code),
+            _ => false,
+        };
+        let alone = answers && back.under.is_empty() && self.hands.pressed_under == Some(0);
+        // Asked before the way is open: nothing of the person's may slip in.
+        let down = if alone { None } else { Some(self.shown_keycodes()?) };
         self.make_way(pointed)?;
-        let families = self.families_of(back.under);
-        let now = self.hands.pressed_under.map(|mask| self.keymap.families_in(mask));
-        let as_pressed = back.hide.is_empty() && now == Some(families);
-        let under = if as_pressed { None } else { Some(self.set_modifiers(back)?) };
+        let under = down.map(|down| self.set_modifiers(back, &down)).transpose()?;
         self.hand_over(back.key, back.becomes.clone())?;
-        if let Some((lifted, added)) = under {
-            added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
-            if back.tap || back.hide.is_empty() {
-                self.flush()?;
-                self.put_back(lifted)?;
-            } else {
-                self.hands.hidden.insert(back.key, lifted);
-            }
-        }
+        let (lifted, added) = under.unwrap_or_default();
+        added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
         if back.tap {
             self.end_standing(back.key)?;
         }
         self.take_way()?;
+        self.flush()?;
+        if back.tap || back.hide.is_empty() {
+            self.put_back(lifted)?;
+        } else {
+            self.hands.hidden.insert(back.key, lifted);
+        }
         self.select_raw_events()?;
         self.flush()
     }
 
     /// Lets those modifiers go that the key was not pressed under, or that it hides, and presses
     /// those that are missing: what was let go, and what was pressed.
-    fn set_modifiers(&mut self, back: &GiveBack) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
-        let down = self.shown_keycodes()?;
+    fn set_modifiers(
+        &mut self,
+        back: &GiveBack,
+        down: &BTreeSet<u8>,
+    ) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
         let shown: Vec<u8> =
             self.keymap.all_modifier_codes().filter(|code| down.contains(code)).collect();
         let wanted =
@@ -352,6 +375,17 @@ impl X11Desk {
         self.hands.standing.insert(key, becomes);
         self.hands.look_again = true;
         self.select_raw_events()
+    }
+
+    /// A modifier that was let go for a step is down again through us as long as the finger stays.
+    pub(super) fn stand_for_itself(&mut self, key: Key) -> Result<(), DeskError> {
+        let stood_for = self.hands.standing.values().flatten().any(|other| *other == key);
+        if !stood_for {
+            self.hands.standing.insert(key, vec![key]);
+            self.hands.look_again = true;
+            self.select_raw_events()?;
+        }
+        Ok(())
     }
 
     fn end_standing(&mut self, key: Key) -> Result<(), DeskError> {
@@ -480,7 +514,7 @@ impl X11Desk {
         for code in own.filter_map(|key| keycode_of(*key)) {
             down.remove(&code);
         }
-        if let Some(Ending::Key(code, _)) = self.hands.ending {
+        if let Some(Ending::Key { code, .. }) = self.hands.ending {
             down.remove(&code);
         }
         down.extend(self.hands.standing.values().flatten().filter_map(|key| keycode_of(*key)));
@@ -503,8 +537,11 @@ impl X11Desk {
     /// Takes in what the desk is told to withhold from now on, as far as hands are concerned.
     pub(super) fn arm_hands(&mut self, armed: Armed) -> Result<(), DeskError> {
         let before = std::mem::replace(&mut self.armed, armed);
-        // First every key, then the end of the press that led here: nothing slips in between.
-        self.take_board(self.armed.everything)?;
+        // First every key, then the end of the press that led here: nothing slips in between. They
+        // are given up only when all that came meanwhile was taken in.
+        if self.armed.everything {
+            self.take_board(true)?;
+        }
         self.end_press()?;
         if before.keys != self.armed.keys {
             self.take_grabs()?;

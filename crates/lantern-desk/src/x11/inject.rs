@@ -11,7 +11,7 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _};
 use x11rb::protocol::xtest::ConnectionExt as _;
 
 use super::grabs::Detail;
-use super::keymap::keycode_of;
+use super::keymap::{key_of, keycode_of};
 use super::pointer::{button_of, is_pointed};
 use super::{LOCK, X11Desk};
 use crate::DeskError;
@@ -85,14 +85,6 @@ impl X11Desk {
         let keys: Vec<Key> = step.acts.iter().flat_map(act_keys).collect();
         let moves = |act: &Act| matches!(act, Act::MoveBy(..) | Act::MoveTo(..));
         let at_pointer = keys.iter().any(|key| is_pointed(*key)) || step.acts.iter().any(moves);
-        self.make_way(at_pointer)?;
-        let details = keys.into_iter().filter_map(Detail::of);
-        let own: BTreeSet<Detail> = details.filter(|detail| self.is_in_our_way(*detail)).collect();
-        for detail in own {
-            self.grabs.suspend(&self.link, detail)?;
-            self.suspended.push(detail);
-        }
-        self.hide_latches()?;
         let mut lifted = Vec::new();
         if step.lift {
             let keep: Vec<u8> = step.keep.iter().filter_map(|key| keycode_of(*key)).collect();
@@ -103,8 +95,16 @@ impl X11Desk {
                 None => self.held_modifiers()?,
             };
             lifted.retain(|code| !keep.contains(code));
-            self.lift(&lifted)?;
         }
+        self.make_way(at_pointer)?;
+        let details = keys.into_iter().filter_map(Detail::of);
+        let own: BTreeSet<Detail> = details.filter(|detail| self.is_in_our_way(*detail)).collect();
+        for detail in own {
+            self.grabs.suspend(&self.link, detail)?;
+            self.suspended.push(detail);
+        }
+        self.hide_latches()?;
+        self.lift(&lifted)?;
         for key in &step.park {
             self.fake_board(*key, false)?;
         }
@@ -245,14 +245,13 @@ impl X11Desk {
             }
         }
         self.flush()?;
-        // A finger may have left between the look and the press.
+        // A finger may have left between the look and the press. From here on their release lets
+        // it go, and with it what we pressed for it.
         let real = self.shown_keycodes()?;
         for code in again {
-            if real.contains(&code) {
-                // From here on it is the person's own; their release lets it go.
-                self.held.mark_key(code, false);
-            } else {
-                self.fake_key(code, false)?;
+            match key_of(code).filter(|_| real.contains(&code)) {
+                Some(key) => self.stand_for_itself(key)?,
+                None => self.fake_key(code, false)?,
             }
         }
         self.flush()

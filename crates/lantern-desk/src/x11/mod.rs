@@ -257,7 +257,7 @@ impl Desk for X11Desk {
             if let Some(outcome) = self.outcomes.pop_front() {
                 return Ok(Some(outcome));
             }
-            self.hands.pressed_under = None;
+            self.rest()?;
             self.flush()?;
             if !self.hands.look_again {
                 return Ok(None);

@@ -117,6 +117,7 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
             InputStep { acts: vec![Act::Text("b".into())], lift: true, ..InputStep::default() };
         bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
         bench.release(Key::named(name).expect("there is one"));
+        bench.events();
         let got = bench.target.rest(QUIET);
         let own = Side::ALL.map(|side| side.key().kernel().expect("it has one") as u8 + 8);
         for pair in got.windows(2) {

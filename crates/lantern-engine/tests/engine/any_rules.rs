@@ -145,6 +145,7 @@ const NESTS: &[&str] = &[
     "hold g",
     "hold ctrl+h",
     "hold left-button",
+    "hold shift+j",
     "repeat 2 times every 4ms",
     "repeat 3 times",
     "for i in 1..2",

@@ -6,6 +6,7 @@ mod cookbook;
 mod desktop;
 mod documents;
 mod faults;
+mod hands;
 mod home;
 mod rehearsals;
 mod running;

@@ -1,0 +1,333 @@
+//! The person's hands on a real X server: buttons, keys that wait to be told, remaps, abbreviations,
+//! devices told apart, and the helps for hands of the server.
+
+use std::time::Duration;
+
+use crate::desktop::{A, QUIET, bare};
+use crate::running::Running;
+use lantern_stage::{Received, Stage, Target};
+
+/// The X keycodes of some keys.
+const B: u8 = 56;
+const C: u8 = 54;
+const LEFT_CTRL: u8 = 37;
+
+/// What went down, as keycode or button with the modifiers beside it.
+fn downs(got: &[Received]) -> Vec<(u8, u16)> {
+    got.iter().filter(|got| got.down).map(|got| (got.detail, got.state & 0xff)).collect()
+}
+
+fn buttons(got: &[Received]) -> Vec<(u8, bool)> {
+    got.iter().filter(|got| got.button).map(|got| (got.detail, got.down)).collect()
+}
+
+#[test]
+fn x11_buttons_and_the_wheel_fire_rules_with_modifiers() {
+    let (display, mut person, target) = bare();
+    let rules = "when key back-button => tap a\n\
+                 when key ctrl+wheel-up => tap b\n\
+                 when key middle-button => tap c\n";
+    let running = Running::start(&display, rules);
+    for (combo, code) in [("back-button", A), ("ctrl+wheel-up", B), ("middle-button", C)] {
+        person.tap(combo);
+        assert_eq!(target.expect_press(code).state & 4, 0, "{combo}");
+        let rest = target.rest(QUIET);
+        assert_eq!(buttons(&rest), [], "neither press nor release of {combo} reaches the program");
+        person.expect_no_keys_down();
+    }
+    person.tap("wheel-up");
+    assert_eq!(buttons(&target.rest(QUIET)), [(4, true), (4, false)], "without ctrl it scrolls");
+    person.tap("left-button");
+    assert_eq!(buttons(&target.rest(QUIET)), [(1, true), (1, false)]);
+    running.stop();
+}
+
+#[test]
+fn x11_a_button_that_no_rule_wants_after_all_is_the_programs() {
+    let (display, mut person, target) = bare();
+    let rules = "let armed = false\nwhen key right-button if armed => tap a\nwhen key f9 => set armed = true\n";
+    let running = Running::start(&display, rules);
+    person.press("right-button");
+    assert_eq!(buttons(&target.expect(1)), [(3, true)], "it is pressed at once");
+    person.release("right-button");
+    assert_eq!(buttons(&target.rest(QUIET)), [(3, false)]);
+    person.tap("f9");
+    person.tap("right-button");
+    assert_eq!(target.expect_press(A).detail, A);
+    assert_eq!(buttons(&target.rest(QUIET)), []);
+    running.stop();
+}
+
+#[test]
+fn x11_a_button_may_click_and_be_told_from_a_long_press() {
+    let (display, mut person, target) = bare();
+    let rules = "when key back-button => click left\n\
+                 when key right-button held 300ms => tap a\n";
+    let running = Running::start(&display, rules);
+    person.press("back-button");
+    assert_eq!(buttons(&target.expect(2)), [(1, true), (1, false)]);
+    person.release("back-button");
+    target.rest(QUIET);
+    person.tap("right-button");
+    assert_eq!(buttons(&target.expect(2)), [(3, true), (3, false)], "a short press is a click");
+    person.press("right-button");
+    target.expect_press(A);
+    person.release("right-button");
+    assert_eq!(buttons(&target.rest(QUIET)), [], "a long one is not");
+    assert!(!person.buttons_down());
+    running.stop();
+}
+
+#[test]
+fn x11_a_left_handed_mouse_clicks_with_its_own_first_button() {
+    let (display, mut person, target) = bare();
+    person.set_button_order(&[3, 2, 1]);
+    let rules = "when key f9 => click left\nwhen key right-button => tap a\n";
+    let running = Running::start(&display, rules);
+    person.tap("f9");
+    assert_eq!(buttons(&target.expect(2)), [(1, true), (1, false)]);
+    // The button under the first finger of a right hand is the second one now.
+    person.tap("left-button");
+    target.expect_press(A);
+    assert_eq!(buttons(&target.rest(QUIET)), []);
+    running.stop();
+}
+
+#[test]
+fn x11_keys_together_are_told_from_keys_one_after_another() {
+    let mut stage = Stage::set("us");
+    let running = Running::start(&stage.display, "when key j+k => type \"BOTH\"\n");
+    stage.person.press("j");
+    stage.person.press("k");
+    assert_eq!(stage.terminal.read(4), "BOTH");
+    stage.person.release("j");
+    stage.person.release("k");
+    stage.person.press("k");
+    stage.person.press("j");
+    assert_eq!(stage.terminal.read(4), "BOTH", "in any order");
+    stage.person.release("k");
+    stage.person.release("j");
+    for text in ["j", "jx", "kl", "jjkx"] {
+        let keys: Vec<String> = text.chars().map(String::from).collect();
+        stage.person.type_keys(&keys.iter().map(String::as_str).collect::<Vec<_>>());
+        assert_eq!(stage.terminal.read(text.len()), text, "in order, none lost");
+    }
+    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    stage.person.expect_no_keys_down();
+    running.stop();
+}
+
+#[test]
+fn x11_what_is_typed_while_a_key_waits_comes_after_it() {
+    let mut stage = Stage::set("us");
+    let rules = "when key j+k => log \"both\"\nwhen key g held 400ms => type \"HELD\"\n";
+    let running = Running::start(&stage.display, rules);
+    stage.person.press("j");
+    stage.person.press("left-shift");
+    stage.person.type_keys(&["x"]);
+    stage.person.release("left-shift");
+    stage.person.release("j");
+    assert_eq!(stage.terminal.read(2), "jX", "the first under no shift, the second under it");
+    stage.person.press("g");
+    assert_eq!(stage.terminal.read(4), "HELD");
+    stage.person.release("g");
+    stage.person.type_keys(&["g", "a", "g", "b"]);
+    assert_eq!(stage.terminal.read(4), "gagb");
+    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    stage.person.expect_no_keys_down();
+    running.stop();
+}
+
+#[test]
+fn x11_taps_twice_and_sequences_are_told_apart() {
+    let mut stage = Stage::set("us");
+    let rules = "when key f9 twice => type \"2\"\nwhen key f9 tapped => type \"1\"\n\
+                 when keys ctrl+k, l within 2s => type \"SEQ\"\n\
+                 when key super tapped => type \"S\"\n";
+    let running = Running::start(&stage.display, rules);
+    stage.person.tap("f9");
+    assert_eq!(stage.terminal.read(1), "1");
+    stage.person.tap("f9");
+    stage.person.tap("f9");
+    assert_eq!(stage.terminal.read(1), "2");
+    stage.person.tap("ctrl+k");
+    stage.person.tap("l");
+    assert_eq!(stage.terminal.read(3), "SEQ");
+    stage.person.tap("ctrl+k");
+    stage.person.tap("x");
+    assert_eq!(stage.terminal.read(2), "\u{b}x", "what was not meant is the program's");
+    stage.person.tap("super");
+    assert_eq!(stage.terminal.read(1), "S");
+    stage.person.tap("super+b");
+    assert!(!stage.terminal.read_rest(QUIET).contains('S'), "with another key it is no tap");
+    stage.person.expect_no_keys_down();
+    running.stop();
+}
+
+#[test]
+fn x11_a_remapped_key_is_the_other_as_long_as_it_is_held() {
+    let (display, mut person, target) = bare();
+    let rules = "remap caps-lock to ctrl, tapped to escape\nremap a to b\nremap ctrl+h to left\n";
+    let running = Running::start(&display, rules);
+    person.press("caps-lock");
+    assert_eq!(target.expect(1)[0].detail, LEFT_CTRL);
+    person.tap("c");
+    assert_eq!(target.expect_press(C).state & 0xff, 4, "ctrl is down, caps lock is off");
+    person.release("caps-lock");
+    target.rest(QUIET);
+    person.expect_no_keys_down();
+    person.tap("caps-lock");
+    assert!(downs(&target.rest(QUIET)).contains(&(9, 0)), "escape");
+    // A held key repeats as what it is now.
+    person.press("shift");
+    person.press("a");
+    assert_eq!(target.expect_press(B).state & 0xff, 1, "under any further modifiers");
+    target.expect_press(B);
+    person.release("a");
+    person.release("shift");
+    target.rest(QUIET);
+    person.press("ctrl");
+    person.tap("h");
+    assert_eq!(target.expect_press(113).state & 0xff, 0, "the ctrl that it asks for is hidden");
+    target.rest(QUIET);
+    person.tap("c");
+    assert_eq!(target.expect_press(C).state & 0xff, 4, "and is there again");
+    person.release("ctrl");
+    target.rest(QUIET);
+    person.expect_no_keys_down();
+    running.stop();
+}
+
+#[test]
+fn x11_modifiers_may_change_places() {
+    let (display, mut person, target) = bare();
+    let running =
+        Running::start(&display, "remap left-ctrl to left-alt\nwhen key alt+f9 => tap c\n");
+    person.press("left-ctrl");
+    person.tap("b");
+    assert_eq!(target.expect_press(B).state & 0xff, 8);
+    person.tap("f9");
+    assert_eq!(target.expect_press(C).state & 0xff, 0, "rules see what a remap gives");
+    target.rest(QUIET);
+    person.tap("b");
+    assert_eq!(target.expect_press(B).state & 0xff, 8, "after a step it still stands for it");
+    person.release("left-ctrl");
+    target.rest(QUIET);
+    person.expect_no_keys_down();
+    person.tap("b");
+    assert_eq!(target.expect_press(B).state & 0xff, 0);
+    running.stop();
+}
+
+#[test]
+fn x11_an_abbreviation_is_replaced_when_it_was_typed() {
+    let mut stage = Stage::set("us");
+    let rules =
+        "when typed \"tmp;\" => type \"−31.4 °C\"\nwhen typed \"Ok!\" passing => type \"+\"\n";
+    let running = Running::start(&stage.display, rules);
+    for key in ["t", "m", "p", "semicolon"] {
+        stage.person.tap(key);
+    }
+    let expected = "tmp;\u{8}\u{8}\u{8}\u{8}−31.4 °C";
+    let got = stage.terminal.read(expected.len());
+    assert_eq!(got.replace('\u{7f}', "\u{8}"), expected);
+    stage.person.tap("shift+o");
+    stage.person.tap("k");
+    stage.person.tap("shift+1");
+    assert_eq!(stage.terminal.read(4), "Ok!+");
+    stage.person.tap("x");
+    stage.person.tap("enter");
+    for key in ["p", "semicolon"] {
+        stage.person.tap(key);
+    }
+    assert_eq!(stage.terminal.read_rest(QUIET), "x\rp;");
+    running.stop();
+}
+
+#[test]
+fn x11_only_the_named_device_fires_and_the_others_type_on() {
+    let mut stage = Stage::set("us");
+    let rules = "when key b from device \"Xvfb keyboard\" => type \"OWN\"\n\
+                 when key c from device \"foot switch\" => type \"NO\"\n";
+    let running = Running::start(&stage.display, rules);
+    stage.person.tap("b");
+    assert_eq!(stage.terminal.read(3), "OWN");
+    stage.person.tap("c");
+    assert_eq!(stage.terminal.read(1), "c");
+    running.stop();
+}
+
+#[test]
+fn x11_where_the_pointer_is_can_be_asked_and_glided_from() {
+    let (display, mut person, target) = bare();
+    let rules = "when key f9 if pointer.x > 600 => tap a\nwhen key f9 if pointer.x <= 600 => tap b\n\
+                 when key f8 { move to 300, 200 over 100ms; tap c }\n";
+    let running = Running::start(&display, rules);
+    person.move_pointer(400, 0);
+    person.tap("f9");
+    target.expect_press(A);
+    person.tap("f8");
+    target.expect_press(C);
+    assert_eq!(person.pointer(), (300, 200));
+    person.tap("f9");
+    target.expect_press(B);
+    running.stop();
+}
+
+#[test]
+fn x11_a_latched_modifier_is_neither_spoilt_nor_lost() {
+    let mut stage = Stage::set("us");
+    let running = Running::start(&stage.display, "when key f9 { wait 300ms; type \"abC\" }\n");
+    stage.person.set_sticky_keys(true);
+    // The latch comes after the key, which would use it up.
+    stage.person.tap("f9");
+    stage.person.tap("left-shift");
+    assert_eq!(stage.terminal.read(3), "abC");
+    stage.person.tap("x");
+    stage.person.tap("x");
+    assert_eq!(stage.terminal.read(2), "Xx");
+    running.stop();
+}
+
+#[test]
+fn x11_two_hundred_firings_with_modifiers_let_go_at_any_moment_leave_nothing_stuck() {
+    let (display, mut person, target) = bare();
+    let rules = "when key ctrl+shift+f9 => type \"abcdefgh\"\nremap caps-lock to ctrl\n";
+    let running = Running::start(&display, rules);
+    for turn in 0..200u32 {
+        let first = if turn % 3 == 0 { "caps-lock" } else { "left-ctrl" };
+        person.press(first);
+        person.press("right-shift");
+        person.press("f9");
+        let order = match turn % 4 {
+            0 => [first, "right-shift", "f9"],
+            1 => ["f9", first, "right-shift"],
+            2 => ["right-shift", "f9", first],
+            _ => [first, "f9", "right-shift"],
+        };
+        for key in order {
+            person.release(key);
+        }
+        target.settle(&person, 0);
+    }
+    target.rest(Duration::from_millis(300));
+    person.expect_no_keys_down();
+    assert!(person.real_keys_down().is_empty());
+    running.stop();
+}
+
+#[test]
+fn x11_a_key_of_another_window_is_followed_by_the_next() {
+    let mut stage = Stage::set("us");
+    let rules = "in app \"drill\" { remap a to b }\nwhen key f9 => type \"log\"\n";
+    let running = Running::start(&stage.display, rules);
+    stage.person.tap("a");
+    assert_eq!(stage.terminal.read(1), "a", "a remap holds only in its program");
+    let drill = Target::managed(&stage.display, "drill");
+    let remapped = (0..100).any(|_| {
+        stage.person.tap("a");
+        downs(&drill.rest(Duration::from_millis(20))).contains(&(B, 0))
+    });
+    assert!(remapped);
+    running.stop();
+}
