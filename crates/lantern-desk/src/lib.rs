@@ -2,17 +2,15 @@
 //!
 //! Owns the [`Desk`] contract and what fulfils it: [`SimulatedDesk`], a small desktop with no
 //! display, and [`X11Desk`], the real one. A desk decides nothing: it withholds what it was armed
-//! with, does what it is told, and reports what it sees. Also starts programs ([`Launcher`]) and
-//! keeps the list of held keys that outlives a crash ([`HeldKeys`]).
+//! with, does what it is told, and reports what it sees. Also keeps the list of held keys that
+//! outlives a crash ([`HeldKeys`]).
 
 mod desk;
 mod held;
-mod launch;
 mod simulated;
 mod x11;
 
 pub use desk::{Desk, DeskError};
 pub use held::{HeldKeys, HeldMarks};
-pub use launch::{LaunchError, Launcher};
 pub use simulated::{Output, SimulatedDesk, What};
 pub use x11::{X11Desk, release_held};

@@ -24,6 +24,8 @@ pub struct App {
     pub names: Vec<String>,
     /// The window's title.
     pub title: String,
+    /// The program's process, if the desk tells.
+    pub process: Option<u32>,
     /// Where the window is, if the desk tells.
     pub frame: Option<Frame>,
 }

@@ -19,6 +19,8 @@ pub struct Display {
     name: String,
     server: Child,
     others: Vec<Child>,
+    /// What programs find in their environment besides.
+    variables: Vec<(String, String)>,
     /// A home, runtime folder and files of the test's own.
     folder: TempDir,
 }
@@ -53,7 +55,7 @@ impl Display {
         drop(write);
         let name = format!(":{}", read_line(read));
         let folder = tempfile::tempdir().expect("a folder can be made");
-        let display = Display { name, server, others: Vec::new(), folder };
+        let display = Display { name, server, others: Vec::new(), variables: Vec::new(), folder };
         display.set_layout(layout);
         display
     }
@@ -103,9 +105,18 @@ impl Display {
             .env("XDG_CONFIG_HOME", self.folder.path().join("config"))
             .env("XDG_DATA_HOME", self.folder.path().join("data"))
             .env("LC_ALL", "C.UTF-8")
+            .env("GSETTINGS_BACKEND", "memory")
             .env_remove("XAUTHORITY")
+            .env_remove("DBUS_SESSION_BUS_ADDRESS")
+            .env_remove("NO_AT_BRIDGE")
+            .envs(self.variables.iter().map(|(name, value)| (name, value)))
             .stdin(Stdio::null());
         command
+    }
+
+    /// Sets what programs that are started from now on find in their environment.
+    pub fn set_variable(&mut self, name: &str, value: &str) {
+        self.variables.push((name.to_owned(), value.to_owned()));
     }
 
     /// A connection to it.
@@ -143,6 +154,13 @@ impl Display {
         );
     }
 
+    /// Ends what was started last on it.
+    pub fn end_last(&mut self) {
+        if let Some(mut last) = self.others.pop() {
+            crate::session::end(&mut last);
+        }
+    }
+
     pub(crate) fn keep(&mut self, child: Child) {
         self.others.push(child);
     }
@@ -150,10 +168,10 @@ impl Display {
 
 impl Drop for Display {
     fn drop(&mut self) {
-        for child in self.others.iter_mut().chain([&mut self.server]) {
-            let _ = child.kill();
-            let _ = child.wait();
+        for child in self.others.iter_mut().rev() {
+            crate::session::end(child);
         }
+        self.kill();
     }
 }
 

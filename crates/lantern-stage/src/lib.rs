@@ -6,6 +6,7 @@
 
 mod display;
 mod person;
+mod session;
 mod target;
 mod terminal;
 

@@ -57,8 +57,6 @@ pub fn lacking_on_x11(needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
                 | Need::Broker
                 | Need::Web
                 | Need::Listener
-                | Need::Menus
-                | Need::Signs
         )
     };
     let lacking = needs.iter().filter(move |(need, _)| lacks(*need));

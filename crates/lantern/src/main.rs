@@ -7,6 +7,7 @@
 mod agreement;
 mod arguments;
 mod commands;
+mod errands;
 mod failure;
 mod files;
 mod findings;

@@ -9,13 +9,14 @@ use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Desk, DeskError, Launcher};
+use lantern_desk::{Desk, DeskError};
 use lantern_engine::{Engine, ReasonKind};
-use lantern_model::{Deed, Effect, EffectId, Event, Order, RuleSet, Time, Value, Verb, WallTime};
+use lantern_model::{Deed, Effect, EffectId, Event, Order, RuleSet, Time, WallTime};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::inotify;
 
 use crate::commands::run::refuse_unless_agreed;
+use crate::errands::{Errands, Outcome};
 use crate::failure::Failure;
 use crate::findings::print_findings;
 use crate::style::{complain, say};
@@ -32,7 +33,7 @@ const FAIR_SHARE: usize = 256;
 pub struct Session<D> {
     engine: Engine,
     desk: D,
-    launcher: Launcher,
+    errands: Errands,
     path: PathBuf,
     saved: SavedFile,
     signals: UnixStream,
@@ -68,7 +69,7 @@ impl<D: Desk> Session<D> {
             asks_clock: rules.asks_clock(),
             engine: Engine::new(rules, seed()),
             desk,
-            launcher: Launcher::default(),
+            errands: Errands::new().map_err(failed)?,
             saved: SavedFile::watch(&paths)?,
             path,
             signals,
@@ -129,8 +130,8 @@ impl<D: Desk> Session<D> {
             if woken.saved && self.saved.has_changed() {
                 self.reload()?;
             }
-            if woken.ended {
-                self.reap()?;
+            if woken.returned {
+                self.take_returned()?;
             }
         }
     }
@@ -142,6 +143,9 @@ impl<D: Desk> Session<D> {
             let now = self.now();
             let mut quiet = true;
             if let Some(event) = self.desk.poll_event(now)? {
+                if let Event::Focus(app) = &event {
+                    self.errands.see_front(app);
+                }
                 self.engine.handle_event(now, event);
                 quiet = false;
             }
@@ -202,7 +206,7 @@ impl<D: Desk> Session<D> {
             }
             Order::Do(deed) => self.perform_deed(now, effect.id, &deed),
             Order::Abandon(effect) => {
-                self.launcher.abandon(effect);
+                self.errands.abandon(effect);
                 Ok(())
             }
         }
@@ -212,45 +216,29 @@ impl<D: Desk> Session<D> {
         if self.desk.attempt(now, effect, deed)? {
             return Ok(());
         }
-        let first = deed.words.first().map_or("", String::as_str);
-        let words =
-            |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
-        let result = match deed.verb {
-            Verb::Launch => self.launcher.launch(effect, first).map(Some),
-            Verb::Open => {
-                self.launcher.launch(effect, &format!("xdg-open {}", quoted(first))).map(Some)
-            }
-            Verb::Run => self.launcher.run(effect, &deed.words).map(|_| None),
-            Verb::Shell => self.launcher.run(effect, &words(&["sh", "-c", first])).map(|_| None),
-            Verb::EndStarted(started) => {
-                let ended = self.launcher.end(started);
-                let result = if ended { Ok(None) } else { Err("it has ended already".to_owned()) };
-                self.finish(now, effect, result);
-                return Ok(());
-            }
-            ref other => {
-                let message =
-                    format!("`{}`: this version does not do that here yet", other.words());
-                self.failed.push((effect, message));
-                return Ok(());
-            }
-        };
-        match result {
-            Ok(Some(process)) => self.finish(now, effect, Ok(Some(Value::Number(process.into())))),
-            // What is waited for ends later.
-            Ok(None) => {}
-            Err(error) => self.failed.push((effect, error.to_string())),
+        match self.errands.attempt(effect, deed) {
+            None => {}
+            Some(Ok(value)) => self.finish(now, effect, Ok(value)),
+            // Told after what else was ordered with it.
+            Some(Err(message)) => self.failed.push((effect, message)),
         }
         Ok(())
     }
 
-    fn finish(&mut self, now: Time, effect: EffectId, result: Result<Option<Value>, String>) {
+    fn finish(&mut self, now: Time, effect: EffectId, result: Outcome) {
         self.engine.handle_event(now, Event::Outcome { effect, result });
     }
 
-    fn reap(&mut self) -> Result<(), Failure> {
+    /// Takes in what came back from programs and services.
+    fn take_returned(&mut self) -> Result<(), Failure> {
         let now = self.now();
-        for event in self.launcher.reap() {
+        let returned = self.errands.take_returned();
+        for (name, process) in returned.started {
+            if self.verbose {
+                complain!("{}{now}{0:#} started {name}, process {process}", style::FAINT);
+            }
+        }
+        for event in returned.events {
             self.engine.handle_event(now, event);
         }
         self.carry_out(now)
@@ -336,9 +324,9 @@ impl<D: Desk> Session<D> {
         ];
         let desk = self.desk.descriptor();
         fds.extend(desk.as_ref().map(|fd| PollFd::new(fd, PollFlags::IN)));
-        let children: Vec<_> = self.launcher.descriptors().collect();
-        let first_child = fds.len();
-        fds.extend(children.iter().map(|fd| PollFd::new(fd, PollFlags::IN)));
+        let errands: Vec<_> = self.errands.descriptors().collect();
+        let first_errand = fds.len();
+        fds.extend(errands.iter().map(|fd| PollFd::new(fd, PollFlags::IN)));
         match poll(&mut fds, timeout.as_ref()) {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
             Err(error) => return Err(failed(error)),
@@ -347,7 +335,7 @@ impl<D: Desk> Session<D> {
         let woken = Woken {
             signal: ready(&fds[0]),
             saved: ready(&fds[1]),
-            ended: fds[first_child..].iter().any(ready),
+            returned: fds[first_errand..].iter().any(ready),
         };
         drop(fds);
         if woken.signal {
@@ -370,16 +358,11 @@ fn seed() -> u64 {
     since.map_or(1, |since| since.as_nanos() as u64)
 }
 
-/// A text as one word of a command line.
-fn quoted(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "'\\''"))
-}
-
 /// What ended a wait, besides the desk and the clock.
 struct Woken {
     signal: bool,
     saved: bool,
-    ended: bool,
+    returned: bool,
 }
 
 fn timespec(span: Duration) -> Timespec {

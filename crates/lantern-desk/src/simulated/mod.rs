@@ -107,6 +107,7 @@ impl SimulatedDesk {
                 window: self.windows,
                 names: vec![name.to_lowercase()],
                 title: name.to_owned(),
+                process: None,
                 frame: Some(frame),
             };
             self.events.push_back(Event::Opened(app.clone()));

@@ -78,7 +78,7 @@ pub(super) fn select_raw(link: &Link, raw: Raw) -> Result<(), DeskError> {
         mask = mask | XIEventMask::RAW_KEY_RELEASE | XIEventMask::RAW_BUTTON_RELEASE;
     }
     if raw.motion {
-        mask = mask | XIEventMask::RAW_MOTION;
+        mask |= XIEventMask::RAW_MOTION;
     }
     let masks = [EventMask { deviceid: ALL_MASTERS, mask: vec![mask] }];
     link.conn.xinput_xi_select_events(link.root, &masks)?;

@@ -490,9 +490,7 @@ impl X11Desk {
 
     pub(super) fn select_raw_events(&mut self) -> Result<(), DeskError> {
         let wanted = fingers::Raw {
-            all: self.armed.fingers
-                || self.armed.letters
-                || self.armed.boards && self.armed.fingers,
+            all: self.armed.fingers || self.armed.letters,
             releases: !self.hands.followed.is_empty() || !self.hands.standing.is_empty(),
             motion: self.armed.pointer,
         };

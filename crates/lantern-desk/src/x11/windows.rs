@@ -114,7 +114,8 @@ pub(super) fn describe(link: &Link, window: Window) -> Result<App, DeskError> {
     }
     // WM_CLASS holds the instance, then the class, which is the better name.
     let classes: Vec<&str> = class.split('\0').rev().collect();
-    let executable = process_of(link, window)?.and_then(|pid| {
+    let process = process_of(link, window)?;
+    let executable = process.and_then(|pid| {
         let link = fs::read_link(format!("/proc/{pid}/exe")).ok()?;
         link.file_name().map(|name| name.to_string_lossy().into_owned())
     });
@@ -125,7 +126,7 @@ pub(super) fn describe(link: &Link, window: Window) -> Result<App, DeskError> {
             names.push(name);
         }
     }
-    Ok(App { window: window.into(), names, title, frame: frame_of(link, window)? })
+    Ok(App { window: window.into(), names, title, process, frame: frame_of(link, window)? })
 }
 
 /// The process a window belongs to, as it says.

@@ -2,7 +2,7 @@
 //! real X server with the same names. Then what is each desk's own.
 
 mod clauses;
-mod launching;
+mod marks;
 mod real;
 mod simulated;
 

@@ -210,7 +210,7 @@ fn key(name: &str) -> Key {
 }
 
 fn app(window: u64, name: &str, title: &str) -> App {
-    App { window, names: vec![name.to_owned()], title: title.to_owned(), frame: None }
+    App { window, names: vec![name.to_owned()], title: title.to_owned(), ..App::default() }
 }
 
 fn happening(number: u8) -> Event {

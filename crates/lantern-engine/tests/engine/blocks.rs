@@ -208,8 +208,8 @@ fn the_pointer_goes_evenly_and_shares_are_of_what_is_named() {
     theatre.happen(Event::Focus(App {
         window: 4,
         names: vec!["log".to_owned()],
-        title: String::new(),
         frame,
+        ..App::default()
     }));
     theatre.press("f7");
     theatre.press("f6");

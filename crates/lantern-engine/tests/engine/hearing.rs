@@ -202,7 +202,7 @@ when window focused => log \"any\"
         window,
         names: vec!["scanner".to_owned()],
         title: title.to_owned(),
-        frame: None,
+        ..App::default()
     };
     theatre.happen(Event::Opened(app(3, "Scanner")));
     theatre.happen(Event::Focus(app(3, "A Draft")));

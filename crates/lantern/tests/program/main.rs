@@ -10,4 +10,5 @@ mod hands;
 mod home;
 mod rehearsals;
 mod running;
+mod signs;
 mod tools;

@@ -2,7 +2,7 @@
 
 use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
-use std::process::{Child, ChildStderr, ExitStatus, Stdio};
+use std::process::{Child, ChildStderr, Command, ExitStatus, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
@@ -25,18 +25,33 @@ impl Running {
         running
     }
 
+    /// The same, with its command changed before it starts.
+    pub fn start_with(
+        display: &Display,
+        rules: &str,
+        change: impl FnOnce(&mut Command),
+    ) -> Running {
+        let mut running = Running::launch(display, rules, change);
+        running.wait_for("at work");
+        running
+    }
+
     /// Starts it without waiting.
     pub fn start_unready(display: &Display, rules: &str) -> Running {
+        Running::launch(display, rules, |_| {})
+    }
+
+    fn launch(display: &Display, rules: &str, change: impl FnOnce(&mut Command)) -> Running {
         let file = display.folder().join("bench.lantern");
         std::fs::write(&file, rules).expect("the file can be written");
-        let mut child = display
-            .command(env!("CARGO_BIN_EXE_lantern"))
+        let mut command = display.command(env!("CARGO_BIN_EXE_lantern"));
+        command
             .args(["run", "--verbose"])
             .arg(&file)
             .stdout(Stdio::null())
-            .stderr(Stdio::piped())
-            .spawn()
-            .expect("the program starts");
+            .stderr(Stdio::piped());
+        change(&mut command);
+        let mut child = command.spawn().expect("the program starts");
         let lines = read_lines(child.stderr.take().expect("it is a pipe"));
         Running { child, file, lines, seen: Vec::new() }
     }

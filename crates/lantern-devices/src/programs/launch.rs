@@ -1,18 +1,20 @@
-//! Starting programs: desktop entries by their id, programs by name, and waiting for those whose
-//! end matters.
+//! Starting programs, and waiting for those whose end matters.
 
-use std::env;
-use std::ffi::OsString;
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{Read, Seek};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::{Child, Command, ExitStatus, Stdio};
 
 use lantern_model::{EffectId, Event, Value};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{MemfdFlags, memfd_create};
-use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open};
+use rustix::process::{
+    Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, pidfd_send_signal,
+};
+
+use super::entries::Start;
 
 /// Why a program could not be started.
 #[derive(Debug, thiserror::Error)]
@@ -32,6 +34,22 @@ pub enum LaunchError {
     EmptyEntry {
         /// The entry's file.
         path: PathBuf,
+    },
+    /// It needs a terminal, and none is known.
+    #[error("`{name}` needs a terminal, and no terminal program was found; set TERMINAL to one")]
+    NoTerminal {
+        /// The program.
+        name: String,
+    },
+    /// Nothing is set to open it.
+    #[error(
+        "no program is set to open {target} ({kind}); set one with `xdg-mime default ENTRY.desktop {kind}`"
+    )]
+    NoHandler {
+        /// The file or address.
+        target: String,
+        /// Its MIME type.
+        kind: String,
     },
     /// It is there, but cannot be started.
     #[error("cannot start `{name}`: {source}")]
@@ -64,19 +82,17 @@ const MOST_PRINTED: u64 = 1 << 20;
 #[derive(Debug, Default)]
 pub struct Launcher {
     started: Vec<Started>,
+    /// Not our children: their end is not seen, and not waited for.
+    adopted: Vec<(EffectId, OwnedFd)>,
 }
 
 impl Launcher {
-    /// Starts a desktop entry or program and lets it be; gives its process id.
+    /// Starts a program and lets it be; gives its process id.
     ///
     /// # Errors
-    /// When there is none of that name, or it cannot be started.
-    pub fn launch(&mut self, effect: EffectId, name: &str) -> Result<u32, LaunchError> {
-        let words = match entry_file(name) {
-            Some(path) => entry_words(&path)?,
-            None => shlex::split(name).unwrap_or_default(),
-        };
-        self.start(effect, &words, false)
+    /// When it cannot be started.
+    pub fn launch(&mut self, effect: EffectId, start: &Start) -> Result<u32, LaunchError> {
+        self.start(effect, start, false)
     }
 
     /// Starts a program whose end is reported as the effect's outcome, with what it printed.
@@ -84,11 +100,23 @@ impl Launcher {
     /// # Errors
     /// When it is not there or cannot be started.
     pub fn run(&mut self, effect: EffectId, words: &[String]) -> Result<u32, LaunchError> {
-        self.start(effect, words, true)
+        let name = words.first().cloned().unwrap_or_default();
+        self.start(effect, &Start { name, words: words.to_vec(), ..Start::default() }, true)
+    }
+
+    /// Remembers a program that another started for us, so that it can be ended.
+    pub fn adopt(&mut self, effect: EffectId, process: u32) {
+        let pid = i32::try_from(process).ok().and_then(Pid::from_raw);
+        let ended = pid.and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
+        self.adopted.retain(|(_, process)| !has_ended(process));
+        self.adopted.extend(ended.map(|ended| (effect, ended)));
     }
 
     /// Ends what the effect started, and all it started in turn; whether it was still there.
     pub fn end(&mut self, effect: EffectId) -> bool {
+        if let Some((_, process)) = self.adopted.iter().find(|(adopted, _)| *adopted == effect) {
+            return pidfd_send_signal(process, Signal::TERM).is_ok();
+        }
         let Some(started) = self.started.iter().find(|started| started.effect == effect) else {
             return false;
         };
@@ -108,10 +136,10 @@ impl Launcher {
     fn start(
         &mut self,
         effect: EffectId,
-        words: &[String],
+        start: &Start,
         waited_for: bool,
     ) -> Result<u32, LaunchError> {
-        let (program, arguments) = words.split_first().ok_or(LaunchError::Nothing)?;
+        let (program, arguments) = start.words.split_first().ok_or(LaunchError::Nothing)?;
         let failed = |source: std::io::Error| match source.kind() {
             std::io::ErrorKind::NotFound => LaunchError::NotFound { name: program.clone() },
             _ => LaunchError::Start { name: program.clone(), source },
@@ -125,18 +153,21 @@ impl Launcher {
             printed = Some(file);
         }
         // Its own process group, so that a key pressed in our terminal does not end it.
-        let child = Command::new(program)
+        let mut command = Command::new(program);
+        command
             .args(arguments)
             .stdin(Stdio::null())
             .stdout(output)
             .stderr(Stdio::null())
-            .process_group(0)
-            .spawn()
-            .map_err(failed)?;
+            .process_group(0);
+        if let Some(folder) = &start.folder {
+            command.current_dir(folder);
+        }
+        let child = command.spawn().map_err(failed)?;
         let pid = Pid::from_child(&child);
         let ended = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| failed(error.into()))?;
         let number = child.id();
-        let name = program.clone();
+        let name = start.name.clone();
         self.started.push(Started { name, child, ended, effect, waited_for, printed });
         Ok(number)
     }
@@ -164,6 +195,11 @@ impl Launcher {
     }
 }
 
+fn has_ended(process: &OwnedFd) -> bool {
+    let mut fds = [PollFd::new(process, PollFlags::IN)];
+    poll(&mut fds, Some(&Timespec::default())).is_ok_and(|ready| ready > 0)
+}
+
 fn outcome(
     name: &str,
     status: ExitStatus,
@@ -185,44 +221,4 @@ fn text_of(file: &mut File) -> String {
     }
     let text = String::from_utf8_lossy(&bytes);
     text.strip_suffix('\n').unwrap_or(&text).to_owned()
-}
-
-/// The file of a desktop entry, looked for as the XDG base directories say.
-fn entry_file(id: &str) -> Option<PathBuf> {
-    if id.is_empty() || id.contains(['/', ' ']) {
-        return None;
-    }
-    let home = env::var_os("XDG_DATA_HOME")
-        .map(PathBuf::from)
-        .or_else(|| env::var_os("HOME").map(|home| Path::new(&home).join(".local/share")));
-    let system = env::var_os("XDG_DATA_DIRS")
-        .filter(|dirs| !dirs.is_empty())
-        .unwrap_or_else(|| OsString::from("/usr/local/share:/usr/share"));
-    let file = if id.ends_with(".desktop") { id.to_owned() } else { format!("{id}.desktop") };
-    home.into_iter()
-        .chain(env::split_paths(&system))
-        .map(|dir| dir.join("applications").join(&file))
-        .find(|path| path.is_file())
-}
-
-/// What a desktop entry starts: its `Exec` line without the codes for files and icons.
-fn entry_words(path: &Path) -> Result<Vec<String>, LaunchError> {
-    let text = fs::read_to_string(path)
-        .map_err(|source| LaunchError::Start { name: path.display().to_string(), source })?;
-    let mut lines = text.lines().skip_while(|line| line.trim() != "[Desktop Entry]").skip(1);
-    let exec = lines
-        .by_ref()
-        .take_while(|line| !line.starts_with('['))
-        .find_map(|line| line.strip_prefix("Exec").map(str::trim_start)?.strip_prefix('='));
-    let words = exec.and_then(shlex::split).unwrap_or_default();
-    let words: Vec<String> = words
-        .into_iter()
-        .filter(|word| !(word.len() == 2 && word.starts_with('%') && word != "%%"))
-        .map(|word| word.replace("%%", "%"))
-        .collect();
-    if words.is_empty() {
-        Err(LaunchError::EmptyEntry { path: path.to_owned() })
-    } else {
-        Ok(words)
-    }
 }

@@ -1,6 +1,6 @@
-//! Starting programs and seeing them end, and the list of held keys.
+//! Starting programs and seeing them end.
 
-use lantern_desk::{HeldKeys, HeldMarks, LaunchError, Launcher};
+use lantern_devices::{LaunchError, Launcher, Start, find_program};
 use lantern_model::{EffectId, Event, Value};
 use rustix::event::{PollFd, PollFlags, poll};
 
@@ -59,7 +59,8 @@ fn a_program_nobody_waits_for_any_more_is_ended_without_a_word() {
 #[test]
 fn what_was_launched_is_ended_with_all_it_started() {
     let mut launcher = Launcher::default();
-    launcher.launch(EffectId(7), "sh -c 'sleep 600; true'").expect("it is there");
+    let start = find_program("sh -c 'sleep 600; true'").expect("it is there");
+    launcher.launch(EffectId(7), &start).expect("it is there");
     assert!(launcher.end(EffectId(7)));
     assert_eq!(ends(&mut launcher), []);
     assert!(!launcher.end(EffectId(7)), "it is gone");
@@ -67,32 +68,43 @@ fn what_was_launched_is_ended_with_all_it_started() {
 
 #[test]
 fn what_is_not_there_is_named() {
-    let mut launcher = Launcher::default();
-    for name in ["no-such-saw", "/no/such/saw"] {
-        let error = launcher.launch(EffectId(9), name).expect_err("there is none");
+    for name in ["no-such-saw", "/no/such/saw", "no such saw"] {
+        let error = find_program(name).expect_err("there is none");
         assert!(matches!(error, LaunchError::NotFound { .. }) && error.to_string().contains(name));
     }
-    assert!(matches!(launcher.launch(EffectId(9), ""), Err(LaunchError::Nothing)));
-    assert!(matches!(launcher.launch(EffectId(9), "\"open"), Err(LaunchError::Nothing)));
-    assert!(matches!(launcher.launch(EffectId(9), "/etc/passwd"), Err(LaunchError::Start { .. })));
+    assert!(matches!(find_program(""), Err(LaunchError::Nothing)));
+    assert!(matches!(find_program("\"open"), Err(LaunchError::Nothing)));
+    assert!(matches!(find_program("/etc/passwd"), Err(LaunchError::NotFound { .. })));
+    let mut launcher = Launcher::default();
+    let gone = Start { words: words(&["/no/such/saw"]), ..Start::default() };
+    let error = launcher.launch(EffectId(9), &gone).expect_err("there is none");
+    assert!(matches!(error, LaunchError::NotFound { .. }));
+    let no_program = Start { words: words(&["/etc/passwd"]), ..Start::default() };
+    let error = launcher.launch(EffectId(9), &no_program).expect_err("it is none");
+    assert!(matches!(error, LaunchError::Start { .. }));
 }
 
 #[test]
-fn marks_outlive_the_one_who_made_them() {
+fn a_program_starts_in_its_folder() {
     let folder = tempfile::tempdir().expect("it can be made");
-    let path = folder.path().join("held");
-    assert_eq!(HeldKeys::read(&path), HeldMarks::default());
-    let mut held = HeldKeys::open(&path).expect("it can be made");
-    for code in [8, 38, 255] {
-        held.mark_key(code, true);
-    }
-    held.mark_key(38, false);
-    held.mark_button(9, true);
-    held.mark_lent(250, true);
-    drop(held);
-    let marks = HeldKeys::read(&path);
-    assert_eq!((marks.keycodes, marks.buttons, marks.lent), (vec![8, 255], vec![9], vec![250]));
-    HeldKeys::open(&path).expect("it is there").clear();
-    assert_eq!(HeldKeys::read(&path), HeldMarks::default());
-    assert!(HeldKeys::open(&folder.path().join("no/such/folder")).is_err());
+    let mark = folder.path().join("here");
+    let start = Start {
+        words: words(&["touch", "here"]),
+        folder: Some(folder.path().to_owned()),
+        ..Start::default()
+    };
+    let mut launcher = Launcher::default();
+    launcher.launch(EffectId(3), &start).expect("it is there");
+    assert_eq!(ends(&mut launcher), []);
+    assert!(mark.is_file());
+}
+
+#[test]
+fn a_program_that_another_started_can_be_ended() {
+    let mut child =
+        std::process::Command::new("sleep").arg("600").spawn().expect("sleep is there");
+    let mut launcher = Launcher::default();
+    launcher.adopt(EffectId(5), child.id());
+    assert!(launcher.end(EffectId(5)));
+    assert!(!child.wait().expect("it is ours").success());
 }

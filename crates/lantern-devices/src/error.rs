@@ -1,0 +1,121 @@
+//! Why something that was asked of the machine was not done, and what mends it.
+
+use std::path::PathBuf;
+
+use pulseaudio::protocol::ProtocolError;
+
+use crate::programs::LaunchError;
+
+/// Why a service did not do what it was asked.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ServiceError {
+    /// No sound server answers.
+    #[error("no sound server answers")]
+    NoSoundServer,
+    /// The sound server has nothing to play on.
+    #[error("the sound server has no output")]
+    NoOutput,
+    /// The sound server refused, or broke off.
+    #[error("the sound server: {0}")]
+    Sound(#[from] ProtocolError),
+    /// A sound's file cannot be read.
+    #[error("cannot read {path}: {source}")]
+    SoundFile {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// A file holds no sound that we know.
+    #[error("{path} is no sound that can be played: {source}")]
+    NotASound {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: Box<symphonia::core::errors::Error>,
+    },
+    /// There is no speech program.
+    #[error("no speech program is installed")]
+    NoSpeech,
+    /// The speech program failed.
+    #[error("`{program}` could not speak: {why}")]
+    Speech {
+        /// Its name.
+        program: &'static str,
+        /// Why.
+        why: String,
+    },
+    /// There is no session bus.
+    #[error("there is no session bus")]
+    NoBus,
+    /// Nobody shows notices.
+    #[error("nobody shows notices in this session")]
+    NoNotices,
+    /// There is no accessibility bus.
+    #[error("the accessibility bus cannot be reached")]
+    NoAccessibility,
+    /// The program tells nothing of its menus and buttons.
+    #[error("{program} tells nothing of its menus and buttons")]
+    Silent {
+        /// The program in front.
+        program: String,
+    },
+    /// There is no such entry.
+    #[error("{program} has no `{entry}`{among}")]
+    NoEntry {
+        /// The program in front.
+        program: String,
+        /// What was looked for.
+        entry: String,
+        /// What is there instead, as words to add.
+        among: String,
+    },
+    /// An entry is there, but cannot be chosen now.
+    #[error("`{entry}` cannot be chosen now")]
+    Greyed {
+        /// The entry.
+        entry: String,
+    },
+    /// The bus refused, or broke off.
+    #[error("{0}")]
+    Bus(#[from] zbus::Error),
+    /// A program cannot be started.
+    #[error(transparent)]
+    Launch(#[from] LaunchError),
+    /// It was stopped on the way.
+    #[error("stopped")]
+    Stopped,
+}
+
+impl ServiceError {
+    /// What the person can do about it, if anything is known.
+    pub fn hint(&self) -> Option<&'static str> {
+        Some(match self {
+            ServiceError::NoSoundServer => "install and start a sound server (pipewire-pulse or pulseaudio)",
+            ServiceError::NoOutput => "plug in or switch on an output",
+            ServiceError::NotASound { .. } => "WAV, FLAC, Ogg Vorbis and MP3 can be played",
+            ServiceError::NoSpeech => "install espeak-ng or speech-dispatcher",
+            ServiceError::NoBus => "start lantern in the session, where DBUS_SESSION_BUS_ADDRESS is set",
+            ServiceError::NoNotices => "install and start a notification daemon (dunst, for one)",
+            ServiceError::NoAccessibility => "install at-spi2-core",
+            ServiceError::Silent { .. } => "start the program after at-spi2-core is installed, with NO_AT_BRIDGE unset",
+            ServiceError::Sound(_)
+            | ServiceError::SoundFile { .. }
+            | ServiceError::Speech { .. }
+            | ServiceError::NoEntry { .. }
+            | ServiceError::Greyed { .. }
+            | ServiceError::Bus(_)
+            | ServiceError::Launch(_)
+            | ServiceError::Stopped => return None,
+        })
+    }
+
+    /// Everything in one line.
+    pub fn line(&self) -> String {
+        match self.hint() {
+            Some(hint) => format!("{self}; {hint}"),
+            None => self.to_string(),
+        }
+    }
+}

@@ -1,0 +1,24 @@
+//! What rules ask of the machine besides its desk: programs, sound, speech, notices, menus.
+//!
+//! Owns the starting of programs and the conversations with the sound server, the notification service, the accessibility bus and
+//! the speech programs. Each runs on a thread of its own, started when it is first needed, so that
+//! none of them ever holds up a key; what becomes of an order comes back through [`Services`]. Decides
+//! nothing. The program's event loop is the only caller.
+
+mod bus;
+mod elements;
+mod error;
+mod notices;
+mod playing;
+mod programs;
+mod services;
+mod sound;
+mod speech;
+
+pub use elements::{Front, is_there as accessibility_is_there};
+pub use error::ServiceError;
+pub use notices::service_name as notice_service;
+pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};
+pub use services::{Done, Report, Services};
+pub use sound::{Level, SoundServer};
+pub use speech::program as speech_program;

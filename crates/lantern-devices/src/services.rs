@@ -1,0 +1,251 @@
+//! The services' front: takes orders, hands each to its thread, and gives back what became of them.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex};
+use std::thread;
+
+use lantern_model::{Deed, EffectId, Value, Verb};
+use rustix::event::{EventfdFlags, eventfd};
+
+use crate::elements::{self, Front};
+use crate::programs::{self, Start};
+use crate::sound::{Level, SoundServer, is_broken};
+use crate::{ServiceError, bus, notices, playing, speech};
+
+/// What became of an order.
+#[derive(Debug)]
+pub struct Report {
+    /// Which order.
+    pub effect: EffectId,
+    /// What came of it, or one line that says why nothing did and what mends that.
+    pub result: Result<Done, String>,
+}
+
+/// What came of an order.
+#[derive(Debug)]
+pub enum Done {
+    /// It is done.
+    Done,
+    /// It is so loud now.
+    Level(Level),
+    /// This must be started now.
+    Start(Start),
+    /// A program with that process was started.
+    Runs(u32),
+}
+
+type Outcome = (EffectId, Result<Done, ServiceError>);
+
+/// An order on its way.
+struct Job {
+    effect: EffectId,
+    deed: Deed,
+    front: Front,
+    stop: Arc<Stop>,
+}
+
+/// Everything that is done on threads of its own.
+pub struct Services {
+    /// One thread each for what must be done in order, by the verb's words.
+    workers: BTreeMap<&'static str, Sender<Job>>,
+    running: BTreeMap<EffectId, Arc<Stop>>,
+    reports: Receiver<Outcome>,
+    done: Sender<Outcome>,
+    bell: Arc<OwnedFd>,
+}
+
+impl fmt::Debug for Services {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Services").field("running", &self.running.len()).finish_non_exhaustive()
+    }
+}
+
+impl Services {
+    /// Nothing is started before it is needed.
+    ///
+    /// # Errors
+    /// When the system gives no event descriptor.
+    pub fn new() -> std::io::Result<Services> {
+        let (done, reports) = channel();
+        let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
+        Ok(Services { workers: BTreeMap::new(), running: BTreeMap::new(), reports, done, bell })
+    }
+
+    /// Does what is asked, if it is a service's to do; its outcome comes as a report. Whether it is.
+    pub fn attempt(&mut self, effect: EffectId, deed: &Deed, front: &Front) -> bool {
+        let stop = Arc::new(Stop::default());
+        let job = Job { effect, deed: deed.clone(), front: front.clone(), stop: Arc::clone(&stop) };
+        match deed.verb {
+            Verb::Launch => {
+                let mut bus = None;
+                self.hand_on("launch", job, move |job| activate(&mut bus, programs::find(job.word())?));
+            }
+            Verb::Open => {
+                let mut bus = None;
+                self.hand_on("open", job, move |job| {
+                    activate(&mut bus, programs::handler(job.word())?)
+                });
+            }
+            Verb::Notify => {
+                let mut bus = None;
+                self.hand_on("notify", job, move |job| {
+                    notices::show(&mut bus, job.word()).map(|()| Done::Done)
+                });
+            }
+            Verb::Volume(_) => {
+                let mut server = None;
+                self.hand_on("volume", job, move |job| change_volume(&mut server, job));
+            }
+            Verb::Say => self.hand_on("say", job, |job| {
+                speech::say(job.word(), &job.stop).map(|()| Done::Done)
+            }),
+            // Sounds may be played at once.
+            Verb::Play => {
+                let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
+                thread::spawn(move || {
+                    let result = playing::play(job.word(), &job.stop).map(|()| Done::Done);
+                    report(&done, &bell, job.effect, result);
+                });
+            }
+            Verb::Choose => {
+                let mut tree = None;
+                self.hand_on("choose", job, move |job| {
+                    elements::choose(&mut tree, &job.front, &job.deed.words).map(|()| Done::Done)
+                });
+            }
+            _ => return false,
+        }
+        self.running.insert(effect, stop);
+        true
+    }
+
+    /// Nobody waits for it any more: what sounds is silenced, what waits is left out.
+    pub fn abandon(&mut self, effect: EffectId) {
+        if let Some(stop) = self.running.remove(&effect) {
+            stop.stop();
+        }
+    }
+
+    /// What becomes readable when there is a report.
+    pub fn descriptor(&self) -> BorrowedFd<'_> {
+        self.bell.as_fd()
+    }
+
+    /// The next report, if any.
+    pub fn next_report(&mut self) -> Option<Report> {
+        // It only wakes; the reports stand in the channel.
+        let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
+        let (effect, result) = self.reports.try_recv().ok()?;
+        self.running.remove(&effect);
+        Some(Report { effect, result: result.map_err(|error| error.line()) })
+    }
+
+    /// Puts a job behind those of its sort; their thread starts with the first.
+    fn hand_on<F>(&mut self, sort: &'static str, job: Job, mut work: F)
+    where
+        F: FnMut(&Job) -> Result<Done, ServiceError> + Send + 'static,
+    {
+        let worker = self.workers.entry(sort).or_insert_with(|| {
+            let (sender, jobs) = channel::<Job>();
+            let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
+            thread::spawn(move || {
+                for job in jobs {
+                    let result =
+                        if job.stop.is_wanted() { Err(ServiceError::Stopped) } else { work(&job) };
+                    report(&done, &bell, job.effect, result);
+                }
+            });
+            sender
+        });
+        worker.send(job).expect("a worker ends only when its sender is gone");
+    }
+}
+
+fn report(
+    done: &Sender<Outcome>,
+    bell: &OwnedFd,
+    effect: EffectId,
+    result: Result<Done, ServiceError>,
+) {
+    // With nobody listening any more the program is at its end.
+    if done.send((effect, result)).is_ok() {
+        let _ = rustix::io::write(bell, &1u64.to_ne_bytes());
+    }
+}
+
+impl Job {
+    fn word(&self) -> &str {
+        self.deed.words.first().map_or("", String::as_str)
+    }
+}
+
+/// Asks the program to start over the bus, if it wants that and can be reached.
+fn activate(bus: &mut Option<zbus::Connection>, start: Start) -> Result<Done, ServiceError> {
+    let Some((name, targets)) = &start.bus else {
+        return Ok(Done::Start(start));
+    };
+    match bus::activate(bus, name, targets) {
+        Ok(process) => Ok(Done::Runs(process)),
+        Err(error) if start.words.is_empty() => Err(error),
+        Err(_) => Ok(Done::Start(start)),
+    }
+}
+
+fn change_volume(server: &mut Option<SoundServer>, job: &Job) -> Result<Done, ServiceError> {
+    let Verb::Volume(change) = job.deed.verb else {
+        return Ok(Done::Done);
+    };
+    let by = match job.deed.value {
+        Some(Value::Share(share)) => share,
+        _ => 0.0,
+    };
+    // A server that was started anew since the last time is a new one.
+    for _ in 0..2 {
+        let open = match server {
+            Some(open) => open,
+            None => server.insert(SoundServer::connect()?),
+        };
+        match open.change(change, by) {
+            Err(error) if is_broken(&error) => *server = None,
+            Err(error) => return Err(error),
+            Ok(level) => return Ok(Done::Level(level)),
+        }
+    }
+    Err(ServiceError::NoSoundServer)
+}
+
+/// How something under way is stopped from another thread.
+#[derive(Default)]
+pub struct Stop {
+    wanted: AtomicBool,
+    by: Mutex<Option<Box<dyn FnOnce() + Send>>>,
+}
+
+impl Stop {
+    /// Whether it is to be stopped.
+    pub fn is_wanted(&self) -> bool {
+        self.wanted.load(Ordering::SeqCst)
+    }
+
+    /// Says what stops it from now on; done at once if that is wanted already.
+    pub fn by(&self, stopping: impl FnOnce() + Send + 'static) {
+        if let Ok(mut by) = self.by.lock() {
+            *by = Some(Box::new(stopping));
+        }
+        if self.is_wanted() {
+            self.stop();
+        }
+    }
+
+    fn stop(&self) {
+        self.wanted.store(true, Ordering::SeqCst);
+        let by = self.by.lock().ok().and_then(|mut by| by.take());
+        if let Some(by) = by {
+            by();
+        }
+    }
+}
