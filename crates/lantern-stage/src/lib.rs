@@ -5,12 +5,14 @@
 //! Nothing here sleeps to wait: it waits for an event, a line or a byte, and gives up loudly.
 
 mod display;
+mod editor;
 mod person;
 mod session;
 mod target;
 mod terminal;
 
 pub use display::{Display, Stage};
+pub use editor::Editor;
 pub use person::Person;
 pub use target::{Received, Target};
 pub use terminal::Terminal;

@@ -107,6 +107,40 @@ impl Display {
         });
     }
 
+    /// Copies bytes to the clipboard, in that form; the program that offers them stays.
+    ///
+    /// # Panics
+    /// When xclip is not installed or fails.
+    pub fn copy(&self, bytes: impl AsRef<[u8]>, form: &str) {
+        let path = self.folder().join("copied");
+        let bytes = bytes.as_ref();
+        std::fs::write(&path, bytes).expect("the file can be written");
+        let copied = self
+            .silent("xclip")
+            .args(["-selection", "clipboard", "-target", form, "-in"])
+            .arg(&path)
+            .status();
+        assert!(copied.expect("xclip is installed").success());
+        // It says so before it is so.
+        self.wait_until("the copy", |display| {
+            let words = ["-selection", "clipboard", "-target", form, "-out"];
+            let output = display.command("xclip").args(words).output();
+            output.expect("xclip is installed").stdout == bytes
+        });
+    }
+
+    /// What the clipboard holds in that form.
+    ///
+    /// # Panics
+    /// When xclip is not installed, or it holds nothing in that form.
+    pub fn clipboard(&self, form: &str) -> Vec<u8> {
+        let words = ["-selection", "clipboard", "-target", form, "-out"];
+        let output = self.command("xclip").args(words).output().expect("xclip is installed");
+        let said = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success(), "the clipboard as {form}: {said}");
+        output.stdout
+    }
+
     /// What a command that asks the session prints.
     ///
     /// # Panics
@@ -118,7 +152,7 @@ impl Display {
         String::from_utf8_lossy(&output.stdout).into_owned()
     }
 
-    fn silent(&self, program: &str) -> Command {
+    pub(crate) fn silent(&self, program: &str) -> Command {
         let mut command = self.command(program);
         command.stdout(Stdio::null()).stderr(Stdio::null());
         command

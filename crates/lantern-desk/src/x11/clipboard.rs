@@ -18,6 +18,7 @@ use x11rb::protocol::xproto::{
 };
 
 use super::connection::Link;
+use super::lend::Asker;
 use super::{X11Desk, windows};
 use crate::DeskError;
 
@@ -25,6 +26,12 @@ use crate::DeskError;
 const READING: Duration = Duration::from_millis(500);
 /// How long a program may take to fetch what is pasted.
 const FETCHING: Duration = Duration::from_secs(2);
+/// How soon after it has read the paste keys a program asks for the text.
+const ASKING: Duration = Duration::from_millis(250);
+/// So often the paste keys are pressed, if they are read and ignored.
+const TRIES: u8 = 3;
+/// How long a program may take to notice that there is a text now, where there was none.
+const NOTICING: Duration = Duration::from_millis(80);
 /// From here on, data are handed over in pieces of this many bytes.
 const PIECE: usize = 256 * 1024;
 /// Programs that take shift+insert for a paste, and of the other clipboard, the primary selection.
@@ -57,6 +64,8 @@ struct Job {
     effect: EffectId,
     purpose: Purpose,
     selection: Atom,
+    /// Whose contents are read.
+    owner: Window,
     phase: Phase,
     until: Time,
 }
@@ -67,8 +76,22 @@ enum Phase {
     Forms,
     /// One form after another is read; the first of `left` is on its way.
     Reading { left: VecDeque<Atom>, read: Contents, pieces: Option<Form> },
-    /// Our text is there for the program in front.
-    Offered { before: Contents, client: u32 },
+    /// Our text is there, where there was none; a program that looks for one before it lets the
+    /// person paste is given the time to.
+    Announced { before: Contents, client: u32 },
+    /// Our text is there for the program in front, and the paste keys were pressed so many times.
+    Offered { before: Contents, client: u32, pressed: u8, heard: Heard },
+}
+
+/// What the program in front made of the paste keys.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Heard {
+    /// Nothing is known yet.
+    Open,
+    /// It has read them, and asked for nothing.
+    Ignored,
+    /// It asks for the text.
+    Asking,
 }
 
 /// Data on their way to a program in pieces.
@@ -131,11 +154,13 @@ impl X11Desk {
         };
         let phase = Phase::Forms;
         let until = now + READING;
-        self.clipboard.job = Some(Job { effect, purpose, selection, phase, until });
-        if let Some(own) = self.clipboard.owned.get(&selection).cloned() {
+        let owner = self.owner_of(selection)?;
+        self.clipboard.job = Some(Job { effect, purpose, selection, owner, phase, until });
+        if let Some(own) = self.clipboard.owned.get(&selection).cloned()
+            && Some(owner) == self.clipboard.window
+        {
             return self.have_read(now, own);
         }
-        let owner = self.link.conn.get_selection_owner(selection)?.reply()?.owner;
         if owner == x11rb::NONE {
             return self.have_read(now, Contents::new());
         }
@@ -226,7 +251,7 @@ impl X11Desk {
                     }
                 }
             },
-            Phase::Offered { .. } => return Ok(()),
+            Phase::Announced { .. } | Phase::Offered { .. } => return Ok(()),
         }
         self.read_on(now)
     }
@@ -303,13 +328,58 @@ impl X11Desk {
             return self.end_job(now, Err(message.to_owned()));
         }
         let client = client_of(&self.link, focus);
-        job.phase = Phase::Offered { before: contents, client };
-        job.until = now + FETCHING;
-        let selection = job.selection;
+        let (selection, effect, owner) = (job.selection, job.effect, job.owner);
+        if self.owner_of(selection)? != owner {
+            // The person copied something just now: that is what must be there afterwards.
+            self.clipboard.job = None;
+            self.clipboard.waiting.push_front((effect, Purpose::Paste(text), selection));
+            return self.next_job(now);
+        }
+        let Some(job) = &mut self.clipboard.job else { return Ok(()) };
+        let had_text = text_forms(&self.link, "").keys().any(|form| contents.contains_key(form));
+        job.phase = Phase::Announced { before: contents, client };
+        job.until = now + NOTICING;
         self.own(selection, text_forms(&self.link, &text))?;
+        if had_text || selection != self.link.atoms.CLIPBOARD {
+            return self.press_paste(now);
+        }
+        self.link.conn.flush()?;
+        Ok(())
+    }
+
+    fn press_paste(&mut self, now: Time) -> Result<(), DeskError> {
+        self.clipboard.handed = None;
+        let Some(job) = &mut self.clipboard.job else { return Ok(()) };
+        let (before, client, pressed) = match &mut job.phase {
+            Phase::Announced { before, client } => (before, *client, 0),
+            Phase::Offered { before, client, pressed, .. } => (before, *client, *pressed),
+            _ => return Ok(()),
+        };
+        let before = std::mem::take(before);
+        let heard = Heard::Open;
+        job.phase = Phase::Offered { before, client, pressed: pressed + 1, heard };
+        job.until = now + FETCHING;
         let keys = self.paste_keys();
         let step = InputStep { acts: vec![Act::Tap(keys)], lift: true, ..InputStep::default() };
-        self.perform_step(&step)
+        self.perform_step(&step)?;
+        if let Some(window) = windows::focused_window(&self.link)? {
+            self.ping(window, Asker::Pasting)?;
+        }
+        self.flush()
+    }
+
+    /// The program in front has read the paste keys. One that does not ask for the text then did not
+    /// take them for a paste, as editors do that think the clipboard empty a moment longer.
+    pub(super) fn note_keys_read(&mut self, now: Time, window: Window) {
+        let read = client_of(&self.link, window);
+        if let Some(Job { phase: Phase::Offered { client, heard, .. }, until, .. }) =
+            &mut self.clipboard.job
+            && *client == read
+            && *heard == Heard::Open
+        {
+            *heard = Heard::Ignored;
+            *until = now + ASKING;
+        }
     }
 
     /// What the program in front takes for a paste.
@@ -343,9 +413,29 @@ impl X11Desk {
         Ok(())
     }
 
-    /// Somebody copied something.
-    pub(super) fn lose_clipboard(&mut self, selection: Atom) {
+    fn owner_of(&self, selection: Atom) -> Result<Window, DeskError> {
+        Ok(self.link.conn.get_selection_owner(selection)?.reply()?.owner)
+    }
+
+    /// Somebody copied something; unless it is ours again since.
+    pub(super) fn lose_clipboard(&mut self, now: Time, selection: Atom) -> Result<(), DeskError> {
+        if Some(self.owner_of(selection)?) == self.clipboard.window {
+            return Ok(());
+        }
         self.clipboard.owned.remove(&selection);
+        let unserved = matches!(
+            &self.clipboard.job,
+            Some(Job {
+                selection: pasted,
+                phase: Phase::Announced { .. } | Phase::Offered { .. },
+                ..
+            }) if *pasted == selection
+        );
+        if unserved && self.clipboard.handed.is_none() && self.clipboard.sending.is_empty() {
+            let message = "something was copied just then, and stays in the clipboard";
+            return self.end_job(now, Err(message.to_owned()));
+        }
+        Ok(())
     }
 
     /// The job is done, or failed; what the clipboard held before is back.
@@ -356,7 +446,7 @@ impl X11Desk {
     ) -> Result<(), DeskError> {
         let Some(job) = self.clipboard.job.take() else { return Ok(()) };
         self.clipboard.handed = None;
-        if let Phase::Offered { before, .. } = job.phase
+        if let Phase::Offered { before, .. } | Phase::Announced { before, .. } = job.phase
             && self.clipboard.owned.contains_key(&job.selection)
         {
             self.own(job.selection, before)?;
@@ -370,6 +460,15 @@ impl X11Desk {
     pub(super) fn handle_clipboard_deadline(&mut self, now: Time) -> Result<(), DeskError> {
         if self.clipboard.job.as_ref().is_none_or(|job| job.until > now) {
             return Ok(());
+        }
+        if matches!(&self.clipboard.job, Some(Job { phase: Phase::Announced { .. }, .. })) {
+            return self.press_paste(now);
+        }
+        if let Some(Job { phase: Phase::Offered { pressed, heard: Heard::Ignored, .. }, .. }) =
+            &self.clipboard.job
+            && *pressed < TRIES
+        {
+            return self.press_paste(now);
         }
         let offered = matches!(&self.clipboard.job, Some(Job { phase: Phase::Offered { .. }, .. }));
         if offered {
@@ -418,20 +517,31 @@ impl X11Desk {
             let listed = contents.keys().copied().chain([link.atoms.TARGETS]);
             let bytes: Vec<u8> = listed.flat_map(u32::to_ne_bytes).collect();
             let form = Form { kind: AtomEnum::ATOM.into(), format: 32, bytes };
+            if matches!(
+                &self.clipboard.job,
+                Some(Job { phase: Phase::Announced { client, .. }, .. })
+                    if client_of(link, to) == *client
+            ) {
+                watch_properties(link, to)?;
+                self.clipboard.handed = Some((to, property));
+            }
             put_property(link, to, property, &form)?;
             return Ok(true);
         }
         let Some(form) = contents.get(&request.target).cloned() else {
             return Ok(false);
         };
-        // Only its deleting tells that the program has read it.
-        let watch = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
-        link.conn.change_window_attributes(to, &watch)?;
+        watch_properties(link, to)?;
         let pasted = matches!(
             &self.clipboard.job,
             Some(Job { phase: Phase::Offered { client, .. }, selection, .. })
                 if *selection == request.selection && client_of(link, to) == *client
         );
+        if let Some(Job { phase: Phase::Offered { heard, .. }, .. }) = &mut self.clipboard.job
+            && pasted
+        {
+            *heard = Heard::Asking;
+        }
         if form.bytes.len() <= PIECE {
             put_property(link, to, property, &form)?;
             if pasted {
@@ -460,6 +570,9 @@ impl X11Desk {
             return Ok(());
         }
         if self.clipboard.handed == Some((window, property)) {
+            if matches!(&self.clipboard.job, Some(Job { phase: Phase::Announced { .. }, .. })) {
+                return self.press_paste(now);
+            }
             return self.end_job(now, Ok(None));
         }
         let is_it = |sending: &Sending| sending.to == window && sending.property == property;
@@ -513,6 +626,14 @@ fn text_forms(link: &Link, text: &str) -> Contents {
         forms.insert(string, Form { kind: string, format: 8, bytes });
     }
     forms
+}
+
+/// Asks to be told of what becomes of a window's properties: only its deleting tells that a program
+/// has read what it was handed.
+fn watch_properties(link: &Link, window: Window) -> Result<(), DeskError> {
+    let watch = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
+    link.conn.change_window_attributes(window, &watch)?;
+    Ok(())
 }
 
 /// What all windows of a program have in common.

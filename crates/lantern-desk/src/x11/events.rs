@@ -89,7 +89,7 @@ impl X11Desk {
             XEvent::PropertyNotify(change) => self.handle_property_change(now, &change)?,
             XEvent::SelectionNotify(answer) => self.handle_answer(now, &answer)?,
             XEvent::SelectionRequest(request) => self.serve(&request)?,
-            XEvent::SelectionClear(clear) => self.lose_clipboard(clear.selection),
+            XEvent::SelectionClear(clear) => self.lose_clipboard(now, clear.selection)?,
             XEvent::ClientMessage(message) => self.handle_pong(now, &message)?,
             XEvent::Expose(expose) => {
                 if let Some(hint) = self.hints.iter().find(|hint| hint.is_in(expose.window)) {
@@ -155,6 +155,7 @@ impl X11Desk {
         if app != self.front || self.events.is_empty() {
             self.front = app.clone();
             self.events.push_back(Event::Focus(app));
+            self.welcome();
         }
         Ok(())
     }

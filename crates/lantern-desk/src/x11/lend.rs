@@ -26,6 +26,15 @@ const BLIND_READING: Duration = Duration::from_millis(400);
 /// How long keycodes stay lent after the last use.
 const LENT_FOR: Duration = Duration::from_secs(2);
 
+/// Who asks a program for a sign of life.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Asker {
+    /// Before keycodes change, and before they are used.
+    Lending = 1,
+    /// After the paste keys.
+    Pasting = 2,
+}
+
 /// A step that waits for the program in front.
 #[derive(Debug)]
 pub(super) struct WaitingStep {
@@ -88,18 +97,7 @@ impl X11Desk {
     fn wait_for_program(&mut self, now: Time, waiting: WaitingStep) -> Result<(), DeskError> {
         let pinged = windows::focused_window(&self.link)?;
         if let Some(window) = pinged {
-            self.select_root_events(true)?;
-            let data = [self.link.atoms._NET_WM_PING, 0, window, 0, 0];
-            let message = ClientMessageEvent {
-                response_type: xproto::CLIENT_MESSAGE_EVENT,
-                format: 32,
-                sequence: 0,
-                window,
-                type_: self.link.atoms.WM_PROTOCOLS,
-                data: ClientMessageData::from(data),
-            };
-            let mask = xproto::EventMask::NO_EVENT;
-            self.link.conn.send_event(false, window, mask, message)?;
+            self.ping(window, Asker::Lending)?;
         }
         self.flush()?;
         let until = now
@@ -112,15 +110,40 @@ impl X11Desk {
         Ok(())
     }
 
+    /// Asks a program for a sign of life.
+    pub(super) fn ping(&mut self, window: Window, asker: Asker) -> Result<(), DeskError> {
+        self.select_root_events(true)?;
+        // Where a window manager puts a time we put who asks; the program gives back all of it.
+        let data = [self.link.atoms._NET_WM_PING, asker as u32, window, 0, 0];
+        let message = ClientMessageEvent {
+            response_type: xproto::CLIENT_MESSAGE_EVENT,
+            format: 32,
+            sequence: 0,
+            window,
+            type_: self.link.atoms.WM_PROTOCOLS,
+            data: ClientMessageData::from(data),
+        };
+        let mask = xproto::EventMask::NO_EVENT;
+        self.link.conn.send_event(false, window, mask, message)?;
+        Ok(())
+    }
+
     /// A program gave a sign of life.
     pub(super) fn handle_pong(
         &mut self,
         now: Time,
         message: &ClientMessageEvent,
     ) -> Result<(), DeskError> {
-        let [what, _, window, ..] = message.data.as_data32();
+        let [what, asker, window, ..] = message.data.as_data32();
+        if what == self.link.atoms._NET_WM_PING && asker == Asker::Pasting as u32 {
+            self.note_keys_read(now, window);
+            return self.select_root_events(self.waiting.is_some());
+        }
         let ours = self.waiting.as_ref().and_then(|waiting| waiting.pinged);
-        if what == self.link.atoms._NET_WM_PING && ours == Some(window) {
+        if what == self.link.atoms._NET_WM_PING
+            && asker == Asker::Lending as u32
+            && ours == Some(window)
+        {
             self.go_on(now)?;
         }
         Ok(())

@@ -4,6 +4,7 @@
 
 mod clipboard;
 mod connection;
+mod deeds;
 mod events;
 mod fingers;
 mod grabs;
@@ -21,7 +22,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use lantern_model::{
-    App, Armed, Deed, EffectId, Event, GiveBack, HintPlace, InputStep, Time, Verb,
+    App, Armed, Deed, EffectId, Event, GiveBack, HintPlace, InputStep, Time,
 };
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
@@ -29,6 +30,7 @@ use x11rb::protocol::xtest::ConnectionExt as _;
 
 use crate::{Desk, DeskError, HeldKeys};
 use clipboard::Clipboard;
+use deeds::Coming;
 use connection::Link;
 use grabs::{Detail, Grabs};
 use hands::Hands;
@@ -68,6 +70,7 @@ pub struct X11Desk {
     take_back_at: Option<Time>,
     hints: Vec<Hint>,
     clipboard: Clipboard,
+    coming: Vec<Coming>,
     /// The program in front, as last told.
     front: App,
     /// Every window of a program, as last told.
@@ -120,6 +123,7 @@ impl X11Desk {
             take_back_at: None,
             hints: Vec::new(),
             clipboard: Clipboard::default(),
+            coming: Vec::new(),
             front: App::default(),
             windows: Vec::new(),
             events: VecDeque::new(),
@@ -151,14 +155,11 @@ impl X11Desk {
     ///
     /// # Errors
     /// When the display is gone.
-    pub fn list_windows(&self) -> Result<Vec<(App, Option<u32>)>, DeskError> {
+    pub fn list_windows(&self) -> Result<Vec<App>, DeskError> {
         let front = windows::active_window(&self.link)?;
         let mut all = windows::all(&self.link)?;
         all.sort_by_key(|window| *window != front);
-        let describe = |window: Window| {
-            Ok((windows::describe(&self.link, window)?, windows::process_of(&self.link, window)?))
-        };
-        all.into_iter().map(describe).collect()
+        all.into_iter().map(|window| windows::describe(&self.link, window)).collect()
     }
 }
 
@@ -187,41 +188,7 @@ impl Desk for X11Desk {
     }
 
     fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
-        let word = deed.words.first().map_or("", String::as_str);
-        let named = |link: &Link| -> Result<Result<Window, String>, DeskError> {
-            let found = windows::of_program(link, word)?;
-            Ok(found.ok_or_else(|| format!("no window of {word} is open")))
-        };
-        let result = match deed.verb {
-            Verb::Focus => match named(&self.link)? {
-                Ok(window) => windows::raise(&self.link, window).map(|()| Ok(None))?,
-                Err(message) => Err(message),
-            },
-            Verb::Raise(window) => {
-                // A window that was closed meanwhile is nobody's fault.
-                let window = Window::try_from(window).unwrap_or(x11rb::NONE);
-                windows::raise(&self.link, window).map(|()| Ok(None))?
-            }
-            Verb::Close => match named(&self.link)? {
-                Ok(window) => windows::close(&self.link, window).map(|()| Ok(None))?,
-                Err(message) => Err(message),
-            },
-            Verb::Paste => match self.lacks_focus()? {
-                Some(message) => Err(message),
-                None => {
-                    self.paste(now, effect, word)?;
-                    return Ok(true);
-                }
-            },
-            Verb::ReadClipboard => {
-                self.read_clipboard(now, effect)?;
-                return Ok(true);
-            }
-            _ => return Ok(false),
-        };
-        self.outcomes.push_back(Event::Outcome { effect, result });
-        self.flush()?;
-        Ok(true)
+        self.attempt_deed(now, effect, deed)
     }
 
     fn hint(
@@ -273,12 +240,14 @@ impl Desk for X11Desk {
         let gone: Vec<Hint> = gone;
         gone.into_iter().try_for_each(|hint| hint.remove(&self.link))?;
         self.handle_clipboard_deadline(now)?;
+        self.handle_coming_deadline(now);
         self.handle_lending_deadline(now)
     }
 
     fn next_deadline(&self) -> Option<Time> {
         let hints = self.hints.iter().map(|hint| hint.until);
-        hints.chain(self.lending_deadline()).chain(self.clipboard.deadline()).min()
+        let coming = self.coming.iter().map(|coming| coming.until);
+        hints.chain(coming).chain(self.lending_deadline()).chain(self.clipboard.deadline()).min()
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {

@@ -10,5 +10,7 @@ mod hands;
 mod home;
 mod rehearsals;
 mod running;
+mod programs;
 mod signs;
 mod tools;
+mod windows;

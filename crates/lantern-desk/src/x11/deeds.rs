@@ -1,0 +1,113 @@
+//! What is asked of windows and the clipboard.
+
+use std::time::Duration;
+
+use lantern_model::{Deed, EffectId, Event, Time, Verb};
+use x11rb::protocol::xproto::Window;
+
+use super::{X11Desk, windows};
+use crate::DeskError;
+
+/// So long a window may take to come to the front.
+const COMING: Duration = Duration::from_secs(1);
+
+/// A window that was asked to come to the front.
+#[derive(Debug)]
+pub(super) struct Coming {
+    effect: EffectId,
+    window: Window,
+    /// The program that was asked for; where the person merely goes back it is no fault if it does
+    /// not come.
+    name: Option<String>,
+    pub(super) until: Time,
+}
+
+impl X11Desk {
+    pub(super) fn attempt_deed(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        deed: &Deed,
+    ) -> Result<bool, DeskError> {
+        let word = deed.words.first().map_or("", String::as_str);
+        let result = match deed.verb {
+            Verb::Focus => match self.window_named(word)? {
+                Ok(window) => return self.bring(now, effect, window, Some(word)),
+                Err(message) => Err(message),
+            },
+            Verb::Raise(window) => {
+                let window = Window::try_from(window).unwrap_or(x11rb::NONE);
+                return self.bring(now, effect, window, None);
+            }
+            Verb::Close => match self.window_named(word)? {
+                Ok(window) => windows::close(&self.link, window).map(|()| Ok(None))?,
+                Err(message) => Err(message),
+            },
+            Verb::Paste => match self.lacks_focus()? {
+                Some(message) => Err(message),
+                None => {
+                    self.paste(now, effect, word)?;
+                    return Ok(true);
+                }
+            },
+            Verb::ReadClipboard => {
+                self.read_clipboard(now, effect)?;
+                return Ok(true);
+            }
+            _ => return Ok(false),
+        };
+        self.outcomes.push_back(Event::Outcome { effect, result });
+        self.flush()?;
+        Ok(true)
+    }
+
+    /// The topmost window of that program, or what to say when it has none.
+    fn window_named(&self, name: &str) -> Result<Result<Window, String>, DeskError> {
+        let found = windows::of_program(&self.link, name)?;
+        Ok(found.ok_or_else(|| format!("no window of `{name}` is open")))
+    }
+
+    /// Brings a window to the front; the outcome comes when it is there.
+    fn bring(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        window: Window,
+        name: Option<&str>,
+    ) -> Result<bool, DeskError> {
+        windows::raise(&self.link, window)?;
+        // Without a window manager it is there already; one that was closed meanwhile never comes.
+        let comes = self.front.window != u64::from(window)
+            && windows::is_managed(&self.link)?
+            && windows::all(&self.link)?.contains(&window);
+        if comes {
+            let (name, until) = (name.map(str::to_owned), now + COMING);
+            self.coming.push(Coming { effect, window, name, until });
+        } else {
+            self.outcomes.push_back(Event::Outcome { effect, result: Ok(None) });
+        }
+        self.flush()?;
+        Ok(true)
+    }
+
+    /// The window in front is another, and known: who waited for it goes on.
+    pub(super) fn welcome(&mut self) {
+        let front = self.front.window;
+        let came = self.coming.extract_if(.., |coming| u64::from(coming.window) == front);
+        let outcomes =
+            came.map(|coming| Event::Outcome { effect: coming.effect, result: Ok(None) });
+        self.outcomes.extend(outcomes);
+    }
+
+    pub(super) fn handle_coming_deadline(&mut self, now: Time) {
+        let late = self.coming.extract_if(.., |coming| coming.until <= now);
+        let outcomes = late.map(|coming| Event::Outcome {
+            effect: coming.effect,
+            result: match coming.name {
+                Some(name) => Err(format!("`{name}` did not come to the front")),
+                None => Ok(None),
+            },
+        });
+        self.outcomes.extend(outcomes);
+    }
+}
