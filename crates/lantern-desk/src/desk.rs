@@ -1,9 +1,8 @@
 //! The contract between the engine's orders and a desk.
 
 use std::os::fd::BorrowedFd;
-use std::time::Duration;
 
-use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, HintPlace, InputStep, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time};
 
 /// A place where input is seen and made.
 ///
@@ -38,18 +37,11 @@ pub trait Desk {
     /// When the desk is gone.
     fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError>;
 
-    /// Shows a small text for a time.
+    /// Shows something small for a time.
     ///
     /// # Errors
     /// When the desk is gone.
-    fn hint(
-        &mut self,
-        now: Time,
-        effect: EffectId,
-        text: &str,
-        place: HintPlace,
-        span: Duration,
-    ) -> Result<(), DeskError>;
+    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError>;
 
     /// The next thing that was seen, if any.
     ///

@@ -6,6 +6,7 @@
 //! outlives a crash ([`HeldKeys`]).
 
 mod desk;
+mod drawing;
 mod held;
 mod simulated;
 mod x11;

@@ -3,8 +3,10 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use lantern_model::code::{ComboExpr, Expr, Op, StopTarget, Target};
-use lantern_model::{Act, Combo, HintPlace, Key, KeyRef, Order, RoutineId, RunId, Time, Value};
+use lantern_model::code::{ComboExpr, Expr, HintAt, Op, StopTarget, Target};
+use lantern_model::{
+    Act, Combo, Hint, HintPlace, Key, KeyRef, Order, RoutineId, RunId, Shown, Time, Value,
+};
 
 use crate::engine::Engine;
 use crate::input::{Job, Work};
@@ -157,7 +159,7 @@ impl Engine {
                 self.emit(Some(id), Order::Log(text));
                 Ok(Flow::Next)
             }
-            Op::Hint { text, at, span } => self.do_hint(now, id, text, at.as_ref(), span.as_ref()),
+            Op::Hint { text, at, span } => self.do_hint(now, id, text, at, span.as_ref()),
             Op::Stop(target) => Ok(self.do_stop(now, id, target)),
             Op::Pause { name, paused } => Ok(self.do_pause(name, *paused)),
             Op::Layer { layer, on } => {
@@ -416,19 +418,21 @@ impl Engine {
         now: Time,
         id: RunId,
         text: &Expr,
-        at: Option<&(Expr, Expr)>,
+        at: &HintAt,
         span: Option<&Expr>,
     ) -> Done {
         let text = self.ask(now, id, |scope| scope.shown(text))?;
         let span = self.ask(now, id, |scope| scope.optional_duration(span))?.unwrap_or(HINT);
         let place = match at {
-            Some((x, y)) => {
+            HintAt::Pointer => HintPlace::Pointer,
+            HintAt::Corner(corner) => HintPlace::Corner(*corner),
+            HintAt::Point(x, y) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
                 HintPlace::At(x, y)
             }
-            None => HintPlace::Pointer,
         };
-        self.emit(Some(id), Order::Hint { text, place, span });
+        let rule = Some(self.runs.live[&id].rule);
+        self.emit(Some(id), Order::Hint(Hint { what: Shown::Text(text), place, span, rule }));
         Ok(Flow::Next)
     }
 

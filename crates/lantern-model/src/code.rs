@@ -3,7 +3,7 @@
 //! `lantern-script` lowers a checked file to this; `lantern-engine` runs it. A block of the file
 //! (`hold`, `repeat`) is a pair of operations, so that a run is a program counter and a small stack.
 
-use crate::{KeyRef, LayerId, RoutineId, Value, Verb};
+use crate::{Corner, KeyRef, LayerId, RoutineId, Value, Verb};
 
 /// An expression over values.
 #[derive(Debug, Clone, PartialEq)]
@@ -369,8 +369,8 @@ pub enum Op {
     Hint {
         /// What to show.
         text: Expr,
-        /// Pixels of the screen; beside the pointer if missing.
-        at: Option<(Expr, Expr)>,
+        /// Where.
+        at: HintAt,
         /// For how long; two seconds if missing.
         span: Option<Expr>,
     },
@@ -432,8 +432,11 @@ impl Op {
             Op::Repeat { times, every } => times.iter().chain(every).collect(),
             Op::Call(_, arguments) => arguments.iter().flatten().collect(),
             Op::Hint { text, at, span } => {
-                let corners = at.iter().flat_map(|(x, y)| [x, y]);
-                std::iter::once(text).chain(corners).chain(span).collect()
+                let point = match at {
+                    HintAt::Point(x, y) => vec![x, y],
+                    HintAt::Pointer | HintAt::Corner(_) => Vec::new(),
+                };
+                std::iter::once(text).chain(point).chain(span).collect()
             }
             Op::With(expr)
             | Op::For { list: expr, .. }
@@ -451,4 +454,15 @@ impl Op {
             | Op::Layer { .. } => Vec::new(),
         }
     }
+}
+
+/// Where a hint appears, before its numbers are known.
+#[derive(Debug, Clone, PartialEq)]
+pub enum HintAt {
+    /// Beside the pointer.
+    Pointer,
+    /// In a corner of the screen.
+    Corner(Corner),
+    /// At pixels of the screen.
+    Point(Expr, Expr),
 }

@@ -36,15 +36,8 @@ pub enum Order {
     Do(Deed),
     /// Nobody waits for the outcome of this effect any more; what can be ended is ended.
     Abandon(EffectId),
-    /// Show a small text for a time.
-    Hint {
-        /// What to show.
-        text: String,
-        /// Where.
-        place: HintPlace,
-        /// For how long.
-        span: Duration,
-    },
+    /// Show something small for a time. No outcome.
+    Hint(Hint),
     /// Write a line to the log.
     Log(String),
 }
@@ -65,6 +58,33 @@ pub struct GiveBack {
     pub tap: bool,
 }
 
+/// Something small that is shown for a time and takes no focus.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Hint {
+    /// What is shown.
+    pub what: Shown,
+    /// Where.
+    pub place: HintPlace,
+    /// For how long.
+    pub span: Duration,
+    /// The rule it is of: a newer hint of the same takes its place. None for our own.
+    pub rule: Option<usize>,
+}
+
+/// What a hint shows.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Shown {
+    /// A text, in lines.
+    Text(String),
+    /// How loud it is.
+    Level {
+        /// From 0 to 1.
+        share: f64,
+        /// Whether nothing is heard all the same.
+        muted: bool,
+    },
+}
+
 /// Where a hint appears.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HintPlace {
@@ -72,6 +92,39 @@ pub enum HintPlace {
     Pointer,
     /// At pixels of the screen.
     At(i32, i32),
+    /// In a corner of the screen the pointer is on.
+    Corner(Corner),
+    /// In the middle, below.
+    Below,
+}
+
+/// A corner of a screen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Corner {
+    /// Above, to the left.
+    TopLeft,
+    /// Above, to the right.
+    TopRight,
+    /// Below, to the left.
+    BottomLeft,
+    /// Below, to the right.
+    BottomRight,
+}
+
+impl Corner {
+    /// Every corner.
+    pub const ALL: [Corner; 4] =
+        [Corner::TopLeft, Corner::TopRight, Corner::BottomLeft, Corner::BottomRight];
+
+    /// Its word in a file.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Corner::TopLeft => "top-left",
+            Corner::TopRight => "top-right",
+            Corner::BottomLeft => "bottom-left",
+            Corner::BottomRight => "bottom-right",
+        }
+    }
 }
 
 /// The keys that the rules in force need to see.

@@ -25,7 +25,8 @@ pub use clock::{TimeOfDay, WallTime};
 pub use combo::{Combo, KeyRef};
 pub use deed::{Deed, Verb, VolumeChange};
 pub use effect::{
-    Act, Armed, ArmedKey, Effect, EffectId, GiveBack, HintPlace, InputStep, Order, RunId,
+    Act, Armed, ArmedKey, Corner, Effect, EffectId, GiveBack, Hint, HintPlace, InputStep, Order,
+    RunId, Shown,
 };
 pub use event::{App, Event, Frame};
 pub use key::{Key, KeyKind, KeySetError};

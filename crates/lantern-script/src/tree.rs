@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Operator;
-use lantern_model::{Again, KeyRef, Manner, TimeOfDay, Value, Verb};
+use lantern_model::{Again, Corner, KeyRef, Manner, TimeOfDay, Value, Verb};
 
 use crate::Span;
 
@@ -344,7 +344,7 @@ pub enum StepKind {
     Log(Expr),
     Hint {
         text: Expr,
-        at: Option<(Expr, Expr)>,
+        at: HintAt,
         span: Option<Expr>,
     },
     Stop,
@@ -376,6 +376,17 @@ pub struct Deed {
     pub name: Option<Name>,
     /// Whether its value goes into a new name, and which.
     pub into: Option<(bool, Name)>,
+}
+
+/// Where a hint appears.
+#[derive(Debug, Clone, PartialEq)]
+pub enum HintAt {
+    /// Beside the pointer.
+    Pointer,
+    /// In a corner of the screen.
+    Corner(Corner),
+    /// At pixels of the screen.
+    Point(Expr, Expr),
 }
 
 /// Where the pointer goes.

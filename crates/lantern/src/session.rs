@@ -11,7 +11,10 @@ use std::time::{Duration, Instant};
 
 use lantern_desk::{Desk, DeskError};
 use lantern_engine::{Engine, ReasonKind};
-use lantern_model::{Deed, Effect, EffectId, Event, Order, RuleSet, Time, WallTime};
+use lantern_devices::Level;
+use lantern_model::{
+    Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, WallTime,
+};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::inotify;
 
@@ -28,6 +31,9 @@ const MANY_COMBINATIONS: usize = 300;
 
 /// So many events are taken in before signals and files are looked at again.
 const FAIR_SHARE: usize = 256;
+
+/// How long it is shown how loud it is.
+const LEVEL_SPAN: Duration = Duration::from_millis(1500);
 
 /// A run of `lantern run`.
 pub struct Session<D> {
@@ -199,7 +205,7 @@ impl<D: Desk> Session<D> {
             }
             Order::Input(step) => self.desk.input(now, effect.id, &step),
             Order::GiveBack(back) => self.desk.give_back(now, &back),
-            Order::Hint { text, place, span } => self.desk.hint(now, effect.id, &text, place, span),
+            Order::Hint(hint) => self.desk.hint(now, effect.id, &hint),
             Order::Log(text) => {
                 say!("{text}");
                 Ok(())
@@ -233,6 +239,11 @@ impl<D: Desk> Session<D> {
     fn take_returned(&mut self) -> Result<(), Failure> {
         let now = self.now();
         let returned = self.errands.take_returned();
+        if let Some(Level { share, muted }) = returned.level {
+            let what = Shown::Level { share, muted };
+            let hint = Hint { what, place: HintPlace::Below, span: LEVEL_SPAN, rule: None };
+            self.desk.hint(now, EffectId(0), &hint)?;
+        }
         for (name, process) in returned.started {
             if self.verbose {
                 complain!("{}{now}{0:#} started {name}, process {process}", style::FAINT);

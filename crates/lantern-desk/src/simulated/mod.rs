@@ -5,11 +5,10 @@
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
-use std::time::Duration;
 
 use lantern_model::{
-    Act, App, Armed, ArmedKey, Deed, EffectId, Event, Frame, GiveBack, HintPlace, InputStep, Key,
-    KeyKind, Layout, Level, Modifiers, Side, Time, Value, Verb,
+    Act, App, Armed, ArmedKey, Deed, EffectId, Event, Frame, GiveBack, Hint, InputStep, Key,
+    KeyKind, Layout, Level, Modifiers, Shown, Side, Time, Value, Verb,
 };
 
 use crate::{Desk, DeskError};
@@ -433,15 +432,12 @@ impl Desk for SimulatedDesk {
         Ok(true)
     }
 
-    fn hint(
-        &mut self,
-        now: Time,
-        effect: EffectId,
-        text: &str,
-        _: HintPlace,
-        _: Duration,
-    ) -> Result<(), DeskError> {
-        self.put_out(now, Some(effect), What::Hint(text.to_owned()));
+    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
+        let text = match &hint.what {
+            Shown::Text(text) => text.clone(),
+            Shown::Level { share, .. } => format!("{:.0} %", share * 100.0),
+        };
+        self.put_out(now, Some(effect), What::Hint(text));
         Ok(())
     }
 

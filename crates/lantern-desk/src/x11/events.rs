@@ -91,11 +91,6 @@ impl X11Desk {
             XEvent::SelectionRequest(request) => self.serve(&request)?,
             XEvent::SelectionClear(clear) => self.lose_clipboard(now, clear.selection)?,
             XEvent::ClientMessage(message) => self.handle_pong(now, &message)?,
-            XEvent::Expose(expose) => {
-                if let Some(hint) = self.hints.iter().find(|hint| hint.is_in(expose.window)) {
-                    hint.draw(&self.link)?;
-                }
-            }
             _ => {}
         }
         Ok(())

@@ -1,120 +1,180 @@
-//! A small text on the screen for a time, in a window of its own that takes no focus.
+//! Something small on the screen for a time, in a window of its own that takes no focus and lets
+//! clicks through.
 
-use std::time::Duration;
-
-use lantern_model::{HintPlace, Time};
+use lantern_model::{Corner, Frame, Hint, HintPlace, Shown, Time};
 use x11rb::connection::Connection;
+use x11rb::protocol::shape::{self, ConnectionExt as _};
 use x11rb::protocol::xproto::{
-    Char2b, ConnectionExt as _, CreateGCAux, CreateWindowAux, EventMask, Font, Window, WindowClass,
+    AtomEnum, ClipOrdering, ConnectionExt as _, CreateWindowAux, PropMode, Window, WindowClass,
 };
 
 use super::connection::Link;
+use super::picture::{depth, picture, scale_of};
+use super::pointer;
 use crate::DeskError;
+use crate::drawing::{Canvas, Fonts, level_sign, text_sign};
 
-/// Space around the text, in pixels.
-const MARGIN: u16 = 8;
-/// How far from the pointer, in pixels.
-const OFFSET: i16 = 16;
-const BACKGROUND: u32 = 0x0014_2433;
-const FOREGROUND: u32 = 0x00f2_f6fa;
-/// Fonts of the X server's own, the better first.
-const FONTS: [&str; 2] = ["-misc-fixed-medium-r-normal--18-*-*-*-*-*-iso10646-1", "fixed"];
+/// How far from the pointer, and from a screen's edges, in pixels.
+const OFFSET: i32 = 16;
+/// Between two hints.
+const GAP: i32 = 6;
+/// A hint is no longer than this.
+const MOST_CHARACTERS: usize = 1000;
 
 /// A hint on the screen.
 #[derive(Debug)]
-pub(super) struct Hint {
+pub(super) struct ShownHint {
     window: Window,
-    text: Vec<Char2b>,
-    font: Font,
-    baseline: i16,
+    frame: Frame,
+    /// The rule it is of.
+    rule: Option<usize>,
     /// When it goes away.
     pub until: Time,
 }
 
-impl Hint {
-    /// Shows a text.
-    pub(super) fn show(
-        link: &Link,
-        now: Time,
-        text: &str,
-        place: HintPlace,
-        span: Duration,
-    ) -> Result<Hint, DeskError> {
-        let conn = &link.conn;
-        let text: Vec<Char2b> = text.encode_utf16().take(200).map(two_bytes).collect();
-        let font = open_font(link)?;
-        let extents = conn.query_text_extents(font, &text)?.reply()?;
-        let width =
-            u16::try_from(extents.overall_width.max(1)).unwrap_or(u16::MAX / 2) + 2 * MARGIN;
-        let line = extents.font_ascent.max(0) + extents.font_descent.max(0);
-        let height = u16::try_from(line).unwrap_or(16) + 2 * MARGIN;
-        let (x, y) = corner(link, place, width, height)?;
-        let screen = conn.setup().roots.iter().find(|screen| screen.root == link.root);
-        let depth = screen.map_or(24, |screen| screen.root_depth);
-        let window = conn.generate_id()?;
-        let look = CreateWindowAux::new()
-            .override_redirect(1)
-            .background_pixel(BACKGROUND)
-            .event_mask(EventMask::EXPOSURE);
-        let class = WindowClass::INPUT_OUTPUT;
-        conn.create_window(depth, window, link.root, x, y, width, height, 0, class, 0, &look)?;
-        conn.map_window(window)?;
-        conn.flush()?;
-        let baseline = extents.font_ascent + MARGIN as i16;
-        Ok(Hint { window, text, font, baseline, until: now + span })
-    }
+/// All hints on the screen.
+#[derive(Debug, Default)]
+pub(super) struct Hints {
+    shown: Vec<ShownHint>,
+    fonts: Option<Fonts>,
+}
 
-    /// Whether the window is this hint's.
-    pub(super) fn is_in(&self, window: Window) -> bool {
-        self.window == window
-    }
-
-    /// Draws the text.
-    pub(super) fn draw(&self, link: &Link) -> Result<(), DeskError> {
-        let conn = &link.conn;
-        let context = conn.generate_id()?;
-        let look = CreateGCAux::new().foreground(FOREGROUND).background(BACKGROUND).font(self.font);
-        conn.create_gc(context, self.window, &look)?;
-        conn.image_text16(self.window, context, MARGIN as i16, self.baseline, &self.text)?;
-        conn.free_gc(context)?;
-        conn.flush()?;
-        Ok(())
-    }
-
-    /// Takes it off the screen.
-    pub(super) fn remove(self, link: &Link) -> Result<(), DeskError> {
-        link.conn.destroy_window(self.window)?;
-        link.conn.close_font(self.font)?;
+impl Hints {
+    /// Shows a hint; an older one of the same rule goes.
+    pub(super) fn show(&mut self, link: &Link, now: Time, hint: &Hint) -> Result<(), DeskError> {
+        let same = |shown: &mut ShownHint| shown.rule == hint.rule;
+        let old: Vec<ShownHint> = self.shown.extract_if(.., same).collect();
+        let scale = scale_of(link)?;
+        let screen = pointer::screen_at_pointer(link)?;
+        let fonts = self.fonts.get_or_insert_default();
+        let most = usize::try_from(screen.width / 2).unwrap_or(600).max(200);
+        let canvas = match &hint.what {
+            Shown::Text(text) => {
+                let text: String = text.chars().take(MOST_CHARACTERS).collect();
+                text_sign(fonts, &text, scale, most)
+            }
+            Shown::Level { share, muted } => level_sign(fonts, *share, *muted, scale),
+        };
+        let frame = self.free_place(link, hint.place, screen, &canvas)?;
+        let window = open(link, frame, &canvas, hint)?;
+        // The new one is there before the old one goes, so that nothing flickers.
+        remove(link, old)?;
+        let until = now + hint.span;
+        self.shown.push(ShownHint { window, frame, rule: hint.rule, until });
         link.conn.flush()?;
         Ok(())
     }
-}
 
-fn open_font(link: &Link) -> Result<Font, DeskError> {
-    for name in FONTS {
-        let font = link.conn.generate_id()?;
-        if link.conn.open_font(font, name.as_bytes())?.check().is_ok() {
-            return Ok(font);
-        }
+    /// Takes those off the screen whose time is over.
+    pub(super) fn handle_deadline(&mut self, link: &Link, now: Time) -> Result<(), DeskError> {
+        let gone: Vec<ShownHint> = self.shown.extract_if(.., |shown| shown.until <= now).collect();
+        remove(link, gone)
     }
-    Ok(link.conn.generate_id()?)
+
+    pub(super) fn next_deadline(&self) -> Option<Time> {
+        self.shown.iter().map(|shown| shown.until).min()
+    }
+
+    /// Where it is wanted, or the nearest place above or below that is free.
+    fn free_place(
+        &self,
+        link: &Link,
+        place: HintPlace,
+        screen: Frame,
+        canvas: &Canvas,
+    ) -> Result<Frame, DeskError> {
+        let width = i32::try_from(canvas.width).unwrap_or(i32::MAX / 4);
+        let height = i32::try_from(canvas.height).unwrap_or(i32::MAX / 4);
+        let (left, top) = (screen.x + OFFSET, screen.y + OFFSET);
+        let right = screen.x + screen.width - width - OFFSET;
+        let bottom = screen.y + screen.height - height - OFFSET;
+        let (x, y) = match place {
+            HintPlace::Pointer => {
+                let (x, y) = pointer::place(link)?;
+                (x + OFFSET, y + OFFSET)
+            }
+            HintPlace::At(x, y) => (x, y),
+            HintPlace::Corner(Corner::TopLeft) => (left, top),
+            HintPlace::Corner(Corner::TopRight) => (right, top),
+            HintPlace::Corner(Corner::BottomLeft) => (left, bottom),
+            HintPlace::Corner(Corner::BottomRight) => (right, bottom),
+            HintPlace::Below => (screen.x + (screen.width - width) / 2, bottom - 3 * OFFSET),
+        };
+        let screen = pointer::screen_at(link, (x, y))?.unwrap_or(screen);
+        let fit = |at: i32, from: i32, most: i32, own: i32| at.min(from + most - own).max(from);
+        let x = fit(x, screen.x, screen.width, width);
+        let y = fit(y, screen.y, screen.height, height);
+        let wanted = Frame { x, y, width, height };
+        Ok(self.moved_off_others(wanted, screen))
+    }
+
+    fn moved_off_others(&self, wanted: Frame, screen: Frame) -> Frame {
+        let below = self.shown.iter().map(|shown| shown.frame.y + shown.frame.height + GAP);
+        let above = self.shown.iter().map(|shown| shown.frame.y - GAP - wanted.height);
+        let mut places: Vec<i32> = below.chain(above).chain([wanted.y]).collect();
+        places.retain(|y| *y >= screen.y && y + wanted.height <= screen.y + screen.height);
+        places.sort_by_key(|y| (y - wanted.y).abs());
+        let free = |frame: &Frame| !self.shown.iter().any(|shown| overlap(&shown.frame, frame));
+        let mut frames = places.into_iter().map(|y| Frame { y, ..wanted });
+        // With no room left they lie upon one another, the newest on top.
+        frames.find(free).unwrap_or(wanted)
+    }
 }
 
-/// The upper left corner, so that the whole hint is on the screen.
-fn corner(link: &Link, place: HintPlace, width: u16, height: u16) -> Result<(i16, i16), DeskError> {
-    let size = link.conn.get_geometry(link.root)?.reply()?;
-    let (x, y) = match place {
-        HintPlace::Pointer => {
-            let pointer = link.conn.query_pointer(link.root)?.reply()?;
-            (pointer.root_x.saturating_add(OFFSET), pointer.root_y.saturating_add(OFFSET))
-        }
-        HintPlace::At(x, y) => (x.clamp(0, 32_000) as i16, y.clamp(0, 32_000) as i16),
+fn overlap(one: &Frame, other: &Frame) -> bool {
+    one.x < other.x + other.width
+        && other.x < one.x + one.width
+        && one.y < other.y + other.height
+        && other.y < one.y + one.height
+}
+
+fn remove(link: &Link, hints: Vec<ShownHint>) -> Result<(), DeskError> {
+    for hint in &hints {
+        link.conn.destroy_window(hint.window)?;
+    }
+    if !hints.is_empty() {
+        link.conn.flush()?;
+    }
+    Ok(())
+}
+
+/// Opens the window.
+fn open(link: &Link, frame: Frame, canvas: &Canvas, hint: &Hint) -> Result<Window, DeskError> {
+    let conn = &link.conn;
+    let size = |pixels: i32| u16::try_from(pixels).unwrap_or(u16::MAX);
+    let place = |pixels: i32| i16::try_from(pixels).unwrap_or(0);
+    let picture = picture(link, canvas)?;
+    let window = conn.generate_id()?;
+    let look = CreateWindowAux::new().override_redirect(1).background_pixmap(picture);
+    conn.create_window(
+        depth(link),
+        window,
+        link.root,
+        place(frame.x),
+        place(frame.y),
+        size(frame.width),
+        size(frame.height),
+        0,
+        WindowClass::INPUT_OUTPUT,
+        0,
+        &look,
+    )?;
+    conn.free_pixmap(picture)?;
+    let name = match &hint.what {
+        Shown::Text(text) => text.clone(),
+        Shown::Level { share, muted: false } => format!("Volume {:.0} %", share * 100.0),
+        Shown::Level { muted: true, .. } => "Muted".to_owned(),
     };
-    let fit = |at: i16, most: u16, own: u16| at.min((most.saturating_sub(own)) as i16).max(0);
-    Ok((fit(x, size.width, width), fit(y, size.height, height)))
-}
-
-fn two_bytes(unit: u16) -> Char2b {
-    let [byte1, byte2] = unit.to_be_bytes();
-    Char2b { byte1, byte2 }
+    let (property, utf8) = (link.atoms._NET_WM_NAME, link.atoms.UTF8_STRING);
+    let bytes = name.as_bytes();
+    let mode = PropMode::REPLACE;
+    conn.change_property(mode, window, property, utf8, 8, bytes.len() as u32, bytes)?;
+    let (kind, sort) = (link.atoms._NET_WM_WINDOW_TYPE, link.atoms._NET_WM_WINDOW_TYPE_NOTIFICATION);
+    let bytes = sort.to_ne_bytes();
+    conn.change_property(mode, window, kind, AtomEnum::ATOM, 32, 1, &bytes)?;
+    // No part of it is there for the pointer.
+    let input = shape::SK::INPUT;
+    conn.shape_rectangles(shape::SO::SET, input, ClipOrdering::UNSORTED, window, 0, 0, &[])?;
+    conn.map_window(window)?;
+    Ok(window)
 }

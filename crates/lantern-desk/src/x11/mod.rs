@@ -13,6 +13,7 @@ mod hint;
 mod inject;
 mod keymap;
 mod lend;
+mod picture;
 mod pointer;
 mod windows;
 
@@ -22,7 +23,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use lantern_model::{
-    App, Armed, Deed, EffectId, Event, GiveBack, HintPlace, InputStep, Time,
+    App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time,
 };
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
@@ -34,7 +35,7 @@ use deeds::Coming;
 use connection::Link;
 use grabs::{Detail, Grabs};
 use hands::Hands;
-use hint::Hint;
+use hint::Hints;
 use keymap::Keymap;
 use lend::WaitingStep;
 use pointer::ButtonOrder;
@@ -68,7 +69,7 @@ pub struct X11Desk {
     lent: BTreeMap<char, u8>,
     waiting: Option<WaitingStep>,
     take_back_at: Option<Time>,
-    hints: Vec<Hint>,
+    hints: Hints,
     clipboard: Clipboard,
     coming: Vec<Coming>,
     /// The program in front, as last told.
@@ -121,7 +122,7 @@ impl X11Desk {
             lent: BTreeMap::new(),
             waiting: None,
             take_back_at: None,
-            hints: Vec::new(),
+            hints: Hints::default(),
             clipboard: Clipboard::default(),
             coming: Vec::new(),
             front: App::default(),
@@ -191,20 +192,8 @@ impl Desk for X11Desk {
         self.attempt_deed(now, effect, deed)
     }
 
-    fn hint(
-        &mut self,
-        now: Time,
-        _: EffectId,
-        text: &str,
-        place: HintPlace,
-        span: Duration,
-    ) -> Result<(), DeskError> {
-        // One hint at a time: the newest is what matters.
-        for old in self.hints.drain(..) {
-            old.remove(&self.link)?;
-        }
-        self.hints.push(Hint::show(&self.link, now, text, place, span)?);
-        Ok(())
+    fn hint(&mut self, now: Time, _: EffectId, hint: &Hint) -> Result<(), DeskError> {
+        self.hints.show(&self.link, now, hint)
     }
 
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
@@ -234,20 +223,15 @@ impl Desk for X11Desk {
     }
 
     fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
-        let (gone, left) =
-            std::mem::take(&mut self.hints).into_iter().partition(|h| h.until <= now);
-        self.hints = left;
-        let gone: Vec<Hint> = gone;
-        gone.into_iter().try_for_each(|hint| hint.remove(&self.link))?;
+        self.hints.handle_deadline(&self.link, now)?;
         self.handle_clipboard_deadline(now)?;
         self.handle_coming_deadline(now);
         self.handle_lending_deadline(now)
     }
 
     fn next_deadline(&self) -> Option<Time> {
-        let hints = self.hints.iter().map(|hint| hint.until);
         let coming = self.coming.iter().map(|coming| coming.until);
-        hints.chain(coming).chain(self.lending_deadline()).chain(self.clipboard.deadline()).min()
+        coming.chain(self.hints.next_deadline()).chain(self.lending_deadline()).chain(self.clipboard.deadline()).min()
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {

@@ -79,3 +79,20 @@ pub(super) fn place(link: &Link) -> Result<(i32, i32), DeskError> {
     let reply = link.conn.query_pointer(link.root)?.reply()?;
     Ok((reply.root_x.into(), reply.root_y.into()))
 }
+
+/// The screen that a place is on, if any.
+pub(super) fn screen_at(link: &Link, (x, y): (i32, i32)) -> Result<Option<Frame>, DeskError> {
+    let holds = |screen: &Frame| {
+        (screen.x..screen.x + screen.width).contains(&x)
+            && (screen.y..screen.y + screen.height).contains(&y)
+    };
+    Ok(screens(link)?.into_iter().find(holds))
+}
+
+/// The screen the pointer is on.
+pub(super) fn screen_at_pointer(link: &Link) -> Result<Frame, DeskError> {
+    match screen_at(link, place(link)?)? {
+        Some(screen) => Ok(screen),
+        None => link.whole_screen(),
+    }
+}

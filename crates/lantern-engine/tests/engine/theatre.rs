@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
-use lantern_model::{
+use lantern_model::{Hint, Shown, 
     Act, App, Effect, EffectId, Event, GiveBack, InputStep, Key, Layout, Modifiers, Order, RuleSet,
     Side, Time, Value,
 };
@@ -159,7 +159,10 @@ fn words(effect: &Effect) -> String {
             format!("{} {:?}{value}", deed.verb.words(), deed.words)
         }
         Order::Abandon(effect) => format!("abandon {}", effect.0),
-        Order::Hint { text, span, .. } => format!("hint {text:?} for {span:?}"),
+        Order::Hint(Hint { what: Shown::Text(text), span, .. }) => {
+            format!("hint {text:?} for {span:?}")
+        }
+        Order::Hint(hint) => format!("hint {hint:?}"),
         Order::Log(text) => format!("log {text:?}"),
     }
 }

@@ -1,6 +1,6 @@
 //! Steps, lowered to operations.
 
-use lantern_model::code::{Expr, Op, Spot, StopTarget, Target};
+use lantern_model::code::{Expr, HintAt, Op, Spot, StopTarget, Target};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -62,7 +62,14 @@ impl Checker<'_> {
             StepKind::Log(text) => Op::Log(self.lower_shown(text)),
             StepKind::Hint { text, at, span } => Op::Hint {
                 text: self.lower_shown(text),
-                at: at.as_ref().map(|(x, y)| self.lower_point(x, y)),
+                at: match at {
+                    tree::HintAt::Pointer => HintAt::Pointer,
+                    tree::HintAt::Corner(corner) => HintAt::Corner(*corner),
+                    tree::HintAt::Point(x, y) => {
+                        let (x, y) = self.lower_point(x, y);
+                        HintAt::Point(x, y)
+                    }
+                },
                 span: self.lower_optional(span.as_ref(), Kind::Duration, "a duration"),
             },
             StepKind::Stop => Op::Stop(StopTarget::ThisRun),

@@ -1,11 +1,13 @@
 //! Steps and blocks of steps. Those that ask something of programs, devices or the person are in
 //! `deeds`.
 
+use lantern_model::Corner;
+
 use super::deeds::{self, GIVES_VALUE};
 use super::{Parsed, Parser, Said};
 use crate::near_name;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Spot, SpotFrom, Step, StepKind};
+use crate::tree::{HintAt, Spot, SpotFrom, Step, StepKind};
 
 /// The first words of the steps of this file.
 const STEPS: &[&str] = &[
@@ -291,14 +293,21 @@ impl Parser<'_> {
         Ok(if fresh { StepKind::Let(name, value) } else { StepKind::Set(name, value) })
     }
 
+    fn parse_hint_place(&mut self) -> Parsed<HintAt> {
+        if self.take_word("pointer") {
+            return Ok(HintAt::Pointer);
+        }
+        if let Some(corner) = Corner::ALL.into_iter().find(|corner| self.take_word(corner.word())) {
+            return Ok(HintAt::Corner(corner));
+        }
+        let x = self.parse_expr()?;
+        self.expect_sign(Sign::Comma, "between the two numbers")?;
+        Ok(HintAt::Point(x, self.parse_expr()?))
+    }
+
     fn parse_hint(&mut self) -> Parsed<StepKind> {
         let text = self.parse_expr()?;
-        let mut at = None;
-        if self.take_word("at") && !self.take_word("pointer") {
-            let x = self.parse_expr()?;
-            self.expect_sign(Sign::Comma, "between the two numbers")?;
-            at = Some((x, self.parse_expr()?));
-        }
+        let at = if self.take_word("at") { self.parse_hint_place()? } else { HintAt::Pointer };
         let span = if self.take_word("for") { Some(self.parse_expr()?) } else { None };
         Ok(StepKind::Hint { text, at, span })
     }

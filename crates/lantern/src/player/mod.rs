@@ -180,9 +180,7 @@ impl Player {
             Order::Arm(armed) => self.desk.arm(armed.clone()),
             Order::Input(step) => self.desk.input(self.now, effect.id, step),
             Order::GiveBack(back) => self.desk.give_back(self.now, back),
-            Order::Hint { text, place, span } => {
-                self.desk.hint(self.now, effect.id, text, *place, *span)
-            }
+            Order::Hint(hint) => self.desk.hint(self.now, effect.id, hint),
             Order::Log(text) => {
                 self.send(effect.run, SentKind::Logged(text.clone()));
                 Ok(())
