@@ -19,7 +19,7 @@ impl Ink {
     /// Words.
     pub const WORDS: Ink = Ink(0x00f2_f6fa);
     /// Words of less weight, and what is empty.
-    pub const FAINT: Ink = Ink(0x0072_8598);
+    pub const FAINT: Ink = Ink(0x008f_a3b8);
     /// What is full, or chosen.
     pub const FULL: Ink = Ink(0x0058_b6d8);
     /// A field to write in.
@@ -130,7 +130,12 @@ impl Fonts {
             if let Some(outline) = outline {
                 let corner = outline.px_bounds().min;
                 outline.draw(|x, y, share| {
-                    canvas.blend(corner.x as i32 + x as i32, corner.y as i32 + y as i32, ink, share);
+                    canvas.blend(
+                        corner.x as i32 + x as i32,
+                        corner.y as i32 + y as i32,
+                        ink,
+                        share,
+                    );
                 });
             }
             at += self.advance(shape, size);
@@ -267,7 +272,11 @@ mod tests {
     fn words_are_drawn_and_characters_that_no_font_has_are_boxes() {
         let mut fonts = Fonts::default();
         let inked = |canvas: &Canvas| {
-            canvas.pixels.iter().filter(|pixel| ![Ink::GROUND.0, Ink::EDGE.0].contains(pixel)).count()
+            canvas
+                .pixels
+                .iter()
+                .filter(|pixel| ![Ink::GROUND.0, Ink::EDGE.0].contains(pixel))
+                .count()
         };
         let empty = text_sign(&mut fonts, "   ", 1.0, 600);
         assert_eq!(inked(&empty), 0);

@@ -8,10 +8,12 @@
 mod desk;
 mod drawing;
 mod held;
+mod question;
 mod simulated;
 mod x11;
 
 pub use desk::{Desk, DeskError};
 pub use held::{HeldKeys, HeldMarks};
+pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedDesk, What};
-pub use x11::{X11Desk, release_held};
+pub use x11::{X11Desk, ask_person, release_held};

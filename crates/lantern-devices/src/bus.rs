@@ -13,7 +13,8 @@ pub const PATIENCE: Duration = Duration::from_secs(5);
 
 /// Connects to the session bus.
 pub fn session() -> Result<Connection, ServiceError> {
-    block_on(connection::Builder::session().method_timeout(PATIENCE).build()).map_err(|_| ServiceError::NoBus)
+    block_on(connection::Builder::session().method_timeout(PATIENCE).build())
+        .map_err(|_| ServiceError::NoBus)
 }
 
 /// Has the program of that name start, or show itself, and open the addresses (D-Bus activation as

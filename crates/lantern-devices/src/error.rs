@@ -92,14 +92,20 @@ impl ServiceError {
     /// What the person can do about it, if anything is known.
     pub fn hint(&self) -> Option<&'static str> {
         Some(match self {
-            ServiceError::NoSoundServer => "install and start a sound server (pipewire-pulse or pulseaudio)",
+            ServiceError::NoSoundServer => {
+                "install and start a sound server (pipewire-pulse or pulseaudio)"
+            }
             ServiceError::NoOutput => "plug in or switch on an output",
             ServiceError::NotASound { .. } => "WAV, FLAC, Ogg Vorbis and MP3 can be played",
             ServiceError::NoSpeech => "install espeak-ng or speech-dispatcher",
-            ServiceError::NoBus => "start lantern in the session, where DBUS_SESSION_BUS_ADDRESS is set",
+            ServiceError::NoBus => {
+                "start lantern in the session, where DBUS_SESSION_BUS_ADDRESS is set"
+            }
             ServiceError::NoNotices => "install and start a notification daemon (dunst, for one)",
             ServiceError::NoAccessibility => "install at-spi2-core",
-            ServiceError::Silent { .. } => "start the program after at-spi2-core is installed, with NO_AT_BRIDGE unset",
+            ServiceError::Silent { .. } => {
+                "start the program after at-spi2-core is installed, with NO_AT_BRIDGE unset"
+            }
             ServiceError::Sound(_)
             | ServiceError::SoundFile { .. }
             | ServiceError::Speech { .. }

@@ -82,7 +82,9 @@ impl Services {
         match deed.verb {
             Verb::Launch => {
                 let mut bus = None;
-                self.hand_on("launch", job, move |job| activate(&mut bus, programs::find(job.word())?));
+                self.hand_on("launch", job, move |job| {
+                    activate(&mut bus, programs::find(job.word())?)
+                });
             }
             Verb::Open => {
                 let mut bus = None;
@@ -100,9 +102,8 @@ impl Services {
                 let mut server = None;
                 self.hand_on("volume", job, move |job| change_volume(&mut server, job));
             }
-            Verb::Say => self.hand_on("say", job, |job| {
-                speech::say(job.word(), &job.stop).map(|()| Done::Done)
-            }),
+            Verb::Say => self
+                .hand_on("say", job, |job| speech::say(job.word(), &job.stop).map(|()| Done::Done)),
             // Sounds may be played at once.
             Verb::Play => {
                 let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));

@@ -8,11 +8,10 @@ use std::time::Duration;
 use lantern_model::VolumeChange;
 use pulseaudio::protocol::{
     self, AuthParams, AuthReply, ChannelVolume, Command, CommandReply, GetSinkInfo, Prop, Props,
-    ProtocolError, SetClientNameReply, SetDeviceMuteParams, SetDeviceVolumeParams, SinkInfo, Volume,
+    ProtocolError, SetClientNameReply, SetDeviceMuteParams, SetDeviceVolumeParams, SinkInfo,
+    Volume,
 };
-use rustix::net::{
-    SendAncillaryBuffer, SendAncillaryMessage, SendFlags, UCred, sendmsg,
-};
+use rustix::net::{SendAncillaryBuffer, SendAncillaryMessage, SendFlags, UCred, sendmsg};
 use rustix::process::{getgid, getpid, getuid};
 
 use crate::ServiceError;
@@ -80,12 +79,11 @@ impl SoundServer {
         protocol::write_command_message(&mut message, 0, &command, protocol::MAX_VERSION)?;
         let mut space = [std::mem::MaybeUninit::uninit(); rustix::cmsg_space!(ScmCredentials(1))];
         let mut along = SendAncillaryBuffer::new(&mut space);
-        let fits =
-            along.push(SendAncillaryMessage::ScmCredentials(UCred {
-                pid: getpid(),
-                uid: getuid(),
-                gid: getgid(),
-            }));
+        let fits = along.push(SendAncillaryMessage::ScmCredentials(UCred {
+            pid: getpid(),
+            uid: getuid(),
+            gid: getgid(),
+        }));
         debug_assert!(fits, "the space was made for it");
         let bytes = [IoSlice::new(&message)];
         let sent = sendmsg(self.socket.get_ref(), &bytes, &mut along, SendFlags::empty());
@@ -221,7 +219,11 @@ pub(crate) fn is_broken(error: &ServiceError) -> bool {
 fn loudest(volume: &ChannelVolume) -> f64 {
     let raw = volume.channels().iter().map(Volume::as_u32).max().unwrap_or(0);
     let percent = (f64::from(raw) * 100.0 / full()).round();
-    if raw.abs_diff(raw_of(percent / 100.0)) <= 1 { percent / 100.0 } else { f64::from(raw) / full() }
+    if raw.abs_diff(raw_of(percent / 100.0)) <= 1 {
+        percent / 100.0
+    } else {
+        f64::from(raw) / full()
+    }
 }
 
 /// The same balance between the channels, with the loudest at `share`.

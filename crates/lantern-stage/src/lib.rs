@@ -7,6 +7,7 @@
 mod display;
 mod editor;
 mod person;
+mod screen;
 mod session;
 mod target;
 mod terminal;
@@ -14,6 +15,7 @@ mod terminal;
 pub use display::{Display, Stage};
 pub use editor::Editor;
 pub use person::Person;
+pub use screen::Seen;
 pub use target::{Received, Target};
 pub use terminal::Terminal;
 

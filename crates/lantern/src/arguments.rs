@@ -54,6 +54,9 @@ pub enum Command {
         after_help = "Example:\n  lantern run bench.lantern\n\nCtrl+C or SIGTERM ends it and lets every key go. Ctrl+Alt+Shift+Escape, or the `panic`\nsetting, stops every run at any time."
     )]
     Run(RunArguments),
+    /// Ask the person something in a small window; started by `run`.
+    #[command(hide = true)]
+    Question(QuestionArguments),
     /// Let keys go when the program that pressed them is gone; started by `run`.
     #[command(hide = true)]
     Guardian(GuardianArguments),
@@ -216,6 +219,29 @@ pub struct RunArguments {
     /// Say what fires as it fires.
     #[arg(short, long)]
     pub verbose: bool,
+}
+
+/// `lantern question`
+#[derive(Debug, Args)]
+pub struct QuestionArguments {
+    /// What may be answered.
+    #[arg(value_enum)]
+    pub kind: QuestionKind,
+    /// What is asked.
+    pub asked: String,
+    /// What may be picked.
+    pub choices: Vec<String>,
+}
+
+/// What may be answered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum QuestionKind {
+    /// A line of text.
+    Text,
+    /// Yes or no.
+    YesNo,
+    /// One of the choices.
+    One,
 }
 
 /// `lantern guardian`

@@ -3,6 +3,7 @@
 //! What takes a moment is done on the services' threads; programs are started here, where the event
 //! loop sees them end. Decides nothing.
 
+use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::BorrowedFd;
 
@@ -18,6 +19,8 @@ pub struct Errands {
     launcher: Launcher,
     services: Services,
     front: Front,
+    /// Questions on the screen, each with what may be picked.
+    questions: BTreeMap<EffectId, Vec<Value>>,
 }
 
 /// What came of looking for what came back.
@@ -38,6 +41,7 @@ impl Errands {
             launcher: Launcher::default(),
             services: Services::new()?,
             front: Front::default(),
+            questions: BTreeMap::new(),
         })
     }
 
@@ -57,6 +61,9 @@ impl Errands {
         let line: Vec<String> = match &deed.verb {
             Verb::Run => deed.words.clone(),
             Verb::Shell => words(&["sh", "-c", first]),
+            Verb::Ask => self.question(effect, "text", first, None),
+            Verb::Confirm => self.question(effect, "yes-no", first, None),
+            Verb::Pick => self.question(effect, "one", first, deed.value.as_ref()),
             Verb::EndStarted(started) => {
                 let ended = self.launcher.end(*started);
                 return Some(if ended { Ok(None) } else { Err("it has ended already".to_owned()) });
@@ -72,9 +79,48 @@ impl Errands {
         self.launcher.run(effect, &line).err().map(|error| Err(error.to_string()))
     }
 
+    /// How the person is asked: by this program once more.
+    fn question(
+        &mut self,
+        effect: EffectId,
+        kind: &str,
+        asked: &str,
+        list: Option<&Value>,
+    ) -> Vec<String> {
+        let list = match list {
+            Some(Value::List(list)) => list.clone(),
+            other => other.cloned().into_iter().collect(),
+        };
+        let own = std::env::current_exe().unwrap_or_default().display().to_string();
+        let words = [&own, "question", kind, "--", asked].map(str::to_owned);
+        let choices = list.iter().map(Value::to_string);
+        let line = words.into_iter().chain(choices).collect();
+        self.questions.insert(effect, list);
+        line
+    }
+
+    /// What the person answered.
+    fn answer(list: &[Value], outcome: Outcome) -> Outcome {
+        let no_answer = || "the person gave no answer".to_owned();
+        let Ok(Some(Value::Text(said))) = outcome else {
+            return Err(no_answer());
+        };
+        match serde_json::from_str(&said) {
+            Ok(serde_json::Value::String(text)) => Ok(Some(Value::Text(text))),
+            Ok(serde_json::Value::Bool(truth)) => Ok(Some(Value::Truth(truth))),
+            Ok(serde_json::Value::Number(number)) => {
+                let index = number.as_u64().and_then(|index| usize::try_from(index).ok());
+                let picked = index.and_then(|index| list.get(index)).cloned();
+                picked.map(Some).ok_or_else(no_answer)
+            }
+            _ => Err(no_answer()),
+        }
+    }
+
     /// Nobody waits for that one any more.
     pub fn abandon(&mut self, effect: EffectId) {
         self.launcher.abandon(effect);
+        self.questions.remove(&effect);
         self.services.abandon(effect);
     }
 
@@ -86,6 +132,14 @@ impl Errands {
     /// Takes in what came back.
     pub fn take_returned(&mut self) -> Returned {
         let mut returned = Returned { events: self.launcher.reap(), ..Returned::default() };
+        for event in &mut returned.events {
+            if let Event::Outcome { effect, result } = event
+                && let Some(list) = self.questions.remove(effect)
+            {
+                let said = std::mem::replace(result, Ok(None));
+                *result = Self::answer(&list, said);
+            }
+        }
         while let Some(Report { effect, result }) = self.services.next_report() {
             let result = match result {
                 Ok(Done::Done) => Ok(None),

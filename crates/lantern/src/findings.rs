@@ -51,12 +51,7 @@ pub fn lacking_on_x11(needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
     let lacks = |need: Need| {
         matches!(
             need,
-            Need::Voice
-                | Need::Shapes
-                | Need::Serial
-                | Need::Broker
-                | Need::Web
-                | Need::Listener
+            Need::Voice | Need::Shapes | Need::Serial | Need::Broker | Need::Web | Need::Listener
         )
     };
     let lacking = needs.iter().filter(move |(need, _)| lacks(*need));

@@ -10,8 +10,8 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use lantern_desk::{Desk, DeskError};
-use lantern_engine::{Engine, ReasonKind};
 use lantern_devices::Level;
+use lantern_engine::{Engine, ReasonKind};
 use lantern_model::{
     Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, WallTime,
 };

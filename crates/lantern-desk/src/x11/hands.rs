@@ -8,7 +8,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Armed, ArmedKey, Event, GiveBack, Key, KeyKind, Level, Modifiers, Side};
+use lantern_model::{Armed, ArmedKey, Event, GiveBack, Key, KeyKind, Modifiers, Side};
 use x11rb::CURRENT_TIME;
 use x11rb::protocol::xinput::{self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags};
 use x11rb::protocol::xproto::GrabMode;
@@ -16,7 +16,7 @@ use x11rb::protocol::xproto::GrabMode;
 use super::grabs::Detail;
 use super::keymap::{key_of, keycode_of};
 use super::pointer::{self, button_of, is_pointed, key_of_button};
-use super::{LOCK, X11Desk, fingers};
+use super::{X11Desk, fingers};
 use crate::DeskError;
 
 /// What is known of the person's hands.
@@ -458,34 +458,8 @@ impl X11Desk {
         let Some(key) = key.filter(|key| self.armed.letters && Side::of(*key).is_none()) else {
             return;
         };
-        self.events.push_back(Event::Letter(self.letter(key, held)));
-    }
-
-    fn letter(&self, key: Key, held: lantern_model::Families) -> Option<char> {
-        use lantern_model::Family;
-        let typing = [Family::Shift, Family::Level3];
-        if held.iter().any(|family| !typing.contains(&family)) {
-            return None;
-        }
-        if key.name() == "backspace" {
-            return Some('\u{8}');
-        }
-        if key.kind() == KeyKind::Pad {
-            let sign = key.label().chars().next().filter(|_| key.label().chars().count() == 1);
-            let numbers = self.locked & self.keymap.locks() & !LOCK != 0;
-            return sign.filter(|sign| numbers || !sign.is_ascii_digit() && *sign != '.');
-        }
-        let level = Level::needing(held.contains(Family::Shift), held.contains(Family::Level3));
-        let given = self.keymap.layout.group().character(key, level)?;
-        if self.locked & LOCK == 0 || !given.is_alphabetic() {
-            return Some(given);
-        }
-        let turned = if given.is_lowercase() {
-            given.to_uppercase().next()
-        } else {
-            given.to_lowercase().next()
-        };
-        turned.or(Some(given))
+        let letter = self.keymap.letter(key, held, self.locked);
+        self.events.push_back(Event::Letter(letter));
     }
 
     pub(super) fn select_raw_events(&mut self) -> Result<(), DeskError> {

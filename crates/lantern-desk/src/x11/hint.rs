@@ -169,7 +169,8 @@ fn open(link: &Link, frame: Frame, canvas: &Canvas, hint: &Hint) -> Result<Windo
     let bytes = name.as_bytes();
     let mode = PropMode::REPLACE;
     conn.change_property(mode, window, property, utf8, 8, bytes.len() as u32, bytes)?;
-    let (kind, sort) = (link.atoms._NET_WM_WINDOW_TYPE, link.atoms._NET_WM_WINDOW_TYPE_NOTIFICATION);
+    let (kind, sort) =
+        (link.atoms._NET_WM_WINDOW_TYPE, link.atoms._NET_WM_WINDOW_TYPE_NOTIFICATION);
     let bytes = sort.to_ne_bytes();
     conn.change_property(mode, window, kind, AtomEnum::ATOM, 32, 1, &bytes)?;
     // No part of it is there for the pointer.

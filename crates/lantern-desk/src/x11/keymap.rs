@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::{Families, Family, Group, Key, Layout, Level, Repeat, Side};
+use lantern_model::{Families, Family, Group, Key, KeyKind, Layout, Level, Repeat, Side};
 use x11rb::protocol::xkb::{
     ConnectionExt as _, GetMapReply, ID, KeySymMap, KeyType, MapPart, VMod,
 };
@@ -189,6 +189,33 @@ impl Keymap {
         self.modifier_codes(0xff)
     }
 
+    /// The character that a key gives with these modifiers and locks, backspace among them.
+    pub(super) fn letter(&self, key: Key, held: Families, locked: u16) -> Option<char> {
+        let typing = [Family::Shift, Family::Level3];
+        if held.iter().any(|family| !typing.contains(&family)) {
+            return None;
+        }
+        if key.name() == "backspace" {
+            return Some('\u{8}');
+        }
+        if key.kind() == KeyKind::Pad {
+            let sign = key.label().chars().next().filter(|_| key.label().chars().count() == 1);
+            let numbers = locked & self.num_lock != 0;
+            return sign.filter(|sign| numbers || !sign.is_ascii_digit() && *sign != '.');
+        }
+        let level = Level::needing(held.contains(Family::Shift), held.contains(Family::Level3));
+        let given = self.layout.group().character(key, level)?;
+        if locked & LOCK == 0 || !given.is_alphabetic() {
+            return Some(given);
+        }
+        let turned = if given.is_lowercase() {
+            given.to_uppercase().next()
+        } else {
+            given.to_lowercase().next()
+        };
+        turned.or(Some(given))
+    }
+
     /// Whether letting the key go alone would make a program or desktop open a menu.
     pub(super) fn opens_menu(&self, code: u8) -> bool {
         let side = key_of(code).and_then(Side::of);
@@ -290,7 +317,7 @@ impl Symbols<'_> {
 }
 
 /// The character that a keysym types, for those that type one (X protocol, appendix A).
-fn keysym_character(keysym: u32) -> Option<char> {
+pub(super) fn keysym_character(keysym: u32) -> Option<char> {
     match keysym {
         0x20..=0x7e | 0xa0..=0xff => char::from_u32(keysym),
         0x0100_0000..=0x0110_ffff => char::from_u32(keysym - 0x0100_0000),

@@ -15,24 +15,25 @@ mod keymap;
 mod lend;
 mod picture;
 mod pointer;
+mod question;
 mod windows;
+
+pub use question::ask_person;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 use std::time::Duration;
 
-use lantern_model::{
-    App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time,
-};
+use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
 use x11rb::protocol::xtest::ConnectionExt as _;
 
 use crate::{Desk, DeskError, HeldKeys};
 use clipboard::Clipboard;
-use deeds::Coming;
 use connection::Link;
+use deeds::Coming;
 use grabs::{Detail, Grabs};
 use hands::Hands;
 use hint::Hints;
@@ -231,7 +232,11 @@ impl Desk for X11Desk {
 
     fn next_deadline(&self) -> Option<Time> {
         let coming = self.coming.iter().map(|coming| coming.until);
-        coming.chain(self.hints.next_deadline()).chain(self.lending_deadline()).chain(self.clipboard.deadline()).min()
+        coming
+            .chain(self.hints.next_deadline())
+            .chain(self.lending_deadline())
+            .chain(self.clipboard.deadline())
+            .min()
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {

@@ -116,7 +116,8 @@ fn is_usable(entry: &DesktopEntry) -> bool {
 /// What the entry starts, to open these files or addresses.
 pub(super) fn start_of(entry: &DesktopEntry, targets: &[String]) -> Result<Start, LaunchError> {
     let broken = || LaunchError::EmptyEntry { path: entry.path.clone() };
-    let name = entry.name(&get_languages_from_env()).map_or(entry.id().to_owned(), |name| name.into());
+    let name =
+        entry.name(&get_languages_from_env()).map_or(entry.id().to_owned(), |name| name.into());
     let served = entry.dbus_activatable() && entry.id().contains('.');
     let bus = served.then(|| (entry.id().to_owned(), targets.iter().map(|t| address(t)).collect()));
     let mut words = match entry.exec() {
@@ -133,12 +134,7 @@ pub(super) fn start_of(entry: &DesktopEntry, targets: &[String]) -> Result<Start
 }
 
 /// The words of an `Exec` line, with its field codes filled in.
-fn expand(
-    line: &str,
-    entry: &DesktopEntry,
-    name: &str,
-    targets: &[String],
-) -> Option<Vec<String>> {
+fn expand(line: &str, entry: &DesktopEntry, name: &str, targets: &[String]) -> Option<Vec<String>> {
     let mut words = Vec::new();
     for (word, quoted) in split(line)? {
         if quoted {
@@ -250,7 +246,10 @@ mod tests {
         assert_eq!(words("log %f", &["/a b"]), ["log", "/a b"]);
         assert_eq!(words("log %f", &[]), ["log"]);
         assert_eq!(words("log %F", &["/a", "file:///b%20c"]), ["log", "/a", "/b c"]);
-        assert_eq!(words("log %U end", &["https://x.example/"]), ["log", "https://x.example/", "end"]);
+        assert_eq!(
+            words("log %U end", &["https://x.example/"]),
+            ["log", "https://x.example/", "end"]
+        );
         assert_eq!(words("log --file=%u", &["/a"]), ["log", "--file=/a"]);
         assert_eq!(words("log %i %c", &[]), ["log", "--icon", "core", "Core log"]);
         assert_eq!(words("log %k 5%% %m", &[]), ["log", "/x/core-log.desktop", "5%"]);
@@ -258,11 +257,10 @@ mod tests {
 
     #[test]
     fn quotes_are_those_of_the_standard() {
-        assert_eq!(words(r#""/opt/core log/run" "%f" "a\\$b""#, &["/x"]), [
-            "/opt/core log/run",
-            "%f",
-            "a$b"
-        ]);
+        assert_eq!(
+            words(r#""/opt/core log/run" "%f" "a\\$b""#, &["/x"]),
+            ["/opt/core log/run", "%f", "a$b"]
+        );
         assert!(start_of(&entry("Exec=\"open"), &[]).is_err());
         assert!(start_of(&entry("Exec="), &[]).is_err());
         assert!(start_of(&entry("Comment=none"), &[]).is_err());

@@ -94,7 +94,8 @@ fn association_lists() -> Vec<Associations> {
         .collect();
     let data = data_folders().into_iter().map(|folder| folder.join("applications"));
     let folders = config_folders().into_iter().chain(data);
-    let paths = folders.flat_map(|folder| names.iter().map(move |name| folder.join(name)).collect::<Vec<_>>());
+    let paths = folders
+        .flat_map(|folder| names.iter().map(move |name| folder.join(name)).collect::<Vec<_>>());
     paths.filter_map(|path| fs::read_to_string(path).ok()).map(|text| read_list(&text)).collect()
 }
 

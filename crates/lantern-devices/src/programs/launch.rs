@@ -10,9 +10,7 @@ use std::process::{Child, Command, ExitStatus, Stdio};
 use lantern_model::{EffectId, Event, Value};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{MemfdFlags, memfd_create};
-use rustix::process::{
-    Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, pidfd_send_signal,
-};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, pidfd_send_signal};
 
 use super::entries::Start;
 

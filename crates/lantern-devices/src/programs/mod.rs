@@ -29,10 +29,7 @@ fn folders(home: (&str, &str), system: (&str, &str)) -> Vec<PathBuf> {
 }
 
 fn data_folders() -> Vec<PathBuf> {
-    folders(
-        ("XDG_DATA_HOME", ".local/share"),
-        ("XDG_DATA_DIRS", "/usr/local/share:/usr/share"),
-    )
+    folders(("XDG_DATA_HOME", ".local/share"), ("XDG_DATA_DIRS", "/usr/local/share:/usr/share"))
 }
 
 fn config_folders() -> Vec<PathBuf> {

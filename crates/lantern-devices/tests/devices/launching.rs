@@ -101,8 +101,7 @@ fn a_program_starts_in_its_folder() {
 
 #[test]
 fn a_program_that_another_started_can_be_ended() {
-    let mut child =
-        std::process::Command::new("sleep").arg("600").spawn().expect("sleep is there");
+    let mut child = std::process::Command::new("sleep").arg("600").spawn().expect("sleep is there");
     let mut launcher = Launcher::default();
     launcher.adopt(EffectId(5), child.id());
     assert!(launcher.end(EffectId(5)));

@@ -3,9 +3,9 @@
 use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
-use lantern_model::{Hint, Shown, 
-    Act, App, Effect, EffectId, Event, GiveBack, InputStep, Key, Layout, Modifiers, Order, RuleSet,
-    Side, Time, Value,
+use lantern_model::{
+    Act, App, Effect, EffectId, Event, GiveBack, Hint, InputStep, Key, Layout, Modifiers, Order,
+    RuleSet, Shown, Side, Time, Value,
 };
 use lantern_script::{Source, check};
 

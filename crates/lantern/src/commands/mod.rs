@@ -7,6 +7,7 @@ mod explain;
 mod fmt;
 mod keys;
 mod new;
+mod question;
 mod rehearse;
 pub mod run;
 mod voice;
@@ -29,6 +30,7 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Rehearse(arguments) => rehearse::run(&arguments),
         Command::Run(arguments) => run::run(arguments),
+        Command::Question(arguments) => question::run(arguments),
         Command::Guardian(arguments) => guardian::watch(&arguments.held),
     }
 }

@@ -58,11 +58,11 @@ fn x11_a_desktop_entry_is_started_as_its_standard_says() {
         folder.display()
     );
     write(&display, "data/applications/store/core-log.desktop", &entry);
-    let hidden = format!(
-        "[Desktop Entry]\nType=Application\nName=Melter\nHidden=true\nExec=\"{logger}\"\n"
-    );
+    let hidden =
+        format!("[Desktop Entry]\nType=Application\nName=Melter\nHidden=true\nExec=\"{logger}\"\n");
     write(&display, "data/applications/melter.desktop", &hidden);
-    let missing = "[Desktop Entry]\nType=Application\nName=Drill\nTryExec=no-such-drill\nExec=drill\n";
+    let missing =
+        "[Desktop Entry]\nType=Application\nName=Drill\nTryExec=no-such-drill\nExec=drill\n";
     write(&display, "data/applications/drill.desktop", missing);
     let terminal = format!(
         "[Desktop Entry]\nType=Application\nName=Night log\nTerminal=true\nExec=\"{logger}\" night\n"
@@ -76,7 +76,15 @@ when key f9 => launch \"Night Log\"
 when key f10 => launch \"store-core-log.desktop\"
 ";
     let mut running = Running::start(&display, rules);
-    let expected = [&folder.display().to_string(), "--depth=", "--icon", "core", "Core Log", "two words", "100%"];
+    let expected = [
+        &folder.display().to_string(),
+        "--depth=",
+        "--icon",
+        "core",
+        "Core Log",
+        "two words",
+        "100%",
+    ];
     for key in ["f5", "f6", "f10"] {
         person.tap(key);
         let line = running.wait_for("started Core Log, process ");
@@ -141,7 +149,10 @@ when key f11 => open (\"file://\" + home-path)
     assert!(line.contains("none.csv") && line.contains("No such file"), "{line}");
     person.tap("f10");
     let line = running.wait_for("failed");
-    assert!(line.contains("no program is set to open boat:rack-4 (x-scheme-handler/boat)"), "{line}");
+    assert!(
+        line.contains("no program is set to open boat:rack-4 (x-scheme-handler/boat)"),
+        "{line}"
+    );
     running.stop();
 }
 
@@ -159,7 +170,8 @@ when key f9 {{ run \"sleep\", \"7000\" at most 300ms else {{ log \"late\" }}; ta
     let mut running = Running::start(&display, &rules);
     person.tap("f7");
     let line = running.wait_for("started sh, process ");
-    let process: u32 = line.rsplit(' ').next().and_then(|word| word.parse().ok()).expect("a number");
+    let process: u32 =
+        line.rsplit(' ').next().and_then(|word| word.parse().ok()).expect("a number");
     assert!(Path::new(&format!("/proc/{process}")).exists());
     let read = || std::fs::read_to_string(&marks).unwrap_or_default();
     display.wait_until("its child", |_| read().ends_with('\n'));

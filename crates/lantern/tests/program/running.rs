@@ -45,11 +45,7 @@ impl Running {
         let file = display.folder().join("bench.lantern");
         std::fs::write(&file, rules).expect("the file can be written");
         let mut command = display.command(env!("CARGO_BIN_EXE_lantern"));
-        command
-            .args(["run", "--verbose"])
-            .arg(&file)
-            .stdout(Stdio::null())
-            .stderr(Stdio::piped());
+        command.args(["run", "--verbose"]).arg(&file).stdout(Stdio::null()).stderr(Stdio::piped());
         change(&mut command);
         let mut child = command.spawn().expect("the program starts");
         let lines = read_lines(child.stderr.take().expect("it is a pipe"));

@@ -189,7 +189,10 @@ when key f12 { play \"~/none.wav\" }
             let first = tone.iter().position(|sample| *sample != 0).expect("it sounds");
             let (meant, got) = (&tone[first..], &played[begin..]);
             assert!(got.starts_with(meant), "{key}: what was played differs");
-            assert!(got[meant.len()..].iter().all(|sample| *sample == 0), "{key}: and nothing else");
+            assert!(
+                got[meant.len()..].iter().all(|sample| *sample == 0),
+                "{key}: and nothing else"
+            );
         } else {
             let share = loud as f64 / meant as f64;
             assert!((0.9..1.1).contains(&share), "{key}: {share} of the energy");
@@ -208,7 +211,8 @@ fn x11_a_sound_ends_with_its_run() {
     let rules = "when key f7 again stops { repeat { play \"~/bell.wav\" } }\n";
     let mut running = Running::start(&display, rules);
     person.tap("f7");
-    let sounds = |display: &Display| !display.ask("pactl", &["list", "short", "sink-inputs"]).is_empty();
+    let sounds =
+        |display: &Display| !display.ask("pactl", &["list", "short", "sink-inputs"]).is_empty();
     display.wait_until("the sound", sounds);
     person.tap("f7");
     running.wait_for("stopped");
@@ -261,8 +265,7 @@ when key f10 => log \"still at work\"
 ";
     let empty = display.folder().join("empty");
     std::fs::create_dir(&empty).expect("it can be made");
-    let mut running =
-        Running::start_with(&display, rules, |command| {
+    let mut running = Running::start_with(&display, rules, |command| {
         command.env("PATH", &empty);
     });
     for (key, words) in [
@@ -290,7 +293,8 @@ fn x11_a_bus_without_a_daemon_is_said_to_lack_it() {
     let rules = "when key f5 => notify \"Stored\"\nwhen key f9 => choose \"Edit\", \"Copy\"\n";
     let mut running = Running::start(&display, rules);
     person.tap("f5");
-    running.wait_for("nobody shows notices in this session; install and start a notification daemon");
+    running
+        .wait_for("nobody shows notices in this session; install and start a notification daemon");
     person.tap("f9");
     running.wait_for("the accessibility bus cannot be reached; install at-spi2-core");
     running.stop();

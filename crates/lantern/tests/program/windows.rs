@@ -98,7 +98,8 @@ when key f10 in title \"shift\" => type \"!\"
 #[test]
 fn x11_typing_with_nothing_in_front_is_said() {
     let (display, mut person) = desk();
-    let mut running = Running::start(&display, "when key f7 => type \"12\"\nwhen key f8 => paste \"12\"\n");
+    let mut running =
+        Running::start(&display, "when key f7 => type \"12\"\nwhen key f8 => paste \"12\"\n");
     for key in ["f7", "f8"] {
         person.tap(key);
         let line = running.wait_for("failed");
@@ -111,10 +112,8 @@ fn x11_typing_with_nothing_in_front_is_said() {
 fn x11_a_text_is_pasted_and_the_clipboard_keeps_what_it_held() {
     let (mut display, mut person) = desk();
     let editor = Editor::open(&mut display, "shift.txt");
-    let mut running = Running::start(
-        &display,
-        "when key f7 { paste \"Kern 12: −31 °C ❄\"; log \"x\" }\n",
-    );
+    let mut running =
+        Running::start(&display, "when key f7 { paste \"Kern 12: −31 °C ❄\"; log \"x\" }\n");
     display.copy("what was there", "UTF8_STRING");
     let begin = Instant::now();
     person.tap("f7");

@@ -1,0 +1,299 @@
+//! A question to the person, as it stands: what was asked, what is written or chosen so far. Keys go
+//! in, an answer comes out; a picture can be drawn of it at any time. Knows nothing of displays.
+
+use crate::drawing::{Canvas, Fonts, Ink, broken};
+
+/// What may be answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Choice {
+    /// Any line of text.
+    Text,
+    /// Yes or no.
+    YesNo,
+    /// One of these.
+    One(Vec<String>),
+}
+
+/// What was answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Answer {
+    /// A text.
+    Text(String),
+    /// Yes or no.
+    Truth(bool),
+    /// The number of the one that was picked, from 0.
+    Picked(usize),
+    /// The person does not want to say.
+    Dismissed,
+}
+
+/// A key for a question.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stroke {
+    /// A character.
+    Letter(char),
+    /// The last character goes.
+    Erase,
+    /// All of them go.
+    EraseAll,
+    /// The next one.
+    Down,
+    /// The one before.
+    Up,
+    /// That is it.
+    Accept,
+    /// No answer.
+    Dismiss,
+}
+
+/// Nobody writes a longer answer by hand.
+const LONGEST: usize = 500;
+/// So many of a list are shown at a time.
+const SHOWN: usize = 12;
+
+/// A question that is being answered.
+#[derive(Debug, Clone)]
+pub struct Question {
+    asked: String,
+    choice: Choice,
+    written: String,
+    chosen: usize,
+}
+
+/// Where things stand on the picture, for the pointer.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Rows {
+    /// The upper edge of the first row.
+    pub top: usize,
+    /// The height of each.
+    pub height: usize,
+    /// The number of the first one shown.
+    pub first: usize,
+}
+
+impl Question {
+    /// Nothing is answered yet.
+    pub fn new(asked: &str, choice: Choice) -> Question {
+        Question { asked: asked.to_owned(), choice, written: String::new(), chosen: 0 }
+    }
+
+    /// Takes a key; gives the answer if it was the last one needed.
+    pub fn take(&mut self, stroke: Stroke) -> Option<Answer> {
+        let rows = self.rows();
+        match (stroke, &self.choice) {
+            (Stroke::Dismiss, _) => return Some(Answer::Dismissed),
+            (Stroke::Accept, Choice::Text) => {
+                return Some(Answer::Text(std::mem::take(&mut self.written)));
+            }
+            (Stroke::Accept, _) => return self.pick(self.chosen),
+            (Stroke::Down, _) if !rows.is_empty() => self.chosen = (self.chosen + 1) % rows.len(),
+            (Stroke::Up, _) if !rows.is_empty() => {
+                self.chosen = (self.chosen + rows.len() - 1) % rows.len();
+            }
+            (Stroke::Letter(letter), Choice::YesNo) => match letter.to_lowercase().next() {
+                Some('y') => return Some(Answer::Truth(true)),
+                Some('n') => return Some(Answer::Truth(false)),
+                _ => {}
+            },
+            (Stroke::Letter(letter), _) if self.written.chars().count() < LONGEST => {
+                self.written.push(letter);
+                return self.look_for_written();
+            }
+            (Stroke::Erase, _) => {
+                self.written.pop();
+                return self.look_for_written();
+            }
+            (Stroke::EraseAll, _) => self.written.clear(),
+            _ => {}
+        }
+        None
+    }
+
+    /// Answers with the row of that number.
+    pub fn pick(&self, row: usize) -> Option<Answer> {
+        match &self.choice {
+            Choice::Text => None,
+            Choice::YesNo => Some(Answer::Truth(row == 0)),
+            Choice::One(rows) => (row < rows.len()).then_some(Answer::Picked(row)),
+        }
+    }
+
+    /// Moves to the first of a list that begins with what is written, or that contains it.
+    fn look_for_written(&mut self) -> Option<Answer> {
+        if let Choice::One(rows) = &self.choice {
+            let written = self.written.to_lowercase();
+            let begins = rows.iter().position(|row| row.to_lowercase().starts_with(&written));
+            let contains = || rows.iter().position(|row| row.to_lowercase().contains(&written));
+            match begins.or_else(contains) {
+                Some(row) => self.chosen = row,
+                // What fits none is not written.
+                None => drop(self.written.pop()),
+            }
+        }
+        None
+    }
+
+    fn rows(&self) -> Vec<String> {
+        match &self.choice {
+            Choice::Text => Vec::new(),
+            Choice::YesNo => vec!["Yes".to_owned(), "No".to_owned()],
+            Choice::One(rows) => rows.clone(),
+        }
+    }
+
+    fn advice(&self) -> &'static str {
+        match self.choice {
+            Choice::Text => "Enter answers, Escape does not",
+            Choice::YesNo => "Y or N, Escape for neither",
+            Choice::One(_) => "Arrows or first letters, Enter takes it, Escape none",
+        }
+    }
+
+    /// Draws it, and tells where its rows are.
+    pub fn draw(&self, fonts: &mut Fonts, scale: f32) -> (Canvas, Rows) {
+        let scaled = |pixels: f32| (pixels * scale) as usize;
+        let (size, small) = (18.0 * scale, 14.0 * scale);
+        let (margin, width, step) = (scaled(18.0), scaled(460.0), scaled(30.0));
+        let inner = width - 2 * margin;
+        let heading = broken(fonts, &self.asked, size, inner);
+        let rows = self.rows();
+        let shown = rows.len().min(SHOWN);
+        let first = self.chosen.saturating_sub(SHOWN - 1).min(rows.len() - shown);
+        let written = matches!(self.choice, Choice::Text);
+        let body = if written { scaled(40.0) } else { shown * step };
+        let top = margin + heading.len() * scaled(24.0) + scaled(6.0);
+        let mut canvas = Canvas::boxed(width, top + body + scaled(40.0));
+        for (index, line) in heading.iter().enumerate() {
+            let baseline = margin + index * scaled(24.0) + scaled(14.0);
+            fonts.draw(&mut canvas, (margin, baseline), line, size, Ink::WORDS);
+        }
+        if written {
+            self.draw_field(&mut canvas, fonts, (margin, top, inner), scale);
+        }
+        for (index, row) in rows.iter().skip(first).take(shown).enumerate() {
+            let at = top + index * step;
+            if first + index == self.chosen {
+                canvas.fill(margin - scaled(6.0), at, inner + scaled(12.0), step, Ink::FIELD);
+                canvas.fill(margin - scaled(6.0), at, scaled(3.0), step, Ink::FULL);
+            }
+            let row = fitted(fonts, row, size, inner - scaled(12.0));
+            let place = (margin + scaled(6.0), at + scaled(21.0));
+            fonts.draw(&mut canvas, place, &row, size, Ink::WORDS);
+        }
+        let mut advice = self.advice().to_owned();
+        if shown < rows.len() {
+            advice = format!("{} of {} · {advice}", self.chosen + 1, rows.len());
+        }
+        let place = (margin, top + body + scaled(24.0));
+        fonts.draw(&mut canvas, place, &advice, small, Ink::FAINT);
+        (canvas, Rows { top, height: step, first })
+    }
+
+    /// The field with what is written; of a long text its end.
+    fn draw_field(
+        &self,
+        canvas: &mut Canvas,
+        fonts: &mut Fonts,
+        (x, y, width): (usize, usize, usize),
+        scale: f32,
+    ) {
+        let scaled = |pixels: f32| (pixels * scale) as usize;
+        let size = 18.0 * scale;
+        canvas.fill(x, y, width, scaled(34.0), Ink::FIELD);
+        let mut end = self.written.as_str();
+        while fonts.width(end, size) > width - scaled(24.0) {
+            let mut rest = end.chars();
+            rest.next();
+            end = rest.as_str();
+        }
+        let place = (x + scaled(8.0), y + scaled(23.0));
+        let after = fonts.draw(canvas, place, end, size, Ink::WORDS);
+        canvas.fill(after + 1, y + scaled(7.0), scaled(2.0).max(1), scaled(20.0), Ink::FULL);
+    }
+}
+
+/// The text, cut to a width.
+fn fitted(fonts: &mut Fonts, text: &str, size: f32, width: usize) -> String {
+    if fonts.width(text, size) <= width {
+        return text.to_owned();
+    }
+    let mut kept: String = text.to_owned();
+    while !kept.is_empty() && fonts.width(&format!("{kept}…"), size) > width {
+        kept.pop();
+    }
+    format!("{kept}…")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn after(question: &mut Question, strokes: &[Stroke]) -> Option<Answer> {
+        strokes.iter().fold(None, |_, stroke| question.take(*stroke))
+    }
+
+    fn letters(text: &str) -> Vec<Stroke> {
+        text.chars().map(Stroke::Letter).collect()
+    }
+
+    #[test]
+    fn a_text_is_written_and_mended() {
+        let mut question = Question::new("How deep?", Choice::Text);
+        assert_eq!(after(&mut question, &letters("311")), None);
+        assert_eq!(
+            after(&mut question, &[Stroke::Erase, Stroke::Letter('0'), Stroke::Accept]),
+            Some(Answer::Text("310".to_owned()))
+        );
+        let mut question = Question::new("How deep?", Choice::Text);
+        after(&mut question, &letters("311"));
+        assert_eq!(
+            after(&mut question, &[Stroke::EraseAll, Stroke::Accept]),
+            Some(Answer::Text(String::new()))
+        );
+        assert_eq!(question.take(Stroke::Dismiss), Some(Answer::Dismissed));
+    }
+
+    #[test]
+    fn yes_and_no_are_letters_or_rows() {
+        let mut question = Question::new("Melt it?", Choice::YesNo);
+        assert_eq!(question.take(Stroke::Letter('x')), None);
+        assert_eq!(question.take(Stroke::Letter('N')), Some(Answer::Truth(false)));
+        assert_eq!(question.take(Stroke::Accept), Some(Answer::Truth(true)));
+        assert_eq!(
+            after(&mut question, &[Stroke::Down, Stroke::Accept]),
+            Some(Answer::Truth(false))
+        );
+        assert_eq!(
+            after(&mut question, &[Stroke::Down, Stroke::Accept]),
+            Some(Answer::Truth(true))
+        );
+    }
+
+    #[test]
+    fn a_list_is_picked_from_by_arrows_and_first_letters() {
+        let racks = ["north rack", "south rack", "door"].map(str::to_owned).to_vec();
+        let mut question = Question::new("Where?", Choice::One(racks));
+        assert_eq!(after(&mut question, &[Stroke::Up, Stroke::Accept]), Some(Answer::Picked(2)));
+        after(&mut question, &letters("SOx"));
+        assert_eq!(question.take(Stroke::Accept), Some(Answer::Picked(1)));
+        assert_eq!(question.pick(3), None);
+        let mut empty = Question::new("Where?", Choice::One(Vec::new()));
+        assert_eq!(after(&mut empty, &[Stroke::Down, Stroke::Up, Stroke::Accept]), None);
+    }
+
+    #[test]
+    fn long_lists_and_long_words_stay_in_their_box() {
+        let mut fonts = Fonts::default();
+        let many: Vec<String> = (1..=40).map(|n| format!("bag {n} {}", "x".repeat(200))).collect();
+        let mut question = Question::new(&"why ".repeat(60), Choice::One(many));
+        let (canvas, rows) = question.draw(&mut fonts, 1.0);
+        assert_eq!((canvas.width, rows.first), (460, 0));
+        question.take(Stroke::Up);
+        let (_, rows) = question.draw(&mut fonts, 1.0);
+        assert_eq!(rows.first, 28);
+        let mut text = Question::new("How deep?", Choice::Text);
+        after(&mut text, &letters(&"310 ".repeat(200)));
+        assert_eq!(text.draw(&mut fonts, 1.0).0.width, 460);
+        assert_eq!(text.written.chars().count(), LONGEST);
+    }
+}

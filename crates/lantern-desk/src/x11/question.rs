@@ -1,0 +1,188 @@
+//! A question in a small window of our own, on a connection of its own.
+
+use x11rb::connection::Connection;
+use x11rb::protocol::Event;
+use x11rb::protocol::xproto::{
+    AtomEnum, ChangeWindowAttributesAux, ConnectionExt as _, CreateWindowAux, EventMask,
+    InputFocus, KeyPressEvent, PropMode, Window, WindowClass,
+};
+use x11rb::wrapper::ConnectionExt as _;
+
+use super::connection::Link;
+use super::keymap::{Keymap, key_of, keysym_character};
+use super::picture::{depth, picture, scale_of};
+use super::{pointer, windows};
+use crate::DeskError;
+use crate::drawing::Fonts;
+use crate::question::{Answer, Question, Rows, Stroke};
+
+/// Asks the person on the display in DISPLAY, and waits for the answer.
+///
+/// # Errors
+/// When the display cannot be reached, or goes away.
+pub fn ask_person(question: Question) -> Result<Answer, DeskError> {
+    let link = Link::open(None)?;
+    let keymap = Keymap::read(&link.conn)?;
+    let mut fonts = Fonts::default();
+    let scale = scale_of(&link)?;
+    let (canvas, _) = question.draw(&mut fonts, scale);
+    let window = open(&link, canvas.width, canvas.height)?;
+    let mut asking = Asking { link, keymap, fonts, scale, window, question, rows: Rows::default() };
+    asking.show()?;
+    asking.link.conn.map_window(window)?;
+    asking.link.conn.flush()?;
+    asking.wait()
+}
+
+struct Asking {
+    link: Link,
+    keymap: Keymap,
+    fonts: Fonts,
+    scale: f32,
+    window: Window,
+    question: Question,
+    rows: Rows,
+}
+
+impl Asking {
+    fn wait(&mut self) -> Result<Answer, DeskError> {
+        loop {
+            let answer = match self.link.conn.wait_for_event()? {
+                Event::KeyPress(press) => {
+                    let stroke = self.stroke(&press)?;
+                    stroke.and_then(|stroke| self.question.take(stroke))
+                }
+                Event::ButtonPress(press) if press.detail == 1 => {
+                    let row = usize::try_from(press.event_y).unwrap_or(0);
+                    let below = row.checked_sub(self.rows.top);
+                    let row = below.map(|below| self.rows.first + below / self.rows.height.max(1));
+                    row.and_then(|row| self.question.pick(row))
+                }
+                Event::ClientMessage(message) => {
+                    let [what, ..] = message.data.as_data32();
+                    (what == self.link.atoms.WM_DELETE_WINDOW).then_some(Answer::Dismissed)
+                }
+                Event::MapNotify(_) => {
+                    self.come_to_front()?;
+                    None
+                }
+                Event::MappingNotify(_) => {
+                    self.keymap = Keymap::read(&self.link.conn)?;
+                    None
+                }
+                _ => continue,
+            };
+            if let Some(answer) = answer {
+                return Ok(answer);
+            }
+            self.show()?;
+        }
+    }
+
+    /// Some window managers let no new window have the keyboard by itself.
+    fn come_to_front(&self) -> Result<(), DeskError> {
+        if windows::is_managed(&self.link)? {
+            return windows::raise(&self.link, self.window);
+        }
+        let time = x11rb::CURRENT_TIME;
+        self.link.conn.set_input_focus(InputFocus::PARENT, self.window, time)?;
+        self.link.conn.flush()?;
+        Ok(())
+    }
+
+    fn show(&mut self) -> Result<(), DeskError> {
+        let (canvas, rows) = self.question.draw(&mut self.fonts, self.scale);
+        self.rows = rows;
+        let picture = picture(&self.link, &canvas)?;
+        let look = ChangeWindowAttributesAux::new().background_pixmap(picture);
+        self.link.conn.change_window_attributes(self.window, &look)?;
+        self.link.conn.clear_area(false, self.window, 0, 0, 0, 0)?;
+        self.link.conn.free_pixmap(picture)?;
+        self.link.conn.flush()?;
+        Ok(())
+    }
+
+    /// What a key means for a question.
+    fn stroke(&self, press: &KeyPressEvent) -> Result<Option<Stroke>, DeskError> {
+        let state = u16::from(press.state);
+        let locked = state & self.keymap.locks();
+        let held = self.keymap.families_in(state);
+        let Some(key) = key_of(press.detail) else {
+            return self.lent_character(press.detail);
+        };
+        let named = match key.name() {
+            "escape" => Some(Stroke::Dismiss),
+            "enter" | "pad-enter" => Some(Stroke::Accept),
+            "down" | "tab" => Some(Stroke::Down),
+            "up" => Some(Stroke::Up),
+            "backspace" => Some(Stroke::Erase),
+            "u" if held.contains(lantern_model::Family::Ctrl) => Some(Stroke::EraseAll),
+            _ => None,
+        };
+        let letter = || {
+            let letter = self.keymap.letter(key, held, locked)?;
+            (!letter.is_control()).then_some(Stroke::Letter(letter))
+        };
+        match named.or_else(letter) {
+            None if held.is_empty() => self.lent_character(press.detail),
+            stroke => Ok(stroke),
+        }
+    }
+
+    /// What a keycode that is no key of the board stands for at the moment.
+    fn lent_character(&self, code: u8) -> Result<Option<Stroke>, DeskError> {
+        let symbols = self.link.conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
+        Ok(symbols.first().and_then(|symbol| keysym_character(*symbol)).map(Stroke::Letter))
+    }
+}
+
+/// Opens the window, in the middle of the screen the pointer is on, not yet shown.
+fn open(link: &Link, width: usize, height: usize) -> Result<Window, DeskError> {
+    let (conn, atoms) = (&link.conn, &link.atoms);
+    let screen = pointer::screen_at_pointer(link)?;
+    let middle = |from: i32, most: i32, own: usize| {
+        let own = i32::try_from(own).unwrap_or(0);
+        i16::try_from(from + (most - own).max(0) / 2).unwrap_or(0)
+    };
+    let x = middle(screen.x, screen.width, width);
+    let y = middle(screen.y, screen.height, height);
+    let size = |pixels: usize| u16::try_from(pixels).unwrap_or(u16::MAX);
+    let mask = EventMask::KEY_PRESS | EventMask::BUTTON_PRESS | EventMask::STRUCTURE_NOTIFY;
+    let look = CreateWindowAux::new().event_mask(mask);
+    let window = conn.generate_id()?;
+    let (class, depth) = (WindowClass::INPUT_OUTPUT, depth(link));
+    let (width, height) = (size(width), size(height));
+    conn.create_window(depth, window, link.root, x, y, width, height, 0, class, 0, &look)?;
+    let text = |name: u32, kind: u32, text: &[u8]| {
+        conn.change_property8(PropMode::REPLACE, window, name, kind, text)
+    };
+    text(atoms._NET_WM_NAME, atoms.UTF8_STRING, b"Cold Lantern asks")?;
+    text(AtomEnum::WM_NAME.into(), AtomEnum::STRING.into(), b"Cold Lantern asks")?;
+    text(AtomEnum::WM_CLASS.into(), AtomEnum::STRING.into(), b"cold-lantern\0cold-lantern\0")?;
+    let number = |name: u32, kind: u32, numbers: &[u32]| {
+        conn.change_property32(PropMode::REPLACE, window, name, kind, numbers)
+    };
+    let atom = u32::from(AtomEnum::ATOM);
+    number(atoms._NET_WM_WINDOW_TYPE, atom, &[atoms._NET_WM_WINDOW_TYPE_DIALOG])?;
+    number(atoms.WM_PROTOCOLS, atom, &[atoms.WM_DELETE_WINDOW])?;
+    number(atoms._NET_WM_PID, AtomEnum::CARDINAL.into(), &[std::process::id()])?;
+    // Position, and the same least and largest size (ICCCM, 4.1.2.3).
+    const POSITION_AND_SIZES: u32 = 1 << 2 | 1 << 4 | 1 << 5;
+    let (x, y) = (x as u32, y as u32);
+    let (width, height) = (u32::from(width), u32::from(height));
+    let mut hints = [0; 18];
+    hints[..9].copy_from_slice(&[
+        POSITION_AND_SIZES,
+        x,
+        y,
+        width,
+        height,
+        width,
+        height,
+        width,
+        height,
+    ]);
+    let (normal, kind) = (AtomEnum::WM_NORMAL_HINTS, AtomEnum::WM_SIZE_HINTS);
+    number(normal.into(), kind.into(), &hints)?;
+    Ok(window)
+}

@@ -1,0 +1,59 @@
+//! What stands on the screen: the windows right below the root.
+
+use x11rb::connection::Connection;
+use x11rb::protocol::shape::{self, ConnectionExt as _};
+use x11rb::protocol::xproto::{ConnectionExt as _, MapState};
+
+use crate::Display;
+
+/// A window on the screen.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Seen {
+    /// Its name.
+    pub name: String,
+    /// Its left edge.
+    pub x: i32,
+    /// Its upper edge.
+    pub y: i32,
+    /// Its width.
+    pub width: i32,
+    /// Its height.
+    pub height: i32,
+    /// Whether any of it is there for the pointer.
+    pub takes_clicks: bool,
+    /// Whether it has the keyboard.
+    pub focused: bool,
+}
+
+impl Display {
+    /// The windows right below the root, as on a display with no window manager.
+    ///
+    /// # Panics
+    /// When the server does not answer.
+    pub fn unmanaged(&self) -> Vec<Seen> {
+        let conn = self.connect();
+        let root = conn.setup().roots[0].root;
+        let name = conn.intern_atom(false, b"_NET_WM_NAME").expect("it listens");
+        let name = name.reply().expect("it answers").atom;
+        let focus = conn.get_input_focus().expect("it listens").reply().expect("it answers").focus;
+        let tree = conn.query_tree(root).expect("it listens").reply().expect("it answers");
+        let look = |window: u32| {
+            // One that went meanwhile is not there.
+            let about = conn.get_window_attributes(window).ok()?.reply().ok()?;
+            let place = conn.get_geometry(window).ok()?.reply().ok()?;
+            let title = conn.get_property(false, window, name, 0u32, 0, 256).ok()?.reply().ok()?;
+            let parts = conn.shape_get_rectangles(window, shape::SK::INPUT).ok()?.reply().ok()?;
+            let shown = about.map_state == MapState::VIEWABLE && place.width > 1;
+            shown.then(|| Seen {
+                name: String::from_utf8_lossy(&title.value).into_owned(),
+                x: place.x.into(),
+                y: place.y.into(),
+                width: place.width.into(),
+                height: place.height.into(),
+                takes_clicks: !parts.rectangles.is_empty(),
+                focused: focus == window,
+            })
+        };
+        tree.children.into_iter().filter_map(look).collect()
+    }
+}
