@@ -86,6 +86,9 @@ pub enum DeskError {
         /// What it lacks.
         extension: &'static str,
     },
+    /// Another program has the keyboard to itself.
+    #[error("another program has the keyboard to itself")]
+    KeyboardTaken,
     /// The connection broke.
     #[error("the display went away")]
     Lost(#[source] Box<dyn std::error::Error + Send + Sync>),
@@ -113,6 +116,7 @@ impl DeskError {
             DeskError::MissingExtension { .. } => {
                 "the display's server must be started with its XTEST, XInput 2 and XKEYBOARD extensions"
             }
+            DeskError::KeyboardTaken => "close its menu, or unlock the screen, and try again",
             DeskError::Lost(_) => "start lantern again when the display is back",
             DeskError::HeldKeys { .. } => {
                 "XDG_RUNTIME_DIR must name a folder that you may write to"

@@ -16,4 +16,4 @@ pub use desk::{Desk, DeskError};
 pub use held::{HeldKeys, HeldMarks};
 pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedDesk, What};
-pub use x11::{X11Desk, ask_person, release_held};
+pub use x11::{Captured, Survey, X11Desk, ask_person, capture, list_windows, release_held, survey};

@@ -49,9 +49,12 @@ pub struct Tree {
     bus: Connection,
 }
 
-/// Whether the accessibility bus can be reached.
-pub fn is_there() -> bool {
-    Tree::connect().is_ok()
+/// Looks whether the accessibility bus can be reached.
+///
+/// # Errors
+/// When it cannot.
+pub fn is_there() -> Result<(), ServiceError> {
+    Tree::connect().map(drop)
 }
 
 /// Chooses an entry of the front program's menus, by the titles on the way to it.

@@ -12,6 +12,7 @@ mod notices;
 mod playing;
 mod programs;
 mod services;
+mod shortcuts;
 mod sound;
 mod speech;
 
@@ -20,5 +21,6 @@ pub use error::ServiceError;
 pub use notices::service_name as notice_service;
 pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};
 pub use services::{Done, Report, Services};
+pub use shortcuts::{Change, Shortcut, shortcuts};
 pub use sound::{Level, SoundServer};
 pub use speech::program as speech_program;

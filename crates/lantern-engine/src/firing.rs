@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use lantern_model::{Again, ArmedKey, Cause, Key, Modifiers, RunId, Time, Value};
+use lantern_model::{Again, ArmedKey, Cause, Combo, Key, KeyRef, Modifiers, RunId, Time, Value};
 
 use crate::engine::Engine;
 use crate::reasons::ReasonKind;
@@ -251,6 +251,12 @@ impl Engine {
                 self.give_reason(now, None, ReasonKind::Refused(message));
             }
             let candidates: Vec<_> = self.watch.candidates(stroke).to_vec();
+            if candidates.is_empty() && !self.watch.is_panic(stroke) {
+                // It is wanted for a chord, a sequence, a drawing or a remap.
+                let families = armed.families.iter().map(KeyRef::Either);
+                let combo = Combo(families.chain([KeyRef::Named(armed.key)]).collect());
+                self.give_reason(now, None, ReasonKind::Refused(format!("{combo}: {why}")));
+            }
             for candidate in candidates {
                 let cause = &rules.rules[candidate.rule].triggers[candidate.trigger].cause;
                 let message = format!("{}: {why}", cause_words(cause));

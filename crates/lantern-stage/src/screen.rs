@@ -2,7 +2,7 @@
 
 use x11rb::connection::Connection;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
-use x11rb::protocol::xproto::{ConnectionExt as _, MapState};
+use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, GrabStatus, MapState};
 
 use crate::Display;
 
@@ -55,5 +55,17 @@ impl Display {
             })
         };
         tree.children.into_iter().filter_map(look).collect()
+    }
+
+    /// Whether a program has the keyboard to itself.
+    ///
+    /// # Panics
+    /// When the server does not answer.
+    pub fn keyboard_is_taken(&self) -> bool {
+        let conn = self.connect();
+        let root = conn.setup().roots[0].root;
+        let (mode, time) = (GrabMode::ASYNC, x11rb::CURRENT_TIME);
+        let cookie = conn.grab_keyboard(false, root, time, mode, mode).expect("it listens");
+        cookie.reply().expect("it answers").status != GrabStatus::SUCCESS
     }
 }

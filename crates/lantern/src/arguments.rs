@@ -26,9 +26,17 @@ pub enum Command {
     New(NewArguments),
     /// List keys: names, caps, W3C codes, X keysyms, kernel codes.
     #[command(
-        after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json\n  lantern keys --bound bench.lantern --picture keys.png\n  lantern keys function pad --free bench.lantern"
+        after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json\n  lantern keys --bound bench.lantern --picture keys.png\n  lantern keys function pad --free bench.lantern\n  lantern keys --take super+e"
     )]
     Keys(KeysArguments),
+    /// Say what the next key or button you press is called, what it sends, and who has it.
+    #[command(
+        after_help = "Examples:\n  lantern capture\n  lantern capture --count 3 --json\n\nWhile it waits, the key reaches no other program."
+    )]
+    Capture(CaptureArguments),
+    /// List the open windows with the text by which a rule knows each.
+    #[command(after_help = "Examples:\n  lantern windows\n  lantern windows --json")]
+    Windows(WindowsArguments),
     /// Say everything that is wrong in a file of rules.
     #[command(
         after_help = "Examples:\n  lantern check bench.lantern\n  lantern check bench.lantern --layout de --desk x11\n  lantern check --powers bench.lantern"
@@ -54,6 +62,9 @@ pub enum Command {
         after_help = "Example:\n  lantern run bench.lantern\n\nCtrl+C or SIGTERM ends it and lets every key go. Ctrl+Alt+Shift+Escape, or the `panic`\nsetting, stops every run at any time."
     )]
     Run(RunArguments),
+    /// Say what works on this machine, what does not, and what mends it.
+    #[command(after_help = "Examples:\n  lantern doctor\n  lantern doctor --json")]
+    Doctor(DoctorArguments),
     /// Ask the person something in a small window; started by `run`.
     #[command(hide = true)]
     Question(QuestionArguments),
@@ -90,6 +101,9 @@ pub struct KeysArguments {
     /// Show which keys a file of rules leaves free.
     #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with = "bound")]
     pub free: Option<Option<PathBuf>>,
+    /// Free a combination that the desktop's settings give to something, and say how to give it back.
+    #[arg(long, value_name = "COMBINATION", conflicts_with_all = ["bound", "free", "picture", "json"])]
+    pub take: Option<String>,
     /// Draw the keyboard with what is taken, by modifiers: .svg or .png.
     #[arg(long, value_name = "FILE")]
     pub picture: Option<PathBuf>,
@@ -100,6 +114,35 @@ pub struct KeysArguments {
     #[arg(long, value_name = "TEXT", conflicts_with = "json")]
     pub separator: Option<String>,
     /// Print data instead of a table.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern capture`
+#[derive(Debug, Args)]
+pub struct CaptureArguments {
+    /// The file of rules to look into for what the key fires; the person's own if missing.
+    pub file: Option<PathBuf>,
+    /// Take so many, one after another.
+    #[arg(short = 'n', long, value_name = "N", default_value_t = 1)]
+    pub count: u32,
+    /// Print data instead of text.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern windows`
+#[derive(Debug, Args)]
+pub struct WindowsArguments {
+    /// Print data instead of a table.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern doctor`
+#[derive(Debug, Args)]
+pub struct DoctorArguments {
+    /// Print data instead of text.
     #[arg(long)]
     pub json: bool,
 }

@@ -19,6 +19,7 @@ mod recording;
 mod runtime;
 mod session;
 mod style;
+mod table;
 mod timeline;
 mod wording;
 

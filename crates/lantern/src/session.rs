@@ -294,6 +294,7 @@ impl<D: Desk> Session<D> {
     /// Says what the person should know of; everything that fires, if asked for.
     fn tell_reasons(&mut self) {
         let mut seen = self.reasons_seen;
+        let mut refused = false;
         for reason in self.engine.reasons_after(self.reasons_seen) {
             seen = reason.number;
             let rule = reason.rule.and_then(|rule| self.engine.rules().rules.get(rule));
@@ -310,6 +311,9 @@ impl<D: Desk> Session<D> {
             let about = rule.map_or_else(String::new, |rule| {
                 format!("{}: {}: ", self.engine.rules().show_place(rule.place), rule.label)
             });
+            if matches!(reason.kind, ReasonKind::Refused(_)) {
+                refused = true;
+            }
             let word = if urgent { style::WARNING } else { style::FAINT };
             complain!(
                 "{word}{}{word:#} {about}{}",
@@ -318,6 +322,13 @@ impl<D: Desk> Session<D> {
             );
         }
         self.reasons_seen = seen;
+        if refused {
+            complain!(
+                "  {}help{0:#}: it is taken up when it comes free; `lantern capture` says whose it is, \
+                 `lantern keys --take` frees what a setting of the desktop has",
+                style::HELP
+            );
+        }
     }
 
     /// Sleeps until something happens; only looks, if there is more to do at once.

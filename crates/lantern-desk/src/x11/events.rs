@@ -1,18 +1,23 @@
 //! What the server tells: of keys, of the keyboard's map and state, of windows and screens.
 
-use lantern_model::{Event, Time};
+use std::time::Duration;
+
+use lantern_model::{ArmedKey, Event, Time};
 use x11rb::protocol::Event as XEvent;
 use x11rb::protocol::randr::{self, ConnectionExt as _};
 use x11rb::protocol::xinput::{self, ConnectionExt as _, XIEventMask};
 use x11rb::protocol::xkb::{self, ConnectionExt as _, EventType, MapPart};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
 
-use super::grabs::Detail;
+use super::grabs::{Detail, HELD_BY_ANOTHER, Refusals};
 use super::hands::ServerPress;
 use super::keymap::{Keymap, key_of};
 use super::pointer::{self, ButtonOrder, key_of_button};
 use super::{X11Desk, connection, windows};
 use crate::DeskError;
+
+/// How often keys that another program holds are tried again.
+const RETRY: Duration = Duration::from_secs(3);
 
 impl X11Desk {
     pub(super) fn select_root_events(&self, pings: bool) -> Result<(), DeskError> {
@@ -133,6 +138,8 @@ impl X11Desk {
             self.look_at_front()?;
         } else if change.atom == atoms._NET_CLIENT_LIST {
             self.look_at_windows()?;
+            // Who held a key may be gone.
+            self.retry_refused(now)?;
         }
         Ok(())
     }
@@ -171,10 +178,26 @@ impl X11Desk {
         for detail in &self.open {
             self.grabs.suspend(&self.link, *detail)?;
         }
-        if !refused.is_empty() {
-            self.events.push_back(Event::Refused(refused));
+        // Each is told once, and again if we had it in between.
+        self.told.retain(|told| !self.armed.keys.contains(&told.0) || refused.contains(told));
+        let is_new = |refused: &&(ArmedKey, String)| !self.told.contains(refused);
+        let new: Refusals = refused.iter().filter(is_new).cloned().collect();
+        self.missing = refused.iter().any(|(_, why)| why == HELD_BY_ANOTHER);
+        if !new.is_empty() {
+            self.told.extend(new.iter().cloned());
+            self.events.push_back(Event::Refused(new));
         }
         Ok(())
+    }
+
+    /// Tries again to take what somebody else held. Nobody tells when they let it go, so it is tried
+    /// when windows come and go, and now and then as long as anything is missing.
+    pub(super) fn retry_refused(&mut self, now: Time) -> Result<(), DeskError> {
+        if self.missing {
+            self.take_grabs()?;
+        }
+        self.retry_at = self.missing.then_some(now + RETRY);
+        self.flush()
     }
 
     fn handle_state(&mut self, state: &xkb::StateNotifyEvent) -> Result<(), DeskError> {

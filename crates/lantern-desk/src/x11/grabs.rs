@@ -77,6 +77,9 @@ impl Under {
 /// One grab.
 type Grab = (Detail, Under);
 
+/// Why a key cannot be had now, but may be later.
+pub(super) const HELD_BY_ANOTHER: &str = "another program holds it";
+
 /// Keys that cannot be had, each with why.
 pub(super) type Refusals = Vec<(ArmedKey, String)>;
 
@@ -175,8 +178,7 @@ impl Grabs {
         let families = keymap.families_in(mask as u16);
         for armed in &self.wanted[&detail] {
             if armed.families == families || armed.further {
-                refused
-                    .push((ArmedKey { families, ..*armed }, "another program holds it".to_owned()));
+                refused.push((ArmedKey { families, ..*armed }, HELD_BY_ANOTHER.to_owned()));
             }
         }
     }
@@ -262,6 +264,19 @@ fn end_probe(link: &Link, (detail, under): Grab) -> Result<(), DeskError> {
         }
     };
     Ok(())
+}
+
+/// Whether nobody holds a combination.
+pub(super) fn is_free(link: &Link, detail: Detail, mask: u32) -> Result<bool, DeskError> {
+    let wanted = (detail, Under::Mask(mask));
+    let core = probe(link, wanted)?.check().is_ok();
+    end_probe(link, wanted)?;
+    let modern = grab(link, wanted, false)?.reply()?.modifiers.is_empty();
+    if modern {
+        ungrab(link, wanted)?;
+        link.conn.get_input_focus()?.reply()?;
+    }
+    Ok(core && modern)
 }
 
 type GrabCookie<'c> = x11rb::cookie::Cookie<'c, RustConnection, xinput::XIPassiveGrabDeviceReply>;

@@ -127,6 +127,11 @@ impl Keymap {
         let Some(code) = keycode_of(side.key()) else {
             return 0;
         };
+        self.mask_of_code(code)
+    }
+
+    /// The modifier mask that a key of the server stands for; 0 if it is no modifier.
+    pub(super) fn mask_of_code(&self, code: u8) -> u16 {
         let row = self.modifiers.iter().position(|row| row.contains(&code));
         row.map_or(0, |row| 1 << row)
     }

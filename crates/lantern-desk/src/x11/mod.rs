@@ -2,6 +2,7 @@
 //!
 //! What is done here and why was measured first; ARCHITECTURE.md, "What the X server does", tells.
 
+mod capture;
 mod clipboard;
 mod connection;
 mod deeds;
@@ -16,9 +17,12 @@ mod lend;
 mod picture;
 mod pointer;
 mod question;
+mod survey;
 mod windows;
 
+pub use capture::{Captured, capture};
 pub use question::ask_person;
+pub use survey::{Survey, list_windows, survey};
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::{AsFd, BorrowedFd};
@@ -34,7 +38,7 @@ use crate::{Desk, DeskError, HeldKeys};
 use clipboard::Clipboard;
 use connection::Link;
 use deeds::Coming;
-use grabs::{Detail, Grabs};
+use grabs::{Detail, Grabs, Refusals};
 use hands::Hands;
 use hint::Hints;
 use keymap::Keymap;
@@ -73,6 +77,11 @@ pub struct X11Desk {
     hints: Hints,
     clipboard: Clipboard,
     coming: Vec<Coming>,
+    /// What somebody else holds of what must be withheld, as far as it was told.
+    told: Refusals,
+    /// Whether any of it is missing now, and when it is tried again.
+    missing: bool,
+    retry_at: Option<Time>,
     /// The program in front, as last told.
     front: App,
     /// Every window of a program, as last told.
@@ -126,6 +135,9 @@ impl X11Desk {
             hints: Hints::default(),
             clipboard: Clipboard::default(),
             coming: Vec::new(),
+            told: Refusals::new(),
+            missing: false,
+            retry_at: None,
             front: App::default(),
             windows: Vec::new(),
             events: VecDeque::new(),
@@ -147,21 +159,7 @@ impl X11Desk {
     /// # Errors
     /// When the display is gone.
     pub fn tells_programs(&self) -> Result<bool, DeskError> {
-        let any = xproto::AtomEnum::ANY;
-        let active = self.link.atoms._NET_ACTIVE_WINDOW;
-        let cookie = self.link.conn.get_property(false, self.link.root, active, any, 0, 1)?;
-        Ok(cookie.reply().is_ok_and(|reply| reply.type_ != x11rb::NONE))
-    }
-
-    /// Every window of a program, as `windows` lists them: the one in front first.
-    ///
-    /// # Errors
-    /// When the display is gone.
-    pub fn list_windows(&self) -> Result<Vec<App>, DeskError> {
-        let front = windows::active_window(&self.link)?;
-        let mut all = windows::all(&self.link)?;
-        all.sort_by_key(|window| *window != front);
-        all.into_iter().map(|window| windows::describe(&self.link, window)).collect()
+        windows::tells_front(&self.link)
     }
 }
 
@@ -215,6 +213,9 @@ impl Desk for X11Desk {
                 return Ok(Some(outcome));
             }
             self.rest()?;
+            if self.missing && self.retry_at.is_none() {
+                self.retry_refused(now)?;
+            }
             self.flush()?;
             if !self.hands.look_again {
                 return Ok(None);
@@ -227,12 +228,16 @@ impl Desk for X11Desk {
         self.hints.handle_deadline(&self.link, now)?;
         self.handle_clipboard_deadline(now)?;
         self.handle_coming_deadline(now);
+        if self.retry_at.is_some_and(|at| at <= now) {
+            self.retry_refused(now)?;
+        }
         self.handle_lending_deadline(now)
     }
 
     fn next_deadline(&self) -> Option<Time> {
         let coming = self.coming.iter().map(|coming| coming.until);
         coming
+            .chain(self.retry_at)
             .chain(self.hints.next_deadline())
             .chain(self.lending_deadline())
             .chain(self.clipboard.deadline())

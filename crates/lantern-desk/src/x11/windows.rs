@@ -33,6 +33,13 @@ pub(super) fn all(link: &Link) -> Result<Vec<Window>, DeskError> {
     windows_in(link, link.atoms._NET_CLIENT_LIST)
 }
 
+/// Whether a window manager tells which window is in front.
+pub(super) fn tells_front(link: &Link) -> Result<bool, DeskError> {
+    let (active, any) = (link.atoms._NET_ACTIVE_WINDOW, AtomEnum::ANY);
+    let cookie = link.conn.get_property(false, link.root, active, any, 0, 1)?;
+    Ok(cookie.reply().is_ok_and(|reply| reply.type_ != x11rb::NONE))
+}
+
 /// Whether a window manager manages the screen.
 pub(super) fn is_managed(link: &Link) -> Result<bool, DeskError> {
     let cookie = link.conn.get_property(

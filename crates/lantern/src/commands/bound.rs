@@ -14,7 +14,7 @@ use crate::findings::print_findings;
 use crate::pictures::{self, Binding};
 use crate::style::{complain, say};
 use crate::wording::board;
-use crate::{files, style};
+use crate::{files, style, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -75,7 +75,7 @@ pub fn run(
 }
 
 /// Every combination that a set takes.
-fn bindings_of(rules: &RuleSet) -> Vec<Binding> {
+pub fn bindings_of(rules: &RuleSet) -> Vec<Binding> {
     let mut bindings = Vec::new();
     for rule in &rules.rules {
         for trigger in &rule.triggers {
@@ -155,25 +155,9 @@ fn free_keys<'a>(bindings: &[Binding], keys: &[Key]) -> BTreeMap<&'a str, Vec<&'
 
 fn print_bound(bindings: &[Binding]) {
     let heads = ["keys", "where", "rule", "at"];
-    let rows: Vec<[&str; 4]> = bindings
-        .iter()
-        .map(|b| [b.combo.as_str(), b.place.as_str(), b.rule.as_str(), b.at.as_str()])
-        .collect();
-    let width = |column: usize| {
-        let cells = rows.iter().map(|row| row[column].width());
-        cells.chain([heads[column].width()]).max().unwrap_or(0)
-    };
-    let widths: Vec<usize> = (0..4).map(width).collect();
-    let line = |cells: &[&str; 4]| {
-        let padded = cells.iter().zip(&widths);
-        let padded =
-            padded.map(|(cell, width)| format!("{cell}{}", " ".repeat(width - cell.width())));
-        padded.collect::<Vec<_>>().join("  ").trim_end().to_owned()
-    };
-    say!("{}{}{0:#}", style::HEAD, line(&heads));
-    for row in &rows {
-        say!("{}", line(row));
-    }
+    let cells = |b: &Binding| vec![b.combo.clone(), b.place.clone(), b.rule.clone(), b.at.clone()];
+    let rows: Vec<Vec<String>> = bindings.iter().map(cells).collect();
+    table::print(&heads, &rows);
     complain!("{}{} combinations{0:#}", style::FAINT, rows.len());
 }
 

@@ -3,12 +3,11 @@
 use lantern_model::{Key, KeyKind};
 use lantern_script::{near_name, range_advice};
 use serde::Serialize;
-use unicode_width::UnicodeWidthStr;
 
 use crate::arguments::KeysArguments;
-use crate::commands::{bound, print_json};
+use crate::commands::{bound, print_json, take};
 use crate::failure::{Failure, Status};
-use crate::style;
+use crate::{style, table};
 
 /// A key as data, version 1.
 #[derive(Serialize)]
@@ -29,6 +28,9 @@ struct Report {
 }
 
 pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
+    if let Some(combination) = &arguments.take {
+        return take::run(combination);
+    }
     let mut keys: Vec<Key> = Vec::new();
     if arguments.wanted.is_empty() {
         keys.extend(Key::all());
@@ -76,7 +78,7 @@ fn resolve(word: &str) -> Result<Vec<Key>, Failure> {
     Ok(vec![one_key(word)?])
 }
 
-fn one_key(word: &str) -> Result<Key, Failure> {
+pub fn one_key(word: &str) -> Result<Key, Failure> {
     let lower = word.to_lowercase();
     Key::named(&lower).or_else(|| Key::from_code(word)).ok_or_else(|| {
         let kinds = KeyKind::ALL.map(KeyKind::word);
@@ -110,10 +112,10 @@ fn key_data(key: Key) -> KeyData {
 
 fn print_table(keys: &[Key]) {
     let heads = ["name", "cap", "kind", "W3C code", "keysym", "kernel"];
-    let rows: Vec<[String; 6]> = keys
+    let rows: Vec<Vec<String>> = keys
         .iter()
         .map(|key| {
-            [
+            vec![
                 key.name().to_owned(),
                 key.label().to_owned(),
                 key.kind().word().to_owned(),
@@ -123,21 +125,6 @@ fn print_table(keys: &[Key]) {
             ]
         })
         .collect();
-    let width = |column: usize| {
-        let cells = rows.iter().map(|row| row[column].width());
-        cells.chain([heads[column].width()]).max().unwrap_or(0)
-    };
-    let widths: Vec<usize> = (0..heads.len()).map(width).collect();
-    let line = |cells: &[&str]| {
-        let padded = cells
-            .iter()
-            .zip(&widths)
-            .map(|(cell, width)| format!("{cell}{}", " ".repeat(width - cell.width())));
-        padded.collect::<Vec<_>>().join("  ").trim_end().to_owned()
-    };
-    crate::style::say!("{}{}{0:#}", style::HEAD, line(&heads));
-    for row in &rows {
-        crate::style::say!("{}", line(&row.each_ref().map(String::as_str)));
-    }
+    table::print(&heads, &rows);
     crate::style::complain!("{}{} keys{0:#}", style::FAINT, keys.len());
 }

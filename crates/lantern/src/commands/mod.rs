@@ -1,8 +1,10 @@
 //! One file per command.
 
 mod bound;
+mod capture;
 mod check;
 mod demo;
+mod doctor;
 mod explain;
 mod fmt;
 mod keys;
@@ -10,7 +12,9 @@ mod new;
 mod question;
 mod rehearse;
 pub mod run;
+mod take;
 mod voice;
+mod windows;
 
 use serde::Serialize;
 
@@ -24,6 +28,9 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::Demo(arguments) => demo::run(&arguments),
         Command::New(arguments) => new::run(&arguments),
         Command::Keys(arguments) => keys::run(&arguments),
+        Command::Capture(arguments) => capture::run(&arguments),
+        Command::Windows(arguments) => windows::run(&arguments),
+        Command::Doctor(arguments) => doctor::run(&arguments),
         Command::Check(arguments) => check::run(arguments),
         Command::Fmt(arguments) => fmt::run(arguments),
         Command::Voice(arguments) => voice::run(arguments.command),

@@ -69,12 +69,22 @@ fn x11_a_key_that_another_program_holds_is_named_and_the_rest_works() {
         .expect("it listens")
         .check()
         .expect("f9 is free");
-    let rules = "## Next section\nwhen key f9 => type \"NO\"\nwhen key f10 => type \"YES\"\n";
+    let rules = "## Next section\nwhen key f9 => type \"9\"\nwhen key f10 => type \"YES\"\n";
     let mut running = Running::start_unready(&stage.display, rules);
     let line = running.wait_for("taken by another program");
     assert!(line.contains("Next section") && line.contains("f9"), "{line}");
+    running.wait_for("it is taken up when it comes free");
+    stage.person.tap("f9");
     stage.person.tap("f10");
     assert_eq!(stage.terminal.read(3), "YES");
+    // Once the other program lets it go, it is ours.
+    drop(other);
+    let display = &stage.display;
+    let (person, terminal) = (&mut stage.person, &mut stage.terminal);
+    display.wait_until("the key to be taken", |_| {
+        person.tap("f9");
+        terminal.read_rest(std::time::Duration::from_millis(200)).contains('9')
+    });
     running.stop();
 }
 

@@ -8,6 +8,7 @@ mod documents;
 mod faults;
 mod hands;
 mod home;
+mod looking;
 mod programs;
 mod rehearsals;
 mod running;

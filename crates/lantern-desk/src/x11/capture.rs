@@ -1,0 +1,113 @@
+//! Seeing what a key really sends: the next combination the person presses, which reaches nobody
+//! else meanwhile.
+
+use lantern_model::{Families, Key, Side};
+use x11rb::connection::Connection;
+use x11rb::protocol::Event;
+use x11rb::protocol::xinput::{ConnectionExt as _, GrabOwner, KeyEventFlags, XIEventMask};
+use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, GrabStatus};
+
+use super::connection::Link;
+use super::grabs::{Detail, is_free};
+use super::keymap::{Keymap, key_of, keysym_character};
+use super::pointer::{ButtonOrder, key_of_button};
+use crate::DeskError;
+
+/// A combination as it was pressed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Captured {
+    /// The key or button, if it is one that can be named.
+    pub key: Option<Key>,
+    /// The modifiers it was pressed under.
+    pub families: Families,
+    /// The server's number of it.
+    pub code: u8,
+    /// The symbol the layout gives it without modifiers, 0 for a button.
+    pub keysym: u32,
+    /// What it types, if anything.
+    pub types: Option<char>,
+    /// The device it came from.
+    pub device: String,
+    /// Whether another program, or we ourselves at work, holds it.
+    pub held: bool,
+}
+
+/// Waits for the next combination on the display in DISPLAY.
+///
+/// # Errors
+/// When the display cannot be reached, or another program has the keyboard to itself.
+pub fn capture() -> Result<Captured, DeskError> {
+    let link = Link::open(None)?;
+    let keymap = Keymap::read(&link.conn)?;
+    let buttons = ButtonOrder::read(&link)?;
+    let keys = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
+    grab(&link, link.devices.master_pointer, XIEventMask::BUTTON_PRESS)?;
+    grab(&link, link.devices.master_keyboard, keys)?;
+    let mut alone: Option<u8> = None;
+    let (detail, key, mask, source) = loop {
+        match link.conn.wait_for_event()? {
+            Event::XinputKeyPress(press) if !press.flags.contains(KeyEventFlags::KEY_REPEAT) => {
+                let code = press.detail as u8;
+                let key = key_of(code);
+                if key.and_then(Side::of).is_some() {
+                    alone = Some(code);
+                    continue;
+                }
+                let mask = press.mods.effective as u16;
+                break (Detail::Code(code), key, mask, press.sourceid);
+            }
+            Event::XinputKeyRelease(release) if alone == Some(release.detail as u8) => {
+                let code = release.detail as u8;
+                let own = keymap.mask_of_code(code);
+                let mask = release.mods.effective as u16 & !own;
+                break (Detail::Code(code), key_of(code), mask, release.sourceid);
+            }
+            Event::XinputButtonPress(press) => {
+                let button = buttons.meaning(press.detail as u8);
+                let key = key_of_button(&link.devices, press.sourceid, button);
+                let mask = press.mods.effective as u16;
+                break (Detail::Button(button), key, mask, press.sourceid);
+            }
+            _ => {}
+        }
+    };
+    let (conn, devices) = (&link.conn, &link.devices);
+    conn.xinput_xi_ungrab_device(x11rb::CURRENT_TIME, devices.master_keyboard)?;
+    conn.xinput_xi_ungrab_device(x11rb::CURRENT_TIME, devices.master_pointer)?;
+    let families = keymap.families_in(mask);
+    let (code, keysym) = match detail {
+        Detail::Code(code) => {
+            let symbols = conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
+            (code, symbols.first().copied().unwrap_or(0))
+        }
+        Detail::Button(button) => (button, 0),
+    };
+    let locked = mask & keymap.locks();
+    let types = match (key, keysym) {
+        (Some(key), _) => keymap.letter(key, families, locked).filter(|c| !c.is_control()),
+        (None, keysym) => keysym_character(keysym),
+    };
+    let device = devices.names.get(&source).cloned().unwrap_or_default();
+    let masks = keymap.grab_masks(families, false, locked);
+    let mask = masks.first().copied().unwrap_or(0);
+    let held = !is_free(&link, detail, mask)?;
+    Ok(Captured { key, families, code, keysym, types, device, held })
+}
+
+fn grab(link: &Link, device: u16, events: XIEventMask) -> Result<(), DeskError> {
+    let mode = GrabMode::ASYNC;
+    let reply = link
+        .conn
+        .xinput_xi_grab_device(
+            link.root,
+            x11rb::CURRENT_TIME,
+            x11rb::NONE,
+            device,
+            mode,
+            mode,
+            GrabOwner::NO_OWNER,
+            &[events.into()],
+        )?
+        .reply()?;
+    if reply.status == GrabStatus::SUCCESS { Ok(()) } else { Err(DeskError::KeyboardTaken) }
+}

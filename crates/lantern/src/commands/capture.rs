@@ -1,0 +1,131 @@
+//! `lantern capture`: press it, and learn what it is called, what it sends and who has it.
+
+use lantern_desk::{Captured, capture, survey};
+use lantern_devices::{Shortcut, shortcuts};
+use lantern_model::{Combo, KeyRef};
+use serde::Serialize;
+
+use crate::arguments::CaptureArguments;
+use crate::commands::bound::bindings_of;
+use crate::commands::print_json;
+use crate::failure::{Failure, Status};
+use crate::files;
+use crate::style::{self, complain, say};
+
+/// The shape of `--json`, version 1; one object for each combination.
+#[derive(Serialize)]
+struct Report {
+    version: u32,
+    combo: Option<String>,
+    cap: Option<&'static str>,
+    code: Option<&'static str>,
+    keysym: String,
+    kernel: Option<u16>,
+    number: u8,
+    types: Option<char>,
+    device: String,
+    held: bool,
+    rules: Vec<String>,
+    settings: Vec<SettingData>,
+}
+
+#[derive(Serialize)]
+struct SettingData {
+    setting: String,
+    free: String,
+    give_back: String,
+}
+
+pub fn run(arguments: &CaptureArguments) -> Result<Status, Failure> {
+    let manager = survey()?.manager.unwrap_or_default();
+    let known = shortcuts(&manager);
+    for _ in 0..arguments.count.max(1) {
+        complain!("{}press a key, a button, or several together{0:#}", style::FAINT);
+        let captured = capture()?;
+        let report = report(&captured, &known, arguments);
+        if arguments.json { print_json(&report) } else { print(&report) }
+    }
+    Ok(Status::Done)
+}
+
+fn report(captured: &Captured, known: &[Shortcut], arguments: &CaptureArguments) -> Report {
+    let families = captured.families;
+    let combo = captured.key.map(|key| {
+        let families = families.iter().map(KeyRef::Either);
+        Combo(families.chain([KeyRef::Named(key)]).collect()).to_string()
+    });
+    let taken_by =
+        known.iter().filter(|taken| Some(taken.key) == captured.key && taken.families == families);
+    Report {
+        version: 1,
+        cap: captured.key.map(|key| key.label()),
+        code: captured.key.and_then(|key| key.code()),
+        keysym: format!("0x{:04x}", captured.keysym),
+        kernel: captured.key.and_then(|key| key.kernel()),
+        number: captured.code,
+        types: captured.types,
+        device: captured.device.clone(),
+        held: captured.held,
+        rules: combo.as_ref().map_or_else(Vec::new, |combo| rules_for(combo, arguments)),
+        combo,
+        settings: taken_by
+            .map(|taken| SettingData {
+                setting: taken.setting.clone(),
+                free: taken.free.line(),
+                give_back: taken.give_back.line(),
+            })
+            .collect(),
+    }
+}
+
+/// The rules of the person's file that the combination fires.
+fn rules_for(combo: &str, arguments: &CaptureArguments) -> Vec<String> {
+    let read = files::rules_path(arguments.file.clone()).and_then(|path| files::read_rules(&path));
+    let Ok((_, checked)) = read else {
+        return Vec::new();
+    };
+    let bindings = checked.rules.as_ref().map(bindings_of).unwrap_or_default();
+    let parts = |words: &str| {
+        let mut parts: Vec<String> = words.split('+').map(str::to_owned).collect();
+        parts.sort();
+        parts
+    };
+    let same = bindings.into_iter().filter(|binding| parts(&binding.combo) == parts(combo));
+    same.map(|binding| format!("{} ({})", binding.rule, binding.at)).collect()
+}
+
+fn print(report: &Report) {
+    let line = |name: &str, words: String| say!("  {}{name:<11}{0:#}{words}", style::FAINT);
+    match &report.combo {
+        Some(combo) => {
+            say!("{}{combo}{0:#}", style::HEAD);
+            line("in a rule", format!("when key {combo} => log \"pressed\""));
+        }
+        None => say!("{}a key that has no name here{0:#}", style::WARNING),
+    }
+    let sent = [
+        report.cap.map(|cap| format!("cap {cap}")),
+        report.code.map(|code| format!("W3C {code}")),
+        (report.keysym != "0x0000").then(|| format!("keysym {}", report.keysym)),
+        report.kernel.map(|kernel| format!("kernel {kernel}")),
+        Some(format!("X {}", report.number)),
+    ];
+    line("sends", sent.into_iter().flatten().collect::<Vec<_>>().join(", "));
+    let types = report.types.map_or("nothing".to_owned(), |types| format!("{types:?}"));
+    line("types", types);
+    line("from", report.device.clone());
+    for rule in &report.rules {
+        line("fires", rule.clone());
+    }
+    for taken in &report.settings {
+        line("taken by", taken.setting.clone());
+        line("free it", taken.free.clone());
+        line("give back", taken.give_back.clone());
+    }
+    if report.settings.is_empty() && report.held {
+        let own = "lantern at work, or another program that holds it; the display does not say who";
+        line("taken by", own.to_owned());
+    } else if !report.held {
+        line("taken by", "nobody".to_owned());
+    }
+}

@@ -1,0 +1,223 @@
+//! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
+
+use lantern_desk::{DeskError, Survey, survey};
+use lantern_devices::{
+    ServiceError, SoundServer, accessibility_is_there, notice_service, speech_program,
+};
+use serde::Serialize;
+
+use crate::arguments::DoctorArguments;
+use crate::commands::print_json;
+use crate::failure::{Failure, Status};
+use crate::files;
+use crate::runtime::RuntimeFiles;
+use crate::style::{self, say};
+
+/// The shape of `--json`, version 1.
+#[derive(Serialize)]
+struct Report {
+    version: u32,
+    checks: Vec<Check>,
+}
+
+/// One thing that was looked at.
+#[derive(Serialize)]
+struct Check {
+    part: &'static str,
+    state: State,
+    found: String,
+    /// What mends it, or what to know.
+    help: Option<String>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+enum State {
+    Works,
+    Limited,
+    Missing,
+}
+
+pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
+    let mut checks = display_checks();
+    checks.push(own_folder());
+    checks.push(own_file());
+    checks.extend(service_checks());
+    let missing = checks.iter().any(|check| check.state == State::Missing);
+    if arguments.json {
+        print_json(&Report { version: 1, checks });
+    } else {
+        print(&checks);
+    }
+    Ok(if missing { Status::Found } else { Status::Done })
+}
+
+fn works(part: &'static str, found: impl Into<String>) -> Check {
+    Check { part, state: State::Works, found: found.into(), help: None }
+}
+
+fn with_help(
+    part: &'static str,
+    state: State,
+    found: impl Into<String>,
+    help: impl Into<String>,
+) -> Check {
+    Check { part, state, found: found.into(), help: Some(help.into()) }
+}
+
+fn display_checks() -> Vec<Check> {
+    let survey = match survey() {
+        Ok(survey) => survey,
+        Err(error) => return vec![no_display(&error)],
+    };
+    let name = std::env::var("DISPLAY").unwrap_or_default();
+    let screens = match survey.screens {
+        1 => "one screen".to_owned(),
+        count => format!("{count} screens"),
+    };
+    let display = match survey.missing.as_slice() {
+        [] => works("display", format!("{name}, {screens}")),
+        missing => with_help(
+            "display",
+            State::Limited,
+            format!("{name} lacks {}", missing.join(", ")),
+            "use a server with these extensions; some windows of ours look wrong without",
+        ),
+    };
+    vec![display, manager(&survey), keyboards(&survey), foreign_text(&survey), helps(&survey)]
+}
+
+fn no_display(error: &DeskError) -> Check {
+    let found = match std::error::Error::source(error) {
+        Some(source) => format!("{error}: {source}"),
+        None => error.to_string(),
+    };
+    with_help("display", State::Missing, found, error.hint())
+}
+
+fn manager(survey: &Survey) -> Check {
+    match &survey.manager {
+        Some(name) if survey.tells_programs => works("window manager", name.clone()),
+        Some(name) => with_help(
+            "window manager",
+            State::Limited,
+            format!("{name} tells nothing of the window in front now"),
+            "open a window; if it stays so, rules with `in app` need one that keeps _NET_ACTIVE_WINDOW",
+        ),
+        None => with_help(
+            "window manager",
+            State::Missing,
+            "none; rules with `in app`, `focus` and `with app` wait",
+            "start a window manager that follows EWMH",
+        ),
+    }
+}
+
+fn keyboards(survey: &Survey) -> Check {
+    match survey.keyboards.as_slice() {
+        [] => with_help("keyboards", State::Missing, "none", "plug one in"),
+        names => works("keyboards", names.join(", ")),
+    }
+}
+
+fn foreign_text(survey: &Survey) -> Check {
+    let found = format!("{} characters that the layout lacks at a time", survey.spare);
+    match survey.spare {
+        0 => with_help(
+            "foreign text",
+            State::Missing,
+            "the layout leaves no keycode free for characters it lacks",
+            "use `paste` for them",
+        ),
+        _ => works("foreign text", found),
+    }
+}
+
+fn helps(survey: &Survey) -> Check {
+    if survey.helps.is_empty() {
+        return works("typing helps", "none is on");
+    }
+    let found = format!("{} on", survey.helps.join(", "));
+    if survey.helps.contains(&"mouse keys") {
+        let help = "with mouse keys on, the pad's keys move the pointer and fire rules as well; \
+                    bind others";
+        return with_help("typing helps", State::Limited, found, help);
+    }
+    works("typing helps", found)
+}
+
+fn own_folder() -> Check {
+    match RuntimeFiles::for_display() {
+        Ok(files) => works("runtime folder", files.held_keys().display().to_string()),
+        Err(failure) => with_help(
+            "runtime folder",
+            State::Missing,
+            failure.to_string(),
+            "XDG_RUNTIME_DIR must name a folder that you may write to",
+        ),
+    }
+}
+
+fn own_file() -> Check {
+    let path = match files::rules_path(None) {
+        Ok(path) => path,
+        Err(failure) => {
+            return with_help(
+                "your rules",
+                State::Limited,
+                failure.to_string(),
+                "`lantern new` writes an example to begin with",
+            );
+        }
+    };
+    let name = path.display();
+    match files::read_rules(&path) {
+        Ok((_, checked)) if checked.rules.is_some() => {
+            let rules = checked.rules.map_or(0, |rules| rules.rules.len());
+            works("your rules", format!("{name}, {rules} rules"))
+        }
+        Ok(_) => with_help(
+            "your rules",
+            State::Missing,
+            format!("{name} has errors"),
+            "`lantern check` shows them",
+        ),
+        Err(failure) => {
+            with_help("your rules", State::Missing, failure.to_string(), "mend or move it")
+        }
+    }
+}
+
+fn service_checks() -> Vec<Check> {
+    let service = |part, found: Result<String, ServiceError>| match found {
+        Ok(found) => works(part, found),
+        Err(error) => {
+            let help = error.hint().unwrap_or("look at the service's own log");
+            with_help(part, State::Missing, error.to_string(), help)
+        }
+    };
+    let sound = SoundServer::connect().and_then(|mut server| server.output());
+    let speech = speech_program().map(str::to_owned).ok_or(ServiceError::NoSpeech);
+    let menus = accessibility_is_there().map(|()| "the accessibility bus".to_owned());
+    vec![
+        service("sound", sound),
+        service("speech", speech),
+        service("notices", notice_service()),
+        service("menus", menus),
+    ]
+}
+
+fn print(checks: &[Check]) {
+    let width = checks.iter().map(|check| check.part.len()).max().unwrap_or(0);
+    for check in checks {
+        let (word, look) = match check.state {
+            State::Works => ("works  ", style::WENT_OUT),
+            State::Limited => ("limited", style::WARNING),
+            State::Missing => ("missing", style::ERROR),
+        };
+        say!("{look}{word}{look:#}  {:width$}  {}", check.part, check.found);
+        if let Some(help) = &check.help {
+            say!("         {:width$}  {}help{1:#}: {help}", "", style::HELP);
+        }
+    }
+}

@@ -1,0 +1,25 @@
+//! Tables on a terminal.
+
+use unicode_width::UnicodeWidthStr;
+
+use crate::style::{self, say};
+
+/// Prints rows under their heads, each column as wide as its widest cell.
+pub fn print(heads: &[&str], rows: &[Vec<String>]) {
+    let width = |column: usize| {
+        let cells = rows.iter().map(|row| row[column].width());
+        cells.chain([heads[column].width()]).max().unwrap_or(0)
+    };
+    let widths: Vec<usize> = (0..heads.len()).map(width).collect();
+    let line = |cells: &[&str]| {
+        let padded = cells
+            .iter()
+            .zip(&widths)
+            .map(|(cell, width)| format!("{cell}{}", " ".repeat(width - cell.width())));
+        padded.collect::<Vec<_>>().join("  ").trim_end().to_owned()
+    };
+    say!("{}{}{0:#}", style::HEAD, line(heads));
+    for row in rows {
+        say!("{}", line(&row.iter().map(String::as_str).collect::<Vec<_>>()));
+    }
+}
