@@ -13,6 +13,15 @@ use x11rb::rust_connection::RustConnection;
 
 use crate::{Person, Terminal};
 
+/// A sort of window manager.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Manager {
+    /// Windows lie upon each other (openbox).
+    Stacking,
+    /// Windows share the screen (i3).
+    Tiling,
+}
+
 /// An X server of its own. It ends with this value.
 #[derive(Debug)]
 pub struct Display {
@@ -132,6 +141,14 @@ impl Display {
     /// # Panics
     /// When it is not installed or does not manage.
     pub fn manage(&mut self) {
+        self.manage_with(Manager::Stacking);
+    }
+
+    /// The same with a window manager of that sort.
+    ///
+    /// # Panics
+    /// When it is not installed or does not manage.
+    pub fn manage_with(&mut self, manager: Manager) {
         let conn = self.connect();
         let root = conn.setup().roots[0].root;
         let mask = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
@@ -139,13 +156,22 @@ impl Display {
         let name = b"_NET_SUPPORTING_WM_CHECK";
         let check = conn.intern_atom(false, name).expect("the server listens");
         let check = check.reply().expect("the server answers").atom;
+        let (program, words) = match manager {
+            Manager::Stacking => ("openbox", vec!["--sm-disable".to_owned()]),
+            Manager::Tiling => {
+                let config = self.folder().join("i3.config");
+                std::fs::write(&config, "font pango:monospace 10\nfocus_on_window_activation focus\n")
+                    .expect("the file can be written");
+                ("i3", vec!["-c".to_owned(), config.display().to_string()])
+            }
+        };
         let manager = self
-            .command("openbox")
-            .args(["--sm-disable"])
+            .command(program)
+            .args(words)
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
-            .expect("openbox is installed");
+            .unwrap_or_else(|error| panic!("{program} is installed: {error}"));
         self.others.push(manager);
         wait_for(
             &conn,

@@ -12,7 +12,7 @@ mod session;
 mod target;
 mod terminal;
 
-pub use display::{Display, Stage};
+pub use display::{Display, Manager, Stage};
 pub use editor::Editor;
 pub use person::Person;
 pub use screen::Seen;

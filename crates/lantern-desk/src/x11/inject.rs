@@ -369,7 +369,7 @@ impl X11Desk {
         if let Some((key, level)) = self.keymap.layout.group().spell(character) {
             return keycode_of(key).map(|code| (code, level));
         }
-        self.lent.get(&character).map(|code| (*code, Level::Plain))
+        self.lent.get(&character).copied()
     }
 }
 

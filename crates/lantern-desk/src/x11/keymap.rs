@@ -44,6 +44,8 @@ pub(super) struct Keymap {
     families: [u16; 5],
     /// Keycodes that mean nothing, for characters the layout lacks.
     pub spare: Vec<u8>,
+    /// The type of a key with four levels, by shift and the third-level key, if the map has it.
+    pub four_levels: Option<u8>,
     /// One more of them, which always means nothing.
     pub meaningless: Option<u8>,
 }
@@ -114,8 +116,9 @@ impl Keymap {
         let free = |code: &u8| !used(*code) && key_of(*code).is_none();
         let mut spare: Vec<u8> = (map.min_key_code..=map.max_key_code).filter(free).collect();
         let meaningless = spare.pop();
+        let four_levels = symbols.four_levels(level3_mask).filter(|_| level3.is_some());
         let mut map =
-            Keymap { layout, modifiers, level3, num_lock, families: [0; 5], spare, meaningless };
+            Keymap { layout, modifiers, level3, num_lock, families: [0; 5], spare, four_levels, meaningless };
         for side in Side::ALL {
             map.families[map.layout.family(side) as usize] |= map.mask(side);
         }
@@ -236,6 +239,23 @@ struct Symbols<'a> {
 }
 
 impl Symbols<'_> {
+    /// The number of a type whose levels are plain, shift, third and both.
+    fn four_levels(&self, level3_mask: u16) -> Option<u8> {
+        let level = |kind: &KeyType, mask: u16| {
+            let entry = kind.map.iter().find(|entry| entry.active && u16::from(entry.mods_mask) == mask);
+            entry.map(|entry| entry.level)
+        };
+        let is_it = |kind: &KeyType| {
+            level3_mask != 0
+                && kind.num_levels == 4
+                && u16::from(kind.mods_mask) == SHIFT | level3_mask
+                && level(kind, SHIFT) == Some(1)
+                && level(kind, level3_mask) == Some(2)
+                && level(kind, SHIFT | level3_mask) == Some(3)
+        };
+        self.types.iter().position(is_it).and_then(|index| u8::try_from(index).ok())
+    }
+
     fn key(&self, code: u8) -> Option<&KeySymMap> {
         self.keys.get(usize::from(code.checked_sub(self.first)?))
     }

@@ -8,7 +8,8 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
 
-use lantern_model::{Act, EffectId, Event, InputStep, Time};
+use lantern_model::{Act, EffectId, Event, InputStep, Level, Time};
+use x11rb::protocol::xkb::{self, ConnectionExt as _, KeySymMap, MapPart, SetMapAux};
 use x11rb::protocol::xproto::{
     self, ClientMessageData, ClientMessageEvent, ConnectionExt as _, Window,
 };
@@ -18,13 +19,18 @@ use super::{X11Desk, windows};
 use crate::DeskError;
 
 /// How long a program that answers pings may take.
-const PATIENCE: Duration = Duration::from_millis(700);
+const PATIENCE: Duration = Duration::from_secs(5);
 /// How long a program that does not is given to read a new map.
 const BLIND_WAIT: Duration = Duration::from_millis(80);
 /// How long it is given to read what was typed with the old one.
 const BLIND_READING: Duration = Duration::from_millis(400);
 /// How long keycodes stay lent after the last use.
 const LENT_FOR: Duration = Duration::from_secs(2);
+
+/// A lent keycode stands for so many characters: one alone, one with shift, and so on.
+const LEVELS: [Level; 4] = [Level::Plain, Level::Shift, Level::Third, Level::ShiftThird];
+/// The type of a key with two levels is the second of the four that every map has (XKB protocol).
+const TWO_LEVELS: u8 = 1;
 
 /// Who asks a program for a sign of life.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -191,21 +197,31 @@ impl X11Desk {
     /// Lends spare keycodes to the characters of a step, in one go.
     fn lend(&mut self, step: &InputStep) -> Result<(), DeskError> {
         let before = std::mem::take(&mut self.lent);
-        let characters = self.missing_characters(step);
-        self.lent = characters.into_iter().zip(self.keymap.spare.iter().copied()).collect();
-        let mut symbols: BTreeMap<u8, u32> = before.into_values().map(|code| (code, 0)).collect();
-        for (character, code) in &self.lent {
+        let characters: Vec<char> = self.missing_characters(step).into_iter().collect();
+        let levels = self.lent_levels();
+        let mut symbols: BTreeMap<u8, Vec<u32>> =
+            before.into_values().map(|(code, _)| (code, Vec::new())).collect();
+        for (pair, code) in characters.chunks(levels).zip(&self.keymap.spare) {
             self.held.mark_lent(*code, true);
-            symbols.insert(*code, character_keysym(*character));
+            let places = LEVELS.iter().map(|level| (*code, *level));
+            self.lent.extend(pair.iter().copied().zip(places));
+            // A lone symbol would be taken for a pair of small and capital letter.
+            let mut both: Vec<u32> = pair.iter().copied().map(character_keysym).collect();
+            both.resize(levels, both[0]);
+            symbols.insert(*code, both);
         }
         self.change_mapping(&symbols)
+    }
+
+    fn lent_levels(&self) -> usize {
+        if self.keymap.four_levels.is_some() { 4 } else { 2 }
     }
 
     /// Gives the lent keycodes their old meaning: none.
     pub(super) fn take_back(&mut self) -> Result<(), DeskError> {
         self.take_back_at = None;
-        let lent: Vec<u8> = std::mem::take(&mut self.lent).into_values().collect();
-        self.change_mapping(&lent.iter().map(|code| (*code, 0)).collect())?;
+        let lent = std::mem::take(&mut self.lent).into_values();
+        self.change_mapping(&lent.map(|(code, _)| (code, Vec::new())).collect())?;
         self.flush()?;
         for code in &self.keymap.spare {
             self.held.mark_lent(*code, false);
@@ -213,21 +229,45 @@ impl X11Desk {
         Ok(())
     }
 
-    /// Gives keycodes their symbols, with one request for each run of neighbours: every request
-    /// makes every program read its map anew.
-    fn change_mapping(&self, symbols: &BTreeMap<u8, u32>) -> Result<(), DeskError> {
-        let codes: Vec<u8> = symbols.keys().copied().collect();
-        for run in codes.chunk_by(|one, next| one.checked_add(1) == Some(*next)) {
-            let count = u8::try_from(run.len()).expect("there are fewer than 256 keycodes");
-            let pairs: Vec<u32> = run.iter().flat_map(|code| [symbols[code]; 2]).collect();
-            self.link.conn.change_keyboard_mapping(count, run[0], 2, &pairs)?;
+    /// Gives keycodes their symbols, with a single request over all of them and those between, which
+    /// keep theirs: every request makes every program read its map anew, and window managers take
+    /// long over that.
+    fn change_mapping(&self, symbols: &BTreeMap<u8, Vec<u32>>) -> Result<(), DeskError> {
+        let (Some(first), Some(last)) = (symbols.keys().next(), symbols.keys().next_back()) else {
+            return Ok(());
+        };
+        let conn = &self.link.conn;
+        let (core, none) = (xkb::ID::USE_CORE_KBD.into(), xkb::VMod::from(0u16));
+        let (part, count) = (MapPart::KEY_SYMS, last - first + 1);
+        let nothing = MapPart::from(0u16);
+        let now = conn.xkb_get_map(
+            core, nothing, part, 0, 0, *first, count, 0, 0, 0, 0, none, 0, 0, 0, 0, 0, 0,
+        )?;
+        let now = now.reply()?;
+        let mut keys = now.map.syms_rtrn.unwrap_or_default();
+        for (code, key) in (now.first_key_sym..).zip(&mut keys) {
+            let Some(syms) = symbols.get(&code) else { continue };
+            let groups = u8::from(!syms.is_empty());
+            let kind = if syms.len() == 4 { self.keymap.four_levels } else { None };
+            let kt_index = [kind.unwrap_or(TWO_LEVELS) * groups; 4];
+            let width = u8::try_from(syms.len()).expect("there are four at the most");
+            *key = KeySymMap { kt_index, group_info: groups, width, syms: syms.clone() };
         }
+        let total = keys.iter().map(|key| key.syms.len()).sum::<usize>();
+        let total = u16::try_from(total).expect("256 keys have few symbols");
+        let (low, high) = (now.min_key_code, now.max_key_code);
+        let flags = xkb::SetMapFlags::from(0u16);
+        let values = SetMapAux::new().syms(keys);
+        conn.xkb_set_map(
+            core, flags, low, high, 0, 0, *first, count, total, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+            0, 0, 0, 0, none, &values,
+        )?;
         Ok(())
     }
 
     /// Cuts a step into steps that each need no more keycodes than there are.
     fn cut_for_lending(&self, step: &InputStep) -> Vec<InputStep> {
-        let most = self.keymap.spare.len();
+        let most = self.keymap.spare.len() * self.lent_levels();
         let mut steps = Vec::new();
         let mut acts = Vec::new();
         let mut wanted = BTreeSet::new();

@@ -29,7 +29,7 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
 use std::time::Duration;
 
-use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time};
+use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Level, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
 use x11rb::protocol::xtest::ConnectionExt as _;
@@ -71,7 +71,8 @@ pub struct X11Desk {
     /// Those whose grabs are let go as long as we hold them down.
     open: BTreeSet<Detail>,
     steps_ahead: u32,
-    lent: BTreeMap<char, u8>,
+    /// Keycodes and levels lent to characters that the layout lacks.
+    lent: BTreeMap<char, (u8, Level)>,
     waiting: Option<WaitingStep>,
     take_back_at: Option<Time>,
     hints: Hints,

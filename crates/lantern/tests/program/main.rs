@@ -14,5 +14,6 @@ mod rehearsals;
 mod running;
 mod screen;
 mod signs;
+mod text;
 mod tools;
 mod windows;

@@ -54,8 +54,17 @@ impl Running {
 
     /// Waits for a line that contains `words`, and gives it.
     pub fn wait_for(&mut self, words: &str) -> String {
+        self.wait_at_most(words, Duration::from_millis(PATIENCE_MS))
+    }
+
+    /// The same for what takes its time.
+    pub fn wait_long_for(&mut self, words: &str) -> String {
+        self.wait_at_most(words, 6 * Duration::from_millis(PATIENCE_MS))
+    }
+
+    fn wait_at_most(&mut self, words: &str, patience: Duration) -> String {
         loop {
-            let line = self.lines.recv_timeout(Duration::from_millis(PATIENCE_MS));
+            let line = self.lines.recv_timeout(patience);
             let Ok(line) = line else {
                 panic!("waited for {words:?}, read:\n{}", self.seen.join("\n"));
             };

@@ -1,0 +1,163 @@
+//! Much and foreign text, into a terminal and an editor, under two window managers and five layouts.
+
+use lantern_stage::{Display, Editor, Manager, Person, Stage, Terminal};
+
+use crate::desktop::QUIET;
+use crate::running::Running;
+
+/// A hundred characters that no layout in the tests has, emoji among them.
+fn foreign() -> Vec<char> {
+    let ranges = ['\u{3b1}'..='\u{3c9}', '\u{10d0}'..='\u{10f0}', '\u{2200}'..='\u{221f}'];
+    let mut all: Vec<char> = ranges.into_iter().flatten().take(92).collect();
+    all.extend("❄🐧🧊🔥⛏🚁🛷📦".chars());
+    all
+}
+
+/// So many of them, in an order that looks random and is the same every time.
+fn mixed(characters: &[char], count: usize, seed: u64) -> String {
+    let mut state = seed;
+    let mut next = || {
+        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 33) as usize
+    };
+    (0..count).map(|_| characters[next() % characters.len()]).collect()
+}
+
+fn rules(texts: &[String]) -> String {
+    let keys = ["f5", "f6", "f7"];
+    let rules = keys.iter().zip(texts).map(|(key, text)| format!("when key {key} => type `{text}`\n"));
+    rules.collect()
+}
+
+#[test]
+fn x11_two_thousand_foreign_characters_reach_the_terminal_three_times() {
+    let mut stage = Stage::set("us");
+    let texts = [1, 2, 3].map(|seed| mixed(&foreign(), 2000, seed));
+    let mut running = Running::start(&stage.display, &rules(&texts));
+    for (key, text) in ["f5", "f6", "f7"].iter().zip(&texts) {
+        stage.person.tap(key);
+        let got = stage.terminal.read(text.len());
+        assert!(got == *text, "{key}: {} of 2000 are wrong", wrong(&got, text));
+        running.wait_long_for(": ended");
+    }
+    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    running.stop();
+}
+
+fn wrong(got: &str, meant: &str) -> usize {
+    let same = got.chars().zip(meant.chars()).filter(|(got, meant)| got == meant).count();
+    meant.chars().count() - same
+}
+
+#[test]
+fn x11_two_thousand_foreign_characters_reach_the_editor_three_times() {
+    let mut display = Display::start("us");
+    display.manage();
+    display.start_bus();
+    let mut person = Person::sit_down(&display);
+    let editor = Editor::open(&mut display, "shift.txt");
+    let texts = [4, 5, 6].map(|seed| mixed(&foreign(), 2000, seed));
+    let mut running = Running::start(&display, &rules(&texts));
+    let mut all = String::new();
+    for (key, text) in ["f5", "f6", "f7"].iter().zip(&texts) {
+        person.tap(key);
+        running.wait_long_for(": ended");
+        all.push_str(text);
+        let got = editor.text(&display, &mut person);
+        let got = got.trim_end_matches('\n');
+        assert!(got == all, "{key}: {} are wrong", wrong(got, &all));
+    }
+    running.stop();
+}
+
+#[test]
+fn x11_twenty_thousand_characters_are_typed_without_a_fault() {
+    let mut stage = Stage::set("us");
+    let ordinary: Vec<char> = ('a'..='z').chain('A'..='Z').chain("0123456789 .,-=;:()".chars()).collect();
+    let text = mixed(&ordinary, 20_000, 7);
+    let running = Running::start(&stage.display, &rules(&[text.clone()]));
+    stage.person.tap("f5");
+    let got = stage.terminal.read(text.len());
+    assert!(got == text, "{} of 20000 are wrong", wrong(&got, &text));
+    running.stop();
+}
+
+/// Text, focus and a conflict, on a stage.
+fn works_under(manager: Manager, layout: &str) {
+    let mut display = Display::start(layout);
+    display.manage_with(manager);
+    display.start_bus();
+    let mut terminal = Terminal::open(&mut display);
+    let mut person = Person::sit_down(&display);
+    let editor = Editor::open(&mut display, "shift.txt");
+    let rules = "when key f5 in app \"mousepad\" => type `Kern 12: −31 °C, \"é\" {x} ~ЖΩ`
+when key f5 in app \"corelog\" => type `terminal`
+when key f6 => focus app \"corelog\"
+when key f7 { with app \"corelog\" { type \"x1\" }; log \"x\" }
+when key f8 => type \"NO\"
+";
+    let other = display.connect();
+    hold_f8(&other);
+    let mut running = Running::start_unready(&display, rules);
+    let line = running.wait_for("taken by another program");
+    assert!(line.contains("f8"), "{line}");
+    person.tap("f5");
+    running.wait_for(": ended");
+    person.tap("f7");
+    assert_eq!(terminal.read(2), "x1");
+    running.wait_for(": ended");
+    let text = editor.text(&display, &mut person);
+    assert_eq!(text.trim_end(), "Kern 12: −31 °C, \"é\" {x} ~ЖΩ", "{manager:?} {layout}");
+    person.tap("f6");
+    running.wait_for(": ended");
+    person.tap("f5");
+    assert_eq!(terminal.read(8), "terminal");
+    running.stop();
+}
+
+fn hold_f8(other: &x11rb::rust_connection::RustConnection) {
+    use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
+    let root = x11rb::connection::Connection::setup(other).roots[0].root;
+    other
+        .grab_key(true, root, ModMask::ANY, 74, GrabMode::ASYNC, GrabMode::ASYNC)
+        .expect("it listens")
+        .check()
+        .expect("f8 is free");
+}
+
+const LAYOUTS: [&str; 5] = ["us", "de", "fr", "us -variant intl", "us,ru"];
+
+#[test]
+fn x11_text_focus_and_conflicts_under_a_stacking_manager_and_five_layouts() {
+    LAYOUTS.iter().for_each(|layout| works_under(Manager::Stacking, layout));
+}
+
+#[test]
+fn x11_text_focus_and_conflicts_under_a_tiling_manager_and_five_layouts() {
+    LAYOUTS.iter().for_each(|layout| works_under(Manager::Tiling, layout));
+}
+
+#[test]
+fn x11_the_pointer_is_nudged_five_hundred_times_and_lands_exactly() {
+    let (display, mut person, _target) = crate::desktop::bare();
+    let rules = "when key right repeating => move by 1, 0
+when key f5 { move to 100, 200; repeat 500 times { move by 1, 1 } }
+when key f6 { move to 700, 100 over 300ms }
+when key f7 { move to 9000, 9000 }
+when key f8 { move to 50%, 50% of screen }
+";
+    let mut running = Running::start(&display, rules);
+    for (key, place) in
+        [("f5", (600, 700)), ("f6", (700, 100)), ("right", (701, 100)), ("f8", (640, 400))]
+    {
+        person.tap(key);
+        running.wait_for(": ended");
+        // What we sent may still be on its way through the server.
+        display.wait_until(key, |_| person.pointer() == place);
+    }
+    person.tap("f7");
+    let line = running.wait_for("9000");
+    assert!(line.contains("failed"), "{line}");
+    assert_eq!(person.pointer(), (640, 400), "a place on no screen is not gone to");
+    running.stop();
+}
