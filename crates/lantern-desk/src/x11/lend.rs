@@ -62,6 +62,9 @@ enum Next {
     Lend,
     /// The program has read the new map: type.
     Type,
+    /// The program has read all of it: whatever comes next, another window in front or the old map,
+    /// cannot change what was typed any more.
+    End,
 }
 
 impl X11Desk {
@@ -109,7 +112,7 @@ impl X11Desk {
         let until = now
             + match (pinged, waiting.next) {
                 (Some(_), _) => PATIENCE,
-                (None, Next::Type) => BLIND_WAIT,
+                (None, Next::Type | Next::End) => BLIND_WAIT,
                 (None, Next::Lend) => BLIND_READING,
             };
         self.waiting = Some(WaitingStep { pinged, until, ..waiting });
@@ -179,19 +182,23 @@ impl X11Desk {
         if waiting.pinged.is_some() {
             self.select_root_events(false)?;
         }
+        if waiting.next == Next::End {
+            self.take_back_at = Some(now + LENT_FOR);
+            let (effect, result) = (waiting.effect, Ok(None));
+            self.outcomes.push_back(Event::Outcome { effect, result });
+            return Ok(());
+        }
         if waiting.next == Next::Lend {
             self.lend(&waiting.step)?;
             return self.wait_for_program(now, WaitingStep { next: Next::Type, ..waiting });
         }
         self.perform_step(&waiting.step)?;
-        self.take_back_at = Some(now + LENT_FOR);
         let mut rest = waiting.rest;
-        if let Some(step) = rest.pop_front() {
-            let waiting = WaitingStep { step, rest, next: Next::Lend, ..waiting };
-            return self.wait_for_program(now, waiting);
-        }
-        self.outcomes.push_back(Event::Outcome { effect: waiting.effect, result: Ok(None) });
-        Ok(())
+        let (step, next) = match rest.pop_front() {
+            Some(step) => (step, Next::Lend),
+            None => (InputStep::default(), Next::End),
+        };
+        self.wait_for_program(now, WaitingStep { step, rest, next, ..waiting })
     }
 
     /// Lends spare keycodes to the characters of a step, in one go.
