@@ -40,6 +40,13 @@ impl Engine {
         Ok(match to {
             Spot::At(..) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
+                if !self.screens.is_empty() && !self.screens.iter().any(|s| holds(s, (x, y))) {
+                    let screens: Vec<String> = self.screens.iter().map(screen_words).collect();
+                    return Err(format!(
+                        "{x}, {y} is on no screen; there is {}",
+                        screens.join(", ")
+                    ));
+                }
                 Act::MoveTo(x, y)
             }
             Spot::By(..) => {
@@ -51,12 +58,8 @@ impl Engine {
                 self.share_of(now, id, frame, x, y)?
             }
             Spot::OfScreen(..) => {
-                let holds = |frame: &&Frame| {
-                    let (x, y) = self.pointer;
-                    (frame.x..frame.x + frame.width).contains(&x)
-                        && (frame.y..frame.y + frame.height).contains(&y)
-                };
-                let frame = self.screens.iter().find(holds).or(self.screens.first());
+                let here = self.screens.iter().find(|screen| holds(screen, self.pointer));
+                let frame = here.or(self.screens.first());
                 let frame = frame.ok_or("this desk does not tell how large the screen is")?;
                 self.share_of(now, id, *frame, x, y)?
             }
@@ -78,4 +81,13 @@ impl Engine {
         };
         Ok(Act::MoveTo(along(frame.x, frame.width, x), along(frame.y, frame.height, y)))
     }
+}
+
+fn holds(frame: &Frame, (x, y): (i32, i32)) -> bool {
+    (frame.x..frame.x + frame.width).contains(&x) && (frame.y..frame.y + frame.height).contains(&y)
+}
+
+fn screen_words(frame: &Frame) -> String {
+    let Frame { x, y, width, height } = frame;
+    format!("{width} x {height} at {x}, {y}")
 }

@@ -160,8 +160,11 @@ impl Display {
             Manager::Stacking => ("openbox", vec!["--sm-disable".to_owned()]),
             Manager::Tiling => {
                 let config = self.folder().join("i3.config");
-                std::fs::write(&config, "font pango:monospace 10\nfocus_on_window_activation focus\n")
-                    .expect("the file can be written");
+                std::fs::write(
+                    &config,
+                    "font pango:monospace 10\nfocus_on_window_activation focus\n",
+                )
+                .expect("the file can be written");
                 ("i3", vec!["-c".to_owned(), config.display().to_string()])
             }
         };

@@ -120,6 +120,12 @@ pub(super) struct Clipboard {
 }
 
 impl Clipboard {
+    /// Whether the program in front may still tell that it has read the paste keys.
+    pub(super) fn awaits_reading(&self) -> bool {
+        let phase = self.job.as_ref().map(|job| &job.phase);
+        matches!(phase, Some(Phase::Offered { heard: Heard::Open, .. }))
+    }
+
     /// When something was waited for long enough.
     pub(super) fn deadline(&self) -> Option<Time> {
         self.job.as_ref().map(|job| job.until)

@@ -5,6 +5,7 @@ use std::time::Duration;
 use lantern_model::{Deed, EffectId, Event, Time, Verb};
 use x11rb::protocol::xproto::Window;
 
+use super::lend::Asker;
 use super::{X11Desk, windows};
 use crate::DeskError;
 
@@ -19,6 +20,9 @@ pub(super) struct Coming {
     /// The program that was asked for; where the person merely goes back it is no fault if it does
     /// not come.
     name: Option<String>,
+    /// Whether the program in front before has read what was typed into it. Until then it stays
+    /// there: a program reads keys late under load, and by then by another state of the keyboard.
+    asked: bool,
     pub(super) until: Time,
 }
 
@@ -75,19 +79,35 @@ impl X11Desk {
         window: Window,
         name: Option<&str>,
     ) -> Result<bool, DeskError> {
-        windows::raise(&self.link, window)?;
-        // Without a window manager it is there already; one that was closed meanwhile never comes.
+        // Without a window manager it is there at once; one that was closed meanwhile never comes.
         let comes = self.front.window != u64::from(window)
             && windows::is_managed(&self.link)?
             && windows::all(&self.link)?.contains(&window);
         if comes {
+            let unread = std::mem::take(&mut self.unread);
+            let left = if unread { windows::focused_window(&self.link)? } else { None };
+            match left {
+                Some(left) => self.ping(left, Asker::Leaving)?,
+                None => windows::raise(&self.link, window)?,
+            }
             let (name, until) = (name.map(str::to_owned), now + COMING);
-            self.coming.push(Coming { effect, window, name, until });
+            self.coming.push(Coming { effect, window, name, asked: left.is_none(), until });
         } else {
+            windows::raise(&self.link, window)?;
             self.outcomes.push_back(Event::Outcome { effect, result: Ok(None) });
         }
         self.flush()?;
         Ok(true)
+    }
+
+    /// The program in front has read all that was typed into it: others may come.
+    pub(super) fn let_others_come(&mut self, now: Time) -> Result<(), DeskError> {
+        for coming in self.coming.iter_mut().filter(|coming| !coming.asked) {
+            coming.asked = true;
+            coming.until = now + COMING;
+            windows::raise(&self.link, coming.window)?;
+        }
+        self.flush()
     }
 
     /// The window in front is another, and known: who waited for it goes on.
@@ -99,7 +119,11 @@ impl X11Desk {
         self.outcomes.extend(outcomes);
     }
 
-    pub(super) fn handle_coming_deadline(&mut self, now: Time) {
+    pub(super) fn handle_coming_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+        if self.coming.iter().any(|coming| !coming.asked && coming.until <= now) {
+            // It does not read; it must not keep the others waiting.
+            return self.let_others_come(now);
+        }
         let late = self.coming.extract_if(.., |coming| coming.until <= now);
         let outcomes = late.map(|coming| Event::Outcome {
             effect: coming.effect,
@@ -109,5 +133,11 @@ impl X11Desk {
             },
         });
         self.outcomes.extend(outcomes);
+        Ok(())
+    }
+
+    /// Whether a sign of life is waited for here.
+    pub(super) fn awaits_leaving(&self) -> bool {
+        self.coming.iter().any(|coming| !coming.asked)
     }
 }

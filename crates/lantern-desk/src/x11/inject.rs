@@ -73,6 +73,7 @@ impl X11Desk {
 
     /// Does a whole step whose text the keyboard can give.
     pub(super) fn perform_step(&mut self, step: &InputStep) -> Result<(), DeskError> {
+        self.unread |= step.acts.iter().any(|act| matches!(act, Act::Text(_) | Act::Tap(_)));
         let lifted = self.begin_step(step)?;
         for act in &step.acts {
             self.perform_act(act)?;

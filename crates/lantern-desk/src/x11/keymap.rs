@@ -117,8 +117,16 @@ impl Keymap {
         let mut spare: Vec<u8> = (map.min_key_code..=map.max_key_code).filter(free).collect();
         let meaningless = spare.pop();
         let four_levels = symbols.four_levels(level3_mask).filter(|_| level3.is_some());
-        let mut map =
-            Keymap { layout, modifiers, level3, num_lock, families: [0; 5], spare, four_levels, meaningless };
+        let mut map = Keymap {
+            layout,
+            modifiers,
+            level3,
+            num_lock,
+            families: [0; 5],
+            spare,
+            four_levels,
+            meaningless,
+        };
         for side in Side::ALL {
             map.families[map.layout.family(side) as usize] |= map.mask(side);
         }
@@ -242,7 +250,8 @@ impl Symbols<'_> {
     /// The number of a type whose levels are plain, shift, third and both.
     fn four_levels(&self, level3_mask: u16) -> Option<u8> {
         let level = |kind: &KeyType, mask: u16| {
-            let entry = kind.map.iter().find(|entry| entry.active && u16::from(entry.mods_mask) == mask);
+            let entry =
+                kind.map.iter().find(|entry| entry.active && u16::from(entry.mods_mask) == mask);
             entry.map(|entry| entry.level)
         };
         let is_it = |kind: &KeyType| {

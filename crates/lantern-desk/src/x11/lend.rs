@@ -39,6 +39,8 @@ pub(super) enum Asker {
     Lending = 1,
     /// After the paste keys.
     Pasting = 2,
+    /// Before another window comes to the front.
+    Leaving = 3,
 }
 
 /// A step that waits for the program in front.
@@ -137,6 +139,13 @@ impl X11Desk {
         Ok(())
     }
 
+    /// Signs of life come by way of the root window, which tells much else meanwhile.
+    fn end_pings(&mut self) -> Result<(), DeskError> {
+        let wanted =
+            self.waiting.is_some() || self.awaits_leaving() || self.clipboard.awaits_reading();
+        self.select_root_events(wanted)
+    }
+
     /// A program gave a sign of life.
     pub(super) fn handle_pong(
         &mut self,
@@ -146,7 +155,11 @@ impl X11Desk {
         let [what, asker, window, ..] = message.data.as_data32();
         if what == self.link.atoms._NET_WM_PING && asker == Asker::Pasting as u32 {
             self.note_keys_read(now, window);
-            return self.select_root_events(self.waiting.is_some());
+            return self.end_pings();
+        }
+        if what == self.link.atoms._NET_WM_PING && asker == Asker::Leaving as u32 {
+            self.let_others_come(now)?;
+            return self.end_pings();
         }
         let ours = self.waiting.as_ref().and_then(|waiting| waiting.pinged);
         if what == self.link.atoms._NET_WM_PING
@@ -180,7 +193,7 @@ impl X11Desk {
             return Ok(());
         };
         if waiting.pinged.is_some() {
-            self.select_root_events(false)?;
+            self.end_pings()?;
         }
         if waiting.next == Next::End {
             self.take_back_at = Some(now + LENT_FOR);
@@ -266,8 +279,8 @@ impl X11Desk {
         let flags = xkb::SetMapFlags::from(0u16);
         let values = SetMapAux::new().syms(keys);
         conn.xkb_set_map(
-            core, flags, low, high, 0, 0, *first, count, total, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
-            0, 0, 0, 0, none, &values,
+            core, flags, low, high, 0, 0, *first, count, total, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0,
+            0, 0, 0, none, &values,
         )?;
         Ok(())
     }

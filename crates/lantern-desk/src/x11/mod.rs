@@ -78,6 +78,8 @@ pub struct X11Desk {
     hints: Hints,
     clipboard: Clipboard,
     coming: Vec<Coming>,
+    /// Whether something was typed that the program in front may not have read yet.
+    unread: bool,
     /// What somebody else holds of what must be withheld, as far as it was told.
     told: Refusals,
     /// Whether any of it is missing now, and when it is tried again.
@@ -136,6 +138,7 @@ impl X11Desk {
             hints: Hints::default(),
             clipboard: Clipboard::default(),
             coming: Vec::new(),
+            unread: false,
             told: Refusals::new(),
             missing: false,
             retry_at: None,
@@ -228,7 +231,7 @@ impl Desk for X11Desk {
     fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
         self.hints.handle_deadline(&self.link, now)?;
         self.handle_clipboard_deadline(now)?;
-        self.handle_coming_deadline(now);
+        self.handle_coming_deadline(now)?;
         if self.retry_at.is_some_and(|at| at <= now) {
             self.retry_refused(now)?;
         }

@@ -17,7 +17,8 @@ fn foreign() -> Vec<char> {
 fn mixed(characters: &[char], count: usize, seed: u64) -> String {
     let mut state = seed;
     let mut next = || {
-        state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        state =
+            state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         (state >> 33) as usize
     };
     (0..count).map(|_| characters[next() % characters.len()]).collect()
@@ -25,7 +26,8 @@ fn mixed(characters: &[char], count: usize, seed: u64) -> String {
 
 fn rules(texts: &[String]) -> String {
     let keys = ["f5", "f6", "f7"];
-    let rules = keys.iter().zip(texts).map(|(key, text)| format!("when key {key} => type `{text}`\n"));
+    let rules =
+        keys.iter().zip(texts).map(|(key, text)| format!("when key {key} => type `{text}`\n"));
     rules.collect()
 }
 
@@ -73,7 +75,8 @@ fn x11_two_thousand_foreign_characters_reach_the_editor_three_times() {
 #[test]
 fn x11_twenty_thousand_characters_are_typed_without_a_fault() {
     let mut stage = Stage::set("us");
-    let ordinary: Vec<char> = ('a'..='z').chain('A'..='Z').chain("0123456789 .,-=;:()".chars()).collect();
+    let ordinary: Vec<char> =
+        ('a'..='z').chain('A'..='Z').chain("0123456789 .,-=;:()".chars()).collect();
     let text = mixed(&ordinary, 20_000, 7);
     let running = Running::start(&stage.display, &rules(&[text.clone()]));
     stage.person.tap("f5");
