@@ -15,7 +15,7 @@ mod terminal;
 pub use display::{Display, Manager, Stage};
 pub use editor::Editor;
 pub use person::Person;
-pub use screen::Seen;
+pub use screen::{Movements, Seen};
 pub use target::{Received, Target};
 pub use terminal::Terminal;
 

@@ -1,8 +1,14 @@
 //! What stands on the screen: the windows right below the root.
 
+use std::time::{Duration, Instant};
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use x11rb::connection::Connection;
+use x11rb::protocol::Event;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
+use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, XIEventMask};
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, GrabStatus, MapState};
+use x11rb::rust_connection::RustConnection;
 
 use crate::Display;
 
@@ -67,5 +73,47 @@ impl Display {
         let (mode, time) = (GrabMode::ASYNC, x11rb::CURRENT_TIME);
         let cookie = conn.grab_keyboard(false, root, time, mode, mode).expect("it listens");
         cookie.reply().expect("it answers").status != GrabStatus::SUCCESS
+    }
+
+    /// Listens to the pointer from now on.
+    ///
+    /// # Panics
+    /// When the server does not answer.
+    pub fn movements(&self) -> Movements {
+        let conn = self.connect();
+        let root = conn.setup().roots[0].root;
+        conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
+        let mask = EventMask { deviceid: 1, mask: vec![XIEventMask::RAW_MOTION] };
+        conn.xinput_xi_select_events(root, &[mask]).expect("it listens").check().expect("it may");
+        Movements { conn }
+    }
+}
+
+/// Movements of the pointer, as they come.
+#[derive(Debug)]
+pub struct Movements {
+    conn: RustConnection,
+}
+
+impl Movements {
+    /// When each came, until none has come for a while.
+    ///
+    /// # Panics
+    /// When the server is gone.
+    pub fn collect(&self, quiet: Duration) -> Vec<Instant> {
+        let mut moments = Vec::new();
+        loop {
+            while let Some(event) = self.conn.poll_for_event().expect("the server is there") {
+                if matches!(event, Event::XinputRawMotion(_)) {
+                    moments.push(Instant::now());
+                }
+            }
+            let limit =
+                Timespec { tv_sec: quiet.as_secs() as i64, tv_nsec: quiet.subsec_nanos().into() };
+            let mut fds = [PollFd::new(self.conn.stream(), PollFlags::IN)];
+            if poll(&mut fds, Some(&limit)).expect("waiting works") == 0 {
+                return moments;
+            }
+        }
     }
 }

@@ -19,7 +19,7 @@ const PRESSES: usize = 200;
 
 fn main() {
     if std::env::args().nth(1).as_deref() == Some("floor") {
-        floor::work(std::env::args().nth(2).as_deref() == Some("lifting"));
+        floor::work(&std::env::args().nth(2).unwrap_or_default());
         return;
     }
     let mut bench = Bench::on(Display::start("us"));
@@ -34,11 +34,27 @@ fn main() {
     let wanted = std::env::args().skip(1).find(|argument| !argument.starts_with('-'));
     let wants = |part: &str| wanted.as_deref().is_none_or(|wanted| wanted == part);
     if wants("hotkey") {
-        bench.compare("hotkey to injected key, 10 rules", "floor", "f9", &ten);
+        bench.compare("hotkey to injected key, 10 rules", "plain", "f9", &ten);
         let what = "hotkey to injected key, ctrl+shift held, 10 rules";
         bench.compare(what, "lifting", "ctrl+shift+f9", &ten_lifting);
         let what = "hotkey to injected key, 10,000 rules on 100 combinations by program";
-        bench.compare(what, "floor", "f9", &many);
+        bench.compare(what, "plain", "f9", &many);
+    }
+    if wants("remap") {
+        bench.compare("remapped key to the key it stands for", "plain", "f9", "remap f9 to a\n");
+    }
+    if wants("button") {
+        let rules = "when key middle-button => tap a\n";
+        bench.compare("button to injected key", "button", "middle-button", rules);
+    }
+    if wants("typing") {
+        bench.typing();
+    }
+    if wants("pace") {
+        bench.pace();
+    }
+    if wants("companions") {
+        companions();
     }
     if wants("counts") {
         bench.compare_rules("10,000 rules against 10", ["10", "10,000"], [&ten, &many]);
@@ -58,6 +74,46 @@ fn main() {
     if wants("footprint") {
         bench.footprint();
     }
+}
+
+/// The intervals between moments.
+fn print_intervals(what: &str, moments: &[std::time::Instant]) {
+    let mut spans: Vec<f64> =
+        moments.windows(2).map(|two| (two[1] - two[0]).as_secs_f64() * 1000.0).collect();
+    spans.sort_by(f64::total_cmp);
+    let at = |share: f64| spans[((spans.len() - 1) as f64 * share) as usize];
+    println!(
+        "\n{what}: {} intervals, milliseconds: 1 % {:.2}, median {:.2}, 99 % {:.2}",
+        spans.len(),
+        at(0.01),
+        at(0.5),
+        at(0.99)
+    );
+}
+
+/// Memory and wake-ups once the bus, sound and accessibility have each been used.
+fn companions() {
+    let mut display = Display::start("us");
+    display.manage();
+    display.start_bus();
+    display.start_notices();
+    display.start_accessibility();
+    display.start_sound();
+    let mut person = Person::sit_down(&display);
+    let target = Target::open(&display);
+    let rules = "when key f5 => notify \"stored\"\nwhen key f6 => volume down 3%\n\
+                 when key f7 => choose \"Edit\", \"Copy\"\nwhen key f8 => hint \"rack 4\" for 100ms\n";
+    let running = Client::Program { rules }.start(&display);
+    for key in ["f5", "f6", "f7", "f8"] {
+        person.tap(key);
+        target.rest(Duration::from_secs(1));
+    }
+    let before = running.sleeps();
+    std::thread::sleep(Duration::from_secs(10));
+    println!("\nafter a notice, a change of volume, a look for menus and a hint");
+    println!("  {} wake-ups in ten seconds", running.sleeps() - before);
+    println!("  {:.1} MB proportional memory", running.memory());
+    running.stop();
 }
 
 /// Rules that want other keys.
@@ -144,9 +200,8 @@ impl Bench {
     fn compare(&mut self, what: &str, floor: &str, combo: &str, rules: &str) {
         let mut both = [Samples::default(), Samples::default()];
         for _ in 0..TURNS {
-            for (samples, client) in both
-                .iter_mut()
-                .zip([Client::Floor { lifting: floor == "lifting" }, Client::Program { rules }])
+            for (samples, client) in
+                both.iter_mut().zip([Client::Floor { task: floor }, Client::Program { rules }])
             {
                 let running = client.start(&self.display);
                 self.turn(combo, samples);
@@ -172,7 +227,7 @@ impl Bench {
     /// A key that nobody wants: with nobody there, with the floor's one grab, with us.
     fn unbound(&mut self, what: &str, rules: &str) {
         let clients =
-            [None, Some(Client::Floor { lifting: false }), Some(Client::Program { rules })];
+            [None, Some(Client::Floor { task: "plain" }), Some(Client::Program { rules })];
         let mut all = [Samples::default(), Samples::default(), Samples::default()];
         // What is measured is a few microseconds, so it takes more turns than the rest.
         for _ in 0..4 * TURNS {
@@ -219,6 +274,49 @@ impl Bench {
                 last.as_secs_f64() * 1000.0
             );
         }
+        running.stop();
+    }
+
+    /// 20,000 characters, against the bare loop.
+    fn typing(&mut self) {
+        const COUNT: usize = 20_000;
+        let rules = format!("when key f9 => type `{}`\n", "a".repeat(COUNT));
+        let conn = self.display.connect();
+        let mut both = [Samples::default(), Samples::default()];
+        for _ in 0..TURNS / 2 {
+            let start = std::time::Instant::now();
+            floor::type_bare(&conn, COUNT);
+            both[0].add(self.last_of(2 * COUNT) - start);
+            let running = Client::Program { rules: &rules }.start(&self.display);
+            let start = std::time::Instant::now();
+            self.person.tap("f9");
+            both[1].add(self.last_of(2 * COUNT) - start);
+            running.stop();
+        }
+        print_pair("20,000 characters typed", "bare loop", "lantern", &[&both[0], &both[1]]);
+    }
+
+    /// When the last of so many presses and releases came.
+    fn last_of(&self, count: usize) -> std::time::Instant {
+        self.target.expect(count).last().expect("something came").at
+    }
+
+    /// How even a loop of clicks and a slow movement are.
+    fn pace(&mut self) {
+        let rules = "when key f6 again stops { repeat every 10ms { click left } }\n\
+                     when key f7 { repeat 10 times { move to 100, 100; move to 900, 600 over 300ms } }\n";
+        let running = Client::Program { rules }.start(&self.display);
+        self.person.tap("f6");
+        let presses: Vec<std::time::Instant> =
+            self.target.expect(400).into_iter().filter(|got| got.down).map(|got| got.at).collect();
+        self.person.tap("f6");
+        self.target.rest(Duration::from_millis(100));
+        print_intervals("clicks every 10 ms", &presses);
+        let moves = self.display.movements();
+        self.person.tap("f7");
+        let times = moves.collect(Duration::from_millis(600));
+        // The jump back to the start is no part of the movement.
+        print_intervals("a movement over 300 ms, ten times", &times);
         running.stop();
     }
 

@@ -14,8 +14,61 @@ const A: u8 = 38;
 /// Left control and left shift, the only ones that this client knows.
 const HELD: [u8; 2] = [37, 50];
 
+/// The middle button.
+const MIDDLE: u8 = 2;
+
+/// Does what `task` says until it is ended.
+pub fn work(task: &str) {
+    match task {
+        "lifting" => answer_key(true),
+        "button" => answer_button(),
+        _ => answer_key(false),
+    }
+}
+
+/// Answers the middle button with `a`.
+fn answer_button() {
+    let (conn, screen) = RustConnection::connect(None).expect("the display answers");
+    let root = conn.setup().roots[screen].root;
+    conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
+    let events = XIEventMask::BUTTON_PRESS | XIEventMask::BUTTON_RELEASE;
+    conn.xinput_xi_passive_grab_device(
+        x11rb::CURRENT_TIME,
+        root,
+        x11rb::NONE,
+        MIDDLE.into(),
+        2u16,
+        GrabType::BUTTON,
+        GrabMode22::ASYNC,
+        GrabMode::ASYNC,
+        GrabOwner::NO_OWNER,
+        &[events.into()],
+        &[0, 2, 16, 18],
+    )
+    .expect("it listens")
+    .reply()
+    .expect("it answers");
+    eprintln!("floor at work");
+    while let Ok(event) = conn.wait_for_event() {
+        if matches!(event, Event::XinputButtonPress(_)) {
+            fake(&conn, KEY_PRESS_EVENT, A);
+            fake(&conn, KEY_RELEASE_EVENT, A);
+            conn.flush().expect("it listens");
+        }
+    }
+}
+
+/// Types so many `a` by nothing but XTEST.
+pub fn type_bare(conn: &RustConnection, count: usize) {
+    for _ in 0..count {
+        fake(conn, KEY_PRESS_EVENT, A);
+        fake(conn, KEY_RELEASE_EVENT, A);
+    }
+    conn.flush().expect("it listens");
+}
+
 /// Answers f9, or ctrl+shift+f9, with `a` until it is ended.
-pub fn work(lifting: bool) {
+fn answer_key(lifting: bool) {
     let (conn, screen) = RustConnection::connect(None).expect("the display answers");
     let root = conn.setup().roots[screen].root;
     conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");

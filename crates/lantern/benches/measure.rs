@@ -13,8 +13,8 @@ pub const A: u8 = 38;
 pub enum Client<'a> {
     /// The smallest client.
     Floor {
-        /// Whether control and shift are held.
-        lifting: bool,
+        /// What it does: `plain`, `lifting` or `button`.
+        task: &'a str,
     },
     /// `lantern run` with these rules.
     Program {
@@ -32,10 +32,10 @@ impl Client<'_> {
     /// Starts it and waits until it is at work.
     pub fn start(&self, display: &Display) -> Running {
         let mut command = match self {
-            Client::Floor { lifting } => {
+            Client::Floor { task } => {
                 let program = std::env::current_exe().expect("we are a file");
                 let mut command = display.command(program);
-                command.arg("floor").arg(if *lifting { "lifting" } else { "plain" });
+                command.arg("floor").arg(task);
                 command
             }
             Client::Program { rules } => {

@@ -24,6 +24,11 @@ pub struct RuntimeFiles {
 }
 
 impl RuntimeFiles {
+    /// The folder.
+    pub fn folder(&self) -> &std::path::Path {
+        &self.folder
+    }
+
     /// The files for the display in DISPLAY, in a folder that only we may enter.
     pub fn for_display() -> Result<RuntimeFiles, Failure> {
         let folder = match env::var_os("XDG_RUNTIME_DIR").filter(|dir| !dir.is_empty()) {

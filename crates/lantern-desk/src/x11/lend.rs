@@ -14,7 +14,7 @@ use x11rb::protocol::xproto::{
     self, ClientMessageData, ClientMessageEvent, ConnectionExt as _, Window,
 };
 
-use super::keymap::character_keysym;
+use super::keymap::{Keymap, character_keysym};
 use super::{X11Desk, windows};
 use crate::DeskError;
 
@@ -67,6 +67,11 @@ enum Next {
     /// The program has read all of it: whatever comes next, another window in front or the old map,
     /// cannot change what was typed any more.
     End,
+}
+
+/// How many characters a lent keycode can stand for.
+pub(super) fn lent_levels(keymap: &Keymap) -> usize {
+    if keymap.four_levels.is_some() { 4 } else { 2 }
 }
 
 impl X11Desk {
@@ -218,7 +223,7 @@ impl X11Desk {
     fn lend(&mut self, step: &InputStep) -> Result<(), DeskError> {
         let before = std::mem::take(&mut self.lent);
         let characters: Vec<char> = self.missing_characters(step).into_iter().collect();
-        let levels = self.lent_levels();
+        let levels = lent_levels(&self.keymap);
         let mut symbols: BTreeMap<u8, Vec<u32>> =
             before.into_values().map(|(code, _)| (code, Vec::new())).collect();
         for (pair, code) in characters.chunks(levels).zip(&self.keymap.spare) {
@@ -231,10 +236,6 @@ impl X11Desk {
             symbols.insert(*code, both);
         }
         self.change_mapping(&symbols)
-    }
-
-    fn lent_levels(&self) -> usize {
-        if self.keymap.four_levels.is_some() { 4 } else { 2 }
     }
 
     /// Gives the lent keycodes their old meaning: none.
@@ -287,7 +288,7 @@ impl X11Desk {
 
     /// Cuts a step into steps that each need no more keycodes than there are.
     fn cut_for_lending(&self, step: &InputStep) -> Vec<InputStep> {
-        let most = self.keymap.spare.len() * self.lent_levels();
+        let most = self.keymap.spare.len() * lent_levels(&self.keymap);
         let mut steps = Vec::new();
         let mut acts = Vec::new();
         let mut wanted = BTreeSet::new();

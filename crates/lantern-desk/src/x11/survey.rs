@@ -9,6 +9,7 @@ use x11rb::protocol::{randr, shape, xfixes};
 
 use super::connection::Link;
 use super::keymap::Keymap;
+use super::lend::lent_levels;
 use super::{pointer, windows};
 use crate::DeskError;
 
@@ -66,7 +67,7 @@ pub fn survey() -> Result<Survey, DeskError> {
         missing,
         keyboards,
         screens: pointer::screens(&link)?.len(),
-        spare: keymap.spare.len(),
+        spare: keymap.spare.len() * lent_levels(&keymap),
         helps: helps(&link)?,
     })
 }

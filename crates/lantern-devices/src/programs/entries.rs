@@ -52,8 +52,8 @@ pub(super) fn by_id(id: &str) -> Option<DesktopEntry> {
             let (folders, name) = (parts[..deep].iter(), parts[deep..].join("-"));
             folders.fold(folder.clone(), |at, part| at.join(part)).join(name)
         });
-        for path in places.filter(|path| path.is_file()) {
-            // The first of an id counts, even when it says that there is none.
+        // The first of an id counts, even when it says that there is none.
+        if let Some(path) = places.into_iter().find(|path| path.is_file()) {
             return read(&path).filter(is_usable);
         }
     }

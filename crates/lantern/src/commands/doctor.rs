@@ -148,7 +148,7 @@ fn helps(survey: &Survey) -> Check {
 
 fn own_folder() -> Check {
     match RuntimeFiles::for_display() {
-        Ok(files) => works("runtime folder", files.held_keys().display().to_string()),
+        Ok(files) => works("runtime folder", files.folder().display().to_string()),
         Err(failure) => with_help(
             "runtime folder",
             State::Missing,

@@ -78,7 +78,7 @@ fn x11_twenty_thousand_characters_are_typed_without_a_fault() {
     let ordinary: Vec<char> =
         ('a'..='z').chain('A'..='Z').chain("0123456789 .,-=;:()".chars()).collect();
     let text = mixed(&ordinary, 20_000, 7);
-    let running = Running::start(&stage.display, &rules(&[text.clone()]));
+    let running = Running::start(&stage.display, &rules(std::slice::from_ref(&text)));
     stage.person.tap("f5");
     let got = stage.terminal.read(text.len());
     assert!(got == text, "{} of 20000 are wrong", wrong(&got, &text));
