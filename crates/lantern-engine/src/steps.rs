@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use lantern_model::code::{ComboExpr, Expr, HintAt, Op, StopTarget, Target};
 use lantern_model::{
-    Act, Combo, Hint, HintPlace, Key, KeyRef, Order, RoutineId, RunId, Shown, Time, Value,
+    Act, Combo, Deed, Hint, HintPlace, Key, KeyRef, Order, RoutineId, RunId, Shown, Time, Value,
+    Verb,
 };
 
 use crate::engine::Engine;
@@ -314,10 +315,28 @@ impl Engine {
         if !self.acquire_input(id)? {
             return Ok(self.again(id));
         }
+        if pace.is_none() && self.goes_by_clipboard(&text) {
+            return Ok(self.await_deed(id, Verb::Paste, text));
+        }
         let work = Work::Text { text: text.chars().collect(), done: 0 };
         let window = if anyway { None } else { Some(self.app.window) };
         self.begin_job(now, id, Job { work, pace, due: now, window });
         Ok(Flow::Wait)
+    }
+
+    /// Whether the person lets a text come by the clipboard, and it is better off there.
+    fn goes_by_clipboard(&self, text: &str) -> bool {
+        const LONG: usize = 300;
+        let group = self.layout.group();
+        let lacks = |c: char| !c.is_control() && group.spell(c).is_none();
+        self.rules.settings.clipboard && (text.chars().count() > LONG || text.chars().any(lacks))
+    }
+
+    fn await_deed(&mut self, id: RunId, verb: Verb, word: String) -> Flow {
+        let deed = Deed { verb, words: vec![word], value: None, limit: None };
+        let effect = self.emit(Some(id), Order::Do(deed));
+        self.runs.get_mut(id).state = State::Awaiting(effect, None);
+        Flow::Wait
     }
 
     /// Presses keys for an owner; nothing if the run must wait for its turn.

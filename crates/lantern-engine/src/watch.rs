@@ -362,12 +362,12 @@ impl Watch {
 
     /// What the desk must see and withhold, apart from what rules ask for in their conditions.
     pub(crate) fn armed(&self, rules: &RuleSet) -> Armed {
-        let mut keys: BTreeMap<(Key, Families, bool), (bool, bool)> = BTreeMap::new();
+        let mut keys: BTreeMap<(Key, Families, bool), (bool, Hold)> = BTreeMap::new();
         let mut fingers = false;
-        let mut arm = |stroke: Stroke, further: bool, sides: bool, follow: bool| {
+        let mut arm = |stroke: Stroke, further: bool, sides: bool, hold: Hold| {
             let flags = keys.entry((stroke.0, stroke.1, further)).or_default();
             flags.0 |= sides;
-            flags.1 |= follow;
+            flags.1 = flags.1.max(hold);
         };
         let listed = Key::all().zip(&self.strokes);
         let strokes = listed.flat_map(|(key, of_key)| {
@@ -382,7 +382,8 @@ impl Watch {
                 continue;
             }
             let sides = candidates.iter().any(|candidate| !candidate.sides.is_empty());
-            arm(stroke, false, sides, candidates.iter().any(|c| follows(rule(c), c.manner)));
+            let hold = candidates.iter().map(|c| hold(rule(c), c.manner)).max();
+            arm(stroke, false, sides, hold.unwrap_or_default());
         }
         for (key, chords) in &self.chords {
             fingers = true;
@@ -394,7 +395,7 @@ impl Watch {
                     }
                 };
                 if !passing {
-                    arm((*key, chord.families), false, sides, true);
+                    arm((*key, chord.families), false, sides, Hold::Waits);
                 }
             }
         }
@@ -402,39 +403,58 @@ impl Watch {
             fingers = true;
             let (stroke, sides) = &sequence.strokes[0];
             if !rules.rules[sequence.rule].passing && Side::of(stroke.0).is_none() {
-                arm(*stroke, false, !sides.is_empty(), true);
+                arm(*stroke, false, !sides.is_empty(), Hold::Waits);
             }
         }
         for (key, stands) in &self.stands {
             for stand in stands {
                 fingers |= stand.tapped.is_some();
-                arm((*key, stand.families), true, !stand.sides.is_empty(), true);
+                let hold = if stand.tapped.is_some() { Hold::Waits } else { Hold::Followed };
+                arm((*key, stand.families), true, !stand.sides.is_empty(), hold);
             }
         }
         for stroke in &self.drawing {
-            arm(*stroke, false, false, true);
+            arm(*stroke, false, false, Hold::Waits);
         }
         if let Some(panic) = self.panic {
-            arm(panic, false, false, false);
+            arm(panic, false, false, Hold::Fires);
         }
-        let keys = keys.into_iter().map(|((key, families, further), (sides, follow))| ArmedKey {
+        let keys = keys.into_iter().map(|((key, families, further), (sides, hold))| ArmedKey {
             key,
             families,
             further,
             sides,
-            follow,
+            follow: hold != Hold::Fires,
+            waits: hold == Hold::Waits,
         });
         Armed { keys: keys.collect(), fingers, ..Armed::default() }
     }
 }
 
-fn follows(rule: &Rule, manner: Manner) -> bool {
-    manner != Manner::Pressed
-        || rule.repeating
-        || rule.while_held
+/// What a press is held for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+enum Hold {
+    /// It fires, and that is all.
+    #[default]
+    Fires,
+    /// Its release matters.
+    Followed,
+    /// It is not told yet what it means.
+    Waits,
+}
+
+fn hold(rule: &Rule, manner: Manner) -> Hold {
+    let open = manner != Manner::Pressed
         || rule.condition.is_some()
         || rule.scope.boards.is_some()
-        || rule.passing
+        || rule.passing;
+    if open {
+        Hold::Waits
+    } else if rule.repeating || rule.while_held {
+        Hold::Followed
+    } else {
+        Hold::Fires
+    }
 }
 
 /// Smaller comes first: the narrower place, of layers the one entered last, a side before either,

@@ -157,6 +157,9 @@ pub struct ArmedKey {
     pub sides: bool,
     /// Whether the release must be reported.
     pub follow: bool,
+    /// Whether it may turn out not to be meant, or to mean something for the keys after it, so that
+    /// nothing may overtake it.
+    pub waits: bool,
 }
 
 /// One step of input that nothing may divide.

@@ -85,6 +85,8 @@ pub struct Settings {
     pub tap: Duration,
     /// How soon the second press of a key pressed twice must come.
     pub twice: Duration,
+    /// Whether `type` may bring long text, and characters that the layout lacks, by the clipboard.
+    pub clipboard: bool,
 }
 
 impl Default for Settings {
@@ -101,6 +103,7 @@ impl Default for Settings {
             together: Duration::from_millis(60),
             tap: Duration::from_millis(250),
             twice: Duration::from_millis(300),
+            clipboard: false,
         }
     }
 }

@@ -102,11 +102,15 @@ impl Person {
         self.send(named(name), false);
     }
 
-    /// Presses keys in order, `ctrl+shift+f9`, and lets them go in reverse.
+    /// Presses keys in order, `ctrl+shift+f9`, and lets them go in reverse; several together are down
+    /// for a moment, as under the fastest hand.
     pub fn tap(&mut self, combo: &str) {
         let keys: Vec<Key> = combo.split('+').map(named).collect();
         for key in &keys {
             self.send(*key, true);
+        }
+        if keys.len() > 1 {
+            std::thread::sleep(FAST_HAND);
         }
         for key in keys.iter().rev() {
             self.send(*key, false);

@@ -8,9 +8,9 @@
 //! A core grab is tried first, for a fraction of a millisecond, because only core grabs tell of a
 //! core grab somebody else has; the XInput 2 grab then taken tells of those of its own kind.
 //!
-//! For a key whose press may mean something for those after it, and for every button, the server
-//! waits for our answer: nothing overtakes the press, and a button that no rule wants after all goes
-//! on to the program as if nobody had been there.
+//! For a key or button whose press is not told at once, the server waits for our answer: nothing
+//! overtakes the press, and a button that no rule wants after all goes on to the program as if nobody
+//! had been there.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -105,6 +105,7 @@ impl Grabs {
         let both = |one: ArmedKey, other: &ArmedKey| ArmedKey {
             sides: one.sides || other.sides,
             follow: one.follow || other.follow,
+            waits: one.waits || other.waits,
             ..one
         };
         let mut found = of_detail.iter().filter(takes);
@@ -140,9 +141,8 @@ impl Grabs {
             } else {
                 masks.into_iter().map(Under::Mask).collect()
             };
-            let waits = armed.follow || matches!(detail, Detail::Button(_));
             for under in unders {
-                *goal.entry((detail, under)).or_default() |= waits;
+                *goal.entry((detail, under)).or_default() |= armed.waits;
             }
         }
         let any: BTreeSet<Detail> =

@@ -24,6 +24,10 @@ use crate::DeskError;
 pub(super) struct Hands {
     /// A press that was withheld just now and whose grab is still on.
     ending: Option<Ending>,
+    /// What was down before modifiers were let go for the present step.
+    pub(super) before_lift: Option<BTreeSet<u8>>,
+    /// Keys reported because a grab may not have seen them; if one did, its press is on its way.
+    missed: BTreeSet<Key>,
     /// The modifiers of the press that is being answered.
     pub pressed_under: Option<u16>,
     /// Withheld keys whose release must be reported.
@@ -142,6 +146,9 @@ impl X11Desk {
         let Some(key) = press.key else {
             return self.end_press();
         };
+        if self.hands.missed.remove(&key) {
+            return self.end_press();
+        }
         let Some(armed) = self.withheld_as(key, press.effective) else {
             return self.pass_stray(key);
         };
@@ -162,12 +169,36 @@ impl X11Desk {
         Ok(())
     }
 
+    /// Keys that went down while the person's modifiers were out of the way for a step: no grab saw
+    /// them under those modifiers. They reached the program, but the rule they belong to is told, or
+    /// a loop that clicks could not be stopped.
+    pub(super) fn report_missed(&mut self, before: &BTreeSet<u8>, now: &BTreeSet<u8>) {
+        let keys = |codes: &mut dyn Iterator<Item = &u8>| -> Vec<Key> {
+            codes.filter_map(|code| key_of(*code)).collect()
+        };
+        let modifiers: Modifiers = keys(&mut now.iter()).into_iter().filter_map(Side::of).collect();
+        let families = self.families_of(modifiers);
+        for key in keys(&mut now.difference(before)) {
+            if families.is_empty() || Side::of(key).is_some() {
+                continue;
+            }
+            let Some(armed) = self.grabs.find(key, families) else { continue };
+            if armed.follow {
+                self.hands.followed.insert(key);
+                self.hands.look_again = true;
+            }
+            self.hands.missed.insert(key);
+            self.events.push_back(Event::Pressed { key, modifiers });
+        }
+    }
+
     /// How a key under these modifiers is withheld, if it is.
     fn withheld_as(&self, key: Key, mask: u16) -> Option<ArmedKey> {
         let families = self.keymap.families_in(mask);
         let everything = || {
             let all = self.armed.everything && Side::of(key).is_none() && !is_pointed(key);
-            all.then_some(ArmedKey { key, families, further: false, sides: false, follow: true })
+            let (further, sides, follow, waits) = (false, false, true, true);
+            all.then_some(ArmedKey { key, families, further, sides, follow, waits })
         };
         self.grabs.find(key, families).or_else(everything)
     }
@@ -267,6 +298,7 @@ impl X11Desk {
     /// Everything that came was taken in.
     pub(super) fn rest(&mut self) -> Result<(), DeskError> {
         self.hands.pressed_under = None;
+        self.hands.missed.clear();
         if !self.armed.everything { self.take_board(false) } else { Ok(()) }
     }
 
@@ -413,10 +445,24 @@ impl X11Desk {
         if owed {
             self.hand_over(key, vec![key])?;
         }
-        if self.hands.standing.contains_key(&key) {
+        if self.hands.standing.contains_key(&key) && !self.is_back(key)? {
             self.end_standing(key)?;
+            if self.is_back(key)? {
+                // The finger came back between the look and our release, which took its press away.
+                self.fake_board(key, true)?;
+                self.stand_for_itself(key)?;
+            }
         }
         self.select_raw_events()
+    }
+
+    /// Whether a modifier that stands for itself is under the finger again.
+    fn is_back(&self, key: Key) -> Result<bool, DeskError> {
+        let Some(code) = keycode_of(key).filter(|_| Side::of(key).is_some()) else {
+            return Ok(false);
+        };
+        let itself = self.hands.standing.get(&key).is_none_or(|keys| *keys == [key]);
+        Ok(itself && fingers::real_keycodes(&self.link)?.contains(&code))
     }
 
     pub(super) fn handle_raw(

@@ -93,7 +93,13 @@ impl X11Desk {
                 // The press that led here said which modifiers were down; both sides of each are
                 // let go, since a release of a key that is up is nothing.
                 Some(mask) => self.keymap.modifier_codes(mask).collect(),
-                None => self.held_modifiers()?,
+                None => {
+                    let down = self.shown_keycodes()?;
+                    let all = self.keymap.all_modifier_codes();
+                    let held = all.filter(|code| down.contains(code)).collect();
+                    self.hands.before_lift = Some(down);
+                    held
+                }
             };
             lifted.retain(|code| !keep.contains(code));
         }
@@ -110,12 +116,6 @@ impl X11Desk {
             self.fake_board(*key, false)?;
         }
         Ok(lifted)
-    }
-
-    /// The modifiers that the person holds now.
-    fn held_modifiers(&self) -> Result<Vec<u8>, DeskError> {
-        let down = self.shown_keycodes()?;
-        Ok(self.keymap.all_modifier_codes().filter(|code| down.contains(code)).collect())
     }
 
     pub(super) fn lift(&mut self, codes: &[u8]) -> Result<(), DeskError> {
@@ -231,6 +231,7 @@ impl X11Desk {
     }
 
     pub(super) fn put_back(&mut self, lifted: Vec<u8>) -> Result<(), DeskError> {
+        let before = self.hands.before_lift.take();
         if lifted.is_empty() {
             return Ok(());
         }
@@ -249,6 +250,9 @@ impl X11Desk {
         // A finger may have left between the look and the press. From here on their release lets
         // it go, and with it what we pressed for it.
         let real = self.shown_keycodes()?;
+        if let Some(before) = before {
+            self.report_missed(&before, &real);
+        }
         for code in again {
             match key_of(code).filter(|_| real.contains(&code)) {
                 Some(key) => self.stand_for_itself(key)?,

@@ -31,7 +31,8 @@ fn key(name: &str) -> Key {
 
 fn armed(name: &str, families: &[Family]) -> ArmedKey {
     let families = families.iter().fold(Families::NONE, |set, family| set.with(*family));
-    ArmedKey { key: key(name), families, further: false, sides: false, follow: false }
+    let key = key(name);
+    ArmedKey { key, families, further: false, sides: false, follow: false, waits: false }
 }
 
 fn arm(bench: &mut dyn Bench, keys: &[ArmedKey], fingers: bool) {

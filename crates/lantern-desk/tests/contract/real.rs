@@ -224,6 +224,7 @@ fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
         families: Families::NONE,
         sides: false,
         follow: false,
+        waits: false,
     };
     let arm = |desk: &mut X11Desk, names: &[&str]| {
         let keys = names.iter().map(|name| armed(name)).collect();

@@ -69,7 +69,14 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
     let refused = |name: &str| {
         let families = Families::NONE;
         (
-            ArmedKey { key: key(name), families, further: false, sides: false, follow: false },
+            ArmedKey {
+                key: key(name),
+                families,
+                further: false,
+                sides: false,
+                follow: false,
+                waits: false,
+            },
             "taken".to_owned(),
         )
     };
@@ -81,8 +88,14 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
         .with(lantern_model::Family::Ctrl)
         .with(lantern_model::Family::Alt)
         .with(lantern_model::Family::Shift);
-    let panic =
-        ArmedKey { key: key("escape"), families, further: false, sides: false, follow: false };
+    let panic = ArmedKey {
+        key: key("escape"),
+        families,
+        further: false,
+        sides: false,
+        follow: false,
+        waits: false,
+    };
     theatre.happen(Event::Refused(vec![(panic, "taken".to_owned())]));
     assert!(theatre.reasons()[2].contains("(panic)"), "{:?}", theatre.reasons());
 }

@@ -17,6 +17,7 @@ const SETTINGS: &[(&str, &str)] = &[
     ("together", "60ms"),
     ("tap", "250ms"),
     ("twice", "300ms"),
+    ("clipboard", "true"),
 ];
 
 impl Checker<'_> {
@@ -31,6 +32,12 @@ impl Checker<'_> {
             match name.text.as_str() {
                 "panic" => self.check_panic(value),
                 "attention" => self.check_attention(value),
+                "clipboard" => match value.kind {
+                    ExprKind::Value(Value::Truth(allowed)) => {
+                        self.set.settings.clipboard = allowed;
+                    }
+                    _ => self.say_wrong_setting("clipboard", value, "true or false"),
+                },
                 "together" | "tap" | "twice" => self.check_span(name, value),
                 other => self.say_no_setting(other, name),
             }

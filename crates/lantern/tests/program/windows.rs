@@ -136,6 +136,22 @@ fn x11_a_text_is_pasted_and_the_clipboard_keeps_what_it_held() {
 }
 
 #[test]
+fn x11_foreign_text_is_typed_by_the_clipboard_when_the_person_allows_it() {
+    let (mut display, mut person) = desk();
+    let editor = Editor::open(&mut display, "shift.txt");
+    let rules = "settings { clipboard = true }
+when key f7 { type \"Kern 12: ❄Ж\"; type \" plain\" }
+";
+    let mut running = Running::start(&display, rules);
+    display.copy("what was there", "UTF8_STRING");
+    person.tap("f7");
+    running.wait_for(": ended");
+    assert_eq!(editor.text(&display, &mut person).trim_end(), "Kern 12: ❄Ж plain");
+    assert_eq!(display.clipboard("UTF8_STRING"), b"what was there");
+    running.stop();
+}
+
+#[test]
 fn x11_a_text_is_pasted_into_a_terminal() {
     let (mut display, mut person) = desk();
     let mut terminal = Terminal::open(&mut display);
