@@ -21,7 +21,7 @@ use crate::DeskError;
 /// How long a program that answers pings may take.
 const PATIENCE: Duration = Duration::from_secs(5);
 /// How long a program that does not is given to read a new map.
-const BLIND_WAIT: Duration = Duration::from_millis(80);
+const BLIND_WAIT: Duration = Duration::from_millis(200);
 /// How long it is given to read what was typed with the old one.
 const BLIND_READING: Duration = Duration::from_millis(400);
 /// How long keycodes stay lent after the last use.

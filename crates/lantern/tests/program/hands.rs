@@ -277,12 +277,14 @@ fn x11_where_the_pointer_is_can_be_asked_and_glided_from() {
 #[test]
 fn x11_a_latched_modifier_is_neither_spoilt_nor_lost() {
     let mut stage = Stage::set("us");
-    let running = Running::start(&stage.display, "when key f9 { wait 300ms; type \"abC\" }\n");
+    let mut running = Running::start(&stage.display, "when key f9 { wait 300ms; type \"abC\" }\n");
     stage.person.set_sticky_keys(true);
     // The latch comes after the key, which would use it up.
     stage.person.tap("f9");
     stage.person.tap("left-shift");
     assert_eq!(stage.terminal.read(3), "abC");
+    // The latch is given back after the last letter.
+    running.wait_for(": ended");
     stage.person.tap("x");
     stage.person.tap("x");
     assert_eq!(stage.terminal.read(2), "Xx");
