@@ -16,6 +16,7 @@ use symphonia::core::io::MediaSourceStream;
 use symphonia::core::meta::MetadataOptions;
 
 use crate::ServiceError;
+use crate::programs::home_path;
 use crate::services::Stop;
 use crate::sound::SoundServer;
 
@@ -175,12 +176,4 @@ fn at_most_two_channels(piece: &GenericAudioBufferRef<'_>) -> Vec<f32> {
         return samples;
     }
     samples.chunks(channels).flat_map(|frame| frame[..2].to_vec()).collect()
-}
-
-/// A path, with `~` as the person's home.
-fn home_path(path: &str) -> PathBuf {
-    match (path.strip_prefix("~/"), std::env::var_os("HOME")) {
-        (Some(rest), Some(home)) => Path::new(&home).join(rest),
-        _ => PathBuf::from(path),
-    }
 }

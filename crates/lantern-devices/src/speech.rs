@@ -5,6 +5,7 @@ use std::process::{Command, Stdio};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 
 use crate::ServiceError;
+use crate::programs::is_program;
 use crate::services::Stop;
 
 /// A program that speaks the text after its arguments and ends when it was said.
@@ -29,11 +30,7 @@ pub fn program() -> Option<&'static str> {
 }
 
 fn found() -> Option<Speaker> {
-    let folders = std::env::var_os("PATH").unwrap_or_default();
-    let is_there = |speaker: &Speaker| {
-        std::env::split_paths(&folders).any(|folder| folder.join(speaker.name).is_file())
-    };
-    SPEAKERS.into_iter().find(is_there)
+    SPEAKERS.into_iter().find(|speaker| is_program(speaker.name))
 }
 
 /// Says the text, to its end or until it is stopped.

@@ -40,7 +40,9 @@ impl Engine {
         Ok(match to {
             Spot::At(..) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
-                if !self.screens.is_empty() && !self.screens.iter().any(|s| holds(s, (x, y))) {
+                if !self.screens.is_empty()
+                    && !self.screens.iter().any(|screen| screen.holds((x, y)))
+                {
                     let screens: Vec<String> = self.screens.iter().map(screen_words).collect();
                     return Err(format!(
                         "{x}, {y} is on no screen; there is {}",
@@ -58,7 +60,7 @@ impl Engine {
                 self.share_of(now, id, frame, x, y)?
             }
             Spot::OfScreen(..) => {
-                let here = self.screens.iter().find(|screen| holds(screen, self.pointer));
+                let here = self.screens.iter().find(|screen| screen.holds(self.pointer));
                 let frame = here.or(self.screens.first());
                 let frame = frame.ok_or("this desk does not tell how large the screen is")?;
                 self.share_of(now, id, *frame, x, y)?
@@ -81,10 +83,6 @@ impl Engine {
         };
         Ok(Act::MoveTo(along(frame.x, frame.width, x), along(frame.y, frame.height, y)))
     }
-}
-
-fn holds(frame: &Frame, (x, y): (i32, i32)) -> bool {
-    (frame.x..frame.x + frame.width).contains(&x) && (frame.y..frame.y + frame.height).contains(&y)
 }
 
 fn screen_words(frame: &Frame) -> String {

@@ -15,6 +15,13 @@ pub struct Frame {
     pub height: i32,
 }
 
+impl Frame {
+    /// Whether a pixel lies in it.
+    pub fn holds(&self, (x, y): (i32, i32)) -> bool {
+        (self.x..self.x + self.width).contains(&x) && (self.y..self.y + self.height).contains(&y)
+    }
+}
+
 /// The program in front.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct App {

@@ -77,15 +77,20 @@ pub(super) struct ServerPress {
 }
 
 impl ServerPress {
-    fn of_modern(detail: Detail, press: &xinput::KeyPressEvent, key: Option<Key>) -> ServerPress {
+    fn of_modern(
+        detail: Detail,
+        key: Option<Key>,
+        mods: &xinput::ModifierInfo,
+        source: u16,
+    ) -> ServerPress {
         let low = |mask: u32| (mask & 0xff) as u16;
         ServerPress {
             detail,
             key,
-            base: low(press.mods.base),
-            effective: low(press.mods.effective),
-            locked: low(press.mods.locked),
-            source: Some(press.sourceid),
+            base: low(mods.base),
+            effective: low(mods.effective),
+            locked: low(mods.locked),
+            source: Some(source),
         }
     }
 }
@@ -99,7 +104,8 @@ impl X11Desk {
             return Ok(());
         }
         let code = press.detail as u8;
-        self.handle_press(ServerPress::of_modern(Detail::Code(code), press, key_of(code)))
+        let detail = Detail::Code(code);
+        self.handle_press(ServerPress::of_modern(detail, key_of(code), &press.mods, press.sourceid))
     }
 
     pub(super) fn handle_button_press(
@@ -109,15 +115,8 @@ impl X11Desk {
         let button = press.detail as u8;
         self.hands.buttons_taken.insert(button);
         let key = key_of_button(&self.link.devices, press.sourceid, button);
-        let low = |mask: u32| (mask & 0xff) as u16;
-        self.handle_press(ServerPress {
-            detail: Detail::Button(button),
-            key,
-            base: low(press.mods.base),
-            effective: low(press.mods.effective),
-            locked: low(press.mods.locked),
-            source: Some(press.sourceid),
-        })
+        let detail = Detail::Button(button);
+        self.handle_press(ServerPress::of_modern(detail, key, &press.mods, press.sourceid))
     }
 
     pub(super) fn handle_button_release(

@@ -81,12 +81,8 @@ pub(super) fn place(link: &Link) -> Result<(i32, i32), DeskError> {
 }
 
 /// The screen that a place is on, if any.
-pub(super) fn screen_at(link: &Link, (x, y): (i32, i32)) -> Result<Option<Frame>, DeskError> {
-    let holds = |screen: &Frame| {
-        (screen.x..screen.x + screen.width).contains(&x)
-            && (screen.y..screen.y + screen.height).contains(&y)
-    };
-    Ok(screens(link)?.into_iter().find(holds))
+pub(super) fn screen_at(link: &Link, place: (i32, i32)) -> Result<Option<Frame>, DeskError> {
+    Ok(screens(link)?.into_iter().find(|screen| screen.holds(place)))
 }
 
 /// The screen the pointer is on.

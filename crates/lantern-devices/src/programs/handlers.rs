@@ -2,14 +2,13 @@
 //! (Shared MIME-info Database, Association between MIME types and applications).
 
 use std::fs;
-use std::path::{Path, PathBuf};
 
 use mime::Mime;
 use xdg_mime::SharedMimeInfo;
 
 use super::entries::{self, Start};
 use super::launch::LaunchError;
-use super::{config_folders, data_folders};
+use super::{config_folders, data_folders, home_path};
 
 /// What opens a file, a folder or an address.
 ///
@@ -47,9 +46,7 @@ fn scheme(target: &str) -> Option<&str> {
 /// A file's full path, and its MIME types, the most exact first.
 fn of_file(known: &SharedMimeInfo, path: &str) -> Result<(String, Vec<String>), LaunchError> {
     let missing = |source| LaunchError::Start { name: path.to_owned(), source };
-    let own = path.strip_prefix("~/").zip(std::env::var_os("HOME"));
-    let own = own.map(|(rest, home)| Path::new(&home).join(rest));
-    let full = own.unwrap_or_else(|| PathBuf::from(path)).canonicalize().map_err(missing)?;
+    let full = home_path(path).canonicalize().map_err(missing)?;
     let shown = full.to_string_lossy().into_owned();
     if full.is_dir() {
         return Ok((shown, vec!["inode/directory".to_owned()]));

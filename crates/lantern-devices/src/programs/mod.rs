@@ -36,8 +36,16 @@ fn config_folders() -> Vec<PathBuf> {
     folders(("XDG_CONFIG_HOME", ".config"), ("XDG_CONFIG_DIRS", "/etc/xdg"))
 }
 
+/// A path, with `~` as the person's home.
+pub(crate) fn home_path(path: &str) -> PathBuf {
+    match (path.strip_prefix("~/"), env::var_os("HOME")) {
+        (Some(rest), Some(home)) => Path::new(&home).join(rest),
+        _ => PathBuf::from(path),
+    }
+}
+
 /// Whether a program of that name can be started.
-fn is_program(name: &str) -> bool {
+pub(crate) fn is_program(name: &str) -> bool {
     use rustix::fs::{Access, access};
     let can_start = |path: &Path| path.is_file() && access(path, Access::EXEC_OK).is_ok();
     if name.contains('/') {

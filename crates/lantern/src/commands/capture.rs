@@ -10,6 +10,7 @@ use crate::commands::bound::bindings_of;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::files;
+use crate::pictures::Binding;
 use crate::style::{self, complain, say};
 
 /// The shape of `--json`, version 1; one object for each combination.
@@ -39,16 +40,17 @@ struct SettingData {
 pub fn run(arguments: &CaptureArguments) -> Result<Status, Failure> {
     let manager = survey()?.manager.unwrap_or_default();
     let known = shortcuts(&manager);
+    let bound = bindings(arguments);
     for _ in 0..arguments.count.max(1) {
         complain!("{}press a key, a button, or several together{0:#}", style::FAINT);
         let captured = capture()?;
-        let report = report(&captured, &known, arguments);
+        let report = report(&captured, &known, &bound);
         if arguments.json { print_json(&report) } else { print(&report) }
     }
     Ok(Status::Done)
 }
 
-fn report(captured: &Captured, known: &[Shortcut], arguments: &CaptureArguments) -> Report {
+fn report(captured: &Captured, known: &[Shortcut], bound: &[Binding]) -> Report {
     let families = captured.families;
     let combo = captured.key.map(|key| {
         let families = families.iter().map(KeyRef::Either);
@@ -66,7 +68,7 @@ fn report(captured: &Captured, known: &[Shortcut], arguments: &CaptureArguments)
         types: captured.types,
         device: captured.device.clone(),
         held: captured.held,
-        rules: combo.as_ref().map_or_else(Vec::new, |combo| rules_for(combo, arguments)),
+        rules: combo.as_ref().map_or_else(Vec::new, |combo| rules_for(combo, bound)),
         combo,
         settings: taken_by
             .map(|taken| SettingData {
@@ -78,19 +80,23 @@ fn report(captured: &Captured, known: &[Shortcut], arguments: &CaptureArguments)
     }
 }
 
-/// The rules of the person's file that the combination fires.
-fn rules_for(combo: &str, arguments: &CaptureArguments) -> Vec<String> {
+/// What the person's file takes, if there is one.
+fn bindings(arguments: &CaptureArguments) -> Vec<Binding> {
     let read = files::rules_path(arguments.file.clone()).and_then(|path| files::read_rules(&path));
     let Ok((_, checked)) = read else {
         return Vec::new();
     };
-    let bindings = checked.rules.as_ref().map(bindings_of).unwrap_or_default();
+    checked.rules.as_ref().map(bindings_of).unwrap_or_default()
+}
+
+/// The rules that the combination fires.
+fn rules_for(combo: &str, bound: &[Binding]) -> Vec<String> {
     let parts = |words: &str| {
         let mut parts: Vec<String> = words.split('+').map(str::to_owned).collect();
         parts.sort();
         parts
     };
-    let same = bindings.into_iter().filter(|binding| parts(&binding.combo) == parts(combo));
+    let same = bound.iter().filter(|binding| parts(&binding.combo) == parts(combo));
     same.map(|binding| format!("{} ({})", binding.rule, binding.at)).collect()
 }
 
