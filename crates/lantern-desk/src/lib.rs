@@ -10,10 +10,13 @@ mod drawing;
 mod held;
 mod question;
 mod simulated;
+mod tally;
 mod x11;
 
 pub use desk::{Desk, DeskError};
 pub use held::{HeldKeys, HeldMarks};
 pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedDesk, What};
-pub use x11::{Captured, Survey, X11Desk, ask_person, capture, list_windows, release_held, survey};
+pub use x11::{
+    Captured, Survey, X11Desk, ask_person, capture, list_windows, pick_place, release_held, survey,
+};

@@ -141,6 +141,15 @@ impl Question {
         }
     }
 
+    /// It in words, for who cannot see it: what was asked, and what stands chosen now.
+    pub fn spoken(&self) -> String {
+        let rows = self.rows();
+        match rows.get(self.chosen) {
+            Some(row) => format!("{}: {row}, {} of {}", self.asked, self.chosen + 1, rows.len()),
+            None => format!("{}. {}", self.asked, self.advice()),
+        }
+    }
+
     fn advice(&self) -> &'static str {
         match self.choice {
             Choice::Text => "Enter answers, Escape does not",

@@ -17,6 +17,27 @@ pub fn session() -> Result<Connection, ServiceError> {
         .map_err(|_| ServiceError::NoBus)
 }
 
+/// Does `work` over the connection that is open, or a new one; once more if that one is broken, as
+/// who was asked may have been started anew since.
+pub fn try_twice<C, T>(
+    connection: &mut Option<C>,
+    connect: impl Fn() -> Result<C, ServiceError>,
+    mut work: impl FnMut(&mut C) -> Result<T, ServiceError>,
+) -> Result<T, ServiceError> {
+    let fresh = connection.is_none();
+    let open = match connection {
+        Some(open) => open,
+        None => connection.insert(connect()?),
+    };
+    match work(open) {
+        Err(error) if error.is_broken() && !fresh => {
+            let open = connection.insert(connect()?);
+            work(open)
+        }
+        result => result,
+    }
+}
+
 /// Has the program of that name start, or show itself, and open the addresses (D-Bus activation as
 /// in the Desktop Entry Specification); gives its process.
 pub fn activate(
@@ -24,26 +45,35 @@ pub fn activate(
     name: &str,
     addresses: &[String],
 ) -> Result<u32, ServiceError> {
-    let open = match connection {
-        Some(open) => open,
-        None => connection.insert(session()?),
-    };
+    try_twice(connection, session, |open| block_on(activate_on(open, name, addresses)))
+}
+
+async fn activate_on(
+    open: &Connection,
+    name: &str,
+    addresses: &[String],
+) -> Result<u32, ServiceError> {
     let path = format!("/{}", name.replace('.', "/").replace('-', "_"));
     let about: BTreeMap<&str, Variant<'_>> = BTreeMap::new();
     let interface = Some("org.freedesktop.Application");
-    block_on(async {
-        let path = path.as_str();
-        if addresses.is_empty() {
-            open.call_method(Some(name), path, interface, "Activate", &about).await?;
-        } else {
-            let body = (addresses, &about);
-            open.call_method(Some(name), path, interface, "Open", &body).await?;
-        }
-        let (bus, path) = ("org.freedesktop.DBus", "/org/freedesktop/DBus");
-        let method = "GetConnectionUnixProcessID";
-        let reply = open.call_method(Some(bus), path, Some(bus), method, &name).await?;
-        Ok(reply.body().deserialize()?)
-    })
+    let path = path.as_str();
+    if addresses.is_empty() {
+        open.call_method(Some(name), path, interface, "Activate", &about).await?;
+    } else {
+        let body = (addresses, &about);
+        open.call_method(Some(name), path, interface, "Open", &body).await?;
+    }
+    let (bus, path) = ("org.freedesktop.DBus", "/org/freedesktop/DBus");
+    let method = "GetConnectionUnixProcessID";
+    let reply = open.call_method(Some(bus), path, Some(bus), method, &name).await?;
+    Ok(reply.body().deserialize()?)
+}
+
+/// Whether somebody serves that name now.
+pub fn is_served(connection: &Connection, name: &str) -> Result<bool, ServiceError> {
+    let (bus, path) = ("org.freedesktop.DBus", "/org/freedesktop/DBus");
+    let call = connection.call_method(Some(bus), path, Some(bus), "NameHasOwner", &name);
+    Ok(block_on(call)?.body().deserialize()?)
 }
 
 /// Whether nobody serves that name, now or on demand.

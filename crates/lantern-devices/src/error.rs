@@ -1,5 +1,6 @@
 //! Why something that was asked of the machine was not done, and what mends it.
 
+use std::io::ErrorKind;
 use std::path::PathBuf;
 
 use pulseaudio::protocol::ProtocolError;
@@ -77,6 +78,22 @@ pub enum ServiceError {
         /// The entry.
         entry: String,
     },
+    /// Nothing there can be pressed.
+    #[error("{program} shows nothing that can be pressed")]
+    NothingToPress {
+        /// The program in front.
+        program: String,
+    },
+    /// So many numbers are not on the screen.
+    #[error("{program} has no number {number}; the last is {most}")]
+    NoNumber {
+        /// The program in front.
+        program: String,
+        /// What was asked for.
+        number: usize,
+        /// How many there are.
+        most: usize,
+    },
     /// The bus refused, or broke off.
     #[error("{0}")]
     Bus(#[from] zbus::Error),
@@ -111,10 +128,25 @@ impl ServiceError {
             | ServiceError::Speech { .. }
             | ServiceError::NoEntry { .. }
             | ServiceError::Greyed { .. }
+            | ServiceError::NothingToPress { .. }
+            | ServiceError::NoNumber { .. }
             | ServiceError::Bus(_)
             | ServiceError::Launch(_)
             | ServiceError::Stopped => return None,
         })
+    }
+
+    /// Whether the connection itself is at fault, so that a new one may do.
+    pub fn is_broken(&self) -> bool {
+        match self {
+            ServiceError::Sound(ProtocolError::Io(error)) => {
+                error.kind() != ErrorKind::InvalidInput
+            }
+            ServiceError::Sound(ProtocolError::ServerError(_)) => false,
+            ServiceError::Sound(_) => true,
+            ServiceError::Bus(error) => matches!(error, zbus::Error::InputOutput(_)),
+            _ => false,
+        }
     }
 
     /// Everything in one line.

@@ -8,16 +8,19 @@
 mod bus;
 mod elements;
 mod error;
+mod folders;
 mod notices;
 mod playing;
+mod presence;
 mod programs;
 mod services;
 mod shortcuts;
 mod sound;
 mod speech;
 
-pub use elements::{Front, is_there as accessibility_is_there};
+pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
+pub use folders::home_folder;
 pub use notices::service_name as notice_service;
 pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};
 pub use services::{Done, Report, Services};

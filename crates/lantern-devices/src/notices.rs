@@ -41,18 +41,12 @@ fn call<B>(
 where
     B: serde::Serialize + zbus::zvariant::DynamicType,
 {
-    if connection.is_none() {
-        *connection = Some(bus::session()?);
-    }
-    let open = connection.as_ref().expect("it was made just now");
-    let reply = block_on(open.call_method(Some(NAME), PATH, Some(NAME), method, body));
-    reply.map_err(|error| {
-        if bus::is_unserved(&error) {
-            return ServiceError::NoNotices;
-        }
-        // The next notice tries with a new connection.
-        *connection = None;
-        error.into()
+    bus::try_twice(connection, bus::session, |open| {
+        let reply = block_on(open.call_method(Some(NAME), PATH, Some(NAME), method, body));
+        reply.map_err(|error| match bus::is_unserved(&error) {
+            true => ServiceError::NoNotices,
+            false => error.into(),
+        })
     })
 }
 

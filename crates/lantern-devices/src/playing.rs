@@ -16,7 +16,7 @@ use symphonia::core::io::MediaSourceStream;
 use symphonia::core::meta::MetadataOptions;
 
 use crate::ServiceError;
-use crate::programs::home_path;
+use crate::folders::home_path;
 use crate::services::Stop;
 use crate::sound::SoundServer;
 

@@ -8,13 +8,13 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
-use lantern_model::{Deed, EffectId, Value, Verb};
+use lantern_model::{Deed, EffectId, Event, Value, Verb};
 use rustix::event::{EventfdFlags, eventfd};
 
-use crate::elements::{self, Front};
+use crate::elements::{self, Announcer, Front};
 use crate::programs::{self, Start};
-use crate::sound::{Level, SoundServer, is_broken};
-use crate::{ServiceError, bus, notices, playing, speech};
+use crate::sound::{Level, SoundServer};
+use crate::{ServiceError, bus, notices, playing, presence, speech};
 
 /// What became of an order.
 #[derive(Debug)]
@@ -53,6 +53,12 @@ pub struct Services {
     /// One thread each for what must be done in order, by the verb's words.
     workers: BTreeMap<&'static str, Sender<Job>>,
     running: BTreeMap<EffectId, Arc<Stop>>,
+    /// One for what is read out to who cannot see it.
+    announcer: Option<Sender<String>>,
+    /// Whether it is watched where the keyboard goes.
+    fields_watched: bool,
+    /// What those who watch the session saw.
+    news: (Sender<Event>, Receiver<Event>),
     reports: Receiver<Outcome>,
     done: Sender<Outcome>,
     bell: Arc<OwnedFd>,
@@ -72,7 +78,16 @@ impl Services {
     pub fn new() -> std::io::Result<Services> {
         let (done, reports) = channel();
         let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
-        Ok(Services { workers: BTreeMap::new(), running: BTreeMap::new(), reports, done, bell })
+        Ok(Services {
+            workers: BTreeMap::new(),
+            running: BTreeMap::new(),
+            announcer: None,
+            fields_watched: false,
+            news: channel(),
+            reports,
+            done,
+            bell,
+        })
     }
 
     /// Does what is asked, if it is a service's to do; its outcome comes as a report. Whether it is.
@@ -122,6 +137,59 @@ impl Services {
         }
         self.running.insert(effect, stop);
         true
+    }
+
+    /// Has a screen reader read out what is shown, if one is at work. Of several that come at once the
+    /// newest is read.
+    pub fn announce(&mut self, text: &str) {
+        let announcer = self.announcer.get_or_insert_with(|| {
+            let (sender, texts) = channel::<String>();
+            thread::spawn(move || {
+                let mut announcer = Announcer::default();
+                while let Ok(first) = texts.recv() {
+                    let text = texts.try_iter().last().unwrap_or(first);
+                    // What nobody reads out still stands on the screen.
+                    let _ = announcer.announce(&text);
+                }
+            });
+            sender
+        });
+        // The thread ends only with its sender.
+        let _ = announcer.send(text.to_owned());
+    }
+
+    /// Watches from now on whether a password field has the keyboard, where accessibility tells.
+    pub fn watch_fields(&mut self) {
+        if std::mem::replace(&mut self.fields_watched, true) {
+            return;
+        }
+        let tell = self.teller();
+        // Without an accessibility bus nothing is told, and nothing can be refused.
+        thread::spawn(move || {
+            drop(elements::watch_fields(|process| tell(Event::SecretField(process))));
+        });
+    }
+
+    /// Watches from now on whether the person is there: screen locks, other sessions, sleep.
+    pub fn watch_presence(&mut self) {
+        let tell = self.teller();
+        presence::watch(move |away| tell(Event::Locked(away)));
+    }
+
+    /// How those who watch tell what they saw.
+    fn teller(&self) -> impl Fn(Event) + Send + Sync + 'static {
+        let (news, bell) = (self.news.0.clone(), Arc::clone(&self.bell));
+        move |event| {
+            // With nobody listening any more the program is at its end.
+            if news.send(event).is_ok() {
+                ring(&bell);
+            }
+        }
+    }
+
+    /// What was seen of the session since the last time.
+    pub fn take_news(&mut self) -> impl Iterator<Item = Event> {
+        self.news.1.try_iter()
     }
 
     /// Nobody waits for it any more: what sounds is silenced, what waits is left out.
@@ -174,8 +242,12 @@ fn report(
 ) {
     // With nobody listening any more the program is at its end.
     if done.send((effect, result)).is_ok() {
-        let _ = rustix::io::write(bell, &1u64.to_ne_bytes());
+        ring(bell);
     }
+}
+
+fn ring(bell: &OwnedFd) {
+    let _ = rustix::io::write(bell, &1u64.to_ne_bytes());
 }
 
 impl Job {
@@ -204,19 +276,7 @@ fn change_volume(server: &mut Option<SoundServer>, job: &Job) -> Result<Done, Se
         Some(Value::Share(share)) => share,
         _ => 0.0,
     };
-    // A server that was started anew since the last time is a new one.
-    for _ in 0..2 {
-        let open = match server {
-            Some(open) => open,
-            None => server.insert(SoundServer::connect()?),
-        };
-        match open.change(change, by) {
-            Err(error) if is_broken(&error) => *server = None,
-            Err(error) => return Err(error),
-            Ok(level) => return Ok(Done::Level(level)),
-        }
-    }
-    Err(ServiceError::NoSoundServer)
+    bus::try_twice(server, SoundServer::connect, |open| open.change(change, by)).map(Done::Level)
 }
 
 /// How something under way is stopped from another thread.

@@ -7,6 +7,8 @@ use std::process::{Command, Stdio};
 
 use lantern_model::{Families, Family, Key};
 
+use crate::folders::home_folder;
+
 /// Something that takes a combination.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Shortcut {
@@ -144,8 +146,7 @@ fn from_channel(listed: &str) -> Vec<Shortcut> {
 /// The files in which that window manager's keys stand.
 fn files(manager: &str) -> Vec<(PathBuf, String)> {
     let home = std::env::var_os("HOME").map(PathBuf::from).unwrap_or_default();
-    let config = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from);
-    let config = config.filter(|path| path.is_absolute()).unwrap_or_else(|| home.join(".config"));
+    let config = home_folder("XDG_CONFIG_HOME", ".config").unwrap_or_default();
     let places: Vec<PathBuf> = match manager.to_lowercase().as_str() {
         "openbox" => vec![config.join("openbox/rc.xml"), "/etc/xdg/openbox/rc.xml".into()],
         "i3" => vec![

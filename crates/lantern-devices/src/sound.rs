@@ -1,6 +1,6 @@
 //! The sound server, spoken to in its own protocol, which the common servers all serve.
 
-use std::io::{BufReader, ErrorKind, IoSlice};
+use std::io::{BufReader, IoSlice};
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -15,6 +15,7 @@ use rustix::net::{SendAncillaryBuffer, SendAncillaryMessage, SendFlags, UCred, s
 use rustix::process::{getgid, getpid, getuid};
 
 use crate::ServiceError;
+use crate::folders::home_folder;
 
 /// A server that is silent for so long is not there.
 const PATIENCE: Duration = Duration::from_secs(3);
@@ -197,21 +198,9 @@ impl SoundServer {
 
 /// Where the server keeps the secret that its users share.
 fn cookie_path() -> Option<PathBuf> {
-    let config = std::env::var_os("XDG_CONFIG_HOME").map(PathBuf::from);
+    let config = home_folder("XDG_CONFIG_HOME", ".config");
     let own = config.map(|folder| folder.join("pulse/cookie")).filter(|path| path.is_file());
     own.or_else(pulseaudio::cookie_path_from_env)
-}
-
-/// Whether the connection itself is at fault, so that a new one may do.
-pub(crate) fn is_broken(error: &ServiceError) -> bool {
-    let ServiceError::Sound(error) = error else {
-        return false;
-    };
-    match error {
-        ProtocolError::Io(error) => error.kind() != ErrorKind::InvalidInput,
-        ProtocolError::ServerError(_) => false,
-        _ => true,
-    }
 }
 
 /// The share of the loudest channel. What a server rounded is taken for the whole percent that it

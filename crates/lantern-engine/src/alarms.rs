@@ -1,6 +1,6 @@
 //! Rules that time fires: rounds, and times of day on a wall clock that is handed in.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{Cause, Time, TimeOfDay, Value, WallTime};
@@ -32,12 +32,26 @@ impl Clock {
     }
 }
 
+impl Clock {
+    /// Changes whose alarms rang, as `change` says.
+    pub(crate) fn translate(&mut self, change: impl Fn(Won) -> Option<Won>) {
+        let rang = std::mem::take(&mut self.rang).into_iter();
+        self.rang = rang.filter_map(|(won, day)| Some((change(won)?, day))).collect();
+    }
+}
+
 impl Engine {
-    /// Rules of `every D` begin their rounds.
+    /// Rules of `every D` begin their rounds, but for those that are under way.
     pub(crate) fn begin_rounds(&mut self, now: Time) {
-        self.timers.cancel_all(|timer| matches!(timer, Timer::Every(..)));
+        let round = |timer| match timer {
+            Timer::Every(rule, trigger) => Some((rule, trigger)),
+            _ => None,
+        };
+        let under_way: BTreeSet<Won> = self.timers.all().filter_map(round).collect();
         for (rule, trigger, cause) in self.timed_causes() {
-            if let Cause::Every(span) = cause {
+            if let Cause::Every(span) = cause
+                && !under_way.contains(&(rule, trigger))
+            {
                 self.timers.add(now + span, Timer::Every(rule, trigger));
             }
         }

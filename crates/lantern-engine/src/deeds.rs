@@ -21,6 +21,12 @@ impl Engine {
         if verb.is_input() && !self.acquire_input(id)? {
             return Ok(self.again(id));
         }
+        if *verb == Verb::Paste
+            && let Err(message) = self.check_open_field()
+        {
+            self.release_input(id);
+            return Err(message);
+        }
         let words = match verb {
             Verb::Play if words.len() > 1 => vec![words[self.choose(id, words.len())].clone()],
             _ => words,

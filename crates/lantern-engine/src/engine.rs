@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use lantern_model::code::Asked;
 use lantern_model::{
-    App, Armed, Effect, EffectId, Event, Frame, Key, LayerId, Layout, Order, RoutineId, RuleSet,
-    RunId, Time, Value,
+    App, Armed, Effect, EffectId, Event, Frame, Key, LayerId, Layout, Order, RoutineId, Rule,
+    RuleSet, RunId, Time, Value,
 };
 
 use crate::alarms::Clock;
@@ -47,7 +47,7 @@ pub struct Engine {
     /// Whether that was made anew since the desk was told.
     arm_anew: bool,
     pub(crate) layout_known: bool,
-    missing: BTreeSet<(Option<usize>, String)>,
+    pub(crate) missing: BTreeSet<(Option<usize>, String)>,
     pub(crate) layout: Layout,
     pub(crate) app: App,
     pub(crate) title: String,
@@ -55,6 +55,8 @@ pub struct Engine {
     pub(crate) pointer: (i32, i32),
     pub(crate) layers: Vec<LayerId>,
     pub(crate) locked: bool,
+    /// The process whose password field has the keyboard.
+    pub(crate) secret: Option<u32>,
     pub(crate) clock: Clock,
     pub(crate) presses: Presses,
     pub(crate) ears: Ears,
@@ -63,6 +65,8 @@ pub struct Engine {
     pub(crate) last_fired: BTreeMap<usize, Time>,
     pub(crate) quiet: BTreeMap<usize, (u64, Firing)>,
     pub(crate) paused: BTreeSet<String>,
+    /// Whether everything is.
+    pub(crate) all_paused: bool,
     pub(crate) choices: BTreeMap<(RoutineId, usize), usize>,
     pub(crate) started: BTreeMap<String, EffectId>,
     pub(crate) ready: VecDeque<RunId>,
@@ -83,7 +87,7 @@ pub struct Engine {
     pub(crate) changed: bool,
     effects: VecDeque<Effect>,
     effect_count: u64,
-    reasons: Reasons,
+    pub(crate) reasons: Reasons,
 }
 
 /// What the rules ask for in their conditions and steps.
@@ -114,7 +118,8 @@ impl Asks {
 impl Engine {
     /// An engine with these rules and this seed for all chance. It arms nothing before it was told
     /// a layout.
-    pub fn new(rules: RuleSet, seed: u64) -> Engine {
+    pub fn new(mut rules: RuleSet, seed: u64) -> Engine {
+        Engine::add_macros(&mut rules);
         let mut engine = Engine {
             index: RuleIndex::default(),
             asks: Asks::default(),
@@ -133,6 +138,7 @@ impl Engine {
             pointer: (0, 0),
             layers: Vec::new(),
             locked: false,
+            secret: None,
             clock: Clock::default(),
             presses: Presses::default(),
             ears: Ears::default(),
@@ -141,6 +147,7 @@ impl Engine {
             last_fired: BTreeMap::new(),
             quiet: BTreeMap::new(),
             paused: BTreeSet::new(),
+            all_paused: false,
             choices: BTreeMap::new(),
             started: BTreeMap::new(),
             ready: VecDeque::new(),
@@ -162,7 +169,24 @@ impl Engine {
         engine
     }
 
-    fn set_rules(&mut self, rules: RuleSet) {
+    /// Macros are rules without a trigger, at the end of the set, so that they can be run by name.
+    pub(crate) fn add_macros(rules: &mut RuleSet) {
+        let macros: Vec<RoutineId> = rules.macros().collect();
+        for body in macros {
+            let routine = rules.routine(body);
+            let rule = Rule {
+                label: format!("macro {}", routine.name),
+                name: Some(routine.name.clone()),
+                place: routine.places.first().copied().unwrap_or_default(),
+                body,
+                print: routine.print,
+                ..Rule::default()
+            };
+            rules.rules.push(rule);
+        }
+    }
+
+    pub(crate) fn set_rules(&mut self, rules: RuleSet) {
         self.index = RuleIndex::new(&rules);
         self.ears = Ears::new(&rules);
         self.asks = Asks { letters: self.ears.listens_to_letters(), ..Asks::of(&rules) };
@@ -173,24 +197,6 @@ impl Engine {
             // What cannot be worked out is false, and fails where it is used.
             self.globals.push(first.unwrap_or(Value::Truth(false)));
         }
-    }
-
-    /// Takes a new set of rules: every run ends and lets go, every key is armed anew.
-    pub fn replace_rules(&mut self, now: Time, rules: RuleSet) {
-        self.stop_everything(now, "the rules were read anew");
-        self.give_all_back(now);
-        self.timers.cancel_all(|_| true);
-        self.quiet.clear();
-        self.last_fired.clear();
-        self.paused.clear();
-        self.choices.clear();
-        self.layers.clear();
-        self.set_rules(rules);
-        self.missing.clear();
-        self.presses.forget_rules();
-        self.rearm(now);
-        self.begin_rounds(now);
-        self.set_alarms(now);
     }
 
     /// Takes in what a desk, an ear or a device saw. Deadlines that are due come first.
@@ -207,6 +213,10 @@ impl Engine {
             Event::Pressed { key, modifiers } => self.handle_press(now, key, modifiers),
             Event::LetGo { key } => self.handle_release(now, key),
             Event::Finger { key, down } => self.handle_finger(now, key, down),
+            Event::SecretField(process) => {
+                self.secret = process;
+                self.give_reason(now, None, ReasonKind::SecretField(process.is_some()));
+            }
             Event::Board(name) => self.presses.board = name.to_lowercase(),
             Event::Letter(letter) => self.handle_letter(now, letter),
             Event::Pointer(x, y) => self.pointer = (x, y),
@@ -214,10 +224,7 @@ impl Engine {
             Event::Focus(app) => self.handle_focus(now, app),
             Event::Opened(app) => self.handle_window(now, &app, true),
             Event::Layout(layout) => self.handle_layout(now, layout),
-            Event::Locked(locked) => {
-                self.locked = locked;
-                self.rearm(now);
-            }
+            Event::Locked(locked) => self.handle_lock(now, locked),
             Event::Clock(wall) => self.handle_clock(now, wall),
             Event::Started => self.handle_started(now),
             Event::Heard { words, score } => self.handle_heard(now, &words, score),
@@ -232,6 +239,30 @@ impl Engine {
             Event::Refused(keys) => self.handle_refusals(now, &keys),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),
         }
+    }
+
+    /// The screen was locked, or the person came back. What a lock finds running ends and lets go,
+    /// but for rules that are for it as well.
+    fn handle_lock(&mut self, now: Time, locked: bool) {
+        if self.locked != locked {
+            self.locked = locked;
+            self.give_reason(now, None, ReasonKind::Locked(locked));
+        }
+        if locked {
+            let ends = |rule: usize| !self.rules.rules[rule].even_locked;
+            let runs = self.runs.live.iter().filter(|(_, run)| ends(run.rule));
+            let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();
+            for run in runs {
+                self.end_run(
+                    now,
+                    run,
+                    ReasonKind::Stopped(run, "the screen was locked".to_owned()),
+                );
+            }
+            let toggled = self.ledger.release_all(|owner| owner == Owner::Toggle);
+            self.emit_releases(None, toggled);
+        }
+        self.rearm(now);
     }
 
     fn handle_focus(&mut self, now: Time, app: App) {
@@ -282,7 +313,7 @@ impl Engine {
     }
 
     /// Lets runs go on, and looks at what they wait for, until nothing changes any more.
-    fn settle(&mut self, now: Time) {
+    pub(crate) fn settle(&mut self, now: Time) {
         self.run_ready(now);
         // A run that changes what another waits for may be changed by that one in turn; each round
         // costs a turn of theirs, so the rounds end.
@@ -361,7 +392,13 @@ impl Engine {
     }
 
     pub(crate) fn place(&self) -> Place<'_> {
-        Place { app: &self.app, title: &self.title, layers: &self.layers, locked: self.locked }
+        Place {
+            app: &self.app,
+            title: &self.title,
+            layers: &self.layers,
+            locked: self.locked,
+            paused: self.all_paused,
+        }
     }
 
     /// Makes the table anew, and tells the desk if what it must withhold has changed.

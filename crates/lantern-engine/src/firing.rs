@@ -42,22 +42,32 @@ impl Engine {
     pub(crate) fn may_fire(&mut self, now: Time, rule: usize) -> bool {
         let rules = Arc::clone(&self.rules);
         let definition = &rules.rules[rule];
-        let paused = definition.name.as_ref().is_some_and(|name| self.paused.contains(name));
+        let paused = self.is_paused(rule);
         let boards = definition.scope.boards.as_ref();
         let problem = if paused {
             "it is paused".to_owned()
         } else if boards.is_some_and(|boards| !boards.contains(&self.presses.board)) {
             format!("the key came from another device ({})", self.presses.board)
         } else {
-            let condition = definition.condition.as_ref();
-            match condition.map_or(Ok(true), |test| self.scope(now, &[], true).truth(test)) {
-                Ok(true) => return true,
-                Ok(false) => "its condition does not hold".to_owned(),
-                Err(message) => message,
+            match self.unmet_condition(now, rule) {
+                None => return true,
+                Some(problem) => problem,
             }
         };
         self.give_reason(now, Some(rule), ReasonKind::Dropped(problem));
         false
+    }
+
+    /// What is wrong with a rule's condition now, if anything is.
+    pub(crate) fn unmet_condition(&self, now: Time, rule: usize) -> Option<String> {
+        let definition = &self.rules.rules[rule];
+        match self.scope(now, &[], true).truth(definition.condition.as_ref()?) {
+            Ok(true) => None,
+            Ok(false) => {
+                Some(format!("its condition `{}` does not hold", definition.condition_text))
+            }
+            Err(message) => Some(message),
+        }
     }
 
     /// A trigger of a rule that may fire came.
@@ -133,17 +143,31 @@ impl Engine {
     }
 
     fn start_run(&mut self, now: Time, rule: usize, firing: Firing) {
+        let definition = &self.rules.rules[rule];
+        let mut slots = vec![Value::Truth(false); self.rules.routine(definition.body).slots];
+        if definition.brings {
+            slots[0] = firing.brought.clone();
+        }
+        let by = cause_words(&definition.triggers[firing.trigger].cause);
+        self.start_run_with(now, rule, firing, slots, &by);
+    }
+
+    /// Starts a run whose body finds these values.
+    pub(crate) fn start_run_with(
+        &mut self,
+        now: Time,
+        rule: usize,
+        firing: Firing,
+        slots: Vec<Value>,
+        by: &str,
+    ) {
         let rules = Arc::clone(&self.rules);
         let definition = &rules.rules[rule];
         let id = self.runs.next_id();
-        let body = rules.routine(definition.body);
-        let mut slots = vec![Value::Truth(false); body.slots];
-        if definition.brings {
-            slots[0] = firing.brought;
-        }
         let frame = Frame { routine: definition.body, next: 0, slots };
         let run = Run {
             rule,
+            began: now,
             press: firing.press,
             erase: firing.erase,
             frames: vec![frame],
@@ -155,8 +179,7 @@ impl Engine {
         };
         self.runs.add(id, run);
         self.ready.push_back(id);
-        let by = cause_words(&definition.triggers[firing.trigger].cause);
-        self.give_reason(now, Some(rule), ReasonKind::Fired { by, run: id });
+        self.give_reason(now, Some(rule), ReasonKind::Fired { by: by.to_owned(), run: id });
         if definition.again == Again::Stops && !definition.scope.is_anywhere() {
             self.rearm(now);
         }

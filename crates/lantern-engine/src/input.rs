@@ -14,6 +14,9 @@ const CHARACTERS: usize = 64;
 /// Taps in one piece when no pace is asked for.
 const TAPS: usize = 16;
 
+/// Why a text is not typed.
+const SECRET: &str = "a password field has the keyboard";
+
 /// What is left of a step of input.
 #[derive(Debug)]
 pub(crate) struct Job {
@@ -100,6 +103,16 @@ impl Engine {
         }
     }
 
+    /// Whether the keyboard goes to a password field.
+    fn is_secret(&self) -> bool {
+        self.secret.is_some() && self.secret == self.app.process
+    }
+
+    /// Texts do not go into password fields by accident.
+    pub(crate) fn check_open_field(&self) -> Result<(), String> {
+        if self.is_secret() { Err(SECRET.to_owned()) } else { Ok(()) }
+    }
+
     /// Lets the next run make input.
     pub(crate) fn release_input(&mut self, id: RunId) {
         if let Some(next) = self.input_turns.release(id) {
@@ -115,7 +128,7 @@ impl Engine {
 
     /// Does the next piece of the run's step when it is due, or ends the step.
     pub(crate) fn advance_job(&mut self, now: Time, id: RunId) {
-        let window = self.app.window;
+        let (window, secret) = (self.app.window, self.is_secret());
         let run = self.runs.get_mut(id);
         let State::Inputting(job, under_way) = &mut run.state else {
             return;
@@ -137,6 +150,16 @@ impl Engine {
                 text.len()
             );
             self.fail_waiting(now, id, message);
+            return;
+        }
+        if let (Some(_), Work::Text { text, done }) = (job.window, &job.work)
+            && secret
+        {
+            let typed = match done {
+                0 => String::new(),
+                done => format!("; {done} of {} characters were typed", text.len()),
+            };
+            self.fail_waiting(now, id, format!("{SECRET}{typed} (say `anyway` to type there)"));
             return;
         }
         if job.due > now {

@@ -12,6 +12,8 @@ pub(crate) struct Place<'a> {
     /// Layers that are on, the one entered last at the end.
     pub layers: &'a [LayerId],
     pub locked: bool,
+    /// Whether everything is paused.
+    pub paused: bool,
 }
 
 impl Place<'_> {
@@ -29,7 +31,7 @@ impl Place<'_> {
 
     /// Whether a rule may fire here.
     pub(crate) fn allows(&self, rule: &Rule) -> bool {
-        (rule.even_locked || !self.locked) && self.is_in(&rule.scope)
+        !self.paused && (rule.even_locked || !self.locked) && self.is_in(&rule.scope)
     }
 
     /// How many layers were entered after the scope's own.

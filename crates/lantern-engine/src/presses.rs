@@ -71,10 +71,15 @@ impl Presses {
         itself || self.standing.values().any(|keys| keys.contains(&key))
     }
 
-    pub(crate) fn forget_rules(&mut self) {
+    /// Keys that wait to be told wait no more; what those that are down belong to is changed as
+    /// `change` says.
+    pub(crate) fn translate(&mut self, change: impl Fn(Won) -> Option<Won>) {
         self.undecided.clear();
         self.progress.clear();
-        self.down.clear();
+        for down in self.down.values_mut() {
+            down.on_release = down.on_release.and_then(&change);
+            down.repeats = down.repeats.and_then(&change);
+        }
     }
 
     fn next(&mut self, key: Key) -> Press {
@@ -101,6 +106,9 @@ impl Engine {
         if self.watch.is_panic(stroke) {
             let (runs, keys) = self.stop_everything(now, "the panic key");
             self.give_reason(now, None, ReasonKind::Panic { runs, keys });
+            // Whatever ran away must not be set off again at once.
+            self.all_paused = true;
+            self.rearm(now);
             return;
         }
         self.presses.fingers.insert(key);

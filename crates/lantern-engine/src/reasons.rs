@@ -51,6 +51,10 @@ pub enum ReasonKind {
     GivenBack(String),
     /// Keys that this board does not have.
     NotOnBoard(String),
+    /// Whether the keyboard goes to a password field now.
+    SecretField(bool),
+    /// Whether the screen is locked now, or the person away otherwise.
+    Locked(bool),
     /// Keys that somebody else holds.
     Refused(String),
     /// The keyboard's layout is another one now; every key was armed anew.
@@ -77,6 +81,13 @@ impl Reasons {
             self.ring.pop_front();
         }
         self.ring.push_back(Reason { number: self.count, time, rule, kind });
+    }
+
+    /// Changes what rules reasons are about, as `change` says.
+    pub(crate) fn translate(&mut self, change: impl Fn(usize) -> Option<usize>) {
+        for reason in &mut self.ring {
+            reason.rule = reason.rule.and_then(&change);
+        }
     }
 
     pub(crate) fn after(&self, number: u64) -> impl Iterator<Item = &Reason> {

@@ -82,6 +82,8 @@ pub(crate) enum State {
 #[derive(Debug)]
 pub(crate) struct Run {
     pub rule: usize,
+    /// When it began.
+    pub began: Time,
     /// The press that fired it, if it was one.
     pub press: Option<Press>,
     /// Characters that the person typed to fire it.
@@ -124,6 +126,15 @@ impl Runs {
             }
         }
         Some(run)
+    }
+
+    /// Changes what runs are of, as `change` says.
+    pub(crate) fn translate(&mut self, mut change: impl FnMut(&mut Run)) {
+        self.by_rule.clear();
+        for (id, run) in &mut self.live {
+            change(run);
+            self.by_rule.entry(run.rule).or_default().insert(*id);
+        }
     }
 
     /// The live runs of a rule.

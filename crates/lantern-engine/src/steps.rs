@@ -47,9 +47,13 @@ impl Engine {
         }
     }
 
-    fn is_paused(&self, rule: usize) -> bool {
-        !self.paused.is_empty()
-            && self.rules.rules[rule].name.as_ref().is_some_and(|name| self.paused.contains(name))
+    pub(crate) fn is_paused(&self, rule: usize) -> bool {
+        self.all_paused
+            || !self.paused.is_empty()
+                && self.rules.rules[rule]
+                    .name
+                    .as_ref()
+                    .is_some_and(|name| self.paused.contains(name))
     }
 
     /// A run's timer is due.
@@ -315,7 +319,8 @@ impl Engine {
         if !self.acquire_input(id)? {
             return Ok(self.again(id));
         }
-        if pace.is_none() && self.goes_by_clipboard(&text) {
+        let open = anyway || self.check_open_field().is_ok();
+        if pace.is_none() && open && self.goes_by_clipboard(&text) {
             return Ok(self.await_deed(id, Verb::Paste, text));
         }
         let work = Work::Text { text: text.chars().collect(), done: 0 };

@@ -66,6 +66,16 @@ impl Timers {
         self.due.retain(|_, timer| !unwanted(timer));
     }
 
+    pub(crate) fn all(&self) -> impl Iterator<Item = Timer> {
+        self.due.values().copied()
+    }
+
+    /// Changes every deadline as `change` says; takes those back for which it says nothing.
+    pub(crate) fn translate(&mut self, mut change: impl FnMut(Timer) -> Option<Timer>) {
+        let due = std::mem::take(&mut self.due).into_iter();
+        self.due = due.filter_map(|(id, timer)| Some((id, change(timer)?))).collect();
+    }
+
     pub(crate) fn next(&self) -> Option<Time> {
         self.due.keys().next().map(|(time, _)| *time)
     }

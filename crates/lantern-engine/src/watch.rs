@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Armed, ArmedKey, Cause, Combo, Families, Key, KeyRef, Layout, Manner, Modifiers, Remap, Rule,
-    RuleSet, Scope, Side,
+    Again, Armed, ArmedKey, Cause, Combo, Families, Key, KeyRef, Layout, Manner, Modifiers, Remap,
+    Rule, RuleSet, Scope, Side,
 };
 
 use crate::places::Place;
@@ -167,7 +167,7 @@ impl Watch {
         for rule in running.iter().filter(|rule| in_place.binary_search(rule).is_err()) {
             watch.add_rule(rules, *rule, true, layout);
         }
-        if !place.locked {
+        if !place.locked && !place.paused {
             for (number, remap) in rules.remaps.iter().enumerate() {
                 if place.is_in(&remap.scope) {
                     watch.add_remap(number, remap, layout);
@@ -417,7 +417,7 @@ impl Watch {
             arm(*stroke, false, false, Hold::Waits);
         }
         if let Some(panic) = self.panic {
-            arm(panic, false, false, Hold::Fires);
+            arm(panic, false, false, Hold::Followed);
         }
         let keys = keys.into_iter().map(|((key, families, further), (sides, hold))| ArmedKey {
             key,
@@ -450,7 +450,8 @@ fn hold(rule: &Rule, manner: Manner) -> Hold {
         || rule.passing;
     if open {
         Hold::Waits
-    } else if rule.repeating || rule.while_held {
+    } else if rule.repeating || rule.while_held || rule.again == Again::Stops {
+        // Of a key that stops a run no press may be missed, and its release tells of the next.
         Hold::Followed
     } else {
         Hold::Fires

@@ -27,6 +27,9 @@ pub enum Verb {
     Close,
     /// Choose an entry of the program's menus. Words: the titles on the way.
     Choose,
+    /// Number what can be pressed in the window in front, for the person to pick one. Words: none, or
+    /// the number to pick of those that are shown.
+    Tally,
     /// Put a text into the program in front by the clipboard, which keeps what it held. Words: it.
     Paste,
     /// What text the clipboard holds.
@@ -69,6 +72,7 @@ impl Verb {
             Verb::Focus | Verb::Raise(_) => "focus",
             Verb::Close => "close",
             Verb::Choose => "choose",
+            Verb::Tally => "tally",
             Verb::Paste => "paste",
             Verb::ReadClipboard => "read clipboard",
             Verb::Notify => "notify",

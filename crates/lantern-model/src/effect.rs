@@ -1,5 +1,6 @@
 //! What the engine asks of the world.
 
+use std::fmt;
 use std::time::Duration;
 
 use crate::{Deed, Families, Key, Modifiers};
@@ -83,6 +84,17 @@ pub enum Shown {
         /// Whether nothing is heard all the same.
         muted: bool,
     },
+}
+
+impl fmt::Display for Shown {
+    /// What it says, in words.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Shown::Text(text) => f.write_str(text),
+            Shown::Level { muted: true, .. } => f.write_str("Muted"),
+            Shown::Level { share, .. } => write!(f, "Volume {:.0} %", share * 100.0),
+        }
+    }
 }
 
 /// Where a hint appears.

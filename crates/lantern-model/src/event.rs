@@ -75,6 +75,8 @@ pub enum Event {
     },
     /// The input device that the next keys come from, by the name it gives; only when asked for.
     Board(String),
+    /// The process whose password field has the keyboard; nothing if none has, as far as is known.
+    SecretField(Option<u32>),
     /// The person typed a character into the program in front, or did something (`None`) after
     /// which what was typed before no longer stands left of the cursor; only when asked for.
     Letter(Option<char>),

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
-use crate::{Cause, Combo, Device, Family, Key, KeyRef, Remap, Scope, Shape, Trigger};
+use crate::{Cause, Combo, Device, Family, Key, KeyRef, Remap, Scope, Shape, Trigger, Verb};
 
 /// Where something stands in a file, counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
@@ -58,6 +58,27 @@ impl RuleSet {
     pub fn asks_clock(&self) -> bool {
         let at = |trigger: &Trigger| matches!(trigger.cause, Cause::At(_));
         self.rules.iter().any(|rule| rule.triggers.iter().any(at)) || self.asks(&|a| a.is_time())
+    }
+
+    /// How many rules there are that something fires.
+    pub fn count(&self) -> usize {
+        self.rules.iter().filter(|rule| !rule.triggers.is_empty()).count()
+    }
+
+    /// Macros: routines that are no rule's body and can be called by name.
+    pub fn macros(&self) -> impl Iterator<Item = RoutineId> {
+        let named = |id: &RoutineId| !self.routine(*id).name.is_empty();
+        (0..self.routines.len()).map(RoutineId).filter(named)
+    }
+
+    /// Whether anything types or pastes text.
+    pub fn writes_text(&self) -> bool {
+        let writes = |op: &Op| match op {
+            Op::Type { .. } => true,
+            Op::Do { verb, .. } => *verb == Verb::Paste,
+            _ => false,
+        };
+        self.ops().any(writes)
     }
 
     /// Every operation of every routine.
@@ -115,10 +136,12 @@ pub struct Global {
     pub name: String,
     /// What it starts as; may use globals above it.
     pub first: Expr,
+    /// Two values with the same number are written alike.
+    pub print: u64,
 }
 
 /// The number of a routine in its set.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub struct RoutineId(pub usize);
 
 /// The body of a rule or a macro.
@@ -134,6 +157,8 @@ pub struct Routine {
     pub ops: Vec<Op>,
     /// Where each operation stands in the file.
     pub places: Vec<Place>,
+    /// Two macros with the same number are written alike, those that they call as well.
+    pub print: u64,
 }
 
 /// What a caller gives a macro.
@@ -162,7 +187,7 @@ pub enum Again {
 }
 
 /// A rule that may fire.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Rule {
     /// What to call it in lists: its description, name or head.
     pub label: String,
@@ -178,6 +203,8 @@ pub struct Rule {
     pub scope: Scope,
     /// What must hold when its trigger comes.
     pub condition: Option<Expr>,
+    /// The same as it is written.
+    pub condition_text: String,
     /// It fires once in that time at most.
     pub at_most: Option<Duration>,
     /// It fires when its triggers have been quiet for that long.
@@ -194,4 +221,6 @@ pub struct Rule {
     pub even_locked: bool,
     /// Its body.
     pub body: RoutineId,
+    /// Two rules with the same number are written alike, the macros that they call as well.
+    pub print: u64,
 }

@@ -62,6 +62,8 @@ pub enum SceneAct {
     WindowTitle(String),
     /// `locks`, `unlocks`
     Locks(bool),
+    /// `pauses`, `resumes`: everything, as `lantern pause` does
+    Pauses(bool),
     /// `clock "2031-06-21 23:59" [offset D]`: what the wall clock shows from now on.
     Clock(WallTime),
     /// `answers VALUE`: what the next step that asks gets.
@@ -115,6 +117,7 @@ pub const DONE_WORDS: &[(&str, &str)] = &[
     ("focused", "focus"),
     ("closed", "close"),
     ("chose", "choose"),
+    ("tallied", "tally"),
     ("pasted", "paste"),
     ("notified", "notify"),
     ("said", "say"),
@@ -232,6 +235,8 @@ impl fmt::Display for SceneAct {
             SceneAct::WindowTitle(title) => write!(f, "window title {}", quoted(title)),
             SceneAct::Locks(true) => f.write_str("locks"),
             SceneAct::Locks(false) => f.write_str("unlocks"),
+            SceneAct::Pauses(true) => f.write_str("pauses"),
+            SceneAct::Pauses(false) => f.write_str("resumes"),
             SceneAct::Clock(wall) => {
                 write!(f, "clock \"{wall}\"")?;
                 match wall.offset {

@@ -121,6 +121,8 @@ pub struct Macro {
     pub parameters: Vec<(Name, Option<Expr>)>,
     /// Its steps.
     pub body: Vec<Step>,
+    /// From its name to the end of its steps.
+    pub whole: Span,
 }
 
 /// A rule.
@@ -136,6 +138,8 @@ pub struct When {
     pub body: Vec<Step>,
     /// From `when` to the end of the last clause.
     pub head: Span,
+    /// From `when` to the end of its steps.
+    pub whole: Span,
 }
 
 /// `key COMBO [MANNER] [as NAME]` and all others.

@@ -49,21 +49,25 @@ impl Display {
     /// # Panics
     /// When the server or the layout cannot be had.
     pub fn start_with(layout: &str, words: &[&str]) -> Display {
+        let mut command = Command::new("Xvfb");
+        command.args(["-screen", "0", "1280x800x24", "-nolisten", "tcp", "-noreset"]).args(words);
+        let folder = tempfile::tempdir().expect("a folder can be made");
+        Display::start_server(command, folder, layout)
+    }
+
+    /// Starts a server that tells its number.
+    pub(crate) fn start_server(mut command: Command, folder: TempDir, layout: &str) -> Display {
         let (read, write) = rustix::pipe::pipe().expect("a pipe can be made");
         fcntl_setfd(&write, FdFlags::empty()).expect("the server inherits the pipe");
         let number = write.as_raw_fd().to_string();
-        let mut command = Command::new("Xvfb");
-        command.args(["-displayfd", &number, "-screen", "0", "1280x800x24", "-nolisten", "tcp"]);
         command
-            .arg("-noreset")
-            .args(words)
+            .args(["-displayfd", &number])
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::null());
-        let server = command.spawn().expect("Xvfb is installed (scripts/test does it)");
+        let server = command.spawn().expect("the X server is installed (scripts/test does it)");
         drop(write);
         let name = format!(":{}", read_line(read));
-        let folder = tempfile::tempdir().expect("a folder can be made");
         let display = Display { name, server, others: Vec::new(), variables: Vec::new(), folder };
         display.set_layout(layout);
         display

@@ -4,17 +4,23 @@
 //!
 //! Nothing here sleeps to wait: it waits for an event, a line or a byte, and gives up loudly.
 
+mod bench;
 mod display;
 mod editor;
+mod form;
 mod person;
+mod reader;
 mod screen;
 mod session;
 mod target;
 mod terminal;
 
+pub use bench::{Device, Sort};
 pub use display::{Display, Manager, Stage};
 pub use editor::Editor;
+pub use form::Form;
 pub use person::Person;
+pub use reader::Reader;
 pub use screen::{Movements, Seen};
 pub use target::{Received, Target};
 pub use terminal::Terminal;

@@ -10,6 +10,7 @@ use lantern_model::{Key, Layout, Side};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::{Connection, RequestConnection};
 use x11rb::protocol::Event;
+use x11rb::protocol::randr::{self, ConnectionExt as _};
 use x11rb::protocol::xinput::{self, ConnectionExt as _, DeviceType, EventMask, XIEventMask};
 use x11rb::protocol::xkb::{self, ConnectionExt as _};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, EventMask as EventMaskCore};
@@ -167,6 +168,52 @@ impl Person {
         self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
     }
 
+    /// Pulls the keyboard's plug: what it sends reaches nobody any more.
+    pub fn unplug(&self) {
+        let deviceid = self.keyboard.into();
+        let detach = xinput::HierarchyChangeDataDetachSlave { deviceid };
+        self.change_devices(xinput::HierarchyChangeData::DetachSlave(detach));
+    }
+
+    /// Plugs the keyboard in again.
+    pub fn plug_in(&self) {
+        let masters = self.conn.xinput_xi_query_device(1u16).expect("it listens").reply();
+        let is_board = |info: &&xinput::XIDeviceInfo| info.type_ == DeviceType::MASTER_KEYBOARD;
+        let masters = masters.expect("it answers").infos;
+        let master = masters.iter().find(is_board).expect("there is a master").deviceid;
+        let attach =
+            xinput::HierarchyChangeDataAttachSlave { deviceid: self.keyboard.into(), master };
+        self.change_devices(xinput::HierarchyChangeData::AttachSlave(attach));
+    }
+
+    fn change_devices(&self, data: xinput::HierarchyChangeData) {
+        const WORDS: u16 = 2;
+        let change = xinput::HierarchyChange { len: WORDS, data };
+        let conn = &self.conn;
+        conn.xinput_xi_change_hierarchy(&[change]).expect("it listens").check().expect("it may");
+    }
+
+    /// Divides the screen into two, side by side, and later makes one of them again.
+    pub fn divide_screen(&self, divided: bool) {
+        let (conn, root) = (&self.conn, self.root);
+        let all = conn.randr_get_screen_resources(root).expect("it listens").reply();
+        let outputs = all.expect("it answers").outputs;
+        // The left half takes the place of the whole, as it has its output.
+        for (name, x, outputs) in [("left", 0, outputs), ("right", 640, Vec::new())] {
+            let name = conn.intern_atom(false, name.as_bytes()).expect("it listens");
+            let name = name.reply().expect("it answers").atom;
+            if divided {
+                let (width, height) = (640, 800);
+                let half =
+                    randr::MonitorInfo { name, x, width, height, outputs, ..Default::default() };
+                conn.randr_set_monitor(root, half).expect("it listens");
+            } else {
+                conn.randr_delete_monitor(root, name).expect("it listens");
+            }
+        }
+        conn.get_input_focus().expect("it listens").reply().expect("it answers");
+    }
+
     /// Sets the order of buttons, as a left hand has it.
     pub fn set_button_order(&self, order: &[u8]) {
         let count = self.conn.get_pointer_mapping().expect("it listens").reply();
@@ -206,6 +253,21 @@ impl Person {
     /// Turns the server's sticky keys on or off.
     pub fn set_sticky_keys(&self, on: bool) {
         self.set_help(xkb::BoolCtrl::STICKY_KEYS, on);
+    }
+
+    /// Turns slow keys on or off: a key counts only when it was held for a while.
+    pub fn set_slow_keys(&self, on: bool) {
+        self.set_help(xkb::BoolCtrl::SLOW_KEYS, on);
+    }
+
+    /// Turns bounce keys on or off: a key pressed again at once does not count.
+    pub fn set_bounce_keys(&self, on: bool) {
+        self.set_help(xkb::BoolCtrl::BOUNCE_KEYS, on);
+    }
+
+    /// Turns mouse keys on or off: the number pad moves the pointer.
+    pub fn set_mouse_keys(&self, on: bool) {
+        self.set_help(xkb::BoolCtrl::MOUSE_KEYS, on);
     }
 
     fn set_help(&self, help: xkb::BoolCtrl, on: bool) {

@@ -63,6 +63,38 @@ impl Display {
         tree.children.into_iter().filter_map(look).collect()
     }
 
+    /// The window that the window manager says is in front, with its title; 0 for none.
+    ///
+    /// # Panics
+    /// When the server does not answer.
+    pub fn front(&self) -> (u32, String) {
+        let conn = self.connect();
+        let root = conn.setup().roots[0].root;
+        let atom = |name: &[u8]| {
+            let cookie = conn.intern_atom(false, name).expect("it listens");
+            cookie.reply().expect("it answers").atom
+        };
+        let (active, name) = (atom(b"_NET_ACTIVE_WINDOW"), atom(b"_NET_WM_NAME"));
+        let cookie = conn.get_property(false, root, active, 0u32, 0, 1).expect("it listens");
+        let front = cookie.reply().expect("it answers");
+        let front = front.value32().and_then(|mut windows| windows.next()).unwrap_or(0);
+        let cookie = conn.get_property(false, front, name, 0u32, 0, 64).expect("it listens");
+        // A window may have gone meanwhile.
+        let title = cookie.reply().map(|title| String::from_utf8_lossy(&title.value).into_owned());
+        (front, title.unwrap_or_default())
+    }
+
+    /// Waits until a window is in front whose title contains that.
+    ///
+    /// # Panics
+    /// When none comes, or the server does not answer.
+    pub fn wait_until_in_front(&self, title: &str) {
+        self.wait_until("a window in front", |display| {
+            let (front, name) = display.front();
+            front != 0 && name.contains(title)
+        });
+    }
+
     /// Whether a program has the keyboard to itself.
     ///
     /// # Panics

@@ -6,13 +6,8 @@ use std::os::fd::AsFd;
 use std::process::Stdio;
 use std::time::Duration;
 
-use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use x11rb::connection::Connection;
-use x11rb::protocol::Event;
-use x11rb::protocol::xproto::{ChangeWindowAttributesAux, ConnectionExt as _, EventMask};
-
-use crate::display::wait_for;
 use crate::{Display, PATIENCE_MS};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 /// The terminal. It ends with its display.
 #[derive(Debug)]
@@ -29,18 +24,25 @@ impl Terminal {
         let pipe = display.folder().join("received");
         rustix::fs::mkfifoat(rustix::fs::CWD, &pipe, rustix::fs::Mode::from_raw_mode(0o600))
             .expect("a pipe can be made");
-        let conn = display.connect();
-        let root = conn.setup().roots[0].root;
-        let mask = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
-        conn.change_window_attributes(root, &mask).expect("the server listens");
-        let active = conn.intern_atom(false, b"_NET_ACTIVE_WINDOW").expect("the server listens");
-        let active = active.reply().expect("the server answers").atom;
-        conn.flush().expect("the server listens");
+        let (before, _) = display.front();
         let script =
             format!("stty raw -echo; printf '\\001' > '{0}'; exec cat > '{0}'", pipe.display());
+        // Its toolkit waits so many milliseconds for a window manager to confirm its size, by default
+        // five seconds, and some do not.
         let child = display
             .command("xterm")
-            .args(["-class", "corelog", "-geometry", "100x30+40+40", "-e", "sh", "-c", &script])
+            .args([
+                "-xrm",
+                "*wmTimeout: 100",
+                "-class",
+                "corelog",
+                "-geometry",
+                "100x30+40+40",
+                "-e",
+                "sh",
+                "-c",
+                &script,
+            ])
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
@@ -49,16 +51,9 @@ impl Terminal {
         let received = File::options().read(true).write(true).open(&pipe).expect("the pipe opens");
         let mut terminal = Terminal { received };
         assert_eq!(terminal.read(1), "\u{1}", "the terminal's shell listens");
-        wait_for(&conn, "the terminal to come to the front", |event| {
-            let Event::PropertyNotify(change) = event else {
-                return false;
-            };
-            if change.atom != active {
-                return false;
-            }
-            let cookie = conn.get_property(false, root, active, 0u32, 0, 1).expect("it listens");
-            let value = cookie.reply().expect("the server answers").value;
-            value.iter().any(|byte| *byte != 0)
+        display.wait_until("the terminal to come to the front", |display| {
+            let (front, _) = display.front();
+            front != 0 && front != before
         });
         terminal
     }

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use lantern_devices::home_folder;
 use lantern_model::RuleSet;
 use lantern_script::{Power, Source, powers};
 use serde::{Deserialize, Serialize};
@@ -46,7 +47,10 @@ pub struct Agreement {
 impl Agreement {
     /// Reads what was agreed to; nothing if there is no record, or none that can be read.
     pub fn read() -> Agreement {
-        let path = state_folder().join("cold-lantern").join("agreed.json");
+        let path = home_folder("XDG_STATE_HOME", ".local/state")
+            .unwrap_or_default()
+            .join("cold-lantern")
+            .join("agreed.json");
         let read = fs::read(&path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
         Agreement { path, record: read.unwrap_or_default() }
     }
@@ -102,12 +106,4 @@ fn key(name: &str) -> String {
 
 fn digest(text: &str) -> String {
     Sha256::digest(text.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
-/// Where programs keep what they must remember, by the XDG base directories.
-fn state_folder() -> PathBuf {
-    let absolute = |name| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
-    absolute("XDG_STATE_HOME")
-        .or_else(|| absolute("HOME").map(|home| home.join(".local/state")))
-        .unwrap_or_else(|| PathBuf::from(".local/state"))
 }

@@ -9,6 +9,7 @@ use std::os::fd::BorrowedFd;
 
 use lantern_devices::{Done, Front, Launcher, Level, Report, Services};
 use lantern_model::{App, Deed, EffectId, Event, Value, Verb};
+use serde::Deserialize;
 
 /// What became of an errand.
 pub type Outcome = Result<Option<Value>, String>;
@@ -21,6 +22,8 @@ pub struct Errands {
     front: Front,
     /// Questions on the screen, each with what may be picked.
     questions: BTreeMap<EffectId, Vec<Value>>,
+    /// Numbers on the screen, the newest last.
+    tallies: Vec<EffectId>,
 }
 
 /// What came of looking for what came back.
@@ -42,6 +45,7 @@ impl Errands {
             services: Services::new()?,
             front: Front::default(),
             questions: BTreeMap::new(),
+            tallies: Vec::new(),
         })
     }
 
@@ -49,6 +53,21 @@ impl Errands {
     pub fn see_front(&mut self, app: &App) {
         let (name, title) = (app.name().to_owned(), app.title.clone());
         self.front = Front { process: app.process, name, title };
+    }
+
+    /// Has a screen reader read out what is shown.
+    pub fn announce(&mut self, text: &str) {
+        self.services.announce(text);
+    }
+
+    /// Watches from now on whether a password field has the keyboard.
+    pub fn watch_fields(&mut self) {
+        self.services.watch_fields();
+    }
+
+    /// Watches from now on whether the person is there.
+    pub fn watch_presence(&mut self) {
+        self.services.watch_presence();
     }
 
     /// Sets out. An outcome that is known at once comes back; others come later.
@@ -61,6 +80,7 @@ impl Errands {
         let line: Vec<String> = match &deed.verb {
             Verb::Run => deed.words.clone(),
             Verb::Shell => words(&["sh", "-c", first]),
+            Verb::Tally => return self.tally(effect, deed.words.first()),
             Verb::Ask => self.question(effect, "text", first, None),
             Verb::Confirm => self.question(effect, "yes-no", first, None),
             Verb::Pick => self.question(effect, "one", first, deed.value.as_ref()),
@@ -91,36 +111,66 @@ impl Errands {
             Some(Value::List(list)) => list.clone(),
             other => other.cloned().into_iter().collect(),
         };
-        let own = std::env::current_exe().unwrap_or_default().display().to_string();
-        let words = [&own, "question", kind, "--", asked].map(str::to_owned);
         let choices = list.iter().map(Value::to_string);
-        let line = words.into_iter().chain(choices).collect();
+        let line = own_words(kind, asked).into_iter().chain(choices).collect();
         self.questions.insert(effect, list);
         line
     }
 
+    /// Numbers what is in front, or picks one of the numbers that are on the screen.
+    fn tally(&mut self, effect: EffectId, number: Option<&String>) -> Option<Outcome> {
+        if let Some(number) = number {
+            let told = self.tallies.last().is_some_and(|shown| self.launcher.tell(*shown, number));
+            let none = || "no numbers are on the screen; `tally` shows them".to_owned();
+            return Some(if told { Ok(None) } else { Err(none()) });
+        }
+        let Front { process, name, title } = &self.front;
+        let process = process.map_or_else(String::new, |process| process.to_string());
+        let mut line = own_words("number", name);
+        line.extend([title.clone(), process]);
+        self.tallies.push(effect);
+        self.launcher.converse(effect, &line).err().map(|error| Err(error.to_string()))
+    }
+
     /// What the person answered.
     fn answer(list: &[Value], outcome: Outcome) -> Outcome {
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum Said {
+            Text(String),
+            Truth(bool),
+            Picked(usize),
+            Failed { error: String },
+            Nothing,
+        }
         let no_answer = || "the person gave no answer".to_owned();
         let Ok(Some(Value::Text(said))) = outcome else {
             return Err(no_answer());
         };
         match serde_json::from_str(&said) {
-            Ok(serde_json::Value::String(text)) => Ok(Some(Value::Text(text))),
-            Ok(serde_json::Value::Bool(truth)) => Ok(Some(Value::Truth(truth))),
-            Ok(serde_json::Value::Number(number)) => {
-                let index = number.as_u64().and_then(|index| usize::try_from(index).ok());
-                let picked = index.and_then(|index| list.get(index)).cloned();
-                picked.map(Some).ok_or_else(no_answer)
-            }
-            _ => Err(no_answer()),
+            Ok(Said::Text(text)) => Ok(Some(Value::Text(text))),
+            Ok(Said::Truth(truth)) => Ok(Some(Value::Truth(truth))),
+            Ok(Said::Picked(index)) => list.get(index).cloned().map(Some).ok_or_else(no_answer),
+            Ok(Said::Failed { error }) => Err(error),
+            Ok(Said::Nothing) | Err(_) => Err(no_answer()),
         }
+    }
+
+    /// Programs that were started and have not ended, each with its process.
+    pub fn programs(&self) -> impl Iterator<Item = (&str, u32)> {
+        self.launcher.programs()
+    }
+
+    /// Ends one of them; whether it is one.
+    pub fn end_process(&mut self, process: u32) -> bool {
+        self.launcher.end_process(process)
     }
 
     /// Nobody waits for that one any more.
     pub fn abandon(&mut self, effect: EffectId) {
         self.launcher.abandon(effect);
         self.questions.remove(&effect);
+        self.tallies.retain(|tally| *tally != effect);
         self.services.abandon(effect);
     }
 
@@ -133,13 +183,15 @@ impl Errands {
     pub fn take_returned(&mut self) -> Returned {
         let mut returned = Returned { events: self.launcher.reap(), ..Returned::default() };
         for event in &mut returned.events {
-            if let Event::Outcome { effect, result } = event
-                && let Some(list) = self.questions.remove(effect)
-            {
+            let Event::Outcome { effect, result } = event else { continue };
+            let picks = self.tallies.extract_if(.., |tally| tally == effect).next().is_some();
+            let list = self.questions.remove(effect).or(picks.then(Vec::new));
+            if let Some(list) = list {
                 let said = std::mem::replace(result, Ok(None));
                 *result = Self::answer(&list, said);
             }
         }
+        returned.events.extend(self.services.take_news());
         while let Some(Report { effect, result }) = self.services.next_report() {
             let result = match result {
                 Ok(Done::Done) => Ok(None),
@@ -164,4 +216,10 @@ impl Errands {
         }
         returned
     }
+}
+
+/// This program once more, to ask the person something.
+fn own_words(kind: &str, asked: &str) -> Vec<String> {
+    let own = std::env::current_exe().unwrap_or_default().display().to_string();
+    [&own, "question", kind, "--", asked].map(str::to_owned).to_vec()
 }

@@ -78,10 +78,34 @@ pub enum Failure {
         path: PathBuf,
     },
     /// Another one works on this display.
-    #[error("lantern runs on this display already, as process {who}")]
+    #[error("{who} on this display already")]
     RunsAlready {
-        /// Its process id.
+        /// Which file it runs, as which process and since when.
         who: String,
+    },
+    /// Others than the person may write a file of rules.
+    #[error("others may write {path}, so it does not run")]
+    OthersMayWrite {
+        /// Its path.
+        path: PathBuf,
+    },
+    /// Nobody works on this display.
+    #[error("nothing runs on {}", if display.is_empty() { "this display" } else { display })]
+    NobodyRuns {
+        /// Its name.
+        display: String,
+    },
+    /// The one that runs is of another version and speaks otherwise.
+    #[error("what runs is lantern {theirs}, and this is {}", env!("CARGO_PKG_VERSION"))]
+    OtherVersion {
+        /// Its version.
+        theirs: String,
+    },
+    /// The one that runs does not do what was asked.
+    #[error("{message}")]
+    Refused {
+        /// Why.
+        message: String,
     },
     /// The rules have errors, so they do not run.
     #[error("{path} has errors, so it does not run")]
@@ -89,9 +113,9 @@ pub enum Failure {
         /// The file.
         path: String,
     },
-    /// Words on the command line that name no keys.
+    /// Words on the command line that are not what belongs there.
     #[error("{message}")]
-    NoSuchKeys {
+    WrongWords {
         /// What is wrong.
         message: String,
         /// What to write instead.
@@ -165,11 +189,15 @@ impl Failure {
                 "write one there, or name a file: `lantern new` makes an example; then copy it to {}",
                 path.display()
             ),
-            Failure::RunsAlready { who } => {
-                format!("saving its file changes its rules at once; `kill {who}` ends it")
+            Failure::RunsAlready { .. } => {
+                "saving its file changes its rules at once; `--take-over` ends it and goes on here"
+                    .to_owned()
             }
+            Failure::OthersMayWrite { path } => format!("chmod go-w {}", path.display()),
+            Failure::NobodyRuns { .. } => "`lantern run` starts it".to_owned(),
+            Failure::OtherVersion { .. } => "start it anew: `lantern run --take-over`".to_owned(),
             Failure::Broken { .. } => "mend what is said above and try again".to_owned(),
-            Failure::NoSuchKeys { advice, .. } => advice.clone(),
+            Failure::WrongWords { advice, .. } => advice.clone(),
             Failure::NoSuchLayout { known, .. } => format!("the layouts known by name are {known}"),
             Failure::NotAgreed { path } => {
                 format!("look at it, then agree: lantern check --powers --agree {path}")
@@ -182,7 +210,7 @@ impl Failure {
                 "`lantern explain` lists them all".to_owned()
             }
             Failure::Desk(error) => error.hint().to_owned(),
-            Failure::System { .. } => return None,
+            Failure::System { .. } | Failure::Refused { .. } => return None,
         })
     }
 
@@ -200,7 +228,7 @@ impl Failure {
             crate::style::complain!("  {}help{0:#}: {hint}", style::HELP);
         }
         match self {
-            Failure::Desk(DeskError::Lost(_)) => ExitCode::from(1),
+            Failure::Desk(DeskError::Lost(_)) | Failure::Refused { .. } => ExitCode::from(1),
             _ => ExitCode::from(2),
         }
     }

@@ -2,8 +2,10 @@
 
 use std::fs::{self, File};
 use std::io::Read;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use lantern_devices::home_folder;
 use lantern_script::{Checked, Source, check_sounding, wanted_files};
 
 use crate::failure::Failure;
@@ -39,7 +41,15 @@ fn too_large(path: &Path, size: u64) -> Failure {
 
 /// Reads and checks a file of rules with those it uses.
 pub fn read_rules(path: &Path) -> Result<(Source, Checked), Failure> {
-    let mut source = read_source(path)?;
+    Ok(check_source(read_source(path)?))
+}
+
+/// Checks a text as if it stood in that file.
+pub fn check_text(path: &Path, text: &str) -> (Source, Checked) {
+    check_source(Source::new(path.display().to_string(), text))
+}
+
+fn check_source(mut source: Source) -> (Source, Checked) {
     let mut at = 0;
     while at < source.names().count() {
         for wanted in wanted_files(&source, at) {
@@ -51,7 +61,19 @@ pub fn read_rules(path: &Path) -> Result<(Source, Checked), Failure> {
         at += 1;
     }
     let checked = check_sounding(&source, &|words| pronunciation::of(words).0);
-    Ok((source, checked))
+    (source, checked)
+}
+
+/// Rules act in the person's name: nobody else may be able to write them.
+pub fn refuse_if_others_may_write(source: &Source) -> Result<(), Failure> {
+    for name in source.names() {
+        let Ok(about) = fs::metadata(name) else { continue };
+        // A pipe is nobody's to write to.
+        if about.is_file() && about.mode() & 0o022 != 0 {
+            return Err(Failure::OthersMayWrite { path: name.into() });
+        }
+    }
+    Ok(())
 }
 
 /// The file that was named, or the person's own.
@@ -59,14 +81,9 @@ pub fn rules_path(named: Option<PathBuf>) -> Result<PathBuf, Failure> {
     if let Some(path) = named {
         return Ok(path);
     }
-    let path = config_folder().join("cold-lantern").join("main.lantern");
+    let path = home_folder("XDG_CONFIG_HOME", ".config")
+        .unwrap_or_default()
+        .join("cold-lantern")
+        .join("main.lantern");
     if fs::exists(&path).unwrap_or(false) { Ok(path) } else { Err(Failure::NoFile { path }) }
-}
-
-fn config_folder() -> PathBuf {
-    let absolute =
-        |name| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
-    absolute("XDG_CONFIG_HOME")
-        .or_else(|| absolute("HOME").map(|home| home.join(".config")))
-        .unwrap_or_else(|| PathBuf::from(".config"))
 }

@@ -5,24 +5,30 @@
 //! is still marked as held.
 
 use std::io::{self, Read};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Stdio};
 
+use rustix::process::{Pid, PidfdFlags, pidfd_open};
+
 use crate::failure::{Failure, Status};
+
+const CANNOT_START: &str = "cannot start the guardian of held keys";
 
 /// The working process's end of the pipe.
 #[derive(Debug)]
 pub struct Guarded {
+    held: PathBuf,
     pipe: Option<ChildStdin>,
     child: Child,
+    ended: OwnedFd,
 }
 
 impl Guarded {
     /// Starts a guardian for the list of held keys.
     pub fn start(held: &Path) -> Result<Guarded, Failure> {
-        let failed =
-            |source| Failure::System { what: "cannot start the guardian of held keys", source };
+        let failed = |source| Failure::System { what: CANNOT_START, source };
         let program = std::env::current_exe().map_err(failed)?;
         // Its own process group: the Ctrl+C that ends us must not end it.
         let mut child = Command::new(program)
@@ -34,7 +40,22 @@ impl Guarded {
             .spawn()
             .map_err(failed)?;
         let pipe = child.stdin.take();
-        Ok(Guarded { pipe, child })
+        let ended = pidfd_open(Pid::from_child(&child), PidfdFlags::empty());
+        let ended = ended.map_err(|error| failed(error.into()))?;
+        Ok(Guarded { held: held.to_owned(), pipe, child, ended })
+    }
+
+    /// What becomes readable when the guardian has died.
+    pub fn descriptor(&self) -> BorrowedFd<'_> {
+        self.ended.as_fd()
+    }
+
+    /// Starts another guardian in the place of one that died.
+    pub fn renew(&mut self) -> Result<(), Failure> {
+        let fresh = Guarded::start(&self.held)?;
+        // It has been waited for by its going.
+        drop(std::mem::replace(self, fresh));
+        Ok(())
     }
 }
 
@@ -52,7 +73,9 @@ pub fn watch(held: &Path) -> Result<Status, Failure> {
         let _ = io::copy(&mut io::stdin().lock().by_ref(), &mut io::sink());
         true
     };
-    match lantern_desk::release_held(None, held, until_closed) {
+    let watched = rustix::process::getppid().map(|process| process.as_raw_nonzero().get());
+    let watched = watched.and_then(|process| u32::try_from(process).ok());
+    match lantern_desk::release_held(None, held, watched, until_closed) {
         Ok(()) => Ok(Status::Done),
         // A display that is gone holds no keys.
         Err(lantern_desk::DeskError::Lost(_)) => Ok(Status::Done),

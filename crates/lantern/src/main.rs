@@ -16,6 +16,7 @@ mod pictures;
 mod player;
 mod pronunciation;
 mod recording;
+mod resident;
 mod runtime;
 mod session;
 mod style;

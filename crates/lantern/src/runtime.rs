@@ -58,8 +58,13 @@ impl RuntimeFiles {
         self.folder.join(format!("held{}", self.display))
     }
 
-    /// Claims the display, or says who has it.
-    pub fn claim(&self) -> Result<Claim, Failure> {
+    /// Where the one that runs can be spoken to.
+    pub fn socket(&self) -> PathBuf {
+        self.folder.join(format!("socket{}", self.display))
+    }
+
+    /// Claims the display, or gives the process that has it.
+    pub fn claim(&self) -> Result<Result<Claim, Option<u32>>, Failure> {
         let path = self.folder.join(format!("run{}", self.display));
         let failed = |source| Failure::Write { path: path.clone(), source };
         let mut options = OpenOptions::new();
@@ -68,12 +73,12 @@ impl RuntimeFiles {
         if flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
             let mut who = String::new();
             let _ = file.read_to_string(&mut who);
-            return Err(Failure::RunsAlready { who: who.trim().to_owned() });
+            return Ok(Err(who.trim().parse().ok()));
         }
         file.set_len(0).map_err(failed)?;
         file.rewind().map_err(failed)?;
         writeln!(file, "{}", std::process::id()).map_err(failed)?;
-        Ok(Claim { _file: file })
+        Ok(Ok(Claim { _file: file }))
     }
 }
 

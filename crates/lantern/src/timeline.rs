@@ -159,6 +159,8 @@ fn done_words(step: &str, text: &str) -> String {
         "focus" => "brings to the front",
         "close" => "closes",
         "choose" => "chooses",
+        "tally" if text.is_empty() => return "numbers what can be pressed".to_owned(),
+        "tally" => "picks number",
         "paste" => return format!("pastes {text:?}"),
         "notify" => return format!("notifies {text:?}"),
         "say" => return format!("says {text:?}"),

@@ -25,11 +25,18 @@ pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
         ReasonKind::Dropped(why) => format!("did not fire: {why}"),
         ReasonKind::NotUnderstood(why) => format!("not understood: {why}"),
         ReasonKind::GivenBack(combo) => format!("{combo} was given to the program"),
+        ReasonKind::SecretField(true) => "a password field has the keyboard".to_owned(),
+        ReasonKind::SecretField(false) => "no password field has the keyboard any more".to_owned(),
+        ReasonKind::Locked(true) => "the screen is locked".to_owned(),
+        ReasonKind::Locked(false) => "the screen is unlocked".to_owned(),
         ReasonKind::NotOnBoard(combo) => format!("not on this keyboard: {combo}"),
         ReasonKind::Refused(combo) => format!("taken by another program: {combo}"),
         ReasonKind::NewLayout => "the keyboard has another layout".to_owned(),
         ReasonKind::Panic { runs, keys } => {
-            format!("panic: {runs} runs stopped, {keys} keys let go")
+            format!(
+                "panic: {runs} runs stopped, {keys} keys let go; everything is paused until \
+                 `lantern resume`"
+            )
         }
     }
 }
@@ -56,4 +63,32 @@ pub fn deed_text(deed: &Deed) -> String {
     parts.extend(deed.value.as_ref().map(ToString::to_string));
     parts.retain(|part| !part.is_empty());
     parts.join(" ")
+}
+
+/// A text as the language writes it.
+pub fn quoted(text: &str) -> String {
+    let mut quoted = String::from("\"");
+    for letter in text.chars() {
+        match letter {
+            '"' | '\\' => quoted.extend(['\\', letter]),
+            '{' => quoted.push_str("{{"),
+            '}' => quoted.push_str("}}"),
+            '\n' => quoted.push_str("\\n"),
+            '\t' => quoted.push_str("\\t"),
+            letter => quoted.push(letter),
+        }
+    }
+    quoted.push('"');
+    quoted
+}
+
+/// A span in the largest unit that tells it.
+pub fn span_words(seconds: f64) -> String {
+    match seconds {
+        s if s < 1.0 => format!("{:.0} ms", s * 1000.0),
+        s if s < 60.0 => format!("{s:.1} s"),
+        s if s < 3600.0 => format!("{:.0} min", s / 60.0),
+        s if s < 172_800.0 => format!("{:.1} h", s / 3600.0),
+        s => format!("{:.1} days", s / 86_400.0),
+    }
 }

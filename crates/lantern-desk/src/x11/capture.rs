@@ -32,17 +32,19 @@ pub struct Captured {
     pub held: bool,
 }
 
-/// Waits for the next combination on the display in DISPLAY.
+/// Waits for the next combination on the display in DISPLAY. `listening` is called once it reaches
+/// nobody else any more.
 ///
 /// # Errors
 /// When the display cannot be reached, or another program has the keyboard to itself.
-pub fn capture() -> Result<Captured, DeskError> {
+pub fn capture(listening: impl FnOnce()) -> Result<Captured, DeskError> {
     let link = Link::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let buttons = ButtonOrder::read(&link)?;
     let keys = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
     grab(&link, link.devices.master_pointer, XIEventMask::BUTTON_PRESS)?;
     grab(&link, link.devices.master_keyboard, keys)?;
+    listening();
     let mut alone: Option<u8> = None;
     let (detail, key, mask, source) = loop {
         match link.conn.wait_for_event()? {

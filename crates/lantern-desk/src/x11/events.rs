@@ -11,6 +11,7 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
 
 use super::grabs::{Detail, HELD_BY_ANOTHER, Refusals};
 use super::hands::ServerPress;
+use super::helps::Delays;
 use super::keymap::{Keymap, key_of};
 use super::pointer::{self, ButtonOrder, key_of_button};
 use super::{X11Desk, connection, windows};
@@ -21,7 +22,7 @@ const RETRY: Duration = Duration::from_secs(3);
 
 impl X11Desk {
     pub(super) fn select_root_events(&self, pings: bool) -> Result<(), DeskError> {
-        let mut mask = xproto::EventMask::PROPERTY_CHANGE;
+        let mut mask = xproto::EventMask::PROPERTY_CHANGE | xproto::EventMask::STRUCTURE_NOTIFY;
         if pings {
             mask |= xproto::EventMask::SUBSTRUCTURE_NOTIFY;
         }
@@ -38,10 +39,16 @@ impl X11Desk {
         let parts = xkb::StatePart::GROUP_STATE
             | xkb::StatePart::MODIFIER_LOCK
             | xkb::StatePart::MODIFIER_LATCH;
-        let details = xkb::SelectEventsAux::new().state_notify(xkb::SelectEventsAuxStateNotify {
-            affect_state: parts,
-            state_details: parts,
-        });
+        let controls = xkb::Control::CONTROLS_ENABLED;
+        let details = xkb::SelectEventsAux::new()
+            .state_notify(xkb::SelectEventsAuxStateNotify {
+                affect_state: parts,
+                state_details: parts,
+            })
+            .controls_notify(xkb::SelectEventsAuxControlsNotify {
+                affect_ctrls: controls,
+                ctrl_details: controls,
+            });
         let map = MapPart::KEY_TYPES | MapPart::KEY_SYMS | MapPart::MODIFIER_MAP;
         let none = EventType::from(0u16);
         self.link.conn.xkb_select_events(core, none, none, map, map, &details)?;
@@ -53,6 +60,7 @@ impl X11Desk {
         let state = self.link.conn.xkb_get_state(core)?.reply()?;
         self.locked = state.locked_mods.into();
         self.latched = state.latched_mods.into();
+        self.delays = Delays::read(&self.link)?;
         Ok(())
     }
 
@@ -80,16 +88,21 @@ impl X11Desk {
             XEvent::XinputRawMotion(_) => self.hands.pointer_moved = true,
             XEvent::XinputHierarchy(_) => {
                 self.link.devices = connection::query_devices(&self.link.conn)?;
+                // What was down on a keyboard that was unplugged is up.
+                self.hands.look_again = true;
                 self.handle_new_map()?;
             }
+            // It also tells of what we changed ourselves for a step; looking tells how it is now.
+            XEvent::XkbControlsNotify(_) => self.delays = Delays::read(&self.link)?,
             XEvent::XkbStateNotify(state) => self.handle_state(&state)?,
             XEvent::XkbMapNotify(_) => self.handle_new_map()?,
             XEvent::MappingNotify(change) if change.request == xproto::Mapping::POINTER => {
                 self.buttons = ButtonOrder::read(&self.link)?;
             }
-            XEvent::RandrScreenChangeNotify(_) => {
-                let screens = pointer::screens(&self.link)?;
-                self.events.push_back(Event::Screens(screens));
+            XEvent::RandrScreenChangeNotify(_) => self.look_at_screens()?,
+            // So the server tells of screens that were divided or joined.
+            XEvent::ConfigureNotify(change) if change.window == self.link.root => {
+                self.look_at_screens()?;
             }
             XEvent::PropertyNotify(change) => self.handle_property_change(now, &change)?,
             XEvent::SelectionNotify(answer) => self.handle_answer(now, &answer)?,
@@ -159,6 +172,12 @@ impl X11Desk {
             self.events.push_back(Event::Focus(app));
             self.welcome();
         }
+        Ok(())
+    }
+
+    fn look_at_screens(&mut self) -> Result<(), DeskError> {
+        let screens = pointer::screens(&self.link)?;
+        self.events.push_back(Event::Screens(screens));
         Ok(())
     }
 

@@ -8,14 +8,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Armed, ArmedKey, Event, GiveBack, Key, KeyKind, Modifiers, Side};
+use lantern_model::{Armed, ArmedKey, Event, Key, KeyKind, Modifiers, Side};
 use x11rb::CURRENT_TIME;
 use x11rb::protocol::xinput::{self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags};
 use x11rb::protocol::xproto::GrabMode;
 
 use super::grabs::Detail;
 use super::keymap::{key_of, keycode_of};
-use super::pointer::{self, button_of, is_pointed, key_of_button};
+use super::pointer::{self, is_pointed, key_of_button};
 use super::{X11Desk, fingers};
 use crate::DeskError;
 
@@ -23,7 +23,7 @@ use crate::DeskError;
 #[derive(Debug, Default)]
 pub(super) struct Hands {
     /// A press that was withheld just now and whose grab is still on.
-    ending: Option<Ending>,
+    pub(super) ending: Option<Ending>,
     /// What was down before modifiers were let go for the present step.
     pub(super) before_lift: Option<BTreeSet<u8>>,
     /// Keys reported because a grab may not have seen them; if one did, its press is on its way.
@@ -35,9 +35,9 @@ pub(super) struct Hands {
     /// Keys handed to the program, with what is down in their place until the finger leaves.
     pub standing: BTreeMap<Key, Vec<Key>>,
     /// Modifiers kept from the program as long as a key is down.
-    hidden: BTreeMap<Key, Vec<u8>>,
+    pub(super) hidden: BTreeMap<Key, Vec<u8>>,
     /// Buttons the program gets as a click when they are let go.
-    owed: BTreeSet<Key>,
+    pub(super) owed: BTreeSet<Key>,
     /// Whether `followed` must be looked at, since a release may have come already.
     pub look_again: bool,
     /// Whether every key comes to us.
@@ -54,14 +54,17 @@ pub(super) struct Hands {
 
 /// A press whose grab is still on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Ending {
+pub(super) enum Ending {
     /// A key, with the locks from before it, and whether the server waits for our answer.
     Key {
         code: u8,
         locked: u16,
         waits: bool,
     },
-    Button(u8),
+    Button {
+        button: u8,
+        waits: bool,
+    },
 }
 
 /// A press as the server tells it.
@@ -135,12 +138,10 @@ impl X11Desk {
     pub(super) fn handle_press(&mut self, press: ServerPress) -> Result<(), DeskError> {
         self.end_press()?;
         self.report_board(press.source);
+        let waits = self.grabs.waits(press.detail);
         self.hands.ending = Some(match press.detail {
-            Detail::Code(code) => {
-                let waits = self.grabs.waits(press.detail);
-                Ending::Key { code, locked: press.locked, waits }
-            }
-            Detail::Button(button) => Ending::Button(button),
+            Detail::Code(code) => Ending::Key { code, locked: press.locked, waits },
+            Detail::Button(button) => Ending::Button { button, waits },
         });
         let Some(key) = press.key else {
             return self.end_press();
@@ -213,7 +214,9 @@ impl X11Desk {
             return self.replay_press();
         }
         self.end_press()?;
+        self.set_delays_aside()?;
         self.hand_over(key, vec![key])?;
+        self.bring_delays_back()?;
         self.flush()
     }
 
@@ -245,15 +248,16 @@ impl X11Desk {
                 }
                 Ok(())
             }
-            Some(Ending::Button(_)) => {
+            Some(Ending::Button { waits: false, .. }) => Ok(()),
+            Some(Ending::Button { .. }) => {
                 self.answer_press(self.link.devices.master_pointer, EventMode::ASYNC_DEVICE)
             }
         }
     }
 
     /// The button that was pressed just now goes to the program as if nobody had taken it.
-    fn replay_press(&mut self) -> Result<(), DeskError> {
-        if let Some(Ending::Button(button)) = self.hands.ending.take() {
+    pub(super) fn replay_press(&mut self) -> Result<(), DeskError> {
+        if let Some(Ending::Button { button, .. }) = self.hands.ending.take() {
             self.hands.buttons_taken.remove(&button);
             self.answer_press(self.link.devices.master_pointer, EventMode::REPLAY_DEVICE)?;
         }
@@ -317,153 +321,6 @@ impl X11Desk {
         if self.armed.everything { self.take_board(true) } else { Ok(()) }
     }
 
-    pub(super) fn give_key_back(&mut self, back: &GiveBack) -> Result<(), DeskError> {
-        let itself = back.becomes == [back.key];
-        let waits = self.hands.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
-            (Ending::Button(button), Some(own)) => button == own && is_pointed(back.key),
-            _ => false,
-        });
-        self.hands.followed.remove(&back.key);
-        self.report_letter(back.becomes.last().copied(), self.families_of(back.under));
-        if waits && itself && !back.tap {
-            return self.replay_press();
-        }
-        let pointed = back.becomes.iter().any(|key| is_pointed(*key));
-        if itself && pointed && !back.tap {
-            // The server knows it as down, so that no press can be made of it before it is up.
-            self.hands.owed.insert(back.key);
-            self.hands.followed.insert(back.key);
-            return self.end_press();
-        }
-        // With nothing held when it was pressed just now, nothing has to be looked at.
-        let answers = match self.hands.ending {
-            Some(Ending::Key { code, .. }) => keycode_of(back.key) == Some(code),
-            _ => false,
-        };
-        let alone = answers && back.under.is_empty() && self.hands.pressed_under == Some(0);
-        // Asked before the way is open: nothing of the person's may slip in.
-        let down = if alone { None } else { Some(self.shown_keycodes()?) };
-        self.make_way(pointed)?;
-        let under = down.map(|down| self.set_modifiers(back, &down)).transpose()?;
-        self.hand_over(back.key, back.becomes.clone())?;
-        let (lifted, added) = under.unwrap_or_default();
-        added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
-        if back.tap {
-            self.end_standing(back.key)?;
-        }
-        self.take_way()?;
-        self.flush()?;
-        if back.tap || back.hide.is_empty() {
-            self.put_back(lifted)?;
-        } else {
-            self.hands.hidden.insert(back.key, lifted);
-        }
-        self.select_raw_events()?;
-        self.flush()
-    }
-
-    /// Lets those modifiers go that the key was not pressed under, or that it hides, and presses
-    /// those that are missing: what was let go, and what was pressed.
-    fn set_modifiers(
-        &mut self,
-        back: &GiveBack,
-        down: &BTreeSet<u8>,
-    ) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
-        let shown: Vec<u8> =
-            self.keymap.all_modifier_codes().filter(|code| down.contains(code)).collect();
-        let wanted =
-            self.families_of(back.under.iter().filter(|s| !back.hide.contains(*s)).collect());
-        let side = |code: u8| key_of(code).and_then(Side::of);
-        let unwanted = |code: &u8| {
-            side(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.family(side)))
-        };
-        let lifted: Vec<u8> = shown.iter().copied().filter(unwanted).collect();
-        let have: Modifiers = shown.iter().filter_map(|code| side(*code)).collect();
-        let have = self.families_of(have);
-        let missing = wanted.iter().filter(|family| !have.contains(*family));
-        let added: Vec<u8> =
-            missing.filter_map(|family| keycode_of(family.usual_side().key())).collect();
-        self.lift(&lifted)?;
-        added.iter().try_for_each(|code| self.fake_key(*code, true))?;
-        Ok((lifted, added))
-    }
-
-    fn families_of(&self, modifiers: Modifiers) -> lantern_model::Families {
-        modifiers.families(self.keymap.layout.alt_gr_is_level3)
-    }
-
-    /// Presses keys in the place of one, until the finger leaves it.
-    fn hand_over(&mut self, key: Key, becomes: Vec<Key>) -> Result<(), DeskError> {
-        for key in &becomes {
-            if let Some(detail) = Detail::of(*key)
-                && self.is_in_our_way(detail)
-            {
-                self.grabs.suspend(&self.link, detail)?;
-                self.open.insert(detail);
-            }
-            self.fake_board(*key, true)?;
-        }
-        self.hands.standing.insert(key, becomes);
-        self.hands.look_again = true;
-        self.select_raw_events()
-    }
-
-    /// A modifier that was let go for a step is down again through us as long as the finger stays.
-    pub(super) fn stand_for_itself(&mut self, key: Key) -> Result<(), DeskError> {
-        let stood_for = self.hands.standing.values().flatten().any(|other| *other == key);
-        if !stood_for {
-            self.hands.standing.insert(key, vec![key]);
-            self.hands.look_again = true;
-            self.select_raw_events()?;
-        }
-        Ok(())
-    }
-
-    fn end_standing(&mut self, key: Key) -> Result<(), DeskError> {
-        for other in self.hands.standing.remove(&key).unwrap_or_default().into_iter().rev() {
-            self.fake_board(other, false)?;
-            if let Some(detail) = Detail::of(other)
-                && self.open.remove(&detail)
-            {
-                self.grabs.resume(&self.link, detail)?;
-            }
-        }
-        if let Some(lifted) = self.hands.hidden.remove(&key) {
-            self.flush()?;
-            self.put_back(lifted)?;
-        }
-        self.flush()
-    }
-
-    /// A finger left a key that we follow or gave back.
-    pub(super) fn let_go(&mut self, key: Key) -> Result<(), DeskError> {
-        let owed = self.hands.owed.remove(&key);
-        if self.hands.followed.remove(&key) && !owed {
-            self.events.push_back(Event::LetGo { key });
-        }
-        if owed {
-            self.hand_over(key, vec![key])?;
-        }
-        if self.hands.standing.contains_key(&key) && !self.is_back(key)? {
-            self.end_standing(key)?;
-            if self.is_back(key)? {
-                // The finger came back between the look and our release, which took its press away.
-                self.fake_board(key, true)?;
-                self.stand_for_itself(key)?;
-            }
-        }
-        self.select_raw_events()
-    }
-
-    /// Whether a modifier that stands for itself is under the finger again.
-    fn is_back(&self, key: Key) -> Result<bool, DeskError> {
-        let Some(code) = keycode_of(key).filter(|_| Side::of(key).is_some()) else {
-            return Ok(false);
-        };
-        let itself = self.hands.standing.get(&key).is_none_or(|keys| *keys == [key]);
-        Ok(itself && fingers::real_keycodes(&self.link)?.contains(&code))
-    }
-
     pub(super) fn handle_raw(
         &mut self,
         source: u16,
@@ -499,7 +356,7 @@ impl X11Desk {
     }
 
     /// Tells of a character that the program got from the person's hand.
-    fn report_letter(&mut self, key: Option<Key>, held: lantern_model::Families) {
+    pub(super) fn report_letter(&mut self, key: Option<Key>, held: lantern_model::Families) {
         let Some(key) = key.filter(|key| self.armed.letters && Side::of(*key).is_none()) else {
             return;
         };

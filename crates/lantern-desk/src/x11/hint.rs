@@ -56,7 +56,7 @@ impl Hints {
             Shown::Level { share, muted } => level_sign(fonts, *share, *muted, scale),
         };
         let frame = self.free_place(link, hint.place, screen, &canvas)?;
-        let window = open(link, frame, &canvas, hint)?;
+        let window = open(link, frame, &canvas, &hint.what.to_string())?;
         // The new one is there before the old one goes, so that nothing flickers.
         remove(link, old)?;
         let until = now + hint.span;
@@ -138,8 +138,13 @@ fn remove(link: &Link, hints: Vec<ShownHint>) -> Result<(), DeskError> {
     Ok(())
 }
 
-/// Opens the window.
-fn open(link: &Link, frame: Frame, canvas: &Canvas, hint: &Hint) -> Result<Window, DeskError> {
+/// Opens a window that shows a sign and that the pointer does not see; `name` is what it is called.
+pub(super) fn open(
+    link: &Link,
+    frame: Frame,
+    canvas: &Canvas,
+    name: &str,
+) -> Result<Window, DeskError> {
     let conn = &link.conn;
     let size = |pixels: i32| u16::try_from(pixels).unwrap_or(u16::MAX);
     let place = |pixels: i32| i16::try_from(pixels).unwrap_or(0);
@@ -160,11 +165,6 @@ fn open(link: &Link, frame: Frame, canvas: &Canvas, hint: &Hint) -> Result<Windo
         &look,
     )?;
     conn.free_pixmap(picture)?;
-    let name = match &hint.what {
-        Shown::Text(text) => text.clone(),
-        Shown::Level { share, muted: false } => format!("Volume {:.0} %", share * 100.0),
-        Shown::Level { muted: true, .. } => "Muted".to_owned(),
-    };
     let (property, utf8) = (link.atoms._NET_WM_NAME, link.atoms.UTF8_STRING);
     let bytes = name.as_bytes();
     let mode = PropMode::REPLACE;

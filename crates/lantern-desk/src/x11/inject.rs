@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use lantern_model::{Act, InputStep, Key, Level};
 use x11rb::CURRENT_TIME;
-use x11rb::connection::{Connection, RequestConnection};
+use x11rb::connection::Connection;
 use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
 use x11rb::protocol::xproto::{self, ConnectionExt as _};
 use x11rb::protocol::xtest::ConnectionExt as _;
@@ -24,6 +24,8 @@ impl X11Desk {
     pub(super) fn fake_key(&mut self, code: u8, down: bool) -> Result<(), DeskError> {
         if down {
             self.held.mark_key(code, true);
+            // It was let go only for a step, and is down again before that was sent.
+            self.ups.retain(|up| *up != code);
         } else {
             self.ups.push(code);
         }
@@ -36,6 +38,7 @@ impl X11Desk {
         let button = self.buttons.physical(meaning);
         if down {
             self.held.mark_button(button, true);
+            self.button_ups.retain(|up| *up != button);
         } else {
             self.button_ups.push(button);
         }
@@ -110,7 +113,7 @@ impl X11Desk {
             self.grabs.suspend(&self.link, detail)?;
             self.suspended.push(detail);
         }
-        self.hide_latches()?;
+        self.set_helps_aside()?;
         self.lift(&lifted)?;
         for key in &step.park {
             self.fake_board(*key, false)?;
@@ -143,57 +146,9 @@ impl X11Desk {
         self.resume_grabs(step)?;
         self.flush()?;
         self.put_back(lifted)?;
-        self.show_latches()?;
+        self.bring_helps_back()?;
         self.take_way()?;
         self.bound_queue()
-    }
-
-    /// A modifier that was latched for the person's next key (sticky keys) is neither used up nor
-    /// seen by what we put in.
-    fn hide_latches(&mut self) -> Result<(), DeskError> {
-        if self.latched != 0 {
-            self.set_latches(0)?;
-        }
-        Ok(())
-    }
-
-    fn show_latches(&mut self) -> Result<(), DeskError> {
-        if self.latched != 0 {
-            self.set_latches(self.latched)?;
-        }
-        Ok(())
-    }
-
-    /// The request is put together here, as the protocol description that our library is made from
-    /// leaves the latches out of it (XKB protocol, section 9.4).
-    fn set_latches(&self, latches: u16) -> Result<(), DeskError> {
-        const MINOR: u8 = 5;
-        let Some(extension) = self.link.conn.extension_information("XKEYBOARD")? else {
-            return Ok(());
-        };
-        let device = u16::from(ID::USE_CORE_KBD).to_ne_bytes();
-        let length = 4u16.to_ne_bytes();
-        let request = [
-            extension.major_opcode,
-            MINOR,
-            length[0],
-            length[1],
-            device[0],
-            device[1],
-            0,
-            0,
-            0,
-            0,
-            0xff,
-            latches as u8,
-            0,
-            0,
-            0,
-            0,
-        ];
-        let bytes = [std::io::IoSlice::new(&request)];
-        self.link.conn.send_request_without_reply(&bytes, Vec::new())?.ignore_error();
-        Ok(())
     }
 
     /// Whether injecting the key would start a grab of our own.
@@ -254,9 +209,12 @@ impl X11Desk {
             self.report_missed(&before, &real);
         }
         for code in again {
-            match key_of(code).filter(|_| real.contains(&code)) {
-                Some(key) => self.stand_for_itself(key)?,
-                None => self.fake_key(code, false)?,
+            let Some(key) = key_of(code) else { continue };
+            if real.contains(&code) {
+                self.stand_for_itself(key)?;
+            } else {
+                self.fake_key(code, false)?;
+                self.welcome_back(key, &real)?;
             }
         }
         self.flush()

@@ -3,7 +3,8 @@
 //! All new characters of a step are lent at once; the program in front is asked for a sign of life
 //! (`_NET_WM_PING`) before they are typed, because only its answer proves that it has read the new
 //! map, and again before the keycodes change their meaning, because it must have read what was typed
-//! by then. A program that gives no signs is given time instead.
+//! by then. Of a program that gives no signs it is looked whether it sleeps, and where even that cannot
+//! be seen, as on another machine, it is given time.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
@@ -15,12 +16,13 @@ use x11rb::protocol::xproto::{
 };
 
 use super::keymap::{Keymap, character_keysym};
+use super::rest::Resting;
 use super::{X11Desk, windows};
 use crate::DeskError;
 
 /// How long a program that answers pings may take.
 const PATIENCE: Duration = Duration::from_secs(5);
-/// How long a program that does not is given to read a new map.
+/// How long a program that does not, and cannot be looked at, is given to read a new map.
 const BLIND_WAIT: Duration = Duration::from_millis(200);
 /// How long it is given to read what was typed with the old one.
 const BLIND_READING: Duration = Duration::from_millis(400);
@@ -52,6 +54,8 @@ pub(super) struct WaitingStep {
     rest: VecDeque<InputStep>,
     /// The window that was pinged.
     pinged: Option<Window>,
+    /// The program, if it answers no pings.
+    resting: Option<Resting>,
     /// When waiting ends anyway.
     until: Time,
     /// What is done when it answers.
@@ -106,7 +110,7 @@ impl X11Desk {
             self.lend(&step)?;
         }
         let until = now;
-        let waiting = WaitingStep { effect, step, rest, pinged: None, until, next };
+        let waiting = WaitingStep { effect, step, rest, pinged: None, resting: None, until, next };
         self.wait_for_program(now, waiting)
     }
 
@@ -115,15 +119,22 @@ impl X11Desk {
         if let Some(window) = pinged {
             self.ping(window, Asker::Lending)?;
         }
-        self.flush()?;
-        let until = now
-            + match (pinged, waiting.next) {
+        // Everything that was sent before its answer has been written to the program.
+        self.link.conn.get_input_focus()?.reply()?;
+        let mut resting = match (pinged, self.front.process) {
+            (None, Some(process)) => Resting::of(process, now),
+            _ => None,
+        };
+        let looks = resting.as_mut().and_then(|resting| resting.look_again(now));
+        let until = looks.unwrap_or_else(|| {
+            now + match (pinged, waiting.next) {
                 (Some(_), _) => PATIENCE,
                 (None, Next::Type | Next::End) => BLIND_WAIT,
                 (None, Next::Lend) => BLIND_READING,
-            };
-        self.waiting = Some(WaitingStep { pinged, until, ..waiting });
-        Ok(())
+            }
+        });
+        self.waiting = Some(WaitingStep { pinged, resting, until, ..waiting });
+        self.flush()
     }
 
     /// Asks a program for a sign of life.
@@ -183,9 +194,13 @@ impl X11Desk {
     }
 
     pub(super) fn handle_lending_deadline(&mut self, now: Time) -> Result<(), DeskError> {
-        if let Some(waiting) = &self.waiting {
-            if waiting.until <= now {
-                self.go_on(now)?;
+        if let Some(waiting) = &mut self.waiting {
+            if waiting.until > now {
+                return Ok(());
+            }
+            match waiting.resting.as_mut().and_then(|resting| resting.look_again(now)) {
+                Some(later) => waiting.until = later,
+                None => self.go_on(now)?,
             }
         } else if self.take_back_at.is_some_and(|at| at <= now) {
             self.take_back()?;

@@ -10,6 +10,7 @@ mod events;
 mod fingers;
 mod grabs;
 mod hands;
+mod helps;
 mod hint;
 mod inject;
 mod keymap;
@@ -17,17 +18,21 @@ mod lend;
 mod picture;
 mod pointer;
 mod question;
+mod rest;
+mod standing;
 mod survey;
+mod tally;
 mod windows;
 
 pub use capture::{Captured, capture};
 pub use question::ask_person;
 pub use survey::{Survey, list_windows, survey};
+pub use tally::pick_place;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::{AsFd, BorrowedFd};
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Level, Time};
 use x11rb::connection::Connection;
@@ -40,10 +45,14 @@ use connection::Link;
 use deeds::Coming;
 use grabs::{Detail, Grabs, Refusals};
 use hands::Hands;
+use helps::Delays;
 use hint::Hints;
 use keymap::Keymap;
 use lend::WaitingStep;
 use pointer::ButtonOrder;
+
+/// So long the server may take to read what a dead process sent last.
+const LAST_WORDS: Duration = Duration::from_secs(5);
 
 /// The core modifier mask of caps lock.
 const LOCK: u16 = 2;
@@ -58,6 +67,8 @@ pub struct X11Desk {
     locked: u16,
     /// Modifiers that count for the next key only, as XKB last said.
     latched: u16,
+    /// Slow and bounce keys, as XKB last said.
+    delays: Delays,
     /// What must be withheld.
     armed: Armed,
     grabs: Grabs,
@@ -123,6 +134,7 @@ impl X11Desk {
             buttons,
             locked: 0,
             latched: 0,
+            delays: Delays::default(),
             armed: Armed::default(),
             grabs: Grabs::default(),
             hands: Hands::default(),
@@ -266,21 +278,28 @@ impl Drop for X11Desk {
 }
 
 /// Lets go of every key and button listed in `path`, and takes lent keycodes back, over a
-/// connection of its own to a display, or to the one in DISPLAY. `watch` is called once the connection stands, and must return when the
-/// time has come; true if there is anything to do.
+/// connection of its own to a display, or to the one in DISPLAY. `watch` is called once the connection
+/// stands, and must return when the time has come; true if there is anything to do. `process` is who
+/// pressed them, if it is known: what it sent last is waited for.
 ///
 /// # Errors
 /// When the display cannot be reached.
 pub fn release_held(
     display: Option<&str>,
     path: &Path,
+    process: Option<u32>,
     watch: impl FnOnce() -> bool,
 ) -> Result<(), DeskError> {
     let link = Link::open(display)?;
     if watch() {
         release_marked(&link, path)?;
-        // What the dead client sent last may still be on its way through the server.
-        std::thread::sleep(Duration::from_millis(50));
+        let until = Instant::now() + LAST_WORDS;
+        while let Some(process) = process
+            && windows::is_client(&link, process)?
+            && Instant::now() < until
+        {
+            std::thread::sleep(Duration::from_millis(2));
+        }
         release_marked(&link, path)?;
     }
     Ok(())

@@ -16,11 +16,12 @@ use crate::DeskError;
 use crate::drawing::Fonts;
 use crate::question::{Answer, Question, Rows, Stroke};
 
-/// Asks the person on the display in DISPLAY, and waits for the answer.
+/// Asks the person on the display in DISPLAY, and waits for the answer. `tell` is given the question in
+/// words, for who cannot see it, and again whenever another answer is chosen.
 ///
 /// # Errors
 /// When the display cannot be reached, or goes away.
-pub fn ask_person(question: Question) -> Result<Answer, DeskError> {
+pub fn ask_person(question: Question, mut tell: impl FnMut(&str)) -> Result<Answer, DeskError> {
     let link = Link::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let mut fonts = Fonts::default();
@@ -31,7 +32,7 @@ pub fn ask_person(question: Question) -> Result<Answer, DeskError> {
     asking.show()?;
     asking.link.conn.map_window(window)?;
     asking.link.conn.flush()?;
-    asking.wait()
+    asking.wait(&mut tell)
 }
 
 struct Asking {
@@ -45,8 +46,14 @@ struct Asking {
 }
 
 impl Asking {
-    fn wait(&mut self) -> Result<Answer, DeskError> {
+    fn wait(&mut self, tell: &mut dyn FnMut(&str)) -> Result<Answer, DeskError> {
+        let mut told = String::new();
         loop {
+            let spoken = self.question.spoken();
+            if spoken != told {
+                tell(&spoken);
+                told = spoken;
+            }
             let answer = match self.link.conn.wait_for_event()? {
                 Event::KeyPress(press) => {
                     let stroke = self.stroke(&press)?;
@@ -111,13 +118,8 @@ impl Asking {
             return self.lent_character(press.detail);
         };
         let named = match key.name() {
-            "escape" => Some(Stroke::Dismiss),
-            "enter" | "pad-enter" => Some(Stroke::Accept),
-            "down" | "tab" => Some(Stroke::Down),
-            "up" => Some(Stroke::Up),
-            "backspace" => Some(Stroke::Erase),
             "u" if held.contains(lantern_model::Family::Ctrl) => Some(Stroke::EraseAll),
-            _ => None,
+            name => named_stroke(name),
         };
         let letter = || {
             let letter = self.keymap.letter(key, held, locked)?;
@@ -134,6 +136,18 @@ impl Asking {
         let symbols = self.link.conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
         Ok(symbols.first().and_then(|symbol| keysym_character(*symbol)).map(Stroke::Letter))
     }
+}
+
+/// What a key means by its name alone.
+pub(super) fn named_stroke(name: &str) -> Option<Stroke> {
+    Some(match name {
+        "escape" => Stroke::Dismiss,
+        "enter" | "pad-enter" => Stroke::Accept,
+        "down" | "tab" => Stroke::Down,
+        "up" => Stroke::Up,
+        "backspace" => Stroke::Erase,
+        _ => return None,
+    })
 }
 
 /// Opens the window, in the middle of the screen the pointer is on, not yet shown.

@@ -4,7 +4,8 @@
 use std::fs;
 
 use lantern_model::{App, Frame};
-use x11rb::connection::Connection;
+use x11rb::connection::{Connection, RequestConnection};
+use x11rb::protocol::res::{self, ClientIdMask, ClientIdSpec, ConnectionExt as _};
 use x11rb::protocol::xproto::{
     AtomEnum, ClientMessageData, ClientMessageEvent, ConnectionExt as _, EventMask, InputFocus,
     Window,
@@ -23,7 +24,12 @@ pub(super) fn active_window(link: &Link) -> Result<Window, DeskError> {
 
 /// The windows that a property of the root window lists.
 fn windows_in(link: &Link, name: u32) -> Result<Vec<Window>, DeskError> {
-    let bytes = property(link, link.root, name, AtomEnum::WINDOW.into())?;
+    numbers(link, link.root, name, AtomEnum::WINDOW.into())
+}
+
+/// A property's numbers; none if the window has none, or is gone.
+fn numbers(link: &Link, window: Window, name: u32, kind: u32) -> Result<Vec<u32>, DeskError> {
+    let bytes = property(link, window, name, kind)?;
     let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
     Ok(bytes.chunks_exact(4).map(number).collect())
 }
@@ -136,11 +142,30 @@ pub(super) fn describe(link: &Link, window: Window) -> Result<App, DeskError> {
     Ok(App { window: window.into(), names, title, process, frame: frame_of(link, window)? })
 }
 
-/// The process a window belongs to, as it says.
+/// The process a window belongs to, as it says or, if it does not, as the server knows.
 pub(super) fn process_of(link: &Link, window: Window) -> Result<Option<u32>, DeskError> {
-    let pid = property(link, window, link.atoms._NET_WM_PID, AtomEnum::CARDINAL.into())?;
-    let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
-    Ok(pid.get(..4).map(number))
+    let pid = numbers(link, window, link.atoms._NET_WM_PID, AtomEnum::CARDINAL.into())?;
+    if let Some(pid) = pid.first() {
+        return Ok(Some(*pid));
+    }
+    if link.conn.extension_information(res::X11_EXTENSION_NAME)?.is_none() {
+        return Ok(None);
+    }
+    let mask = ClientIdMask::LOCAL_CLIENT_PID;
+    let ids = link.conn.res_query_client_ids(&[ClientIdSpec { client: window, mask }])?;
+    let ids = ids.reply().map(|reply| reply.ids).unwrap_or_default();
+    Ok(ids.iter().find_map(|id| id.value.first().copied()))
+}
+
+/// Whether a process is connected to the display, as far as the server can tell. It is as long as the
+/// server has not read all that it sent.
+pub(super) fn is_client(link: &Link, process: u32) -> Result<bool, DeskError> {
+    if link.conn.extension_information(res::X11_EXTENSION_NAME)?.is_none() {
+        return Ok(false);
+    }
+    let everybody = ClientIdSpec { client: x11rb::NONE, mask: ClientIdMask::LOCAL_CLIENT_PID };
+    let ids = link.conn.res_query_client_ids(&[everybody])?.reply()?.ids;
+    Ok(ids.iter().any(|id| id.value.contains(&process)))
 }
 
 /// Where a window is on the screen; nothing if it is gone.
@@ -171,12 +196,8 @@ pub(super) fn focused_window(link: &Link) -> Result<Option<Window>, DeskError> {
     let mut window = link.conn.get_input_focus()?.reply()?.focus;
     // 0 and 1 mean no window and the root. The focus may be a child of what speaks protocols.
     while window > 1 && window != link.root {
-        let spoken = property(link, window, protocols, AtomEnum::ATOM.into())?;
-        let answers = spoken.chunks_exact(4).any(|bytes| {
-            u32::from_ne_bytes(bytes.try_into().expect("four bytes were taken"))
-                == link.atoms._NET_WM_PING
-        });
-        if answers {
+        let spoken = numbers(link, window, protocols, AtomEnum::ATOM.into())?;
+        if spoken.contains(&link.atoms._NET_WM_PING) {
             return Ok(Some(window));
         }
         match link.conn.query_tree(window)?.reply() {

@@ -245,3 +245,66 @@ pub fn every_step_has_its_outcome(bench: &mut dyn Bench) {
     }
     assert_eq!(outcomes(&bench.events()), 40);
 }
+
+fn given_back(name: &str, becomes: &str) -> GiveBack {
+    GiveBack {
+        key: key(name),
+        becomes: vec![key(becomes)],
+        under: Modifiers::NONE,
+        hide: Modifiers::NONE,
+        tap: false,
+    }
+}
+
+pub fn while_one_key_waits_every_key_is_withheld_and_given_back_in_order(bench: &mut dyn Bench) {
+    let waiting = ArmedKey { follow: true, waits: true, ..armed("b", &[]) };
+    arm(bench, &[waiting], false);
+    bench.press(key("b"));
+    assert_eq!(bench.events(), [pressed("b", &[])]);
+    let armed = Armed { keys: vec![waiting], everything: true, ..Armed::default() };
+    bench.desk().arm(armed).expect("the desk is there");
+    bench.press(key("c"));
+    assert_eq!(bench.events(), [pressed("c", &[])]);
+    assert_eq!(bench.received(), [""; 0], "neither reaches the program");
+    for name in ["b", "c"] {
+        bench.desk().give_back(Time::START, &given_back(name, name)).expect("the desk is there");
+    }
+    arm(bench, &[waiting], false);
+    bench.events();
+    assert_eq!(bench.received(), ["b", "c"]);
+    for name in ["b", "c"] {
+        bench.release(key(name));
+    }
+    bench.events();
+    assert_eq!(bench.keys_down(), []);
+    bench.press(key("c"));
+    bench.release(key("c"));
+    assert_eq!(bench.events(), [], "the others are free again");
+    assert_eq!(bench.received(), ["c"]);
+}
+
+pub fn a_key_may_become_another_as_long_as_it_is_down(bench: &mut dyn Bench) {
+    arm(bench, &[ArmedKey { follow: true, ..armed("b", &[]) }], false);
+    bench.press(key("b"));
+    bench.events();
+    bench.desk().give_back(Time::START, &given_back("b", "c")).expect("the desk is there");
+    bench.events();
+    assert_eq!(bench.received(), ["c"]);
+    assert_eq!(bench.keys_down(), [key("c")]);
+    bench.release(key("b"));
+    bench.events();
+    assert_eq!(bench.keys_down(), []);
+}
+
+pub fn an_armed_button_is_withheld_and_reported(bench: &mut dyn Bench) {
+    let button = ArmedKey { follow: true, waits: true, ..armed("right-button", &[]) };
+    arm(bench, &[button], false);
+    bench.press(key("right-button"));
+    assert_eq!(bench.events(), [pressed("right-button", &[])]);
+    bench.release(key("right-button"));
+    assert_eq!(bench.events(), [Event::LetGo { key: key("right-button") }]);
+    arm(bench, &[], false);
+    bench.press(key("right-button"));
+    bench.release(key("right-button"));
+    assert_eq!(bench.events(), [], "it is free again");
+}

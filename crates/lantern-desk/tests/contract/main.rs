@@ -26,6 +26,9 @@ macro_rules! hold_to_the_contract {
             the_pointer_moves_by_and_to_pixels
             sides_are_told_apart_when_asked
             every_step_has_its_outcome
+            while_one_key_waits_every_key_is_withheld_and_given_back_in_order
+            a_key_may_become_another_as_long_as_it_is_down
+            an_armed_button_is_withheld_and_reported
         );
     };
     ($bench:expr; $($clause:ident)*) => {

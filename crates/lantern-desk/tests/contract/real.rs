@@ -168,7 +168,7 @@ fn what_a_dead_process_left_down_is_let_go() {
     other.desk.input(Time::START, EffectId(1), &step).expect("it is there");
     other.events();
     assert!(other.person.buttons_down() && !other.keys_down().is_empty());
-    release_held(Some(other.display.name()), &path, || true).expect("the display is there");
+    release_held(Some(other.display.name()), &path, None, || true).expect("the display is there");
     assert!(!other.person.buttons_down() && other.keys_down().is_empty());
 }
 

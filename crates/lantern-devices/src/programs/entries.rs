@@ -5,8 +5,9 @@ use std::path::{Path, PathBuf};
 
 use freedesktop_desktop_entry::{DesktopEntry, get_languages_from_env};
 
+use super::is_program;
 use super::launch::LaunchError;
-use super::{data_folders, is_program};
+use crate::folders::data_folders;
 
 /// Everything that is needed to start a program.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -20,6 +21,14 @@ pub struct Start {
     /// The bus name by which it is asked to start, and what to open; the words are for when nobody
     /// serves that name.
     pub bus: Option<(String, Vec<String>)>,
+}
+
+impl Start {
+    /// A program with its arguments, called by its name.
+    pub fn of(words: &[String]) -> Start {
+        let name = words.first().cloned().unwrap_or_default();
+        Start { name, words: words.to_vec(), ..Start::default() }
+    }
 }
 
 /// What a desktop entry's id or name, or a program with its arguments, starts.
@@ -68,11 +77,17 @@ fn by_name(name: &str) -> Option<DesktopEntry> {
         let names = [entry.name(&languages), entry.desktop_entry("Name").map(Into::into)];
         names.into_iter().flatten().any(|known| known.trim().to_lowercase() == wanted)
     };
-    all().into_iter().find(|entry| is_usable(entry) && is_it(entry))
+    all().into_iter().map(|named| named.entry).find(|entry| is_usable(entry) && is_it(entry))
+}
+
+/// An entry with its id: its path below `applications`, with dashes for slashes.
+pub(super) struct Named {
+    pub id: String,
+    pub entry: DesktopEntry,
 }
 
 /// Every entry, the person's own first; of each id the first alone.
-pub(super) fn all() -> Vec<DesktopEntry> {
+pub(super) fn all() -> Vec<Named> {
     let mut seen = BTreeSet::new();
     let mut entries = Vec::new();
     for folder in data_folders() {
@@ -85,12 +100,11 @@ pub(super) fn all() -> Vec<DesktopEntry> {
             let mut paths: Vec<PathBuf> = listed.flatten().map(|file| file.path()).collect();
             paths.sort();
             for path in paths {
+                let id = id_of(&top, &path);
                 if path.is_dir() {
                     open.push(path);
-                } else if path.extension().is_some_and(|ending| ending == "desktop")
-                    && seen.insert(id_of(&top, &path))
-                {
-                    entries.extend(read(&path));
+                } else if id.ends_with(".desktop") && seen.insert(id.clone()) {
+                    entries.extend(read(&path).map(|entry| Named { id, entry }));
                 }
             }
         }
@@ -98,7 +112,6 @@ pub(super) fn all() -> Vec<DesktopEntry> {
     entries
 }
 
-/// An entry's id: its path below `applications`, with dashes for slashes.
 fn id_of(top: &Path, path: &Path) -> String {
     path.strip_prefix(top).unwrap_or(path).to_string_lossy().replace('/', "-")
 }
@@ -108,7 +121,7 @@ fn read(path: &Path) -> Option<DesktopEntry> {
     DesktopEntry::from_path(path, Some(&get_languages_from_env())).ok()
 }
 
-fn is_usable(entry: &DesktopEntry) -> bool {
+pub(super) fn is_usable(entry: &DesktopEntry) -> bool {
     let tried = entry.try_exec().is_none_or(is_program);
     entry.type_() == Some("Application") && !entry.hidden() && tried
 }

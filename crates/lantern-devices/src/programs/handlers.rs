@@ -1,14 +1,16 @@
 //! Which program opens a file or an address: the person's default by the standards for MIME types
 //! (Shared MIME-info Database, Association between MIME types and applications).
 
+use std::cell::OnceCell;
 use std::fs;
 
+use freedesktop_desktop_entry::DesktopEntry;
 use mime::Mime;
 use xdg_mime::SharedMimeInfo;
 
-use super::entries::{self, Start};
+use super::entries::{self, Named, Start};
 use super::launch::LaunchError;
-use super::{config_folders, data_folders, home_path};
+use crate::folders::{config_folders, data_folders, home_path};
 
 /// What opens a file, a folder or an address.
 ///
@@ -25,7 +27,8 @@ pub fn handler(target: &str) -> Result<Start, LaunchError> {
         None => of_file(&known, target)?,
     };
     let lists = association_lists();
-    let found = kinds.iter().find_map(|kind| program_for(kind, &lists));
+    let all = OnceCell::new();
+    let found = kinds.iter().find_map(|kind| program_for(kind, &lists, &all));
     let Some(entry) = found else {
         let kind = kinds.into_iter().next().unwrap_or_default();
         return Err(LaunchError::NoHandler { target, kind });
@@ -123,11 +126,13 @@ fn ids_in<'l>(list: &'l [(String, Vec<String>)], kind: &str) -> impl Iterator<It
     rows.flat_map(|(_, ids)| ids).map(String::as_str).collect::<Vec<_>>().into_iter()
 }
 
-/// The program for a kind: a default, else one that was added for it, else one that says it can.
+/// The program for a kind: a default, else one that was added for it, else one that says it can; `all`
+/// are the entries, read when they are needed first.
 fn program_for(
     kind: &str,
     lists: &[Associations],
-) -> Option<freedesktop_desktop_entry::DesktopEntry> {
+    all: &OnceCell<Vec<Named>>,
+) -> Option<DesktopEntry> {
     let default = lists.iter().flat_map(|list| ids_in(&list.defaults, kind));
     if let Some(entry) = default.into_iter().find_map(entries::by_id) {
         return Some(entry);
@@ -137,13 +142,11 @@ fn program_for(
     if let Some(entry) = added.filter(|id| !removed.contains(id)).find_map(entries::by_id) {
         return Some(entry);
     }
-    let is_removed = |id: &str| {
-        removed.iter().any(|removed| removed.strip_suffix(".desktop").unwrap_or(removed) == id)
-    };
-    entries::all().into_iter().find(|entry| {
+    let found = all.get_or_init(entries::all).iter().find(|Named { id, entry }| {
         let can = entry.mime_type().is_some_and(|kinds| kinds.contains(&kind));
-        can && !is_removed(entry.id()) && entries::by_id(entry.id()).is_some()
-    })
+        can && !removed.contains(&id.as_str()) && entries::is_usable(entry)
+    });
+    found.map(|named| named.entry.clone())
 }
 
 /// A path as an address.

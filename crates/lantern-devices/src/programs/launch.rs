@@ -1,11 +1,11 @@
 //! Starting programs, and waiting for those whose end matters.
 
 use std::fs::File;
-use std::io::{Read, Seek};
+use std::io::{Read, Seek, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
-use std::process::{Child, Command, ExitStatus, Stdio};
+use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
 
 use lantern_model::{EffectId, Event, Value};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -71,6 +71,16 @@ struct Started {
     waited_for: bool,
     /// What it prints, if that is wanted.
     printed: Option<File>,
+    /// What it is told, if anything.
+    told: Option<ChildStdin>,
+}
+
+/// What becomes of a program once it is started.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Manner {
+    LetBe,
+    Wait,
+    Converse,
 }
 
 /// So much of what a program prints is kept, in bytes.
@@ -90,7 +100,7 @@ impl Launcher {
     /// # Errors
     /// When it cannot be started.
     pub fn launch(&mut self, effect: EffectId, start: &Start) -> Result<u32, LaunchError> {
-        self.start(effect, start, false)
+        self.start(effect, start, Manner::LetBe)
     }
 
     /// Starts a program whose end is reported as the effect's outcome, with what it printed.
@@ -98,8 +108,22 @@ impl Launcher {
     /// # Errors
     /// When it is not there or cannot be started.
     pub fn run(&mut self, effect: EffectId, words: &[String]) -> Result<u32, LaunchError> {
-        let name = words.first().cloned().unwrap_or_default();
-        self.start(effect, &Start { name, words: words.to_vec(), ..Start::default() }, true)
+        self.start(effect, &Start::of(words), Manner::Wait)
+    }
+
+    /// The same for a program that is told more by [`Launcher::tell`].
+    ///
+    /// # Errors
+    /// When it is not there or cannot be started.
+    pub fn converse(&mut self, effect: EffectId, words: &[String]) -> Result<u32, LaunchError> {
+        self.start(effect, &Start::of(words), Manner::Converse)
+    }
+
+    /// Tells a line to a program that is waited for; whether it is still there.
+    pub fn tell(&mut self, effect: EffectId, line: &str) -> bool {
+        let started = self.started.iter_mut().find(|started| started.effect == effect);
+        let told = started.and_then(|started| started.told.as_mut());
+        told.is_some_and(|told| writeln!(told, "{line}").is_ok())
     }
 
     /// Remembers a program that another started for us, so that it can be ended.
@@ -108,6 +132,19 @@ impl Launcher {
         let ended = pid.and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
         self.adopted.retain(|(_, process)| !has_ended(process));
         self.adopted.extend(ended.map(|ended| (effect, ended)));
+    }
+
+    /// What was started for the person and has not ended, each with its process.
+    pub fn programs(&self) -> impl Iterator<Item = (&str, u32)> {
+        let own = self.started.iter().filter(|started| !started.waited_for);
+        own.map(|started| (started.name.as_str(), started.child.id()))
+    }
+
+    /// Ends a program by its process, and all it started in turn; whether it is one of ours.
+    pub fn end_process(&mut self, process: u32) -> bool {
+        let started = self.started.iter().find(|started| started.child.id() == process);
+        let effect = started.map(|started| started.effect);
+        effect.is_some_and(|effect| self.end(effect))
     }
 
     /// Ends what the effect started, and all it started in turn; whether it was still there.
@@ -135,7 +172,7 @@ impl Launcher {
         &mut self,
         effect: EffectId,
         start: &Start,
-        waited_for: bool,
+        manner: Manner,
     ) -> Result<u32, LaunchError> {
         let (program, arguments) = start.words.split_first().ok_or(LaunchError::Nothing)?;
         let failed = |source: std::io::Error| match source.kind() {
@@ -143,30 +180,29 @@ impl Launcher {
             _ => LaunchError::Start { name: program.clone(), source },
         };
         let mut printed = None;
-        let mut output = Stdio::null();
+        let (mut input, mut output) = (Stdio::null(), Stdio::null());
+        let waited_for = manner != Manner::LetBe;
         if waited_for {
             let memory = memfd_create("printed", MemfdFlags::CLOEXEC);
             let file = File::from(memory.map_err(|error| failed(error.into()))?);
             output = Stdio::from(file.try_clone().map_err(failed)?);
             printed = Some(file);
         }
+        if manner == Manner::Converse {
+            input = Stdio::piped();
+        }
         // Its own process group, so that a key pressed in our terminal does not end it.
         let mut command = Command::new(program);
-        command
-            .args(arguments)
-            .stdin(Stdio::null())
-            .stdout(output)
-            .stderr(Stdio::null())
-            .process_group(0);
+        command.args(arguments).stdin(input).stdout(output).stderr(Stdio::null()).process_group(0);
         if let Some(folder) = &start.folder {
             command.current_dir(folder);
         }
-        let child = command.spawn().map_err(failed)?;
+        let mut child = command.spawn().map_err(failed)?;
         let pid = Pid::from_child(&child);
         let ended = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| failed(error.into()))?;
         let number = child.id();
-        let name = start.name.clone();
-        self.started.push(Started { name, child, ended, effect, waited_for, printed });
+        let (name, told) = (start.name.clone(), child.stdin.take());
+        self.started.push(Started { name, child, ended, effect, waited_for, printed, told });
         Ok(number)
     }
 

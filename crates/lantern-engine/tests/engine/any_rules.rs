@@ -303,6 +303,7 @@ fn play(rules: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec<String> {
                 engine.handle_event(now, Event::Pressed { key: key("escape"), modifiers });
                 board.carry_out(&mut engine, now);
                 assert!(board.down.is_empty(), "the panic key lets everything go");
+                engine.resume(now, None).expect("all is there");
             }
             Deed::Wait(millis) => {
                 let end = now + std::time::Duration::from_millis((*millis).into());

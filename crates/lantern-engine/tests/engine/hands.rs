@@ -113,7 +113,10 @@ fn the_panic_key_ends_every_run_and_lets_every_key_go() {
     }
     theatre.press("escape");
     theatre.wait(5000);
-    assert_snapshot!(theatre.script(), @"     0 up left-button, up left-ctrl, up b, up a");
+    assert_snapshot!(theatre.script(), @"
+         0 up left-button, up left-ctrl, up b, up a
+         0 arm shift+ctrl+alt+escape
+    ");
     assert_eq!((theatre.engine.live_runs(), theatre.engine.held_keys().count()), (0, 0));
 }
 

@@ -53,7 +53,7 @@ fn release_gives_up_the_own_share_only() {
 }
 
 #[test]
-fn new_rules_end_every_run_and_toggle() {
+fn new_rules_end_the_runs_of_others_and_every_toggle() {
     let mut theatre = Theatre::new("when key f1 { hold a { wait } }\nwhen key f2 => toggle b\n");
     theatre.press("f1");
     theatre.press("f2");
@@ -63,7 +63,8 @@ fn new_rules_end_every_run_and_toggle() {
     theatre.engine.replace_rules(theatre.now, rules);
     theatre.press("f3");
     assert_snapshot!(theatre.script(), @"
-    0 up b, up a
+    0 up a
+    0 up b
     0 arm f3 shift+ctrl+alt+escape
     0 tap c
     ");

@@ -2,11 +2,13 @@
 
 mod any_rules;
 mod blocks;
+mod control;
 mod hands;
 mod hearing;
 mod holding;
 mod presses;
 mod properties;
+mod reload;
 mod rules;
 mod steps;
 mod theatre;

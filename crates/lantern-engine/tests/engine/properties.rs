@@ -109,6 +109,7 @@ fn play(deeds: &[Deed]) -> Vec<String> {
                 board.carry_out(&mut engine, now);
                 assert!(board.down.is_empty(), "the panic key lets everything go");
                 assert_eq!(engine.live_runs(), 0);
+                engine.resume(now, None).expect("all is there");
             }
             Deed::Focus(log) => {
                 let name = if *log { "log" } else { "saw" };

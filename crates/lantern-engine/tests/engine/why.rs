@@ -54,7 +54,7 @@ fn a_rule_that_did_not_fire_says_why() {
         dropped,
         [
             "Dropped(\"cannot divide 1 by zero\")".to_owned(),
-            "Dropped(\"its condition does not hold\")".to_owned(),
+            "Dropped(\"its condition `n > 0` does not hold\")".to_owned(),
             "Dropped(\"the run before still goes on\")".to_owned(),
             "Dropped(\"one firing waits already\")".to_owned(),
         ]

@@ -21,6 +21,10 @@ impl Checker<'_> {
                     if verb == Verb::Open { "an address or file" } else { "a program's name" };
                 deed.words.iter().map(|word| self.lower_kind(word, Kind::Text, what)).collect()
             }
+            Verb::Tally => {
+                let number = |word| self.lower_kind(word, Kind::Number, "the number to pick");
+                deed.words.iter().map(number).collect()
+            }
             _ => deed.words.iter().map(|word| self.lower_shown(word)).collect(),
         };
         let value = deed.value.as_ref().map(|value| match verb {

@@ -14,6 +14,7 @@ mod kinds;
 pub(crate) mod lints;
 mod names;
 mod needs;
+mod prints;
 mod routines;
 mod rules;
 mod settings;
@@ -232,7 +233,8 @@ impl<'a> Checker<'a> {
         };
         let index = self.set.globals.len();
         self.declare(Sort::Value, name, index, kind);
-        self.set.globals.push(Global { name: self.names.full(&name.text), first });
+        let print = self.print_of(value.span);
+        self.set.globals.push(Global { name: self.names.full(&name.text), first, print });
     }
 
     /// Whether settings stand in the file that was asked for; those of others do not count.
@@ -284,6 +286,7 @@ impl<'a> Checker<'a> {
     fn finish(mut self, files: &[File]) -> Checked {
         self.check_conflicts();
         self.check_call_cycles();
+        self.print_rules();
         self.check_unused();
         let is_error = |finding: &Finding| finding.severity() == Severity::Error;
         if !self.findings.iter().any(is_error) {

@@ -107,7 +107,7 @@ impl Checker<'_> {
             Verb::Launch | Verb::Run | Verb::Shell | Verb::Open => return,
             Verb::End(_) | Verb::EndStarted(_) => return,
             Verb::Focus | Verb::Raise(_) | Verb::Close => Need::Windows,
-            Verb::Choose => Need::Menus,
+            Verb::Choose | Verb::Tally => Need::Menus,
             Verb::Paste | Verb::ReadClipboard => Need::Clipboard,
             Verb::Notify | Verb::Say | Verb::Play | Verb::Volume(_) => Need::Signs,
             Verb::Ask | Verb::Confirm | Verb::Pick => Need::Signs,

@@ -49,7 +49,7 @@ impl Body {
     /// The body as a routine, and where each of its operations stands.
     pub(super) fn into_routine(self, name: String, slots: usize) -> (Routine, Vec<Span>) {
         let Body { ops, places, spans } = self;
-        (Routine { name, parameters: Vec::new(), slots, ops, places }, spans)
+        (Routine { name, slots, ops, places, ..Routine::default() }, spans)
     }
 }
 
@@ -95,6 +95,7 @@ impl Checker<'_> {
         let (mut routine, spans) = body.into_routine(name, self.names.slots());
         self.spans_of[id.0] = spans;
         routine.parameters = parameters;
+        routine.print = self.print_of(definition.whole);
         self.set.routines[id.0] = routine;
     }
 

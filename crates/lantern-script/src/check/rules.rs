@@ -176,6 +176,7 @@ impl Checker<'_> {
             brings: false,
             scope: self.lower_scope(around.iter().copied().chain(&when.clauses)),
             condition: None,
+            condition_text: String::new(),
             at_most: None,
             after_quiet: None,
             repeating: false,
@@ -184,12 +185,14 @@ impl Checker<'_> {
             again: Again::default(),
             even_locked: false,
             body: RoutineId(0),
+            print: self.print_of(when.whole),
         };
         for clause in &when.clauses {
             match &clause.kind {
                 ClauseKind::If(condition) => {
                     let expr = self.lower_kind(condition, Kind::Truth, "true or false after `if`");
                     rule.condition = Some(expr);
+                    rule.condition_text = self.source.slice(condition.span).to_owned();
                 }
                 ClauseKind::AtMost(span) => rule.at_most = Some(*span),
                 ClauseKind::AfterQuiet(span) => rule.after_quiet = Some(*span),

@@ -10,6 +10,7 @@ use crate::tree::{Deed, Expr};
 pub(super) const DEEDS: &[&str] = &[
     "launch", "run", "shell", "open", "end", "focus", "close", "choose", "paste", "notify", "say",
     "play", "volume", "ask", "confirm", "pick", "send", "publish", "get", "put", "post", "read",
+    "tally",
 ];
 
 /// Those that give a value as the whole right side of `let` or `set`.
@@ -49,6 +50,12 @@ impl Parser<'_> {
             "focus" => deed.take(Verb::Focus, vec![self.parse_program()?]),
             "close" => deed.take(Verb::Close, vec![self.parse_program()?]),
             "choose" => deed.take(Verb::Choose, self.parse_exprs()?),
+            "tally" => {
+                let shows =
+                    self.at_end_of_statement() || self.is_word("at") || self.is_word("else");
+                let number = if shows { Vec::new() } else { vec![self.parse_expr()?] };
+                deed.take(Verb::Tally, number);
+            }
             "paste" => deed.take(Verb::Paste, vec![self.parse_expr()?]),
             "notify" => deed.take(Verb::Notify, vec![self.parse_expr()?]),
             "say" => deed.take(Verb::Say, vec![self.parse_expr()?]),

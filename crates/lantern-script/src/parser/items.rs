@@ -206,7 +206,8 @@ impl Parser<'_> {
             })?;
         }
         let body = self.parse_block("after the macro's name")?;
-        Ok(Item::Macro(Macro { description, name, parameters, body }))
+        let whole = name.span.to(self.last_span());
+        Ok(Item::Macro(Macro { description, name, parameters, body, whole }))
     }
 
     fn parse_when(&mut self, description: String, word: Span) -> Parsed<Item> {
@@ -223,7 +224,8 @@ impl Parser<'_> {
         } else {
             self.parse_block("or `=>` before the steps")?
         };
-        Ok(Item::When(When { description, triggers, clauses, body, head }))
+        let whole = word.to(self.last_span());
+        Ok(Item::When(When { description, triggers, clauses, body, head, whole }))
     }
 
     fn parse_place_block(&mut self, word: Span) -> Parsed<Item> {

@@ -12,7 +12,8 @@ use crate::{Finding, Source};
 /// The first words of all lines.
 const LINE_WORDS: &[&str] = &[
     "at", "key", "holds", "presses", "lets", "types", "moves", "hears", "draws", "line", "message",
-    "call", "window", "locks", "unlocks", "clock", "answers", "fails", "copies", "expect",
+    "call", "window", "locks", "unlocks", "pauses", "resumes", "clock", "answers", "fails",
+    "copies", "expect",
 ];
 
 /// Reads a scene.
@@ -127,6 +128,8 @@ impl Parser<'_> {
             "window" => self.parse_scene_window()?,
             "locks" => SceneAct::Locks(true),
             "unlocks" => SceneAct::Locks(false),
+            "pauses" => SceneAct::Pauses(true),
+            "resumes" => SceneAct::Pauses(false),
             "clock" => self.parse_clock()?,
             "answers" => SceneAct::Answers(self.parse_answer()?),
             "fails" => SceneAct::Fails(self.parse_text("the reason")?),

@@ -83,6 +83,7 @@ pub(crate) const RESERVED: &[&str] = &[
     "shell",
     "started",
     "stop",
+    "tally",
     "tap",
     "times",
     "to",

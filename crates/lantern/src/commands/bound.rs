@@ -117,7 +117,8 @@ fn binding(combo: &Combo, words: String, place: String, rule: String, at: String
     Binding { modifiers: modifiers.join("+"), keys, combo: words, place, rule, at }
 }
 
-fn place_words(rule: &Rule, rules: &RuleSet) -> String {
+/// Where a rule applies, in words; nothing for everywhere.
+pub fn place_words(rule: &Rule, rules: &RuleSet) -> String {
     let scope = &rule.scope;
     let mut words = Vec::new();
     if let Some(layer) = scope.layer {

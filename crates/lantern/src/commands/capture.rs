@@ -42,8 +42,9 @@ pub fn run(arguments: &CaptureArguments) -> Result<Status, Failure> {
     let known = shortcuts(&manager);
     let bound = bindings(arguments);
     for _ in 0..arguments.count.max(1) {
-        complain!("{}press a key, a button, or several together{0:#}", style::FAINT);
-        let captured = capture()?;
+        let captured = capture(|| {
+            complain!("{}press a key, a button, or several together{0:#}", style::FAINT);
+        })?;
         let report = report(&captured, &known, &bound);
         if arguments.json { print_json(&report) } else { print(&report) }
     }

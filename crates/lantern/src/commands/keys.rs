@@ -72,7 +72,7 @@ fn resolve(word: &str) -> Result<Vec<Key>, Failure> {
         let (from, to) = (one_key(from)?, one_key(to)?);
         return Key::range(from, to).map_err(|error| {
             let (message, advice) = range_advice(&error);
-            Failure::NoSuchKeys { message, advice }
+            Failure::WrongWords { message, advice }
         });
     }
     Ok(vec![one_key(word)?])
@@ -83,7 +83,7 @@ pub fn one_key(word: &str) -> Result<Key, Failure> {
     Key::named(&lower).or_else(|| Key::from_code(word)).ok_or_else(|| {
         let kinds = KeyKind::ALL.map(KeyKind::word);
         let near = near_name(&lower, Key::all().map(Key::name).chain(kinds));
-        Failure::NoSuchKeys {
+        Failure::WrongWords {
             message: format!("there is no key or kind of key `{word}`"),
             advice: match near {
                 Some(near) => format!("did you mean `{near}`?"),

@@ -1,5 +1,6 @@
 //! One file per command.
 
+mod add;
 mod bound;
 mod capture;
 mod check;
@@ -8,12 +9,19 @@ mod doctor;
 mod explain;
 mod fmt;
 mod keys;
+mod manual;
 mod new;
+mod orders;
 mod question;
 mod rehearse;
 pub mod run;
+mod service;
+pub mod sheet;
+pub mod status;
 mod take;
 mod voice;
+mod watch;
+pub mod why;
 mod windows;
 
 use serde::Serialize;
@@ -37,6 +45,20 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Rehearse(arguments) => rehearse::run(&arguments),
         Command::Run(arguments) => run::run(arguments),
+        Command::Add(arguments) => add::run(&arguments),
+        Command::Sheet(arguments) => sheet::run(&arguments),
+        Command::Service(arguments) => service::run(&arguments),
+        Command::Status(arguments) => status::run(&arguments),
+        Command::Watch(arguments) => watch::run(&arguments),
+        Command::Fire(arguments) => orders::fire(&arguments),
+        Command::Stop(arguments) => orders::stop(&arguments),
+        Command::Pause(arguments) => orders::pause(&arguments),
+        Command::Resume(arguments) => orders::resume(&arguments),
+        Command::End(arguments) => orders::end(&arguments),
+        Command::Reload => orders::reload(),
+        Command::Why(arguments) => why::run(&arguments),
+        Command::Completions { shell } => manual::completions(shell),
+        Command::Man { folder } => manual::write_pages(&folder),
         Command::Question(arguments) => question::run(arguments),
         Command::Guardian(arguments) => guardian::watch(&arguments.held),
     }

@@ -57,7 +57,7 @@ fn combination(words: &str) -> Result<(Families, Key), Failure> {
             Some(family) => families = families.with(family),
             None => {
                 let key = KeyRef::Named(one_key(part)?);
-                return Err(Failure::NoSuchKeys {
+                return Err(Failure::WrongWords {
                     message: format!("`{key}` is no modifier"),
                     advice: "write the modifiers first: ctrl+alt+t".to_owned(),
                 });

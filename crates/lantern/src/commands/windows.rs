@@ -8,6 +8,7 @@ use crate::arguments::WindowsArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::style::complain;
+use crate::wording::quoted;
 use crate::{style, table};
 
 /// The shape of `--json`, version 1.
@@ -69,11 +70,10 @@ pub fn run(arguments: &WindowsArguments) -> Result<Status, Failure> {
 
 /// The clause that means this window and, as far as that goes, no other.
 fn rule_words(app: &App, all: &[App]) -> String {
-    let quoted = |text: &str| text.replace('\\', "\\\\").replace('"', "\\\"").replace('{', "{{");
     let alone = all.iter().filter(|other| other.names.first() == app.names.first()).count() == 1;
     match app.names.first() {
-        Some(name) if alone || app.title.is_empty() => format!("in app \"{}\"", quoted(name)),
-        Some(name) => format!("in app \"{}\" in title \"{}\"", quoted(name), quoted(&app.title)),
-        None => format!("in title \"{}\"", quoted(&app.title)),
+        Some(name) if alone || app.title.is_empty() => format!("in app {}", quoted(name)),
+        Some(name) => format!("in app {} in title {}", quoted(name), quoted(&app.title)),
+        None => format!("in title {}", quoted(&app.title)),
     }
 }

@@ -1,6 +1,7 @@
 //! Pictures in SVG, and as PNG drawn from it with a font of our own, so that they look the same on
 //! every machine.
 
+mod cheat_sheet;
 mod keyboard;
 mod timeline;
 
@@ -13,6 +14,7 @@ use svg::node::element::{Line, Rectangle, Text};
 
 use crate::failure::Failure;
 
+pub use cheat_sheet::cheat_sheet;
 pub use keyboard::{Binding, keyboard};
 pub use timeline::timeline;
 

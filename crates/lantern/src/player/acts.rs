@@ -71,6 +71,14 @@ impl Player {
                 self.tell(Event::Call { device: device.clone(), path, text });
             }
             SceneAct::Locks(locked) => self.tell(Event::Locked(*locked)),
+            SceneAct::Pauses(pauses) => {
+                let order = if *pauses {
+                    lantern_engine::Engine::pause
+                } else {
+                    lantern_engine::Engine::resume
+                };
+                order(&mut self.engine, self.now, None).expect("all of it needs no name");
+            }
             SceneAct::Clock(wall) => self.tell(Event::Clock(*wall)),
             SceneAct::Expect(_) | SceneAct::Wait => {}
         }

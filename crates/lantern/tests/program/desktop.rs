@@ -170,6 +170,8 @@ fn x11_a_rule_waits_for_its_program_and_a_condition_gives_the_key_back() {
     assert!(!stage.terminal.read_rest(QUIET).contains("NO"));
     stage.person.tap("x");
     assert_eq!(stage.terminal.read(1), "x", "the program gets the key that no rule wants");
+    // No hand presses a key again within the moment in which its release is handed on.
+    stage.person.expect_no_keys_down();
     stage.person.tap("f5");
     stage.person.tap("x");
     assert_eq!(stage.terminal.read(2), "ON");
@@ -225,6 +227,8 @@ fn x11_a_click_loop_stops_at_its_key_and_at_the_panic_key() {
         assert_eq!(target.rest(QUIET), [], "nothing more comes after {stop}");
         assert!(!person.buttons_down() && person.keys_down().is_empty());
     }
+    person.tap("f6");
+    assert_eq!(target.expect_press(72).detail, 72, "after a panic every key is the programs'");
     running.stop();
 }
 

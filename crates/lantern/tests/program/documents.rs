@@ -19,6 +19,7 @@ const DOCUMENTS: &[&str] = &[
     "CHANGELOG.md",
     "docs/language.md",
     "docs/cookbook.md",
+    "docs/protocol.md",
 ];
 
 #[test]

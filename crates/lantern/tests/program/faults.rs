@@ -38,7 +38,10 @@ fn x11_keys_that_both_processes_left_down_are_let_go_at_the_next_start() {
     let mut running = Running::start(&display, HOLDING);
     person.tap("f9");
     target.expect(3);
-    for pid in [running.guardian(), running.child.id()] {
+    // Stopped, it cannot start another guardian.
+    let (guardian, child) = (running.guardian(), running.child.id());
+    send(child, Signal::STOP);
+    for pid in [guardian, child] {
         send(pid, Signal::KILL);
     }
     running.wait_end();
@@ -46,6 +49,23 @@ fn x11_keys_that_both_processes_left_down_are_let_go_at_the_next_start() {
     let running = Running::start(&display, HOLDING);
     assert!(person.keys_down().is_empty() && !person.buttons_down());
     running.stop();
+}
+
+#[test]
+fn x11_a_guardian_that_dies_is_followed_by_another() {
+    let (display, mut person, target) = bare();
+    let mut running = Running::start(&display, HOLDING);
+    let first = running.guardian();
+    send(first, Signal::KILL);
+    running.wait_for("another one watches now");
+    assert_ne!(running.guardian(), first);
+    person.tap("f9");
+    target.expect(3);
+    running.signal(Signal::KILL);
+    running.wait_end();
+    display.wait_until("the keys to be let go", |_| {
+        person.keys_down().is_empty() && !person.buttons_down()
+    });
 }
 
 #[test]

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use crate::desktop::{A, QUIET, bare};
 use crate::running::Running;
-use lantern_stage::{Received, Stage, Target};
+use lantern_stage::{Display, Person, Received, Sort, Stage, Target};
 
 /// The X keycodes of some keys.
 const B: u8 = 56;
@@ -96,7 +96,9 @@ fn x11_a_left_handed_mouse_clicks_with_its_own_first_button() {
 #[test]
 fn x11_keys_together_are_told_from_keys_one_after_another() {
     let mut stage = Stage::set("us");
-    let running = Running::start(&stage.display, "when key j+k => type \"BOTH\"\n");
+    // Long enough for a machine that is busy.
+    let rules = "settings { together = 400ms }\nwhen key j+k => type \"BOTH\"\n";
+    let running = Running::start(&stage.display, rules);
     stage.person.press("j");
     stage.person.press("k");
     assert_eq!(stage.terminal.read(4), "BOTH");
@@ -292,6 +294,31 @@ fn x11_a_latched_modifier_is_neither_spoilt_nor_lost() {
 }
 
 #[test]
+fn x11_slow_bounce_and_mouse_keys_change_nothing_of_what_rules_type() {
+    let mut stage = Stage::set("us");
+    let rules =
+        "when key f9 => type \"aabbccc\"\nlet lamp = false\nwhen key x if lamp => type \"on\"\n";
+    let mut running = Running::start(&stage.display, rules);
+    let sets = [
+        ("slow", Person::set_slow_keys as fn(&Person, bool)),
+        ("bounce", Person::set_bounce_keys),
+        ("mouse", Person::set_mouse_keys),
+    ];
+    for (help, set) in sets {
+        set(&stage.person, true);
+        stage.person.press("f9");
+        running.wait_for(": ended");
+        stage.person.release("f9");
+        assert_eq!(stage.terminal.read(7), "aabbccc", "with {help} keys");
+        stage.person.press("x");
+        assert_eq!(stage.terminal.read(1), "x", "what waited is handed on with {help} keys");
+        stage.person.release("x");
+        set(&stage.person, false);
+    }
+    running.stop();
+}
+
+#[test]
 fn x11_two_hundred_firings_with_modifiers_let_go_at_any_moment_leave_nothing_stuck() {
     let (display, mut person, target) = bare();
     let rules = "when key ctrl+shift+f9 => type \"abcdefgh\"\nremap caps-lock to ctrl\n";
@@ -331,5 +358,105 @@ fn x11_a_key_of_another_window_is_followed_by_the_next() {
         downs(&drill.rest(Duration::from_millis(20))).contains(&(B, 0))
     });
     assert!(remapped);
+    running.stop();
+}
+
+#[test]
+fn x11_a_stop_key_with_modifiers_is_heard_each_time_while_a_loop_clicks_at_full_speed() {
+    let (display, mut person, _target) = bare();
+    let rules = "when key ctrl+shift+f6 again stops {\n    repeat every 1ms { click left }\n}\n";
+    let mut running = Running::start(&display, rules);
+    for _ in 0..30 {
+        person.tap("left-ctrl+left-shift+f6");
+        running.wait_for(": fired");
+        person.tap("left-ctrl+left-shift+f6");
+        running.wait_for(": stopped");
+    }
+    running.stop();
+}
+
+#[test]
+fn x11_a_keyboard_may_be_unplugged_with_keys_down_and_plugged_in_again() {
+    let (display, mut person, target) = bare();
+    let rules = "when key f9 while held { hold shift { wait } }\nwhen key f8 => tap a\n";
+    let mut running = Running::start(&display, rules);
+    person.press("f9");
+    running.wait_for("fired");
+    display.wait_until("the hold", |_| !person.keys_down().is_empty());
+    person.unplug();
+    running.wait_for("stopped");
+    person.expect_no_keys_down();
+    person.plug_in();
+    target.rest(QUIET);
+    person.release("f9");
+    person.tap("f8");
+    target.expect_press(A);
+    person.expect_no_keys_down();
+    running.stop();
+}
+
+#[test]
+fn x11_shares_of_the_screen_are_of_the_one_the_pointer_is_on_as_screens_come_and_go() {
+    let (display, mut person, target) = bare();
+    let rules = "when key f9 { move to 50%, 50% of screen; tap a }\n";
+    let running = Running::start(&display, rules);
+    let at = |from: (i16, i16), person: &mut Person| {
+        person.move_pointer(from.0, from.1);
+        person.tap("f9");
+        target.expect_press(A);
+        person.pointer()
+    };
+    assert_eq!(at((900, 10), &mut person), (640, 400));
+    person.divide_screen(true);
+    assert_eq!(at((900, 10), &mut person), (960, 400), "the right half is a screen of its own");
+    person.divide_screen(false);
+    assert_eq!(at((900, 10), &mut person), (640, 400));
+    running.stop();
+}
+
+#[test]
+fn x11_pens_pads_and_second_keyboards_are_told_apart() {
+    let (display, mut devices) = Display::start_with_devices(&[
+        ("bench keyboard", Sort::Keyboard),
+        ("second pad", Sort::Keyboard),
+        ("bench mouse", Sort::Mouse),
+        ("bench tablet pad", Sort::Mouse),
+        ("bench pen", Sort::Pen),
+        ("bench pen eraser", Sort::Pen),
+    ]);
+    let target = Target::open(&display);
+    let rules = "when key pen-tip => tap a\nwhen key pen-barrel => tap b\n\
+                 when key pen-barrel-2 => tap d\nwhen key pen-eraser => tap c\n\
+                 when key f9 from device \"second pad\" => tap e\n\
+                 when key back-button from device \"bench tablet pad\" => tap f\n";
+    let running = Running::start(&display, rules);
+    let [board, second, mouse, pad, pen, eraser] = devices.as_mut_slice() else {
+        panic!("there are six");
+    };
+    let typed = |target: &Target| -> Vec<u8> {
+        let got = target.rest(QUIET);
+        got.iter().filter(|got| got.down && !got.button).map(|got| got.detail).collect()
+    };
+    for (is_eraser, button, code) in [(false, 1, A), (false, 2, B), (false, 3, 40), (true, 1, C)] {
+        let device = if is_eraser { &mut *eraser } else { &mut *pen };
+        device.come_near(true);
+        device.button(button, true);
+        device.button(button, false);
+        device.come_near(false);
+        assert_eq!(typed(&target), [code], "button {button}");
+    }
+    mouse.button(1, true);
+    mouse.button(1, false);
+    assert_eq!(typed(&target), [0; 0], "the mouse has no tip");
+    for (device, codes) in [(second, vec![26]), (board, vec![75])] {
+        device.key("f9", true);
+        device.key("f9", false);
+        assert_eq!(typed(&target), codes, "only the second pad's key fires");
+    }
+    for (device, codes) in [(pad, vec![41]), (&mut *mouse, Vec::new())] {
+        device.button(8, true);
+        device.button(8, false);
+        assert_eq!(typed(&target), codes, "only the tablet's button fires");
+    }
     running.stop();
 }

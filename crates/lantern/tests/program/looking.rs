@@ -2,16 +2,12 @@
 
 use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::process::{Command, Output, Stdio};
+use std::process::{Command, Stdio};
 
 use lantern_stage::{Display, Person, Stage, Terminal};
 
 use crate::home::Home;
-
-fn lantern(display: &Display, words: &[&str]) -> Output {
-    let mut command = display.command(env!("CARGO_BIN_EXE_lantern"));
-    command.args(words).output().expect("the program starts")
-}
+use crate::running::lantern;
 
 fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
@@ -61,8 +57,6 @@ fn captured(
     let mut line = String::new();
     said.read_line(&mut line).expect("it asks");
     assert!(line.contains("press a key"), "{line}");
-    // It asks a moment before it listens; what is too early reaches the program in front.
-    display.wait_until("the keyboard to be taken", |display| display.keyboard_is_taken());
     press(person);
     let output = child.wait_with_output().expect("it ends");
     assert!(output.status.success());

@@ -1,6 +1,7 @@
 //! The built program, as a person uses it: files in a folder, keys on a real display.
 
 mod bad_input;
+mod chaos;
 mod commands;
 mod cookbook;
 mod desktop;
@@ -11,6 +12,7 @@ mod home;
 mod looking;
 mod programs;
 mod rehearsals;
+mod resident;
 mod running;
 mod screen;
 mod signs;

@@ -80,7 +80,7 @@ fn an_endless_loop_and_an_hour_take_no_time() {
     );
     home.write(
         "long.scene",
-        "at 0s key f2\nat 1s key f1\nat 2s key f3\nat 3s key ctrl+alt+shift+escape\nat 4s key f2\nat 3605s expect typed \"late\"\n",
+        "at 0s key f2\nat 1s key f1\nat 2s key f3\nat 3s key ctrl+alt+shift+escape\nat 3s resumes\nat 4s key f2\nat 3605s expect typed \"late\"\n",
     );
     let called = home.call(&["rehearse", "bench.lantern", "long.scene"]);
     assert_eq!(called.status, 0, "{}", called.stdout);

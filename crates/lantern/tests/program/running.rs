@@ -2,7 +2,7 @@
 
 use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
-use std::process::{Child, ChildStderr, Command, ExitStatus, Stdio};
+use std::process::{Child, ChildStderr, Command, ExitStatus, Output, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
@@ -104,6 +104,12 @@ impl Drop for Running {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+/// Calls the program once on a display.
+pub fn lantern(display: &Display, words: &[&str]) -> Output {
+    let mut command = display.command(env!("CARGO_BIN_EXE_lantern"));
+    command.args(words).output().expect("the program starts")
 }
 
 /// Sends a signal to a process that the test started.

@@ -202,3 +202,66 @@ fn a_recorded_scene_expects_what_went_out() {
     home.write("bench.lantern", "when key f9 => log \"else\"\n");
     assert_eq!(home.call(&["rehearse", "bench.lantern", "full.scene"]).status, 1);
 }
+
+#[test]
+fn a_sheet_tells_by_place_what_can_be_done() {
+    let home = Home::with_example();
+    assert_snapshot!(home.shown(&["sheet", "bench.lantern"]));
+    home.write(
+        "odd.lantern",
+        "when key j+k or typed \"core<\" => log \"x\"\nwhen every 5min => log \"y\"\n\
+         remap caps-lock to ctrl, tapped to escape\nin title \"a & b\" {\n## Deep\nwhen key f9 held 1s => log \"z\"\n}\n",
+    );
+    assert_snapshot!(home.shown(&["sheet", "odd.lantern"]));
+    assert_eq!(home.call(&["sheet", "odd.lantern", "--html", "page.html"]).status, 0);
+    let page = std::fs::read_to_string(home.path().join("page.html")).expect("it is there");
+    assert!(page.contains("core&lt;") && page.contains("in title a &amp; b"), "{page}");
+    assert_eq!(home.call(&["sheet", "odd.lantern", "--picture", "sheet.svg"]).status, 0);
+    let wrong = home.call(&["sheet", "odd.lantern", "--picture", "sheet.gif"]);
+    assert_eq!(wrong.status, 2);
+    let data = home.call(&["sheet", "bench.lantern", "--json"]).stdout;
+    let data: serde_json::Value = serde_json::from_str(&data).expect("it is data");
+    assert_eq!(data["places"][0]["place"], "everywhere");
+}
+
+#[test]
+fn a_service_is_printed_installed_and_removed() {
+    let home = Home::with_example();
+    let printed = home.call(&["service", "bench.lantern"]).stdout;
+    assert!(
+        printed.contains("KillMode=process") && printed.contains("[Desktop Entry]"),
+        "{printed}"
+    );
+    let config = home.path().join(".config");
+    let unit = config.join("systemd/user/cold-lantern.service");
+    assert!(!unit.exists(), "printing writes nothing");
+    home.write("odd name 100%.lantern", "when key f9 => log \"x\"\n");
+    assert_eq!(home.call(&["service", "odd name 100%.lantern", "--install"]).status, 0);
+    let text = std::fs::read_to_string(&unit).expect("it is written");
+    assert!(text.contains("odd name 100%%.lantern\""), "{text}");
+    assert!(config.join("autostart/cold-lantern.desktop").exists());
+    assert_eq!(home.call(&["service", "--remove"]).status, 0);
+    assert!(!unit.exists());
+    assert_eq!(home.call(&["service", "--remove"]).status, 1, "nothing is left to remove");
+}
+
+#[test]
+fn completions_and_manual_pages_name_every_command() {
+    let home = Home::new();
+    let help = home.call(&["--help"]).stdout;
+    let begins = |line: &&str| line.starts_with("  ") && !line[2..].starts_with([' ', '-']);
+    let names: Vec<&str> =
+        help.lines().filter(begins).filter_map(|line| line.split_whitespace().next()).collect();
+    assert!(names.len() > 20, "{help}");
+    for shell in ["bash", "zsh", "fish"] {
+        let text = home.call(&["completions", shell]).stdout;
+        for name in &names {
+            assert!(text.contains(name), "{shell}: {name}");
+        }
+    }
+    assert_eq!(home.call(&["man", "pages"]).status, 0);
+    for name in &names {
+        let page = home.path().join(format!("pages/lantern-{name}.1"));
+        assert!(page.exists(), "there is a page for {name}");
+    }
+}

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Display, Editor, Person, Terminal};
+use lantern_stage::{Display, Editor, Form, Person, Reader, Terminal};
 
 use crate::desktop::QUIET;
 use crate::running::Running;
@@ -45,6 +45,74 @@ when key f10 => choose \"Edit\", \"Redo\"
     person.tap("f10");
     let line = running.wait_for("failed");
     assert!(line.contains("`Edit, Redo` cannot be chosen now"), "{line}");
+    running.stop();
+}
+
+/// Waits until such numbers are on the screen and no more come or go between two looks.
+fn wait_for_numbers(display: &Display, wanted: impl Fn(&[u32]) -> bool) -> Vec<u32> {
+    let mut seen: Vec<u32> = Vec::new();
+    display.wait_until("the numbers", |display| {
+        let names = display.unmanaged().into_iter();
+        let mut now: Vec<u32> = names.filter_map(|window| window.name.parse().ok()).collect();
+        now.sort_unstable();
+        let stands = now == seen;
+        seen = now;
+        stands && wanted(&seen)
+    });
+    seen
+}
+
+#[test]
+fn x11_what_is_in_front_is_numbered_and_picked_by_digits_or_by_a_told_number() {
+    let (mut display, mut person) = desk();
+    let editor = Editor::open(&mut display, "shift.txt");
+    let rules = "when key f6 => type \"core 12\"
+when key f7 { tally; log \"x\" }
+when key f8 => tally 2
+when key f9 => tally 300
+when key f10 { tally at most 300ms else { log \"late\" } }
+";
+    let mut running = Running::start(&display, rules);
+    person.tap("f6");
+    running.wait_for(": ended");
+    person.tap("f8");
+    running.wait_for("no numbers are on the screen; `tally` shows them");
+    // Of the menu bar the second is Edit, and of that the eighth selects all.
+    person.tap("f7");
+    let bar = wait_for_numbers(&display, |numbers| numbers.len() > 6);
+    assert_eq!(bar[..3], [1, 2, 3]);
+    person.tap("2");
+    let entries = wait_for_numbers(&display, |numbers| numbers.len() > 8 && *numbers != bar);
+    person.tap("1");
+    let begins = |number: &u32| number.to_string().starts_with('1');
+    let left = entries.iter().filter(|number| begins(number)).count();
+    wait_for_numbers(&display, |numbers| numbers.len() == left && numbers.iter().all(begins));
+    person.tap("escape");
+    running.wait_for("the person gave no answer");
+    wait_for_numbers(&display, <[u32]>::is_empty);
+    person.tap("escape");
+    assert_eq!(editor.text(&display, &mut person).trim_end(), "core 12", "no digit reached it");
+    // A number that is told, as by voice.
+    person.tap("f7");
+    wait_for_numbers(&display, |numbers| numbers.len() > 6);
+    person.tap("f9");
+    running.wait_for("mousepad has no number 300; the last is");
+    wait_for_numbers(&display, <[u32]>::is_empty);
+    person.tap("f7");
+    wait_for_numbers(&display, |numbers| numbers.len() > 6);
+    person.tap("f8");
+    wait_for_numbers(&display, |numbers| numbers.len() > 8);
+    person.type_keys(&["1", "0"]);
+    running.wait_for(": ended");
+    wait_for_numbers(&display, <[u32]>::is_empty);
+    // Nobody picks.
+    person.tap("f10");
+    wait_for_numbers(&display, |numbers| numbers.len() > 6);
+    running.wait_for(": ended");
+    wait_for_numbers(&display, <[u32]>::is_empty);
+    person.tap("x");
+    let text = editor.text(&display, &mut person);
+    assert!(text.contains('x'), "the keyboard is free again: {text:?}");
     running.stop();
 }
 
@@ -160,5 +228,74 @@ fn x11_a_text_is_pasted_into_a_terminal() {
     running.wait_for(": ended");
     assert_eq!(terminal.read("core 12 ❄".len()), "core 12 ❄");
     assert_eq!(terminal.read_rest(QUIET), "");
+    running.stop();
+}
+
+#[test]
+fn x11_a_menu_that_is_filled_when_it_opens_is_chosen_from() {
+    let (mut display, mut person) = desk();
+    let form = Form::open(&mut display);
+    let mut running =
+        Running::start(&display, "when key f7 { choose \"Rack\", \"Rack 4\"; log \"x\" }\n");
+    person.tap("f7");
+    running.wait_for(": ended");
+    display.wait_until("the choice", |_| form.text() == "||Rack 4");
+    running.stop();
+}
+
+#[test]
+fn x11_no_text_goes_into_a_password_field_unless_the_rule_says_so() {
+    let (mut display, mut person) = desk();
+    let form = Form::open(&mut display);
+    let rules = "when key f5 => type \"54.3\"
+when key f6 => paste \"54.3\"
+when key f7 => type \"ice\" anyway
+when key f8 => type \"one letter at a time\" every 100ms
+";
+    let mut running = Running::start(&display, rules);
+    person.tap("f5");
+    running.wait_for(": ended");
+    display.wait_until("the text", |_| form.text() == "54.3|");
+    person.tap("tab");
+    // That the field has the keyboard is told by the program, a moment after the key.
+    running.wait_for("a password field has the keyboard");
+    person.tap("f5");
+    running.wait_for("a password field has the keyboard (say `anyway` to type there)");
+    person.tap("f6");
+    running.wait_for("a password field has the keyboard");
+    person.tap("f7");
+    running.wait_for(": ended");
+    display.wait_until("the word", |_| form.text() == "54.3|ice");
+    // And one that comes under the fingers in the middle stops the step.
+    person.press("left-shift");
+    person.tap("tab");
+    person.release("left-shift");
+    running.wait_for("no password field has the keyboard");
+    person.tap("f8");
+    display.wait_until("the first letters", |_| form.text().starts_with("on"));
+    person.tap("tab");
+    let line = running.wait_for("keyboard; ");
+    assert!(line.contains(" of 20 characters were typed"), "{line}");
+    assert_eq!(form.text().split('|').nth(1), Some("ice"), "none of it went there");
+    running.stop();
+}
+
+#[test]
+fn x11_hints_and_questions_are_announced_to_a_screen_reader() {
+    let (mut display, mut person) = desk();
+    let mut reader = Reader::listen(&mut display);
+    let rules = "when key f7 => hint \"core 12 lies in rack 4\"
+when key f8 { let rack = pick \"Which rack?\", [\"rack 3\", \"rack 4\"]; log rack }
+";
+    let mut running = Running::start(&display, rules);
+    person.tap("f7");
+    reader.hear("core 12 lies in rack 4");
+    person.tap("f8");
+    reader.hear("Which rack?: rack 3, 1 of 2");
+    display.wait_until_in_front("Cold Lantern asks");
+    person.tap("down");
+    reader.hear("Which rack?: rack 4, 2 of 2");
+    person.tap("escape");
+    running.wait_for("the person gave no answer");
     running.stop();
 }

@@ -1,46 +1,72 @@
-//! What a program shows of itself on the accessibility bus (AT-SPI): menus and their entries,
-//! buttons, links, fields.
+//! What programs show of themselves on the accessibility bus: elements, with their names, roles,
+//! states, places and actions. Decides nothing.
 
 use futures::executor::block_on;
+use lantern_model::Frame;
 use serde::Serialize;
 use zbus::zvariant::DynamicType;
 use zbus::{Connection, OwnedObjectPath, OwnedVariant, connection};
 
+use super::Front;
 use crate::{ServiceError, bus};
 
 /// Elements lie no deeper than this in a window.
-const DEEPEST: usize = 24;
+pub(super) const DEEPEST: usize = 24;
+
+/// Who knows every program on the accessibility bus.
+pub(super) const REGISTRY: &str = "org.a11y.atspi.Registry";
+/// Where a program's own element is, and the registry's.
+pub(super) const ROOT: &str = "/org/a11y/atspi/accessible/root";
 
 const ACCESSIBLE: &str = "org.a11y.atspi.Accessible";
+const COMPONENT: &str = "org.a11y.atspi.Component";
 
 /// Roles, by their numbers in the AT-SPI enumeration.
-mod role {
-    pub(super) const MENU: u32 = 33;
-    pub(super) const MENU_BAR: u32 = 34;
+pub(super) mod role {
+    pub(in crate::elements) const CHECK_BOX: u32 = 7;
+    pub(in crate::elements) const CHECK_MENU_ITEM: u32 = 8;
+    pub(in crate::elements) const COMBO_BOX: u32 = 11;
+    pub(in crate::elements) const LIST_ITEM: u32 = 32;
+    pub(in crate::elements) const MENU: u32 = 33;
+    pub(in crate::elements) const MENU_BAR: u32 = 34;
+    pub(in crate::elements) const MENU_ITEM: u32 = 35;
+    pub(in crate::elements) const PAGE_TAB: u32 = 37;
+    pub(in crate::elements) const PASSWORD_TEXT: u32 = 40;
+    pub(in crate::elements) const PUSH_BUTTON: u32 = 43;
+    pub(in crate::elements) const RADIO_BUTTON: u32 = 44;
+    pub(in crate::elements) const RADIO_MENU_ITEM: u32 = 45;
+    pub(in crate::elements) const SLIDER: u32 = 51;
+    pub(in crate::elements) const SPIN_BUTTON: u32 = 52;
+    pub(in crate::elements) const TEXT: u32 = 61;
+    pub(in crate::elements) const TOGGLE_BUTTON: u32 = 62;
+    pub(in crate::elements) const ENTRY: u32 = 79;
+    pub(in crate::elements) const LINK: u32 = 88;
+    pub(in crate::elements) const TREE_ITEM: u32 = 91;
 }
 
 /// States, by their bits in the AT-SPI enumeration.
-mod state {
-    pub(super) const ACTIVE: u32 = 1;
-    pub(super) const SENSITIVE: u32 = 24;
-}
-
-/// The program in front, as the desk knows it.
-#[derive(Debug, Clone, Default)]
-pub struct Front {
-    /// Its process.
-    pub process: Option<u32>,
-    /// What to call it.
-    pub name: String,
-    /// Its window's title.
-    pub title: String,
+pub(super) mod state {
+    pub(in crate::elements) const ACTIVE: u32 = 1;
+    pub(in crate::elements) const SENSITIVE: u32 = 24;
+    pub(in crate::elements) const SHOWING: u32 = 25;
 }
 
 /// One thing on the accessibility bus.
 #[derive(Debug, Clone)]
 pub struct Element {
-    owner: String,
-    path: OwnedObjectPath,
+    pub(super) owner: String,
+    pub(super) path: OwnedObjectPath,
+}
+
+/// The states an element is in.
+#[derive(Debug)]
+pub(super) struct States(Vec<u32>);
+
+impl States {
+    pub(super) fn have(&self, bit: u32) -> bool {
+        let word = self.0.get(bit as usize / 32).copied().unwrap_or(0);
+        word & (1 << (bit % 32)) != 0
+    }
 }
 
 /// A connection to the accessibility bus.
@@ -49,73 +75,8 @@ pub struct Tree {
     bus: Connection,
 }
 
-/// Looks whether the accessibility bus can be reached.
-///
-/// # Errors
-/// When it cannot.
-pub fn is_there() -> Result<(), ServiceError> {
-    Tree::connect().map(drop)
-}
-
-/// Chooses an entry of the front program's menus, by the titles on the way to it.
-pub fn choose(
-    tree: &mut Option<Tree>,
-    front: &Front,
-    titles: &[String],
-) -> Result<(), ServiceError> {
-    let open = match tree {
-        Some(open) => open,
-        None => tree.insert(Tree::connect()?),
-    };
-    let silent = || ServiceError::Silent { program: front.name.clone() };
-    let program = open.program(front)?.ok_or_else(silent)?;
-    let window = open.window(&program, &front.title)?.ok_or_else(silent)?;
-    let mut bars = Vec::new();
-    open.collect(&window, role::MENU_BAR, 0, &mut bars)?;
-    let mut level = Vec::new();
-    for bar in &bars {
-        level.extend(open.children(bar)?);
-    }
-    if level.is_empty() {
-        return Err(silent());
-    }
-    let mut found = None;
-    for title in titles {
-        if let Some(parent) = &found {
-            level = open.entries(parent)?;
-        }
-        let names = level.iter().map(|entry| open.name(entry)).collect::<Result<Vec<_>, _>>()?;
-        let at = names.iter().position(|name| is_titled(name, title));
-        let missing = || ServiceError::NoEntry {
-            program: front.name.clone(),
-            entry: title.clone(),
-            among: among(&names),
-        };
-        found = Some(level[at.ok_or_else(missing)?].clone());
-    }
-    let entry = found.ok_or_else(silent)?;
-    if !open.has_state(&entry, state::SENSITIVE)? {
-        return Err(ServiceError::Greyed { entry: titles.join(", ") });
-    }
-    open.act(&entry)
-}
-
-/// Whether a menu's entry has that title, spaces, dots and case aside.
-fn is_titled(name: &str, title: &str) -> bool {
-    let plain = |text: &str| {
-        let text = text.trim().trim_end_matches(['.', '…']).trim();
-        text.to_lowercase()
-    };
-    plain(name) == plain(title)
-}
-
-fn among(names: &[String]) -> String {
-    let named: Vec<&str> = names.iter().map(|n| n.trim()).filter(|n| !n.is_empty()).collect();
-    if named.is_empty() { String::new() } else { format!("; there are {}", named.join(", ")) }
-}
-
 impl Tree {
-    fn connect() -> Result<Tree, ServiceError> {
+    pub(super) fn connect() -> Result<Tree, ServiceError> {
         let session = bus::session()?;
         let address: String = block_on(async {
             let reply = session
@@ -135,27 +96,42 @@ impl Tree {
         Ok(Tree { bus: connected.map_err(|_| ServiceError::NoAccessibility)? })
     }
 
+    /// The window in front.
+    pub(super) fn front_window(&self, front: &Front) -> Result<Element, ServiceError> {
+        let silent = || ServiceError::Silent { program: front.name.clone() };
+        let program = self.program(front)?.ok_or_else(silent)?;
+        self.window(&program, &front.title)?.ok_or_else(silent)
+    }
+
     /// The program with that process.
     fn program(&self, front: &Front) -> Result<Option<Element>, ServiceError> {
-        let root = Element {
-            owner: "org.a11y.atspi.Registry".to_owned(),
-            path: OwnedObjectPath::try_from("/org/a11y/atspi/accessible/root")
-                .expect("it is a path"),
-        };
+        let path = OwnedObjectPath::try_from(ROOT).expect("it is a path");
+        let root = Element { owner: REGISTRY.to_owned(), path };
         for program in self.children(&root)? {
-            let process: Result<u32, _> = self.reply(
-                "org.freedesktop.DBus",
-                "/org/freedesktop/DBus",
-                "org.freedesktop.DBus",
-                "GetConnectionUnixProcessID",
-                &program.owner,
-            );
             // One that left just now is not it.
-            if process.is_ok_and(|process| Some(process) == front.process) {
+            if front.process.is_some() && self.process(&program)? == front.process {
                 return Ok(Some(program));
             }
         }
         Ok(None)
+    }
+
+    /// The process that an element is of, unless it is gone.
+    pub(super) fn process(&self, element: &Element) -> Result<Option<u32>, ServiceError> {
+        let (bus, path) = ("org.freedesktop.DBus", "/org/freedesktop/DBus");
+        match self.reply(bus, path, bus, "GetConnectionUnixProcessID", &element.owner) {
+            Ok(process) => Ok(Some(process)),
+            Err(error) if error.is_broken() => Err(error),
+            Err(_) => Ok(None),
+        }
+    }
+
+    pub(super) fn bus(&self) -> &Connection {
+        &self.bus
+    }
+
+    pub(super) fn into_bus(self) -> Connection {
+        self.bus
     }
 
     /// The program's window of that title, else the active one, else its only one.
@@ -167,7 +143,7 @@ impl Tree {
             }
         }
         for window in &windows {
-            if self.has_state(window, state::ACTIVE)? {
+            if self.states(window)?.have(state::ACTIVE) {
                 return Ok(Some(window.clone()));
             }
         }
@@ -175,7 +151,7 @@ impl Tree {
     }
 
     /// Everything of that role below an element; not what lies within one of them.
-    fn collect(
+    pub(super) fn collect(
         &self,
         element: &Element,
         wanted: u32,
@@ -197,7 +173,7 @@ impl Tree {
     }
 
     /// A menu's entries; some programs put a menu of no name between.
-    fn entries(&self, menu: &Element) -> Result<Vec<Element>, ServiceError> {
+    pub(super) fn entries(&self, menu: &Element) -> Result<Vec<Element>, ServiceError> {
         let children = self.children(menu)?;
         if let [only] = children.as_slice()
             && self.role(only)? == role::MENU
@@ -208,18 +184,18 @@ impl Tree {
         Ok(children)
     }
 
-    fn children(&self, element: &Element) -> Result<Vec<Element>, ServiceError> {
+    pub(super) fn children(&self, element: &Element) -> Result<Vec<Element>, ServiceError> {
         let children: Vec<(String, OwnedObjectPath)> = self.ask(element, "GetChildren", &())?;
         let no_null = |(_, path): &(String, OwnedObjectPath)| !path.as_str().ends_with("/null");
         let element = |(owner, path)| Element { owner, path };
         Ok(children.into_iter().filter(no_null).map(element).collect())
     }
 
-    fn role(&self, element: &Element) -> Result<u32, ServiceError> {
+    pub(super) fn role(&self, element: &Element) -> Result<u32, ServiceError> {
         self.ask(element, "GetRole", &())
     }
 
-    fn name(&self, element: &Element) -> Result<String, ServiceError> {
+    pub(super) fn name(&self, element: &Element) -> Result<String, ServiceError> {
         let value: OwnedVariant = self.reply(
             &element.owner,
             element.path.as_str(),
@@ -230,14 +206,28 @@ impl Tree {
         Ok(String::try_from(value).unwrap_or_default())
     }
 
-    fn has_state(&self, element: &Element, bit: u32) -> Result<bool, ServiceError> {
-        let words: Vec<u32> = self.ask(element, "GetState", &())?;
-        let word = words.get(bit as usize / 32).copied().unwrap_or(0);
-        Ok(word & (1 << (bit % 32)) != 0)
+    pub(super) fn states(&self, element: &Element) -> Result<States, ServiceError> {
+        Ok(States(self.ask(element, "GetState", &())?))
+    }
+
+    /// Where it is on the screen.
+    pub(super) fn place(&self, element: &Element) -> Result<Frame, ServiceError> {
+        const ON_SCREEN: u32 = 0;
+        let path = element.path.as_str();
+        let (x, y, width, height) =
+            self.reply(&element.owner, path, COMPONENT, "GetExtents", &ON_SCREEN)?;
+        Ok(Frame { x, y, width, height })
+    }
+
+    /// Gives it the keyboard.
+    pub(super) fn focus(&self, element: &Element) -> Result<(), ServiceError> {
+        let path = element.path.as_str();
+        let done: bool = self.reply(&element.owner, path, COMPONENT, "GrabFocus", &())?;
+        if done { Ok(()) } else { Err(ServiceError::Greyed { entry: self.name(element)? }) }
     }
 
     /// Does what pressing it would do.
-    fn act(&self, element: &Element) -> Result<(), ServiceError> {
+    pub(super) fn act(&self, element: &Element) -> Result<(), ServiceError> {
         let done: bool = self.reply(
             &element.owner,
             element.path.as_str(),

@@ -4,6 +4,13 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
+mod resident;
+
+pub use resident::{
+    EndArguments, FireArguments, PauseArguments, ResumeArguments, StatusArguments, StopArguments,
+    WatchArguments, WhyArguments,
+};
+
 /// Rules for the desktop: keys that type, click, hold and launch, whichever window is active.
 #[derive(Debug, Parser)]
 #[command(name = "lantern", version, max_term_width = 100, disable_help_subcommand = true)]
@@ -62,6 +69,72 @@ pub enum Command {
         after_help = "Example:\n  lantern run bench.lantern\n\nCtrl+C or SIGTERM ends it and lets every key go. Ctrl+Alt+Shift+Escape, or the `panic`\nsetting, stops every run at any time."
     )]
     Run(RunArguments),
+    /// Say what runs: its file and since when, runs, held keys, started programs, pauses.
+    #[command(after_help = "Examples:\n  lantern status\n  lantern status --json")]
+    Status(StatusArguments),
+    /// Watch what is decided as it happens, with what runs and what is held.
+    #[command(
+        after_help = "Examples:\n  lantern watch\n  lantern watch --plain | grep failed\n\nKeys in the view: arrows and Enter stop a run or end a program, s stops all, p pauses and\ngoes on, f shows failures only, q leaves."
+    )]
+    Watch(WatchArguments),
+    /// Run a macro, or a rule that has a name, now.
+    #[command(
+        after_help = "Examples:\n  lantern fire log-line \"core 12\" 20ms\n  lantern fire feed"
+    )]
+    Fire(FireArguments),
+    /// End what runs and let its keys go.
+    #[command(
+        after_help = "Examples:\n  lantern stop feed\n  lantern stop --run 12\n  lantern stop --all"
+    )]
+    Stop(StopArguments),
+    /// Hear nothing for a while: every key is the programs' again, but the panic combination.
+    #[command(
+        after_help = "Examples:\n  lantern pause\n  lantern pause --for 1h\n  lantern pause feed"
+    )]
+    Pause(PauseArguments),
+    /// Go on after a pause or the panic key.
+    #[command(after_help = "Examples:\n  lantern resume\n  lantern resume feed")]
+    Resume(ResumeArguments),
+    /// End a program that a rule started.
+    #[command(after_help = "Example:\n  lantern end 4711")]
+    End(EndArguments),
+    /// Read the file anew, as saving it does.
+    #[command(after_help = "Example:\n  lantern reload")]
+    Reload,
+    /// Say why the last input did what it did, or what keeps a combination from firing.
+    #[command(
+        after_help = "Examples:\n  lantern why\n  lantern why ctrl+f9\n  lantern why 3\n\nA lone digit is how many inputs ago; the key of a digit is written pad-3 or '3'."
+    )]
+    Why(WhyArguments),
+    /// Add a rule: press the key, say what it does; it is written, checked and tried.
+    #[command(
+        after_help = "Examples:\n  lantern add --type \"section 4\"\n  lantern add bench.lantern --launch corelog --description \"Open the core log\"\n  lantern add --tap ctrl+shift+e --app scanner"
+    )]
+    Add(AddArguments),
+    /// Print what can be pressed, said, typed and drawn, by place, with descriptions.
+    #[command(
+        after_help = "Examples:\n  lantern sheet bench.lantern\n  lantern sheet bench.lantern --html sheet.html\n  lantern sheet bench.lantern --picture sheet.png"
+    )]
+    Sheet(SheetArguments),
+    /// Start with the session: print a systemd user unit and an autostart entry, or install them.
+    #[command(
+        after_help = "Examples:\n  lantern service bench.lantern\n  lantern service bench.lantern --install\n  lantern service --remove"
+    )]
+    Service(ServiceArguments),
+    /// Print completions for a shell.
+    #[command(
+        after_help = "Example:\n  lantern completions bash > ~/.local/share/bash-completion/completions/lantern"
+    )]
+    Completions {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual pages into a folder.
+    #[command(after_help = "Example:\n  lantern man ~/.local/share/man/man1")]
+    Man {
+        /// The folder; made if it is not there.
+        folder: PathBuf,
+    },
     /// Say what works on this machine, what does not, and what mends it.
     #[command(after_help = "Examples:\n  lantern doctor\n  lantern doctor --json")]
     Doctor(DoctorArguments),
@@ -71,6 +144,60 @@ pub enum Command {
     /// Let keys go when the program that pressed them is gone; started by `run`.
     #[command(hide = true)]
     Guardian(GuardianArguments),
+}
+
+/// `lantern add`
+#[derive(Debug, Args)]
+pub struct AddArguments {
+    /// The file of rules; the person's own if missing, which is made if it is not there.
+    pub file: Option<PathBuf>,
+    /// It types this text.
+    #[arg(long = "type", value_name = "TEXT", group = "does")]
+    pub text: Option<String>,
+    /// It launches this desktop entry or program.
+    #[arg(long, value_name = "PROGRAM", group = "does")]
+    pub launch: Option<String>,
+    /// It opens this file, folder or address.
+    #[arg(long, value_name = "TARGET", group = "does")]
+    pub open: Option<String>,
+    /// It presses these keys.
+    #[arg(long, value_name = "COMBINATION", group = "does")]
+    pub tap: Option<String>,
+    /// Only in this program.
+    #[arg(long, value_name = "NAME")]
+    pub app: Option<String>,
+    /// What to call it in lists.
+    #[arg(long, value_name = "WORDS")]
+    pub description: Option<String>,
+}
+
+/// `lantern sheet`
+#[derive(Debug, Args)]
+pub struct SheetArguments {
+    /// The file of rules; the person's own if missing.
+    pub file: Option<PathBuf>,
+    /// Write a page for a browser or printer.
+    #[arg(long, value_name = "FILE")]
+    pub html: Option<PathBuf>,
+    /// Draw it: a name that ends in .svg or .png.
+    #[arg(long, value_name = "FILE")]
+    pub picture: Option<PathBuf>,
+    /// Print data instead of tables.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern service`
+#[derive(Debug, Args)]
+pub struct ServiceArguments {
+    /// The file of rules; the person's own if missing.
+    pub file: Option<PathBuf>,
+    /// Write both where the session looks for them.
+    #[arg(long, conflicts_with = "remove")]
+    pub install: bool,
+    /// Remove what `--install` wrote.
+    #[arg(long)]
+    pub remove: bool,
 }
 
 /// `lantern demo`
@@ -262,6 +389,9 @@ pub struct RunArguments {
     /// Say what fires as it fires.
     #[arg(short, long)]
     pub verbose: bool,
+    /// End the one that runs on this display already, and go on here.
+    #[arg(long)]
+    pub take_over: bool,
 }
 
 /// `lantern question`
@@ -285,6 +415,9 @@ pub enum QuestionKind {
     YesNo,
     /// One of the choices.
     One,
+    /// What is in front, numbered on the screen: its program's name, title and process are told
+    /// instead of a question and choices.
+    Number,
 }
 
 /// `lantern guardian`

@@ -1,30 +1,27 @@
 //! The one event loop: it sleeps until the desk, a timer, a signal, a saved file or the end of a
 //! started program wakes it, hands what happened to the engine, and carries out what comes back.
 
-use std::collections::BTreeMap;
-use std::ffi::OsString;
-use std::io::{self, Read};
-use std::os::fd::{AsFd, OwnedFd};
+use std::io::Read;
 use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
-
-use lantern_desk::{Desk, DeskError};
-use lantern_devices::Level;
-use lantern_engine::{Engine, ReasonKind};
-use lantern_model::{
-    Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, WallTime,
-};
-use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::fs::inotify;
 
 use crate::commands::run::refuse_unless_agreed;
 use crate::errands::{Errands, Outcome};
 use crate::failure::Failure;
 use crate::findings::print_findings;
+use crate::guardian::Guarded;
+use crate::resident::door::Door;
 use crate::style::{complain, say};
 use crate::wording::describe;
 use crate::{files, findings, style};
+use lantern_desk::{Desk, DeskError};
+use lantern_devices::Level;
+use lantern_engine::{Engine, ReasonKind};
+use lantern_model::{
+    Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, Verb, WallTime,
+};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 /// More combinations than this make the X server slower for every program.
 const MANY_COMBINATIONS: usize = 300;
@@ -35,15 +32,31 @@ const FAIR_SHARE: usize = 256;
 /// How long it is shown how loud it is.
 const LEVEL_SPAN: Duration = Duration::from_millis(1500);
 
+mod answers;
+mod saved;
+
+use answers::Pause;
+use saved::SavedFile;
+
 /// A run of `lantern run`.
 pub struct Session<D> {
     engine: Engine,
     desk: D,
     errands: Errands,
     path: PathBuf,
+    guarded: Guarded,
     saved: SavedFile,
     signals: UnixStream,
     start: Instant,
+    /// When that was, for a person.
+    since: jiff::Timestamp,
+    /// Where others speak to us.
+    door: Option<Door>,
+    pauses: Vec<Pause>,
+    /// Whether we were asked to go.
+    leaving: bool,
+    /// Whether the file is broken now, so that rules from before are in force.
+    broken: bool,
     /// Whether the rules ask what the wall clock shows.
     asks_clock: bool,
     /// What the engine was told of the wall clock, and when.
@@ -60,6 +73,7 @@ impl<D: Desk> Session<D> {
         rules: RuleSet,
         desk: D,
         path: PathBuf,
+        guarded: Guarded,
         verbose: bool,
     ) -> Result<Session<D>, Failure> {
         let failed = |source| Failure::System { what: "cannot watch for signals", source };
@@ -71,21 +85,39 @@ impl<D: Desk> Session<D> {
             let sender = sender.try_clone().map_err(failed)?;
             signal_hook::low_level::pipe::register(signal, sender).map_err(failed)?;
         }
+        let mut errands = Errands::new().map_err(failed)?;
+        errands.watch_presence();
+        if rules.writes_text() {
+            errands.watch_fields();
+        }
         Ok(Session {
             asks_clock: rules.asks_clock(),
             engine: Engine::new(rules, seed()),
             desk,
-            errands: Errands::new().map_err(failed)?,
+            errands,
             saved: SavedFile::watch(&paths)?,
             path,
+            guarded,
             signals,
             start: Instant::now(),
+            since: jiff::Timestamp::now(),
+            door: None,
+            pauses: Vec::new(),
+            leaving: false,
+            broken: false,
             clock: None,
             verbose,
             reasons_seen: 0,
             failed: Vec::new(),
             warned_many: false,
         })
+    }
+
+    /// Lets others speak to us through a socket at that path.
+    pub fn open_door(&mut self, path: &Path) -> Result<(), Failure> {
+        let failed = |source| Failure::Write { path: path.to_owned(), source };
+        self.door = Some(Door::open(path).map_err(failed)?);
+        Ok(())
     }
 
     fn now(&self) -> Time {
@@ -129,8 +161,17 @@ impl<D: Desk> Session<D> {
         loop {
             self.tell_clock()?;
             let quiet = self.settle()?;
+            self.tell_listeners();
             let woken = self.wait(quiet)?;
-            if woken.signal {
+            if woken.unguarded {
+                self.guarded.renew()?;
+                complain!("the guardian of held keys had died; another one watches now");
+            }
+            if woken.door {
+                self.answer_all()?;
+            }
+            self.end_pauses()?;
+            if woken.signal || self.leaving {
                 return Ok(());
             }
             if woken.saved && self.saved.has_changed() {
@@ -205,7 +246,7 @@ impl<D: Desk> Session<D> {
             }
             Order::Input(step) => self.desk.input(now, effect.id, &step),
             Order::GiveBack(back) => self.desk.give_back(now, &back),
-            Order::Hint(hint) => self.desk.hint(now, effect.id, &hint),
+            Order::Hint(hint) => self.show(now, effect.id, &hint),
             Order::Log(text) => {
                 say!("{text}");
                 Ok(())
@@ -216,6 +257,12 @@ impl<D: Desk> Session<D> {
                 Ok(())
             }
         }
+    }
+
+    /// Shows a hint to the eye, and to who has a screen reader instead.
+    fn show(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
+        self.errands.announce(&hint.what.to_string());
+        self.desk.hint(now, effect, hint)
     }
 
     fn perform_deed(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<(), DeskError> {
@@ -242,7 +289,7 @@ impl<D: Desk> Session<D> {
         if let Some(Level { share, muted }) = returned.level {
             let what = Shown::Level { share, muted };
             let hint = Hint { what, place: HintPlace::Below, span: LEVEL_SPAN, rule: None };
-            self.desk.hint(now, EffectId(0), &hint)?;
+            self.show(now, EffectId(0), &hint)?;
         }
         for (name, process) in returned.started {
             if self.verbose {
@@ -257,6 +304,19 @@ impl<D: Desk> Session<D> {
 
     /// Reads the file anew. A broken one changes nothing.
     fn reload(&mut self) -> Result<(), Failure> {
+        let was_broken = std::mem::replace(&mut self.broken, true);
+        let result = self.read_anew();
+        if self.broken && !was_broken {
+            let (verb, name) = (Verb::Notify, self.path.display());
+            let text = format!("{name} is broken\nThe rules from before stay in force.");
+            let deed = Deed { verb, words: vec![text], value: None, limit: None };
+            // Where nobody shows notices the terminal has said it.
+            self.errands.attempt(EffectId(0), &deed);
+        }
+        result
+    }
+
+    fn read_anew(&mut self) -> Result<(), Failure> {
         let name = self.path.display().to_string();
         let read = files::read_rules(&self.path);
         let (source, checked) = match read {
@@ -279,10 +339,14 @@ impl<D: Desk> Session<D> {
             complain!("{name}: the rules from before stay in force");
             return Ok(());
         }
-        let count = rules.rules.len();
+        self.broken = false;
+        let count = rules.count();
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         self.saved = SavedFile::watch(&paths)?;
         self.asks_clock = rules.asks_clock();
+        if rules.writes_text() {
+            self.errands.watch_fields();
+        }
         self.clock = None;
         let now = self.now();
         self.engine.replace_rules(now, rules);
@@ -338,17 +402,23 @@ impl<D: Desk> Session<D> {
             source: source.into(),
         };
         let deadlines = [self.engine.next_deadline(), self.desk.next_deadline()];
-        let timeout = deadlines.into_iter().flatten().min().map(|due| due.since(self.now()));
+        let pauses = self.pauses.iter().map(|pause| pause.until);
+        let timeout =
+            deadlines.into_iter().flatten().chain(pauses).min().map(|due| due.since(self.now()));
         let timeout = if sleep { timeout } else { Some(Duration::ZERO) }.map(timespec);
         let mut fds = vec![
             PollFd::new(&self.signals, PollFlags::IN),
             PollFd::new(&self.saved.inotify, PollFlags::IN),
+            PollFd::from_borrowed_fd(self.guarded.descriptor(), PollFlags::IN),
         ];
         let desk = self.desk.descriptor();
         fds.extend(desk.as_ref().map(|fd| PollFd::new(fd, PollFlags::IN)));
         let errands: Vec<_> = self.errands.descriptors().collect();
         let first_errand = fds.len();
         fds.extend(errands.iter().map(|fd| PollFd::new(fd, PollFlags::IN)));
+        let first_of_door = fds.len();
+        let door: Vec<_> = self.door.iter().flat_map(Door::descriptors).collect();
+        fds.extend(door.iter().map(|(fd, events)| PollFd::new(fd, *events)));
         match poll(&mut fds, timeout.as_ref()) {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
             Err(error) => return Err(failed(error)),
@@ -357,7 +427,9 @@ impl<D: Desk> Session<D> {
         let woken = Woken {
             signal: ready(&fds[0]),
             saved: ready(&fds[1]),
-            returned: fds[first_errand..].iter().any(ready),
+            unguarded: ready(&fds[2]),
+            returned: fds[first_errand..first_of_door].iter().any(ready),
+            door: fds[first_of_door..].iter().any(ready),
         };
         drop(fds);
         if woken.signal {
@@ -384,57 +456,15 @@ fn seed() -> u64 {
 struct Woken {
     signal: bool,
     saved: bool,
+    /// Whether the guardian has died.
+    unguarded: bool,
     returned: bool,
+    door: bool,
 }
 
 fn timespec(span: Duration) -> Timespec {
     Timespec {
         tv_sec: i64::try_from(span.as_secs()).unwrap_or(i64::MAX),
         tv_nsec: span.subsec_nanos().into(),
-    }
-}
-
-/// Watches files for being saved, in place or by being replaced, as editors do.
-struct SavedFile {
-    inotify: OwnedFd,
-    /// The names that matter, by the watched folder.
-    names: BTreeMap<i32, Vec<OsString>>,
-}
-
-impl SavedFile {
-    fn watch(paths: &[PathBuf]) -> Result<SavedFile, Failure> {
-        let failed = |source: io::Error| Failure::System { what: "cannot watch the file", source };
-        let flags = inotify::CreateFlags::CLOEXEC | inotify::CreateFlags::NONBLOCK;
-        let inotify = inotify::init(flags).map_err(|error| failed(error.into()))?;
-        let mut names: BTreeMap<i32, Vec<OsString>> = BTreeMap::new();
-        // A link is watched at both of its ends.
-        let real: Vec<PathBuf> = paths
-            .iter()
-            .map(|path| path.canonicalize())
-            .collect::<Result<_, _>>()
-            .map_err(failed)?;
-        for path in paths.iter().chain(&real) {
-            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
-            let folder = folder.unwrap_or(Path::new("."));
-            let flags = inotify::WatchFlags::CLOSE_WRITE | inotify::WatchFlags::MOVED_TO;
-            let watch = inotify::add_watch(&inotify, folder, flags)
-                .map_err(|error| failed(error.into()))?;
-            names.entry(watch).or_default().extend(path.file_name().map(OsString::from));
-        }
-        Ok(SavedFile { inotify, names })
-    }
-
-    /// Reads what has come; whether one of the files was among it.
-    fn has_changed(&mut self) -> bool {
-        use std::os::unix::ffi::OsStrExt;
-        let mut buffer = [std::mem::MaybeUninit::uninit(); 4096];
-        let mut changed = false;
-        let mut reader = inotify::Reader::new(self.inotify.as_fd(), &mut buffer);
-        while let Ok(event) = reader.next() {
-            let names = self.names.get(&event.wd());
-            let name = event.file_name().map(|name| std::ffi::OsStr::from_bytes(name.to_bytes()));
-            changed |= names.zip(name).is_some_and(|(names, name)| names.iter().any(|n| n == name));
-        }
-        changed
     }
 }

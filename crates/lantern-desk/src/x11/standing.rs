@@ -1,0 +1,202 @@
+//! What stands for the person's fingers: keys that are handed to the program in place of what was
+//! pressed, and modifiers that were let go for a step, until the finger leaves.
+
+use std::collections::BTreeSet;
+
+use lantern_model::{Event, GiveBack, Key, Modifiers, Side};
+
+use super::X11Desk;
+use super::fingers;
+use super::grabs::Detail;
+use super::hands::Ending;
+use super::keymap::{key_of, keycode_of};
+use super::pointer::{button_of, is_pointed};
+use crate::DeskError;
+
+impl X11Desk {
+    pub(super) fn give_key_back(&mut self, back: &GiveBack) -> Result<(), DeskError> {
+        let itself = back.becomes == [back.key];
+        let waits = self.hands.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
+            (Ending::Button { button, waits }, Some(own)) => {
+                waits && button == own && is_pointed(back.key)
+            }
+            _ => false,
+        });
+        self.hands.followed.remove(&back.key);
+        self.report_letter(back.becomes.last().copied(), self.families_of(back.under));
+        if waits && itself && !back.tap {
+            return self.replay_press();
+        }
+        let pointed = back.becomes.iter().any(|key| is_pointed(*key));
+        if itself && pointed && !back.tap {
+            // The server knows it as down, so that no press can be made of it before it is up.
+            self.hands.owed.insert(back.key);
+            self.hands.followed.insert(back.key);
+            return self.end_press();
+        }
+        // With nothing held when it was pressed just now, nothing has to be looked at.
+        let answers = match self.hands.ending {
+            Some(Ending::Key { code, .. }) => keycode_of(back.key) == Some(code),
+            _ => false,
+        };
+        let alone = answers && back.under.is_empty() && self.hands.pressed_under == Some(0);
+        // Asked before the way is open: nothing of the person's may slip in.
+        let down = if alone { None } else { Some(self.shown_keycodes()?) };
+        self.make_way(pointed)?;
+        self.set_delays_aside()?;
+        let under = down.map(|down| self.set_modifiers(back, &down)).transpose()?;
+        self.hand_over(back.key, back.becomes.clone())?;
+        let (lifted, added) = under.unwrap_or_default();
+        added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
+        if back.tap {
+            self.end_standing(back.key)?;
+        }
+        self.take_way()?;
+        self.flush()?;
+        if back.tap || back.hide.is_empty() {
+            self.put_back(lifted)?;
+        } else {
+            self.hands.hidden.insert(back.key, lifted);
+        }
+        self.bring_delays_back()?;
+        self.select_raw_events()?;
+        self.flush()
+    }
+
+    /// Lets those modifiers go that the key was not pressed under, or that it hides, and presses
+    /// those that are missing: what was let go, and what was pressed.
+    fn set_modifiers(
+        &mut self,
+        back: &GiveBack,
+        down: &BTreeSet<u8>,
+    ) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
+        let shown: Vec<u8> =
+            self.keymap.all_modifier_codes().filter(|code| down.contains(code)).collect();
+        let wanted =
+            self.families_of(back.under.iter().filter(|s| !back.hide.contains(*s)).collect());
+        let side = |code: u8| key_of(code).and_then(Side::of);
+        let unwanted = |code: &u8| {
+            side(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.family(side)))
+        };
+        let lifted: Vec<u8> = shown.iter().copied().filter(unwanted).collect();
+        let have: Modifiers = shown.iter().filter_map(|code| side(*code)).collect();
+        let have = self.families_of(have);
+        let missing = wanted.iter().filter(|family| !have.contains(*family));
+        let added: Vec<u8> =
+            missing.filter_map(|family| keycode_of(family.usual_side().key())).collect();
+        self.lift(&lifted)?;
+        added.iter().try_for_each(|code| self.fake_key(*code, true))?;
+        Ok((lifted, added))
+    }
+
+    pub(super) fn families_of(&self, modifiers: Modifiers) -> lantern_model::Families {
+        modifiers.families(self.keymap.layout.alt_gr_is_level3)
+    }
+
+    /// Presses keys in the place of one, until the finger leaves it.
+    pub(super) fn hand_over(&mut self, key: Key, becomes: Vec<Key>) -> Result<(), DeskError> {
+        for key in &becomes {
+            if let Some(detail) = Detail::of(*key)
+                && self.is_in_our_way(detail)
+            {
+                self.grabs.suspend(&self.link, detail)?;
+                self.open.insert(detail);
+            }
+            self.fake_board(*key, true)?;
+        }
+        self.hands.standing.insert(key, becomes);
+        self.hands.look_again = true;
+        self.select_raw_events()
+    }
+
+    /// A modifier that was let go for a step is down again through us as long as the finger stays.
+    pub(super) fn stand_for_itself(&mut self, key: Key) -> Result<(), DeskError> {
+        let stood_for = self.hands.standing.values().flatten().any(|other| *other == key);
+        if !stood_for {
+            self.hands.standing.insert(key, vec![key]);
+            self.hands.look_again = true;
+            self.select_raw_events()?;
+        }
+        Ok(())
+    }
+
+    fn end_standing(&mut self, key: Key) -> Result<(), DeskError> {
+        for other in self.hands.standing.remove(&key).unwrap_or_default().into_iter().rev() {
+            self.fake_board(other, false)?;
+            if let Some(detail) = Detail::of(other)
+                && self.open.remove(&detail)
+            {
+                self.grabs.resume(&self.link, detail)?;
+            }
+        }
+        if let Some(lifted) = self.hands.hidden.remove(&key) {
+            self.flush()?;
+            self.put_back(lifted)?;
+        }
+        self.flush()
+    }
+
+    /// A finger left a key that we follow or gave back.
+    pub(super) fn let_go(&mut self, key: Key) -> Result<(), DeskError> {
+        let owed = self.hands.owed.remove(&key);
+        if self.hands.followed.remove(&key) && !owed {
+            self.events.push_back(Event::LetGo { key });
+            self.look_for_next_press(key)?;
+        }
+        if owed {
+            self.hand_over(key, vec![key])?;
+        }
+        if self.hands.standing.contains_key(&key) {
+            // Only a modifier is looked for once more: what is pressed beside it depends on it.
+            let before = match Side::of(key) {
+                Some(_) => Some(fingers::real_keycodes(&self.link)?),
+                None => None,
+            };
+            if !before.as_ref().is_some_and(|before| self.is_back(key, before)) {
+                self.end_standing(key)?;
+                before.map_or(Ok(()), |before| self.welcome_back(key, &before))?;
+            }
+        }
+        self.select_raw_events()
+    }
+
+    /// A key that was let go may be down again by now, pressed while its modifiers were out of the way
+    /// for a step.
+    fn look_for_next_press(&mut self, key: Key) -> Result<(), DeskError> {
+        let now = self.shown_keycodes()?;
+        let mut before = now.clone();
+        if keycode_of(key).is_some_and(|code| before.remove(&code)) {
+            self.report_missed(&before, &now);
+        }
+        Ok(())
+    }
+
+    /// A modifier that we held for a finger was let go. Should the finger have come back between the
+    /// look `before` and our release, which took its press away, it is pressed again, and what went
+    /// down without it is told.
+    pub(super) fn welcome_back(
+        &mut self,
+        key: Key,
+        before: &BTreeSet<u8>,
+    ) -> Result<(), DeskError> {
+        let now = fingers::real_keycodes(&self.link)?;
+        if !self.is_back(key, &now) {
+            return Ok(());
+        }
+        self.set_delays_aside()?;
+        self.fake_board(key, true)?;
+        self.bring_delays_back()?;
+        self.stand_for_itself(key)?;
+        let now = self.shown_keycodes()?;
+        self.report_missed(before, &now);
+        self.flush()
+    }
+
+    /// Whether a modifier that stands for itself is under the finger again.
+    fn is_back(&self, key: Key, down: &BTreeSet<u8>) -> bool {
+        let itself = self.hands.standing.get(&key).is_none_or(|keys| *keys == [key]);
+        itself
+            && Side::of(key).is_some()
+            && keycode_of(key).is_some_and(|code| down.contains(&code))
+    }
+}

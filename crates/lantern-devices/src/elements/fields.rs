@@ -1,0 +1,58 @@
+//! Which program's password field has the keyboard, as far as accessibility tells. Focus is told by
+//! every program on the accessibility bus; nothing wakes between two changes of it.
+
+use futures::StreamExt;
+use futures::executor::block_on;
+use zbus::message::Type;
+use zbus::{MatchRule, Message, MessageStream};
+
+use super::tree::{Element, REGISTRY, Tree, role};
+use crate::{ServiceError, bus};
+
+const EVENT: &str = "org.a11y.atspi.Event.Object";
+
+/// Tells from now on which process has a password field that the keyboard goes to, whenever that
+/// changes. Returns when the accessibility bus goes away; where none is at work, at once.
+///
+/// # Errors
+/// When the bus breaks off.
+pub fn watch(mut tell: impl FnMut(Option<u32>)) -> Result<(), ServiceError> {
+    if !bus::is_served(&bus::session()?, "org.a11y.Bus")? {
+        return Ok(());
+    }
+    let tree = Tree::connect()?;
+    let rule = MatchRule::builder()
+        .msg_type(Type::Signal)
+        .interface(EVENT)
+        .member("StateChanged")
+        .arg(0, "focused")
+        .build()?;
+    let mut events = block_on(MessageStream::for_match_rule(rule, tree.bus(), None))?;
+    let no_properties: &[&str] = &[];
+    let asked = ("object:state-changed:focused", no_properties, "");
+    let (path, interface) = ("/org/a11y/atspi/registry", Some("org.a11y.atspi.Registry"));
+    block_on(tree.bus().call_method(Some(REGISTRY), path, interface, "RegisterEvent", &asked))?;
+    let mut told = None;
+    while let Some(event) = block_on(events.next()) {
+        let Some(field) = focused(&event?) else { continue };
+        // A field that is gone already has no keyboard.
+        let secret = tree.role(&field).is_ok_and(|role| role == role::PASSWORD_TEXT);
+        let process = if secret { tree.process(&field)? } else { None };
+        if process != told {
+            told = process;
+            tell(process);
+        }
+    }
+    Ok(())
+}
+
+/// What has the keyboard now, if that is what the event tells.
+fn focused(event: &Message) -> Option<Element> {
+    let header = event.header();
+    let owner = header.sender()?.to_string();
+    let path = header.path()?.to_owned().into();
+    let body = event.body();
+    // What, on or off, and more that differs from version to version.
+    let on: (String, i32) = body.deserialize_ignore_signature().ok()?;
+    (on.1 == 1).then_some(Element { owner, path })
+}

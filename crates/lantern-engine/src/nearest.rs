@@ -1,0 +1,163 @@
+//! Why a combination did, or did not, fire: the rules nearest to it, each with the one thing that
+//! keeps it from firing now.
+
+use lantern_model::{Cause, Combo, Key, Manner, Rule, Time};
+
+use crate::engine::Engine;
+use crate::strokes::{Stroke, chord_of, stroke_of};
+use crate::watch::precedence;
+
+/// A rule near to an input.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Near {
+    /// The rule.
+    pub rule: usize,
+    /// What keeps it from firing; nothing if it would fire.
+    pub why: Option<String>,
+}
+
+impl Engine {
+    /// The rules that this combination is a trigger of, the one that would fire first; if there is
+    /// none, those of the same key with other modifiers.
+    ///
+    /// # Errors
+    /// The key that the keyboard at hand lacks.
+    pub fn nearest(&self, now: Time, combo: &Combo) -> Result<Vec<Near>, String> {
+        let (stroke, _) = stroke_of(&combo.0, &self.layout)
+            .map_err(|key| format!("the keyboard at hand has no {key}"))?;
+        let mut exact = Vec::new();
+        let mut others = Vec::new();
+        for (number, rule) in self.rules.rules.iter().enumerate() {
+            match self.nearness(rule, stroke) {
+                Some(Ok(manner)) => exact.push((number, manner)),
+                Some(Err(why)) => others.push(Near { rule: number, why: Some(why) }),
+                None => {}
+            }
+        }
+        if exact.is_empty() {
+            return Ok(others);
+        }
+        let mut near: Vec<Near> = exact
+            .iter()
+            .map(|(rule, manner)| Near { rule: *rule, why: self.hindrance(now, *rule, *manner) })
+            .collect();
+        self.mark_overruled(stroke, &mut near);
+        Ok(near)
+    }
+
+    /// Whether a rule has the stroke as a trigger; of one with the same key and other modifiers, what
+    /// it wants.
+    fn nearness(&self, rule: &Rule, stroke: Stroke) -> Option<Result<Manner, String>> {
+        let mut other = None;
+        for trigger in &rule.triggers {
+            let (combo, manner) = match &trigger.cause {
+                Cause::Key { combo, manner, .. } => (combo, *manner),
+                Cause::Keys { combos, .. } => (combos.first()?, Manner::Pressed),
+                _ => continue,
+            };
+            let plain: Vec<Key> = match chord_of(combo, &self.layout) {
+                Ok((keys, ..)) if keys.len() > 1 => keys.into_iter().collect(),
+                _ => Vec::new(),
+            };
+            if plain.contains(&stroke.0) {
+                other = Some(format!("it wants {combo}"));
+                continue;
+            }
+            let Ok((wanted, _)) = stroke_of(&combo.0, &self.layout) else { continue };
+            if wanted == stroke {
+                return Some(Ok(manner));
+            }
+            if wanted.0 == stroke.0 {
+                other = Some(format!("it wants {combo}"));
+            }
+        }
+        other.map(Err)
+    }
+
+    /// The first thing that keeps a rule from firing here and now.
+    fn hindrance(&self, now: Time, number: usize, manner: Manner) -> Option<String> {
+        let rule = &self.rules.rules[number];
+        if self.all_paused {
+            return Some("everything is paused: `lantern resume`".to_owned());
+        }
+        if rule.name.as_ref().is_some_and(|name| self.paused.contains(name)) {
+            return Some("it is paused".to_owned());
+        }
+        if self.locked && !rule.even_locked {
+            return Some("the screen is locked".to_owned());
+        }
+        if let Some(elsewhere) = self.elsewhere(rule) {
+            return Some(elsewhere);
+        }
+        let boards = rule.scope.boards.as_ref();
+        if boards.is_some_and(|boards| !boards.contains(&self.presses.board)) {
+            let board = &self.presses.board;
+            return Some(format!("the last key came from another device (\"{board}\")"));
+        }
+        if let Some(problem) = self.unmet_condition(now, number) {
+            return Some(problem);
+        }
+        let last = self.last_fired.get(&number);
+        if let (Some(span), Some(last)) = (rule.at_most, last)
+            && now.since(*last) < span
+        {
+            return Some(format!(
+                "it fires at most once per {}",
+                lantern_model::Value::Duration(span)
+            ));
+        }
+        match manner {
+            Manner::Pressed => None,
+            Manner::Released => Some("it fires when the key is let go".to_owned()),
+            Manner::Tapped => Some("it fires when the key is let go soon".to_owned()),
+            Manner::Twice => Some("it fires when the key is pressed twice".to_owned()),
+            Manner::Held(span) => {
+                let span = lantern_model::Value::Duration(span);
+                Some(format!("it fires when the key is held for {span}"))
+            }
+        }
+    }
+
+    /// What of a rule's place is not so.
+    fn elsewhere(&self, rule: &Rule) -> Option<String> {
+        let (scope, place) = (&rule.scope, self.place());
+        let front = || match place.app.name() {
+            _ if place.app.window == 0 => "no program is in front".to_owned(),
+            name => format!("{name} is in front"),
+        };
+        if let Some(layer) = scope.layer.filter(|layer| !place.layers.contains(layer)) {
+            return Some(format!("the layer {} is not on", self.rules.layers[layer.0]));
+        }
+        if let Some(apps) = &scope.apps
+            && !apps.iter().any(|app| place.app.is_named(app))
+        {
+            return Some(format!("it is for {}, and {}", apps.join(", "), front()));
+        }
+        if scope.not_apps.iter().any(|app| place.app.is_named(app)) {
+            return Some(format!("it is not for {}", place.app.name()));
+        }
+        if let Some(titles) = &scope.titles
+            && !titles.iter().any(|title| place.title.contains(title))
+        {
+            return Some(format!("it wants a title with \"{}\"", titles.join("\" or \"")));
+        }
+        None
+    }
+
+    /// Of several that could fire the first does; the others say so.
+    fn mark_overruled(&self, stroke: Stroke, near: &mut [Near]) {
+        let place = self.place();
+        let order = |rule: usize| {
+            let of_rule = |candidate: &&crate::watch::Candidate| candidate.rule == rule;
+            let candidate = self.watch.candidates(stroke).iter().find(of_rule);
+            candidate.map(|candidate| precedence(&self.rules, &place, candidate))
+        };
+        near.sort_by_key(|near| (near.why.is_some(), order(near.rule).is_none(), order(near.rule)));
+        let first = near.first().filter(|near| near.why.is_none()).map(|near| near.rule);
+        let Some(first) = first else { return };
+        let label = &self.rules.rules[first].label;
+        for near in near.iter_mut().skip(1).filter(|near| near.why.is_none()) {
+            near.why = Some(format!("\"{label}\" comes first"));
+        }
+    }
+}

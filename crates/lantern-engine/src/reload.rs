@@ -1,0 +1,164 @@
+//! A new set of rules in the place of the one before: what is written as it was goes on, the rest ends
+//! and lets go.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use lantern_model::{Global, LayerId, RoutineId, Rule, RuleSet, RunId, Time};
+
+use crate::engine::Engine;
+use crate::ledger::Owner;
+use crate::presses::Won;
+use crate::reasons::ReasonKind;
+use crate::runs::State;
+use crate::timers::Timer;
+
+/// Which rules and routines of a new set are those of the old one.
+struct Mapping {
+    /// By the old number.
+    rules: Vec<Option<usize>>,
+    routines: BTreeMap<RoutineId, RoutineId>,
+    /// Whether numbers of values and layers mean the same in both.
+    same_names: bool,
+}
+
+impl Mapping {
+    fn new(old: &RuleSet, new: &RuleSet) -> Mapping {
+        let mut fresh: BTreeMap<u64, Vec<usize>> = BTreeMap::new();
+        for (number, rule) in new.rules.iter().enumerate() {
+            fresh.entry(rule.print).or_default().push(number);
+        }
+        let named: BTreeMap<&str, RoutineId> =
+            new.macros().map(|id| (new.routine(id).name.as_str(), id)).collect();
+        let same = |id: RoutineId| Some((id, *named.get(old.routine(id).name.as_str())?));
+        let mut routines: BTreeMap<RoutineId, RoutineId> = old.macros().filter_map(same).collect();
+        let pair = |rule: &Rule| {
+            let alike = fresh.get_mut(&rule.print)?;
+            let at = alike
+                .iter()
+                .position(|other| same_place((old, rule), (new, &new.rules[*other])))?;
+            let other = alike.remove(at);
+            routines.insert(rule.body, new.rules[other].body);
+            Some(other)
+        };
+        let rules = old.rules.iter().map(pair).collect();
+        let names = |set: &RuleSet| -> Vec<String> {
+            set.globals.iter().map(|global| global.name.clone()).collect()
+        };
+        let same_names = names(old) == names(new) && old.layers == new.layers;
+        Mapping { rules, routines, same_names }
+    }
+
+    fn rule(&self, old: usize) -> Option<usize> {
+        self.rules.get(old).copied().flatten()
+    }
+
+    fn won(&self, (rule, trigger): Won) -> Option<Won> {
+        Some((self.rule(rule)?, trigger))
+    }
+}
+
+/// Whether two rules of two sets are for the same programs, titles, devices and layer.
+fn same_place((old, rule): (&RuleSet, &Rule), (new, other): (&RuleSet, &Rule)) -> bool {
+    let layer = |set: &RuleSet, layer: Option<LayerId>| layer.map(|id| set.layers[id.0].clone());
+    let (one, two) = (&rule.scope, &other.scope);
+    layer(old, one.layer) == layer(new, two.layer)
+        && (&one.apps, &one.not_apps, &one.titles, &one.boards)
+            == (&two.apps, &two.not_apps, &two.titles, &two.boards)
+}
+
+impl Engine {
+    /// Takes a new set of rules. Runs of rules that are written as before, with the macros that they
+    /// call, go on; those of others end and let go. Layers that are still there stay on, a value whose
+    /// line did not change keeps what it holds, toggles end. Every key is armed anew.
+    pub fn replace_rules(&mut self, now: Time, mut rules: RuleSet) {
+        self.give_all_back(now);
+        let old = Arc::clone(&self.rules);
+        Engine::add_macros(&mut rules);
+        let mapping = Mapping::new(&old, &rules);
+        self.end_changed(now, &mapping, &rules);
+        let toggled = self.ledger.release_all(|owner| owner == Owner::Toggle);
+        self.emit_releases(None, toggled);
+        self.translate(&mapping);
+        let values = std::mem::take(&mut self.globals);
+        let layers: Vec<LayerId> = std::mem::take(&mut self.layers);
+        self.set_rules(rules);
+        let written = |global: &Global| (global.name.clone(), global.print);
+        let kept: BTreeMap<_, _> = old.globals.iter().map(written).zip(values).collect();
+        for (global, value) in self.rules.globals.iter().zip(&mut self.globals) {
+            if let Some(kept) = kept.get(&written(global)) {
+                value.clone_from(kept);
+            }
+        }
+        let still_there = |layer: &LayerId| {
+            let name = &old.layers[layer.0];
+            self.rules.layers.iter().position(|other| other == name).map(LayerId)
+        };
+        self.layers = layers.iter().filter_map(still_there).collect();
+        let names =
+            |name: &String| self.rules.rules.iter().any(|rule| rule.name.as_ref() == Some(name));
+        let paused = std::mem::take(&mut self.paused);
+        self.paused = paused.into_iter().filter(names).collect();
+        self.missing.clear();
+        self.rearm(now);
+        self.begin_rounds(now);
+        self.set_alarms(now);
+        self.changed = true;
+        self.settle(now);
+    }
+
+    /// Ends the runs of rules that are written otherwise now, or are gone.
+    fn end_changed(&mut self, now: Time, mapping: &Mapping, new: &RuleSet) {
+        self.waiting.retain(|rule, _| mapping.rule(*rule).is_some());
+        let old = Arc::clone(&self.rules);
+        let goes_on = |run: &crate::runs::Run| {
+            let by_name = matches!(run.state, State::Watching(_) | State::Awaiting(_, Some(_)));
+            let length = |set: &RuleSet, id: RoutineId| set.routine(id).ops.len();
+            mapping.rule(run.rule).is_some()
+                && (mapping.same_names || !by_name)
+                && run.frames.iter().all(|frame| {
+                    let now = mapping.routines.get(&frame.routine);
+                    now.is_some_and(|now| length(new, *now) == length(&old, frame.routine))
+                })
+        };
+        let gone = self.runs.live.iter().filter(|(_, run)| !goes_on(run));
+        let gone: Vec<RunId> = gone.map(|(id, _)| *id).collect();
+        for run in gone {
+            let why = "its rule was changed in the file".to_owned();
+            self.end_run(now, run, ReasonKind::Stopped(run, why));
+        }
+    }
+
+    /// Brings every number of a rule, of what goes on, into the new set.
+    fn translate(&mut self, mapping: &Mapping) {
+        let rule = |old: usize| mapping.rule(old);
+        self.runs.translate(|run| {
+            for frame in &mut run.frames {
+                frame.routine = mapping.routines[&frame.routine];
+            }
+            run.rule = mapping.rules[run.rule].expect("the runs of others ended");
+        });
+        self.timers.translate(|timer| match timer {
+            Timer::Quiet(old, number) => Some(Timer::Quiet(rule(old)?, number)),
+            Timer::Every(old, trigger) => Some(Timer::Every(rule(old)?, trigger)),
+            Timer::Wake(_) | Timer::Limit(_) | Timer::Repeat(..) | Timer::Look => Some(timer),
+            Timer::Hope(..) | Timer::Sequence(_) | Timer::Alarm(..) => None,
+        });
+        fn renumbered<T>(map: &mut BTreeMap<usize, T>, number: impl Fn(usize) -> Option<usize>) {
+            let old = std::mem::take(map);
+            *map =
+                old.into_iter().filter_map(|(rule, value)| Some((number(rule)?, value))).collect();
+        }
+        renumbered(&mut self.waiting, rule);
+        renumbered(&mut self.quiet, rule);
+        renumbered(&mut self.last_fired, rule);
+        let choices = std::mem::take(&mut self.choices);
+        let routine = |old: RoutineId| mapping.routines.get(&old).copied();
+        let kept = choices.into_iter();
+        self.choices =
+            kept.filter_map(|((id, at), last)| Some(((routine(id)?, at), last))).collect();
+        self.clock.translate(|won| mapping.won(won));
+        self.presses.translate(|won| mapping.won(won));
+        self.reasons.translate(rule);
+    }
+}

@@ -1,0 +1,201 @@
+//! Orders from outside: by name, a pause of all, and why something does not fire.
+
+use std::time::Duration;
+
+use crate::theatre::Theatre;
+use lantern_engine::ControlError;
+use lantern_model::{Combo, Event, Key, KeyRef, Value};
+
+fn combo(names: &str) -> Combo {
+    let key = |name: &str| match lantern_model::Family::from_word(name) {
+        Some(family) => KeyRef::Either(family),
+        None => KeyRef::Named(Key::named(name).expect("it is a key")),
+    };
+    Combo(names.split('+').map(key).collect())
+}
+
+fn text(words: &str) -> Value {
+    Value::Text(words.to_owned())
+}
+
+#[test]
+fn a_macro_is_run_by_its_name_with_values_and_defaults() {
+    let rules = "macro log-line(line-text, gap = 20ms) { log \"{line-text} {gap}\" }\n\
+                 when key f1 named feed => log \"feed\"\n";
+    let mut theatre = Theatre::new(rules);
+    let fire = |theatre: &mut Theatre, name: &str, values: Vec<Value>| {
+        let done = theatre.engine.fire_named(theatre.now, name, values);
+        theatre.happen(Event::Screens(Vec::new()));
+        done.map(|()| theatre.script()).map_err(|error| error.to_string())
+    };
+    let done = fire(&mut theatre, "log-line", vec![text("core 12")]).expect("it takes one");
+    assert!(done.contains("log \"core 12 20ms\""), "{done}");
+    let gap = Value::Duration(Duration::from_secs(1));
+    let done = fire(&mut theatre, "log-line", vec![text("core 13"), gap]).expect("it takes two");
+    assert!(done.contains("log \"core 13 1s\""), "{done}");
+    assert!(fire(&mut theatre, "feed", Vec::new()).expect("it has a name").contains("feed"));
+    let wrong = fire(&mut theatre, "log-line", Vec::new());
+    assert_eq!(wrong, Err("`log-line` takes line-text, gap (may be left out)".to_owned()));
+    let wrong = fire(&mut theatre, "feed", vec![text("x")]);
+    assert_eq!(wrong, Err("`feed` takes no values".to_owned()));
+    let wrong = fire(&mut theatre, "saw", Vec::new());
+    let words = "no macro or rule is called `saw`; there are feed, log-line";
+    assert_eq!(wrong, Err(words.to_owned()));
+}
+
+#[test]
+fn what_has_a_name_can_be_stopped_and_paused() {
+    let mut theatre = Theatre::new("when key f1 named feed { hold a { wait } }\n");
+    theatre.press("f1");
+    let runs = theatre.engine.run_statuses();
+    assert_eq!((runs.len(), runs[0].does), (1, "waits"));
+    assert_eq!(theatre.engine.stop_named(theatre.now, "feed"), Ok(1));
+    assert_eq!(theatre.engine.held_keys().count(), 0);
+    theatre.engine.pause(theatre.now, Some("feed")).expect("it has a name");
+    theatre.press("f1");
+    assert_eq!(theatre.engine.live_runs(), 0);
+    theatre.engine.resume(theatre.now, Some("feed")).expect("it has a name");
+    theatre.press("f1");
+    assert_eq!(theatre.engine.live_runs(), 1);
+    assert!(theatre.engine.stop_named(theatre.now, "saw").is_err());
+    assert!(theatre.engine.pause(theatre.now, Some("saw")).is_err());
+}
+
+#[test]
+fn a_pause_of_all_gives_every_key_back_but_the_panic_combination() {
+    let mut theatre = Theatre::new(
+        "remap caps-lock to left-ctrl\nwhen key f1 { hold a { wait } }\nmacro m() { tap b }\n",
+    );
+    theatre.press("f1");
+    theatre.script();
+    theatre.engine.pause(theatre.now, None).expect("all is there");
+    theatre.happen(Event::Screens(Vec::new()));
+    let script = theatre.script();
+    assert!(script.contains("up a"), "{script}");
+    assert!(script.ends_with("arm shift+ctrl+alt+escape"), "{script}");
+    let fired = theatre.engine.fire_named(theatre.now, "m", Vec::new());
+    assert_eq!(fired, Err(ControlError::Paused));
+    theatre.engine.resume(theatre.now, None).expect("all is there");
+    theatre.happen(Event::Screens(Vec::new()));
+    assert!(theatre.script().contains("arm f1"));
+}
+
+/// Why the first rule does not fire for a combination.
+fn why(theatre: &Theatre, names: &str) -> Option<String> {
+    let near = theatre.engine.nearest(theatre.now, &combo(names)).expect("the board has it");
+    near.into_iter().find(|near| near.rule == 0).map(|near| near.why.unwrap_or_default())
+}
+
+/// Rules, what is tried, what it says, and what mends just that.
+type Case = (&'static str, &'static str, &'static str, fn(&mut Theatre));
+
+#[test]
+fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
+    let cases: &[Case] = &[
+        (
+            "when key f1 in app \"scanner\" => log \"x\"\n",
+            "f1",
+            "it is for scanner, and no program is in front",
+            |t| {
+                t.focus("scanner", 7);
+            },
+        ),
+        ("when key f1 not in app \"corelog\" => log \"x\"\n", "f1", "it is not for corelog", |t| {
+            t.focus("scanner", 7);
+        }),
+        (
+            "let lamp = false\nwhen key f1 if lamp => log \"x\"\nwhen key f2 => set lamp = true\n",
+            "f1",
+            "its condition `lamp` does not hold",
+            |t| {
+                t.tap("f2", 10);
+            },
+        ),
+        (
+            "layer night { when key f1 => log \"x\" }\nwhen key f2 => enter layer night\n",
+            "f1",
+            "the layer night is not on",
+            |t| {
+                t.tap("f2", 10);
+            },
+        ),
+        (
+            "when key f1 named feed => log \"x\"\nwhen key f2 => pause feed\nwhen key f3 => resume feed\n",
+            "f1",
+            "it is paused",
+            |t| {
+                t.tap("f3", 10);
+            },
+        ),
+        (
+            "when key f1 at most once per 2s => log \"x\"\n",
+            "f1",
+            "it fires at most once per 2s",
+            |t| {
+                t.wait(2000);
+            },
+        ),
+        ("when key f1 => log \"x\"\n", "f1", "the screen is locked", |t| {
+            t.happen(Event::Locked(false));
+        }),
+        (
+            "when key f1 from device \"second pad\" => log \"x\"\n",
+            "f1",
+            "the last key came from another device (\"\")",
+            |t| {
+                t.happen(Event::Board("Second Pad".to_owned()));
+            },
+        ),
+        (
+            "when key f1 in title \"core\" => log \"x\"\n",
+            "f1",
+            "it wants a title with \"core\"",
+            |t| {
+                let app = lantern_model::App {
+                    window: 9,
+                    title: "Core 12".to_owned(),
+                    ..Default::default()
+                };
+                t.happen(Event::Focus(app));
+            },
+        ),
+        ("when key f1 => log \"x\"\n", "f1", "everything is paused: `lantern resume`", |t| {
+            t.engine.resume(t.now, None).expect("all is there");
+        }),
+    ];
+    for (rules, names, words, mend) in cases {
+        let mut theatre = Theatre::new(rules);
+        match *words {
+            "it is not for corelog" => theatre.focus("corelog", 3),
+            "it is paused" => theatre.tap("f2", 10),
+            "it fires at most once per 2s" => theatre.tap("f1", 10),
+            "the screen is locked" => theatre.happen(Event::Locked(true)),
+            words if words.starts_with("everything") => {
+                theatre.engine.pause(theatre.now, None).expect("all is there");
+            }
+            _ => {}
+        }
+        assert_eq!(why(&theatre, names).as_deref(), Some(*words), "{rules}");
+        theatre.script();
+        mend(&mut theatre);
+        assert_eq!(why(&theatre, names).as_deref(), Some(""), "mended: {rules}");
+        theatre.tap("f1", 10);
+        assert!(theatre.script().contains("log \"x\""), "it fires: {rules}");
+    }
+}
+
+#[test]
+fn a_rule_that_another_comes_before_and_one_of_other_modifiers_are_told() {
+    let theatre = Theatre::new(
+        "when key f1 => log \"everywhere\"\n\
+         let lamp = true\nwhen key f1 if lamp => log \"lamp\"\n\
+         when key ctrl+f2 => log \"ctrl\"\nwhen key f3 held 1s => log \"long\"\n",
+    );
+    assert_eq!(why(&theatre, "f1").as_deref(), Some("\"when key f1 if lamp\" comes first"));
+    let near = theatre.engine.nearest(theatre.now, &combo("f2")).expect("it is there");
+    assert_eq!(near[0].why.as_deref(), Some("it wants ctrl+f2"));
+    let near = theatre.engine.nearest(theatre.now, &combo("f3")).expect("it is there");
+    assert_eq!(near[0].why.as_deref(), Some("it fires when the key is held for 1s"));
+    let near = theatre.engine.nearest(theatre.now, &combo("f4")).expect("it is there");
+    assert_eq!(near, []);
+}

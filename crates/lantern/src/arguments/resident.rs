@@ -1,0 +1,81 @@
+//! What is said to the one that runs.
+
+use clap::Args;
+
+/// `lantern status`
+#[derive(Debug, Args)]
+pub struct StatusArguments {
+    /// Print data instead of tables.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern fire`
+#[derive(Debug, Args)]
+pub struct FireArguments {
+    /// The macro, or a rule that has a name.
+    pub name: String,
+    /// What the macro takes, in order: texts, numbers, durations, shares, true, false.
+    #[arg(allow_hyphen_values = true)]
+    pub values: Vec<String>,
+}
+
+/// `lantern stop`
+#[derive(Debug, Args)]
+pub struct StopArguments {
+    /// The macro or rule whose runs end.
+    #[arg(required_unless_present_any = ["all", "run"])]
+    pub name: Option<String>,
+    /// End every run and let every key go; works too when nothing runs any more.
+    #[arg(long, conflicts_with_all = ["name", "run"])]
+    pub all: bool,
+    /// The number of one run, as `lantern status` tells it.
+    #[arg(long, value_name = "NUMBER", conflicts_with = "name")]
+    pub run: Option<u64>,
+}
+
+/// `lantern pause`
+#[derive(Debug, Args)]
+pub struct PauseArguments {
+    /// A rule that has a name; without one everything pauses.
+    pub name: Option<String>,
+    /// Go on by itself after so long: 90s, 20min, 1h.
+    #[arg(long = "for", value_name = "DURATION")]
+    pub span: Option<String>,
+}
+
+/// `lantern resume`
+#[derive(Debug, Args)]
+pub struct ResumeArguments {
+    /// A rule that has a name; without one everything goes on.
+    pub name: Option<String>,
+}
+
+/// `lantern end`
+#[derive(Debug, Args)]
+pub struct EndArguments {
+    /// The process, as `lantern status` tells it.
+    pub process: u32,
+}
+
+/// `lantern why`
+#[derive(Debug, Args)]
+pub struct WhyArguments {
+    /// A combination, or how many inputs ago; without either the last input.
+    #[arg(value_name = "KEY or NUMBER")]
+    pub about: Option<String>,
+    /// Print data instead of lines.
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `lantern watch`
+#[derive(Debug, Args)]
+pub struct WatchArguments {
+    /// Print a line for each decision instead of a view, for pipes and screen readers.
+    #[arg(long)]
+    pub plain: bool,
+    /// Print each decision as a line of data.
+    #[arg(long)]
+    pub json: bool,
+}

@@ -1,0 +1,79 @@
+//! Orders to the one that runs: `fire`, `stop`, `pause`, `resume`, `end`, `reload`.
+
+use lantern_model::Value as Given;
+use serde_json::{Value, json};
+
+use crate::arguments::{
+    EndArguments, FireArguments, PauseArguments, ResumeArguments, StopArguments,
+};
+use crate::failure::{Failure, Status};
+use crate::resident::client::Resident;
+use crate::runtime::RuntimeFiles;
+use crate::style::say;
+
+pub fn fire(arguments: &FireArguments) -> Result<Status, Failure> {
+    let params = json!({ "name": arguments.name, "values": arguments.values });
+    Resident::reach()?.ask("fire", &params)?;
+    Ok(Status::Done)
+}
+
+pub fn stop(arguments: &StopArguments) -> Result<Status, Failure> {
+    let params = match (&arguments.name, arguments.run) {
+        (Some(name), _) => json!({ "name": name }),
+        (None, Some(run)) => json!({ "run": run }),
+        (None, None) => json!({}),
+    };
+    let mut resident = match Resident::reach() {
+        Ok(resident) => resident,
+        Err(Failure::NobodyRuns { .. }) if arguments.all => return let_go(),
+        Err(failure) => return Err(failure),
+    };
+    let stopped = resident.ask("stop", &params)?;
+    let count = stopped["stopped"].as_u64().unwrap_or(0);
+    say!("{}", if count == 1 { "1 run ended".to_owned() } else { format!("{count} runs ended") });
+    Ok(if count == 0 && !arguments.all { Status::Found } else { Status::Done })
+}
+
+/// Nothing runs, but what it pressed may still be down.
+fn let_go() -> Result<Status, Failure> {
+    let held = RuntimeFiles::for_display()?.held_keys();
+    lantern_desk::release_held(None, &held, None, || true)?;
+    say!("nothing runs; what was listed as held is let go");
+    Ok(Status::Done)
+}
+
+pub fn pause(arguments: &PauseArguments) -> Result<Status, Failure> {
+    let seconds = arguments.span.as_deref().map(|span| match lantern_script::parse_value(span) {
+        Some(Given::Duration(span)) => Ok(span.as_secs_f64()),
+        _ => Err(Failure::WrongWords {
+            message: format!("`{span}` is no length of time"),
+            advice: "write it as in a rule: 90s, 20min, 1h".to_owned(),
+        }),
+    });
+    let seconds = seconds.transpose()?;
+    Resident::reach()?.ask("pause", &json!({ "name": arguments.name, "seconds": seconds }))?;
+    let what = arguments.name.as_deref().unwrap_or("everything");
+    let until = arguments.span.as_ref().map_or_else(String::new, |span| format!(" for {span}"));
+    let name = arguments.name.as_ref().map_or_else(String::new, |name| format!(" {name}"));
+    say!("{what} is paused{until}; `lantern resume{name}` goes on");
+    Ok(Status::Done)
+}
+
+pub fn resume(arguments: &ResumeArguments) -> Result<Status, Failure> {
+    Resident::reach()?.ask("resume", &json!({ "name": arguments.name }))?;
+    say!("{} goes on", arguments.name.as_deref().unwrap_or("everything"));
+    Ok(Status::Done)
+}
+
+pub fn end(arguments: &EndArguments) -> Result<Status, Failure> {
+    Resident::reach()?.ask("end", &json!({ "process": arguments.process }))?;
+    say!("process {} is asked to end", arguments.process);
+    Ok(Status::Done)
+}
+
+pub fn reload() -> Result<Status, Failure> {
+    let read = Resident::reach()?.ask("reload", &Value::Null)?;
+    let file = read["file"].as_str().unwrap_or_default();
+    say!("{file} read anew: {} rules", read["rules"]);
+    Ok(Status::Done)
+}

@@ -1,0 +1,174 @@
+//! `lantern sheet`: what can be pressed, said, typed and drawn, by place, to print or to pin up.
+
+use std::fmt::Write as _;
+use std::fs;
+
+use lantern_model::{Cause, Manner, Rule, RuleSet, Trigger, Value};
+use serde::Serialize;
+
+use crate::arguments::SheetArguments;
+use crate::commands::bound::place_words;
+use crate::commands::print_json;
+use crate::failure::{Failure, Status};
+use crate::findings::print_findings;
+use crate::style::{self, complain, say};
+use crate::{files, pictures, table};
+
+/// The shape of `--json`, version 1.
+#[derive(Serialize)]
+struct Report<'a> {
+    version: u32,
+    file: &'a str,
+    places: &'a [Group],
+}
+
+/// What can be done at a place.
+#[derive(Debug, Serialize)]
+pub struct Group {
+    /// The place in words.
+    pub place: String,
+    /// What is done, and what it does.
+    pub entries: Vec<Entry>,
+}
+
+/// One thing that can be done.
+#[derive(Debug, Serialize)]
+pub struct Entry {
+    pub how: String,
+    pub what: String,
+}
+
+/// Rules with more triggers than this are told by their first and last.
+const LISTED: usize = 3;
+
+pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
+    let path = files::rules_path(arguments.file.clone())?;
+    let (source, checked) = files::read_rules(&path)?;
+    let Some(rules) = &checked.rules else {
+        print_findings(&checked.findings, &source);
+        return Err(Failure::Broken { path: source.name().to_owned() });
+    };
+    let groups = groups_of(rules);
+    let name =
+        path.file_stem().map_or_else(String::new, |stem| stem.to_string_lossy().into_owned());
+    if let Some(page) = &arguments.html {
+        let failed = |source| Failure::Write { path: page.clone(), source };
+        fs::write(page, html(&name, &groups)).map_err(failed)?;
+        complain!("{}written{0:#} {}", style::WENT_OUT, page.display());
+    }
+    if let Some(picture) = &arguments.picture {
+        pictures::write(&pictures::cheat_sheet(&name, &groups), picture)?;
+        complain!("{}drawn{0:#} {}", style::WENT_OUT, picture.display());
+    }
+    if arguments.json {
+        print_json(&Report { version: 1, file: source.name(), places: &groups });
+    } else if arguments.html.is_none() && arguments.picture.is_none() {
+        for (index, group) in groups.iter().enumerate() {
+            if index > 0 {
+                say!("");
+            }
+            let row = |entry: &Entry| vec![entry.how.clone(), entry.what.clone()];
+            table::print(&[&group.place, ""], &group.entries.iter().map(row).collect::<Vec<_>>());
+        }
+    }
+    Ok(Status::Done)
+}
+
+/// Everything that a person can do, the places in the order of the file, everywhere first.
+fn groups_of(rules: &RuleSet) -> Vec<Group> {
+    let mut groups = vec![Group { place: "everywhere".to_owned(), entries: Vec::new() }];
+    for rule in &rules.rules {
+        let Some(how) = how_words(&rule.triggers) else { continue };
+        let place = match place_words(rule, rules).as_str() {
+            "" => "everywhere".to_owned(),
+            place => place.to_owned(),
+        };
+        let entry = Entry { how, what: what_words(rule) };
+        match groups.iter_mut().find(|group| group.place == place) {
+            Some(group) => group.entries.push(entry),
+            None => groups.push(Group { place, entries: vec![entry] }),
+        }
+    }
+    for remap in &rules.remaps {
+        let tapped = remap.tapped.as_ref().map_or_else(String::new, |to| format!(", tapped {to}"));
+        let what = format!("is {}{tapped}", remap.to);
+        groups[0].entries.push(Entry { how: remap.from.to_string(), what });
+    }
+    let panic = rules.settings.panic.to_string();
+    groups[0].entries.push(Entry { how: panic, what: "stops everything".to_owned() });
+    groups
+}
+
+/// What fires a rule, as far as a person can do it.
+fn how_words(triggers: &[Trigger]) -> Option<String> {
+    let words: Vec<String> =
+        triggers.iter().filter_map(|trigger| cause_words(&trigger.cause)).collect();
+    match words.as_slice() {
+        [] => None,
+        [first, .., last] if words.len() > LISTED => Some(format!("{first} … {last}")),
+        words => Some(words.join(" or ")),
+    }
+}
+
+fn cause_words(cause: &Cause) -> Option<String> {
+    Some(match cause {
+        Cause::Key { combo, manner, .. } => match manner {
+            Manner::Pressed => combo.to_string(),
+            Manner::Released => format!("{combo}, let go"),
+            Manner::Tapped => format!("{combo}, tapped"),
+            Manner::Twice => format!("{combo}, twice"),
+            Manner::Held(span) => format!("{combo}, held {}", Value::Duration(*span)),
+        },
+        Cause::Keys { combos, .. } => {
+            combos.iter().map(ToString::to_string).collect::<Vec<_>>().join(", then ")
+        }
+        Cause::Typed(text) => format!("type \"{text}\""),
+        Cause::Voice(phrase) => format!("say \"{phrase}\""),
+        Cause::Gesture { shape, holding, .. } => format!("draw {shape}, holding {holding}"),
+        _ => return None,
+    })
+}
+
+/// The description; of a rule that has none its head says how, so its name must do.
+fn what_words(rule: &Rule) -> String {
+    match &rule.name {
+        Some(name) if rule.label.starts_with("when ") => name.clone(),
+        None if rule.label.starts_with("when ") => "(no description)".to_owned(),
+        _ => rule.label.clone(),
+    }
+}
+
+/// A page that prints on one sheet as far as it goes.
+fn html(name: &str, groups: &[Group]) -> String {
+    let mut page = format!(
+        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n\
+         <meta name=\"viewport\" content=\"width=device-width\">\n<title>{0}</title>\n<style>\n\
+         body {{ font: 15px/1.4 system-ui, sans-serif; color: {ink}; background: {paper}; margin: 2em; }}\n\
+         main {{ columns: 26em; column-gap: 3em; }}\n\
+         section {{ break-inside: avoid; margin-bottom: 1.5em; }}\n\
+         h2 {{ font-size: 1em; border-bottom: 2px solid {taken}; margin: 0 0 .4em; }}\n\
+         dl {{ display: grid; grid-template-columns: minmax(8em, max-content) 1fr; gap: .2em 1em; margin: 0; }}\n\
+         dt {{ font-family: ui-monospace, monospace; }} dd {{ margin: 0; }}\n\
+         @media print {{ body {{ margin: 0; background: none; }} }}\n\
+         </style></head>\n<body><h1>{0}</h1>\n<main>\n",
+        escaped(name),
+        ink = pictures::INK,
+        paper = pictures::PAPER,
+        taken = pictures::TAKEN,
+    );
+    for group in groups {
+        // Writing to a text cannot fail.
+        let _ = writeln!(page, "<section><h2>{}</h2><dl>", escaped(&group.place));
+        for entry in &group.entries {
+            let (how, what) = (escaped(&entry.how), escaped(&entry.what));
+            let _ = writeln!(page, "<dt>{how}</dt><dd>{what}</dd>");
+        }
+        page.push_str("</dl></section>\n");
+    }
+    page.push_str("</main></body></html>\n");
+    page
+}
+
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}

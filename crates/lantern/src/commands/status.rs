@@ -1,0 +1,104 @@
+//! `lantern status`: what runs.
+
+use serde_json::{Value, json};
+
+use crate::arguments::StatusArguments;
+use crate::commands::print_json;
+use crate::failure::{Failure, Status};
+use crate::resident::client::Resident;
+use crate::style::{self, say};
+use crate::table;
+use crate::wording::span_words;
+
+pub fn run(arguments: &StatusArguments) -> Result<Status, Failure> {
+    let told = Resident::reach()?.ask("status", &json!({}))?;
+    if arguments.json {
+        print_json(&told);
+    } else {
+        print(&told);
+    }
+    Ok(Status::Done)
+}
+
+fn print(told: &Value) {
+    for line in heading(told) {
+        say!("{line}");
+    }
+    let rows = |name: &str, row: &dyn Fn(&Value) -> Vec<String>| -> Vec<Vec<String>> {
+        told[name].as_array().into_iter().flatten().map(row).collect()
+    };
+    let runs = rows("runs", &|run| {
+        let age = span_words(run["seconds"].as_f64().unwrap_or(0.0));
+        vec![words(&run["run"]), words(&run["rule"]), age, words(&run["does"]), words(&run["at"])]
+    });
+    let held = rows("held", &|held| {
+        let by = held["by"].as_array().into_iter().flatten().map(words);
+        vec![words(&held["key"]), by.collect::<Vec<_>>().join(", ")]
+    });
+    let programs =
+        rows("programs", &|program| vec![words(&program["process"]), words(&program["name"])]);
+    let tables: [(&[&str], Vec<Vec<String>>); 3] = [
+        (&["run", "rule", "for", "does", "at"], runs),
+        (&["held key", "by"], held),
+        (&["process", "started program"], programs),
+    ];
+    for (heads, rows) in tables {
+        if !rows.is_empty() {
+            say!("");
+            table::print(heads, &rows);
+        }
+    }
+}
+
+/// Which file, since when, and what stands still.
+pub fn heading(told: &Value) -> Vec<String> {
+    let (file, process, display) = (&told["file"], &told["process"], &told["display"]);
+    let age = span_words(told["seconds"].as_f64().unwrap_or(0.0));
+    let mut lines = vec![format!(
+        "{} runs on {} for {age}, process {process}: {} rules; {} stops everything",
+        words(file),
+        words(display),
+        told["rules"],
+        words(&told["panic"])
+    )];
+    let list = |value: &Value| -> Vec<String> {
+        value.as_array().into_iter().flatten().map(words).collect()
+    };
+    if told["broken"] == json!(true) {
+        lines.push(format!(
+            "{}the file is broken now{0:#}: the rules from before are in force; `lantern check` says where",
+            style::ERROR
+        ));
+    }
+    let (paused, until) = (&told["paused"], &told["paused"]["until"]);
+    let left = |name: &Value| {
+        let of_name = until.as_array().into_iter().flatten().find(|pause| pause["name"] == *name);
+        let left = of_name.and_then(|pause| pause["seconds"].as_f64());
+        left.map_or_else(String::new, |left| format!(" for {} more", span_words(left)))
+    };
+    if paused["all"] == json!(true) {
+        let left = left(&Value::Null);
+        lines.push(format!(
+            "{}everything is paused{left}{0:#}: `lantern resume` goes on",
+            style::WARNING
+        ));
+    }
+    for name in list(&paused["rules"]) {
+        let left = left(&json!(name));
+        lines.push(format!("{}{name} is paused{left}{0:#}", style::WARNING));
+    }
+    let layers = list(&told["layers"]);
+    if !layers.is_empty() {
+        lines.push(format!("layers that are on: {}", layers.join(", ")));
+    }
+    lines
+}
+
+/// A field as a person reads it.
+pub fn words(value: &Value) -> String {
+    match value {
+        Value::String(text) => text.clone(),
+        Value::Null => "-".to_owned(),
+        other => other.to_string(),
+    }
+}

@@ -1,0 +1,135 @@
+//! `lantern watch`: what is decided, as it happens, with what runs and what is held.
+//!
+//! [`model`] is what there is to see and what keys mean, [`view`] draws it; both know neither socket
+//! nor terminal.
+
+mod model;
+mod view;
+
+use std::io::{BufRead, IsTerminal};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::thread;
+use std::time::Duration;
+
+use ratatui::crossterm::event::{self, Event, KeyEventKind};
+use serde_json::{Value, json};
+
+use crate::arguments::WatchArguments;
+use crate::failure::{Failure, Status};
+use crate::resident::client::Resident;
+use crate::style::{self, say};
+use model::{Action, Decision, Model};
+
+/// How often ages are drawn anew when nothing happens.
+const SECOND: Duration = Duration::from_secs(1);
+
+/// What wakes the view.
+enum Happening {
+    Decided(Decision),
+    Key(event::KeyEvent),
+    Resized,
+    /// The one that runs went away.
+    Gone,
+}
+
+pub fn run(arguments: &WatchArguments) -> Result<Status, Failure> {
+    let mut resident = Resident::reach()?;
+    resident.ask("watch", &json!({}))?;
+    let lines = resident.into_listening()?.lines().map_while(Result::ok);
+    let decisions = lines.filter_map(|line| decision(&line));
+    if arguments.json || arguments.plain || !std::io::stdout().is_terminal() {
+        for (decided, data) in decisions {
+            if arguments.json { say!("{data}") } else { say!("{}", plain_line(&decided)) }
+        }
+        return Ok(Status::Done);
+    }
+    let (sender, happenings) = channel();
+    let of_keys = sender.clone();
+    thread::spawn(move || {
+        for (decided, _) in decisions {
+            if sender.send(Happening::Decided(decided)).is_err() {
+                return;
+            }
+        }
+        let _ = sender.send(Happening::Gone);
+    });
+    thread::spawn(move || read_keys(&of_keys));
+    let mut terminal = ratatui::init();
+    let result = show(&mut terminal, &happenings);
+    ratatui::restore();
+    result
+}
+
+fn decision(line: &str) -> Option<(Decision, Value)> {
+    let mut message: Value = serde_json::from_str(line).ok()?;
+    let decided = message["method"] == json!("decided");
+    let data = message["params"].take();
+    decided.then(|| (Decision::of(&data), data))
+}
+
+fn read_keys(happenings: &Sender<Happening>) {
+    while let Ok(event) = event::read() {
+        let happening = match event {
+            Event::Key(key) if key.kind == KeyEventKind::Press => Happening::Key(key),
+            Event::Resize(..) => Happening::Resized,
+            _ => continue,
+        };
+        if happenings.send(happening).is_err() {
+            return;
+        }
+    }
+}
+
+fn show(
+    terminal: &mut ratatui::DefaultTerminal,
+    happenings: &Receiver<Happening>,
+) -> Result<Status, Failure> {
+    let failed = |source| Failure::System { what: "cannot draw on the terminal", source };
+    let mut orders = Resident::reach()?;
+    let mut model = Model::new(std::env::var_os("NO_COLOR").is_none());
+    loop {
+        model.take_status(&orders.ask("status", &json!({}))?);
+        terminal.draw(|frame| view::draw(&mut model, frame)).map_err(failed)?;
+        let mut next = match happenings.recv_timeout(SECOND) {
+            Ok(happening) => Some(happening),
+            Err(RecvTimeoutError::Timeout) => None,
+            Err(RecvTimeoutError::Disconnected) => return Ok(Status::Done),
+        };
+        // A burst is drawn once.
+        while let Some(happening) = next {
+            match happening {
+                Happening::Decided(decided) => model.take_decision(decided),
+                Happening::Resized => {}
+                Happening::Gone => {
+                    return Err(Failure::Refused { message: "it has ended".to_owned() });
+                }
+                Happening::Key(key) => match model.take_key(key) {
+                    Some(Action::Leave) => return Ok(Status::Done),
+                    Some(Action::Order { method, params }) => {
+                        // What it refuses is shown; the view goes on.
+                        match orders.ask(method, &params) {
+                            Ok(_) => model.said.clear(),
+                            Err(Failure::Refused { message }) => model.said = message,
+                            Err(failure) => return Err(failure),
+                        }
+                    }
+                    None => {}
+                },
+            }
+            next = happenings.try_recv().ok();
+        }
+    }
+}
+
+/// A decision in a line.
+fn plain_line(decided: &Decision) -> String {
+    let ink = match decided.weight() {
+        model::Weight::Good => style::WENT_OUT,
+        model::Weight::Bad => style::ERROR,
+        model::Weight::Odd => style::WARNING,
+        model::Weight::Faint => style::FAINT,
+    };
+    format!("{}  {ink}{}{ink:#}  {}", decided.time, decided.what, decided.rule)
+        .trim_end()
+        .to_owned()
+}

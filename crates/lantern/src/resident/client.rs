@@ -1,0 +1,76 @@
+//! The asking side: a command that speaks to the one that runs on this display.
+
+use std::io::{self, BufRead, BufReader, Write};
+use std::os::unix::net::UnixStream;
+use std::time::Duration;
+
+use serde_json::{Value, json};
+
+use super::protocol::{VERSION, request};
+use crate::failure::Failure;
+use crate::runtime::RuntimeFiles;
+
+/// Who does not answer for so long hangs.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// A line to the one that runs.
+pub struct Resident {
+    reader: BufReader<UnixStream>,
+    asked: u64,
+}
+
+impl Resident {
+    /// Reaches the one that runs on the display in DISPLAY.
+    pub fn reach() -> Result<Resident, Failure> {
+        let files = RuntimeFiles::for_display()?;
+        let display = std::env::var("DISPLAY").unwrap_or_default();
+        let nobody = || Failure::NobodyRuns { display: display.clone() };
+        let stream = UnixStream::connect(files.socket()).map_err(|_| nobody())?;
+        stream.set_read_timeout(Some(PATIENCE)).map_err(broken)?;
+        stream.set_write_timeout(Some(PATIENCE)).map_err(broken)?;
+        let mut resident = Resident { reader: BufReader::new(stream), asked: 0 };
+        let spoken = resident.ask("version", &json!({}))?;
+        if spoken["protocol"] != json!(VERSION) {
+            let theirs = spoken["version"].as_str().unwrap_or("an unknown version").to_owned();
+            return Err(Failure::OtherVersion { theirs });
+        }
+        Ok(resident)
+    }
+
+    /// Asks, and waits for the answer.
+    pub fn ask(&mut self, method: &str, params: &Value) -> Result<Value, Failure> {
+        self.asked += 1;
+        let line = request(Some(self.asked), method, params);
+        self.reader.get_mut().write_all(line.as_bytes()).map_err(broken)?;
+        loop {
+            let message = self.next_message()?;
+            if message["id"] != json!(self.asked) {
+                continue;
+            }
+            if let Some(error) = message["error"]["message"].as_str() {
+                return Err(Failure::Refused { message: error.to_owned() });
+            }
+            return Ok(message["result"].clone());
+        }
+    }
+
+    /// The next thing it says.
+    pub fn next_message(&mut self) -> Result<Value, Failure> {
+        let mut line = String::new();
+        let count = self.reader.read_line(&mut line).map_err(broken)?;
+        if count == 0 {
+            return Err(broken(io::ErrorKind::UnexpectedEof.into()));
+        }
+        serde_json::from_str(&line).map_err(|error| broken(error.into()))
+    }
+
+    /// The connection, to wait for what it tells; no answer is awaited in a hurry any more.
+    pub fn into_listening(self) -> Result<BufReader<UnixStream>, Failure> {
+        self.reader.get_ref().set_read_timeout(None).map_err(broken)?;
+        Ok(self.reader)
+    }
+}
+
+fn broken(source: io::Error) -> Failure {
+    Failure::System { what: "the one that runs does not answer", source }
+}

@@ -1,0 +1,335 @@
+//! What is asked through the socket, answered.
+
+use std::time::Duration;
+
+use lantern_desk::Desk;
+use lantern_engine::{Owner, Reason, ReasonKind};
+use lantern_model::{RunId, Time, Value as Given};
+use serde::Deserialize;
+use serde_json::{Value, json};
+
+use super::Session;
+use crate::failure::Failure;
+use crate::resident::protocol::{self, Request, RpcError, VERSION, code, read_request, reply};
+use crate::wording::describe;
+
+/// A `pause` that ends by itself.
+#[derive(Debug)]
+pub(super) struct Pause {
+    pub until: Time,
+    pub name: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Named {
+    name: Option<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Pausing {
+    name: Option<String>,
+    seconds: Option<f64>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Firing {
+    name: String,
+    #[serde(default)]
+    values: Vec<Value>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Stopping {
+    name: Option<String>,
+    run: Option<u64>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Ending {
+    process: u32,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Asking {
+    key: Option<String>,
+    /// The last input is 1, the one before it 2.
+    #[serde(default)]
+    back: Option<usize>,
+}
+
+/// Decisions that are about an input of the person's.
+fn is_about_input(kind: &ReasonKind) -> bool {
+    matches!(
+        kind,
+        ReasonKind::Fired { .. }
+            | ReasonKind::Dropped(_)
+            | ReasonKind::NotUnderstood(_)
+            | ReasonKind::GivenBack(_)
+            | ReasonKind::Panic { .. }
+    )
+}
+
+impl<D: Desk> Session<D> {
+    /// Answers everything that was asked by now.
+    pub(super) fn answer_all(&mut self) -> Result<(), Failure> {
+        let Some(door) = &mut self.door else { return Ok(()) };
+        for (client, line) in door.take_lines() {
+            let answer = match read_request(&line) {
+                Err(answer) => Some(answer),
+                Ok(request) => {
+                    let result = self.answer(client, &request);
+                    request.id.map(|id| reply(&id, result))
+                }
+            };
+            let now = self.now();
+            self.carry_out(now)?;
+            if let (Some(door), Some(answer)) = (&mut self.door, answer) {
+                door.say(client, &answer);
+            }
+        }
+        Ok(())
+    }
+
+    fn answer(&mut self, client: u64, request: &Request) -> Result<Value, RpcError> {
+        let now = self.now();
+        let engine = &mut self.engine;
+        match request.method.as_str() {
+            "version" => {
+                return Ok(json!({ "protocol": VERSION, "version": env!("CARGO_PKG_VERSION") }));
+            }
+            "status" => return Ok(self.status()),
+            "fire" => {
+                let Firing { name, values } = request.params()?;
+                let values = values.iter().map(given).collect::<Result<Vec<_>, _>>()?;
+                engine.fire_named(now, &name, values).map_err(RpcError::refused)?;
+            }
+            "stop" => return self.stop(request.params()?),
+            "pause" => {
+                let Pausing { name, seconds } = request.params()?;
+                engine.pause(now, name.as_deref()).map_err(RpcError::refused)?;
+                self.pauses.retain(|pause| pause.name != name);
+                let span = seconds.map(Duration::try_from_secs_f64).transpose();
+                let span = span.map_err(|_| RpcError::refused("that is no length of time"))?;
+                self.pauses.extend(span.map(|span| Pause { until: now + span, name }));
+            }
+            "resume" => {
+                let Named { name } = request.params()?;
+                engine.resume(now, name.as_deref()).map_err(RpcError::refused)?;
+                self.pauses.retain(|pause| name.is_some() && pause.name != name);
+            }
+            "end" => {
+                let Ending { process } = request.params()?;
+                if !self.errands.end_process(process) {
+                    let message = format!("no program of ours has the process {process}");
+                    return Err(RpcError::refused(message));
+                }
+            }
+            "reload" => {
+                self.reload().map_err(RpcError::refused)?;
+                if self.broken {
+                    let name = self.path.display();
+                    let stay = "the rules from before stay in force; `lantern check` says where";
+                    return Err(RpcError::refused(format!("{name} is broken: {stay}")));
+                }
+                let (name, count) = (self.path.display(), self.engine.rules().count());
+                return Ok(json!({ "file": name.to_string(), "rules": count }));
+            }
+            "why" => return self.why(&request.params()?),
+            "watch" => {
+                let newest = self.engine.reasons_after(0).last().map_or(0, |reason| reason.number);
+                if let Some(door) = &mut self.door {
+                    door.tell_from(client, newest);
+                }
+            }
+            "leave" => self.leaving = true,
+            other => {
+                let message = format!("there is no method `{other}`");
+                return Err(RpcError { code: code::NO_METHOD, message });
+            }
+        }
+        Ok(json!({}))
+    }
+
+    fn stop(&mut self, Stopping { name, run }: Stopping) -> Result<Value, RpcError> {
+        let now = self.now();
+        let stopped = match (name, run) {
+            (Some(name), _) => self.engine.stop_named(now, &name).map_err(RpcError::refused)?,
+            (None, Some(run)) => usize::from(self.engine.stop_run(now, RunId(run))),
+            (None, None) => {
+                let (runs, _) = self.engine.stop_everything(now, "`lantern stop`");
+                runs
+            }
+        };
+        Ok(json!({ "stopped": stopped }))
+    }
+
+    /// Everything that can be told at once.
+    fn status(&self) -> Value {
+        let (now, engine) = (self.now(), &self.engine);
+        let rules = engine.rules();
+        let label = |rule: usize| rules.rules.get(rule).map_or("", |rule| rule.label.as_str());
+        let runs = engine.run_statuses().into_iter().map(|run| {
+            json!({
+                "run": run.run.0,
+                "rule": label(run.rule),
+                "name": rules.rules[run.rule].name,
+                "place": rules.show_place(rules.rules[run.rule].place),
+                "at": run.place.map(|place| rules.show_place(place)),
+                "does": run.does,
+                "seconds": now.since(run.began).as_secs_f64(),
+            })
+        });
+        let owner = |owner: &Owner| match owner.run() {
+            Some(run) => engine.rule_of(run).map_or("", label).to_owned(),
+            None => "a toggle".to_owned(),
+        };
+        let held = engine.held_keys().map(|(key, owners)| {
+            let by: Vec<String> = owners.iter().map(owner).collect();
+            json!({ "key": key.name(), "by": by })
+        });
+        let programs = self
+            .errands
+            .programs()
+            .map(|(name, process)| json!({ "name": name, "process": process }));
+        let (paused, all) = engine.paused();
+        let until = self.pauses.iter().map(
+            |pause| json!({ "name": pause.name, "seconds": pause.until.since(now).as_secs_f64() }),
+        );
+        json!({
+            "version": env!("CARGO_PKG_VERSION"),
+            "protocol": VERSION,
+            "process": std::process::id(),
+            "display": std::env::var("DISPLAY").unwrap_or_default(),
+            "file": self.path.canonicalize().unwrap_or_else(|_| self.path.clone()),
+            "since": self.since.strftime("%FT%TZ").to_string(),
+            "seconds": self.start.elapsed().as_secs_f64(),
+            "rules": rules.count(),
+            "panic": rules.settings.panic.to_string(),
+            "paused": { "all": all, "rules": paused.collect::<Vec<_>>(), "until": until.collect::<Vec<_>>() },
+            "layers": engine.layers_on().collect::<Vec<_>>(),
+            "runs": runs.collect::<Vec<_>>(),
+            "held": held.collect::<Vec<_>>(),
+            "programs": programs.collect::<Vec<_>>(),
+            "broken": self.broken,
+        })
+    }
+
+    /// Why the last input, an earlier one or a combination did what it did.
+    fn why(&self, asking: &Asking) -> Result<Value, RpcError> {
+        let rules = self.engine.rules();
+        if let Some(key) = &asking.key {
+            let combo = lantern_script::parse_combo(key).map_err(RpcError::refused)?;
+            let near = self.engine.nearest(self.now(), &combo).map_err(RpcError::refused)?;
+            let near = near.into_iter().map(|near| {
+                let rule = &rules.rules[near.rule];
+                let place = rules.show_place(rule.place);
+                json!({ "rule": rule.label, "place": place, "why": near.why })
+            });
+            return Ok(json!({ "key": combo.to_string(), "near": near.collect::<Vec<_>>() }));
+        }
+        let mut moments: Vec<Time> = self
+            .engine
+            .reasons_after(0)
+            .filter(|reason| is_about_input(&reason.kind))
+            .map(|reason| reason.time)
+            .collect();
+        moments.dedup();
+        let back = asking.back.unwrap_or(1).max(1);
+        let Some(time) = moments.len().checked_sub(back).map(|at| moments[at]) else {
+            let message = match moments.len() {
+                0 => "no input has mattered yet".to_owned(),
+                count => format!("only {count} inputs are remembered"),
+            };
+            return Err(RpcError::refused(message));
+        };
+        let told = self.engine.reasons_after(0).filter(|reason| reason.time == time);
+        let told: Vec<Value> = told.map(|reason| self.reason_data(reason)).collect();
+        Ok(json!({ "ago": self.now().since(time).as_secs_f64(), "decisions": told }))
+    }
+
+    fn reason_data(&self, reason: &Reason) -> Value {
+        let rules = self.engine.rules();
+        let rule = reason.rule.and_then(|rule| rules.rules.get(rule));
+        json!({
+            "number": reason.number,
+            "seconds": reason.time.as_micros() as f64 / 1e6,
+            "time": self.clock_words(reason.time),
+            "rule": rule.map(|rule| rule.label.as_str()),
+            "place": rule.map(|rule| rules.show_place(rule.place)),
+            "what": describe(&reason.kind, rules),
+            "kind": kind_word(&reason.kind),
+        })
+    }
+
+    /// A moment as a clock on the wall shows it.
+    fn clock_words(&self, time: Time) -> String {
+        let moment = self.since + time.since(Time::START);
+        let zone = jiff::tz::TimeZone::system();
+        moment.to_zoned(zone).strftime("%H:%M:%S%.3f").to_string()
+    }
+
+    /// Tells those who watch what was decided since they were told last.
+    pub(super) fn tell_listeners(&mut self) {
+        let Some(door) = &self.door else { return };
+        for (client, told) in door.listeners() {
+            let fresh: Vec<&Reason> = self.engine.reasons_after(told).collect();
+            let Some(last) = fresh.last().map(|reason| reason.number) else { continue };
+            let lines: Vec<String> = fresh
+                .into_iter()
+                .map(|reason| protocol::request(None, "decided", &self.reason_data(reason)))
+                .collect();
+            if let Some(door) = &mut self.door {
+                door.tell_from(client, last);
+                door.say(client, &lines.concat());
+            }
+        }
+    }
+
+    /// Ends pauses whose time is over.
+    pub(super) fn end_pauses(&mut self) -> Result<(), Failure> {
+        let now = self.now();
+        let over: Vec<Pause> = self.pauses.extract_if(.., |pause| pause.until <= now).collect();
+        for pause in over {
+            // A rule that is gone from the file needs no resuming.
+            let _ = self.engine.resume(now, pause.name.as_deref());
+            self.carry_out(now)?;
+        }
+        Ok(())
+    }
+}
+
+fn kind_word(kind: &ReasonKind) -> &'static str {
+    match kind {
+        ReasonKind::Fired { .. } => "fired",
+        ReasonKind::Ended(_) => "ended",
+        ReasonKind::Stopped(..) => "stopped",
+        ReasonKind::Failed { .. } => "failed",
+        ReasonKind::Dropped(_) => "did-not-fire",
+        ReasonKind::NotUnderstood(_) => "not-understood",
+        ReasonKind::GivenBack(_) => "given-back",
+        ReasonKind::NotOnBoard(_) => "not-on-board",
+        ReasonKind::SecretField(_) => "password-field",
+        ReasonKind::Refused(_) => "taken-by-another",
+        ReasonKind::Locked(_) => "locked",
+        ReasonKind::NewLayout => "new-layout",
+        ReasonKind::Panic { .. } => "panic",
+    }
+}
+
+/// A value as a macro takes it: text in which a duration, share or key of the language is known.
+fn given(value: &Value) -> Result<Given, RpcError> {
+    match value {
+        Value::Bool(truth) => Ok(Given::Truth(*truth)),
+        Value::Number(number) => Ok(Given::Number(number.as_f64().unwrap_or_default())),
+        Value::String(text) => {
+            Ok(lantern_script::parse_value(text).unwrap_or_else(|| Given::Text(text.clone())))
+        }
+        other => Err(RpcError::refused(format!("{other} is no value of the language"))),
+    }
+}

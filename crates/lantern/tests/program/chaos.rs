@@ -1,0 +1,137 @@
+//! A busy set that is ended in every way there is, at moments at which something is proven down:
+//! afterwards nothing is down, nothing is taken, nothing is left behind.
+//!
+//! A few rounds run here; `CHAOS_ROUNDS=300` runs the long form (README, "How fast").
+
+use std::time::Duration;
+
+use lantern_stage::{Display, Person};
+use rustix::process::Signal;
+
+use crate::desktop::bare;
+use crate::running::{Running, send};
+
+/// Keys, modifiers and a button, each down most of the time.
+const BUSY: &str = "when key f6 { repeat { hold ctrl+shift { tap f1 }; wait 1ms } }
+when key f7 { repeat { hold f2 { wait 2ms } } }
+when key f8 { repeat { press left-button; wait 2ms; release left-button } }
+when key f9 => toggle f3
+";
+
+/// How a round ends.
+#[derive(Debug, Clone, Copy)]
+enum Ending {
+    Killed,
+    GuardianKilledFirst,
+    StoppedForAWhile,
+    AskedToEnd,
+    ReloadedAway,
+    ServerKilled,
+}
+
+const ENDINGS: [Ending; 6] = [
+    Ending::Killed,
+    Ending::GuardianKilledFirst,
+    Ending::StoppedForAWhile,
+    Ending::AskedToEnd,
+    Ending::ReloadedAway,
+    Ending::ServerKilled,
+];
+
+fn anything_down(person: &Person) -> bool {
+    !person.keys_down().is_empty() || person.buttons_down()
+}
+
+/// Starts the busy set and waits until all of it works and something is down.
+fn start(display: &Display, person: &mut Person) -> Running {
+    let running = Running::start(display, BUSY);
+    for key in ["f9", "f6", "f7", "f8"] {
+        person.tap(key);
+    }
+    display.wait_until("the set to be busy", |_| anything_down(person));
+    running
+}
+
+fn expect_nothing_down(display: &Display, person: &Person, ending: Ending) {
+    display.wait_until(&format!("every key to be up: {ending:?}"), |_| !anything_down(person));
+}
+
+fn is_alive(process: u32) -> bool {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
+    !status.is_empty() && !status.contains("State:\tZ")
+}
+
+#[test]
+fn x11_however_a_busy_set_ends_nothing_stays_down_taken_or_behind() {
+    let rounds = std::env::var("CHAOS_ROUNDS").ok().and_then(|rounds| rounds.parse().ok());
+    let rounds: usize = rounds.unwrap_or(2 * ENDINGS.len());
+    let sit_down = || {
+        let display = Display::start("us");
+        let person = Person::sit_down(&display);
+        (display, person)
+    };
+    let (mut display, mut person) = sit_down();
+    for round in 0..rounds {
+        let ending = ENDINGS[round % ENDINGS.len()];
+        let mut running = start(&display, &mut person);
+        let (process, guardian) = (running.child.id(), running.guardian());
+        let mut watchers = vec![guardian];
+        match ending {
+            Ending::Killed => running.signal(Signal::KILL),
+            Ending::GuardianKilledFirst => {
+                send(guardian, Signal::KILL);
+                running.wait_for("another one watches now");
+                watchers.push(running.guardian());
+                running.signal(Signal::KILL);
+            }
+            Ending::StoppedForAWhile => {
+                running.signal(Signal::STOP);
+                std::thread::sleep(Duration::from_millis(100));
+                running.signal(Signal::CONT);
+                running.signal(Signal::TERM);
+            }
+            Ending::AskedToEnd => running.signal(Signal::TERM),
+            Ending::ReloadedAway => {
+                std::fs::write(&running.file, "when key f10 => tap a\n").expect("it is ours");
+                running.wait_for("read anew");
+                expect_nothing_down(&display, &person, ending);
+                running.signal(Signal::TERM);
+            }
+            Ending::ServerKilled => {
+                display.kill();
+                running.wait_end();
+                (display, person) = sit_down();
+            }
+        }
+        running.wait_end();
+        expect_nothing_down(&display, &person, ending);
+        assert!(!display.keyboard_is_taken(), "{ending:?}: the keyboard is free");
+        watchers.push(process);
+        display.wait_until(&format!("every process to be gone: {ending:?}"), |_| {
+            !watchers.iter().any(|process| is_alive(*process))
+        });
+    }
+}
+
+#[test]
+fn x11_the_last_good_file_is_in_force_after_a_storm_of_saves() {
+    let (display, mut person, target) = bare();
+    let rounds = std::env::var("CHAOS_ROUNDS").map_or(30, |_| 500);
+    let mut running = Running::start(&display, "when key f9 => tap a\n");
+    for round in 0..rounds {
+        let text = match round % 3 {
+            0 => format!("let round = {round}\nwhen key f9 => tap a\n"),
+            1 => "when key f9 => tap".to_owned(),
+            _ => "when ke".to_owned(),
+        };
+        std::fs::write(&running.file, text).expect("it is ours");
+    }
+    std::fs::write(&running.file, "when key f8 => tap a\nwhen key f9 => tap a\n")
+        .expect("it is ours");
+    running.wait_for("read anew: 2 rules");
+    for key in ["f8", "f9"] {
+        person.tap(key);
+        target.expect_press(38);
+    }
+    running.stop();
+}
