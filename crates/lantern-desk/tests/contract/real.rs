@@ -30,6 +30,11 @@ impl Real {
         bench.events();
         bench
     }
+
+    /// Waits until the server has done what the desk asked: any answer to the desk comes after that.
+    fn settle(&self) {
+        self.desk.tells_programs().expect("it is there");
+    }
 }
 
 impl Bench for Real {
@@ -38,10 +43,12 @@ impl Bench for Real {
     }
 
     fn press(&mut self, key: Key) {
+        self.settle();
         self.person.press(key.name());
     }
 
     fn release(&mut self, key: Key) {
+        self.settle();
         self.person.release(key.name());
     }
 
