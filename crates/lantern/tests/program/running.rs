@@ -103,6 +103,10 @@ impl Drop for Running {
     fn drop(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();
+        if std::thread::panicking() {
+            self.seen.extend(self.lines.iter());
+            eprintln!("the program had said:\n{}", self.seen.join("\n"));
+        }
     }
 }
 
