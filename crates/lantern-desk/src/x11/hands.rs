@@ -381,9 +381,10 @@ impl X11Desk {
     }
 
     /// Keycodes that the person holds, as programs are to see it: without what is withheld, with
-    /// what stands for others.
+    /// what stands for others. Where the finger has left, what stood for it goes up in a moment.
     pub(super) fn shown_keycodes(&self) -> Result<BTreeSet<u8>, DeskError> {
-        let mut down = fingers::real_keycodes(&self.link)?;
+        let real = fingers::real_keycodes(&self.link)?;
+        let mut down = real.clone();
         let own = self.hands.followed.iter().chain(self.hands.standing.keys());
         for code in own.filter_map(|key| keycode_of(*key)) {
             down.remove(&code);
@@ -391,7 +392,11 @@ impl X11Desk {
         if let Some(Ending::Key { code, .. }) = self.hands.ending {
             down.remove(&code);
         }
-        down.extend(self.hands.standing.values().flatten().filter_map(|key| keycode_of(*key)));
+        for (key, others) in &self.hands.standing {
+            if keycode_of(*key).is_none_or(|code| real.contains(&code)) {
+                down.extend(others.iter().filter_map(|key| keycode_of(*key)));
+            }
+        }
         for code in self.hands.hidden.values().flatten() {
             down.remove(code);
         }

@@ -340,11 +340,12 @@ fn x11_a_toggle_holds_until_it_is_toggled_and_ends_with_the_program() {
 fn x11_left_and_right_are_told_apart() {
     let mut stage = Stage::set("us");
     let rules = "when key left-ctrl+f9 => type \"L\"\nwhen key right-ctrl+f9 => type \"R\"\nwhen key alt-gr+f9 => type \"G\"\n";
-    let running = Running::start(&stage.display, rules);
+    let mut running = Running::start(&stage.display, rules);
     for (held, text) in [("left-ctrl", "L"), ("right-ctrl", "R"), ("alt-gr", "G")] {
         stage.person.press(held);
         stage.person.tap("f9");
         assert_eq!(stage.terminal.read(1), text, "{held}");
+        running.wait_for("ended");
         stage.person.release(held);
         // What was put back goes up a moment after the finger.
         stage.person.expect_no_keys_down();
