@@ -105,7 +105,8 @@ impl Engine {
             slots.push(value.map_err(|_| refused())?);
         }
         slots.resize(routine.slots.max(slots.len()), Value::Truth(false));
-        self.start_run_with(now, rule, Firing::by(0, Value::Truth(true)), slots, "`lantern fire`");
+        let by = "`lantern fire`".into();
+        self.start_run_with(now, rule, Firing::by(0, Value::Truth(true)), slots, by);
         self.settle(now);
         Ok(())
     }

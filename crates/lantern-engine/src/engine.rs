@@ -63,6 +63,8 @@ pub struct Engine {
     pub(crate) runs: Runs,
     pub(crate) waiting: BTreeMap<usize, Firing>,
     pub(crate) last_fired: BTreeMap<usize, Time>,
+    /// What a trigger that fired is called, by rule and trigger.
+    pub(crate) cause_words: BTreeMap<(usize, usize), Arc<str>>,
     pub(crate) quiet: BTreeMap<usize, (u64, Firing)>,
     pub(crate) paused: BTreeSet<String>,
     /// Whether everything is.
@@ -145,6 +147,7 @@ impl Engine {
             runs: Runs::default(),
             waiting: BTreeMap::new(),
             last_fired: BTreeMap::new(),
+            cause_words: BTreeMap::new(),
             quiet: BTreeMap::new(),
             paused: BTreeSet::new(),
             all_paused: false,
@@ -191,6 +194,7 @@ impl Engine {
         self.ears = Ears::new(&rules);
         self.asks = Asks { letters: self.ears.listens_to_letters(), ..Asks::of(&rules) };
         self.rules = Arc::new(rules);
+        self.cause_words.clear();
         self.globals = Vec::new();
         for global in &Arc::clone(&self.rules).globals {
             let first = self.scope(Time::START, &[], false).value(&global.first);

@@ -148,8 +148,10 @@ impl Engine {
         if definition.brings {
             slots[0] = firing.brought.clone();
         }
-        let by = cause_words(&definition.triggers[firing.trigger].cause);
-        self.start_run_with(now, rule, firing, slots, &by);
+        let trigger = firing.trigger;
+        let words = || cause_words(&definition.triggers[trigger].cause).into();
+        let by = Arc::clone(self.cause_words.entry((rule, trigger)).or_insert_with(words));
+        self.start_run_with(now, rule, firing, slots, by);
     }
 
     /// Starts a run whose body finds these values.
@@ -159,7 +161,7 @@ impl Engine {
         rule: usize,
         firing: Firing,
         slots: Vec<Value>,
-        by: &str,
+        by: Arc<str>,
     ) {
         let rules = Arc::clone(&self.rules);
         let definition = &rules.rules[rule];
@@ -179,7 +181,7 @@ impl Engine {
         };
         self.runs.add(id, run);
         self.ready.push_back(id);
-        self.give_reason(now, Some(rule), ReasonKind::Fired { by: by.to_owned(), run: id });
+        self.give_reason(now, Some(rule), ReasonKind::Fired { by, run: id });
         if definition.again == Again::Stops && !definition.scope.is_anywhere() {
             self.rearm(now);
         }

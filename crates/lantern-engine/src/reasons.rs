@@ -1,6 +1,7 @@
 //! Why something happened or did not, kept for whoever asks.
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 
 use lantern_model::{Place, RunId, Time};
 
@@ -26,7 +27,7 @@ pub enum ReasonKind {
     /// The rule fired, as this run.
     Fired {
         /// What fired it, as the rule writes it.
-        by: String,
+        by: Arc<str>,
         /// The run.
         run: RunId,
     },

@@ -9,8 +9,8 @@ use x11rb::protocol::xinput::{self, ConnectionExt as _, DeviceType};
 use x11rb::protocol::xkb::{self, ConnectionExt as _};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
 use x11rb::protocol::xtest;
-use x11rb::rust_connection::RustConnection;
 
+use super::wire::{self, ServerConnection};
 use crate::DeskError;
 
 x11rb::atom_manager! {
@@ -69,7 +69,7 @@ pub(super) struct Devices {
 /// A connection with what goes with it.
 #[derive(Debug)]
 pub(super) struct Link {
-    pub conn: RustConnection,
+    pub conn: ServerConnection,
     pub root: Window,
     pub atoms: Atoms,
     pub devices: Devices,
@@ -83,7 +83,7 @@ impl Link {
         if display.is_empty() {
             return Err(DeskError::NoDisplay);
         }
-        let (conn, screen) = RustConnection::connect(Some(&display))
+        let (conn, screen) = wire::connect(&display)
             .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
         check_extensions(&conn, &display)?;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
@@ -118,7 +118,7 @@ impl Link {
     }
 }
 
-fn check_extensions(conn: &RustConnection, display: &str) -> Result<(), DeskError> {
+fn check_extensions(conn: &ServerConnection, display: &str) -> Result<(), DeskError> {
     let names = [xtest::X11_EXTENSION_NAME, xinput::X11_EXTENSION_NAME, xkb::X11_EXTENSION_NAME];
     for name in names {
         conn.prefetch_extension_information(name)?;
@@ -132,7 +132,7 @@ fn check_extensions(conn: &RustConnection, display: &str) -> Result<(), DeskErro
 }
 
 /// Asks the server for its devices.
-pub(super) fn query_devices(conn: &RustConnection) -> Result<Devices, DeskError> {
+pub(super) fn query_devices(conn: &ServerConnection) -> Result<Devices, DeskError> {
     const ALL: u16 = 0;
     let mut devices = Devices { master_keyboard: 3, master_pointer: 2, ..Devices::default() };
     let mut master_seen = false;

@@ -21,11 +21,11 @@ use x11rb::protocol::xinput::{
     self, ConnectionExt as _, GrabMode22, GrabOwner, GrabType, XIEventMask,
 };
 use x11rb::protocol::xproto::{ButtonIndex, ConnectionExt as _, EventMask, GrabMode, ModMask};
-use x11rb::rust_connection::RustConnection;
 
 use super::connection::Link;
 use super::keymap::{Keymap, core_mask, keycode_of};
 use super::pointer::button_of;
+use super::wire::ServerConnection;
 use crate::DeskError;
 
 /// A key or button as the server counts it.
@@ -238,7 +238,7 @@ impl Grabs {
 fn probe<'c>(
     link: &'c Link,
     (detail, under): Grab,
-) -> Result<VoidCookie<'c, RustConnection>, DeskError> {
+) -> Result<VoidCookie<'c, ServerConnection>, DeskError> {
     let (root, mode) = (link.root, GrabMode::ASYNC);
     Ok(match detail {
         Detail::Code(code) => link.conn.grab_key(true, root, under.core(), code, mode, mode)?,
@@ -279,7 +279,7 @@ pub(super) fn is_free(link: &Link, detail: Detail, mask: u32) -> Result<bool, De
     Ok(core && modern)
 }
 
-type GrabCookie<'c> = x11rb::cookie::Cookie<'c, RustConnection, xinput::XIPassiveGrabDeviceReply>;
+type GrabCookie<'c> = x11rb::cookie::Cookie<'c, ServerConnection, xinput::XIPassiveGrabDeviceReply>;
 
 /// What is told of keys while a grab of them is on. Raw events are named as well: the server tells
 /// the one who grabs of them only by the grab.

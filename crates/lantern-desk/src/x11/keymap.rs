@@ -8,8 +8,8 @@ use x11rb::protocol::xkb::{
     ConnectionExt as _, GetMapReply, ID, KeySymMap, KeyType, MapPart, VMod,
 };
 use x11rb::protocol::xproto::{ConnectionExt as _, ModMask};
-use x11rb::rust_connection::RustConnection;
 
+use super::wire::ServerConnection;
 use crate::DeskError;
 
 /// An X keycode is a kernel code plus this.
@@ -52,7 +52,7 @@ pub(super) struct Keymap {
 
 impl Keymap {
     /// Asks the server.
-    pub(super) fn read(conn: &RustConnection) -> Result<Keymap, DeskError> {
+    pub(super) fn read(conn: &ServerConnection) -> Result<Keymap, DeskError> {
         let core: u16 = ID::USE_CORE_KBD.into();
         let nothing = MapPart::from(0u16);
         let map = conn.xkb_get_map(

@@ -15,6 +15,7 @@ mod hint;
 mod inject;
 mod keymap;
 mod lend;
+mod listener;
 mod picture;
 mod pointer;
 mod question;
@@ -23,8 +24,10 @@ mod standing;
 mod survey;
 mod tally;
 mod windows;
+mod wire;
 
 pub use capture::{Captured, capture};
+pub use listener::{Listener, Seen, Sight};
 pub use question::ask_person;
 pub use survey::{Survey, list_windows, survey};
 pub use tally::pick_place;

@@ -1,0 +1,191 @@
+//! Seeing what the person does without taking part: every key and button as the server gets it,
+//! whoever else has it, and which program is in front. Nothing is withheld.
+
+use std::os::fd::{AsFd, BorrowedFd};
+use std::time::Duration;
+
+use lantern_model::{App, Families, Key, Side};
+use x11rb::connection::Connection;
+use x11rb::protocol::Event;
+use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, XIEventMask};
+use x11rb::protocol::xkb::{ConnectionExt as _, EventType, ID, MapPart, SelectEventsAux};
+use x11rb::protocol::xproto::{self, ConnectionExt as _};
+
+use super::connection::{self, Link};
+use super::fingers::{self, Raw};
+use super::keymap::{Keymap, key_of, keysym_character};
+use super::pointer::{self, ButtonOrder, key_of_button};
+use super::windows;
+use crate::DeskError;
+
+/// A key or button that went down or up.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Seen {
+    /// The server's time.
+    pub time: Duration,
+    /// Whether it went down.
+    pub down: bool,
+    /// The key or button, if it is one that can be named.
+    pub key: Option<Key>,
+    /// The server's number of it.
+    pub code: u8,
+    /// The symbol the layout gives it without modifiers, 0 for a button.
+    pub keysym: u32,
+    /// What it types under what is held, if anything.
+    pub types: Option<char>,
+    /// The device it came from.
+    pub device: String,
+    /// Whether a program put it in.
+    pub injected: bool,
+    /// Where the pointer was, for a button.
+    pub pointer: Option<(i32, i32)>,
+}
+
+/// What a listener sees.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Sight {
+    /// A key or button.
+    Input(Seen),
+    /// Another program came to the front.
+    Front(App),
+}
+
+/// A connection that only looks.
+#[derive(Debug)]
+pub struct Listener {
+    link: Link,
+    keymap: Keymap,
+    buttons: ButtonOrder,
+    /// Modifiers that are down, the person's and programs'.
+    held: Vec<Side>,
+    front: App,
+}
+
+impl Listener {
+    /// Listens to the display in DISPLAY from now on.
+    ///
+    /// # Errors
+    /// When the display cannot be reached.
+    pub fn open() -> Result<Listener, DeskError> {
+        let link = Link::open(None)?;
+        fingers::select_raw(&link, Raw { all: true, releases: true, motion: false })?;
+        let hierarchy = EventMask { deviceid: 0, mask: vec![XIEventMask::HIERARCHY] };
+        link.conn.xinput_xi_select_events(link.root, &[hierarchy])?;
+        link.select_root(xproto::EventMask::PROPERTY_CHANGE)?;
+        let new_map = EventType::NEW_KEYBOARD_NOTIFY | EventType::MAP_NOTIFY;
+        let (none, all) = (EventType::from(0u16), MapPart::from(0xffu16));
+        let (board, aux) = (ID::USE_CORE_KBD.into(), SelectEventsAux::new());
+        link.conn.xkb_select_events(board, none, new_map, all, all, &aux)?;
+        let keymap = Keymap::read(&link.conn)?;
+        let buttons = ButtonOrder::read(&link)?;
+        let front = windows::active_app(&link)?;
+        let held = fingers::real_keycodes(&link)?;
+        let held = held.into_iter().filter_map(key_of).filter_map(Side::of).collect();
+        Ok(Listener { link, keymap, buttons, held, front })
+    }
+
+    /// The program in front.
+    pub fn front(&self) -> &App {
+        &self.front
+    }
+
+    /// What becomes readable when there is something to see.
+    pub fn descriptor(&self) -> BorrowedFd<'_> {
+        self.link.conn.stream().as_fd()
+    }
+
+    /// The next thing to see that has come, if any.
+    ///
+    /// # Errors
+    /// When the display is gone.
+    pub fn look(&mut self) -> Result<Option<Sight>, DeskError> {
+        while let Some(event) = self.link.conn.poll_for_event()? {
+            let seen = match event {
+                Event::XinputRawKeyPress(raw) => self.key(raw.detail, raw.sourceid, raw.time, true),
+                Event::XinputRawKeyRelease(raw) => {
+                    self.key(raw.detail, raw.sourceid, raw.time, false)
+                }
+                Event::XinputRawButtonPress(raw) => {
+                    self.button(raw.detail, raw.sourceid, raw.time, true)
+                }
+                Event::XinputRawButtonRelease(raw) => {
+                    self.button(raw.detail, raw.sourceid, raw.time, false)
+                }
+                Event::PropertyNotify(change)
+                    if change.atom == self.link.atoms._NET_ACTIVE_WINDOW =>
+                {
+                    let front = windows::active_app(&self.link)?;
+                    if front.window == self.front.window {
+                        continue;
+                    }
+                    self.front = front.clone();
+                    return Ok(Some(Sight::Front(front)));
+                }
+                Event::XinputHierarchy(_) => {
+                    self.link.devices = connection::query_devices(&self.link.conn)?;
+                    continue;
+                }
+                Event::XkbNewKeyboardNotify(_) | Event::XkbMapNotify(_) => {
+                    self.keymap = Keymap::read(&self.link.conn)?;
+                    continue;
+                }
+                _ => continue,
+            };
+            return seen.map(Sight::Input).map(Some);
+        }
+        Ok(None)
+    }
+
+    fn key(&mut self, detail: u32, source: u16, time: u32, down: bool) -> Result<Seen, DeskError> {
+        let (code, conn) = (detail as u8, &self.link.conn);
+        let key = key_of(code);
+        if let Some(side) = key.and_then(Side::of) {
+            self.held.retain(|held| *held != side);
+            self.held.extend(down.then_some(side));
+        }
+        let keysym = conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
+        let keysym = keysym.first().copied().unwrap_or(0);
+        let locked = conn.xkb_get_state(ID::USE_CORE_KBD.into())?.reply()?.locked_mods;
+        let families = self.held.iter().map(|side| side.family(self.keymap.layout.alt_gr_is_level3));
+        let families = families.fold(Families::NONE, Families::with);
+        let types = match key {
+            Some(key) if Side::of(key).is_none() => {
+                self.keymap.letter(key, families, locked.into()).filter(|c| !c.is_control())
+            }
+            Some(_) => None,
+            None => keysym_character(keysym),
+        };
+        Ok(self.seen(Seen { key, code, keysym, types, ..Seen::of(time, down) }, source))
+    }
+
+    fn button(&self, detail: u32, source: u16, time: u32, down: bool) -> Result<Seen, DeskError> {
+        let code = detail as u8;
+        let meaning = self.buttons.meaning(code);
+        let key = key_of_button(&self.link.devices, source, meaning);
+        let pointer = Some(pointer::place(&self.link)?);
+        Ok(self.seen(Seen { key, code, pointer, ..Seen::of(time, down) }, source))
+    }
+
+    /// With what is known of where it came from.
+    fn seen(&self, seen: Seen, source: u16) -> Seen {
+        let devices = &self.link.devices;
+        let device = devices.names.get(&source).cloned().unwrap_or_default();
+        Seen { device, injected: devices.injected.contains(&source), ..seen }
+    }
+}
+
+impl Seen {
+    fn of(time: u32, down: bool) -> Seen {
+        Seen {
+            time: Duration::from_millis(time.into()),
+            down,
+            key: None,
+            code: 0,
+            keysym: 0,
+            types: None,
+            device: String::new(),
+            injected: false,
+            pointer: None,
+        }
+    }
+}
