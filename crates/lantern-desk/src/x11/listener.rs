@@ -146,7 +146,8 @@ impl Listener {
         let keysym = conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
         let keysym = keysym.first().copied().unwrap_or(0);
         let locked = conn.xkb_get_state(ID::USE_CORE_KBD.into())?.reply()?.locked_mods;
-        let families = self.held.iter().map(|side| side.family(self.keymap.layout.alt_gr_is_level3));
+        let families =
+            self.held.iter().map(|side| side.family(self.keymap.layout.alt_gr_is_level3));
         let families = families.fold(Families::NONE, Families::with);
         let types = match key {
             Some(key) if Side::of(key).is_none() => {

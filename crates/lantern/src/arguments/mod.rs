@@ -7,8 +7,8 @@ use clap::{Args, Parser, Subcommand};
 mod resident;
 
 pub use resident::{
-    EndArguments, FireArguments, PauseArguments, ResumeArguments, StatusArguments, StopArguments,
-    WatchArguments, WhyArguments,
+    EndArguments, FireArguments, PauseArguments, RecordArguments, ResumeArguments, StatusArguments,
+    StopArguments, WatchArguments, WhyArguments,
 };
 
 /// Rules for the desktop: keys that type, click, hold and launch, whichever window is active.
@@ -74,9 +74,14 @@ pub enum Command {
     Status(StatusArguments),
     /// Watch what is decided as it happens, with what runs and what is held.
     #[command(
-        after_help = "Examples:\n  lantern watch\n  lantern watch --plain | grep failed\n\nKeys in the view: arrows and Enter stop a run or end a program, s stops all, p pauses and\ngoes on, f shows failures only, q leaves."
+        after_help = "Examples:\n  lantern watch\n  lantern watch --plain | grep failed\n  lantern watch --raw\n\nKeys: arrows and Enter stop a run or end a program, s stops all, p pauses and goes on, f shows\nfailures only, ? helps, q leaves. With --plain they work as well, if it reads from a terminal."
     )]
     Watch(WatchArguments),
+    /// Save what you do as a scene to rehearse with; typed characters are masked.
+    #[command(
+        after_help = "Examples:\n  lantern record night.scene\n  lantern record night.scene --for 30s --letters\n\nKeys, buttons and the program in front are recorded, nothing while the screen is locked, and\nnever what is typed into a password field that tells of itself."
+    )]
+    Record(RecordArguments),
     /// Run a macro, or a rule that has a name, now.
     #[command(
         after_help = "Examples:\n  lantern fire log-line \"core 12\" 20ms\n  lantern fire feed"

@@ -1,5 +1,7 @@
 //! What is said to the one that runs.
 
+use std::path::PathBuf;
+
 use clap::Args;
 
 /// `lantern status`
@@ -75,7 +77,26 @@ pub struct WatchArguments {
     /// Print a line for each decision instead of a view, for pipes and screen readers.
     #[arg(long)]
     pub plain: bool,
-    /// Print each decision as a line of data.
+    /// Print each decision, or each key, as a line of data.
     #[arg(long)]
     pub json: bool,
+    /// Print every key and button with all its names; works with no rules at work.
+    #[arg(long, conflicts_with = "plain")]
+    pub raw: bool,
+}
+
+/// `lantern record`
+#[derive(Debug, Args)]
+pub struct RecordArguments {
+    /// The scene to write; a file that exists is never overwritten.
+    pub file: PathBuf,
+    /// Write characters and titles as they are, but for password fields.
+    #[arg(long)]
+    pub letters: bool,
+    /// Record what programs put in as well: of an on-screen keyboard, or of our own rules.
+    #[arg(long)]
+    pub injected: bool,
+    /// End by itself after so long: 30s, 5min.
+    #[arg(long = "for", value_name = "DURATION")]
+    pub span: Option<String>,
 }

@@ -2,7 +2,7 @@
 
 use lantern_desk::{Captured, capture, survey};
 use lantern_devices::{Shortcut, shortcuts};
-use lantern_model::{Combo, KeyRef};
+use lantern_model::{Combo, Key, KeyRef};
 use serde::Serialize;
 
 use crate::arguments::CaptureArguments;
@@ -21,6 +21,8 @@ struct Report {
     cap: Option<&'static str>,
     code: Option<&'static str>,
     keysym: String,
+    #[serde(skip)]
+    sends: Vec<String>,
     kernel: Option<u16>,
     number: u8,
     types: Option<char>,
@@ -64,6 +66,7 @@ fn report(captured: &Captured, known: &[Shortcut], bound: &[Binding]) -> Report 
         cap: captured.key.map(|key| key.label()),
         code: captured.key.and_then(|key| key.code()),
         keysym: format!("0x{:04x}", captured.keysym),
+        sends: sent_names(captured.key, captured.keysym, captured.code),
         kernel: captured.key.and_then(|key| key.kernel()),
         number: captured.code,
         types: captured.types,
@@ -101,6 +104,18 @@ fn rules_for(combo: &str, bound: &[Binding]) -> Vec<String> {
     same.map(|binding| format!("{} ({})", binding.rule, binding.at)).collect()
 }
 
+/// Everything that a key is called: by its cap, by open standards, and by number.
+pub fn sent_names(key: Option<Key>, keysym: u32, number: u8) -> Vec<String> {
+    let names = [
+        key.map(|key| format!("cap {}", key.label())),
+        key.and_then(Key::code).map(|code| format!("W3C {code}")),
+        (keysym != 0).then(|| format!("keysym 0x{keysym:04x}")),
+        key.and_then(Key::kernel).map(|kernel| format!("kernel {kernel}")),
+        Some(format!("X {number}")),
+    ];
+    names.into_iter().flatten().collect()
+}
+
 fn print(report: &Report) {
     let line = |name: &str, words: String| say!("  {}{name:<11}{0:#}{words}", style::FAINT);
     match &report.combo {
@@ -110,14 +125,7 @@ fn print(report: &Report) {
         }
         None => say!("{}a key that has no name here{0:#}", style::WARNING),
     }
-    let sent = [
-        report.cap.map(|cap| format!("cap {cap}")),
-        report.code.map(|code| format!("W3C {code}")),
-        (report.keysym != "0x0000").then(|| format!("keysym {}", report.keysym)),
-        report.kernel.map(|kernel| format!("kernel {kernel}")),
-        Some(format!("X {}", report.number)),
-    ];
-    line("sends", sent.into_iter().flatten().collect::<Vec<_>>().join(", "));
+    line("sends", report.sends.join(", "));
     let types = report.types.map_or("nothing".to_owned(), |types| format!("{types:?}"));
     line("types", types);
     line("from", report.device.clone());

@@ -2,7 +2,7 @@
 
 mod add;
 mod bound;
-mod capture;
+pub mod capture;
 mod check;
 mod demo;
 mod doctor;
@@ -11,8 +11,9 @@ mod fmt;
 mod keys;
 mod manual;
 mod new;
-mod orders;
+pub mod orders;
 mod question;
+mod record;
 mod rehearse;
 pub mod run;
 mod service;
@@ -50,6 +51,7 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::Service(arguments) => service::run(&arguments),
         Command::Status(arguments) => status::run(&arguments),
         Command::Watch(arguments) => watch::run(&arguments),
+        Command::Record(arguments) => record::run(&arguments),
         Command::Fire(arguments) => orders::fire(&arguments),
         Command::Stop(arguments) => orders::stop(&arguments),
         Command::Pause(arguments) => orders::pause(&arguments),

@@ -1,5 +1,7 @@
 //! Orders to the one that runs: `fire`, `stop`, `pause`, `resume`, `end`, `reload`.
 
+use std::time::Duration;
+
 use lantern_model::Value as Given;
 use serde_json::{Value, json};
 
@@ -42,15 +44,20 @@ fn let_go() -> Result<Status, Failure> {
     Ok(Status::Done)
 }
 
-pub fn pause(arguments: &PauseArguments) -> Result<Status, Failure> {
-    let seconds = arguments.span.as_deref().map(|span| match lantern_script::parse_value(span) {
-        Some(Given::Duration(span)) => Ok(span.as_secs_f64()),
+/// A length of time, as a rule writes it.
+pub fn read_span(span: &str) -> Result<Duration, Failure> {
+    match lantern_script::parse_value(span) {
+        Some(Given::Duration(span)) => Ok(span),
         _ => Err(Failure::WrongWords {
             message: format!("`{span}` is no length of time"),
             advice: "write it as in a rule: 90s, 20min, 1h".to_owned(),
         }),
-    });
-    let seconds = seconds.transpose()?;
+    }
+}
+
+pub fn pause(arguments: &PauseArguments) -> Result<Status, Failure> {
+    let span = arguments.span.as_deref().map(read_span).transpose()?;
+    let seconds = span.map(|span| span.as_secs_f64());
     Resident::reach()?.ask("pause", &json!({ "name": arguments.name, "seconds": seconds }))?;
     let what = arguments.name.as_deref().unwrap_or("everything");
     let until = arguments.span.as_ref().map_or_else(String::new, |span| format!(" for {span}"));

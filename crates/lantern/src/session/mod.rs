@@ -14,7 +14,7 @@ use crate::guardian::Guarded;
 use crate::resident::door::Door;
 use crate::style::{complain, say};
 use crate::wording::describe;
-use crate::{files, findings, style};
+use crate::{files, findings, signals, style};
 use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
 use lantern_engine::{Engine, ReasonKind};
@@ -76,15 +76,9 @@ impl<D: Desk> Session<D> {
         guarded: Guarded,
         verbose: bool,
     ) -> Result<Session<D>, Failure> {
-        let failed = |source| Failure::System { what: "cannot watch for signals", source };
+        let failed = |source| Failure::System { what: "cannot watch services", source };
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
-        let (signals, sender) = UnixStream::pair().map_err(failed)?;
-        for signal in
-            [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM, signal_hook::consts::SIGHUP]
-        {
-            let sender = sender.try_clone().map_err(failed)?;
-            signal_hook::low_level::pipe::register(signal, sender).map_err(failed)?;
-        }
+        let signals = signals::endings()?;
         let mut errands = Errands::new().map_err(failed)?;
         errands.watch_presence();
         if rules.writes_text() {

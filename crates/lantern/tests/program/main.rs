@@ -9,6 +9,7 @@ mod documents;
 mod faults;
 mod hands;
 mod home;
+mod listening;
 mod looking;
 mod programs;
 mod rehearsals;

@@ -4,6 +4,8 @@
 //! nor terminal.
 
 mod model;
+mod plain;
+mod raw;
 mod view;
 
 use std::io::{BufRead, IsTerminal};
@@ -17,7 +19,7 @@ use serde_json::{Value, json};
 use crate::arguments::WatchArguments;
 use crate::failure::{Failure, Status};
 use crate::resident::client::Resident;
-use crate::style::{self, say};
+use crate::style::say;
 use model::{Action, Decision, Model};
 
 /// How often ages are drawn anew when nothing happens.
@@ -28,19 +30,22 @@ enum Happening {
     Decided(Decision),
     Key(event::KeyEvent),
     Resized,
+    /// A signal asks us to end.
+    Ended,
     /// The one that runs went away.
     Gone,
 }
 
 pub fn run(arguments: &WatchArguments) -> Result<Status, Failure> {
+    if arguments.raw {
+        return raw::watch(arguments.json);
+    }
     let mut resident = Resident::reach()?;
     resident.ask("watch", &json!({}))?;
     let lines = resident.into_listening()?.lines().map_while(Result::ok);
     let decisions = lines.filter_map(|line| decision(&line));
-    if arguments.json || arguments.plain || !std::io::stdout().is_terminal() {
-        for (decided, data) in decisions {
-            if arguments.json { say!("{data}") } else { say!("{}", plain_line(&decided)) }
-        }
+    if arguments.json {
+        decisions.for_each(|(_, data)| say!("{data}"));
         return Ok(Status::Done);
     }
     let (sender, happenings) = channel();
@@ -53,11 +58,32 @@ pub fn run(arguments: &WatchArguments) -> Result<Status, Failure> {
         }
         let _ = sender.send(Happening::Gone);
     });
+    if arguments.plain || !std::io::stdout().is_terminal() {
+        return plain::watch(of_keys, &happenings);
+    }
     thread::spawn(move || read_keys(&of_keys));
     let mut terminal = ratatui::init();
     let result = show(&mut terminal, &happenings);
     ratatui::restore();
     result
+}
+
+/// The one that runs went away.
+fn gone() -> Failure {
+    Failure::Refused { message: "it has ended".to_owned() }
+}
+
+impl Action {
+    /// Gives an order. What is refused is said; the watching goes on.
+    fn give(self, orders: &mut Resident, model: &mut Model) -> Result<(), Failure> {
+        let Action::Order { method, params } = self else { return Ok(()) };
+        match orders.ask(method, &params) {
+            Ok(_) => model.said.clear(),
+            Err(Failure::Refused { message }) => model.said = message,
+            Err(failure) => return Err(failure),
+        }
+        Ok(())
+    }
 }
 
 fn decision(line: &str) -> Option<(Decision, Value)> {
@@ -100,36 +126,15 @@ fn show(
             match happening {
                 Happening::Decided(decided) => model.take_decision(decided),
                 Happening::Resized => {}
-                Happening::Gone => {
-                    return Err(Failure::Refused { message: "it has ended".to_owned() });
-                }
+                Happening::Ended => return Ok(Status::Done),
+                Happening::Gone => return Err(gone()),
                 Happening::Key(key) => match model.take_key(key) {
                     Some(Action::Leave) => return Ok(Status::Done),
-                    Some(Action::Order { method, params }) => {
-                        // What it refuses is shown; the view goes on.
-                        match orders.ask(method, &params) {
-                            Ok(_) => model.said.clear(),
-                            Err(Failure::Refused { message }) => model.said = message,
-                            Err(failure) => return Err(failure),
-                        }
-                    }
+                    Some(order) => order.give(&mut orders, &mut model)?,
                     None => {}
                 },
             }
             next = happenings.try_recv().ok();
         }
     }
-}
-
-/// A decision in a line.
-fn plain_line(decided: &Decision) -> String {
-    let ink = match decided.weight() {
-        model::Weight::Good => style::WENT_OUT,
-        model::Weight::Bad => style::ERROR,
-        model::Weight::Odd => style::WARNING,
-        model::Weight::Faint => style::FAINT,
-    };
-    format!("{}  {ink}{}{ink:#}  {}", decided.time, decided.what, decided.rule)
-        .trim_end()
-        .to_owned()
 }

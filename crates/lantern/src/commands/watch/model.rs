@@ -105,13 +105,20 @@ impl Model {
 
     /// The last decisions that are shown, the newest at the end.
     pub fn last_decisions(&self, count: usize) -> Vec<&Decision> {
-        let shown = |decision: &&Decision| {
-            !self.failures_only || matches!(decision.weight(), Weight::Bad | Weight::Odd)
-        };
-        let mut last: Vec<&Decision> =
-            self.decisions.iter().rev().filter(shown).take(count).collect();
+        let shown = self.decisions.iter().rev().filter(|decision| self.shows(decision));
+        let mut last: Vec<&Decision> = shown.take(count).collect();
         last.reverse();
         last
+    }
+
+    /// Whether a decision is one of those that are to be shown.
+    pub fn shows(&self, decision: &Decision) -> bool {
+        !self.failures_only || matches!(decision.weight(), Weight::Bad | Weight::Odd)
+    }
+
+    /// The run or program that is chosen.
+    pub fn choice(&self) -> Option<&Row> {
+        self.runs.iter().chain(&self.programs).nth(self.chosen)
     }
 
     pub fn take_status(&mut self, told: &Value) {

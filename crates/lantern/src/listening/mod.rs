@@ -1,0 +1,115 @@
+//! Looking at what the person does without taking part, for `watch --raw` and `record`. While the
+//! screen is locked nothing is seen.
+
+pub mod bursts;
+pub mod terminal;
+
+use std::os::unix::net::UnixStream;
+use std::time::{Duration, Instant};
+
+use lantern_desk::{Listener, Seen, Sight};
+use lantern_devices::Services;
+use lantern_model::{App, Event};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use crate::failure::Failure;
+use crate::signals;
+
+/// What was noticed.
+#[derive(Debug)]
+pub enum Noticed {
+    Input(Seen),
+    Front(App),
+    /// The person went away, or is back: a lock, another session, sleep.
+    Away(bool),
+}
+
+/// Someone who looks until a signal comes or time is over.
+pub struct Ears {
+    listener: Listener,
+    services: Services,
+    signals: UnixStream,
+    until: Option<Instant>,
+    away: bool,
+    /// The process whose password field has the keyboard.
+    secret: Option<u32>,
+}
+
+impl Ears {
+    /// Begins to look.
+    pub fn open(span: Option<Duration>) -> Result<Ears, Failure> {
+        let failed = |source| Failure::System { what: "cannot watch services", source };
+        let mut services = Services::new().map_err(failed)?;
+        services.watch_presence();
+        services.watch_fields();
+        Ok(Ears {
+            listener: Listener::open()?,
+            services,
+            signals: signals::endings()?,
+            until: span.map(|span| Instant::now() + span),
+            away: false,
+            secret: None,
+        })
+    }
+
+    /// The program in front.
+    pub fn front(&self) -> &App {
+        self.listener.front()
+    }
+
+    /// Whether a password field has the keyboard, as far as programs tell.
+    pub fn is_secret(&self) -> bool {
+        self.secret.is_some() && self.secret == self.front().process
+    }
+
+    /// Waits for the next thing to be noticed; nothing when it is over.
+    pub fn next(&mut self) -> Result<Option<Noticed>, Failure> {
+        loop {
+            for news in self.services.take_news() {
+                match news {
+                    Event::Locked(away) if away != self.away => {
+                        self.away = away;
+                        return Ok(Some(Noticed::Away(away)));
+                    }
+                    Event::SecretField(process) => self.secret = process,
+                    _ => {}
+                }
+            }
+            while let Some(sight) = self.listener.look()? {
+                match sight {
+                    _ if self.away => {}
+                    Sight::Input(seen) => return Ok(Some(Noticed::Input(seen))),
+                    Sight::Front(app) => return Ok(Some(Noticed::Front(app))),
+                }
+            }
+            if self.is_over()? {
+                return Ok(None);
+            }
+        }
+    }
+
+    /// Sleeps until something comes. Whether it is over.
+    fn is_over(&mut self) -> Result<bool, Failure> {
+        let left = self.until.map(|until| until.saturating_duration_since(Instant::now()));
+        let limit = left.and_then(|left| Timespec::try_from(left).ok());
+        let (display, bell) = (self.listener.descriptor(), self.services.descriptor());
+        let mut fds = [
+            PollFd::new(&display, PollFlags::IN),
+            PollFd::new(&bell, PollFlags::IN),
+            PollFd::new(&self.signals, PollFlags::IN),
+        ];
+        match poll(&mut fds, limit.as_ref()) {
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(error) => {
+                let source = error.into();
+                return Err(Failure::System { what: "cannot wait for events", source });
+            }
+        }
+        let (rang, signal) = (!fds[1].revents().is_empty(), !fds[2].revents().is_empty());
+        if rang {
+            // Reports are of nobody's interest here; reading them quiets the bell.
+            while self.services.next_report().is_some() {}
+        }
+        Ok(signal || left.is_some_and(|left| left.is_zero()))
+    }
+}
