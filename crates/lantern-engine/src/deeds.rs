@@ -18,7 +18,7 @@ impl Engine {
         let value =
             self.ask(now, id, |scope| value.as_ref().map(|v| scope.value(v)).transpose())?;
         let limit = self.ask(now, id, |scope| scope.optional_duration(limit.as_ref()))?;
-        if verb.is_input() && !self.acquire_input(id)? {
+        if verb.is_input() && !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
         if *verb == Verb::Paste

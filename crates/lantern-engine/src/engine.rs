@@ -63,6 +63,8 @@ pub struct Engine {
     pub(crate) runs: Runs,
     pub(crate) waiting: BTreeMap<usize, Firing>,
     pub(crate) last_fired: BTreeMap<usize, Time>,
+    /// Until when the ceiling of input is used up.
+    pub(crate) input_until: Time,
     /// What a trigger that fired is called, by rule and trigger.
     pub(crate) cause_words: BTreeMap<(usize, usize), Arc<str>>,
     pub(crate) quiet: BTreeMap<usize, (u64, Firing)>,
@@ -147,6 +149,7 @@ impl Engine {
             runs: Runs::default(),
             waiting: BTreeMap::new(),
             last_fired: BTreeMap::new(),
+            input_until: Time::START,
             cause_words: BTreeMap::new(),
             quiet: BTreeMap::new(),
             paused: BTreeSet::new(),
@@ -375,6 +378,14 @@ impl Engine {
             self.end_run(now, run, ReasonKind::Stopped(run, why.to_owned()));
         }
         counts
+    }
+
+    /// Ends every run, and pauses everything: whatever ran away must not be set off again at once.
+    pub(crate) fn panic(&mut self, now: Time, why: &str) {
+        let (runs, keys) = self.stop_everything(now, why);
+        self.give_reason(now, None, ReasonKind::Panic { runs, keys });
+        self.all_paused = true;
+        self.rearm(now);
     }
 
     pub(crate) fn emit(&mut self, run: Option<RunId>, order: Order) -> EffectId {

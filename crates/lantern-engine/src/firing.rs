@@ -175,6 +175,7 @@ impl Engine {
             frames: vec![frame],
             blocks: Vec::new(),
             state: State::Ready,
+            braked: false,
             spent: 0,
             timer: None,
             limit: None,

@@ -6,6 +6,7 @@ use std::time::Duration;
 use lantern_model::{Act, InputStep, Key, Order, RunId, Time};
 
 use crate::engine::Engine;
+use crate::reasons::ReasonKind;
 use crate::runs::{Block, State};
 use crate::timers::Timer;
 
@@ -13,6 +14,12 @@ use crate::timers::Timer;
 const CHARACTERS: usize = 64;
 /// Taps in one piece when no pace is asked for.
 const TAPS: usize = 16;
+
+/// Presses, releases and turns of a wheel that rules may make in a second, all together, unless
+/// they are `fast`: what runs away must leave the desktop to the person.
+const CEILING: u32 = 4000;
+/// So much may come at once before the ceiling is felt.
+const BURST: Duration = Duration::from_millis(250);
 
 /// Why a text is not typed.
 const SECRET: &str = "a password field has the keyboard";
@@ -80,9 +87,38 @@ impl Job {
 
 impl Engine {
     /// Whether the run may make input now; if not, it is queued and asks again when it may.
-    pub(crate) fn acquire_input(&mut self, id: RunId) -> Result<bool, String> {
+    pub(crate) fn acquire_input(&mut self, now: Time, id: RunId) -> Result<bool, String> {
         self.check_input(id)?;
-        Ok(self.input_turns.take(id))
+        Ok(!self.is_braked(now, id) && self.input_turns.take(id))
+    }
+
+    /// Whether rules have made so much input that the run must wait; it is woken when it may go on.
+    fn is_braked(&mut self, now: Time, id: RunId) -> bool {
+        let rule = self.runs.live[&id].rule;
+        let due = Time::START + self.input_until.since(Time::START).saturating_sub(BURST);
+        if due <= now || self.rules.rules[rule].fast {
+            return false;
+        }
+        self.sleep_until(due, id);
+        if !std::mem::replace(&mut self.runs.get_mut(id).braked, true) {
+            self.give_reason(now, Some(rule), ReasonKind::Braked(id));
+        }
+        true
+    }
+
+    /// Counts what a rule put in against the ceiling.
+    fn count_input(&mut self, now: Time, id: RunId, acts: &[Act]) {
+        if self.rules.rules[self.runs.live[&id].rule].fast {
+            return;
+        }
+        let strokes = |act: &Act| match act {
+            Act::Tap(keys) => 2 * keys.len() as u32,
+            Act::Down(_) | Act::Up(_) => 1,
+            // A text is as long as its rule says, and a movement keeps the display's pace.
+            Act::Text(_) | Act::MoveBy(..) | Act::MoveTo(..) => 0,
+        };
+        let count: u32 = acts.iter().map(strokes).sum();
+        self.input_until = self.input_until.max(now) + Duration::from_secs(1) / CEILING * count;
     }
 
     /// Whether input by the run would go where it is meant to.
@@ -171,6 +207,9 @@ impl Engine {
             self.fail_waiting(now, id, message);
             return;
         }
+        if self.is_braked(now, id) {
+            return;
+        }
         let State::Inputting(job, _) = &mut self.runs.get_mut(id).state else {
             return;
         };
@@ -181,7 +220,7 @@ impl Engine {
                 job.due = now + pace;
             }
         }
-        let effect = self.emit_input(id, acts, true);
+        let effect = self.emit_input(now, id, acts, true);
         let State::Inputting(_, under_way) = &mut self.runs.get_mut(id).state else {
             return;
         };
@@ -191,10 +230,12 @@ impl Engine {
     /// Orders a step for a run; what it holds itself stays down.
     pub(crate) fn emit_input(
         &mut self,
+        now: Time,
         id: RunId,
         acts: Vec<Act>,
         lift: bool,
     ) -> lantern_model::EffectId {
+        self.count_input(now, id, &acts);
         // What is typed now stands left of the cursor instead of what the person typed.
         self.ears.forget_letters();
         let step = InputStep {

@@ -16,11 +16,11 @@ impl Engine {
     pub(crate) fn do_move(&mut self, now: Time, id: RunId, to: &Spot, over: Option<&Expr>) -> Done {
         let over = self.ask(now, id, |scope| scope.optional_duration(over))?;
         let act = self.act_of(now, id, to)?;
-        if !self.acquire_input(id)? {
+        if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
         let Some(over) = over.filter(|over| *over > PACE) else {
-            return Ok(self.await_acts(id, vec![act]));
+            return Ok(self.await_acts(now, id, vec![act]));
         };
         let (x, y) = self.pointer;
         let end = match act {

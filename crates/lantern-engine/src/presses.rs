@@ -104,11 +104,7 @@ impl Engine {
     pub(crate) fn handle_press(&mut self, now: Time, key: Key, held: Modifiers) {
         let stroke = (key, held.families(self.layout.alt_gr_is_level3));
         if self.watch.is_panic(stroke) {
-            let (runs, keys) = self.stop_everything(now, "the panic key");
-            self.give_reason(now, None, ReasonKind::Panic { runs, keys });
-            // Whatever ran away must not be set off again at once.
-            self.all_paused = true;
-            self.rearm(now);
+            self.panic(now, "the panic key");
             return;
         }
         self.presses.fingers.insert(key);

@@ -56,6 +56,8 @@ pub enum ReasonKind {
     SecretField(bool),
     /// Whether the screen is locked now, or the person away otherwise.
     Locked(bool),
+    /// A run makes more input than the ceiling lets through, and is held to it.
+    Braked(RunId),
     /// Keys that somebody else holds.
     Refused(String),
     /// The keyboard's layout is another one now; every key was armed anew.

@@ -91,6 +91,8 @@ pub(crate) struct Run {
     pub frames: Vec<Frame>,
     pub blocks: Vec<Block>,
     pub state: State,
+    /// Whether it was told that it makes too much input.
+    pub braked: bool,
     /// Operations done since it last slept.
     pub spent: usize,
     pub timer: Option<TimerId>,

@@ -258,12 +258,12 @@ impl Engine {
         Flow::Wait
     }
 
-    pub(crate) fn await_acts(&mut self, id: RunId, acts: Vec<Act>) -> Flow {
+    pub(crate) fn await_acts(&mut self, now: Time, id: RunId, acts: Vec<Act>) -> Flow {
         if acts.is_empty() {
             self.release_input(id);
             return Flow::Next;
         }
-        let effect = self.emit_input(id, acts, false);
+        let effect = self.emit_input(now, id, acts, false);
         self.runs.get_mut(id).state = State::Awaiting(effect, None);
         Flow::Wait
     }
@@ -290,7 +290,7 @@ impl Engine {
         }
         let times = self.ask(now, id, |scope| times.map_or(Ok(1), |times| scope.count(times)))?;
         let pace = self.ask(now, id, |scope| scope.optional_duration(pace))?;
-        if !self.acquire_input(id)? {
+        if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
         let times = usize::try_from(times).unwrap_or(usize::MAX);
@@ -316,7 +316,7 @@ impl Engine {
     ) -> Done {
         let text = self.ask(now, id, |scope| scope.shown(text))?;
         let pace = self.ask(now, id, |scope| scope.optional_duration(pace))?;
-        if !self.acquire_input(id)? {
+        if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
         let open = anyway || self.check_open_field().is_ok();
@@ -353,29 +353,29 @@ impl Engine {
         owner: impl Fn(RunId, usize) -> Owner,
     ) -> Result<(Flow, Option<Vec<Key>>), String> {
         let keys = self.board_keys(now, id, combo)?;
-        if !self.acquire_input(id)? {
+        if !self.acquire_input(now, id)? {
             return Ok((self.again(id), None));
         }
         let owner = owner(id, self.runs.live[&id].blocks.len());
         let pressed = keys.iter().copied().filter(|key| self.ledger.press(*key, owner));
         let acts: Vec<Act> = pressed.map(Act::Down).collect();
-        Ok((self.await_acts(id, acts), Some(keys)))
+        Ok((self.await_acts(now, id, acts), Some(keys)))
     }
 
     fn do_release(&mut self, now: Time, id: RunId, combo: &ComboExpr) -> Done {
         let keys = self.board_keys(now, id, combo)?;
-        if !self.acquire_input(id)? {
+        if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
         let owner = Owner::Run(id);
         let freed = keys.into_iter().rev().filter(|key| self.ledger.release(*key, owner));
         let acts = freed.map(Act::Up).collect();
-        Ok(self.await_acts(id, acts))
+        Ok(self.await_acts(now, id, acts))
     }
 
     fn do_toggle(&mut self, now: Time, id: RunId, combo: &ComboExpr) -> Done {
         let keys = self.board_keys(now, id, combo)?;
-        if !self.acquire_input(id)? {
+        if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
         let mut acts = Vec::new();
@@ -390,7 +390,7 @@ impl Engine {
                 acts.push(Act::Down(key));
             }
         }
-        Ok(self.await_acts(id, acts))
+        Ok(self.await_acts(now, id, acts))
     }
 
     /// Takes back what the person typed to fire the run.
@@ -399,7 +399,7 @@ impl Engine {
         if count == 0 {
             return Ok(Flow::Next);
         }
-        if !self.acquire_input(id)? {
+        if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
         let backspace = Key::named("backspace").expect("backspace is in the key table");
@@ -470,6 +470,10 @@ impl Engine {
                 vec![id]
             }
             StopTarget::All => self.runs.live.keys().copied().collect(),
+            StopTarget::AllUntilResumed => {
+                self.panic(now, "a `stop all until resumed` step");
+                return Flow::End;
+            }
             StopTarget::Named(name) => {
                 self.waiting.retain(|rule, _| !named(*rule, name));
                 self.quiet.retain(|rule, _| !named(*rule, name));

@@ -267,6 +267,8 @@ pub enum StopTarget {
     Named(String),
     /// Every run.
     All,
+    /// Every run, and nothing fires until the person resumes.
+    AllUntilResumed,
 }
 
 /// One operation. Jump targets are indexes into the same list.

@@ -219,6 +219,8 @@ pub struct Rule {
     pub again: Again,
     /// Whether it also fires while the screen is locked.
     pub even_locked: bool,
+    /// Whether its input has no ceiling.
+    pub fast: bool,
     /// Its body.
     pub body: RoutineId,
     /// Two rules with the same number are written alike, the macros that they call as well.

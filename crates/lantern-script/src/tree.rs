@@ -240,6 +240,8 @@ pub enum ClauseKind {
     Again(Again),
     /// `even when locked`
     EvenLocked,
+    /// `fast`
+    Fast,
 }
 
 impl ClauseKind {
@@ -260,6 +262,7 @@ impl ClauseKind {
             ClauseKind::Named(_) => "named",
             ClauseKind::Again(_) => "again",
             ClauseKind::EvenLocked => "even when locked",
+            ClauseKind::Fast => "fast",
         }
     }
 }
@@ -353,6 +356,8 @@ pub enum StepKind {
     },
     Stop,
     StopAll,
+    /// `stop all until resumed`
+    StopUntilResumed,
     StopNamed(Name),
     Pause(Name),
     Resume(Name),

@@ -74,6 +74,7 @@ fn clause() -> impl Strategy<Value = String> {
             "again overlaps",
             "again is ignored",
             "even when locked",
+            "fast",
             "named lamp",
         ],
     )

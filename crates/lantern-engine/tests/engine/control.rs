@@ -199,3 +199,42 @@ fn a_rule_that_another_comes_before_and_one_of_other_modifiers_are_told() {
     let near = theatre.engine.nearest(theatre.now, &combo("f4")).expect("it is there");
     assert_eq!(near, []);
 }
+
+#[test]
+fn what_runs_away_is_held_to_a_ceiling_unless_it_is_fast() {
+    let taps = |clause: &str| {
+        let mut theatre = Theatre::new(&format!("when key f1 {clause} {{ repeat {{ tap a }} }}\n"));
+        theatre.press("f1");
+        theatre.wait(2000);
+        (theatre.script().matches("tap a").count(), theatre.reasons())
+    };
+    let (count, reasons) = taps("");
+    assert!((4000..=4600).contains(&count), "two seconds and what may come at once: {count}");
+    assert_eq!(reasons.iter().filter(|reason| reason.contains("Braked")).count(), 1, "told once");
+    let (fast, reasons) = taps("fast");
+    assert!(fast > 2 * count, "{fast}");
+    assert!(reasons.iter().all(|reason| !reason.contains("Braked")));
+    // A thousand clicks a second are asked for often enough.
+    let mut theatre = Theatre::new("when key f1 { repeat every 1ms { click left } }\n");
+    theatre.press("f1");
+    theatre.wait(2000);
+    assert!(theatre.script().matches("left-button").count() >= 1990);
+}
+
+#[test]
+fn a_rule_of_the_persons_own_panics_too() {
+    let rules = "when key f1 { hold a { wait } }\nwhen key f2 => toggle b\n\
+                 when key f9 held 2s => stop all until resumed\n";
+    let mut theatre = Theatre::new(rules);
+    theatre.press("f1");
+    theatre.press("f2");
+    theatre.tap("f9", 2100);
+    assert_eq!(theatre.engine.held_keys().count(), 0);
+    assert_eq!(theatre.engine.live_runs(), 0);
+    assert!(theatre.engine.paused().1, "until the person resumes");
+    theatre.press("f1");
+    assert_eq!(theatre.engine.live_runs(), 0);
+    theatre.engine.resume(theatre.now, None).expect("everything can be");
+    theatre.press("f1");
+    assert_eq!(theatre.engine.live_runs(), 1);
+}

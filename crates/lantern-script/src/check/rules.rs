@@ -184,6 +184,7 @@ impl Checker<'_> {
             while_held: false,
             again: Again::default(),
             even_locked: false,
+            fast: false,
             body: RoutineId(0),
             print: self.print_of(when.whole),
         };
@@ -202,6 +203,7 @@ impl Checker<'_> {
                 ClauseKind::Named(name) => rule.name = Some(self.names.full(&name.text)),
                 ClauseKind::Again(again) => rule.again = *again,
                 ClauseKind::EvenLocked => rule.even_locked = true,
+                ClauseKind::Fast => rule.fast = true,
                 ClauseKind::InApp(_)
                 | ClauseKind::NotInApp(_)
                 | ClauseKind::InTitle(_)

@@ -74,6 +74,7 @@ impl Checker<'_> {
             },
             StepKind::Stop => Op::Stop(StopTarget::ThisRun),
             StepKind::StopAll => Op::Stop(StopTarget::All),
+            StepKind::StopUntilResumed => Op::Stop(StopTarget::AllUntilResumed),
             StepKind::StopNamed(name) => {
                 self.find(Sort::Rule, name);
                 Op::Stop(StopTarget::Named(self.names.full(&name.text)))

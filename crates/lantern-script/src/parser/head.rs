@@ -24,6 +24,7 @@ const CLAUSE_WORDS: &[&str] = &[
     "named",
     "again",
     "even",
+    "fast",
     "or",
 ];
 
@@ -67,6 +68,9 @@ impl Parser<'_> {
         }
         if self.take_words(&["even", "when", "locked"]) {
             return Ok(Some(ClauseKind::EvenLocked));
+        }
+        if self.take_word("fast") {
+            return Ok(Some(ClauseKind::Fast));
         }
         if self.take_words(&["at", "most", "once", "per"]) {
             return Ok(Some(ClauseKind::AtMost(self.parse_duration()?)));

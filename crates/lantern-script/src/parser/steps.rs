@@ -317,7 +317,11 @@ impl Parser<'_> {
             return Ok(StepKind::Stop);
         }
         if self.take_word("all") {
-            return Ok(StepKind::StopAll);
+            if !self.take_word("until") {
+                return Ok(StepKind::StopAll);
+            }
+            self.expect_word("resumed", "after `stop all until`")?;
+            return Ok(StepKind::StopUntilResumed);
         }
         Ok(StepKind::StopNamed(self.expect_path("the name of a rule, or `all`")?))
     }

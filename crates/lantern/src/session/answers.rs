@@ -311,6 +311,7 @@ fn kind_word(kind: &ReasonKind) -> &'static str {
         ReasonKind::Stopped(..) => "stopped",
         ReasonKind::Failed { .. } => "failed",
         ReasonKind::Dropped(_) => "did-not-fire",
+        ReasonKind::Braked(_) => "braked",
         ReasonKind::NotUnderstood(_) => "not-understood",
         ReasonKind::GivenBack(_) => "given-back",
         ReasonKind::NotOnBoard(_) => "not-on-board",

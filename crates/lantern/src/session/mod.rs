@@ -359,6 +359,7 @@ impl<D: Desk> Session<D> {
             let urgent = matches!(
                 reason.kind,
                 ReasonKind::Failed { .. }
+                    | ReasonKind::Braked(_)
                     | ReasonKind::NotOnBoard(_)
                     | ReasonKind::Refused(_)
                     | ReasonKind::Panic { .. }

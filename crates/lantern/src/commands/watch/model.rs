@@ -41,7 +41,7 @@ impl Decision {
         match self.kind.as_str() {
             "fired" => Weight::Good,
             "failed" | "panic" | "taken-by-another" | "not-on-board" => Weight::Bad,
-            "did-not-fire" | "not-understood" => Weight::Odd,
+            "did-not-fire" | "not-understood" | "braked" => Weight::Odd,
             _ => Weight::Faint,
         }
     }
