@@ -34,6 +34,9 @@ pub struct Display {
     folder: TempDir,
 }
 
+/// Words for a server that plays a screen.
+const SCREEN: [&str; 6] = ["-screen", "0", "1280x800x24", "-nolisten", "tcp", "-noreset"];
+
 impl Display {
     /// Starts a server with that keyboard layout, as `setxkbmap` names it: `us`, `de`,
     /// `us -variant intl`.
@@ -50,7 +53,7 @@ impl Display {
     /// When the server or the layout cannot be had.
     pub fn start_with(layout: &str, words: &[&str]) -> Display {
         let mut command = Command::new("Xvfb");
-        command.args(["-screen", "0", "1280x800x24", "-nolisten", "tcp", "-noreset"]).args(words);
+        command.args(SCREEN).args(words);
         let folder = tempfile::tempdir().expect("a folder can be made");
         Display::start_server(command, folder, layout)
     }
@@ -106,6 +109,20 @@ impl Display {
     pub fn kill(&mut self) {
         let _ = self.server.kill();
         let _ = self.server.wait();
+    }
+
+    /// Starts the server of a display that was killed anew, under the same name.
+    ///
+    /// # Panics
+    /// When it does not start.
+    pub fn revive(&mut self) {
+        let mut command = Command::new("Xvfb");
+        command.arg(&self.name).args(SCREEN).stdin(Stdio::null());
+        let server = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn();
+        self.server = server.expect("the X server is installed");
+        self.wait_until("the display to be back", |display| {
+            RustConnection::connect(Some(display.name())).is_ok()
+        });
     }
 
     /// A command with this display, in a home of its own.

@@ -95,8 +95,11 @@ fn number_of(path: String, word: &str) -> u64 {
     digits.and_then(|digits| digits.parse().ok()).unwrap_or(0)
 }
 
+/// How often any of its threads went to sleep.
 fn sleeps(pid: u32) -> u64 {
-    number_of(format!("/proc/{pid}/status"), "voluntary_ctxt_switches:")
+    let threads = std::fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten();
+    let status = |thread: std::fs::DirEntry| thread.path().join("status").display().to_string();
+    threads.map(|thread| number_of(status(thread), "voluntary_ctxt_switches:")).sum()
 }
 
 fn memory(pid: u32) -> f64 {

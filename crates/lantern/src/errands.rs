@@ -11,6 +11,8 @@ use lantern_devices::{Done, Front, Launcher, Level, Report, Services};
 use lantern_model::{App, Deed, EffectId, Event, Value, Verb};
 use serde::Deserialize;
 
+use crate::guardian::OWN_PROGRAM;
+
 /// What became of an errand.
 pub type Outcome = Result<Option<Value>, String>;
 
@@ -220,6 +222,5 @@ impl Errands {
 
 /// This program once more, to ask the person something.
 fn own_words(kind: &str, asked: &str) -> Vec<String> {
-    let own = std::env::current_exe().unwrap_or_default().display().to_string();
-    [&own, "question", kind, "--", asked].map(str::to_owned).to_vec()
+    [OWN_PROGRAM, "question", kind, "--", asked].map(str::to_owned).to_vec()
 }

@@ -14,6 +14,9 @@ use rustix::process::{Pid, PidfdFlags, pidfd_open};
 
 use crate::failure::{Failure, Status};
 
+/// This very program, also when another version has been put in its place meanwhile.
+pub const OWN_PROGRAM: &str = "/proc/self/exe";
+
 const CANNOT_START: &str = "cannot start the guardian of held keys";
 
 /// The working process's end of the pipe.
@@ -29,9 +32,8 @@ impl Guarded {
     /// Starts a guardian for the list of held keys.
     pub fn start(held: &Path) -> Result<Guarded, Failure> {
         let failed = |source| Failure::System { what: CANNOT_START, source };
-        let program = std::env::current_exe().map_err(failed)?;
         // Its own process group: the Ctrl+C that ends us must not end it.
-        let mut child = Command::new(program)
+        let mut child = Command::new(OWN_PROGRAM)
             .arg("guardian")
             .arg(held)
             .stdin(Stdio::piped())

@@ -22,7 +22,9 @@ pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
             let file = file.map_or_else(String::new, |file| format!("{file} "));
             format!("failed at {file}line {}: {message}", place.line)
         }
-        ReasonKind::Braked(_) => "is held to 2,000 strokes a second; a rule that says `fast` is not".to_owned(),
+        ReasonKind::Braked(_) => {
+            "is held to 2,000 strokes a second; a rule that says `fast` is not".to_owned()
+        }
         ReasonKind::Dropped(why) => format!("did not fire: {why}"),
         ReasonKind::NotUnderstood(why) => format!("not understood: {why}"),
         ReasonKind::GivenBack(combo) => format!("{combo} was given to the program"),

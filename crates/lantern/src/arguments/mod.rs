@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
+use crate::journal::LogLevel;
+
 mod resident;
 
 pub use resident::{
@@ -391,9 +393,16 @@ pub struct RehearseArguments {
 pub struct RunArguments {
     /// The file of rules; the person's own if missing.
     pub file: Option<PathBuf>,
-    /// Say what fires as it fires.
-    #[arg(short, long)]
+    /// Say what fires as it fires: `--log-level info`.
+    #[arg(short, long, conflicts_with = "log_level")]
     pub verbose: bool,
+    /// How much to tell. Characters, spoken words and what is typed or pasted are never told at the
+    /// default level.
+    #[arg(long, value_enum, value_name = "LEVEL", default_value_t)]
+    pub log_level: LogLevel,
+    /// Write what is told into a file as well, with date and time; it is put aside as NAME.1 at 4 MB.
+    #[arg(long, value_name = "FILE")]
+    pub log_file: Option<PathBuf>,
     /// End the one that runs on this display already, and go on here.
     #[arg(long)]
     pub take_over: bool,

@@ -70,7 +70,7 @@ pub fn run(arguments: &AddArguments) -> Result<Status, Failure> {
             complain!("`lantern run {}` puts it to work", path.display());
             Ok(Status::Done)
         }
-        Some(reader) => Ok(wait_for_try(reader, &combo, line)),
+        Some(reader) => wait_for_try(reader, &combo, line),
     }
 }
 
@@ -169,7 +169,13 @@ fn listen(path: &Path) -> Result<Option<BufReader<UnixStream>>, Failure> {
 }
 
 /// The rule works when it has fired once.
-fn wait_for_try(reader: BufReader<UnixStream>, combo: &str, line: u64) -> Status {
+fn wait_for_try(
+    reader: BufReader<UnixStream>,
+    combo: &str,
+    line: u64,
+) -> Result<Status, Failure> {
+    // Saving it has it read as well, a moment later.
+    Resident::reach()?.ask("reload", &Value::Null)?;
     complain!("it is at work: press {combo} to try it");
     let place = format!(":{line}");
     for told in reader.lines().map_while(Result::ok) {
@@ -179,9 +185,9 @@ fn wait_for_try(reader: BufReader<UnixStream>, combo: &str, line: u64) -> Status
             let fired = decided["kind"] == json!("fired");
             let ink = if fired { style::WENT_OUT } else { style::WARNING };
             say!("{ink}{}{ink:#}", decided["what"].as_str().unwrap_or_default());
-            return if fired { Status::Done } else { Status::Found };
+            return Ok(if fired { Status::Done } else { Status::Found });
         }
     }
     complain!("it was not pressed; `lantern why {combo}` says what keeps it, should it not fire");
-    Status::Found
+    Ok(Status::Found)
 }

@@ -1,13 +1,12 @@
 //! `lantern run`: work by the rules until stopped.
 
-use std::os::linux::net::SocketAddrExt;
-use std::os::unix::ffi::OsStrExt;
-use std::os::unix::net::{SocketAddr, UnixDatagram};
+use std::path::Path;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{HeldKeys, X11Desk};
+use lantern_desk::{DeskError, HeldKeys, X11Desk};
 use lantern_model::RuleSet;
 use lantern_script::Source;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
@@ -17,19 +16,58 @@ use crate::commands::status::words;
 use crate::failure::{Failure, Status};
 use crate::findings::{lacking_on_x11, print_findings};
 use crate::guardian::Guarded;
+use crate::journal::{Journal, LogLevel};
 use crate::resident::client::Resident;
+use crate::resident::door::Door;
 use crate::runtime::{Claim, RuntimeFiles};
 use crate::session::Session;
 use crate::style::complain;
 use crate::wording::span_words;
-use crate::{files, style};
+use crate::{files, signals, style, supervisor};
 
 /// So long the one before may take to let go of everything.
 const LEAVING: Duration = Duration::from_secs(5);
 
+/// So long a display that went away may take to come back.
+const DISPLAY_BACK: Duration = Duration::from_secs(60);
+/// From one look for it to the next.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
+
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     let path = files::rules_path(arguments.file)?;
-    let (source, checked) = files::read_rules(&path)?;
+    let rules = read(&path)?;
+    if std::env::var_os("DISPLAY").is_none_or(|display| display.is_empty()) {
+        return Err(DeskError::NoDisplay.into());
+    }
+    let runtime = RuntimeFiles::for_display()?;
+    let _claim = claim(&runtime, arguments.take_over)?;
+    let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
+    let mut journal = Journal::open(level, arguments.log_file.as_deref())?;
+    let mut desk = X11Desk::open(HeldKeys::open(&runtime.held_keys())?)?;
+    let mut rules = Some(rules);
+    loop {
+        let rules = match rules.take() {
+            Some(rules) => rules,
+            None => read(&path)?,
+        };
+        let worked = work(rules, desk, &path, &runtime, &mut journal);
+        let Err(Failure::Desk(DeskError::Lost(_))) = worked else {
+            worked?;
+            complain!("{}: stopped, every key is let go", path.display());
+            return Ok(Status::Done);
+        };
+        let span = DISPLAY_BACK.as_secs();
+        journal.note(&format!("the display went away; it is waited for, {span} s at the most"));
+        match wait_for_display(&runtime)? {
+            Some(back) => desk = back,
+            None => return worked.map(|()| Status::Done),
+        }
+    }
+}
+
+/// Reads the rules, and says what is to be said about them.
+fn read(path: &Path) -> Result<RuleSet, Failure> {
+    let (source, checked) = files::read_rules(path)?;
     let lacking = lacking_on_x11(&checked.needs);
     let findings: Vec<_> = checked.findings.iter().cloned().chain(lacking).collect();
     print_findings(&findings, &source);
@@ -37,14 +75,17 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
         return Err(Failure::Broken { path: source.name().to_owned() });
     };
     refuse_unless_agreed(&source, &rules)?;
-    let display = std::env::var("DISPLAY").unwrap_or_default();
-    if display.is_empty() {
-        return Err(lantern_desk::DeskError::NoDisplay.into());
-    }
-    let runtime = RuntimeFiles::for_display()?;
-    let _claim = claim(&runtime, arguments.take_over)?;
-    let held = HeldKeys::open(&runtime.held_keys())?;
-    let desk = X11Desk::open(held)?;
+    Ok(rules)
+}
+
+/// Works on a desk until a signal comes or the desk is gone.
+fn work(
+    rules: RuleSet,
+    desk: X11Desk,
+    path: &Path,
+    runtime: &RuntimeFiles,
+    journal: &mut Journal,
+) -> Result<(), Failure> {
     let guarded = Guarded::start(&runtime.held_keys())?;
     let scoped = rules.rules.iter().any(|rule| !rule.scope.is_anywhere());
     if scoped && !desk.tells_programs()? {
@@ -55,32 +96,36 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
             style::HELP
         );
     }
-    let mut session = Session::new(rules, desk, path.clone(), guarded, arguments.verbose)?;
-    session.open_door(&runtime.socket())?;
-    session.work(|rules| {
-        tell_ready();
+    let door = Door::open(&runtime.socket())
+        .map_err(|source| Failure::Write { path: runtime.socket(), source })?;
+    let mut session = Session::new(rules, desk, path.to_owned(), guarded, door, journal)?;
+    session.work(|rules, journal| {
+        supervisor::tell("READY=1");
         let panic = &rules.settings.panic;
         let count = rules.count();
+        let display = std::env::var("DISPLAY").unwrap_or_default();
         let name = path.display();
-        complain!("{name}: {count} rules at work on {display}; {panic} stops everything");
-    })?;
-    complain!("{}: stopped, every key is let go", path.display());
-    Ok(Status::Done)
+        let words = format!("{count} rules at work on {display}; {panic} stops everything");
+        journal.note(&format!("{name}: {words}"));
+    })
 }
 
-/// Tells who started us, if it wants to know, that we are at work (the notify socket of service
-/// managers).
-fn tell_ready() {
-    let Some(path) = std::env::var_os("NOTIFY_SOCKET") else { return };
-    // A manager that does not listen any more needs no telling.
-    if let Ok(socket) = UnixDatagram::unbound() {
-        let bytes = path.as_bytes();
-        let _ = match bytes.strip_prefix(b"@") {
-            Some(name) => SocketAddr::from_abstract_name(name)
-                .and_then(|address| socket.send_to_addr(b"READY=1", &address)),
-            None => socket.send_to(b"READY=1", &path),
-        };
+/// The display, once it is back; nothing if it does not come, or we are asked to end.
+fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<X11Desk>, Failure> {
+    let signals = signals::endings()?;
+    let until = Instant::now() + DISPLAY_BACK;
+    while Instant::now() < until {
+        let mut fds = [PollFd::new(&signals, PollFlags::IN)];
+        let looked = Timespec::try_from(BETWEEN_LOOKS).ok();
+        if poll(&mut fds, looked.as_ref()).is_ok_and(|ready| ready > 0) {
+            break;
+        }
+        // Keys that were down went with the display.
+        if let Ok(desk) = X11Desk::open(HeldKeys::open(&runtime.held_keys())?) {
+            return Ok(Some(desk));
+        }
     }
+    Ok(None)
 }
 
 /// Claims the display; from the one that has it already, if that is wanted.

@@ -85,7 +85,7 @@ fn unit_text(program: &Path, rules: &Path) -> String {
     format!(
         "[Unit]\nDescription=Cold Lantern: rules for the desktop\n\
          PartOf=graphical-session.target\nAfter=graphical-session.target\n\n\
-         [Service]\nType=notify\nNotifyAccess=main\nExecStart={} run {}\nKillMode=process\nRestart=on-failure\nRestartSec=2\n\n\
+         [Service]\nType=notify\nNotifyAccess=main\nExecStart={} run {}\nKillMode=process\nRestart=on-failure\nRestartSec=2\nWatchdogSec=20\n\n\
          [Install]\nWantedBy=graphical-session.target\n",
         unit_word(program),
         unit_word(rules)

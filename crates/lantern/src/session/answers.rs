@@ -75,11 +75,10 @@ fn is_about_input(kind: &ReasonKind) -> bool {
     )
 }
 
-impl<D: Desk> Session<D> {
+impl<D: Desk> Session<'_, D> {
     /// Answers everything that was asked by now.
     pub(super) fn answer_all(&mut self) -> Result<(), Failure> {
-        let Some(door) = &mut self.door else { return Ok(()) };
-        for (client, line) in door.take_lines() {
+        for (client, line) in self.door.take_lines() {
             let answer = match read_request(&line) {
                 Err(answer) => Some(answer),
                 Ok(request) => {
@@ -89,8 +88,8 @@ impl<D: Desk> Session<D> {
             };
             let now = self.now();
             self.carry_out(now)?;
-            if let (Some(door), Some(answer)) = (&mut self.door, answer) {
-                door.say(client, &answer);
+            if let Some(answer) = answer {
+                self.door.say(client, &answer);
             }
         }
         Ok(())
@@ -132,6 +131,10 @@ impl<D: Desk> Session<D> {
             }
             "reload" => {
                 self.reload().map_err(RpcError::refused)?;
+                if self.is_being_saved() {
+                    let wait = "somebody is writing the file; it is read when that is done";
+                    return Err(RpcError::refused(wait));
+                }
                 if self.broken {
                     let name = self.path.display();
                     let stay = "the rules from before stay in force; `lantern check` says where";
@@ -143,9 +146,7 @@ impl<D: Desk> Session<D> {
             "why" => return self.why(&request.params()?),
             "watch" => {
                 let newest = self.engine.reasons_after(0).last().map_or(0, |reason| reason.number);
-                if let Some(door) = &mut self.door {
-                    door.tell_from(client, newest);
-                }
+                self.door.tell_from(client, newest);
             }
             "leave" => self.leaving = true,
             other => {
@@ -276,18 +277,15 @@ impl<D: Desk> Session<D> {
 
     /// Tells those who watch what was decided since they were told last.
     pub(super) fn tell_listeners(&mut self) {
-        let Some(door) = &self.door else { return };
-        for (client, told) in door.listeners() {
+        for (client, told) in self.door.listeners() {
             let fresh: Vec<&Reason> = self.engine.reasons_after(told).collect();
             let Some(last) = fresh.last().map(|reason| reason.number) else { continue };
             let lines: Vec<String> = fresh
                 .into_iter()
                 .map(|reason| protocol::request(None, "decided", &self.reason_data(reason)))
                 .collect();
-            if let Some(door) = &mut self.door {
-                door.tell_from(client, last);
-                door.say(client, &lines.concat());
-            }
+            self.door.tell_from(client, last);
+            self.door.say(client, &lines.concat());
         }
     }
 

@@ -2,8 +2,9 @@
 //! started program wakes it, hands what happened to the engine, and carries out what comes back.
 
 use std::io::Read;
+use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use crate::commands::run::refuse_unless_agreed;
@@ -11,8 +12,10 @@ use crate::errands::{Errands, Outcome};
 use crate::failure::Failure;
 use crate::findings::print_findings;
 use crate::guardian::Guarded;
+use crate::journal::{Journal, LogLevel};
 use crate::resident::door::Door;
-use crate::style::{complain, say};
+use crate::style::say;
+use crate::supervisor::Heartbeat;
 use crate::wording::describe;
 use crate::{files, findings, signals, style};
 use lantern_desk::{Desk, DeskError};
@@ -21,13 +24,22 @@ use lantern_engine::{Engine, ReasonKind};
 use lantern_model::{
     Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, Verb, WallTime,
 };
+use lantern_script::{Checked, Source};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::time::{
+    Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, timerfd_create, timerfd_settime,
+};
 
 /// More combinations than this make the X server slower for every program.
 const MANY_COMBINATIONS: usize = 300;
 
 /// So many events are taken in before signals and files are looked at again.
 const FAIR_SHARE: usize = 256;
+
+/// So long no more of a saving must come before the file is read.
+const SAVING_RESTS: Duration = Duration::from_millis(30);
+/// A file that is saved again and again is read after so long anyway.
+const SAVING_LASTS: Duration = Duration::from_millis(500);
 
 /// How long it is shown how loud it is.
 const LEVEL_SPAN: Duration = Duration::from_millis(1500);
@@ -39,19 +51,23 @@ use answers::Pause;
 use saved::SavedFile;
 
 /// A run of `lantern run`.
-pub struct Session<D> {
+pub struct Session<'j, D> {
     engine: Engine,
     desk: D,
     errands: Errands,
     path: PathBuf,
     guarded: Guarded,
     saved: SavedFile,
+    /// When the files were seen to be saved first, and when they are to be read.
+    read_due: Option<(Time, Time)>,
+    /// Whether the file was empty when it was read last.
+    seen_empty: bool,
     signals: UnixStream,
     start: Instant,
     /// When that was, for a person.
     since: jiff::Timestamp,
     /// Where others speak to us.
-    door: Option<Door>,
+    door: Door,
     pauses: Vec<Pause>,
     /// Whether we were asked to go.
     leaving: bool,
@@ -61,21 +77,25 @@ pub struct Session<D> {
     asks_clock: bool,
     /// What the engine was told of the wall clock, and when.
     clock: Option<(Time, WallTime)>,
-    verbose: bool,
+    journal: &'j mut Journal,
+    heartbeat: Heartbeat,
+    /// What becomes readable when the wall clock is set, while rules ask what it shows.
+    clock_set: Option<OwnedFd>,
     reasons_seen: u64,
     failed: Vec<(EffectId, String)>,
     warned_many: bool,
 }
 
-impl<D: Desk> Session<D> {
+impl<'j, D: Desk> Session<'j, D> {
     /// A session with rules read from `path`, ended by SIGINT, SIGTERM and SIGHUP.
     pub fn new(
         rules: RuleSet,
         desk: D,
         path: PathBuf,
         guarded: Guarded,
-        verbose: bool,
-    ) -> Result<Session<D>, Failure> {
+        door: Door,
+        journal: &'j mut Journal,
+    ) -> Result<Session<'j, D>, Failure> {
         let failed = |source| Failure::System { what: "cannot watch services", source };
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         let signals = signals::endings()?;
@@ -90,28 +110,25 @@ impl<D: Desk> Session<D> {
             desk,
             errands,
             saved: SavedFile::watch(&paths)?,
+            read_due: None,
+            seen_empty: false,
             path,
             guarded,
             signals,
             start: Instant::now(),
             since: jiff::Timestamp::now(),
-            door: None,
+            door,
             pauses: Vec::new(),
             leaving: false,
             broken: false,
             clock: None,
-            verbose,
+            journal,
+            heartbeat: Heartbeat::wanted(),
+            clock_set: None,
             reasons_seen: 0,
             failed: Vec::new(),
             warned_many: false,
         })
-    }
-
-    /// Lets others speak to us through a socket at that path.
-    pub fn open_door(&mut self, path: &Path) -> Result<(), Failure> {
-        let failed = |source| Failure::Write { path: path.to_owned(), source };
-        self.door = Some(Door::open(path).map_err(failed)?);
-        Ok(())
     }
 
     fn now(&self) -> Time {
@@ -119,13 +136,13 @@ impl<D: Desk> Session<D> {
     }
 
     /// Works until a signal ends it. `ready` is called once, when every key is armed.
-    pub fn work(&mut self, ready: impl FnOnce(&RuleSet)) -> Result<(), Failure> {
+    pub fn work(&mut self, ready: impl FnOnce(&RuleSet, &mut Journal)) -> Result<(), Failure> {
         self.settle()?;
         self.tell_clock()?;
         let now = self.now();
         self.engine.handle_event(now, Event::Started);
         self.carry_out(now)?;
-        ready(self.engine.rules());
+        ready(self.engine.rules(), self.journal);
         self.work_on()?;
         let now = self.now();
         self.engine.stop_everything(now, "the end of the program");
@@ -136,7 +153,11 @@ impl<D: Desk> Session<D> {
     /// sleep are seen at the first waking after them.
     fn tell_clock(&mut self) -> Result<(), Failure> {
         if !self.asks_clock {
+            self.clock_set = None;
             return Ok(());
+        }
+        if self.clock_set.is_none() {
+            self.clock_set = Some(watch_clock()?);
         }
         let (now, wall) = (self.now(), wall_time());
         let expected = self.clock.map(|(at, told)| told.local + now.since(at).as_secs() as i64);
@@ -159,16 +180,23 @@ impl<D: Desk> Session<D> {
             let woken = self.wait(quiet)?;
             if woken.unguarded {
                 self.guarded.renew()?;
-                complain!("the guardian of held keys had died; another one watches now");
+                self.journal.tell(
+                    LogLevel::Warning,
+                    "the guardian of held keys had died; another one watches now",
+                );
             }
             if woken.door {
                 self.answer_all()?;
             }
             self.end_pauses()?;
+            self.heartbeat.beat(self.now());
             if woken.signal || self.leaving {
                 return Ok(());
             }
-            if woken.saved && self.saved.has_changed() {
+            if woken.saved || self.saved.is_pending() {
+                self.look_at_files();
+            }
+            if self.read_due.is_some_and(|(_, due)| due <= self.now()) {
                 self.reload()?;
             }
             if woken.returned {
@@ -184,6 +212,9 @@ impl<D: Desk> Session<D> {
             let now = self.now();
             let mut quiet = true;
             if let Some(event) = self.desk.poll_event(now)? {
+                if self.journal.wants(LogLevel::Debug) {
+                    self.tell_event(now, &event);
+                }
                 if let Event::Focus(app) = &event {
                     self.errands.see_front(app);
                 }
@@ -210,6 +241,22 @@ impl<D: Desk> Session<D> {
         Ok(false)
     }
 
+    /// Tells of what comes in, at the level at which a person looks for a fault. Characters are
+    /// never told.
+    fn tell_event(&mut self, now: Time, event: &Event) {
+        let words = match event {
+            Event::Pressed { key, modifiers } => {
+                let held = modifiers.iter().map(|side| side.key().name());
+                let keys: Vec<&str> = held.chain([key.name()]).collect();
+                format!("pressed {}", keys.join("+"))
+            }
+            Event::LetGo { key } => format!("let go {key}"),
+            Event::Focus(app) => format!("{} came to the front", app.name()),
+            _ => return,
+        };
+        self.journal.tell(LogLevel::Debug, &format!("{}{now}{0:#} {words}", style::FAINT));
+    }
+
     fn carry_out(&mut self, now: Time) -> Result<(), Failure> {
         loop {
             while let Some(effect) = self.engine.poll_effect() {
@@ -227,7 +274,7 @@ impl<D: Desk> Session<D> {
             Order::Arm(armed) => {
                 if armed.keys.len() > MANY_COMBINATIONS && !self.warned_many {
                     self.warned_many = true;
-                    complain!(
+                    let words = format!(
                         "{}warning{0:#}: {} combinations are taken at once; above {MANY_COMBINATIONS} \
                          the X server grows slower for every program.\n  {}help{2:#}: put rules into \
                          `in app` blocks, so that fewer are needed at a time",
@@ -235,6 +282,7 @@ impl<D: Desk> Session<D> {
                         armed.keys.len(),
                         style::HELP
                     );
+                    self.journal.tell(LogLevel::Warning, &words);
                 }
                 self.desk.arm(armed)
             }
@@ -243,6 +291,7 @@ impl<D: Desk> Session<D> {
             Order::Hint(hint) => self.show(now, effect.id, &hint),
             Order::Log(text) => {
                 say!("{text}");
+                self.journal.keep(LogLevel::Warning, &text);
                 Ok(())
             }
             Order::Do(deed) => self.perform_deed(now, effect.id, &deed),
@@ -286,9 +335,8 @@ impl<D: Desk> Session<D> {
             self.show(now, EffectId(0), &hint)?;
         }
         for (name, process) in returned.started {
-            if self.verbose {
-                complain!("{}{now}{0:#} started {name}, process {process}", style::FAINT);
-            }
+            let words = format!("{}{now}{0:#} started {name}, process {process}", style::FAINT);
+            self.journal.tell(LogLevel::Info, &words);
         }
         for event in returned.events {
             self.engine.handle_event(now, event);
@@ -296,10 +344,42 @@ impl<D: Desk> Session<D> {
         self.carry_out(now)
     }
 
+    /// A file that was saved is read when nothing more comes for a moment: who saves in two goes, or
+    /// empties a file before writing to it, would be read half.
+    fn look_at_files(&mut self) {
+        if self.saved.has_changed() {
+            let now = self.now();
+            let first = self.read_due.map_or(now, |(first, _)| first);
+            self.read_due = Some((first, (now + SAVING_RESTS).min(first + SAVING_LASTS)));
+        }
+    }
+
+    /// Whether somebody is writing one of the files.
+    fn is_being_saved(&mut self) -> bool {
+        self.saved.is_being_written() || self.read_due.is_some()
+    }
+
     /// Reads the file anew. A broken one changes nothing.
     fn reload(&mut self) -> Result<(), Failure> {
+        // What was saved by now is read now.
+        self.look_at_files();
+        self.read_due = None;
+        let read = files::read_rules(&self.path);
+        self.look_at_files();
+        if self.is_being_saved() {
+            // What was read may be half; it is read again when the saving is over.
+            return Ok(());
+        }
+        // Who empties a file to write it anew may not have been told of yet.
+        let empty = read.as_ref().is_ok_and(|(source, _)| source.text().is_empty());
+        if empty && !std::mem::replace(&mut self.seen_empty, empty) {
+            let now = self.now();
+            self.read_due = Some((now, now + SAVING_LASTS));
+            return Ok(());
+        }
+        self.seen_empty = empty;
         let was_broken = std::mem::replace(&mut self.broken, true);
-        let result = self.read_anew();
+        let result = self.take_rules(read);
         if self.broken && !was_broken {
             let (verb, name) = (Verb::Notify, self.path.display());
             let text = format!("{name} is broken\nThe rules from before stay in force.");
@@ -310,14 +390,13 @@ impl<D: Desk> Session<D> {
         result
     }
 
-    fn read_anew(&mut self) -> Result<(), Failure> {
+    fn take_rules(&mut self, read: Result<(Source, Checked), Failure>) -> Result<(), Failure> {
         let name = self.path.display().to_string();
-        let read = files::read_rules(&self.path);
         let (source, checked) = match read {
             Ok(read) => read,
             Err(failure) => {
                 failure.report();
-                complain!("{name}: the rules from before stay in force");
+                self.say_unread(&name, "cannot be read");
                 return Ok(());
             }
         };
@@ -325,18 +404,18 @@ impl<D: Desk> Session<D> {
         findings.extend(findings::lacking_on_x11(&checked.needs));
         print_findings(&findings, &source);
         let Some(rules) = checked.rules else {
-            complain!("{}{name} is broken{0:#}: the rules from before stay in force", style::ERROR);
+            self.say_unread(&name, "is broken");
             return Ok(());
         };
         if let Err(failure) = refuse_unless_agreed(&source, &rules) {
             failure.report();
-            complain!("{name}: the rules from before stay in force");
+            self.say_unread(&name, "is not taken");
             return Ok(());
         }
         self.broken = false;
         let count = rules.count();
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
-        self.saved = SavedFile::watch(&paths)?;
+        self.saved.watch_others(&paths)?;
         self.asks_clock = rules.asks_clock();
         if rules.writes_text() {
             self.errands.watch_fields();
@@ -345,8 +424,14 @@ impl<D: Desk> Session<D> {
         let now = self.now();
         self.engine.replace_rules(now, rules);
         self.carry_out(now)?;
-        complain!("{name} read anew: {count} rules");
+        self.journal.note(&format!("{name} read anew: {count} rules"));
         Ok(())
+    }
+
+    fn say_unread(&mut self, name: &str, what: &str) {
+        let error = style::ERROR;
+        let words = format!("{error}{name} {what}{error:#}: the rules from before stay in force");
+        self.journal.tell(LogLevel::Warning, &words);
     }
 
     /// Says what the person should know of; everything that fires, if asked for.
@@ -364,7 +449,8 @@ impl<D: Desk> Session<D> {
                     | ReasonKind::Refused(_)
                     | ReasonKind::Panic { .. }
             );
-            if !urgent && !self.verbose {
+            let level = if urgent { LogLevel::Warning } else { LogLevel::Info };
+            if !self.journal.wants(level) {
                 continue;
             }
             let about = rule.map_or_else(String::new, |rule| {
@@ -374,19 +460,17 @@ impl<D: Desk> Session<D> {
                 refused = true;
             }
             let word = if urgent { style::WARNING } else { style::FAINT };
-            complain!(
-                "{word}{}{word:#} {about}{}",
-                reason.time,
-                describe(&reason.kind, self.engine.rules())
-            );
+            let what = describe(&reason.kind, self.engine.rules());
+            self.journal.tell(level, &format!("{word}{}{word:#} {about}{what}", reason.time));
         }
         self.reasons_seen = seen;
         if refused {
-            complain!(
+            let words = format!(
                 "  {}help{0:#}: it is taken up when it comes free; `lantern capture` says whose it is, \
                  `lantern keys --take` frees what a setting of the desktop has",
                 style::HELP
             );
+            self.journal.tell(LogLevel::Warning, &words);
         }
     }
 
@@ -396,10 +480,11 @@ impl<D: Desk> Session<D> {
             what: "cannot wait for events",
             source: source.into(),
         };
-        let deadlines = [self.engine.next_deadline(), self.desk.next_deadline()];
+        let own = [self.engine.next_deadline(), self.desk.next_deadline()];
+        let read_due = self.read_due.map(|(_, due)| due);
+        let deadlines = own.into_iter().chain([self.heartbeat.next_deadline(), read_due]);
         let pauses = self.pauses.iter().map(|pause| pause.until);
-        let timeout =
-            deadlines.into_iter().flatten().chain(pauses).min().map(|due| due.since(self.now()));
+        let timeout = deadlines.flatten().chain(pauses).min().map(|due| due.since(self.now()));
         let timeout = if sleep { timeout } else { Some(Duration::ZERO) }.map(timespec);
         let mut fds = vec![
             PollFd::new(&self.signals, PollFlags::IN),
@@ -407,12 +492,14 @@ impl<D: Desk> Session<D> {
             PollFd::from_borrowed_fd(self.guarded.descriptor(), PollFlags::IN),
         ];
         let desk = self.desk.descriptor();
+        let clock = self.clock_set.as_ref();
+        fds.extend(clock.map(|clock| PollFd::new(clock, PollFlags::IN)));
         fds.extend(desk.as_ref().map(|fd| PollFd::new(fd, PollFlags::IN)));
         let errands: Vec<_> = self.errands.descriptors().collect();
         let first_errand = fds.len();
         fds.extend(errands.iter().map(|fd| PollFd::new(fd, PollFlags::IN)));
         let first_of_door = fds.len();
-        let door: Vec<_> = self.door.iter().flat_map(Door::descriptors).collect();
+        let door: Vec<_> = self.door.descriptors().collect();
         fds.extend(door.iter().map(|(fd, events)| PollFd::new(fd, *events)));
         match poll(&mut fds, timeout.as_ref()) {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
@@ -427,6 +514,10 @@ impl<D: Desk> Session<D> {
             door: fds[first_of_door..].iter().any(ready),
         };
         drop(fds);
+        if let Some(clock) = &self.clock_set {
+            // It says nothing but that the clock was set; the loop looks at it each time round.
+            let _ = rustix::io::read(clock, &mut [0; 8]);
+        }
         if woken.signal {
             let _ = self.signals.read(&mut [0; 16]);
         }
@@ -439,6 +530,23 @@ fn wall_time() -> WallTime {
     let now = jiff::Zoned::now();
     let offset = now.offset().seconds();
     WallTime { local: now.timestamp().as_second() + i64::from(offset), offset }
+}
+
+/// Becomes readable when somebody or a sleep of the machine sets the wall clock: a timer that never
+/// is due, and is cancelled then.
+fn watch_clock() -> Result<OwnedFd, Failure> {
+    let failed = |error: rustix::io::Errno| Failure::System {
+        what: "cannot watch the clock",
+        source: error.into(),
+    };
+    let flags = TimerfdFlags::CLOEXEC | TimerfdFlags::NONBLOCK;
+    let timer = timerfd_create(TimerfdClockId::Realtime, flags).map_err(failed)?;
+    // In the year 2255.
+    let never = Timespec { tv_sec: 9_000_000_000, tv_nsec: 0 };
+    let span = Itimerspec { it_interval: Timespec { tv_sec: 0, tv_nsec: 0 }, it_value: never };
+    let flags = TimerfdTimerFlags::ABSTIME | TimerfdTimerFlags::CANCEL_ON_SET;
+    timerfd_settime(&timer, flags, &span).map_err(failed)?;
+    Ok(timer)
 }
 
 /// A seed that differs from start to start.

@@ -1,20 +1,28 @@
 //! Files of rules, watched for being saved.
 
-use std::collections::BTreeMap;
-use std::ffi::OsString;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::{OsStr, OsString};
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::inotify;
 
 use crate::failure::Failure;
 
+/// What ends a change.
+const SAVED: inotify::WatchFlags =
+    inotify::WatchFlags::CLOSE_WRITE.union(inotify::WatchFlags::MOVED_TO);
+
 /// Watches files for being saved, in place or by being replaced, as editors do.
 pub struct SavedFile {
     pub inotify: OwnedFd,
     /// The names that matter, by the watched folder.
     names: BTreeMap<i32, Vec<OsString>>,
+    /// Files that somebody has changed and not closed yet.
+    open: BTreeSet<OsString>,
+    changed: bool,
 }
 
 impl SavedFile {
@@ -32,25 +40,56 @@ impl SavedFile {
         for path in paths.iter().chain(&real) {
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             let folder = folder.unwrap_or(Path::new("."));
-            let flags = inotify::WatchFlags::CLOSE_WRITE | inotify::WatchFlags::MOVED_TO;
-            let watch = inotify::add_watch(&inotify, folder, flags)
+            let watch = inotify::add_watch(&inotify, folder, SAVED | inotify::WatchFlags::MODIFY)
                 .map_err(|error| failed(error.into()))?;
             names.entry(watch).or_default().extend(path.file_name().map(OsString::from));
         }
-        Ok(SavedFile { inotify, names })
+        Ok(SavedFile { inotify, names, open: BTreeSet::new(), changed: false })
     }
 
-    /// Reads what has come; whether one of the files was among it.
+    /// Watches others from now on. What happened to these until then is not forgotten.
+    pub fn watch_others(&mut self, paths: &[PathBuf]) -> Result<(), Failure> {
+        let fresh = SavedFile::watch(paths)?;
+        self.look();
+        let open = std::mem::take(&mut self.open);
+        *self = SavedFile { changed: self.changed, open, ..fresh };
+        Ok(())
+    }
+
+    /// Whether a change was seen that nobody has asked about.
+    pub fn is_pending(&self) -> bool {
+        self.changed
+    }
+
+    /// Whether one of the files was saved since this was asked last; not while somebody is still
+    /// writing one, who would be read half.
     pub fn has_changed(&mut self) -> bool {
-        use std::os::unix::ffi::OsStrExt;
+        self.look();
+        self.open.is_empty() && std::mem::take(&mut self.changed)
+    }
+
+    /// Whether somebody has begun to write and is not done.
+    pub fn is_being_written(&mut self) -> bool {
+        self.look();
+        !self.open.is_empty()
+    }
+
+    /// Reads what has come.
+    fn look(&mut self) {
         let mut buffer = [std::mem::MaybeUninit::uninit(); 4096];
-        let mut changed = false;
         let mut reader = inotify::Reader::new(self.inotify.as_fd(), &mut buffer);
         while let Ok(event) = reader.next() {
-            let names = self.names.get(&event.wd());
-            let name = event.file_name().map(|name| std::ffi::OsStr::from_bytes(name.to_bytes()));
-            changed |= names.zip(name).is_some_and(|(names, name)| names.iter().any(|n| n == name));
+            let name = event.file_name().map(|name| OsStr::from_bytes(name.to_bytes()));
+            let (Some(names), Some(name)) = (self.names.get(&event.wd()), name) else { continue };
+            if !names.iter().any(|known| known == name) {
+                continue;
+            }
+            if event.events().bits() & SAVED.bits() == 0 {
+                self.open.insert(name.to_owned());
+            } else {
+                self.open.remove(name);
+                self.changed = true;
+            }
         }
-        changed
     }
 }

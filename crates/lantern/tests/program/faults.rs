@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_stage::{Display, Stage};
+use lantern_stage::{Display, Person, Stage, Target};
 use rustix::process::Signal;
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
 
@@ -69,13 +69,23 @@ fn x11_a_guardian_that_dies_is_followed_by_another() {
 }
 
 #[test]
-fn x11_a_display_that_goes_away_ends_it_with_a_word() {
+fn x11_a_display_that_goes_away_is_waited_for() {
     let (mut display, mut person, target) = bare();
     let mut running = Running::start(&display, HOLDING);
     person.tap("f9");
     target.expect(3);
     display.kill();
     running.wait_for("the display went away");
+    display.revive();
+    let target = Target::open(&display);
+    let mut person = Person::sit_down(&display);
+    running.wait_for("rules at work");
+    assert!(person.keys_down().is_empty(), "the new one begins with nothing down");
+    person.tap("f9");
+    target.expect(3);
+    display.kill();
+    running.wait_for("the display went away");
+    running.signal(Signal::TERM);
     assert_eq!(running.wait_end().code(), Some(1));
 }
 

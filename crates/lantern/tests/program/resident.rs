@@ -328,12 +328,52 @@ fn x11_who_starts_it_is_told_when_it_is_at_work() {
     let socket = UnixDatagram::bind(&path).expect("it can be made");
     socket.set_read_timeout(Some(Duration::from_secs(10))).expect("it can be set");
     let running = Running::start_with(&display, "when key f9 => tap a\n", |command| {
-        command.env("NOTIFY_SOCKET", &path);
+        command.env("NOTIFY_SOCKET", &path).env("WATCHDOG_USEC", "200000");
     });
-    let mut said = [0; 64];
-    let count = socket.recv(&mut said).expect("it is told");
-    assert_eq!(&said[..count], b"READY=1");
+    let told = || {
+        let mut said = [0; 64];
+        let count = socket.recv(&mut said).expect("it is told");
+        String::from_utf8_lossy(&said[..count]).into_owned()
+    };
+    assert_eq!(told(), "READY=1");
+    for _ in 0..5 {
+        assert_eq!(told(), "WATCHDOG=1", "it lives");
+    }
     running.stop();
+}
+
+#[test]
+fn x11_what_is_told_goes_into_a_file_as_well_with_its_time_and_level() {
+    let (display, mut person, target) = bare();
+    let path = display.folder().join("lantern.log");
+    let text =
+        "when key f9 => type \"core 12\"\nwhen key f10 => tap a\nwhen key f11 => log \"cut\"\n";
+    let rules = display.folder().join("bench.lantern");
+    std::fs::write(&rules, text).expect("it can be written");
+    let logged = |level: &str| {
+        let mut command = display.command(env!("CARGO_BIN_EXE_lantern"));
+        command.arg("run").arg(&rules).arg("--log-file").arg(&path).args(["--log-level", level]);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().expect("ok");
+        let mut talk = BufReader::new(child.stderr.take().expect("it is a pipe"));
+        talk.read_line(&mut String::new()).expect("it is at work");
+        (child, talk)
+    };
+    for level in ["warning", "info", "debug"] {
+        let (mut child, _talk) = logged(level);
+        for key in ["f9", "f11", "f10"] {
+            person.tap(key);
+        }
+        target.expect_press(A);
+        crate::running::send(child.id(), rustix::process::Signal::TERM);
+        assert!(child.wait().expect("it ends").success());
+        let file = std::fs::read_to_string(&path).expect("it was written");
+        std::fs::remove_file(&path).expect("it is ours");
+        assert!(!file.contains("core 12"), "what is typed is not told: {file}");
+        assert!(file.contains("3 rules at work") && file.contains(" cut\n"), "{file}");
+        assert_eq!(file.contains("fired by f10"), level != "warning", "{file}");
+        assert_eq!(file.contains("debug   "), level == "debug", "{file}");
+        assert!(file.lines().all(|line| line.starts_with("20")), "each has its time: {file}");
+    }
 }
 
 #[test]
