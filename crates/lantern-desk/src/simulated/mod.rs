@@ -173,6 +173,12 @@ impl SimulatedDesk {
         &self.outputs
     }
 
+    /// Forgets what came out by now, on a desk that is at work for long.
+    pub fn forget(&mut self) {
+        self.outputs.clear();
+        self.fields.clear();
+    }
+
     /// The keys that the program in front believes to be down.
     pub fn held_keys(&self) -> BTreeSet<Key> {
         let known =

@@ -169,11 +169,7 @@ fn listen(path: &Path) -> Result<Option<BufReader<UnixStream>>, Failure> {
 }
 
 /// The rule works when it has fired once.
-fn wait_for_try(
-    reader: BufReader<UnixStream>,
-    combo: &str,
-    line: u64,
-) -> Result<Status, Failure> {
+fn wait_for_try(reader: BufReader<UnixStream>, combo: &str, line: u64) -> Result<Status, Failure> {
     // Saving it has it read as well, a moment later.
     Resident::reach()?.ask("reload", &Value::Null)?;
     complain!("it is at work: press {combo} to try it");

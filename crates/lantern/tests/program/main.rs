@@ -6,6 +6,7 @@ mod commands;
 mod cookbook;
 mod desktop;
 mod documents;
+mod endurance;
 mod faults;
 mod hands;
 mod home;
