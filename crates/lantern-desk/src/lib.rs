@@ -18,6 +18,6 @@ pub use held::{HeldKeys, HeldMarks};
 pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedDesk, What};
 pub use x11::{
-    Captured, Listener, Seen, Sight, Survey, X11Desk, ask_person, capture, list_windows,
-    pick_place, release_held, survey,
+    Captured, Listener, Seen, Sight, Survey, X11Desk, ask_person, capture, keyboard_is_held,
+    list_windows, pick_place, release_held, survey,
 };

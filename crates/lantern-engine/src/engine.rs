@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use lantern_model::code::Asked;
 use lantern_model::{
-    App, Armed, Effect, EffectId, Event, Frame, Key, LayerId, Layout, Order, RoutineId, Rule,
-    RuleSet, RunId, Time, Value,
+    App, Armed, ArmedKey, Effect, EffectId, Event, Frame, Key, LayerId, Layout, Order, RoutineId,
+    Rule, RuleSet, RunId, Time, Value,
 };
 
 use crate::alarms::Clock;
@@ -63,6 +63,8 @@ pub struct Engine {
     pub(crate) runs: Runs,
     pub(crate) waiting: BTreeMap<usize, Firing>,
     pub(crate) last_fired: BTreeMap<usize, Time>,
+    /// Keys that somebody else holds.
+    pub(crate) refused: Vec<ArmedKey>,
     /// Until when the ceiling of input is used up.
     pub(crate) input_until: Time,
     /// What a trigger that fired is called, by rule and trigger.
@@ -149,6 +151,7 @@ impl Engine {
             runs: Runs::default(),
             waiting: BTreeMap::new(),
             last_fired: BTreeMap::new(),
+            refused: Vec::new(),
             input_until: Time::START,
             cause_words: BTreeMap::new(),
             quiet: BTreeMap::new(),
@@ -244,6 +247,7 @@ impl Engine {
             }
             Event::Call { device, path, text } => self.handle_call(now, &device, &path, &text),
             Event::Refused(keys) => self.handle_refusals(now, &keys),
+            Event::Freed(keys) => self.refused.retain(|armed| !keys.contains(armed)),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),
         }
     }

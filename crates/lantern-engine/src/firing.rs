@@ -270,6 +270,7 @@ impl Engine {
     /// Names the rules whose keys somebody else holds.
     pub(crate) fn handle_refusals(&mut self, now: Time, refused: &[(ArmedKey, String)]) {
         let rules = Arc::clone(&self.rules);
+        self.refused.extend(refused.iter().map(|(armed, _)| *armed));
         for (armed, why) in refused {
             let stroke = (armed.key, armed.families);
             if self.watch.is_panic(stroke) {

@@ -1,7 +1,7 @@
 //! Why a combination did, or did not, fire: the rules nearest to it, each with the one thing that
 //! keeps it from firing now.
 
-use lantern_model::{Cause, Combo, Key, Manner, Rule, Time};
+use lantern_model::{Again, ArmedKey, Cause, Combo, Key, Manner, Rule, Time};
 
 use crate::engine::Engine;
 use crate::strokes::{Stroke, chord_of, stroke_of};
@@ -37,12 +37,23 @@ impl Engine {
         if exact.is_empty() {
             return Ok(others);
         }
-        let mut near: Vec<Near> = exact
-            .iter()
-            .map(|(rule, manner)| Near { rule: *rule, why: self.hindrance(now, *rule, *manner) })
-            .collect();
+        let near = exact.iter().map(|(rule, manner)| {
+            let why = self.hindrance(now, *rule, *manner, stroke);
+            Near { rule: *rule, why }
+        });
+        let mut near: Vec<Near> = near.collect();
         self.mark_overruled(stroke, &mut near);
         Ok(near)
+    }
+
+    /// When a combination that rules want was pressed last, if ever.
+    ///
+    /// # Errors
+    /// The key that the keyboard at hand lacks.
+    pub fn last_seen(&self, combo: &Combo) -> Result<Option<Time>, String> {
+        let (stroke, _) = stroke_of(&combo.0, &self.layout)
+            .map_err(|key| format!("the keyboard at hand has no {key}"))?;
+        Ok(self.presses.seen.get(&stroke).copied())
     }
 
     /// Whether a rule has the stroke as a trigger; of one with the same key and other modifiers, what
@@ -75,7 +86,13 @@ impl Engine {
     }
 
     /// The first thing that keeps a rule from firing here and now.
-    fn hindrance(&self, now: Time, number: usize, manner: Manner) -> Option<String> {
+    fn hindrance(
+        &self,
+        now: Time,
+        number: usize,
+        manner: Manner,
+        stroke: Stroke,
+    ) -> Option<String> {
         let rule = &self.rules.rules[number];
         if self.all_paused {
             return Some("everything is paused: `lantern resume`".to_owned());
@@ -85,6 +102,10 @@ impl Engine {
         }
         if self.locked && !rule.even_locked {
             return Some("the screen is locked".to_owned());
+        }
+        let is_it = |refused: &ArmedKey| (refused.key, refused.families) == stroke;
+        if self.refused.iter().any(is_it) {
+            return Some("another program holds the key: `lantern capture` says whose".to_owned());
         }
         if let Some(elsewhere) = self.elsewhere(rule) {
             return Some(elsewhere);
@@ -106,6 +127,14 @@ impl Engine {
                 lantern_model::Value::Duration(span)
             ));
         }
+        if let Some(busy) = self.busy(number) {
+            return Some(busy.to_owned());
+        }
+        if self.presses.fingers.contains(&stroke.0) && !rule.repeating {
+            return Some(
+                "the key is down, and its repeats fire only what is `repeating`".to_owned(),
+            );
+        }
         match manner {
             Manner::Pressed => None,
             Manner::Released => Some("it fires when the key is let go".to_owned()),
@@ -115,6 +144,18 @@ impl Engine {
                 let span = lantern_model::Value::Duration(span);
                 Some(format!("it fires when the key is held for {span}"))
             }
+        }
+    }
+
+    /// Whether what runs of a rule keeps it from firing once more.
+    fn busy(&self, number: usize) -> Option<&'static str> {
+        let runs = !self.runs.of_rule(number).is_empty();
+        match self.rules.rules[number].again {
+            Again::IsIgnored if runs => Some("its run before still goes on"),
+            Again::Waits if runs && self.waiting.contains_key(&number) => {
+                Some("its run before still goes on, and one firing waits already")
+            }
+            _ => None,
         }
     }
 

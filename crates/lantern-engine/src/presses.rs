@@ -53,6 +53,8 @@ pub(crate) struct Presses {
     pub waits: u64,
     /// Under the person's fingers, as far as the desk tells.
     pub fingers: BTreeSet<Key>,
+    /// When each that rules want was pressed last.
+    pub seen: BTreeMap<Stroke, Time>,
     /// Keys that are others as long as they are down.
     pub standing: BTreeMap<Key, Vec<Key>>,
     /// The input device of the last key, in lower case.
@@ -108,6 +110,7 @@ impl Engine {
             return;
         }
         self.presses.fingers.insert(key);
+        self.presses.seen.insert(stroke, now);
         let press = self.presses.next(key);
         let give = |becomes: Vec<Key>, hide: Modifiers, tap: bool| GiveBack {
             key,

@@ -141,6 +141,8 @@ pub enum Event {
     },
     /// Armed keys that somebody else holds, each with what is known of why.
     Refused(Vec<(ArmedKey, String)>),
+    /// Armed keys that somebody else held and let go; they are ours now.
+    Freed(Vec<ArmedKey>),
     /// An effect is done, perhaps with a value, or failed with this reason.
     Outcome {
         /// Which effect.

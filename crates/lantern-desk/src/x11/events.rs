@@ -198,7 +198,13 @@ impl X11Desk {
             self.grabs.suspend(&self.link, *detail)?;
         }
         // Each is told once, and again if we had it in between.
-        self.told.retain(|told| !self.armed.keys.contains(&told.0) || refused.contains(told));
+        let is_ours = |told: &mut (ArmedKey, String)| {
+            self.armed.keys.contains(&told.0) && !refused.contains(told)
+        };
+        let freed: Vec<ArmedKey> = self.told.extract_if(.., is_ours).map(|told| told.0).collect();
+        if !freed.is_empty() {
+            self.events.push_back(Event::Freed(freed));
+        }
         let is_new = |refused: &&(ArmedKey, String)| !self.told.contains(refused);
         let new: Refusals = refused.iter().filter(is_new).cloned().collect();
         self.missing = refused.iter().any(|(_, why)| why == HELD_BY_ANOTHER);

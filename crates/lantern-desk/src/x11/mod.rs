@@ -29,7 +29,7 @@ mod wire;
 pub use capture::{Captured, capture};
 pub use listener::{Listener, Seen, Sight};
 pub use question::ask_person;
-pub use survey::{Survey, list_windows, survey};
+pub use survey::{Survey, keyboard_is_held, list_windows, survey};
 pub use tally::pick_place;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};

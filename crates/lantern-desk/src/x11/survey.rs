@@ -4,7 +4,7 @@
 use lantern_model::App;
 use x11rb::connection::RequestConnection;
 use x11rb::protocol::xkb::{BoolCtrl, ConnectionExt as _, ID};
-use x11rb::protocol::xproto::{AtomEnum, ConnectionExt as _};
+use x11rb::protocol::xproto::{AtomEnum, ConnectionExt as _, GrabMode, GrabStatus};
 use x11rb::protocol::{randr, shape, xfixes};
 
 use super::connection::Link;
@@ -70,6 +70,19 @@ pub fn survey() -> Result<Survey, DeskError> {
         spare: keymap.spare.len() * lent_levels(&keymap),
         helps: helps(&link)?,
     })
+}
+
+/// Whether somebody has the whole keyboard of the display in DISPLAY now: a menu, a lock screen, a
+/// program that asked for it.
+///
+/// # Errors
+/// When the display cannot be reached.
+pub fn keyboard_is_held() -> Result<bool, DeskError> {
+    let link = Link::open(None)?;
+    let (conn, mode, now) = (&link.conn, GrabMode::ASYNC, x11rb::CURRENT_TIME);
+    let reply = conn.grab_keyboard(false, link.root, now, mode, mode)?.reply()?;
+    // What we took for the question goes with the connection.
+    Ok(reply.status == GrabStatus::ALREADY_GRABBED)
 }
 
 /// The window manager's name; empty if it has none.

@@ -162,12 +162,69 @@ fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
         ("when key f1 => log \"x\"\n", "f1", "everything is paused: `lantern resume`", |t| {
             t.engine.resume(t.now, None).expect("all is there");
         }),
+        (
+            "when key f1 in app \"scanner\" => log \"x\"\n",
+            "f1",
+            "it is for scanner, and corelog is in front",
+            |t| t.focus("scanner", 7),
+        ),
+        (
+            "let trays = 0\nwhen key f1 if 12 / trays > 1 => log \"x\"\nwhen key f2 => set trays = 3\n",
+            "f1",
+            "cannot divide 12 by zero",
+            |t| t.tap("f2", 10),
+        ),
+        (
+            "when key f1 again is ignored { log \"x\"; wait }\n",
+            "f1",
+            "its run before still goes on",
+            |t| {
+                t.engine.stop_everything(t.now, "the test");
+            },
+        ),
+        (
+            "when key f1 { log \"x\"; wait }\n",
+            "f1",
+            "its run before still goes on, and one firing waits already",
+            |t| {
+                t.engine.stop_everything(t.now, "the test");
+            },
+        ),
+        (
+            "when key f1 => log \"x\"\n",
+            "f1",
+            "the key is down, and its repeats fire only what is `repeating`",
+            |t| t.release("f1"),
+        ),
+        (
+            "layer night { when key f1 => log \"x\" }\nwhen key f2 => enter layer night\n\
+             when key f3 { leave layer night }\n",
+            "f1",
+            "the layer night is not on",
+            |t| {
+                t.tap("f3", 10);
+                t.tap("f2", 10);
+            },
+        ),
+        (
+            "when key f1 not in app \"saw\", \"corelog\" => log \"x\"\n",
+            "f1",
+            "it is not for corelog",
+            |t| t.focus("", 0),
+        ),
     ];
     for (rules, names, words, mend) in cases {
         let mut theatre = Theatre::new(rules);
         match *words {
             "it is not for corelog" => theatre.focus("corelog", 3),
             "it is paused" => theatre.tap("f2", 10),
+            "it is for scanner, and corelog is in front" => theatre.focus("corelog", 3),
+            "its run before still goes on" => theatre.tap("f1", 10),
+            words if words.starts_with("its run") => {
+                theatre.tap("f1", 10);
+                theatre.tap("f1", 10);
+            }
+            words if words.starts_with("the key is down") => theatre.press("f1"),
             "it fires at most once per 2s" => theatre.tap("f1", 10),
             "the screen is locked" => theatre.happen(Event::Locked(true)),
             words if words.starts_with("everything") => {

@@ -1,5 +1,8 @@
 //! `lantern why`: why an input did what it did, or what keeps a combination from firing.
 
+use lantern_desk::{keyboard_is_held, survey};
+use lantern_devices::shortcuts;
+use lantern_model::{Combo, KeyRef};
 use serde_json::{Value, json};
 
 use crate::arguments::WhyArguments;
@@ -16,13 +19,23 @@ pub fn run(arguments: &WhyArguments) -> Result<Status, Failure> {
         Some((_, Ok(back))) => json!({ "back": back }),
         Some((key, Err(_))) => json!({ "key": key }),
     };
-    let told = Resident::reach()?.ask("why", &params)?;
+    let mut told = Resident::reach()?.ask("why", &params)?;
+    if let Some(key) = told["key"].as_str() {
+        let about = on_display(key)?;
+        if let (Some(told), Value::Object(about)) = (told.as_object_mut(), about) {
+            told.extend(about);
+        }
+    }
     if arguments.json {
         print_json(&told);
         return Ok(Status::Done);
     }
     match told["key"].as_str() {
-        Some(key) => Ok(print_near(key, &told["near"])),
+        Some(key) => {
+            let status = print_near(key, &told["near"]);
+            print_display(&told);
+            Ok(status)
+        }
         None => {
             print_decisions(&told);
             Ok(Status::Done)
@@ -53,6 +66,42 @@ fn print_near(key: &str, near: &Value) -> Status {
     }
     let fires = near.iter().any(|rule| rule["why"].is_null());
     if fires { Status::Done } else { Status::Found }
+}
+
+/// What the display knows of a combination: whether somebody has the whole keyboard, and what the
+/// desktop's settings give it to.
+fn on_display(key: &str) -> Result<Value, Failure> {
+    let combo = lantern_script::parse_combo(key)
+        .map_err(|error| Failure::Refused { message: error.to_string() })?;
+    let manager = survey()?.manager.unwrap_or_default();
+    let settings = shortcuts(&manager).into_iter().filter(|taken| {
+        let families = taken.families.iter().map(KeyRef::Either);
+        Combo(families.chain([KeyRef::Named(taken.key)]).collect()) == combo
+    });
+    let settings: Vec<Value> = settings
+        .map(|taken| json!({ "setting": taken.setting, "free": taken.free.line() }))
+        .collect();
+    Ok(json!({ "keyboard_held": keyboard_is_held()?, "settings": settings }))
+}
+
+fn print_display(told: &Value) {
+    if told["keyboard_held"] == json!(true) {
+        say!(
+            "the whole keyboard is held now, by a menu, a lock screen or another program: no rule sees a key"
+        );
+    }
+    for taken in told["settings"].as_array().into_iter().flatten() {
+        say!("a setting of the desktop has it: {}", text(taken, "setting"));
+        say!("  to free it: {}", text(taken, "free"));
+    }
+    let wanted = told["near"].as_array().is_some_and(|near| !near.is_empty());
+    match told["seen"].as_f64() {
+        Some(ago) => say!("{}last pressed {} ago{0:#}", style::FAINT, span_words(ago)),
+        None if wanted => {
+            say!("{}not pressed since the start, as far as was seen{0:#}", style::FAINT)
+        }
+        None => {}
+    }
 }
 
 fn print_decisions(told: &Value) {

@@ -232,7 +232,10 @@ impl<D: Desk> Session<'_, D> {
                 let place = rules.show_place(rule.place);
                 json!({ "rule": rule.label, "place": place, "why": near.why })
             });
-            return Ok(json!({ "key": combo.to_string(), "near": near.collect::<Vec<_>>() }));
+            let near: Vec<Value> = near.collect();
+            let seen = self.engine.last_seen(&combo).map_err(RpcError::refused)?;
+            let seen = seen.map(|seen| self.now().since(seen).as_secs_f64());
+            return Ok(json!({ "key": combo.to_string(), "near": near, "seen": seen }));
         }
         let mut moments: Vec<Time> = self
             .engine

@@ -9,6 +9,8 @@ use std::time::{Duration, Instant};
 
 use lantern_stage::{Display, Person};
 use serde_json::{Value, json};
+use x11rb::connection::Connection;
+use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
 
 use crate::desktop::{A, QUIET, bare};
 use crate::running::{Running, lantern};
@@ -130,10 +132,43 @@ fn x11_why_names_the_one_condition_and_the_last_inputs() {
     assert!(told.contains("fired by f9"), "{told}");
     let told = said(&display, &["why", "2"]);
     assert!(told.contains("fired by f10"), "{told}");
+    let told = said(&display, &["why", "f9"]);
+    assert!(told.contains("fires") && told.contains("last pressed"), "{told}");
+    let told = said(&display, &["why", "f11"]);
+    assert!(told.contains("not pressed since the start"), "{told}");
     let none = lantern(&display, &["why", "ctrl+f12"]);
     assert_eq!(none.status.code(), Some(1));
     let told = said(&display, &["why", "ctrl+pageup"]);
     assert!(told.contains("did you mean `page-up`?"), "{told}");
+    running.stop();
+}
+
+#[test]
+fn x11_why_names_who_else_holds_a_key_or_the_keyboard() {
+    let (display, mut person, target) = bare();
+    let conn = display.connect();
+    let root = conn.setup().roots[0].root;
+    let mode = GrabMode::ASYNC;
+    conn.grab_key(true, root, ModMask::ANY, 75, mode, mode).expect("it listens");
+    conn.get_input_focus().expect("it listens").reply().expect("it answers");
+    let running = Running::start(&display, "when key f9 => tap a\n");
+    let told = said(&display, &["why", "f9"]);
+    assert!(told.contains("another program holds the key"), "{told}");
+    conn.ungrab_key(75, root, ModMask::ANY).expect("it listens");
+    conn.flush().expect("it listens");
+    display.wait_until("the key to be taken up", |display| {
+        said(display, &["why", "f9"]).contains("fires")
+    });
+    person.tap("f9");
+    target.expect_press(A);
+    let taken = conn.grab_keyboard(false, root, x11rb::CURRENT_TIME, mode, mode);
+    taken.expect("it listens").reply().expect("it answers");
+    let told = said(&display, &["why", "f9"]);
+    assert!(told.contains("the whole keyboard is held now"), "{told}");
+    drop(conn);
+    display.wait_until("the keyboard to be free", |display| {
+        !said(display, &["why", "f9"]).contains("keyboard is held")
+    });
     running.stop();
 }
 
