@@ -320,6 +320,20 @@ impl Bench {
         running.stop();
     }
 
+    /// Prints what it takes to wait, and how often any thread of both processes wakes.
+    fn rest_for_a_minute(&self, when: &str, running: &measure::Running) {
+        self.target.rest(Duration::from_millis(500));
+        let before = running.sleeps();
+        std::thread::sleep(Duration::from_secs(60));
+        let wakes = running.sleeps() - before;
+        let (own, guardian) = (running.memory(), running.guardian_memory());
+        println!("  {when}: {wakes} wake-ups of any thread in a minute");
+        println!(
+            "  {when}: {:.1} MB proportional memory, {guardian:.1} of them the guardian",
+            own + guardian
+        );
+    }
+
     /// Memory, wake-ups and the time to be ready.
     fn footprint(&mut self) {
         let rules: String = (0..1000)
@@ -342,15 +356,15 @@ impl Bench {
             ready.p99() / 1000.0
         );
         let running = Client::Program { rules: &rules }.start(&self.display);
-        self.target.rest(Duration::from_millis(500));
-        let before = running.sleeps();
-        std::thread::sleep(Duration::from_secs(10));
-        println!("  {} wake-ups in ten seconds", running.sleeps() - before);
-        println!(
-            "  {:.1} MB proportional memory (guardian {:.1} MB)",
-            running.memory(),
-            running.guardian_memory()
-        );
+        self.rest_for_a_minute("at the start", &running);
+        // A day of use: every other second a key.
+        for number in 0..20_000 {
+            self.person.tap(&combination(number % 5 * 20));
+            if number % 100 == 0 {
+                self.target.rest(Duration::from_millis(2));
+            }
+        }
+        self.rest_for_a_minute("after 20,000 keys", &running);
         running.stop();
     }
 }

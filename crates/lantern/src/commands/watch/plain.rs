@@ -1,7 +1,7 @@
 //! `lantern watch --plain`: a line for each decision, for pipes and screen readers; the same keys,
 //! if there is a terminal to press them in.
 
-use std::io::{IsTerminal, Read, stdin};
+use std::io::Read;
 use std::sync::mpsc::{Receiver, Sender};
 use std::thread;
 
@@ -20,7 +20,7 @@ pub(super) fn watch(
     happenings: &Receiver<Happening>,
 ) -> Result<Status, Failure> {
     let quiet = QuietTerminal::new();
-    if stdin().is_terminal() {
+    if quiet.is_there() {
         let of_signals = sender.clone();
         let mut endings = signals::endings()?;
         thread::spawn(move || {
