@@ -121,7 +121,7 @@ impl Parser<'_> {
         Ok(value)
     }
 
-    fn parse_primary(&mut self) -> Parsed<Expr> {
+    pub(super) fn parse_primary(&mut self) -> Parsed<Expr> {
         let piece = self.peek();
         let span = piece.span;
         let text = self.slice(span);

@@ -143,7 +143,7 @@ impl Parser<'_> {
         if self.peek().kind != TokenKind::Number {
             return self.fail("a duration, such as `2s`");
         }
-        let value = self.parse_expr()?;
+        let value = self.parse_primary()?;
         match value.kind {
             ExprKind::Value(Value::Duration(span)) => Ok(span),
             ExprKind::Unread => Err(Said),
