@@ -23,6 +23,9 @@ use crate::timers::{Timer, Timers};
 use crate::turns::Turns;
 use crate::watch::{RuleIndex, Watch};
 
+/// So many deadlines are met before the one who calls is asked whether something else came.
+const DUE_AT_ONCE: usize = 1024;
+
 /// The engine.
 ///
 /// ```
@@ -306,8 +309,10 @@ impl Engine {
         self.settle(now);
     }
 
+    /// Does what is due, the oldest first, but not so much that the person is not heard meanwhile.
     fn fire_due(&mut self, now: Time) {
-        while let Some(timer) = self.timers.take_due(now) {
+        for _ in 0..DUE_AT_ONCE {
+            let Some(timer) = self.timers.take_due(now) else { return };
             match timer {
                 Timer::Wake(run) => self.wake_run(now, run),
                 Timer::Limit(run) => self.end_patience(now, run),

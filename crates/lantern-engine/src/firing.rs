@@ -10,6 +10,10 @@ use crate::runs::{Block, Frame, Run, State};
 use crate::timers::Timer;
 use crate::watch::Stroke;
 
+/// More runs than this do not go on at a time: what fires without end and never ends must not take
+/// the machine.
+const MOST_RUNS: usize = 20_000;
+
 /// One press of a key; the number tells it from others of the same key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Press {
@@ -143,6 +147,11 @@ impl Engine {
     }
 
     fn start_run(&mut self, now: Time, rule: usize, firing: Firing) {
+        if self.runs.live.len() >= MOST_RUNS {
+            let why = format!("{MOST_RUNS} runs go on already");
+            self.give_reason(now, Some(rule), ReasonKind::Dropped(why));
+            return;
+        }
         let definition = &self.rules.rules[rule];
         let mut slots = vec![Value::Truth(false); self.rules.routine(definition.body).slots];
         if definition.brings {

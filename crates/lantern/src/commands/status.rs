@@ -47,6 +47,10 @@ fn print(told: &Value) {
             say!("");
             table::print(heads, &rows);
         }
+        let more = told["run_count"].as_u64().unwrap_or(0).saturating_sub(rows.len() as u64);
+        if more > 0 && heads[0] == "run" {
+            say!("and {more} more runs");
+        }
     }
 }
 

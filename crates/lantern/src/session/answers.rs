@@ -13,6 +13,9 @@ use crate::failure::Failure;
 use crate::resident::protocol::{self, Request, RpcError, VERSION, code, read_request, reply};
 use crate::wording::describe;
 
+/// More runs are counted, not told one by one.
+const RUNS_TOLD: usize = 500;
+
 /// A `pause` that ends by itself.
 #[derive(Debug)]
 pub(super) struct Pause {
@@ -175,7 +178,9 @@ impl<D: Desk> Session<'_, D> {
         let (now, engine) = (self.now(), &self.engine);
         let rules = engine.rules();
         let label = |rule: usize| rules.rules.get(rule).map_or("", |rule| rule.label.as_str());
-        let runs = engine.run_statuses().into_iter().map(|run| {
+        let live = engine.run_statuses();
+        let run_count = live.len();
+        let runs = live.into_iter().take(RUNS_TOLD).map(|run| {
             json!({
                 "run": run.run.0,
                 "rule": label(run.rule),
@@ -215,6 +220,7 @@ impl<D: Desk> Session<'_, D> {
             "paused": { "all": all, "rules": paused.collect::<Vec<_>>(), "until": until.collect::<Vec<_>>() },
             "layers": engine.layers_on().collect::<Vec<_>>(),
             "runs": runs.collect::<Vec<_>>(),
+            "run_count": run_count,
             "held": held.collect::<Vec<_>>(),
             "programs": programs.collect::<Vec<_>>(),
             "broken": self.broken,

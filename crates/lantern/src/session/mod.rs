@@ -33,8 +33,8 @@ use rustix::time::{
 /// More combinations than this make the X server slower for every program.
 const MANY_COMBINATIONS: usize = 300;
 
-/// So many events are taken in before signals and files are looked at again.
-const FAIR_SHARE: usize = 256;
+/// So long events are taken in before signals, files and the socket are looked at again.
+const FAIR_SHARE: Duration = Duration::from_millis(8);
 
 /// So long no more of a saving must come before the file is read.
 const SAVING_RESTS: Duration = Duration::from_millis(30);
@@ -208,8 +208,13 @@ impl<'j, D: Desk> Session<'j, D> {
     /// Takes in what has come and is due, until nothing has or a fair share is done; whether
     /// nothing is left.
     fn settle(&mut self) -> Result<bool, Failure> {
-        for _ in 0..FAIR_SHARE {
+        let began = self.now();
+        loop {
             let now = self.now();
+            if now.since(began) > FAIR_SHARE {
+                self.tell_reasons();
+                return Ok(false);
+            }
             let mut quiet = true;
             if let Some(event) = self.desk.poll_event(now)? {
                 if self.journal.wants(LogLevel::Debug) {
@@ -237,8 +242,6 @@ impl<'j, D: Desk> Session<'j, D> {
                 return Ok(true);
             }
         }
-        self.tell_reasons();
-        Ok(false)
     }
 
     /// Tells of what comes in, at the level at which a person looks for a fault. Characters are

@@ -18,6 +18,9 @@ when key f8 { repeat { press left-button; wait 2ms; release left-button } }
 when key f9 => toggle f3
 ";
 
+/// The keycodes of the left ones.
+const SHIFT_AND_CTRL: [u8; 2] = [50, 37];
+
 /// How a round ends.
 #[derive(Debug, Clone, Copy)]
 enum Ending {
@@ -28,9 +31,10 @@ enum Ending {
     ReloadedAway,
     ServerKilled,
     ServerRestarted,
+    BothKilled,
 }
 
-const ENDINGS: [Ending; 7] = [
+const ENDINGS: [Ending; 8] = [
     Ending::Killed,
     Ending::GuardianKilledFirst,
     Ending::StoppedForAWhile,
@@ -38,7 +42,31 @@ const ENDINGS: [Ending; 7] = [
     Ending::ReloadedAway,
     Ending::ServerKilled,
     Ending::ServerRestarted,
+    Ending::BothKilled,
 ];
+
+/// In how many rounds something of each sort was down when the end came.
+#[derive(Debug, Default)]
+struct Proven {
+    keys: usize,
+    modifiers: usize,
+    buttons: usize,
+}
+
+impl Proven {
+    /// Looks what is down; whether anything is.
+    fn look(&mut self, person: &Person) -> bool {
+        let is_modifier = |code: &u8| SHIFT_AND_CTRL.contains(code);
+        let down = person.keys_down();
+        let modifiers = down.iter().any(is_modifier);
+        let keys = down.iter().any(|code| !is_modifier(code));
+        let buttons = person.buttons_down();
+        self.keys += usize::from(keys);
+        self.modifiers += usize::from(modifiers);
+        self.buttons += usize::from(buttons);
+        keys || modifiers || buttons
+    }
+}
 
 fn anything_down(person: &Person) -> bool {
     !person.keys_down().is_empty() || person.buttons_down()
@@ -65,8 +93,12 @@ fn is_alive(process: u32) -> bool {
 
 #[test]
 fn x11_however_a_busy_set_ends_nothing_stays_down_taken_or_behind() {
-    let rounds = std::env::var("CHAOS_ROUNDS").ok().and_then(|rounds| rounds.parse().ok());
-    let rounds: usize = rounds.unwrap_or(2 * ENDINGS.len());
+    let long: Option<usize> =
+        std::env::var("CHAOS_ROUNDS").ok().and_then(|rounds| rounds.parse().ok());
+    let rounds = long.unwrap_or(ENDINGS.len());
+    // Long enough for a person to wonder.
+    let stopped = Duration::from_millis(if long.is_some() { 2000 } else { 100 });
+    let mut proven = Proven::default();
     let sit_down = || {
         let display = Display::start("us");
         let person = Person::sit_down(&display);
@@ -78,6 +110,7 @@ fn x11_however_a_busy_set_ends_nothing_stays_down_taken_or_behind() {
         let mut running = start(&display, &mut person);
         let (process, guardian) = (running.child.id(), running.guardian());
         let mut watchers = vec![guardian];
+        display.wait_until("something to be down", |_| proven.look(&person));
         match ending {
             Ending::Killed => running.signal(Signal::KILL),
             Ending::GuardianKilledFirst => {
@@ -88,9 +121,16 @@ fn x11_however_a_busy_set_ends_nothing_stays_down_taken_or_behind() {
             }
             Ending::StoppedForAWhile => {
                 running.signal(Signal::STOP);
-                std::thread::sleep(Duration::from_millis(100));
+                std::thread::sleep(stopped);
                 running.signal(Signal::CONT);
                 running.signal(Signal::TERM);
+            }
+            Ending::BothKilled => {
+                running.signal(Signal::KILL);
+                send(guardian, Signal::KILL);
+                running.wait_end();
+                // What is down now stays down until the next start.
+                Running::start(&display, "when key f10 => tap a\n").stop();
             }
             Ending::AskedToEnd => running.signal(Signal::TERM),
             Ending::ReloadedAway => {
@@ -124,6 +164,13 @@ fn x11_however_a_busy_set_ends_nothing_stays_down_taken_or_behind() {
         display.wait_until(&format!("every process to be gone: {ending:?}"), |_| {
             !watchers.iter().any(|process| is_alive(*process))
         });
+    }
+    println!("{rounds} rounds, with something down at the end: {proven:?}");
+    if long.is_some() {
+        let enough = rounds * 2 / 3;
+        assert!(
+            proven.keys >= enough && proven.modifiers * 6 >= rounds && proven.buttons * 6 >= rounds
+        );
     }
 }
 

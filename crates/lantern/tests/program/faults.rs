@@ -1,6 +1,7 @@
 //! On a real X server, when something is not as it should be: the rest works, no key stays down, and
 //! nothing wakes that need not.
 
+use std::process::Stdio;
 use std::time::Duration;
 
 use lantern_stage::{Display, Person, Stage, Target};
@@ -8,7 +9,7 @@ use rustix::process::Signal;
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
 
 use crate::desktop::{QUIET, bare};
-use crate::running::{Running, send};
+use crate::running::{Running, lantern, send};
 
 /// Rules that hold a key, a modifier and a button.
 const HOLDING: &str = "when key f9 { hold ctrl+a { press left-button; wait } }\n";
@@ -66,6 +67,46 @@ fn x11_a_guardian_that_dies_is_followed_by_another() {
     display.wait_until("the keys to be let go", |_| {
         person.keys_down().is_empty() && !person.buttons_down()
     });
+}
+
+#[test]
+fn x11_the_panic_key_is_heard_among_ten_thousand_busy_runs_while_all_else_happens() {
+    let (display, mut person, target) = bare();
+    let busy = "when every 2ms again overlaps { repeat { wait 500ms } }\n".repeat(20);
+    let rules = format!(
+        "{busy}when key f9 {{ hold ctrl+a {{ run \"sleep\", \"100\" }} }}\nwhen key f8 => tap b\n"
+    );
+    let running = Running::start_with(&display, &rules, |command| {
+        // Tens of thousands of lines are of no use.
+        *command = display.command(env!("CARGO_BIN_EXE_lantern"));
+        command.arg("run").arg(display.folder().join("bench.lantern")).stderr(Stdio::piped());
+    });
+    let status = |display: &Display| -> serde_json::Value {
+        let told = lantern(display, &["status", "--json"]).stdout;
+        serde_json::from_slice(&told).unwrap_or_default()
+    };
+    person.tap("f9");
+    target.expect(2);
+    display.wait_until("ten thousand runs", |display| {
+        status(display)["run_count"].as_u64().is_some_and(|runs| runs >= 10_000)
+    });
+    // The file is read anew all the while, and a started program hangs.
+    let (stop, file) = (std::sync::atomic::AtomicBool::new(false), running.file.clone());
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while !stop.load(std::sync::atomic::Ordering::Relaxed) {
+                std::fs::write(&file, &rules).expect("it is ours");
+                std::thread::sleep(Duration::from_millis(40));
+            }
+        });
+        std::thread::sleep(Duration::from_millis(200));
+        person.tap("ctrl+alt+shift+escape");
+        person.expect_no_keys_down();
+        stop.store(true, std::sync::atomic::Ordering::Relaxed);
+    });
+    let told = status(&display);
+    assert_eq!((&told["run_count"], &told["paused"]["all"]), (&0.into(), &true.into()));
+    running.stop();
 }
 
 #[test]
