@@ -4,6 +4,7 @@
 use std::collections::BTreeSet;
 
 use lantern_model::Key;
+use x11rb::connection::SequenceNumber;
 use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, InputStateData, XIEventMask};
 
 use super::connection::Link;
@@ -19,6 +20,8 @@ const ALL_MASTERS: u16 = 1;
 pub(super) struct Raw {
     /// Of every key and button.
     pub all: bool,
+    /// Of every key.
+    pub keys: bool,
     /// Of releases.
     pub releases: bool,
     /// Of the pointer's movements.
@@ -68,19 +71,18 @@ fn bit(bytes: &[u8], number: u8) -> bool {
     bytes[usize::from(number) / 8] & (1 << (number % 8)) != 0
 }
 
-/// Asks for raw events.
-pub(super) fn select_raw(link: &Link, raw: Raw) -> Result<(), DeskError> {
-    let mut mask = XIEventMask::from(0u32);
-    if raw.all {
-        mask = mask | XIEventMask::RAW_KEY_PRESS | XIEventMask::RAW_BUTTON_PRESS;
-    }
-    if raw.all || raw.releases {
-        mask = mask | XIEventMask::RAW_KEY_RELEASE | XIEventMask::RAW_BUTTON_RELEASE;
-    }
-    if raw.motion {
-        mask |= XIEventMask::RAW_MOTION;
-    }
+/// Asks for raw events; gives the number of the request.
+pub(super) fn select_raw(link: &Link, raw: Raw) -> Result<SequenceNumber, DeskError> {
+    let Raw { all, keys, releases, motion } = raw;
+    let sorts = [
+        (all || keys, XIEventMask::RAW_KEY_PRESS),
+        (all, XIEventMask::RAW_BUTTON_PRESS),
+        (all || keys || releases, XIEventMask::RAW_KEY_RELEASE),
+        (all || releases, XIEventMask::RAW_BUTTON_RELEASE),
+        (motion, XIEventMask::RAW_MOTION),
+    ];
+    let wanted = sorts.into_iter().filter(|(wanted, _)| *wanted).map(|(_, sort)| sort);
+    let mask = wanted.fold(XIEventMask::from(0u32), |mask, sort| mask | sort);
     let masks = [EventMask { deviceid: ALL_MASTERS, mask: vec![mask] }];
-    link.conn.xinput_xi_select_events(link.root, &masks)?;
-    Ok(())
+    Ok(link.conn.xinput_xi_select_events(link.root, &masks)?.sequence_number())
 }

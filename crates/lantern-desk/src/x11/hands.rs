@@ -10,6 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::{Armed, ArmedKey, Event, Key, KeyKind, Modifiers, Side};
 use x11rb::CURRENT_TIME;
+use x11rb::connection::SequenceNumber;
 use x11rb::protocol::xinput::{self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags};
 use x11rb::protocol::xproto::GrabMode;
 
@@ -24,10 +25,9 @@ use crate::DeskError;
 pub(super) struct Hands {
     /// A press that was withheld just now and whose grab is still on.
     pub(super) ending: Option<Ending>,
-    /// What was down before modifiers were let go for the present step.
-    pub(super) before_lift: Option<BTreeSet<u8>>,
-    /// Keys reported because a grab may not have seen them; if one did, its press is on its way.
-    missed: BTreeSet<Key>,
+    /// Keys reported because no grab may have seen them, with the request after which they were
+    /// pressed: should one have, its press is told after that one too.
+    missed: BTreeMap<Key, SequenceNumber>,
     /// The modifiers of the press that is being answered.
     pub pressed_under: Option<u16>,
     /// Withheld keys whose release must be reported.
@@ -146,8 +146,11 @@ impl X11Desk {
         let Some(key) = press.key else {
             return self.end_press();
         };
-        if self.hands.missed.remove(&key) {
+        if self.hands.missed.remove(&key) == Some(self.lifts.now()) {
             return self.end_press();
+        }
+        if self.lifts.were_away() {
+            return self.pass_stray(key);
         }
         let Some(armed) = self.withheld_as(key, press.effective) else {
             return self.pass_stray(key);
@@ -169,27 +172,17 @@ impl X11Desk {
         Ok(())
     }
 
-    /// Keys that went down while the person's modifiers were out of the way for a step: no grab saw
-    /// them under those modifiers. They reached the program, but the rule they belong to is told, or
-    /// a loop that clicks could not be stopped.
-    pub(super) fn report_missed(&mut self, before: &BTreeSet<u8>, now: &BTreeSet<u8>) {
-        let keys = |codes: &mut dyn Iterator<Item = &u8>| -> Vec<Key> {
-            codes.filter_map(|code| key_of(*code)).collect()
-        };
-        let modifiers: Modifiers = keys(&mut now.iter()).into_iter().filter_map(Side::of).collect();
-        let families = self.families_of(modifiers);
-        for key in keys(&mut now.difference(before)) {
-            if families.is_empty() || Side::of(key).is_some() {
-                continue;
-            }
-            let Some(armed) = self.grabs.find(key, families) else { continue };
-            if armed.follow {
-                self.hands.followed.insert(key);
-                self.hands.look_again = true;
-            }
-            self.hands.missed.insert(key);
-            self.events.push_back(Event::Pressed { key, modifiers });
+    /// A key went down under modifiers that were out of the way, so that no grab saw it under them.
+    /// It reached the program, but the rule it belongs to is told, or a loop that clicks could not be
+    /// stopped.
+    pub(super) fn report_missed(&mut self, key: Key, modifiers: Modifiers) {
+        let Some(armed) = self.grabs.find(key, self.families_of(modifiers)) else { return };
+        if armed.follow {
+            self.hands.followed.insert(key);
+            self.hands.look_again = true;
         }
+        self.hands.missed.insert(key, self.lifts.now());
+        self.events.push_back(Event::Pressed { key, modifiers });
     }
 
     /// How a key under these modifiers is withheld, if it is.
@@ -301,7 +294,6 @@ impl X11Desk {
     /// Everything that came was taken in.
     pub(super) fn rest(&mut self) -> Result<(), DeskError> {
         self.hands.pressed_under = None;
-        self.hands.missed.clear();
         if !self.armed.everything { self.take_board(false) } else { Ok(()) }
     }
 
@@ -331,6 +323,7 @@ impl X11Desk {
             return Ok(());
         };
         self.report_board(Some(source));
+        self.follow_lift(key, down);
         if self.armed.fingers {
             self.events.push_back(Event::Finger { key, down });
         }
@@ -365,19 +358,29 @@ impl X11Desk {
     }
 
     pub(super) fn select_raw_events(&mut self) -> Result<(), DeskError> {
-        let wanted = fingers::Raw {
-            all: self.armed.fingers || self.armed.letters,
-            releases: !self.hands.followed.is_empty() || !self.hands.standing.is_empty(),
-            motion: self.armed.pointer,
-        };
-        if self.hands.selected != wanted {
-            if wanted.all && !self.hands.selected.all {
-                self.hands.down = fingers::real_keys(&self.link, &self.buttons)?;
-            }
-            self.hands.selected = wanted;
-            fingers::select_raw(&self.link, wanted)?;
+        if self.hands.selected != self.wanted_raw(self.lifts.are_away()) {
+            self.select_raw(self.lifts.are_away())?;
         }
         Ok(())
+    }
+
+    fn wanted_raw(&self, lifted: bool) -> fingers::Raw {
+        fingers::Raw {
+            all: self.armed.fingers || self.armed.letters,
+            keys: lifted,
+            releases: !self.hands.followed.is_empty() || !self.hands.standing.is_empty(),
+            motion: self.armed.pointer,
+        }
+    }
+
+    /// Asks for the raw events that are needed now; gives the number of the request.
+    pub(super) fn select_raw(&mut self, lifted: bool) -> Result<SequenceNumber, DeskError> {
+        let wanted = self.wanted_raw(lifted);
+        if wanted.all && !self.hands.selected.all {
+            self.hands.down = fingers::real_keys(&self.link, &self.buttons)?;
+        }
+        self.hands.selected = wanted;
+        fingers::select_raw(&self.link, wanted)
     }
 
     /// Keycodes that the person holds, as programs are to see it: without what is withheld, with

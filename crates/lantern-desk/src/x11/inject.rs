@@ -96,13 +96,7 @@ impl X11Desk {
                 // The press that led here said which modifiers were down; both sides of each are
                 // let go, since a release of a key that is up is nothing.
                 Some(mask) => self.keymap.modifier_codes(mask).collect(),
-                None => {
-                    let down = self.shown_keycodes()?;
-                    let all = self.keymap.all_modifier_codes();
-                    let held = all.filter(|code| down.contains(code)).collect();
-                    self.hands.before_lift = Some(down);
-                    held
-                }
+                None => self.lift_held()?,
             };
             lifted.retain(|code| !keep.contains(code));
         }
@@ -186,15 +180,14 @@ impl X11Desk {
     }
 
     pub(super) fn put_back(&mut self, lifted: Vec<u8>) -> Result<(), DeskError> {
-        let before = self.hands.before_lift.take();
         if lifted.is_empty() {
-            return Ok(());
+            return self.end_lift();
         }
-        let real = self.shown_keycodes()?;
+        // After a press that was answered the fingers are watched only now, to lose no time on the
+        // way of its key: nobody presses the next within that moment.
+        let real =
+            if self.lifts.are_away() { self.held_modifiers()? } else { self.watch_fingers()? };
         let again: Vec<u8> = lifted.into_iter().filter(|code| real.contains(code)).collect();
-        if again.is_empty() {
-            return Ok(());
-        }
         for code in &again {
             self.fake_key(*code, true)?;
             if self.keymap.opens_menu(*code) {
@@ -205,18 +198,16 @@ impl X11Desk {
         // A finger may have left between the look and the press. From here on their release lets
         // it go, and with it what we pressed for it.
         let real = self.shown_keycodes()?;
-        if let Some(before) = before {
-            self.report_missed(&before, &real);
-        }
         for code in again {
             let Some(key) = key_of(code) else { continue };
             if real.contains(&code) {
                 self.stand_for_itself(key)?;
             } else {
                 self.fake_key(code, false)?;
-                self.welcome_back(key, &real)?;
+                self.welcome_back(key)?;
             }
         }
+        self.end_lift()?;
         self.flush()
     }
 

@@ -68,7 +68,7 @@ impl Listener {
     /// When the display cannot be reached.
     pub fn open() -> Result<Listener, DeskError> {
         let link = Link::open(None)?;
-        fingers::select_raw(&link, Raw { all: true, releases: true, motion: false })?;
+        fingers::select_raw(&link, Raw { all: true, ..Raw::default() })?;
         let hierarchy = EventMask { deviceid: 0, mask: vec![XIEventMask::HIERARCHY] };
         link.conn.xinput_xi_select_events(link.root, &[hierarchy])?;
         link.select_root(xproto::EventMask::PROPERTY_CHANGE)?;

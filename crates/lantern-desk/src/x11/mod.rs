@@ -15,6 +15,7 @@ mod hint;
 mod inject;
 mod keymap;
 mod lend;
+mod lifts;
 mod listener;
 mod picture;
 mod pointer;
@@ -52,6 +53,7 @@ use helps::Delays;
 use hint::Hints;
 use keymap::Keymap;
 use lend::WaitingStep;
+use lifts::Lifts;
 use pointer::ButtonOrder;
 
 /// So long the server may take to read what a dead process sent last.
@@ -76,6 +78,7 @@ pub struct X11Desk {
     armed: Armed,
     grabs: Grabs,
     hands: Hands,
+    lifts: Lifts,
     held: HeldKeys,
     /// Releases that were put together but not sent.
     ups: Vec<u8>,
@@ -141,6 +144,7 @@ impl X11Desk {
             armed: Armed::default(),
             grabs: Grabs::default(),
             hands: Hands::default(),
+            lifts: Lifts::default(),
             held,
             ups: Vec::new(),
             button_ups: Vec::new(),
@@ -220,7 +224,8 @@ impl Desk for X11Desk {
             if let Some(event) = self.events.pop_front() {
                 return Ok(Some(event));
             }
-            if let Some(event) = self.link.conn.poll_for_event()? {
+            if let Some((event, told_after)) = self.link.conn.poll_for_event_with_sequence()? {
+                self.lifts.look_at(told_after);
                 self.handle_x_event(now, event)?;
                 continue;
             }

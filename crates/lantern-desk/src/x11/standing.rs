@@ -141,54 +141,46 @@ impl X11Desk {
         let owed = self.hands.owed.remove(&key);
         if self.hands.followed.remove(&key) && !owed {
             self.events.push_back(Event::LetGo { key });
-            self.look_for_next_press(key)?;
         }
         if owed {
             self.hand_over(key, vec![key])?;
         }
         if self.hands.standing.contains_key(&key) {
             // Only a modifier is looked for once more: what is pressed beside it depends on it.
-            let before = match Side::of(key) {
-                Some(_) => Some(fingers::real_keycodes(&self.link)?),
-                None => None,
-            };
-            if !before.as_ref().is_some_and(|before| self.is_back(key, before)) {
-                self.end_standing(key)?;
-                before.map_or(Ok(()), |before| self.welcome_back(key, &before))?;
+            match Side::of(key) {
+                Some(_) => self.let_modifier_go(key)?,
+                None => self.end_standing(key)?,
             }
         }
         self.select_raw_events()
     }
 
-    /// A key that was let go may be down again by now, pressed while its modifiers were out of the way
-    /// for a step.
-    fn look_for_next_press(&mut self, key: Key) -> Result<(), DeskError> {
-        let now = self.shown_keycodes()?;
-        let mut before = now.clone();
-        if keycode_of(key).is_some_and(|code| before.remove(&code)) {
-            self.report_missed(&before, &now);
+    /// The finger has left a modifier, and may be back by now. From the look until what stands for it
+    /// is as it must be, keys are told by themselves.
+    fn let_modifier_go(&mut self, key: Key) -> Result<(), DeskError> {
+        let already = self.lifts.are_away();
+        if !already {
+            self.watch_fingers()?;
         }
-        Ok(())
+        let down = fingers::real_keycodes(&self.link)?;
+        if !self.is_back(key, &down) {
+            self.end_standing(key)?;
+            self.welcome_back(key)?;
+        }
+        if already { Ok(()) } else { self.end_lift() }
     }
 
     /// A modifier that we held for a finger was let go. Should the finger have come back between the
-    /// look `before` and our release, which took its press away, it is pressed again, and what went
-    /// down without it is told.
-    pub(super) fn welcome_back(
-        &mut self,
-        key: Key,
-        before: &BTreeSet<u8>,
-    ) -> Result<(), DeskError> {
-        let now = fingers::real_keycodes(&self.link)?;
-        if !self.is_back(key, &now) {
+    /// look before and our release, which took its press away, it is pressed again.
+    pub(super) fn welcome_back(&mut self, key: Key) -> Result<(), DeskError> {
+        let down = fingers::real_keycodes(&self.link)?;
+        if !self.is_back(key, &down) {
             return Ok(());
         }
         self.set_delays_aside()?;
         self.fake_board(key, true)?;
         self.bring_delays_back()?;
         self.stand_for_itself(key)?;
-        let now = self.shown_keycodes()?;
-        self.report_missed(before, &now);
         self.flush()
     }
 

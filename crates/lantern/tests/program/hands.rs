@@ -376,6 +376,29 @@ fn x11_a_stop_key_with_modifiers_is_heard_each_time_while_a_loop_clicks_at_full_
 }
 
 #[test]
+fn x11_keys_are_heard_while_a_step_waits_for_its_program() {
+    let (display, mut person, _target) = bare();
+    let rules = "when key ctrl+f7 => type \"Глубина\"\nwhen key ctrl+f8 => tap a\n\
+                 when key f8 => tap b\nwhen key f6 => tap c\n";
+    let mut running = Running::start(&display, rules);
+    person.press("left-ctrl");
+    person.press("f7");
+    person.release("f7");
+    // The window gives no signs of life, so that it is given time to read the new map.
+    running.wait_for("ctrl+f7: fired");
+    person.press("f8");
+    person.release("f8");
+    person.release("left-ctrl");
+    person.press("f6");
+    person.release("f6");
+    let next = running.wait_for(": fired");
+    assert!(next.contains("ctrl+f8: fired by ctrl+f8"), "{next}");
+    let last = running.wait_for(": fired");
+    assert!(last.contains("f6: fired by f6"), "{last}");
+    running.stop();
+}
+
+#[test]
 fn x11_a_keyboard_may_be_unplugged_with_keys_down_and_plugged_in_again() {
     let (display, mut person, target) = bare();
     let rules = "when key f9 while held { hold shift { wait } }\nwhen key f8 => tap a\n";
