@@ -138,7 +138,6 @@ impl X11Desk {
             self.fake_board(*key, true)?;
         }
         self.resume_grabs(step)?;
-        self.flush()?;
         self.put_back(lifted)?;
         self.bring_helps_back()?;
         self.take_way()?;
@@ -181,10 +180,11 @@ impl X11Desk {
 
     pub(super) fn put_back(&mut self, lifted: Vec<u8>) -> Result<(), DeskError> {
         if lifted.is_empty() {
-            return self.end_lift();
+            self.end_lift()?;
+            return self.flush();
         }
-        // After a press that was answered the fingers are watched only now, to lose no time on the
-        // way of its key: nobody presses the next within that moment.
+        // After a press that was answered the fingers are watched only now, behind its key and in one
+        // breath with it: the server hands a key on before it does the next request.
         let real =
             if self.lifts.are_away() { self.held_modifiers()? } else { self.watch_fingers()? };
         let again: Vec<u8> = lifted.into_iter().filter(|code| real.contains(code)).collect();

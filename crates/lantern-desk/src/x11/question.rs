@@ -1,5 +1,7 @@
 //! A question in a small window of our own, on a connection of its own.
 
+use lantern_model::{Families, Family};
+use unicode_normalization::char::compose;
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
 use x11rb::protocol::xproto::{
@@ -9,7 +11,7 @@ use x11rb::protocol::xproto::{
 use x11rb::wrapper::ConnectionExt as _;
 
 use super::connection::Link;
-use super::keymap::{Keymap, key_of, keysym_character};
+use super::keymap::{Keymap, dead_accent, key_of, keysym_character};
 use super::picture::{depth, picture, scale_of};
 use super::{pointer, windows};
 use crate::DeskError;
@@ -28,7 +30,8 @@ pub fn ask_person(question: Question, mut tell: impl FnMut(&str)) -> Result<Answ
     let scale = scale_of(&link)?;
     let (canvas, _) = question.draw(&mut fonts, scale);
     let window = open(&link, canvas.width, canvas.height)?;
-    let mut asking = Asking { link, keymap, fonts, scale, window, question, rows: Rows::default() };
+    let (rows, accent) = (Rows::default(), None);
+    let mut asking = Asking { link, keymap, fonts, scale, window, question, rows, accent };
     asking.show()?;
     asking.link.conn.map_window(window)?;
     asking.link.conn.flush()?;
@@ -43,6 +46,8 @@ struct Asking {
     window: Window,
     question: Question,
     rows: Rows,
+    /// What a dead key puts on the letter after it.
+    accent: Option<char>,
 }
 
 impl Asking {
@@ -57,7 +62,7 @@ impl Asking {
             let answer = match self.link.conn.wait_for_event()? {
                 Event::KeyPress(press) => {
                     let stroke = self.stroke(&press)?;
-                    stroke.and_then(|stroke| self.question.take(stroke))
+                    stroke.and_then(|stroke| self.take(stroke))
                 }
                 Event::ButtonPress(press) if press.detail == 1 => {
                     let row = usize::try_from(press.event_y).unwrap_or(0);
@@ -109,8 +114,21 @@ impl Asking {
         Ok(())
     }
 
+    /// Takes a key, a letter with the accent of a dead key before it. An accent that goes with no
+    /// letter is gone.
+    fn take(&mut self, stroke: Stroke) -> Option<Answer> {
+        let accent = self.accent.take();
+        let stroke = match (stroke, accent) {
+            (Stroke::Letter(letter), Some(accent)) => {
+                Stroke::Letter(compose(letter, accent).unwrap_or(letter))
+            }
+            (stroke, _) => stroke,
+        };
+        self.question.take(stroke)
+    }
+
     /// What a key means for a question.
-    fn stroke(&self, press: &KeyPressEvent) -> Result<Option<Stroke>, DeskError> {
+    fn stroke(&mut self, press: &KeyPressEvent) -> Result<Option<Stroke>, DeskError> {
         let state = u16::from(press.state);
         let locked = state & self.keymap.locks();
         let held = self.keymap.families_in(state);
@@ -118,7 +136,7 @@ impl Asking {
             return self.lent_character(press.detail);
         };
         let named = match key.name() {
-            "u" if held.contains(lantern_model::Family::Ctrl) => Some(Stroke::EraseAll),
+            "u" if held.contains(Family::Ctrl) => Some(Stroke::EraseAll),
             name => named_stroke(name),
         };
         let letter = || {
@@ -126,9 +144,25 @@ impl Asking {
             (!letter.is_control()).then_some(Stroke::Letter(letter))
         };
         match named.or_else(letter) {
-            None if held.is_empty() => self.lent_character(press.detail),
+            None => {
+                self.accent = self.accent_of(press.detail, held)?;
+                if held.is_empty() && self.accent.is_none() {
+                    return self.lent_character(press.detail);
+                }
+                Ok(None)
+            }
             stroke => Ok(stroke),
         }
+    }
+
+    /// The accent of a dead key.
+    fn accent_of(&self, code: u8, held: Families) -> Result<Option<char>, DeskError> {
+        let symbols = self.link.conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
+        // Two levels of each of two groups, then those of the third-level key (X protocol, 5).
+        let from =
+            if held.contains(Family::Level3) { 4 } else { self.keymap.layout.active % 2 * 2 };
+        let level = from + usize::from(held.contains(Family::Shift));
+        Ok(symbols.get(level).and_then(|symbol| dead_accent(*symbol)))
     }
 
     /// What a keycode that is no key of the board stands for at the moment.

@@ -13,7 +13,12 @@ pub const A: u8 = 38;
 
 /// A display with a bare window in front, and a person.
 pub fn bare() -> (Display, Person, Target) {
-    let display = Display::start("us");
+    bare_under("us")
+}
+
+/// The same with another keyboard layout.
+pub fn bare_under(layout: &str) -> (Display, Person, Target) {
+    let display = Display::start(layout);
     let person = Person::sit_down(&display);
     let target = Target::open(&display);
     (display, person, target)

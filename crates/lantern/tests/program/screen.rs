@@ -2,7 +2,7 @@
 
 use lantern_stage::{Display, Person, Seen};
 
-use crate::desktop::bare;
+use crate::desktop::{bare, bare_under};
 use crate::running::Running;
 
 /// Waits until exactly so many windows of our own are shown, and gives them.
@@ -102,6 +102,25 @@ when key f7 { let rack = pick \"Which rack?\", [\"north\", \"south\", \"door\"];
     got.retain(|got| got.down);
     assert!(got.is_empty(), "nothing of it reached the program: {got:?}");
     running.stop();
+}
+
+#[test]
+fn x11_an_answer_may_have_accents_and_other_letters() {
+    for (layout, keys, shown) in [
+        ("us -variant intl", &["c", "a", "f", "quote", "e", "enter"][..], "café"),
+        ("ru", &["g", "k", "e", "enter"], "плу"),
+    ] {
+        let (display, mut person, _target) = bare_under(layout);
+        let rules = "when key f5 { let name = ask \"Which bag?\"; hint name for 1min }\n";
+        let mut running = Running::start(&display, rules);
+        person.tap("f5");
+        wait_for_question(&display);
+        types(&mut person, keys);
+        running.wait_for(": ended");
+        let named = |seen: &Seen| seen.name == shown;
+        display.wait_until(shown, |display| display.unmanaged().iter().any(named));
+        running.stop();
+    }
 }
 
 #[test]
