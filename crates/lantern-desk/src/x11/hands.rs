@@ -166,7 +166,6 @@ impl X11Desk {
         if armed.follow {
             self.hands.followed.insert(key);
             self.hands.look_again = true;
-            self.select_raw_events()?;
         }
         self.events.push_back(Event::Pressed { key, modifiers });
         Ok(())
@@ -406,10 +405,11 @@ impl X11Desk {
         Ok(down)
     }
 
-    /// Looks whether followed keys are still under the fingers: they may have gone up before raw
-    /// events were selected.
+    /// Asks to be told of followed keys' releases, and looks whether they are still under the fingers:
+    /// they may have gone up by now. Done when nothing else is to do, to lose no time on a key's way.
     pub(super) fn look_at_followed(&mut self) -> Result<(), DeskError> {
         self.hands.look_again = false;
+        self.select_raw_events()?;
         let real = fingers::real_keys(&self.link, &self.buttons)?;
         let watched = self.hands.followed.iter().chain(self.hands.standing.keys());
         let gone: Vec<Key> = watched.filter(|key| !real.contains(key)).copied().collect();

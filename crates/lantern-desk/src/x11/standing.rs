@@ -59,7 +59,6 @@ impl X11Desk {
             self.hands.hidden.insert(back.key, lifted);
         }
         self.bring_delays_back()?;
-        self.select_raw_events()?;
         self.flush()
     }
 
@@ -106,7 +105,7 @@ impl X11Desk {
         }
         self.hands.standing.insert(key, becomes);
         self.hands.look_again = true;
-        self.select_raw_events()
+        Ok(())
     }
 
     /// A modifier that was let go for a step is down again through us as long as the finger stays.
