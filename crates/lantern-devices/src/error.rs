@@ -47,6 +47,27 @@ pub enum ServiceError {
         /// Why.
         why: String,
     },
+    /// The sound server has nothing to listen with.
+    #[error("the sound server has no microphone{named}")]
+    NoMicrophone {
+        /// What it was to be called, as words to add.
+        named: String,
+    },
+    /// The speech library is not there.
+    #[error("the speech library cannot be loaded: {0}")]
+    NoSpeechLibrary(#[from] libloading::Error),
+    /// The speech library's model is not there.
+    #[error("the speech library has no model in {folder}")]
+    NoSpeechModel {
+        /// Where it was looked for.
+        folder: &'static str,
+    },
+    /// The speech library did not take what it was given.
+    #[error("the speech library refused {what}")]
+    SpeechRefused {
+        /// What that was.
+        what: &'static str,
+    },
     /// There is no session bus.
     #[error("there is no session bus")]
     NoBus,
@@ -115,6 +136,13 @@ impl ServiceError {
             ServiceError::NoOutput => "plug in or switch on an output",
             ServiceError::NotASound { .. } => "WAV, FLAC, Ogg Vorbis and MP3 can be played",
             ServiceError::NoSpeech => "install espeak-ng or speech-dispatcher",
+            ServiceError::NoMicrophone { .. } => {
+                "plug one in, or name another: `pactl list short sources` lists them"
+            }
+            ServiceError::NoSpeechLibrary(_) => {
+                "install libpocketsphinx3 (its versions 3 are known, others are not)"
+            }
+            ServiceError::NoSpeechModel { .. } => "install pocketsphinx-en-us",
             ServiceError::NoBus => {
                 "start lantern in the session, where DBUS_SESSION_BUS_ADDRESS is set"
             }
@@ -126,6 +154,7 @@ impl ServiceError {
             ServiceError::Sound(_)
             | ServiceError::SoundFile { .. }
             | ServiceError::Speech { .. }
+            | ServiceError::SpeechRefused { .. }
             | ServiceError::NoEntry { .. }
             | ServiceError::Greyed { .. }
             | ServiceError::NothingToPress { .. }

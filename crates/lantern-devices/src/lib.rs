@@ -6,6 +6,7 @@
 //! nothing. The program's event loop is the only caller.
 
 mod bus;
+mod ears;
 mod elements;
 mod error;
 mod folders;
@@ -16,8 +17,10 @@ mod programs;
 mod services;
 mod shortcuts;
 mod sound;
+mod sound_file;
 mod speech;
 
+pub use ears::{Hearer, Noted, Source, Verdict};
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
 pub use folders::home_folder;

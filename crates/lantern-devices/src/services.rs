@@ -8,9 +8,10 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
-use lantern_model::{Deed, EffectId, Event, Value, Verb};
+use lantern_model::{Deed, EffectId, Event, Listening, Value, Verb};
 use rustix::event::{EventfdFlags, eventfd};
 
+use crate::ears::{Ear, Teller};
 use crate::elements::{self, Announcer, Front};
 use crate::programs::{self, Start};
 use crate::sound::{Level, SoundServer};
@@ -55,6 +56,8 @@ pub struct Services {
     running: BTreeMap<EffectId, Arc<Stop>>,
     /// One for what is read out to who cannot see it.
     announcer: Option<Sender<String>>,
+    /// Who listens to the person, once anything is to be heard.
+    ear: Option<Ear>,
     /// Whether it is watched where the keyboard goes.
     fields_watched: bool,
     /// What those who watch the session saw.
@@ -82,6 +85,7 @@ impl Services {
             workers: BTreeMap::new(),
             running: BTreeMap::new(),
             announcer: None,
+            ear: None,
             fields_watched: false,
             news: channel(),
             reports,
@@ -174,6 +178,22 @@ impl Services {
     pub fn watch_presence(&mut self) {
         let tell = self.teller();
         presence::watch(move |away| tell(Event::Locked(away)));
+    }
+
+    /// Listens to the person for this from now on.
+    pub fn listen_for(&mut self, listening: Listening) {
+        if self.ear.is_none() {
+            let tell: Teller = Arc::new(self.teller());
+            self.ear = Some(Ear::start(tell));
+        }
+        if let Some(ear) = &self.ear {
+            ear.listen_for(listening);
+        }
+    }
+
+    /// How loud it is at the microphone; nothing while nobody listens.
+    pub fn loudness(&self) -> Option<lantern_sense::Loudness> {
+        self.ear.as_ref().and_then(Ear::loudness)
     }
 
     /// How those who watch tell what they saw.

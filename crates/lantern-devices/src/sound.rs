@@ -1,6 +1,6 @@
 //! The sound server, spoken to in its own protocol, which the common servers all serve.
 
-use std::io::{BufReader, IoSlice};
+use std::io::{BufReader, IoSlice, Read as _};
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -22,6 +22,14 @@ const PATIENCE: Duration = Duration::from_secs(3);
 
 /// The length of the secret that a server may ask for, in bytes.
 const COOKIE: usize = 256;
+
+/// What comes from the server while something is recorded.
+pub(crate) enum Packet {
+    /// Samples, as they were asked for.
+    Sound(Vec<u8>),
+    /// Anything else.
+    Told(Command),
+}
 
 /// How loud the output is.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -182,6 +190,22 @@ impl SoundServer {
         }
         let is_reply = matches!(command, Command::Reply) && sequence == self.sequence;
         Ok(if is_reply { None } else { Some(command) })
+    }
+
+    /// What comes next while something is recorded: sound, or something the server says.
+    pub(crate) fn next_packet(&mut self) -> Result<Packet, ServiceError> {
+        let head = protocol::read_descriptor(&mut self.socket)?;
+        let mut body = (&mut self.socket).take(head.length.into());
+        if head.channel == u32::MAX {
+            let (_, command) = Command::read_tag_prefixed(&mut body, self.version)?;
+            return Ok(Packet::Told(command));
+        }
+        let mut bytes = Vec::with_capacity(head.length as usize);
+        body.read_to_end(&mut bytes).map_err(ProtocolError::from)?;
+        if bytes.len() < head.length as usize {
+            return Err(ServiceError::NoSoundServer);
+        }
+        Ok(Packet::Sound(bytes))
     }
 
     /// Another handle to the connection, by which it can be cut from another thread.

@@ -75,10 +75,12 @@ fn main() {
         ("a phrase no rule wants", |_, _| Event::Heard {
             words: "open the pod".to_owned(),
             score: 1.0,
+            began: Duration::ZERO,
         }),
         ("a phrase nearly meant", |_, _| Event::Heard {
             words: "open first core again".to_owned(),
             score: 1.0,
+            began: Duration::ZERO,
         }),
     ];
     for (name, make) in kinds {

@@ -235,7 +235,7 @@ impl Engine {
             _ => return,
         };
         let state = std::mem::replace(&mut self.runs.get_mut(id).state, State::Sleeping);
-        self.abandon(id, &state);
+        self.abandon(now, id, &state);
         if matches!(state, State::Fronting { .. }) {
             self.release_front_unless_within(id);
         }

@@ -62,7 +62,9 @@ impl Engine {
         effect: EffectId,
         result: Result<Option<Value>, String>,
     ) {
-        self.sounding.remove(&effect);
+        if self.sounding.remove(&effect) {
+            self.end_sound(now);
+        }
         let Some(id) = self.awaited.remove(&effect).filter(|id| self.awaits(*id, effect)) else {
             return;
         };
@@ -109,9 +111,11 @@ impl Engine {
     }
 
     /// Nobody waits for what the run asked for any more.
-    pub(crate) fn abandon(&mut self, id: RunId, state: &State) {
+    pub(crate) fn abandon(&mut self, now: Time, id: RunId, state: &State) {
         if let State::Awaiting(effect, _) = state {
-            self.sounding.remove(effect);
+            if self.sounding.remove(effect) {
+                self.end_sound(now);
+            }
             self.emit(Some(id), Order::Abandon(*effect));
         }
     }

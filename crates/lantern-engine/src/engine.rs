@@ -10,6 +10,7 @@ use lantern_model::{
 };
 
 use crate::alarms::Clock;
+use crate::attention::Attention;
 use crate::eval::Scope;
 use crate::firing::Firing;
 use crate::hearing::Ears;
@@ -63,6 +64,7 @@ pub struct Engine {
     pub(crate) clock: Clock,
     pub(crate) presses: Presses,
     pub(crate) ears: Ears,
+    pub(crate) attention: Attention,
     pub(crate) runs: Runs,
     pub(crate) waiting: BTreeMap<usize, Firing>,
     pub(crate) last_fired: BTreeMap<usize, Time>,
@@ -151,6 +153,7 @@ impl Engine {
             clock: Clock::default(),
             presses: Presses::default(),
             ears: Ears::default(),
+            attention: Attention::default(),
             runs: Runs::default(),
             waiting: BTreeMap::new(),
             last_fired: BTreeMap::new(),
@@ -201,6 +204,7 @@ impl Engine {
     pub(crate) fn set_rules(&mut self, rules: RuleSet) {
         self.index = RuleIndex::new(&rules);
         self.ears = Ears::new(&rules);
+        self.attention.renew();
         self.asks = Asks { letters: self.ears.listens_to_letters(), ..Asks::of(&rules) };
         self.rules = Arc::new(rules);
         self.cause_words.clear();
@@ -240,7 +244,11 @@ impl Engine {
             Event::Locked(locked) => self.handle_lock(now, locked),
             Event::Clock(wall) => self.handle_clock(now, wall),
             Event::Started => self.handle_started(now),
-            Event::Heard { words, score } => self.handle_heard(now, &words, score),
+            Event::Heard { words, score, began } => self.handle_heard(now, &words, score, began),
+            Event::Misheard { words, score, why } => {
+                self.handle_misheard(now, &words, score, &why);
+            }
+            Event::Ear(ear) => self.give_reason(now, None, ReasonKind::Ear(ear)),
             Event::Drawn { shape, key, frame, score } => {
                 self.handle_drawn(now, &shape, key, frame, score);
             }
@@ -322,6 +330,10 @@ impl Engine {
                 Timer::Quiet(rule, number) => self.end_quiet(now, rule, number),
                 Timer::Every(rule, trigger) => self.come_round(now, rule, trigger),
                 Timer::Alarm(rule, trigger, number) => self.ring(now, rule, trigger, number),
+                Timer::Asleep => {
+                    self.fall_asleep();
+                    self.listen();
+                }
                 Timer::Look => self.changed = true,
             }
             self.settle(now);
@@ -448,6 +460,7 @@ impl Engine {
         self.at_rest.fingers |= self.asks.fingers;
         self.arm_anew = true;
         self.arm();
+        self.listen();
     }
 
     /// Tells the desk what it must see and withhold, if that has changed.

@@ -263,7 +263,7 @@ impl Engine {
         for timer in [run.timer, run.limit].into_iter().flatten() {
             self.timers.cancel(timer);
         }
-        self.abandon(id, &run.state);
+        self.abandon(now, id, &run.state);
         let ended_itself = !matches!(why, ReasonKind::Stopped(..));
         self.give_reason(now, Some(run.rule), why);
         let waiting = self.waiting.remove(&run.rule);

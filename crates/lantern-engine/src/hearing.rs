@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use lantern_model::{App, Cause, Frame, Key, LineTest, RuleSet, Time, Value, topic_fits};
-use lantern_sense::{Part, Phrase, PhraseBook, Understood, WordList, heard_words};
+use lantern_sense::{Part, Phrase, PhraseBook, WordList};
 use regex::Regex;
 
 use crate::engine::Engine;
@@ -20,9 +20,9 @@ const LETTERS: usize = 80;
 /// What the rules listen for, by what brings it.
 #[derive(Debug, Default)]
 pub(crate) struct Ears {
-    book: PhraseBook,
+    pub book: PhraseBook,
     /// For each phrase of the book, its rule and trigger.
-    phrases: Vec<Won>,
+    pub phrases: Vec<Won>,
     /// Abbreviations by their last letter.
     typed: BTreeMap<char, Vec<(String, Won)>>,
     letters: String,
@@ -98,11 +98,13 @@ impl Ears {
     }
 }
 
-fn record(parts: impl IntoIterator<Item = (&'static str, Value)>) -> BTreeMap<String, Value> {
+pub(crate) fn record(
+    parts: impl IntoIterator<Item = (&'static str, Value)>,
+) -> BTreeMap<String, Value> {
     parts.into_iter().map(|(name, value)| (name.to_owned(), value)).collect()
 }
 
-fn text(text: &str) -> Value {
+pub(crate) fn text(text: &str) -> Value {
     Value::Text(text.to_owned())
 }
 
@@ -120,12 +122,12 @@ impl Engine {
         found.into_iter().map(|(_, won, firing)| (won, firing)).collect()
     }
 
-    fn applies(&self, (rule, _): Won) -> bool {
+    pub(crate) fn applies(&self, (rule, _): Won) -> bool {
         self.place().allows(&self.rules.rules[rule])
     }
 
     /// Fires the first that may.
-    fn fire_one(&mut self, now: Time, found: Vec<(usize, Won, Firing)>) -> bool {
+    pub(crate) fn fire_one(&mut self, now: Time, found: Vec<(usize, Won, Firing)>) -> bool {
         for ((rule, _), firing) in self.by_precedence(found) {
             if self.may_fire(now, rule) {
                 self.fire(now, rule, firing);
@@ -142,40 +144,6 @@ impl Engine {
                 self.fire(now, rule, firing);
             }
         }
-    }
-
-    /// A phrase was heard.
-    pub(crate) fn handle_heard(&mut self, now: Time, heard: &str, score: f64) {
-        if !self.sounding.is_empty() {
-            let why = "we were speaking or playing ourselves".to_owned();
-            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
-            return;
-        }
-        let words = heard_words(heard);
-        let attention = heard_words(&self.rules.settings.attention);
-        let Some(rest) = words.strip_prefix(attention.as_slice()) else {
-            let why = format!("{heard:?} does not begin with the attention word");
-            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
-            return;
-        };
-        let spoken = rest.join(" ");
-        let wanted = |phrase: usize| self.applies(self.ears.phrases[phrase]);
-        let understood = self.ears.book.understand(&spoken, wanted);
-        if understood.is_empty() {
-            let why = format!("no phrase here is {spoken:?}");
-            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
-            return;
-        }
-        let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
-            let won = self.ears.phrases[phrase];
-            let mut fields = record([("words", text(&spoken)), ("score", Value::Number(score))]);
-            for (name, part) in parts {
-                fields.insert(name, value_of_part(part));
-            }
-            (loose, won, Firing::by(won.1, Value::Record(fields)))
-        });
-        let found = found.collect();
-        self.fire_one(now, found);
     }
 
     /// A shape was drawn.
@@ -350,7 +318,7 @@ impl Engine {
     }
 }
 
-fn value_of_part(part: Part) -> Value {
+pub(crate) fn value_of_part(part: Part) -> Value {
     match part {
         Part::Number(number) => Value::Number(number),
         Part::Share(share) => Value::Share(share),

@@ -6,6 +6,7 @@
 //! ([`Engine::next_deadline`]). The same events at the same times give the same effects, always.
 
 mod alarms;
+mod attention;
 mod blocks;
 mod chords;
 mod control;

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use lantern_model::{Place, RunId, Time};
+use lantern_model::{Ear, Heed, Place, RunId, Time};
 
 /// How many reasons are kept.
 const KEPT: usize = 1000;
@@ -46,6 +46,12 @@ pub enum ReasonKind {
     },
     /// The rule would have fired, but did not.
     Dropped(String),
+    /// What the person is listened to for from now on.
+    Heeds(Heed),
+    /// The attention word was said alone.
+    Called,
+    /// Whether the person can be heard from now on.
+    Ear(Ear),
     /// Something was heard or drawn that no rule wants here.
     NotUnderstood(String),
     /// No rule wanted the key after all; the program got it.

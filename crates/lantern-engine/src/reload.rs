@@ -141,7 +141,8 @@ impl Engine {
         self.timers.translate(|timer| match timer {
             Timer::Quiet(old, number) => Some(Timer::Quiet(rule(old)?, number)),
             Timer::Every(old, trigger) => Some(Timer::Every(rule(old)?, trigger)),
-            Timer::Wake(_) | Timer::Limit(_) | Timer::Repeat(..) | Timer::Look => Some(timer),
+            Timer::Wake(_) | Timer::Limit(_) | Timer::Repeat(..) => Some(timer),
+            Timer::Asleep | Timer::Look => Some(timer),
             Timer::Hope(..) | Timer::Sequence(_) | Timer::Alarm(..) => None,
         });
         fn renumbered<T>(map: &mut BTreeMap<usize, T>, number: impl Fn(usize) -> Option<usize>) {

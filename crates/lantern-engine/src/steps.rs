@@ -167,6 +167,7 @@ impl Engine {
             Op::Hint { text, at, span } => self.do_hint(now, id, text, at, span.as_ref()),
             Op::Stop(target) => Ok(self.do_stop(now, id, target)),
             Op::Pause { name, paused } => Ok(self.do_pause(name, *paused)),
+            Op::Listen(heed) => Ok(self.do_listen(now, *heed)),
             Op::Layer { layer, on } => {
                 self.layers.retain(|known| known != layer);
                 if *on {

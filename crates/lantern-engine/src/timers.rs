@@ -23,6 +23,8 @@ pub(crate) enum Timer {
     Every(usize, usize),
     /// A rule's time of day is there; the number tells one setting of the clock from another.
     Alarm(usize, usize, u64),
+    /// Phrases count without the attention word no longer.
+    Asleep,
     /// Conditions on the clock are looked at again.
     Look,
 }

@@ -3,7 +3,7 @@
 //! `lantern-script` lowers a checked file to this; `lantern-engine` runs it. A block of the file
 //! (`hold`, `repeat`) is a pair of operations, so that a run is a program counter and a small stack.
 
-use crate::{Corner, KeyRef, LayerId, RoutineId, Value, Verb};
+use crate::{Corner, Heed, KeyRef, LayerId, RoutineId, Value, Verb};
 
 /// An expression over values.
 #[derive(Debug, Clone, PartialEq)]
@@ -385,6 +385,8 @@ pub enum Op {
         /// Whether they stand still.
         paused: bool,
     },
+    /// Listen for that from now on.
+    Listen(Heed),
     /// Switch a layer on or off.
     Layer {
         /// Which.
@@ -453,6 +455,7 @@ impl Op {
             | Op::Jump(_)
             | Op::Stop(_)
             | Op::Pause { .. }
+            | Op::Listen(_)
             | Op::Layer { .. } => Vec::new(),
         }
     }

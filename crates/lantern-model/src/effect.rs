@@ -3,7 +3,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use crate::{Deed, Families, Key, Modifiers};
+use crate::{Deed, Families, Key, Listening, Modifiers};
 
 /// The number of an effect, by which its outcome comes back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -31,6 +31,8 @@ pub enum Order {
     Arm(Armed),
     /// Do one indivisible input step. Has an outcome.
     Input(InputStep),
+    /// Listen for exactly this from now on; the ear is closed when there is nothing. No outcome.
+    Listen(Listening),
     /// Hand a withheld key to the program. No outcome.
     GiveBack(GiveBack),
     /// Do something with programs, devices or the person. Has an outcome.

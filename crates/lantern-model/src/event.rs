@@ -1,6 +1,8 @@
 //! What a desk, an ear or a device reports to the engine.
 
-use crate::{ArmedKey, EffectId, Key, Layout, Modifiers, Value, WallTime};
+use std::time::Duration;
+
+use crate::{ArmedKey, Ear, EffectId, Key, Layout, Modifiers, Value, WallTime};
 
 /// A part of a screen, in its pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -102,7 +104,20 @@ pub enum Event {
         words: String,
         /// How sure the ear is, from 0 to 1.
         score: f64,
+        /// How long ago it began.
+        began: Duration,
     },
+    /// Something was said that is no phrase that counts.
+    Misheard {
+        /// The phrase it is most like; empty for none.
+        words: String,
+        /// How sure that would be, from 0 to 1.
+        score: f64,
+        /// Why it does not count.
+        why: String,
+    },
+    /// The ear is open or closed now, or cannot be opened.
+    Ear(Ear),
     /// A shape was drawn with a key or button held.
     Drawn {
         /// The shape's name.

@@ -15,6 +15,7 @@ mod key;
 mod key_table;
 mod layout;
 mod layouts;
+mod listening;
 mod modifiers;
 mod rules;
 mod time;
@@ -31,6 +32,7 @@ pub use effect::{
 pub use event::{App, Event, Frame};
 pub use key::{Key, KeyKind, KeySetError};
 pub use layout::{Group, Layout, Level, Repeat};
+pub use listening::{Ear, Heed, Listening, Sayable};
 pub use modifiers::{Families, Family, Modifiers, Side};
 pub use rules::{Again, Global, Parameter, Place, Routine, RoutineId, Rule, RuleSet, Settings};
 pub use time::Time;

@@ -1,5 +1,6 @@
 //! A checked set of rules, ready to run.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
@@ -81,6 +82,25 @@ impl RuleSet {
         self.ops().any(writes)
     }
 
+    /// Whether a routine has such an operation, or one that it calls.
+    pub fn does(&self, body: RoutineId, wanted: &dyn Fn(&Op) -> bool) -> bool {
+        let (mut open, mut seen) = (vec![body], BTreeSet::new());
+        while let Some(id) = open.pop() {
+            if !seen.insert(id) {
+                continue;
+            }
+            for op in &self.routine(id).ops {
+                if wanted(op) {
+                    return true;
+                }
+                if let Op::Call(called, _) = op {
+                    open.push(*called);
+                }
+            }
+        }
+        false
+    }
+
     /// Every operation of every routine.
     pub fn ops(&self) -> impl Iterator<Item = &Op> {
         self.routines.iter().flat_map(|routine| &routine.ops)
@@ -100,6 +120,12 @@ pub struct Settings {
     pub panic: Combo,
     /// Words that must be spoken before a phrase; none if empty.
     pub attention: String,
+    /// How long a phrase may follow the attention word said alone, or the phrase before.
+    pub awake: Duration,
+    /// The pause that ends what is said.
+    pub pause: Duration,
+    /// A part of the microphone's name; empty for the one in use.
+    pub microphone: String,
     /// How long the first of several plain keys waits for the others.
     pub together: Duration,
     /// How soon a tapped key must be up again.
@@ -121,6 +147,9 @@ impl Default for Settings {
                 KeyRef::Named(escape),
             ]),
             attention: String::new(),
+            awake: Duration::from_secs(8),
+            pause: Duration::from_millis(500),
+            microphone: String::new(),
             together: Duration::from_millis(60),
             tap: Duration::from_millis(250),
             twice: Duration::from_millis(300),
@@ -221,6 +250,8 @@ pub struct Rule {
     pub even_locked: bool,
     /// Whether its input has no ceiling.
     pub fast: bool,
+    /// Whether its phrases count without the attention word.
+    pub uncalled: bool,
     /// Its body.
     pub body: RoutineId,
     /// Two rules with the same number are written alike, the macros that they call as well.

@@ -32,6 +32,11 @@ impl Time {
         self.0
     }
 
+    /// The moment so long before this one, the start at the earliest.
+    pub fn before(self, span: Duration) -> Time {
+        Time(self.0.saturating_sub(u64::try_from(span.as_micros()).unwrap_or(u64::MAX)))
+    }
+
     /// The time from `earlier` to this moment, zero if `earlier` is later.
     pub fn since(self, earlier: Time) -> Duration {
         Duration::from_micros(self.0.saturating_sub(earlier.0))

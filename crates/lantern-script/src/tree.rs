@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Operator;
-use lantern_model::{Again, Corner, KeyRef, Manner, TimeOfDay, Value, Verb};
+use lantern_model::{Again, Corner, Heed, KeyRef, Manner, TimeOfDay, Value, Verb};
 
 use crate::Span;
 
@@ -242,6 +242,8 @@ pub enum ClauseKind {
     EvenLocked,
     /// `fast`
     Fast,
+    /// `without attention`
+    Uncalled,
 }
 
 impl ClauseKind {
@@ -263,6 +265,7 @@ impl ClauseKind {
             ClauseKind::Again(_) => "again",
             ClauseKind::EvenLocked => "even when locked",
             ClauseKind::Fast => "fast",
+            ClauseKind::Uncalled => "without attention",
         }
     }
 }
@@ -362,6 +365,8 @@ pub enum StepKind {
     Pause(Name),
     Resume(Name),
     Enter(Name),
+    /// `listen when called`
+    Listen(Heed),
     Leave(Name),
     Call(Name, Vec<Expr>),
     /// Something that could not be read; said already.

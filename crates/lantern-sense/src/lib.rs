@@ -6,15 +6,21 @@
 //! checker asks it about files, the engine about what was heard.
 
 mod book;
+mod endpoint;
+mod grammar;
 mod likeness;
 mod matching;
 mod notation;
 mod numbers;
 mod sounds;
+mod verdict;
 
 pub use book::{PhraseBook, Understood, heard_words};
+pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Sign, Utterance};
+pub use grammar::{Calling, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
 pub use matching::Part;
 pub use notation::{Phrase, PhraseError, Piece, Slot, WordList};
 pub use numbers::number_at;
 pub use sounds::{Phoneme, Sounds};
+pub use verdict::{Evidence, Explained, weigh};

@@ -1,6 +1,6 @@
 //! Numbers as they are spoken: in digits, or in English words up to the millions.
 
-const ONES: [&str; 20] = [
+pub(crate) const ONES: [&str; 20] = [
     "zero",
     "one",
     "two",
@@ -22,7 +22,7 @@ const ONES: [&str; 20] = [
     "eighteen",
     "nineteen",
 ];
-const TENS: [&str; 10] =
+pub(crate) const TENS: [&str; 10] =
     ["", "", "twenty", "thirty", "forty", "fifty", "sixty", "seventy", "eighty", "ninety"];
 
 /// The longest number that `words` begin with, and how many words it takes.

@@ -8,7 +8,7 @@ use std::io;
 use std::os::fd::BorrowedFd;
 
 use lantern_devices::{Done, Front, Launcher, Level, Report, Services};
-use lantern_model::{App, Deed, EffectId, Event, Value, Verb};
+use lantern_model::{App, Deed, EffectId, Event, Listening, Value, Verb};
 use serde::Deserialize;
 
 use crate::guardian::OWN_PROGRAM;
@@ -60,6 +60,11 @@ impl Errands {
     /// Has a screen reader read out what is shown.
     pub fn announce(&mut self, text: &str) {
         self.services.announce(text);
+    }
+
+    /// Listens to the person for this from now on.
+    pub fn listen_for(&mut self, listening: Listening) {
+        self.services.listen_for(listening);
     }
 
     /// Watches from now on whether a password field has the keyboard.

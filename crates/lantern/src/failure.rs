@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use lantern_desk::DeskError;
+use lantern_devices::ServiceError;
 
 use crate::style;
 
@@ -163,6 +164,9 @@ pub enum Failure {
     /// The desk cannot be had, or is gone.
     #[error(transparent)]
     Desk(#[from] DeskError),
+    /// A service of the machine is not there, or broke off.
+    #[error(transparent)]
+    Service(#[from] ServiceError),
     /// The system refused something that always works.
     #[error("{what}: {source}")]
     System {
@@ -210,6 +214,7 @@ impl Failure {
                 "`lantern explain` lists them all".to_owned()
             }
             Failure::Desk(error) => error.hint().to_owned(),
+            Failure::Service(error) => return error.hint().map(str::to_owned),
             Failure::System { .. } | Failure::Refused { .. } => return None,
         })
     }

@@ -5,6 +5,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::Mutex;
+use std::time::Duration;
 
 use lantern_engine::Engine;
 use lantern_model::{
@@ -220,7 +221,10 @@ fn happening(number: u8) -> Event {
         0 => Event::Focus(app(1, "log", "draft")),
         1 => Event::Focus(app(2, "saw", "blade")),
         2 => Event::Opened(app(3, "log", "new")),
-        3 => Event::Heard { words: text("next core seven"), score: 1.0 },
+        3 => {
+            let (words, began) = (text("next core seven"), Duration::ZERO);
+            Event::Heard { words, score: 1.0, began }
+        }
         4 => Event::Bytes { device: text("pedals"), bytes: b"x\ny".to_vec() },
         5 => Event::Message { device: text("hut"), topic: text("a/b"), text: text("on") },
         6 => Event::Call { device: text("door"), path: text("/x"), text: text("") },

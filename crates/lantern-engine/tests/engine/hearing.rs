@@ -1,12 +1,14 @@
 //! Triggers that are no keys.
 
+use std::time::Duration;
+
 use insta::assert_snapshot;
 use lantern_model::{App, Event, WallTime};
 
 use crate::theatre::Theatre;
 
 fn heard(words: &str) -> Event {
-    Event::Heard { words: words.to_owned(), score: 0.9 }
+    Event::Heard { words: words.to_owned(), score: 0.9, began: Duration::from_millis(800) }
 }
 
 fn bytes(device: &str, text: &[u8]) -> Event {
@@ -60,6 +62,122 @@ fn the_attention_word_comes_first() {
         theatre.happen(heard(words));
     }
     assert_snapshot!(theatre.script(), @r#"     0 log "next""#);
+}
+
+/// What the ear listens for, those that need no attention word with a star.
+fn heeded(theatre: &Theatre) -> String {
+    let phrases = theatre.listening.phrases.iter();
+    let words =
+        phrases.map(|said| format!("{}{}", said.text, if said.uncalled { "*" } else { "" }));
+    words.collect::<Vec<_>>().join(", ")
+}
+
+#[test]
+fn the_ear_is_told_what_counts_where_the_person_is() {
+    let mut theatre = Theatre::new(
+        "settings { attention = \"lantern\" }
+when voice \"next section\" => log \"next\"
+when voice \"stop\" without attention => log \"stop\"
+when voice \"save it\" in app \"corelog\" => log \"save\"
+when voice \"left\" in layer nudge => log \"left\"
+when key f9 => enter layer nudge
+layer nudge { when key f10 => leave layer nudge }
+",
+    );
+    assert_eq!(heeded(&theatre), "next section, stop*");
+    theatre.focus("corelog", 2);
+    assert_eq!(heeded(&theatre), "next section, save it, stop*");
+    theatre.press("f9");
+    assert_eq!(heeded(&theatre), "left, next section, save it, stop*");
+    theatre.happen(Event::Locked(true));
+    assert_eq!(heeded(&theatre), "", "nothing is heard at a lock screen");
+    theatre.happen(Event::Locked(false));
+    theatre.happen(heard("stop"));
+    theatre.happen(heard("save it"));
+    let reasons = theatre.reasons();
+    assert!(reasons.iter().any(|reason| reason.contains("does not begin with the attention word")));
+    assert_snapshot!(theatre.script().lines().filter(|line| line.contains("log")).collect::<String>(), @r#"     0 log "stop""#);
+}
+
+#[test]
+fn the_attention_word_alone_opens_the_ear_for_a_while() {
+    let mut theatre = Theatre::new(
+        "settings { attention = \"lantern\"; awake = 5s }
+when voice \"next section\" => log \"next\"
+",
+    );
+    theatre.happen(heard("lantern"));
+    assert_eq!(heeded(&theatre), "next section*");
+    theatre.wait(4000);
+    theatre.happen(heard("next section"));
+    // What was understood keeps it open.
+    theatre.wait(4000);
+    theatre.happen(heard("next section"));
+    theatre.wait(6000);
+    assert_eq!(heeded(&theatre), "next section");
+    theatre.happen(heard("next section"));
+    assert_snapshot!(theatre.script(), @r#"
+      4000 log "next"
+      8000 log "next"
+    "#);
+}
+
+#[test]
+fn listening_is_given_up_and_taken_up_by_word() {
+    let mut theatre = Theatre::new(
+        "settings { attention = \"lantern\" }
+when voice \"next section\" => log \"next\"
+when voice \"stop listening\" => listen to nothing
+when voice \"listen again\" => listen when called
+when voice \"listen to everything\" { wake() }
+macro wake() { listen freely }
+",
+    );
+    theatre.happen(heard("lantern stop listening"));
+    assert_eq!(heeded(&theatre), "listen again, listen to everything, stop listening");
+    theatre.happen(heard("lantern next section"));
+    theatre.happen(heard("lantern listen again"));
+    theatre.happen(heard("lantern next section"));
+    theatre.happen(heard("lantern listen to everything"));
+    assert!(heeded(&theatre).contains("next section*"));
+    theatre.happen(heard("next section"));
+    assert_snapshot!(theatre.script(), @r#"
+         0 log "next"
+         0 log "next"
+    "#);
+}
+
+#[test]
+fn what_began_while_we_spoke_is_not_heard_when_we_are_silent_again() {
+    let mut theatre = Theatre::new(
+        "when key f9 => say \"next section\"\nwhen voice \"next section\" => log \"next\"\n",
+    );
+    theatre.hold_outcomes = true;
+    theatre.press("f9");
+    theatre.wait(1000);
+    theatre.answer(Ok(None));
+    theatre.wait(500);
+    // It began 800 ms ago.
+    theatre.happen(heard("next section"));
+    theatre.wait(1000);
+    theatre.happen(heard("next section"));
+    assert_snapshot!(theatre.script(), @r#"
+         0 say ["next section"]
+      2500 log "next"
+    "#);
+}
+
+#[test]
+fn what_was_misheard_is_told_with_what_it_is_most_like() {
+    let mut theatre = Theatre::new("when voice \"next section\" => log \"next\"\n");
+    let (words, why) = ("next section".to_owned(), "it is not sure enough".to_owned());
+    theatre.happen(Event::Misheard { words, score: 0.31, why });
+    assert_eq!(theatre.script(), "");
+    let told = theatre.reasons().pop().expect("it is told");
+    assert!(
+        told.contains("it is not sure enough; it is most like") && told.contains("31 %"),
+        "{told}"
+    );
 }
 
 #[test]

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
 use lantern_model::{
-    Act, App, Effect, EffectId, Event, GiveBack, Hint, InputStep, Key, Layout, Modifiers, Order,
-    RuleSet, Shown, Side, Time, Value,
+    Act, App, Effect, EffectId, Event, GiveBack, Hint, InputStep, Key, Layout, Listening,
+    Modifiers, Order, RuleSet, Shown, Side, Time, Value,
 };
 use lantern_script::{Source, check};
 
@@ -18,6 +18,8 @@ pub struct Theatre {
     /// Outcomes come at once unless they are held back.
     pub hold_outcomes: bool,
     last: Option<EffectId>,
+    /// What the ear was told to listen for.
+    pub listening: Listening,
 }
 
 /// Rules that nothing is wrong with.
@@ -37,6 +39,7 @@ impl Theatre {
             script: Vec::new(),
             hold_outcomes: false,
             last: None,
+            listening: Listening::default(),
         };
         theatre.happen(Event::Layout(Layout::us()));
         theatre.script.clear();
@@ -122,6 +125,10 @@ impl Theatre {
 
     fn collect(&mut self) {
         while let Some(effect) = self.engine.poll_effect() {
+            if let Order::Listen(listening) = effect.order {
+                self.listening = listening;
+                continue;
+            }
             let words = words(&effect);
             let time = self.now.as_micros() as f64 / 1000.0;
             self.script.push(format!("{time:>6} {words}"));
@@ -163,6 +170,7 @@ fn words(effect: &Effect) -> String {
             format!("hint {text:?} for {span:?}")
         }
         Order::Hint(hint) => format!("hint {hint:?}"),
+        Order::Listen(listening) => format!("listen for {} phrases", listening.phrases.len()),
         Order::Log(text) => format!("log {text:?}"),
     }
 }

@@ -185,6 +185,7 @@ impl Checker<'_> {
             again: Again::default(),
             even_locked: false,
             fast: false,
+            uncalled: false,
             body: RoutineId(0),
             print: self.print_of(when.whole),
         };
@@ -204,6 +205,7 @@ impl Checker<'_> {
                 ClauseKind::Again(again) => rule.again = *again,
                 ClauseKind::EvenLocked => rule.even_locked = true,
                 ClauseKind::Fast => rule.fast = true,
+                ClauseKind::Uncalled => rule.uncalled = true,
                 ClauseKind::InApp(_)
                 | ClauseKind::NotInApp(_)
                 | ClauseKind::InTitle(_)

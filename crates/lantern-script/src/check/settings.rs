@@ -14,6 +14,9 @@ use crate::{Finding, near_name};
 const SETTINGS: &[(&str, &str)] = &[
     ("panic", "key ctrl+alt+shift+escape"),
     ("attention", "\"lantern\""),
+    ("awake", "8s"),
+    ("pause", "500ms"),
+    ("microphone", "\"desk microphone\""),
     ("together", "60ms"),
     ("tap", "250ms"),
     ("twice", "300ms"),
@@ -31,14 +34,23 @@ impl Checker<'_> {
             }
             match name.text.as_str() {
                 "panic" => self.check_panic(value),
-                "attention" => self.check_attention(value),
+                "attention" => {
+                    if let Some(text) = self.check_text_setting("attention", value) {
+                        self.set.settings.attention = heard_words(text).join(" ");
+                    }
+                }
+                "microphone" => {
+                    if let Some(text) = self.check_text_setting("microphone", value) {
+                        self.set.settings.microphone = text.to_owned();
+                    }
+                }
                 "clipboard" => match value.kind {
                     ExprKind::Value(Value::Truth(allowed)) => {
                         self.set.settings.clipboard = allowed;
                     }
                     _ => self.say_wrong_setting("clipboard", value, "true or false"),
                 },
-                "together" | "tap" | "twice" => self.check_span(name, value),
+                "together" | "tap" | "twice" | "awake" | "pause" => self.check_span(name, value),
                 other => self.say_no_setting(other, name),
             }
         }
@@ -77,7 +89,7 @@ impl Checker<'_> {
         }
     }
 
-    fn check_attention(&mut self, value: &Expr) {
+    fn check_text_setting<'v>(&mut self, name: &str, value: &'v Expr) -> Option<&'v str> {
         let text = match &value.kind {
             ExprKind::Text(parts) => match parts.as_slice() {
                 [] => Some(""),
@@ -86,17 +98,23 @@ impl Checker<'_> {
             },
             _ => None,
         };
-        match text {
-            Some(text) => self.set.settings.attention = heard_words(text).join(" "),
-            None => self.say_wrong_setting("attention", value, "a text"),
+        if text.is_none() {
+            self.say_wrong_setting(name, value, "a text");
         }
+        text
     }
 
     fn check_span(&mut self, name: &Name, value: &Expr) {
         let ExprKind::Value(Value::Duration(span)) = value.kind else {
             return self.say_wrong_setting(&name.text, value, "a duration");
         };
-        if span.is_zero() || span > Duration::from_secs(5) {
+        let (least, most) = match name.text.as_str() {
+            "awake" => (Duration::from_secs(1), Duration::from_secs(3600)),
+            "pause" => (Duration::from_millis(200), Duration::from_secs(5)),
+            _ => (Duration::from_millis(1), Duration::from_secs(5)),
+        };
+        if span < least || span > most {
+            let (least, most) = (Value::Duration(least), Value::Duration(most));
             self.say(
                 Finding::new(
                     Code::BadNumber,
@@ -104,13 +122,15 @@ impl Checker<'_> {
                     format!("`{}` is out of range", name.text),
                 )
                 .label("out of range")
-                .help("it may be from 1ms to 5s"),
+                .help(format!("it may be from {least} to {most}")),
             );
         }
         let settings = &mut self.set.settings;
         match name.text.as_str() {
             "together" => settings.together = span,
             "tap" => settings.tap = span,
+            "awake" => settings.awake = span,
+            "pause" => settings.pause = span,
             _ => settings.twice = span,
         }
     }

@@ -79,6 +79,7 @@ impl Checker<'_> {
                 self.find(Sort::Rule, name);
                 Op::Stop(StopTarget::Named(self.names.full(&name.text)))
             }
+            StepKind::Listen(heed) => Op::Listen(*heed),
             StepKind::Pause(name) | StepKind::Resume(name) => {
                 self.find(Sort::Rule, name);
                 let paused = matches!(step.kind, StepKind::Pause(_));

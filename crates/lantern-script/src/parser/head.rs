@@ -25,6 +25,7 @@ const CLAUSE_WORDS: &[&str] = &[
     "again",
     "even",
     "fast",
+    "without",
     "or",
 ];
 
@@ -68,6 +69,9 @@ impl Parser<'_> {
         }
         if self.take_words(&["even", "when", "locked"]) {
             return Ok(Some(ClauseKind::EvenLocked));
+        }
+        if self.take_words(&["without", "attention"]) {
+            return Ok(Some(ClauseKind::Uncalled));
         }
         if self.take_word("fast") {
             return Ok(Some(ClauseKind::Fast));

@@ -1,7 +1,7 @@
 //! Steps and blocks of steps. Those that ask something of programs, devices or the person are in
 //! `deeds`.
 
-use lantern_model::Corner;
+use lantern_model::{Corner, Heed};
 
 use super::deeds::{self, GIVES_VALUE};
 use super::{Parsed, Parser, Said};
@@ -13,7 +13,7 @@ use crate::tree::{HintAt, Spot, SpotFrom, Step, StepKind};
 const STEPS: &[&str] = &[
     "tap", "press", "release", "toggle", "hold", "type", "click", "drag", "move", "scroll", "with",
     "wait", "repeat", "for", "if", "any", "set", "let", "log", "hint", "stop", "pause", "resume",
-    "enter", "leave",
+    "enter", "leave", "listen",
 ];
 
 impl Parser<'_> {
@@ -150,6 +150,7 @@ impl Parser<'_> {
                 let name = self.expect_path("the layer's name")?;
                 if word == "enter" { StepKind::Enter(name) } else { StepKind::Leave(name) }
             }
+            "listen" => self.parse_listen()?,
             other => unreachable!("`{other}` stands in the list of steps"),
         })
     }
@@ -324,6 +325,17 @@ impl Parser<'_> {
             return Ok(StepKind::StopUntilResumed);
         }
         Ok(StepKind::StopNamed(self.expect_path("the name of a rule, or `all`")?))
+    }
+
+    /// `listen when called`, `listen freely`, `listen to nothing`
+    fn parse_listen(&mut self) -> Parsed<StepKind> {
+        for (heed, words) in Heed::ALL {
+            if self.take_words(words) {
+                return Ok(StepKind::Listen(heed));
+            }
+        }
+        let known: Vec<&str> = Heed::ALL.iter().map(|(_, words)| words[0]).collect();
+        self.fail_unknown("`when called`, `freely` or `to nothing` after `listen`", &known)
     }
 
     fn parse_call(&mut self) -> Parsed<StepKind> {

@@ -44,6 +44,7 @@ pub(crate) const RESERVED: &[&str] = &[
     "leave",
     "let",
     "line",
+    "listen",
     "log",
     "macro",
     "matches",
@@ -100,5 +101,6 @@ pub(crate) const RESERVED: &[&str] = &[
     "while",
     "window",
     "with",
+    "without",
     "words",
 ];

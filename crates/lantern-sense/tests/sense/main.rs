@@ -1,5 +1,7 @@
 //! Phrases from the outside: how they are written, what they match, how alike they sound.
 
+mod listening;
+
 use std::collections::BTreeMap;
 
 use lantern_sense::{

@@ -343,11 +343,48 @@ pub struct VoiceArguments {
 /// Commands about spoken phrases.
 #[derive(Debug, Subcommand)]
 pub enum VoiceCommand {
+    /// Listen, and show what is heard, how sure it is and which rule it would fire.
+    #[command(
+        after_help = "Example:\n  lantern voice hear bench.lantern --seconds 20\n\nNothing is fired. The bar shows how loud it is; its mark is the room's own noise."
+    )]
+    Hear(VoiceHearArguments),
+    /// Show what is heard in recordings, with scores.
+    #[command(
+        after_help = "Example:\n  lantern voice try --rules bench.lantern said.wav\n\n`-` reads raw samples from standard input: 16 bits, 16,000 a second, one channel."
+    )]
+    Try(VoiceTryArguments),
     /// Rank pairs of phrases by how alike they sound.
     #[command(
         after_help = "Example:\n  lantern voice alike bench.lantern --least 60\n\nPronunciations are those of an installed dictionary, or letter rules for English."
     )]
     Alike(VoiceAlikeArguments),
+}
+
+/// `lantern voice hear`
+#[derive(Debug, Args)]
+pub struct VoiceHearArguments {
+    /// The file of rules; the person's own if missing.
+    pub file: Option<PathBuf>,
+    /// A part of the microphone's name; the one of the settings if missing.
+    #[arg(long, value_name = "NAME")]
+    pub microphone: Option<String>,
+    /// End after so many seconds.
+    #[arg(long, value_name = "N")]
+    pub seconds: Option<u64>,
+}
+
+/// `lantern voice try`
+#[derive(Debug, Args)]
+pub struct VoiceTryArguments {
+    /// Recordings: WAV, FLAC, Ogg or MP3; `-` is raw standard input.
+    #[arg(required = true)]
+    pub recordings: Vec<PathBuf>,
+    /// The file of rules; the person's own if missing.
+    #[arg(long, value_name = "FILE")]
+    pub rules: Option<PathBuf>,
+    /// Print data instead of a table.
+    #[arg(long)]
+    pub json: bool,
 }
 
 /// `lantern voice alike`

@@ -56,7 +56,8 @@ impl Player {
                 }
             }
             SceneAct::Hears(words, score) => {
-                self.tell(Event::Heard { words: words.clone(), score: *score });
+                let (words, began) = (words.clone(), Duration::ZERO);
+                self.tell(Event::Heard { words, score: *score, began });
             }
             SceneAct::Line(device, text) => {
                 let bytes = text.clone().into_bytes();

@@ -181,6 +181,8 @@ impl Player {
             Order::Input(step) => self.desk.input(self.now, effect.id, step),
             Order::GiveBack(back) => self.desk.give_back(self.now, back),
             Order::Hint(hint) => self.desk.hint(self.now, effect.id, hint),
+            // A scene says what is heard.
+            Order::Listen(_) => Ok(()),
             Order::Log(text) => {
                 self.send(effect.run, SentKind::Logged(text.clone()));
                 Ok(())

@@ -73,6 +73,7 @@ fn is_about_input(kind: &ReasonKind) -> bool {
         ReasonKind::Fired { .. }
             | ReasonKind::Dropped(_)
             | ReasonKind::NotUnderstood(_)
+            | ReasonKind::Called
             | ReasonKind::GivenBack(_)
             | ReasonKind::Panic { .. }
     )
@@ -320,6 +321,9 @@ fn kind_word(kind: &ReasonKind) -> &'static str {
         ReasonKind::Dropped(_) => "did-not-fire",
         ReasonKind::Braked(_) => "braked",
         ReasonKind::NotUnderstood(_) => "not-understood",
+        ReasonKind::Called => "called",
+        ReasonKind::Heeds(_) => "heeds",
+        ReasonKind::Ear(_) => "ear",
         ReasonKind::GivenBack(_) => "given-back",
         ReasonKind::NotOnBoard(_) => "not-on-board",
         ReasonKind::SecretField(_) => "password-field",

@@ -297,6 +297,10 @@ impl<'j, D: Desk> Session<'j, D> {
                 self.journal.keep(LogLevel::Warning, &text);
                 Ok(())
             }
+            Order::Listen(listening) => {
+                self.errands.listen_for(listening);
+                Ok(())
+            }
             Order::Do(deed) => self.perform_deed(now, effect.id, &deed),
             Order::Abandon(effect) => {
                 self.errands.abandon(effect);

@@ -90,7 +90,7 @@ impl Loop {
                 Order::GiveBack(back) => desk.give_back(now, &back),
                 Order::Hint(hint) => desk.hint(now, effect.id, &hint),
                 Order::Do(deed) => desk.attempt(now, effect.id, &deed).map(drop),
-                Order::Log(_) | Order::Abandon(_) => Ok(()),
+                Order::Log(_) | Order::Listen(_) | Order::Abandon(_) => Ok(()),
             };
             done.expect("it never goes away");
         }

@@ -9,6 +9,7 @@ mod documents;
 mod endurance;
 mod faults;
 mod hands;
+mod hearing;
 mod home;
 mod listening;
 mod looking;

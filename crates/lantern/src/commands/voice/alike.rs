@@ -1,4 +1,4 @@
-//! `lantern voice`: what is known of spoken phrases without an ear.
+//! `lantern voice alike`: which phrases sound alike, without an ear.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -8,7 +8,7 @@ use lantern_sense::{Phrase, Saying, WordList, alike_pairs};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
-use crate::arguments::{VoiceAlikeArguments, VoiceCommand};
+use crate::arguments::VoiceAlikeArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::findings::print_findings;
@@ -43,13 +43,7 @@ struct Report {
     pairs: Vec<Pair>,
 }
 
-pub fn run(command: VoiceCommand) -> Result<Status, Failure> {
-    match command {
-        VoiceCommand::Alike(arguments) => alike(arguments),
-    }
-}
-
-fn alike(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
+pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
     let path = files::rules_path(arguments.file)?;
     let (source, checked) = files::read_rules(&path)?;
     let Some(rules) = &checked.rules else {

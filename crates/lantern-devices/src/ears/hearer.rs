@@ -1,0 +1,218 @@
+//! From sound to what was said: utterances are cut out of the stream, and each is recognised once.
+//!
+//! An utterance is recognised while the pause that ends it still lasts, so that it is known when the
+//! pause is over; should the person go on speaking, that work is thrown away.
+
+use std::time::Duration;
+
+use lantern_model::Listening;
+use lantern_sense::{
+    Calling, EndpointSettings, Endpointer, Grammar, Loudness, Phrase, Sign, Utterance, WordList,
+    heard_words,
+};
+
+use super::sphinx::ModelEar;
+use crate::ServiceError;
+
+/// Below this much above the room, in decibels, nothing that is heard can be trusted.
+const TOO_NOISY: f32 = 9.0;
+
+/// What was made of an utterance.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Verdict {
+    /// The phrase it is most like; empty if it is like none.
+    pub words: String,
+    /// How sure that is, from 0 to 1.
+    pub score: f64,
+    /// Whether it counts as said.
+    pub counts: bool,
+    /// When it began and ended, from the start of the stream.
+    pub from: Duration,
+    /// When its last sound ended.
+    pub until: Duration,
+    /// How far it was above the room, in decibels.
+    pub above_noise: f32,
+    /// How loud it was, in decibels under full scale.
+    pub level: f32,
+}
+
+impl Verdict {
+    /// Whether the room is too loud for it to be trusted.
+    pub fn is_drowned(&self) -> bool {
+        self.above_noise < TOO_NOISY
+    }
+
+    /// Why it does not count, if it does not.
+    pub fn problem(&self) -> Option<String> {
+        if self.counts {
+            return None;
+        }
+        Some(if self.is_drowned() {
+            let above = self.above_noise;
+            format!("the room is too loud: speech is {above:.0} dB above it")
+        } else if self.words.is_empty() {
+            "it is like none of the phrases".to_owned()
+        } else {
+            "it is not sure enough".to_owned()
+        })
+    }
+}
+
+/// What an ear noticed.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Noted {
+    /// Sound was taken in.
+    Passed,
+    /// Somebody begins to speak.
+    Began,
+    /// Something was said.
+    Said(Verdict),
+    /// Somebody talks on and on; commands stand alone between pauses.
+    Talk,
+}
+
+/// Hears phrases in a stream of sound.
+#[derive(Debug)]
+pub struct Hearer {
+    endpointer: Endpointer,
+    model: ModelEar,
+    /// What to listen for once nobody speaks.
+    next: Option<Listening>,
+    listening: Listening,
+    /// What was made of the utterance that may be over.
+    pending: Option<Verdict>,
+    speaking: bool,
+}
+
+impl Hearer {
+    /// A hearer that listens for nothing yet.
+    ///
+    /// # Errors
+    /// When the system has no recogniser.
+    pub fn open() -> Result<Hearer, ServiceError> {
+        Ok(Hearer {
+            endpointer: Endpointer::new(EndpointSettings::default()),
+            model: ModelEar::open()?,
+            next: None,
+            listening: Listening::default(),
+            pending: None,
+            speaking: false,
+        })
+    }
+
+    /// Listens for this from the next utterance on; one that is being said is heard as before.
+    ///
+    /// # Errors
+    /// When the recogniser does not take it.
+    pub fn listen_for(&mut self, listening: Listening) -> Result<(), ServiceError> {
+        self.next = Some(listening);
+        if self.speaking { Ok(()) } else { self.turn() }
+    }
+
+    fn turn(&mut self) -> Result<(), ServiceError> {
+        let Some(listening) = self.next.take() else { return Ok(()) };
+        let settings = EndpointSettings { pause: listening.pause, ..EndpointSettings::default() };
+        self.endpointer.set(settings);
+        self.model.listen_for(&grammar_of(&listening))?;
+        self.listening = listening;
+        Ok(())
+    }
+
+    /// Forgets what was being said and how the room sounded.
+    pub fn forget(&mut self) {
+        self.endpointer = Endpointer::new(EndpointSettings::default());
+        self.pending = None;
+        self.speaking = false;
+    }
+
+    /// How much sound was taken in.
+    pub fn time(&self) -> Duration {
+        self.endpointer.time()
+    }
+
+    /// How loud it is now.
+    pub fn loudness(&self) -> Loudness {
+        self.endpointer.loudness()
+    }
+
+    /// Takes in sound: 16,000 samples a second, one channel.
+    ///
+    /// # Errors
+    /// When the recogniser does not take what to listen for next.
+    pub fn take(&mut self, sound: &[i16]) -> Result<Vec<Noted>, ServiceError> {
+        let signs = self.endpointer.take(sound);
+        let mut noted = self.note(signs)?;
+        noted.push(Noted::Passed);
+        Ok(noted)
+    }
+
+    /// The stream is over.
+    ///
+    /// # Errors
+    /// When the recogniser does not take what to listen for next.
+    pub fn finish(&mut self) -> Result<Vec<Noted>, ServiceError> {
+        let signs = self.endpointer.finish();
+        self.note(signs)
+    }
+
+    fn note(&mut self, signs: Vec<Sign>) -> Result<Vec<Noted>, ServiceError> {
+        let mut noted = Vec::new();
+        for sign in signs {
+            match sign {
+                Sign::Began => {
+                    self.speaking = true;
+                    noted.push(Noted::Began);
+                }
+                Sign::Resting(utterance) => self.pending = Some(self.recognise(&utterance)),
+                Sign::WentOn => self.pending = None,
+                Sign::Ended => {
+                    noted.extend(self.pending.take().map(Noted::Said));
+                    self.speaking = false;
+                    self.turn()?;
+                }
+                Sign::Talk => {
+                    self.pending = None;
+                    self.speaking = false;
+                    noted.push(Noted::Talk);
+                    self.turn()?;
+                }
+            }
+        }
+        Ok(noted)
+    }
+
+    fn recognise(&mut self, utterance: &Utterance) -> Verdict {
+        let understood = self.model.hear(utterance);
+        let (words, score, counts) = match understood {
+            Some(understood) => {
+                let evidence = understood.evidence;
+                (understood.words, evidence.score(), evidence.counts())
+            }
+            None => (String::new(), 0.0, false),
+        };
+        Verdict {
+            words,
+            score,
+            counts,
+            from: utterance.from,
+            until: utterance.until,
+            above_noise: utterance.above_noise,
+            level: utterance.level,
+        }
+    }
+}
+
+/// The grammar of what is listened for.
+fn grammar_of(listening: &Listening) -> Grammar {
+    let list = |(name, text): (&String, &String)| -> Option<(String, WordList)> {
+        Some((name.clone(), Phrase::parse_list(text).ok()?))
+    };
+    let lists = listening.lists.iter().filter_map(list).collect();
+    let parse = |phrase: &lantern_model::Sayable| {
+        let calling = if phrase.uncalled { Calling::Free } else { Calling::Needed };
+        Some((Phrase::parse(&phrase.text, &lists).ok()?, calling))
+    };
+    let phrases: Vec<(Phrase, Calling)> = listening.phrases.iter().filter_map(parse).collect();
+    let attention = heard_words(&listening.attention);
+    Grammar::new(phrases.iter().map(|(phrase, calling)| (phrase, *calling)), &attention)
+}

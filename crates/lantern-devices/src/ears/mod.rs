@@ -1,0 +1,11 @@
+//! Ears: what is said becomes words. Sound is cut into utterances and recognised on a thread of its
+//! own; only words, a score and times leave it. No sound is kept.
+
+mod hearer;
+mod sources;
+mod sphinx;
+mod thread;
+
+pub use hearer::{Hearer, Noted, Verdict};
+pub use sources::Source;
+pub(crate) use thread::{Ear, Teller};

@@ -1,0 +1,184 @@
+//! Listening to the person: which phrases count now, with or without the attention word, and what was
+//! said. The ear is told of exactly those, so that less is listened for, and less is misheard.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use lantern_model::code::Op;
+use lantern_model::{Cause, Heed, Listening, Order, Sayable, Time, Value};
+use lantern_sense::{Understood, heard_words};
+
+use crate::engine::Engine;
+use crate::firing::Firing;
+use crate::hearing::{record, text, value_of_part};
+use crate::presses::Won;
+use crate::reasons::ReasonKind;
+use crate::steps::Flow;
+use crate::timers::{Timer, TimerId};
+
+/// How much the person is heeded.
+#[derive(Debug, Default)]
+pub(crate) struct Attention {
+    heed: Heed,
+    /// The end of the time in which phrases count without the attention word.
+    awake: Option<TimerId>,
+    /// What the ear was told: phrases of the book, each with whether it counts uncalled.
+    told: Vec<(usize, bool)>,
+    /// When we made the last sound.
+    sounded: Option<Time>,
+}
+
+impl Attention {
+    /// Other rules are in force: the ear must be told anew, if it was told anything.
+    pub(crate) fn renew(&mut self) {
+        if !self.told.is_empty() {
+            self.told = vec![(usize::MAX, false)];
+        }
+    }
+}
+
+impl Engine {
+    /// Whether phrases count without the attention word now.
+    fn is_free(&self) -> bool {
+        self.attention.heed == Heed::Freely || self.attention.awake.is_some()
+    }
+
+    /// Whether a rule is listened to, as far as the attention of the ear goes.
+    fn is_heeded(&self, rule: usize) -> bool {
+        let wakes = |op: &Op| matches!(op, Op::Listen(_));
+        self.attention.heed != Heed::Nothing || self.rules.does(self.rules.rules[rule].body, &wakes)
+    }
+
+    /// Which phrases of the book count now, and whether without the attention word.
+    fn counting(&self) -> Vec<(usize, bool)> {
+        let free = self.is_free();
+        let phrases = self.ears.phrases.iter().enumerate();
+        let counts = |(_, won): &(usize, &Won)| self.applies(**won) && self.is_heeded(won.0);
+        let uncalled =
+            |(number, won): (usize, &Won)| (number, free || self.rules.rules[won.0].uncalled);
+        phrases.filter(counts).map(uncalled).collect()
+    }
+
+    /// What the ear is to know of these phrases.
+    fn listening(&self, counting: &[(usize, bool)]) -> Listening {
+        let sayable = |(number, uncalled): &(usize, bool)| {
+            let (rule, trigger) = self.ears.phrases[*number];
+            match &self.rules.rules[rule].triggers[trigger].cause {
+                Cause::Voice(text) => Some(Sayable { text: text.clone(), uncalled: *uncalled }),
+                _ => None,
+            }
+        };
+        let settings = &self.rules.settings;
+        let mut phrases: Vec<Sayable> = counting.iter().filter_map(sayable).collect();
+        phrases.sort();
+        phrases.dedup();
+        Listening {
+            phrases,
+            lists: self.rules.words.iter().cloned().collect(),
+            attention: settings.attention.clone(),
+            pause: settings.pause,
+            microphone: settings.microphone.clone(),
+        }
+    }
+
+    /// Tells the ear what counts now, if that has changed.
+    pub(crate) fn listen(&mut self) {
+        let counting = self.counting();
+        if counting != self.attention.told {
+            let listening = self.listening(&counting);
+            self.attention.told = counting;
+            self.emit(None, Order::Listen(listening));
+        }
+    }
+
+    /// The step `listen`.
+    pub(crate) fn do_listen(&mut self, now: Time, heed: Heed) -> Flow {
+        self.attention.heed = heed;
+        self.fall_asleep();
+        self.give_reason(now, None, ReasonKind::Heeds(heed));
+        self.listen();
+        Flow::Next
+    }
+
+    /// The attention word was said, or a phrase behind it: others may follow without it.
+    fn wake(&mut self, now: Time) {
+        self.fall_asleep();
+        let until = now + self.rules.settings.awake;
+        self.attention.awake = Some(self.timers.add(until, Timer::Asleep));
+        self.listen();
+    }
+
+    /// The time in which phrases count without the attention word is over.
+    pub(crate) fn fall_asleep(&mut self) {
+        if let Some(timer) = self.attention.awake.take() {
+            self.timers.cancel(timer);
+        }
+    }
+
+    /// We made a sound until now.
+    pub(crate) fn end_sound(&mut self, now: Time) {
+        self.attention.sounded = Some(now);
+    }
+
+    /// Whether we were to be heard ourselves since then.
+    fn sounded_since(&self, began: Time) -> bool {
+        !self.sounding.is_empty() || self.attention.sounded.is_some_and(|end| end > began)
+    }
+
+    /// A phrase was heard; it began so long ago.
+    pub(crate) fn handle_heard(&mut self, now: Time, heard: &str, score: f64, began: Duration) {
+        if self.sounded_since(now.before(began)) {
+            let why = "we were speaking or playing ourselves".to_owned();
+            return self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+        }
+        let words = heard_words(heard);
+        let attention = heard_words(&self.rules.settings.attention);
+        let called = words.strip_prefix(attention.as_slice());
+        if called.is_some_and(<[String]>::is_empty) && !attention.is_empty() {
+            self.give_reason(now, None, ReasonKind::Called);
+            return self.wake(now);
+        }
+        let spoken = called.unwrap_or(&words).join(" ");
+        let free = self.is_free();
+        let wanted = |phrase: usize| {
+            let won = self.ears.phrases[phrase];
+            let heeded = called.is_some() || free || self.rules.rules[won.0].uncalled;
+            heeded && self.applies(won) && self.is_heeded(won.0)
+        };
+        let understood = self.ears.book.understand(&spoken, wanted);
+        if understood.is_empty() {
+            let why = if called.is_none() && !free {
+                format!("{heard:?} does not begin with the attention word")
+            } else {
+                format!("no phrase here is {spoken:?}")
+            };
+            return self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+        }
+        let rules = Arc::clone(&self.rules);
+        let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
+            let won = self.ears.phrases[phrase];
+            let mut fields = record([("words", text(&spoken)), ("score", Value::Number(score))]);
+            for (name, part) in parts {
+                fields.insert(name, value_of_part(part));
+            }
+            (loose, won, Firing::by(won.1, Value::Record(fields)))
+        });
+        let found = found.collect();
+        if self.fire_one(now, found)
+            && self.attention.awake.is_some()
+            && !rules.settings.attention.is_empty()
+        {
+            self.wake(now);
+        }
+    }
+
+    /// Something was said that counts as no phrase.
+    pub(crate) fn handle_misheard(&mut self, now: Time, words: &str, score: f64, why: &str) {
+        let why = if words.is_empty() {
+            why.to_owned()
+        } else {
+            format!("{why}; it is most like {words:?} ({:.0} %)", score * 100.0)
+        };
+        self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+    }
+}

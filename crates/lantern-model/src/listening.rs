@@ -1,0 +1,69 @@
+//! What an ear is to listen for.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+/// What the person is listened to for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Heed {
+    /// Phrases behind the attention word, if one is set.
+    #[default]
+    WhenCalled,
+    /// Phrases, with the attention word or without.
+    Freely,
+    /// Nothing but what changes this.
+    Nothing,
+}
+
+impl Heed {
+    /// What stands behind `listen`.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Heed::WhenCalled => "when called",
+            Heed::Freely => "freely",
+            Heed::Nothing => "to nothing",
+        }
+    }
+
+    /// All of them, as the step `listen` names them.
+    pub const ALL: [(Heed, &[&str]); 3] = [
+        (Heed::WhenCalled, &["when", "called"]),
+        (Heed::Freely, &["freely"]),
+        (Heed::Nothing, &["to", "nothing"]),
+    ];
+}
+
+/// Whether the person can be heard.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Ear {
+    /// The microphone is open.
+    Open,
+    /// It is closed, as there is nothing to listen for.
+    Closed,
+    /// It cannot be opened, or broke off, for this reason; it is tried again.
+    Deaf(String),
+}
+
+/// What counts as said now: the phrases of rules that may fire here.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Listening {
+    /// The phrases.
+    pub phrases: Vec<Sayable>,
+    /// Lists of words that stand in them, by name.
+    pub lists: BTreeMap<String, String>,
+    /// The words that must come before a phrase; empty for none.
+    pub attention: String,
+    /// The pause that ends what is said.
+    pub pause: Duration,
+    /// A part of the microphone's name; empty for the one in use.
+    pub microphone: String,
+}
+
+/// A phrase that counts.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Sayable {
+    /// The phrase as written.
+    pub text: String,
+    /// Whether it may be said without the attention word.
+    pub uncalled: bool,
+}

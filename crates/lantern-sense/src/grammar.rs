@@ -1,0 +1,176 @@
+//! A grammar for recognisers with a model, written from the phrases that count now.
+//!
+//! The text is in the JSpeech Grammar Format (W3C note, 2000). Words stand in it as tokens of our own
+//! making (`w7`), so that any spelling of any language gets through, and the recogniser's dictionary is
+//! exactly the words of the grammar: the smaller, the surer.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use crate::notation::{Phrase, Piece, Slot};
+use crate::numbers::{ONES, TENS};
+use crate::sounds::Sounds;
+
+/// How the attention word stands before a phrase.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub enum Calling {
+    /// It must be said.
+    #[default]
+    Needed,
+    /// It may be said.
+    Free,
+}
+
+/// A grammar and the words in it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Grammar {
+    rules: String,
+    words: BTreeMap<String, usize>,
+}
+
+impl Grammar {
+    /// The grammar of these phrases, each behind the attention word if there is one. Where only the
+    /// attention word is said, that is understood too.
+    pub fn new<'p>(
+        phrases: impl IntoIterator<Item = (&'p Phrase, Calling)>,
+        attention: &[String],
+    ) -> Grammar {
+        let mut grammar = Grammar::default();
+        let mut by_calling: BTreeMap<Calling, Vec<String>> = BTreeMap::new();
+        for (phrase, calling) in phrases {
+            let calling = if attention.is_empty() { Calling::Free } else { calling };
+            let text = grammar.sequence(&phrase.pieces);
+            by_calling.entry(calling).or_default().push(text);
+        }
+        let called: Vec<String> = attention.iter().map(|word| grammar.token(word)).collect();
+        let called = called.join(" ");
+        let mut heads = Vec::new();
+        for (calling, texts) in &by_calling {
+            let rule = match calling {
+                Calling::Needed => "called",
+                Calling::Free => "free",
+            };
+            let _ = writeln!(grammar.rules, "<{rule}> = {};", texts.join(" | "));
+            heads.push(match calling {
+                Calling::Needed => format!("{called} <{rule}>"),
+                Calling::Free if called.is_empty() => format!("<{rule}>"),
+                Calling::Free => format!("[{called}] <{rule}>"),
+            });
+        }
+        if !called.is_empty() && !heads.is_empty() {
+            heads.push(called);
+        }
+        let _ = writeln!(grammar.rules, "public <said> = {};", heads.join(" | "));
+        if heads.is_empty() {
+            return Grammar::default();
+        }
+        grammar.add_numbers();
+        grammar
+    }
+
+    /// Whether there is nothing to be said.
+    pub fn is_empty(&self) -> bool {
+        self.words.is_empty()
+    }
+
+    /// The grammar's text.
+    pub fn text(&self) -> String {
+        format!("#JSGF V1.0;\ngrammar lantern;\n{}", self.rules)
+    }
+
+    /// Every word in it, in the order of its tokens.
+    pub fn words(&self) -> impl Iterator<Item = &str> {
+        self.words.keys().map(String::as_str)
+    }
+
+    /// The word a token stands for; another way to pronounce it has a number in brackets behind.
+    pub fn word(&self, token: &str) -> Option<&str> {
+        let number = token.split('(').next()?.strip_prefix('w')?.parse::<usize>().ok()?;
+        self.words.iter().find(|(_, known)| **known == number).map(|(word, _)| word.as_str())
+    }
+
+    /// The recogniser's dictionary: a line for each way to say a word, by `dictionary` (the text of a
+    /// dictionary in the CMU form) where it knows the word, by letter rules else.
+    pub fn pronunciations(&self, dictionary: &str) -> String {
+        let mut found: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+        for line in dictionary.lines() {
+            let Some((head, sounds)) = line.split_once(char::is_whitespace) else { continue };
+            let word = head.split('(').next().unwrap_or(head);
+            if let Some((word, _)) = self.words.get_key_value(word) {
+                found.entry(word).or_default().push(sounds.trim());
+            }
+        }
+        let rules = Sounds::by_rules();
+        let mut text = String::new();
+        for (word, token) in &self.words {
+            let by_rules = || {
+                let letters = rules.of_word(word).into_iter().map(crate::Phoneme::letters);
+                letters.collect::<Vec<_>>().join(" ")
+            };
+            let ways: Vec<String> = match found.get(word.as_str()) {
+                Some(ways) => ways.iter().map(|way| (*way).to_owned()).collect(),
+                None => vec![by_rules()],
+            };
+            for (number, way) in ways.iter().filter(|way| !way.is_empty()).enumerate() {
+                let _ = match number {
+                    0 => writeln!(text, "w{token} {way}"),
+                    _ => writeln!(text, "w{token}({}) {way}", number + 1),
+                };
+            }
+        }
+        text
+    }
+
+    fn token(&mut self, word: &str) -> String {
+        let next = self.words.len();
+        let number = *self.words.entry(word.to_owned()).or_insert(next);
+        format!("w{number}")
+    }
+
+    fn sequence(&mut self, pieces: &[Piece]) -> String {
+        let texts: Vec<String> = pieces.iter().filter_map(|piece| self.piece(piece)).collect();
+        if texts.is_empty() { "<NULL>".to_owned() } else { texts.join(" ") }
+    }
+
+    /// A piece; nothing for `...`, since a grammar cannot hear any words.
+    fn piece(&mut self, piece: &Piece) -> Option<String> {
+        Some(match piece {
+            Piece::Word(word) => self.token(word),
+            Piece::OneOf(alternatives) | Piece::Slot(Slot::Listed(alternatives), _) => {
+                self.choice(alternatives)
+            }
+            Piece::Slot(Slot::Number, _) => "<number>".to_owned(),
+            Piece::Slot(Slot::Percent, _) => format!("<number> {}", self.token("percent")),
+            Piece::Anything => return None,
+        })
+    }
+
+    fn choice(&mut self, alternatives: &[Vec<Piece>]) -> String {
+        let texts = alternatives.iter().filter(|inner| !inner.is_empty());
+        let texts: Vec<String> = texts.map(|inner| self.sequence(inner)).collect();
+        let optional = alternatives.iter().any(Vec::is_empty);
+        let (open, close) = if optional { ('[', ']') } else { ('(', ')') };
+        format!("{open}{}{close}", texts.join(" | "))
+    }
+
+    /// Numbers up to the thousands and with decimals, if any phrase has one.
+    fn add_numbers(&mut self) {
+        if !self.rules.contains("<number>") {
+            return;
+        }
+        let mut tokens = |words: &[&str]| {
+            words.iter().map(|word| self.token(word)).collect::<Vec<_>>().join(" | ")
+        };
+        let (digits, teens, tens) = (tokens(&ONES[1..10]), tokens(&ONES[10..]), tokens(&TENS[2..]));
+        let [zero, hundred, thousand, and, point] =
+            ["zero", "hundred", "thousand", "and", "point"].map(|word| self.token(word));
+        let _ = write!(
+            self.rules,
+            "<digit> = {digits};\n\
+             <small> = <digit> | {teens} | ({tens}) [<digit>];\n\
+             <middle> = <small> | <digit> {hundred} [[{and}] <small>];\n\
+             <whole> = {zero} | <middle> | <middle> {thousand} [[{and}] <middle>];\n\
+             <number> = <whole> [{point} ({zero} | <digit>)+];\n"
+        );
+    }
+}

@@ -1,0 +1,84 @@
+//! Whether what a grammar recogniser understood was said at all.
+//!
+//! A grammar alone takes most of any talk for one of its phrases. So the same sound is also explained
+//! by a loop of all sounds of the language: a phrase that was really said is explained by its words
+//! nearly as well as by any sounds at all; other talk is not.
+
+/// What two explanations of one sound say.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Evidence {
+    /// How much better any sounds explain it than the words do, per frame.
+    pub gap: f64,
+    /// The same for the word that fits worst.
+    pub worst_word: f64,
+    /// Frames of words over frames of speech.
+    pub coverage: f64,
+}
+
+/// A gap of so much is as likely a command as not; measured over spoken commands and talk.
+const EVEN_GAP: f64 = 14.0;
+/// A single word that fits worse is another word.
+const WORST_WORD: f64 = 60.0;
+/// So much of what was said must be words of the phrase.
+const LEAST_COVERAGE: f64 = 0.7;
+
+impl Evidence {
+    /// How sure it is, from 0 to 1; from one half on it counts.
+    pub fn score(&self) -> f64 {
+        let by_gap = (1.0 - self.gap.max(0.0) / (2.0 * EVEN_GAP)).clamp(0.0, 1.0);
+        let other_words = self.worst_word > WORST_WORD || self.coverage < LEAST_COVERAGE;
+        if other_words { by_gap.min(0.49) } else { by_gap }
+    }
+
+    /// Whether it counts as said.
+    pub fn counts(&self) -> bool {
+        self.score() >= 0.5
+    }
+}
+
+/// A stretch of sound and how well it is explained, as a sum over its frames.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Explained {
+    /// The word or sound.
+    pub what: String,
+    /// Its first frame.
+    pub from: u32,
+    /// The frame after its last.
+    pub until: u32,
+    /// The logarithm of how well it fits.
+    pub score: i64,
+}
+
+impl Explained {
+    fn frames(&self) -> f64 {
+        f64::from(self.until.saturating_sub(self.from))
+    }
+}
+
+/// Holds the words against the loop. `is_word` tells words from silences and noises.
+pub fn weigh(
+    words: &[Explained],
+    sounds: &[Explained],
+    speech_frames: u32,
+    is_word: impl Fn(&str) -> bool,
+) -> Evidence {
+    let frames: f64 = words.iter().map(Explained::frames).sum();
+    let total = |pieces: &[Explained]| pieces.iter().map(|piece| piece.score as f64).sum::<f64>();
+    let gap = (total(sounds) - total(words)) / frames.max(1.0);
+    let spoken = || words.iter().filter(|piece| is_word(&piece.what));
+    let word_frames: f64 = spoken().map(Explained::frames).sum();
+    let gap_of = |word: &Explained| {
+        // What the loop's pieces say of the same frames.
+        let share = |piece: &Explained| {
+            let common = piece.until.min(word.until).saturating_sub(piece.from.max(word.from));
+            piece.score as f64 * f64::from(common) / piece.frames().max(1.0)
+        };
+        let there: f64 = sounds.iter().map(share).sum();
+        (there - word.score as f64) / word.frames().max(1.0)
+    };
+    Evidence {
+        gap,
+        worst_word: spoken().map(gap_of).fold(f64::NEG_INFINITY, f64::max),
+        coverage: word_frames / f64::from(speech_frames.max(1)),
+    }
+}

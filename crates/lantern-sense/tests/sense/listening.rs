@@ -1,0 +1,201 @@
+//! Sound on its way to words: where speech begins and ends, the grammar that is listened for, and what
+//! counts as said.
+
+use std::time::Duration;
+
+use lantern_sense::{
+    Calling, EndpointSettings, Endpointer, Explained, FRAME, Grammar, Phrase, RATE, Sign, weigh,
+};
+
+/// A stream of noise and tones of so many milliseconds at so many decibels under full scale.
+struct Sound {
+    samples: Vec<i16>,
+    state: u32,
+}
+
+impl Sound {
+    fn new() -> Sound {
+        Sound { samples: Vec::new(), state: 7 }
+    }
+
+    /// White noise.
+    fn noise(mut self, millis: usize, level: f64) -> Sound {
+        let peak = 32_768.0 * 10f64.powf(level / 20.0) * 3f64.sqrt();
+        for _ in 0..RATE * millis / 1000 {
+            self.state = self.state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            let unit = f64::from(self.state) / f64::from(u32::MAX) * 2.0 - 1.0;
+            self.samples.push((unit * peak) as i16);
+        }
+        self
+    }
+}
+
+/// The signs in words, taken in pieces of an odd size.
+fn signs(sound: &Sound, settings: EndpointSettings) -> (Vec<String>, Endpointer) {
+    let mut endpointer = Endpointer::new(settings);
+    let mut all = Vec::new();
+    for piece in sound.samples.chunks(777) {
+        all.extend(endpointer.take(piece));
+    }
+    all.extend(endpointer.finish());
+    let words = all.iter().map(|sign| match sign {
+        Sign::Began => "began".to_owned(),
+        Sign::Resting(said) => format!(
+            "rests: {} to {} ms, {:.0} dB above the room",
+            said.from.as_millis() / 100 * 100,
+            said.until.as_millis() / 100 * 100,
+            (said.above_noise / 5.0).round() * 5.0
+        ),
+        Sign::WentOn => "went on".to_owned(),
+        Sign::Ended => "ended".to_owned(),
+        Sign::Talk => "talk".to_owned(),
+    });
+    (words.collect(), endpointer)
+}
+
+#[test]
+fn two_commands_between_pauses_are_two_utterances_in_any_room() {
+    for room in [-75.0, -55.0, -40.0] {
+        let sound = Sound::new()
+            .noise(1000, room)
+            .noise(800, room + 30.0)
+            .noise(1200, room)
+            .noise(600, room + 30.0)
+            .noise(1000, room);
+        let (words, endpointer) = signs(&sound, EndpointSettings::default());
+        let counted = |word: &str| words.iter().filter(|words| words.starts_with(word)).count();
+        assert_eq!((counted("began"), counted("ended")), (2, 2), "{room}: {words:?}");
+        assert!((endpointer.loudness().noise - room.max(-62.0) as f32).abs() < 3.0, "{room}");
+    }
+}
+
+#[test]
+fn the_first_and_last_sounds_belong_to_an_utterance() {
+    let sound = Sound::new().noise(1000, -60.0).noise(700, -25.0).noise(1000, -60.0);
+    let mut endpointer = Endpointer::new(EndpointSettings::default());
+    let signs = endpointer.take(&sound.samples);
+    let said = signs.iter().find_map(|sign| match sign {
+        Sign::Resting(said) => Some(said),
+        _ => None,
+    });
+    let said = said.expect("it was said");
+    assert!(said.from < Duration::from_millis(1000) && said.until >= Duration::from_millis(1690));
+    assert!(said.sound.len() >= RATE * 900 / 1000, "with a little around it");
+    assert!((65..=75).contains(&said.speech_frames), "{}", said.speech_frames);
+}
+
+#[test]
+fn a_short_gap_is_none_and_the_first_guess_is_taken_back() {
+    let sound = Sound::new()
+        .noise(1000, -60.0)
+        .noise(500, -25.0)
+        .noise(300, -60.0)
+        .noise(500, -25.0)
+        .noise(1000, -60.0);
+    let (words, _) = signs(&sound, EndpointSettings::default());
+    let kinds: Vec<&str> = words.iter().map(|word| word.split(':').next().unwrap_or("")).collect();
+    assert_eq!(kinds, ["began", "rests", "went on", "rests", "ended"], "{words:?}");
+    let shorter = EndpointSettings { pause: Duration::from_millis(250), ..Default::default() };
+    let (words, _) = signs(&sound, shorter);
+    assert_eq!(words.iter().filter(|word| *word == "ended").count(), 2, "{words:?}");
+}
+
+#[test]
+fn clicks_are_no_speech_and_long_talk_is_no_command() {
+    let mut sound = Sound::new().noise(1000, -60.0);
+    for _ in 0..10 {
+        sound = sound.noise(20, -15.0).noise(200, -60.0);
+    }
+    assert_eq!(signs(&sound, EndpointSettings::default()).0, [""; 0]);
+    let sound = Sound::new().noise(1000, -60.0).noise(12_000, -25.0).noise(1000, -60.0);
+    assert_eq!(signs(&sound, EndpointSettings::default()).0, ["began", "talk"]);
+}
+
+#[test]
+fn silence_nothing_and_a_stuck_full_scale_say_nothing() {
+    for samples in [vec![], vec![0; RATE * 5], vec![i16::MAX; RATE * 5], vec![1; FRAME - 1]] {
+        let sound = Sound { samples, state: 7 };
+        assert_eq!(signs(&sound, EndpointSettings::default()).0, [""; 0]);
+    }
+}
+
+#[test]
+fn what_is_being_said_when_the_stream_ends_was_said() {
+    let sound = Sound::new().noise(500, -60.0).noise(700, -25.0);
+    let (words, _) = signs(&sound, EndpointSettings::default());
+    assert_eq!(words.last().map(String::as_str), Some("ended"), "{words:?}");
+}
+
+fn grammar(phrases: &[(&str, Calling)], attention: &[&str]) -> Grammar {
+    let parse = |text: &str| Phrase::parse(text, &crate::lists()).expect("it is a phrase");
+    let phrases: Vec<(Phrase, Calling)> =
+        phrases.iter().map(|(text, calling)| (parse(text), *calling)).collect();
+    let attention: Vec<String> = attention.iter().map(|word| (*word).to_owned()).collect();
+    Grammar::new(phrases.iter().map(|(phrase, calling)| (phrase, *calling)), &attention)
+}
+
+#[test]
+fn a_grammar_holds_what_counts_behind_its_attention_word() {
+    use Calling::{Free, Needed};
+    let grammar = grammar(
+        &[("next [core] section", Needed), ("(stop | halt) ...", Free), ("to <tray>", Needed)],
+        &["hey", "lantern"],
+    );
+    insta::assert_snapshot!(grammar.text(), @r#"
+    #JSGF V1.0;
+    grammar lantern;
+    <called> = w0 [w1] w2 | w5 (w6 | w7 w8 | (w9 | w10) w11);
+    <free> = (w3 | w4);
+    public <said> = w12 w13 <called> | [w12 w13] <free> | w12 w13;
+    "#);
+    let words: Vec<&str> = grammar.words().collect();
+    insta::assert_snapshot!(words.join(" "), @"core halt hey lantern next north old one section spare stop to tray worn");
+    assert_eq!(grammar.word("w1(2)"), Some("core"));
+    assert_eq!(grammar.word("<sil>"), None);
+    assert!(self::grammar(&[], &["lantern"]).is_empty(), "there is nothing to be called for");
+}
+
+#[test]
+fn numbers_stand_in_a_grammar_once() {
+    let grammar =
+        grammar(&[("cut <number>", Calling::Needed), ("fan <percent>", Calling::Free)], &[]);
+    let text = grammar.text();
+    assert_eq!(text.matches("<number> =").count(), 1);
+    for word in ["seventeen", "forty", "percent", "hundred", "point"] {
+        assert!(grammar.words().any(|known| known == word), "{word}");
+    }
+}
+
+#[test]
+fn words_are_pronounced_by_the_dictionary_and_unknown_ones_by_rules() {
+    let grammar = grammar(&[("next glaciolog", Calling::Needed)], &[]);
+    let dictionary = "next N EH K S T\nnext(2) N EH K S\nother AH DH ER\n";
+    insta::assert_snapshot!(grammar.pronunciations(dictionary), @r#"
+    w1 G L AE S IH AA L AA G
+    w0 N EH K S T
+    w0(2) N EH K S
+    "#);
+}
+
+#[test]
+fn what_fits_its_words_as_well_as_any_sounds_was_said() {
+    let piece = |what: &str, from: u32, until: u32, score: i64| {
+        let what = what.to_owned();
+        Explained { what, from, until, score }
+    };
+    let is_word = |what: &str| what.starts_with('w');
+    let said =
+        [piece("<sil>", 0, 20, -400), piece("w0", 20, 60, -4000), piece("w1", 60, 100, -4000)];
+    let close = [piece("AA", 0, 60, -4200), piece("B", 60, 100, -3900)];
+    let evidence = weigh(&said, &close, 80, is_word);
+    assert!(evidence.counts() && evidence.score() > 0.85, "{evidence:?}");
+    // Any sounds explain it far better: other words were said.
+    let far = [piece("AA", 0, 60, -2000), piece("B", 60, 100, -1500)];
+    assert!(!weigh(&said, &far, 80, is_word).counts());
+    // One word fits by far the worst.
+    let one_off = [piece("AA", 0, 60, -4200), piece("B", 60, 100, -1200)];
+    assert!(!weigh(&said, &one_off, 80, is_word).counts());
+    // Most of what was said is none of the words.
+    assert!(!weigh(&said, &close, 150, is_word).counts());
+    assert!(!weigh(&[], &[], 0, is_word).counts());
+}

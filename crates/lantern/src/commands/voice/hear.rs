@@ -1,0 +1,99 @@
+//! `lantern voice hear`: what the microphone hears, and which rule that would fire. Fires nothing.
+
+use std::io::{IsTerminal as _, Write as _};
+use std::time::Duration;
+
+use lantern_devices::{Noted, Source};
+use lantern_sense::Loudness;
+
+use super::sayable::{Phrases, seconds};
+use crate::arguments::VoiceHearArguments;
+use crate::failure::{Failure, Status};
+use crate::findings::print_findings;
+use crate::style::{complain, say};
+use crate::{files, style};
+
+/// Columns of the meter.
+const METER: usize = 30;
+/// What the meter shows at its left end, in decibels under full scale.
+const QUIETEST: f32 = -70.0;
+
+pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
+    let path = files::rules_path(arguments.file.clone())?;
+    let (source, checked) = files::read_rules(&path)?;
+    let Some(rules) = &checked.rules else {
+        print_findings(&checked.findings, &source);
+        return Err(Failure::Broken { path: source.name().to_owned() });
+    };
+    let phrases = Phrases::of(rules);
+    if phrases.is_empty() {
+        complain!("{}: no rule here is spoken to", source.name());
+        return Ok(Status::Found);
+    }
+    let named = arguments.microphone.as_deref().unwrap_or(&rules.settings.microphone);
+    let mut microphone = Source::microphone(named)?;
+    let count = phrases.listening.phrases.len();
+    let called = match phrases.listening.attention.as_str() {
+        "" => String::new(),
+        word => format!(", behind \"{word}\""),
+    };
+    complain!("{count} phrases count{called}; nothing is fired here; end with ctrl+c");
+    let meter = std::io::stderr().is_terminal();
+    let mut understood = 0;
+    let end = arguments.seconds.map(Duration::from_secs);
+    phrases.hear(&mut microphone, |hearer, noted| {
+        match noted {
+            Noted::Passed => {
+                if meter {
+                    draw_meter(hearer.loudness());
+                }
+            }
+            Noted::Began => {}
+            Noted::Talk => say!("{}talk, longer than a command{0:#}", style::FAINT),
+            Noted::Said(verdict) => {
+                understood += u32::from(verdict.counts);
+                clear_meter(meter);
+                let word = if verdict.counts { style::WENT_OUT } else { style::FAINT };
+                let words = if verdict.words.is_empty() { "-" } else { &verdict.words };
+                say!(
+                    "{}{:>9}{0:#}  {word}{:>3.0} %{word:#}  {:>3.0} dB  {words}: {word}{}{word:#}",
+                    style::FAINT,
+                    seconds(verdict.from),
+                    verdict.score * 100.0,
+                    verdict.above_noise,
+                    phrases.outcome(&verdict)
+                );
+            }
+        }
+        end.is_none_or(|end| hearer.time() < end)
+    })?;
+    clear_meter(meter);
+    Ok(if understood > 0 { Status::Done } else { Status::Found })
+}
+
+/// A bar of how loud it is, with a mark where the room ends.
+fn draw_meter(Loudness { level, noise, speech }: Loudness) {
+    let column = |level: f32| {
+        let share = (level - QUIETEST) / -QUIETEST;
+        ((share * METER as f32).round().max(0.0) as usize).min(METER)
+    };
+    let (filled, room) = (column(level), column(noise));
+    let cell = |at: usize| match at {
+        at if at == room => '|',
+        at if at < filled => '#',
+        _ => '.',
+    };
+    let bar: String = (0..METER).map(cell).collect();
+    let word = if speech { "speech" } else { "" };
+    let mut out = anstream::stderr();
+    // A terminal that went away is no fault.
+    let _ =
+        write!(out, "\r{}{bar} {level:>4.0} dB, room {noise:>4.0} dB {word:<6}{0:#}", style::FAINT);
+    let _ = out.flush();
+}
+
+fn clear_meter(meter: bool) {
+    if meter {
+        let _ = write!(anstream::stderr(), "\r{:60}\r", "");
+    }
+}

@@ -1,0 +1,101 @@
+//! The phrases of a file, wherever they count, and whose they are.
+
+use std::collections::BTreeMap;
+
+use lantern_devices::{Hearer, Noted, Source, Verdict};
+use lantern_model::{Cause, Listening, RuleSet, Sayable};
+use lantern_sense::{Phrase, PhraseBook, WordList, heard_words};
+
+use crate::failure::Failure;
+
+/// Everything that can be said for the rules of a file.
+pub struct Phrases<'r> {
+    rules: &'r RuleSet,
+    book: PhraseBook,
+    /// For each phrase of the book its rule.
+    owners: Vec<usize>,
+    attention: Vec<String>,
+    pub listening: Listening,
+}
+
+impl<'r> Phrases<'r> {
+    pub fn of(rules: &'r RuleSet) -> Phrases<'r> {
+        let list = |(name, text): &(String, String)| -> Option<(String, WordList)> {
+            Some((name.clone(), Phrase::parse_list(text).ok()?))
+        };
+        let lists: BTreeMap<String, WordList> = rules.words.iter().filter_map(list).collect();
+        let (mut phrases, mut owners, mut sayable) = (Vec::new(), Vec::new(), Vec::new());
+        for (number, rule) in rules.rules.iter().enumerate() {
+            for trigger in &rule.triggers {
+                let Cause::Voice(text) = &trigger.cause else { continue };
+                let Ok(phrase) = Phrase::parse(text, &lists) else { continue };
+                phrases.push(phrase);
+                owners.push(number);
+                sayable.push(Sayable { text: text.clone(), uncalled: rule.uncalled });
+            }
+        }
+        let settings = &rules.settings;
+        let listening = Listening {
+            phrases: sayable,
+            lists: rules.words.iter().cloned().collect(),
+            attention: settings.attention.clone(),
+            pause: settings.pause,
+            microphone: settings.microphone.clone(),
+        };
+        let attention = heard_words(&settings.attention);
+        Phrases { rules, book: PhraseBook::new(phrases), owners, attention, listening }
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.book.is_empty()
+    }
+
+    /// The rules that would fire, if their places allow.
+    pub fn owners_of(&self, words: &str) -> Vec<&'r str> {
+        let words = heard_words(words);
+        let called = words.strip_prefix(self.attention.as_slice());
+        let said = called.unwrap_or(&words).join(" ");
+        let found = self.book.understand(&said, |_| true);
+        let labels =
+            found.iter().map(|found| self.rules.rules[self.owners[found.phrase]].label.as_str());
+        labels.collect()
+    }
+
+    /// What would come of an utterance, in words.
+    pub fn outcome(&self, verdict: &Verdict) -> String {
+        match verdict.problem() {
+            Some(why) => why,
+            None => match self.owners_of(&verdict.words).first() {
+                Some(label) => (*label).to_owned(),
+                None => "called by the attention word".to_owned(),
+            },
+        }
+    }
+
+    /// Hears everything that is said in a source; `tell` is given each of it.
+    pub fn hear(
+        &self,
+        source: &mut Source,
+        mut tell: impl FnMut(&Hearer, Noted) -> bool,
+    ) -> Result<(), Failure> {
+        let mut hearer = Hearer::open()?;
+        hearer.listen_for(self.listening.clone())?;
+        while let Some(sound) = source.next()? {
+            for noted in hearer.take(&sound)? {
+                if !tell(&hearer, noted) {
+                    return Ok(());
+                }
+            }
+        }
+        for noted in hearer.finish()? {
+            tell(&hearer, noted);
+        }
+        Ok(())
+    }
+}
+
+/// Seconds with two places.
+pub fn seconds(span: std::time::Duration) -> String {
+    format!("{:.2} s", span.as_secs_f64())
+}

@@ -1,0 +1,176 @@
+//! Speech, from a recording or a real sound server's microphone to the rule that it fires.
+
+use std::path::{Path, PathBuf};
+
+use lantern_stage::{Display, Stage};
+
+use crate::home::Home;
+use crate::running::Running;
+
+/// Rules that are spoken to.
+const RULES: &str = "settings { attention = \"lantern\" }
+words rack = \"north | south | door\"
+## Next section
+when voice \"next [core] section\" => type \"section 2\"
+## Bag
+when voice \"bag <number> to the <rack> rack\" as said => log \"bag {said.number}, {said.rack}\"
+";
+
+/// A recording that ships with the example.
+fn recording(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/sounds").join(name)
+}
+
+/// The same sound once more in another form.
+fn converted(home: &Home, name: &str, words: &[&str]) -> PathBuf {
+    let path = home.path().join("converted.wav");
+    let mut sox = std::process::Command::new("sox");
+    let status = sox.arg(recording(name)).args(words).arg(&path).status();
+    assert!(status.expect("sox is installed").success());
+    path
+}
+
+fn try_on(home: &Home, file: &Path) -> crate::home::Called {
+    home.write("bench.lantern", RULES);
+    let file = file.to_str().expect("it is text");
+    home.call(&["voice", "try", "--rules", "bench.lantern", file])
+}
+
+#[test]
+fn recordings_are_recognised_with_scores() {
+    let home = Home::new();
+    let heard = try_on(&home, &recording("bag.wav"));
+    assert_eq!(heard.status, 0, "{}{}", heard.stdout, heard.stderr);
+    assert!(heard.stdout.contains("lantern bag seventeen to the north rack"), "{}", heard.stdout);
+    let talk = try_on(&home, &recording("talk.wav"));
+    assert_eq!(talk.status, 1, "{}", talk.stdout);
+    assert!(talk.stdout.contains("none of the phrases") || talk.stdout.contains("not sure enough"));
+    let called = try_on(&home, &recording("called.wav"));
+    assert!(called.stdout.contains("called by the attention word"), "{}", called.stdout);
+}
+
+#[test]
+fn recordings_are_the_same_as_data() {
+    let home = Home::new();
+    home.write("bench.lantern", RULES);
+    let files = ["bag.wav", "talk.wav"].map(|name| recording(name).display().to_string());
+    let mut words = vec!["voice", "try", "--json", "--rules", "bench.lantern"];
+    words.extend(files.iter().map(String::as_str));
+    let heard = home.call(&words);
+    let data: serde_json::Value = serde_json::from_str(&heard.stdout).expect("it is JSON");
+    let said = &data["files"][0]["utterances"][0];
+    assert_eq!((&said["counts"], &said["outcome"]), (&true.into(), &"Bag".into()));
+    assert!(said["score"].as_f64().is_some_and(|score| score > 0.5));
+    assert_eq!(data["files"][1]["utterances"][0]["counts"], false);
+}
+
+#[test]
+fn any_form_of_sound_will_do() {
+    let home = Home::new();
+    for words in [&["-r", "44100", "-c", "2"][..], &["-r", "8000"], &["-r", "48000", "-b", "24"]] {
+        let heard = try_on(&home, &converted(&home, "next-section.wav", words));
+        assert!(heard.stdout.contains("next section"), "{words:?}: {}", heard.stdout);
+    }
+    let samples = std::fs::read(recording("next-section.wav")).expect("it is there");
+    let mut command = home.command();
+    command.args(["voice", "try", "--rules", "bench.lantern", "-"]);
+    command.stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped());
+    let mut child = command.spawn().expect("the program starts");
+    let mut stdin = child.stdin.take().expect("it is a pipe");
+    // Raw samples begin behind the 44 bytes of a WAV file's head.
+    std::io::Write::write_all(&mut stdin, &samples[44..]).expect("it reads");
+    drop(stdin);
+    let output = child.wait_with_output().expect("it ends");
+    let said = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(said.contains("next section"), "{said}");
+}
+
+#[test]
+fn sounds_without_speech_say_so_and_what_is_none_is_named() {
+    let home = Home::new();
+    let whole = std::fs::read(recording("bag.wav")).expect("it is there");
+    let silent = [&whole[..44], &vec![0; 64_000]].concat();
+    let clipped: Vec<u8> = (0..32_000).flat_map(|_| i16::MAX.to_le_bytes()).collect();
+    for (name, bytes) in
+        [("silent.wav", silent), ("clipped.wav", [&whole[..44], &clipped].concat())]
+    {
+        let heard = try_on(&home, &home.write(name, &bytes));
+        assert_eq!(heard.status, 1, "{name}: {}", heard.stdout);
+        assert!(heard.stderr.contains("nobody speaks in it"), "{name}: {}", heard.stderr);
+    }
+    // A file that breaks off is heard as far as it goes.
+    let cut = try_on(&home, &home.write("cut.wav", &whole[..whole.len() / 2]));
+    assert_eq!((cut.status, cut.stderr.as_str()), (1, ""), "{}", cut.stdout);
+    for (name, bytes) in [("empty.wav", &b""[..]), ("words.wav", b"These are words.")] {
+        let none = try_on(&home, &home.write(name, bytes));
+        assert_eq!(none.status, 2, "{name}: {}", none.stdout);
+        assert!(none.stderr.contains("is no sound"), "{name}: {}", none.stderr);
+    }
+    let absent = try_on(&home, Path::new("absent.wav"));
+    assert!(absent.stderr.contains("cannot read absent.wav"), "{}", absent.stderr);
+}
+
+/// A desktop with a terminal and a microphone that hears what is played into it.
+fn with_ears() -> Stage {
+    let mut stage = Stage::set("us");
+    start_sound(&mut stage.display);
+    stage
+}
+
+fn start_sound(display: &mut Display) {
+    display.start_sound();
+    display.ask("pactl", &["load-module", "module-null-sink", "sink_name=room"]);
+    display.ask("pactl", &["set-default-source", "room.monitor"]);
+}
+
+/// Somebody speaks in the room.
+fn speak(display: &Display, name: &str) {
+    let file = recording(name).display().to_string();
+    display.ask("paplay", &["--device=room", "--latency-msec=200", &file]);
+}
+
+#[test]
+fn x11_what_is_said_into_the_microphone_reaches_the_terminal() {
+    let mut stage = with_ears();
+    let mut running = Running::start(&stage.display, RULES);
+    running.wait_for("the microphone is open");
+    speak(&stage.display, "next-section.wav");
+    running.wait_for("fired by voice");
+    assert_eq!(stage.terminal.read(9), "section 2");
+    speak(&stage.display, "talk.wav");
+    let line = running.wait_for("not understood");
+    assert!(line.contains("sure enough") || line.contains("none of the phrases"), "{line}");
+    running.stop();
+}
+
+#[test]
+fn x11_a_microphone_that_went_is_found_again_and_is_closed_when_nothing_counts() {
+    let mut stage = with_ears();
+    let rules = format!("{RULES}when voice \"stop listening\" in layer quiet => log \"x\"\n");
+    let mut running = Running::start(&stage.display, &rules);
+    running.wait_for("the microphone is open");
+    stage.display.end_last();
+    running.wait_for("hears nothing");
+    start_sound(&mut stage.display);
+    running.wait_for("the microphone is open");
+    let lantern = |words: &[&str]| crate::running::lantern(&stage.display, words);
+    assert!(lantern(&["pause"]).status.success());
+    running.wait_for("the microphone is closed");
+    let listening = stage.display.ask("pactl", &["list", "short", "source-outputs"]);
+    assert_eq!(listening, "", "nobody listens in a pause");
+    assert!(lantern(&["resume"]).status.success());
+    running.wait_for("the microphone is open");
+    running.stop();
+}
+
+#[test]
+fn x11_without_a_sound_server_it_is_said_and_keys_go_on() {
+    let mut stage = Stage::set("us");
+    let mut running =
+        Running::start(&stage.display, &format!("{RULES}when key f9 => type \"ok\"\n"));
+    let line = running.wait_for("hears nothing");
+    assert!(line.contains("install and start a sound server"), "{line}");
+    stage.person.tap("f9");
+    assert_eq!(stage.terminal.read(2), "ok");
+    running.stop();
+}
