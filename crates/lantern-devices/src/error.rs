@@ -62,6 +62,14 @@ pub enum ServiceError {
         /// Where it was looked for.
         folder: &'static str,
     },
+    /// A program that was to hear does not.
+    #[error("`{line}` does not hear: {why}")]
+    Recogniser {
+        /// Its command line.
+        line: String,
+        /// Why.
+        why: String,
+    },
     /// The speech library did not take what it was given.
     #[error("the speech library refused {what}")]
     SpeechRefused {
@@ -155,6 +163,7 @@ impl ServiceError {
             | ServiceError::SoundFile { .. }
             | ServiceError::Speech { .. }
             | ServiceError::SpeechRefused { .. }
+            | ServiceError::Recogniser { .. }
             | ServiceError::NoEntry { .. }
             | ServiceError::Greyed { .. }
             | ServiceError::NothingToPress { .. }

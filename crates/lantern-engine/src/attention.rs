@@ -78,6 +78,7 @@ impl Engine {
             attention: settings.attention.clone(),
             pause: settings.pause,
             microphone: settings.microphone.clone(),
+            recogniser: settings.recogniser.clone(),
         }
     }
 

@@ -57,6 +57,8 @@ pub struct Listening {
     pub pause: Duration,
     /// A part of the microphone's name; empty for the one in use.
     pub microphone: String,
+    /// The command line of a program that hears instead; empty for none.
+    pub recogniser: String,
 }
 
 /// A phrase that counts.

@@ -126,6 +126,8 @@ pub struct Settings {
     pub pause: Duration,
     /// A part of the microphone's name; empty for the one in use.
     pub microphone: String,
+    /// The command line of a program that hears instead of us; empty for none.
+    pub recogniser: String,
     /// How long the first of several plain keys waits for the others.
     pub together: Duration,
     /// How soon a tapped key must be up again.
@@ -150,6 +152,7 @@ impl Default for Settings {
             awake: Duration::from_secs(8),
             pause: Duration::from_millis(500),
             microphone: String::new(),
+            recogniser: String::new(),
             together: Duration::from_millis(60),
             tap: Duration::from_millis(250),
             twice: Duration::from_millis(300),

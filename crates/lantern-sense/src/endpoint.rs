@@ -54,8 +54,10 @@ impl Default for EndpointSettings {
 pub struct Utterance {
     /// Its sound, with a little of the pauses around it.
     pub sound: Vec<i16>,
-    /// When it began, from the start of the stream.
+    /// When its sound begins, from the start of the stream.
     pub from: Duration,
+    /// Frames of pause at its beginning.
+    pub ahead: usize,
     /// When its last loud frame ended.
     pub until: Duration,
     /// Frames that were loud.
@@ -64,6 +66,16 @@ pub struct Utterance {
     pub above_noise: f32,
     /// How loud it is, in decibels under full scale.
     pub level: f32,
+}
+
+impl Utterance {
+    /// Its sound from the first loud frame to the last.
+    pub fn speech(&self) -> &[i16] {
+        let frames = (self.until.saturating_sub(self.from).as_millis() / 10) as usize;
+        let until = (frames * FRAME).min(self.sound.len());
+        let from = (self.ahead * FRAME).min(until);
+        &self.sound[from..until]
+    }
 }
 
 /// What the endpointer noticed.
@@ -112,6 +124,8 @@ pub struct Endpointer {
 struct Speech {
     sound: Vec<i16>,
     first: u64,
+    /// Frames before the first loud one.
+    ahead: usize,
     last_loud: u64,
     loud_frames: u32,
     /// The sum of the loud frames' power.
@@ -227,6 +241,7 @@ impl Endpointer {
         self.speech = Some(Speech {
             sound,
             first: self.frames - before,
+            ahead: (before as usize).saturating_sub(self.recent.len()),
             last_loud: self.frames,
             loud_frames: loud as u32,
             power: f64::from(from_decibels(self.level)) * loud as f64,
@@ -292,6 +307,7 @@ impl Endpointer {
         Utterance {
             sound: speech.sound.clone(),
             from: time(speech.first),
+            ahead: speech.ahead,
             until: time(speech.last_loud),
             speech_frames: speech.loud_frames,
             above_noise: level - self.noise,

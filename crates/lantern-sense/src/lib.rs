@@ -6,6 +6,7 @@
 //! checker asks it about files, the engine about what was heard.
 
 mod book;
+mod cepstra;
 mod endpoint;
 mod grammar;
 mod likeness;
@@ -13,9 +14,12 @@ mod matching;
 mod notation;
 mod numbers;
 mod sounds;
+mod taught;
 mod verdict;
+mod warping;
 
 pub use book::{PhraseBook, Understood, heard_words};
+pub use cepstra::{FEATURES, Features, features};
 pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Sign, Utterance};
 pub use grammar::{Calling, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
@@ -23,4 +27,6 @@ pub use matching::Part;
 pub use notation::{Phrase, PhraseError, Piece, Slot, WordList};
 pub use numbers::number_at;
 pub use sounds::{Phoneme, Sounds};
+pub use taught::{Example, Likened, TaughtBook, TaughtPhrase, odd_one};
 pub use verdict::{Evidence, Explained, weigh};
+pub use warping::warped_distance;

@@ -78,6 +78,9 @@ pub enum Failure {
         /// Where the person's own file would be.
         path: PathBuf,
     },
+    /// The person has no home to keep anything in.
+    #[error("there is no home folder")]
+    NoHome,
     /// Another one works on this display.
     #[error("{who} on this display already")]
     RunsAlready {
@@ -181,6 +184,7 @@ impl Failure {
     /// What the person can do about it.
     fn hint(&self) -> Option<String> {
         Some(match self {
+            Failure::NoHome => "set HOME, or XDG_DATA_HOME".to_owned(),
             Failure::Read { .. } => "check the path and that you may read it".to_owned(),
             Failure::TooLarge { .. } => "is this the file you meant?".to_owned(),
             Failure::NotText { .. } => {

@@ -6,16 +6,15 @@
 use std::time::Duration;
 
 use lantern_model::Listening;
-use lantern_sense::{
-    Calling, EndpointSettings, Endpointer, Grammar, Loudness, Phrase, Sign, Utterance, WordList,
-    heard_words,
-};
+use lantern_sense::{EndpointSettings, Endpointer, Loudness, Sign, TaughtPhrase, Utterance};
 
+use super::heeded::Heeded;
 use super::sphinx::ModelEar;
+use super::taught::TaughtEar;
 use crate::ServiceError;
 
 /// Below this much above the room, in decibels, nothing that is heard can be trusted.
-const TOO_NOISY: f32 = 9.0;
+const TOO_NOISY: f32 = 14.0;
 
 /// What was made of an utterance.
 #[derive(Debug, Clone, PartialEq)]
@@ -75,10 +74,12 @@ pub enum Noted {
 #[derive(Debug)]
 pub struct Hearer {
     endpointer: Endpointer,
-    model: ModelEar,
+    /// Missing where the system has no speech library; then only what was taught is heard.
+    model: Option<ModelEar>,
+    taught: TaughtEar,
+    heeded: Heeded,
     /// What to listen for once nobody speaks.
     next: Option<Listening>,
-    listening: Listening,
     /// What was made of the utterance that may be over.
     pending: Option<Verdict>,
     speaking: bool,
@@ -88,16 +89,40 @@ impl Hearer {
     /// A hearer that listens for nothing yet.
     ///
     /// # Errors
-    /// When the system has no recogniser.
+    /// When the system has no speech library, and nothing was taught.
     pub fn open() -> Result<Hearer, ServiceError> {
-        Ok(Hearer {
+        let taught = TaughtEar::open();
+        let model = match ModelEar::open() {
+            Ok(model) => Some(model),
+            Err(error) if taught.is_empty() => return Err(error),
+            Err(_) => None,
+        };
+        Ok(Hearer::of(model, taught))
+    }
+
+    /// A hearer that has the model only.
+    ///
+    /// # Errors
+    /// When the system has no speech library.
+    pub fn by_model() -> Result<Hearer, ServiceError> {
+        Ok(Hearer::of(Some(ModelEar::open()?), TaughtEar::default()))
+    }
+
+    /// A hearer that knows only what was taught.
+    pub fn by_teaching(phrases: &[TaughtPhrase]) -> Hearer {
+        Hearer::of(None, TaughtEar::of(phrases))
+    }
+
+    fn of(model: Option<ModelEar>, taught: TaughtEar) -> Hearer {
+        Hearer {
             endpointer: Endpointer::new(EndpointSettings::default()),
-            model: ModelEar::open()?,
+            model,
+            taught,
+            heeded: Heeded::default(),
             next: None,
-            listening: Listening::default(),
             pending: None,
             speaking: false,
-        })
+        }
     }
 
     /// Listens for this from the next utterance on; one that is being said is heard as before.
@@ -113,9 +138,12 @@ impl Hearer {
         let Some(listening) = self.next.take() else { return Ok(()) };
         let settings = EndpointSettings { pause: listening.pause, ..EndpointSettings::default() };
         self.endpointer.set(settings);
-        self.model.listen_for(&grammar_of(&listening))?;
-        self.listening = listening;
-        Ok(())
+        self.heeded = Heeded::new(&listening);
+        self.taught.refresh();
+        match &mut self.model {
+            Some(model) => model.listen_for(&self.heeded.grammar()),
+            None => Ok(()),
+        }
     }
 
     /// Forgets what was being said and how the room sounded.
@@ -181,15 +209,22 @@ impl Hearer {
         Ok(noted)
     }
 
+    /// Whether there is a recogniser with a model.
+    pub fn has_model(&self) -> bool {
+        self.model.is_some()
+    }
+
+    /// Asks both recognisers; the surer one is believed.
     fn recognise(&mut self, utterance: &Utterance) -> Verdict {
-        let understood = self.model.hear(utterance);
-        let (words, score, counts) = match understood {
-            Some(understood) => {
-                let evidence = understood.evidence;
-                (understood.words, evidence.score(), evidence.counts())
-            }
-            None => (String::new(), 0.0, false),
-        };
+        let model = self.model.as_mut().and_then(|model| model.hear(utterance));
+        let model = model.map(|said| {
+            (said.evidence.score(), said.evidence.counts(utterance.above_noise), said.words)
+        });
+        let taught = self.taught.hear(utterance, |words| self.heeded.counts(words));
+        let taught = taught.map(|said| (said.score, said.score >= 0.5, said.words));
+        let surer = [model, taught].into_iter().flatten();
+        let surer = surer.max_by(|one, other| one.0.total_cmp(&other.0));
+        let (score, counts, words) = surer.unwrap_or((0.0, false, String::new()));
         Verdict {
             words,
             score,
@@ -200,19 +235,4 @@ impl Hearer {
             level: utterance.level,
         }
     }
-}
-
-/// The grammar of what is listened for.
-fn grammar_of(listening: &Listening) -> Grammar {
-    let list = |(name, text): (&String, &String)| -> Option<(String, WordList)> {
-        Some((name.clone(), Phrase::parse_list(text).ok()?))
-    };
-    let lists = listening.lists.iter().filter_map(list).collect();
-    let parse = |phrase: &lantern_model::Sayable| {
-        let calling = if phrase.uncalled { Calling::Free } else { Calling::Needed };
-        Some((Phrase::parse(&phrase.text, &lists).ok()?, calling))
-    };
-    let phrases: Vec<(Phrase, Calling)> = listening.phrases.iter().filter_map(parse).collect();
-    let attention = heard_words(&listening.attention);
-    Grammar::new(phrases.iter().map(|(phrase, calling)| (phrase, *calling)), &attention)
 }

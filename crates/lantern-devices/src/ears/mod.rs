@@ -2,10 +2,14 @@
 //! own; only words, a score and times leave it. No sound is kept.
 
 mod hearer;
+mod heeded;
+mod outside;
 mod sources;
 mod sphinx;
+mod taught;
 mod thread;
 
 pub use hearer::{Hearer, Noted, Verdict};
 pub use sources::Source;
+pub use taught::{read_taught, taught_path, write_taught};
 pub(crate) use thread::{Ear, Teller};

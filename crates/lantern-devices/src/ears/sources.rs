@@ -8,8 +8,8 @@ use std::path::Path;
 use lantern_sense::RATE;
 use pulseaudio::protocol::stream::{BufferAttr, StreamFlags};
 use pulseaudio::protocol::{
-    self, ChannelMap, ChannelVolume, Command, CreateRecordStreamReply, RecordStreamParams,
-    SampleFormat, SampleSpec, SourceInfo,
+    self, ChannelMap, ChannelVolume, Command, CreateRecordStreamReply, GetSourceInfo,
+    RecordStreamParams, SampleFormat, SampleSpec, SourceInfo,
 };
 use rubato::audioadapter_buffers::direct::InterleavedSlice;
 use rubato::{Fft, FixedSync, Resampler};
@@ -170,6 +170,18 @@ impl SoundServer {
         };
         let found = sources.into_iter().find(is_it);
         found.map(|source| source.name).ok_or_else(|| no_microphone(part))
+    }
+
+    /// What the microphone in use is called.
+    ///
+    /// # Errors
+    /// When there is none, or the server broke off.
+    pub fn microphone(&mut self) -> Result<String, ServiceError> {
+        let name = Some(protocol::DEFAULT_SOURCE.to_owned());
+        let ask = Command::GetSourceInfo(GetSourceInfo { index: None, name });
+        let source: SourceInfo = self.ask(&ask).map_err(|_| no_microphone(""))?;
+        let name = source.description.unwrap_or(source.name);
+        Ok(name.to_string_lossy().into_owned())
     }
 
     /// The next samples of the stream that records; waits for them.

@@ -1,7 +1,8 @@
 //! The ear at work: a thread that listens as long as anything counts as said, and tells what it heard.
 //!
 //! The microphone is open only then. One that goes away is looked for again; so is one that another
-//! program has for itself.
+//! program has for itself. Where the rules name a program that hears instead, it is started and ended in
+//! the microphone's place.
 
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex};
@@ -11,38 +12,55 @@ use std::time::Duration;
 use lantern_model::{Ear as State, Event, Listening};
 use lantern_sense::Loudness;
 
+use super::outside::Outside;
 use super::{Hearer, Noted, Source, Verdict};
 use crate::ServiceError;
 
 /// How often a microphone that is not there is looked for.
 const RETRY: Duration = Duration::from_secs(2);
+
 /// How the ear tells what it heard.
 pub(crate) type Teller = Arc<dyn Fn(Event) + Send + Sync>;
 
 /// How loud it is, for who asks; nothing while the ear is closed.
 type Meter = Arc<Mutex<Option<Loudness>>>;
 
+/// What the thread is told.
+#[derive(Debug)]
+pub(super) enum Call {
+    /// Listen for this from now on.
+    Listen(Listening),
+    /// The program of that number, which hears, said this.
+    Line(u32, String),
+    /// That program has ended.
+    Silent(u32),
+    /// Nobody listens any more.
+    End,
+}
+
 /// An ear that can be told what to listen for. It ends with this.
 #[derive(Debug)]
 pub(crate) struct Ear {
-    orders: Sender<Listening>,
+    calls: Sender<Call>,
     meter: Meter,
 }
 
 impl Ear {
     /// Starts one that listens for nothing yet.
     pub(crate) fn start(tell: Teller) -> Ear {
-        let (orders, told) = channel();
+        let (sender, calls) = channel();
         let meter = Meter::default();
         let worker = Worker {
-            orders: told,
+            calls,
+            own: sender.clone(),
             tell,
             meter: Arc::clone(&meter),
             hearer: None,
             told: State::Closed,
+            programs: 0,
         };
         thread::spawn(move || worker.work());
-        Ear { orders, meter }
+        Ear { calls: sender, meter }
     }
 
     /// How loud it is now; nothing while the ear is closed.
@@ -52,46 +70,75 @@ impl Ear {
 
     /// Listens for this from now on.
     pub(crate) fn listen_for(&self, listening: Listening) {
-        // It ends only with its sender.
-        let _ = self.orders.send(listening);
+        // The thread ends after this.
+        let _ = self.calls.send(Call::Listen(listening));
+    }
+}
+
+impl Drop for Ear {
+    fn drop(&mut self) {
+        let _ = self.calls.send(Call::End);
     }
 }
 
 /// The thread's own side.
 struct Worker {
-    orders: Receiver<Listening>,
+    calls: Receiver<Call>,
+    /// By which a program's lines come.
+    own: Sender<Call>,
     tell: Teller,
     meter: Meter,
     /// Opened when it is first needed.
     hearer: Option<Hearer>,
     /// What was told last, so that it is told once.
     told: State,
+    /// How many programs were started; those before may still have something to say.
+    programs: u32,
 }
 
 impl Worker {
-    /// Works until nobody gives orders any more.
+    /// Works until nobody listens any more.
     fn work(mut self) {
-        let mut next = self.orders.recv().ok();
+        let mut next = self.next_listening();
         while let Some(wanted) = next {
             next = if wanted.phrases.is_empty() {
                 self.tell_state(State::Closed);
-                self.orders.recv().ok()
+                self.next_listening()
             } else {
-                self.listen(&wanted).unwrap_or_else(|error| {
+                let result = match wanted.recogniser.as_str() {
+                    "" => self.listen(&wanted),
+                    _ => self.listen_to_program(&wanted),
+                };
+                result.unwrap_or_else(|error| {
                     self.tell_state(State::Deaf(error.line()));
-                    match self.orders.recv_timeout(RETRY) {
-                        Ok(other) => Some(other),
-                        Err(RecvTimeoutError::Timeout) => Some(wanted),
-                        Err(RecvTimeoutError::Disconnected) => None,
-                    }
+                    self.wait_and_try(wanted)
                 })
             };
             self.measure(None);
         }
     }
 
-    /// Listens until there is nothing to listen for, or another microphone is wanted: what comes
-    /// next.
+    /// What to listen for next; nothing at the end.
+    fn next_listening(&mut self) -> Option<Listening> {
+        loop {
+            match self.calls.recv().ok()? {
+                Call::Listen(listening) => return Some(listening),
+                Call::End => return None,
+                Call::Line(..) | Call::Silent(_) => {}
+            }
+        }
+    }
+
+    /// The same, or after a while what was listened for before.
+    fn wait_and_try(&mut self, wanted: Listening) -> Option<Listening> {
+        match self.calls.recv_timeout(RETRY) {
+            Ok(Call::Listen(listening)) => Some(listening),
+            Ok(Call::Line(..) | Call::Silent(_)) | Err(RecvTimeoutError::Timeout) => Some(wanted),
+            Ok(Call::End) | Err(RecvTimeoutError::Disconnected) => None,
+        }
+    }
+
+    /// Listens until there is nothing to listen for, or to something else: what comes next.
     fn listen(&mut self, wanted: &Listening) -> Result<Option<Listening>, ServiceError> {
         let mut hearer = match self.hearer.take() {
             Some(hearer) => hearer,
@@ -109,14 +156,39 @@ impl Worker {
                 }
             }
             self.measure(Some(hearer.loudness()));
-            match self.orders.try_iter().last() {
-                Some(next) if next.phrases.is_empty() || next.microphone != wanted.microphone => {
+            let ours = |call: &Call| matches!(call, Call::Listen(_) | Call::End);
+            match self.calls.try_iter().filter(ours).last() {
+                Some(Call::Listen(next)) if same_ear(&next, wanted) => hearer.listen_for(next)?,
+                Some(Call::Listen(next)) => {
                     hearer.forget();
                     self.hearer = Some(hearer);
                     return Ok(Some(next));
                 }
-                Some(next) => hearer.listen_for(next)?,
-                None => {}
+                Some(Call::End) => return Ok(None),
+                Some(Call::Line(..) | Call::Silent(_)) | None => {}
+            }
+        }
+    }
+
+    /// The same by a program that hears instead.
+    fn listen_to_program(&mut self, wanted: &Listening) -> Result<Option<Listening>, ServiceError> {
+        self.programs += 1;
+        let number = self.programs;
+        let mut program = Outside::start(&wanted.recogniser, number, self.own.clone())?;
+        program.tell_phrases(wanted);
+        self.tell_state(State::Open);
+        loop {
+            match self.calls.recv() {
+                Ok(Call::Line(of, line)) if of == number => {
+                    if let Some(event) = program.event_of(&line) {
+                        (self.tell)(event);
+                    }
+                }
+                Ok(Call::Listen(next)) if same_ear(&next, wanted) => program.tell_phrases(&next),
+                Ok(Call::Listen(next)) => return Ok(Some(next)),
+                Ok(Call::Silent(of)) if of == number => return Err(program.ended()),
+                Ok(Call::Line(..) | Call::Silent(_)) => {}
+                Ok(Call::End) | Err(_) => return Ok(None),
             }
         }
     }
@@ -133,6 +205,13 @@ impl Worker {
             *meter = loudness;
         }
     }
+}
+
+/// Whether the ear that is open will do.
+fn same_ear(next: &Listening, now: &Listening) -> bool {
+    !next.phrases.is_empty()
+        && next.microphone == now.microphone
+        && next.recogniser == now.recogniser
 }
 
 /// What the engine is told of an utterance that began so long ago.

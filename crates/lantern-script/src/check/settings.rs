@@ -17,6 +17,7 @@ const SETTINGS: &[(&str, &str)] = &[
     ("awake", "8s"),
     ("pause", "500ms"),
     ("microphone", "\"desk microphone\""),
+    ("recogniser", "\"hear-ice --lines\""),
     ("together", "60ms"),
     ("tap", "250ms"),
     ("twice", "300ms"),
@@ -39,9 +40,14 @@ impl Checker<'_> {
                         self.set.settings.attention = heard_words(text).join(" ");
                     }
                 }
-                "microphone" => {
-                    if let Some(text) = self.check_text_setting("microphone", value) {
-                        self.set.settings.microphone = text.to_owned();
+                "microphone" | "recogniser" => {
+                    if let Some(text) = self.check_text_setting(&name.text, value) {
+                        let settings = &mut self.set.settings;
+                        let setting = match name.text.as_str() {
+                            "microphone" => &mut settings.microphone,
+                            _ => &mut settings.recogniser,
+                        };
+                        text.clone_into(setting);
                     }
                 }
                 "clipboard" => match value.kind {

@@ -4,7 +4,8 @@
 use std::time::Duration;
 
 use lantern_sense::{
-    Calling, EndpointSettings, Endpointer, Explained, FRAME, Grammar, Phrase, RATE, Sign, weigh,
+    Calling, EndpointSettings, Endpointer, Example, Explained, FRAME, Grammar, Phrase, RATE, Sign,
+    TaughtBook, TaughtPhrase, features, odd_one, warped_distance, weigh,
 };
 
 /// A stream of noise and tones of so many milliseconds at so many decibels under full scale.
@@ -188,14 +189,86 @@ fn what_fits_its_words_as_well_as_any_sounds_was_said() {
         [piece("<sil>", 0, 20, -400), piece("w0", 20, 60, -4000), piece("w1", 60, 100, -4000)];
     let close = [piece("AA", 0, 60, -4200), piece("B", 60, 100, -3900)];
     let evidence = weigh(&said, &close, 80, is_word);
-    assert!(evidence.counts() && evidence.score() > 0.85, "{evidence:?}");
+    assert!(evidence.counts(30.0) && evidence.score() > 0.85, "{evidence:?}");
+    // In a loud room only what fits well is taken.
+    let fair = [piece("AA", 0, 60, -3900), piece("B", 60, 100, -3500)];
+    let fair = weigh(&said, &fair, 80, is_word);
+    assert!(fair.counts(30.0) && !fair.counts(8.0), "{fair:?}");
     // Any sounds explain it far better: other words were said.
     let far = [piece("AA", 0, 60, -2000), piece("B", 60, 100, -1500)];
-    assert!(!weigh(&said, &far, 80, is_word).counts());
+    assert!(!weigh(&said, &far, 80, is_word).counts(30.0));
     // One word fits by far the worst.
     let one_off = [piece("AA", 0, 60, -4200), piece("B", 60, 100, -1200)];
-    assert!(!weigh(&said, &one_off, 80, is_word).counts());
+    assert!(!weigh(&said, &one_off, 80, is_word).counts(30.0));
     // Most of what was said is none of the words.
-    assert!(!weigh(&said, &close, 150, is_word).counts());
-    assert!(!weigh(&[], &[], 0, is_word).counts());
+    assert!(!weigh(&said, &close, 150, is_word).counts(30.0));
+    assert!(!weigh(&[], &[], 0, is_word).counts(30.0));
+}
+
+/// A made-up word: tones that move, said at some speed, over a little noise.
+fn word(tones: &[(f64, f64)], speed: f64, seed: u32) -> Vec<i16> {
+    let mut sound = Sound { samples: Vec::new(), state: seed };
+    let (mut phase, mut samples) = (0.0f64, Vec::new());
+    for (from, to) in tones {
+        let length = (RATE as f64 * 0.18 / speed) as usize;
+        for at in 0..length {
+            let hertz = from + (to - from) * at as f64 / length as f64;
+            phase += hertz / RATE as f64 * std::f64::consts::TAU;
+            let tone = phase.sin() + 0.5 * (2.0 * phase).sin() + 0.3 * (5.0 * phase).sin();
+            samples.push(tone * 6000.0);
+        }
+    }
+    sound = sound.noise(samples.len() * 1000 / RATE + 1, -50.0);
+    samples.iter().zip(&sound.samples).map(|(tone, noise)| *tone as i16 + noise).collect()
+}
+
+const DEPTH: &[(f64, f64)] = &[(300.0, 900.0), (900.0, 400.0), (1800.0, 1800.0), (500.0, 1200.0)];
+const CRACK: &[(f64, f64)] = &[(1500.0, 700.0), (400.0, 400.0), (700.0, 2000.0), (2000.0, 600.0)];
+const OTHER: &[(f64, f64)] = &[(600.0, 600.0), (2500.0, 1500.0), (300.0, 700.0), (1000.0, 300.0)];
+
+fn taught(words: &str, tones: &[(f64, f64)]) -> TaughtPhrase {
+    let example = |(number, speed): (usize, f64)| {
+        Example::new(40.0, &features(&word(tones, speed, number as u32)))
+    };
+    let examples = [0.95, 1.0, 1.07].into_iter().enumerate().map(example).collect();
+    TaughtPhrase { words: words.to_owned(), examples }
+}
+
+#[test]
+fn a_taught_phrase_is_known_again_at_another_speed_and_other_words_are_not() {
+    let phrases = [taught("tiefe", DEPTH), taught("riss", CRACK)];
+    let book = TaughtBook::new(&phrases);
+    let likened = |tones, speed| {
+        book.liken(&features(&word(tones, speed, 91)), 40.0, |_| true).expect("it is like one")
+    };
+    for speed in [0.85, 1.0, 1.2] {
+        let depth = likened(DEPTH, speed);
+        assert!(depth.words == "tiefe" && depth.score >= 0.5, "{speed}: {depth:?}");
+        let crack = likened(CRACK, speed);
+        assert!(crack.words == "riss" && crack.score >= 0.5, "{speed}: {crack:?}");
+        assert!(likened(OTHER, speed).score < 0.5, "{speed}: {:?}", likened(OTHER, speed));
+    }
+    // What counts elsewhere only is not it, and is not taken for what counts here.
+    let here = book.liken(&features(&word(DEPTH, 1.0, 91)), 40.0, |words| words == "riss");
+    assert!(here.is_some_and(|likened| likened.words == "riss" && likened.score < 0.5));
+    assert!(book.liken(&features(&word(DEPTH, 1.0, 91)), 40.0, |_| false).is_none());
+    assert!(book.liken(&[], 40.0, |_| true).is_none(), "nothing is like nothing");
+}
+
+#[test]
+fn an_example_that_is_another_word_is_the_odd_one() {
+    let example = |tones, seed| Example::new(40.0, &features(&word(tones, 1.0, seed)));
+    let same = [example(DEPTH, 1), example(DEPTH, 2), example(DEPTH, 3)];
+    assert_eq!(odd_one(&same), None);
+    assert_eq!(odd_one(&[example(DEPTH, 1), example(CRACK, 2), example(DEPTH, 3)]), Some(1));
+    assert_eq!(odd_one(&same[..2]), None, "of two nobody can tell");
+}
+
+#[test]
+fn sounds_of_other_lengths_are_other_words() {
+    let long = features(&word(DEPTH, 0.3, 1));
+    let short = features(&word(DEPTH, 1.0, 1));
+    assert_eq!(warped_distance(&long, &short), None);
+    assert_eq!(warped_distance(&short, &[]), None);
+    assert!(warped_distance(&short, &short).is_some_and(|distance| distance < 1e-3));
 }

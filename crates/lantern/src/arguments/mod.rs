@@ -353,6 +353,11 @@ pub enum VoiceCommand {
         after_help = "Example:\n  lantern voice try --rules bench.lantern said.wav\n\n`-` reads raw samples from standard input: 16 bits, 16,000 a second, one channel."
     )]
     Try(VoiceTryArguments),
+    /// Learn a phrase from how you say it, in any language, with no model.
+    #[command(
+        after_help = "Example:\n  lantern voice teach \"next section\"\n  lantern voice teach\n\nWithout a phrase it lists what was taught. What is kept are features of the sound, no sound."
+    )]
+    Teach(VoiceTeachArguments),
     /// Rank pairs of phrases by how alike they sound.
     #[command(
         after_help = "Example:\n  lantern voice alike bench.lantern --least 60\n\nPronunciations are those of an installed dictionary, or letter rules for English."
@@ -371,6 +376,25 @@ pub struct VoiceHearArguments {
     /// End after so many seconds.
     #[arg(long, value_name = "N")]
     pub seconds: Option<u64>,
+}
+
+/// `lantern voice teach`
+#[derive(Debug, Args)]
+pub struct VoiceTeachArguments {
+    /// The phrase, with the attention word if it needs one.
+    pub phrase: Option<String>,
+    /// Recordings of it, one example each, instead of the microphone.
+    #[arg(requires = "phrase")]
+    pub recordings: Vec<PathBuf>,
+    /// How often it is said.
+    #[arg(long, value_name = "N", default_value_t = 3)]
+    pub times: usize,
+    /// A part of the microphone's name.
+    #[arg(long, value_name = "NAME")]
+    pub microphone: Option<String>,
+    /// Forget the phrase.
+    #[arg(long, requires = "phrase", conflicts_with = "recordings")]
+    pub forget: bool,
 }
 
 /// `lantern voice try`

@@ -2,7 +2,7 @@
 
 use lantern_desk::{DeskError, Survey, survey};
 use lantern_devices::{
-    ServiceError, SoundServer, accessibility_is_there, notice_service, speech_program,
+    Hearer, ServiceError, SoundServer, accessibility_is_there, notice_service, speech_program,
 };
 use serde::Serialize;
 
@@ -197,10 +197,14 @@ fn service_checks() -> Vec<Check> {
         }
     };
     let sound = SoundServer::connect().and_then(|mut server| server.output());
+    let microphone = SoundServer::connect().and_then(|mut server| server.microphone());
+    let hearing = Hearer::open().map(|_| "the speech library and its English model".to_owned());
     let speech = speech_program().map(str::to_owned).ok_or(ServiceError::NoSpeech);
     let menus = accessibility_is_there().map(|()| "the accessibility bus".to_owned());
     vec![
         service("sound", sound),
+        service("microphone", microphone),
+        service("hearing", hearing),
         service("speech", speech),
         service("notices", notice_service()),
         service("menus", menus),

@@ -23,9 +23,14 @@ fn recording(name: &str) -> PathBuf {
 
 /// The same sound once more in another form.
 fn converted(home: &Home, name: &str, words: &[&str]) -> PathBuf {
-    let path = home.path().join("converted.wav");
+    sox(home, name, words, &[])
+}
+
+/// A recording in another form, or changed by effects.
+fn sox(home: &Home, name: &str, form: &[&str], effects: &[&str]) -> PathBuf {
+    let path = home.path().join(format!("{}.wav", effects.join("-")));
     let mut sox = std::process::Command::new("sox");
-    let status = sox.arg(recording(name)).args(words).arg(&path).status();
+    let status = sox.arg(recording(name)).args(form).arg(&path).args(effects).status();
     assert!(status.expect("sox is installed").success());
     path
 }
@@ -172,5 +177,80 @@ fn x11_without_a_sound_server_it_is_said_and_keys_go_on() {
     assert!(line.contains("install and start a sound server"), "{line}");
     stage.person.tap("f9");
     assert_eq!(stage.terminal.read(2), "ok");
+    running.stop();
+}
+
+#[test]
+fn a_phrase_is_taught_listed_recognised_and_forgotten() {
+    let home = Home::new();
+    home.write("bench.lantern", "when voice \"naechste probe\" => log \"x\"\n");
+    let none = home.call(&["voice", "teach"]);
+    assert_eq!(none.status, 1, "{}", none.stderr);
+    let said = recording("next-section.wav").display().to_string();
+    let slower = sox(&home, "next-section.wav", &[], &["tempo", "0.9"]).display().to_string();
+    let taught = home.call(&["voice", "teach", "naechste probe", &said, &slower]);
+    assert_eq!(
+        taught.stdout, "\"naechste probe\" is learnt from 2 examples\n",
+        "{}",
+        taught.stderr
+    );
+    assert!(home.call(&["voice", "teach"]).stdout.contains("naechste probe  2"));
+    let faster = sox(&home, "next-section.wav", &[], &["tempo", "1.08"]);
+    let faster = faster.display().to_string();
+    let heard = home.call(&["voice", "try", "--rules", "bench.lantern", &faster]);
+    assert!(heard.stdout.contains("naechste probe  when voice"), "{}", heard.stdout);
+    let other = recording("talk.wav").display().to_string();
+    assert_eq!(home.call(&["voice", "try", "--rules", "bench.lantern", &other]).status, 1);
+    assert_eq!(home.call(&["voice", "teach", "naechste probe", "--forget"]).status, 0);
+    assert_eq!(home.call(&["voice", "teach", "naechste probe", "--forget"]).status, 1);
+    home.write(".local/share/cold-lantern/voice.json", "{\"format\": \"other\"");
+    let broken = home.call(&["voice", "teach"]);
+    assert_eq!(broken.status, 2, "{}", broken.stdout);
+    assert!(broken.stderr.contains("voice.json"), "{}", broken.stderr);
+}
+
+#[test]
+fn x11_a_program_may_hear_instead() {
+    let mut stage = Stage::set("us");
+    let fifo = stage.display.folder().join("said");
+    let log = stage.display.folder().join("told");
+    let script = stage.display.folder().join("hear");
+    // It keeps what it is told, and prints what is written into a pipe.
+    let (told, said) = (log.display(), fifo.display());
+    let text = format!("exec 3<&0; cat <&3 >'{told}' & exec cat <>'{said}'\n");
+    std::fs::write(&script, text).expect("the file can be written");
+    let made = std::process::Command::new("mkfifo").arg(&fifo).status();
+    assert!(made.expect("mkfifo is there").success());
+    let setting = format!("recogniser = \"sh {}\"; attention", script.display());
+    let mut running = Running::start(&stage.display, &RULES.replace("attention", &setting));
+    running.wait_for("the microphone is open");
+    stage.display.wait_until("the phrases", |_| {
+        std::fs::read_to_string(&log).is_ok_and(|told| told.contains("next [core] section"))
+    });
+    let say = |line: &str| {
+        let mut pipe = std::fs::OpenOptions::new().write(true).open(&fifo).expect("it is read");
+        std::io::Write::write_all(&mut pipe, line.as_bytes()).expect("it is read");
+    };
+    say("no line of data\n{\"text\": \"lantern next section\", \"confidence\": 0.2}\n");
+    let unsure = running.wait_for("not understood");
+    assert!(unsure.contains("not sure enough") && unsure.contains("20 %"), "{unsure}");
+    say(
+        "{\"text\": \"Lantern, next core section!\", \"confidence\": 0.9, \"from\": 1, \"until\": 2.5}\n",
+    );
+    running.wait_for("fired by voice");
+    assert_eq!(stage.terminal.read(9), "section 2");
+    running.stop();
+    let left =
+        std::process::Command::new("pgrep").args(["-f", &script.display().to_string()]).status();
+    assert!(!left.expect("pgrep is there").success(), "the program has ended with us");
+}
+
+#[test]
+fn x11_a_program_that_does_not_hear_is_named() {
+    let stage = Stage::set("us");
+    let rules = RULES.replace("attention", "recogniser = \"false\"; attention");
+    let mut running = Running::start(&stage.display, &rules);
+    let line = running.wait_for("hears nothing");
+    assert!(line.contains("`false` does not hear"), "{line}");
     running.stop();
 }

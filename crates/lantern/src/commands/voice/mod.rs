@@ -3,6 +3,7 @@
 mod alike;
 mod hear;
 mod sayable;
+mod teach;
 mod trial;
 
 use crate::arguments::VoiceCommand;
@@ -12,6 +13,7 @@ pub fn run(command: VoiceCommand) -> Result<Status, Failure> {
     match command {
         VoiceCommand::Hear(arguments) => hear::run(&arguments),
         VoiceCommand::Try(arguments) => trial::run(&arguments),
+        VoiceCommand::Teach(arguments) => teach::run(&arguments),
         VoiceCommand::Alike(arguments) => alike::run(arguments),
     }
 }

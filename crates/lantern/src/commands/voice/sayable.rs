@@ -41,6 +41,7 @@ impl<'r> Phrases<'r> {
             attention: settings.attention.clone(),
             pause: settings.pause,
             microphone: settings.microphone.clone(),
+            recogniser: settings.recogniser.clone(),
         };
         let attention = heard_words(&settings.attention);
         Phrases { rules, book: PhraseBook::new(phrases), owners, attention, listening }

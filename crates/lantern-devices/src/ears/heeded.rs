@@ -1,0 +1,48 @@
+//! The phrases that count now, ready for recognisers: as a grammar, and to tell whether words are one.
+
+use std::collections::BTreeMap;
+
+use lantern_model::{Listening, Sayable};
+use lantern_sense::{Calling, Grammar, Phrase, PhraseBook, WordList, heard_words};
+
+/// What is listened for.
+#[derive(Debug, Default)]
+pub(super) struct Heeded {
+    phrases: Vec<(Phrase, Calling)>,
+    book: PhraseBook,
+    attention: Vec<String>,
+}
+
+impl Heeded {
+    pub(super) fn new(listening: &Listening) -> Heeded {
+        let list = |(name, text): (&String, &String)| -> Option<(String, WordList)> {
+            Some((name.clone(), Phrase::parse_list(text).ok()?))
+        };
+        let lists: BTreeMap<String, WordList> = listening.lists.iter().filter_map(list).collect();
+        let parse = |phrase: &Sayable| {
+            let calling = if phrase.uncalled { Calling::Free } else { Calling::Needed };
+            Some((Phrase::parse(&phrase.text, &lists).ok()?, calling))
+        };
+        let phrases: Vec<(Phrase, Calling)> = listening.phrases.iter().filter_map(parse).collect();
+        let book = PhraseBook::new(phrases.iter().map(|(phrase, _)| phrase.clone()).collect());
+        Heeded { phrases, book, attention: heard_words(&listening.attention) }
+    }
+
+    /// The grammar of it.
+    pub(super) fn grammar(&self) -> Grammar {
+        let phrases = self.phrases.iter().map(|(phrase, calling)| (phrase, *calling));
+        Grammar::new(phrases, &self.attention)
+    }
+
+    /// Whether words are one of the phrases, called as it must be, or the call alone.
+    pub(super) fn counts(&self, words: &str) -> bool {
+        let words = heard_words(words);
+        let called = words.strip_prefix(self.attention.as_slice());
+        if called.is_some_and(<[String]>::is_empty) {
+            return !self.attention.is_empty();
+        }
+        let said = called.unwrap_or(&words).join(" ");
+        let heeded = |phrase: usize| called.is_some() || self.phrases[phrase].1 == Calling::Free;
+        !self.book.understand(&said, heeded).is_empty()
+    }
+}

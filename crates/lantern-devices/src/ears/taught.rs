@@ -1,0 +1,111 @@
+//! The recogniser without a model: phrases the person has taught, kept in a file of the home.
+//!
+//! The file is JSON, described in the project's page on voice: features of what was said, no sound. It
+//! is read again when it has changed.
+
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::SystemTime;
+
+use lantern_sense::{Likened, TaughtBook, TaughtPhrase, Utterance, features};
+use serde::{Deserialize, Serialize};
+
+use crate::folders::home_folder;
+
+/// What the file says it is.
+const FORMAT: &str = "cold-lantern taught phrases";
+/// The version of the file and of its features.
+const VERSION: u32 = 1;
+
+/// The file.
+#[derive(Serialize, Deserialize)]
+struct TaughtFile {
+    format: String,
+    version: u32,
+    phrases: Vec<TaughtPhrase>,
+}
+
+/// Where taught phrases are kept.
+pub fn taught_path() -> Option<PathBuf> {
+    Some(home_folder("XDG_DATA_HOME", ".local/share")?.join("cold-lantern/voice.json"))
+}
+
+/// The phrases of a file; none if there is no file.
+///
+/// # Errors
+/// When it cannot be read, or is another kind of file.
+pub fn read_taught(path: &Path) -> io::Result<Vec<TaughtPhrase>> {
+    let text = match std::fs::read_to_string(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+        other => other?,
+    };
+    let file: TaughtFile = serde_json::from_str(&text)?;
+    if file.format != FORMAT || file.version != VERSION {
+        let words = format!("it is no file of taught phrases of version {VERSION}");
+        return Err(io::Error::new(io::ErrorKind::InvalidData, words));
+    }
+    Ok(file.phrases)
+}
+
+/// Writes the phrases, the whole file at once.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn write_taught(path: &Path, phrases: Vec<TaughtPhrase>) -> io::Result<()> {
+    let file = TaughtFile { format: FORMAT.to_owned(), version: VERSION, phrases };
+    if let Some(folder) = path.parent() {
+        std::fs::create_dir_all(folder)?;
+    }
+    let beside = path.with_extension("json.new");
+    std::fs::write(&beside, serde_json::to_vec(&file)?)?;
+    std::fs::rename(&beside, path)
+}
+
+/// Hears what was taught.
+#[derive(Debug, Default)]
+pub(super) struct TaughtEar {
+    path: Option<PathBuf>,
+    read: Option<SystemTime>,
+    book: TaughtBook,
+}
+
+impl TaughtEar {
+    /// An ear for the person's own file.
+    pub(super) fn open() -> TaughtEar {
+        let mut ear = TaughtEar { path: taught_path(), ..TaughtEar::default() };
+        ear.refresh();
+        ear
+    }
+
+    /// An ear for these phrases.
+    pub(super) fn of(phrases: &[TaughtPhrase]) -> TaughtEar {
+        TaughtEar { book: TaughtBook::new(phrases), ..TaughtEar::default() }
+    }
+
+    /// Reads the file again if it has changed. One that cannot be read teaches nothing.
+    pub(super) fn refresh(&mut self) {
+        let Some(path) = &self.path else { return };
+        let changed = std::fs::metadata(path).and_then(|about| about.modified()).ok();
+        if changed != self.read {
+            self.read = changed;
+            self.book = TaughtBook::new(&read_taught(path).unwrap_or_default());
+        }
+    }
+
+    /// Whether nothing was taught.
+    pub(super) fn is_empty(&self) -> bool {
+        self.book.is_empty()
+    }
+
+    /// The wanted phrase that an utterance is most like.
+    pub(super) fn hear(
+        &self,
+        utterance: &Utterance,
+        wanted: impl Fn(&str) -> bool,
+    ) -> Option<Likened> {
+        if self.book.is_empty() {
+            return None;
+        }
+        self.book.liken(&features(utterance.speech()), utterance.above_noise, wanted)
+    }
+}

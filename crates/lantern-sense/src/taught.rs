@@ -1,0 +1,157 @@
+//! Phrases that the person has taught by saying them: no model, any language.
+//!
+//! Each phrase has a few examples; what is said is compared with all of them. How far the examples of a
+//! phrase are from one another says how far what is said may be from them: a phrase that is said in
+//! many ways is taken more loosely than one that always sounds the same.
+
+use serde::{Deserialize, Serialize};
+
+use crate::cepstra::Features;
+use crate::warping::warped_distance;
+
+/// A phrase that is said in one way only is still taken this loosely.
+const LEAST_SPREAD: f32 = 0.5;
+/// What is said may be so many times as far as the examples are from one another ...
+const LOOSENESS: f32 = 1.45;
+/// ... more for each decibel that the room is louder than it was then, up to a limit.
+const LOOSER_IN_NOISE: f32 = 0.02;
+const LOOSEST: f32 = 1.9;
+/// The next best phrase must be so many times as far.
+const MARGIN: f32 = 1.08;
+/// An example this many times as far from the others as they are from one another is another phrase.
+const ODD: f32 = 1.6;
+
+/// One way it was said.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Example {
+    /// How far it was above the room, in decibels.
+    pub above_noise: f32,
+    /// What it was like, frame by frame.
+    pub frames: Vec<Vec<f32>>,
+}
+
+impl Example {
+    /// An example of these frames.
+    pub fn new(above_noise: f32, frames: &[Features]) -> Example {
+        let rounded = |number: &f32| (number * 100.0).round() / 100.0;
+        let frames = frames.iter().map(|frame| frame.iter().map(rounded).collect()).collect();
+        Example { above_noise: above_noise.round(), frames }
+    }
+
+    /// The frames, such as are whole.
+    pub fn features(&self) -> Vec<Features> {
+        let whole = |frame: &Vec<f32>| Features::try_from(frame.as_slice()).ok();
+        self.frames.iter().filter_map(whole).collect()
+    }
+}
+
+/// A phrase and how it was said.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TaughtPhrase {
+    /// Its words, as they are to be understood.
+    pub words: String,
+    /// How it was said.
+    pub examples: Vec<Example>,
+}
+
+/// What was said is this phrase, or most like it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Likened {
+    /// The phrase's words.
+    pub words: String,
+    /// How sure it is, from 0 to 1; from one half on it counts.
+    pub score: f64,
+}
+
+/// Taught phrases ready to be compared with.
+#[derive(Debug, Clone, Default)]
+pub struct TaughtBook {
+    phrases: Vec<Prepared>,
+}
+
+#[derive(Debug, Clone)]
+struct Prepared {
+    words: String,
+    examples: Vec<Vec<Features>>,
+    /// How far its examples are from one another.
+    spread: f32,
+    /// How far they were above the room, in decibels.
+    above_noise: f32,
+}
+
+impl TaughtBook {
+    /// A book of these phrases; such without examples are left out.
+    pub fn new(phrases: &[TaughtPhrase]) -> TaughtBook {
+        let prepare = |phrase: &TaughtPhrase| {
+            let examples: Vec<Vec<Features>> =
+                phrase.examples.iter().map(Example::features).filter(|e| !e.is_empty()).collect();
+            let spread = spread(&examples).max(LEAST_SPREAD);
+            let above = phrase.examples.iter().map(|example| example.above_noise).sum::<f32>();
+            let above_noise = above / phrase.examples.len().max(1) as f32;
+            Prepared { words: phrase.words.clone(), examples, spread, above_noise }
+        };
+        let phrases = phrases.iter().map(prepare).filter(|phrase| !phrase.examples.is_empty());
+        TaughtBook { phrases: phrases.collect() }
+    }
+
+    /// Whether nothing was taught.
+    pub fn is_empty(&self) -> bool {
+        self.phrases.is_empty()
+    }
+
+    /// The words that were taught.
+    pub fn words(&self) -> impl Iterator<Item = &str> {
+        self.phrases.iter().map(|phrase| phrase.words.as_str())
+    }
+
+    /// The wanted phrase that a sound, so many decibels above the room, is most like; held against the
+    /// spread of its own examples and against all other phrases, wanted or not.
+    pub fn liken(
+        &self,
+        sound: &[Features],
+        above_noise: f32,
+        wanted: impl Fn(&str) -> bool,
+    ) -> Option<Likened> {
+        let distance = |phrase: &Prepared| {
+            let all = phrase.examples.iter().filter_map(|e| warped_distance(sound, e));
+            all.min_by(f32::total_cmp)
+        };
+        let mut ranked: Vec<(f32, &Prepared)> =
+            self.phrases.iter().filter_map(|phrase| Some((distance(phrase)?, phrase))).collect();
+        ranked.sort_by(|one, other| one.0.total_cmp(&other.0));
+        let (best, phrase) = ranked.iter().find(|(_, phrase)| wanted(&phrase.words))?;
+        let second = ranked.iter().find(|(_, other)| other.words != phrase.words);
+        let louder = (phrase.above_noise - above_noise).max(0.0);
+        let limit = (LOOSENESS + LOOSER_IN_NOISE * louder).min(LOOSEST) * phrase.spread;
+        let by_spread = 1.0 - 0.5 * best / limit;
+        let margin = second.map_or(f32::INFINITY, |(second, _)| second / best.max(1e-6));
+        let by_margin = 0.5 * margin / MARGIN;
+        let score = f64::from(by_spread.min(by_margin).clamp(0.0, 1.0));
+        Some(Likened { words: phrase.words.clone(), score })
+    }
+}
+
+/// The mean distance from each example to the nearest other one.
+fn spread(examples: &[Vec<Features>]) -> f32 {
+    let nearest = |own: usize| {
+        let others = examples.iter().enumerate().filter(|(other, _)| *other != own);
+        let all = others.filter_map(|(_, other)| warped_distance(&examples[own], other));
+        all.min_by(f32::total_cmp)
+    };
+    let distances: Vec<f32> = (0..examples.len()).filter_map(nearest).collect();
+    if distances.is_empty() { 0.0 } else { distances.iter().sum::<f32>() / distances.len() as f32 }
+}
+
+/// The number of an example that is unlike all the others, if there is one.
+pub fn odd_one(examples: &[Example]) -> Option<usize> {
+    let features: Vec<Vec<Features>> = examples.iter().map(Example::features).collect();
+    let far = |own: usize| {
+        let others = features.iter().enumerate().filter(|(other, _)| *other != own);
+        let distances = others.map(|(_, other)| warped_distance(&features[own], other));
+        distances.map(|distance| distance.unwrap_or(f32::INFINITY)).fold(f32::INFINITY, f32::min)
+    };
+    let all: Vec<f32> = (0..features.len()).map(far).collect();
+    let (odd, farthest) = all.iter().enumerate().max_by(|one, other| one.1.total_cmp(other.1))?;
+    let nearest = all.iter().copied().fold(f32::INFINITY, f32::min).max(LEAST_SPREAD);
+    (all.len() > 2 && *farthest > ODD * nearest).then_some(odd)
+}

@@ -1,0 +1,121 @@
+//! How well speech is understood, and how rarely talk is taken for a command.
+//!
+//! `cargo bench -p cold-lantern --bench voice [-- SENTENCES]` has the system's speech programs say the
+//! phrases of a bench and sentences of other talk, adds noise, and hears all of it by each recogniser. The
+//! limits in the code were set on voices and sentences of the first half ([`said::TUNING`]); what is
+//! printed is the other half. It needs flite and the speech library with its English model.
+
+mod heard;
+mod said;
+
+use std::io::Write as _;
+use std::time::Instant;
+
+use heard::{Outcome, Recogniser};
+use said::{Noise, Voice};
+
+fn main() {
+    let given: Vec<String> =
+        std::env::args().skip(1).filter(|word| !word.starts_with('-')).collect();
+    let sentences = given.iter().find_map(|word| word.parse().ok()).unwrap_or(3000);
+    let tuning = given.iter().any(|word| word == "tuning");
+    let voices = if tuning { said::TUNING } else { said::JUDGING };
+    if let Err(missing) = said::check() {
+        eprintln!("{missing}");
+        std::process::exit(2);
+    }
+    println!("{} phrases, voices {}", said::PHRASES.len(), names(voices));
+    println!("\nrecogniser  noise    accepted  another  not understood");
+    for recogniser in [Recogniser::Model, Recogniser::Taught] {
+        for noise in [Noise::None, Noise::Decibels(20.0), Noise::Decibels(10.0)] {
+            commands(recogniser, noise, voices);
+        }
+    }
+    println!("\nrecogniser  attention  hours  seconds  taken for a command  an hour");
+    for recogniser in [Recogniser::Model, Recogniser::Taught] {
+        for called in [false, true] {
+            talk(recogniser, called, voices, sentences);
+        }
+    }
+}
+
+fn names(voices: &[Voice]) -> String {
+    voices.iter().map(|voice| voice.name()).collect::<Vec<_>>().join(", ")
+}
+
+/// Says every phrase with every voice; what was made of them.
+fn commands(recogniser: Recogniser, noise: Noise, voices: &[Voice]) {
+    let mut counts = [0usize; 3];
+    let total = said::PHRASES.len() * voices.len();
+    let mut scores = Vec::new();
+    for (number, voice) in voices.iter().enumerate() {
+        let mut hearer = recogniser.open(true, voice);
+        for (at, phrase) in said::PHRASES.iter().enumerate() {
+            progress("commands", number * said::PHRASES.len() + at, total);
+            let words = format!("lantern {phrase}");
+            let sound = noise.over(&voice.say(&words, at), (number * 1000 + at) as u32);
+            let heard = heard::first(&mut hearer, &sound);
+            let outcome = heard.as_ref().map_or(Outcome::Nothing, |heard| heard.outcome(&words));
+            counts[outcome as usize] += 1;
+            scores.push(heard.map_or((false, 0.0), |heard| (heard.words == words, heard.score)));
+        }
+    }
+    let of = |right: bool| {
+        let mut scores: Vec<u32> =
+            scores.iter().filter(|s| s.0 == right).map(|s| (100.0 * s.1) as u32).collect();
+        scores.sort_unstable();
+        scores
+    };
+    if std::env::var("SCORES").is_ok() {
+        println!("\nright {:?}\nwrong {:?}", of(true), of(false));
+    }
+    let share = |count: usize| 100.0 * count as f64 / total as f64;
+    println!(
+        "\r{:<10}  {:<7} {:>8.1} % {:>6.1} % {:>13.1} %",
+        recogniser.name(),
+        noise.name(),
+        share(counts[Outcome::Right as usize]),
+        share(counts[Outcome::Another as usize]),
+        share(counts[Outcome::Nothing as usize]),
+    );
+}
+
+/// Hears sentences of other talk; how many of them fire something.
+fn talk(recogniser: Recogniser, called: bool, voices: &[Voice], sentences: usize) {
+    let began = Instant::now();
+    let mut hours = 0.0;
+    let mut taken = Vec::new();
+    for (number, voice) in voices.iter().enumerate() {
+        let mut hearer = recogniser.open(called, voice);
+        for at in (number..sentences).step_by(voices.len()) {
+            progress("talk", at, sentences);
+            let sentence = said::sentence(at);
+            let sound = Noise::Decibels(35.0).over(&voice.say(&sentence, at), at as u32);
+            hours += sound.len() as f64 / lantern_sense::RATE as f64 / 3600.0;
+            let all = heard::all(&mut hearer, &sound);
+            taken.extend(
+                all.into_iter().filter(|heard| heard.counts).map(|heard| (sentence.clone(), heard)),
+            );
+        }
+    }
+    println!(
+        "\r{:<10}  {:<9} {hours:>6.2} {:>8.0} {:>20} {:>8.2}",
+        recogniser.name(),
+        if called { "lantern" } else { "none" },
+        began.elapsed().as_secs_f64(),
+        taken.len(),
+        taken.len() as f64 / hours
+    );
+    for (sentence, heard) in taken.iter().take(5) {
+        println!("    \"{sentence}\" as \"{}\", {:.0} % sure", heard.words, 100.0 * heard.score);
+    }
+}
+
+/// A bar on standard error.
+fn progress(what: &str, done: usize, all: usize) {
+    let filled = 30 * done / all.max(1);
+    let bar: String = (0..30).map(|at| if at < filled { '#' } else { '.' }).collect();
+    let mut out = std::io::stderr();
+    let _ = write!(out, "\r{bar} {what} {done} of {all} ");
+    let _ = out.flush();
+}
