@@ -20,7 +20,7 @@ mod sound;
 mod sound_file;
 mod speech;
 
-pub use ears::{Hearer, Noted, Source, Verdict, read_taught, taught_path, write_taught};
+pub use ears::{Hearer, LastSaid, Noted, Source, Verdict, read_taught, taught_path, write_taught};
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
 pub use folders::home_folder;

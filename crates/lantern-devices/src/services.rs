@@ -11,7 +11,7 @@ use std::thread;
 use lantern_model::{Deed, EffectId, Event, Listening, Value, Verb};
 use rustix::event::{EventfdFlags, eventfd};
 
-use crate::ears::{Ear, Teller};
+use crate::ears::{Ear, LastSaid, Teller};
 use crate::elements::{self, Announcer, Front};
 use crate::programs::{self, Start};
 use crate::sound::{Level, SoundServer};
@@ -194,6 +194,11 @@ impl Services {
     /// How loud it is at the microphone; nothing while nobody listens.
     pub fn loudness(&self) -> Option<lantern_sense::Loudness> {
         self.ear.as_ref().and_then(Ear::loudness)
+    }
+
+    /// What was said last.
+    pub fn last_said(&self) -> Option<LastSaid> {
+        self.ear.as_ref().and_then(Ear::last)
     }
 
     /// How those who watch tell what they saw.

@@ -45,7 +45,7 @@ impl Example {
     }
 }
 
-/// A phrase and how it was said.
+/// A phrase and how it was said. One without words is what means nothing, whatever it sounds like.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct TaughtPhrase {
     /// Its words, as they are to be understood.
@@ -99,9 +99,12 @@ impl TaughtBook {
         self.phrases.is_empty()
     }
 
-    /// The words that were taught.
-    pub fn words(&self) -> impl Iterator<Item = &str> {
-        self.phrases.iter().map(|phrase| phrase.words.as_str())
+    /// Whether a sound is one that the person said means nothing.
+    pub fn is_refused(&self, sound: &[Features]) -> bool {
+        let refused = self.phrases.iter().filter(|phrase| phrase.words.is_empty());
+        let examples = refused.flat_map(|phrase| &phrase.examples);
+        let distances = examples.filter_map(|example| warped_distance(sound, example));
+        distances.fold(f32::INFINITY, f32::min) < LOOSENESS * LEAST_SPREAD
     }
 
     /// The wanted phrase that a sound, so many decibels above the room, is most like; held against the
@@ -116,8 +119,9 @@ impl TaughtBook {
             let all = phrase.examples.iter().filter_map(|e| warped_distance(sound, e));
             all.min_by(f32::total_cmp)
         };
+        let spoken = self.phrases.iter().filter(|phrase| !phrase.words.is_empty());
         let mut ranked: Vec<(f32, &Prepared)> =
-            self.phrases.iter().filter_map(|phrase| Some((distance(phrase)?, phrase))).collect();
+            spoken.filter_map(|phrase| Some((distance(phrase)?, phrase))).collect();
         ranked.sort_by(|one, other| one.0.total_cmp(&other.0));
         let (best, phrase) = ranked.iter().find(|(_, phrase)| wanted(&phrase.words))?;
         let second = ranked.iter().find(|(_, other)| other.words != phrase.words);

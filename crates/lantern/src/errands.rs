@@ -7,8 +7,9 @@ use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::BorrowedFd;
 
-use lantern_devices::{Done, Front, Launcher, Level, Report, Services};
+use lantern_devices::{Done, Front, LastSaid, Launcher, Level, Report, Services};
 use lantern_model::{App, Deed, EffectId, Event, Listening, Value, Verb};
+use lantern_sense::Loudness;
 use serde::Deserialize;
 
 use crate::guardian::OWN_PROGRAM;
@@ -65,6 +66,16 @@ impl Errands {
     /// Listens to the person for this from now on.
     pub fn listen_for(&mut self, listening: Listening) {
         self.services.listen_for(listening);
+    }
+
+    /// How loud it is at the microphone; nothing while nobody listens.
+    pub fn loudness(&self) -> Option<Loudness> {
+        self.services.loudness()
+    }
+
+    /// What was said last.
+    pub fn last_said(&self) -> Option<LastSaid> {
+        self.services.last_said()
     }
 
     /// Watches from now on whether a password field has the keyboard.

@@ -20,6 +20,7 @@ mod pronunciation;
 mod recording;
 mod resident;
 mod runtime;
+mod sayable;
 mod session;
 mod signals;
 mod style;

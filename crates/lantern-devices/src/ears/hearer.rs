@@ -6,7 +6,9 @@
 use std::time::Duration;
 
 use lantern_model::Listening;
-use lantern_sense::{EndpointSettings, Endpointer, Loudness, Sign, TaughtPhrase, Utterance};
+use lantern_sense::{
+    EndpointSettings, Endpointer, Example, Loudness, Sign, TaughtPhrase, Utterance, features,
+};
 
 use super::heeded::Heeded;
 use super::sphinx::ModelEar;
@@ -25,6 +27,8 @@ pub struct Verdict {
     pub score: f64,
     /// Whether it counts as said.
     pub counts: bool,
+    /// Whether the person said that it means nothing.
+    pub refused: bool,
     /// When it began and ended, from the start of the stream.
     pub from: Duration,
     /// When its last sound ended.
@@ -46,7 +50,9 @@ impl Verdict {
         if self.counts {
             return None;
         }
-        Some(if self.is_drowned() {
+        Some(if self.refused {
+            "you said that this means nothing".to_owned()
+        } else if self.is_drowned() {
             let above = self.above_noise;
             format!("the room is too loud: speech is {above:.0} dB above it")
         } else if self.words.is_empty() {
@@ -82,6 +88,8 @@ pub struct Hearer {
     next: Option<Listening>,
     /// What was made of the utterance that may be over.
     pending: Option<Verdict>,
+    /// What the last utterance was like.
+    last: Option<Example>,
     speaking: bool,
 }
 
@@ -121,8 +129,14 @@ impl Hearer {
             heeded: Heeded::default(),
             next: None,
             pending: None,
+            last: None,
             speaking: false,
         }
+    }
+
+    /// What the last utterance was like.
+    pub fn last(&self) -> Option<&Example> {
+        self.last.as_ref()
     }
 
     /// Listens for this from the next utterance on; one that is being said is heard as before.
@@ -139,7 +153,6 @@ impl Hearer {
         let settings = EndpointSettings { pause: listening.pause, ..EndpointSettings::default() };
         self.endpointer.set(settings);
         self.heeded = Heeded::new(&listening);
-        self.taught.refresh();
         match &mut self.model {
             Some(model) => model.listen_for(&self.heeded.grammar()),
             None => Ok(()),
@@ -220,7 +233,13 @@ impl Hearer {
         let model = model.map(|said| {
             (said.evidence.score(), said.evidence.counts(utterance.above_noise), said.words)
         });
-        let taught = self.taught.hear(utterance, |words| self.heeded.counts(words));
+        // Something may have been taught meanwhile.
+        self.taught.refresh();
+        let sound = features(utterance.speech());
+        let refused = self.taught.refuses(&sound);
+        let heeded = |words: &str| self.heeded.counts(words);
+        let taught = self.taught.hear(&sound, utterance.above_noise, heeded);
+        self.last = Some(Example::new(utterance.above_noise, &sound));
         let taught = taught.map(|said| (said.score, said.score >= 0.5, said.words));
         let surer = [model, taught].into_iter().flatten();
         let surer = surer.max_by(|one, other| one.0.total_cmp(&other.0));
@@ -228,7 +247,8 @@ impl Hearer {
         Verdict {
             words,
             score,
-            counts,
+            counts: counts && !refused,
+            refused,
             from: utterance.from,
             until: utterance.until,
             above_noise: utterance.above_noise,

@@ -7,7 +7,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
-use lantern_sense::{Likened, TaughtBook, TaughtPhrase, Utterance, features};
+use lantern_sense::{Features, Likened, TaughtBook, TaughtPhrase};
 use serde::{Deserialize, Serialize};
 
 use crate::folders::home_folder;
@@ -97,15 +97,18 @@ impl TaughtEar {
         self.book.is_empty()
     }
 
+    /// Whether the person said that this means nothing.
+    pub(super) fn refuses(&self, sound: &[Features]) -> bool {
+        self.book.is_refused(sound)
+    }
+
     /// The wanted phrase that an utterance is most like.
     pub(super) fn hear(
         &self,
-        utterance: &Utterance,
+        sound: &[Features],
+        above_noise: f32,
         wanted: impl Fn(&str) -> bool,
     ) -> Option<Likened> {
-        if self.book.is_empty() {
-            return None;
-        }
-        self.book.liken(&features(utterance.speech()), utterance.above_noise, wanted)
+        self.book.liken(sound, above_noise, wanted)
     }
 }

@@ -7,10 +7,10 @@
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use lantern_model::{Ear as State, Event, Listening};
-use lantern_sense::Loudness;
+use lantern_sense::{Example, Loudness};
 
 use super::outside::Outside;
 use super::{Hearer, Noted, Source, Verdict};
@@ -22,8 +22,27 @@ const RETRY: Duration = Duration::from_secs(2);
 /// How the ear tells what it heard.
 pub(crate) type Teller = Arc<dyn Fn(Event) + Send + Sync>;
 
-/// How loud it is, for who asks; nothing while the ear is closed.
-type Meter = Arc<Mutex<Option<Loudness>>>;
+/// What is shared with who asks.
+type Meter = Arc<Mutex<Seen>>;
+
+/// What was said last, in memory only, for who says that it was understood wrongly.
+#[derive(Debug, Clone)]
+pub struct LastSaid {
+    /// What was made of it.
+    pub verdict: Verdict,
+    /// What it was like.
+    pub example: Example,
+    /// When that was.
+    pub at: Instant,
+}
+
+/// What others may see of the ear.
+#[derive(Debug, Default)]
+struct Seen {
+    /// How loud it is; nothing while the ear is closed.
+    loudness: Option<Loudness>,
+    last: Option<LastSaid>,
+}
 
 /// What the thread is told.
 #[derive(Debug)]
@@ -65,7 +84,12 @@ impl Ear {
 
     /// How loud it is now; nothing while the ear is closed.
     pub(crate) fn loudness(&self) -> Option<Loudness> {
-        self.meter.lock().ok().and_then(|meter| *meter)
+        self.meter.lock().ok().and_then(|seen| seen.loudness)
+    }
+
+    /// What was said last.
+    pub(crate) fn last(&self) -> Option<LastSaid> {
+        self.meter.lock().ok().and_then(|seen| seen.last.clone())
     }
 
     /// Listens for this from now on.
@@ -152,6 +176,7 @@ impl Worker {
             for noted in hearer.take(&sound)? {
                 if let Noted::Said(verdict) = noted {
                     let began = hearer.time().saturating_sub(verdict.from);
+                    self.remember(&verdict, hearer.last());
                     (self.tell)(event_of(&verdict, began));
                 }
             }
@@ -200,9 +225,16 @@ impl Worker {
         }
     }
 
+    fn remember(&self, verdict: &Verdict, example: Option<&Example>) {
+        if let (Ok(mut seen), Some(example)) = (self.meter.lock(), example) {
+            let (verdict, example) = (verdict.clone(), example.clone());
+            seen.last = Some(LastSaid { verdict, example, at: Instant::now() });
+        }
+    }
+
     fn measure(&self, loudness: Option<Loudness>) {
-        if let Ok(mut meter) = self.meter.lock() {
-            *meter = loudness;
+        if let Ok(mut seen) = self.meter.lock() {
+            seen.loudness = loudness;
         }
     }
 }

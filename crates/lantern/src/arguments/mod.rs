@@ -358,6 +358,11 @@ pub enum VoiceCommand {
         after_help = "Example:\n  lantern voice teach \"next section\"\n  lantern voice teach\n\nWithout a phrase it lists what was taught. What is kept are features of the sound, no sound."
     )]
     Teach(VoiceTeachArguments),
+    /// Say that what was said last was understood wrongly, and what to learn from it.
+    #[command(
+        after_help = "Example:\n  lantern voice wrong\n  lantern voice wrong --meant \"lantern next section\"\n\nWithout an option it shows what was heard and asks. Nothing is learnt unasked; what is kept are features, no sound."
+    )]
+    Wrong(VoiceWrongArguments),
     /// Rank pairs of phrases by how alike they sound.
     #[command(
         after_help = "Example:\n  lantern voice alike bench.lantern --least 60\n\nPronunciations are those of an installed dictionary, or letter rules for English."
@@ -395,6 +400,20 @@ pub struct VoiceTeachArguments {
     /// Forget the phrase.
     #[arg(long, requires = "phrase", conflicts_with = "recordings")]
     pub forget: bool,
+}
+
+/// `lantern voice wrong`
+#[derive(Debug, Args)]
+pub struct VoiceWrongArguments {
+    /// It was this phrase.
+    #[arg(long, value_name = "PHRASE", conflicts_with = "never")]
+    pub meant: Option<String>,
+    /// It was no command: never again take it for one.
+    #[arg(long)]
+    pub never: bool,
+    /// Print what was heard as data, and learn nothing.
+    #[arg(long, conflicts_with_all = ["meant", "never"])]
+    pub json: bool,
 }
 
 /// `lantern voice try`

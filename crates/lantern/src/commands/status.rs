@@ -91,6 +91,13 @@ pub fn heading(told: &Value) -> Vec<String> {
         let left = left(&json!(name));
         lines.push(format!("{}{name} is paused{left}{0:#}", style::WARNING));
     }
+    if let Some(level) = told["ear"]["level"].as_f64() {
+        let noise = told["ear"]["noise"].as_f64().unwrap_or(level);
+        lines.push(match told["ear"]["speech"] == json!(true) {
+            true => format!("hears speech, {:.0} dB above the room", level - noise),
+            false => format!("listens; the room is at {noise:.0} dB"),
+        });
+    }
     let layers = list(&told["layers"]);
     if !layers.is_empty() {
         lines.push(format!("layers that are on: {}", layers.join(", ")));

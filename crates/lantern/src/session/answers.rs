@@ -11,6 +11,7 @@ use serde_json::{Value, json};
 use super::Session;
 use crate::failure::Failure;
 use crate::resident::protocol::{self, Request, RpcError, VERSION, code, read_request, reply};
+use crate::sayable::Phrases;
 use crate::wording::describe;
 
 /// More runs are counted, not told one by one.
@@ -148,6 +149,7 @@ impl<D: Desk> Session<'_, D> {
                 return Ok(json!({ "file": name.to_string(), "rules": count }));
             }
             "why" => return self.why(&request.params()?),
+            "last-said" => return self.last_said(),
             "watch" => {
                 let newest = self.engine.reasons_after(0).last().map_or(0, |reason| reason.number);
                 self.door.tell_from(client, newest);
@@ -208,6 +210,14 @@ impl<D: Desk> Session<'_, D> {
         let until = self.pauses.iter().map(
             |pause| json!({ "name": pause.name, "seconds": pause.until.since(now).as_secs_f64() }),
         );
+        let ear = self.errands.loudness().map(|loudness| {
+            let whole = |level: f32| f64::from(level.round());
+            json!({
+                "level": whole(loudness.level),
+                "noise": whole(loudness.noise),
+                "speech": loudness.speech,
+            })
+        });
         json!({
             "version": env!("CARGO_PKG_VERSION"),
             "protocol": VERSION,
@@ -225,7 +235,26 @@ impl<D: Desk> Session<'_, D> {
             "held": held.collect::<Vec<_>>(),
             "programs": programs.collect::<Vec<_>>(),
             "broken": self.broken,
+            "ear": ear,
         })
+    }
+
+    /// What was said last, what came of it, and what else counts, the most alike first.
+    fn last_said(&self) -> Result<Value, RpcError> {
+        let last = self.errands.last_said();
+        let last = last.ok_or_else(|| RpcError::refused("nothing was said yet"))?;
+        let rules = self.engine.rules();
+        let said = Phrases::of(rules);
+        let verdict = &last.verdict;
+        Ok(json!({
+            "words": verdict.words,
+            "score": verdict.score,
+            "counted": verdict.counts,
+            "outcome": said.outcome(verdict),
+            "seconds": last.at.elapsed().as_secs_f64(),
+            "others": said.most_alike(&verdict.words),
+            "example": last.example,
+        }))
     }
 
     /// Why the last input, an earlier one or a combination did what it did.

@@ -254,3 +254,44 @@ fn x11_a_program_that_does_not_hear_is_named() {
     assert!(line.contains("`false` does not hear"), "{line}");
     running.stop();
 }
+
+#[test]
+fn x11_what_was_understood_wrongly_is_learnt_when_the_person_says_so() {
+    let stage = with_ears();
+    let mut running = Running::start(&stage.display, RULES);
+    let lantern = |words: &[&str]| {
+        let output = crate::running::lantern(&stage.display, words);
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        (output.status.code(), text(&output.stdout), text(&output.stderr))
+    };
+    running.wait_for("the microphone is open");
+    let (status, _, none) = lantern(&["voice", "wrong"]);
+    assert!(status == Some(1) && none.contains("nothing was said yet"), "{none}");
+    speak(&stage.display, "bag.wav");
+    running.wait_for("fired by voice");
+    let (_, told, _) = lantern(&["voice", "wrong", "--json"]);
+    let told: serde_json::Value = serde_json::from_str(&told).expect("it is JSON");
+    assert_eq!(told["words"], "lantern bag seventeen to the north rack");
+    assert_eq!(told["others"][1], "lantern next core section");
+    assert_eq!(told.get("example"), None, "what is told as data is no sound");
+    let (status, shown, _) = lantern(&["voice", "wrong"]);
+    assert!(
+        status == Some(1) && shown.contains("% sure\n  Bag"),
+        "nothing is learnt unasked: {shown}"
+    );
+    let (status, learnt, said) = lantern(&["voice", "wrong", "--never"]);
+    assert!(status == Some(0) && learnt.contains("means nothing"), "{learnt}{said}");
+    speak(&stage.display, "bag.wav");
+    let line = running.wait_for("not understood");
+    assert!(line.contains("you said that this means nothing"), "{line}");
+    assert!(lantern(&["voice", "teach"]).1.contains("(means nothing)"));
+    assert_eq!(lantern(&["voice", "teach", "", "--forget"]).0, Some(0));
+    let (_, learnt, _) = lantern(&["voice", "wrong", "--meant", "lantern next section"]);
+    assert!(learnt.contains("this is \"lantern next section\" (1 examples of it now)"), "{learnt}");
+    let (_, status, _) = lantern(&["status"]);
+    assert!(
+        status.contains("listens; the room is at") || status.contains("hears speech"),
+        "{status}"
+    );
+    running.stop();
+}

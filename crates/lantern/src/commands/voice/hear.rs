@@ -6,10 +6,10 @@ use std::time::Duration;
 use lantern_devices::{Noted, Source};
 use lantern_sense::Loudness;
 
-use super::sayable::{Phrases, seconds};
 use crate::arguments::VoiceHearArguments;
 use crate::failure::{Failure, Status};
 use crate::findings::print_findings;
+use crate::sayable::{Phrases, seconds};
 use crate::style::{complain, say};
 use crate::{files, style};
 

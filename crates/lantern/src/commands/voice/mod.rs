@@ -2,9 +2,9 @@
 
 mod alike;
 mod hear;
-mod sayable;
 mod teach;
 mod trial;
+mod wrong;
 
 use crate::arguments::VoiceCommand;
 use crate::failure::{Failure, Status};
@@ -14,6 +14,7 @@ pub fn run(command: VoiceCommand) -> Result<Status, Failure> {
         VoiceCommand::Hear(arguments) => hear::run(&arguments),
         VoiceCommand::Try(arguments) => trial::run(&arguments),
         VoiceCommand::Teach(arguments) => teach::run(&arguments),
+        VoiceCommand::Wrong(arguments) => wrong::run(&arguments),
         VoiceCommand::Alike(arguments) => alike::run(arguments),
     }
 }

@@ -21,7 +21,7 @@ pub fn run(arguments: &VoiceTeachArguments) -> Result<Status, Failure> {
     let unread = |source| Failure::Read { path: path.clone(), source };
     let mut phrases = read_taught(&path).map_err(unread)?;
     let words = heard_words(arguments.phrase.as_deref().unwrap_or_default()).join(" ");
-    if words.is_empty() {
+    if words.is_empty() && !arguments.forget {
         return Ok(list(&phrases, &path));
     }
     if arguments.forget {
@@ -71,7 +71,11 @@ fn list(phrases: &[TaughtPhrase], path: &Path) -> Status {
         );
         return Status::Found;
     }
-    let row = |phrase: &TaughtPhrase| vec![phrase.words.clone(), phrase.examples.len().to_string()];
+    let name = |phrase: &TaughtPhrase| match phrase.words.as_str() {
+        "" => "(means nothing)".to_owned(),
+        words => words.to_owned(),
+    };
+    let row = |phrase: &TaughtPhrase| vec![name(phrase), phrase.examples.len().to_string()];
     let rows: Vec<Vec<String>> = phrases.iter().map(row).collect();
     table::print(&["taught", "examples"], &rows);
     complain!("{}kept in {}{0:#}", style::FAINT, path.display());

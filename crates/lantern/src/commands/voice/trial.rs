@@ -5,11 +5,11 @@ use std::path::Path;
 use lantern_devices::{Noted, Source, Verdict};
 use serde::Serialize;
 
-use super::sayable::{Phrases, seconds};
 use crate::arguments::VoiceTryArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::findings::print_findings;
+use crate::sayable::{Phrases, seconds};
 use crate::style::complain;
 use crate::{files, style, table};
 

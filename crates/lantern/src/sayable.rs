@@ -1,10 +1,10 @@
 //! The phrases of a file, wherever they count, and whose they are.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_devices::{Hearer, Noted, Source, Verdict};
 use lantern_model::{Cause, Listening, RuleSet, Sayable};
-use lantern_sense::{Phrase, PhraseBook, WordList, heard_words};
+use lantern_sense::{Phoneme, Phrase, PhraseBook, Sounds, WordList, heard_words, likeness};
 
 use crate::failure::Failure;
 
@@ -12,6 +12,8 @@ use crate::failure::Failure;
 pub struct Phrases<'r> {
     rules: &'r RuleSet,
     book: PhraseBook,
+    /// The phrases, each with whether it counts without the attention word.
+    phrases: Vec<(Phrase, bool)>,
     /// For each phrase of the book its rule.
     owners: Vec<usize>,
     attention: Vec<String>,
@@ -24,17 +26,17 @@ impl<'r> Phrases<'r> {
             Some((name.clone(), Phrase::parse_list(text).ok()?))
         };
         let lists: BTreeMap<String, WordList> = rules.words.iter().filter_map(list).collect();
+        let settings = &rules.settings;
         let (mut phrases, mut owners, mut sayable) = (Vec::new(), Vec::new(), Vec::new());
         for (number, rule) in rules.rules.iter().enumerate() {
             for trigger in &rule.triggers {
                 let Cause::Voice(text) = &trigger.cause else { continue };
                 let Ok(phrase) = Phrase::parse(text, &lists) else { continue };
-                phrases.push(phrase);
+                phrases.push((phrase, rule.uncalled || settings.attention.is_empty()));
                 owners.push(number);
                 sayable.push(Sayable { text: text.clone(), uncalled: rule.uncalled });
             }
         }
-        let settings = &rules.settings;
         let listening = Listening {
             phrases: sayable,
             lists: rules.words.iter().cloned().collect(),
@@ -44,7 +46,8 @@ impl<'r> Phrases<'r> {
             recogniser: settings.recogniser.clone(),
         };
         let attention = heard_words(&settings.attention);
-        Phrases { rules, book: PhraseBook::new(phrases), owners, attention, listening }
+        let book = PhraseBook::new(phrases.iter().map(|(phrase, _)| phrase.clone()).collect());
+        Phrases { rules, book, phrases, owners, attention, listening }
     }
 
     /// Whether there are none.
@@ -61,6 +64,29 @@ impl<'r> Phrases<'r> {
         let labels =
             found.iter().map(|found| self.rules.rules[self.owners[found.phrase]].label.as_str());
         labels.collect()
+    }
+
+    /// What can be said, called as it must be, the most like these words first; a form of each phrase.
+    pub fn most_alike(&self, words: &str) -> Vec<String> {
+        let said = heard_words(words);
+        let called = |uncalled: bool| if uncalled { &[] } else { self.attention.as_slice() };
+        let form = |(phrase, uncalled): &(Phrase, bool)| {
+            let form = phrase.spoken_forms(1).into_iter().next()?;
+            let words: Vec<String> = called(*uncalled).iter().cloned().chain(form).collect();
+            Some(words)
+        };
+        let mut forms: Vec<Vec<String>> = self.phrases.iter().filter_map(form).collect();
+        let all = forms.iter().flatten().chain(&said).map(String::as_str);
+        let sounds = Sounds::of_words(all.collect::<BTreeSet<_>>());
+        let spoken = |words: &[String]| -> Vec<Phoneme> {
+            words.iter().flat_map(|word| sounds.of_word(word)).collect()
+        };
+        let own = spoken(&said);
+        let alike = |form: &Vec<String>| likeness(&own, &spoken(form));
+        forms.sort_by(|one, other| alike(other).total_cmp(&alike(one)));
+        let mut texts: Vec<String> = forms.into_iter().map(|form| form.join(" ")).collect();
+        texts.dedup();
+        texts
     }
 
     /// What would come of an utterance, in words.
