@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use crate::notation::{Phrase, Piece, Slot};
-use crate::numbers::{ONES, TENS};
+use crate::numbers::{ONES, TENS, spoken_number};
 use crate::sounds::Sounds;
 
 /// How the attention word stands before a phrase.
@@ -140,6 +140,10 @@ impl Grammar {
                 self.choice(alternatives)
             }
             Piece::Slot(Slot::Number, _) => "<number>".to_owned(),
+            Piece::Slot(Slot::Range(least, most), _) => {
+                let spoken = |number| spoken_number(number).into_iter().map(Piece::Word).collect();
+                self.choice(&(*least..=*most).map(spoken).collect::<Vec<_>>())
+            }
             Piece::Slot(Slot::Percent, _) => format!("<number> {}", self.token("percent")),
             Piece::Anything => return None,
         })

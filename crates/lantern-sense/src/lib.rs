@@ -25,7 +25,7 @@ pub use grammar::{Calling, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
 pub use matching::Part;
 pub use notation::{Phrase, PhraseError, Piece, Slot, WordList};
-pub use numbers::number_at;
+pub use numbers::{number_at, spoken_number};
 pub use sounds::{Phoneme, Sounds};
 pub use taught::{Example, Likened, TaughtBook, TaughtPhrase, odd_one};
 pub use verdict::{Evidence, Explained, weigh};

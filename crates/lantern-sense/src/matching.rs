@@ -23,6 +23,7 @@ enum Step {
     /// Go on at the first of these that leads to an end.
     Fork(Vec<usize>),
     Number(String),
+    Range(u32, u32, String),
     Percent(String),
     /// Remember where a listed slot begins, and end it.
     Open,
@@ -79,6 +80,9 @@ fn compile(pieces: &[Piece], steps: &mut Vec<Step>) {
             Piece::Word(word) => steps.push(Step::Word(word.clone())),
             Piece::Anything => steps.push(Step::Anything),
             Piece::Slot(Slot::Number, name) => steps.push(Step::Number(name.clone())),
+            Piece::Slot(Slot::Range(least, most), name) => {
+                steps.push(Step::Range(*least, *most, name.clone()));
+            }
             Piece::Slot(Slot::Percent, name) => steps.push(Step::Percent(name.clone())),
             Piece::Slot(Slot::Listed(list), name) => {
                 steps.push(Step::Open);
@@ -141,6 +145,11 @@ impl Attempt<'_> {
             Step::Fork(targets) => targets.iter().any(|target| self.go(*target, at)),
             Step::Number(name) => self.number(at).is_some_and(|(number, taken)| {
                 self.with_part(name, Part::Number(number), step + 1, at + taken)
+            }),
+            Step::Range(least, most, name) => self.number(at).is_some_and(|(number, taken)| {
+                let range = f64::from(*least)..=f64::from(*most);
+                let within = number.fract() == 0.0 && range.contains(&number);
+                within && self.with_part(name, Part::Number(number), step + 1, at + taken)
             }),
             Step::Percent(name) => self.number(at).is_some_and(|(number, taken)| {
                 let after = match self.words.get(at + taken..).unwrap_or(&[]) {

@@ -5,9 +5,13 @@
 
 use std::collections::BTreeMap;
 
+use crate::numbers::spoken_number;
+
 /// Alternatives of a list of spoken words.
 pub type WordList = Vec<Vec<Piece>>;
 
+/// Numbers in a range, at the most.
+const WIDEST: u32 = 1000;
 /// Brackets within brackets, at the most.
 const DEEPEST: usize = 16;
 
@@ -36,6 +40,8 @@ pub enum Piece {
 pub enum Slot {
     /// A number, in words or digits.
     Number,
+    /// A whole number from the first to the second.
+    Range(u32, u32),
     /// A share: a number and `percent`.
     Percent,
     /// One of a list of words.
@@ -119,7 +125,9 @@ impl PhraseError {
             }
             PhraseError::Empty { .. } => "write at least one word".to_owned(),
             PhraseError::UnknownSlot { name, .. } => {
-                format!("write `words {name} = \"one | other\"`, or use <number> or <percent>")
+                format!(
+                    "write `words {name} = \"one | other\"`, or use <number>, <1..9> or <percent>"
+                )
             }
             PhraseError::TooDeep { .. } => format!("at most {DEEPEST} brackets in each other"),
             PhraseError::NothingSaid => {
@@ -208,6 +216,10 @@ fn extend_forms(pieces: &[Piece], forms: &mut Vec<Vec<String>>, most: usize) {
             Piece::Slot(Slot::Number, _) => {
                 forms.iter_mut().for_each(|form| form.push("seven".to_owned()));
             }
+            Piece::Slot(Slot::Range(least, _), _) => {
+                let words = spoken_number(*least);
+                forms.iter_mut().for_each(|form| form.extend(words.iter().cloned()));
+            }
             Piece::Slot(Slot::Percent, _) => forms
                 .iter_mut()
                 .for_each(|form| form.extend(["seven".to_owned(), "percent".to_owned()])),
@@ -226,6 +238,13 @@ fn extend_forms(pieces: &[Piece], forms: &mut Vec<Vec<String>>, most: usize) {
             }
         }
     }
+}
+
+/// Whole numbers written as `1..40`.
+fn range_of(name: &str) -> Option<(u32, u32)> {
+    let (least, most) = name.split_once("..")?;
+    let (least, most) = (least.trim().parse().ok()?, most.trim().parse().ok()?);
+    (least <= most && most - least < WIDEST).then_some((least, most))
 }
 
 /// Whether nothing of it must be said.
@@ -313,15 +332,14 @@ impl Reader<'_> {
         };
         let name = rest[..length].trim();
         self.at += length + 2;
-        let slot = match name {
-            "number" => Slot::Number,
-            "percent" => Slot::Percent,
-            other => match self.lists.get(other) {
-                Some(list) => Slot::Listed(list.clone()),
-                None => {
-                    return Err(PhraseError::UnknownSlot { at: at + 1, name: other.to_owned() });
-                }
-            },
+        let (slot, name) = match (name, self.lists.get(name), range_of(name)) {
+            ("number", ..) => (Slot::Number, name),
+            ("percent", ..) => (Slot::Percent, name),
+            (_, Some(list), _) => (Slot::Listed(list.clone()), name),
+            (_, None, Some((least, most))) => (Slot::Range(least, most), "number"),
+            (other, None, None) => {
+                return Err(PhraseError::UnknownSlot { at: at + 1, name: other.to_owned() });
+            }
         };
         // A list of another file goes by the last part of its name.
         let name = name.rsplit('.').next().unwrap_or(name);

@@ -41,6 +41,32 @@ pub fn number_at(words: &[&str]) -> Option<(f64, usize)> {
     unsigned_at(words)
 }
 
+/// A whole number in words, as it is spoken.
+///
+/// ```
+/// use lantern_sense::spoken_number;
+/// assert_eq!(spoken_number(142).join(" "), "one hundred forty two");
+/// ```
+pub fn spoken_number(number: u32) -> Vec<String> {
+    let number = number as usize;
+    let group = |count: usize, word: &str| {
+        let mut words = spoken_number(count as u32);
+        words.push(word.to_owned());
+        words
+    };
+    let (mut words, rest) = match number {
+        0..20 => return vec![ONES[number].to_owned()],
+        20..100 => (vec![TENS[number / 10].to_owned()], number % 10),
+        100..1000 => (group(number / 100, "hundred"), number % 100),
+        1000..1_000_000 => (group(number / 1000, "thousand"), number % 1000),
+        _ => (group(number / 1_000_000, "million"), number % 1_000_000),
+    };
+    if rest > 0 {
+        words.extend(spoken_number(rest as u32));
+    }
+    words
+}
+
 fn unsigned_at(words: &[&str]) -> Option<(f64, usize)> {
     if let Some(number) = words.first().and_then(|word| in_digits(word)) {
         return Some((number, 1));

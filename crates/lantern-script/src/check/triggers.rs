@@ -150,7 +150,7 @@ impl Checker<'_> {
             Ok(phrase) => {
                 for (name, slot) in phrase.slots() {
                     let kind = match slot {
-                        Slot::Number => Kind::Number,
+                        Slot::Number | Slot::Range(..) => Kind::Number,
                         Slot::Percent => Kind::Share,
                         Slot::Listed(_) => Kind::Text,
                     };

@@ -201,3 +201,27 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_range_takes_whole_numbers_within_it() {
+    let bag = |heard: &str| parts("bag <1..40> [please]", heard);
+    assert_eq!(bag("bag seventeen"), Some(vec![("number".to_owned(), number(17.0))]));
+    assert_eq!(bag("bag 40 please"), Some(vec![("number".to_owned(), number(40.0))]));
+    for outside in ["bag forty one", "bag zero", "bag one point five", "bag"] {
+        assert_eq!(bag(outside), None, "{outside}");
+    }
+    let both = parts("rack <1..9> to <1..9>", "rack two to nine").expect("it is that");
+    assert_eq!(both[1], ("number-2".to_owned(), number(9.0)));
+    for wrong in ["<9..1>", "<1..x>", "<0..5000>"] {
+        assert!(Phrase::parse(&format!("bag {wrong}"), &lists()).is_err(), "{wrong}");
+    }
+}
+
+proptest! {
+    #[test]
+    fn a_number_that_is_spoken_is_understood(value in 0u32..2_000_000) {
+        let words = lantern_sense::spoken_number(value);
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        prop_assert_eq!(number_at(&words), Some((f64::from(value), words.len())));
+    }
+}

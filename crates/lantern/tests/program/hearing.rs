@@ -295,3 +295,27 @@ fn x11_what_was_understood_wrongly_is_learnt_when_the_person_says_so() {
     );
     running.stop();
 }
+
+#[test]
+fn without_the_speech_library_it_is_said_what_to_install_and_what_was_taught_is_heard() {
+    let home = Home::new();
+    home.write("bench.lantern", RULES);
+    // What is found first under that name is no library.
+    home.write("lib/libpocketsphinx.so.3", "none");
+    let said = recording("next-section.wav").display().to_string();
+    let try_it = || {
+        let mut command = home.command();
+        command.env("LD_LIBRARY_PATH", home.path().join("lib"));
+        command.args(["voice", "try", "--rules", "bench.lantern", &said]);
+        let output = command.output().expect("the program starts");
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        (output.status.code(), text(&output.stdout), text(&output.stderr))
+    };
+    let (status, _, talk) = try_it();
+    assert!(status == Some(2) && talk.contains("install libpocketsphinx3"), "{talk}");
+    let slower = sox(&home, "next-section.wav", &[], &["tempo", "0.94"]).display().to_string();
+    let taught = home.call(&["voice", "teach", "lantern next section", &slower]);
+    assert_eq!(taught.status, 0, "{}", taught.stderr);
+    let (status, heard, talk) = try_it();
+    assert!(status == Some(0) && heard.contains("Next section"), "{heard}{talk}");
+}
