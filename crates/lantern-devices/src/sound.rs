@@ -28,7 +28,7 @@ pub(crate) enum Packet {
     /// Samples, as they were asked for.
     Sound(Vec<u8>),
     /// Anything else.
-    Told(Command),
+    Told(Box<Command>),
 }
 
 /// How loud the output is.
@@ -198,7 +198,7 @@ impl SoundServer {
         let mut body = (&mut self.socket).take(head.length.into());
         if head.channel == u32::MAX {
             let (_, command) = Command::read_tag_prefixed(&mut body, self.version)?;
-            return Ok(Packet::Told(command));
+            return Ok(Packet::Told(Box::new(command)));
         }
         let mut bytes = Vec::with_capacity(head.length as usize);
         body.read_to_end(&mut bytes).map_err(ProtocolError::from)?;

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use lantern_model::{App, Cause, Frame, Key, LineTest, RuleSet, Time, Value, topic_fits};
-use lantern_sense::{Part, Phrase, PhraseBook, WordList};
+use lantern_sense::{Part, Phrase, PhraseBook, word_lists};
 use regex::Regex;
 
 use crate::engine::Engine;
@@ -40,11 +40,7 @@ impl Ears {
     pub(crate) fn new(rules: &RuleSet) -> Ears {
         let mut ears = Ears::default();
         let mut phrases = Vec::new();
-        let lists: BTreeMap<String, WordList> = rules
-            .words
-            .iter()
-            .filter_map(|(name, text)| Some((name.clone(), Phrase::parse_list(text).ok()?)))
-            .collect();
+        let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
         for (number, rule) in rules.rules.iter().enumerate() {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
                 let won = (number, trigger);

@@ -24,7 +24,7 @@ pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Sign, Ut
 pub use grammar::{Calling, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
 pub use matching::Part;
-pub use notation::{Phrase, PhraseError, Piece, Slot, WordList};
+pub use notation::{Phrase, PhraseError, Piece, Slot, WordList, word_lists};
 pub use numbers::{number_at, spoken_number};
 pub use sounds::{Phoneme, Sounds};
 pub use taught::{Example, Likened, TaughtBook, TaughtPhrase, odd_one};

@@ -240,6 +240,15 @@ fn extend_forms(pieces: &[Piece], forms: &mut Vec<Vec<String>>, most: usize) {
     }
 }
 
+/// Lists of words by their names, such as can be read.
+pub fn word_lists<'t>(
+    lists: impl IntoIterator<Item = (&'t String, &'t String)>,
+) -> BTreeMap<String, WordList> {
+    let read =
+        |(name, text): (&String, &String)| Some((name.clone(), Phrase::parse_list(text).ok()?));
+    lists.into_iter().filter_map(read).collect()
+}
+
 /// Whole numbers written as `1..40`.
 fn range_of(name: &str) -> Option<(u32, u32)> {
     let (least, most) = name.split_once("..")?;

@@ -1,10 +1,14 @@
 //! Findings as the commands show them: for a person, and as data.
 
+use std::path::PathBuf;
+
+use lantern_model::RuleSet;
 use lantern_script::codes::Severity;
 use lantern_script::{Finding, Need, Source, Span, render};
 use serde::Serialize;
 
-use crate::style;
+use crate::failure::Failure;
+use crate::{files, style};
 
 /// A finding as data. Lines and columns count from 1, columns in characters.
 #[derive(Serialize)]
@@ -37,6 +41,20 @@ struct FixData<'a> {
     end_line: u32,
     end_column: u32,
     text: &'a str,
+}
+
+/// The rules of a file, the person's own if none is named. What is wrong with one that is broken is
+/// printed.
+pub fn rules_of(file: Option<PathBuf>) -> Result<(Source, RuleSet), Failure> {
+    let path = files::rules_path(file)?;
+    let (source, checked) = files::read_rules(&path)?;
+    match checked.rules {
+        Some(rules) => Ok((source, rules)),
+        None => {
+            print_findings(&checked.findings, &source);
+            Err(Failure::Broken { path: source.name().to_owned() })
+        }
+    }
 }
 
 /// Prints findings on standard output, as a person reads them.

@@ -1,10 +1,10 @@
 //! The phrases of a file, wherever they count, and whose they are.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use lantern_devices::{Hearer, Noted, Source, Verdict};
 use lantern_model::{Cause, Listening, RuleSet, Sayable};
-use lantern_sense::{Phoneme, Phrase, PhraseBook, Sounds, WordList, heard_words, likeness};
+use lantern_sense::{Phoneme, Phrase, PhraseBook, Sounds, heard_words, likeness, word_lists};
 
 use crate::failure::Failure;
 
@@ -22,10 +22,7 @@ pub struct Phrases<'r> {
 
 impl<'r> Phrases<'r> {
     pub fn of(rules: &'r RuleSet) -> Phrases<'r> {
-        let list = |(name, text): &(String, String)| -> Option<(String, WordList)> {
-            Some((name.clone(), Phrase::parse_list(text).ok()?))
-        };
-        let lists: BTreeMap<String, WordList> = rules.words.iter().filter_map(list).collect();
+        let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
         let settings = &rules.settings;
         let (mut phrases, mut owners, mut sayable) = (Vec::new(), Vec::new(), Vec::new());
         for (number, rule) in rules.rules.iter().enumerate() {
@@ -108,7 +105,7 @@ impl<'r> Phrases<'r> {
     ) -> Result<(), Failure> {
         let mut hearer = Hearer::open()?;
         hearer.listen_for(self.listening.clone())?;
-        while let Some(sound) = source.next()? {
+        while let Some(sound) = source.read()? {
             for noted in hearer.take(&sound)? {
                 if !tell(&hearer, noted) {
                     return Ok(());

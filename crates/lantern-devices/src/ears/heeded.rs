@@ -1,9 +1,7 @@
 //! The phrases that count now, ready for recognisers: as a grammar, and to tell whether words are one.
 
-use std::collections::BTreeMap;
-
 use lantern_model::{Listening, Sayable};
-use lantern_sense::{Calling, Grammar, Phrase, PhraseBook, WordList, heard_words};
+use lantern_sense::{Calling, Grammar, Phrase, PhraseBook, heard_words, word_lists};
 
 /// What is listened for.
 #[derive(Debug, Default)]
@@ -15,10 +13,7 @@ pub(super) struct Heeded {
 
 impl Heeded {
     pub(super) fn new(listening: &Listening) -> Heeded {
-        let list = |(name, text): (&String, &String)| -> Option<(String, WordList)> {
-            Some((name.clone(), Phrase::parse_list(text).ok()?))
-        };
-        let lists: BTreeMap<String, WordList> = listening.lists.iter().filter_map(list).collect();
+        let lists = word_lists(&listening.lists);
         let parse = |phrase: &Sayable| {
             let calling = if phrase.uncalled { Calling::Free } else { Calling::Needed };
             Some((Phrase::parse(&phrase.text, &lists).ok()?, calling))

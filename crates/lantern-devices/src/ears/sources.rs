@@ -101,10 +101,10 @@ impl Source {
     ///
     /// # Errors
     /// When the source breaks off.
-    pub fn next(&mut self) -> Result<Option<Vec<i16>>, ServiceError> {
+    pub fn read(&mut self) -> Result<Option<Vec<i16>>, ServiceError> {
         match &mut self.0 {
             Kind::Microphone(server) => server.next_samples().map(Some),
-            Kind::File(recording) => recording.next(),
+            Kind::File(recording) => recording.read(),
             Kind::Raw(from) => {
                 let mut bytes = Vec::with_capacity(2 * PIECE);
                 let read = from.take(2 * PIECE as u64).read_to_end(&mut bytes);
@@ -125,7 +125,7 @@ struct Recording {
 }
 
 impl Recording {
-    fn next(&mut self) -> Result<Option<Vec<i16>>, ServiceError> {
+    fn read(&mut self) -> Result<Option<Vec<i16>>, ServiceError> {
         let channels = usize::from(self.sound.channels);
         let frames =
             self.resampler.as_ref().map_or(PIECE, |resampler| resampler.input_frames_next());
@@ -189,7 +189,9 @@ impl SoundServer {
         loop {
             match self.next_packet()? {
                 Packet::Sound(bytes) if !bytes.is_empty() => return Ok(samples_of(&bytes)),
-                Packet::Told(Command::RecordStreamKilled(_)) => return Err(no_microphone("")),
+                Packet::Told(told) if matches!(*told, Command::RecordStreamKilled(_)) => {
+                    return Err(no_microphone(""));
+                }
                 Packet::Sound(_) | Packet::Told(_) => {}
             }
         }

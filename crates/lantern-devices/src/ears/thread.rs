@@ -171,7 +171,7 @@ impl Worker {
         hearer.listen_for(wanted.clone())?;
         let mut source = Source::microphone(&wanted.microphone)?;
         loop {
-            let sound = source.next()?.unwrap_or_default();
+            let sound = source.read()?.unwrap_or_default();
             self.tell_state(State::Open);
             for noted in hearer.take(&sound)? {
                 if let Noted::Said(verdict) = noted {

@@ -91,7 +91,7 @@ impl Voice {
         assert!(status.expect("flite is installed").success());
         let mut source = Source::file(&path).expect("it is a sound");
         let mut sound = vec![0; RATE * 7 / 10];
-        while let Ok(Some(piece)) = source.next() {
+        while let Ok(Some(piece)) = source.read() {
             sound.extend(piece);
         }
         sound.extend(vec![0; RATE * 8 / 10]);

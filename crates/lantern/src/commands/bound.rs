@@ -10,11 +10,11 @@ use unicode_width::UnicodeWidthStr;
 use crate::arguments::KeysArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::findings::print_findings;
+use crate::findings::rules_of;
 use crate::pictures::{self, Binding};
 use crate::style::{complain, say};
 use crate::wording::board;
-use crate::{files, style, table};
+use crate::{style, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -42,12 +42,8 @@ pub fn run(
     keys: &[Key],
     only_free: bool,
 ) -> Result<Status, Failure> {
-    let path = files::rules_path(file)?;
-    let (source, checked) = files::read_rules(&path)?;
-    let Some(rules) = &checked.rules else {
-        print_findings(&checked.findings, &source);
-        return Err(Failure::Broken { path: source.name().to_owned() });
-    };
+    let (source, rules) = rules_of(file)?;
+    let rules = &rules;
     let mut bindings = bindings_of(rules);
     bindings.retain(|binding| binding.keys.iter().any(|key| keys.contains(key)));
     let free = free_keys(&bindings, keys);

@@ -2,6 +2,7 @@
 
 use std::fmt::Write as _;
 use std::fs;
+use std::path::Path;
 
 use lantern_model::{Cause, Manner, Rule, RuleSet, Trigger, Value};
 use serde::Serialize;
@@ -10,9 +11,9 @@ use crate::arguments::SheetArguments;
 use crate::commands::bound::place_words;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::findings::print_findings;
+use crate::findings::rules_of;
 use crate::style::{self, complain, say};
-use crate::{files, pictures, table};
+use crate::{pictures, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -42,15 +43,12 @@ pub struct Entry {
 const LISTED: usize = 3;
 
 pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
-    let path = files::rules_path(arguments.file.clone())?;
-    let (source, checked) = files::read_rules(&path)?;
-    let Some(rules) = &checked.rules else {
-        print_findings(&checked.findings, &source);
-        return Err(Failure::Broken { path: source.name().to_owned() });
-    };
+    let (source, rules) = rules_of(arguments.file.clone())?;
+    let rules = &rules;
     let groups = groups_of(rules);
-    let name =
-        path.file_stem().map_or_else(String::new, |stem| stem.to_string_lossy().into_owned());
+    let name = Path::new(source.name())
+        .file_stem()
+        .map_or_else(String::new, |stem| stem.to_string_lossy().into_owned());
     if let Some(page) = &arguments.html {
         let failed = |source| Failure::Write { path: page.clone(), source };
         fs::write(page, html(&name, &groups)).map_err(failed)?;

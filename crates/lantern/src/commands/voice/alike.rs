@@ -1,19 +1,19 @@
 //! `lantern voice alike`: which phrases sound alike, without an ear.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use lantern_model::Cause;
 use lantern_script::Source;
-use lantern_sense::{Phrase, Saying, WordList, alike_pairs};
+use lantern_sense::{Phrase, Saying, alike_pairs, word_lists};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
 use crate::arguments::VoiceAlikeArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::findings::print_findings;
+use crate::findings::rules_of;
 use crate::style::{complain, say};
-use crate::{files, pronunciation, style};
+use crate::{pronunciation, style};
 
 /// Forms of one phrase that are compared.
 const FORMS: usize = 16;
@@ -44,16 +44,9 @@ struct Report {
 }
 
 pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
-    let path = files::rules_path(arguments.file)?;
-    let (source, checked) = files::read_rules(&path)?;
-    let Some(rules) = &checked.rules else {
-        print_findings(&checked.findings, &source);
-        return Err(Failure::Broken { path: source.name().to_owned() });
-    };
-    let lists = rules.words.iter();
-    let lists =
-        lists.filter_map(|(name, text)| Some((name.clone(), Phrase::parse_list(text).ok()?)));
-    let lists: BTreeMap<String, WordList> = lists.collect();
+    let (source, rules) = rules_of(arguments.file)?;
+    let rules = &rules;
+    let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
     let mut phrases = Vec::new();
     for trigger in rules.rules.iter().flat_map(|rule| &rule.triggers) {
         if let Cause::Voice(text) = &trigger.cause

@@ -8,10 +8,10 @@ use lantern_sense::Loudness;
 
 use crate::arguments::VoiceHearArguments;
 use crate::failure::{Failure, Status};
-use crate::findings::print_findings;
+use crate::findings::rules_of;
 use crate::sayable::{Phrases, seconds};
+use crate::style;
 use crate::style::{complain, say};
-use crate::{files, style};
 
 /// Columns of the meter.
 const METER: usize = 30;
@@ -19,12 +19,8 @@ const METER: usize = 30;
 const QUIETEST: f32 = -70.0;
 
 pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
-    let path = files::rules_path(arguments.file.clone())?;
-    let (source, checked) = files::read_rules(&path)?;
-    let Some(rules) = &checked.rules else {
-        print_findings(&checked.findings, &source);
-        return Err(Failure::Broken { path: source.name().to_owned() });
-    };
+    let (source, rules) = rules_of(arguments.file.clone())?;
+    let rules = &rules;
     let phrases = Phrases::of(rules);
     if phrases.is_empty() {
         complain!("{}: no rule here is spoken to", source.name());

@@ -99,7 +99,7 @@ fn utterances(source: &mut Source, mut take: impl FnMut(Utterance) -> bool) -> R
     let mut endpointer = Endpointer::new(EndpointSettings::default());
     let mut pending = None;
     loop {
-        let sound = source.next()?;
+        let sound = source.read()?;
         let signs = match &sound {
             Some(sound) => endpointer.take(sound),
             None => endpointer.finish(),

@@ -8,10 +8,10 @@ use serde::Serialize;
 use crate::arguments::VoiceTryArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::findings::print_findings;
+use crate::findings::rules_of;
 use crate::sayable::{Phrases, seconds};
 use crate::style::complain;
-use crate::{files, style, table};
+use crate::{style, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -38,12 +38,8 @@ struct UtteranceData {
 }
 
 pub fn run(arguments: &VoiceTryArguments) -> Result<Status, Failure> {
-    let path = files::rules_path(arguments.rules.clone())?;
-    let (source, checked) = files::read_rules(&path)?;
-    let Some(rules) = &checked.rules else {
-        print_findings(&checked.findings, &source);
-        return Err(Failure::Broken { path: source.name().to_owned() });
-    };
+    let (source, rules) = rules_of(arguments.rules.clone())?;
+    let rules = &rules;
     let phrases = Phrases::of(rules);
     if phrases.is_empty() {
         complain!("{}: no rule here is spoken to", source.name());
