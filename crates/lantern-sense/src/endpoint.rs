@@ -11,13 +11,15 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
+use crate::quieting::quieted;
+
 /// Samples a second.
 pub const RATE: usize = 16_000;
 /// Samples of a frame.
 pub const FRAME: usize = RATE / 100;
 
 /// Frames before the beginning that belong to an utterance.
-const AHEAD: usize = 30;
+const AHEAD: usize = 50;
 /// Of so many frames ...
 const WINDOW: usize = 8;
 /// ... so many must be loud for speech to begin.
@@ -69,6 +71,12 @@ pub struct Utterance {
 }
 
 impl Utterance {
+    /// The same without the room's own noise, which is known from the pause ahead.
+    pub fn quieted(mut self) -> Utterance {
+        self.sound = quieted(&self.sound, self.ahead * FRAME);
+        self
+    }
+
     /// Its sound from the first loud frame to the last.
     pub fn speech(&self) -> &[i16] {
         let frames = (self.until.saturating_sub(self.from).as_millis() / 10) as usize;

@@ -13,6 +13,7 @@ mod likeness;
 mod matching;
 mod notation;
 mod numbers;
+mod quieting;
 mod sounds;
 mod taught;
 mod verdict;

@@ -19,9 +19,6 @@ pub struct Evidence {
 const EVEN_GAP: f64 = 14.0;
 /// A single word that fits worse is another word.
 const WORST_WORD: f64 = 60.0;
-/// Below this much above the room, in decibels, only a score of so much counts.
-const IN_NOISE: f32 = 14.0;
-const LEAST_IN_NOISE: f64 = 0.7;
 /// So much of what was said must be words of the phrase.
 const LEAST_COVERAGE: f64 = 0.7;
 
@@ -33,11 +30,9 @@ impl Evidence {
         if other_words { by_gap.min(0.49) } else { by_gap }
     }
 
-    /// Whether it counts as said, so many decibels above the room: in noise other words fit as badly as
-    /// the right ones, so only what fits well is taken.
-    pub fn counts(&self, above_noise: f32) -> bool {
-        let least = if above_noise < IN_NOISE { LEAST_IN_NOISE } else { 0.5 };
-        self.score() >= least
+    /// Whether it counts as said.
+    pub fn counts(&self) -> bool {
+        self.score() >= 0.5
     }
 }
 

@@ -16,7 +16,7 @@ use super::taught::TaughtEar;
 use crate::ServiceError;
 
 /// Below this much above the room, in decibels, nothing that is heard can be trusted.
-const TOO_NOISY: f32 = 14.0;
+const TOO_NOISY: f32 = 9.0;
 
 /// What was made of an utterance.
 #[derive(Debug, Clone, PartialEq)]
@@ -204,7 +204,9 @@ impl Hearer {
                     self.speaking = true;
                     noted.push(Noted::Began);
                 }
-                Sign::Resting(utterance) => self.pending = Some(self.recognise(&utterance)),
+                Sign::Resting(utterance) => {
+                    self.pending = Some(self.recognise(&utterance.quieted()));
+                }
                 Sign::WentOn => self.pending = None,
                 Sign::Ended => {
                     noted.extend(self.pending.take().map(Noted::Said));
@@ -230,9 +232,7 @@ impl Hearer {
     /// Asks both recognisers; the surer one is believed.
     fn recognise(&mut self, utterance: &Utterance) -> Verdict {
         let model = self.model.as_mut().and_then(|model| model.hear(utterance));
-        let model = model.map(|said| {
-            (said.evidence.score(), said.evidence.counts(utterance.above_noise), said.words)
-        });
+        let model = model.map(|said| (said.evidence.score(), said.evidence.counts(), said.words));
         // Something may have been taught meanwhile.
         self.taught.refresh();
         let sound = features(utterance.speech());

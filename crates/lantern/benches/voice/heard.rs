@@ -94,7 +94,7 @@ fn longest(sound: &[i16]) -> Option<Utterance> {
     let mut signs = endpointer.take(sound);
     signs.extend(endpointer.finish());
     let utterances = signs.into_iter().filter_map(|sign| match sign {
-        Sign::Resting(utterance) => Some(utterance),
+        Sign::Resting(utterance) => Some(utterance.quieted()),
         _ => None,
     });
     utterances.max_by_key(|utterance| utterance.speech_frames)

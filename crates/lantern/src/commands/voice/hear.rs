@@ -29,9 +29,11 @@ pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
     let named = arguments.microphone.as_deref().unwrap_or(&rules.settings.microphone);
     let mut microphone = Source::microphone(named)?;
     let count = phrases.listening.phrases.len();
-    let called = match phrases.listening.attention.as_str() {
-        "" => String::new(),
-        word => format!(", behind \"{word}\""),
+    let free = phrases.listening.phrases.iter().filter(|phrase| phrase.uncalled).count();
+    let called = match (phrases.listening.attention.as_str(), free) {
+        ("", _) => String::new(),
+        (word, 0) => format!(", behind \"{word}\""),
+        (word, free) => format!(", {} of them behind \"{word}\"", count - free),
     };
     complain!("{count} phrases count{called}; nothing is fired here; end with ctrl+c");
     let meter = std::io::stderr().is_terminal();
@@ -50,9 +52,12 @@ pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
                 understood += u32::from(verdict.counts);
                 clear_meter(meter);
                 let word = if verdict.counts { style::WENT_OUT } else { style::FAINT };
-                let words = if verdict.words.is_empty() { "-" } else { &verdict.words };
+                let said = match verdict.words.as_str() {
+                    "" => String::new(),
+                    words => format!("{words}: "),
+                };
                 say!(
-                    "{}{:>9}{0:#}  {word}{:>3.0} %{word:#}  {:>3.0} dB  {words}: {word}{}{word:#}",
+                    "{}{:>9}{0:#}  {word}{:>3.0} %{word:#}  {:>3.0} dB  {said}{word}{}{word:#}",
                     style::FAINT,
                     seconds(verdict.from),
                     verdict.score * 100.0,
