@@ -15,14 +15,6 @@ pub enum Recogniser {
     Taught,
 }
 
-/// What became of a command.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Outcome {
-    Right,
-    Another,
-    Nothing,
-}
-
 /// A phrase that was heard.
 #[derive(Debug, Clone)]
 pub struct Heard {
@@ -34,14 +26,6 @@ pub struct Heard {
 impl Heard {
     fn of(verdict: Verdict) -> Heard {
         Heard { words: verdict.words, score: verdict.score, counts: verdict.counts }
-    }
-
-    pub fn outcome(&self, meant: &str) -> Outcome {
-        match (self.counts, self.words == meant) {
-            (true, true) => Outcome::Right,
-            (true, false) => Outcome::Another,
-            (false, _) => Outcome::Nothing,
-        }
     }
 }
 

@@ -6,12 +6,14 @@
 //! printed is the other half. It needs flite and the speech library with its English model.
 
 mod heard;
+mod plot;
 mod said;
 
 use std::io::Write as _;
 use std::time::Instant;
 
-use heard::{Outcome, Recogniser};
+use heard::Recogniser;
+use plot::Curve;
 use said::{Noise, Voice};
 
 fn main() {
@@ -25,12 +27,16 @@ fn main() {
         std::process::exit(2);
     }
     println!("{} phrases, voices {}", said::PHRASES.len(), names(voices));
+    let mut curves = Vec::new();
     println!("\nrecogniser  noise    accepted  another  not understood");
     for recogniser in [Recogniser::Model, Recogniser::Taught] {
         for noise in [Noise::None, Noise::Decibels(20.0), Noise::Decibels(10.0)] {
-            commands(recogniser, noise, voices);
+            curves.push(commands(recogniser, noise, voices));
         }
     }
+    let figure = std::env::temp_dir().join("cold-lantern-voice.svg");
+    std::fs::write(&figure, plot::draw(&curves).to_string()).expect("it can be written");
+    println!("the figure is {}", figure.display());
     println!("\nrecogniser  attention  hours  seconds  taken for a command  an hour");
     for recogniser in [Recogniser::Model, Recogniser::Taught] {
         for called in [false, true] {
@@ -44,40 +50,30 @@ fn names(voices: &[Voice]) -> String {
 }
 
 /// Says every phrase with every voice; what was made of them.
-fn commands(recogniser: Recogniser, noise: Noise, voices: &[Voice]) {
-    let mut counts = [0usize; 3];
+fn commands(recogniser: Recogniser, noise: Noise, voices: &[Voice]) -> Curve {
     let total = said::PHRASES.len() * voices.len();
-    let mut scores = Vec::new();
+    let name = format!("{}, {}", recogniser.name(), noise.name());
+    let mut curve = Curve { name, right: Vec::new(), wrong: Vec::new() };
     for (number, voice) in voices.iter().enumerate() {
         let mut hearer = recogniser.open(true, voice);
         for (at, phrase) in said::PHRASES.iter().enumerate() {
             progress("commands", number * said::PHRASES.len() + at, total);
             let words = format!("lantern {phrase}");
             let sound = noise.over(&voice.say(&words, at), (number * 1000 + at) as u32);
-            let heard = heard::first(&mut hearer, &sound);
-            let outcome = heard.as_ref().map_or(Outcome::Nothing, |heard| heard.outcome(&words));
-            counts[outcome as usize] += 1;
-            scores.push(heard.map_or((false, 0.0), |heard| (heard.words == words, heard.score)));
+            match heard::first(&mut hearer, &sound) {
+                Some(heard) if heard.words == words => curve.right.push(heard.score),
+                heard => curve.wrong.push(heard.map_or(0.0, |heard| heard.score)),
+            }
         }
     }
-    let of = |right: bool| {
-        let mut scores: Vec<u32> =
-            scores.iter().filter(|s| s.0 == right).map(|s| (100.0 * s.1) as u32).collect();
-        scores.sort_unstable();
-        scores
-    };
-    if std::env::var("SCORES").is_ok() {
-        println!("\nright {:?}\nwrong {:?}", of(true), of(false));
-    }
-    let share = |count: usize| 100.0 * count as f64 / total as f64;
+    let (accepted, another) = curve.at(0.5);
     println!(
-        "\r{:<10}  {:<7} {:>8.1} % {:>6.1} % {:>13.1} %",
+        "\r{:<10}  {:<7} {accepted:>8.1} % {another:>6.1} % {:>13.1} %",
         recogniser.name(),
         noise.name(),
-        share(counts[Outcome::Right as usize]),
-        share(counts[Outcome::Another as usize]),
-        share(counts[Outcome::Nothing as usize]),
+        100.0 - accepted - another,
     );
+    curve
 }
 
 /// Hears sentences of other talk; how many of them fire something.

@@ -1,0 +1,90 @@
+//! The figure: how much of what was said counts, and how much other talk, by how sure one must be.
+
+use svg::Document;
+use svg::node::element::path::Data;
+use svg::node::element::{Line, Path, Rectangle, Text};
+
+const WIDTH: f64 = 1280.0;
+const HEIGHT: f64 = 640.0;
+/// The plot's own corner and size.
+const LEFT: f64 = 90.0;
+const TOP: f64 = 70.0;
+const WIDE: f64 = 820.0;
+const HIGH: f64 = 480.0;
+const INKS: [&str; 6] = ["#20639b", "#3f8fc9", "#8fbfe0", "#b3372f", "#d9776f", "#ecb5b0"];
+
+/// A line of the figure: its name, and for each thing that was said its score if it was understood
+/// rightly.
+pub struct Curve {
+    pub name: String,
+    /// Scores of what was understood rightly, and of what was not.
+    pub right: Vec<f64>,
+    pub wrong: Vec<f64>,
+}
+
+impl Curve {
+    /// The share that counts at a limit, in percent: rightly, and wrongly.
+    pub fn at(&self, limit: f64) -> (f64, f64) {
+        let all = (self.right.len() + self.wrong.len()).max(1) as f64;
+        let over = |scores: &[f64]| scores.iter().filter(|score| **score >= limit).count() as f64;
+        (100.0 * over(&self.right) / all, 100.0 * over(&self.wrong) / all)
+    }
+}
+
+fn x(limit: f64) -> f64 {
+    LEFT + WIDE * limit
+}
+
+fn y(percent: f64) -> f64 {
+    TOP + HIGH * (1.0 - percent / 100.0)
+}
+
+/// Draws the curves: whole lines for what is understood, broken ones for what is taken for another.
+pub fn draw(curves: &[Curve]) -> Document {
+    let words = |text: &str, x: f64, y: f64, size: u32| {
+        Text::new(text).set("x", x).set("y", y).set("font-size", size).set("fill", "#1d2733")
+    };
+    let mut picture = Document::new()
+        .set("viewBox", (0, 0, WIDTH as u32, HEIGHT as u32))
+        .set("font-family", "DejaVu Sans, sans-serif")
+        .add(Rectangle::new().set("width", WIDTH).set("height", HEIGHT).set("fill", "#fbfcfd"))
+        .add(words("Commands that count, by how sure one must be", LEFT, 40.0, 22));
+    for tenth in 0..=10 {
+        let share = f64::from(tenth) / 10.0;
+        let guide = |x1: f64, y1: f64, x2: f64, y2: f64| {
+            let line = Line::new().set("x1", x1).set("y1", y1).set("x2", x2).set("y2", y2);
+            line.set("stroke", "#dde3ea")
+        };
+        picture = picture
+            .add(guide(x(share), TOP, x(share), TOP + HIGH))
+            .add(guide(LEFT, y(100.0 * share), LEFT + WIDE, y(100.0 * share)))
+            .add(words(&format!("{}", tenth * 10), x(share) - 8.0, TOP + HIGH + 24.0, 15))
+            .add(words(&format!("{} %", tenth * 10), LEFT - 62.0, y(100.0 * share) + 5.0, 15));
+    }
+    let limit =
+        Line::new().set("x1", x(0.5)).set("y1", TOP).set("x2", x(0.5)).set("y2", TOP + HIGH);
+    picture = picture
+        .add(limit.set("stroke", "#1d2733").set("stroke-width", 1.5))
+        .add(words("the limit in use", x(0.5) + 6.0, TOP + 16.0, 14))
+        .add(words("how sure, in percent", LEFT + WIDE / 2.0 - 70.0, TOP + HIGH + 54.0, 16));
+    for (number, curve) in curves.iter().enumerate() {
+        let ink = INKS[number % INKS.len()];
+        let path = |part: fn((f64, f64)) -> f64| {
+            let mut data = Data::new().move_to((x(0.0), y(part(curve.at(0.0)))));
+            for step in 1..=100 {
+                let limit = f64::from(step) / 100.0;
+                data = data.line_to((x(limit), y(part(curve.at(limit)))));
+            }
+            Path::new().set("d", data).set("fill", "none").set("stroke", ink).set("stroke-width", 3)
+        };
+        let row = TOP + 26.0 + 28.0 * number as f64;
+        let key = Line::new().set("x1", 940).set("x2", 980).set("y1", row).set("y2", row);
+        picture = picture
+            .add(path(|both| both.0))
+            .add(path(|both| both.1).set("stroke-dasharray", "5 5"))
+            .add(key.set("stroke", ink).set("stroke-width", 3))
+            .add(words(&curve.name, 992.0, row + 5.0, 16));
+    }
+    let foot = TOP + 60.0 + 28.0 * curves.len() as f64;
+    picture.add(words("broken: taken for another phrase", 940.0, foot, 14))
+}
