@@ -205,7 +205,7 @@ impl Hearer {
                     noted.push(Noted::Began);
                 }
                 Sign::Resting(utterance) => {
-                    self.pending = Some(self.recognise(&utterance.quieted()));
+                    self.pending = Some(self.recognise(utterance));
                 }
                 Sign::WentOn => self.pending = None,
                 Sign::Ended => {
@@ -230,9 +230,7 @@ impl Hearer {
     }
 
     /// Asks both recognisers; the surer one is believed.
-    fn recognise(&mut self, utterance: &Utterance) -> Verdict {
-        let model = self.model.as_mut().and_then(|model| model.hear(utterance));
-        let model = model.map(|said| (said.evidence.score(), said.evidence.counts(), said.words));
+    fn recognise(&mut self, utterance: Utterance) -> Verdict {
         // Something may have been taught meanwhile.
         self.taught.refresh();
         let sound = features(utterance.speech());
@@ -240,6 +238,10 @@ impl Hearer {
         let heeded = |words: &str| self.heeded.counts(words);
         let taught = self.taught.hear(&sound, utterance.above_noise, heeded);
         self.last = Some(Example::new(utterance.above_noise, &sound));
+        // What was taught has a floor of its own under which the room disappears.
+        let utterance = utterance.quieted();
+        let model = self.model.as_mut().and_then(|model| model.hear(&utterance));
+        let model = model.map(|said| (said.evidence.score(), said.evidence.counts(), said.words));
         let taught = taught.map(|said| (said.score, said.score >= 0.5, said.words));
         let surer = [model, taught].into_iter().flatten();
         let surer = surer.max_by(|one, other| one.0.total_cmp(&other.0));

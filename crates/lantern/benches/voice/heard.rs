@@ -78,7 +78,7 @@ fn longest(sound: &[i16]) -> Option<Utterance> {
     let mut signs = endpointer.take(sound);
     signs.extend(endpointer.finish());
     let utterances = signs.into_iter().filter_map(|sign| match sign {
-        Sign::Resting(utterance) => Some(utterance.quieted()),
+        Sign::Resting(utterance) => Some(utterance),
         _ => None,
     });
     utterances.max_by_key(|utterance| utterance.speech_frames)

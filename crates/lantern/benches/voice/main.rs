@@ -37,6 +37,9 @@ fn main() {
     let figure = std::env::temp_dir().join("cold-lantern-voice.svg");
     std::fs::write(&figure, plot::draw(&curves).to_string()).expect("it can be written");
     println!("the figure is {}", figure.display());
+    if sentences == 0 {
+        return;
+    }
     println!("\nrecogniser  attention  hours  seconds  taken for a command  an hour");
     for recogniser in [Recogniser::Model, Recogniser::Taught] {
         for called in [false, true] {

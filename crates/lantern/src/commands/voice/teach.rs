@@ -106,7 +106,7 @@ fn utterances(source: &mut Source, mut take: impl FnMut(Utterance) -> bool) -> R
         };
         for sign in signs {
             match sign {
-                Sign::Resting(utterance) => pending = Some(utterance.quieted()),
+                Sign::Resting(utterance) => pending = Some(utterance),
                 Sign::Ended => {
                     if pending.take().is_some_and(&mut take) {
                         return Ok(());
