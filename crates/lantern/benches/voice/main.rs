@@ -34,8 +34,8 @@ fn main() {
             curves.push(commands(recogniser, noise, voices));
         }
     }
-    let figure = std::env::temp_dir().join("cold-lantern-voice.svg");
-    std::fs::write(&figure, plot::draw(&curves).to_string()).expect("it can be written");
+    let figure = std::env::temp_dir().join("cold-lantern-voice.png");
+    plot::write(&plot::draw(&curves), &figure);
     println!("the figure is {}", figure.display());
     if sentences == 0 {
         return;

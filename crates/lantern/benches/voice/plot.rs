@@ -1,5 +1,8 @@
 //! The figure: how much of what was said counts, and how much other talk, by how sure one must be.
 
+use std::path::Path as FilePath;
+
+use resvg::{tiny_skia, usvg};
 use svg::Document;
 use svg::node::element::path::Data;
 use svg::node::element::{Line, Path, Rectangle, Text};
@@ -46,7 +49,9 @@ pub fn draw(curves: &[Curve]) -> Document {
     };
     let mut picture = Document::new()
         .set("viewBox", (0, 0, WIDTH as u32, HEIGHT as u32))
-        .set("font-family", "DejaVu Sans, sans-serif")
+        .set("width", WIDTH)
+        .set("height", HEIGHT)
+        .set("font-family", "Ubuntu, sans-serif")
         .add(Rectangle::new().set("width", WIDTH).set("height", HEIGHT).set("fill", "#fbfcfd"))
         .add(words("Commands that count, by how sure one must be", LEFT, 40.0, 22));
     for tenth in 0..=10 {
@@ -87,4 +92,15 @@ pub fn draw(curves: &[Curve]) -> Document {
     }
     let foot = TOP + 60.0 + 28.0 * curves.len() as f64;
     picture.add(words("broken: taken for another phrase", 940.0, foot, 14))
+}
+
+/// Writes it as PNG, with the font that the program's own pictures have.
+pub fn write(picture: &Document, path: &FilePath) {
+    let mut options =
+        usvg::Options { font_family: "Ubuntu".to_owned(), ..usvg::Options::default() };
+    options.fontdb_mut().load_font_data(epaint_default_fonts::UBUNTU_LIGHT.to_vec());
+    let tree = usvg::Tree::from_str(&picture.to_string(), &options).expect("it is a picture");
+    let mut pixels = tiny_skia::Pixmap::new(WIDTH as u32, HEIGHT as u32).expect("it has a size");
+    resvg::render(&tree, tiny_skia::Transform::identity(), &mut pixels.as_mut());
+    pixels.save_png(path).expect("it can be written");
 }
