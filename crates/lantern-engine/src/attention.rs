@@ -155,6 +155,7 @@ impl Engine {
             };
             return self.give_reason(now, None, ReasonKind::NotUnderstood(why));
         }
+        self.give_reason(now, None, ReasonKind::Heard(spoken.clone(), score));
         let rules = Arc::clone(&self.rules);
         let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
             let won = self.ears.phrases[phrase];

@@ -9,7 +9,7 @@ use lantern_model::{Ear, Heed, Place, RunId, Time};
 const KEPT: usize = 1000;
 
 /// One decision.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Reason {
     /// Its number, counted from 1.
     pub number: u64,
@@ -22,7 +22,7 @@ pub struct Reason {
 }
 
 /// What was decided.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum ReasonKind {
     /// The rule fired, as this run.
     Fired {
@@ -48,6 +48,8 @@ pub enum ReasonKind {
     Dropped(String),
     /// What the person is listened to for from now on.
     Heeds(Heed),
+    /// A phrase that counts was said, so sure from 0 to 1.
+    Heard(String, f64),
     /// The attention word was said alone.
     Called,
     /// Whether the person can be heard from now on.

@@ -27,6 +27,7 @@ pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
         }
         ReasonKind::Dropped(why) => format!("did not fire: {why}"),
         ReasonKind::NotUnderstood(why) => format!("not understood: {why}"),
+        ReasonKind::Heard(words, score) => format!("heard {words:?}, {:.0} % sure", 100.0 * score),
         ReasonKind::Called => "called by the attention word".to_owned(),
         ReasonKind::Heeds(heed) => format!("listens {}", heed.words()),
         ReasonKind::Ear(Ear::Open) => "listens: the microphone is open".to_owned(),

@@ -350,6 +350,7 @@ fn kind_word(kind: &ReasonKind) -> &'static str {
         ReasonKind::Dropped(_) => "did-not-fire",
         ReasonKind::Braked(_) => "braked",
         ReasonKind::NotUnderstood(_) => "not-understood",
+        ReasonKind::Heard(..) => "heard",
         ReasonKind::Called => "called",
         ReasonKind::Heeds(_) => "heeds",
         ReasonKind::Ear(_) => "ear",
