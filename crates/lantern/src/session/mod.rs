@@ -22,7 +22,8 @@ use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
 use lantern_engine::{Engine, ReasonKind};
 use lantern_model::{
-    Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, Verb, WallTime,
+    Deed, Ear, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, Verb,
+    WallTime,
 };
 use lantern_script::{Checked, Source};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -454,6 +455,7 @@ impl<'j, D: Desk> Session<'j, D> {
                     | ReasonKind::Braked(_)
                     | ReasonKind::NotOnBoard(_)
                     | ReasonKind::Refused(_)
+                    | ReasonKind::Ear(Ear::Deaf(_))
                     | ReasonKind::Panic { .. }
             );
             let level = if urgent { LogLevel::Warning } else { LogLevel::Info };
