@@ -164,12 +164,25 @@ impl Worker {
 
     /// Listens until there is nothing to listen for, or to something else: what comes next.
     fn listen(&mut self, wanted: &Listening) -> Result<Option<Listening>, ServiceError> {
+        let source = Source::microphone(&wanted.microphone)?;
         let mut hearer = match self.hearer.take() {
             Some(hearer) => hearer,
             None => Hearer::open()?,
         };
+        let next = self.listen_with(&mut hearer, source, wanted);
+        // Kept, also when the microphone broke off: loading the model takes its time.
+        hearer.forget();
+        self.hearer = Some(hearer);
+        next
+    }
+
+    fn listen_with(
+        &mut self,
+        hearer: &mut Hearer,
+        mut source: Source,
+        wanted: &Listening,
+    ) -> Result<Option<Listening>, ServiceError> {
         hearer.listen_for(wanted.clone())?;
-        let mut source = Source::microphone(&wanted.microphone)?;
         loop {
             let sound = source.read()?.unwrap_or_default();
             self.tell_state(State::Open);
@@ -184,11 +197,7 @@ impl Worker {
             let ours = |call: &Call| matches!(call, Call::Listen(_) | Call::End);
             match self.calls.try_iter().filter(ours).last() {
                 Some(Call::Listen(next)) if same_ear(&next, wanted) => hearer.listen_for(next)?,
-                Some(Call::Listen(next)) => {
-                    hearer.forget();
-                    self.hearer = Some(hearer);
-                    return Ok(Some(next));
-                }
+                Some(Call::Listen(next)) => return Ok(Some(next)),
                 Some(Call::End) => return Ok(None),
                 Some(Call::Line(..) | Call::Silent(_)) | None => {}
             }
