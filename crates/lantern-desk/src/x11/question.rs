@@ -145,10 +145,12 @@ impl Asking {
         };
         match named.or_else(letter) {
             None => {
-                self.accent = self.accent_of(press.detail, held)?;
-                if held.is_empty() && self.accent.is_none() {
+                let accent = self.accent_of(press.detail, held)?;
+                if accent.is_none() && held.is_empty() {
                     return self.lent_character(press.detail);
                 }
+                // A modifier between the dead key and its letter changes nothing.
+                self.accent = accent.or(self.accent);
                 Ok(None)
             }
             stroke => Ok(stroke),

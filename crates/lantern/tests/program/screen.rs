@@ -108,6 +108,7 @@ when key f7 { let rack = pick \"Which rack?\", [\"north\", \"south\", \"door\"];
 fn x11_an_answer_may_have_accents_and_other_letters() {
     for (layout, keys, shown) in [
         ("us -variant intl", &["c", "a", "f", "quote", "e", "enter"][..], "café"),
+        ("us -variant intl", &["quote", "shift+e", "t", "e", "enter"], "Éte"),
         ("ru", &["g", "k", "e", "enter"], "плу"),
     ] {
         let (display, mut person, _target) = bare_under(layout);
