@@ -1,7 +1,6 @@
 //! Listening to the person: which phrases count now, with or without the attention word, and what was
 //! said. The ear is told of exactly those, so that less is listened for, and less is misheard.
 
-use std::sync::Arc;
 use std::time::Duration;
 
 use lantern_model::code::Op;
@@ -156,7 +155,6 @@ impl Engine {
             return self.give_reason(now, None, ReasonKind::NotUnderstood(why));
         }
         self.give_reason(now, None, ReasonKind::Heard(spoken.clone(), score));
-        let rules = Arc::clone(&self.rules);
         let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
             let won = self.ears.phrases[phrase];
             let mut fields = record([("words", text(&spoken)), ("score", Value::Number(score))]);
@@ -166,10 +164,7 @@ impl Engine {
             (loose, won, Firing::by(won.1, Value::Record(fields)))
         });
         let found = found.collect();
-        if self.fire_one(now, found)
-            && self.attention.awake.is_some()
-            && !rules.settings.attention.is_empty()
-        {
+        if self.fire_one(now, found) && self.attention.awake.is_some() {
             self.wake(now);
         }
     }

@@ -25,12 +25,8 @@ impl Heed {
         }
     }
 
-    /// All of them, as the step `listen` names them.
-    pub const ALL: [(Heed, &[&str]); 3] = [
-        (Heed::WhenCalled, &["when", "called"]),
-        (Heed::Freely, &["freely"]),
-        (Heed::Nothing, &["to", "nothing"]),
-    ];
+    /// All of them.
+    pub const ALL: [Heed; 3] = [Heed::WhenCalled, Heed::Freely, Heed::Nothing];
 }
 
 /// Whether the person can be heard.

@@ -12,8 +12,8 @@ use crate::failure::Failure;
 pub struct Phrases<'r> {
     rules: &'r RuleSet,
     book: PhraseBook,
-    /// The phrases, each with whether it counts without the attention word.
-    phrases: Vec<(Phrase, bool)>,
+    /// The phrases of the book, as those of `listening` are.
+    phrases: Vec<Phrase>,
     /// For each phrase of the book its rule.
     owners: Vec<usize>,
     attention: Vec<String>,
@@ -29,7 +29,7 @@ impl<'r> Phrases<'r> {
             for trigger in &rule.triggers {
                 let Cause::Voice(text) = &trigger.cause else { continue };
                 let Ok(phrase) = Phrase::parse(text, &lists) else { continue };
-                phrases.push((phrase, rule.uncalled || settings.attention.is_empty()));
+                phrases.push(phrase);
                 owners.push(number);
                 sayable.push(Sayable { text: text.clone(), uncalled: rule.uncalled });
             }
@@ -43,7 +43,7 @@ impl<'r> Phrases<'r> {
             recogniser: settings.recogniser.clone(),
         };
         let attention = heard_words(&settings.attention);
-        let book = PhraseBook::new(phrases.iter().map(|(phrase, _)| phrase.clone()).collect());
+        let book = PhraseBook::new(phrases.clone());
         Phrases { rules, book, phrases, owners, attention, listening }
     }
 
@@ -52,27 +52,26 @@ impl<'r> Phrases<'r> {
         self.book.is_empty()
     }
 
-    /// The rules that would fire, if their places allow.
-    pub fn owners_of(&self, words: &str) -> Vec<&'r str> {
+    /// The rule that would fire, if its place allows.
+    fn owner_of(&self, words: &str) -> Option<&'r str> {
         let words = heard_words(words);
         let called = words.strip_prefix(self.attention.as_slice());
         let said = called.unwrap_or(&words).join(" ");
         let found = self.book.understand(&said, |_| true);
-        let labels =
-            found.iter().map(|found| self.rules.rules[self.owners[found.phrase]].label.as_str());
-        labels.collect()
+        found.first().map(|found| self.rules.rules[self.owners[found.phrase]].label.as_str())
     }
 
     /// What can be said, called as it must be, the most like these words first; a form of each phrase.
     pub fn most_alike(&self, words: &str) -> Vec<String> {
         let said = heard_words(words);
         let called = |uncalled: bool| if uncalled { &[] } else { self.attention.as_slice() };
-        let form = |(phrase, uncalled): &(Phrase, bool)| {
+        let form = |(phrase, said): (&Phrase, &Sayable)| {
             let form = phrase.spoken_forms(1).into_iter().next()?;
-            let words: Vec<String> = called(*uncalled).iter().cloned().chain(form).collect();
+            let words: Vec<String> = called(said.uncalled).iter().cloned().chain(form).collect();
             Some(words)
         };
-        let mut forms: Vec<Vec<String>> = self.phrases.iter().filter_map(form).collect();
+        let phrases = self.phrases.iter().zip(&self.listening.phrases);
+        let mut forms: Vec<Vec<String>> = phrases.filter_map(form).collect();
         let all = forms.iter().flatten().chain(&said).map(String::as_str);
         let sounds = Sounds::of_words(all.collect::<BTreeSet<_>>());
         let spoken = |words: &[String]| -> Vec<Phoneme> {
@@ -90,10 +89,9 @@ impl<'r> Phrases<'r> {
     pub fn outcome(&self, verdict: &Verdict) -> String {
         match verdict.problem() {
             Some(why) => why,
-            None => match self.owners_of(&verdict.words).first() {
-                Some(label) => (*label).to_owned(),
-                None => "called by the attention word".to_owned(),
-            },
+            None => {
+                self.owner_of(&verdict.words).unwrap_or("called by the attention word").to_owned()
+            }
         }
     }
 

@@ -35,16 +35,9 @@ pub struct Verdict {
     pub until: Duration,
     /// How far it was above the room, in decibels.
     pub above_noise: f32,
-    /// How loud it was, in decibels under full scale.
-    pub level: f32,
 }
 
 impl Verdict {
-    /// Whether the room is too loud for it to be trusted.
-    pub fn is_drowned(&self) -> bool {
-        self.above_noise < TOO_NOISY
-    }
-
     /// Why it does not count, if it does not.
     pub fn problem(&self) -> Option<String> {
         if self.counts {
@@ -52,7 +45,7 @@ impl Verdict {
         }
         Some(if self.refused {
             "you said that this means nothing".to_owned()
-        } else if self.is_drowned() {
+        } else if self.above_noise < TOO_NOISY {
             let above = self.above_noise;
             format!("the room is too loud: speech is {above:.0} dB above it")
         } else if self.words.is_empty() {
@@ -224,11 +217,6 @@ impl Hearer {
         Ok(noted)
     }
 
-    /// Whether there is a recogniser with a model.
-    pub fn has_model(&self) -> bool {
-        self.model.is_some()
-    }
-
     /// Asks both recognisers; the surer one is believed.
     fn recognise(&mut self, utterance: Utterance) -> Verdict {
         // Something may have been taught meanwhile.
@@ -254,7 +242,6 @@ impl Hearer {
             from: utterance.from,
             until: utterance.until,
             above_noise: utterance.above_noise,
-            level: utterance.level,
         }
     }
 }

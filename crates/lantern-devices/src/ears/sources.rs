@@ -61,7 +61,6 @@ impl Source {
                 channel_map: ChannelMap::mono(),
                 source_name,
                 buffer_attr: BufferAttr {
-                    max_length: u32::MAX,
                     fragment_size: (PIECE * size_of::<i16>()) as u32,
                     ..BufferAttr::default()
                 },

@@ -40,14 +40,14 @@ impl Checker<'_> {
                         self.set.settings.attention = heard_words(text).join(" ");
                     }
                 }
-                "microphone" | "recogniser" => {
-                    if let Some(text) = self.check_text_setting(&name.text, value) {
-                        let settings = &mut self.set.settings;
-                        let setting = match name.text.as_str() {
-                            "microphone" => &mut settings.microphone,
-                            _ => &mut settings.recogniser,
-                        };
-                        text.clone_into(setting);
+                "microphone" => {
+                    if let Some(text) = self.check_text_setting("microphone", value) {
+                        text.clone_into(&mut self.set.settings.microphone);
+                    }
+                }
+                "recogniser" => {
+                    if let Some(text) = self.check_text_setting("recogniser", value) {
+                        text.clone_into(&mut self.set.settings.recogniser);
                     }
                 }
                 "clipboard" => match value.kind {

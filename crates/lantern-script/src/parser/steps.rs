@@ -329,12 +329,14 @@ impl Parser<'_> {
 
     /// `listen when called`, `listen freely`, `listen to nothing`
     fn parse_listen(&mut self) -> Parsed<StepKind> {
-        for (heed, words) in Heed::ALL {
-            if self.take_words(words) {
+        for heed in Heed::ALL {
+            let words: Vec<&str> = heed.words().split(' ').collect();
+            if self.take_words(&words) {
                 return Ok(StepKind::Listen(heed));
             }
         }
-        let known: Vec<&str> = Heed::ALL.iter().map(|(_, words)| words[0]).collect();
+        let known: Vec<&str> =
+            Heed::ALL.iter().filter_map(|heed| heed.words().split(' ').next()).collect();
         self.fail_unknown("`when called`, `freely` or `to nothing` after `listen`", &known)
     }
 

@@ -10,8 +10,7 @@ use crate::arguments::VoiceHearArguments;
 use crate::failure::{Failure, Status};
 use crate::findings::rules_of;
 use crate::sayable::{Phrases, seconds};
-use crate::style;
-use crate::style::{complain, say};
+use crate::style::{self, complain, say};
 
 /// Columns of the meter.
 const METER: usize = 30;
@@ -20,8 +19,7 @@ const QUIETEST: f32 = -70.0;
 
 pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
     let (source, rules) = rules_of(arguments.file.clone())?;
-    let rules = &rules;
-    let phrases = Phrases::of(rules);
+    let phrases = Phrases::of(&rules);
     if phrases.is_empty() {
         complain!("{}: no rule here is spoken to", source.name());
         return Ok(Status::Found);

@@ -39,8 +39,7 @@ struct UtteranceData {
 
 pub fn run(arguments: &VoiceTryArguments) -> Result<Status, Failure> {
     let (source, rules) = rules_of(arguments.rules.clone())?;
-    let rules = &rules;
-    let phrases = Phrases::of(rules);
+    let phrases = Phrases::of(&rules);
     if phrases.is_empty() {
         complain!("{}: no rule here is spoken to", source.name());
         return Ok(Status::Found);
