@@ -26,6 +26,7 @@ mod signals;
 mod style;
 mod supervisor;
 mod table;
+mod taught;
 mod timeline;
 mod wording;
 

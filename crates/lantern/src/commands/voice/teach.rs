@@ -1,8 +1,8 @@
 //! `lantern voice teach`: a phrase is learnt from how the person says it, with no model.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
-use lantern_devices::{Source, read_taught, taught_path, write_taught};
+use lantern_devices::Source;
 use lantern_sense::{
     EndpointSettings, Endpointer, Example, Sign, TaughtBook, TaughtPhrase, Utterance, features,
     heard_words, odd_one,
@@ -11,27 +11,26 @@ use lantern_sense::{
 use crate::arguments::VoiceTeachArguments;
 use crate::failure::{Failure, Status};
 use crate::style::{complain, say};
+use crate::taught::Taught;
 use crate::{style, table};
 
 /// What is quieter than this above the room, in decibels, teaches nothing.
 const TOO_QUIET: f32 = 12.0;
 
 pub fn run(arguments: &VoiceTeachArguments) -> Result<Status, Failure> {
-    let path = taught_path().ok_or(Failure::NoHome)?;
-    let unread = |source| Failure::Read { path: path.clone(), source };
-    let mut phrases = read_taught(&path).map_err(unread)?;
+    let mut taught = Taught::open()?;
     let words = heard_words(arguments.phrase.as_deref().unwrap_or_default()).join(" ");
     if words.is_empty() && !arguments.forget {
-        return Ok(list(&phrases, &path));
+        return Ok(list(&taught));
     }
     if arguments.forget {
-        let before = phrases.len();
-        phrases.retain(|phrase| phrase.words != words);
-        if phrases.len() == before {
+        let before = taught.phrases.len();
+        taught.phrases.retain(|phrase| phrase.words != words);
+        if taught.phrases.len() == before {
             complain!("\"{words}\" was not taught");
             return Ok(Status::Found);
         }
-        save(&path, phrases)?;
+        taught.save()?;
         say!("\"{words}\" is forgotten");
         return Ok(Status::Done);
     }
@@ -44,12 +43,12 @@ pub fn run(arguments: &VoiceTeachArguments) -> Result<Status, Failure> {
         complain!("nobody speaks there; nothing was learnt");
         return Ok(Status::Found);
     }
-    let alike = most_alike(&phrases, &words, &examples);
+    let alike = most_alike(&taught.phrases, &words, &examples);
     let count = examples.len();
-    phrases.retain(|phrase| phrase.words != words);
-    phrases.push(TaughtPhrase { words: words.clone(), examples });
-    phrases.sort_by(|one, other| one.words.cmp(&other.words));
-    save(&path, phrases)?;
+    taught.phrases.retain(|phrase| phrase.words != words);
+    taught.phrases.push(TaughtPhrase { words: words.clone(), examples });
+    taught.phrases.sort_by(|one, other| one.words.cmp(&other.words));
+    taught.save()?;
     say!("\"{words}\" is learnt from {count} examples");
     if let Some(other) = alike {
         complain!(
@@ -60,11 +59,7 @@ pub fn run(arguments: &VoiceTeachArguments) -> Result<Status, Failure> {
     Ok(Status::Done)
 }
 
-fn save(path: &Path, phrases: Vec<TaughtPhrase>) -> Result<(), Failure> {
-    write_taught(path, phrases).map_err(|source| Failure::Write { path: path.to_owned(), source })
-}
-
-fn list(phrases: &[TaughtPhrase], path: &Path) -> Status {
+fn list(Taught { path, phrases }: &Taught) -> Status {
     if phrases.is_empty() {
         complain!(
             "nothing was taught yet; `lantern voice teach \"next section\"` teaches a phrase"

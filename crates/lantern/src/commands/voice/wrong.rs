@@ -2,7 +2,6 @@
 
 use std::io::{BufRead as _, IsTerminal as _};
 
-use lantern_devices::{read_taught, taught_path, write_taught};
 use lantern_sense::{Example, TaughtPhrase, heard_words};
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -12,6 +11,7 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::resident::client::Resident;
 use crate::style::{self, complain, say};
+use crate::taught::Taught;
 use crate::wording::span_words;
 
 /// So many other phrases are offered.
@@ -99,21 +99,24 @@ fn ask(last: &Last) -> Option<Lesson> {
 
 /// Adds what was said to what was taught.
 fn learn(lesson: Lesson, example: Example) -> Result<(), Failure> {
-    let path = taught_path().ok_or(Failure::NoHome)?;
-    let mut phrases =
-        read_taught(&path).map_err(|source| Failure::Read { path: path.clone(), source })?;
+    let mut taught = Taught::open()?;
+    let path = taught.path.clone();
     let words = match &lesson {
         Lesson::Never => "",
         Lesson::Meant(words) => words.as_str(),
     };
-    match phrases.iter_mut().find(|phrase| phrase.words == words) {
-        Some(phrase) => phrase.examples.push(example),
-        None => {
-            phrases.push(TaughtPhrase { words: words.to_owned(), examples: vec![example] });
+    let count = match taught.phrases.iter_mut().find(|phrase| phrase.words == words) {
+        Some(phrase) => {
+            phrase.examples.push(example);
+            phrase.examples.len()
         }
-    }
-    let count = phrases.iter().find(|phrase| phrase.words == words).map_or(0, |p| p.examples.len());
-    write_taught(&path, phrases).map_err(|source| Failure::Write { path: path.clone(), source })?;
+        None => {
+            let words = words.to_owned();
+            taught.phrases.push(TaughtPhrase { words, examples: vec![example] });
+            1
+        }
+    };
+    taught.save()?;
     match &lesson {
         Lesson::Never => say!("learnt: what sounds like this means nothing"),
         Lesson::Meant(words) => say!("learnt: this is \"{words}\" ({count} examples of it now)"),
