@@ -192,8 +192,8 @@ impl X11Desk {
 
     /// Grabs what must be withheld under the locks that are on; says what somebody else holds.
     pub(super) fn take_grabs(&mut self) -> Result<(), DeskError> {
-        let keys = &self.armed.keys;
-        let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys)?;
+        let (keys, raw) = (&self.armed.keys, self.raw_in_grabs());
+        let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys, raw)?;
         for detail in &self.open {
             self.grabs.suspend(&self.link, *detail)?;
         }

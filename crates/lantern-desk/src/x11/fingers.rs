@@ -71,18 +71,24 @@ fn bit(bytes: &[u8], number: u8) -> bool {
     bytes[usize::from(number) / 8] & (1 << (number % 8)) != 0
 }
 
+impl Raw {
+    /// As the server calls them.
+    pub(super) fn events(self) -> XIEventMask {
+        let Raw { all, keys, releases, motion } = self;
+        let sorts = [
+            (all || keys, XIEventMask::RAW_KEY_PRESS),
+            (all, XIEventMask::RAW_BUTTON_PRESS),
+            (all || keys || releases, XIEventMask::RAW_KEY_RELEASE),
+            (all || releases, XIEventMask::RAW_BUTTON_RELEASE),
+            (motion, XIEventMask::RAW_MOTION),
+        ];
+        let wanted = sorts.into_iter().filter(|(wanted, _)| *wanted).map(|(_, sort)| sort);
+        wanted.fold(XIEventMask::from(0u32), |mask, sort| mask | sort)
+    }
+}
+
 /// Asks for raw events; gives the number of the request.
 pub(super) fn select_raw(link: &Link, raw: Raw) -> Result<SequenceNumber, DeskError> {
-    let Raw { all, keys, releases, motion } = raw;
-    let sorts = [
-        (all || keys, XIEventMask::RAW_KEY_PRESS),
-        (all, XIEventMask::RAW_BUTTON_PRESS),
-        (all || keys || releases, XIEventMask::RAW_KEY_RELEASE),
-        (all || releases, XIEventMask::RAW_BUTTON_RELEASE),
-        (motion, XIEventMask::RAW_MOTION),
-    ];
-    let wanted = sorts.into_iter().filter(|(wanted, _)| *wanted).map(|(_, sort)| sort);
-    let mask = wanted.fold(XIEventMask::from(0u32), |mask, sort| mask | sort);
-    let masks = [EventMask { deviceid: ALL_MASTERS, mask: vec![mask] }];
+    let masks = [EventMask { deviceid: ALL_MASTERS, mask: vec![raw.events()] }];
     Ok(link.conn.xinput_xi_select_events(link.root, &masks)?.sequence_number())
 }

@@ -23,6 +23,7 @@ use x11rb::protocol::xinput::{
 use x11rb::protocol::xproto::{ButtonIndex, ConnectionExt as _, EventMask, GrabMode, ModMask};
 
 use super::connection::Link;
+use super::fingers::Raw;
 use super::keymap::{Keymap, core_mask, keycode_of};
 use super::pointer::button_of;
 use super::wire::ServerConnection;
@@ -77,6 +78,15 @@ impl Under {
 /// One grab.
 type Grab = (Detail, Under);
 
+/// How a grab is taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Manner {
+    /// Whether the server waits for our answer.
+    waits: bool,
+    /// What is told of beside the presses themselves.
+    raw: Raw,
+}
+
 /// Why a key cannot be had now, but may be later.
 pub(super) const HELD_BY_ANOTHER: &str = "another program holds it";
 
@@ -88,8 +98,7 @@ pub(super) type Refusals = Vec<(ArmedKey, String)>;
 pub(super) struct Grabs {
     /// What must be withheld of each key.
     wanted: BTreeMap<Detail, Vec<ArmedKey>>,
-    /// Each with whether the server waits for our answer.
-    taken: BTreeMap<Grab, bool>,
+    taken: BTreeMap<Grab, Manner>,
 }
 
 impl Grabs {
@@ -125,10 +134,11 @@ impl Grabs {
         keymap: &Keymap,
         locked: u16,
         wanted: &[ArmedKey],
+        raw: Raw,
     ) -> Result<Refusals, DeskError> {
         let mut refused = Vec::new();
         self.wanted.clear();
-        let mut goal: BTreeMap<Grab, bool> = BTreeMap::new();
+        let mut goal: BTreeMap<Grab, Manner> = BTreeMap::new();
         for armed in wanted {
             let masks = keymap.grab_masks(armed.families, armed.further, locked);
             let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
@@ -142,7 +152,8 @@ impl Grabs {
                 masks.into_iter().map(Under::Mask).collect()
             };
             for under in unders {
-                *goal.entry((detail, under)).or_default() |= armed.waits;
+                let manner = goal.entry((detail, under)).or_insert(Manner { waits: false, raw });
+                manner.waits |= armed.waits;
             }
         }
         let any: BTreeSet<Detail> =
@@ -151,9 +162,9 @@ impl Grabs {
         for old in self.taken.keys().filter(|old| !goal.contains_key(old)) {
             ungrab(link, *old)?;
         }
-        let is_new = |(grab, waits): &(&Grab, &bool)| self.taken.get(grab) != Some(waits);
-        let fresh: Vec<(Grab, bool)> =
-            goal.iter().filter(is_new).map(|(grab, waits)| (*grab, *waits)).collect();
+        let is_new = |(grab, manner): &(&Grab, &Manner)| self.taken.get(grab) != Some(manner);
+        let fresh: Vec<(Grab, Manner)> =
+            goal.iter().filter(is_new).map(|(grab, manner)| (*grab, *manner)).collect();
         self.taken.retain(|old, _| goal.contains_key(old));
         let missed = self.grab_all(link, &fresh)?;
         // Where somebody holds the key under some modifiers, it is taken under each of the others.
@@ -162,9 +173,10 @@ impl Grabs {
         let masks = keymap.grab_masks(Families::NONE, true, locked);
         let each = |(detail, _): &Grab| {
             let detail = *detail;
-            masks.iter().map(move |mask| ((detail, Under::Mask(*mask)), true)).collect::<Vec<_>>()
+            let manner = Manner { waits: true, raw };
+            masks.iter().map(move |mask| ((detail, Under::Mask(*mask)), manner)).collect::<Vec<_>>()
         };
-        let split: Vec<(Grab, bool)> = any.iter().flat_map(each).collect();
+        let split: Vec<(Grab, Manner)> = any.iter().flat_map(each).collect();
         let missed = self.grab_all(link, &split)?;
         for (detail, under) in single.into_iter().chain(missed) {
             self.refuse(keymap, detail, under, &mut refused);
@@ -185,25 +197,25 @@ impl Grabs {
 
     /// Grabs all of `fresh`, with one round trip for each of the two kinds of grab; gives those that
     /// somebody else has.
-    fn grab_all(&mut self, link: &Link, fresh: &[(Grab, bool)]) -> Result<Vec<Grab>, DeskError> {
+    fn grab_all(&mut self, link: &Link, fresh: &[(Grab, Manner)]) -> Result<Vec<Grab>, DeskError> {
         let mut missed = Vec::new();
         let mut probes = Vec::with_capacity(fresh.len());
-        for (wanted, waits) in fresh {
-            probes.push((*wanted, *waits, probe(link, *wanted)?));
+        for (wanted, manner) in fresh {
+            probes.push((*wanted, *manner, probe(link, *wanted)?));
         }
         let mut grabs = Vec::with_capacity(fresh.len());
-        for (wanted, waits, probe) in probes {
+        for (wanted, manner, probe) in probes {
             let free = probe.check().is_ok();
             end_probe(link, wanted)?;
             if free {
-                grabs.push((wanted, waits, grab(link, wanted, waits)?));
+                grabs.push((wanted, manner, grab(link, wanted, manner)?));
             } else {
                 missed.push(wanted);
             }
         }
-        for (wanted, waits, cookie) in grabs {
+        for (wanted, manner, cookie) in grabs {
             if cookie.reply()?.modifiers.is_empty() {
-                self.taken.insert(wanted, waits);
+                self.taken.insert(wanted, manner);
             } else {
                 missed.push(wanted);
             }
@@ -218,20 +230,20 @@ impl Grabs {
 
     /// Takes them again.
     pub(super) fn resume(&self, link: &Link, detail: Detail) -> Result<(), DeskError> {
-        for (taken, waits) in self.of(detail) {
-            grab(link, taken, waits)?.discard_reply_and_errors();
+        for (taken, manner) in self.of(detail) {
+            grab(link, taken, manner)?.discard_reply_and_errors();
         }
         Ok(())
     }
 
     /// Whether the server waits for our answer to a press of the key.
     pub(super) fn waits(&self, detail: Detail) -> bool {
-        self.of(detail).any(|(_, waits)| waits)
+        self.of(detail).any(|(_, manner)| manner.waits)
     }
 
-    fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, bool)> {
+    fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, Manner)> {
         let all = (detail, Under::Mask(0))..=(detail, Under::Any);
-        self.taken.range(all).map(|(grab, waits)| (*grab, *waits))
+        self.taken.range(all).map(|(grab, manner)| (*grab, *manner))
     }
 }
 
@@ -271,7 +283,8 @@ pub(super) fn is_free(link: &Link, detail: Detail, mask: u32) -> Result<bool, De
     let wanted = (detail, Under::Mask(mask));
     let core = probe(link, wanted)?.check().is_ok();
     end_probe(link, wanted)?;
-    let modern = grab(link, wanted, false)?.reply()?.modifiers.is_empty();
+    let manner = Manner { waits: false, raw: Raw::default() };
+    let modern = grab(link, wanted, manner)?.reply()?.modifiers.is_empty();
     if modern {
         ungrab(link, wanted)?;
         link.conn.get_input_focus()?.reply()?;
@@ -281,32 +294,23 @@ pub(super) fn is_free(link: &Link, detail: Detail, mask: u32) -> Result<bool, De
 
 type GrabCookie<'c> = x11rb::cookie::Cookie<'c, ServerConnection, xinput::XIPassiveGrabDeviceReply>;
 
-/// What is told of keys while a grab of them is on. Raw events are named as well: the server tells
-/// the one who grabs of them only by the grab.
-pub(super) fn key_events() -> XIEventMask {
-    XIEventMask::KEY_PRESS
-        | XIEventMask::KEY_RELEASE
-        | XIEventMask::RAW_KEY_PRESS
-        | XIEventMask::RAW_KEY_RELEASE
-}
-
 fn grab<'c>(
     link: &'c Link,
     (detail, under): Grab,
-    waits: bool,
+    Manner { waits, raw }: Manner,
 ) -> Result<GrabCookie<'c>, DeskError> {
     let (device, kind, events) = match detail {
-        Detail::Code(_) => (link.devices.master_keyboard, GrabType::KEYCODE, key_events()),
+        // Its release is asked for otherwise, if anybody wants it: each that is told of ends a rest.
+        Detail::Code(_) => {
+            (link.devices.master_keyboard, GrabType::KEYCODE, XIEventMask::KEY_PRESS)
+        }
         Detail::Button(_) => (
             link.devices.master_pointer,
             GrabType::BUTTON,
-            XIEventMask::BUTTON_PRESS
-                | XIEventMask::BUTTON_RELEASE
-                | XIEventMask::RAW_BUTTON_PRESS
-                | XIEventMask::RAW_BUTTON_RELEASE
-                | XIEventMask::RAW_MOTION,
+            XIEventMask::BUTTON_PRESS | XIEventMask::BUTTON_RELEASE,
         ),
     };
+    let events = events | raw.events();
     let mode = if waits { GrabMode22::SYNC } else { GrabMode22::ASYNC };
     Ok(link.conn.xinput_xi_passive_grab_device(
         CURRENT_TIME,

@@ -11,7 +11,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use lantern_model::{Armed, ArmedKey, Event, Key, KeyKind, Modifiers, Side};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::SequenceNumber;
-use x11rb::protocol::xinput::{self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags};
+use x11rb::protocol::xinput::{
+    self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags, XIEventMask,
+};
 use x11rb::protocol::xproto::GrabMode;
 
 use super::grabs::Detail;
@@ -234,6 +236,8 @@ impl X11Desk {
                     self.answer_press(board, EventMode::ASYNC_DEVICE)?;
                 }
                 self.fake_key(code, false)?;
+                // Nobody is told of a release that falls into the grab.
+                self.hands.look_again |= self.watches();
                 // The server has turned the lock already.
                 if key_of(code).is_some_and(|key| key.kind() == KeyKind::Lock) {
                     self.set_locks(self.keymap.locks(), locked)?;
@@ -272,7 +276,8 @@ impl X11Desk {
             conn.xinput_xi_ungrab_device(CURRENT_TIME, board)?;
             return Ok(());
         }
-        let mask = super::grabs::key_events();
+        let raw = fingers::Raw { keys: true, ..fingers::Raw::default() };
+        let mask = XIEventMask::KEY_PRESS | raw.events();
         // Should a menu have the board, keys go there, as they do anyway.
         let (mode, owner) = (GrabMode::ASYNC, GrabOwner::NO_OWNER);
         let (root, cursor) = (self.link.root, x11rb::NONE);
@@ -363,11 +368,25 @@ impl X11Desk {
         Ok(())
     }
 
+    /// What the server tells us of while a grab is on: only what the grab itself asks for.
+    pub(super) fn raw_in_grabs(&self) -> fingers::Raw {
+        fingers::Raw {
+            all: self.armed.fingers || self.armed.letters,
+            motion: self.armed.pointer,
+            ..fingers::Raw::default()
+        }
+    }
+
+    /// Whether any key is held whose release must not be missed.
+    fn watches(&self) -> bool {
+        !self.hands.followed.is_empty() || !self.hands.standing.is_empty()
+    }
+
     fn wanted_raw(&self, lifted: bool) -> fingers::Raw {
         fingers::Raw {
             all: self.armed.fingers || self.armed.letters,
             keys: lifted,
-            releases: !self.hands.followed.is_empty() || !self.hands.standing.is_empty(),
+            releases: self.watches(),
             motion: self.armed.pointer,
         }
     }
@@ -418,6 +437,7 @@ impl X11Desk {
 
     /// Takes in what the desk is told to withhold from now on, as far as hands are concerned.
     pub(super) fn arm_hands(&mut self, armed: Armed) -> Result<(), DeskError> {
+        let told_before = self.raw_in_grabs();
         let before = std::mem::replace(&mut self.armed, armed);
         // First every key, then the end of the press that led here: nothing slips in between. They
         // are given up only when all that came meanwhile was taken in.
@@ -425,7 +445,7 @@ impl X11Desk {
             self.take_board(true)?;
         }
         self.end_press()?;
-        if before.keys != self.armed.keys {
+        if before.keys != self.armed.keys || told_before != self.raw_in_grabs() {
             self.take_grabs()?;
         }
         if self.armed.boards && !before.boards {

@@ -68,7 +68,7 @@ fn take_digits(link: &Link) -> Result<(), DeskError> {
         })
         .collect();
     // What a rule has already is the rule's, and is read all the same.
-    Grabs::default().replace(link, &keymap, state.locked_mods.into(), &taken)?;
+    Grabs::default().replace(link, &keymap, state.locked_mods.into(), &taken, Raw::default())?;
     Ok(())
 }
 

@@ -15,6 +15,9 @@ use crate::failure::Failure;
 const SAVED: inotify::WatchFlags =
     inotify::WatchFlags::CLOSE_WRITE.union(inotify::WatchFlags::MOVED_TO);
 
+/// After so many notices the rest waits: a log that grows in the same folder must not keep us here.
+const AT_ONCE: usize = 1000;
+
 /// Watches files for being saved, in place or by being replaced, as editors do.
 pub struct SavedFile {
     pub inotify: OwnedFd,
@@ -78,7 +81,11 @@ impl SavedFile {
     fn look(&mut self) {
         let mut buffer = [std::mem::MaybeUninit::uninit(); 4096];
         let mut reader = inotify::Reader::new(self.inotify.as_fd(), &mut buffer);
-        while let Ok(event) = reader.next() {
+        let mut seen = 0;
+        while (seen < AT_ONCE || !reader.is_buffer_empty())
+            && let Ok(event) = reader.next()
+        {
+            seen += 1;
             let name = event.file_name().map(|name| OsStr::from_bytes(name.to_bytes()));
             let (Some(names), Some(name)) = (self.names.get(&event.wd()), name) else { continue };
             if !names.iter().any(|known| known == name) {
