@@ -143,15 +143,16 @@ impl Key {
 
     /// The key with that Linux input event code.
     pub fn from_kernel(kernel: u16) -> Option<Key> {
-        static BY_KERNEL: LazyLock<BTreeMap<u16, Key>> = LazyLock::new(|| {
-            Key::all().filter_map(|key| key.kernel().map(|kernel| (kernel, key))).collect()
-        });
-        BY_KERNEL.get(&kernel).copied()
+        static BY_KERNEL: LazyLock<Vec<Option<Key>>> =
+            LazyLock::new(|| by_number(|key| key.kernel()));
+        BY_KERNEL.get(usize::from(kernel)).copied().flatten()
     }
 
     /// The key with that X pointer button number.
     pub fn from_button(button: u8) -> Option<Key> {
-        Key::all().find(|key| key.button() == Some(button))
+        static BY_BUTTON: LazyLock<Vec<Option<Key>>> =
+            LazyLock::new(|| by_number(|key| key.button().map(u16::from)));
+        BY_BUTTON.get(usize::from(button)).copied().flatten()
     }
 
     fn row(self) -> &'static Row {
@@ -190,6 +191,9 @@ impl Key {
 
     /// The X pointer button number, for mouse buttons and the wheel.
     pub fn button(self) -> Option<u8> {
+        if !matches!(self.kind(), KeyKind::Mouse | KeyKind::Wheel) {
+            return None;
+        }
         Some(match self.name() {
             "left-button" => 1,
             "middle-button" => 2,
@@ -240,6 +244,17 @@ impl Key {
         }
         Ok((from.0..=to.0).map(Key).collect())
     }
+}
+
+/// The keys by a number of theirs.
+fn by_number(number: impl Fn(Key) -> Option<u16>) -> Vec<Option<Key>> {
+    let mut keys = Vec::new();
+    for key in Key::all() {
+        let Some(number) = number(key).map(usize::from) else { continue };
+        keys.resize(keys.len().max(number + 1), None);
+        keys[number].get_or_insert(key);
+    }
+    keys
 }
 
 impl fmt::Debug for Key {

@@ -14,6 +14,7 @@ mod matching;
 mod notation;
 mod numbers;
 mod quieting;
+mod shapes;
 mod sounds;
 mod taught;
 mod verdict;
@@ -27,6 +28,10 @@ pub use likeness::{Alike, Saying, alike_pairs, likeness};
 pub use matching::Part;
 pub use notation::{Phrase, PhraseError, Piece, Slot, WordList, word_lists};
 pub use numbers::{number_at, spoken_number};
+pub use shapes::{
+    Allowed, Closeness, Form, PATH_WORDS, Pen, Ranked, ShapeBook, ShapeExamples, Spot, Stroke, Verdict,
+    frame_of, strokes_of_words,
+};
 pub use sounds::{Phoneme, Sounds};
 pub use taught::{Example, Likened, TaughtBook, TaughtPhrase, odd_one};
 pub use verdict::{Evidence, Explained, weigh};

@@ -108,6 +108,8 @@ fn companions() {
         person.tap(key);
         target.rest(Duration::from_secs(1));
     }
+    // The notice goes away in the meantime, of which its server tells.
+    std::thread::sleep(Duration::from_secs(12));
     let before = running.sleeps();
     std::thread::sleep(Duration::from_secs(10));
     println!("\nafter a notice, a change of volume, a look for menus and a hint");

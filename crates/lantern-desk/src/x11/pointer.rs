@@ -10,11 +10,14 @@ use crate::DeskError;
 
 /// The server's number of a button, wheel direction or pen part.
 pub(super) fn button_of(key: Key) -> Option<u8> {
+    if key.kind() != KeyKind::Pen {
+        return key.button();
+    }
     match key.name() {
         "pen-tip" | "pen-eraser" => Some(1),
         "pen-barrel" => Some(2),
         "pen-barrel-2" => Some(3),
-        _ => key.button(),
+        _ => None,
     }
 }
 

@@ -1,0 +1,238 @@
+//! The normal form of a drawing.
+//!
+//! Resampling to steps of equal length and moving to the middle are as in Wobbrock, Wilson and Li,
+//! "Gestures without libraries, toolkits or training: a $1 recognizer for user interface prototypes"
+//! (UIST 2007). Scaling to unit length of the whole vector, so that two forms are compared by their
+//! angle, and the best turn in closed form are as in Li, "Protractor: a fast and accurate gesture
+//! recognizer" (CHI 2010). That the direction of each step stands beside its place, and that both
+//! are turned together, is our own addition: it tells shapes of the same outline apart by how they
+//! are drawn, and a corner from a bend.
+
+use super::{Spot, Stroke};
+
+/// Steps of a form, over all its strokes.
+pub(super) const STEPS: usize = 64;
+/// Strokes of a drawing at the most, so that each has steps enough to be told.
+pub(super) const STROKES: usize = 8;
+/// How much of a form is place; the rest is direction.
+const PLACE_SHARE: f32 = 0.5;
+/// A stroke that is shorter than this share of the drawing is a tap.
+const TAP: f32 = 0.08;
+
+/// A drawing in its normal form.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Form {
+    /// How many strokes it has.
+    pub(super) strokes: usize,
+    /// Places, then directions: each all that is across, then all that is down.
+    pub(super) row: Box<[f32; 4 * STEPS]>,
+}
+
+impl Form {
+    /// The form of a drawing; `None` if there is nothing to see, or more strokes than can be told
+    /// apart.
+    pub fn of(strokes: &[Stroke]) -> Option<Form> {
+        let strokes: Vec<&Stroke> = strokes.iter().filter(|stroke| !stroke.is_empty()).collect();
+        if strokes.is_empty() || strokes.len() > STROKES {
+            return None;
+        }
+        let each = STEPS / strokes.len();
+        let longest = strokes.iter().map(|stroke| length_of(stroke)).fold(0.0, f32::max);
+        let mut places = Vec::with_capacity(STEPS);
+        let mut directions = Vec::with_capacity(STEPS);
+        for stroke in &strokes {
+            let spots = smoothed(&resampled(stroke, each));
+            let is_tap = length_of(stroke) <= TAP * longest;
+            for at in 0..each {
+                // Each step's direction is taken over its two neighbours.
+                let (before, after) = (spots[at.saturating_sub(1)], spots[(at + 1).min(each - 1)]);
+                let (x, y) = (after.0 - before.0, after.1 - before.1);
+                let length = x.hypot(y);
+                let still = is_tap || length == 0.0;
+                directions.push(if still { (0.0, 0.0) } else { (x / length, y / length) });
+            }
+            places.extend(spots);
+        }
+        let count = places.len() as f32;
+        let middle_x = places.iter().map(|spot| spot.0).sum::<f32>() / count;
+        let middle_y = places.iter().map(|spot| spot.1).sum::<f32>() / count;
+        places.iter_mut().for_each(|spot| *spot = (spot.0 - middle_x, spot.1 - middle_y));
+        let mut row = Box::new([0.0; 4 * STEPS]);
+        fill(&mut row[..2 * STEPS], &places, PLACE_SHARE);
+        fill(&mut row[2 * STEPS..], &directions, 1.0 - PLACE_SHARE);
+        Some(Form { strokes: strokes.len(), row })
+    }
+
+    /// The form seen in a mirror that swaps left and right.
+    pub(super) fn mirrored(&self) -> Form {
+        let mut form = self.clone();
+        for part in [0, 2 * STEPS] {
+            form.row[part..part + STEPS].iter_mut().for_each(|across| *across = -*across);
+        }
+        form
+    }
+
+    /// The form turned by an angle, the way a clock's hand goes.
+    pub(super) fn turned(&self, angle: f32) -> Form {
+        let (sine, cosine) = angle.sin_cos();
+        let mut form = self.clone();
+        for part in [0, 2 * STEPS] {
+            for at in part..part + STEPS {
+                let (x, y) = (self.row[at], self.row[at + STEPS]);
+                form.row[at] = x * cosine - y * sine;
+                form.row[at + STEPS] = x * sine + y * cosine;
+            }
+        }
+        form
+    }
+
+    /// How alike two forms are if this one may be turned by up to `most`, from -1 to 1, and the turn
+    /// at which they are: equation 3 of the second paper named above, with the turn kept in its
+    /// bounds.
+    pub(super) fn likeness(&self, other: &[f32; 4 * STEPS], most: f32) -> (f32, f32) {
+        let (mut along, mut across) = (0.0, 0.0);
+        for part in [0, 2 * STEPS] {
+            let (x, y) = self.row[part..part + 2 * STEPS].split_at(STEPS);
+            let (other_x, other_y) = other[part..part + 2 * STEPS].split_at(STEPS);
+            along += dot(x, other_x) + dot(y, other_y);
+            across += dot(x, other_y) - dot(y, other_x);
+        }
+        let turn = across.atan2(along).clamp(-most, most);
+        (along * turn.cos() + across * turn.sin(), turn)
+    }
+
+    /// The place of a step, as if the drawing were so wide that its steps are one apart from the
+    /// middle, on average.
+    pub(super) fn place(&self, step: usize) -> Spot {
+        let scale = (STEPS as f32 / PLACE_SHARE).sqrt();
+        (self.row[step] * scale, self.row[STEPS + step] * scale)
+    }
+
+    /// The direction of a step, of length one.
+    pub(super) fn direction(&self, step: usize) -> Spot {
+        let (x, y) = (self.row[2 * STEPS + step], self.row[3 * STEPS + step]);
+        let length = x.hypot(y);
+        if length == 0.0 { (0.0, 0.0) } else { (x / length, y / length) }
+    }
+
+    /// How many steps each stroke has.
+    pub(super) fn steps_each(&self) -> usize {
+        STEPS / self.strokes
+    }
+}
+
+/// Writes what is across and what is down, scaled so that the sum of squares is `share`.
+fn fill(row: &mut [f32], spots: &[Spot], share: f32) {
+    let size = spots.iter().map(|(x, y)| x * x + y * y).sum::<f32>().sqrt();
+    let scale = if size == 0.0 { 0.0 } else { share.sqrt() / size };
+    for (at, (x, y)) in spots.iter().enumerate() {
+        row[at] = x * scale;
+        row[STEPS + at] = y * scale;
+    }
+}
+
+/// The inner product, in lanes that a compiler can do at once.
+fn dot(one: &[f32], other: &[f32]) -> f32 {
+    let mut lanes = [0.0; 8];
+    for (one, other) in one.chunks_exact(8).zip(other.chunks_exact(8)) {
+        for lane in 0..8 {
+            lanes[lane] += one[lane] * other[lane];
+        }
+    }
+    lanes.iter().sum()
+}
+
+fn distance(one: Spot, other: Spot) -> f32 {
+    (one.0 - other.0).hypot(one.1 - other.1)
+}
+
+/// How long a stroke is.
+pub(super) fn length_of(stroke: &[Spot]) -> f32 {
+    stroke.windows(2).map(|pair| distance(pair[0], pair[1])).sum()
+}
+
+/// So many places along the stroke, the same way apart.
+fn resampled(stroke: &[Spot], count: usize) -> Vec<Spot> {
+    let length = length_of(stroke);
+    let mut spots = Vec::with_capacity(count);
+    let (mut at, mut gone) = (0, 0.0);
+    for step in 0..count {
+        let wanted = length * step as f32 / (count - 1) as f32;
+        while at + 2 < stroke.len() && gone + distance(stroke[at], stroke[at + 1]) < wanted {
+            gone += distance(stroke[at], stroke[at + 1]);
+            at += 1;
+        }
+        let Some(next) = stroke.get(at + 1) else {
+            spots.push(stroke[at]);
+            continue;
+        };
+        let step = distance(stroke[at], *next);
+        let share = if step == 0.0 { 0.0 } else { ((wanted - gone) / step).min(1.0) };
+        let between = |from: f32, to: f32| from + (to - from) * share;
+        spots.push((between(stroke[at].0, next.0), between(stroke[at].1, next.1)));
+    }
+    spots
+}
+
+/// Takes a hand's trembling and the grid of a screen out: each place is weighed with its neighbours
+/// as 1, 2, 1. The ends stay.
+fn smoothed(spots: &[Spot]) -> Vec<Spot> {
+    let mut smooth = spots.to_vec();
+    for (at, three) in spots.windows(3).enumerate() {
+        let mean = |part: fn(&Spot) -> f32| {
+            (part(&three[0]) + 2.0 * part(&three[1]) + part(&three[2])) / 4.0
+        };
+        smooth[at + 1] = (mean(|spot| spot.0), mean(|spot| spot.1));
+    }
+    smooth
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn hook(size: f32) -> Vec<Stroke> {
+        vec![vec![(0.0, 0.0), (0.0, size), (size / 2.0, size)]]
+    }
+
+    #[test]
+    fn size_and_place_do_not_count() {
+        let form = Form::of(&hook(20.0)).unwrap();
+        let moved: Vec<Stroke> = hook(2000.0)
+            .into_iter()
+            .map(|stroke| stroke.into_iter().map(|(x, y)| (x + 700.0, y - 90.0)).collect())
+            .collect();
+        let (likeness, turn) = form.likeness(&Form::of(&moved).unwrap().row, 0.3);
+        assert!(likeness > 0.9999, "{likeness}");
+        assert!(turn.abs() < 0.001, "{turn}");
+    }
+
+    #[test]
+    fn the_best_turn_is_found_within_its_bounds() {
+        let form = Form::of(&hook(100.0)).unwrap();
+        let turned = form.turned(0.2);
+        let (likeness, turn) = form.likeness(&turned.row, 0.3);
+        assert!(likeness > 0.9999 && (turn - 0.2).abs() < 0.001, "{likeness} at {turn}");
+        let (bounded, turn) = form.likeness(&turned.row, 0.1);
+        assert!(bounded < likeness && (turn - 0.1).abs() < 0.001, "{bounded} at {turn}");
+    }
+
+    #[test]
+    fn the_other_way_round_is_another_shape() {
+        let there = Form::of(&hook(100.0)).unwrap();
+        let back: Vec<Stroke> =
+            hook(100.0).into_iter().map(|stroke| stroke.into_iter().rev().collect()).collect();
+        let (likeness, _) = there.likeness(&Form::of(&back).unwrap().row, 0.3);
+        assert!(likeness < 0.1, "{likeness}");
+    }
+
+    #[test]
+    fn nothing_and_too_much_have_no_form() {
+        assert_eq!(Form::of(&[]), None);
+        assert_eq!(Form::of(&[Vec::new()]), None);
+        assert_eq!(Form::of(&vec![vec![(1.0, 1.0)]; STROKES + 1]), None);
+        // A single place is a tap: it has a form that is like nothing.
+        let tap = Form::of(&[vec![(5.0, 5.0)]]).unwrap();
+        assert!(tap.row.iter().all(|part| *part == 0.0));
+    }
+}

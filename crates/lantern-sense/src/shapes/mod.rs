@@ -1,0 +1,30 @@
+//! Shapes drawn by hand: what a drawing is most like, whatever its size, place and speed.
+//!
+//! A drawing is brought into a normal form ([`Form`]): each stroke cut into steps of equal length,
+//! all of it moved to its middle and scaled to one size. Forms are compared twice: first in closed
+//! form with every template, which costs a few hundred multiplications each, then the few nearest by
+//! an elastic comparison that lets one leg be longer than in the example.
+
+mod book;
+mod elastic;
+mod form;
+mod words;
+
+pub use book::{Allowed, Closeness, ShapeBook, ShapeExamples, Ranked, Verdict};
+pub use form::Form;
+pub use words::{PATH_WORDS, Pen, strokes_of_words};
+
+/// A place, to the right and down.
+pub type Spot = (f32, f32);
+
+/// Where the pen went while it was down.
+pub type Stroke = Vec<Spot>;
+
+/// The frame around strokes: left, top, right, bottom; `None` without a place.
+pub fn frame_of(strokes: &[Stroke]) -> Option<(f32, f32, f32, f32)> {
+    let mut spots = strokes.iter().flatten().copied();
+    let first = spots.next()?;
+    Some(spots.fold((first.0, first.1, first.0, first.1), |(left, top, right, bottom), (x, y)| {
+        (left.min(x), top.min(y), right.max(x), bottom.max(y))
+    }))
+}
