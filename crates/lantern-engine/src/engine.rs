@@ -11,6 +11,7 @@ use lantern_model::{
 
 use crate::alarms::Clock;
 use crate::attention::Attention;
+use crate::drawing::Drawing;
 use crate::eval::Scope;
 use crate::firing::Firing;
 use crate::hearing::Ears;
@@ -64,6 +65,7 @@ pub struct Engine {
     pub(crate) clock: Clock,
     pub(crate) presses: Presses,
     pub(crate) ears: Ears,
+    pub(crate) drawing: Drawing,
     pub(crate) attention: Attention,
     pub(crate) runs: Runs,
     pub(crate) waiting: BTreeMap<usize, Firing>,
@@ -152,6 +154,7 @@ impl Engine {
             secret: None,
             clock: Clock::default(),
             presses: Presses::default(),
+            drawing: Drawing::default(),
             ears: Ears::default(),
             attention: Attention::default(),
             runs: Runs::default(),
@@ -204,6 +207,7 @@ impl Engine {
     pub(crate) fn set_rules(&mut self, rules: RuleSet) {
         self.index = RuleIndex::new(&rules);
         self.ears = Ears::new(&rules);
+        self.drawing = Drawing::default();
         self.attention.renew();
         self.asks = Asks { letters: self.ears.listens_to_letters(), ..Asks::of(&rules) };
         self.rules = Arc::new(rules);
@@ -249,6 +253,7 @@ impl Engine {
                 self.handle_misheard(now, &words, score, &why);
             }
             Event::Ear(ear) => self.give_reason(now, None, ReasonKind::Ear(ear)),
+            Event::Traced(spots) => self.handle_traced(now, &spots),
             Event::Drawn { shape, key, frame, score } => {
                 self.handle_drawn(now, &shape, key, frame, score);
             }
@@ -326,6 +331,8 @@ impl Engine {
                 Timer::Limit(run) => self.end_patience(now, run),
                 Timer::Repeat(key, press) => self.handle_repeat(now, key, press),
                 Timer::Hope(press, hope) => self.end_hope(now, press, hope),
+                Timer::Still(press) => self.end_stillness(now, press),
+                Timer::NextStroke(strokes) => self.end_strokes(now, strokes),
                 Timer::Sequence(number) => self.end_sequence(now, number),
                 Timer::Quiet(rule, number) => self.end_quiet(now, rule, number),
                 Timer::Every(rule, trigger) => self.come_round(now, rule, trigger),
@@ -466,11 +473,13 @@ impl Engine {
     /// Tells the desk what it must see and withhold, if that has changed.
     pub(crate) fn arm(&mut self) {
         let everything = self.presses.withholds_all();
-        let same = self.armed.as_ref().is_some_and(|armed| armed.everything == everything);
+        let traces = self.presses.traces().then_some(self.rules.settings.trail);
+        let same = |armed: &Armed| armed.everything == everything && armed.traces == traces;
+        let same = self.armed.as_ref().is_some_and(same);
         if !self.layout_known || same && !std::mem::take(&mut self.arm_anew) {
             return;
         }
-        let armed = Armed { everything, ..self.at_rest.clone() };
+        let armed = Armed { everything, traces, ..self.at_rest.clone() };
         if self.armed.as_ref() != Some(&armed) {
             self.armed = Some(armed.clone());
             self.emit(None, Order::Arm(armed));

@@ -5,11 +5,11 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use lantern_model::{App, Cause, Frame, Key, LineTest, RuleSet, Time, Value, topic_fits};
-use lantern_sense::{Part, Phrase, PhraseBook, word_lists};
+use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 use regex::Regex;
 
 use crate::engine::Engine;
-use crate::firing::Firing;
+use crate::firing::{Firing, Press};
 use crate::lines::Lines;
 use crate::presses::Won;
 use crate::reasons::ReasonKind;
@@ -27,6 +27,8 @@ pub(crate) struct Ears {
     typed: BTreeMap<char, Vec<(String, Won)>>,
     letters: String,
     shapes: BTreeMap<String, Vec<Won>>,
+    /// The shapes of the set, by their numbers.
+    pub shape_book: ShapeBook,
     /// Rules by the device they listen to: its number.
     lines: BTreeMap<usize, Vec<(Won, Option<Regex>)>>,
     messages: BTreeMap<usize, Vec<Won>>,
@@ -37,6 +39,11 @@ pub(crate) struct Ears {
 }
 
 impl Ears {
+    /// Rules that want a shape.
+    pub(crate) fn of_shape(&self, name: &str) -> &[Won] {
+        self.shapes.get(name).map_or(&[], Vec::as_slice)
+    }
+
     pub(crate) fn new(rules: &RuleSet) -> Ears {
         let mut ears = Ears::default();
         let mut phrases = Vec::new();
@@ -77,6 +84,7 @@ impl Ears {
             }
         }
         ears.book = PhraseBook::new(phrases);
+        ears.shape_book = ShapeBook::new(&rules.shapes);
         ears
     }
 
@@ -142,7 +150,7 @@ impl Engine {
         }
     }
 
-    /// A shape was drawn.
+    /// A shape was drawn, as somebody else says.
     pub(crate) fn handle_drawn(
         &mut self,
         now: Time,
@@ -152,7 +160,27 @@ impl Engine {
         score: f64,
     ) {
         let press = self.take_drawing(now, key);
-        let rules = Arc::clone(&self.rules);
+        let holds = |engine: &Engine, (rule, trigger): Won| match &engine.rules.rules[rule].triggers
+            [trigger]
+            .cause
+        {
+            Cause::Gesture { holding, .. } => {
+                holding.last().and_then(|key| engine.layout.place(key)) == Some(key)
+            }
+            _ => false,
+        };
+        self.fire_drawn(now, shape, (frame, score), press, holds);
+    }
+
+    /// Fires the rule that wants a shape and holds what was held while it was drawn.
+    pub(crate) fn fire_drawn(
+        &mut self,
+        now: Time,
+        shape: &str,
+        (frame, score): (Frame, f64),
+        press: Option<Press>,
+        holds: impl Fn(&Engine, Won) -> bool,
+    ) {
         let number = |number: i32| Value::Number(number.into());
         let bounds = record([
             ("x", number(frame.x)),
@@ -165,14 +193,8 @@ impl Engine {
             ("box", Value::Record(bounds)),
             ("score", Value::Number(score)),
         ]));
-        let holds = |won: &Won| match &rules.rules[won.0].triggers[won.1].cause {
-            Cause::Gesture { holding, .. } => {
-                holding.last().and_then(|key| self.layout.place(key)) == Some(key)
-            }
-            _ => false,
-        };
-        let listed = self.ears.shapes.get(shape).map_or(&[] as &[Won], Vec::as_slice);
-        let wanted = listed.iter().copied().filter(|won| holds(won) && self.applies(*won));
+        let listed = self.ears.of_shape(shape);
+        let wanted = listed.iter().copied().filter(|won| holds(self, *won) && self.applies(*won));
         let found: Vec<_> = wanted
             .map(|won| (0, won, Firing { press, ..Firing::by(won.1, brought.clone()) }))
             .collect();

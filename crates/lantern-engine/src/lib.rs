@@ -11,6 +11,7 @@ mod blocks;
 mod chords;
 mod control;
 mod deeds;
+mod drawing;
 mod engine;
 mod eval;
 mod firing;

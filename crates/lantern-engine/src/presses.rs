@@ -67,6 +67,11 @@ impl Presses {
         self.undecided.iter().any(|waiting| waiting.give.is_some() && !waiting.taken)
     }
 
+    /// Whether the pointer's way matters, as a shape may be drawn.
+    pub(crate) fn traces(&self) -> bool {
+        self.undecided.iter().any(|waiting| waiting.drawing && !waiting.up)
+    }
+
     /// Whether the person holds a key down, seen through remaps.
     pub(crate) fn is_down(&self, key: Key) -> bool {
         let itself = self.fingers.contains(&key) && !self.standing.contains_key(&key);
@@ -101,6 +106,10 @@ pub(crate) struct Seen {
     pub tapped_as: Option<GiveBack>,
 }
 
+fn escape() -> Key {
+    Key::named("escape").expect("escape stands in the key table")
+}
+
 impl Engine {
     /// A withheld key went down.
     pub(crate) fn handle_press(&mut self, now: Time, key: Key, held: Modifiers) {
@@ -110,6 +119,10 @@ impl Engine {
             return;
         }
         self.presses.fingers.insert(key);
+        if self.is_drawing() && key == escape() {
+            self.give_drawing_up(now, "escape was pressed");
+            return;
+        }
         self.presses.seen.insert(stroke, now);
         let press = self.presses.next(key);
         let give = |becomes: Vec<Key>, hide: Modifiers, tap: bool| GiveBack {
@@ -118,6 +131,7 @@ impl Engine {
             under: held,
             hide,
             tap,
+            way: Vec::new(),
         };
         let stand = self.watch.stand(key, held, stroke.1).cloned();
         let seen = match stand {
@@ -264,6 +278,9 @@ impl Engine {
         }
         if waiting.is_open() {
             self.set_hopes(now, &waiting);
+            if waiting.drawing {
+                self.begin_stroke(now, seen.press, seen.stroke);
+            }
             if chord {
                 (waiting.else_pressed, waiting.else_released) = (pressed, released);
             } else {
@@ -390,8 +407,14 @@ impl Engine {
         self.presses.standing.remove(&key);
         let mut fires = None;
         let mut as_tap = None;
-        let found = self.presses.undecided.iter_mut().find(|w| w.press.key == key && !w.up);
+        let is_it = |w: &Undecided| w.press.key == key && !w.up;
+        let drawn = self.presses.undecided.iter().find(|w| is_it(w) && w.drawing);
+        let drawn = drawn.map(|w| w.press.number).is_some_and(|n| self.end_stroke(now, n));
+        let found = self.presses.undecided.iter_mut().find(|w| is_it(w));
         if let Some(waiting) = found {
+            if drawn {
+                waiting.disturb();
+            }
             let soon = now.since(waiting.at) <= self.rules.settings.tap;
             waiting.up = true;
             waiting.chord = false;

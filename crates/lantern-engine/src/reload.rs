@@ -143,7 +143,11 @@ impl Engine {
             Timer::Every(old, trigger) => Some(Timer::Every(rule(old)?, trigger)),
             Timer::Wake(_) | Timer::Limit(_) | Timer::Repeat(..) => Some(timer),
             Timer::Asleep | Timer::Look => Some(timer),
-            Timer::Hope(..) | Timer::Sequence(_) | Timer::Alarm(..) => None,
+            Timer::Hope(..)
+            | Timer::Sequence(_)
+            | Timer::Still(_)
+            | Timer::NextStroke(_)
+            | Timer::Alarm(..) => None,
         });
         fn renumbered<T>(map: &mut BTreeMap<usize, T>, number: impl Fn(usize) -> Option<usize>) {
             let old = std::mem::take(map);

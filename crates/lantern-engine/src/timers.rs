@@ -15,6 +15,10 @@ pub(crate) enum Timer {
     Repeat(Key, u64),
     /// A press that is not decided has waited long enough for something.
     Hope(u64, Hope),
+    /// The pointer lies still while a shape may be drawn with that press.
+    Still(u64),
+    /// No further stroke came after so many.
+    NextStroke(usize),
     /// The next key of a sequence did not come; the number tells one wait from another.
     Sequence(u64),
     /// A rule's triggers have been quiet; the number tells one wait from another.

@@ -24,6 +24,10 @@ pub(crate) struct Undecided {
     pub sequence: bool,
     /// A shape may be drawn while it is down.
     pub drawing: bool,
+    /// One is: whatever else is pressed does not change that.
+    drawn: bool,
+    /// It was a stroke of a shape that may have more.
+    pub more_strokes: bool,
     /// What fires when it goes up soon.
     pub tapped: Option<Won>,
     /// What fires when it comes once more.
@@ -50,6 +54,8 @@ impl Undecided {
             chord: false,
             sequence: false,
             drawing: false,
+            drawn: false,
+            more_strokes: false,
             tapped: None,
             twice: None,
             held: Vec::new(),
@@ -65,6 +71,7 @@ impl Undecided {
         let on_release = self.tapped.is_some() && !self.up;
         self.chord
             || self.sequence
+            || self.more_strokes
             || self.twice.is_some()
             || on_release
             || (while_down && !self.up)
@@ -85,7 +92,14 @@ impl Undecided {
         self.twice = None;
         self.held.clear();
         self.tapped_as = None;
-        self.drawing = false;
+        self.drawing &= self.drawn;
+    }
+
+    /// The pointer went so far that it is no press any more but a drawing.
+    pub(crate) fn draw_on(&mut self) {
+        self.chord = false;
+        self.drawn = true;
+        self.disturb();
     }
 }
 

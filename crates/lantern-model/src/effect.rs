@@ -59,6 +59,8 @@ pub struct GiveBack {
     pub hide: Modifiers,
     /// Whether it is up again already: it goes down and up at once.
     pub tap: bool,
+    /// Where the pointer went in between, from where it was pressed.
+    pub way: Vec<(i32, i32)>,
 }
 
 /// Something small that is shown for a time and takes no focus.
@@ -79,6 +81,8 @@ pub struct Hint {
 pub enum Shown {
     /// A text, in lines.
     Text(String),
+    /// What was drawn.
+    Drawn(String),
     /// How loud it is.
     Level {
         /// From 0 to 1.
@@ -92,7 +96,7 @@ impl fmt::Display for Shown {
     /// What it says, in words.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Shown::Text(text) => f.write_str(text),
+            Shown::Text(text) | Shown::Drawn(text) => f.write_str(text),
             Shown::Level { muted: true, .. } => f.write_str("Muted"),
             Shown::Level { share, .. } => write!(f, "Volume {:.0} %", share * 100.0),
         }
@@ -154,6 +158,9 @@ pub struct Armed {
     pub pointer: bool,
     /// Whether the input device of each key must be reported.
     pub boards: bool,
+    /// Whether the pointer's way must be reported, as a shape may be drawn; and if so, whether it
+    /// leaves a trail on the screen.
+    pub traces: Option<bool>,
     /// Whether every key but modifiers is withheld, as a key before it is not decided yet.
     pub everything: bool,
 }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{ArmedKey, Ear, EffectId, Key, Layout, Modifiers, Value, WallTime};
+use crate::{ArmedKey, Ear, EffectId, Key, Layout, Modifiers, Spot, Value, WallTime};
 
 /// A part of a screen, in its pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -118,7 +118,10 @@ pub enum Event {
     },
     /// The ear is open or closed now, or cannot be opened.
     Ear(Ear),
-    /// A shape was drawn with a key or button held.
+    /// Where the pointer went since this was told last, while a shape may be drawn; only when asked
+    /// for. The first place after a press is where it was pressed.
+    Traced(Vec<Spot>),
+    /// Somebody else says that a shape was drawn with a key or button held.
     Drawn {
         /// The shape's name.
         shape: String,

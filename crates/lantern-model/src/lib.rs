@@ -18,6 +18,7 @@ mod layouts;
 mod listening;
 mod modifiers;
 mod rules;
+mod shape;
 mod time;
 mod trigger;
 mod value;
@@ -35,9 +36,10 @@ pub use layout::{Group, Layout, Level, Repeat};
 pub use listening::{Ear, Heed, Listening, Sayable};
 pub use modifiers::{Families, Family, Modifiers, Side};
 pub use rules::{Again, Global, Parameter, Place, Routine, RoutineId, Rule, RuleSet, Settings};
+pub use shape::{Allowed, Described, Shape, Spot, Stroke};
 pub use time::Time;
 pub use trigger::{
-    Cause, Device, DeviceId, DeviceKind, Drawing, LayerId, LineTest, Manner, Remap, Scope, Shape,
-    Trigger, topic_fits,
+    Cause, Device, DeviceId, DeviceKind, LayerId, LineTest, Manner, Remap, Scope, Trigger,
+    topic_fits,
 };
 pub use value::Value;

@@ -134,6 +134,8 @@ pub struct Settings {
     pub tap: Duration,
     /// How soon the second press of a key pressed twice must come.
     pub twice: Duration,
+    /// Whether a drawing leaves a trail on the screen.
+    pub trail: bool,
     /// Whether `type` may bring long text, and characters that the layout lacks, by the clipboard.
     pub clipboard: bool,
 }
@@ -156,6 +158,7 @@ impl Default for Settings {
             together: Duration::from_millis(60),
             tap: Duration::from_millis(250),
             twice: Duration::from_millis(300),
+            trail: true,
             clipboard: false,
         }
     }

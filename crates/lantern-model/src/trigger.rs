@@ -195,24 +195,6 @@ impl DeviceKind {
     }
 }
 
-/// A shape that can be drawn.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Shape {
-    /// Its name.
-    pub name: String,
-    /// How it looks.
-    pub drawing: Drawing,
-}
-
-/// How a shape is described.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Drawing {
-    /// In words: directions and turns, one after another.
-    Path(Vec<String>),
-    /// By an example in a file.
-    Drawn(String),
-}
-
 /// Whether a topic is one that a filter names: `+` is one level, `#` all that follow (MQTT 5.0,
 /// section 4.7).
 ///

@@ -88,6 +88,10 @@ codes! {
         "A file that is used is not there. Paths are seen from the folder of the file that names them."
         "use \"cold-rom.lantern\"\n"
         "when key f9 => type \"core\"\n";
+    NoExample "no-example" Error
+        "A shape is drawn in a file that is not there, or that shows no drawing. Paths are seen from the folder of the file that names them; CSV and SVG are read."
+        "shape hook = drawn \"hook.svg\"\nwhen gesture hook while holding f8 => type \"core\"\n"
+        "shape hook = path \"down right\"\nwhen gesture hook while holding f8 => type \"core\"\n";
     UsesItself "uses-itself" Error
         "A file uses itself, straight or through others. The message names the way round."
         "use \"bench.lantern\"\nwhen key f9 => type \"core\"\n"

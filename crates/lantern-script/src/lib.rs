@@ -18,7 +18,7 @@ mod source;
 mod token;
 pub mod tree;
 
-pub use check::{Checked, Need, Pronounce, check, check_sounding, lacking_on_layout, wanted_files};
+pub use check::{Checked, Need, Outside, check, check_with, lacking_on_layout, wanted_files};
 pub use finding::{Finding, Fix, distance, near_name};
 pub use format::format;
 pub use lexer::lex;

@@ -61,14 +61,20 @@ pub enum Item {
     /// `words NAME = "one | other"`
     Words(Name, Quoted),
     /// `shape NAME = path "..."` or `= drawn "file"`
-    Shape {
-        /// Its name.
-        name: Name,
-        /// Whether it is an example in a file rather than a path in words.
-        drawn: bool,
-        /// The path or file.
-        how: Quoted,
-    },
+    Shape(Shape),
+}
+
+/// `shape NAME = path "..." any-way mirrored turned N`
+#[derive(Debug, Clone, PartialEq)]
+pub struct Shape {
+    /// Its name.
+    pub name: Name,
+    /// Whether it is drawn in a file rather than a path in words.
+    pub drawn: bool,
+    /// The path or file.
+    pub how: Quoted,
+    /// What else is taken for it.
+    pub allowed: lantern_model::Allowed,
 }
 
 /// `use "file" as NAME with NAME = EXPR, ...`

@@ -148,6 +148,42 @@ pub enum Failure {
         /// The name.
         path: PathBuf,
     },
+    /// A file of drawings cannot be read.
+    #[error("{path} shows no drawing: {message}")]
+    NoDrawing {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        message: String,
+    },
+    /// The name of a file of drawings tells no format.
+    #[error("{path} is neither .csv nor .svg")]
+    NoDrawingFormat {
+        /// The name.
+        path: PathBuf,
+    },
+    /// There are more drawings than help.
+    #[error("{path} would have {count} drawings; {most} are the most for one shape")]
+    TooManyDrawings {
+        /// Where.
+        path: PathBuf,
+        /// How many.
+        count: usize,
+        /// How many may be.
+        most: usize,
+    },
+    /// No key has that name.
+    #[error("there is no key `{name}`")]
+    NoSuchKey {
+        /// The name.
+        name: String,
+    },
+    /// Somebody else has the key.
+    #[error("another program has {key}")]
+    KeyTaken {
+        /// The key.
+        key: String,
+    },
     /// A picture could not be made.
     #[error("cannot draw {path}: {message}")]
     Picture {
@@ -212,6 +248,17 @@ impl Failure {
             }
             Failure::OneScene => "play them one after another".to_owned(),
             Failure::NoPictureFormat { .. } => "name a file that ends in .svg or .png".to_owned(),
+            Failure::NoDrawing { .. } => {
+                "a drawing is rows of `drawing,stroke,x,y` in a .csv, or a <path> in a .svg"
+                    .to_owned()
+            }
+            Failure::NoDrawingFormat { .. } => "name a file that ends in .csv or .svg".to_owned(),
+            Failure::TooManyDrawings { .. } => "begin again with `--anew`".to_owned(),
+            Failure::NoSuchKey { .. } => "`lantern keys` lists them all".to_owned(),
+            Failure::KeyTaken { .. } => {
+                "if it is `lantern run`, `lantern pause` frees it; or hold another with `--holding`"
+                    .to_owned()
+            }
             Failure::Picture { .. } => "a picture as .svg needs no drawing; try that".to_owned(),
             Failure::NoSuchFinding { near: Some(near), .. } => format!("did you mean `{near}`?"),
             Failure::NoSuchFinding { near: None, .. } => {

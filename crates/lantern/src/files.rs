@@ -6,10 +6,10 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use lantern_devices::home_folder;
-use lantern_script::{Checked, Source, check_sounding, wanted_files};
+use lantern_script::{Checked, Outside, Source, check_with, wanted_files};
 
 use crate::failure::Failure;
-use crate::pronunciation;
+use crate::{drawings, pronunciation};
 
 /// Reads a text file.
 pub fn read_source(path: &Path) -> Result<Source, Failure> {
@@ -60,7 +60,11 @@ fn check_source(mut source: Source) -> (Source, Checked) {
         }
         at += 1;
     }
-    let checked = check_sounding(&source, &|words| pronunciation::of(words).0);
+    let outside = Outside {
+        pronounce: &|words| pronunciation::of(words).0,
+        drawings: &|name| drawings::read(Path::new(name)),
+    };
+    let checked = check_with(&source, &outside);
     (source, checked)
 }
 

@@ -66,9 +66,8 @@ pub fn print_findings(findings: &[Finding], source: &Source) {
 
 /// What the X11 desk of this version cannot do of what a set needs.
 pub fn lacking_on_x11(needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
-    let lacks = |need: Need| {
-        matches!(need, Need::Shapes | Need::Serial | Need::Broker | Need::Web | Need::Listener)
-    };
+    let lacks =
+        |need: Need| matches!(need, Need::Serial | Need::Broker | Need::Web | Need::Listener);
     let lacking = needs.iter().filter(move |(need, _)| lacks(*need));
     lacking.map(|(need, span)| need.lacking(*span, "X11"))
 }

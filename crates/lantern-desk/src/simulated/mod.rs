@@ -441,6 +441,8 @@ impl Desk for SimulatedDesk {
     fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
         let text = match &hint.what {
             Shown::Text(text) => text.clone(),
+            // Nothing that a rule shows.
+            Shown::Drawn(_) => return Ok(()),
             Shown::Level { share, .. } => format!("{:.0} %", share * 100.0),
         };
         self.put_out(now, Some(effect), What::Hint(text));

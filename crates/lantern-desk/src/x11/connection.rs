@@ -64,6 +64,37 @@ pub(super) struct Devices {
     pub erasers: BTreeSet<u16>,
     /// The name of each.
     pub names: BTreeMap<u16, String>,
+    /// From where to where those go that tell places, not steps: across and down.
+    pub ranges: BTreeMap<u16, [Range; 2]>,
+}
+
+/// From where to where an axis goes.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Range {
+    from: f64,
+    to: f64,
+}
+
+impl Range {
+    /// The pixel of so many that a place on the axis stands for; without ends, it is the pixel.
+    pub(super) fn place(self, value: f64, pixels: i32) -> f64 {
+        let length = self.to - self.from;
+        if length <= 0.0 { value } else { (value - self.from) / length * f64::from(pixels) }
+    }
+}
+
+fn ranges_of(info: &xinput::XIDeviceInfo) -> Option<[Range; 2]> {
+    let axis = |number: u16| {
+        info.classes.iter().find_map(|class| match &class.data {
+            xinput::DeviceClassData::Valuator(axis)
+                if axis.number == number && axis.mode == xinput::ValuatorMode::ABSOLUTE =>
+            {
+                Some(Range { from: axis.min.integral.into(), to: axis.max.integral.into() })
+            }
+            _ => None,
+        })
+    };
+    Some([axis(0)?, axis(1)?])
 }
 
 /// A connection with what goes with it.
@@ -163,6 +194,7 @@ pub(super) fn query_devices(conn: &ServerConnection) -> Result<Devices, DeskErro
             }
         }
         devices.names.insert(id, name);
+        devices.ranges.extend(ranges_of(&info).map(|ranges| (id, ranges)));
         if injected {
             devices.injected.push(id);
         }

@@ -79,13 +79,17 @@ impl X11Desk {
                     effective: mask,
                     locked: self.locked,
                     source: None,
+                    place: None,
                 })?;
             }
             XEvent::XinputRawKeyPress(raw) => self.handle_raw_key(&raw, true)?,
             XEvent::XinputRawKeyRelease(raw) => self.handle_raw_key(&raw, false)?,
             XEvent::XinputRawButtonPress(raw) => self.handle_raw_button(&raw, true)?,
             XEvent::XinputRawButtonRelease(raw) => self.handle_raw_button(&raw, false)?,
-            XEvent::XinputRawMotion(_) => self.hands.pointer_moved = true,
+            XEvent::XinputRawMotion(raw) => {
+                self.hands.pointer_moved = true;
+                self.take_motion(&raw);
+            }
             XEvent::XinputHierarchy(_) => {
                 self.link.devices = connection::query_devices(&self.link.conn)?;
                 // What was down on a keyboard that was unplugged is up.

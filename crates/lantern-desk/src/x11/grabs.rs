@@ -310,6 +310,8 @@ fn grab<'c>(
             XIEventMask::BUTTON_PRESS | XIEventMask::BUTTON_RELEASE,
         ),
     };
+    // What waits may be held to draw with.
+    let raw = Raw { motion: raw.motion || waits, ..raw };
     let events = events | raw.events();
     let mode = if waits { GrabMode22::SYNC } else { GrabMode22::ASYNC };
     Ok(link.conn.xinput_xi_passive_grab_device(

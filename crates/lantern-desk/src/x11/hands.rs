@@ -25,6 +25,8 @@ use crate::DeskError;
 /// What is known of the person's hands.
 #[derive(Debug, Default)]
 pub(super) struct Hands {
+    /// Where the pointer was when that was pressed which was withheld last.
+    pub pressed_at: Option<(f64, f64)>,
     /// A press that was withheld just now and whose grab is still on.
     pub(super) ending: Option<Ending>,
     /// Keys reported because no grab may have seen them, with the request after which they were
@@ -39,7 +41,7 @@ pub(super) struct Hands {
     /// Modifiers kept from the program as long as a key is down.
     pub(super) hidden: BTreeMap<Key, Vec<u8>>,
     /// Buttons the program gets as a click when they are let go.
-    pub(super) owed: BTreeSet<Key>,
+    pub(super) owed: BTreeMap<Key, Option<(i32, i32)>>,
     /// Whether `followed` must be looked at, since a release may have come already.
     pub look_again: bool,
     /// Whether every key comes to us.
@@ -79,6 +81,7 @@ pub(super) struct ServerPress {
     pub effective: u16,
     pub locked: u16,
     pub source: Option<u16>,
+    pub place: Option<(f64, f64)>,
 }
 
 impl ServerPress {
@@ -87,7 +90,9 @@ impl ServerPress {
         key: Option<Key>,
         mods: &xinput::ModifierInfo,
         source: u16,
+        (x, y): (i32, i32),
     ) -> ServerPress {
+        let pixels = |fixed: i32| f64::from(fixed) / 65536.0;
         let low = |mask: u32| (mask & 0xff) as u16;
         ServerPress {
             detail,
@@ -96,6 +101,7 @@ impl ServerPress {
             effective: low(mods.effective),
             locked: low(mods.locked),
             source: Some(source),
+            place: Some((pixels(x), pixels(y))),
         }
     }
 }
@@ -110,7 +116,9 @@ impl X11Desk {
         }
         let code = press.detail as u8;
         let detail = Detail::Code(code);
-        self.handle_press(ServerPress::of_modern(detail, key_of(code), &press.mods, press.sourceid))
+        let place = (press.root_x, press.root_y);
+        let (key, source) = (key_of(code), press.sourceid);
+        self.handle_press(ServerPress::of_modern(detail, key, &press.mods, source, place))
     }
 
     pub(super) fn handle_button_press(
@@ -121,7 +129,8 @@ impl X11Desk {
         self.hands.buttons_taken.insert(button);
         let key = key_of_button(&self.link.devices, press.sourceid, button);
         let detail = Detail::Button(button);
-        self.handle_press(ServerPress::of_modern(detail, key, &press.mods, press.sourceid))
+        let place = (press.root_x, press.root_y);
+        self.handle_press(ServerPress::of_modern(detail, key, &press.mods, press.sourceid, place))
     }
 
     pub(super) fn handle_button_release(
@@ -139,7 +148,9 @@ impl X11Desk {
     /// A key or button went down in a grab of ours.
     pub(super) fn handle_press(&mut self, press: ServerPress) -> Result<(), DeskError> {
         self.end_press()?;
+        self.queue_way();
         self.report_board(press.source);
+        self.hands.pressed_at = press.place;
         let waits = self.grabs.waits(press.detail);
         self.hands.ending = Some(match press.detail {
             Detail::Code(code) => Ending::Key { code, locked: press.locked, waits },
@@ -387,7 +398,7 @@ impl X11Desk {
             all: self.armed.fingers || self.armed.letters,
             keys: lifted,
             releases: self.watches(),
-            motion: self.armed.pointer,
+            motion: self.armed.pointer || self.armed.traces.is_some(),
         }
     }
 
@@ -460,6 +471,7 @@ impl X11Desk {
             let (x, y) = pointer::place(&self.link)?;
             self.events.push_back(Event::Pointer(x, y));
         }
+        self.follow_way()?;
         self.select_raw_events()?;
         self.flush()
     }

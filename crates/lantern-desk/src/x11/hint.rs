@@ -49,7 +49,7 @@ impl Hints {
         let fonts = self.fonts.get_or_insert_default();
         let most = usize::try_from(screen.width / 2).unwrap_or(600).max(200);
         let canvas = match &hint.what {
-            Shown::Text(text) => {
+            Shown::Text(text) | Shown::Drawn(text) => {
                 let text: String = text.chars().take(MOST_CHARACTERS).collect();
                 text_sign(fonts, &text, scale, most)
             }

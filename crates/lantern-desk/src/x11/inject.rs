@@ -240,13 +240,16 @@ impl X11Desk {
                 let (x, y) = (pixels(*x), pixels(*y));
                 self.link.conn.warp_pointer(x11rb::NONE, x11rb::NONE, 0, 0, 0, 0, x, y)?;
             }
-            Act::MoveTo(x, y) => {
-                let (x, y) = (pixels(*x), pixels(*y));
-                let kind = xproto::MOTION_NOTIFY_EVENT;
-                let root = self.link.root;
-                self.link.conn.xtest_fake_input(kind, 0, CURRENT_TIME, root, x, y, 0)?;
-            }
+            Act::MoveTo(x, y) => self.warp((*x, *y))?,
         }
+        Ok(())
+    }
+
+    /// Moves the pointer to a place.
+    pub(super) fn warp(&self, (x, y): (i32, i32)) -> Result<(), DeskError> {
+        let kind = xproto::MOTION_NOTIFY_EVENT;
+        let (root, x, y) = (self.link.root, pixels(x), pixels(y));
+        self.link.conn.xtest_fake_input(kind, 0, CURRENT_TIME, root, x, y, 0)?;
         Ok(())
     }
 

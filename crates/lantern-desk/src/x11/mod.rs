@@ -24,6 +24,7 @@ mod rest;
 mod standing;
 mod survey;
 mod tally;
+mod trace;
 mod windows;
 mod wire;
 
@@ -55,6 +56,7 @@ use keymap::Keymap;
 use lend::WaitingStep;
 use lifts::Lifts;
 use pointer::ButtonOrder;
+use trace::Trace;
 
 /// So long the server may take to read what a dead process sent last.
 const LAST_WORDS: Duration = Duration::from_secs(5);
@@ -93,6 +95,8 @@ pub struct X11Desk {
     waiting: Option<WaitingStep>,
     take_back_at: Option<Time>,
     hints: Hints,
+    /// The way that a shape may be drawn on.
+    trace: Option<Trace>,
     clipboard: Clipboard,
     coming: Vec<Coming>,
     /// Whether something was typed that the program in front may not have read yet.
@@ -155,6 +159,7 @@ impl X11Desk {
             waiting: None,
             take_back_at: None,
             hints: Hints::default(),
+            trace: None,
             clipboard: Clipboard::default(),
             coming: Vec::new(),
             unread: false,
@@ -224,12 +229,19 @@ impl Desk for X11Desk {
             if let Some(event) = self.events.pop_front() {
                 return Ok(Some(event));
             }
+            if self.lets_gather(now) && self.outcomes.is_empty() {
+                self.flush()?;
+                return Ok(None);
+            }
             if let Some((event, told_after)) = self.link.conn.poll_for_event_with_sequence()? {
                 self.lifts.look_at(told_after);
                 self.handle_x_event(now, event)?;
                 continue;
             }
-            if std::mem::take(&mut self.hands.pointer_moved) {
+            if let Some(way) = self.tell_way(now)? {
+                return Ok(Some(way));
+            }
+            if std::mem::take(&mut self.hands.pointer_moved) && self.armed.pointer {
                 let (x, y) = pointer::place(&self.link)?;
                 return Ok(Some(Event::Pointer(x, y)));
             }
@@ -265,11 +277,12 @@ impl Desk for X11Desk {
             .chain(self.hints.next_deadline())
             .chain(self.lending_deadline())
             .chain(self.clipboard.deadline())
+            .chain(self.gathers_until())
             .min()
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {
-        Some(self.link.conn.stream().as_fd())
+        self.gathers_until().is_none().then(|| self.link.conn.stream().as_fd())
     }
 }
 

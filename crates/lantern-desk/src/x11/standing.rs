@@ -10,6 +10,7 @@ use super::fingers;
 use super::grabs::Detail;
 use super::hands::Ending;
 use super::keymap::{key_of, keycode_of};
+use super::pointer;
 use super::pointer::{button_of, is_pointed};
 use crate::DeskError;
 
@@ -30,7 +31,8 @@ impl X11Desk {
         let pointed = back.becomes.iter().any(|key| is_pointed(*key));
         if itself && pointed && !back.tap {
             // The server knows it as down, so that no press can be made of it before it is up.
-            self.hands.owed.insert(back.key);
+            let place = self.hands.pressed_at.map(|(x, y)| (x.round() as i32, y.round() as i32));
+            self.hands.owed.insert(back.key, place);
             self.hands.followed.insert(back.key);
             return self.end_press();
         }
@@ -45,7 +47,10 @@ impl X11Desk {
         self.make_way(pointed)?;
         self.set_delays_aside()?;
         let under = down.map(|down| self.set_modifiers(back, &down)).transpose()?;
+        let way: &[(i32, i32)] = if pointed && back.tap { &back.way } else { &[] };
+        way.first().map_or(Ok(()), |place| self.warp(*place))?;
         self.hand_over(back.key, back.becomes.clone())?;
+        self.move_along(way)?;
         let (lifted, added) = under.unwrap_or_default();
         added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
         if back.tap {
@@ -138,11 +143,17 @@ impl X11Desk {
     /// A finger left a key that we follow or gave back.
     pub(super) fn let_go(&mut self, key: Key) -> Result<(), DeskError> {
         let owed = self.hands.owed.remove(&key);
-        if self.hands.followed.remove(&key) && !owed {
+        if self.hands.followed.remove(&key) && owed.is_none() {
+            self.queue_way();
             self.events.push_back(Event::LetGo { key });
         }
-        if owed {
+        if let Some(place) = owed {
+            // It is pressed where it was, and what came of it in between is a drag.
+            let now = pointer::place(&self.link)?;
+            let moved = place.filter(|place| *place != now);
+            moved.map_or(Ok(()), |place| self.warp(place))?;
             self.hand_over(key, vec![key])?;
+            moved.map_or(Ok(()), |_| self.warp(now))?;
         }
         if self.hands.standing.contains_key(&key) {
             // Only a modifier is looked for once more: what is pressed beside it depends on it.

@@ -1,37 +1,22 @@
 //! Top-level parts other than rules and macros: devices, words, shapes, remaps.
 
-use lantern_model::{Device, DeviceKind, Drawing, Remap, Shape, Value};
-use lantern_sense::Phrase;
+use lantern_model::{Allowed, Described, Device, DeviceKind, Remap, Shape, Value};
+use lantern_sense::{PATH_WORDS, Phrase, strokes_of_words};
 
 use super::Checker;
 use super::kinds::Kind;
 use super::names::Sort;
 use super::needs::Need;
 use super::triggers::spread_combo;
+use super::units::joined;
 use crate::codes::Code;
 use crate::tree::{self, Clause, ExprKind, Name, Quoted, Step, StepKind, TextPart};
-use crate::{Finding, near_name};
+use crate::{Finding, Span, near_name};
 
 /// Bits a second that serial ports know.
 const SPEEDS: [u32; 17] = [
     300, 600, 1200, 1800, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 460_800,
     500_000, 576_000, 921_600, 1_000_000,
-];
-
-/// Words of a path: eight directions, and turns all the way round.
-const DIRECTIONS: [&str; 12] = [
-    "up",
-    "down",
-    "left",
-    "right",
-    "up-left",
-    "up-right",
-    "down-left",
-    "down-right",
-    "circle-left",
-    "circle-right",
-    "tap",
-    "lift",
 ];
 
 /// Shapes that need no `shape` line: the directions themselves, and these.
@@ -42,17 +27,28 @@ const KNOWN_SHAPES: [(&str, &str); 4] = [
     ("zigzag", "right down-left right"),
 ];
 
+/// Words of a path that are no shape of their own.
+const STROKE_ENDS: [&str; 4] = ["turn-left", "turn-right", "tap", "lift"];
+
+fn shape_of_path(name: String, words: Vec<String>) -> Shape {
+    let drawings = strokes_of_words(words.iter().map(String::as_str));
+    let described = Described::Path(words);
+    Shape { name, described, drawings, allowed: Allowed::default() }
+}
+
 impl Checker<'_> {
     /// A shape by its name: one of the set, or one that everybody knows.
     pub(super) fn find_shape(&mut self, name: &Name) -> Option<usize> {
         if self.names.get(Sort::Shape, &name.text).is_none() {
             let known = KNOWN_SHAPES.into_iter().find(|(known, _)| *known == name.text);
-            let direction = DIRECTIONS.into_iter().find(|word| *word == name.text);
+            let direction = PATH_WORDS
+                .into_iter()
+                .find(|word| *word == name.text && !STROKE_ENDS.contains(word));
             if let Some(path) = known.map(|(_, path)| path).or(direction) {
-                let drawing = Drawing::Path(path.split(' ').map(str::to_owned).collect());
+                let words: Vec<String> = path.split(' ').map(str::to_owned).collect();
                 let named = |shape: &Shape| shape.name == name.text;
                 return self.set.shapes.iter().position(named).or_else(|| {
-                    self.set.shapes.push(Shape { name: name.text.clone(), drawing });
+                    self.set.shapes.push(shape_of_path(name.text.clone(), words));
                     Some(self.set.shapes.len() - 1)
                 });
             }
@@ -179,29 +175,55 @@ impl Checker<'_> {
         self.declare(Sort::Words, name, index, Kind::Any);
     }
 
-    pub(super) fn declare_shape(&mut self, name: &Name, drawn: bool, (how, span): &Quoted) {
-        let drawing = if drawn {
-            Drawing::Drawn(how.clone())
+    pub(super) fn declare_shape(&mut self, shape: &tree::Shape) {
+        let tree::Shape { name, drawn, how: (how, span), allowed } = shape;
+        let full = self.names.full(&name.text);
+        let described = if *drawn {
+            self.read_drawings(full, how, *span)
         } else {
             let words: Vec<String> = how.split_whitespace().map(str::to_owned).collect();
-            let odd = words.iter().find(|word| !DIRECTIONS.contains(&word.as_str()));
-            if let Some(odd) = odd {
-                let near = near_name(odd, DIRECTIONS);
-                self.say(
-                    Finding::new(Code::BadText, *span, format!("`{odd}` is no direction"))
-                        .label("not a path")
-                        .help(format!("the words are {}", DIRECTIONS.join(", ")))
-                        .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
-                );
-            } else if words.is_empty() {
-                let finding = Finding::new(Code::BadText, *span, "this path goes nowhere");
-                self.say(finding.label("no direction").help("for example \"down-right up-right\""));
-            }
-            Drawing::Path(words)
+            self.check_path(&words, *span);
+            shape_of_path(full, words)
         };
         let index = self.set.shapes.len();
-        self.set.shapes.push(Shape { name: self.names.full(&name.text), drawing });
+        self.set.shapes.push(Shape { allowed: *allowed, ..described });
         self.declare(Sort::Shape, name, index, Kind::Any);
+    }
+
+    fn check_path(&mut self, words: &[String], span: Span) {
+        let odd = words.iter().find(|word| !PATH_WORDS.contains(&word.as_str()));
+        if let Some(odd) = odd {
+            let near = near_name(odd, PATH_WORDS);
+            self.say(
+                Finding::new(Code::BadText, span, format!("`{odd}` is no direction"))
+                    .label("not a path")
+                    .help(format!("the words are {}", PATH_WORDS.join(", ")))
+                    .maybe_help(near.map(|near| format!("did you mean `{near}`?"))),
+            );
+        } else if strokes_of_words(words.iter().map(String::as_str))
+            .first()
+            .is_none_or(|strokes| strokes.is_empty())
+        {
+            let finding = Finding::new(Code::BadText, span, "this path goes nowhere");
+            self.say(finding.label("no direction").help("for example \"down-right up-right\""));
+        }
+    }
+
+    /// A shape by the drawings in a file, which is looked for beside the file that names it.
+    fn read_drawings(&mut self, name: String, file: &str, span: Span) -> Shape {
+        let from = self.source.names().nth(self.source.file_at(span.start)).unwrap_or_default();
+        let path = joined(from, file);
+        let drawings = (self.outside.drawings)(&path).unwrap_or_else(|why| {
+            self.say(
+                Finding::new(Code::NoExample, span, format!("`{file}` shows no drawing: {why}"))
+                    .label("nothing to compare with")
+                    .help(format!("`lantern shape record {file}` makes one of your own strokes")),
+            );
+            Vec::new()
+        });
+        self.set.files.push(path.clone());
+        let described = Described::Drawn(path);
+        Shape { name, described, drawings, allowed: Allowed::default() }
     }
 
     pub(super) fn lower_remap(&mut self, remap: &tree::Remap, around: &[&Clause]) {

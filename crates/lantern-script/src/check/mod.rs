@@ -24,7 +24,7 @@ mod units;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet};
+use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet, Stroke};
 use lantern_sense::{Phrase, Sounds, WordList};
 
 use crate::codes::{Code, Severity};
@@ -57,19 +57,35 @@ pub struct Checked {
 /// assert_eq!(checked.rules.unwrap().rules.len(), 1);
 /// ```
 pub fn check(source: &Source) -> Checked {
-    check_sounding(source, &|words| Sounds::of_words(words.iter().copied()))
+    check_with(source, &Outside::default())
 }
 
-/// The same, with how words sound by whoever knows it: asked once, for the words of all phrases.
-pub fn check_sounding(source: &Source, pronounce: &Pronounce<'_>) -> Checked {
+/// The same, with what only somebody else knows.
+pub fn check_with(source: &Source, outside: &Outside<'_>) -> Checked {
     let units = Units::read(source);
-    let mut checker = Checker { pronounce, ..Checker::new(source) };
+    let mut checker = Checker { outside: *outside, ..Checker::new(source) };
     checker.check_units(&units);
     checker.finish(&units.files)
 }
 
-/// How these words sound.
-pub type Pronounce<'p> = dyn Fn(&BTreeSet<&str>) -> Sounds + 'p;
+/// What a check asks of the world.
+#[derive(Clone, Copy)]
+pub struct Outside<'o> {
+    /// How these words sound: asked once, for the words of all phrases.
+    pub pronounce: &'o dyn Fn(&BTreeSet<&str>) -> Sounds,
+    /// The drawings in a file, or why there are none.
+    pub drawings: &'o dyn Fn(&str) -> Result<Vec<Vec<Stroke>>, String>,
+}
+
+impl Default for Outside<'_> {
+    /// Sounds by the letters, and no file beside those of the set.
+    fn default() -> Self {
+        Outside {
+            pronounce: &|words| Sounds::of_words(words.iter().copied()),
+            drawings: &|_| Err("it is not there".to_owned()),
+        }
+    }
+}
 
 /// What a set asks of a layout that does not have it: keys, and characters that are typed.
 pub fn lacking_on_layout(source: &Source, layout: &Layout, name: &str) -> Vec<Finding> {
@@ -97,7 +113,7 @@ struct SpokenPhrase {
 
 struct Checker<'a> {
     source: &'a Source,
-    pronounce: &'a Pronounce<'a>,
+    outside: Outside<'a>,
     findings: Vec<Finding>,
     needs: Vec<(Need, Span)>,
     names: Names,
@@ -128,7 +144,7 @@ impl<'a> Checker<'a> {
         let files = source.names().map(str::to_owned).collect();
         Checker {
             source,
-            pronounce: &|words| Sounds::of_words(words.iter().copied()),
+            outside: Outside::default(),
             findings: Vec::new(),
             needs: Vec::new(),
             names: Names::default(),
@@ -187,7 +203,7 @@ impl<'a> Checker<'a> {
                 }
                 Item::Device(device) => self.declare_device(device),
                 Item::Words(name, text) => self.declare_words(name, text),
-                Item::Shape { name, drawn, how } => self.declare_shape(name, *drawn, how),
+                Item::Shape(shape) => self.declare_shape(shape),
                 _ => {}
             }
         }

@@ -21,6 +21,7 @@ const SETTINGS: &[(&str, &str)] = &[
     ("together", "60ms"),
     ("tap", "250ms"),
     ("twice", "300ms"),
+    ("trail", "false"),
     ("clipboard", "true"),
 ];
 
@@ -50,12 +51,16 @@ impl Checker<'_> {
                         text.clone_into(&mut self.set.settings.recogniser);
                     }
                 }
-                "clipboard" => match value.kind {
-                    ExprKind::Value(Value::Truth(allowed)) => {
+                "trail" => {
+                    if let Some(shown) = self.check_truth("trail", value) {
+                        self.set.settings.trail = shown;
+                    }
+                }
+                "clipboard" => {
+                    if let Some(allowed) = self.check_truth("clipboard", value) {
                         self.set.settings.clipboard = allowed;
                     }
-                    _ => self.say_wrong_setting("clipboard", value, "true or false"),
-                },
+                }
                 "together" | "tap" | "twice" | "awake" | "pause" => self.check_span(name, value),
                 other => self.say_no_setting(other, name),
             }
@@ -92,6 +97,16 @@ impl Checker<'_> {
         self.panic_span = Some(value.span);
         if let Some(panic) = combo.fixed() {
             self.set.settings.panic = panic;
+        }
+    }
+
+    fn check_truth(&mut self, name: &str, value: &Expr) -> Option<bool> {
+        match value.kind {
+            ExprKind::Value(Value::Truth(truth)) => Some(truth),
+            _ => {
+                self.say_wrong_setting(name, value, "true or false");
+                None
+            }
         }
     }
 

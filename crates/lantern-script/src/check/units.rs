@@ -55,7 +55,7 @@ fn uses_of(items: &[Item]) -> Vec<&Use> {
 }
 
 /// `path` seen from the folder of the file `from`.
-fn joined(from: &str, path: &str) -> String {
+pub(super) fn joined(from: &str, path: &str) -> String {
     if path.starts_with('/') {
         return path.to_owned();
     }

@@ -1,10 +1,13 @@
 //! Top-level parts of a file.
 
+use lantern_model::{Allowed, Value};
+
 use super::{Parsed, Parser, Said};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{
-    Clause, ClauseKind, Device, Expr, Item, Macro, Name, Quoted, Remap, TextPart, Use, When,
+    Clause, ClauseKind, Device, Expr, ExprKind, Item, Macro, Name, Quoted, Remap, Shape, TextPart,
+    Use, When,
 };
 use crate::{Finding, Span};
 
@@ -285,7 +288,41 @@ impl Parser<'_> {
             return self.fail_unknown("`path` or `drawn`", &["path", "drawn"]);
         }
         let how = self.parse_plain_text(if drawn { "a file's name" } else { "directions" })?;
-        Ok(Item::Shape { name, drawn, how })
+        let mut allowed = Allowed::default();
+        while !self.at_end_of_statement() {
+            self.parse_allowed(&mut allowed)?;
+        }
+        Ok(Item::Shape(Shape { name, drawn, how, allowed }))
+    }
+
+    /// One thing that a shape allows.
+    fn parse_allowed(&mut self, allowed: &mut Allowed) -> Parsed<()> {
+        if self.take_word("any-way") {
+            allowed.any_way = true;
+        } else if self.take_word("mirrored") {
+            allowed.mirrored = true;
+        } else if self.take_word("turned") {
+            if self.take_word("any") {
+                allowed.turned = 180.0;
+                return Ok(());
+            }
+            let degrees = self.parse_expr()?;
+            match degrees.kind {
+                ExprKind::Value(Value::Number(number)) if (0.0..=180.0).contains(&number) => {
+                    allowed.turned = number as f32;
+                }
+                _ => {
+                    let message = "a shape is turned by 0 to 180 degrees, or `any`";
+                    let finding = Finding::new(Code::BadNumber, degrees.span, message);
+                    self.findings.push(finding.label("not so many degrees"));
+                    return Err(Said);
+                }
+            }
+        } else {
+            let words = ["any-way", "mirrored", "turned"];
+            return self.fail_unknown("`any-way`, `mirrored`, `turned` or the line's end", &words);
+        }
+        Ok(())
     }
 
     fn parse_remap(&mut self, word: Span) -> Parsed<Item> {

@@ -1,9 +1,12 @@
 //! All shapes that count, and which of them was drawn, if any.
 
+use std::collections::BTreeMap;
 use std::f32::consts::{LN_2, PI};
 
+use lantern_model::{Allowed, Described, Shape, Stroke};
+
+use super::elastic;
 use super::form::{Bounds, Form, Step};
-use super::{Stroke, elastic};
 
 /// So many templates are compared elastically, of all that came nearest in closed form.
 const LOOKED_AT: usize = 10;
@@ -19,12 +22,16 @@ const LIMIT_FOR_STROKES: f32 = 0.27;
 const LIMITS: (f32, f32) = (0.155, 0.42);
 /// It must be nearer to the shape than a straight line is, by this share.
 const LINE_SHARE: f32 = 0.56;
+/// The same for words.
+const LINE_SHARE_IN_WORDS: f32 = 0.75;
 /// Lines that are compared with.
 const LINES: usize = 16;
 /// How far two examples of one person are apart on average.
 const USUAL_SPREAD: f32 = 0.16;
 /// How much a hand that draws more or less evenly moves the limit at the most.
 const SPREADS: (f32, f32) = (0.7, 1.35);
+/// The same from words, which do not say how long the legs are.
+const IN_WORDS: f32 = 1.8;
 /// What is known of a single shape counts beside so many pairs of the whole hand.
 const OTHER_PAIRS: f32 = 4.0;
 /// How much farther a drawing may be off from a single example, from two, and from three: the fewer
@@ -36,36 +43,6 @@ const SECOND: f32 = 0.4;
 const MARGIN: f32 = 1.08;
 /// Strokes of which every order is allowed for, where a shape says that the way does not matter.
 const ORDERED: usize = 3;
-
-/// What a shape allows beside being drawn as it was shown.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Allowed {
-    /// Its strokes may be drawn backwards and in another order.
-    pub any_way: bool,
-    /// It may be seen in a mirror that swaps left and right.
-    pub mirrored: bool,
-    /// By how much it may be turned, in degrees.
-    pub turned: f32,
-}
-
-impl Default for Allowed {
-    fn default() -> Self {
-        Allowed { any_way: false, mirrored: false, turned: 15.0 }
-    }
-}
-
-/// A shape by its examples.
-#[derive(Debug, Clone)]
-pub struct ShapeExamples {
-    /// Its name.
-    pub name: String,
-    /// Drawings of it.
-    pub drawings: Vec<Vec<Stroke>>,
-    /// Whether a person's hand drew them, so that they show how it varies.
-    pub by_hand: bool,
-    /// What else is taken for it.
-    pub allowed: Allowed,
-}
 
 /// How near a drawing came to a shape.
 #[derive(Debug, Clone, PartialEq)]
@@ -100,8 +77,19 @@ pub struct Closeness {
     pub verdict: Verdict,
 }
 
+/// Two shapes and how alike they are.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct AlikeShapes {
+    /// The shape with the smaller number.
+    pub first: usize,
+    /// The other.
+    pub second: usize,
+    /// The score that a perfect drawing of the one has as the other, from 0 to 1.
+    pub likeness: f32,
+}
+
 #[derive(Debug)]
-struct Shape {
+struct Known {
     name: String,
     /// How far a drawing may be off.
     limit: f32,
@@ -127,7 +115,7 @@ impl Template {
 /// Shapes to compare with.
 #[derive(Debug, Default)]
 pub struct ShapeBook {
-    shapes: Vec<Shape>,
+    shapes: Vec<Known>,
     templates: Vec<Template>,
 }
 
@@ -150,20 +138,18 @@ impl Nearest {
 
 impl ShapeBook {
     /// A book of these shapes. A drawing in which nothing can be seen is passed over.
-    pub fn new(shapes: impl IntoIterator<Item = ShapeExamples>) -> ShapeBook {
+    pub fn new(shapes: &[Shape]) -> ShapeBook {
         let mut book = ShapeBook::default();
         let mut spreads: Vec<Spread> = Vec::new();
-        for (number, shape) in shapes.into_iter().enumerate() {
+        for (number, shape) in shapes.iter().enumerate() {
+            let by_hand = matches!(shape.described, Described::Drawn(_));
             let forms: Vec<Form> = shape.drawings.iter().filter_map(|d| Form::of(d)).collect();
             let bounds = Bounds::degrees(shape.allowed.turned);
-            let limit = usual_limit(&forms, shape.by_hand);
-            let line = LINE_SHARE * mean(&forms, from_line);
-            spreads.push(if shape.by_hand {
-                Spread::of(&forms, bounds)
-            } else {
-                Spread::default()
-            });
-            book.shapes.push(Shape { name: shape.name, limit, line, bounds });
+            let limit = usual_limit(&forms, by_hand);
+            let share = if by_hand { LINE_SHARE } else { LINE_SHARE_IN_WORDS };
+            let line = share * mean(&forms, from_line);
+            spreads.push(if by_hand { Spread::of(&forms, bounds) } else { Spread::default() });
+            book.shapes.push(Known { name: shape.name.clone(), limit, line, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
             for form in drawings.filter_map(|drawing| Form::of(&drawing)) {
                 if shape.allowed.mirrored {
@@ -214,6 +200,24 @@ impl ShapeBook {
             [first, ..] => Verdict::Is(first.shape),
         };
         Closeness { ranked, verdict }
+    }
+
+    /// Pairs of shapes that are at least so alike, the most alike first.
+    pub fn alike_pairs(&self, least: f32) -> Vec<AlikeShapes> {
+        let mut pairs: BTreeMap<(usize, usize), f32> = BTreeMap::new();
+        for template in &self.templates {
+            for found in self.rank(&template.form, |shape| shape != template.shape) {
+                let pair = (template.shape.min(found.shape), template.shape.max(found.shape));
+                let likeness = pairs.entry(pair).or_default();
+                *likeness = likeness.max(found.score);
+            }
+        }
+        let pairs = pairs.into_iter().filter(|(_, likeness)| *likeness >= least);
+        let pairs =
+            pairs.map(|((first, second), likeness)| AlikeShapes { first, second, likeness });
+        let mut pairs: Vec<AlikeShapes> = pairs.collect();
+        pairs.sort_by(|one, other| other.likeness.total_cmp(&one.likeness));
+        pairs
     }
 
     /// The shapes near a form, the nearest first.
@@ -267,8 +271,10 @@ fn mean(forms: &[Form], of: fn(&Form) -> f32) -> f32 {
 fn usual_limit(forms: &[Form], by_hand: bool) -> f32 {
     let strokes = if forms.iter().any(|form| form.strokes > 1) { LIMIT_FOR_STROKES } else { 0.0 };
     let limit = LIMIT + LIMIT_PER_TURN * mean(forms, Form::turning) + strokes;
-    let examples = if by_hand { forms.len() } else { 1 };
-    let few = examples.checked_sub(1).and_then(|at| FEW.get(at)).unwrap_or(&1.0);
+    let few = match forms.len().checked_sub(1).and_then(|at| FEW.get(at)) {
+        _ if !by_hand => IN_WORDS,
+        few => *few.unwrap_or(&1.0),
+    };
     few * limit.clamp(LIMITS.0, LIMITS.1)
 }
 

@@ -5,7 +5,8 @@
 //! of each step; the same as for sounds, but ends are tied, strokes go with strokes, and nothing is
 //! allocated.
 
-use super::Spot;
+use lantern_model::Spot;
+
 use super::form::{STEPS, Step};
 
 /// How many steps one stroke may be ahead of the other, as a share of its steps.
@@ -61,9 +62,9 @@ fn off(one: Spot, other: Spot) -> f32 {
 
 #[cfg(test)]
 mod tests {
-    use super::super::Stroke;
     use super::super::form::Form;
     use super::*;
+    use lantern_model::Stroke;
 
     fn form(strokes: &[Stroke]) -> Vec<Vec<Step>> {
         Form::of(strokes).unwrap().strokes()

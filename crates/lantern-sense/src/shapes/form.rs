@@ -10,7 +10,7 @@
 
 use std::f32::consts::PI;
 
-use super::{Spot, Stroke};
+use lantern_model::{Spot, Stroke};
 
 /// Steps of a form, over all its strokes.
 pub(super) const STEPS: usize = 32;

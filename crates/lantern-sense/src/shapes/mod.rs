@@ -10,15 +10,11 @@ mod elastic;
 mod form;
 mod words;
 
-pub use book::{Allowed, Closeness, Ranked, ShapeBook, ShapeExamples, Verdict};
+use lantern_model::Stroke;
+
+pub use book::{AlikeShapes, Closeness, Ranked, ShapeBook, Verdict};
 pub use form::Form;
 pub use words::{PATH_WORDS, Pen, strokes_of_words};
-
-/// A place, to the right and down.
-pub type Spot = (f32, f32);
-
-/// Where the pen went while it was down.
-pub type Stroke = Vec<Spot>;
 
 /// The frame around strokes: left, top, right, bottom; `None` without a place.
 pub fn frame_of(strokes: &[Stroke]) -> Option<(f32, f32, f32, f32)> {

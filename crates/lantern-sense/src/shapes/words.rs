@@ -5,7 +5,9 @@
 
 use std::f32::consts::{FRAC_PI_2, FRAC_PI_4, TAU};
 
-use super::{Spot, Stroke, frame_of};
+use lantern_model::{Spot, Stroke};
+
+use super::frame_of;
 
 /// The words of a path.
 pub const PATH_WORDS: [&str; 14] = [

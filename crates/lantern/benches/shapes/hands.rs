@@ -4,7 +4,7 @@
 use std::f32::consts::{FRAC_1_SQRT_2, PI, TAU};
 
 use fastrand::Rng;
-use lantern_sense::{Spot, Stroke};
+use lantern_model::{Spot, Stroke};
 
 use super::outlines::{Meant, Outline, Part};
 

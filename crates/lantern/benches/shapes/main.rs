@@ -14,8 +14,9 @@ use std::time::Instant;
 
 use fastrand::Rng;
 use hands::{Family, Hand, errand, scribble};
-use lantern_sense::{Allowed, ShapeBook, ShapeExamples, Stroke, Verdict};
-use outlines::Meant;
+use lantern_model::{Allowed, Described, Shape, Stroke};
+use lantern_sense::{ShapeBook, Verdict, strokes_of_words};
+use outlines::{IN_WORDS, Meant};
 
 /// Persons that draw.
 const PERSONS: usize = 24;
@@ -67,6 +68,12 @@ fn main() {
             by_examples.push((own, examples, outcome));
         }
     }
+    let words = judge_words(&shapes, family, seed);
+    let [right, wrong, refused] = words.shares();
+    println!(
+        "in words      {right:6.2} %  {wrong:6.2} %  {refused:6.2} %  of {} shapes",
+        IN_WORDS.len()
+    );
     println!("\nshapes  rightly with three of one's own");
     let mut by_count = Vec::new();
     for count in [10, 20, 30, 40, 50, shapes.len()] {
@@ -108,12 +115,16 @@ fn spread(shapes: &[Meant], count: usize) -> Vec<Meant> {
 }
 
 fn book_of(shapes: &[Meant], hand: &Hand, examples: usize, dice: &mut Rng) -> ShapeBook {
-    ShapeBook::new(shapes.iter().map(|shape| ShapeExamples {
-        name: shape.name.to_owned(),
-        drawings: (0..examples).map(|_| hand.draw(shape, dice)).collect(),
-        by_hand: true,
-        allowed: Allowed::default(),
-    }))
+    let shapes: Vec<Shape> = shapes
+        .iter()
+        .map(|shape| Shape {
+            name: shape.name.to_owned(),
+            described: Described::Drawn(String::new()),
+            drawings: (0..examples).map(|_| hand.draw(shape, dice)).collect(),
+            allowed: Allowed::default(),
+        })
+        .collect();
+    ShapeBook::new(&shapes)
 }
 
 /// Has each person's drawings recognised by examples of their own, or of somebody else.
@@ -150,16 +161,51 @@ fn judge(
     total
 }
 
+fn book_of_words() -> ShapeBook {
+    let shapes = IN_WORDS.map(|(name, path)| Shape {
+        name: name.to_owned(),
+        drawings: strokes_of_words(path.split(' ')),
+        ..Shape::default()
+    });
+    ShapeBook::new(&shapes)
+}
+
+/// Has the drawings of all persons recognised by nothing but words.
+fn judge_words(shapes: &[Meant], family: Family, seed: u64) -> Outcome {
+    let book = book_of_words();
+    let mut total = Outcome::default();
+    for person in 0..PERSONS {
+        let mut dice = Rng::with_seed(seed * 2000 + person as u64);
+        let hand = Hand::of(family, &mut dice);
+        for (number, (name, _)) in IN_WORDS.iter().enumerate() {
+            let meant = shapes.iter().find(|shape| shape.name == *name).expect("it is one of them");
+            for _ in 0..DRAWINGS {
+                let verdict = book.recognise(&hand.draw(meant, &mut dice), |_| true).verdict;
+                let right = verdict == Verdict::Is(number);
+                let wrong = !right && matches!(verdict, Verdict::Is(_));
+                total.add(Outcome { all: 1, right: right.into(), wrong: wrong.into() });
+            }
+        }
+    }
+    total
+}
+
 /// What means nothing, and how often it is taken for a shape that was shown three times.
 fn nothings(shapes: &[Meant], family: Family, seed: u64) -> Vec<(&'static str, usize, usize)> {
     let mut dice = Rng::with_seed(seed * 7);
     let hand = Hand::of(family, &mut dice);
     let book = book_of(shapes, &hand, 3, &mut dice);
-    let kinds: [(&str, fn(&mut Rng) -> Vec<Stroke>); 2] =
-        [("scribbles", scribble), ("ordinary movements", errand)];
+    let words = book_of_words();
+    type Drawn = fn(&mut Rng) -> Vec<Stroke>;
+    let kinds: [(&str, &ShapeBook, Drawn); 4] = [
+        ("scribbles", &book, scribble),
+        ("ordinary movements", &book, errand),
+        ("scribbles, by words,", &words, scribble),
+        ("ordinary movements, by words,", &words, errand),
+    ];
     kinds
         .into_iter()
-        .map(|(what, drawn)| {
+        .map(|(what, book, drawn)| {
             let taken = (0..NOTHINGS)
                 .filter(|_| {
                     let verdict = book.recognise(&drawn(&mut dice), |_| true).verdict;
@@ -179,15 +225,18 @@ fn pace(shapes: &[Meant], family: Family) {
         turned: if number % 10 == 0 { 180.0 } else { 15.0 },
         ..Allowed::default()
     };
-    let book =
-        ShapeBook::new(shapes.iter().cycle().take(200).enumerate().map(|(number, shape)| {
-            ShapeExamples {
+    let many: Vec<Shape> = (0..200)
+        .map(|number| {
+            let shape = &shapes[number % shapes.len()];
+            Shape {
                 name: shape.name.to_owned(),
+                described: Described::Drawn(String::new()),
                 drawings: vec![hand.draw(shape, &mut dice)],
-                by_hand: true,
                 allowed: allowed(number),
             }
-        }));
+        })
+        .collect();
+    let book = ShapeBook::new(&many);
     let drawings: Vec<_> = shapes.iter().map(|shape| hand.draw(shape, &mut dice)).collect();
     let memory = vec![1.0_f32; 200 * 256];
     let (mut ours, mut floor) = (Vec::new(), Vec::new());

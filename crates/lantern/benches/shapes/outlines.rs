@@ -2,7 +2,7 @@
 
 use std::f32::consts::{FRAC_PI_2, PI, TAU};
 
-use lantern_sense::{Spot, Stroke};
+use lantern_model::{Spot, Stroke};
 
 /// A part of a stroke: so long, from one heading evenly to another. 0 is to the right, and it grows
 /// as a clock's hand goes.
@@ -88,6 +88,30 @@ fn lines(spots: &[Spot]) -> Pen {
 fn tap(x: f32, y: f32) -> Pen {
     from(x, y)
 }
+
+/// Those that a path of words says as well.
+pub const IN_WORDS: [(&str, &str); 20] = [
+    ("check-mark", "down-right up-right"),
+    ("caret", "up-right down-right"),
+    ("corner", "down right"),
+    ("two-corners", "down right up"),
+    ("three-corners", "down right up left"),
+    ("square-right", "right down left up"),
+    ("circle-left", "circle-left"),
+    ("circle-right", "circle-right"),
+    ("one", "up-right down"),
+    ("seven", "right down-left"),
+    ("z", "right down-left right"),
+    ("u", "down turn-left turn-left up"),
+    ("n", "up turn-right turn-right down"),
+    ("stairs", "right up right up right"),
+    ("lightning", "down-left right down-left"),
+    ("teeth", "up-right down-right up-right down-right"),
+    ("bracket-left", "left down right"),
+    ("bracket-right", "right down left"),
+    ("plus", "down lift right"),
+    ("cross", "down-right lift down-left"),
+];
 
 /// All of them. Look-alikes are there on purpose.
 pub fn all() -> Vec<Meant> {

@@ -17,6 +17,7 @@ mod record;
 mod rehearse;
 pub mod run;
 mod service;
+mod shape;
 pub mod sheet;
 pub mod status;
 mod take;
@@ -43,6 +44,7 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::Check(arguments) => check::run(arguments),
         Command::Fmt(arguments) => fmt::run(arguments),
         Command::Voice(arguments) => voice::run(arguments.command),
+        Command::Shape(arguments) => shape::run(arguments.command),
         Command::Explain(arguments) => explain::run(&arguments),
         Command::Rehearse(arguments) => rehearse::run(&arguments),
         Command::Run(arguments) => run::run(arguments),

@@ -3,6 +3,7 @@
 
 mod cheat_sheet;
 mod keyboard;
+mod shapes;
 mod timeline;
 
 use std::fs;
@@ -16,6 +17,7 @@ use crate::failure::Failure;
 
 pub use cheat_sheet::cheat_sheet;
 pub use keyboard::{Binding, keyboard};
+pub use shapes::{ShapeCell, shapes};
 pub use timeline::timeline;
 
 /// Ink, paper and what stands out. Chosen to be told apart in grey as well.

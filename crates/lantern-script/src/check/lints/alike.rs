@@ -19,7 +19,7 @@ impl Checker<'_> {
         let forms: Vec<Vec<Vec<String>>> =
             self.phrases.iter().map(|spoken| spoken.phrase.spoken_forms(FORMS)).collect();
         let words: BTreeSet<&str> = forms.iter().flatten().flatten().map(String::as_str).collect();
-        let sounds = (self.pronounce)(&words);
+        let sounds = (self.outside.pronounce)(&words);
         let mut sayings = Vec::new();
         for (number, forms) in forms.into_iter().enumerate() {
             sayings.extend(forms.into_iter().map(|form| Saying::new(number, form, &sounds)));

@@ -1,0 +1,212 @@
+//! The pointer's way while a shape may be drawn: every report of the mouse, pen or touchpad, and the
+//! trail it leaves on the screen.
+//!
+//! Reports are taken from the devices, not from the pointer: it stops at a screen's edge, a hand does
+//! not. While a way is followed the server is listened to every few milliseconds only, or a fast
+//! mouse would wake us a thousand times a second.
+
+use std::time::Duration;
+
+use lantern_model::{Event, Frame, Spot, Time};
+use x11rb::connection::Connection;
+use x11rb::protocol::shape::{self, ConnectionExt as _};
+use x11rb::protocol::xinput::RawMotionEvent;
+use x11rb::protocol::xproto::{
+    ClipOrdering, ConnectionExt as _, CreateWindowAux, Rectangle, Window, WindowClass,
+};
+
+use super::X11Desk;
+use super::connection::Link;
+use crate::DeskError;
+
+/// So long reports are left to gather.
+const GATHERS: Duration = Duration::from_millis(4);
+/// How wide the trail is, in pixels, and how close its dots are.
+const TRAIL_WIDTH: i32 = 3;
+const TRAIL_STEP: f32 = 2.0;
+/// The trail shows from this far on: a click leaves none.
+const TRAIL_FROM: f32 = 12.0;
+/// Seen on light and on dark.
+const TRAIL_INK: u32 = 0x3f8fc9;
+
+/// A way that is followed.
+#[derive(Debug)]
+pub(super) struct Trace {
+    at: (f64, f64),
+    /// All screens together, which devices with places of their own go over.
+    whole: Frame,
+    gathered: Vec<Spot>,
+    /// When we listen again, and whether that is yet to come.
+    rests_until: Time,
+    rests: bool,
+    trail: Option<Trail>,
+}
+
+/// What shows the way.
+#[derive(Debug)]
+struct Trail {
+    first: Spot,
+    last: Spot,
+    window: Option<Window>,
+}
+
+impl X11Desk {
+    /// Follows the pointer's way as long as that is asked for.
+    pub(super) fn follow_way(&mut self) -> Result<(), DeskError> {
+        match (self.armed.traces, &self.trace) {
+            (Some(shown), None) => {
+                let at = match self.hands.pressed_at {
+                    Some(at) => at,
+                    None => {
+                        let (x, y) = super::pointer::place(&self.link)?;
+                        (x.into(), y.into())
+                    }
+                };
+                let first = (at.0 as f32, at.1 as f32);
+                let trail = shown.then_some(Trail { first, last: first, window: None });
+                let whole = self.link.whole_screen()?;
+                let (gathered, rests_until) = (vec![first], Time::START);
+                self.trace = Some(Trace { at, whole, gathered, rests_until, rests: false, trail });
+            }
+            (None, Some(_)) => self.end_way()?,
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn end_way(&mut self) -> Result<(), DeskError> {
+        let trail = self.trace.take().and_then(|trace| trace.trail);
+        if let Some(window) = trail.and_then(|trail| trail.window) {
+            self.link.conn.destroy_window(window)?;
+        }
+        Ok(())
+    }
+
+    /// A device told where it went.
+    pub(super) fn take_motion(&mut self, raw: &RawMotionEvent) {
+        let Some(trace) = &mut self.trace else { return };
+        let mask = raw.valuator_mask.first().copied().unwrap_or_default();
+        let mut values = raw.axisvalues.iter();
+        let mut axis = |number: u32| {
+            let told = mask & (1 << number) != 0;
+            let value = if told { values.next() } else { None };
+            value.map(|value| f64::from(value.integral) + f64::from(value.frac) / 2.0_f64.powi(32))
+        };
+        let (x, y) = (axis(0), axis(1));
+        match self.link.devices.ranges.get(&raw.sourceid) {
+            // A device with places of its own.
+            Some(ranges) => {
+                let [across, down] = *ranges;
+                if let Some(x) = x {
+                    trace.at.0 = across.place(x, trace.whole.width);
+                }
+                if let Some(y) = y {
+                    trace.at.1 = down.place(y, trace.whole.height);
+                }
+            }
+            None => trace.at = (trace.at.0 + x.unwrap_or(0.0), trace.at.1 + y.unwrap_or(0.0)),
+        }
+        trace.gathered.push((trace.at.0 as f32, trace.at.1 as f32));
+    }
+
+    /// Hands over what has gathered.
+    pub(super) fn tell_way(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+        let Some(trace) = &mut self.trace else { return Ok(None) };
+        if trace.gathered.is_empty() {
+            return Ok(None);
+        }
+        trace.rests_until = now + GATHERS;
+        let spots = std::mem::take(&mut trace.gathered);
+        if let Some(trail) = &mut trace.trail {
+            trail.draw(&self.link, trace.whole, &spots)?;
+        }
+        Ok(Some(Event::Traced(spots)))
+    }
+
+    /// Puts what has gathered before what is told next.
+    pub(super) fn queue_way(&mut self) {
+        let gathered = self.trace.as_mut().map(|trace| std::mem::take(&mut trace.gathered));
+        if let Some(spots) = gathered.filter(|spots| !spots.is_empty()) {
+            self.events.push_back(Event::Traced(spots));
+        }
+    }
+
+    /// Whether reports are left to gather now.
+    pub(super) fn lets_gather(&mut self, now: Time) -> bool {
+        self.trace.as_mut().is_some_and(|trace| {
+            trace.rests = now < trace.rests_until;
+            trace.rests
+        })
+    }
+
+    /// Until when they are, if so.
+    pub(super) fn gathers_until(&self) -> Option<Time> {
+        self.trace.as_ref().filter(|trace| trace.rests).map(|trace| trace.rests_until)
+    }
+
+    /// Moves the pointer along a way, from its second place on.
+    pub(super) fn move_along(&self, way: &[(i32, i32)]) -> Result<(), DeskError> {
+        way.iter().skip(1).try_for_each(|place| self.warp(*place))
+    }
+}
+
+impl Trail {
+    /// Draws on to these places.
+    fn draw(&mut self, link: &Link, whole: Frame, spots: &[Spot]) -> Result<(), DeskError> {
+        let far = |spot: &Spot| {
+            (spot.0 - self.first.0).abs().max((spot.1 - self.first.1).abs()) >= TRAIL_FROM
+        };
+        if self.window.is_none() && !spots.iter().any(far) {
+            return Ok(());
+        }
+        let mut dots = Vec::new();
+        for spot in spots {
+            let (x, y) = (spot.0 - self.last.0, spot.1 - self.last.1);
+            let count = (x.hypot(y) / TRAIL_STEP).ceil().max(1.0);
+            for dot in 1..=count as usize {
+                let share = dot as f32 / count;
+                dots.push(square(self.last.0 + x * share, self.last.1 + y * share));
+            }
+            self.last = *spot;
+        }
+        let bounding = shape::SK::BOUNDING;
+        let window = match self.window {
+            Some(window) => window,
+            None => {
+                let window = open(link, whole)?;
+                let (set, order) = (shape::SO::SET, ClipOrdering::UNSORTED);
+                link.conn.shape_rectangles(set, bounding, order, window, 0, 0, &dots)?;
+                link.conn.map_window(window)?;
+                *self.window.insert(window)
+            }
+        };
+        let union = shape::SO::UNION;
+        link.conn.shape_rectangles(union, bounding, ClipOrdering::UNSORTED, window, 0, 0, &dots)?;
+        Ok(())
+    }
+}
+
+fn square(x: f32, y: f32) -> Rectangle {
+    let (x, y) = (x.round() as i32 - TRAIL_WIDTH / 2, y.round() as i32 - TRAIL_WIDTH / 2);
+    let width = TRAIL_WIDTH as u16;
+    Rectangle {
+        x: x.clamp(i16::MIN.into(), i16::MAX.into()) as i16,
+        y: y.clamp(i16::MIN.into(), i16::MAX.into()) as i16,
+        width,
+        height: width,
+    }
+}
+
+/// A window over all screens of which only what is drawn is there, and nothing for the pointer.
+fn open(link: &Link, whole: Frame) -> Result<Window, DeskError> {
+    let conn = &link.conn;
+    let window = conn.generate_id()?;
+    let look = CreateWindowAux::new().override_redirect(1).background_pixel(TRAIL_INK);
+    let size = |pixels: i32| u16::try_from(pixels).unwrap_or(u16::MAX);
+    let class = WindowClass::INPUT_OUTPUT;
+    let (width, height) = (size(whole.width), size(whole.height));
+    conn.create_window(0, window, link.root, 0, 0, width, height, 0, class, 0, &look)?;
+    let input = shape::SK::INPUT;
+    conn.shape_rectangles(shape::SO::SET, input, ClipOrdering::UNSORTED, window, 0, 0, &[])?;
+    Ok(window)
+}

@@ -1,0 +1,293 @@
+//! Drawing a shape: the way of the pointer while a key is held for it, stroke by stroke, until it is
+//! told what was drawn or given up.
+//!
+//! A press that moves the pointer less than a little is an ordinary press and goes to the program,
+//! movement and all. A way that is longer never does: what it was most like is said instead.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use lantern_model::{
+    Cause, Frame, Hint, HintPlace, Order, RuleSet, Shown, Spot, Stroke as Way, Time,
+};
+use lantern_sense::{Closeness, Verdict, frame_of};
+
+use crate::engine::Engine;
+use crate::firing::Press;
+use crate::presses::Won;
+use crate::reasons::ReasonKind;
+use crate::strokes::{Stroke, stroke_of};
+use crate::timers::Timer;
+
+/// A way that leaves a square of this width, in pixels, is a drawing.
+const SMALLEST: f32 = 12.0;
+/// So long a press may lie still before it is an ordinary one.
+const STILL_AT_FIRST: Duration = Duration::from_millis(500);
+/// After so long without moving a drawing is given up.
+const STILL: Duration = Duration::from_millis(1000);
+/// So soon the next stroke of a drawing must be begun.
+const NEXT_STROKE: Duration = Duration::from_millis(450);
+/// How long the name of a shape is shown.
+const NAME_SHOWN: Duration = Duration::from_millis(900);
+/// Places of one stroke at the most: a minute of a fast mouse.
+const MOST_PLACES: usize = 60_000;
+
+/// A drawing that is being made.
+#[derive(Debug, Default)]
+pub(crate) struct Drawing {
+    /// What is held, as rules see it.
+    held: Option<Stroke>,
+    /// The press that the pen is down with.
+    press: Option<u64>,
+    /// Strokes that are done.
+    done: Vec<Way>,
+    /// The stroke at hand.
+    way: Way,
+    /// Whether it is long enough for one.
+    begun: bool,
+    moved_at: Time,
+}
+
+impl Drawing {
+    fn take_way(&mut self) -> Way {
+        self.begun = false;
+        self.press = None;
+        std::mem::take(&mut self.way)
+    }
+}
+
+fn is_drawn(way: &Way) -> bool {
+    frame_of(std::slice::from_ref(way))
+        .is_some_and(|(left, top, right, bottom)| (right - left).max(bottom - top) >= SMALLEST)
+}
+
+impl Engine {
+    /// A key went down with which a shape may be drawn.
+    pub(crate) fn begin_stroke(&mut self, now: Time, press: Press, held: Stroke) {
+        let drawing = &mut self.drawing;
+        if drawing.held != Some(held) {
+            drawing.done.clear();
+        }
+        drawing.held = Some(held);
+        drawing.press = Some(press.number);
+        drawing.way.clear();
+        drawing.begun = false;
+        drawing.moved_at = now;
+        self.timers.add(now + STILL_AT_FIRST, Timer::Still(press.number));
+    }
+
+    /// The pointer went this way.
+    pub(crate) fn handle_traced(&mut self, now: Time, spots: &[Spot]) {
+        let Some(number) = self.drawing.press else { return };
+        let drawing = &mut self.drawing;
+        drawing.moved_at = now;
+        let room = MOST_PLACES.saturating_sub(drawing.way.len());
+        drawing.way.extend(spots.iter().take(room));
+        if drawing.begun || !is_drawn(&drawing.way) {
+            return;
+        }
+        drawing.begun = true;
+        let found = self.presses.undecided.iter_mut().find(|w| w.press.number == number);
+        if let Some(waiting) = found {
+            waiting.draw_on();
+        }
+    }
+
+    /// Whether a shape is being drawn that is long enough for one.
+    pub(crate) fn is_drawing(&self) -> bool {
+        self.drawing.begun
+    }
+
+    /// The pointer may have been still for long.
+    pub(crate) fn end_stillness(&mut self, now: Time, press: u64) {
+        if self.drawing.press != Some(press) {
+            return;
+        }
+        let due = self.drawing.moved_at + STILL;
+        if self.drawing.begun && due > now {
+            self.timers.add(due, Timer::Still(press));
+        } else {
+            self.give_drawing_up(now, "the pointer was still");
+        }
+    }
+
+    /// The drawing at hand is no more. A press that was not drawn with is an ordinary one.
+    pub(crate) fn give_drawing_up(&mut self, now: Time, why: &str) {
+        let Some(number) = self.drawing.press else { return };
+        let begun = self.drawing.begun;
+        self.drawing.take_way();
+        if let Some(waiting) = self.presses.undecided.iter_mut().find(|w| w.press.number == number)
+        {
+            waiting.drawing = false;
+            waiting.taken |= begun;
+        }
+        if begun {
+            let why = format!("a drawing given up: {why}");
+            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            self.drop_strokes();
+        } else {
+            self.end_drawing(now);
+        }
+        self.decide(now);
+        self.arm();
+    }
+
+    /// The key went up that a shape may have been drawn with; whether it was.
+    pub(crate) fn end_stroke(&mut self, now: Time, number: u64) -> bool {
+        if self.drawing.press != Some(number) {
+            return false;
+        }
+        let begun = self.drawing.begun;
+        if !begun && !self.wants_tap() {
+            // An ordinary press. What was drawn before it stands.
+            let way = self.drawing.take_way();
+            let found = self.presses.undecided.iter_mut().find(|w| w.press.number == number);
+            if let Some(give) = found.and_then(|waiting| waiting.give.as_mut()) {
+                let whole = |(x, y): &Spot| (x.round() as i32, y.round() as i32);
+                give.way = way.iter().map(whole).collect();
+            }
+            self.end_drawing(now);
+            return false;
+        }
+        let mut way = self.drawing.take_way();
+        if !begun {
+            way.truncate(1);
+        }
+        self.drawing.done.push(way);
+        let strokes = self.drawing.done.len();
+        if let Some(waiting) = self.presses.undecided.iter_mut().find(|w| w.press.number == number)
+        {
+            waiting.more_strokes = true;
+        }
+        if self.most_strokes() > strokes {
+            self.timers.add(now + NEXT_STROKE, Timer::NextStroke(strokes));
+        } else {
+            self.end_drawing(now);
+        }
+        true
+    }
+
+    /// No further stroke came in time.
+    pub(crate) fn end_strokes(&mut self, now: Time, strokes: usize) {
+        if self.drawing.press.is_none() && self.drawing.done.len() == strokes {
+            self.end_drawing(now);
+            self.decide(now);
+            self.arm();
+        }
+    }
+
+    /// Presses of strokes that are done wait no more, and are not given back.
+    fn drop_strokes(&mut self) {
+        self.drawing.done.clear();
+        for waiting in self.presses.undecided.iter_mut().filter(|w| w.more_strokes) {
+            waiting.more_strokes = false;
+            waiting.taken = true;
+        }
+    }
+
+    /// Which shape it is, now that it is done.
+    fn end_drawing(&mut self, now: Time) {
+        let strokes = std::mem::take(&mut self.drawing.done);
+        let (Some(held), false) = (self.drawing.held, strokes.is_empty()) else { return };
+        let of_strokes = |w: &&mut crate::undecided::Undecided| w.more_strokes;
+        let press = self.presses.undecided.iter_mut().filter(of_strokes).map(|w| w.press).last();
+        let found = self.compare(&strokes, held);
+        let only_taps = strokes.iter().all(|way| !is_drawn(way));
+        match found.verdict {
+            Verdict::Is(shape) => {
+                let score = f64::from(found.ranked[0].score);
+                let name = self.ears.shape_book.name(shape).to_owned();
+                self.drop_strokes();
+                self.show_name(&name);
+                let about = (frame(&strokes), score);
+                self.fire_drawn(now, &name, about, press, |engine, won| engine.holds(won, held));
+            }
+            _ if only_taps => {
+                for waiting in &mut self.presses.undecided {
+                    waiting.more_strokes = false;
+                }
+            }
+            _ => {
+                self.drop_strokes();
+                let why = self.describe_miss(&found);
+                self.show_name("no shape");
+                self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            }
+        }
+    }
+
+    fn show_name(&mut self, name: &str) {
+        if self.rules.settings.trail {
+            let what = Shown::Drawn(name.to_owned());
+            let place = HintPlace::Pointer;
+            self.emit(None, Order::Hint(Hint { what, place, span: NAME_SHOWN, rule: None }));
+        }
+    }
+
+    fn describe_miss(&self, found: &Closeness) -> String {
+        let named = |at: usize| {
+            let ranked = &found.ranked[at];
+            let percent = (ranked.score * 100.0).round();
+            format!("{} ({percent} %)", self.ears.shape_book.name(ranked.shape))
+        };
+        match found.verdict {
+            Verdict::TooClose => format!("drawn: both {} and {}", named(0), named(1)),
+            Verdict::NoSuch => "drawn: no shape has as many strokes here".to_owned(),
+            _ => format!("drawn: no shape; the nearest is {}", named(0)),
+        }
+    }
+
+    /// Compares with the shapes that count here while that is held.
+    fn compare(&self, strokes: &[Way], held: Stroke) -> Closeness {
+        let book = &self.ears.shape_book;
+        book.recognise(strokes, |shape| self.counts(shape, held))
+    }
+
+    fn counts(&self, shape: usize, held: Stroke) -> bool {
+        let name = self.ears.shape_book.name(shape);
+        self.ears.of_shape(name).iter().any(|won| self.holds(*won, held) && self.applies(*won))
+    }
+
+    /// Whether a trigger is a shape drawn while exactly that is held.
+    pub(crate) fn holds(&self, (rule, trigger): Won, held: Stroke) -> bool {
+        let rules: &Arc<RuleSet> = &self.rules;
+        match &rules.rules[rule].triggers[trigger].cause {
+            Cause::Gesture { holding, .. } => {
+                stroke_of(&holding.0, &self.layout).is_ok_and(|(stroke, _)| stroke == held)
+            }
+            _ => false,
+        }
+    }
+
+    /// The strokes that a shape which counts here has at the most.
+    fn most_strokes(&self) -> usize {
+        let Some(held) = self.drawing.held else { return 0 };
+        let shapes = self.rules.shapes.iter().enumerate();
+        let counting = shapes.filter(|(number, _)| self.counts(*number, held));
+        let strokes = counting.flat_map(|(_, shape)| shape.drawings.iter().map(Vec::len));
+        strokes.max().unwrap_or(0)
+    }
+
+    /// Whether a tap may be the next stroke of a shape that counts here.
+    fn wants_tap(&self) -> bool {
+        let (Some(held), next) = (self.drawing.held, self.drawing.done.len()) else {
+            return false;
+        };
+        let is_tap = |drawing: &Vec<Way>| drawing.get(next).is_some_and(|way| !is_drawn(way));
+        let shapes = self.rules.shapes.iter().enumerate();
+        shapes
+            .filter(|(_, shape)| shape.drawings.iter().any(is_tap))
+            .any(|(number, _)| self.counts(number, held))
+    }
+}
+
+/// The frame around a drawing.
+fn frame(strokes: &[Way]) -> Frame {
+    let (left, top, right, bottom) = frame_of(strokes).unwrap_or_default();
+    Frame {
+        x: left.round() as i32,
+        y: top.round() as i32,
+        width: (right - left).round() as i32,
+        height: (bottom - top).round() as i32,
+    }
+}

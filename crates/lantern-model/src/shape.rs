@@ -1,0 +1,52 @@
+//! Shapes that can be drawn.
+
+/// A place, to the right and down.
+pub type Spot = (f32, f32);
+
+/// Where the pointer or pen went while it was down.
+pub type Stroke = Vec<Spot>;
+
+/// A shape that can be drawn.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Shape {
+    /// Its name.
+    pub name: String,
+    /// How the file describes it.
+    pub described: Described,
+    /// Drawings of it, each of one or more strokes.
+    pub drawings: Vec<Vec<Stroke>>,
+    /// What else is taken for it.
+    pub allowed: Allowed,
+}
+
+/// How a shape is described.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Described {
+    /// In words: directions and turns, one after another.
+    Path(Vec<String>),
+    /// By examples in a file, drawn by a person.
+    Drawn(String),
+}
+
+impl Default for Described {
+    fn default() -> Self {
+        Described::Path(Vec::new())
+    }
+}
+
+/// What a shape allows beside being drawn as it was shown.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Allowed {
+    /// Its strokes may be drawn backwards and in another order.
+    pub any_way: bool,
+    /// It may be seen in a mirror that swaps left and right.
+    pub mirrored: bool,
+    /// By how much it may be turned to either side, in degrees.
+    pub turned: f32,
+}
+
+impl Default for Allowed {
+    fn default() -> Self {
+        Allowed { any_way: false, mirrored: false, turned: 15.0 }
+    }
+}

@@ -1,0 +1,133 @@
+//! `lantern shape record`: drawings by one's own hand, or from another file, as examples of a shape.
+
+use std::time::{Duration, Instant};
+
+use lantern_desk::{Desk, HeldKeys, X11Desk};
+use lantern_model::{Armed, ArmedKey, Event, Families, Key, Stroke, Time};
+use lantern_sense::frame_of;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use crate::arguments::ShapeRecordArguments;
+use crate::drawings::{self, Drawings};
+use crate::failure::{Failure, Status};
+use crate::runtime::RuntimeFiles;
+use crate::style;
+use crate::style::complain;
+
+/// Drawings of one shape at the most: more say nothing new.
+const MOST: usize = 9;
+/// So soon the next stroke of a drawing must be begun.
+const NEXT_STROKE: Duration = Duration::from_millis(800);
+/// What is smaller is no drawing, in pixels.
+const SMALLEST: f32 = 12.0;
+
+pub fn run(arguments: &ShapeRecordArguments) -> Result<Status, Failure> {
+    let file = &arguments.file;
+    let mut kept = Drawings::new();
+    if file.exists() && !arguments.anew {
+        let unread = |message| Failure::NoDrawing { path: file.clone(), message };
+        kept = drawings::read(file).map_err(unread)?;
+    }
+    let before = kept.len();
+    if let Some(from) = &arguments.from {
+        let unread = |message| Failure::NoDrawing { path: from.clone(), message };
+        kept.extend(drawings::read(from).map_err(unread)?);
+    } else {
+        draw(arguments, &mut kept)?;
+    }
+    if kept.len() > MOST {
+        return Err(Failure::TooManyDrawings { path: file.clone(), count: kept.len(), most: MOST });
+    }
+    if kept.len() == before {
+        complain!("nothing was drawn; {} is as it was", file.display());
+        return Ok(Status::Found);
+    }
+    drawings::write(file, &kept)?;
+    let (all, new) = (kept.len(), kept.len() - before);
+    complain!("{}kept{0:#} {}: {new} new of {all} drawings", style::WENT_OUT, file.display());
+    complain!("  use it as `shape NAME = drawn \"{}\"`", file.display());
+    Ok(Status::Done)
+}
+
+/// Takes drawings from the person's hand, as many as were asked for.
+fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Failure> {
+    let name = &arguments.holding;
+    let key = Key::named(name).ok_or_else(|| Failure::NoSuchKey { name: name.clone() })?;
+    // A list of its own: `lantern run` may be at work with the other.
+    let list = RuntimeFiles::for_display()?.held_keys().with_extension("record");
+    let mut desk = X11Desk::open(HeldKeys::open(&list)?)?;
+    let armed = ArmedKey {
+        key,
+        families: Families::NONE,
+        further: false,
+        sides: false,
+        follow: true,
+        waits: true,
+    };
+    let rest = Armed { keys: vec![armed], ..Armed::default() };
+    desk.arm(rest.clone())?;
+    let times = arguments.times;
+    complain!("hold {key} and draw, {times} times; Ctrl+C ends it");
+    let start = Instant::now();
+    let now = || Time::START + start.elapsed();
+    let mut strokes: Vec<Stroke> = Vec::new();
+    let mut way: Option<Stroke> = None;
+    let mut ended = None;
+    let mut drawn = 0;
+    while drawn < times {
+        match desk.poll_event(now())? {
+            Some(Event::Pressed { key: pressed, .. }) if pressed == key => {
+                way = Some(Stroke::new());
+                desk.arm(Armed { traces: Some(true), ..rest.clone() })?;
+            }
+            Some(Event::Traced(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),
+            Some(Event::LetGo { key: up }) if up == key => {
+                strokes.extend(way.take());
+                ended = Some(now());
+                desk.arm(rest.clone())?;
+            }
+            Some(Event::Refused(_)) => return Err(Failure::KeyTaken { key: key.to_string() }),
+            Some(_) => {}
+            None => {
+                let over = ended.is_some_and(|ended| now().since(ended) >= NEXT_STROKE);
+                if over && way.is_none() {
+                    ended = None;
+                    let drawing = std::mem::take(&mut strokes);
+                    if is_drawn(&drawing) {
+                        drawn += 1;
+                        complain!("  {drawn} of {times}: {} strokes", drawing.len());
+                        kept.push(drawing);
+                    } else {
+                        complain!("  that was too small to be a drawing");
+                    }
+                    continue;
+                }
+                wait(&desk, now(), ended.map(|ended| ended + NEXT_STROKE))?;
+            }
+        }
+    }
+    Ok(())
+}
+
+fn is_drawn(drawing: &[Stroke]) -> bool {
+    frame_of(drawing)
+        .is_some_and(|(left, top, right, bottom)| (right - left).max(bottom - top) >= SMALLEST)
+}
+
+/// Sleeps until the desk has something to tell or is due.
+fn wait(desk: &X11Desk, now: Time, due: Option<Time>) -> Result<(), Failure> {
+    let due = desk.next_deadline().into_iter().chain(due).min();
+    let timeout = due.map(|due| {
+        let span = due.since(now);
+        Timespec { tv_sec: span.as_secs() as i64, tv_nsec: span.subsec_nanos().into() }
+    });
+    let descriptor = desk.descriptor();
+    let mut fds: Vec<PollFd<'_>> =
+        descriptor.as_ref().map(|fd| PollFd::new(fd, PollFlags::IN)).into_iter().collect();
+    match poll(&mut fds, timeout.as_ref()) {
+        Ok(_) | Err(rustix::io::Errno::INTR) => Ok(()),
+        Err(error) => {
+            Err(Failure::System { what: "cannot wait for the display", source: error.into() })
+        }
+    }
+}

@@ -1,0 +1,116 @@
+//! `lantern shape try`: which shape drawings in files are, with the scores of all.
+
+use lantern_model::RuleSet;
+use lantern_sense::{Closeness, ShapeBook, Verdict};
+use serde::Serialize;
+
+use super::outcome;
+use crate::arguments::ShapeTryArguments;
+use crate::commands::print_json;
+use crate::failure::{Failure, Status};
+use crate::findings::rules_of;
+use crate::style::complain;
+use crate::{drawings, table};
+
+/// The shape of `--json`, version 1.
+#[derive(Serialize)]
+struct Report {
+    version: u32,
+    drawings: Vec<DrawingData>,
+}
+
+#[derive(Serialize)]
+struct DrawingData {
+    file: String,
+    drawing: usize,
+    strokes: usize,
+    shape: Option<String>,
+    why: String,
+    scores: Vec<ScoreData>,
+}
+
+#[derive(Serialize)]
+struct ScoreData {
+    shape: String,
+    score: f64,
+    apart: f64,
+    fires: Vec<String>,
+}
+
+/// Shapes that are shown for a drawing.
+const SHOWN: usize = 4;
+
+pub fn run(arguments: &ShapeTryArguments) -> Result<Status, Failure> {
+    let (source, rules) = rules_of(arguments.rules.clone())?;
+    if rules.shapes.is_empty() {
+        complain!("{}: no rule here wants a shape", source.name());
+        return Ok(Status::Found);
+    }
+    let book = ShapeBook::new(&rules.shapes);
+    let mut tried = Vec::new();
+    for file in &arguments.files {
+        let unread = |message| Failure::NoDrawing { path: file.clone(), message };
+        for (number, strokes) in drawings::read(file).map_err(unread)?.iter().enumerate() {
+            let found = book.recognise(strokes, |_| true);
+            let name = file.display().to_string();
+            tried.push(data_of(&rules, &book, &found, (name, number + 1, strokes.len())));
+        }
+    }
+    let all = tried.iter().all(|drawing| drawing.shape.is_some());
+    if arguments.json {
+        print_json(&Report { version: 1, drawings: tried });
+    } else {
+        print_table(&tried);
+    }
+    Ok(if all { Status::Done } else { Status::Found })
+}
+
+fn data_of(
+    rules: &RuleSet,
+    book: &ShapeBook,
+    found: &Closeness,
+    (file, drawing, strokes): (String, usize, usize),
+) -> DrawingData {
+    let thousandths = |number: f32| (f64::from(number) * 1000.0).round() / 1000.0;
+    let score = |ranked: &lantern_sense::Ranked| {
+        let shape = book.name(ranked.shape).to_owned();
+        let fires = outcome(rules, &shape);
+        ScoreData {
+            shape,
+            score: thousandths(ranked.score),
+            apart: thousandths(ranked.apart),
+            fires,
+        }
+    };
+    let scores: Vec<ScoreData> = found.ranked.iter().map(score).collect();
+    let (shape, why) = match found.verdict {
+        Verdict::Is(shape) => (Some(book.name(shape).to_owned()), String::new()),
+        Verdict::TooFar => (None, "none is near enough".to_owned()),
+        Verdict::TooClose => (None, "two are as near".to_owned()),
+        Verdict::NoSuch => (None, format!("no shape has {strokes} strokes")),
+    };
+    DrawingData { file, drawing, strokes, shape, why, scores }
+}
+
+fn print_table(tried: &[DrawingData]) {
+    let mut rows = Vec::new();
+    for drawing in tried {
+        let verdict = drawing.shape.clone().unwrap_or_else(|| format!("- ({})", drawing.why));
+        let others = drawing.scores.iter().take(SHOWN);
+        let others = others.map(|s| format!("{} {:.0} %", s.shape, 100.0 * s.score));
+        let first = drawing.scores.first().filter(|_| drawing.shape.is_some());
+        let fires = first.map_or_else(String::new, |score| match &score.fires[..] {
+            [] => "no rule wants it".to_owned(),
+            fires => fires.join("; "),
+        });
+        rows.push(vec![
+            drawing.file.clone(),
+            drawing.drawing.to_string(),
+            drawing.strokes.to_string(),
+            verdict,
+            others.collect::<Vec<_>>().join(", "),
+            fires,
+        ]);
+    }
+    table::print(&["file", "no.", "strokes", "is", "most like", "comes to"], &rows);
+}
