@@ -35,6 +35,8 @@ pub struct Person {
 /// XInput 1's key press and button press, counted from its first event; a release follows each.
 const DEVICE_KEY_PRESS: u8 = 1;
 const DEVICE_BUTTON_PRESS: u8 = 3;
+/// Its movement of a device.
+const DEVICE_MOTION: u8 = 5;
 /// From one movement of a finger to the next, where what comes between matters.
 const FAST_HAND: Duration = Duration::from_millis(5);
 /// The server's own mouse has no more buttons.
@@ -228,6 +230,43 @@ impl Person {
             .warp_pointer(x11rb::NONE, x11rb::NONE, 0, 0, 0, 0, x, y)
             .expect("the server listens");
         self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
+    }
+
+    /// Moves the mouse itself, by steps, as a hand does: each in a moment of its own.
+    pub fn draw(&mut self, steps: &[(i32, i32)]) {
+        for step in steps {
+            self.move_mouse(*step);
+            std::thread::sleep(Duration::from_millis(2));
+        }
+    }
+
+    /// The movement is told in a second event behind the first, for which there is no ready request.
+    fn move_mouse(&mut self, (x, y): (i32, i32)) {
+        const FAKE_INPUT: u8 = 2;
+        const WORDS: u16 = 1 + 2 * 8;
+        const BY_STEPS: u8 = 1;
+        const AXES: u8 = 2;
+        let xtest = self.conn.extension_information("XTEST").expect("it listens");
+        let mut request = vec![xtest.expect("it has it").major_opcode, FAKE_INPUT];
+        request.extend(WORDS.to_ne_bytes());
+        let mut first = [0; 32];
+        (first[0], first[1], first[31]) = (self.first + DEVICE_MOTION, BY_STEPS, self.mouse);
+        let mut second = [0; 32];
+        (second[0], second[1], second[6]) = (self.first, self.mouse, AXES);
+        second[8..12].copy_from_slice(&x.to_ne_bytes());
+        second[12..16].copy_from_slice(&y.to_ne_bytes());
+        request.extend(first);
+        request.extend(second);
+        let parts = [std::io::IoSlice::new(&request)];
+        let sent = self.conn.send_request_without_reply(&parts, Vec::new());
+        sent.expect("it listens").check().expect("it moves");
+    }
+
+    /// Has a program put the pointer at a place, as one does for somebody far away.
+    pub fn put_pointer(&mut self, x: i16, y: i16) {
+        let (kind, root) = (xproto::MOTION_NOTIFY_EVENT, self.root);
+        let moved = self.conn.xtest_fake_input(kind, 0, CURRENT_TIME, root, x, y, 0);
+        moved.expect("it listens").check().expect("it moves");
     }
 
     /// The keycodes that the server believes to be down, whoever pressed them.

@@ -6,7 +6,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
 use x11rb::protocol::xproto::{
-    AtomEnum, ConnectionExt as _, CreateWindowAux, EventMask, InputFocus, KeyButMask, PropMode,
+    AtomEnum, ConnectionExt as _, CreateWindowAux, EventMask, InputFocus, PropMode,
     Window, WindowClass,
 };
 use x11rb::rust_connection::RustConnection;
@@ -26,6 +26,8 @@ pub struct Received {
     pub button: bool,
     /// What was down beside it.
     pub state: u16,
+    /// Where the pointer was, on the screen.
+    pub place: (i16, i16),
     /// When the window read it.
     pub at: Instant,
 }
@@ -176,12 +178,16 @@ fn set_class(conn: &RustConnection, window: Window, class: &str) {
 }
 
 fn received(event: &Event) -> Option<Received> {
-    let (detail, state, down, button): (u8, KeyButMask, bool, bool) = match event {
-        Event::KeyPress(key) => (key.detail, key.state, true, false),
-        Event::KeyRelease(key) => (key.detail, key.state, false, false),
-        Event::ButtonPress(button) => (button.detail, button.state, true, true),
-        Event::ButtonRelease(button) => (button.detail, button.state, false, true),
+    let (detail, state, place, down, button) = match event {
+        Event::KeyPress(key) => (key.detail, key.state, (key.root_x, key.root_y), true, false),
+        Event::KeyRelease(key) => (key.detail, key.state, (key.root_x, key.root_y), false, false),
+        Event::ButtonPress(press) => {
+            (press.detail, press.state, (press.root_x, press.root_y), true, true)
+        }
+        Event::ButtonRelease(press) => {
+            (press.detail, press.state, (press.root_x, press.root_y), false, true)
+        }
         _ => return None,
     };
-    Some(Received { detail, down, button, state: state.into(), at: Instant::now() })
+    Some(Received { detail, down, button, state: state.into(), place, at: Instant::now() })
 }

@@ -36,6 +36,9 @@ pub(super) struct Trace {
     /// All screens together, which devices with places of their own go over.
     whole: Frame,
     gathered: Vec<Spot>,
+    /// Whether a program moved the pointer, for somebody far away perhaps: what it tells may be a
+    /// place or a step, so the pointer is asked.
+    asks: bool,
     /// When we listen again, and whether that is yet to come.
     rests_until: Time,
     rests: bool,
@@ -66,7 +69,7 @@ impl X11Desk {
                 let trail = shown.then_some(Trail { first, last: first, window: None });
                 let whole = self.link.whole_screen()?;
                 let (gathered, rests_until) = (vec![first], Time::START);
-                self.trace = Some(Trace { at, whole, gathered, rests_until, rests: false, trail });
+                self.trace = Some(Trace { at, whole, gathered, asks: false, rests_until, rests: false, trail });
             }
             (None, Some(_)) => self.end_way()?,
             _ => {}
@@ -85,6 +88,10 @@ impl X11Desk {
     /// A device told where it went.
     pub(super) fn take_motion(&mut self, raw: &RawMotionEvent) {
         let Some(trace) = &mut self.trace else { return };
+        if self.link.devices.injected.contains(&raw.sourceid) {
+            trace.asks = true;
+            return;
+        }
         let mask = raw.valuator_mask.first().copied().unwrap_or_default();
         let mut values = raw.axisvalues.iter();
         let mut axis = |number: u32| {
@@ -112,6 +119,11 @@ impl X11Desk {
     /// Hands over what has gathered.
     pub(super) fn tell_way(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
         let Some(trace) = &mut self.trace else { return Ok(None) };
+        if std::mem::take(&mut trace.asks) {
+            let (x, y) = super::pointer::place(&self.link)?;
+            trace.at = (x.into(), y.into());
+            trace.gathered.push((x as f32, y as f32));
+        }
         if trace.gathered.is_empty() {
             return Ok(None);
         }

@@ -31,7 +31,7 @@ const USUAL_SPREAD: f32 = 0.16;
 /// How much a hand that draws more or less evenly moves the limit at the most.
 const SPREADS: (f32, f32) = (0.7, 1.35);
 /// The same from words, which do not say how long the legs are.
-const IN_WORDS: f32 = 1.8;
+const IN_WORDS: f32 = 1.6;
 /// What is known of a single shape counts beside so many pairs of the whole hand.
 const OTHER_PAIRS: f32 = 4.0;
 /// How much farther a drawing may be off from a single example, from two, and from three: the fewer

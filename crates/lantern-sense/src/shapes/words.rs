@@ -103,6 +103,8 @@ pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec
         true => (0..BEGINNINGS).map(|at| TAU * at as f32 / BEGINNINGS as f32).collect(),
         false => vec![0.0],
     };
+    let slants = |pen: &Pen| matches!(pen, Pen::Leg(heading) if (heading / FRAC_PI_4) as u8 % 2 == 1);
+    let wides: &[f32] = if pens.iter().any(slants) { &[1.0, 0.6, 1.6] } else { &[1.0] };
     let strokes = strokes_in(&pens);
     let besides: &[Beside] = match strokes {
         0 | 1 => &[Beside::End],
@@ -111,10 +113,19 @@ pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec
     let mut drawings = Vec::new();
     for beside in besides {
         for heading in &headings {
-            drawings.extend(lengths.iter().map(|lengths| draw(&pens, lengths, *heading, *beside)));
+            for wide in wides {
+                let drawn = lengths.iter().map(|lengths| draw(&pens, lengths, *heading, *beside));
+                drawings.extend(drawn.map(|strokes| widened(strokes, *wide)));
+            }
         }
     }
     drawings
+}
+
+/// The drawing made so many times as wide: what goes aslant may be steep or flat.
+fn widened(mut strokes: Vec<Stroke>, wide: f32) -> Vec<Stroke> {
+    strokes.iter_mut().flatten().for_each(|spot| spot.0 *= wide);
+    strokes
 }
 
 fn strokes_in(pens: &[Pen]) -> usize {

@@ -8,6 +8,7 @@ mod desktop;
 mod documents;
 mod endurance;
 mod faults;
+mod gestures;
 mod hands;
 mod hearing;
 mod home;
