@@ -6,7 +6,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use lantern_model::{Combo, KeyRef, Time, Value, WallTime};
+use lantern_model::{Combo, KeyRef, Stroke, Time, Value, WallTime};
 
 use crate::Span;
 pub use crate::parser::scene::parse_scene;
@@ -29,6 +29,49 @@ pub struct SceneLine {
     pub span: Span,
 }
 
+/// What is drawn in a scene.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Sketch {
+    /// A shape of the rules, by its name.
+    Shape(String),
+    /// `path "words"`
+    Path(Vec<String>),
+    /// `along "x,y x,y / x,y"`: places of the screen, strokes divided by a slash.
+    Along(Vec<Stroke>),
+    /// `drawn "file"`: the first drawing of a file.
+    Drawn(String),
+}
+
+impl fmt::Display for Sketch {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Sketch::Shape(name) => f.write_str(name),
+            Sketch::Path(words) => write!(f, "path {}", quoted(&words.join(" "))),
+            Sketch::Drawn(file) => write!(f, "drawn {}", quoted(file)),
+            Sketch::Along(strokes) => {
+                let spots = |stroke: &Stroke| {
+                    let spots = stroke.iter().map(|(x, y)| format!("{x},{y}"));
+                    spots.collect::<Vec<_>>().join(" ")
+                };
+                let strokes: Vec<String> = strokes.iter().map(spots).collect();
+                write!(f, "along {}", quoted(&strokes.join(" / ")))
+            }
+        }
+    }
+}
+
+/// The strokes that a text of places means: `x,y x,y / x,y`.
+pub(crate) fn strokes_of_text(text: &str) -> Option<Vec<Stroke>> {
+    let spot = |words: &str| {
+        let (x, y) = words.split_once(',')?;
+        let [x, y] = [x.parse::<f32>().ok()?, y.parse::<f32>().ok()?];
+        (x.is_finite() && y.is_finite()).then_some((x, y))
+    };
+    let stroke = |words: &str| words.split_whitespace().map(spot).collect::<Option<Stroke>>();
+    let strokes: Vec<Stroke> = text.split('/').map(stroke).collect::<Option<_>>()?;
+    strokes.iter().all(|stroke| !stroke.is_empty()).then_some(strokes)
+}
+
 /// What a line of a scene does.
 #[derive(Debug, Clone, PartialEq)]
 pub enum SceneAct {
@@ -46,8 +89,9 @@ pub enum SceneAct {
     MovesTo(i32, i32),
     /// `hears "words" [score N]`
     Hears(String, f64),
-    /// `draws SHAPE holding KEY [score N]`
-    Draws(String, KeyRef, f64),
+    /// `draws SHAPE holding KEY [score N]`; with a score, it is told as recognised, without one it is
+    /// drawn.
+    Draws(Sketch, KeyRef, Option<f64>),
     /// `line DEVICE "text"`: these bytes come from the device.
     Line(String, String),
     /// `message "topic" "text" on BROKER`
@@ -211,11 +255,9 @@ impl fmt::Display for SceneAct {
             SceneAct::MovesTo(x, y) => write!(f, "moves to {x}, {y}"),
             SceneAct::Hears(words, score) if *score >= 1.0 => write!(f, "hears {}", quoted(words)),
             SceneAct::Hears(words, score) => write!(f, "hears {} score {score}", quoted(words)),
-            SceneAct::Draws(shape, key, score) if *score >= 1.0 => {
-                write!(f, "draws {shape} holding {key}")
-            }
-            SceneAct::Draws(shape, key, score) => {
-                write!(f, "draws {shape} holding {key} score {score}")
+            SceneAct::Draws(sketch, key, None) => write!(f, "draws {sketch} holding {key}"),
+            SceneAct::Draws(sketch, key, Some(score)) => {
+                write!(f, "draws {sketch} holding {key} score {score}")
             }
             SceneAct::Line(device, text) => write!(f, "line {device} {}", quoted(text)),
             SceneAct::Message(topic, text, broker) => {

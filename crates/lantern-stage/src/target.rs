@@ -6,8 +6,8 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
 use x11rb::protocol::xproto::{
-    AtomEnum, ConnectionExt as _, CreateWindowAux, EventMask, InputFocus, PropMode,
-    Window, WindowClass,
+    AtomEnum, ConnectionExt as _, CreateWindowAux, EventMask, InputFocus, PropMode, Window,
+    WindowClass,
 };
 use x11rb::rust_connection::RustConnection;
 use x11rb::wrapper::ConnectionExt as _;

@@ -1,6 +1,7 @@
 //! Seeing what the person does without taking part: every key and button as the server gets it,
 //! whoever else has it, and which program is in front. Nothing is withheld.
 
+use std::collections::BTreeSet;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::time::Duration;
 
@@ -48,6 +49,8 @@ pub enum Sight {
     Input(Seen),
     /// Another program came to the front.
     Front(App),
+    /// The pointer moved while something was down.
+    Moved(i32, i32),
 }
 
 /// A connection that only looks.
@@ -56,6 +59,8 @@ pub struct Listener {
     link: Link,
     keymap: Keymap,
     buttons: ButtonOrder,
+    /// Keys and buttons that are down.
+    down: BTreeSet<(bool, u8)>,
     /// Modifiers that are down, the person's and programs'.
     held: Vec<Side>,
     front: App,
@@ -81,7 +86,8 @@ impl Listener {
         let front = windows::active_app(&link)?;
         let held = fingers::real_keycodes(&link)?;
         let held = held.into_iter().filter_map(key_of).filter_map(Side::of).collect();
-        Ok(Listener { link, keymap, buttons, held, front })
+        let down = BTreeSet::new();
+        Ok(Listener { link, keymap, buttons, down, held, front })
     }
 
     /// The program in front.
@@ -121,6 +127,10 @@ impl Listener {
                     self.front = front.clone();
                     return Ok(Some(Sight::Front(front)));
                 }
+                Event::XinputRawMotion(_) => {
+                    let (x, y) = pointer::place(&self.link)?;
+                    return Ok(Some(Sight::Moved(x, y)));
+                }
                 Event::XinputHierarchy(_) => {
                     self.link.devices = connection::query_devices(&self.link.conn)?;
                     continue;
@@ -131,9 +141,28 @@ impl Listener {
                 }
                 _ => continue,
             };
-            return seen.map(Sight::Input).map(Some);
+            let seen = seen?;
+            self.follow_pointer(&seen)?;
+            return Ok(Some(Sight::Input(seen)));
         }
         Ok(None)
+    }
+
+    /// The pointer's way matters as long as something is down.
+    fn follow_pointer(&mut self, seen: &Seen) -> Result<(), DeskError> {
+        let before = self.down.is_empty();
+        let pressed = (seen.pointer.is_some(), seen.code);
+        if seen.down {
+            self.down.insert(pressed)
+        } else {
+            self.down.remove(&pressed)
+        };
+        if self.down.is_empty() != before {
+            let motion = !self.down.is_empty();
+            fingers::select_raw(&self.link, Raw { all: true, motion, ..Raw::default() })?;
+            self.link.conn.flush()?;
+        }
+        Ok(())
     }
 
     fn key(&mut self, detail: u32, source: u16, time: u32, down: bool) -> Result<Seen, DeskError> {

@@ -69,7 +69,15 @@ impl X11Desk {
                 let trail = shown.then_some(Trail { first, last: first, window: None });
                 let whole = self.link.whole_screen()?;
                 let (gathered, rests_until) = (vec![first], Time::START);
-                self.trace = Some(Trace { at, whole, gathered, asks: false, rests_until, rests: false, trail });
+                self.trace = Some(Trace {
+                    at,
+                    whole,
+                    gathered,
+                    asks: false,
+                    rests_until,
+                    rests: false,
+                    trail,
+                });
             }
             (None, Some(_)) => self.end_way()?,
             _ => {}

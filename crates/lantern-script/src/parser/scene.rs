@@ -4,7 +4,7 @@ use lantern_model::{Combo, Time, Value, WallTime};
 
 use super::{Parsed, Parser, Said};
 use crate::codes::Code;
-use crate::scene::{Scene, SceneAct, SceneLine};
+use crate::scene::{Scene, SceneAct, SceneLine, Sketch, strokes_of_text};
 use crate::token::{Sign, TokenKind};
 use crate::tree::{ExprKind, KeyPart, TextPart};
 use crate::{Finding, Source};
@@ -140,7 +140,7 @@ impl Parser<'_> {
     }
 
     fn parse_draws(&mut self) -> Parsed<SceneAct> {
-        let shape = self.expect_path("the shape's name")?;
+        let sketch = self.parse_sketch()?;
         self.expect_word("holding", "before the key or button that is held")?;
         let span = self.peek().span;
         let combo = self.parse_scene_combo()?;
@@ -149,7 +149,29 @@ impl Parser<'_> {
             self.findings.push(finding.label("name one"));
             return Err(Said);
         };
-        Ok(SceneAct::Draws(shape.text, key, self.parse_score()?))
+        let score = if self.is_word("score") { Some(self.parse_score()?) } else { None };
+        Ok(SceneAct::Draws(sketch, key, score))
+    }
+
+    fn parse_sketch(&mut self) -> Parsed<Sketch> {
+        if self.take_word("path") {
+            let text = self.parse_text("directions")?;
+            return Ok(Sketch::Path(text.split_whitespace().map(str::to_owned).collect()));
+        }
+        if self.take_word("drawn") {
+            return Ok(Sketch::Drawn(self.parse_text("a file's name")?));
+        }
+        if self.take_word("along") {
+            let span = self.peek().span;
+            let text = self.parse_text("places as \"x,y x,y\"")?;
+            return strokes_of_text(&text).map(Sketch::Along).ok_or_else(|| {
+                let finding = Finding::new(Code::BadText, span, "these are no places");
+                let finding = finding.label("not as `x,y x,y / x,y`");
+                self.findings.push(finding.help("each is two numbers; a slash begins a stroke"));
+                Said
+            });
+        }
+        Ok(Sketch::Shape(self.expect_path("the shape's name")?.text))
     }
 
     fn parse_score(&mut self) -> Parsed<f64> {

@@ -103,7 +103,8 @@ pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec
         true => (0..BEGINNINGS).map(|at| TAU * at as f32 / BEGINNINGS as f32).collect(),
         false => vec![0.0],
     };
-    let slants = |pen: &Pen| matches!(pen, Pen::Leg(heading) if (heading / FRAC_PI_4) as u8 % 2 == 1);
+    let slants =
+        |pen: &Pen| matches!(pen, Pen::Leg(heading) if (heading / FRAC_PI_4) as u8 % 2 == 1);
     let wides: &[f32] = if pens.iter().any(slants) { &[1.0, 0.6, 1.6] } else { &[1.0] };
     let strokes = strokes_in(&pens);
     let besides: &[Beside] = match strokes {

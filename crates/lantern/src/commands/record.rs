@@ -30,6 +30,7 @@ pub fn run(arguments: &RecordArguments) -> Result<Status, Failure> {
     while let Some(noticed) = ears.next()? {
         match noticed {
             Noticed::Input(seen) => scene.take(&seen, ears.is_secret())?,
+            Noticed::Moved(x, y) => scene.bursts.trace((x as f32, y as f32)),
             Noticed::Front(app) => scene.see_front(&app)?,
             Noticed::Away(away) => scene.interrupt(SceneAct::Locks(away))?,
         }

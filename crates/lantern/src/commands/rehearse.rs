@@ -1,6 +1,8 @@
 //! `lantern rehearse`: scenes played against a file, as a test.
 
-use lantern_script::scene::parse_scene;
+use std::path::Path;
+
+use lantern_script::scene::{Scene, SceneAct, Sketch, parse_scene};
 use lantern_script::{Finding, Source};
 use serde::Serialize;
 
@@ -10,7 +12,7 @@ use crate::failure::{Failure, Status};
 use crate::findings::{FindingData, finding_data, print_findings, summary};
 use crate::player::{Played, play_telling};
 use crate::timeline::Row;
-use crate::{files, pictures, recording, style};
+use crate::{drawings, files, pictures, recording, style};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -50,11 +52,12 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
     let mut scenes = Vec::new();
     for path in &arguments.scenes {
         let scene_source = files::read_source(path)?;
-        let (scene, findings) = parse_scene(&scene_source);
+        let (mut scene, findings) = parse_scene(&scene_source);
         if !findings.is_empty() {
             print_broken(arguments.json, &findings, &scene_source);
             return Err(Failure::Broken { path: scene_source.name().to_owned() });
         }
+        bring_drawings(&mut scene, path)?;
         let played = play_telling(&rules, &scene, arguments.why);
         let lines: Vec<u32> =
             scene.lines.iter().map(|line| scene_source.place(line.span.start).line).collect();
@@ -89,6 +92,21 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
     }
     let failed = scenes.iter().any(|(_, _, played)| !played.unmet.is_empty());
     Ok(if failed { Status::Found } else { Status::Done })
+}
+
+/// Puts the strokes of files in the place of their names, which are seen from the scene's folder.
+fn bring_drawings(scene: &mut Scene, path: &Path) -> Result<(), Failure> {
+    for line in &mut scene.lines {
+        if let SceneAct::Draws(sketch, ..) = &mut line.act
+            && let Sketch::Drawn(file) = &*sketch
+        {
+            let file = path.parent().unwrap_or(Path::new("")).join(file);
+            let mut drawings = drawings::read(&file)
+                .map_err(|message| Failure::NoDrawing { path: file.clone(), message })?;
+            *sketch = Sketch::Along(drawings.swap_remove(0));
+        }
+    }
+    Ok(())
 }
 
 fn print_broken(json: bool, findings: &[Finding], source: &Source) {

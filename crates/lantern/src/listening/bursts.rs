@@ -3,13 +3,19 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Family, Key, KeyRef, Side};
-use lantern_script::scene::SceneAct;
+use lantern_model::{Combo, Family, Key, KeyRef, Side, Spot, Stroke};
+use lantern_script::scene::{SceneAct, Sketch};
+use lantern_sense::frame_of;
 
 /// What is held longer is a `holds`, not a `key`.
 const HELD: Duration = Duration::from_millis(400);
 /// Typing that rests so long goes on in a line of its own.
 const REST: Duration = Duration::from_secs(1);
+
+/// A way that is shorter, in pixels, is none.
+const SMALLEST: f32 = 12.0;
+/// Places that a way is told by, at the most.
+const PLACES: usize = 48;
 
 /// A press or release.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -34,6 +40,8 @@ pub struct Bursts {
     /// What else happened since the burst began.
     others: Vec<SceneAct>,
     pointer: Option<(i32, i32)>,
+    /// Where the pointer went since the burst began.
+    way: Stroke,
     typed: Option<Typed>,
 }
 
@@ -69,6 +77,13 @@ impl Bursts {
         acts
     }
 
+    /// The pointer went here while something was down.
+    pub fn trace(&mut self, spot: Spot) {
+        if !self.burst.is_empty() {
+            self.way.push(spot);
+        }
+    }
+
     /// Takes something in that is not of the hands; it has its place between two bursts.
     pub fn take_other(&mut self, time: Duration, act: SceneAct) -> Vec<Timed> {
         if !self.burst.is_empty() {
@@ -93,6 +108,13 @@ impl Bursts {
 
     fn tell(&mut self, burst: &[Move], acts: &mut Vec<Timed>) {
         let began = burst[0].time;
+        let way = std::mem::take(&mut self.way);
+        if let Some(act) = drawing(burst, &way) {
+            acts.extend(self.end_typing());
+            self.pointer = None;
+            acts.push((began, act));
+            return;
+        }
         if let Some(text) = typing(burst) {
             match &mut self.typed {
                 Some(typed) if began.saturating_sub(typed.last) < REST => {
@@ -121,6 +143,23 @@ impl Bursts {
     fn end_typing(&mut self) -> Option<Timed> {
         self.typed.take().map(|typed| (typed.began, SceneAct::Types(typed.text)))
     }
+}
+
+/// What was drawn, if a single key or button was down while the pointer went some way.
+fn drawing(burst: &[Move], way: &Stroke) -> Option<SceneAct> {
+    let [down, _] = burst else { return None };
+    let begins = down.pointer.map(|(x, y)| (x as f32, y as f32));
+    let whole: Stroke = begins.into_iter().chain(way.iter().copied()).collect();
+    let (left, top, right, bottom) = frame_of(std::slice::from_ref(&whole))?;
+    if (right - left).max(bottom - top) < SMALLEST {
+        return None;
+    }
+    let last = whole.len() - 1;
+    let kept = (0..PLACES).map(|place| whole[place * last / (PLACES - 1)]);
+    let mut kept: Stroke = kept.collect();
+    kept.dedup();
+    let key = Side::of(down.key).map_or(KeyRef::Named(down.key), named);
+    Some(SceneAct::Draws(Sketch::Along(vec![kept]), key, None))
 }
 
 /// The text, if every key of a burst types something.

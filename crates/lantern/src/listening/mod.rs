@@ -20,6 +20,8 @@ use crate::signals;
 pub enum Noticed {
     Input(Seen),
     Front(App),
+    /// The pointer moved while something was down.
+    Moved(i32, i32),
     /// The person went away, or is back: a lock, another session, sleep.
     Away(bool),
 }
@@ -79,6 +81,7 @@ impl Ears {
                 match sight {
                     _ if self.away => {}
                     Sight::Input(seen) => return Ok(Some(Noticed::Input(seen))),
+                    Sight::Moved(x, y) => return Ok(Some(Noticed::Moved(x, y))),
                     Sight::Front(app) => return Ok(Some(Noticed::Front(app))),
                 }
             }

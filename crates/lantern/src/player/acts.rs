@@ -2,8 +2,9 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Event, Frame, Key, KeyRef, Level};
-use lantern_script::scene::SceneAct;
+use lantern_model::{Combo, Event, Frame, Key, KeyRef, Level, Spot, Stroke};
+use lantern_script::scene::{SceneAct, Sketch};
+use lantern_sense::strokes_of_words;
 
 use super::{KEY_DOWN, Player};
 use crate::wording::board;
@@ -12,6 +13,10 @@ use crate::wording::board;
 const TYPING: Duration = Duration::from_millis(30);
 /// How long a shape takes to draw.
 const DRAWING: Duration = Duration::from_millis(300);
+/// From one of its strokes to the next.
+const BETWEEN_STROKES: Duration = Duration::from_millis(150);
+/// In how many pieces the way of a stroke is told.
+const PIECES: usize = 8;
 
 impl Player {
     pub(super) fn act(&mut self, act: &SceneAct) {
@@ -32,7 +37,7 @@ impl Player {
             }
             SceneAct::Types(text) => self.type_text(text),
             SceneAct::MovesTo(x, y) => self.desk.move_to(*x, *y),
-            SceneAct::Draws(shape, key, score) => self.draw(shape, *key, *score),
+            SceneAct::Draws(sketch, key, score) => self.draw(sketch, *key, *score),
             SceneAct::WindowOpens(app, title) => {
                 self.desk.open(app);
                 if let Some(title) = title {
@@ -134,8 +139,58 @@ impl Player {
         }
     }
 
-    fn draw(&mut self, shape: &str, key: KeyRef, score: f64) {
+    fn draw(&mut self, sketch: &Sketch, key: KeyRef, score: Option<f64>) {
         let Some(key) = board().place(key) else { return };
+        match (sketch, score, self.strokes_of(sketch)) {
+            (_, None, Some(strokes)) => self.trace(key, &strokes),
+            (Sketch::Shape(shape), ..) => self.tell_drawn(shape, key, score.unwrap_or(1.0)),
+            _ => {}
+        }
+    }
+
+    /// The strokes of a sketch, if they are known; those of words begin where the pointer is.
+    fn strokes_of(&self, sketch: &Sketch) -> Option<Vec<Stroke>> {
+        let strokes = match sketch {
+            Sketch::Along(strokes) => return Some(strokes.clone()),
+            Sketch::Drawn(_) => return None,
+            Sketch::Path(words) => {
+                strokes_of_words(words.iter().map(String::as_str)).swap_remove(0)
+            }
+            Sketch::Shape(name) => {
+                let shapes = &self.engine.rules().shapes;
+                let shape = shapes.iter().find(|shape| shape.name == *name)?;
+                shape.drawings.first()?.clone()
+            }
+        };
+        let first = *strokes.first()?.first()?;
+        let (x, y) = self.desk.pointer();
+        let place = |spot: &Spot| (spot.0 - first.0 + x as f32, spot.1 - first.1 + y as f32);
+        Some(strokes.iter().map(|stroke| stroke.iter().map(place).collect()).collect())
+    }
+
+    /// Draws strokes, each with a press of its own.
+    fn trace(&mut self, key: Key, strokes: &[Stroke]) {
+        for (number, stroke) in strokes.iter().enumerate() {
+            if number > 0 {
+                self.advance_to(self.now + BETWEEN_STROKES);
+            }
+            self.desk.press(self.now, key);
+            self.settle();
+            let step = DRAWING / PIECES as u32;
+            for spots in stroke.chunks(stroke.len().div_ceil(PIECES)) {
+                self.tell(Event::Traced(spots.to_vec()));
+                self.advance_to(self.now + step);
+            }
+            if let Some((x, y)) = stroke.last() {
+                self.desk.move_to(x.round() as i32, y.round() as i32);
+            }
+            self.desk.release(key);
+            self.settle();
+        }
+    }
+
+    /// Somebody else says what was drawn.
+    fn tell_drawn(&mut self, shape: &str, key: Key, score: f64) {
         self.desk.press(self.now, key);
         self.settle();
         self.advance_to(self.now + DRAWING);

@@ -23,6 +23,7 @@ pub fn watch(json: bool) -> Result<Status, Failure> {
     let mut began = None;
     while let Some(noticed) = ears.next()? {
         match noticed {
+            Noticed::Moved(..) => {}
             Noticed::Input(seen) => {
                 let since = seen.time.saturating_sub(*began.get_or_insert(seen.time));
                 if json { say!("{}", data(&seen, since)) } else { print(&seen, since) }
