@@ -39,8 +39,9 @@ pub(crate) struct Drawing {
     held: Option<Stroke>,
     /// The press that the pen is down with.
     press: Option<u64>,
-    /// Strokes that are done.
+    /// Strokes that are done, and the press of the last.
     done: Vec<Way>,
+    last: u64,
     /// The stroke at hand.
     way: Way,
     /// Whether it is long enough for one.
@@ -154,13 +155,14 @@ impl Engine {
             way.truncate(1);
         }
         self.drawing.done.push(way);
+        self.drawing.last = number;
         let strokes = self.drawing.done.len();
         if let Some(waiting) = self.presses.undecided.iter_mut().find(|w| w.press.number == number)
         {
             waiting.more_strokes = true;
         }
         if self.most_strokes() > strokes {
-            self.timers.add(now + NEXT_STROKE, Timer::NextStroke(strokes));
+            self.timers.add(now + NEXT_STROKE, Timer::NextStroke(number));
         } else {
             self.end_drawing(now);
         }
@@ -168,12 +170,18 @@ impl Engine {
     }
 
     /// No further stroke came in time.
-    pub(crate) fn end_strokes(&mut self, now: Time, strokes: usize) {
-        if self.drawing.press.is_none() && self.drawing.done.len() == strokes {
+    pub(crate) fn end_strokes(&mut self, now: Time, press: u64) {
+        if self.drawing.press.is_none() && self.drawing.last == press {
             self.end_drawing(now);
             self.decide(now);
             self.arm();
         }
+    }
+
+    /// Somebody else says what was drawn.
+    pub(crate) fn forget_drawing(&mut self) {
+        self.drawing.take_way();
+        self.drop_strokes();
     }
 
     /// Presses of strokes that are done wait no more, and are not given back.

@@ -332,7 +332,7 @@ impl Engine {
                 Timer::Repeat(key, press) => self.handle_repeat(now, key, press),
                 Timer::Hope(press, hope) => self.end_hope(now, press, hope),
                 Timer::Still(press) => self.end_stillness(now, press),
-                Timer::NextStroke(strokes) => self.end_strokes(now, strokes),
+                Timer::NextStroke(press) => self.end_strokes(now, press),
                 Timer::Sequence(number) => self.end_sequence(now, number),
                 Timer::Quiet(rule, number) => self.end_quiet(now, rule, number),
                 Timer::Every(rule, trigger) => self.come_round(now, rule, trigger),

@@ -17,8 +17,8 @@ pub(crate) enum Timer {
     Hope(u64, Hope),
     /// The pointer lies still while a shape may be drawn with that press.
     Still(u64),
-    /// No further stroke came after so many.
-    NextStroke(usize),
+    /// No further stroke came after the one of that press.
+    NextStroke(u64),
     /// The next key of a sequence did not come; the number tells one wait from another.
     Sequence(u64),
     /// A rule's triggers have been quiet; the number tells one wait from another.

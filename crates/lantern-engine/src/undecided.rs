@@ -235,7 +235,9 @@ impl Engine {
             self.presses.undecided.iter_mut().find(|w| w.press.key == key && w.drawing)?;
         waiting.taken = true;
         waiting.disturb();
+        waiting.drawing = false;
         let press = waiting.press;
+        self.forget_drawing();
         self.decide(now);
         Some(press)
     }

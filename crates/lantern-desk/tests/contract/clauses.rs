@@ -204,6 +204,7 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
         under: Modifiers::NONE,
         hide: Modifiers::NONE,
         tap: false,
+        way: Vec::new(),
     };
     bench.desk().give_back(Time::START, &back).expect("the desk is there");
     bench.events();
@@ -253,6 +254,7 @@ fn given_back(name: &str, becomes: &str) -> GiveBack {
         under: Modifiers::NONE,
         hide: Modifiers::NONE,
         tap: false,
+        way: Vec::new(),
     }
 }
 

@@ -234,6 +234,7 @@ fn happening(number: u8) -> Event {
         10 => Event::Locked(false),
         11 => Event::Clock(WallTime::from_civil(2031, 6, 21, 9, 0, 0)),
         12 => Event::Started,
+        13 => Event::Traced(vec![(0.0, 0.0), (60.0, 60.0), (120.0, 0.0)]),
         _ => Event::Drawn {
             shape: text("check-mark"),
             key: key("forward-button"),

@@ -3,6 +3,7 @@
 mod any_rules;
 mod blocks;
 mod control;
+mod drawing;
 mod hands;
 mod hearing;
 mod holding;

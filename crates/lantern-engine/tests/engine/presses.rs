@@ -292,13 +292,13 @@ fn a_drawing_takes_its_button_and_a_mere_click_is_given_back() {
     theatre.happen(drawn("caret", "forward-button"));
     theatre.release("forward-button");
     assert_snapshot!(theatre.script(), @r#"
-      0 arm shift+ctrl+alt+escape forward-button and withhold all
+      0 arm shift+ctrl+alt+escape forward-button and withhold all and trace
     300 log "drawn"
     300 arm shift+ctrl+alt+escape forward-button
-    300 arm shift+ctrl+alt+escape forward-button and withhold all
+    300 arm shift+ctrl+alt+escape forward-button and withhold all and trace
     330 give back forward-button as a tap
     330 arm shift+ctrl+alt+escape forward-button
-    330 arm shift+ctrl+alt+escape forward-button and withhold all
+    330 arm shift+ctrl+alt+escape forward-button and withhold all and trace
     330 arm shift+ctrl+alt+escape forward-button
     "#);
 }

@@ -79,6 +79,14 @@ impl Theatre {
         self.release(name);
     }
 
+    /// The pointer goes along these places, one every ten milliseconds.
+    pub fn trace(&mut self, spots: &[(f32, f32)]) {
+        for spot in spots {
+            self.happen(Event::Traced(vec![*spot]));
+            self.wait(10);
+        }
+    }
+
     /// A key moves that the desk lets pass.
     pub fn finger(&mut self, name: &str, down: bool) {
         self.happen(Event::Finger { key: key(name), down });
@@ -157,7 +165,8 @@ fn words(effect: &Effect) -> String {
             });
             let fingers = if armed.fingers { " and see all fingers" } else { "" };
             let everything = if armed.everything { " and withhold all" } else { "" };
-            format!("arm {}{fingers}{everything}", names.collect::<Vec<_>>().join(" "))
+            let traces = if armed.traces.is_some() { " and trace" } else { "" };
+            format!("arm {}{fingers}{everything}{traces}", names.collect::<Vec<_>>().join(" "))
         }
         Order::Input(step) => step_words(step),
         Order::GiveBack(back) => give_back_words(back),
@@ -169,6 +178,7 @@ fn words(effect: &Effect) -> String {
         Order::Hint(Hint { what: Shown::Text(text), span, .. }) => {
             format!("hint {text:?} for {span:?}")
         }
+        Order::Hint(Hint { what: Shown::Drawn(name), .. }) => format!("name {name}"),
         Order::Hint(hint) => format!("hint {hint:?}"),
         Order::Listen(listening) => format!("listen for {} phrases", listening.phrases.len()),
         Order::Log(text) => format!("log {text:?}"),
@@ -186,6 +196,9 @@ fn give_back_words(back: &GiveBack) -> String {
     }
     if back.tap {
         words += " as a tap";
+    }
+    if back.way.len() > 1 {
+        words += &format!(" along {:?}", back.way);
     }
     words
 }

@@ -22,6 +22,8 @@ const LIMIT_FOR_STROKES: f32 = 0.27;
 const LIMITS: (f32, f32) = (0.155, 0.42);
 /// It must be nearer to the shape than a straight line is, by this share.
 const LINE_SHARE: f32 = 0.56;
+/// So many drawings of a shape are held against lines.
+const EXAMPLES: usize = 5;
 /// The same for words.
 const LINE_SHARE_IN_WORDS: f32 = 0.75;
 /// Lines that are compared with.
@@ -147,7 +149,7 @@ impl ShapeBook {
             let bounds = Bounds::degrees(shape.allowed.turned);
             let limit = usual_limit(&forms, by_hand);
             let share = if by_hand { LINE_SHARE } else { LINE_SHARE_IN_WORDS };
-            let line = share * mean(&forms, from_line);
+            let line = share * mean(&forms[..forms.len().min(EXAMPLES)], from_line);
             spreads.push(if by_hand { Spread::of(&forms, bounds) } else { Spread::default() });
             book.shapes.push(Known { name: shape.name.clone(), limit, line, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));

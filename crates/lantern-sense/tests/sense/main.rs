@@ -1,6 +1,7 @@
 //! Phrases from the outside: how they are written, what they match, how alike they sound.
 
 mod listening;
+mod shapes;
 
 use std::collections::BTreeMap;
 

@@ -1,16 +1,18 @@
-//! Spoken phrases that are easily taken for each other.
+//! Spoken phrases and drawn shapes that are easily taken for each other.
 
 use std::collections::BTreeSet;
 
-use lantern_model::Scope;
-use lantern_sense::{Saying, Sounds, alike_pairs, likeness};
+use lantern_model::{Cause, Combo, Scope};
+use lantern_sense::{Saying, ShapeBook, Sounds, alike_pairs, likeness};
 
 use super::Checker;
-use crate::Finding;
 use crate::codes::Code;
+use crate::{Finding, Span};
 
 /// Phrases at least so alike are told of.
 pub const TOO_ALIKE: f64 = 0.8;
+/// Shapes of which one, drawn well, is so much like the other are told of.
+const SHAPES_TOO_ALIKE: f32 = 0.4;
 /// Forms of one phrase that are compared.
 const FORMS: usize = 8;
 
@@ -50,6 +52,50 @@ impl Checker<'_> {
                 .help(format!("only {apart} tells them apart; choose words that sound different")),
             );
         }
+    }
+}
+
+impl Checker<'_> {
+    pub(super) fn look_for_alike_shapes(&self, findings: &mut Vec<Finding>) {
+        if self.set.shapes.len() < 2 {
+            return;
+        }
+        let book = ShapeBook::new(&self.set.shapes);
+        for pair in book.alike_pairs(SHAPES_TOO_ALIKE) {
+            let names = [book.name(pair.first), book.name(pair.second)];
+            let [firsts, seconds] = names.map(|name| self.gestures_of(name));
+            let meeting = firsts.iter().find_map(|first| {
+                let second = seconds.iter().find(|second| {
+                    let [one, other] = [first.0, second.0].map(|rule| &self.set.rules[rule].scope);
+                    first.1 == second.1 && may_meet(one, other)
+                })?;
+                Some((first.2.min(second.2), first.2.max(second.2)))
+            });
+            let Some((earlier, later)) = meeting else { continue };
+            let percent = (pair.likeness * 100.0).round();
+            let message = format!("`{}` and `{}` look {percent}% alike", names[0], names[1]);
+            findings.push(
+                Finding::new(Code::TooAlike, later, message)
+                    .label("easily taken for the other")
+                    .other(earlier, "the other")
+                    .help("`lantern shape alike` says what would tell them apart"),
+            );
+        }
+    }
+
+    /// Where a shape is wanted: the rule, what is held, and the trigger's place.
+    fn gestures_of(&self, name: &str) -> Vec<(usize, &Combo, Span)> {
+        let mut found = Vec::new();
+        for (number, rule) in self.set.rules.iter().enumerate() {
+            for (trigger, wanted) in rule.triggers.iter().enumerate() {
+                if let Cause::Gesture { shape, holding } = &wanted.cause
+                    && shape == name
+                {
+                    found.push((number, holding, self.heads[number].triggers[trigger]));
+                }
+            }
+        }
+        found
     }
 }
 
