@@ -156,12 +156,11 @@ impl Engine {
         }
         self.drawing.done.push(way);
         self.drawing.last = number;
-        let strokes = self.drawing.done.len();
         if let Some(waiting) = self.presses.undecided.iter_mut().find(|w| w.press.number == number)
         {
             waiting.more_strokes = true;
         }
-        if self.most_strokes() > strokes {
+        if self.may_go_on() {
             self.timers.add(now + NEXT_STROKE, Timer::NextStroke(number));
         } else {
             self.end_drawing(now);
@@ -267,13 +266,11 @@ impl Engine {
         }
     }
 
-    /// The strokes that a shape which counts here has at the most.
-    fn most_strokes(&self) -> usize {
-        let Some(held) = self.drawing.held else { return 0 };
-        let shapes = self.rules.shapes.iter().enumerate();
-        let counting = shapes.filter(|(number, _)| self.counts(*number, held));
-        let strokes = counting.flat_map(|(_, shape)| shape.drawings.iter().map(Vec::len));
-        strokes.max().unwrap_or(0)
+    /// Whether what is drawn by now may be the beginning of a shape that counts here.
+    fn may_go_on(&self) -> bool {
+        let Some(held) = self.drawing.held else { return false };
+        let counts = |shape: usize| self.counts(shape, held);
+        self.ears.shape_book.may_go_on(&self.drawing.done, counts)
     }
 
     /// Whether a tap may be the next stroke of a shape that counts here.

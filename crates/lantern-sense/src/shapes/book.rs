@@ -119,6 +119,8 @@ impl Template {
 pub struct ShapeBook {
     shapes: Vec<Known>,
     templates: Vec<Template>,
+    /// What is drawn of a shape of several strokes before its last.
+    beginnings: Vec<Template>,
 }
 
 /// How far a drawing is from the nearest template of a shape, and from the next.
@@ -153,7 +155,9 @@ impl ShapeBook {
             spreads.push(if by_hand { Spread::of(&forms, bounds) } else { Spread::default() });
             book.shapes.push(Known { name: shape.name.clone(), limit, line, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
-            for form in drawings.filter_map(|drawing| Form::of(&drawing)) {
+            for drawing in drawings {
+                book.add_beginnings(number, &drawing, shape.allowed);
+                let Some(form) = Form::of(&drawing) else { continue };
                 if shape.allowed.mirrored {
                     book.templates.push(Template::new(number, form.mirrored()));
                 }
@@ -165,6 +169,29 @@ impl ShapeBook {
             shape.limit = (shape.limit * spread.evenness(hand)).min(shape.line);
         }
         book
+    }
+
+    fn add_beginnings(&mut self, shape: usize, drawing: &[Stroke], allowed: Allowed) {
+        for strokes in 1..drawing.len() {
+            let Some(form) = Form::of(&drawing[..strokes]) else { return };
+            if allowed.mirrored {
+                self.beginnings.push(Template::new(shape, form.mirrored()));
+            }
+            self.beginnings.push(Template::new(shape, form));
+        }
+    }
+
+    /// Whether strokes may be the first ones of a shape that has more.
+    pub fn may_go_on(&self, strokes: &[Stroke], counts: impl Fn(usize) -> bool) -> bool {
+        let Some(form) = Form::of(strokes) else { return false };
+        let steps = form.strokes();
+        let fits = |template: &Template| {
+            let known = &self.shapes[template.shape];
+            let turn = form.best_turn(&template.form, known.bounds);
+            elastic::apart(&steps, turn, &template.steps) <= known.limit
+        };
+        let same = |template: &&Template| template.form.strokes == form.strokes;
+        self.beginnings.iter().filter(same).any(|one| counts(one.shape) && fits(one))
     }
 
     /// The name of a shape.
@@ -185,11 +212,6 @@ impl ShapeBook {
     /// How many drawings are compared with.
     pub fn templates(&self) -> usize {
         self.templates.len()
-    }
-
-    /// The strokes that some shape has at the most.
-    pub fn most_strokes(&self) -> usize {
-        self.templates.iter().map(|template| template.form.strokes).max().unwrap_or(0)
     }
 
     /// Which of the shapes that count now a drawing is.

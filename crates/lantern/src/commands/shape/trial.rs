@@ -38,7 +38,7 @@ struct ScoreData {
 }
 
 /// Shapes that are shown for a drawing.
-const SHOWN: usize = 4;
+const SHOWN: usize = 3;
 
 pub fn run(arguments: &ShapeTryArguments) -> Result<Status, Failure> {
     let (source, rules) = rules_of(arguments.rules.clone())?;
@@ -82,7 +82,9 @@ fn data_of(
             fires,
         }
     };
-    let scores: Vec<ScoreData> = found.ranked.iter().map(score).collect();
+    let mut scores: Vec<ScoreData> = found.ranked.iter().map(score).collect();
+    // The verdict goes by how far apart they are; a person looks for the likeliest.
+    scores.sort_by(|one, other| other.score.total_cmp(&one.score));
     let (shape, why) = match found.verdict {
         Verdict::Is(shape) => (Some(book.name(shape).to_owned()), String::new()),
         Verdict::TooFar => (None, "none is near enough".to_owned()),
@@ -95,22 +97,21 @@ fn data_of(
 fn print_table(tried: &[DrawingData]) {
     let mut rows = Vec::new();
     for drawing in tried {
-        let verdict = drawing.shape.clone().unwrap_or_else(|| format!("- ({})", drawing.why));
         let others = drawing.scores.iter().take(SHOWN);
         let others = others.map(|s| format!("{} {:.0} %", s.shape, 100.0 * s.score));
-        let first = drawing.scores.first().filter(|_| drawing.shape.is_some());
-        let fires = first.map_or_else(String::new, |score| match &score.fires[..] {
-            [] => "no rule wants it".to_owned(),
-            fires => fires.join("; "),
-        });
+        let is_it = |score: &&ScoreData| Some(&score.shape) == drawing.shape.as_ref();
+        let comes_to = match drawing.scores.iter().find(is_it).map(|score| &score.fires[..]) {
+            None => drawing.why.clone(),
+            Some([]) => "no rule wants it".to_owned(),
+            Some(fires) => fires.join("; "),
+        };
         rows.push(vec![
             drawing.file.clone(),
             drawing.drawing.to_string(),
-            drawing.strokes.to_string(),
-            verdict,
+            drawing.shape.clone().unwrap_or_else(|| "-".to_owned()),
             others.collect::<Vec<_>>().join(", "),
-            fires,
+            comes_to,
         ]);
     }
-    table::print(&["file", "no.", "strokes", "is", "most like", "comes to"], &rows);
+    table::print(&["file", "no.", "is", "most like", "comes to"], &rows);
 }
