@@ -144,7 +144,7 @@ impl ShapeBook {
     /// A book of these shapes. A drawing in which nothing can be seen is passed over.
     pub fn new(shapes: &[Shape]) -> ShapeBook {
         let mut book = ShapeBook::default();
-        let mut spreads: Vec<Spread> = Vec::new();
+        let mut spreads: Vec<Option<Spread>> = Vec::new();
         for (number, shape) in shapes.iter().enumerate() {
             let by_hand = matches!(shape.described, Described::Drawn(_));
             let forms: Vec<Form> = shape.drawings.iter().filter_map(|d| Form::of(d)).collect();
@@ -152,7 +152,7 @@ impl ShapeBook {
             let limit = usual_limit(&forms, by_hand);
             let share = if by_hand { LINE_SHARE } else { LINE_SHARE_IN_WORDS };
             let line = share * mean(&forms[..forms.len().min(EXAMPLES)], from_line);
-            spreads.push(if by_hand { Spread::of(&forms, bounds) } else { Spread::default() });
+            spreads.push(by_hand.then(|| Spread::of(&forms, bounds)));
             book.shapes.push(Known { name: shape.name.clone(), limit, line, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
             for drawing in drawings {
@@ -164,9 +164,11 @@ impl ShapeBook {
                 book.templates.push(Template::new(number, form));
             }
         }
-        let hand = spreads.iter().fold(Spread::default(), |all, spread| all.and(spread));
+        let drawn = spreads.iter().flatten();
+        let hand = drawn.fold(Spread::default(), |all, spread| all.and(spread));
         for (shape, spread) in book.shapes.iter_mut().zip(spreads) {
-            shape.limit = (shape.limit * spread.evenness(hand)).min(shape.line);
+            let evenness = spread.map_or(1.0, |spread| spread.evenness(hand));
+            shape.limit = (shape.limit * evenness).min(shape.line);
         }
         book
     }

@@ -27,10 +27,10 @@ const NOTHINGS: usize = 5000;
 
 /// What became of drawings.
 #[derive(Debug, Default, Clone, Copy)]
-pub struct Outcome {
-    pub all: usize,
-    pub right: usize,
-    pub wrong: usize,
+pub(crate) struct Outcome {
+    pub(crate) all: usize,
+    pub(crate) right: usize,
+    pub(crate) wrong: usize,
 }
 
 impl Outcome {
@@ -41,7 +41,7 @@ impl Outcome {
     }
 
     /// Recognised rightly, taken for another, and refused, in percent.
-    pub fn shares(self) -> [f64; 3] {
+    pub(crate) fn shares(self) -> [f64; 3] {
         let percent = |count: usize| 100.0 * count as f64 / self.all.max(1) as f64;
         [percent(self.right), percent(self.wrong), percent(self.all - self.right - self.wrong)]
     }

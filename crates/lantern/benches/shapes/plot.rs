@@ -79,7 +79,7 @@ pub fn draw(
         .set("font-family", "Ubuntu, sans-serif")
         .add(Rectangle::new().set("width", WIDTH).set("height", HEIGHT).set("fill", "#fbfcfd"))
         .add(words("Sixty shapes, drawn by hands that nothing was tuned on", 70.0, 42.0, 22));
-    let first = Plot { left: 70.0, top: 110.0, wide: 420.0, high: 420.0, least: 80.0 };
+    let first = Plot { left: 70.0, top: 110.0, wide: 420.0, high: 420.0, least: 70.0 };
     picture = first.grid(picture, "recognised, by examples shown", 5.0);
     for (own, ink) in [(true, OWN), (false, OTHERS)] {
         let of_kind: Vec<_> = by_examples.iter().filter(|(kind, ..)| *kind == own).collect();

@@ -19,6 +19,7 @@ mod rehearsals;
 mod resident;
 mod running;
 mod screen;
+mod shapes;
 mod signs;
 mod text;
 mod tools;
