@@ -88,6 +88,32 @@ fn x11_what_is_done_becomes_a_scene_that_plays() {
 }
 
 #[test]
+fn x11_strokes_are_recorded_and_draw_the_same_shape_again() {
+    let (display, mut person, _target) = bare();
+    let (child, talk) = start(&display, &["record", "drawn.scene"]);
+    person.move_pointer(300, 200);
+    person.press("right-button");
+    person.draw(&[[(3, 3); 20], [(3, -3); 20]].concat());
+    person.release("right-button");
+    person.tap("f9");
+    std::thread::sleep(Duration::from_millis(300));
+    end(child, talk);
+    let path = display.folder().join("drawn.scene");
+    let scene = std::fs::read_to_string(&path).expect("it is there");
+    let [drawn, tapped] = acts(&scene)[..] else { panic!("{scene}") };
+    assert!(drawn.starts_with("draws along \"") && drawn.ends_with("holding right-button"), "{drawn}");
+    assert_eq!(tapped, "key f9");
+    let rules = "when gesture check-mark while holding right-button => log \"seen\"\n";
+    std::fs::write(display.folder().join("r.lantern"), rules).expect("it can be written");
+    std::fs::write(&path, format!("{scene}at +1s expect logged \"seen\"\n")).expect("it may");
+    let rules = display.folder().join("r.lantern");
+    let words = ["rehearse", rules.to_str().expect("text"), path.to_str().expect("text")];
+    let played = lantern(&display, &words);
+    let told = String::from_utf8_lossy(&played.stdout).into_owned();
+    assert!(played.status.success(), "{told}");
+}
+
+#[test]
 fn x11_characters_are_recorded_when_asked_for_and_it_ends_by_itself() {
     let (display, mut person, _target) = bare();
     let words = ["record", "night.scene", "--letters", "--for", "2s"];
