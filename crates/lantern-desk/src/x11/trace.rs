@@ -20,7 +20,7 @@ use super::connection::Link;
 use crate::DeskError;
 
 /// So long reports are left to gather.
-const GATHERS: Duration = Duration::from_millis(4);
+const GATHERS: Duration = Duration::from_millis(6);
 /// How wide the trail is, in pixels, and how close its dots are.
 const TRAIL_WIDTH: i32 = 3;
 const TRAIL_STEP: f32 = 2.0;

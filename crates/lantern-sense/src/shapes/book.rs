@@ -1,6 +1,6 @@
 //! All shapes that count, and which of them was drawn, if any.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::f32::consts::{LN_2, PI};
 
 use lantern_model::{Allowed, Described, Shape, Stroke};
@@ -14,14 +14,14 @@ const LOOKED_AT: usize = 10;
 const LOOKED_AT_EACH: usize = 3;
 /// How far a drawing may be from a shape of one straight stroke, and how much farther for each
 /// radian that the shape turns: the more there is to it, the less likely a hand does it by chance.
-const LIMIT: f32 = 0.09;
-const LIMIT_PER_TURN: f32 = 0.038;
+const LIMIT: f32 = 0.094;
+const LIMIT_PER_TURN: f32 = 0.0395;
 /// How much farther if it has several strokes.
-const LIMIT_FOR_STROKES: f32 = 0.27;
+const LIMIT_FOR_STROKES: f32 = 0.28;
 /// The bounds of all that.
-const LIMITS: (f32, f32) = (0.155, 0.42);
+const LIMITS: (f32, f32) = (0.16, 0.437);
 /// It must be nearer to the shape than a straight line is, by this share.
-const LINE_SHARE: f32 = 0.56;
+const LINE_SHARE: f32 = 0.48;
 /// So many drawings of a shape are held against lines.
 const EXAMPLES: usize = 5;
 /// The same for words.
@@ -33,14 +33,23 @@ const USUAL_SPREAD: f32 = 0.16;
 /// How much a hand that draws more or less evenly moves the limit at the most.
 const SPREADS: (f32, f32) = (0.7, 1.35);
 /// The same from words, which do not say how long the legs are.
-const IN_WORDS: f32 = 1.6;
+const IN_WORDS: f32 = 1.45;
 /// What is known of a single shape counts beside so many pairs of the whole hand.
 const OTHER_PAIRS: f32 = 4.0;
 /// How much farther a drawing may be off from a single example, from two, and from three: the fewer
 /// there are, the farther is the nearest of them.
 const FEW: [f32; 3] = [1.35, 1.15, 1.05];
+/// The score at the limit.
+const HALF: f32 = 0.5;
 /// How much of the second nearest template counts.
 const SECOND: f32 = 0.4;
+/// How much farther a drawing may be off where a dozen shapes count, how much less for each time that
+/// there are e times as many, and the bounds of that: the more shapes count, the likelier one of them is
+/// met by chance.
+const ROOM: f32 = 1.2;
+const ROOM_PER_FOLD: f32 = 0.13;
+const ROOMS: (f32, f32) = (0.95, 1.35);
+const DOZEN: f32 = 12.0;
 /// The next shape must be so many times as far away.
 const MARGIN: f32 = 1.08;
 /// Strokes of which every order is allowed for, where a shape says that the way does not matter.
@@ -221,7 +230,7 @@ impl ShapeBook {
         let ranked = Form::of(drawing).map_or_else(Vec::new, |form| self.rank(&form, counts));
         let verdict = match &ranked[..] {
             [] => Verdict::NoSuch,
-            [first, ..] if first.apart > self.shapes[first.shape].limit => Verdict::TooFar,
+            [first, ..] if first.score < HALF => Verdict::TooFar,
             [first, second, ..] if second.apart < MARGIN * first.apart => Verdict::TooClose,
             [first, ..] => Verdict::Is(first.shape),
         };
@@ -249,8 +258,10 @@ impl ShapeBook {
     /// The shapes near a form, the nearest first.
     fn rank(&self, form: &Form, counts: impl Fn(usize) -> bool) -> Vec<Ranked> {
         let mut near: Vec<(f32, &Template)> = Vec::with_capacity(self.templates.len());
+        let counting: BTreeSet<usize> =
+            (0..self.shapes.len()).filter(|shape| counts(*shape)).collect();
         for template in &self.templates {
-            if template.form.strokes == form.strokes && counts(template.shape) {
+            if template.form.strokes == form.strokes && counting.contains(&template.shape) {
                 let bounds = self.shapes[template.shape].bounds;
                 near.push((form.likeness(&template.form, bounds), template));
             }
@@ -258,6 +269,7 @@ impl ShapeBook {
         near.sort_unstable_by(|one, other| other.0.total_cmp(&one.0));
         let mut seen: Vec<(usize, usize)> = Vec::new();
         let steps = form.strokes();
+        let room = room(counting.len());
         let mut found: Vec<(usize, Nearest)> = Vec::new();
         let mut looked_at = 0;
         for (_, template) in near {
@@ -279,7 +291,7 @@ impl ShapeBook {
         }
         let rank = |(shape, nearest): (usize, Nearest)| {
             let apart = nearest.apart();
-            let off = apart / self.shapes[shape].limit;
+            let off = apart / (room * self.shapes[shape].limit);
             Ranked { shape, apart, score: (-(LN_2 * off * off)).exp() }
         };
         let mut ranked: Vec<Ranked> = found.into_iter().map(rank).collect();
@@ -287,6 +299,12 @@ impl ShapeBook {
         ranked.sort_by(|one, other| one.apart.total_cmp(&other.apart));
         ranked
     }
+}
+
+/// How much farther drawings may be off where so many shapes count.
+fn room(shapes: usize) -> f32 {
+    let folds = (shapes.max(1) as f32 / DOZEN).ln();
+    (ROOM - ROOM_PER_FOLD * folds).clamp(ROOMS.0, ROOMS.1)
 }
 
 fn mean(forms: &[Form], of: fn(&Form) -> f32) -> f32 {

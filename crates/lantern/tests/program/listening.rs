@@ -101,7 +101,10 @@ fn x11_strokes_are_recorded_and_draw_the_same_shape_again() {
     let path = display.folder().join("drawn.scene");
     let scene = std::fs::read_to_string(&path).expect("it is there");
     let [drawn, tapped] = acts(&scene)[..] else { panic!("{scene}") };
-    assert!(drawn.starts_with("draws along \"") && drawn.ends_with("holding right-button"), "{drawn}");
+    assert!(
+        drawn.starts_with("draws along \"") && drawn.ends_with("holding right-button"),
+        "{drawn}"
+    );
     assert_eq!(tapped, "key f9");
     let rules = "when gesture check-mark while holding right-button => log \"seen\"\n";
     std::fs::write(display.folder().join("r.lantern"), rules).expect("it can be written");
