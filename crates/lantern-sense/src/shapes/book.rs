@@ -5,8 +5,8 @@ use std::f32::consts::{LN_2, PI};
 
 use lantern_model::{Allowed, Described, Shape, Stroke};
 
-use super::elastic;
-use super::form::{Bounds, Form, Step};
+use super::form::Bounds;
+use super::sight::Sight;
 
 /// So many templates are compared elastically, of all that came nearest in closed form.
 const LOOKED_AT: usize = 10;
@@ -26,19 +26,20 @@ const LINE_SHARE: f32 = 0.48;
 const EXAMPLES: usize = 5;
 /// The same for words.
 const LINE_SHARE_IN_WORDS: f32 = 0.75;
-/// Lines that are compared with.
+/// How long lines are that are compared with, in pixels, and how many there are.
+const LINE: f32 = 1000.0;
 const LINES: usize = 16;
 /// How far two examples of one person are apart on average.
 const USUAL_SPREAD: f32 = 0.16;
 /// How much a hand that draws more or less evenly moves the limit at the most.
-const SPREADS: (f32, f32) = (0.7, 1.35);
+const SPREADS: (f32, f32) = (0.6, 1.7);
 /// The same from words, which do not say how long the legs are.
 const IN_WORDS: f32 = 1.45;
 /// What is known of a single shape counts beside so many pairs of the whole hand.
-const OTHER_PAIRS: f32 = 4.0;
+const OTHER_PAIRS: f32 = 8.0;
 /// How much farther a drawing may be off from a single example, from two, and from three: the fewer
 /// there are, the farther is the nearest of them.
-const FEW: [f32; 3] = [1.35, 1.15, 1.05];
+const FEW: [f32; 3] = [1.35, 1.12, 1.0];
 /// The score at the limit.
 const HALF: f32 = 0.5;
 /// How much of the second nearest template counts.
@@ -113,14 +114,7 @@ struct Known {
 #[derive(Debug)]
 struct Template {
     shape: usize,
-    form: Form,
-    steps: Vec<Vec<Step>>,
-}
-
-impl Template {
-    fn new(shape: usize, form: Form) -> Template {
-        Template { shape, steps: form.strokes(), form }
-    }
+    sight: Sight,
 }
 
 /// Shapes to compare with.
@@ -156,21 +150,21 @@ impl ShapeBook {
         let mut spreads: Vec<Option<Spread>> = Vec::new();
         for (number, shape) in shapes.iter().enumerate() {
             let by_hand = matches!(shape.described, Described::Drawn(_));
-            let forms: Vec<Form> = shape.drawings.iter().filter_map(|d| Form::of(d)).collect();
+            let sights: Vec<Sight> = shape.drawings.iter().filter_map(|d| Sight::of(d)).collect();
             let bounds = Bounds::degrees(shape.allowed.turned);
-            let limit = usual_limit(&forms, by_hand);
+            let limit = usual_limit(&sights, by_hand);
             let share = if by_hand { LINE_SHARE } else { LINE_SHARE_IN_WORDS };
-            let line = share * mean(&forms[..forms.len().min(EXAMPLES)], from_line);
-            spreads.push(by_hand.then(|| Spread::of(&forms, bounds)));
+            let line = share * mean(&sights[..sights.len().min(EXAMPLES)], from_line);
+            spreads.push(by_hand.then(|| Spread::of(&sights, bounds)));
             book.shapes.push(Known { name: shape.name.clone(), limit, line, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
             for drawing in drawings {
                 book.add_beginnings(number, &drawing, shape.allowed);
-                let Some(form) = Form::of(&drawing) else { continue };
+                let Some(sight) = Sight::of(&drawing) else { continue };
                 if shape.allowed.mirrored {
-                    book.templates.push(Template::new(number, form.mirrored()));
+                    book.templates.push(Template { shape: number, sight: sight.mirrored() });
                 }
-                book.templates.push(Template::new(number, form));
+                book.templates.push(Template { shape: number, sight });
             }
         }
         let drawn = spreads.iter().flatten();
@@ -184,24 +178,22 @@ impl ShapeBook {
 
     fn add_beginnings(&mut self, shape: usize, drawing: &[Stroke], allowed: Allowed) {
         for strokes in 1..drawing.len() {
-            let Some(form) = Form::of(&drawing[..strokes]) else { return };
+            let Some(sight) = Sight::of(&drawing[..strokes]) else { return };
             if allowed.mirrored {
-                self.beginnings.push(Template::new(shape, form.mirrored()));
+                self.beginnings.push(Template { shape, sight: sight.mirrored() });
             }
-            self.beginnings.push(Template::new(shape, form));
+            self.beginnings.push(Template { shape, sight });
         }
     }
 
     /// Whether strokes may be the first ones of a shape that has more.
     pub fn may_go_on(&self, strokes: &[Stroke], counts: impl Fn(usize) -> bool) -> bool {
-        let Some(form) = Form::of(strokes) else { return false };
-        let steps = form.strokes();
+        let Some(sight) = Sight::of(strokes) else { return false };
         let fits = |template: &Template| {
             let known = &self.shapes[template.shape];
-            let turn = form.best_turn(&template.form, known.bounds);
-            elastic::apart(&steps, turn, &template.steps) <= known.limit
+            sight.apart(&template.sight, known.bounds) <= known.limit
         };
-        let same = |template: &&Template| template.form.strokes == form.strokes;
+        let same = |template: &&Template| template.sight.strokes() == sight.strokes();
         self.beginnings.iter().filter(same).any(|one| counts(one.shape) && fits(one))
     }
 
@@ -227,7 +219,7 @@ impl ShapeBook {
 
     /// Which of the shapes that count now a drawing is.
     pub fn recognise(&self, drawing: &[Stroke], counts: impl Fn(usize) -> bool) -> Closeness {
-        let ranked = Form::of(drawing).map_or_else(Vec::new, |form| self.rank(&form, counts));
+        let ranked = Sight::of(drawing).map_or_else(Vec::new, |sight| self.rank(&sight, counts));
         let verdict = match &ranked[..] {
             [] => Verdict::NoSuch,
             [first, ..] if first.score < HALF => Verdict::TooFar,
@@ -241,7 +233,7 @@ impl ShapeBook {
     pub fn alike_pairs(&self, least: f32) -> Vec<AlikeShapes> {
         let mut pairs: BTreeMap<(usize, usize), f32> = BTreeMap::new();
         for template in &self.templates {
-            for found in self.rank(&template.form, |shape| shape != template.shape) {
+            for found in self.rank(&template.sight, |shape| shape != template.shape) {
                 let pair = (template.shape.min(found.shape), template.shape.max(found.shape));
                 let likeness = pairs.entry(pair).or_default();
                 *likeness = likeness.max(found.score);
@@ -255,20 +247,19 @@ impl ShapeBook {
         pairs
     }
 
-    /// The shapes near a form, the nearest first.
-    fn rank(&self, form: &Form, counts: impl Fn(usize) -> bool) -> Vec<Ranked> {
+    /// The shapes near a drawing, the nearest first.
+    fn rank(&self, sight: &Sight, counts: impl Fn(usize) -> bool) -> Vec<Ranked> {
         let mut near: Vec<(f32, &Template)> = Vec::with_capacity(self.templates.len());
         let counting: BTreeSet<usize> =
             (0..self.shapes.len()).filter(|shape| counts(*shape)).collect();
         for template in &self.templates {
-            if template.form.strokes == form.strokes && counting.contains(&template.shape) {
+            if template.sight.strokes() == sight.strokes() && counting.contains(&template.shape) {
                 let bounds = self.shapes[template.shape].bounds;
-                near.push((form.likeness(&template.form, bounds), template));
+                near.push((sight.likeness(&template.sight, bounds), template));
             }
         }
         near.sort_unstable_by(|one, other| other.0.total_cmp(&one.0));
         let mut seen: Vec<(usize, usize)> = Vec::new();
-        let steps = form.strokes();
         let room = room(counting.len());
         let mut found: Vec<(usize, Nearest)> = Vec::new();
         let mut looked_at = 0;
@@ -282,8 +273,7 @@ impl ShapeBook {
                 None => seen.push((template.shape, 1)),
             }
             looked_at += 1;
-            let turn = form.best_turn(&template.form, self.shapes[template.shape].bounds);
-            let apart = elastic::apart(&steps, turn, &template.steps);
+            let apart = sight.apart(&template.sight, self.shapes[template.shape].bounds);
             match found.iter_mut().find(|(shape, _)| *shape == template.shape) {
                 Some((_, nearest)) => nearest.add(apart),
                 None => found.push((template.shape, Nearest(apart, None))),
@@ -307,31 +297,31 @@ fn room(shapes: usize) -> f32 {
     (ROOM - ROOM_PER_FOLD * folds).clamp(ROOMS.0, ROOMS.1)
 }
 
-fn mean(forms: &[Form], of: fn(&Form) -> f32) -> f32 {
-    forms.iter().map(of).sum::<f32>() / forms.len().max(1) as f32
+fn mean(sights: &[Sight], of: fn(&Sight) -> f32) -> f32 {
+    sights.iter().map(of).sum::<f32>() / sights.len().max(1) as f32
 }
 
 /// How far a drawing may be off a shape, by all that is known of it but for who draws.
-fn usual_limit(forms: &[Form], by_hand: bool) -> f32 {
-    let strokes = if forms.iter().any(|form| form.strokes > 1) { LIMIT_FOR_STROKES } else { 0.0 };
-    let limit = LIMIT + LIMIT_PER_TURN * mean(forms, Form::turning) + strokes;
-    let few = match forms.len().checked_sub(1).and_then(|at| FEW.get(at)) {
+fn usual_limit(sights: &[Sight], by_hand: bool) -> f32 {
+    let strokes =
+        if sights.iter().any(|sight| sight.strokes() > 1) { LIMIT_FOR_STROKES } else { 0.0 };
+    let limit = LIMIT + LIMIT_PER_TURN * mean(sights, Sight::turning) + strokes;
+    let few = match sights.len().checked_sub(1).and_then(|at| FEW.get(at)) {
         _ if !by_hand => IN_WORDS,
         few => *few.unwrap_or(&1.0),
     };
     few * limit.clamp(LIMITS.0, LIMITS.1)
 }
 
-/// How far a form is from the nearest straight line.
-fn from_line(form: &Form) -> f32 {
-    if form.strokes > 1 {
+/// How far a drawing is from the nearest straight line.
+fn from_line(sight: &Sight) -> f32 {
+    if sight.strokes() > 1 {
         return f32::MAX;
     }
-    let steps = form.strokes();
     let lines = (0..LINES).map(|line| {
         let (sine, cosine) = (2.0 * PI * line as f32 / LINES as f32).sin_cos();
-        let line = Form::of(&[vec![(0.0, 0.0), (cosine, sine)]]);
-        line.map_or(f32::MAX, |line| elastic::apart(&steps, 0.0, &line.strokes()))
+        let line = Sight::of(&[vec![(0.0, 0.0), (LINE * cosine, LINE * sine)]]);
+        line.map_or(f32::MAX, |line| sight.apart(&line, Bounds::degrees(0.0)))
     });
     let nearest = lines.fold(f32::MAX, f32::min);
     // A shape that is a line is as near as it is to be.
@@ -346,12 +336,11 @@ struct Spread {
 }
 
 impl Spread {
-    fn of(forms: &[Form], bounds: Bounds) -> Spread {
+    fn of(sights: &[Sight], bounds: Bounds) -> Spread {
         let mut spread = Spread::default();
-        for (at, one) in forms.iter().enumerate() {
-            for other in forms[at + 1..].iter().filter(|other| other.strokes == one.strokes) {
-                let turn = one.best_turn(other, bounds);
-                spread.sum += elastic::apart(&one.strokes(), turn, &other.strokes());
+        for (at, one) in sights.iter().enumerate() {
+            for other in sights[at + 1..].iter().filter(|two| two.strokes() == one.strokes()) {
+                spread.sum += one.apart(other, bounds);
                 spread.pairs += 1.0;
             }
         }

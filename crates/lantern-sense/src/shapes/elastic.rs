@@ -67,7 +67,7 @@ mod tests {
     use lantern_model::Stroke;
 
     fn form(strokes: &[Stroke]) -> Vec<Vec<Step>> {
-        Form::of(strokes).unwrap().strokes()
+        Form::of(strokes, 1).unwrap().strokes()
     }
 
     #[test]

@@ -22,16 +22,12 @@ const CHORD: usize = 3;
 pub(super) const STROKES: usize = 8;
 /// How much of a form is place; the rest is direction.
 const PLACE_SHARE: f32 = 0.5;
-/// Steps that are as long as this, in pixels, do not show the grid of a screen.
-const GRID: f32 = 2.5;
-/// How often the shortest are smoothed beside the once that all are.
-const MOST_PASSES: usize = 8;
 /// A stroke that is shorter than this share of the drawing is a tap.
 const TAP: f32 = 0.08;
 
 /// A drawing in its normal form.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Form {
+pub(super) struct Form {
     /// How many strokes it has.
     pub(super) strokes: usize,
     /// Places, then directions: each all that is across, then all that is down.
@@ -71,9 +67,12 @@ impl Step {
 }
 
 impl Form {
-    /// The form of a drawing; `None` if there is nothing to see, or more strokes than can be told
-    /// apart.
-    pub fn of(strokes: &[Stroke]) -> Option<Form> {
+    /// Into how many pieces a drawing is cut.
+    pub(super) const PIECES: usize = FINER * STEPS;
+
+    /// The form of a drawing, smoothed so many times; `None` if there is nothing to see, or more
+    /// strokes than can be told apart.
+    pub(super) fn of(strokes: &[Stroke], passes: usize) -> Option<Form> {
         let strokes: Vec<&Stroke> = strokes.iter().filter(|stroke| !stroke.is_empty()).collect();
         if strokes.is_empty() || strokes.len() > STROKES {
             return None;
@@ -85,7 +84,7 @@ impl Form {
         for stroke in &strokes {
             let length = length_of(stroke);
             let mut spots = resampled(stroke, each);
-            for _ in 0..passes(length / each as f32) {
+            for _ in 0..passes {
                 spots = smoothed(&spots);
             }
             let is_tap = length <= TAP * longest;
@@ -235,12 +234,6 @@ fn resampled(stroke: &[Spot], count: usize) -> Vec<Spot> {
     spots
 }
 
-/// How often steps so long are smoothed: the shorter they are, the more the grid of a screen tells.
-fn passes(step: f32) -> usize {
-    let coarse = GRID / step.max(1e-3);
-    1 + ((coarse * coarse) as usize).min(MOST_PASSES)
-}
-
 /// Takes a hand's trembling and the grid of a screen out: each place is weighed with its neighbours
 /// as 1, 2, 1. The ends stay.
 fn smoothed(spots: &[Spot]) -> Vec<Spot> {
@@ -264,19 +257,19 @@ mod tests {
 
     #[test]
     fn size_and_place_do_not_count() {
-        let form = Form::of(&hook(20.0)).unwrap();
+        let form = Form::of(&hook(20.0), 1).unwrap();
         let moved: Vec<Stroke> = hook(2000.0)
             .into_iter()
             .map(|stroke| stroke.into_iter().map(|(x, y)| (x + 700.0, y - 90.0)).collect())
             .collect();
-        let moved = Form::of(&moved).unwrap();
+        let moved = Form::of(&moved, 1).unwrap();
         assert!(form.likeness(&moved, Bounds::degrees(20.0)) > 0.99);
         assert!(form.best_turn(&moved, Bounds::degrees(20.0)).abs() < 0.02);
     }
 
     #[test]
     fn the_best_turn_is_found_within_its_bounds() {
-        let form = Form::of(&hook(100.0)).unwrap();
+        let form = Form::of(&hook(100.0), 1).unwrap();
         let (sine, cosine) = 0.2_f32.sin_cos();
         let turned = hook(100.0).into_iter().map(|stroke| {
             stroke
@@ -284,7 +277,7 @@ mod tests {
                 .map(|(x, y)| (x * cosine - y * sine, x * sine + y * cosine))
                 .collect()
         });
-        let turned = Form::of(&turned.collect::<Vec<Stroke>>()).unwrap();
+        let turned = Form::of(&turned.collect::<Vec<Stroke>>(), 1).unwrap();
         let (wide, narrow) = (Bounds::degrees(20.0), Bounds::degrees(5.0));
         assert!(form.likeness(&turned, wide) > 0.9999);
         assert!((form.best_turn(&turned, wide) - 0.2).abs() < 0.001);
@@ -294,20 +287,20 @@ mod tests {
 
     #[test]
     fn the_other_way_round_is_another_shape() {
-        let there = Form::of(&hook(100.0)).unwrap();
+        let there = Form::of(&hook(100.0), 1).unwrap();
         let back: Vec<Stroke> =
             hook(100.0).into_iter().map(|stroke| stroke.into_iter().rev().collect()).collect();
-        let likeness = there.likeness(&Form::of(&back).unwrap(), Bounds::degrees(20.0));
+        let likeness = there.likeness(&Form::of(&back, 1).unwrap(), Bounds::degrees(20.0));
         assert!(likeness < 0.1, "{likeness}");
     }
 
     #[test]
     fn nothing_and_too_much_have_no_form() {
-        assert_eq!(Form::of(&[]), None);
-        assert_eq!(Form::of(&[Vec::new()]), None);
-        assert_eq!(Form::of(&vec![vec![(1.0, 1.0)]; STROKES + 1]), None);
+        assert_eq!(Form::of(&[], 1), None);
+        assert_eq!(Form::of(&[Vec::new()], 1), None);
+        assert_eq!(Form::of(&vec![vec![(1.0, 1.0)]; STROKES + 1], 1), None);
         // A single place is a tap: it has a form that is like nothing.
-        let tap = Form::of(&[vec![(5.0, 5.0)]]).unwrap();
+        let tap = Form::of(&[vec![(5.0, 5.0)]], 1).unwrap();
         assert!(tap.row.iter().all(|part| *part == 0.0));
     }
 }

@@ -8,12 +8,12 @@
 mod book;
 mod elastic;
 mod form;
+mod sight;
 mod words;
 
 use lantern_model::Stroke;
 
 pub use book::{AlikeShapes, Closeness, Ranked, ShapeBook, Verdict};
-pub use form::Form;
 pub use words::{PATH_WORDS, Pen, strokes_of_words};
 
 /// The frame around strokes: left, top, right, bottom; `None` without a place.

@@ -137,9 +137,11 @@ fn strokes_in_another_order_count_where_the_way_does_not_matter() {
 #[test]
 fn a_scribble_a_line_and_nothing_are_no_shape() {
     let shapes = bench();
-    let scribble: Stroke = (0..200)
-        .map(|at| at as f32 * 0.37)
-        .map(|at| (90.0 * (at * 0.7).sin() + at, 60.0 * (at * 1.9).cos()))
+    let scribble: Stroke = (0..400)
+        .map(|at| at as f32 * 0.05)
+        .map(|at| {
+            (90.0 * (at * 1.3).sin() + 9.0 * at, 60.0 * (at * 2.9).cos() - 40.0 * (at * 0.4).sin())
+        })
         .collect();
     assert_eq!(verdict(&shapes, &[scribble]), None);
     assert_eq!(verdict(&shapes, &[vec![(0.0, 0.0), (300.0, 40.0)]]), None);

@@ -1,0 +1,86 @@
+//! A drawing as it looks from further and further away: small drawings show the grid of the screen,
+//! which is smoothed out, and with it corners are. So two drawings are compared as smooth as the
+//! smaller of them must be.
+
+use lantern_model::Stroke;
+
+use super::elastic;
+use super::form::{Bounds, Form, Step, length_of};
+
+/// How often a drawing is smoothed at each distance.
+const PASSES: [usize; 3] = [1, 3, 8];
+/// A drawing whose steps are shorter than this, in pixels, must be looked at from further away.
+const STEP: [f32; 2] = [2.2, 1.3];
+
+/// How much farther apart the grid of the screen makes two drawings that are the same.
+const BLUR: [f32; 3] = [1.0, 1.07, 1.15];
+
+/// A drawing at one smoothness.
+#[derive(Debug)]
+struct Look {
+    form: Form,
+    steps: Vec<Vec<Step>>,
+}
+
+impl Look {
+    fn new(form: Form) -> Look {
+        Look { steps: form.strokes(), form }
+    }
+}
+
+/// A drawing as it looks at each smoothness that it may be compared at.
+#[derive(Debug)]
+pub(super) struct Sight {
+    /// From how far it must be looked at, at least.
+    distance: usize,
+    /// How it looks from there on.
+    looks: Vec<Look>,
+}
+
+impl Sight {
+    /// How a drawing looks; `None` if it has no form.
+    pub(super) fn of(strokes: &[Stroke]) -> Option<Sight> {
+        let length: f32 = strokes.iter().map(|stroke| length_of(stroke)).sum();
+        let step = length / Form::PIECES as f32;
+        let distance = STEP.iter().filter(|least| step < **least).count();
+        let looks =
+            PASSES[distance..].iter().map(|passes| Form::of(strokes, *passes).map(Look::new));
+        Some(Sight { distance, looks: looks.collect::<Option<_>>()? })
+    }
+
+    /// The same in a mirror.
+    pub(super) fn mirrored(&self) -> Sight {
+        let looks = self.looks.iter().map(|look| Look::new(look.form.mirrored())).collect();
+        Sight { distance: self.distance, looks }
+    }
+
+    /// How many strokes it has.
+    pub(super) fn strokes(&self) -> usize {
+        self.looks[0].form.strokes
+    }
+
+    /// How much it turns in all.
+    pub(super) fn turning(&self) -> f32 {
+        self.looks[0].form.turning()
+    }
+
+    /// How both look from as near as both may be looked at.
+    fn beside<'s>(&'s self, other: &'s Sight) -> (&'s Look, &'s Look) {
+        let distance = self.distance.max(other.distance);
+        (&self.looks[distance - self.distance], &other.looks[distance - other.distance])
+    }
+
+    /// How alike two drawings are in closed form, from -1 to 1, if one may be turned within bounds.
+    pub(super) fn likeness(&self, other: &Sight, bounds: Bounds) -> f32 {
+        let (own, other) = self.beside(other);
+        own.form.likeness(&other.form, bounds)
+    }
+
+    /// How far they are apart elastically, at the best turn within bounds.
+    pub(super) fn apart(&self, other: &Sight, bounds: Bounds) -> f32 {
+        let distance = self.distance.max(other.distance);
+        let (own, other) = self.beside(other);
+        let turn = own.form.best_turn(&other.form, bounds);
+        elastic::apart(&own.steps, turn, &other.steps) / BLUR[distance]
+    }
+}
