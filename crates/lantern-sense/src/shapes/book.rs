@@ -22,8 +22,6 @@ const LIMIT_FOR_STROKES: f32 = 0.28;
 const LIMITS: (f32, f32) = (0.16, 0.437);
 /// It must be nearer to the shape than a straight line is, by this share.
 const LINE_SHARE: f32 = 0.48;
-/// So many drawings of a shape are held against lines.
-const EXAMPLES: usize = 5;
 /// The same for words.
 const LINE_SHARE_IN_WORDS: f32 = 0.75;
 /// How long lines are that are compared with, in pixels, and how many there are.
@@ -153,8 +151,12 @@ impl ShapeBook {
             let sights: Vec<Sight> = shape.drawings.iter().filter_map(|d| Sight::of(d)).collect();
             let bounds = Bounds::degrees(shape.allowed.turned);
             let limit = usual_limit(&sights, by_hand);
-            let share = if by_hand { LINE_SHARE } else { LINE_SHARE_IN_WORDS };
-            let line = share * mean(&sights[..sights.len().min(EXAMPLES)], from_line);
+            // A path in words has drawings that are nearly lines; of a hand's they are alike.
+            let line = if by_hand {
+                LINE_SHARE * mean(&sights, from_line)
+            } else {
+                LINE_SHARE_IN_WORDS * sights.iter().map(from_line).fold(f32::MAX, f32::min)
+            };
             spreads.push(by_hand.then(|| Spread::of(&sights, bounds)));
             book.shapes.push(Known { name: shape.name.clone(), limit, line, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
@@ -171,7 +173,7 @@ impl ShapeBook {
         let hand = drawn.fold(Spread::default(), |all, spread| all.and(spread));
         for (shape, spread) in book.shapes.iter_mut().zip(spreads) {
             let evenness = spread.map_or(1.0, |spread| spread.evenness(hand));
-            shape.limit = (shape.limit * evenness).min(shape.line);
+            shape.limit *= evenness;
         }
         book
     }
@@ -191,7 +193,7 @@ impl ShapeBook {
         let Some(sight) = Sight::of(strokes) else { return false };
         let fits = |template: &Template| {
             let known = &self.shapes[template.shape];
-            sight.apart(&template.sight, known.bounds) <= known.limit
+            sight.apart(&template.sight, known.bounds) <= known.limit.min(known.line)
         };
         let same = |template: &&Template| template.sight.strokes() == sight.strokes();
         self.beginnings.iter().filter(same).any(|one| counts(one.shape) && fits(one))
@@ -281,7 +283,8 @@ impl ShapeBook {
         }
         let rank = |(shape, nearest): (usize, Nearest)| {
             let apart = nearest.apart();
-            let off = apart / (room * self.shapes[shape].limit);
+            let known = &self.shapes[shape];
+            let off = apart / (room * known.limit).min(known.line);
             Ranked { shape, apart, score: (-(LN_2 * off * off)).exp() }
         };
         let mut ranked: Vec<Ranked> = found.into_iter().map(rank).collect();

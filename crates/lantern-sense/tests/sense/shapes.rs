@@ -137,11 +137,9 @@ fn strokes_in_another_order_count_where_the_way_does_not_matter() {
 #[test]
 fn a_scribble_a_line_and_nothing_are_no_shape() {
     let shapes = bench();
-    let scribble: Stroke = (0..400)
-        .map(|at| at as f32 * 0.05)
-        .map(|at| {
-            (90.0 * (at * 1.3).sin() + 9.0 * at, 60.0 * (at * 2.9).cos() - 40.0 * (at * 0.4).sin())
-        })
+    let scribble: Stroke = (0..=200)
+        .map(|at| std::f32::consts::TAU * at as f32 / 200.0)
+        .map(|angle| (90.0 * (2.0 * angle).sin() + 9.0 * angle, 120.0 * (3.0 * angle).cos()))
         .collect();
     assert_eq!(verdict(&shapes, &[scribble]), None);
     assert_eq!(verdict(&shapes, &[vec![(0.0, 0.0), (300.0, 40.0)]]), None);
