@@ -18,7 +18,9 @@ mod source;
 mod token;
 pub mod tree;
 
-pub use check::{Checked, Need, Outside, check, check_with, lacking_on_layout, wanted_files};
+pub use check::{
+    Checked, Drawings, Need, Outside, check, check_with, lacking_on_layout, wanted_files,
+};
 pub use finding::{Finding, Fix, distance, near_name};
 pub use format::format;
 pub use lexer::lex;

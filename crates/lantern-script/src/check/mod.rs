@@ -68,13 +68,16 @@ pub fn check_with(source: &Source, outside: &Outside<'_>) -> Checked {
     checker.finish(&units.files)
 }
 
+/// Drawings of a file, each of one or more strokes, or why there are none.
+pub type Drawings = Result<Vec<Vec<Stroke>>, String>;
+
 /// What a check asks of the world.
 #[derive(Clone, Copy)]
 pub struct Outside<'o> {
     /// How these words sound: asked once, for the words of all phrases.
     pub pronounce: &'o dyn Fn(&BTreeSet<&str>) -> Sounds,
     /// The drawings in a file, or why there are none.
-    pub drawings: &'o dyn Fn(&str) -> Result<Vec<Vec<Stroke>>, String>,
+    pub drawings: &'o dyn Fn(&str) -> Drawings,
 }
 
 impl Default for Outside<'_> {

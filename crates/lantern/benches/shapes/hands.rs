@@ -249,7 +249,7 @@ impl Pulse {
 /// The error function, by formula 7.1.26 of Abramowitz and Stegun.
 fn erf(x: f32) -> f32 {
     let share = 1.0 / (1.0 + 0.327_591_1 * x.abs());
-    let terms = [1.061_405_4, -1.453_152_1, 1.421_413_7, -0.284_496_74, 0.254_829_59];
+    let terms = [1.061_405_4, -1.453_152_1, 1.421_413_7, -0.284_496_74, 0.254_829_6];
     let sum = terms.into_iter().fold(0.0, |sum, term| (sum + term) * share);
     (1.0 - sum * (-x * x).exp()).copysign(x)
 }

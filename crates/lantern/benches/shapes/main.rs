@@ -88,7 +88,7 @@ fn main() {
             (format!("{} taken for {}", shapes[*meant].name, shapes[*taken].name), *times)
         })
         .collect();
-    worst.sort_by(|one, other| other.1.cmp(&one.1));
+    worst.sort_by_key(|(_, times)| std::cmp::Reverse(*times));
     println!("\nconfused most, of {} drawings", confusable(&by_examples));
     worst.iter().take(16).for_each(|(what, times)| println!("{times:6}  {what}"));
     let nothing = nothings(&shapes, family, seed);
@@ -225,7 +225,7 @@ fn pace(shapes: &[Meant], family: Family) {
     let mut dice = Rng::with_seed(5);
     let hand = Hand::of(family, &mut dice);
     let allowed = |number: usize| Allowed {
-        turned: if number % 10 == 0 { 180.0 } else { 15.0 },
+        turned: if number.is_multiple_of(10) { 180.0 } else { 15.0 },
         ..Allowed::default()
     };
     let many: Vec<Shape> = (0..200)
