@@ -64,6 +64,12 @@ impl Engine {
             let (combo, manner) = match &trigger.cause {
                 Cause::Key { combo, manner, .. } => (combo, *manner),
                 Cause::Keys { combos, .. } => (combos.first()?, Manner::Pressed),
+                Cause::Gesture { shape, holding } => {
+                    if stroke_of(&holding.0, &self.layout).is_ok_and(|(held, _)| held == stroke) {
+                        other = Some(format!("it wants {shape} to be drawn while it is held"));
+                    }
+                    continue;
+                }
                 _ => continue,
             };
             let plain: Vec<Key> = match chord_of(combo, &self.layout) {

@@ -201,3 +201,16 @@ pub(super) fn query_devices(conn: &ServerConnection) -> Result<Devices, DeskErro
     }
     Ok(devices)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::Range;
+
+    #[test]
+    fn a_place_of_a_tablet_is_a_pixel_of_the_screen() {
+        let tablet = Range { from: 100.0, to: 20_100.0 };
+        assert_eq!(tablet.place(100.0, 1280), 0.0);
+        assert_eq!(tablet.place(10_100.0, 1280), 640.0);
+        assert_eq!(Range { from: -1.0, to: -1.0 }.place(300.0, 1280), 300.0, "without ends");
+    }
+}

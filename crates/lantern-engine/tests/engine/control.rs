@@ -255,6 +255,8 @@ fn a_rule_that_another_comes_before_and_one_of_other_modifiers_are_told() {
     assert_eq!(near[0].why.as_deref(), Some("it fires when the key is held for 1s"));
     let near = theatre.engine.nearest(theatre.now, &combo("f4")).expect("it is there");
     assert_eq!(near, []);
+    let theatre = Theatre::new("when gesture caret while holding f1 => log \"caret\"\n");
+    assert_eq!(why(&theatre, "f1").as_deref(), Some("it wants caret to be drawn while it is held"));
 }
 
 #[test]
