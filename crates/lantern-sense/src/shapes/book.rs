@@ -1,54 +1,22 @@
 //! All shapes that count, and which of them was drawn, if any.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::f32::consts::{LN_2, PI};
+use std::f32::consts::LN_2;
 
 use lantern_model::{Allowed, Described, Shape, Stroke};
 
 use super::form::Bounds;
+use super::limits::{Limit, Spread, room};
 use super::sight::Sight;
 
 /// So many templates are compared elastically, of all that came nearest in closed form.
 const LOOKED_AT: usize = 10;
 /// Of one shape at the most.
 const LOOKED_AT_EACH: usize = 3;
-/// How far a drawing may be from a shape of one straight stroke, and how much farther for each
-/// radian that the shape turns: the more there is to it, the less likely a hand does it by chance.
-const LIMIT: f32 = 0.094;
-const LIMIT_PER_TURN: f32 = 0.0395;
-/// How much farther if it has several strokes.
-const LIMIT_FOR_STROKES: f32 = 0.28;
-/// The bounds of all that.
-const LIMITS: (f32, f32) = (0.16, 0.437);
-/// It must be nearer to the shape than a straight line is, by this share.
-const LINE_SHARE: f32 = 0.48;
-/// The same for words.
-const LINE_SHARE_IN_WORDS: f32 = 0.75;
-/// How long lines are that are compared with, in pixels, and how many there are.
-const LINE: f32 = 1000.0;
-const LINES: usize = 16;
-/// How far two examples of one person are apart on average.
-const USUAL_SPREAD: f32 = 0.16;
-/// How much a hand that draws more or less evenly moves the limit at the most.
-const SPREADS: (f32, f32) = (0.6, 1.7);
-/// The same from words, which do not say how long the legs are.
-const IN_WORDS: f32 = 1.45;
-/// What is known of a single shape counts beside so many pairs of the whole hand.
-const OTHER_PAIRS: f32 = 8.0;
-/// How much farther a drawing may be off from a single example, from two, and from three: the fewer
-/// there are, the farther is the nearest of them.
-const FEW: [f32; 3] = [1.35, 1.12, 1.0];
 /// The score at the limit.
 const HALF: f32 = 0.5;
 /// How much of the second nearest template counts.
 const SECOND: f32 = 0.4;
-/// How much farther a drawing may be off where a dozen shapes count, how much less for each time that
-/// there are e times as many, and the bounds of that: the more shapes count, the likelier one of them is
-/// met by chance.
-const ROOM: f32 = 1.2;
-const ROOM_PER_FOLD: f32 = 0.13;
-const ROOMS: (f32, f32) = (0.95, 1.35);
-const DOZEN: f32 = 12.0;
 /// The next shape must be so many times as far away.
 const MARGIN: f32 = 1.08;
 /// Strokes of which every order is allowed for, where a shape says that the way does not matter.
@@ -102,9 +70,7 @@ pub struct AlikeShapes {
 struct Known {
     name: String,
     /// How far a drawing may be off.
-    limit: f32,
-    /// Never farther than this, or a line would do.
-    line: f32,
+    limit: Limit,
     /// By how much it may be turned.
     bounds: Bounds,
 }
@@ -150,15 +116,9 @@ impl ShapeBook {
             let by_hand = matches!(shape.described, Described::Drawn(_));
             let sights: Vec<Sight> = shape.drawings.iter().filter_map(|d| Sight::of(d)).collect();
             let bounds = Bounds::degrees(shape.allowed.turned);
-            let limit = usual_limit(&sights, by_hand);
-            // A path in words has drawings that are nearly lines; of a hand's they are alike.
-            let line = if by_hand {
-                LINE_SHARE * mean(&sights, from_line)
-            } else {
-                LINE_SHARE_IN_WORDS * sights.iter().map(from_line).fold(f32::MAX, f32::min)
-            };
+            let limit = Limit::of(&sights, by_hand);
             spreads.push(by_hand.then(|| Spread::of(&sights, bounds)));
-            book.shapes.push(Known { name: shape.name.clone(), limit, line, bounds });
+            book.shapes.push(Known { name: shape.name.clone(), limit, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
             for drawing in drawings {
                 book.add_beginnings(number, &drawing, shape.allowed);
@@ -173,7 +133,7 @@ impl ShapeBook {
         let hand = drawn.fold(Spread::default(), |all, spread| all.and(spread));
         for (shape, spread) in book.shapes.iter_mut().zip(spreads) {
             let evenness = spread.map_or(1.0, |spread| spread.evenness(hand));
-            shape.limit *= evenness;
+            shape.limit = shape.limit.moved(evenness);
         }
         book
     }
@@ -193,7 +153,7 @@ impl ShapeBook {
         let Some(sight) = Sight::of(strokes) else { return false };
         let fits = |template: &Template| {
             let known = &self.shapes[template.shape];
-            sight.apart(&template.sight, known.bounds) <= known.limit.min(known.line)
+            sight.apart(&template.sight, known.bounds) <= known.limit.within(1.0)
         };
         let same = |template: &&Template| template.sight.strokes() == sight.strokes();
         self.beginnings.iter().filter(same).any(|one| counts(one.shape) && fits(one))
@@ -284,86 +244,13 @@ impl ShapeBook {
         let rank = |(shape, nearest): (usize, Nearest)| {
             let apart = nearest.apart();
             let known = &self.shapes[shape];
-            let off = apart / (room * known.limit).min(known.line);
+            let off = apart / known.limit.within(room);
             Ranked { shape, apart, score: (-(LN_2 * off * off)).exp() }
         };
         let mut ranked: Vec<Ranked> = found.into_iter().map(rank).collect();
         // A shape whose examples vary more is not nearer for that: what counts is how far it is.
         ranked.sort_by(|one, other| one.apart.total_cmp(&other.apart));
         ranked
-    }
-}
-
-/// How much farther drawings may be off where so many shapes count.
-fn room(shapes: usize) -> f32 {
-    let folds = (shapes.max(1) as f32 / DOZEN).ln();
-    (ROOM - ROOM_PER_FOLD * folds).clamp(ROOMS.0, ROOMS.1)
-}
-
-fn mean(sights: &[Sight], of: fn(&Sight) -> f32) -> f32 {
-    sights.iter().map(of).sum::<f32>() / sights.len().max(1) as f32
-}
-
-/// How far a drawing may be off a shape, by all that is known of it but for who draws.
-fn usual_limit(sights: &[Sight], by_hand: bool) -> f32 {
-    let strokes =
-        if sights.iter().any(|sight| sight.strokes() > 1) { LIMIT_FOR_STROKES } else { 0.0 };
-    let limit = LIMIT + LIMIT_PER_TURN * mean(sights, Sight::turning) + strokes;
-    let few = match sights.len().checked_sub(1).and_then(|at| FEW.get(at)) {
-        _ if !by_hand => IN_WORDS,
-        few => *few.unwrap_or(&1.0),
-    };
-    few * limit.clamp(LIMITS.0, LIMITS.1)
-}
-
-/// How far a drawing is from the nearest straight line.
-fn from_line(sight: &Sight) -> f32 {
-    if sight.strokes() > 1 {
-        return f32::MAX;
-    }
-    let lines = (0..LINES).map(|line| {
-        let (sine, cosine) = (2.0 * PI * line as f32 / LINES as f32).sin_cos();
-        let line = Sight::of(&[vec![(0.0, 0.0), (LINE * cosine, LINE * sine)]]);
-        line.map_or(f32::MAX, |line| sight.apart(&line, Bounds::degrees(0.0)))
-    });
-    let nearest = lines.fold(f32::MAX, f32::min);
-    // A shape that is a line is as near as it is to be.
-    if nearest < LIMIT { f32::MAX } else { nearest }
-}
-
-/// How far a person's own examples are from each other: the sum over pairs, and how many there are.
-#[derive(Debug, Clone, Copy, Default)]
-struct Spread {
-    sum: f32,
-    pairs: f32,
-}
-
-impl Spread {
-    fn of(sights: &[Sight], bounds: Bounds) -> Spread {
-        let mut spread = Spread::default();
-        for (at, one) in sights.iter().enumerate() {
-            for other in sights[at + 1..].iter().filter(|two| two.strokes() == one.strokes()) {
-                spread.sum += one.apart(other, bounds);
-                spread.pairs += 1.0;
-            }
-        }
-        spread
-    }
-
-    fn and(self, other: &Spread) -> Spread {
-        Spread { sum: self.sum + other.sum, pairs: self.pairs + other.pairs }
-    }
-
-    /// The mean, as if so many more pairs were known that are `usual` apart.
-    fn mean(self, usual: f32, more: f32) -> f32 {
-        (self.sum + usual * more) / (self.pairs + more)
-    }
-
-    /// By how much the limit of a shape is moved: a hand is known by all that it drew, and a shape's
-    /// own few examples count beside that.
-    fn evenness(self, hand: Spread) -> f32 {
-        let usual = hand.mean(USUAL_SPREAD, OTHER_PAIRS);
-        (self.mean(usual, OTHER_PAIRS) / USUAL_SPREAD).clamp(SPREADS.0, SPREADS.1)
     }
 }
 

@@ -8,6 +8,7 @@
 mod book;
 mod elastic;
 mod form;
+mod limits;
 mod sight;
 mod words;
 

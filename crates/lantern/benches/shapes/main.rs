@@ -4,6 +4,8 @@
 //! was set on; `-- tuning` by the other. It writes a figure, and says how long one drawing takes
 //! beside a plain loop over the same memory.
 
+#[path = "../figure/mod.rs"]
+mod figure;
 mod hands;
 mod outlines;
 mod plot;
@@ -96,7 +98,7 @@ fn main() {
         println!("\n{taken} of {all} {what} taken for a shape, {:.2} %", percent(*taken, *all));
     }
     let figure = std::env::temp_dir().join("cold-lantern-shapes.png");
-    plot::write(&plot::draw(&by_examples, &by_count, &worst, &nothing), &figure);
+    figure::write(&plot::draw(&by_examples, &by_count, &worst, &nothing), &figure);
     println!("\nthe figure is {}", figure.display());
     pace(&shapes, family);
 }

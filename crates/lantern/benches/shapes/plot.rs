@@ -1,8 +1,5 @@
 //! The figure: shares by examples and by how many shapes there are, and what is confused most.
 
-use std::path::Path as FilePath;
-
-use resvg::{tiny_skia, usvg};
 use svg::Document;
 use svg::node::element::path::Data;
 use svg::node::element::{Circle, Line, Path, Rectangle, Text};
@@ -129,15 +126,4 @@ pub fn draw(
         picture = picture.add(words(&text, 570.0, foot + 30.0 * row as f64, 15));
     }
     picture
-}
-
-/// Writes it as PNG, with the font that the program's own pictures have.
-pub fn write(picture: &Document, path: &FilePath) {
-    let mut options =
-        usvg::Options { font_family: "Ubuntu".to_owned(), ..usvg::Options::default() };
-    options.fontdb_mut().load_font_data(epaint_default_fonts::UBUNTU_LIGHT.to_vec());
-    let tree = usvg::Tree::from_str(&picture.to_string(), &options).expect("it is a picture");
-    let mut pixels = tiny_skia::Pixmap::new(WIDTH as u32, HEIGHT as u32).expect("it has a size");
-    resvg::render(&tree, tiny_skia::Transform::identity(), &mut pixels.as_mut());
-    pixels.save_png(path).expect("it can be written");
 }

@@ -5,6 +5,8 @@
 //! limits in the code were set on voices and sentences of the first half ([`said::TUNING`]); what is
 //! printed is the other half. It needs flite and the speech library with its English model.
 
+#[path = "../figure/mod.rs"]
+mod figure;
 mod heard;
 mod plot;
 mod said;
@@ -35,7 +37,7 @@ fn main() {
         }
     }
     let figure = std::env::temp_dir().join("cold-lantern-voice.png");
-    plot::write(&plot::draw(&curves), &figure);
+    figure::write(&plot::draw(&curves), &figure);
     println!("the figure is {}", figure.display());
     if sentences == 0 {
         return;

@@ -1,8 +1,5 @@
 //! The figure: how much of what was said counts, and how much other talk, by how sure one must be.
 
-use std::path::Path as FilePath;
-
-use resvg::{tiny_skia, usvg};
 use svg::Document;
 use svg::node::element::path::Data;
 use svg::node::element::{Line, Path, Rectangle, Text};
@@ -92,15 +89,4 @@ pub fn draw(curves: &[Curve]) -> Document {
     }
     let foot = TOP + 60.0 + 28.0 * curves.len() as f64;
     picture.add(words("broken: taken for another phrase", 940.0, foot, 14))
-}
-
-/// Writes it as PNG, with the font that the program's own pictures have.
-pub fn write(picture: &Document, path: &FilePath) {
-    let mut options =
-        usvg::Options { font_family: "Ubuntu".to_owned(), ..usvg::Options::default() };
-    options.fontdb_mut().load_font_data(epaint_default_fonts::UBUNTU_LIGHT.to_vec());
-    let tree = usvg::Tree::from_str(&picture.to_string(), &options).expect("it is a picture");
-    let mut pixels = tiny_skia::Pixmap::new(WIDTH as u32, HEIGHT as u32).expect("it has a size");
-    resvg::render(&tree, tiny_skia::Transform::identity(), &mut pixels.as_mut());
-    pixels.save_png(path).expect("it can be written");
 }
