@@ -156,6 +156,10 @@ codes! {
         "A phrase is a single word, and no attention word is set: it is said by chance, and by the radio."
         "when voice \"next\" => type \"core\"\n"
         "when voice \"next core section\" => type \"core\"\n";
+    OpenEar "open-ear" Warning
+        "A program of one's own hears (`recogniser`), and no attention word is set: whether talk is taken for a phrase is up to that program alone."
+        "settings { recogniser = \"hear-ice\" }\nwhen voice \"next core section\" => type \"core\"\n"
+        "settings { recogniser = \"hear-ice\"; attention = \"lantern\" }\nwhen voice \"next core section\" => type \"core\"\n";
     TooAlike "too-alike" Warning
         "Two phrases that may be listened for at one time sound alike, measured over their sounds, not their letters."
         "when voice \"write section note\" => type \"core\"\nwhen voice \"right section note\" => type \"drill\"\n"

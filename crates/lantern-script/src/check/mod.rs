@@ -123,6 +123,8 @@ struct Checker<'a> {
     set: RuleSet,
     heads: Vec<Head>,
     panic_span: Option<Span>,
+    /// Where it is set that a program hears instead of us.
+    recogniser_span: Option<Span>,
     /// Where each remap stands.
     remap_spans: Vec<Span>,
     phrases: Vec<SpokenPhrase>,
@@ -154,6 +156,7 @@ impl<'a> Checker<'a> {
             set: RuleSet { files, ..RuleSet::default() },
             heads: Vec::new(),
             panic_span: None,
+            recogniser_span: None,
             remap_spans: Vec::new(),
             phrases: Vec::new(),
             lists: BTreeMap::new(),

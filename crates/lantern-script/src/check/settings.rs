@@ -49,6 +49,7 @@ impl Checker<'_> {
                 "recogniser" => {
                     if let Some(text) = self.check_text_setting("recogniser", value) {
                         text.clone_into(&mut self.set.settings.recogniser);
+                        self.recogniser_span = Some(value.span).filter(|_| !text.is_empty());
                     }
                 }
                 "trail" => {

@@ -1,4 +1,5 @@
-//! Spoken phrases of a single word, which are said by chance.
+//! Spoken phrases that talk may fire by chance: those of a single word, and all where nothing holds
+//! talk off.
 
 use super::Checker;
 use crate::Finding;
@@ -8,6 +9,19 @@ use crate::codes::Code;
 const FORMS: usize = 8;
 
 impl Checker<'_> {
+    /// We turn away what is not sure enough; of another program nothing is known.
+    pub(super) fn look_for_open_ears(&self, findings: &mut Vec<Finding>) {
+        if !self.set.settings.attention.is_empty() || self.phrases.is_empty() {
+            return;
+        }
+        findings.extend(self.recogniser_span.map(|span| {
+            let message = "nothing but this program holds other talk off";
+            Finding::new(Code::OpenEar, span, message)
+                .label("it may take talk for a phrase")
+                .help("set an `attention` word in `settings`, so that a radio fires nothing")
+        }));
+    }
+
     pub(super) fn look_for_lonely_words(&self, findings: &mut Vec<Finding>) {
         if !self.set.settings.attention.is_empty() {
             return;
