@@ -70,7 +70,10 @@ impl Engine {
         };
         let value = match result {
             Ok(value) => value,
-            Err(message) => {
+            Err(mut message) => {
+                if let State::Inputting(job, _) = &self.runs.live[&id].state {
+                    message.push_str(&job.typed_words());
+                }
                 if matches!(self.runs.live[&id].state, State::Fronting { .. }) {
                     self.release_front_unless_within(id);
                 }

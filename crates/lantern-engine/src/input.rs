@@ -41,8 +41,8 @@ pub(crate) struct Job {
 pub(crate) enum Work {
     /// Tap each in turn, until `total` taps are done.
     Taps { combos: Vec<Vec<Key>>, done: usize, total: usize },
-    /// Type the characters.
-    Text { text: Vec<char>, done: usize },
+    /// Type the characters; `sure` are those before the piece that is under way.
+    Text { text: Vec<char>, done: usize, sure: usize },
     /// Move the pointer evenly from one place to another.
     Glide { from: (i32, i32), to: (i32, i32), done: usize, steps: usize },
 }
@@ -51,8 +51,18 @@ impl Job {
     fn is_done(&self) -> bool {
         match &self.work {
             Work::Taps { done, total, .. } => done >= total,
-            Work::Text { text, done } => *done >= text.len(),
+            Work::Text { text, done, .. } => *done >= text.len(),
             Work::Glide { done, steps, .. } => done >= steps,
+        }
+    }
+
+    /// How much of a text is in the program for certain, for a person; nothing where none is.
+    pub(crate) fn typed_words(&self) -> String {
+        match &self.work {
+            Work::Text { text, sure, .. } if *sure > 0 => {
+                format!("; {sure} of {} characters were typed", text.len())
+            }
+            _ => String::new(),
         }
     }
 
@@ -68,7 +78,8 @@ impl Job {
                 *done += count;
                 acts
             }
-            Work::Text { text, done } => {
+            Work::Text { text, done, sure } => {
+                *sure = *done;
                 let count = if paced { 1 } else { CHARACTERS }.min(text.len() - *done);
                 let piece = text[*done..*done + count].iter().collect();
                 *done += count;
@@ -177,7 +188,7 @@ impl Engine {
             self.make_ready(id);
             return;
         }
-        if let (Some(first), Work::Text { text, done }) = (job.window, &job.work)
+        if let (Some(first), Work::Text { text, done, .. }) = (job.window, &job.work)
             && first != window
         {
             let message = format!(
@@ -188,7 +199,7 @@ impl Engine {
             self.fail_waiting(now, id, message);
             return;
         }
-        if let (Some(_), Work::Text { text, done }) = (job.window, &job.work)
+        if let (Some(_), Work::Text { text, done, .. }) = (job.window, &job.work)
             && secret
         {
             let typed = match done {

@@ -297,7 +297,9 @@ impl Engine {
         let times = usize::try_from(times).unwrap_or(usize::MAX);
         let work = match lone_character {
             // A character without a key is typed, as often as it would be tapped.
-            Some(character) => Work::Text { text: vec![character; times.min(1 << 20)], done: 0 },
+            Some(character) => {
+                Work::Text { text: vec![character; times.min(1 << 20)], done: 0, sure: 0 }
+            }
             None => {
                 let total = times.saturating_mul(keys.len());
                 Work::Taps { combos: keys, done: 0, total }
@@ -324,7 +326,7 @@ impl Engine {
         if pace.is_none() && open && self.goes_by_clipboard(&text) {
             return Ok(self.await_deed(id, Verb::Paste, text));
         }
-        let work = Work::Text { text: text.chars().collect(), done: 0 };
+        let work = Work::Text { text: text.chars().collect(), done: 0, sure: 0 };
         let window = if anyway { None } else { Some(self.app.window) };
         self.begin_job(now, id, Job { work, pace, due: now, window });
         Ok(Flow::Wait)

@@ -157,3 +157,15 @@ fn at_rest_nothing_is_due() {
     theatre.press("f8");
     assert_eq!(theatre.engine.next_deadline(), None);
 }
+
+#[test]
+fn a_text_that_a_desk_refuses_in_the_middle_says_how_much_is_typed() {
+    let mut theatre = Theatre::new("when key f9 => type \"core twelve\" every 20ms\n");
+    theatre.press("f9");
+    theatre.wait(50);
+    theatre.hold_outcomes = true;
+    theatre.wait(20);
+    theatre.answer(Err("no window is in front".to_owned()));
+    let told = theatre.reasons().join(" ");
+    assert!(told.contains("no window is in front; 3 of 11 characters were typed"), "{told}");
+}

@@ -282,8 +282,9 @@ fn x11_typing_stops_when_another_program_comes_to_the_front() {
     stage.person.tap("f9");
     assert_eq!(stage.terminal.read(2), "ab");
     let other = Target::managed(&stage.display, "drill");
-    let line = running.wait_for("came to the front");
-    assert!(line.contains("of 300 characters"), "{line}");
+    // Between the two windows there may be a moment in which none is in front.
+    let line = running.wait_for("of 300 characters were typed");
+    assert!(line.contains("came to the front") || line.contains("no window is in front"), "{line}");
     let typed = stage.terminal.read_rest(QUIET);
     assert!(typed.len() < 298 && text[2..].starts_with(&typed), "{typed}");
     // The window manager tells of the other window a moment after it has the keyboard.
