@@ -4,13 +4,10 @@
 //! A press that moves the pointer less than a little is an ordinary press and goes to the program,
 //! movement and all. A way that is longer never does: what it was most like is said instead.
 
-use std::sync::Arc;
 use std::time::Duration;
 
-use lantern_model::{
-    Cause, Frame, Hint, HintPlace, Order, RuleSet, Shown, Spot, Stroke as Way, Time,
-};
-use lantern_sense::{Closeness, Verdict, frame_of};
+use lantern_model::{Cause, Frame, Hint, HintPlace, Order, Shown, Spot, Stroke as Way, Time};
+use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
 
 use crate::engine::Engine;
 use crate::firing::Press;
@@ -19,8 +16,6 @@ use crate::reasons::ReasonKind;
 use crate::strokes::{Stroke, stroke_of};
 use crate::timers::Timer;
 
-/// A way that leaves a square of this width, in pixels, is a drawing.
-const SMALLEST: f32 = 12.0;
 /// So long a press may lie still before it is an ordinary one.
 const STILL_AT_FIRST: Duration = Duration::from_millis(500);
 /// After so long without moving a drawing is given up.
@@ -58,8 +53,7 @@ impl Drawing {
 }
 
 fn is_drawn(way: &Way) -> bool {
-    frame_of(std::slice::from_ref(way))
-        .is_some_and(|(left, top, right, bottom)| (right - left).max(bottom - top) >= SMALLEST)
+    is_drawing(std::slice::from_ref(way))
 }
 
 impl Engine {
@@ -88,8 +82,7 @@ impl Engine {
             return;
         }
         drawing.begun = true;
-        let found = self.presses.undecided.iter_mut().find(|w| w.press.number == number);
-        if let Some(waiting) = found {
+        if let Some(waiting) = self.presses.waiting(number) {
             waiting.draw_on();
         }
     }
@@ -117,8 +110,7 @@ impl Engine {
         let Some(number) = self.drawing.press else { return };
         let begun = self.drawing.begun;
         self.drawing.take_way();
-        if let Some(waiting) = self.presses.undecided.iter_mut().find(|w| w.press.number == number)
-        {
+        if let Some(waiting) = self.presses.waiting(number) {
             waiting.drawing = false;
             waiting.taken |= begun;
         }
@@ -142,7 +134,7 @@ impl Engine {
         if !begun && !self.wants_tap() {
             // An ordinary press. What was drawn before it stands.
             let way = self.drawing.take_way();
-            let found = self.presses.undecided.iter_mut().find(|w| w.press.number == number);
+            let found = self.presses.waiting(number);
             if let Some(give) = found.and_then(|waiting| waiting.give.as_mut()) {
                 let whole = |(x, y): &Spot| (x.round() as i32, y.round() as i32);
                 give.way = way.iter().map(whole).collect();
@@ -156,8 +148,7 @@ impl Engine {
         }
         self.drawing.done.push(way);
         self.drawing.last = number;
-        if let Some(waiting) = self.presses.undecided.iter_mut().find(|w| w.press.number == number)
-        {
+        if let Some(waiting) = self.presses.waiting(number) {
             waiting.more_strokes = true;
         }
         if self.may_go_on() {
@@ -196,9 +187,9 @@ impl Engine {
     fn end_drawing(&mut self, now: Time) {
         let strokes = std::mem::take(&mut self.drawing.done);
         let (Some(held), false) = (self.drawing.held, strokes.is_empty()) else { return };
-        let of_strokes = |w: &&mut crate::undecided::Undecided| w.more_strokes;
-        let press = self.presses.undecided.iter_mut().filter(of_strokes).map(|w| w.press).last();
-        let found = self.compare(&strokes, held);
+        let press = self.presses.undecided.iter().rev().find(|w| w.more_strokes).map(|w| w.press);
+        let book = &self.ears.shape_book;
+        let found = book.recognise(&strokes, |shape| self.counts(shape, held));
         let only_taps = strokes.iter().all(|way| !is_drawn(way));
         match found.verdict {
             Verdict::Is(shape) => {
@@ -244,12 +235,7 @@ impl Engine {
         }
     }
 
-    /// Compares with the shapes that count here while that is held.
-    fn compare(&self, strokes: &[Way], held: Stroke) -> Closeness {
-        let book = &self.ears.shape_book;
-        book.recognise(strokes, |shape| self.counts(shape, held))
-    }
-
+    /// Whether a rule here wants the shape drawn while that is held.
     fn counts(&self, shape: usize, held: Stroke) -> bool {
         let name = self.ears.shape_book.name(shape);
         self.ears.of_shape(name).iter().any(|won| self.holds(*won, held) && self.applies(*won))
@@ -257,8 +243,7 @@ impl Engine {
 
     /// Whether a trigger is a shape drawn while exactly that is held.
     pub(crate) fn holds(&self, (rule, trigger): Won, held: Stroke) -> bool {
-        let rules: &Arc<RuleSet> = &self.rules;
-        match &rules.rules[rule].triggers[trigger].cause {
+        match &self.rules.rules[rule].triggers[trigger].cause {
             Cause::Gesture { holding, .. } => {
                 stroke_of(&holding.0, &self.layout).is_ok_and(|(stroke, _)| stroke == held)
             }

@@ -67,6 +67,11 @@ impl Presses {
         self.undecided.iter().any(|waiting| waiting.give.is_some() && !waiting.taken)
     }
 
+    /// The press with that number, if it is not decided.
+    pub(crate) fn waiting(&mut self, number: u64) -> Option<&mut Undecided> {
+        self.undecided.iter_mut().find(|waiting| waiting.press.number == number)
+    }
+
     /// Whether the pointer's way matters, as a shape may be drawn.
     pub(crate) fn traces(&self) -> bool {
         self.undecided.iter().any(|waiting| waiting.drawing && !waiting.up)

@@ -130,8 +130,7 @@ impl Engine {
 
     /// Something that a press could have become has not come in time, or has.
     pub(crate) fn end_hope(&mut self, now: Time, press: u64, hope: Hope) {
-        let found = self.presses.undecided.iter_mut().find(|w| w.press.number == press);
-        let Some(waiting) = found else { return };
+        let Some(waiting) = self.presses.waiting(press) else { return };
         let mut fires = None;
         match hope {
             Hope::Chord => waiting.chord = false,

@@ -190,18 +190,16 @@ impl Trail {
             self.last = *spot;
         }
         let bounding = shape::SK::BOUNDING;
-        let window = match self.window {
-            Some(window) => window,
-            None => {
-                let window = open(link, whole)?;
-                let (set, order) = (shape::SO::SET, ClipOrdering::UNSORTED);
-                link.conn.shape_rectangles(set, bounding, order, window, 0, 0, &dots)?;
-                link.conn.map_window(window)?;
-                *self.window.insert(window)
-            }
-        };
-        let union = shape::SO::UNION;
-        link.conn.shape_rectangles(union, bounding, ClipOrdering::UNSORTED, window, 0, 0, &dots)?;
+        let order = ClipOrdering::UNSORTED;
+        if let Some(window) = self.window {
+            let union = shape::SO::UNION;
+            link.conn.shape_rectangles(union, bounding, order, window, 0, 0, &dots)?;
+        } else {
+            let window = *self.window.insert(open(link, whole)?);
+            let set = shape::SO::SET;
+            link.conn.shape_rectangles(set, bounding, order, window, 0, 0, &dots)?;
+            link.conn.map_window(window)?;
+        }
         Ok(())
     }
 }

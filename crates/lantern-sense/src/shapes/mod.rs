@@ -15,7 +15,21 @@ mod words;
 use lantern_model::Stroke;
 
 pub use book::{AlikeShapes, Closeness, Ranked, ShapeBook, Verdict};
-pub use words::{PATH_WORDS, Pen, strokes_of_words};
+pub use words::{PATH_WORDS, strokes_of_words};
+
+/// What is smaller than this, in pixels, is a click that slipped and no drawing.
+const SMALLEST_DRAWING: f32 = 12.0;
+
+/// The longer side of the frame around strokes, in pixels.
+pub fn size_of_drawing(strokes: &[Stroke]) -> f32 {
+    let frame = frame_of(strokes);
+    frame.map_or(0.0, |(left, top, right, bottom)| (right - left).max(bottom - top))
+}
+
+/// Whether the strokes are long enough to be a drawing.
+pub fn is_drawing(strokes: &[Stroke]) -> bool {
+    size_of_drawing(strokes) >= SMALLEST_DRAWING
+}
 
 /// The frame around strokes: left, top, right, bottom; `None` without a place.
 pub fn frame_of(strokes: &[Stroke]) -> Option<(f32, f32, f32, f32)> {

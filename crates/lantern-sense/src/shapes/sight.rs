@@ -64,22 +64,22 @@ impl Sight {
         self.looks[0].form.turning()
     }
 
-    /// How both look from as near as both may be looked at.
-    fn beside<'s>(&'s self, other: &'s Sight) -> (&'s Look, &'s Look) {
+    /// How both look from as near as both may be looked at, and from how far that is.
+    fn beside<'s>(&'s self, other: &'s Sight) -> (&'s Look, &'s Look, usize) {
         let distance = self.distance.max(other.distance);
-        (&self.looks[distance - self.distance], &other.looks[distance - other.distance])
+        let look = |sight: &'s Sight| &sight.looks[distance - sight.distance];
+        (look(self), look(other), distance)
     }
 
     /// How alike two drawings are in closed form, from -1 to 1, if one may be turned within bounds.
     pub(super) fn likeness(&self, other: &Sight, bounds: Bounds) -> f32 {
-        let (own, other) = self.beside(other);
+        let (own, other, _) = self.beside(other);
         own.form.likeness(&other.form, bounds)
     }
 
     /// How far they are apart elastically, at the best turn within bounds.
     pub(super) fn apart(&self, other: &Sight, bounds: Bounds) -> f32 {
-        let distance = self.distance.max(other.distance);
-        let (own, other) = self.beside(other);
+        let (own, other, distance) = self.beside(other);
         let turn = own.form.best_turn(&other.form, bounds);
         elastic::apart(&own.steps, turn, &other.steps) / BLUR[distance]
     }

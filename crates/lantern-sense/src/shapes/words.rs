@@ -40,7 +40,7 @@ const BEGINNINGS: usize = 8;
 
 /// What the pen does for one word.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub enum Pen {
+enum Pen {
     /// Straight on, with that heading: 0 is to the right, and it grows as a clock's hand goes.
     Leg(f32),
     /// Round a part of a circle, in turns; to the right if positive.
@@ -53,7 +53,7 @@ pub enum Pen {
 
 impl Pen {
     /// What a word means; `None` if it is none.
-    pub fn of(word: &str) -> Option<Pen> {
+    fn of(word: &str) -> Option<Pen> {
         let eighths = |count: u8| Pen::Leg(FRAC_PI_4 * f32::from(count));
         Some(match word {
             "right" => eighths(0),

@@ -5,15 +5,13 @@ use std::time::Duration;
 
 use lantern_model::{Combo, Family, Key, KeyRef, Side, Spot, Stroke};
 use lantern_script::scene::{SceneAct, Sketch};
-use lantern_sense::frame_of;
+use lantern_sense::is_drawing;
 
 /// What is held longer is a `holds`, not a `key`.
 const HELD: Duration = Duration::from_millis(400);
 /// Typing that rests so long goes on in a line of its own.
 const REST: Duration = Duration::from_secs(1);
 
-/// A way that is shorter, in pixels, is none.
-const SMALLEST: f32 = 12.0;
 /// Places that a way is told by, at the most.
 const PLACES: usize = 48;
 
@@ -150,8 +148,7 @@ fn drawing(burst: &[Move], way: &Stroke) -> Option<SceneAct> {
     let [down, _] = burst else { return None };
     let begins = down.pointer.map(|(x, y)| (x as f32, y as f32));
     let whole: Stroke = begins.into_iter().chain(way.iter().copied()).collect();
-    let (left, top, right, bottom) = frame_of(std::slice::from_ref(&whole))?;
-    if (right - left).max(bottom - top) < SMALLEST {
+    if !is_drawing(std::slice::from_ref(&whole)) {
         return None;
     }
     let last = whole.len() - 1;

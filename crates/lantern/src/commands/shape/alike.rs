@@ -1,7 +1,7 @@
 //! `lantern shape alike`: which shapes are taken for each other, and what would help.
 
-use lantern_model::{Shape, Stroke};
-use lantern_sense::ShapeBook;
+use lantern_model::{Allowed, Shape, Stroke};
+use lantern_sense::{ShapeBook, size_of_drawing};
 use serde::Serialize;
 
 use crate::arguments::ShapeAlikeArguments;
@@ -38,7 +38,7 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
             likeness: (f64::from(alike.likeness) * 1000.0).round() / 1000.0,
             first: first.name.clone(),
             second: second.name.clone(),
-            change: advice(&rules.shapes, (alike.first, alike.second)),
+            change: advice(&rules.shapes, alike.second),
         });
     }
     let found = if pairs.is_empty() { Status::Found } else { Status::Done };
@@ -60,23 +60,19 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
     Ok(found)
 }
 
-/// The change of the second shape after which it is least like any other, in words.
-fn advice(shapes: &[Shape], (first, second): (usize, usize)) -> String {
+/// The change of a shape after which it is least like any other, in words.
+fn advice(shapes: &[Shape], second: usize) -> String {
     let changed = &shapes[second];
     let mut ways: Vec<(String, Shape)> = Vec::new();
-    for (shape, word) in [(first, "its"), (second, "its")] {
-        let allowed = shapes[shape].allowed;
-        let name = &shapes[shape].name;
-        if shape == second && (allowed.any_way || allowed.mirrored) {
-            let plain = Shape { allowed: lantern_model::Allowed::default(), ..changed.clone() };
-            ways.push((format!("leave out what {name} allows beside {word} drawing"), plain));
-        }
+    let name = &changed.name;
+    if changed.allowed.any_way || changed.allowed.mirrored {
+        let plain = Shape { allowed: Allowed::default(), ..changed.clone() };
+        ways.push((format!("leave out what {name} allows beside its drawing"), plain));
     }
     let redrawn = |with: &dyn Fn(&[Stroke]) -> Vec<Stroke>| Shape {
         drawings: changed.drawings.iter().map(|drawing| with(drawing)).collect(),
         ..changed.clone()
     };
-    let name = &changed.name;
     ways.push((format!("draw {name} backwards"), redrawn(&backwards)));
     for (word, leg) in
         [("up", (0.0, -1.0)), ("down", (0.0, 1.0)), ("left", (-1.0, 0.0)), ("right", (1.0, 0.0))]
@@ -106,8 +102,7 @@ fn backwards(drawing: &[Stroke]) -> Vec<Stroke> {
 /// The drawing with a leg more, half as long as the drawing is large.
 fn longer(drawing: &[Stroke], (x, y): (f32, f32)) -> Vec<Stroke> {
     let mut strokes = drawing.to_vec();
-    let (left, top, right, bottom) = lantern_sense::frame_of(drawing).unwrap_or_default();
-    let size = (right - left).max(bottom - top) / 2.0;
+    let size = size_of_drawing(drawing) / 2.0;
     if let Some(stroke) = strokes.last_mut()
         && let Some(end) = stroke.last().copied()
     {

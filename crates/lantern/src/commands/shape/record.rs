@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use lantern_desk::{Desk, HeldKeys, X11Desk};
 use lantern_model::{Armed, ArmedKey, Event, Families, Key, Stroke, Time};
-use lantern_sense::frame_of;
+use lantern_sense::is_drawing;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::arguments::ShapeRecordArguments;
@@ -18,8 +18,6 @@ use crate::style::complain;
 const MOST: usize = 9;
 /// So soon the next stroke of a drawing must be begun.
 const NEXT_STROKE: Duration = Duration::from_millis(800);
-/// What is smaller is no drawing, in pixels.
-const SMALLEST: f32 = 12.0;
 
 pub fn run(arguments: &ShapeRecordArguments) -> Result<Status, Failure> {
     let file = &arguments.file;
@@ -93,7 +91,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
                 if over && way.is_none() {
                     ended = None;
                     let drawing = std::mem::take(&mut strokes);
-                    if is_drawn(&drawing) {
+                    if is_drawing(&drawing) {
                         drawn += 1;
                         complain!("  {drawn} of {times}: {} strokes", drawing.len());
                         kept.push(drawing);
@@ -107,11 +105,6 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
         }
     }
     Ok(())
-}
-
-fn is_drawn(drawing: &[Stroke]) -> bool {
-    frame_of(drawing)
-        .is_some_and(|(left, top, right, bottom)| (right - left).max(bottom - top) >= SMALLEST)
 }
 
 /// Sleeps until the desk has something to tell or is due.
