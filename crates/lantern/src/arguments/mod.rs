@@ -460,18 +460,18 @@ pub struct ShapeArguments {
 #[derive(Debug, Subcommand)]
 pub enum ShapeCommand {
     /// Draw a sheet of all shapes of a file.
-    #[command(after_help = "Example:\n  lantern shape draw bench.lantern --picture shapes.png")]
+    #[command(after_help = "Example:\n  lantern shape draw shapes.lantern --picture shapes.png")]
     Draw(ShapeDrawArguments),
     /// Keep drawings by your own hand as examples of a shape.
     #[command(
-        after_help = "Examples:\n  lantern shape record tray.csv --holding forward-button\n  lantern shape record tray.svg --from points.csv\n\nThree drawings are a good start: they also show how much your hand varies."
+        after_help = "Examples:\n  lantern shape record tray.csv --holding forward-button\n  lantern shape record tray.svg --from drawn.csv\n\nThree drawings are a good start: they also show how much your hand varies."
     )]
     Record(ShapeRecordArguments),
     /// Say which shapes drawings in files are, with the scores of all.
-    #[command(after_help = "Example:\n  lantern shape try --rules bench.lantern drawn.csv")]
+    #[command(after_help = "Example:\n  lantern shape try --rules shapes.lantern drawn.csv")]
     Try(ShapeTryArguments),
     /// Rank pairs of shapes by how easily one is taken for the other.
-    #[command(after_help = "Example:\n  lantern shape alike bench.lantern --least 30")]
+    #[command(after_help = "Example:\n  lantern shape alike shapes.lantern --least 10")]
     Alike(ShapeAlikeArguments),
 }
 

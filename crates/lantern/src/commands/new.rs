@@ -7,21 +7,27 @@ use std::path::Path;
 use crate::arguments::NewArguments;
 use crate::commands::demo::{EXAMPLE_RULES, EXAMPLE_SCENE};
 use crate::failure::{Failure, Status};
+use crate::style::say;
+
+/// What is written, each by its name.
+const EXAMPLE: [(&str, &str); 4] = [
+    ("bench.lantern", EXAMPLE_RULES),
+    ("night.scene", EXAMPLE_SCENE),
+    ("shapes.lantern", include_str!("../../../../examples/shapes.lantern")),
+    ("drawn.csv", include_str!("../../../../examples/drawn.csv")),
+];
 
 pub fn run(arguments: &NewArguments) -> Result<Status, Failure> {
-    let rules = arguments.folder.join("bench.lantern");
-    let scene = arguments.folder.join("night.scene");
-    for path in [&rules, &scene] {
-        if fs::exists(path).unwrap_or(false) {
-            return Err(Failure::Exists { path: path.clone() });
-        }
+    let files = EXAMPLE.map(|(name, text)| (arguments.folder.join(name), text));
+    if let Some((path, _)) = files.iter().find(|(path, _)| fs::exists(path).unwrap_or(false)) {
+        return Err(Failure::Exists { path: path.clone() });
     }
     fs::create_dir_all(&arguments.folder)
         .map_err(|source| Failure::Write { path: arguments.folder.clone(), source })?;
-    write_new(&rules, EXAMPLE_RULES)?;
-    write_new(&scene, EXAMPLE_SCENE)?;
-    crate::style::say!("wrote {} and {}", rules.display(), scene.display());
-    crate::style::say!("next: lantern rehearse {} {}", rules.display(), scene.display());
+    files.iter().try_for_each(|(path, text)| write_new(path, text))?;
+    let [rules, scene, shapes, drawn] = files.map(|(path, _)| path.display().to_string());
+    say!("wrote {rules} and {scene}, and {shapes} and {drawn} to draw with");
+    say!("next: lantern rehearse {rules} {scene}");
     Ok(Status::Done)
 }
 

@@ -44,6 +44,26 @@ fn drawings_in_svg_and_csv_are_tried_against_rules() {
 }
 
 #[test]
+fn every_example_of_the_help_runs_on_the_shipped_example() {
+    let home = Home::with_example();
+    let mut ran = 0;
+    for command in ["draw", "record", "try", "alike"] {
+        let help = home.call(&["shape", command, "--help"]).stdout;
+        // Without `--from`, a hand and a display are needed.
+        let lines = help.lines().filter_map(|line| line.trim().strip_prefix("lantern "));
+        for line in lines.filter(|line| !line.contains("--holding")) {
+            let words: Vec<&str> = line.split(' ').collect();
+            let called = home.call(&words);
+            // One of the drawings is a scribble on purpose.
+            let wanted = i32::from(command == "try");
+            assert_eq!(called.status, wanted, "{line}: {}{}", called.stdout, called.stderr);
+            ran += 1;
+        }
+    }
+    assert_eq!(ran, 4);
+}
+
+#[test]
 fn a_file_that_shows_no_drawing_says_why() {
     let files = [
         ("words.csv", "x,y\none,two\n", "invalid float literal"),

@@ -1,7 +1,7 @@
 //! `lantern shape alike`: which shapes are taken for each other, and what would help.
 
-use lantern_model::{Allowed, Shape, Stroke};
-use lantern_sense::{ShapeBook, size_of_drawing};
+use lantern_model::{Shape, Stroke};
+use lantern_sense::{AlikeShapes, ShapeBook, size_of_drawing};
 use serde::Serialize;
 
 use crate::arguments::ShapeAlikeArguments;
@@ -38,7 +38,7 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
             likeness: (f64::from(alike.likeness) * 1000.0).round() / 1000.0,
             first: first.name.clone(),
             second: second.name.clone(),
-            change: advice(&rules.shapes, alike.second),
+            change: advice(&book, &rules.shapes, alike),
         });
     }
     let found = if pairs.is_empty() { Status::Found } else { Status::Done };
@@ -60,39 +60,39 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
     Ok(found)
 }
 
-/// The change of a shape after which it is least like any other, in words.
-fn advice(shapes: &[Shape], second: usize) -> String {
-    let changed = &shapes[second];
-    let mut ways: Vec<(String, Shape)> = Vec::new();
-    let name = &changed.name;
-    if changed.allowed.any_way || changed.allowed.mirrored {
-        let plain = Shape { allowed: Allowed::default(), ..changed.clone() };
-        ways.push((format!("leave out what {name} allows beside its drawing"), plain));
+/// The change of the second shape after which a drawing of it is least like any other, in words.
+fn advice(book: &ShapeBook, shapes: &[Shape], alike: AlikeShapes) -> String {
+    let AlikeShapes { second, likeness, .. } = alike;
+    let Shape { name, drawings, allowed, .. } = &shapes[second];
+    let mut ways: Vec<(String, Vec<Vec<Stroke>>)> = Vec::new();
+    if allowed.any_way || allowed.mirrored {
+        let plain = format!("leave out what {name} allows beside its drawing");
+        ways.push((plain, drawings.clone()));
     }
-    let redrawn = |with: &dyn Fn(&[Stroke]) -> Vec<Stroke>| Shape {
-        drawings: changed.drawings.iter().map(|drawing| with(drawing)).collect(),
-        ..changed.clone()
+    let redrawn = |with: &dyn Fn(&[Stroke]) -> Vec<Stroke>| {
+        drawings.iter().map(|drawing| with(drawing)).collect()
     };
     ways.push((format!("draw {name} backwards"), redrawn(&backwards)));
     for (word, leg) in
         [("up", (0.0, -1.0)), ("down", (0.0, 1.0)), ("left", (-1.0, 0.0)), ("right", (1.0, 0.0))]
     {
-        ways.push((
-            format!("end {name} with a leg {word}"),
-            redrawn(&|drawing| longer(drawing, leg)),
-        ));
+        let longer = redrawn(&|drawing| longer(drawing, leg));
+        ways.push((format!("end {name} with a leg {word}"), longer));
     }
-    let like_others = |way: &Shape| {
-        let mut all = shapes.to_vec();
-        all[second] = way.clone();
-        let pairs = ShapeBook::new(&all).alike_pairs(0.0);
-        let own = pairs.into_iter().filter(|pair| pair.first == second || pair.second == second);
-        own.map(|pair| pair.likeness).fold(0.0, f32::max)
+    let like_others = |drawings: &[Vec<Stroke>]| {
+        let scores = drawings.iter().flat_map(|drawing| {
+            let found = book.recognise(drawing, |shape| shape != second);
+            found.ranked.into_iter().map(|ranked| ranked.score)
+        });
+        scores.fold(0.0, f32::max)
     };
-    let best = ways.into_iter().map(|(words, way)| (like_others(&way), words));
-    best.min_by(|one, other| one.0.total_cmp(&other.0)).map_or_else(String::new, |(most, words)| {
-        format!("{words}; then it is {:.0} % like any other", 100.0 * most)
-    })
+    let best = ways.into_iter().map(|(words, drawings)| (like_others(&drawings), words));
+    match best.min_by(|one, other| one.0.total_cmp(&other.0)) {
+        Some((most, words)) if most < likeness => {
+            format!("{words}; then it is {:.0} % like any other", 100.0 * most)
+        }
+        _ => format!("no small change of {name} would"),
+    }
 }
 
 fn backwards(drawing: &[Stroke]) -> Vec<Stroke> {
