@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use pulseaudio::protocol::ProtocolError;
 
+use crate::links::LinkError;
 use crate::programs::LaunchError;
 
 /// Why a service did not do what it was asked.
@@ -129,6 +130,9 @@ pub enum ServiceError {
     /// A program cannot be started.
     #[error(transparent)]
     Launch(#[from] LaunchError),
+    /// A device did not do it.
+    #[error(transparent)]
+    Link(#[from] LinkError),
     /// It was stopped on the way.
     #[error("stopped")]
     Stopped,
@@ -170,6 +174,7 @@ impl ServiceError {
             | ServiceError::NoNumber { .. }
             | ServiceError::Bus(_)
             | ServiceError::Launch(_)
+            | ServiceError::Link(_)
             | ServiceError::Stopped => return None,
         })
     }
@@ -189,6 +194,9 @@ impl ServiceError {
 
     /// Everything in one line.
     pub fn line(&self) -> String {
+        if let ServiceError::Link(error) = self {
+            return error.line();
+        }
         match self.hint() {
             Some(hint) => format!("{self}; {hint}"),
             None => self.to_string(),

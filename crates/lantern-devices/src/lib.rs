@@ -1,4 +1,4 @@
-//! What rules ask of the machine besides its desk: programs, sound, speech, notices, menus.
+//! What rules ask of the machine besides its desk: programs, sound, speech, notices, menus, devices.
 //!
 //! Owns the starting of programs and the conversations with the sound server, the notification service, the accessibility bus and
 //! the speech programs. Each runs on a thread of its own, started when it is first needed, so that
@@ -10,6 +10,8 @@ mod ears;
 mod elements;
 mod error;
 mod folders;
+mod http_server;
+mod links;
 mod notices;
 mod playing;
 mod presence;
@@ -19,14 +21,17 @@ mod shortcuts;
 mod sound;
 mod sound_file;
 mod speech;
+mod standins;
 
 pub use ears::{Hearer, LastSaid, Noted, Source, Verdict, read_taught, taught_path, write_taught};
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
 pub use folders::home_folder;
+pub use links::{Answer, LinkError, Linked, Port, Ran, port_is_in_use, ports, read_port};
 pub use notices::service_name as notice_service;
 pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};
 pub use services::{Done, Report, Services};
 pub use shortcuts::{Change, Shortcut, shortcuts};
 pub use sound::{Level, SoundServer};
 pub use speech::program as speech_program;
+pub use standins::{Pedals, serve_fans};

@@ -13,6 +13,7 @@ use rustix::event::{EventfdFlags, eventfd};
 
 use crate::ears::{Ear, LastSaid, Teller};
 use crate::elements::{self, Announcer, Front};
+use crate::links::{Answer, LinkError, Linked, Links, Tell};
 use crate::programs::{self, Start};
 use crate::sound::{Level, SoundServer};
 use crate::{ServiceError, bus, notices, playing, presence, speech};
@@ -37,6 +38,8 @@ pub enum Done {
     Start(Start),
     /// A program with that process was started.
     Runs(u32),
+    /// A device answered with this.
+    Gave(Value),
 }
 
 type Outcome = (EffectId, Result<Done, ServiceError>);
@@ -58,6 +61,8 @@ pub struct Services {
     announcer: Option<Sender<String>>,
     /// Who listens to the person, once anything is to be heard.
     ear: Option<Ear>,
+    /// Who speaks with devices, once there are any.
+    links: Option<Links>,
     /// Whether it is watched where the keyboard goes.
     fields_watched: bool,
     /// What those who watch the session saw.
@@ -86,6 +91,7 @@ impl Services {
             running: BTreeMap::new(),
             announcer: None,
             ear: None,
+            links: None,
             fields_watched: false,
             news: channel(),
             reports,
@@ -130,6 +136,16 @@ impl Services {
                     let result = playing::play(job.word(), &job.stop).map(|()| Done::Done);
                     report(&done, &bell, job.effect, result);
                 });
+            }
+            Verb::Send(device)
+            | Verb::Publish { broker: device, .. }
+            | Verb::Get(device)
+            | Verb::Put(device)
+            | Verb::Post(device) => {
+                // Rules with devices were told of before any of them asks something.
+                let Some(links) = &self.links else { return false };
+                links.attempt(device, effect, deed);
+                stop.by(links.abandoning(effect));
             }
             Verb::Choose => {
                 let mut tree = None;
@@ -188,6 +204,29 @@ impl Services {
         }
         if let Some(ear) = &self.ear {
             ear.listen_for(listening);
+        }
+    }
+
+    /// Speaks with exactly these devices from now on.
+    ///
+    /// # Errors
+    /// When the system gives no event descriptor.
+    pub fn set_devices(&mut self, devices: Vec<Linked>) -> std::io::Result<()> {
+        if self.links.is_none() && !devices.is_empty() {
+            let (news, done) = (self.news.0.clone(), self.done.clone());
+            let teller = LinkTeller { news, done, bell: Arc::clone(&self.bell) };
+            self.links = Some(Links::start(Arc::new(teller))?);
+        }
+        if let Some(links) = &self.links {
+            links.set_devices(devices);
+        }
+        Ok(())
+    }
+
+    /// Tells somebody who called what came of it.
+    pub fn answer_call(&self, call: u64, answer: Answer) {
+        if let Some(links) = &self.links {
+            links.answer(call, answer);
         }
     }
 
@@ -273,6 +312,27 @@ fn report(
 
 fn ring(bell: &OwnedFd) {
     let _ = rustix::io::write(bell, &1u64.to_ne_bytes());
+}
+
+/// How links tell what came and what was done.
+struct LinkTeller {
+    news: Sender<Event>,
+    done: Sender<Outcome>,
+    bell: Arc<OwnedFd>,
+}
+
+impl Tell for LinkTeller {
+    fn event(&self, event: Event) {
+        // With nobody listening any more the program is at its end.
+        if self.news.send(event).is_ok() {
+            ring(&self.bell);
+        }
+    }
+
+    fn outcome(&self, effect: EffectId, outcome: Result<Option<Value>, LinkError>) {
+        let result = outcome.map(|value| value.map_or(Done::Done, Done::Gave));
+        report(&self.done, &self.bell, effect, result.map_err(ServiceError::Link));
+    }
 }
 
 impl Job {

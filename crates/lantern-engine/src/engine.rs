@@ -261,7 +261,11 @@ impl Engine {
             Event::Message { device, topic, text } => {
                 self.handle_message(now, &device, &topic, &text);
             }
-            Event::Call { device, path, text } => self.handle_call(now, &device, &path, &text),
+            Event::Call { device, caller, path, text, .. } => {
+                let brought = [("caller", caller), ("path", path), ("text", text)];
+                self.handle_call(now, &device, brought);
+            }
+            Event::Link { device, state } => self.handle_link(now, device, state),
             Event::Refused(keys) => self.handle_refusals(now, &keys),
             Event::Freed(keys) => self.refused.retain(|armed| !keys.contains(armed)),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),
@@ -371,6 +375,11 @@ impl Engine {
     /// The reasons given since the one with that number; 0 for all that are kept.
     pub fn reasons_after(&self, number: u64) -> impl Iterator<Item = &Reason> {
         self.reasons.after(number)
+    }
+
+    /// The number of the last reason given so far.
+    pub fn last_reason(&self) -> u64 {
+        self.reasons.last()
     }
 
     /// Every key that is down by our doing, with its owners.

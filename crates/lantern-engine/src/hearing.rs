@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use lantern_model::{App, Cause, Frame, Key, LineTest, RuleSet, Time, Value, topic_fits};
+use lantern_model::{App, Cause, Frame, Key, LineTest, Link, RuleSet, Time, Value, topic_fits};
 use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 use regex::Regex;
 
@@ -245,10 +245,21 @@ impl Engine {
 
     /// Bytes came from a device.
     pub(crate) fn handle_bytes(&mut self, now: Time, device: &str, bytes: &[u8]) {
-        let lines = self.ears.half_lines.entry(device.to_owned()).or_default().take(bytes);
-        for line in lines {
+        let taken = self.ears.half_lines.entry(device.to_owned()).or_default().take(bytes);
+        for line in taken.lines {
             self.handle_line(now, device, &line);
         }
+        if taken.cut {
+            self.reasons.add(now, None, ReasonKind::CutLine(device.to_owned()));
+        }
+    }
+
+    /// A device came or went. What a lost one had begun to say is no line.
+    pub(crate) fn handle_link(&mut self, now: Time, device: String, state: Link) {
+        if state != Link::Open {
+            self.ears.half_lines.remove(&device);
+        }
+        self.reasons.add(now, None, ReasonKind::Link(device, state));
     }
 
     fn handle_line(&mut self, now: Time, device: &str, line: &str) {
@@ -291,15 +302,21 @@ impl Engine {
     }
 
     /// Somebody called us.
-    pub(crate) fn handle_call(&mut self, now: Time, device: &str, path: &str, body: &str) {
+    pub(crate) fn handle_call(
+        &mut self,
+        now: Time,
+        device: &str,
+        brought: [(&'static str, String); 3],
+    ) {
         let rules = Arc::clone(&self.rules);
         let Some(number) = Ears::device(&rules, device) else { return };
         let listed = self.ears.calls.get(&number).map_or(&[] as &[_], Vec::as_slice);
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
-            Cause::Call(_, wanted) => wanted == path && self.applies(**won),
+            Cause::Call(_, wanted) => *wanted == brought[1].1 && self.applies(**won),
             _ => false,
         };
-        let brought = Value::Record(record([("path", text(path)), ("text", text(body))]));
+        let parts = brought.each_ref().map(|(part, said)| (*part, text(said)));
+        let brought = Value::Record(record(parts));
         let found =
             listed.iter().filter(fits).map(|won| (*won, Firing::by(won.1, brought.clone())));
         let found = found.collect();

@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
-use lantern_model::{Ear, Heed, Place, RunId, Time};
+use lantern_model::{Ear, Heed, Link, Place, RunId, Time};
 
 /// How many reasons are kept.
 const KEPT: usize = 1000;
@@ -52,6 +52,10 @@ pub enum ReasonKind {
     Heard(String, f64),
     /// The attention word was said alone.
     Called,
+    /// A device, by its name, is there from now on or went away.
+    Link(String, Link),
+    /// A device sent a line that is too long; its end was left out.
+    CutLine(String),
     /// Whether the person can be heard from now on.
     Ear(Ear),
     /// Something was heard or drawn that no rule wants here.
@@ -99,6 +103,10 @@ impl Reasons {
         for reason in &mut self.ring {
             reason.rule = reason.rule.and_then(&change);
         }
+    }
+
+    pub(crate) fn last(&self) -> u64 {
+        self.count
     }
 
     pub(crate) fn after(&self, number: u64) -> impl Iterator<Item = &Reason> {

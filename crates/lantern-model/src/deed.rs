@@ -51,7 +51,12 @@ pub enum Verb {
     /// Send a text to a device. Words: it.
     Send(DeviceId),
     /// Publish a message. Words: topic and text.
-    Publish(DeviceId),
+    Publish {
+        /// The broker.
+        broker: DeviceId,
+        /// Whether the broker keeps it for who comes later.
+        retained: bool,
+    },
     /// Read from a web device. Words: the path. Gives what it answered.
     Get(DeviceId),
     /// Write to a web device. Words: the path; `value` is the body.
@@ -83,7 +88,7 @@ impl Verb {
             Verb::Confirm => "confirm",
             Verb::Pick => "pick",
             Verb::Send(_) => "send",
-            Verb::Publish(_) => "publish",
+            Verb::Publish { .. } => "publish",
             Verb::Get(_) => "get",
             Verb::Put(_) => "put",
             Verb::Post(_) => "post",

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{ArmedKey, Ear, EffectId, Key, Layout, Modifiers, Spot, Value, WallTime};
+use crate::{ArmedKey, Ear, EffectId, Key, Layout, Link, Modifiers, Spot, Value, WallTime};
 
 /// A part of a screen, in its pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -132,6 +132,13 @@ pub enum Event {
         /// How like the shape it is, from 0 to 1.
         score: f64,
     },
+    /// A device is there from now on, or went away.
+    Link {
+        /// The device's name in the file.
+        device: String,
+        /// How it stands with it.
+        state: Link,
+    },
     /// Bytes came from a device, in whatever pieces.
     Bytes {
         /// The device's name in the file.
@@ -150,8 +157,12 @@ pub enum Event {
     },
     /// Somebody called us.
     Call {
+        /// The number by which it is answered; 0 if nobody waits.
+        number: u64,
         /// The listener's name in the file.
         device: String,
+        /// Who calls, by the name the listener gives them; empty if anybody may.
+        caller: String,
         /// The path that was called.
         path: String,
         /// What was sent along.

@@ -9,6 +9,7 @@ mod clock;
 pub mod code;
 mod combo;
 mod deed;
+mod device;
 mod effect;
 mod event;
 mod key;
@@ -26,6 +27,9 @@ mod value;
 pub use clock::{TimeOfDay, WallTime};
 pub use combo::{Combo, KeyRef};
 pub use deed::{Deed, Verb, VolumeChange};
+pub use device::{
+    Broker, Device, DeviceId, DeviceKind, Guarded, GuardedPart, Link, Secret, topic_fits,
+};
 pub use effect::{
     Act, Armed, ArmedKey, Corner, Effect, EffectId, GiveBack, Hint, HintPlace, InputStep, Order,
     RunId, Shown,
@@ -38,8 +42,5 @@ pub use modifiers::{Families, Family, Modifiers, Side};
 pub use rules::{Again, Global, Parameter, Place, Routine, RoutineId, Rule, RuleSet, Settings};
 pub use shape::{Allowed, Described, Shape, Spot, Stroke};
 pub use time::Time;
-pub use trigger::{
-    Cause, Device, DeviceId, DeviceKind, LayerId, LineTest, Manner, Remap, Scope, Trigger,
-    topic_fits,
-};
+pub use trigger::{Cause, LayerId, LineTest, Manner, Remap, Scope, Trigger};
 pub use value::Value;

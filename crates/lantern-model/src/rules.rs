@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
-use crate::{Cause, Combo, Device, Family, Key, KeyRef, Remap, Scope, Shape, Trigger, Verb};
+use crate::{
+    Cause, Combo, Device, DeviceId, Family, Key, KeyRef, Remap, Scope, Shape, Trigger, Verb,
+};
 
 /// Where something stands in a file, counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
@@ -53,6 +55,18 @@ impl RuleSet {
         let asks = |expr: &Expr| expr.asks(wanted);
         self.rules.iter().any(|rule| rule.condition.as_ref().is_some_and(asks))
             || self.ops().any(|op| op.exprs().into_iter().any(asks))
+    }
+
+    /// The topics of a broker that rules want to hear of, as filters, each once.
+    pub fn topics_of(&self, broker: DeviceId) -> Vec<String> {
+        let triggers = self.rules.iter().flat_map(|rule| &rule.triggers);
+        let topics: BTreeSet<&String> = triggers
+            .filter_map(|trigger| match &trigger.cause {
+                Cause::Message(device, topic) if *device == broker => Some(topic),
+                _ => None,
+            })
+            .collect();
+        topics.into_iter().cloned().collect()
     }
 
     /// Whether anything depends on what the wall clock shows.

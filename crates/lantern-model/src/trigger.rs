@@ -2,11 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{Combo, KeyRef, Place, TimeOfDay};
-
-/// The number of a device in its set.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct DeviceId(pub usize);
+use crate::{Combo, DeviceId, KeyRef, Place, TimeOfDay};
 
 /// The number of a layer in its set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -152,65 +148,4 @@ pub struct Remap {
     pub scope: Scope,
     /// Where it stands in the file.
     pub place: Place,
-}
-
-/// Something outside that rules listen or speak to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Device {
-    /// Its name in the file.
-    pub name: String,
-    /// What it is.
-    pub kind: DeviceKind,
-    /// Where it stands in the file.
-    pub place: Place,
-}
-
-/// What a device is.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum DeviceKind {
-    /// A serial port, at a speed in bits a second.
-    Serial {
-        /// Its path.
-        port: String,
-        /// Bits a second.
-        speed: u32,
-    },
-    /// A message broker.
-    Broker(String),
-    /// A thing with a web interface, by its address.
-    Web(String),
-    /// A place of ours that others may call, by the address it listens on.
-    Listener(String),
-}
-
-impl DeviceKind {
-    /// The kind's word in a file.
-    pub const fn word(&self) -> &'static str {
-        match self {
-            DeviceKind::Serial { .. } => "serial",
-            DeviceKind::Broker(_) => "broker",
-            DeviceKind::Web(_) => "web",
-            DeviceKind::Listener(_) => "listener",
-        }
-    }
-}
-
-/// Whether a topic is one that a filter names: `+` is one level, `#` all that follow (MQTT 5.0,
-/// section 4.7).
-///
-/// ```
-/// assert!(lantern_model::topic_fits("saw/+/state", "saw/2/state"));
-/// assert!(!lantern_model::topic_fits("saw/+", "saw/2/state"));
-/// ```
-pub fn topic_fits(filter: &str, topic: &str) -> bool {
-    let mut levels = topic.split('/');
-    for wanted in filter.split('/') {
-        match (wanted, levels.next()) {
-            ("#", _) => return true,
-            ("+", Some(_)) => {}
-            (wanted, Some(level)) if wanted == level => {}
-            _ => return false,
-        }
-    }
-    levels.next().is_none()
 }

@@ -160,6 +160,10 @@ codes! {
         "A program of one's own hears (`recogniser`), and no attention word is set: whether talk is taken for a phrase is up to that program alone."
         "settings { recogniser = \"hear-ice\" }\nwhen voice \"next core section\" => type \"core\"\n"
         "settings { recogniser = \"hear-ice\"; attention = \"lantern\" }\nwhen voice \"next core section\" => type \"core\"\n";
+    OpenDoor "open-door" Warning
+        "A listener asks nobody for a token, so that every program of this machine may fire its rules. Pages in a browser are turned away all the same."
+        "device door = listener \"127.0.0.1:4711\"\nwhen call \"/next\" on door => type \"core\"\n"
+        "secret ilva-key = file \"ilva.key\"\ndevice door = listener \"127.0.0.1:4711\" with token ilva = ilva-key\nwhen call \"/next\" on door => type \"core\"\n";
     TooAlike "too-alike" Warning
         "Two phrases that may be listened for at one time sound alike, measured over their sounds, not their letters."
         "when voice \"write section note\" => type \"core\"\nwhen voice \"right section note\" => type \"drill\"\n"

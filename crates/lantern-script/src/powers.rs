@@ -2,7 +2,7 @@
 //! else wrote.
 
 use lantern_model::code::{Asked, Expr, Op};
-use lantern_model::{Cause, DeviceKind, Place, RuleSet, Value, Verb};
+use lantern_model::{Broker, Cause, DeviceKind, Place, RuleSet, Secret, Value, Verb};
 
 /// What sort of power it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -25,6 +25,8 @@ pub enum PowerKind {
     Connects,
     /// It lets others call it.
     IsCalled,
+    /// It reads a secret, to show it to a device.
+    ReadsSecret,
     /// It uses a serial port.
     UsesPort,
 }
@@ -42,6 +44,7 @@ impl PowerKind {
             PowerKind::Opens => "opens",
             PowerKind::Connects => "speaks to",
             PowerKind::IsCalled => "can be called on",
+            PowerKind::ReadsSecret => "reads the secret in",
             PowerKind::UsesPort => "uses the port",
         }
     }
@@ -92,11 +95,18 @@ pub fn powers(rules: &RuleSet) -> Vec<Power> {
     for device in &rules.devices {
         let (kind, what) = match &device.kind {
             DeviceKind::Serial { port, .. } => (PowerKind::UsesPort, port),
-            DeviceKind::Listener(address) => (PowerKind::IsCalled, address),
-            DeviceKind::Broker(address) | DeviceKind::Web(address) => {
+            DeviceKind::Listener { address, .. } => (PowerKind::IsCalled, address),
+            DeviceKind::Broker(Broker { address, .. }) | DeviceKind::Web { address, .. } => {
                 (PowerKind::Connects, address)
             }
         };
+        for secret in device.kind.secrets() {
+            let what = match secret {
+                Secret::File(path) => path.clone(),
+                Secret::Environment(variable) => format!("${variable}"),
+            };
+            found.push(Power { kind: PowerKind::ReadsSecret, what, place: device.place });
+        }
         found.push(Power { kind, what: what.clone(), place: device.place });
     }
     found.sort();

@@ -56,8 +56,10 @@ pub enum Item {
     Use(Use),
     /// `remap COMBO to COMBO, tapped to COMBO`
     Remap(Remap),
-    /// `device NAME = KIND "where" at SPEED`
+    /// `device NAME = KIND "where" at SPEED with DETAIL = EXPR, ...`
     Device(Device),
+    /// `secret NAME = file "path"`
+    Secret(Name, SecretPlace),
     /// `words NAME = "one | other"`
     Words(Name, Quoted),
     /// `shape NAME = path "..."` or `= drawn "file"`
@@ -103,7 +105,7 @@ pub struct Remap {
     pub span: Span,
 }
 
-/// `device NAME = KIND "where" at SPEED`
+/// `device NAME = KIND "where" at SPEED with DETAIL = EXPR, ...`
 #[derive(Debug, Clone, PartialEq)]
 pub struct Device {
     /// Its name.
@@ -114,6 +116,28 @@ pub struct Device {
     pub place: Expr,
     /// Bits a second, for a serial port.
     pub speed: Option<Expr>,
+    /// What else is to be known of it.
+    pub details: Vec<DeviceDetail>,
+}
+
+/// `header "Name" = EXPR`
+#[derive(Debug, Clone, PartialEq)]
+pub struct DeviceDetail {
+    /// The word for what it is.
+    pub what: Name,
+    /// Which of several it is.
+    pub about: Option<Name>,
+    /// What it holds.
+    pub value: Expr,
+}
+
+/// Where a secret is kept.
+#[derive(Debug, Clone, PartialEq)]
+pub enum SecretPlace {
+    /// `file "path"`
+    File(Quoted),
+    /// `environment "NAME"`
+    Environment(String),
 }
 
 /// A macro.

@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::BorrowedFd;
 
-use lantern_devices::{Done, Front, LastSaid, Launcher, Level, Report, Services};
-use lantern_model::{App, Deed, EffectId, Event, Listening, Value, Verb};
+use lantern_devices::{Answer, Done, Front, LastSaid, Launcher, Level, Linked, Report, Services};
+use lantern_model::{App, Deed, DeviceId, EffectId, Event, Link, Listening, RuleSet, Value, Verb};
 use lantern_sense::Loudness;
 use serde::Deserialize;
 
@@ -27,6 +27,8 @@ pub struct Errands {
     questions: BTreeMap<EffectId, Vec<Value>>,
     /// Numbers on the screen, the newest last.
     tallies: Vec<EffectId>,
+    /// How it stands with each device that is spoken with all the time, by its name.
+    links: BTreeMap<String, Link>,
 }
 
 /// What came of looking for what came back.
@@ -49,6 +51,7 @@ impl Errands {
             front: Front::default(),
             questions: BTreeMap::new(),
             tallies: Vec::new(),
+            links: BTreeMap::new(),
         })
     }
 
@@ -66,6 +69,27 @@ impl Errands {
     /// Listens to the person for this from now on.
     pub fn listen_for(&mut self, listening: Listening) {
         self.services.listen_for(listening);
+    }
+
+    /// Speaks with exactly the devices of these rules from now on.
+    pub fn set_devices(&mut self, rules: &RuleSet) -> io::Result<()> {
+        let devices = rules.devices.iter().enumerate().map(|(number, device)| {
+            let topics = rules.topics_of(DeviceId(number));
+            Linked { device: device.clone(), topics }
+        });
+        let known = |name: &String| rules.devices.iter().any(|device| device.name == *name);
+        self.links.retain(|name, _| known(name));
+        self.services.set_devices(devices.collect())
+    }
+
+    /// How it stands with a device; nothing of one that is spoken with only when a rule asks.
+    pub fn link(&self, device: &str) -> Option<&Link> {
+        self.links.get(device)
+    }
+
+    /// Tells somebody who called what came of it.
+    pub fn answer_call(&self, call: u64, answer: Answer) {
+        self.services.answer_call(call, answer);
     }
 
     /// How loud it is at the microphone; nothing while nobody listens.
@@ -209,10 +233,16 @@ impl Errands {
                 *result = Self::answer(&list, said);
             }
         }
-        returned.events.extend(self.services.take_news());
+        for event in self.services.take_news() {
+            if let Event::Link { device, state } = &event {
+                self.links.insert(device.clone(), state.clone());
+            }
+            returned.events.push(event);
+        }
         while let Some(Report { effect, result }) = self.services.next_report() {
             let result = match result {
                 Ok(Done::Done) => Ok(None),
+                Ok(Done::Gave(value)) => Ok(Some(value)),
                 Ok(Done::Level(level)) => {
                     returned.level = Some(level);
                     Ok(None)

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use lantern_desk::DeskError;
-use lantern_devices::ServiceError;
+use lantern_devices::{LinkError, ServiceError};
 
 use crate::style;
 
@@ -203,6 +203,9 @@ pub enum Failure {
     /// The desk cannot be had, or is gone.
     #[error(transparent)]
     Desk(#[from] DeskError),
+    /// A device is not there, or broke off.
+    #[error(transparent)]
+    Link(#[from] LinkError),
     /// A service of the machine is not there, or broke off.
     #[error(transparent)]
     Service(#[from] ServiceError),
@@ -265,6 +268,7 @@ impl Failure {
                 "`lantern explain` lists them all".to_owned()
             }
             Failure::Desk(error) => error.hint().to_owned(),
+            Failure::Link(error) => return error.hint(),
             Failure::Service(error) => return error.hint().map(str::to_owned),
             Failure::System { .. } | Failure::Refused { .. } => return None,
         })

@@ -7,6 +7,7 @@ use lantern_script::codes::Severity;
 use lantern_script::{Finding, Need, Source, Span, render};
 use serde::Serialize;
 
+use crate::arguments::DeskName;
 use crate::failure::Failure;
 use crate::{files, style};
 
@@ -64,10 +65,11 @@ pub fn print_findings(findings: &[Finding], source: &Source) {
     }
 }
 
-/// What the X11 desk of this version cannot do of what a set needs.
-pub fn lacking_on_x11(needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
-    let lacks =
-        |need: Need| matches!(need, Need::Serial | Need::Broker | Need::Web | Need::Listener);
+/// What a desk of this version cannot do of what a set needs.
+pub fn lacking_on(desk: DeskName, needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
+    let lacks = move |_: Need| match desk {
+        DeskName::X11 | DeskName::Simulated => false,
+    };
     let lacking = needs.iter().filter(move |(need, _)| lacks(*need));
     lacking.map(|(need, span)| need.lacking(*span, "X11"))
 }

@@ -29,6 +29,7 @@ mod supervisor;
 mod table;
 mod taught;
 mod timeline;
+mod told_desk;
 mod wording;
 
 use std::process::ExitCode;

@@ -3,7 +3,7 @@
 use std::sync::LazyLock;
 
 use lantern_engine::ReasonKind;
-use lantern_model::{Deed, Ear, Key, Layout, RuleSet, Side, Verb};
+use lantern_model::{Deed, Ear, Key, Layout, Link, RuleSet, Side, Verb};
 
 /// The board that scenes are played on and keys are named after: made once.
 pub fn board() -> &'static Layout {
@@ -33,6 +33,11 @@ pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
         ReasonKind::Ear(Ear::Open) => "listens: the microphone is open".to_owned(),
         ReasonKind::Ear(Ear::Closed) => "listens no more: the microphone is closed".to_owned(),
         ReasonKind::Ear(Ear::Deaf(why)) => format!("hears nothing: {why}"),
+        ReasonKind::Link(device, Link::Open) => format!("{device} is there"),
+        ReasonKind::Link(device, Link::Down(why)) => format!("{device} is not there: {why}"),
+        ReasonKind::CutLine(device) => {
+            format!("{device} sent a line of over 4096 bytes; what came after them was left out")
+        }
         ReasonKind::GivenBack(combo) => format!("{combo} was given to the program"),
         ReasonKind::SecretField(true) => "a password field has the keyboard".to_owned(),
         ReasonKind::SecretField(false) => "no password field has the keyboard any more".to_owned(),

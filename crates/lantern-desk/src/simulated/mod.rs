@@ -168,6 +168,11 @@ impl SimulatedDesk {
         self.pointer
     }
 
+    /// Takes out what came out so far.
+    pub fn take_outputs(&mut self) -> Vec<Output> {
+        std::mem::take(&mut self.outputs)
+    }
+
     /// Everything that came out, in order.
     pub fn outputs(&self) -> &[Output] {
         &self.outputs

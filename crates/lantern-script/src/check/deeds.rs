@@ -53,12 +53,12 @@ impl Checker<'_> {
         };
         let id = match deed.verb {
             Verb::Send(_) => self.find_device_of(device, "serial"),
-            Verb::Publish(_) => self.find_device_of(device, "broker"),
+            Verb::Publish { .. } => self.find_device_of(device, "broker"),
             _ => self.find_device_of(device, "web"),
         }?;
         Some(match deed.verb {
             Verb::Send(_) => Verb::Send(id),
-            Verb::Publish(_) => Verb::Publish(id),
+            Verb::Publish { retained, .. } => Verb::Publish { broker: id, retained },
             Verb::Get(_) => Verb::Get(id),
             Verb::Put(_) => Verb::Put(id),
             _ => Verb::Post(id),

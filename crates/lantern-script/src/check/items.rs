@@ -1,6 +1,6 @@
-//! Top-level parts other than rules and macros: devices, words, shapes, remaps.
+//! Top-level parts other than rules, macros and devices: words, shapes, remaps.
 
-use lantern_model::{Allowed, Described, Device, DeviceKind, Remap, Shape, Value};
+use lantern_model::{Allowed, Described, Remap, Shape};
 use lantern_sense::{PATH_WORDS, Phrase, strokes_of_words};
 
 use super::Checker;
@@ -10,14 +10,8 @@ use super::needs::Need;
 use super::triggers::spread_combo;
 use super::units::joined;
 use crate::codes::Code;
-use crate::tree::{self, Clause, ExprKind, Name, Quoted, Step, StepKind, TextPart};
+use crate::tree::{self, Clause, Name, Quoted, Step, StepKind};
 use crate::{Finding, Span, near_name};
-
-/// Bits a second that serial ports know.
-const SPEEDS: [u32; 17] = [
-    300, 600, 1200, 1800, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 460_800,
-    500_000, 576_000, 921_600, 1_000_000,
-];
 
 /// Shapes that need no `shape` line: the directions themselves, and these.
 const KNOWN_SHAPES: [(&str, &str); 4] = [
@@ -54,108 +48,6 @@ impl Checker<'_> {
             }
         }
         self.find(Sort::Shape, name)
-    }
-
-    pub(super) fn declare_device(&mut self, device: &tree::Device) {
-        let place = match &device.place.kind {
-            ExprKind::Text(parts) => match parts.as_slice() {
-                [TextPart::Literal(text)] => text.clone(),
-                _ => String::new(),
-            },
-            _ => String::new(),
-        };
-        let place = if place.is_empty() { self.global_text(&device.place) } else { place };
-        let kind = match device.kind.text.as_str() {
-            "serial" => DeviceKind::Serial { port: place, speed: self.check_speed(device) },
-            "broker" => DeviceKind::Broker(self.check_address(&place, device, &["mqtt", "mqtts"])),
-            "web" => DeviceKind::Web(self.check_address(&place, device, &["http", "https"])),
-            _ => DeviceKind::Listener(place),
-        };
-        if let (Some(speed), false) = (&device.speed, matches!(kind, DeviceKind::Serial { .. })) {
-            self.say(
-                Finding::new(Code::BadClause, speed.span, "only a serial port has a speed")
-                    .label("of no use here")
-                    .help("leave `at` away"),
-            );
-        }
-        let index = self.set.devices.len();
-        let name = self.names.full(&device.name.text);
-        self.set.devices.push(Device { name, kind, place: self.place(device.name.span) });
-        self.declare(Sort::Device, &device.name, index, Kind::Any);
-    }
-
-    /// The text that an expression of top-level values gives; said if it is none.
-    fn global_text(&mut self, expr: &tree::Expr) -> String {
-        let (lowered, _) = self.lower_expr(expr);
-        match self.constant(&lowered) {
-            Some(Value::Text(text)) if !text.is_empty() => text,
-            _ => {
-                if expr.kind != ExprKind::Unread {
-                    let message = "where the device is must be a text";
-                    let finding = Finding::new(Code::WrongKind, expr.span, message);
-                    self.say(finding.label("not a text").help("for example \"/dev/ttyACM0\""));
-                }
-                String::new()
-            }
-        }
-    }
-
-    /// What an expression gives before anything runs, if that can be known.
-    fn constant(&self, expr: &lantern_model::code::Expr) -> Option<Value> {
-        use lantern_model::code::Expr;
-        match expr {
-            Expr::Value(value) => Some(value.clone()),
-            Expr::Global(index) => self.constant(&self.set.globals[*index].first),
-            Expr::Text(parts) => {
-                let mut text = String::new();
-                for part in parts {
-                    text.push_str(&self.constant(part)?.to_string());
-                }
-                Some(Value::Text(text))
-            }
-            _ => None,
-        }
-    }
-
-    fn check_speed(&mut self, device: &tree::Device) -> u32 {
-        let Some(speed) = &device.speed else { return 9600 };
-        let (lowered, _) = self.lower_expr(speed);
-        match self.constant(&lowered) {
-            Some(Value::Number(number))
-                if SPEEDS.iter().any(|speed| f64::from(*speed) == number) =>
-            {
-                number as u32
-            }
-            _ => {
-                self.say(
-                    Finding::new(
-                        Code::BadNumber,
-                        speed.span,
-                        "serial ports do not have this speed",
-                    )
-                    .label("not a speed")
-                    .help("usual ones are 9600, 57600 and 115200"),
-                );
-                9600
-            }
-        }
-    }
-
-    fn check_address(&mut self, place: &str, device: &tree::Device, schemes: &[&str]) -> String {
-        let sound = schemes.iter().any(|scheme| {
-            place
-                .strip_prefix(scheme)
-                .and_then(|rest| rest.strip_prefix("://"))
-                .is_some_and(|host| !host.is_empty() && !host.contains(char::is_whitespace))
-        });
-        if !sound && !place.is_empty() {
-            self.say(
-                Finding::new(Code::BadText, device.place.span, "this is no address")
-                    .label(format!("a {} needs one", device.kind.text))
-                    .help(format!("for example \"{}://127.0.0.1:4710\"", schemes[0])),
-            );
-        }
-        place.trim_end_matches('/').to_owned()
     }
 
     pub(super) fn declare_words(&mut self, name: &Name, (text, span): &Quoted) {

@@ -7,6 +7,7 @@
 mod combos;
 mod conflicts;
 mod deeds;
+mod devices;
 mod exprs;
 mod items;
 mod keyboards;
@@ -24,7 +25,7 @@ mod units;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet, Stroke};
+use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet, Secret, Stroke};
 use lantern_sense::{Phrase, Sounds, WordList};
 
 use crate::codes::{Code, Severity};
@@ -125,6 +126,10 @@ struct Checker<'a> {
     panic_span: Option<Span>,
     /// Where it is set that a program hears instead of us.
     recogniser_span: Option<Span>,
+    /// What stands in for each secret.
+    secrets: Vec<Secret>,
+    /// Listeners that anybody may call.
+    open_doors: Vec<Span>,
     /// Where each remap stands.
     remap_spans: Vec<Span>,
     phrases: Vec<SpokenPhrase>,
@@ -157,6 +162,8 @@ impl<'a> Checker<'a> {
             heads: Vec::new(),
             panic_span: None,
             recogniser_span: None,
+            secrets: Vec::new(),
+            open_doors: Vec::new(),
             remap_spans: Vec::new(),
             phrases: Vec::new(),
             lists: BTreeMap::new(),
@@ -194,6 +201,12 @@ impl<'a> Checker<'a> {
 
     /// Names everything at the top of the set, so that order does not matter but for values.
     fn declare_all(&mut self, parts: &[Part<'_>]) {
+        for part in parts {
+            if let Item::Secret(name, place) = part.item {
+                self.names.prefix.clone_from(&part.prefix);
+                self.declare_secret(name, place);
+            }
+        }
         let mut rules = 0;
         for part in parts {
             self.names.prefix.clone_from(&part.prefix);

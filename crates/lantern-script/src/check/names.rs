@@ -22,6 +22,7 @@ pub(super) enum Sort {
     Rule,
     Layer,
     Device,
+    Secret,
     Shape,
     Words,
     /// What `launch ... as` started.
@@ -36,6 +37,7 @@ impl Sort {
             Sort::Rule => "rule",
             Sort::Layer => "layer",
             Sort::Device => "device",
+            Sort::Secret => "secret",
             Sort::Shape => "shape",
             Sort::Words => "list of words",
             Sort::Started => "started program",
@@ -54,6 +56,7 @@ impl Sort {
             Sort::Device => {
                 format!("name it first: `device {name} = serial \"/dev/ttyACM0\" at 9600`")
             }
+            Sort::Secret => format!("name it first: `secret {name} = file \"{name}.txt\"`"),
             Sort::Shape => format!("draw it first: `shape {name} = path \"down right\"`"),
             Sort::Words => format!("name them first: `words {name} = \"one | other\"`"),
             Sort::Started => format!("name it where it starts: `launch \"program\" as {name}`"),
@@ -312,7 +315,8 @@ impl Checker<'_> {
 
     /// Says what of the first file nothing uses; other files may hold more than is needed.
     pub(super) fn check_unused(&mut self) {
-        let sorts = [Sort::Value, Sort::Macro, Sort::Device, Sort::Shape, Sort::Words];
+        let sorts =
+            [Sort::Value, Sort::Macro, Sort::Device, Sort::Secret, Sort::Shape, Sort::Words];
         let first = self.source.span_of(0);
         let unused: Vec<(&str, String, Span)> = sorts
             .into_iter()

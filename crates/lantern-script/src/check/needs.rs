@@ -112,7 +112,7 @@ impl Checker<'_> {
             Verb::Notify | Verb::Say | Verb::Play | Verb::Volume(_) => Need::Signs,
             Verb::Ask | Verb::Confirm | Verb::Pick => Need::Signs,
             Verb::Send(_) => Need::Serial,
-            Verb::Publish(_) => Need::Broker,
+            Verb::Publish { .. } => Need::Broker,
             Verb::Get(_) | Verb::Put(_) | Verb::Post(_) => Need::Web,
         };
         self.need(need, span);

@@ -57,7 +57,8 @@ impl Checker<'_> {
                 (cause.into_iter().collect(), Some(kind))
             }
             TriggerKind::Call { path, listener } => {
-                let kind = self.add_record(record(&[("path", Kind::Text), ("text", Kind::Text)]));
+                let kind = self
+                    .add_record(record(&["caller", "path", "text"].map(|part| (part, Kind::Text))));
                 if !path.0.starts_with('/') {
                     let message = "a path begins with `/`";
                     let finding = Finding::new(Code::BadText, path.1, message);

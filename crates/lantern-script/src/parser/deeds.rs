@@ -76,7 +76,7 @@ impl Parser<'_> {
             other => {
                 let verb = match other {
                     "send" => Verb::Send(SOME),
-                    "publish" => Verb::Publish(SOME),
+                    "publish" => Verb::Publish { broker: SOME, retained: false },
                     "get" => Verb::Get(SOME),
                     "put" => Verb::Put(SOME),
                     _ => Verb::Post(SOME),
@@ -140,14 +140,14 @@ impl Parser<'_> {
         self.fail_unknown("`up`, `down`, `set`, `mute`, `unmute` or `toggle mute`", &known)
     }
 
-    /// `send DEVICE TEXT`, `publish BROKER "topic" body TEXT`, `put WEB "/path" body VALUE`
+    /// `send DEVICE TEXT`, `publish BROKER "topic" body TEXT retained`, `put WEB "/path" body VALUE`
     fn parse_to_device(&mut self, verb: Verb, deed: &mut Deed) -> Parsed<()> {
         deed.device = Some(self.expect_path("the device's name")?);
         deed.words = vec![self.parse_expr()?];
-        let needs_body = matches!(verb, Verb::Publish(_) | Verb::Put(_));
+        let needs_body = matches!(verb, Verb::Publish { .. } | Verb::Put(_));
         if self.take_word("body") {
             let body = self.parse_expr()?;
-            if matches!(verb, Verb::Publish(_)) {
+            if matches!(verb, Verb::Publish { .. }) {
                 deed.words.push(body);
             } else {
                 deed.value = Some(body);
@@ -155,7 +155,12 @@ impl Parser<'_> {
         } else if needs_body && self.peek().kind != TokenKind::End {
             return self.fail("`body` and what is sent");
         }
-        deed.verb = verb;
+        deed.verb = match verb {
+            Verb::Publish { broker, .. } => {
+                Verb::Publish { broker, retained: self.take_word("retained") }
+            }
+            other => other,
+        };
         Ok(())
     }
 }

@@ -6,8 +6,8 @@ use super::{Parsed, Parser, Said};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{
-    Clause, ClauseKind, Device, Expr, ExprKind, Item, Macro, Name, Quoted, Remap, Shape, TextPart,
-    Use, When,
+    Clause, ClauseKind, Expr, ExprKind, Item, Macro, Name, Quoted, Remap, Shape, TextPart, Use,
+    When,
 };
 use crate::{Finding, Span};
 
@@ -17,7 +17,7 @@ const VERSION: &str = "1";
 /// The first words of all top-level parts.
 const ITEM_WORDS: &[&str] = &[
     "when", "macro", "let", "settings", "use", "in", "language", "layer", "device", "words",
-    "shape", "remap",
+    "shape", "remap", "secret",
 ];
 
 impl Parser<'_> {
@@ -124,6 +124,7 @@ impl Parser<'_> {
                 Item::Words(name, self.parse_raw_or_text("the words between quotes")?)
             }
             "shape" => self.parse_shape()?,
+            "secret" => self.parse_secret()?,
             _ => self.parse_remap(piece.span)?,
         };
         if !matches!(item, Item::When(_) | Item::Macro(_) | Item::Settings(_) | Item::Within(..)) {
@@ -263,21 +264,6 @@ impl Parser<'_> {
             }
         }
         Ok(Item::Use(Use { path, name, given, span: word.to(self.last_span()) }))
-    }
-
-    fn parse_device(&mut self) -> Parsed<Item> {
-        let name = self.expect_name("a name for the device")?;
-        self.expect_sign(Sign::Assign, "after the name")?;
-        let piece = self.peek();
-        let kinds = ["serial", "broker", "web", "listener"];
-        if piece.kind != TokenKind::Word || !kinds.contains(&self.slice(piece.span)) {
-            return self.fail_unknown("`serial`, `broker`, `web` or `listener`", &kinds);
-        }
-        self.next();
-        let kind = Name { text: self.slice(piece.span).to_owned(), span: piece.span };
-        let place = self.parse_expr()?;
-        let speed = if self.take_word("at") { Some(self.parse_expr()?) } else { None };
-        Ok(Item::Device(Device { name, kind, place, speed }))
     }
 
     fn parse_shape(&mut self) -> Parsed<Item> {

@@ -5,6 +5,7 @@
 //! begin a top-level part at the start of a line always begin one.
 
 mod deeds;
+mod devices;
 mod expectations;
 mod exprs;
 mod head;
@@ -312,9 +313,8 @@ impl<'a> Parser<'a> {
             TokenKind::Description => true,
             TokenKind::Word => match self.slice(piece.span) {
                 "when" | "macro" => true,
-                "let" | "use" | "device" | "layer" | "remap" | "settings" | "shape" | "words" => {
-                    unindented
-                }
+                "let" | "use" | "device" | "layer" | "remap" | "secret" | "settings" | "shape"
+                | "words" => unindented,
                 _ => false,
             },
             _ => false,

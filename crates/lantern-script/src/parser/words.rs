@@ -77,6 +77,7 @@ pub(crate) const RESERVED: &[&str] = &[
     "run",
     "say",
     "scroll",
+    "secret",
     "send",
     "set",
     "settings",

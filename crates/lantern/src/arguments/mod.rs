@@ -6,11 +6,25 @@ use clap::{Args, Parser, Subcommand};
 
 use crate::journal::LogLevel;
 
+mod outside;
 mod resident;
+mod shape;
+mod voice;
 
+pub use outside::{
+    FansArguments, PedalsArguments, PortsArguments, StandinArguments, StandinCommand,
+};
 pub use resident::{
     EndArguments, FireArguments, PauseArguments, RecordArguments, ResumeArguments, StatusArguments,
     StopArguments, WatchArguments, WhyArguments,
+};
+pub use shape::{
+    ShapeAlikeArguments, ShapeArguments, ShapeCommand, ShapeDrawArguments, ShapeRecordArguments,
+    ShapeTryArguments,
+};
+pub use voice::{
+    VoiceAlikeArguments, VoiceArguments, VoiceCommand, VoiceHearArguments, VoiceTeachArguments,
+    VoiceTryArguments, VoiceWrongArguments,
 };
 
 /// Rules for the desktop: keys that type, click, hold and launch, whichever window is active.
@@ -59,6 +73,9 @@ pub enum Command {
     /// Explain a finding by its name; without one, list them all.
     #[command(after_help = "Example:\n  lantern explain taken-twice")]
     Explain(ExplainArguments),
+    /// List the serial ports that are there, with what is plugged in and which device of a file it is.
+    #[command(after_help = "Examples:\n  lantern ports\n  lantern ports bench.lantern --json")]
+    Ports(PortsArguments),
     /// Work on spoken phrases.
     Voice(VoiceArguments),
     /// Work on shapes that are drawn.
@@ -78,7 +95,7 @@ pub enum Command {
     Status(StatusArguments),
     /// Watch what is decided as it happens, with what runs and what is held.
     #[command(
-        after_help = "Examples:\n  lantern watch\n  lantern watch --plain | grep failed\n  lantern watch --raw\n\nKeys: arrows and Enter stop a run or end a program, s stops all, p pauses and goes on, f shows\nfailures only, ? helps, q leaves. With --plain they work as well, if it reads from a terminal."
+        after_help = "Examples:\n  lantern watch\n  lantern watch --plain | grep failed\n  lantern watch --raw\n  lantern watch --raw --port /dev/ttyACM0 --speed 9600\n\nKeys: arrows and Enter stop a run or end a program, s stops all, p pauses and goes on, f shows\nfailures only, ? helps, q leaves. With --plain they work as well, if it reads from a terminal."
     )]
     Watch(WatchArguments),
     /// Save what you do as a scene to rehearse with; typed characters are masked.
@@ -125,6 +142,8 @@ pub enum Command {
         after_help = "Examples:\n  lantern sheet bench.lantern\n  lantern sheet bench.lantern --html sheet.html\n  lantern sheet bench.lantern --picture sheet.png"
     )]
     Sheet(SheetArguments),
+    /// Be a small device that is not there: for trying rules, and for the documents.
+    Standin(StandinArguments),
     /// Start with the session: print a systemd user unit and an autostart entry, or install them.
     #[command(
         after_help = "Examples:\n  lantern service bench.lantern\n  lantern service bench.lantern --install\n  lantern service --remove"
@@ -334,206 +353,6 @@ pub struct ExplainArguments {
     pub json: bool,
 }
 
-/// `lantern voice`
-#[derive(Debug, Args)]
-pub struct VoiceArguments {
-    /// What to do.
-    #[command(subcommand)]
-    pub command: VoiceCommand,
-}
-
-/// Commands about spoken phrases.
-#[derive(Debug, Subcommand)]
-pub enum VoiceCommand {
-    /// Listen, and show what is heard, how sure it is and which rule it would fire.
-    #[command(
-        after_help = "Example:\n  lantern voice hear bench.lantern --seconds 20\n\nNothing is fired. The bar shows how loud it is; its mark is the room's own noise."
-    )]
-    Hear(VoiceHearArguments),
-    /// Show what is heard in recordings, with scores.
-    #[command(
-        after_help = "Example:\n  lantern voice try --rules bench.lantern said.wav\n\n`-` reads raw samples from standard input: 16 bits, 16,000 a second, one channel."
-    )]
-    Try(VoiceTryArguments),
-    /// Learn a phrase from how you say it, in any language, with no model.
-    #[command(
-        after_help = "Example:\n  lantern voice teach \"next section\"\n  lantern voice teach\n\nWithout a phrase it lists what was taught. What is kept are features of the sound, no sound."
-    )]
-    Teach(VoiceTeachArguments),
-    /// Say that what was said last was understood wrongly, and what to learn from it.
-    #[command(
-        after_help = "Example:\n  lantern voice wrong\n  lantern voice wrong --meant \"lantern next section\"\n\nWithout an option it shows what was heard and asks. Nothing is learnt unasked; what is kept are features, no sound."
-    )]
-    Wrong(VoiceWrongArguments),
-    /// Rank pairs of phrases by how alike they sound.
-    #[command(
-        after_help = "Example:\n  lantern voice alike bench.lantern --least 60\n\nPronunciations are those of an installed dictionary, or letter rules for English."
-    )]
-    Alike(VoiceAlikeArguments),
-}
-
-/// `lantern voice hear`
-#[derive(Debug, Args)]
-pub struct VoiceHearArguments {
-    /// The file of rules; the person's own if missing.
-    pub file: Option<PathBuf>,
-    /// A part of the microphone's name; the one of the settings if missing.
-    #[arg(long, value_name = "NAME")]
-    pub microphone: Option<String>,
-    /// End after so many seconds.
-    #[arg(long, value_name = "N")]
-    pub seconds: Option<u64>,
-}
-
-/// `lantern voice teach`
-#[derive(Debug, Args)]
-pub struct VoiceTeachArguments {
-    /// The phrase, with the attention word if it needs one.
-    pub phrase: Option<String>,
-    /// Recordings of it, one example each, instead of the microphone.
-    #[arg(requires = "phrase")]
-    pub recordings: Vec<PathBuf>,
-    /// How often it is said.
-    #[arg(long, value_name = "N", default_value_t = 3)]
-    pub times: usize,
-    /// A part of the microphone's name.
-    #[arg(long, value_name = "NAME")]
-    pub microphone: Option<String>,
-    /// Forget the phrase.
-    #[arg(long, requires = "phrase", conflicts_with = "recordings")]
-    pub forget: bool,
-}
-
-/// `lantern voice wrong`
-#[derive(Debug, Args)]
-pub struct VoiceWrongArguments {
-    /// It was this phrase.
-    #[arg(long, value_name = "PHRASE", conflicts_with = "never")]
-    pub meant: Option<String>,
-    /// It was no command: never again take it for one.
-    #[arg(long)]
-    pub never: bool,
-    /// Print what was heard as data, and learn nothing.
-    #[arg(long, conflicts_with_all = ["meant", "never"])]
-    pub json: bool,
-}
-
-/// `lantern voice try`
-#[derive(Debug, Args)]
-pub struct VoiceTryArguments {
-    /// Recordings: WAV, FLAC, Ogg or MP3; `-` is raw standard input.
-    #[arg(required = true)]
-    pub recordings: Vec<PathBuf>,
-    /// The file of rules; the person's own if missing.
-    #[arg(long, value_name = "FILE")]
-    pub rules: Option<PathBuf>,
-    /// Print data instead of a table.
-    #[arg(long)]
-    pub json: bool,
-}
-
-/// `lantern voice alike`
-#[derive(Debug, Args)]
-pub struct VoiceAlikeArguments {
-    /// The file of rules; the person's own if missing.
-    pub file: Option<PathBuf>,
-    /// Leave out pairs that are less alike than this, in percent.
-    #[arg(long, value_name = "PERCENT", default_value_t = 50.0)]
-    pub least: f64,
-    /// Show so many pairs at the most.
-    #[arg(long, value_name = "N", default_value_t = 20)]
-    pub most: usize,
-    /// Print data instead of a table.
-    #[arg(long)]
-    pub json: bool,
-}
-
-/// `lantern shape`
-#[derive(Debug, Args)]
-pub struct ShapeArguments {
-    /// What to do.
-    #[command(subcommand)]
-    pub command: ShapeCommand,
-}
-
-/// Commands about shapes.
-#[derive(Debug, Subcommand)]
-pub enum ShapeCommand {
-    /// Draw a sheet of all shapes of a file.
-    #[command(after_help = "Example:\n  lantern shape draw shapes.lantern --picture shapes.png")]
-    Draw(ShapeDrawArguments),
-    /// Keep drawings by your own hand as examples of a shape.
-    #[command(
-        after_help = "Examples:\n  lantern shape record tray.csv --holding forward-button\n  lantern shape record tray.svg --from drawn.csv\n\nThree drawings are a good start: they also show how much your hand varies."
-    )]
-    Record(ShapeRecordArguments),
-    /// Say which shapes drawings in files are, with the scores of all.
-    #[command(after_help = "Example:\n  lantern shape try --rules shapes.lantern drawn.csv")]
-    Try(ShapeTryArguments),
-    /// Rank pairs of shapes by how easily one is taken for the other.
-    #[command(after_help = "Example:\n  lantern shape alike shapes.lantern --least 10")]
-    Alike(ShapeAlikeArguments),
-}
-
-/// `lantern shape draw`
-#[derive(Debug, Args)]
-pub struct ShapeDrawArguments {
-    /// The file of rules; the person's own if missing.
-    pub file: Option<PathBuf>,
-    /// Where the sheet goes, as .svg or .png.
-    #[arg(long, value_name = "FILE")]
-    pub picture: PathBuf,
-}
-
-/// `lantern shape record`
-#[derive(Debug, Args)]
-pub struct ShapeRecordArguments {
-    /// Where the drawings go, as .csv or .svg; those that are in it stay.
-    pub file: PathBuf,
-    /// The key or button that is held while drawing.
-    #[arg(long, value_name = "KEY", default_value = "right-button")]
-    pub holding: String,
-    /// How often it is drawn.
-    #[arg(long, value_name = "N", default_value_t = 3, value_parser = clap::value_parser!(u16).range(1..=9))]
-    pub times: u16,
-    /// Take the drawings of another file instead.
-    #[arg(long, value_name = "FILE")]
-    pub from: Option<PathBuf>,
-    /// Leave out what the file has.
-    #[arg(long)]
-    pub anew: bool,
-}
-
-/// `lantern shape try`
-#[derive(Debug, Args)]
-pub struct ShapeTryArguments {
-    /// Files of drawings, as .csv or .svg.
-    #[arg(required = true, value_name = "FILE")]
-    pub files: Vec<PathBuf>,
-    /// The file of rules; the person's own if missing.
-    #[arg(long, value_name = "FILE")]
-    pub rules: Option<PathBuf>,
-    /// Print data instead of a table.
-    #[arg(long)]
-    pub json: bool,
-}
-
-/// `lantern shape alike`
-#[derive(Debug, Args)]
-pub struct ShapeAlikeArguments {
-    /// The file of rules; the person's own if missing.
-    pub file: Option<PathBuf>,
-    /// Leave out pairs that are less alike than this, in percent.
-    #[arg(long, value_name = "PERCENT", default_value_t = 20.0)]
-    pub least: f64,
-    /// Show so many pairs at the most.
-    #[arg(long, value_name = "N", default_value_t = 20)]
-    pub most: usize,
-    /// Print data instead of a table.
-    #[arg(long)]
-    pub json: bool,
-}
-
 /// `lantern rehearse`
 #[derive(Debug, Args)]
 pub struct RehearseArguments {
@@ -561,6 +380,10 @@ pub struct RehearseArguments {
 pub struct RunArguments {
     /// The file of rules; the person's own if missing.
     pub file: Option<PathBuf>,
+    /// The desk to work on; the display of the session if missing. `simulated` makes no input, and says
+    /// what it would have made: for trying devices, and for machines with no desk at all.
+    #[arg(long, value_enum, value_name = "DESK")]
+    pub desk: Option<DeskName>,
     /// Say what fires as it fires: `--log-level info`.
     #[arg(short, long, conflicts_with = "log_level")]
     pub verbose: bool,

@@ -83,6 +83,12 @@ pub struct WatchArguments {
     /// Print every key and button with all its names; works with no rules at work.
     #[arg(long, conflicts_with = "plain")]
     pub raw: bool,
+    /// With --raw: print what comes from this serial port instead, byte for byte.
+    #[arg(long, value_name = "PATH", requires = "raw")]
+    pub port: Option<String>,
+    /// The port's speed, in bits a second.
+    #[arg(long, value_name = "N", default_value_t = 9600, requires = "port")]
+    pub speed: u32,
 }
 
 /// `lantern record`

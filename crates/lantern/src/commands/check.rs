@@ -5,10 +5,10 @@ use lantern_script::{Finding, Power, Source, lacking_on_layout, powers};
 use serde::Serialize;
 
 use crate::agreement::{Agreement, power_words};
-use crate::arguments::{CheckArguments, DeskName};
+use crate::arguments::CheckArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::findings::{FindingData, finding_data, lacking_on_x11, print_findings, summary};
+use crate::findings::{FindingData, finding_data, lacking_on, print_findings, summary};
 use crate::style::{complain, say};
 use crate::{files, style};
 
@@ -56,8 +56,8 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         })?;
         findings.extend(lacking_on_layout(&source, &layout, name));
     }
-    if arguments.desk == Some(DeskName::X11) {
-        findings.extend(lacking_on_x11(&checked.needs));
+    if let Some(desk) = arguments.desk {
+        findings.extend(lacking_on(desk, &checked.needs));
     }
     findings.sort_by_key(|finding: &Finding| finding.span);
     let rules = checked.rules.as_ref().map_or(0, |set| set.rules.len());

@@ -12,6 +12,7 @@ mod keys;
 mod manual;
 mod new;
 pub mod orders;
+mod ports;
 mod question;
 mod record;
 mod rehearse;
@@ -19,6 +20,7 @@ pub mod run;
 mod service;
 mod shape;
 pub mod sheet;
+mod standin;
 pub mod status;
 mod take;
 mod voice;
@@ -43,6 +45,8 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::Doctor(arguments) => doctor::run(&arguments),
         Command::Check(arguments) => check::run(arguments),
         Command::Fmt(arguments) => fmt::run(arguments),
+        Command::Ports(arguments) => ports::run(arguments),
+        Command::Standin(arguments) => standin::run(arguments.command),
         Command::Voice(arguments) => voice::run(arguments.command),
         Command::Shape(arguments) => shape::run(arguments.command),
         Command::Explain(arguments) => explain::run(&arguments),

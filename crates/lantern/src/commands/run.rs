@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{DeskError, HeldKeys, X11Desk};
+use lantern_desk::{Desk, DeskError, HeldKeys, X11Desk};
 use lantern_model::RuleSet;
 use lantern_script::Source;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -11,17 +11,18 @@ use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
 use crate::agreement::{Agreement, power_words};
-use crate::arguments::RunArguments;
+use crate::arguments::{DeskName, RunArguments};
 use crate::commands::status::words;
 use crate::failure::{Failure, Status};
-use crate::findings::{lacking_on_x11, print_findings};
+use crate::findings::{lacking_on, print_findings};
 use crate::guardian::Guarded;
 use crate::journal::{Journal, LogLevel};
 use crate::resident::client::Resident;
 use crate::resident::door::Door;
 use crate::runtime::{Claim, RuntimeFiles};
-use crate::session::Session;
+use crate::session::{Session, Workplace};
 use crate::style::complain;
+use crate::told_desk::ToldDesk;
 use crate::wording::span_words;
 use crate::{files, signals, style, supervisor};
 
@@ -34,41 +35,72 @@ const DISPLAY_BACK: Duration = Duration::from_secs(60);
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
 
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
+    let desk = arguments.desk.unwrap_or(DeskName::X11);
     let path = files::rules_path(arguments.file)?;
-    let rules = read(&path)?;
-    if std::env::var_os("DISPLAY").is_none_or(|display| display.is_empty()) {
+    let rules = read(&path, desk)?;
+    if desk == DeskName::X11 && std::env::var_os("DISPLAY").is_none_or(|display| display.is_empty())
+    {
         return Err(DeskError::NoDisplay.into());
     }
     let runtime = RuntimeFiles::for_display()?;
     let _claim = claim(&runtime, arguments.take_over)?;
     let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
     let mut journal = Journal::open(level, arguments.log_file.as_deref())?;
+    match desk {
+        DeskName::Simulated => {
+            Worker {
+                path: &path,
+                runtime: &runtime,
+                journal: &mut journal,
+                desk,
+                called: "no desk",
+            }
+            .work(rules, ToldDesk::new(), None)?;
+        }
+        DeskName::X11 => work_on_x11(rules, &path, &runtime, &mut journal)?,
+    }
+    complain!("{}: stopped, every key is let go", path.display());
+    Ok(Status::Done)
+}
+
+/// Works on the display, and waits for it if it goes away.
+fn work_on_x11(
+    rules: RuleSet,
+    path: &Path,
+    runtime: &RuntimeFiles,
+    journal: &mut Journal,
+) -> Result<(), Failure> {
+    let display = std::env::var("DISPLAY").unwrap_or_default();
     let mut desk = X11Desk::open(HeldKeys::open(&runtime.held_keys())?)?;
     let mut rules = Some(rules);
     loop {
         let rules = match rules.take() {
             Some(rules) => rules,
-            None => read(&path)?,
+            None => read(path, DeskName::X11)?,
         };
-        let worked = work(rules, desk, &path, &runtime, &mut journal);
+        warn_of_blindness(&rules, &desk)?;
+        let guarded = Guarded::start(&runtime.held_keys())?;
+        let worked = Worker { path, runtime, journal, desk: DeskName::X11, called: &display }.work(
+            rules,
+            desk,
+            Some(guarded),
+        );
         let Err(Failure::Desk(DeskError::Lost(_))) = worked else {
-            worked?;
-            complain!("{}: stopped, every key is let go", path.display());
-            return Ok(Status::Done);
+            return worked;
         };
         let span = DISPLAY_BACK.as_secs();
         journal.note(&format!("the display went away; it is waited for, {span} s at the most"));
-        match wait_for_display(&runtime)? {
+        match wait_for_display(runtime)? {
             Some(back) => desk = back,
-            None => return worked.map(|()| Status::Done),
+            None => return worked,
         }
     }
 }
 
 /// Reads the rules, and says what is to be said about them.
-fn read(path: &Path) -> Result<RuleSet, Failure> {
+fn read(path: &Path, desk: DeskName) -> Result<RuleSet, Failure> {
     let (source, checked) = files::read_rules(path)?;
-    let lacking = lacking_on_x11(&checked.needs);
+    let lacking = lacking_on(desk, &checked.needs);
     let findings: Vec<_> = checked.findings.iter().cloned().chain(lacking).collect();
     print_findings(&findings, &source);
     let Some(rules) = checked.rules else {
@@ -78,15 +110,8 @@ fn read(path: &Path) -> Result<RuleSet, Failure> {
     Ok(rules)
 }
 
-/// Works on a desk until a signal comes or the desk is gone.
-fn work(
-    rules: RuleSet,
-    desk: X11Desk,
-    path: &Path,
-    runtime: &RuntimeFiles,
-    journal: &mut Journal,
-) -> Result<(), Failure> {
-    let guarded = Guarded::start(&runtime.held_keys())?;
+/// Rules for one program wait where nobody tells which is in front.
+fn warn_of_blindness(rules: &RuleSet, desk: &X11Desk) -> Result<(), Failure> {
     let scoped = rules.rules.iter().any(|rule| !rule.scope.is_anywhere());
     if scoped && !desk.tells_programs()? {
         complain!(
@@ -96,18 +121,48 @@ fn work(
             style::HELP
         );
     }
-    let door = Door::open(&runtime.socket())
-        .map_err(|source| Failure::Write { path: runtime.socket(), source })?;
-    let mut session = Session::new(rules, desk, path.to_owned(), guarded, door, journal)?;
-    session.work(|rules, journal| {
-        supervisor::tell("READY=1");
-        let panic = &rules.settings.panic;
-        let count = rules.count();
-        let display = std::env::var("DISPLAY").unwrap_or_default();
-        let name = path.display();
-        let words = format!("{count} rules at work on {display}; {panic} stops everything");
-        journal.note(&format!("{name}: {words}"));
-    })
+    Ok(())
+}
+
+/// What every desk is worked on with.
+struct Worker<'w> {
+    path: &'w Path,
+    runtime: &'w RuntimeFiles,
+    journal: &'w mut Journal,
+    /// Which sort of desk it is.
+    desk: DeskName,
+    /// What it is called.
+    called: &'w str,
+}
+
+impl Worker<'_> {
+    /// Works on a desk until a signal comes or the desk is gone.
+    fn work<D: Desk>(
+        self,
+        rules: RuleSet,
+        desk: D,
+        guarded: Option<Guarded>,
+    ) -> Result<(), Failure> {
+        let Worker { path, runtime, journal, desk: sort, called } = self;
+        let door = Door::open(&runtime.socket())
+            .map_err(|source| Failure::Write { path: runtime.socket(), source })?;
+        let place = Workplace {
+            path: path.to_owned(),
+            desk: sort,
+            called: called.to_owned(),
+            guarded,
+            door,
+        };
+        let mut session = Session::new(rules, desk, place, journal)?;
+        session.work(|rules, journal| {
+            supervisor::tell("READY=1");
+            let panic = &rules.settings.panic;
+            let count = rules.count();
+            let name = path.display();
+            let words = format!("{count} rules at work on {called}; {panic} stops everything");
+            journal.note(&format!("{name}: {words}"));
+        })
+    }
 }
 
 /// The display, once it is back; nothing if it does not come, or we are asked to end.

@@ -37,7 +37,13 @@ fn print(told: &Value) {
     });
     let programs =
         rows("programs", &|program| vec![words(&program["process"]), words(&program["name"])]);
-    let tables: [(&[&str], Vec<Vec<String>>); 3] = [
+    let devices = rows("devices", &|device| {
+        let state = device["state"].as_str().unwrap_or("asked when needed");
+        let why = device["why"].as_str().map_or_else(String::new, |why| format!(": {why}"));
+        vec![words(&device["name"]), words(&device["at"]), format!("{state}{why}")]
+    });
+    let tables: [(&[&str], Vec<Vec<String>>); 4] = [
+        (&["device", "at", "is"], devices),
         (&["run", "rule", "for", "does", "at"], runs),
         (&["held key", "by"], held),
         (&["process", "started program"], programs),

@@ -74,7 +74,9 @@ impl Player {
             }
             SceneAct::Call(path, text, device) => {
                 let (path, text) = (path.clone(), text.clone());
-                self.tell(Event::Call { device: device.clone(), path, text });
+                let (number, caller) = (0, String::new());
+                let device = device.clone();
+                self.tell(Event::Call { number, device, caller, path, text });
             }
             SceneAct::Locks(locked) => self.tell(Event::Locked(*locked)),
             SceneAct::Pauses(pauses) => {

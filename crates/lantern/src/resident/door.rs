@@ -30,6 +30,8 @@ struct Client {
     to_say: Vec<u8>,
     /// The last decision it was told of, if it wants to be told.
     told: Option<u64>,
+    /// The device whose bytes it wants to see.
+    listens: Option<String>,
 }
 
 /// The socket with everybody who came in by it.
@@ -89,7 +91,8 @@ impl Door {
                 continue;
             }
             self.count += 1;
-            let client = Client { stream, said: Vec::new(), to_say: Vec::new(), told: None };
+            let client =
+                Client { stream, said: Vec::new(), to_say: Vec::new(), told: None, listens: None };
             self.clients.insert(self.count, client);
         }
     }
@@ -108,6 +111,19 @@ impl Door {
         if let Some(client) = self.clients.get_mut(&id) {
             client.told = Some(number);
         }
+    }
+
+    /// One wants to see what a device sends.
+    pub fn listen_to(&mut self, id: ClientId, device: String) {
+        if let Some(client) = self.clients.get_mut(&id) {
+            client.listens = Some(device);
+        }
+    }
+
+    /// Who wants to see what a device sends.
+    pub fn listeners_of(&self, device: &str) -> Vec<ClientId> {
+        let listens = |client: &Client| client.listens.as_deref() == Some(device);
+        self.clients.iter().filter(|(_, client)| listens(client)).map(|(id, _)| *id).collect()
     }
 
     /// Who wants to be told, each with the last decision it was told of.

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_desk::Desk;
 use lantern_engine::{Owner, Reason, ReasonKind};
-use lantern_model::{RunId, Time, Value as Given};
+use lantern_model::{Link, RunId, Time, Value as Given};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -54,6 +54,12 @@ struct Stopping {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
+struct Listening {
+    port: String,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
 struct Ending {
     process: u32,
 }
@@ -83,7 +89,7 @@ fn is_about_input(kind: &ReasonKind) -> bool {
 impl<D: Desk> Session<'_, D> {
     /// Answers everything that was asked by now.
     pub(super) fn answer_all(&mut self) -> Result<(), Failure> {
-        for (client, line) in self.door.take_lines() {
+        for (client, line) in self.place.door.take_lines() {
             let answer = match read_request(&line) {
                 Err(answer) => Some(answer),
                 Ok(request) => {
@@ -94,7 +100,7 @@ impl<D: Desk> Session<'_, D> {
             let now = self.now();
             self.carry_out(now)?;
             if let Some(answer) = answer {
-                self.door.say(client, &answer);
+                self.place.door.say(client, &answer);
             }
         }
         Ok(())
@@ -141,18 +147,25 @@ impl<D: Desk> Session<'_, D> {
                     return Err(RpcError::refused(wait));
                 }
                 if self.broken {
-                    let name = self.path.display();
+                    let name = self.place.path.display();
                     let stay = "the rules from before stay in force; `lantern check` says where";
                     return Err(RpcError::refused(format!("{name} is broken: {stay}")));
                 }
-                let (name, count) = (self.path.display(), self.engine.rules().count());
+                let (name, count) = (self.place.path.display(), self.engine.rules().count());
                 return Ok(json!({ "file": name.to_string(), "rules": count }));
             }
             "why" => return self.why(&request.params()?),
             "last-said" => return self.last_said(),
             "watch" => {
                 let newest = self.engine.reasons_after(0).last().map_or(0, |reason| reason.number);
-                self.door.tell_from(client, newest);
+                self.place.door.tell_from(client, newest);
+            }
+            "listen" => {
+                let Listening { port } = request.params()?;
+                let device = self.device_at(&port).ok_or_else(|| {
+                    RpcError::refused(format!("no device of the rules is at {port}"))
+                })?;
+                self.place.door.listen_to(client, device);
             }
             "leave" => self.leaving = true,
             other => {
@@ -210,6 +223,15 @@ impl<D: Desk> Session<'_, D> {
         let until = self.pauses.iter().map(
             |pause| json!({ "name": pause.name, "seconds": pause.until.since(now).as_secs_f64() }),
         );
+        let devices = rules.devices.iter().map(|device| {
+            let (state, why) = match self.errands.link(&device.name) {
+                Some(Link::Open) => (Some("there"), None),
+                Some(Link::Down(why)) => (Some("away"), Some(why)),
+                None => (None, None),
+            };
+            let (name, kind) = (&device.name, device.kind.word());
+            json!({ "name": name, "kind": kind, "at": device.kind.place(), "state": state, "why": why })
+        });
         let ear = self.errands.loudness().map(|loudness| {
             let whole = |level: f32| f64::from(level.round());
             json!({
@@ -222,8 +244,8 @@ impl<D: Desk> Session<'_, D> {
             "version": env!("CARGO_PKG_VERSION"),
             "protocol": VERSION,
             "process": std::process::id(),
-            "display": std::env::var("DISPLAY").unwrap_or_default(),
-            "file": self.path.canonicalize().unwrap_or_else(|_| self.path.clone()),
+            "display": self.place.called,
+            "file": self.place.path.canonicalize().unwrap_or_else(|_| self.place.path.clone()),
             "since": self.since.strftime("%FT%TZ").to_string(),
             "seconds": self.start.elapsed().as_secs_f64(),
             "rules": rules.count(),
@@ -235,6 +257,7 @@ impl<D: Desk> Session<'_, D> {
             "held": held.collect::<Vec<_>>(),
             "programs": programs.collect::<Vec<_>>(),
             "broken": self.broken,
+            "devices": devices.collect::<Vec<_>>(),
             "ear": ear,
         })
     }
@@ -316,15 +339,15 @@ impl<D: Desk> Session<'_, D> {
 
     /// Tells those who watch what was decided since they were told last.
     pub(super) fn tell_listeners(&mut self) {
-        for (client, told) in self.door.listeners() {
+        for (client, told) in self.place.door.listeners() {
             let fresh: Vec<&Reason> = self.engine.reasons_after(told).collect();
             let Some(last) = fresh.last().map(|reason| reason.number) else { continue };
             let lines: Vec<String> = fresh
                 .into_iter()
                 .map(|reason| protocol::request(None, "decided", &self.reason_data(reason)))
                 .collect();
-            self.door.tell_from(client, last);
-            self.door.say(client, &lines.concat());
+            self.place.door.tell_from(client, last);
+            self.place.door.say(client, &lines.concat());
         }
     }
 
@@ -354,6 +377,9 @@ fn kind_word(kind: &ReasonKind) -> &'static str {
         ReasonKind::Called => "called",
         ReasonKind::Heeds(_) => "heeds",
         ReasonKind::Ear(_) => "ear",
+        ReasonKind::Link(_, Link::Open) => "device-there",
+        ReasonKind::Link(_, Link::Down(_)) => "device-away",
+        ReasonKind::CutLine(_) => "line-cut",
         ReasonKind::GivenBack(_) => "given-back",
         ReasonKind::NotOnBoard(_) => "not-on-board",
         ReasonKind::SecretField(_) => "password-field",

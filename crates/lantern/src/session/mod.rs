@@ -7,25 +7,23 @@ use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use crate::commands::run::refuse_unless_agreed;
+use crate::arguments::DeskName;
 use crate::errands::{Errands, Outcome};
 use crate::failure::Failure;
-use crate::findings::print_findings;
 use crate::guardian::Guarded;
 use crate::journal::{Journal, LogLevel};
 use crate::resident::door::Door;
 use crate::style::say;
 use crate::supervisor::Heartbeat;
 use crate::wording::describe;
-use crate::{files, findings, signals, style};
+use crate::{signals, style};
 use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
 use lantern_engine::{Engine, ReasonKind};
 use lantern_model::{
-    Deed, Ear, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, Verb,
+    Deed, Ear, Effect, EffectId, Event, Hint, HintPlace, Link, Order, RuleSet, Shown, Time,
     WallTime,
 };
-use lantern_script::{Checked, Source};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::time::{
     Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, timerfd_create, timerfd_settime,
@@ -37,27 +35,37 @@ const MANY_COMBINATIONS: usize = 300;
 /// So long events are taken in before signals, files and the socket are looked at again.
 const FAIR_SHARE: Duration = Duration::from_millis(8);
 
-/// So long no more of a saving must come before the file is read.
-const SAVING_RESTS: Duration = Duration::from_millis(30);
-/// A file that is saved again and again is read after so long anyway.
-const SAVING_LASTS: Duration = Duration::from_millis(500);
-
 /// How long it is shown how loud it is.
 const LEVEL_SPAN: Duration = Duration::from_millis(1500);
 
 mod answers;
+mod calls;
+mod reloading;
 mod saved;
 
 use answers::Pause;
 use saved::SavedFile;
+
+/// Where a session works, and with what.
+pub struct Workplace {
+    /// The file of rules.
+    pub path: PathBuf,
+    /// Which sort of desk it is.
+    pub desk: DeskName,
+    /// What that desk is called.
+    pub called: String,
+    /// Who lets keys go when we die; a desk that holds none has nobody.
+    pub guarded: Option<Guarded>,
+    /// Where others speak to us.
+    pub door: Door,
+}
 
 /// A run of `lantern run`.
 pub struct Session<'j, D> {
     engine: Engine,
     desk: D,
     errands: Errands,
-    path: PathBuf,
-    guarded: Guarded,
+    place: Workplace,
     saved: SavedFile,
     /// When the files were seen to be saved first, and when they are to be read.
     read_due: Option<(Time, Time)>,
@@ -67,8 +75,6 @@ pub struct Session<'j, D> {
     start: Instant,
     /// When that was, for a person.
     since: jiff::Timestamp,
-    /// Where others speak to us.
-    door: Door,
     pauses: Vec<Pause>,
     /// Whether we were asked to go.
     leaving: bool,
@@ -88,13 +94,11 @@ pub struct Session<'j, D> {
 }
 
 impl<'j, D: Desk> Session<'j, D> {
-    /// A session with rules read from `path`, ended by SIGINT, SIGTERM and SIGHUP.
+    /// A session with rules read from its file, ended by SIGINT, SIGTERM and SIGHUP.
     pub fn new(
         rules: RuleSet,
         desk: D,
-        path: PathBuf,
-        guarded: Guarded,
-        door: Door,
+        place: Workplace,
         journal: &'j mut Journal,
     ) -> Result<Session<'j, D>, Failure> {
         let failed = |source| Failure::System { what: "cannot watch services", source };
@@ -102,6 +106,7 @@ impl<'j, D: Desk> Session<'j, D> {
         let signals = signals::endings()?;
         let mut errands = Errands::new().map_err(failed)?;
         errands.watch_presence();
+        errands.set_devices(&rules).map_err(failed)?;
         if rules.writes_text() {
             errands.watch_fields();
         }
@@ -113,12 +118,10 @@ impl<'j, D: Desk> Session<'j, D> {
             saved: SavedFile::watch(&paths)?,
             read_due: None,
             seen_empty: false,
-            path,
-            guarded,
+            place,
             signals,
             start: Instant::now(),
             since: jiff::Timestamp::now(),
-            door,
             pauses: Vec::new(),
             leaving: false,
             broken: false,
@@ -179,8 +182,8 @@ impl<'j, D: Desk> Session<'j, D> {
             let quiet = self.settle()?;
             self.tell_listeners();
             let woken = self.wait(quiet)?;
-            if woken.unguarded {
-                self.guarded.renew()?;
+            if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
+                guarded.renew()?;
                 self.journal.tell(
                     LogLevel::Warning,
                     "the guardian of held keys had died; another one watches now",
@@ -347,99 +350,16 @@ impl<'j, D: Desk> Session<'j, D> {
             self.journal.tell(LogLevel::Info, &words);
         }
         for event in returned.events {
-            self.engine.handle_event(now, event);
+            match event {
+                Event::Call { .. } => self.take_call(now, event),
+                Event::Bytes { device, bytes } => {
+                    self.show_bytes(&device, &bytes);
+                    self.engine.handle_event(now, Event::Bytes { device, bytes });
+                }
+                event => self.engine.handle_event(now, event),
+            }
         }
         self.carry_out(now)
-    }
-
-    /// A file that was saved is read when nothing more comes for a moment: who saves in two goes, or
-    /// empties a file before writing to it, would be read half.
-    fn look_at_files(&mut self) {
-        if self.saved.has_changed() {
-            let now = self.now();
-            let first = self.read_due.map_or(now, |(first, _)| first);
-            self.read_due = Some((first, (now + SAVING_RESTS).min(first + SAVING_LASTS)));
-        }
-    }
-
-    /// Whether somebody is writing one of the files.
-    fn is_being_saved(&mut self) -> bool {
-        self.saved.is_being_written() || self.read_due.is_some()
-    }
-
-    /// Reads the file anew. A broken one changes nothing.
-    fn reload(&mut self) -> Result<(), Failure> {
-        // What was saved by now is read now.
-        self.look_at_files();
-        self.read_due = None;
-        let read = files::read_rules(&self.path);
-        self.look_at_files();
-        if self.is_being_saved() {
-            // What was read may be half; it is read again when the saving is over.
-            return Ok(());
-        }
-        // Who empties a file to write it anew may not have been told of yet.
-        let empty = read.as_ref().is_ok_and(|(source, _)| source.text().is_empty());
-        if empty && !std::mem::replace(&mut self.seen_empty, empty) {
-            let now = self.now();
-            self.read_due = Some((now, now + SAVING_LASTS));
-            return Ok(());
-        }
-        self.seen_empty = empty;
-        let was_broken = std::mem::replace(&mut self.broken, true);
-        let result = self.take_rules(read);
-        if self.broken && !was_broken {
-            let (verb, name) = (Verb::Notify, self.path.display());
-            let text = format!("{name} is broken\nThe rules from before stay in force.");
-            let deed = Deed { verb, words: vec![text], value: None, limit: None };
-            // Where nobody shows notices the terminal has said it.
-            self.errands.attempt(EffectId(0), &deed);
-        }
-        result
-    }
-
-    fn take_rules(&mut self, read: Result<(Source, Checked), Failure>) -> Result<(), Failure> {
-        let name = self.path.display().to_string();
-        let (source, checked) = match read {
-            Ok(read) => read,
-            Err(failure) => {
-                failure.report();
-                self.say_unread(&name, "cannot be read");
-                return Ok(());
-            }
-        };
-        let mut findings = checked.findings;
-        findings.extend(findings::lacking_on_x11(&checked.needs));
-        print_findings(&findings, &source);
-        let Some(rules) = checked.rules else {
-            self.say_unread(&name, "is broken");
-            return Ok(());
-        };
-        if let Err(failure) = refuse_unless_agreed(&source, &rules) {
-            failure.report();
-            self.say_unread(&name, "is not taken");
-            return Ok(());
-        }
-        self.broken = false;
-        let count = rules.count();
-        let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
-        self.saved.watch_others(&paths)?;
-        self.asks_clock = rules.asks_clock();
-        if rules.writes_text() {
-            self.errands.watch_fields();
-        }
-        self.clock = None;
-        let now = self.now();
-        self.engine.replace_rules(now, rules);
-        self.carry_out(now)?;
-        self.journal.note(&format!("{name} read anew: {count} rules"));
-        Ok(())
-    }
-
-    fn say_unread(&mut self, name: &str, what: &str) {
-        let error = style::ERROR;
-        let words = format!("{error}{name} {what}{error:#}: the rules from before stay in force");
-        self.journal.tell(LogLevel::Warning, &words);
     }
 
     /// Says what the person should know of; everything that fires, if asked for.
@@ -456,6 +376,8 @@ impl<'j, D: Desk> Session<'j, D> {
                     | ReasonKind::NotOnBoard(_)
                     | ReasonKind::Refused(_)
                     | ReasonKind::Ear(Ear::Deaf(_))
+                    | ReasonKind::Link(_, Link::Down(_))
+                    | ReasonKind::CutLine(_)
                     | ReasonKind::Panic { .. }
             );
             let level = if urgent { LogLevel::Warning } else { LogLevel::Info };
@@ -498,8 +420,10 @@ impl<'j, D: Desk> Session<'j, D> {
         let mut fds = vec![
             PollFd::new(&self.signals, PollFlags::IN),
             PollFd::new(&self.saved.inotify, PollFlags::IN),
-            PollFd::from_borrowed_fd(self.guarded.descriptor(), PollFlags::IN),
         ];
+        let guarded = self.place.guarded.as_ref().map(Guarded::descriptor);
+        let guardian_at = fds.len();
+        fds.extend(guarded.map(|fd| PollFd::from_borrowed_fd(fd, PollFlags::IN)));
         let desk = self.desk.descriptor();
         let clock = self.clock_set.as_ref();
         fds.extend(clock.map(|clock| PollFd::new(clock, PollFlags::IN)));
@@ -508,7 +432,7 @@ impl<'j, D: Desk> Session<'j, D> {
         let first_errand = fds.len();
         fds.extend(errands.iter().map(|fd| PollFd::new(fd, PollFlags::IN)));
         let first_of_door = fds.len();
-        let door: Vec<_> = self.door.descriptors().collect();
+        let door: Vec<_> = self.place.door.descriptors().collect();
         fds.extend(door.iter().map(|(fd, events)| PollFd::new(fd, *events)));
         match poll(&mut fds, timeout.as_ref()) {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
@@ -518,7 +442,7 @@ impl<'j, D: Desk> Session<'j, D> {
         let woken = Woken {
             signal: ready(&fds[0]),
             saved: ready(&fds[1]),
-            unguarded: ready(&fds[2]),
+            unguarded: guarded.is_some() && ready(&fds[guardian_at]),
             returned: fds[first_errand..first_of_door].iter().any(ready),
             door: fds[first_of_door..].iter().any(ready),
         };

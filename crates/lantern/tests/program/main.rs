@@ -1,6 +1,8 @@
 //! The built program, as a person uses it: files in a folder, keys on a real display.
 
+mod at_work;
 mod bad_input;
+mod calls;
 mod chaos;
 mod commands;
 mod cookbook;
@@ -19,8 +21,10 @@ mod rehearsals;
 mod resident;
 mod running;
 mod screen;
+mod serial;
 mod shapes;
 mod signs;
 mod text;
 mod tools;
+mod web;
 mod windows;

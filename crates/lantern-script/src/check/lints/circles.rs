@@ -168,7 +168,7 @@ fn fixed(combo: &ComboExpr) -> Option<Combo> {
 fn sent_by_deed(verb: &Verb, words: &[Expr]) -> Option<Sent> {
     let Some(Expr::Value(Value::Text(first))) = words.first() else { return None };
     Some(match verb {
-        Verb::Publish(device) => Sent::Message(*device, first.clone()),
+        Verb::Publish { broker, .. } => Sent::Message(*broker, first.clone()),
         Verb::Focus => Sent::Front(first.to_lowercase()),
         Verb::Launch => Sent::Opened(first.to_lowercase()),
         _ => return None,

@@ -22,6 +22,15 @@ impl Checker<'_> {
         }));
     }
 
+    /// Listeners that every program of this machine may call.
+    pub(super) fn look_for_open_doors(&self, findings: &mut Vec<Finding>) {
+        findings.extend(self.open_doors.iter().map(|span| {
+            Finding::new(Code::OpenDoor, *span, "every program of this machine may call here")
+                .label("nobody has to say who they are")
+                .help("give each caller a token: `secret ilva-key = file \"ilva.key\"`, and `with token ilva = ilva-key` behind the address")
+        }));
+    }
+
     pub(super) fn look_for_lonely_words(&self, findings: &mut Vec<Finding>) {
         if !self.set.settings.attention.is_empty() {
             return;

@@ -23,6 +23,7 @@ impl Checker<'_> {
         self.look_for_circles(&mut findings);
         self.look_for_lonely_words(&mut findings);
         self.look_for_open_ears(&mut findings);
+        self.look_for_open_doors(&mut findings);
         self.look_for_alike_phrases(&mut findings);
         self.look_for_alike_shapes(&mut findings);
         self.findings.append(&mut findings);

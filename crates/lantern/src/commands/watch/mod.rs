@@ -5,6 +5,7 @@
 
 mod model;
 mod plain;
+mod port;
 mod raw;
 mod view;
 
@@ -37,6 +38,9 @@ enum Happening {
 }
 
 pub fn run(arguments: &WatchArguments) -> Result<Status, Failure> {
+    if let Some(port) = &arguments.port {
+        return port::watch(port.clone(), arguments.speed, arguments.json);
+    }
     if arguments.raw {
         return raw::watch(arguments.json);
     }

@@ -1,0 +1,359 @@
+//! One broker: messages out, each confirmed; messages in, each told once.
+//!
+//! What was not confirmed when a connection broke is sent again under the same number, by which whoever hears
+//! it twice knows. Messages that the broker kept are told when they are new to us.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::env;
+use std::os::unix::ffi::OsStrExt;
+use std::sync::{Arc, Mutex, MutexGuard};
+
+use lantern_model::{Broker, EffectId, Event, Link, Verb};
+use reqwest::Url;
+use sha2::{Digest, Sha256};
+use tokio::sync::mpsc::UnboundedReceiver;
+use tokio::task::JoinSet;
+
+use super::mqtt::{Broken, Came, Message, Reach, Said, Sender, Wire};
+use super::{BackOff, Context, Errand, LinkError, PATIENCE, secret};
+
+/// How many messages that came are remembered, so that each is told once.
+const REMEMBERED: usize = 1000;
+
+/// Speaks with a broker as long as the rules have it.
+pub(super) async fn serve(
+    context: Context,
+    broker: Broker,
+    topics: Vec<String>,
+    errands: UnboundedReceiver<Errand>,
+) {
+    let outbox = Arc::new(Mutex::new(Outbox::default()));
+    let taking = take_errands(context.clone(), errands, Arc::clone(&outbox));
+    let speaking = Speaker { context, broker, topics, outbox, heard: Heard::default() }.speak();
+    // Neither breaks the other off; both end with the task.
+    tokio::select! {
+        () = taking => {}
+        () = speaking => {}
+    }
+}
+
+/// A message that is to be confirmed.
+struct Letter {
+    /// Nobody waits for our own.
+    effect: Option<EffectId>,
+    message: Message,
+    /// The packet it went out as.
+    packet: Option<u16>,
+    /// Whether it was handed over to the connection.
+    handed: bool,
+}
+
+/// Messages that were not confirmed yet, in order.
+#[derive(Default)]
+struct Outbox {
+    letters: VecDeque<Letter>,
+    /// Through which they go while there is a connection.
+    sender: Option<Sender>,
+    /// Why there is none.
+    away: Option<String>,
+    count: u64,
+}
+
+impl Outbox {
+    fn add(&mut self, effect: Option<EffectId>, topic: &str, text: &str, retained: bool) {
+        self.count += 1;
+        let number = format!("{:016x}-{}", run_number(), self.count);
+        let message = Message { topic: topic.to_owned(), text: text.to_owned(), retained, number };
+        self.letters.push_back(Letter { effect, message, packet: None, handed: false });
+        self.hand_over();
+    }
+
+    /// Hands over what was not yet, as far as there is room.
+    fn hand_over(&mut self) {
+        let Some(sender) = &self.sender else { return };
+        for letter in self.letters.iter_mut().filter(|letter| !letter.handed) {
+            if !sender.publish(&letter.message) {
+                return;
+            }
+            letter.handed = true;
+        }
+    }
+
+    /// The connection is a new one that knows nothing of what went out before.
+    fn begin_anew(&mut self) {
+        for letter in &mut self.letters {
+            letter.packet = None;
+            letter.handed = false;
+        }
+    }
+
+    fn note_sent(&mut self, packet: u16) {
+        if self.letters.iter().any(|letter| letter.packet == Some(packet)) {
+            return;
+        }
+        let next = self.letters.iter_mut().find(|letter| letter.handed && letter.packet.is_none());
+        if let Some(letter) = next {
+            letter.packet = Some(packet);
+        }
+    }
+
+    fn take_confirmed(&mut self, packet: u16) -> Option<EffectId> {
+        let at = self.letters.iter().position(|letter| letter.packet == Some(packet))?;
+        let letter = self.letters.remove(at)?;
+        self.hand_over();
+        letter.effect
+    }
+
+    /// Nobody waits for it any more. What is on its way cannot be taken back, but is not sent anew.
+    fn give_up(&mut self, effect: EffectId) -> bool {
+        let is_it = |letter: &Letter| letter.effect == Some(effect);
+        match self.letters.iter().position(is_it) {
+            Some(at) if !self.letters[at].handed => self.letters.remove(at).is_some(),
+            Some(at) => self.letters[at].effect.take().is_some(),
+            None => false,
+        }
+    }
+}
+
+fn lock(outbox: &Mutex<Outbox>) -> MutexGuard<'_, Outbox> {
+    outbox.lock().expect("nobody panics while it has this")
+}
+
+/// Takes in what rules publish, and tells whoever waited too long.
+async fn take_errands(
+    context: Context,
+    mut errands: UnboundedReceiver<Errand>,
+    outbox: Arc<Mutex<Outbox>>,
+) {
+    let mut clocks = JoinSet::new();
+    while let Some(errand) = errands.recv().await {
+        while clocks.try_join_next().is_some() {}
+        let effect = errand.effect;
+        let retained = matches!(errand.deed.verb, Verb::Publish { retained: true, .. });
+        lock(&outbox).add(Some(effect), errand.word(0), errand.word(1), retained);
+        let limit = errand.deed.limit.unwrap_or(PATIENCE);
+        let (outbox, tell) = (Arc::clone(&outbox), Arc::clone(&context.tell));
+        clocks.spawn(async move {
+            tokio::time::sleep(limit).await;
+            let mut outbox = lock(&outbox);
+            if outbox.give_up(effect) {
+                let away = outbox.away.clone().map(LinkError::Away);
+                tell.outcome(effect, Err(away.unwrap_or(LinkError::Silent { limit })));
+            }
+        });
+    }
+}
+
+/// The side that keeps the connection.
+struct Speaker {
+    context: Context,
+    broker: Broker,
+    topics: Vec<String>,
+    outbox: Arc<Mutex<Outbox>>,
+    heard: Heard,
+}
+
+impl Speaker {
+    async fn speak(mut self) {
+        let mut back_off = BackOff::default();
+        let mut told = None;
+        loop {
+            let error = match self.reach() {
+                Ok(reach) => self.keep_connected(&reach, &mut back_off, &mut told).await,
+                Err(error) => error,
+            };
+            self.say_away(&error, &mut told);
+            back_off.rest().await;
+        }
+    }
+
+    /// How the broker is reached, as the rules say.
+    fn reach(&self) -> Result<Reach, LinkError> {
+        let Broker { address, user, password, will, .. } = &self.broker;
+        let bad = |why: String| LinkError::BadAddress { address: address.clone(), why };
+        let url = Url::parse(address).map_err(|error| bad(error.to_string()))?;
+        let is_secure = url.scheme() == "mqtts";
+        let host = url.host_str().ok_or_else(|| bad("no host".to_owned()))?;
+        let reveal = |guarded: &Option<_>| guarded.as_ref().map(secret::reveal).transpose();
+        let user = match (reveal(user)?, reveal(password)?) {
+            (None, None) => None,
+            (user, password) => Some((user.unwrap_or_default(), password.unwrap_or_default())),
+        };
+        Ok(Reach {
+            host: host.trim_matches(['[', ']']).to_owned(),
+            port: url.port().unwrap_or(if is_secure { 8883 } else { 1883 }),
+            is_secure,
+            client: client_name(&self.context.device, address),
+            user,
+            will: will.clone(),
+        })
+    }
+
+    /// Connects, and connects again with the same session, until the broker refuses us for good.
+    async fn keep_connected(
+        &mut self,
+        reach: &Reach,
+        back_off: &mut BackOff,
+        told: &mut Option<String>,
+    ) -> LinkError {
+        let address = self.broker.address.clone();
+        let mut wire = match Wire::five(reach) {
+            Ok(wire) => wire,
+            Err(error) => return error,
+        };
+        loop {
+            lock(&self.outbox).sender = None;
+            let broken = self.listen(&mut wire, back_off, told).await;
+            lock(&self.outbox).sender = None;
+            let error = match broken {
+                Broken::Version => match self.fall_back(reach).await {
+                    Ok(older) => {
+                        wire = older;
+                        continue;
+                    }
+                    Err(error) => return error,
+                },
+                Broken::Refused(why) => return LinkError::NotWelcome { address, why },
+                Broken::Off(why) => LinkError::Unreached { address: address.clone(), why },
+            };
+            self.say_away(&error, told);
+            back_off.rest().await;
+        }
+    }
+
+    /// The older version, with a session that is new.
+    async fn fall_back(&self, reach: &Reach) -> Result<Wire, LinkError> {
+        let address = self.broker.address.clone();
+        let mut fresh = Wire::three(reach, true)?;
+        match fresh.next().await {
+            Ok(_) => Wire::three(reach, false),
+            Err(Broken::Off(why)) => Err(LinkError::Unreached { address, why }),
+            Err(Broken::Refused(why)) => Err(LinkError::NotWelcome { address, why }),
+            Err(Broken::Version) => {
+                let why = "it speaks neither MQTT 5 nor 3.1.1".to_owned();
+                Err(LinkError::NotWelcome { address, why })
+            }
+        }
+    }
+
+    /// Hears until the connection breaks.
+    async fn listen(
+        &mut self,
+        wire: &mut Wire,
+        back_off: &mut BackOff,
+        told: &mut Option<String>,
+    ) -> Broken {
+        loop {
+            match wire.next().await {
+                Ok(Came::Welcome { resumed }) => {
+                    back_off.reset();
+                    *told = None;
+                    self.begin(wire.sender(), resumed);
+                }
+                Ok(Came::Said(said)) => {
+                    if self.heard.is_new(&said) {
+                        let Said { topic, text, .. } = said;
+                        let device = self.context.device.to_string();
+                        self.context.tell.event(Event::Message { device, topic, text });
+                    }
+                }
+                Ok(Came::Sent(packet)) => lock(&self.outbox).note_sent(packet),
+                Ok(Came::Confirmed(packet)) => {
+                    let effect = lock(&self.outbox).take_confirmed(packet);
+                    if let Some(effect) = effect {
+                        self.context.tell.outcome(effect, Ok(None));
+                    }
+                }
+                Ok(Came::Nothing) => {}
+                Err(broken) => return broken,
+            }
+        }
+    }
+
+    fn begin(&self, sender: Sender, resumed: bool) {
+        let mut outbox = lock(&self.outbox);
+        outbox.away = None;
+        if !resumed {
+            sender.subscribe(&self.topics);
+            outbox.begin_anew();
+        }
+        outbox.sender = Some(sender);
+        outbox.hand_over();
+        if let Some((topic, text)) = &self.broker.greeting {
+            outbox.add(None, topic, text, true);
+        }
+        drop(outbox);
+        self.context.say(Link::Open);
+    }
+
+    fn say_away(&self, error: &LinkError, told: &mut Option<String>) {
+        let why = error.line();
+        lock(&self.outbox).away = Some(why.clone());
+        if told.as_ref() != Some(&why) {
+            self.context.say(Link::Down(why.clone()));
+            *told = Some(why);
+        }
+    }
+}
+
+/// What came before, so that nothing is told twice.
+#[derive(Default)]
+struct Heard {
+    /// Numbers that senders gave; else packet, topic and text.
+    before: VecDeque<String>,
+    /// What was kept at a topic when we were last told.
+    kept: BTreeMap<String, String>,
+}
+
+impl Heard {
+    fn is_new(&mut self, said: &Said) -> bool {
+        let Said { topic, text, retained, again, packet, number } = said;
+        if *retained && self.kept.get(topic) == Some(text) {
+            return false;
+        }
+        if *retained || self.kept.contains_key(topic) {
+            if self.kept.len() == REMEMBERED && !self.kept.contains_key(topic) {
+                self.kept.pop_first();
+            }
+            self.kept.insert(topic.clone(), text.clone());
+        }
+        let mark = match number {
+            Some(number) => number.clone(),
+            None => format!("{packet} {topic} {text}"),
+        };
+        let known = self.before.contains(&mark);
+        if known && (number.is_some() || *again) {
+            return false;
+        }
+        if self.before.len() == REMEMBERED {
+            self.before.pop_front();
+        }
+        self.before.push_back(mark);
+        true
+    }
+}
+
+/// A number that tells this run of the program from others.
+fn run_number() -> u64 {
+    static NUMBER: std::sync::OnceLock<u64> = std::sync::OnceLock::new();
+    *NUMBER.get_or_init(|| {
+        let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+        let nanos = since.map_or(0, |since| since.as_nanos() as u64);
+        nanos ^ (u64::from(std::process::id()) << 40)
+    })
+}
+
+/// What the broker knows this desk by: the same at each start, another on each machine and for each
+/// person and home.
+fn client_name(device: &str, address: &str) -> String {
+    let mut digest = Sha256::new();
+    digest.update(rustix::system::uname().nodename().to_bytes());
+    for part in ["XDG_RUNTIME_DIR", "HOME", "USER"] {
+        digest.update(env::var_os(part).unwrap_or_default().as_bytes());
+        digest.update([0]);
+    }
+    digest.update(device.as_bytes());
+    digest.update(address.as_bytes());
+    let short: String = digest.finalize()[..8].iter().map(|byte| format!("{byte:02x}")).collect();
+    format!("lantern-{short}")
+}

@@ -1,0 +1,254 @@
+//! A place of ours that others may call over HTTP.
+//!
+//! Only `POST` and `PUT` fire anything, so that no page and no preview can by a mere look; requests from
+//! pages are turned away. A caller proves by a bearer token (RFC 6750) who it is. Whoever calls too often
+//! or sends too much is told so. The answer says which rules ran.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex};
+
+use http_body_util::{BodyExt, Full, Limited};
+use hyper::body::{Bytes, Incoming};
+use hyper::header::{ALLOW, AUTHORIZATION, CONTENT_TYPE, HOST, ORIGIN, RETRY_AFTER};
+use hyper::{HeaderMap, Method, Request, Response, StatusCode};
+use lantern_model::{Event, Guarded, Link};
+use serde::Serialize;
+use sha2::{Digest, Sha256};
+use subtle::ConstantTimeEq;
+use tokio::net::TcpListener;
+use tokio::sync::oneshot;
+use tokio::time::Instant;
+
+use super::{BackOff, Context, LinkError, secret};
+use crate::http_server::{self, PATIENCE, Reply};
+
+/// The longest body, in bytes.
+const LONGEST: usize = 64 * 1024;
+/// How many calls each caller has in a second, and how many in a burst.
+const RATE: f64 = 20.0;
+const BURST: f64 = 40.0;
+
+/// What came of a call.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct Answer {
+    /// Rules that ran.
+    pub ran: Vec<Ran>,
+    /// Rules that wanted the call and did not run, each with the reason.
+    pub did_not: Vec<Ran>,
+}
+
+/// A rule in an answer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Ran {
+    /// Where it stands.
+    pub place: String,
+    /// What it is called, or its first trigger.
+    pub rule: String,
+    /// Why it did not run.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+}
+
+/// Calls that wait to be told what came of them.
+#[derive(Clone, Default)]
+pub(super) struct Callers(Arc<Mutex<Waiting>>);
+
+#[derive(Default)]
+struct Waiting {
+    count: u64,
+    answers: BTreeMap<u64, oneshot::Sender<Answer>>,
+}
+
+impl Callers {
+    fn add(&self) -> (u64, oneshot::Receiver<Answer>) {
+        let (sender, answer) = oneshot::channel();
+        let mut waiting = self.0.lock().expect("no caller panics while it has this");
+        waiting.count += 1;
+        let number = waiting.count;
+        waiting.answers.retain(|_, sender| !sender.is_closed());
+        waiting.answers.insert(number, sender);
+        (number, answer)
+    }
+
+    pub(super) fn answer(&self, number: u64, answer: Answer) {
+        let mut waiting = self.0.lock().expect("no caller panics while it has this");
+        if let Some(sender) = waiting.answers.remove(&number) {
+            // Who called may have gone meanwhile.
+            let _ = sender.send(answer);
+        }
+    }
+}
+
+/// Listens as long as the rules have the device.
+pub(super) async fn serve(
+    context: Context,
+    address: String,
+    callers: Vec<(String, Guarded)>,
+    calls: Callers,
+) {
+    let mut back_off = BackOff::default();
+    let mut told = None;
+    let (listener, door) = loop {
+        match open(&context, &address, &callers, &calls).await {
+            Ok(opened) => break opened,
+            Err(error) => {
+                let why = error.line();
+                if told.as_ref() != Some(&why) {
+                    context.say(Link::Down(why.clone()));
+                    told = Some(why);
+                }
+            }
+        }
+        back_off.rest().await;
+    };
+    context.say(Link::Open);
+    http_server::serve(listener, move |request| {
+        let door = Arc::clone(&door);
+        async move { door.receive(request).await }
+    })
+    .await;
+}
+
+async fn open(
+    context: &Context,
+    address: &str,
+    callers: &[(String, Guarded)],
+    calls: &Callers,
+) -> Result<(TcpListener, Arc<Door>), LinkError> {
+    let mut tokens = Vec::new();
+    for (name, guarded) in callers {
+        tokens.push((name.clone(), Sha256::digest(secret::reveal(guarded)?).into()));
+    }
+    let failed = |source| LinkError::CannotListen { address: address.to_owned(), source };
+    let listener = TcpListener::bind(address).await.map_err(failed)?;
+    let (context, calls) = (context.clone(), calls.clone());
+    Ok((listener, Arc::new(Door { context, tokens, calls, spent: Mutex::default() })))
+}
+
+/// Who decides which caller is heard.
+struct Door {
+    context: Context,
+    /// Callers with the SHA-256 of their tokens.
+    tokens: Vec<(String, [u8; 32])>,
+    calls: Callers,
+    spent: Mutex<BTreeMap<String, Allowance>>,
+}
+
+/// How many calls a caller has left at a moment.
+struct Allowance {
+    left: f64,
+    at: Instant,
+}
+
+type Refusal = (StatusCode, &'static str);
+
+impl Door {
+    async fn receive(&self, request: Request<Incoming>) -> Reply {
+        match tokio::time::timeout(PATIENCE, self.take(request)).await {
+            Ok(Ok(answer)) => {
+                let status = match (answer.ran.as_slice(), answer.did_not.as_slice()) {
+                    ([], []) => StatusCode::NOT_FOUND,
+                    ([], _) => StatusCode::CONFLICT,
+                    _ => StatusCode::OK,
+                };
+                let text = serde_json::to_string(&answer).expect("an answer is plain data");
+                reply(status, text)
+            }
+            Ok(Err((status, why))) => {
+                reply(status, serde_json::json!({ "error": why }).to_string())
+            }
+            Err(_) => reply(
+                StatusCode::REQUEST_TIMEOUT,
+                serde_json::json!({ "error": "it took too long" }).to_string(),
+            ),
+        }
+    }
+
+    async fn take(&self, request: Request<Incoming>) -> Result<Answer, Refusal> {
+        let caller = self.who_calls(request.headers())?;
+        self.spend(&caller)?;
+        if !matches!(*request.method(), Method::POST | Method::PUT) {
+            return Err((StatusCode::METHOD_NOT_ALLOWED, "call with POST"));
+        }
+        let path = request.uri().path().to_owned();
+        let body = Limited::new(request.into_body(), LONGEST).collect().await;
+        let body = body.map_err(|_| (StatusCode::PAYLOAD_TOO_LARGE, "too long, or cut short"))?;
+        let text = String::from_utf8_lossy(&body.to_bytes()).into_owned();
+        let (number, answer) = self.calls.add();
+        let device = self.context.device.to_string();
+        self.context.tell.event(Event::Call { number, device, caller, path, text });
+        answer.await.map_err(|_| (StatusCode::SERVICE_UNAVAILABLE, "lantern is ending"))
+    }
+
+    /// The caller's name; empty where anybody of this machine may call.
+    fn who_calls(&self, headers: &HeaderMap) -> Result<String, Refusal> {
+        if self.tokens.is_empty() {
+            // A page in a browser is no program of the person's, nor is a name that leads here.
+            let host = headers.get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
+            if headers.contains_key(ORIGIN) || !is_plain_host(host) {
+                return Err((StatusCode::FORBIDDEN, "pages may not call without a token"));
+            }
+            return Ok(String::new());
+        }
+        let given = headers.get(AUTHORIZATION).and_then(|value| value.to_str().ok());
+        let token = given.and_then(|given| given.strip_prefix("Bearer ")).unwrap_or_default();
+        let digest: [u8; 32] = Sha256::digest(token.trim()).into();
+        // Every token is compared to its end, whichever it is.
+        let mut caller = None;
+        for (name, wanted) in &self.tokens {
+            if bool::from(wanted.ct_eq(&digest)) {
+                caller = Some(name.clone());
+            }
+        }
+        caller.ok_or_else(|| match self.spend("") {
+            Ok(()) => (StatusCode::UNAUTHORIZED, "say who calls: Authorization: Bearer TOKEN"),
+            Err(refusal) => refusal,
+        })
+    }
+
+    fn spend(&self, caller: &str) -> Result<(), Refusal> {
+        let now = Instant::now();
+        let mut spent = self.spent.lock().expect("nobody panics while it has this");
+        let fresh = || Allowance { left: BURST, at: now };
+        let allowance = spent.entry(caller.to_owned()).or_insert_with(fresh);
+        let since = now.duration_since(allowance.at).as_secs_f64();
+        allowance.left = (allowance.left + since * RATE).min(BURST);
+        allowance.at = now;
+        if allowance.left < 1.0 {
+            return Err((StatusCode::TOO_MANY_REQUESTS, "too many calls; try again in a second"));
+        }
+        allowance.left -= 1.0;
+        Ok(())
+    }
+}
+
+/// Whether a request was addressed to this machine by its number or its own name, so that no foreign name
+/// was made to lead here.
+fn is_plain_host(host: &str) -> bool {
+    let bare = host.rsplit_once(':').map_or(host, |(bare, _)| bare);
+    bare == "localhost"
+        || host.parse::<SocketAddr>().is_ok()
+        || bare.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok()
+}
+
+fn reply(status: StatusCode, text: String) -> Reply {
+    let mut response = Response::new(Full::new(Bytes::from(text + "\n")));
+    *response.status_mut() = status;
+    let headers = response.headers_mut();
+    let kind = hyper::header::HeaderValue::from_static;
+    headers.insert(CONTENT_TYPE, kind("application/json"));
+    match status {
+        StatusCode::METHOD_NOT_ALLOWED => {
+            headers.insert(ALLOW, kind("POST, PUT"));
+        }
+        StatusCode::TOO_MANY_REQUESTS => {
+            headers.insert(RETRY_AFTER, kind("1"));
+        }
+        StatusCode::UNAUTHORIZED => {
+            headers.insert(hyper::header::WWW_AUTHENTICATE, kind("Bearer"));
+        }
+        _ => {}
+    }
+    response
+}

@@ -1,0 +1,274 @@
+//! Links: serial ports, things with a web interface, callers and brokers, all on one thread.
+//!
+//! Each device is a task of its own, so that one that does not answer holds up no other; what it says goes
+//! out as events, and what rules send it comes in as deeds with an outcome. A reload leaves devices alone
+//! whose lines did not change. Decides nothing. Called by [`crate::Services`].
+
+mod broker;
+mod error;
+mod listener;
+mod mqtt;
+mod ports;
+mod secret;
+mod serial;
+mod web;
+
+use std::collections::BTreeMap;
+use std::future::Future;
+use std::sync::Arc;
+use std::thread;
+use std::time::Duration;
+
+use lantern_model::{Deed, Device, DeviceId, DeviceKind, EffectId, Event, Link, Value};
+use tokio::runtime;
+use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
+use tokio::task::{AbortHandle, JoinSet};
+
+pub use error::LinkError;
+pub use listener::{Answer, Ran};
+pub use ports::{Port, port_is_in_use, ports};
+pub use serial::read_port;
+
+/// How long a step waits for a device if it does not say.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// How soon a device that went away is looked for again, at first and at the most.
+const RETRY: (Duration, Duration) = (Duration::from_millis(200), Duration::from_secs(5));
+
+/// A device of the set in force, with what is to be heard of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Linked {
+    /// The device.
+    pub device: Device,
+    /// Topics that rules want to hear of, as filters.
+    pub topics: Vec<String>,
+}
+
+/// What became of a deed, or the failure that kept it from being done.
+type Outcome = Result<Option<Value>, LinkError>;
+
+/// How outcomes and events leave the thread.
+pub(crate) trait Tell: Send + Sync {
+    /// Something came.
+    fn event(&self, event: Event);
+    /// A deed is done, or failed.
+    fn outcome(&self, effect: EffectId, outcome: Outcome);
+}
+
+/// What a task of a device has: its name, and whom it tells.
+#[derive(Clone)]
+struct Context {
+    device: Arc<str>,
+    tell: Arc<dyn Tell>,
+}
+
+impl Context {
+    fn say(&self, state: Link) {
+        let device = self.device.to_string();
+        self.tell.event(Event::Link { device, state });
+    }
+}
+
+/// A deed on its way to a device.
+#[derive(Debug)]
+struct Errand {
+    effect: EffectId,
+    deed: Deed,
+}
+
+impl Errand {
+    fn word(&self, at: usize) -> &str {
+        self.deed.words.get(at).map_or("", String::as_str)
+    }
+
+    /// What it gives, within its time.
+    async fn within(&self, work: impl Future<Output = Outcome>) -> Outcome {
+        let limit = self.deed.limit.unwrap_or(PATIENCE);
+        tokio::time::timeout(limit, work).await.unwrap_or(Err(LinkError::Silent { limit }))
+    }
+}
+
+/// What the thread is told.
+enum Call {
+    /// These are the devices from now on, in the order of the set.
+    Devices(Vec<Linked>),
+    /// Do this with that device.
+    Attempt(DeviceId, Errand),
+    /// Nobody waits for that any more.
+    Abandon(EffectId),
+    /// What came of somebody's call.
+    Answer(u64, Answer),
+}
+
+/// The thread of all links. It ends with this.
+#[derive(Debug)]
+pub(crate) struct Links {
+    calls: UnboundedSender<Call>,
+}
+
+impl Links {
+    /// Starts the thread; it has no devices yet.
+    pub(crate) fn start(tell: Arc<dyn Tell>) -> std::io::Result<Links> {
+        let runtime = runtime::Builder::new_current_thread().enable_all().build()?;
+        let (calls, coming) = unbounded_channel();
+        thread::spawn(move || runtime.block_on(Board::new(tell).work(coming)));
+        Ok(Links { calls })
+    }
+
+    /// Speaks with exactly these devices from now on.
+    pub(crate) fn set_devices(&self, devices: Vec<Linked>) {
+        self.call(Call::Devices(devices));
+    }
+
+    /// Does what is asked of a device; the outcome is told.
+    pub(crate) fn attempt(&self, device: DeviceId, effect: EffectId, deed: &Deed) {
+        self.call(Call::Attempt(device, Errand { effect, deed: deed.clone() }));
+    }
+
+    /// What to do when nobody waits for it any more.
+    pub(crate) fn abandoning(&self, effect: EffectId) -> impl FnOnce() + Send + 'static {
+        let calls = self.calls.clone();
+        move || {
+            let _ = calls.send(Call::Abandon(effect));
+        }
+    }
+
+    /// Tells a caller what came of the call.
+    pub(crate) fn answer(&self, call: u64, answer: Answer) {
+        self.call(Call::Answer(call, answer));
+    }
+
+    fn call(&self, call: Call) {
+        // The thread ends only after this.
+        let _ = self.calls.send(call);
+    }
+}
+
+/// A device at work.
+struct AtWork {
+    linked: Linked,
+    errands: UnboundedSender<Errand>,
+    task: AbortHandle,
+}
+
+/// The thread's own side.
+struct Board {
+    tell: Arc<dyn Tell>,
+    /// By the device's name.
+    at_work: BTreeMap<String, AtWork>,
+    /// Names in the order of the set.
+    names: Vec<String>,
+    tasks: JoinSet<()>,
+    callers: listener::Callers,
+    /// Deeds under way that can be broken off.
+    under_way: Arc<web::UnderWay>,
+}
+
+impl Board {
+    fn new(tell: Arc<dyn Tell>) -> Board {
+        Board {
+            tell,
+            at_work: BTreeMap::new(),
+            names: Vec::new(),
+            tasks: JoinSet::new(),
+            callers: listener::Callers::default(),
+            under_way: Arc::default(),
+        }
+    }
+
+    async fn work(mut self, mut calls: UnboundedReceiver<Call>) {
+        while let Some(call) = calls.recv().await {
+            match call {
+                Call::Devices(devices) => self.set_devices(devices).await,
+                Call::Attempt(device, errand) => self.attempt(device, errand),
+                Call::Abandon(effect) => self.under_way.abandon(effect),
+                Call::Answer(number, answer) => self.callers.answer(number, answer),
+            }
+        }
+    }
+
+    /// Ends what is no longer wanted, and starts what is new; the rest goes on undisturbed.
+    async fn set_devices(&mut self, devices: Vec<Linked>) {
+        let stays = |name: &String, at_work: &mut AtWork| {
+            devices.iter().any(|linked| {
+                linked.device.name == *name
+                    && linked.device.kind == at_work.linked.device.kind
+                    && linked.topics == at_work.linked.topics
+            })
+        };
+        let gone: Vec<AtWork> = self
+            .at_work
+            .extract_if(.., |name, at_work| !stays(name, at_work))
+            .map(|(_, a)| a)
+            .collect();
+        for at_work in &gone {
+            at_work.task.abort();
+        }
+        // What they had open is free before it is opened anew.
+        while !gone.iter().all(|at_work| at_work.task.is_finished()) {
+            if self.tasks.join_next().await.is_none() {
+                break;
+            }
+        }
+        self.names = devices.iter().map(|linked| linked.device.name.clone()).collect();
+        for linked in devices {
+            if !self.at_work.contains_key(&linked.device.name) {
+                let name = linked.device.name.clone();
+                let at_work = self.start(linked);
+                self.at_work.insert(name, at_work);
+            }
+        }
+    }
+
+    fn start(&mut self, linked: Linked) -> AtWork {
+        let (errands, coming) = unbounded_channel();
+        let context =
+            Context { device: linked.device.name.as_str().into(), tell: Arc::clone(&self.tell) };
+        let task = match linked.device.kind.clone() {
+            DeviceKind::Serial { port, speed } => {
+                self.tasks.spawn(serial::serve(context, port, speed, coming))
+            }
+            DeviceKind::Web { address, headers } => {
+                let under_way = Arc::clone(&self.under_way);
+                self.tasks.spawn(web::serve(context, address, headers, coming, under_way))
+            }
+            DeviceKind::Listener { address, callers } => {
+                self.tasks.spawn(listener::serve(context, address, callers, self.callers.clone()))
+            }
+            DeviceKind::Broker(broker) => {
+                let topics = linked.topics.clone();
+                self.tasks.spawn(broker::serve(context, broker, topics, coming))
+            }
+        };
+        AtWork { linked, errands, task }
+    }
+
+    fn attempt(&mut self, device: DeviceId, errand: Errand) {
+        let effect = errand.effect;
+        let at_work = self.names.get(device.0).and_then(|name| self.at_work.get(name));
+        if at_work.is_none_or(|at_work| at_work.errands.send(errand).is_err()) {
+            self.tell.outcome(effect, Err(LinkError::Gone));
+        }
+    }
+}
+
+/// From one try to the next: soon at first, then less often.
+#[derive(Debug)]
+struct BackOff(Duration);
+
+impl Default for BackOff {
+    fn default() -> Self {
+        BackOff(RETRY.0)
+    }
+}
+
+impl BackOff {
+    async fn rest(&mut self) {
+        tokio::time::sleep(self.0).await;
+        self.0 = (self.0 * 2).min(RETRY.1);
+    }
+
+    /// It is there again.
+    fn reset(&mut self) {
+        self.0 = RETRY.0;
+    }
+}

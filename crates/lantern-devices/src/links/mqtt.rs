@@ -1,0 +1,308 @@
+//! A connection to a broker, whichever version of the protocol that speaks (MQTT 5.0, else 3.1.1).
+//!
+//! Knows packets and sessions, not what they are for.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use rumqttc::v5::mqttbytes::v5 as five;
+use rumqttc::{Outgoing, TlsConfiguration, Transport, v5};
+use rustls::{ClientConfig, RootCertStore};
+
+use super::LinkError;
+
+/// How often a quiet connection is tried.
+const KEEP_ALIVE: Duration = Duration::from_secs(60);
+/// How long a broker that knows how keeps what comes while we are away.
+const SESSION: Duration = Duration::from_secs(10 * 60);
+/// The largest message, in bytes.
+const LARGEST: u32 = 256 * 1024;
+/// Messages on their way at a time.
+const UNDER_WAY: u16 = 100;
+/// What our messages are told apart by, where the protocol lets us say it.
+const NUMBER: &str = "lantern-message";
+
+/// How to reach a broker, and as whom.
+#[derive(Clone)]
+pub(super) struct Reach {
+    pub host: String,
+    pub port: u16,
+    pub is_secure: bool,
+    pub client: String,
+    pub user: Option<(String, String)>,
+    pub will: Option<(String, String)>,
+}
+
+/// A message to publish.
+#[derive(Debug, Clone)]
+pub(super) struct Message {
+    pub topic: String,
+    pub text: String,
+    pub retained: bool,
+    /// What it is told apart by, the same however often it is sent.
+    pub number: String,
+}
+
+/// A message that came.
+#[derive(Debug)]
+pub(super) struct Said {
+    pub topic: String,
+    pub text: String,
+    /// It was there before we came.
+    pub retained: bool,
+    /// It may have come before, under this packet number.
+    pub again: bool,
+    pub packet: u16,
+    /// What its sender tells it apart by.
+    pub number: Option<String>,
+}
+
+/// What came of waiting.
+#[derive(Debug)]
+pub(super) enum Came {
+    /// The broker takes us; whether it still knows of us.
+    Welcome { resumed: bool },
+    /// A message.
+    Said(Said),
+    /// The next message of those that were handed over goes out as this packet.
+    Sent(u16),
+    /// The broker has that one for certain.
+    Confirmed(u16),
+    /// Nothing that matters here.
+    Nothing,
+}
+
+/// Why a connection is none.
+pub(super) enum Broken {
+    /// It broke, or could not be made.
+    Off(String),
+    /// The broker does not want us.
+    Refused(String),
+    /// The broker does not speak this version.
+    Version,
+}
+
+/// A connection of one version.
+pub(super) enum Wire {
+    /// MQTT 5.0.
+    Five(v5::AsyncClient, Box<v5::EventLoop>),
+    /// MQTT 3.1.1.
+    Three(rumqttc::AsyncClient, Box<rumqttc::EventLoop>),
+}
+
+/// The side of a connection that sends; it may be used while the other waits.
+#[derive(Clone)]
+pub(super) enum Sender {
+    Five(v5::AsyncClient),
+    Three(rumqttc::AsyncClient),
+}
+
+impl Wire {
+    /// The newest version.
+    pub(super) fn five(reach: &Reach) -> Result<Wire, LinkError> {
+        let mut options = v5::MqttOptions::new(&reach.client, &reach.host, reach.port);
+        options
+            .set_keep_alive(KEEP_ALIVE)
+            .set_clean_start(true)
+            .set_session_expiry_interval(Some(SESSION.as_secs() as u32))
+            .set_max_packet_size(Some(LARGEST))
+            .set_receive_maximum(Some(UNDER_WAY))
+            .set_outgoing_inflight_upper_limit(UNDER_WAY);
+        if let Some((user, password)) = &reach.user {
+            options.set_credentials(user, password);
+        }
+        if let Some((topic, text)) = &reach.will {
+            let qos = v5::mqttbytes::QoS::AtLeastOnce;
+            let will = five::LastWill::new(topic.as_str(), text.as_str(), qos, true, None);
+            options.set_last_will(will);
+        }
+        if reach.is_secure {
+            options.set_transport(secure()?);
+        }
+        let (client, connection) = v5::AsyncClient::new(options, usize::from(UNDER_WAY));
+        Ok(Wire::Five(client, Box::new(connection)))
+    }
+
+    /// The older one. That knows no end of a session but its beginning anew: `fresh` forgets the last one,
+    /// and leaves no will.
+    pub(super) fn three(reach: &Reach, fresh: bool) -> Result<Wire, LinkError> {
+        let mut options = rumqttc::MqttOptions::new(&reach.client, &reach.host, reach.port);
+        options
+            .set_keep_alive(KEEP_ALIVE)
+            .set_clean_session(fresh)
+            .set_max_packet_size(LARGEST as usize, LARGEST as usize)
+            .set_inflight(UNDER_WAY);
+        if let Some((user, password)) = &reach.user {
+            options.set_credentials(user, password);
+        }
+        if let (Some((topic, text)), false) = (&reach.will, fresh) {
+            let qos = rumqttc::QoS::AtLeastOnce;
+            options.set_last_will(rumqttc::LastWill::new(topic, text.as_str(), qos, true));
+        }
+        if reach.is_secure {
+            options.set_transport(secure()?);
+        }
+        let (client, connection) = rumqttc::AsyncClient::new(options, usize::from(UNDER_WAY));
+        Ok(Wire::Three(client, Box::new(connection)))
+    }
+
+    pub(super) fn sender(&self) -> Sender {
+        match self {
+            Wire::Five(client, _) => Sender::Five(client.clone()),
+            Wire::Three(client, _) => Sender::Three(client.clone()),
+        }
+    }
+
+    /// What comes next. After a break the next call connects anew, to the session from before.
+    pub(super) async fn next(&mut self) -> Result<Came, Broken> {
+        match self {
+            Wire::Five(_, connection) => {
+                let came = connection.poll().await.map_err(broken_five)?;
+                connection.options.set_clean_start(false);
+                Ok(came_five(came))
+            }
+            Wire::Three(_, connection) => {
+                Ok(came_three(connection.poll().await.map_err(broken_three)?))
+            }
+        }
+    }
+}
+
+impl Sender {
+    /// Hands a message over; whether there was room for it.
+    pub(super) fn publish(&self, message: &Message) -> bool {
+        let Message { topic, text, retained, number } = message;
+        match self {
+            Sender::Five(client) => {
+                let properties = five::PublishProperties {
+                    payload_format_indicator: Some(1),
+                    user_properties: vec![(NUMBER.to_owned(), number.clone())],
+                    ..five::PublishProperties::default()
+                };
+                let qos = v5::mqttbytes::QoS::AtLeastOnce;
+                let (topic, text) = (topic.as_str(), text.clone());
+                client.try_publish_with_properties(topic, qos, *retained, text, properties).is_ok()
+            }
+            // Nothing tells a message that is sent again from another one here, but this promise.
+            Sender::Three(client) => {
+                let qos = rumqttc::QoS::ExactlyOnce;
+                client.try_publish(topic, qos, *retained, text.as_str()).is_ok()
+            }
+        }
+    }
+
+    /// Asks to hear of topics.
+    pub(super) fn subscribe(&self, topics: &[String]) {
+        for topic in topics {
+            // There is room for more topics than a file has.
+            let _ = match self {
+                Sender::Five(client) => {
+                    client.try_subscribe(topic, v5::mqttbytes::QoS::ExactlyOnce).is_ok()
+                }
+                Sender::Three(client) => {
+                    client.try_subscribe(topic, rumqttc::QoS::ExactlyOnce).is_ok()
+                }
+            };
+        }
+    }
+}
+
+/// TLS by the roots of the system.
+fn secure() -> Result<Transport, LinkError> {
+    let mut roots = RootCertStore::empty();
+    roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .map_err(|error| LinkError::BadAddress {
+            address: "mqtts://".to_owned(),
+            why: error.to_string(),
+        })?
+        .with_root_certificates(roots)
+        .with_no_client_auth();
+    Ok(Transport::tls_with_config(TlsConfiguration::Rustls(Arc::new(config))))
+}
+
+fn came_five(event: v5::Event) -> Came {
+    use five::Packet;
+    match event {
+        v5::Event::Outgoing(Outgoing::Publish(packet)) => Came::Sent(packet),
+        v5::Event::Incoming(Packet::ConnAck(welcome)) => {
+            Came::Welcome { resumed: welcome.session_present }
+        }
+        v5::Event::Incoming(Packet::PubAck(ack)) => Came::Confirmed(ack.pkid),
+        v5::Event::Incoming(Packet::PubComp(ack)) => Came::Confirmed(ack.pkid),
+        v5::Event::Incoming(Packet::Publish(message)) => {
+            let told = message.properties.as_ref().and_then(|properties| {
+                properties.user_properties.iter().find(|(name, _)| name == NUMBER)
+            });
+            Came::Said(Said {
+                topic: String::from_utf8_lossy(&message.topic).into_owned(),
+                text: String::from_utf8_lossy(&message.payload).into_owned(),
+                retained: message.retain,
+                again: message.dup,
+                packet: message.pkid,
+                number: told.map(|(_, number)| number.clone()),
+            })
+        }
+        _ => Came::Nothing,
+    }
+}
+
+fn came_three(event: rumqttc::Event) -> Came {
+    use rumqttc::Packet;
+    match event {
+        rumqttc::Event::Outgoing(Outgoing::Publish(packet)) => Came::Sent(packet),
+        rumqttc::Event::Incoming(Packet::ConnAck(welcome)) => {
+            Came::Welcome { resumed: welcome.session_present }
+        }
+        rumqttc::Event::Incoming(Packet::PubAck(ack)) => Came::Confirmed(ack.pkid),
+        rumqttc::Event::Incoming(Packet::PubComp(ack)) => Came::Confirmed(ack.pkid),
+        rumqttc::Event::Incoming(Packet::Publish(message)) => Came::Said(Said {
+            topic: message.topic,
+            text: String::from_utf8_lossy(&message.payload).into_owned(),
+            retained: message.retain,
+            again: message.dup,
+            packet: message.pkid,
+            number: None,
+        }),
+        _ => Came::Nothing,
+    }
+}
+
+fn broken_five(error: v5::ConnectionError) -> Broken {
+    use five::ConnectReturnCode as Code;
+    use v5::{ConnectionError, StateError};
+    match error {
+        ConnectionError::ConnectionRefused(
+            Code::RefusedProtocolVersion | Code::UnsupportedProtocolVersion,
+        )
+        // How the answer of a broker looks that knows the older version only.
+        | ConnectionError::MqttState(StateError::Deserialization(_))
+        | ConnectionError::NotConnAck(_) => Broken::Version,
+        ConnectionError::ConnectionRefused(code) => Broken::Refused(words_of(&code)),
+        ConnectionError::Io(error) => Broken::Off(error.to_string()),
+        other => Broken::Off(other.to_string()),
+    }
+}
+
+fn broken_three(error: rumqttc::ConnectionError) -> Broken {
+    use rumqttc::ConnectionError;
+    match error {
+        ConnectionError::ConnectionRefused(code) => Broken::Refused(words_of(&code)),
+        ConnectionError::Io(error) => Broken::Off(error.to_string()),
+        other => Broken::Off(other.to_string()),
+    }
+}
+
+/// `NotAuthorized` as words.
+fn words_of(code: &impl std::fmt::Debug) -> String {
+    let mut words = String::new();
+    for letter in format!("{code:?}").chars() {
+        if letter.is_ascii_uppercase() && !words.is_empty() {
+            words.push(' ');
+        }
+        words.push(letter.to_ascii_lowercase());
+    }
+    words
+}

@@ -1,0 +1,152 @@
+//! Something outside that rules listen or speak to, and how it is reached.
+
+use crate::Place;
+
+/// The number of a device in its set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct DeviceId(pub usize);
+
+/// How it stands with a device that is spoken with all the time.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Link {
+    /// It is there.
+    Open,
+    /// It is not, for this reason; it is looked for.
+    Down(String),
+}
+
+/// Something outside that rules listen or speak to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Device {
+    /// Its name in the file.
+    pub name: String,
+    /// What it is.
+    pub kind: DeviceKind,
+    /// Where it stands in the file.
+    pub place: Place,
+}
+
+/// What a device is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum DeviceKind {
+    /// A serial port, at a speed in bits a second.
+    Serial {
+        /// Its path.
+        port: String,
+        /// Bits a second.
+        speed: u32,
+    },
+    /// A message broker.
+    Broker(Broker),
+    /// A thing with a web interface.
+    Web {
+        /// Its address, without a slash at its end.
+        address: String,
+        /// Header fields of every request, by name.
+        headers: Vec<(String, Guarded)>,
+    },
+    /// A place of ours that others may call.
+    Listener {
+        /// The address it listens on.
+        address: String,
+        /// Who may call, each with what they prove it by. With none, whoever is on this machine.
+        callers: Vec<(String, Guarded)>,
+    },
+}
+
+impl DeviceKind {
+    /// Where it is.
+    pub fn place(&self) -> &str {
+        match self {
+            DeviceKind::Serial { port, .. } => port,
+            DeviceKind::Broker(Broker { address, .. })
+            | DeviceKind::Web { address, .. }
+            | DeviceKind::Listener { address, .. } => address,
+        }
+    }
+
+    /// Every secret that is shown to it.
+    pub fn secrets(&self) -> impl Iterator<Item = &Secret> {
+        let guarded: Vec<&Guarded> = match self {
+            DeviceKind::Serial { .. } => Vec::new(),
+            DeviceKind::Broker(Broker { user, password, .. }) => {
+                user.iter().chain(password).collect()
+            }
+            DeviceKind::Web { headers: known, .. }
+            | DeviceKind::Listener { callers: known, .. } => {
+                known.iter().map(|(_, guarded)| guarded).collect()
+            }
+        };
+        guarded.into_iter().flat_map(|guarded| &guarded.0).filter_map(|part| match part {
+            GuardedPart::Secret(secret) => Some(secret),
+            GuardedPart::Plain(_) => None,
+        })
+    }
+
+    /// The kind's word in a file.
+    pub const fn word(&self) -> &'static str {
+        match self {
+            DeviceKind::Serial { .. } => "serial",
+            DeviceKind::Broker(_) => "broker",
+            DeviceKind::Web { .. } => "web",
+            DeviceKind::Listener { .. } => "listener",
+        }
+    }
+}
+
+/// A message broker and how to be known to it.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Broker {
+    /// Its address, with `mqtt://` or `mqtts://` before it.
+    pub address: String,
+    /// Who we are to it.
+    pub user: Option<Guarded>,
+    /// What proves it.
+    pub password: Option<Guarded>,
+    /// What is kept at a topic as long as we are there: topic and text.
+    pub greeting: Option<(String, String)>,
+    /// What the broker puts there when we are gone.
+    pub will: Option<(String, String)>,
+}
+
+/// A text that may have secrets in it. Those are read when they are needed, and never shown.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Guarded(pub Vec<GuardedPart>);
+
+/// A part of a text with secrets.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GuardedPart {
+    /// Characters as written.
+    Plain(String),
+    /// What a secret holds.
+    Secret(Secret),
+}
+
+/// Where a secret is kept.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Secret {
+    /// In this file, its last line end left away.
+    File(String),
+    /// In this variable of the environment.
+    Environment(String),
+}
+
+/// Whether a topic is one that a filter names: `+` is one level, `#` all that follow (MQTT 5.0,
+/// section 4.7).
+///
+/// ```
+/// assert!(lantern_model::topic_fits("saw/+/state", "saw/2/state"));
+/// assert!(!lantern_model::topic_fits("saw/+", "saw/2/state"));
+/// ```
+pub fn topic_fits(filter: &str, topic: &str) -> bool {
+    let mut levels = topic.split('/');
+    for wanted in filter.split('/') {
+        match (wanted, levels.next()) {
+            ("#", _) => return true,
+            ("+", Some(_)) => {}
+            (wanted, Some(level)) if wanted == level => {}
+            _ => return false,
+        }
+    }
+    levels.next().is_none()
+}

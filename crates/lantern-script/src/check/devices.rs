@@ -1,0 +1,285 @@
+//! Devices and secrets at the top of a set.
+
+use lantern_model::{Broker, Device, DeviceKind, Guarded, GuardedPart, Secret, Value};
+
+use super::Checker;
+use super::kinds::Kind;
+use super::names::Sort;
+use super::units::joined;
+use crate::codes::Code;
+use crate::tree::{self, DeviceDetail, ExprKind, Name, SecretPlace, TextPart};
+use crate::{Finding, near_name};
+
+/// Bits a second that serial ports know.
+const SPEEDS: [u32; 17] = [
+    300, 600, 1200, 1800, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 460_800,
+    500_000, 576_000, 921_600, 1_000_000,
+];
+
+/// What else may be told of a device of a kind, and whether each has a name of its own.
+fn details_of(kind: &str) -> &'static [(&'static str, bool)] {
+    match kind {
+        "web" => &[("header", true)],
+        "listener" => &[("token", true)],
+        "broker" => &[("user", false), ("password", false), ("greeting", true), ("will", true)],
+        _ => &[],
+    }
+}
+
+impl Checker<'_> {
+    /// Secrets are named before anything else, so that every device may have them.
+    pub(super) fn declare_secret(&mut self, name: &Name, place: &SecretPlace) {
+        let secret = match place {
+            SecretPlace::File((file, span)) => {
+                let from =
+                    self.source.names().nth(self.source.file_at(span.start)).unwrap_or_default();
+                Secret::File(joined(from, file))
+            }
+            SecretPlace::Environment(variable) => Secret::Environment(variable.clone()),
+        };
+        self.declare(Sort::Secret, name, self.secrets.len(), Kind::Any);
+        self.secrets.push(secret);
+    }
+
+    pub(super) fn declare_device(&mut self, device: &tree::Device) {
+        let address = self.global_text(&device.place, "where the device is");
+        self.check_details(device);
+        let kind = match device.kind.text.as_str() {
+            "serial" => DeviceKind::Serial { port: address, speed: self.check_speed(device) },
+            "broker" => DeviceKind::Broker(Broker {
+                address: self.check_address(&address, device, &["mqtt", "mqtts"]),
+                user: self.guarded_detail(device, "user"),
+                password: self.guarded_detail(device, "password"),
+                greeting: self.topic_detail(device, "greeting"),
+                will: self.topic_detail(device, "will"),
+            }),
+            "web" => DeviceKind::Web {
+                address: self.check_address(&address, device, &["http", "https"]),
+                headers: self.guarded_details(device, "header"),
+            },
+            _ => DeviceKind::Listener {
+                address: self.check_own_address(address, device),
+                callers: self.guarded_details(device, "token"),
+            },
+        };
+        if let (Some(speed), false) = (&device.speed, matches!(kind, DeviceKind::Serial { .. })) {
+            self.say(
+                Finding::new(Code::BadClause, speed.span, "only a serial port has a speed")
+                    .label("of no use here")
+                    .help("leave `at` away"),
+            );
+        }
+        if matches!(&kind, DeviceKind::Listener { callers, .. } if callers.is_empty()) {
+            self.open_doors.push(device.name.span);
+        }
+        let index = self.set.devices.len();
+        let name = self.names.full(&device.name.text);
+        self.set.devices.push(Device { name, kind, place: self.place(device.name.span) });
+        self.declare(Sort::Device, &device.name, index, Kind::Any);
+    }
+
+    /// Says which details the device's kind does not have, or has once only.
+    fn check_details(&mut self, device: &tree::Device) {
+        let known = details_of(&device.kind.text);
+        for (at, detail) in device.details.iter().enumerate() {
+            let DeviceDetail { what, about, .. } = detail;
+            let Some((_, named)) = known.iter().find(|(word, _)| *word == what.text) else {
+                let words: Vec<String> =
+                    known.iter().map(|(word, _)| format!("`{word}`")).collect();
+                let kind = &device.kind.text;
+                let near = near_name(&what.text, known.iter().map(|(word, _)| *word));
+                let help = match (near, words.as_slice()) {
+                    (Some(near), _) => format!("did you mean `{near}`?"),
+                    (None, []) => format!("leave `with` away: a {kind} port takes nothing more"),
+                    (None, words) => format!("a {kind} takes {}", words.join(", ")),
+                };
+                self.say(
+                    Finding::new(
+                        Code::NoSuchName,
+                        what.span,
+                        format!("a {kind} has no `{}`", what.text),
+                    )
+                    .label("not known here")
+                    .help(help),
+                );
+                continue;
+            };
+            if *named != about.is_some() {
+                let message = match named {
+                    true => format!("`{}` needs a name before the `=`", what.text),
+                    false => format!("`{}` has no name of its own", what.text),
+                };
+                let example = match what.text.as_str() {
+                    "header" => "for example `header \"X-Desk\" = \"bench\"`",
+                    "token" => "for example `token ilva = ilva-key`",
+                    "user" | "password" => "for example `user = \"bench\"`",
+                    _ => "a topic: for example `will \"desks/bench\" = \"away\"`",
+                };
+                self.say(
+                    Finding::new(Code::Unexpected, what.span, message).label("here").help(example),
+                );
+            }
+            let same = |other: &&DeviceDetail| {
+                let once = matches!(what.text.as_str(), "greeting" | "will");
+                let name =
+                    |detail: &DeviceDetail| detail.about.as_ref().map(|name| name.text.clone());
+                other.what.text == what.text && (once || name(other) == name(detail))
+            };
+            if let Some(first) = device.details[..at].iter().find(same) {
+                let finding = Finding::new(
+                    Code::NamedTwice,
+                    what.span,
+                    format!("`{}` stands twice", what.text),
+                );
+                self.say(finding.label("again").other(first.what.span, "here first"));
+            }
+        }
+    }
+
+    fn guarded_details(&mut self, device: &tree::Device, what: &str) -> Vec<(String, Guarded)> {
+        let found = device.details.iter().filter(|detail| detail.what.text == what);
+        found
+            .filter_map(|detail| {
+                let name = detail.about.as_ref()?;
+                if what == "header" && !is_field_name(&name.text) {
+                    let message = "this is no name of a header field";
+                    let finding = Finding::new(Code::BadText, name.span, message);
+                    self.say(finding.label("not a field").help("for example \"Authorization\""));
+                }
+                Some((name.text.clone(), self.guarded(&detail.value)))
+            })
+            .collect()
+    }
+
+    fn guarded_detail(&mut self, device: &tree::Device, what: &str) -> Option<Guarded> {
+        let detail = device.details.iter().find(|detail| detail.what.text == what)?;
+        Some(self.guarded(&detail.value))
+    }
+
+    /// A topic and the text that is kept there.
+    fn topic_detail(&mut self, device: &tree::Device, what: &str) -> Option<(String, String)> {
+        let detail = device.details.iter().find(|detail| detail.what.text == what)?;
+        let topic = detail.about.as_ref()?;
+        if topic.text.is_empty() || topic.text.contains(['+', '#', '\0']) {
+            let message = "nothing can be published at this topic";
+            let finding = Finding::new(Code::BadText, topic.span, message);
+            self.say(finding.label("not a topic").help("name one, without `+` and `#`"));
+        }
+        Some((topic.text.clone(), self.global_text(&detail.value, "what is told there")))
+    }
+
+    /// A text in which secrets may stand; nothing else has them.
+    fn guarded(&mut self, expr: &tree::Expr) -> Guarded {
+        let parts = match &expr.kind {
+            ExprKind::Text(parts) => parts.iter().map(|part| match part {
+                TextPart::Literal(text) => GuardedPart::Plain(text.clone()),
+                TextPart::Value(value) => self.guarded_part(value),
+            }),
+            _ => return Guarded(vec![self.guarded_part(expr)]),
+        };
+        Guarded(parts.collect())
+    }
+
+    fn guarded_part(&mut self, expr: &tree::Expr) -> GuardedPart {
+        if let ExprKind::Name(name) = &expr.kind
+            && let Some(entry) = self.names.get_mut(Sort::Secret, name)
+        {
+            entry.used = true;
+            return GuardedPart::Secret(self.secrets[entry.index].clone());
+        }
+        GuardedPart::Plain(self.global_text(expr, "this"))
+    }
+
+    /// The text that an expression of top-level values gives; said if it is none.
+    fn global_text(&mut self, expr: &tree::Expr, what: &str) -> String {
+        let (lowered, _) = self.lower_expr(expr);
+        match self.constant(&lowered) {
+            Some(Value::Text(text)) if !text.is_empty() => text,
+            _ => {
+                if expr.kind != ExprKind::Unread {
+                    let message = format!("{what} must be a text");
+                    let finding = Finding::new(Code::WrongKind, expr.span, message);
+                    self.say(finding.label("not a text").help("for example \"/dev/ttyACM0\""));
+                }
+                String::new()
+            }
+        }
+    }
+
+    /// What an expression gives before anything runs, if that can be known.
+    fn constant(&self, expr: &lantern_model::code::Expr) -> Option<Value> {
+        use lantern_model::code::Expr;
+        match expr {
+            Expr::Value(value) => Some(value.clone()),
+            Expr::Global(index) => self.constant(&self.set.globals[*index].first),
+            Expr::Text(parts) => {
+                let mut text = String::new();
+                for part in parts {
+                    text.push_str(&self.constant(part)?.to_string());
+                }
+                Some(Value::Text(text))
+            }
+            _ => None,
+        }
+    }
+
+    fn check_speed(&mut self, device: &tree::Device) -> u32 {
+        let Some(speed) = &device.speed else { return 9600 };
+        let (lowered, _) = self.lower_expr(speed);
+        match self.constant(&lowered) {
+            Some(Value::Number(number))
+                if SPEEDS.iter().any(|speed| f64::from(*speed) == number) =>
+            {
+                number as u32
+            }
+            _ => {
+                self.say(
+                    Finding::new(
+                        Code::BadNumber,
+                        speed.span,
+                        "serial ports do not have this speed",
+                    )
+                    .label("not a speed")
+                    .help("usual ones are 9600, 57600 and 115200"),
+                );
+                9600
+            }
+        }
+    }
+
+    fn check_address(&mut self, place: &str, device: &tree::Device, schemes: &[&str]) -> String {
+        let sound = schemes.iter().any(|scheme| {
+            place
+                .strip_prefix(scheme)
+                .and_then(|rest| rest.strip_prefix("://"))
+                .is_some_and(|host| !host.is_empty() && !host.contains(char::is_whitespace))
+        });
+        if !sound && !place.is_empty() {
+            self.say(
+                Finding::new(Code::BadText, device.place.span, "this is no address")
+                    .label(format!("a {} needs one", device.kind.text))
+                    .help(format!("for example \"{}://127.0.0.1:4710\"", schemes[0])),
+            );
+        }
+        place.trim_end_matches('/').to_owned()
+    }
+
+    /// Where a listener listens: an address of this machine and a port.
+    fn check_own_address(&mut self, address: String, device: &tree::Device) -> String {
+        let sound = address.parse::<std::net::SocketAddr>().is_ok();
+        if !sound && !address.is_empty() {
+            self.say(
+                Finding::new(Code::BadText, device.place.span, "nobody can listen there")
+                    .label("not an address and port")
+                    .help("\"127.0.0.1:4711\" is called from this machine only, \"0.0.0.0:4711\" from everywhere"),
+            );
+        }
+        address
+    }
+}
+
+/// Whether it may name a header field (RFC 9110, section 5.6.2).
+fn is_field_name(name: &str) -> bool {
+    let sign = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
+    !name.is_empty() && name.chars().all(sign)
+}

@@ -1,0 +1,122 @@
+//! `lantern ports`: what is plugged in, under which names, and whose it is.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use lantern_devices::{Port, ports};
+use lantern_model::{DeviceKind, RuleSet};
+use serde::Serialize;
+
+use crate::arguments::PortsArguments;
+use crate::commands::print_json;
+use crate::failure::{Failure, Status};
+use crate::findings::rules_of;
+use crate::style::complain;
+use crate::{files, style, table};
+
+/// The shape of `--json`, version 1.
+#[derive(Serialize)]
+struct Report {
+    version: u32,
+    ports: Vec<PortData>,
+}
+
+/// A port, or the place where a device of the rules should be.
+#[derive(Serialize)]
+struct PortData {
+    path: PathBuf,
+    /// The name by which it is found again.
+    stable: Option<PathBuf>,
+    there: bool,
+    vendor: Option<String>,
+    product: Option<String>,
+    serial_number: Option<String>,
+    id: Option<String>,
+    allowed: bool,
+    /// The device of the rules that it is.
+    device: Option<String>,
+}
+
+pub fn run(arguments: PortsArguments) -> Result<Status, Failure> {
+    let rules = match arguments.file {
+        Some(file) => Some(rules_of(Some(file))?.1),
+        // Without a file of one's own nothing is missed.
+        None if files::rules_path(None)?.exists() => Some(rules_of(None)?.1),
+        None => None,
+    };
+    let found = with_devices(ports(), rules.as_ref());
+    let is_empty = found.is_empty();
+    if arguments.json {
+        print_json(&Report { version: 1, ports: found });
+    } else if is_empty {
+        complain!("no serial port is there; plug a board in and look again");
+    } else {
+        let rows: Vec<Vec<String>> = found.iter().map(row).collect();
+        table::print(&["port", "what it is", "in the rules"], &rows);
+        let closed = found.iter().any(|port| port.there && !port.allowed);
+        if closed {
+            complain!(
+                "{}some may not be opened by you: `sudo usermod -aG dialout \"$USER\"`, then log in again{0:#}",
+                style::WARNING
+            );
+        }
+    }
+    Ok(if is_empty { Status::Found } else { Status::Done })
+}
+
+/// The ports, each with its device, and devices whose port is no such one or not there.
+fn with_devices(ports: Vec<Port>, rules: Option<&RuleSet>) -> Vec<PortData> {
+    let named: Vec<(&str, &Path)> = rules
+        .into_iter()
+        .flat_map(|rules| &rules.devices)
+        .filter_map(|device| match &device.kind {
+            DeviceKind::Serial { port, .. } => Some((device.name.as_str(), Path::new(port))),
+            _ => None,
+        })
+        .collect();
+    let is_it = |port: &Path, named: &Path| {
+        named == port || fs::canonicalize(named).is_ok_and(|real| real == port)
+    };
+    let found = ports.into_iter().map(|port| {
+        let device = named.iter().find(|(_, named)| is_it(&port.path, named));
+        let Port { path, stable, vendor, product, serial_number, id, allowed } = port;
+        let device = device.map(|(name, _)| (*name).to_owned());
+        PortData { path, stable, there: true, vendor, product, serial_number, id, allowed, device }
+    });
+    let mut all: Vec<PortData> = found.collect();
+    for (name, path) in named {
+        if !all.iter().any(|port| port.device.as_deref() == Some(name)) {
+            let there = path.exists();
+            all.push(PortData {
+                path: path.to_owned(),
+                stable: None,
+                there,
+                vendor: None,
+                product: None,
+                serial_number: None,
+                id: None,
+                allowed: there,
+                device: Some(name.to_owned()),
+            });
+        }
+    }
+    all
+}
+
+fn row(port: &PortData) -> Vec<String> {
+    let name = port.stable.as_ref().unwrap_or(&port.path).display();
+    let written = format!("serial \"{name}\"");
+    let now = port.stable.as_ref().map(|_| format!("now {}", port.path.display()));
+    let told = [port.vendor.clone(), port.product.clone(), port.id.clone(), now];
+    let mut what = told.into_iter().flatten().collect::<Vec<_>>().join(", ");
+    if !port.there {
+        what = "not there".to_owned();
+    } else if what.is_empty() {
+        what = fs::canonicalize(&port.path)
+            .ok()
+            .filter(|real| *real != port.path)
+            .map_or_else(|| "there".to_owned(), |real| format!("now {}", real.display()));
+    }
+    let device = port.device.as_ref().map_or("-".to_owned(), |name| format!("device {name}"));
+    vec![written, what, device]
+}

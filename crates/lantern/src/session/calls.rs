@@ -1,0 +1,84 @@
+//! What comes from devices, beside what rules make of it: calls are answered with the rules that ran, bytes are
+//! shown to who looks.
+
+use lantern_desk::Desk;
+use lantern_devices::{Answer, Ran};
+use lantern_engine::ReasonKind;
+use lantern_model::{Cause, Device, DeviceKind, Event, Rule, Time};
+use serde_json::json;
+
+use super::Session;
+use crate::resident::protocol;
+
+impl<D: Desk> Session<'_, D> {
+    /// Somebody called: what the engine decides at once is the answer.
+    pub(super) fn take_call(&mut self, now: Time, event: Event) {
+        let Event::Call { number, device, path, .. } = &event else { return };
+        let number = *number;
+        let mut wanting = self.wanting(device, path);
+        // What was decided before has been told by then.
+        let before = self.engine.last_reason();
+        self.engine.handle_event(now, event);
+        let mut answer = Answer::default();
+        for reason in self.engine.reasons_after(before) {
+            let Some(rule) = reason.rule else { continue };
+            match &reason.kind {
+                ReasonKind::Fired { .. } => answer.ran.push(self.told(rule, None)),
+                ReasonKind::Dropped(why) => answer.did_not.push(self.told(rule, Some(why))),
+                _ => continue,
+            }
+            wanting.retain(|wanting| *wanting != rule);
+        }
+        let why = match self.engine.paused().1 {
+            true => "everything is paused",
+            false => "not now: its place, its layer, a pause or a locked screen",
+        };
+        answer.did_not.extend(wanting.into_iter().map(|rule| self.told(rule, Some(why))));
+        self.errands.answer_call(number, answer);
+    }
+
+    /// The rules that a call on that path is for.
+    fn wanting(&self, device: &str, path: &str) -> Vec<usize> {
+        let rules = self.engine.rules();
+        let is_it = |cause: &Cause| match cause {
+            Cause::Call(id, wanted) => wanted == path && rules.devices[id.0].name == device,
+            _ => false,
+        };
+        let wants = |rule: &Rule| rule.triggers.iter().any(|trigger| is_it(&trigger.cause));
+        (0..rules.rules.len()).filter(|rule| wants(&rules.rules[*rule])).collect()
+    }
+
+    /// A rule as a caller is told of it.
+    fn told(&self, rule: usize, why: Option<&str>) -> Ran {
+        let rules = self.engine.rules();
+        let Rule { place, name, label, .. } = &rules.rules[rule];
+        Ran {
+            place: rules.show_place(*place),
+            rule: name.clone().unwrap_or_else(|| label.clone()),
+            why: why.map(str::to_owned),
+        }
+    }
+
+    /// The device of the rules at a port, whichever of the port's names either is.
+    pub(super) fn device_at(&self, port: &str) -> Option<String> {
+        let real = std::fs::canonicalize(port).ok()?;
+        let is_it = |device: &&Device| {
+            matches!(device.kind, DeviceKind::Serial { .. })
+                && std::fs::canonicalize(device.kind.place()).is_ok_and(|path| path == real)
+        };
+        self.engine.rules().devices.iter().find(is_it).map(|device| device.name.clone())
+    }
+
+    /// Shows bytes to who looks at the device they came from.
+    pub(super) fn show_bytes(&mut self, device: &str, bytes: &[u8]) {
+        let looking = self.place.door.listeners_of(device);
+        if looking.is_empty() {
+            return;
+        }
+        let told = json!({ "device": device, "bytes": bytes });
+        let line = protocol::request(None, "came", &told);
+        for client in looking {
+            self.place.door.say(client, &line);
+        }
+    }
+}

@@ -1,0 +1,83 @@
+//! A desk that makes no input and says what it would have made: for `run --desk simulated`.
+
+use std::os::fd::BorrowedFd;
+
+use lantern_desk::{Desk, DeskError, SimulatedDesk, What};
+use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time};
+
+use crate::style::{self, say};
+use crate::wording::{board, combo_name, quoted};
+
+/// The simulated desk, with a voice.
+#[derive(Debug)]
+pub struct ToldDesk {
+    desk: SimulatedDesk,
+}
+
+impl ToldDesk {
+    /// One on which nothing happened yet.
+    pub fn new() -> ToldDesk {
+        ToldDesk { desk: SimulatedDesk::new(board().clone()) }
+    }
+
+    /// Says what came out.
+    fn tell(&mut self) {
+        for output in self.desk.take_outputs() {
+            let words = match output.what {
+                What::Typed(text) => format!("types {}", quoted(&text)),
+                What::Pasted(text) => format!("pastes {}", quoted(&text)),
+                What::Tapped(keys) => format!("taps {}", combo_name(&keys)),
+                What::Pressed(key) => format!("presses {key}"),
+                What::LetGo(key) => format!("lets go {key}"),
+                What::PointerAt(x, y) => format!("moves to {x}, {y}"),
+                What::Hint(text) => format!("hint {}", quoted(&text)),
+            };
+            say!("{}{words}{0:#}", style::WENT_OUT);
+        }
+        self.desk.forget();
+    }
+}
+
+impl Desk for ToldDesk {
+    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+        self.desk.arm(armed)
+    }
+
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+        self.desk.input(now, effect, step)?;
+        self.tell();
+        Ok(())
+    }
+
+    fn give_back(&mut self, now: Time, back: &GiveBack) -> Result<(), DeskError> {
+        self.desk.give_back(now, back)
+    }
+
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+        let done = self.desk.attempt(now, effect, deed);
+        self.tell();
+        done
+    }
+
+    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
+        self.desk.hint(now, effect, hint)?;
+        self.tell();
+        Ok(())
+    }
+
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+        self.desk.poll_event(now)
+    }
+
+    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+        self.desk.handle_deadline(now)
+    }
+
+    fn next_deadline(&self) -> Option<Time> {
+        self.desk.next_deadline()
+    }
+
+    fn descriptor(&self) -> Option<BorrowedFd<'_>> {
+        self.desk.descriptor()
+    }
+}
