@@ -14,7 +14,7 @@ use sha2::{Digest, Sha256};
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::task::JoinSet;
 
-use super::mqtt::{Broken, Came, Message, Reach, Said, Sender, Wire};
+use super::mqtt::{Broken, Came, Message, Reach, Said, Sender, Version, Wire};
 use super::{BackOff, Context, Errand, LinkError, PATIENCE, secret};
 
 /// How many messages that came are remembered, so that each is told once.
@@ -29,7 +29,9 @@ pub(super) async fn serve(
 ) {
     let outbox = Arc::new(Mutex::new(Outbox::default()));
     let taking = take_errands(context.clone(), errands, Arc::clone(&outbox));
-    let speaking = Speaker { context, broker, topics, outbox, heard: Heard::default() }.speak();
+    let speaking =
+        Speaker { context, broker, topics, outbox, heard: Heard::default(), has_begun: false }
+            .speak();
     // Neither breaks the other off; both end with the task.
     tokio::select! {
         () = taking => {}
@@ -151,6 +153,8 @@ struct Speaker {
     topics: Vec<String>,
     outbox: Arc<Mutex<Outbox>>,
     heard: Heard,
+    /// Whether this session had a connection before.
+    has_begun: bool,
 }
 
 impl Speaker {
@@ -196,42 +200,43 @@ impl Speaker {
         back_off: &mut BackOff,
         told: &mut Option<String>,
     ) -> LinkError {
-        let address = self.broker.address.clone();
-        let mut wire = match Wire::five(reach) {
+        let mut wire = match self.begin_session(reach).await {
             Ok(wire) => wire,
             Err(error) => return error,
         };
+        self.has_begun = false;
         loop {
-            lock(&self.outbox).sender = None;
             let broken = self.listen(&mut wire, back_off, told).await;
             lock(&self.outbox).sender = None;
-            let error = match broken {
-                Broken::Version => match self.fall_back(reach).await {
-                    Ok(older) => {
-                        wire = older;
-                        continue;
-                    }
-                    Err(error) => return error,
-                },
-                Broken::Refused(why) => return LinkError::NotWelcome { address, why },
-                Broken::Off(why) => LinkError::Unreached { address: address.clone(), why },
-            };
+            let error = self.error_of(broken);
+            if matches!(error, LinkError::NotWelcome { .. }) {
+                return error;
+            }
             self.say_away(&error, told);
             back_off.rest().await;
         }
     }
 
-    /// The older version, with a session that is new.
-    async fn fall_back(&self, reach: &Reach) -> Result<Wire, LinkError> {
+    /// A connection with a session that is new, in the newest version that the broker speaks.
+    async fn begin_session(&self, reach: &Reach) -> Result<Wire, LinkError> {
+        let mut version = Version::Five;
+        loop {
+            match Wire::new(version, reach, true)?.next().await {
+                Ok(_) => return Wire::new(version, reach, false),
+                Err(Broken::Version) if version == Version::Five => version = Version::Three,
+                Err(broken) => return Err(self.error_of(broken)),
+            }
+        }
+    }
+
+    fn error_of(&self, broken: Broken) -> LinkError {
         let address = self.broker.address.clone();
-        let mut fresh = Wire::three(reach, true)?;
-        match fresh.next().await {
-            Ok(_) => Wire::three(reach, false),
-            Err(Broken::Off(why)) => Err(LinkError::Unreached { address, why }),
-            Err(Broken::Refused(why)) => Err(LinkError::NotWelcome { address, why }),
-            Err(Broken::Version) => {
+        match broken {
+            Broken::Off(why) => LinkError::Unreached { address, why },
+            Broken::Refused(why) => LinkError::NotWelcome { address, why },
+            Broken::Version => {
                 let why = "it speaks neither MQTT 5 nor 3.1.1".to_owned();
-                Err(LinkError::NotWelcome { address, why })
+                LinkError::NotWelcome { address, why }
             }
         }
     }
@@ -248,7 +253,9 @@ impl Speaker {
                 Ok(Came::Welcome { resumed }) => {
                     back_off.reset();
                     *told = None;
-                    self.begin(wire.sender(), resumed);
+                    // What this session was to hear of, it was told in an earlier connection.
+                    let knows = std::mem::replace(&mut self.has_begun, true) && resumed;
+                    self.begin(wire.sender(), knows);
                 }
                 Ok(Came::Said(said)) => {
                     if self.heard.is_new(&said) {
@@ -270,10 +277,10 @@ impl Speaker {
         }
     }
 
-    fn begin(&self, sender: Sender, resumed: bool) {
+    fn begin(&self, sender: Sender, knows: bool) {
         let mut outbox = lock(&self.outbox);
         outbox.away = None;
-        if !resumed {
+        if !knows {
             sender.subscribe(&self.topics);
             outbox.begin_anew();
         }

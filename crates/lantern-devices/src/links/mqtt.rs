@@ -97,13 +97,28 @@ pub(super) enum Sender {
     Three(rumqttc::AsyncClient),
 }
 
+/// Which version is spoken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Version {
+    Five,
+    Three,
+}
+
 impl Wire {
-    /// The newest version.
-    pub(super) fn five(reach: &Reach) -> Result<Wire, LinkError> {
+    /// A connection to be made. A `fresh` one forgets what the broker knew of us, and leaves no will: a session
+    /// that begins so is kept by no broker for certain, so that the next one must follow at once.
+    pub(super) fn new(version: Version, reach: &Reach, fresh: bool) -> Result<Wire, LinkError> {
+        match version {
+            Version::Five => Wire::five(reach, fresh),
+            Version::Three => Wire::three(reach, fresh),
+        }
+    }
+
+    fn five(reach: &Reach, fresh: bool) -> Result<Wire, LinkError> {
         let mut options = v5::MqttOptions::new(&reach.client, &reach.host, reach.port);
         options
             .set_keep_alive(KEEP_ALIVE)
-            .set_clean_start(true)
+            .set_clean_start(fresh)
             .set_session_expiry_interval(Some(SESSION.as_secs() as u32))
             .set_max_packet_size(Some(LARGEST))
             .set_receive_maximum(Some(UNDER_WAY))
@@ -111,7 +126,7 @@ impl Wire {
         if let Some((user, password)) = &reach.user {
             options.set_credentials(user, password);
         }
-        if let Some((topic, text)) = &reach.will {
+        if let (Some((topic, text)), false) = (&reach.will, fresh) {
             let qos = v5::mqttbytes::QoS::AtLeastOnce;
             let will = five::LastWill::new(topic.as_str(), text.as_str(), qos, true, None);
             options.set_last_will(will);
@@ -123,9 +138,7 @@ impl Wire {
         Ok(Wire::Five(client, Box::new(connection)))
     }
 
-    /// The older one. That knows no end of a session but its beginning anew: `fresh` forgets the last one,
-    /// and leaves no will.
-    pub(super) fn three(reach: &Reach, fresh: bool) -> Result<Wire, LinkError> {
+    fn three(reach: &Reach, fresh: bool) -> Result<Wire, LinkError> {
         let mut options = rumqttc::MqttOptions::new(&reach.client, &reach.host, reach.port);
         options
             .set_keep_alive(KEEP_ALIVE)
@@ -157,9 +170,7 @@ impl Wire {
     pub(super) async fn next(&mut self) -> Result<Came, Broken> {
         match self {
             Wire::Five(_, connection) => {
-                let came = connection.poll().await.map_err(broken_five)?;
-                connection.options.set_clean_start(false);
-                Ok(came_five(came))
+                Ok(came_five(connection.poll().await.map_err(broken_five)?))
             }
             Wire::Three(_, connection) => {
                 Ok(came_three(connection.poll().await.map_err(broken_three)?))

@@ -2,6 +2,7 @@
 
 mod at_work;
 mod bad_input;
+mod broker;
 mod calls;
 mod chaos;
 mod commands;

@@ -1,0 +1,276 @@
+//! A real broker: messages in and out, brokers that go away and come back, desks that act as one.
+
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use crate::at_work::AtWork;
+use crate::home::Home;
+
+/// A broker on a port of this machine, with a folder in which it keeps what it knows.
+struct Broker {
+    home: Home,
+    port: u16,
+    child: Child,
+}
+
+impl Broker {
+    fn start(more: &str) -> Broker {
+        let listener = TcpListener::bind("127.0.0.1:0").expect("there is a port");
+        let port = listener.local_addr().expect("it has one").port();
+        drop(listener);
+        let home = Home::new();
+        let folder = home.path().display();
+        home.write(
+            "broker.conf",
+            format!(
+                "listener {port} 127.0.0.1\nuser root\npersistence true\n\
+                 persistence_location {folder}/\nautosave_interval 1\nautosave_on_changes true\n{more}\n"
+            ),
+        );
+        let child = Broker::spawn(&home);
+        let broker = Broker { home, port, child };
+        broker.wait();
+        broker
+    }
+
+    fn spawn(home: &Home) -> Child {
+        let path = std::env::var("PATH").unwrap_or_default();
+        Command::new("mosquitto")
+            .arg("-c")
+            .arg(home.path().join("broker.conf"))
+            .env("PATH", format!("{path}:/usr/sbin"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("scripts/test installs mosquitto")
+    }
+
+    fn wait(&self) {
+        let until = Instant::now() + Duration::from_secs(20);
+        while TcpStream::connect(("127.0.0.1", self.port)).is_err() {
+            assert!(Instant::now() < until, "the broker does not listen");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    /// `kill -9`, and after a while it is there again.
+    fn fall_and_rise(&mut self, away: Duration) {
+        self.child.kill().expect("it runs");
+        self.child.wait().expect("it ran");
+        std::thread::sleep(away);
+        self.child = Broker::spawn(&self.home);
+        self.wait();
+    }
+
+    fn address(&self) -> String {
+        format!("mqtt://127.0.0.1:{}", self.port)
+    }
+}
+
+impl Drop for Broker {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Rules at work that have seen their broker.
+fn at_work(home: &Home, rules: &str) -> AtWork {
+    let mut run = AtWork::run_with(home, rules, &["--log-level", "info"]);
+    run.expect("hut is there");
+    run
+}
+
+/// The numbers behind `word` in lines that begin with it.
+fn numbers(lines: &[String], word: &str) -> Vec<usize> {
+    let told = lines.iter().filter_map(|line| line.strip_prefix(word));
+    told.filter_map(|rest| rest.trim().parse().ok()).collect()
+}
+
+#[test]
+fn two_desks_act_as_one_and_a_desk_that_dies_is_missed() {
+    let broker = Broker::start("allow_anonymous true");
+    let (saw, bench) = (Home::new(), Home::new());
+    let mut at_saw = at_work(
+        &saw,
+        &format!(
+            "device hut = broker \"{}\" with greeting \"desks/saw\" = \"here\", will \"desks/saw\" = \"away\"
+when message \"saw/+\" on hut as said => log \"{{said.topic}} is {{said.text}}\"",
+            broker.address()
+        ),
+    );
+    let mut at_bench = at_work(
+        &bench,
+        &format!(
+            "device hut = broker \"{}\"
+macro lights(state) {{ publish hut \"saw/lights\" body state retained; log \"told\" }}
+when message \"desks/#\" on hut as said => log \"{{said.topic}} {{said.text}}\"",
+            broker.address()
+        ),
+    );
+    at_bench.expect("desks/saw here");
+    assert_eq!(bench.call(&["fire", "lights", "on"]).status, 0);
+    at_saw.expect("saw/lights is on");
+    at_bench.expect("told");
+    let killed = rustix::process::kill_process(at_saw.pid(), rustix::process::Signal::KILL);
+    killed.expect("it runs");
+    at_bench.expect("desks/saw away");
+    drop(at_saw);
+    // What was kept is told to who comes later, once.
+    let rules = std::fs::read_to_string(saw.path().join("bench.lantern")).expect("it is there");
+    let mut again = at_work(&saw, &rules);
+    again.expect("saw/lights is on");
+    at_bench.expect("desks/saw here");
+    again.stop();
+    at_bench.expect("desks/saw away");
+}
+
+#[test]
+fn a_broker_that_is_killed_under_load_loses_nothing_and_nothing_fires_twice() {
+    const EACH: usize = 150;
+    let mut broker = Broker::start("allow_anonymous true\nmax_queued_messages 0");
+    let (sender, hearer) = (Home::new(), Home::new());
+    let mut hears = at_work(
+        &hearer,
+        &format!(
+            "device hut = broker \"{}\"
+when message \"core/count\" on hut as said again overlaps => log \"heard {{said.text}}\"",
+            broker.address()
+        ),
+    );
+    let mut sends = at_work(
+        &sender,
+        &format!(
+            "device hut = broker \"{}\"
+let n = 0
+when every 10ms if n < {EACH} again overlaps {{
+    set n = n + 1
+    let number = n
+    publish hut \"core/count\" body \"{{number}}\" at most 30s
+    log \"confirmed {{number}}\"
+}}",
+            broker.address()
+        ),
+    );
+    sends.expect("confirmed 40");
+    broker.fall_and_rise(Duration::from_millis(300));
+    sends.expect(&format!("confirmed {EACH}"));
+    hears.expect(&format!("heard {EACH}"));
+    let confirmed = numbers(&sends.lines_within(Duration::from_secs(1)), "confirmed");
+    let heard = numbers(&hears.lines_within(Duration::from_secs(1)), "heard");
+    let mut once = heard.clone();
+    once.sort_unstable();
+    assert_eq!(once, (1..=EACH).collect::<Vec<_>>(), "each once; confirmed {confirmed:?}");
+    assert_eq!(confirmed.len(), EACH);
+}
+
+#[test]
+fn what_was_kept_is_not_told_again_when_the_broker_comes_back() {
+    let mut broker = Broker::start("allow_anonymous true");
+    let home = Home::new();
+    let rules = format!(
+        "device hut = broker \"{}\"
+macro keep(state) {{ publish hut \"store/door\" body state retained }}
+when message \"store/door\" on hut as said => log \"door {{said.text}}\"",
+        broker.address()
+    );
+    let mut run = at_work(&home, &rules);
+    home.call(&["fire", "keep", "shut"]);
+    run.expect("door shut");
+    std::thread::sleep(Duration::from_millis(300));
+    broker.fall_and_rise(Duration::from_millis(100));
+    run.expect("hut is not there");
+    run.expect("hut is there");
+    home.call(&["fire", "keep", "open"]);
+    run.expect("door open");
+    let lines = run.stop();
+    assert_eq!(lines.iter().filter(|line| line.starts_with("door")).count(), 2, "{lines:?}");
+}
+
+#[test]
+fn a_broker_wants_a_password_and_one_that_is_away_fails_the_step_in_time() {
+    let home = Home::new();
+    let made = Command::new("mosquitto_passwd")
+        .args(["-b", "-c"])
+        .arg(home.path().join("passwords"))
+        .args(["bench", "blue-ice"])
+        .output()
+        .expect("it comes with mosquitto");
+    assert!(made.status.success());
+    let file = home.path().join("passwords").display().to_string();
+    let mut broker = Broker::start(&format!("allow_anonymous false\npassword_file {file}"));
+    home.write("hut.key", "wrong");
+    let rules = format!(
+        "secret hut-key = file \"hut.key\"
+device hut = broker \"{}\" with user = \"bench\", password = hut-key
+macro tell() {{ publish hut \"saw/state\" body \"on\" at most 300ms else {{ log \"nobody took it\" }} }}
+when message \"saw/state\" on hut as said => log \"saw is {{said.text}}\"",
+        broker.address()
+    );
+    let mut run = AtWork::run_with(&home, &rules, &["--log-level", "info"]);
+    let refused = run.expect("refuses us");
+    assert!(refused.contains("look at its `user` and `password`"), "{refused}");
+    home.write("hut.key", "blue-ice");
+    run.expect("hut is there");
+    home.call(&["fire", "tell"]);
+    run.expect("saw is on");
+    broker.child.kill().expect("it runs");
+    run.expect("hut is not there");
+    home.call(&["fire", "tell"]);
+    run.expect("nobody took it");
+    broker.fall_and_rise(Duration::ZERO);
+    run.expect("hut is there");
+    let lines = run.stop();
+    assert!(!lines.iter().any(|line| line.contains("blue-ice")), "{lines:?}");
+    // What nobody waited for any more was not sent late.
+    assert_eq!(lines.iter().filter(|line| line.contains("saw is on")).count(), 1, "{lines:?}");
+}
+
+/// A broker as they were before there was a fifth version: the answer to that is a refusal in the older one.
+/// Everything else goes on to the real broker.
+fn before_the_fifth(broker: u16) -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("there is a port");
+    let port = listener.local_addr().expect("it has one").port();
+    std::thread::spawn(move || {
+        for mut client in listener.incoming().map_while(Result::ok) {
+            // Kind, length and the name of the protocol take up to nine bytes, then comes the version.
+            let mut head = [0; 9];
+            client.read_exact(&mut head).expect("it says who it is");
+            if head[8] == 5 {
+                let _ = client.write_all(&[0x20, 2, 0, 1]);
+                continue;
+            }
+            let mut real = TcpStream::connect(("127.0.0.1", broker)).expect("it is there");
+            real.write_all(&head).expect("it listens");
+            for (mut from, mut to) in [
+                (client.try_clone().expect("it can be"), real.try_clone().expect("it can be")),
+                (real, client),
+            ] {
+                std::thread::spawn(move || {
+                    let _ = std::io::copy(&mut from, &mut to);
+                    let _ = to.shutdown(std::net::Shutdown::Both);
+                });
+            }
+        }
+    });
+    port
+}
+
+#[test]
+fn an_old_broker_is_spoken_to_in_the_older_version() {
+    let broker = Broker::start("allow_anonymous true");
+    let port = before_the_fifth(broker.port);
+    let home = Home::new();
+    let rules = format!(
+        "device hut = broker \"mqtt://127.0.0.1:{port}\" with will \"desks/old\" = \"away\"
+when started {{ publish hut \"saw/state\" body \"on\"; log \"confirmed\" }}
+when message \"#\" on hut as said => log \"{{said.topic}} {{said.text}}\""
+    );
+    let mut run = at_work(&home, &rules);
+    run.expect("saw/state on");
+    run.expect("confirmed");
+    let lines = run.lines_within(Duration::from_millis(300));
+    assert!(!lines.iter().any(|line| line.contains("desks/old away")), "{lines:?}");
+}
