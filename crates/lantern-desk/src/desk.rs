@@ -43,6 +43,11 @@ pub trait Desk {
     /// When the desk is gone.
     fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError>;
 
+    /// Whether [`Desk::hint`] shows anything; if not, whoever shows notices is asked instead.
+    fn shows_hints(&self) -> bool {
+        true
+    }
+
     /// The next thing that was seen, if any.
     ///
     /// # Errors
@@ -92,6 +97,14 @@ pub enum DeskError {
     /// The connection broke.
     #[error("the display went away")]
     Lost(#[source] Box<dyn std::error::Error + Send + Sync>),
+    /// An input device cannot be read, or none be made.
+    #[error("cannot use {path}: {source}")]
+    Input {
+        /// Where.
+        path: std::path::PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
     /// The list of held keys cannot be kept.
     #[error("cannot keep the list of held keys in {path}")]
     HeldKeys {
@@ -118,6 +131,14 @@ impl DeskError {
             }
             DeskError::KeyboardTaken => "close its menu, or unlock the screen, and try again",
             DeskError::Lost(_) => "start lantern again when the display is back",
+            DeskError::Input { source, .. }
+                if source.kind() == std::io::ErrorKind::PermissionDenied =>
+            {
+                "`sudo usermod -aG input \"$USER\"`, then log in again; `lantern doctor` prints the udev rule for /dev/uinput"
+            }
+            DeskError::Input { .. } => {
+                "`sudo modprobe uinput`; `lantern doctor` says what is there"
+            }
             DeskError::HeldKeys { .. } => {
                 "XDG_RUNTIME_DIR must name a folder that you may write to"
             }

@@ -7,13 +7,18 @@
 
 mod desk;
 mod drawing;
+mod evdev;
 mod held;
+mod keysyms;
 mod question;
 mod simulated;
 mod tally;
 mod x11;
 
 pub use desk::{Desk, DeskError};
+pub use evdev::{
+    BoardChoice, BoardSeen, EvdevDesk, UDEV_RULE, boards_seen, outlet_is_there, screen_size,
+};
 pub use held::{HeldKeys, HeldMarks};
 pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedDesk, What};

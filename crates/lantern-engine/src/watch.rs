@@ -427,7 +427,7 @@ impl Watch {
             follow: hold != Hold::Fires,
             waits: hold == Hold::Waits,
         });
-        Armed { keys: keys.collect(), fingers, ..Armed::default() }
+        Armed { keys: keys.collect(), fingers, panic: self.panic, ..Armed::default() }
     }
 }
 

@@ -163,6 +163,9 @@ pub struct Armed {
     pub traces: Option<bool>,
     /// Whether every key but modifiers is withheld, as a key before it is not decided yet.
     pub everything: bool,
+    /// The panic combination, which also is among the keys: a desk that has the keyboard to itself
+    /// gives it back at once when that is pressed, before anybody decides anything.
+    pub panic: Option<(Key, Families)>,
 }
 
 /// A key with the modifier families it is withheld under.

@@ -5,6 +5,8 @@
 //! Nothing here sleeps to wait: it waits for an event, a line or a byte, and gives up loudly.
 
 mod bench;
+mod boards;
+mod console;
 mod display;
 mod editor;
 mod form;
@@ -16,6 +18,8 @@ mod target;
 mod terminal;
 
 pub use bench::{Device, Sort};
+pub use boards::{Boards, Plugged};
+pub use console::{Came, Console};
 pub use display::{Display, Manager, Stage};
 pub use editor::Editor;
 pub use form::Form;

@@ -67,11 +67,20 @@ pub fn print_findings(findings: &[Finding], source: &Source) {
 
 /// What a desk of this version cannot do of what a set needs.
 pub fn lacking_on(desk: DeskName, needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
-    let lacks = move |_: Need| match desk {
+    let lacks = move |need: Need| match desk {
         DeskName::X11 | DeskName::Simulated => false,
+        DeskName::Evdev => matches!(
+            need,
+            Need::Places
+                | Need::NewWindows
+                | Need::Windows
+                | Need::Menus
+                | Need::Clipboard
+                | Need::Pointer
+        ),
     };
     let lacking = needs.iter().filter(move |(need, _)| lacks(*need));
-    lacking.map(|(need, span)| need.lacking(*span, "X11"))
+    lacking.map(move |(need, span)| need.lacking(*span, desk.called()))
 }
 
 /// How many there are of each severity.

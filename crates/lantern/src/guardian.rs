@@ -1,41 +1,70 @@
 //! The guardian: this program once more, in a process of its own, that outlives a crash.
 //!
-//! It holds a connection to the display and the reading end of a pipe whose other end only the
-//! working process has. When the pipe closes, however that came about, it lets go of every key that
-//! is still marked as held.
+//! It has the reading end of a pipe whose other end only the working process has. On a display it holds a
+//! connection of its own as well: when the pipe closes, however that came about, it lets go of every key
+//! that is still marked as held. Where the working process has the keyboard to itself, the kernel frees that
+//! with its end; so there the guardian sees to it that one that hangs comes to its end.
 
-use std::io::{self, Read};
+use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Stdio};
+use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, PidfdFlags, pidfd_open};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
+use crate::arguments::GuardianArguments;
 use crate::failure::{Failure, Status};
+use crate::style::complain;
 
 /// This very program, also when another version has been put in its place meanwhile.
 pub const OWN_PROGRAM: &str = "/proc/self/exe";
 
-const CANNOT_START: &str = "cannot start the guardian of held keys";
+const CANNOT_START: &str = "cannot start the guardian";
+
+/// From one look at the working process to the next.
+const LOOKS: Duration = Duration::from_millis(200);
+/// Who is awake says so this often at least.
+const BEATS: Duration = Duration::from_millis(100);
+/// Who is awake and says nothing for so long hangs.
+const HANGS: Duration = Duration::from_millis(700);
+/// Looks at which one must have been seen stopped.
+const STOPPED: u32 = 2;
+
+/// What is guarded.
+#[derive(Debug, Clone)]
+pub enum Charge {
+    /// Keys held on a display, marked in this list.
+    Held(PathBuf),
+    /// The keyboard itself, which the working process has taken.
+    Keyboard,
+}
 
 /// The working process's end of the pipe.
 #[derive(Debug)]
 pub struct Guarded {
-    held: PathBuf,
+    charge: Charge,
     pipe: Option<ChildStdin>,
     child: Child,
     ended: OwnedFd,
+    /// When it was last said that we are awake; nothing while we sleep.
+    beat: Option<Instant>,
 }
 
 impl Guarded {
-    /// Starts a guardian for the list of held keys.
-    pub fn start(held: &Path) -> Result<Guarded, Failure> {
+    /// Starts a guardian.
+    pub fn start(charge: Charge) -> Result<Guarded, Failure> {
         let failed = |source| Failure::System { what: CANNOT_START, source };
+        let mut command = Command::new(OWN_PROGRAM);
+        command.arg("guardian");
+        match &charge {
+            Charge::Held(held) => command.arg("--held").arg(held),
+            Charge::Keyboard => command.arg("--keyboard"),
+        };
         // Its own process group: the Ctrl+C that ends us must not end it.
-        let mut child = Command::new(OWN_PROGRAM)
-            .arg("guardian")
-            .arg(held)
+        let mut child = command
             .stdin(Stdio::piped())
             .stdout(Stdio::null())
             .process_group(0)
@@ -44,7 +73,7 @@ impl Guarded {
         let pipe = child.stdin.take();
         let ended = pidfd_open(Pid::from_child(&child), PidfdFlags::empty());
         let ended = ended.map_err(|error| failed(error.into()))?;
-        Ok(Guarded { held: held.to_owned(), pipe, child, ended })
+        Ok(Guarded { charge, pipe, child, ended, beat: None })
     }
 
     /// What becomes readable when the guardian has died.
@@ -54,12 +83,37 @@ impl Guarded {
 
     /// Starts another guardian in the place of one that died.
     pub fn renew(&mut self) -> Result<(), Failure> {
-        let fresh = Guarded::start(&self.held)?;
+        let fresh = Guarded::start(self.charge.clone())?;
         // It has been waited for by its going.
         drop(std::mem::replace(self, fresh));
         Ok(())
     }
+
+    /// We are at work.
+    pub fn wake(&mut self) {
+        if self.beat.is_none_or(|beat| beat.elapsed() > BEATS) {
+            self.say(AWAKE);
+            self.beat = Some(Instant::now());
+        }
+    }
+
+    /// We wait for something to happen.
+    pub fn sleep(&mut self) {
+        if self.beat.take().is_some() {
+            self.say(ASLEEP);
+        }
+    }
+
+    fn say(&mut self, word: u8) {
+        if let (Charge::Keyboard, Some(pipe)) = (&self.charge, &mut self.pipe) {
+            // One that died is followed by another.
+            let _ = pipe.write_all(&[word]);
+        }
+    }
 }
+
+const AWAKE: u8 = b'a';
+const ASLEEP: u8 = b's';
 
 impl Drop for Guarded {
     fn drop(&mut self) {
@@ -68,19 +122,73 @@ impl Drop for Guarded {
     }
 }
 
-/// `lantern guardian`: waits for the pipe on standard input to close, then lets keys go.
-pub fn watch(held: &Path) -> Result<Status, Failure> {
+/// `lantern guardian`: what the working process starts.
+pub fn watch(arguments: &GuardianArguments) -> Result<Status, Failure> {
+    match &arguments.held {
+        Some(held) => watch_keys(held),
+        None => watch_keyboard(),
+    }
+}
+
+/// Waits for the pipe on standard input to close, then lets keys go.
+fn watch_keys(held: &Path) -> Result<Status, Failure> {
     let until_closed = || {
         // Whatever ends the reading ends the watch.
         let _ = io::copy(&mut io::stdin().lock().by_ref(), &mut io::sink());
         true
     };
-    let watched = rustix::process::getppid().map(|process| process.as_raw_nonzero().get());
-    let watched = watched.and_then(|process| u32::try_from(process).ok());
+    let watched = watched().and_then(|process| u32::try_from(process).ok());
     match lantern_desk::release_held(None, held, watched, until_closed) {
         Ok(()) => Ok(Status::Done),
         // A display that is gone holds no keys.
         Err(lantern_desk::DeskError::Lost(_)) => Ok(Status::Done),
         Err(error) => Err(error.into()),
     }
+}
+
+/// The working process.
+fn watched() -> Option<i32> {
+    rustix::process::getppid().map(|process| process.as_raw_nonzero().get())
+}
+
+/// Ends the working process if it hangs or is stopped: its end gives the keyboard back.
+fn watch_keyboard() -> Result<Status, Failure> {
+    let failed = |source| Failure::System { what: "cannot watch", source };
+    let Some(process) = watched().and_then(Pid::from_raw) else { return Ok(Status::Done) };
+    let looks = Timespec::try_from(LOOKS).expect("it is short");
+    let (mut awake, mut said, mut stopped) = (false, Instant::now(), 0);
+    loop {
+        let input = io::stdin();
+        let mut fds = [PollFd::new(&input, PollFlags::IN)];
+        match poll(&mut fds, Some(&looks)) {
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(error) => return Err(failed(error.into())),
+        }
+        if !fds[0].revents().is_empty() {
+            let mut words = [0; 256];
+            match input.lock().read(&mut words).map_err(failed)? {
+                0 => return Ok(Status::Done),
+                length => awake = words[length - 1] == AWAKE,
+            }
+            said = Instant::now();
+        }
+        stopped = if is_stopped(process) { stopped + 1 } else { 0 };
+        if stopped >= STOPPED || awake && said.elapsed() > HANGS {
+            complain!(
+                "lantern did not go on while it had the keyboard; it was ended, and the keyboard is free"
+            );
+            // If it is gone by now, so much the better.
+            let _ = kill_process(process, Signal::KILL);
+            return Ok(Status::Done);
+        }
+    }
+}
+
+/// Whether somebody stopped it, by its state in `/proc`.
+fn is_stopped(process: Pid) -> bool {
+    let path = format!("/proc/{}/stat", process.as_raw_nonzero());
+    let state = std::fs::read_to_string(path).unwrap_or_default();
+    // The name before it may hold anything, brackets among it.
+    let state = state.rsplit_once(") ").and_then(|(_, rest)| rest.chars().next());
+    matches!(state, Some('T' | 't'))
 }

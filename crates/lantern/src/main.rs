@@ -7,6 +7,7 @@
 mod agreement;
 mod arguments;
 mod commands;
+mod desks;
 mod drawings;
 mod errands;
 mod failure;

@@ -163,6 +163,14 @@ impl SimulatedDesk {
         app.and_then(|window| self.fields.get(&window)).map_or("", String::as_str)
     }
 
+    /// What stands in each program's text field.
+    pub fn fields(&self) -> BTreeMap<String, String> {
+        self.apps
+            .iter()
+            .map(|app| (app.name().to_owned(), self.field(app.name()).to_owned()))
+            .collect()
+    }
+
     /// Where the pointer is.
     pub fn pointer(&self) -> (i32, i32) {
         self.pointer

@@ -9,9 +9,10 @@ use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, GrabStatus};
 
 use super::connection::Link;
 use super::grabs::{Detail, is_free};
-use super::keymap::{Keymap, key_of, keysym_character};
+use super::keymap::{Keymap, key_of};
 use super::pointer::{ButtonOrder, key_of_button};
 use crate::DeskError;
+use crate::keysyms::keysym_character;
 
 /// A combination as it was pressed.
 #[derive(Debug, Clone, PartialEq, Eq)]

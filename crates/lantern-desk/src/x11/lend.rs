@@ -15,10 +15,11 @@ use x11rb::protocol::xproto::{
     self, ClientMessageData, ClientMessageEvent, ConnectionExt as _, Window,
 };
 
-use super::keymap::{Keymap, character_keysym};
+use super::keymap::Keymap;
 use super::rest::Resting;
 use super::{X11Desk, windows};
 use crate::DeskError;
+use crate::keysyms::character_keysym;
 
 /// How long a program that answers pings may take.
 const PATIENCE: Duration = Duration::from_secs(5);

@@ -14,10 +14,11 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _};
 
 use super::connection::{self, Link};
 use super::fingers::{self, Raw};
-use super::keymap::{Keymap, key_of, keysym_character};
+use super::keymap::{Keymap, key_of};
 use super::pointer::{self, ButtonOrder, key_of_button};
 use super::windows;
 use crate::DeskError;
+use crate::keysyms::keysym_character;
 
 /// A key or button that went down or up.
 #[derive(Debug, Clone, PartialEq, Eq)]

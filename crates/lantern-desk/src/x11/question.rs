@@ -11,11 +11,12 @@ use x11rb::protocol::xproto::{
 use x11rb::wrapper::ConnectionExt as _;
 
 use super::connection::Link;
-use super::keymap::{Keymap, dead_accent, key_of, keysym_character};
+use super::keymap::{Keymap, key_of};
 use super::picture::{depth, picture, scale_of};
 use super::{pointer, windows};
 use crate::DeskError;
 use crate::drawing::Fonts;
+use crate::keysyms::{dead_accent, keysym_character};
 use crate::question::{Answer, Question, Rows, Stroke};
 
 /// Asks the person on the display in DISPLAY, and waits for the answer. `tell` is given the question in

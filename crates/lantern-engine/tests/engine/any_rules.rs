@@ -227,7 +227,13 @@ fn happening(number: u8) -> Event {
         }
         4 => Event::Bytes { device: text("pedals"), bytes: b"x\ny".to_vec() },
         5 => Event::Message { device: text("hut"), topic: text("a/b"), text: text("on") },
-        6 => Event::Call { device: text("door"), path: text("/x"), text: text("") },
+        6 => Event::Call {
+            number: 0,
+            device: text("door"),
+            caller: text(""),
+            path: text("/x"),
+            text: text(""),
+        },
         7 => Event::Letter(Some('a')),
         8 => Event::Letter(Some('b')),
         9 => Event::Locked(true),

@@ -277,7 +277,8 @@ when call \"/bell\" on door as said => log \"bell {said.text}\"
     theatre.happen(message("lamp"));
     for path in ["/bell", "/bells"] {
         let (device, text) = ("door".to_owned(), "x".to_owned());
-        theatre.happen(Event::Call { device, path: path.to_owned(), text });
+        let (number, caller, path) = (0, "ilva".to_owned(), path.to_owned());
+        theatre.happen(Event::Call { number, device, caller, path, text });
     }
     assert_snapshot!(theatre.script(), @r#"
     0 log "saw/2/state=on"

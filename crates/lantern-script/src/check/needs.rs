@@ -34,6 +34,8 @@ pub enum Need {
     Web,
     /// Calls from others.
     Listener,
+    /// Telling which program is in front.
+    Places,
     /// Windows that open.
     NewWindows,
     /// Windows brought to the front or closed.
@@ -42,8 +44,10 @@ pub enum Need {
     Menus,
     /// The clipboard.
     Clipboard,
-    /// Notices, questions, sounds and how loud it is.
+    /// Notices, sounds and how loud it is.
     Signs,
+    /// Questions to the person.
+    Questions,
 }
 
 impl Need {
@@ -61,11 +65,13 @@ impl Need {
             Need::Broker => "message brokers",
             Need::Web => "web devices",
             Need::Listener => "calls from the web",
+            Need::Places => "telling which program is in front",
             Need::NewWindows => "windows that open",
             Need::Windows => "bringing windows to the front and closing them",
             Need::Menus => "menus of programs",
             Need::Clipboard => "the clipboard",
-            Need::Signs => "notices, questions and sound",
+            Need::Signs => "notices and sound",
+            Need::Questions => "questions to the person",
         }
     }
 
@@ -97,6 +103,7 @@ impl Checker<'_> {
             TriggerKind::Message { .. } => Need::Broker,
             TriggerKind::Call { .. } => Need::Listener,
             TriggerKind::Window { opened: true, .. } => Need::NewWindows,
+            TriggerKind::Window { opened: false, .. } => Need::Places,
             _ => return,
         };
         self.need(need, trigger.span);
@@ -110,7 +117,7 @@ impl Checker<'_> {
             Verb::Choose | Verb::Tally => Need::Menus,
             Verb::Paste | Verb::ReadClipboard => Need::Clipboard,
             Verb::Notify | Verb::Say | Verb::Play | Verb::Volume(_) => Need::Signs,
-            Verb::Ask | Verb::Confirm | Verb::Pick => Need::Signs,
+            Verb::Ask | Verb::Confirm | Verb::Pick => Need::Questions,
             Verb::Send(_) => Need::Serial,
             Verb::Publish { .. } => Need::Broker,
             Verb::Get(_) | Verb::Put(_) | Verb::Post(_) => Need::Web,

@@ -229,6 +229,11 @@ impl Checker<'_> {
     pub(super) fn lower_scope<'c>(&mut self, clauses: impl Iterator<Item = &'c Clause>) -> Scope {
         let mut scope = Scope::default();
         for clause in clauses {
+            if let ClauseKind::InApp(_) | ClauseKind::InTitle(_) | ClauseKind::NotInApp(_) =
+                &clause.kind
+            {
+                self.need(Need::Places, clause.span);
+            }
             match &clause.kind {
                 ClauseKind::InApp(apps) => {
                     self.narrow(&mut scope.apps, apps, clause.span, "program")

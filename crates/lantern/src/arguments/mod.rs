@@ -329,6 +329,8 @@ pub struct CheckArguments {
 pub enum DeskName {
     /// A display of the X Window System.
     X11,
+    /// The kernel's own input devices: under Wayland, and on the bare console.
+    Evdev,
     /// The one that `rehearse` and `demo` play on; it does everything.
     Simulated,
 }
@@ -380,10 +382,19 @@ pub struct RehearseArguments {
 pub struct RunArguments {
     /// The file of rules; the person's own if missing.
     pub file: Option<PathBuf>,
-    /// The desk to work on; the display of the session if missing. `simulated` makes no input, and says
+    /// The desk to work on; if missing, what fits the session. `simulated` makes no input, and says
     /// what it would have made: for trying devices, and for machines with no desk at all.
     #[arg(long, value_enum, value_name = "DESK")]
     pub desk: Option<DeskName>,
+    /// On the kernel desk: take only input devices with this in their name. May stand several times.
+    #[arg(long, value_name = "NAME")]
+    pub board: Vec<String>,
+    /// On the kernel desk: take no input device with this in its name. May stand several times.
+    #[arg(long, value_name = "NAME")]
+    pub without_board: Vec<String>,
+    /// On the kernel desk, where no graphics driver tells: the screen's size, as 1920x1080.
+    #[arg(long, value_name = "WIDTHxHEIGHT")]
+    pub screen: Option<String>,
     /// Say what fires as it fires: `--log-level info`.
     #[arg(short, long, conflicts_with = "log_level")]
     pub verbose: bool,
@@ -428,6 +439,10 @@ pub enum QuestionKind {
 /// `lantern guardian`
 #[derive(Debug, Args)]
 pub struct GuardianArguments {
-    /// The list of held keys.
-    pub held: PathBuf,
+    /// The list of keys that are held on a display.
+    #[arg(long, required_unless_present = "keyboard")]
+    pub held: Option<PathBuf>,
+    /// The keyboard itself is taken.
+    #[arg(long)]
+    pub keyboard: bool,
 }

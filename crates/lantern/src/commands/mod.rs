@@ -68,7 +68,7 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         Command::Completions { shell } => manual::completions(shell),
         Command::Man { folder } => manual::write_pages(&folder),
         Command::Question(arguments) => question::run(arguments),
-        Command::Guardian(arguments) => guardian::watch(&arguments.held),
+        Command::Guardian(arguments) => guardian::watch(&arguments),
     }
 }
 

@@ -1,5 +1,6 @@
 //! `lantern rehearse`: scenes played against a file, as a test.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use lantern_script::scene::{Scene, SceneAct, Sketch, parse_scene};
@@ -29,6 +30,8 @@ struct SceneReport<'a> {
     passed: bool,
     expectations: usize,
     unmet: Vec<UnmetReport<'a>>,
+    /// What stands in each program's text field at the end.
+    fields: &'a BTreeMap<String, String>,
     timeline: Vec<Row>,
 }
 
@@ -131,6 +134,7 @@ fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneRep
         passed: played.unmet.is_empty(),
         expectations: played.expected,
         unmet: unmet.collect(),
+        fields: &played.fields,
         timeline: played.timeline.rows(),
     }
 }

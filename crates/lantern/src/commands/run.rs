@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Desk, DeskError, HeldKeys, X11Desk};
+use lantern_desk::{BoardChoice, Desk, DeskError, EvdevDesk, HeldKeys, X11Desk};
 use lantern_model::RuleSet;
 use lantern_script::Source;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -15,7 +15,7 @@ use crate::arguments::{DeskName, RunArguments};
 use crate::commands::status::words;
 use crate::failure::{Failure, Status};
 use crate::findings::{lacking_on, print_findings};
-use crate::guardian::Guarded;
+use crate::guardian::{Charge, Guarded};
 use crate::journal::{Journal, LogLevel};
 use crate::resident::client::Resident;
 use crate::resident::door::Door;
@@ -24,7 +24,7 @@ use crate::session::{Session, Workplace};
 use crate::style::complain;
 use crate::told_desk::ToldDesk;
 use crate::wording::span_words;
-use crate::{files, signals, style, supervisor};
+use crate::{desks, files, signals, style, supervisor};
 
 /// So long the one before may take to let go of everything.
 const LEAVING: Duration = Duration::from_secs(5);
@@ -35,32 +35,50 @@ const DISPLAY_BACK: Duration = Duration::from_secs(60);
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
 
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
-    let desk = arguments.desk.unwrap_or(DeskName::X11);
+    let desk = arguments.desk.map_or_else(DeskName::of_session, Ok)?;
+    let choice = board_choice(&arguments)?;
     let path = files::rules_path(arguments.file)?;
     let rules = read(&path, desk)?;
-    if desk == DeskName::X11 && std::env::var_os("DISPLAY").is_none_or(|display| display.is_empty())
-    {
+    if desk == DeskName::X11 && !desks::is_set("DISPLAY") {
         return Err(DeskError::NoDisplay.into());
     }
     let runtime = RuntimeFiles::for_display()?;
     let _claim = claim(&runtime, arguments.take_over)?;
     let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
     let mut journal = Journal::open(level, arguments.log_file.as_deref())?;
-    match desk {
-        DeskName::Simulated => {
-            Worker {
-                path: &path,
-                runtime: &runtime,
-                journal: &mut journal,
-                desk,
-                called: "no desk",
+    if desk == DeskName::X11 {
+        work_on_x11(rules, &path, &runtime, &mut journal)?;
+    } else {
+        let called = format!("the {} desk", desk.called());
+        let (path, runtime, journal) = (path.as_path(), &runtime, &mut journal);
+        let worker = Worker { path, runtime, journal, desk, called: &called };
+        match desk {
+            DeskName::Evdev => {
+                let guarded = Guarded::start(Charge::Keyboard)?;
+                worker.work(rules, EvdevDesk::open(choice)?, Some(guarded))?;
             }
-            .work(rules, ToldDesk::new(), None)?;
+            _ => worker.work(rules, ToldDesk::new(), None)?,
         }
-        DeskName::X11 => work_on_x11(rules, &path, &runtime, &mut journal)?,
     }
     complain!("{}: stopped, every key is let go", path.display());
     Ok(Status::Done)
+}
+
+/// Which input devices are taken on the kernel desk.
+fn board_choice(arguments: &RunArguments) -> Result<BoardChoice, Failure> {
+    let size = |written: &String| {
+        let (width, height) = written.split_once('x')?;
+        Some((width.parse().ok()?, height.parse().ok()?))
+    };
+    let screen = match &arguments.screen {
+        Some(written) => Some(size(written).ok_or_else(|| Failure::WrongWords {
+            message: format!("`{written}` is no size of a screen"),
+            advice: "write it as 1920x1080".to_owned(),
+        })?),
+        None => None,
+    };
+    let (only, without) = (arguments.board.clone(), arguments.without_board.clone());
+    Ok(BoardChoice { only, without, screen })
 }
 
 /// Works on the display, and waits for it if it goes away.
@@ -79,7 +97,7 @@ fn work_on_x11(
             None => read(path, DeskName::X11)?,
         };
         warn_of_blindness(&rules, &desk)?;
-        let guarded = Guarded::start(&runtime.held_keys())?;
+        let guarded = Guarded::start(Charge::Held(runtime.held_keys()))?;
         let worked = Worker { path, runtime, journal, desk: DeskName::X11, called: &display }.work(
             rules,
             desk,

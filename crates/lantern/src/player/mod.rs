@@ -46,6 +46,8 @@ pub struct Played {
     pub expected: usize,
     /// Those that did not come true.
     pub unmet: Vec<Unmet>,
+    /// What stands in each program's text field at the end.
+    pub fields: BTreeMap<String, String>,
 }
 
 /// The seed of all chance in a scene.
@@ -88,7 +90,8 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
     }
     player.advance_to(player.now + PATIENCE);
     player.finish();
-    Played { timeline: player.timeline, expected, unmet }
+    let fields = player.desk.fields();
+    Played { timeline: player.timeline, expected, unmet, fields }
 }
 
 struct Player {

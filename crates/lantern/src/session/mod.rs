@@ -21,7 +21,7 @@ use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
 use lantern_engine::{Engine, ReasonKind};
 use lantern_model::{
-    Deed, Ear, Effect, EffectId, Event, Hint, HintPlace, Link, Order, RuleSet, Shown, Time,
+    Deed, Ear, Effect, EffectId, Event, Hint, HintPlace, Link, Order, RuleSet, Shown, Time, Verb,
     WallTime,
 };
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -315,7 +315,14 @@ impl<'j, D: Desk> Session<'j, D> {
 
     /// Shows a hint to the eye, and to who has a screen reader instead.
     fn show(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
-        self.errands.announce(&hint.what.to_string());
+        let text = hint.what.to_string();
+        self.errands.announce(&text);
+        if !self.desk.shows_hints() {
+            let verb = Verb::Notify;
+            let deed = Deed { verb, words: vec![text], value: None, limit: Some(hint.span) };
+            // Where nobody shows notices either, nothing is to be seen.
+            self.errands.attempt(EffectId(0), &deed);
+        }
         self.desk.hint(now, effect, hint)
     }
 
@@ -411,6 +418,9 @@ impl<'j, D: Desk> Session<'j, D> {
             what: "cannot wait for events",
             source: source.into(),
         };
+        if let Some(guarded) = &mut self.place.guarded {
+            guarded.sleep();
+        }
         let own = [self.engine.next_deadline(), self.desk.next_deadline()];
         let read_due = self.read_due.map(|(_, due)| due);
         let deadlines = own.into_iter().chain([self.heartbeat.next_deadline(), read_due]);
@@ -434,10 +444,7 @@ impl<'j, D: Desk> Session<'j, D> {
         let first_of_door = fds.len();
         let door: Vec<_> = self.place.door.descriptors().collect();
         fds.extend(door.iter().map(|(fd, events)| PollFd::new(fd, *events)));
-        match poll(&mut fds, timeout.as_ref()) {
-            Ok(_) | Err(rustix::io::Errno::INTR) => {}
-            Err(error) => return Err(failed(error)),
-        }
+        let polled = poll(&mut fds, timeout.as_ref());
         let ready = |fd: &PollFd<'_>| !fd.revents().is_empty();
         let woken = Woken {
             signal: ready(&fds[0]),
@@ -447,6 +454,13 @@ impl<'j, D: Desk> Session<'j, D> {
             door: fds[first_of_door..].iter().any(ready),
         };
         drop(fds);
+        match polled {
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(error) => return Err(failed(error)),
+        }
+        if let Some(guarded) = &mut self.place.guarded {
+            guarded.wake();
+        }
         if let Some(clock) = &self.clock_set {
             // It says nothing but that the clock was set; the loop looks at it each time round.
             let _ = rustix::io::read(clock, &mut [0; 8]);

@@ -27,5 +27,8 @@ mod shapes;
 mod signs;
 mod text;
 mod tools;
+mod twelve;
+#[path = "../twelve/mod.rs"]
+mod twelve_scenes;
 mod web;
 mod windows;

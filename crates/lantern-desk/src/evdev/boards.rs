@@ -1,0 +1,337 @@
+//! The input devices of the person's: found, read, taken for us alone and given back.
+//!
+//! One is taken only while no key of it is down, as programs would never hear of that key's release; and it is
+//! given back by whatever ends us, since the kernel does that with our descriptors.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::fs;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
+
+use evdev::{AbsoluteAxisCode, Device, EventType, InputEvent, KeyCode, RelativeAxisCode};
+use lantern_model::Armed;
+use rustix::event::epoll;
+use rustix::fs::inotify;
+
+use super::{BoardChoice, outlet};
+use crate::DeskError;
+
+/// Where the kernel shows them.
+const FOLDER: &str = "/dev/input";
+/// The number under which news of devices comes.
+const NEWS: u64 = u64::MAX;
+
+/// What of the person's is taken, and what is looked at besides.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(super) struct Taking {
+    keyboards: bool,
+    pointers: bool,
+    /// Pointers are read, but go on by themselves.
+    look_at_pointers: bool,
+}
+
+impl Taking {
+    /// What the rules in force need.
+    pub(super) fn of(armed: &Armed) -> Taking {
+        let pointers = armed.keys.iter().any(|armed| armed.key.is_pointer());
+        Taking {
+            keyboards: armed.everything || armed.keys.iter().any(|armed| !armed.key.is_pointer()),
+            pointers,
+            look_at_pointers: pointers || armed.fingers || armed.letters || armed.traces.is_some(),
+        }
+    }
+}
+
+/// Something a device did.
+#[derive(Debug)]
+pub(super) enum Happened {
+    /// A key or button: 0 is up, 1 down, 2 a repeat.
+    Key { board: usize, code: u16, value: i32, taken: bool },
+    /// The pointer or a wheel.
+    Moved { axis: u16, by: i32, taken: bool },
+    /// Anything else.
+    Other(InputEvent, bool),
+    /// What came belongs together.
+    Report,
+    /// The device is gone.
+    Gone(usize),
+}
+
+#[derive(Debug)]
+struct Board {
+    device: Device,
+    path: PathBuf,
+    name: String,
+    /// It has a mouse's axes and buttons, and no keys that a person types with.
+    is_pointer: bool,
+    taken: bool,
+    watched: bool,
+}
+
+/// A device as `doctor` tells of it.
+#[derive(Debug, Clone)]
+pub struct BoardSeen {
+    /// Where it is.
+    pub path: PathBuf,
+    /// What it calls itself; nothing if we may not look.
+    pub name: Option<String>,
+}
+
+/// Every input device that there is, and whether we may read it; those of no keys and buttons left out.
+pub fn boards_seen() -> Vec<BoardSeen> {
+    let mut seen: Vec<BoardSeen> = nodes()
+        .into_iter()
+        .filter_map(|path| match Device::open(&path) {
+            Ok(device) => {
+                sort_of(&device)?;
+                Some(BoardSeen { path, name: Some(name_of(&device)) })
+            }
+            Err(_) => Some(BoardSeen { path, name: None }),
+        })
+        .collect();
+    seen.sort_by(|one, other| one.path.cmp(&other.path));
+    seen
+}
+
+/// All of them.
+#[derive(Debug)]
+pub(super) struct Boards {
+    choice: BoardChoice,
+    epoll: OwnedFd,
+    inotify: OwnedFd,
+    boards: BTreeMap<usize, Board>,
+    count: usize,
+    taking: Taking,
+}
+
+impl Boards {
+    /// Opens those that are chosen.
+    pub(super) fn open(choice: BoardChoice) -> Result<Boards, DeskError> {
+        let failed = |error: rustix::io::Errno| DeskError::Input {
+            path: FOLDER.into(),
+            source: error.into(),
+        };
+        let epoll = epoll::create(epoll::CreateFlags::CLOEXEC).map_err(failed)?;
+        let flags = inotify::CreateFlags::CLOEXEC | inotify::CreateFlags::NONBLOCK;
+        let inotify = inotify::init(flags).map_err(failed)?;
+        // A device appears before its permissions are right.
+        let wanted = inotify::WatchFlags::CREATE | inotify::WatchFlags::ATTRIB;
+        inotify::add_watch(&inotify, FOLDER, wanted).map_err(failed)?;
+        watch(&epoll, &inotify, NEWS).map_err(failed)?;
+        let (boards, taking) = (BTreeMap::new(), Taking::default());
+        let mut all = Boards { choice, epoll, inotify, boards, count: 0, taking };
+        let refused = all.look_for_more();
+        if let (true, Some((path, source))) = (all.boards.is_empty(), refused) {
+            return Err(DeskError::Input { path, source });
+        }
+        Ok(all)
+    }
+
+    pub(super) fn descriptor(&self) -> BorrowedFd<'_> {
+        self.epoll.as_fd()
+    }
+
+    pub(super) fn name(&self, board: usize) -> &str {
+        self.boards.get(&board).map_or("", |board| &board.name)
+    }
+
+    /// Opens what is there and not open yet; the first that we may not open, if any.
+    fn look_for_more(&mut self) -> Option<(PathBuf, io::Error)> {
+        let mut refused = None;
+        for path in nodes() {
+            if self.boards.values().any(|board| board.path == path) {
+                continue;
+            }
+            match Device::open(&path) {
+                Ok(device) => self.add(device, path),
+                Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+                    refused.get_or_insert((path, error));
+                }
+                // It went away again.
+                Err(_) => {}
+            }
+        }
+        refused
+    }
+
+    fn add(&mut self, device: Device, path: PathBuf) {
+        let name = name_of(&device);
+        let Some(is_pointer) = sort_of(&device).filter(|_| self.is_chosen(&name)) else { return };
+        if device.set_nonblocking(true).is_err() {
+            return;
+        }
+        self.count += 1;
+        let board = Board { device, path, name, is_pointer, taken: false, watched: false };
+        self.boards.insert(self.count, board);
+        let taking = self.taking;
+        self.settle(self.count, taking);
+    }
+
+    fn is_chosen(&self, name: &str) -> bool {
+        let lower = name.to_lowercase();
+        let has = |part: &String| lower.contains(&part.to_lowercase());
+        !outlet::is_own(name)
+            && (self.choice.only.is_empty() || self.choice.only.iter().any(has))
+            && !self.choice.without.iter().any(has)
+    }
+
+    /// Boards that would be given back if so much were taken.
+    pub(super) fn losing(&self, taking: Taking) -> Vec<usize> {
+        let loses = |board: &Board| board.taken && !board.is_wanted(taking);
+        self.boards.iter().filter(|(_, board)| loses(board)).map(|(number, _)| *number).collect()
+    }
+
+    /// Takes so much from now on.
+    pub(super) fn take(&mut self, taking: Taking) {
+        self.taking = taking;
+        let numbers: Vec<usize> = self.boards.keys().copied().collect();
+        for number in numbers {
+            self.settle(number, taking);
+        }
+    }
+
+    /// Takes what could not be taken before, as a key was down.
+    pub(super) fn take_up(&mut self) {
+        let taking = self.taking;
+        let waits = |board: &&Board| board.is_wanted(taking) && !board.taken;
+        if self.boards.values().any(|board| waits(&board)) {
+            self.take(taking);
+        }
+    }
+
+    fn settle(&mut self, number: usize, taking: Taking) {
+        let Some(board) = self.boards.get_mut(&number) else { return };
+        board.settle(taking);
+        let wanted = !board.is_pointer || taking.look_at_pointers;
+        if wanted != board.watched {
+            board.watched = wanted;
+            // A device that is gone tells so when it is read.
+            let _ = match wanted {
+                true => watch(&self.epoll, &board.device, number as u64),
+                false => epoll::delete(&self.epoll, &board.device),
+            };
+        }
+    }
+
+    /// What happened by now.
+    pub(super) fn read(&mut self) -> Vec<Happened> {
+        let mut ready = Vec::with_capacity(16);
+        let none = rustix::event::Timespec { tv_sec: 0, tv_nsec: 0 };
+        let buffer = rustix::buffer::spare_capacity(&mut ready);
+        if epoll::wait(&self.epoll, buffer, Some(&none)).is_err() {
+            return Vec::new();
+        }
+        let mut happened = Vec::new();
+        for event in ready {
+            let number = event.data.u64();
+            if number == NEWS {
+                // What it says is seen by looking.
+                while rustix::io::read(&self.inotify, &mut [0; 4096]).is_ok_and(|read| read > 0) {}
+                self.look_for_more();
+            } else {
+                self.read_board(number as usize, &mut happened);
+            }
+        }
+        happened
+    }
+
+    fn read_board(&mut self, number: usize, happened: &mut Vec<Happened>) {
+        let Some(board) = self.boards.get_mut(&number) else { return };
+        let taken = board.taken;
+        let gone = match board.device.fetch_events() {
+            Ok(events) => {
+                happened.extend(events.map(|event| sorted(number, event, taken)));
+                false
+            }
+            Err(error) => error.kind() != io::ErrorKind::WouldBlock,
+        };
+        if gone {
+            // What was down on it is up: its own last word may be lost.
+            happened.push(Happened::Gone(number));
+            let _ = epoll::delete(&self.epoll, &board.device);
+            self.boards.remove(&number);
+        }
+    }
+}
+
+impl Board {
+    fn is_wanted(&self, taking: Taking) -> bool {
+        if self.is_pointer { taking.pointers } else { taking.keyboards }
+    }
+
+    /// Takes it or gives it back, as far as that can be done now.
+    fn settle(&mut self, taking: Taking) {
+        match (self.taken, self.is_wanted(taking)) {
+            (true, false) => {
+                self.taken = false;
+                // Of a device that is gone nothing is left to give back.
+                let _ = self.device.ungrab();
+            }
+            (false, true) if !self.is_pressed() && self.device.grab().is_ok() => {
+                self.taken = true;
+                if self.is_pressed() {
+                    // It went down between the look and the taking.
+                    self.taken = false;
+                    let _ = self.device.ungrab();
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn is_pressed(&self) -> bool {
+        self.device.get_key_state().is_ok_and(|state| state.iter().next().is_some())
+    }
+}
+
+fn sorted(board: usize, event: InputEvent, taken: bool) -> Happened {
+    let (code, value) = (event.code(), event.value());
+    match event.event_type() {
+        EventType::KEY => Happened::Key { board, code, value, taken },
+        EventType::RELATIVE => Happened::Moved { axis: code, by: value, taken },
+        EventType::SYNCHRONIZATION => Happened::Report,
+        _ => Happened::Other(event, taken),
+    }
+}
+
+fn watch(epoll: &OwnedFd, fd: impl AsFd, number: u64) -> rustix::io::Result<()> {
+    epoll::add(epoll, fd, epoll::EventData::new_u64(number), epoll::EventFlags::IN)
+}
+
+/// The nodes of devices, in the order of their numbers.
+fn nodes() -> Vec<PathBuf> {
+    let number = |path: &Path| {
+        let name = path.file_name().and_then(OsStr::to_str)?;
+        name.strip_prefix("event")?.parse::<u32>().ok()
+    };
+    let entries = fs::read_dir(FOLDER).into_iter().flatten().flatten();
+    let mut nodes: Vec<(u32, PathBuf)> =
+        entries.map(|entry| entry.path()).filter_map(|path| Some((number(&path)?, path))).collect();
+    nodes.sort();
+    nodes.into_iter().map(|(_, path)| path).collect()
+}
+
+fn name_of(device: &Device) -> String {
+    device.name().unwrap_or("unnamed").to_owned()
+}
+
+/// Whether it is a pointer or a keyboard; nothing if it is neither, or one that cannot be passed on, as
+/// touchpads and drawing tablets.
+fn sort_of(device: &Device) -> Option<bool> {
+    let keys = device.supported_keys()?;
+    let is_typed = |key: KeyCode| (1..0x100).contains(&key.code()) || key.code() >= 0x160;
+    let power = [KeyCode::KEY_POWER, KeyCode::KEY_SLEEP, KeyCode::KEY_WAKEUP];
+    let types = keys.iter().any(|key| is_typed(key) && !power.contains(&key));
+    let moves =
+        device.supported_relative_axes().is_some_and(|axes| axes.contains(RelativeAxisCode::REL_X));
+    let touches =
+        device.supported_absolute_axes().is_some_and(|axes| axes.contains(AbsoluteAxisCode::ABS_X));
+    match (types, moves && keys.contains(KeyCode::BTN_LEFT)) {
+        _ if touches => None,
+        (_, true) => Some(true),
+        (true, false) => Some(false),
+        (false, false) => None,
+    }
+}

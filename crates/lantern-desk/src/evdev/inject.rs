@@ -1,0 +1,167 @@
+//! Steps of input, written through the devices of our own.
+
+use lantern_model::{Act, InputStep, Key, KeyKind, Level, Side};
+
+use super::EvdevDesk;
+use super::outlet;
+use crate::DeskError;
+
+impl EvdevDesk {
+    /// Does a step as a whole; why not, if it cannot be done.
+    pub(super) fn do_step(&mut self, step: &InputStep) -> Result<Result<(), String>, DeskError> {
+        if let Err(why) = self.check(step) {
+            return Ok(Err(why));
+        }
+        let lifted: Vec<Key> = match step.lift {
+            true => self.passage.shown_modifiers().iter().map(Side::key).collect(),
+            false => Vec::new(),
+        };
+        let lifted: Vec<Key> = lifted.into_iter().filter(|key| !step.keep.contains(key)).collect();
+        self.lift(&lifted);
+        for key in &step.park {
+            self.write_key(*key, false);
+        }
+        self.outlet.flush()?;
+        for act in &step.acts {
+            self.act(act)?;
+            self.outlet.flush()?;
+        }
+        for key in &step.park {
+            self.write_key(*key, true);
+        }
+        // Those that left meanwhile are told as up by their own board, right after this.
+        for key in &lifted {
+            self.write_key(*key, true);
+        }
+        self.outlet.flush()?;
+        Ok(Ok(()))
+    }
+
+    /// Modifiers out of the way. One that opens a menu when it goes up alone gets company.
+    fn lift(&mut self, keys: &[Key]) {
+        let opens = |key: &Key| {
+            Side::of(*key).is_some_and(|side| {
+                !matches!(
+                    side,
+                    Side::LeftShift | Side::RightShift | Side::LeftCtrl | Side::RightCtrl
+                )
+            })
+        };
+        if keys.iter().any(opens) {
+            self.outlet.key(outlet::MEANINGLESS, 1);
+            self.outlet.key(outlet::MEANINGLESS, 0);
+        }
+        for key in keys {
+            self.write_key(*key, false);
+        }
+    }
+
+    fn check(&self, step: &InputStep) -> Result<(), String> {
+        for act in &step.acts {
+            match act {
+                Act::MoveTo(..) if self.screen.is_none() => {
+                    return Err(
+                        "how large the screen is is not known; `--screen 1920x1080` says it"
+                            .to_owned(),
+                    );
+                }
+                Act::Text(text) => {
+                    let group = self.passage.layout().group();
+                    let missing = text
+                        .chars()
+                        .find(|letter| named(*letter).is_none() && group.spell(*letter).is_none());
+                    if let Some(letter) = missing {
+                        return Err(format!("no key of this layout types {letter:?}"));
+                    }
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    fn act(&mut self, act: &Act) -> Result<(), DeskError> {
+        match act {
+            Act::Tap(keys) => {
+                for key in keys {
+                    self.send_key(*key, true);
+                    self.outlet.flush()?;
+                }
+                for key in keys.iter().rev() {
+                    self.send_key(*key, false);
+                    self.outlet.flush()?;
+                }
+            }
+            Act::Down(key) => self.send_key(*key, true),
+            Act::Up(key) => self.send_key(*key, false),
+            Act::Text(text) => self.type_text(text)?,
+            Act::MoveBy(x, y) => {
+                self.outlet.motion(0, *x);
+                self.outlet.motion(1, *y);
+            }
+            Act::MoveTo(x, y) => self.outlet.move_to(*x, *y),
+        }
+        Ok(())
+    }
+
+    /// A key of ours goes down or up, if no finger on it says otherwise.
+    fn send_key(&mut self, key: Key, down: bool) {
+        if key.kind() == KeyKind::Wheel {
+            if down {
+                self.outlet.turn(key);
+            }
+        } else if self.passage.note_own(key, down) {
+            self.write_key(key, down);
+        }
+    }
+
+    pub(super) fn write_key(&mut self, key: Key, down: bool) {
+        if let Some(code) = key.kernel() {
+            self.outlet.key(code, i32::from(down));
+        }
+    }
+
+    fn type_text(&mut self, text: &str) -> Result<(), DeskError> {
+        let caps = Key::named("caps-lock").filter(|_| self.passage.caps_is_on());
+        self.tap_lock(caps)?;
+        for letter in text.chars() {
+            let spelled = named(letter)
+                .map(|key| (key, Level::Plain))
+                .or_else(|| self.passage.layout().group().spell(letter));
+            // Whether all are there was looked at before anything went out.
+            let Some((key, level)) = spelled else { continue };
+            let with: Vec<Key> = level.sides().iter().map(|side| side.key()).collect();
+            for key in &with {
+                self.write_key(*key, true);
+            }
+            self.write_key(key, true);
+            self.outlet.flush()?;
+            self.write_key(key, false);
+            for key in with.iter().rev() {
+                self.write_key(*key, false);
+            }
+            self.outlet.flush()?;
+        }
+        self.tap_lock(caps)
+    }
+
+    fn tap_lock(&mut self, lock: Option<Key>) -> Result<(), DeskError> {
+        let Some(lock) = lock else { return Ok(()) };
+        for down in [true, false] {
+            self.write_key(lock, down);
+            self.outlet.flush()?;
+        }
+        Ok(())
+    }
+}
+
+/// The key of a character that is one.
+fn named(letter: char) -> Option<Key> {
+    Key::named(match letter {
+        '\n' | '\r' => "enter",
+        '\t' => "tab",
+        '\u{8}' => "backspace",
+        '\u{1b}' => "escape",
+        _ => return None,
+    })
+}

@@ -1,0 +1,239 @@
+//! The kernel desk: keyboards and mice read from the kernel, everything that goes on written through two
+//! devices of our own. It works wherever the kernel does: under Wayland, under X11, on the bare console.
+//!
+//! What is taken from the person is decided here by what the engine armed ([`passage`]); `boards` are the
+//! devices that are read, `outlet` the two that are written, `inject` carries out steps. What is in front,
+//! windows, menus and the clipboard are not the kernel's: they fail with a word.
+
+mod boards;
+mod inject;
+mod keymap;
+mod outlet;
+mod passage;
+mod screen;
+
+use std::collections::VecDeque;
+use std::os::fd::BorrowedFd;
+
+use lantern_model::{
+    Armed, Deed, EffectId, Event, Frame, GiveBack, Hint, InputStep, Key, Time, Verb,
+};
+
+use crate::{Desk, DeskError};
+use boards::{Boards, Happened, Taking};
+use outlet::Outlet;
+use passage::{Flow, Passage};
+
+pub use boards::{BoardSeen, boards_seen};
+pub use outlet::{UDEV_RULE, outlet_is_there};
+pub use screen::screen_size;
+
+/// Which devices are taken, and what nobody else tells.
+#[derive(Debug, Clone, Default)]
+pub struct BoardChoice {
+    /// Only devices with one of these in their names, case-blind; all, if there are none.
+    pub only: Vec<String>,
+    /// None with one of these.
+    pub without: Vec<String>,
+    /// The screen's size in pixels, where no graphics driver tells.
+    pub screen: Option<(i32, i32)>,
+}
+
+/// The desk.
+#[derive(Debug)]
+pub struct EvdevDesk {
+    boards: Boards,
+    outlet: Outlet,
+    passage: Passage,
+    screen: Option<(i32, i32)>,
+    events: VecDeque<Event>,
+    /// The panic combination gave the boards back; they are taken again when rules want them again.
+    gave_back: bool,
+}
+
+impl EvdevDesk {
+    /// Opens the devices. None is taken before rules want its keys.
+    ///
+    /// # Errors
+    /// When no keyboard may be read, or no device of our own may be made.
+    pub fn open(choice: BoardChoice) -> Result<EvdevDesk, DeskError> {
+        let screen = choice.screen.or_else(screen_size);
+        let outlet = Outlet::open(screen)?;
+        let boards = Boards::open(choice)?;
+        let layout = keymap::layout();
+        let mut events = VecDeque::from([Event::Layout(layout.clone())]);
+        events.extend(
+            screen.map(|(width, height)| Event::Screens(vec![Frame { x: 0, y: 0, width, height }])),
+        );
+        let passage = Passage::new(layout);
+        Ok(EvdevDesk { boards, outlet, passage, screen, events, gave_back: false })
+    }
+
+    /// Takes in what the boards did by now.
+    fn read(&mut self) -> Result<(), DeskError> {
+        for happened in self.boards.read() {
+            match happened {
+                Happened::Key { board, code, value, taken } => {
+                    self.take_key(board, code, value, taken);
+                }
+                Happened::Moved { axis, by, taken } => {
+                    self.passage.move_pointer(axis, by);
+                    if taken {
+                        self.turn_wheel_or_pass(axis, by);
+                    }
+                }
+                Happened::Other(event, taken) => {
+                    if taken {
+                        self.outlet.pass(event);
+                    }
+                }
+                Happened::Report => {
+                    self.outlet.flush()?;
+                    self.events.extend(self.passage.take_way());
+                }
+                Happened::Gone(board) => {
+                    for key in self.passage.fingers_on(board) {
+                        let code = key.kernel().unwrap_or_default();
+                        self.take_key(board, code, 0, true);
+                    }
+                    self.outlet.flush()?;
+                }
+            }
+        }
+        self.events.extend(self.passage.take_events());
+        if self.passage.take_panic() {
+            self.gave_back = true;
+            self.take(Taking::default())
+        } else {
+            self.boards.take_up();
+            Ok(())
+        }
+    }
+
+    /// Takes so much from now on. What programs know to be down on a board that is given back goes up for
+    /// them: its own release will come from another device.
+    fn take(&mut self, taking: Taking) -> Result<(), DeskError> {
+        for board in self.boards.losing(taking) {
+            for key in self.passage.shown_on(board) {
+                self.outlet.key(key.kernel().unwrap_or_default(), 0);
+            }
+        }
+        self.outlet.flush()?;
+        self.boards.take(taking);
+        Ok(())
+    }
+
+    /// A key of a board moved: 0 is up, 1 down, 2 a repeat.
+    fn take_key(&mut self, board: usize, code: u16, value: i32, taken: bool) {
+        let Some(key) = Key::from_kernel(code) else {
+            if taken {
+                self.outlet.key(code, value);
+            }
+            return;
+        };
+        let name = self.boards.name(board);
+        let flow = match value {
+            0 => self.passage.release(board, key, taken),
+            1 => self.passage.press(board, name, key, taken),
+            _ => self.passage.repeat(key),
+        };
+        if taken {
+            self.send(&flow, code, value);
+        }
+    }
+
+    fn send(&mut self, flow: &Flow, code: u16, value: i32) {
+        match flow {
+            Flow::Keep => {}
+            Flow::Pass => self.outlet.key(code, value),
+            Flow::Instead(keys) => {
+                for (key, down) in keys {
+                    self.write_key(*key, *down);
+                }
+            }
+        }
+    }
+
+    /// A turn of the wheel may be a key of a rule; everything else of a mouse goes on.
+    fn turn_wheel_or_pass(&mut self, axis: u16, by: i32) {
+        match outlet::wheel_key(axis, by) {
+            Some(key) if self.passage.wants_turn(key) => {
+                for _ in 0..by.unsigned_abs() {
+                    self.passage.turn(key);
+                }
+                self.outlet.swallow_fine_turn();
+            }
+            _ => self.outlet.motion(axis, by),
+        }
+    }
+
+    /// What must be taken now.
+    fn taking(&self) -> Taking {
+        if self.gave_back { Taking::default() } else { Taking::of(self.passage.armed()) }
+    }
+}
+
+impl Desk for EvdevDesk {
+    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+        // After a panic nothing but its own combination is armed until somebody resumes.
+        let only_panic = armed.keys.iter().all(|key| Some((key.key, key.families)) == armed.panic);
+        if !only_panic {
+            self.gave_back = false;
+        }
+        self.passage.arm(armed);
+        self.events.extend(self.passage.take_events());
+        self.take(self.taking())
+    }
+
+    fn input(&mut self, _: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+        let result = self.do_step(step)?;
+        self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
+        Ok(())
+    }
+
+    fn give_back(&mut self, _: Time, back: &GiveBack) -> Result<(), DeskError> {
+        let flow = self.passage.give_back(back);
+        self.send(&flow, 0, 0);
+        self.outlet.flush()
+    }
+
+    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+        let why = match deed.verb {
+            Verb::Focus | Verb::Raise(_) | Verb::Close => {
+                "the kernel desk cannot tell windows apart"
+            }
+            Verb::Paste | Verb::ReadClipboard => "the kernel desk has no clipboard",
+            _ => return Ok(false),
+        };
+        self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
+        Ok(true)
+    }
+
+    fn hint(&mut self, _: Time, _: EffectId, _: &Hint) -> Result<(), DeskError> {
+        // Whoever shows things in this session is asked by the one who has us.
+        Ok(())
+    }
+
+    fn shows_hints(&self) -> bool {
+        false
+    }
+
+    fn poll_event(&mut self, _: Time) -> Result<Option<Event>, DeskError> {
+        if self.events.is_empty() {
+            self.read()?;
+        }
+        Ok(self.events.pop_front())
+    }
+
+    fn handle_deadline(&mut self, _: Time) -> Result<(), DeskError> {
+        Ok(())
+    }
+
+    fn next_deadline(&self) -> Option<Time> {
+        None
+    }
+
+    fn descriptor(&self) -> Option<BorrowedFd<'_>> {
+        Some(self.boards.descriptor())
+    }
+}

@@ -1,0 +1,331 @@
+//! What becomes of each key of the person's: it goes on, is kept back, or goes on as another. Knows no
+//! device.
+
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+
+use lantern_model::{
+    Armed, ArmedKey, Event, Families, Family, GiveBack, Key, KeyKind, Layout, Level, Modifiers,
+    Side, Spot,
+};
+
+/// What goes to the programs in the place of a key event.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Flow {
+    /// The event itself.
+    Pass,
+    /// Nothing.
+    Keep,
+    /// These keys, down or up.
+    Instead(Vec<(Key, bool)>),
+}
+
+/// A key that is another for the programs as long as the finger is on it.
+#[derive(Debug)]
+struct Standing {
+    becomes: Vec<Key>,
+    /// Modifiers of the person's that programs do not see meanwhile.
+    hidden: Vec<Key>,
+}
+
+/// The state of the person's hands, and of what programs know of it.
+#[derive(Debug)]
+pub(super) struct Passage {
+    layout: Layout,
+    armed: Armed,
+    /// Under the person's fingers, each with the boards it is down on.
+    fingers: BTreeMap<Key, Vec<usize>>,
+    /// Those that no program knows of, each with whether its release is reported.
+    withheld: BTreeMap<Key, bool>,
+    standing: BTreeMap<Key, Standing>,
+    /// Down by our doing.
+    pressed: BTreeSet<Key>,
+    caps: bool,
+    board: Option<usize>,
+    /// Where the pointer went since this was told last, from where it was then.
+    way: Vec<Spot>,
+    place: Spot,
+    events: VecDeque<Event>,
+    panicked: bool,
+}
+
+impl Passage {
+    pub(super) fn new(layout: Layout) -> Passage {
+        Passage {
+            layout,
+            armed: Armed::default(),
+            fingers: BTreeMap::new(),
+            withheld: BTreeMap::new(),
+            standing: BTreeMap::new(),
+            pressed: BTreeSet::new(),
+            caps: false,
+            board: None,
+            way: Vec::new(),
+            place: (0.0, 0.0),
+            events: VecDeque::new(),
+            panicked: false,
+        }
+    }
+
+    pub(super) fn layout(&self) -> &Layout {
+        &self.layout
+    }
+
+    pub(super) fn armed(&self) -> &Armed {
+        &self.armed
+    }
+
+    pub(super) fn arm(&mut self, armed: Armed) {
+        if armed.fingers && !self.armed.fingers {
+            let down = self.fingers.keys().map(|key| Event::Finger { key: *key, down: true });
+            self.events.extend(down);
+        }
+        self.armed = armed;
+    }
+
+    pub(super) fn take_events(&mut self) -> VecDeque<Event> {
+        std::mem::take(&mut self.events)
+    }
+
+    /// Whether the panic combination was pressed since this was asked last.
+    pub(super) fn take_panic(&mut self) -> bool {
+        std::mem::take(&mut self.panicked)
+    }
+
+    /// A finger goes down. Only of a board that is `taken` can anything be kept.
+    pub(super) fn press(&mut self, board: usize, name: &str, key: Key, taken: bool) -> Flow {
+        if self.armed.boards && self.board.replace(board) != Some(board) {
+            self.events.push_back(Event::Board(name.to_owned()));
+        }
+        let held = self.modifiers_held();
+        let on = self.fingers.entry(key).or_default();
+        on.push(board);
+        if on.len() > 1 {
+            // It is down on another board already.
+            return Flow::Keep;
+        }
+        if self.armed.fingers {
+            self.events.push_back(Event::Finger { key, down: true });
+        }
+        if key.name() == "caps-lock" {
+            self.caps = !self.caps;
+        }
+        let families = held.families(self.layout.alt_gr_is_level3);
+        if self.armed.panic == Some((key, families)) {
+            self.panicked = true;
+        }
+        match self.follow_of(key, families).filter(|_| taken || self.panicked) {
+            Some(follow) => {
+                self.withheld.insert(key, follow);
+                self.events.push_back(Event::Pressed { key, modifiers: held });
+                Flow::Keep
+            }
+            None => {
+                self.note_letter(key, held);
+                Flow::Pass
+            }
+        }
+    }
+
+    /// Whether a press is withheld, and if so, whether its release is reported.
+    fn follow_of(&self, key: Key, families: Families) -> Option<bool> {
+        let takes = |armed: &&ArmedKey| {
+            armed.key == key
+                && (armed.families == families
+                    || armed.further && armed.families.iter().all(|f| families.contains(f)))
+        };
+        let mut armed = self.armed.keys.iter().filter(takes).peekable();
+        if armed.peek().is_some() {
+            return Some(armed.any(|armed| armed.follow));
+        }
+        (self.armed.everything && Side::of(key).is_none()).then_some(true)
+    }
+
+    /// A finger leaves.
+    pub(super) fn release(&mut self, board: usize, key: Key, taken: bool) -> Flow {
+        let Some(on) = self.fingers.get_mut(&key) else {
+            // It was down before we looked.
+            return Flow::Pass;
+        };
+        if let Some(at) = on.iter().position(|known| *known == board) {
+            on.swap_remove(at);
+        }
+        if !on.is_empty() {
+            return Flow::Keep;
+        }
+        self.fingers.remove(&key);
+        if self.armed.fingers {
+            self.events.push_back(Event::Finger { key, down: false });
+        }
+        if let Some(follow) = self.withheld.remove(&key) {
+            if follow {
+                self.events.push_back(Event::LetGo { key });
+            }
+            // What went down in its place goes up with it.
+            return match self.standing.remove(&key) {
+                Some(standing) => self.end_standing(&standing),
+                None => Flow::Keep,
+            };
+        }
+        if let Some(standing) = self.standing.remove(&key) {
+            return self.end_standing(&standing);
+        }
+        if taken && self.is_down_otherwise(key) { Flow::Keep } else { Flow::Pass }
+    }
+
+    /// A held key repeats: programs hear it if they know that it is down.
+    pub(super) fn repeat(&self, key: Key) -> Flow {
+        let known = !self.withheld.contains_key(&key) && !self.standing.contains_key(&key);
+        if known { Flow::Pass } else { Flow::Keep }
+    }
+
+    /// The keys that are down on a board.
+    pub(super) fn fingers_on(&self, board: usize) -> Vec<Key> {
+        let on = self.fingers.iter().filter(|(_, boards)| boards.contains(&board));
+        on.map(|(key, _)| *key).collect()
+    }
+
+    /// Those of them that programs know of.
+    pub(super) fn shown_on(&self, board: usize) -> Vec<Key> {
+        let mut keys = self.fingers_on(board);
+        keys.retain(|key| self.is_shown(*key) && !self.is_down_otherwise(*key));
+        keys
+    }
+
+    /// A withheld key goes to the programs after all.
+    pub(super) fn give_back(&mut self, back: &GiveBack) -> Flow {
+        let GiveBack { key, becomes, under, hide, tap, way: _ } = back;
+        let stays = !tap && self.fingers.contains_key(key);
+        let shown = self.shown_modifiers();
+        let hidden: Vec<Key> =
+            hide.iter().filter(|side| shown.contains(*side)).map(Side::key).collect();
+        let missing: Vec<Key> = under
+            .iter()
+            .filter(|side| !shown.contains(*side) && !hide.contains(*side))
+            .map(Side::key)
+            .collect();
+        let mut keys: Vec<(Key, bool)> = hidden.iter().map(|key| (*key, false)).collect();
+        keys.extend(missing.iter().map(|key| (*key, true)));
+        keys.extend(becomes.iter().map(|key| (*key, true)));
+        if stays {
+            keys.extend(missing.iter().rev().map(|key| (*key, false)));
+            self.withheld.remove(key);
+            let itself = becomes.as_slice() == [*key];
+            if !itself || !hidden.is_empty() {
+                self.standing.insert(*key, Standing { becomes: becomes.clone(), hidden });
+            }
+        } else {
+            keys.extend(becomes.iter().rev().map(|key| (*key, false)));
+            keys.extend(missing.iter().rev().map(|key| (*key, false)));
+            keys.extend(hidden.iter().map(|key| (*key, true)));
+        }
+        Flow::Instead(keys)
+    }
+
+    fn end_standing(&self, standing: &Standing) -> Flow {
+        let up = standing.becomes.iter().rev().filter(|key| !self.is_down_otherwise(**key));
+        let mut keys: Vec<(Key, bool)> = up.map(|key| (*key, false)).collect();
+        let back = standing.hidden.iter().filter(|key| self.fingers.contains_key(key));
+        keys.extend(back.map(|key| (*key, true)));
+        Flow::Instead(keys)
+    }
+
+    /// Whether programs must go on believing that a key is down, for another reason than its finger.
+    fn is_down_otherwise(&self, key: Key) -> bool {
+        self.pressed.contains(&key)
+            || self.standing.values().any(|standing| standing.becomes.contains(&key))
+    }
+
+    /// Whether a finger that programs know of is on the key.
+    fn is_shown(&self, key: Key) -> bool {
+        let hidden = self.standing.values().any(|standing| standing.hidden.contains(&key));
+        self.fingers.contains_key(&key)
+            && !hidden
+            && !self.withheld.contains_key(&key)
+            && !self.standing.contains_key(&key)
+    }
+
+    /// We press a key, or let it go; whether programs are to be told.
+    pub(super) fn note_own(&mut self, key: Key, down: bool) -> bool {
+        if down {
+            let fresh = self.pressed.insert(key);
+            return fresh && !self.is_shown(key);
+        }
+        self.pressed.remove(&key);
+        !self.is_shown(key) && !self.is_down_otherwise(key)
+    }
+
+    /// The person's modifiers that programs see, with those that stand for others.
+    pub(super) fn shown_modifiers(&self) -> Modifiers {
+        let fingers = self.fingers.keys().copied().filter(|key| self.is_shown(*key));
+        let stood = self.standing.values().flat_map(|standing| &standing.becomes).copied();
+        fingers.chain(stood).filter_map(Side::of).collect()
+    }
+
+    /// The person's modifiers, seen through remaps.
+    fn modifiers_held(&self) -> Modifiers {
+        let real = self.fingers.keys().copied().filter(|key| !self.standing.contains_key(key));
+        let stood = self.standing.values().flat_map(|standing| &standing.becomes).copied();
+        real.chain(stood).filter_map(Side::of).collect()
+    }
+
+    /// Whether a turn of the wheel is a key of a rule now.
+    pub(super) fn wants_turn(&self, key: Key) -> bool {
+        let families = self.modifiers_held().families(self.layout.alt_gr_is_level3);
+        self.armed.keys.iter().any(|armed| armed.key == key && armed.families == families)
+    }
+
+    /// The wheel turned by one.
+    pub(super) fn turn(&mut self, key: Key) {
+        let modifiers = self.modifiers_held();
+        self.events.push_back(Event::Pressed { key, modifiers });
+        self.events.push_back(Event::LetGo { key });
+    }
+
+    /// The pointer moved along an axis, 0 across and 1 down.
+    pub(super) fn move_pointer(&mut self, axis: u16, by: i32) {
+        match axis {
+            0 => self.place.0 += by as f32,
+            1 => self.place.1 += by as f32,
+            _ => return,
+        }
+        if self.armed.traces.is_some() {
+            self.way.push(self.place);
+        }
+    }
+
+    /// The pointer's way since the last time, if anybody wants it.
+    pub(super) fn take_way(&mut self) -> Option<Event> {
+        let way = std::mem::take(&mut self.way);
+        (!way.is_empty()).then_some(Event::Traced(way))
+    }
+
+    /// The person typed into the program in front.
+    fn note_letter(&mut self, key: Key, held: Modifiers) {
+        if !self.armed.letters || key.kind() == KeyKind::Modifier || key.kind() == KeyKind::Lock {
+            return;
+        }
+        let letter = self.letter(key, held.families(self.layout.alt_gr_is_level3));
+        self.events.push_back(Event::Letter(letter));
+    }
+
+    fn letter(&self, key: Key, held: Families) -> Option<char> {
+        if held.iter().any(|family| !matches!(family, Family::Shift | Family::Level3)) {
+            return None;
+        }
+        if key.name() == "backspace" {
+            return Some('\u{8}');
+        }
+        let level = Level::needing(held.contains(Family::Shift), held.contains(Family::Level3));
+        let given = self.layout.group().character(key, level)?;
+        match (self.caps, given.is_lowercase()) {
+            (false, _) => Some(given),
+            (true, true) => given.to_uppercase().next(),
+            (true, false) => given.to_lowercase().next(),
+        }
+    }
+
+    /// Whether caps lock is on, as far as its presses tell.
+    pub(super) fn caps_is_on(&self) -> bool {
+        self.caps
+    }
+}

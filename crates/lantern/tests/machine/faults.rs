@@ -1,0 +1,141 @@
+//! What must never happen to who has the keyboard to itself.
+
+use std::os::unix::process::ExitStatusExt;
+use std::time::{Duration, Instant};
+
+use lantern_stage::{Console, Plugged};
+use rustix::process::Signal;
+
+use crate::running::{Running, Who};
+
+const SCREEN: (i32, i32) = (1280, 800);
+const F6: u16 = 64;
+const F9: u16 = 67;
+const A: u16 = 30;
+const SHIFT: u16 = 42;
+
+pub fn fifty_times_killed_with_keys_held_leaves_nothing_down() {
+    let mut board = Plugged::keyboard("Bench keyboard");
+    let mut console = Console::open(SCREEN);
+    for time in 0..50 {
+        let mut running =
+            Running::start("when key f6 { hold shift+ctrl { press b; wait } }\n", "Bench");
+        board.keys(&[(F6, 1), (F6, 0)]);
+        console.until("what the rule holds", |console| console.keys_down().len() == 3);
+        if time % 2 == 0 {
+            board.key(A, 1);
+            console.until("the finger's key", |console| console.keys_down().len() == 4);
+        }
+        running.send(Signal::KILL);
+        running.wait();
+        console.until("the release", |console| console.keys_down().is_empty());
+        board.key(A, 0);
+        console.rest(Duration::from_millis(5));
+        console.clear();
+        board.keys(&[(A, 1), (A, 0)]);
+        console.until("typing", |console| console.text() == "a");
+        console.clear();
+    }
+}
+
+pub fn one_that_is_stopped_gives_the_keyboard_back_within_a_second() {
+    let mut board = Plugged::keyboard("Bench keyboard");
+    let mut running = Running::start("when key f9 => type \"x\"\n", "Bench");
+    let mut console = Console::open(SCREEN);
+    console.rest(Duration::from_millis(50));
+    console.clear();
+    running.send(Signal::STOP);
+    let began = Instant::now();
+    while console.text().is_empty() {
+        assert!(began.elapsed() < Duration::from_secs(1), "the keyboard is dead");
+        board.keys(&[(A, 1), (A, 0)]);
+        console.rest(Duration::from_millis(20));
+    }
+    running.expect("it was ended, and the keyboard is free");
+    assert_eq!(running.wait().signal(), Some(9));
+}
+
+pub fn the_panic_keys_give_the_keyboard_back_at_once() {
+    let mut board = Plugged::keyboard("Bench keyboard");
+    let rules = "when key f6 { hold shift { wait } }\nwhen key f9 => type \"x\"\n";
+    let mut running = Running::start(rules, "Bench");
+    let mut console = Console::open(SCREEN);
+    board.keys(&[(F6, 1), (F6, 0)]);
+    console.until("what the rule holds", |console| !console.keys_down().is_empty());
+    let panic = [29, 56, SHIFT, 1];
+    panic.iter().for_each(|code| board.key(*code, 1));
+    running.expect("panic");
+    panic.iter().rev().for_each(|code| board.key(*code, 0));
+    console.until("the release", |console| console.keys_down().is_empty());
+    console.rest(Duration::from_millis(50));
+    console.clear();
+    // It is nobody's now: the key itself comes, from the person's own board.
+    let device = evdev::Device::open(board.node()).expect("it is there");
+    let mut device = device;
+    assert!(device.grab().is_ok(), "nobody has it");
+    let _ = device.ungrab();
+    drop(device);
+    board.keys(&[(F9, 1), (F9, 0)]);
+    console.until("the key itself", |console| console.keys_down().is_empty());
+    let resumed = std::process::Command::new(crate::LANTERN)
+        .arg("resume")
+        .env("XDG_RUNTIME_DIR", running.home())
+        .output()
+        .expect("it starts");
+    assert!(resumed.status.success());
+    std::thread::sleep(Duration::from_millis(100));
+    console.clear();
+    board.keys(&[(F9, 1), (F9, 0)]);
+    console.until("the text", |console| console.text() == "x");
+}
+
+pub fn a_reader_that_fell_behind_knows_what_is_down() {
+    let mut board = Plugged::keyboard("Bench keyboard");
+    let rules = "when key f9 => type \"x\"\nwhen key f6 if is-down(shift) => type \"s\"\nwhen key f6 if not is-down(shift) => type \"n\"\n";
+    let running = Running::start(rules, "Bench");
+    let mut console = Console::open(SCREEN);
+    running.send(Signal::STOP);
+    // More than the kernel keeps for a reader.
+    for _ in 0..600 {
+        board.keys(&[(A, 1), (A, 0)]);
+    }
+    board.key(SHIFT, 1);
+    running.send(Signal::CONT);
+    console
+        .until("shift", |console| console.keys_down().iter().any(|key| key.name() == "left-shift"));
+    console.rest(Duration::from_millis(100));
+    console.clear();
+    board.keys(&[(F6, 1), (F6, 0)]);
+    console.until("the answer", |console| console.text() == "s");
+    board.key(SHIFT, 0);
+    board.keys(&[(F6, 1), (F6, 0)]);
+    console.until("the answer", |console| console.text() == "sn");
+    assert_eq!(console.keys_down(), []);
+}
+
+pub fn an_ordinary_user_of_the_group_may_and_others_are_told_how() {
+    const NOBODY: u32 = 65534;
+    const INPUT: u32 = 104;
+    let mut board = Plugged::keyboard("Bench keyboard");
+    let nobody = Who { user: Some(NOBODY), group: Some(NOBODY) };
+    let mut refused = Running::begin("when key f9 => type \"x\"\n", &[], &nobody);
+    refused.expect("cannot use /dev/uinput");
+    let help = refused.expect("help");
+    assert!(help.contains("usermod -aG input") && help.contains("udev rule"), "{help}");
+    assert_eq!(refused.wait().code(), Some(2));
+    // What the udev rule and the system's own rules do.
+    let nodes = std::fs::read_dir("/dev/input").expect("it is there").flatten();
+    for path in nodes.map(|node| node.path()).chain(["/dev/uinput".into()]) {
+        std::os::unix::fs::chown(&path, None, Some(INPUT)).expect("we are root");
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o660);
+        std::fs::set_permissions(&path, mode).expect("we are root");
+    }
+    let member = Who { user: Some(NOBODY), group: Some(INPUT) };
+    let mut running = Running::begin("when key f9 => type \"x\"\n", &["--board", "Bench"], &member);
+    running.expect("at work on");
+    let mut console = Console::open(SCREEN);
+    console.rest(Duration::from_millis(50));
+    console.clear();
+    board.keys(&[(F9, 1), (F9, 0)]);
+    console.until("the text", |console| console.text() == "x");
+}

@@ -1,0 +1,131 @@
+//! The kernel desk on a kernel of its own, with real input devices, which a machine for building seldom has.
+//!
+//! Run as a test it boots a small virtual machine once, with this very program and `lantern` in it. In there
+//! each test plugs in a keyboard and a mouse of its own and reads what comes through; what it prints is what
+//! is printed here. `cargo test --test machine NAME` runs those with NAME in theirs.
+
+#[path = "../../../lantern-desk/tests/contract/clauses.rs"]
+mod clauses;
+mod contract;
+mod faults;
+mod passing;
+mod rules;
+mod running;
+#[path = "../twelve/mod.rs"]
+mod twelve;
+
+use std::panic::catch_unwind;
+use std::path::Path;
+use std::process::{Command, ExitCode};
+
+/// Set inside the machine.
+const INSIDE: &str = "LANTERN_MACHINE";
+/// Where the program under test is inside.
+const LANTERN: &str = "/bin/lantern";
+
+/// A test: its name and what it does.
+type Test = (&'static str, fn());
+
+/// Names functions as tests.
+macro_rules! tests {
+    ($($module:ident: $($name:ident)*;)*) => {
+        const TESTS: &[Test] = &[
+            $($((concat!("kernel::", stringify!($module), "::", stringify!($name)), $module::$name as fn()),)*)*
+        ];
+    };
+}
+
+tests! {
+    contract:
+        an_armed_key_is_withheld_and_reported
+        an_unarmed_key_reaches_the_program
+        only_the_exact_modifiers_are_withheld
+        a_release_is_reported_when_it_is_followed
+        fingers_are_reported_when_asked_for
+        fingers_that_are_down_already_are_reported
+        a_tap_reaches_the_program_and_is_not_the_persons
+        text_arrives_as_written
+        the_persons_modifiers_are_out_of_the_way_and_put_back
+        what_the_run_holds_stays_down
+        what_others_hold_is_parked
+        a_tapped_key_that_is_armed_reaches_the_program
+        a_key_given_back_is_down_until_the_finger_leaves
+        the_pointer_moves_by_and_to_pixels
+        sides_are_told_apart_when_asked
+        every_step_has_its_outcome
+        while_one_key_waits_every_key_is_withheld_and_given_back_in_order
+        a_key_may_become_another_as_long_as_it_is_down
+        an_armed_button_is_withheld_and_reported;
+    rules:
+        the_twelve_scenes_come_out_as_on_the_other_desks
+        a_mouse_button_and_the_wheel_are_keys_of_rules
+        only_the_second_keyboard_counts
+        a_shape_is_drawn_with_the_mouse;
+    passing:
+        two_thousand_keys_go_through_unchanged_and_in_order_while_rules_fire
+        repeats_go_through_and_lamps_are_lit
+        a_keyboard_is_taken_only_when_no_key_is_down
+        a_keyboard_that_comes_is_taken_and_one_that_goes_leaves_nothing_down
+        devices_are_chosen_and_left_out_by_name;
+    faults:
+        fifty_times_killed_with_keys_held_leaves_nothing_down
+        one_that_is_stopped_gives_the_keyboard_back_within_a_second
+        the_panic_keys_give_the_keyboard_back_at_once
+        a_reader_that_fell_behind_knows_what_is_down
+        an_ordinary_user_of_the_group_may_and_others_are_told_how;
+}
+
+fn main() -> ExitCode {
+    let filter = std::env::args().skip(1).find(|word| !word.starts_with('-')).unwrap_or_default();
+    let chosen: Vec<&Test> = TESTS.iter().filter(|(name, _)| name.contains(&filter)).collect();
+    if std::env::args().any(|word| word == "--list") {
+        chosen.iter().for_each(|(name, _)| println!("{name}: test"));
+        return ExitCode::SUCCESS;
+    }
+    if std::env::var_os(INSIDE).is_some() {
+        return run(&chosen);
+    }
+    if chosen.is_empty() {
+        println!(
+            "test result: ok. 0 passed; 0 failed; 0 ignored; 0 measured; {} filtered out",
+            TESTS.len()
+        );
+        return ExitCode::SUCCESS;
+    }
+    boot(&filter)
+}
+
+/// Boots the machine with this program in it.
+fn boot(filter: &str) -> ExitCode {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let own = std::env::current_exe().expect("we are somewhere");
+    let status = Command::new(root.join("scripts/machine"))
+        .args(["--timeout", "500"])
+        .arg("--file")
+        .arg(format!("{}:/bin/machine-tests", own.display()))
+        .arg("--file")
+        .arg(format!("{}:{LANTERN}", env!("CARGO_BIN_EXE_lantern")))
+        .args(["--", "env", &format!("{INSIDE}=1"), "/bin/machine-tests", filter])
+        .status()
+        .expect("scripts/machine can be started");
+    if status.success() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+}
+
+fn run(chosen: &[&Test]) -> ExitCode {
+    println!("\nrunning {} tests on a kernel of their own", chosen.len());
+    let began = std::time::Instant::now();
+    let mut failed = 0;
+    for (name, test) in chosen {
+        let outcome = catch_unwind(test);
+        failed += usize::from(outcome.is_err());
+        println!("test {name} ... {}", if outcome.is_ok() { "ok" } else { "FAILED" });
+    }
+    let word = if failed == 0 { "ok" } else { "FAILED" };
+    println!(
+        "\ntest result: {word}. {} passed; {failed} failed; 0 ignored; 0 measured; {} filtered out; finished in {:.2}s\n",
+        chosen.len() - failed,
+        TESTS.len() - chosen.len(),
+        began.elapsed().as_secs_f64()
+    );
+    if failed == 0 { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+}

@@ -1,0 +1,123 @@
+//! What no rule wants goes through as it was; boards come, go and are chosen.
+
+use std::time::{Duration, Instant};
+
+use evdev::{Device, EventType, InputEvent, LedCode};
+use lantern_stage::{Came, Console, Plugged};
+
+use crate::running::Running;
+
+const SCREEN: (i32, i32) = (1280, 800);
+const F9: u16 = 67;
+const A: u16 = 30;
+const SHIFT: u16 = 42;
+
+pub fn two_thousand_keys_go_through_unchanged_and_in_order_while_rules_fire() {
+    let mut board = Plugged::keyboard("Bench keyboard");
+    let rules = "when key f9 again overlaps => log \"fired\"\n";
+    let mut running = Running::start(rules, "Bench");
+    let mut console = Console::open(SCREEN);
+    console.rest(Duration::from_millis(50));
+    console.clear();
+    let codes: Vec<u16> = (2..=13).chain(16..=27).chain(30..=40).chain(44..=53).collect();
+    let mut sent = Vec::new();
+    for number in 0..2000usize {
+        let code = codes[(number * 7) % codes.len()];
+        if number % 20 == 0 {
+            board.keys(&[(F9, 1), (F9, 0)]);
+        }
+        let shift = number % 5 == 0;
+        let mut moves = vec![(code, 1), (code, 0)];
+        if shift {
+            moves.insert(0, (SHIFT, 1));
+            moves.push((SHIFT, 0));
+        }
+        board.keys(&moves);
+        sent.extend(moves.iter().map(|(code, value)| Came { code: *code, value: *value }));
+        console.read();
+    }
+    console.rest(Duration::from_millis(500));
+    let came = console.take_keys();
+    assert_eq!(came.len(), sent.len());
+    let differs = came.iter().zip(&sent).position(|(came, sent)| came != sent);
+    assert_eq!(differs, None, "{:?}", differs.map(|at| (came[at], sent[at])));
+    for _ in 0..100 {
+        running.expect("fired");
+    }
+}
+
+pub fn repeats_go_through_and_lamps_are_lit() {
+    let mut board = Plugged::keyboard("Bench keyboard");
+    let _running = Running::start("when key f9 => type \"x\"\n", "Bench");
+    let mut console = Console::open(SCREEN);
+    console.rest(Duration::from_millis(50));
+    console.clear();
+    board.keys(&[(A, 1), (A, 2), (A, 2), (A, 0), (F9, 1), (F9, 2), (F9, 0)]);
+    console.until("the text", |console| console.text().ends_with('x'));
+    let came: Vec<(u16, i32)> = console
+        .take_keys()
+        .iter()
+        .filter(|came| came.code == A || came.code == F9)
+        .map(|came| (came.code, came.value))
+        .collect();
+    assert_eq!(came, [(A, 1), (A, 2), (A, 2), (A, 0)]);
+    // Whoever lights lamps may still do so on the person's own board.
+    let mut device = Device::open(board.node()).expect("it is there");
+    device
+        .send_events(&[InputEvent::new(EventType::LED.0, LedCode::LED_CAPSL.0, 1)])
+        .expect("it may be written");
+}
+
+pub fn a_keyboard_is_taken_only_when_no_key_is_down() {
+    let mut board = Plugged::keyboard("Bench keyboard");
+    board.key(SHIFT, 1);
+    let mut console = Console::open(SCREEN);
+    let _running = Running::start("when key f9 => type \"fired\"\n", "Bench");
+    // As long as shift is down, nothing is taken: its release must come from where its press did.
+    board.keys(&[(F9, 1), (F9, 0)]);
+    console.until("the key itself", |console| {
+        console.text().is_empty() && console.keys_down().len() <= 1
+    });
+    board.key(SHIFT, 0);
+    console.until("the release", |console| console.keys_down().is_empty());
+    std::thread::sleep(Duration::from_millis(100));
+    console.clear();
+    board.keys(&[(F9, 1), (F9, 0)]);
+    console.until("the text", |console| console.text() == "fired");
+    assert!(console.take_keys().iter().all(|came| came.code != F9));
+}
+
+pub fn a_keyboard_that_comes_is_taken_and_one_that_goes_leaves_nothing_down() {
+    let _first = Plugged::keyboard("Bench keyboard");
+    let _running = Running::start("when key f9 => type \"fired \"\n", "Bench");
+    let mut console = Console::open(SCREEN);
+    let mut second = Plugged::keyboard("Bench spare");
+    let began = Instant::now();
+    while !console.text().contains("fired") {
+        assert!(began.elapsed() < Duration::from_secs(10), "it is not taken");
+        second.keys(&[(F9, 1), (F9, 0)]);
+        console.rest(Duration::from_millis(50));
+    }
+    second.keys(&[(SHIFT, 1), (A, 1)]);
+    console.until("both", |console| console.keys_down().len() == 2);
+    drop(second);
+    console.until("their release", |console| console.keys_down().is_empty());
+}
+
+pub fn devices_are_chosen_and_left_out_by_name() {
+    let mut chosen = Plugged::keyboard("Bench keyboard");
+    let mut left = Plugged::keyboard("Bench signing key");
+    let words = ["--board", "bench", "--without-board", "signing"];
+    let mut running =
+        Running::begin("when key f9 => type \"fired \"\n", &words, &Default::default());
+    running.expect("at work on");
+    let mut console = Console::open(SCREEN);
+    console.rest(Duration::from_millis(50));
+    console.clear();
+    left.keys(&[(F9, 1), (F9, 0)]);
+    console.rest(Duration::from_millis(200));
+    assert_eq!(console.text(), "");
+    assert_eq!(console.take_keys().len(), 2);
+    chosen.keys(&[(F9, 1), (F9, 0)]);
+    console.until("the text", |console| console.text() == "fired ");
+}

@@ -1,0 +1,99 @@
+//! Rules at work on the kernel's input, compared at the receiver.
+
+use std::time::Duration;
+
+use lantern_stage::{Boards, Console, Plugged};
+
+use crate::running::Running;
+use crate::twelve::{BETWEEN, Hand, TWELVE};
+
+const SCREEN: (i32, i32) = (1280, 800);
+
+pub fn the_twelve_scenes_come_out_as_on_the_other_desks() {
+    let mut boards = Boards::plug_in("Bench");
+    for scene in &TWELVE {
+        let _running = Running::start(scene.rules, "Bench");
+        let mut console = Console::open(SCREEN);
+        console.rest(Duration::from_millis(50));
+        console.clear();
+        for hand in scene.hands {
+            std::thread::sleep(BETWEEN);
+            match hand {
+                Hand::Tap(keys) => boards.tap(keys),
+                Hand::Press(key) => boards.press(key),
+                Hand::Release(key) => boards.release(key),
+                Hand::Rest(millis) => std::thread::sleep(Duration::from_millis(*millis)),
+            }
+            console.read();
+        }
+        console.until(scene.name, |console| console.text() == scene.text);
+        console.rest(Duration::from_millis(100));
+        assert_eq!(
+            (console.text(), console.keys_down()),
+            (scene.text, Vec::new()),
+            "{}",
+            scene.name
+        );
+    }
+}
+
+pub fn a_mouse_button_and_the_wheel_are_keys_of_rules() {
+    let mut boards = Boards::plug_in("Bench");
+    let rules = "when key back-button => type \"back \"\nwhen key ctrl+wheel-up => type \"up \"\n";
+    let _running = Running::start(rules, "Bench");
+    let mut console = Console::open(SCREEN);
+    boards.tap("back-button");
+    console.until("the text", |console| console.text() == "back ");
+    boards.mouse.turns(1);
+    boards.mouse.moves(5, -3);
+    boards.tap("left-button");
+    let place = (SCREEN.0 / 2 + 5, SCREEN.1 / 2 - 3);
+    console.until("the movement", |console| console.pointer() == place);
+    console.rest(Duration::from_millis(50));
+    assert!(console.take_words().contains(&"wheel 1".to_owned()), "without ctrl it turns");
+    boards.press("ctrl");
+    boards.mouse.turns(1);
+    console.until("the text", |console| console.text() == "back up ");
+    boards.release("ctrl");
+    console.rest(Duration::from_millis(50));
+    assert!(!console.take_words().contains(&"wheel 1".to_owned()), "with it, it does not");
+    assert_eq!(console.keys_down(), []);
+}
+
+pub fn only_the_second_keyboard_counts() {
+    let mut first = Plugged::keyboard("Bench keyboard");
+    let mut second = Plugged::keyboard("Bench pedal pad");
+    let rules = "when key pad-enter from device \"bench pedal pad\" => type \"pedal \"\n";
+    let _running = Running::start(rules, "Bench");
+    let mut console = Console::open(SCREEN);
+    let pad_enter = 96;
+    first.keys(&[(pad_enter, 1), (pad_enter, 0)]);
+    console.until("the key itself", |console| {
+        !console.keys_down().is_empty() || !console.text().is_empty()
+    });
+    console.rest(Duration::from_millis(100));
+    console.clear();
+    second.keys(&[(pad_enter, 1), (pad_enter, 0)]);
+    console.until("the text", |console| console.text().contains("pedal "));
+}
+
+pub fn a_shape_is_drawn_with_the_mouse() {
+    let mut boards = Boards::plug_in("Bench");
+    let rules = "when gesture corner while holding right-button => type \"corner \"\n";
+    let _running = Running::start(rules, "Bench");
+    let mut console = Console::open(SCREEN);
+    boards.press("right-button");
+    for (x, y) in [(0, 6), (6, 0)] {
+        for _ in 0..40 {
+            boards.mouse.moves(x, y);
+            std::thread::sleep(Duration::from_millis(4));
+        }
+    }
+    boards.release("right-button");
+    console.until("the text", |console| console.text() == "corner ");
+    console.clear();
+    boards.tap("right-button");
+    console.rest(Duration::from_millis(300));
+    let right = console.take_keys().iter().filter(|came| came.code == 0x111).count();
+    assert_eq!(right, 2, "a click goes through, down and up");
+}
