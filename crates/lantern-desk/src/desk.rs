@@ -97,6 +97,21 @@ pub enum DeskError {
     /// The connection broke.
     #[error("the display went away")]
     Lost(#[source] Box<dyn std::error::Error + Send + Sync>),
+    /// The compositor of a Wayland session does not answer.
+    #[error("cannot reach the Wayland session {name}")]
+    NoSession {
+        /// Its name.
+        name: String,
+        /// Why.
+        #[source]
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
+    /// The desktop's portal does not give us what we need.
+    #[error("the desktop's portal: {why}")]
+    Portal {
+        /// Why.
+        why: String,
+    },
     /// An input device cannot be read, or none be made.
     #[error("cannot use {path}: {source}")]
     Input {
@@ -131,6 +146,12 @@ impl DeskError {
             }
             DeskError::KeyboardTaken => "close its menu, or unlock the screen, and try again",
             DeskError::Lost(_) => "start lantern again when the display is back",
+            DeskError::NoSession { .. } => {
+                "check WAYLAND_DISPLAY, or start it from within the session"
+            }
+            DeskError::Portal { .. } => {
+                "use the kernel's input instead: `lantern run --desk evdev`, for which `lantern doctor` says what is missing"
+            }
             DeskError::Input { source, .. }
                 if source.kind() == std::io::ErrorKind::PermissionDenied =>
             {

@@ -10,18 +10,23 @@ mod drawing;
 mod evdev;
 mod held;
 mod keysyms;
+mod portal;
 mod question;
 mod simulated;
 mod tally;
+mod wayland;
 mod x11;
 
 pub use desk::{Desk, DeskError};
 pub use evdev::{
     BoardChoice, BoardSeen, EvdevDesk, UDEV_RULE, boards_seen, outlet_is_there, screen_size,
+    system_layout,
 };
 pub use held::{HeldKeys, HeldMarks};
+pub use portal::{PortalDesk, PortalOffers, Wanted, portal_offers};
 pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedDesk, What};
+pub use wayland::{Offers, SessionDesk, session_offers};
 pub use x11::{
     Captured, Listener, Seen, Sight, Survey, X11Desk, ask_person, capture, keyboard_is_held,
     list_windows, pick_place, release_held, survey,

@@ -224,12 +224,22 @@ impl Console {
         }
     }
 
-    /// What came since the last time, as a program sees it.
+    /// What came, as a program sees it.
+    pub fn words(&self) -> &[String] {
+        &self.words
+    }
+
+    /// The same since the last time.
     pub fn take_words(&mut self) -> Vec<String> {
         std::mem::take(&mut self.words)
     }
 
-    /// Every key since the last time, as the kernel told it.
+    /// Every key that came, as the kernel told it.
+    pub fn keys(&self) -> &[Came] {
+        &self.came
+    }
+
+    /// The same since the last time.
     pub fn take_keys(&mut self) -> Vec<Came> {
         std::mem::take(&mut self.came)
     }

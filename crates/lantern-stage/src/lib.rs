@@ -16,6 +16,7 @@ mod screen;
 mod session;
 mod target;
 mod terminal;
+mod wayland;
 
 pub use bench::{Device, Sort};
 pub use boards::{Boards, Plugged};
@@ -28,6 +29,7 @@ pub use reader::Reader;
 pub use screen::{Movements, Seen};
 pub use target::{Received, Target};
 pub use terminal::Terminal;
+pub use wayland::{StandInPortal, WaylandSession};
 
 /// How long anything on the stage may take before the test fails, in milliseconds.
 pub const PATIENCE_MS: u64 = 20_000;

@@ -2,7 +2,8 @@
 
 use std::env;
 
-use lantern_desk::{DeskError, outlet_is_there};
+use lantern_desk::{DeskError, outlet_is_there, portal_offers, session_offers};
+use lantern_script::Need;
 
 use crate::arguments::DeskName;
 
@@ -11,7 +12,10 @@ impl DeskName {
     /// sees none of the others.
     pub fn of_session() -> Result<DeskName, DeskError> {
         if is_wayland() {
-            Ok(DeskName::Evdev)
+            let has_portal = || portal_offers().is_some_and(|has| has.shortcuts && has.input);
+            // The kernel's input can do more, and asks nobody; where we may not have it, the portals.
+            let kernel = outlet_is_there().is_ok() || !has_portal();
+            Ok(if kernel { DeskName::Evdev } else { DeskName::Portal })
         } else if is_set("DISPLAY") {
             Ok(DeskName::X11)
         } else if outlet_is_there().is_ok() {
@@ -26,8 +30,21 @@ impl DeskName {
         match self {
             DeskName::X11 => "X11",
             DeskName::Evdev => "kernel",
+            DeskName::Portal => "portal",
             DeskName::Simulated => "simulated",
         }
+    }
+}
+
+/// Whether it is the session's to give, beside input, and this one does not.
+pub fn needs_session(need: Need) -> bool {
+    let offers = || is_wayland().then(|| session_offers().ok()).flatten();
+    match need {
+        Need::Places | Need::NewWindows | Need::Windows => {
+            !offers().is_some_and(|offers| offers.windows)
+        }
+        Need::Clipboard => !offers().is_some_and(|offers| offers.clipboard),
+        _ => false,
     }
 }
 

@@ -8,6 +8,7 @@ use lantern_script::{Finding, Need, Source, Span, render};
 use serde::Serialize;
 
 use crate::arguments::DeskName;
+use crate::desks;
 use crate::failure::Failure;
 use crate::{files, style};
 
@@ -69,15 +70,22 @@ pub fn print_findings(findings: &[Finding], source: &Source) {
 pub fn lacking_on(desk: DeskName, needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
     let lacks = move |need: Need| match desk {
         DeskName::X11 | DeskName::Simulated => false,
-        DeskName::Evdev => matches!(
-            need,
-            Need::Places
-                | Need::NewWindows
-                | Need::Windows
-                | Need::Menus
-                | Need::Clipboard
-                | Need::Pointer
-        ),
+        DeskName::Evdev => {
+            desks::needs_session(need) || matches!(need, Need::Menus | Need::Pointer)
+        }
+        DeskName::Portal => {
+            desks::needs_session(need)
+                || matches!(
+                    need,
+                    Need::Menus
+                        | Need::Pointer
+                        | Need::Buttons
+                        | Need::Remaps
+                        | Need::Letters
+                        | Need::Boards
+                        | Need::Shapes
+                )
+        }
     };
     let lacking = needs.iter().filter(move |(need, _)| lacks(*need));
     lacking.map(move |(need, span)| need.lacking(*span, desk.called()))

@@ -21,6 +21,11 @@ impl EvdevDesk {
         for key in &step.park {
             self.write_key(*key, false);
         }
+        // A key that is down cannot be pressed, and a finger may be on one that is typed.
+        for key in self.keys_of(step) {
+            self.passage.hide(key);
+            self.write_key(key, false);
+        }
         self.outlet.flush()?;
         for act in &step.acts {
             self.act(act)?;
@@ -35,6 +40,26 @@ impl EvdevDesk {
         }
         self.outlet.flush()?;
         Ok(Ok(()))
+    }
+
+    /// The keys that a step types or taps and that a finger is on.
+    fn keys_of(&self, step: &InputStep) -> Vec<Key> {
+        let group = self.passage.layout().group();
+        let mut keys = Vec::new();
+        for act in &step.acts {
+            match act {
+                Act::Text(text) => {
+                    let spelled = text.chars().filter_map(|letter| {
+                        named(letter).or_else(|| group.spell(letter).map(|(key, _)| key))
+                    });
+                    keys.extend(spelled);
+                }
+                Act::Tap(tapped) => keys.extend(tapped.iter().copied()),
+                _ => {}
+            }
+        }
+        keys.retain(|key| self.passage.is_shown(*key) && Side::of(*key).is_none());
+        keys
     }
 
     /// Modifiers out of the way. One that opens a menu when it goes up alone gets company.

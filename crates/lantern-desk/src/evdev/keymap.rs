@@ -27,7 +27,7 @@ struct Setup {
 }
 
 /// The layout.
-pub(super) fn layout() -> Layout {
+pub fn layout() -> Layout {
     let setup = setup();
     let name = setup.layout.as_deref().unwrap_or("us");
     if fs::metadata(XKB).is_ok() {

@@ -25,6 +25,7 @@ use outlet::Outlet;
 use passage::{Flow, Passage};
 
 pub use boards::{BoardSeen, boards_seen};
+pub use keymap::layout as system_layout;
 pub use outlet::{UDEV_RULE, outlet_is_there};
 pub use screen::screen_size;
 
@@ -114,7 +115,7 @@ impl EvdevDesk {
     /// them: its own release will come from another device.
     fn take(&mut self, taking: Taking) -> Result<(), DeskError> {
         for board in self.boards.losing(taking) {
-            for key in self.passage.shown_on(board) {
+            for key in self.passage.lose_board(board) {
                 self.outlet.key(key.kernel().unwrap_or_default(), 0);
             }
         }

@@ -19,6 +19,14 @@ pub(super) enum Flow {
     Instead(Vec<(Key, bool)>),
 }
 
+/// A finger on a key.
+#[derive(Debug, Clone, Copy)]
+struct Finger {
+    board: usize,
+    /// What programs know of it they know through us.
+    ours: bool,
+}
+
 /// A key that is another for the programs as long as the finger is on it.
 #[derive(Debug)]
 struct Standing {
@@ -33,7 +41,7 @@ pub(super) struct Passage {
     layout: Layout,
     armed: Armed,
     /// Under the person's fingers, each with the boards it is down on.
-    fingers: BTreeMap<Key, Vec<usize>>,
+    fingers: BTreeMap<Key, Vec<Finger>>,
     /// Those that no program knows of, each with whether its release is reported.
     withheld: BTreeMap<Key, bool>,
     standing: BTreeMap<Key, Standing>,
@@ -98,7 +106,7 @@ impl Passage {
         }
         let held = self.modifiers_held();
         let on = self.fingers.entry(key).or_default();
-        on.push(board);
+        on.push(Finger { board, ours: taken });
         if on.len() > 1 {
             // It is down on another board already.
             return Flow::Keep;
@@ -146,7 +154,7 @@ impl Passage {
             // It was down before we looked.
             return Flow::Pass;
         };
-        if let Some(at) = on.iter().position(|known| *known == board) {
+        if let Some(at) = on.iter().position(|finger| finger.board == board) {
             on.swap_remove(at);
         }
         if !on.is_empty() {
@@ -180,15 +188,25 @@ impl Passage {
 
     /// The keys that are down on a board.
     pub(super) fn fingers_on(&self, board: usize) -> Vec<Key> {
-        let on = self.fingers.iter().filter(|(_, boards)| boards.contains(&board));
+        let is_on = |fingers: &[Finger]| fingers.iter().any(|finger| finger.board == board);
+        let on = self.fingers.iter().filter(|(_, fingers)| is_on(fingers));
         on.map(|(key, _)| *key).collect()
     }
 
-    /// Those of them that programs know of.
-    pub(super) fn shown_on(&self, board: usize) -> Vec<Key> {
+    /// The board is given back: those of its keys that programs must be told of as up, as they will not hear
+    /// of their release through us.
+    pub(super) fn lose_board(&mut self, board: usize) -> Vec<Key> {
         let mut keys = self.fingers_on(board);
         keys.retain(|key| self.is_shown(*key) && !self.is_down_otherwise(*key));
+        let fingers = self.fingers.values_mut().flatten();
+        fingers.filter(|finger| finger.board == board).for_each(|finger| finger.ours = false);
         keys
+    }
+
+    /// Programs are told that a key is up whose finger stays on it.
+    pub(super) fn hide(&mut self, key: Key) {
+        let fingers = self.fingers.get_mut(&key).into_iter().flatten();
+        fingers.for_each(|finger| finger.ours = false);
     }
 
     /// A withheld key goes to the programs after all.
@@ -236,9 +254,9 @@ impl Passage {
     }
 
     /// Whether a finger that programs know of is on the key.
-    fn is_shown(&self, key: Key) -> bool {
+    pub(super) fn is_shown(&self, key: Key) -> bool {
         let hidden = self.standing.values().any(|standing| standing.hidden.contains(&key));
-        self.fingers.contains_key(&key)
+        self.fingers.get(&key).is_some_and(|on| on.iter().any(|finger| finger.ours))
             && !hidden
             && !self.withheld.contains_key(&key)
             && !self.standing.contains_key(&key)

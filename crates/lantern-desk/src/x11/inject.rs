@@ -112,7 +112,31 @@ impl X11Desk {
         for key in &step.park {
             self.fake_board(*key, false)?;
         }
+        self.free_keys(step)?;
         Ok(lifted)
+    }
+
+    /// Lets go of the keys that a step types or taps, as a finger may be on one of them still: a key that is
+    /// down cannot be pressed. A release of a key that is up is nothing.
+    fn free_keys(&mut self, step: &InputStep) -> Result<(), DeskError> {
+        let mut codes = BTreeSet::new();
+        for act in &step.acts {
+            match act {
+                Act::Text(text) => {
+                    codes.extend(text.chars().filter_map(|letter| Some(self.spell(letter)?.0)));
+                }
+                Act::Tap(keys) => codes.extend(keys.iter().filter_map(|key| keycode_of(*key))),
+                _ => {}
+            }
+        }
+        let kept = step.keep.iter().filter_map(|key| keycode_of(*key));
+        for code in kept {
+            codes.remove(&code);
+        }
+        for code in codes {
+            self.fake_key(code, false)?;
+        }
+        Ok(())
     }
 
     pub(super) fn lift(&mut self, codes: &[u8]) -> Result<(), DeskError> {

@@ -10,11 +10,8 @@ use crate::codes::Code;
 use crate::tree::{self, DeviceDetail, ExprKind, Name, SecretPlace, TextPart};
 use crate::{Finding, near_name};
 
-/// Bits a second that serial ports know.
-const SPEEDS: [u32; 17] = [
-    300, 600, 1200, 1800, 2400, 4800, 9600, 19_200, 38_400, 57_600, 115_200, 230_400, 460_800,
-    500_000, 576_000, 921_600, 1_000_000,
-];
+/// Bits a second that a serial port may be set to: any speed, of which slow and fast boards have odd ones.
+const SPEEDS: std::ops::RangeInclusive<f64> = 50.0..=4_000_000.0;
 
 /// What else may be told of a device of a kind, and whether each has a name of its own.
 fn details_of(kind: &str) -> &'static [(&'static str, bool)] {
@@ -90,14 +87,14 @@ impl Checker<'_> {
                 let near = near_name(&what.text, known.iter().map(|(word, _)| *word));
                 let help = match (near, words.as_slice()) {
                     (Some(near), _) => format!("did you mean `{near}`?"),
-                    (None, []) => format!("leave `with` away: a {kind} port takes nothing more"),
-                    (None, words) => format!("a {kind} takes {}", words.join(", ")),
+                    (None, []) => "leave `with` away".to_owned(),
+                    (None, words) => format!("it may have {}", words.join(", ")),
                 };
                 self.say(
                     Finding::new(
                         Code::NoSuchName,
                         what.span,
-                        format!("a {kind} has no `{}`", what.text),
+                        format!("a `{kind}` device has no `{}`", what.text),
                     )
                     .label("not known here")
                     .help(help),
@@ -181,11 +178,16 @@ impl Checker<'_> {
     }
 
     fn guarded_part(&mut self, expr: &tree::Expr) -> GuardedPart {
-        if let ExprKind::Name(name) = &expr.kind
-            && let Some(entry) = self.names.get_mut(Sort::Secret, name)
-        {
-            entry.used = true;
-            return GuardedPart::Secret(self.secrets[entry.index].clone());
+        if let ExprKind::Name(name) = &expr.kind {
+            if let Some(entry) = self.names.get_mut(Sort::Secret, name) {
+                entry.used = true;
+                return GuardedPart::Secret(self.secrets[entry.index].clone());
+            }
+            if self.names.get(Sort::Value, name).is_none() {
+                let name = Name { text: name.clone(), span: expr.span };
+                self.find(Sort::Secret, &name);
+                return GuardedPart::Plain(String::new());
+            }
         }
         GuardedPart::Plain(self.global_text(expr, "this"))
     }
@@ -227,9 +229,7 @@ impl Checker<'_> {
         let Some(speed) = &device.speed else { return 9600 };
         let (lowered, _) = self.lower_expr(speed);
         match self.constant(&lowered) {
-            Some(Value::Number(number))
-                if SPEEDS.iter().any(|speed| f64::from(*speed) == number) =>
-            {
+            Some(Value::Number(number)) if SPEEDS.contains(&number) && number.fract() == 0.0 => {
                 number as u32
             }
             _ => {

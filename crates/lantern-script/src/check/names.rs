@@ -272,6 +272,15 @@ impl Checker<'_> {
     }
 
     fn say_no_value(&mut self, word: &str, span: Span) {
+        if let Some(entry) = self.names.get_mut(Sort::Secret, word) {
+            entry.used = true;
+            let message = format!("`{word}` is a secret, which only devices are shown");
+            let finding = Finding::new(Code::WrongKind, span, message).label("a secret");
+            self.say(
+                finding.help("it stands behind the `with` of a `device` line, and nowhere else"),
+            );
+            return;
+        }
         let finding = Finding::new(Code::NoSuchName, span, format!("there is no value `{word}`"))
             .label("no such value");
         let parts = word.split_once('-').filter(|(left, right)| {

@@ -72,8 +72,8 @@ fn what_is_given_must_be_there_and_of_its_kind() {
 
 #[test]
 fn a_file_does_not_see_the_names_of_the_one_that_uses_it() {
-    let main = "let secret = 1\nuse \"other.lantern\" as other\nwhen key f9 => log \"{secret}\"\n";
-    let other = "when key f1 => log \"{secret}\"\n";
+    let main = "let drawer = 1\nuse \"other.lantern\" as other\nwhen key f9 => log \"{drawer}\"\n";
+    let other = "when key f1 => log \"{drawer}\"\n";
     assert_eq!(names(&[("bench.lantern", main), ("other.lantern", other)]), ["no-such-name"]);
 }
 

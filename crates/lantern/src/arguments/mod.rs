@@ -331,6 +331,8 @@ pub enum DeskName {
     X11,
     /// The kernel's own input devices: under Wayland, and on the bare console.
     Evdev,
+    /// The desktop's portals, in a Wayland session: shortcuts and input that the person agrees to.
+    Portal,
     /// The one that `rehearse` and `demo` play on; it does everything.
     Simulated,
 }

@@ -1,17 +1,17 @@
 //! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
 
-use lantern_desk::{DeskError, Survey, survey};
+use lantern_desk::{DeskError, Survey, UDEV_RULE, boards_seen, outlet_is_there, survey};
 use lantern_devices::{
     Hearer, ServiceError, SoundServer, accessibility_is_there, notice_service, speech_program,
 };
 use serde::Serialize;
 
-use crate::arguments::DoctorArguments;
+use crate::arguments::{DeskName, DoctorArguments};
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::files;
 use crate::runtime::RuntimeFiles;
 use crate::style::{self, say};
+use crate::{desks, files};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -39,7 +39,13 @@ enum State {
 }
 
 pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
-    let mut checks = display_checks();
+    let desk = DeskName::of_session();
+    let mut checks = vec![desk_check(&desk)];
+    // Under Wayland a display is only for old programs.
+    if matches!(desk, Ok(DeskName::X11)) {
+        checks.extend(display_checks());
+    }
+    checks.extend(kernel_checks(matches!(desk, Ok(DeskName::Evdev))));
     checks.push(own_folder());
     checks.push(own_file());
     checks.extend(service_checks());
@@ -63,6 +69,63 @@ fn with_help(
     help: impl Into<String>,
 ) -> Check {
     Check { part, state, found: found.into(), help: Some(help.into()) }
+}
+
+/// Which desk `run` works on here, and why.
+fn desk_check(desk: &Result<DeskName, DeskError>) -> Check {
+    match desk {
+        Ok(DeskName::X11) => works("desk", "X11: keys, windows, menus and the clipboard"),
+        Ok(_) => {
+            let session = match desks::is_wayland() {
+                true => "this is a Wayland session",
+                false => "there is no display",
+            };
+            with_help(
+                "desk",
+                State::Limited,
+                format!("the kernel's own input, as {session}: keys, buttons, shapes and typing"),
+                "what needs windows, menus or the clipboard does not work there; `lantern check --desk evdev` says where your rules do",
+            )
+        }
+        Err(error) => with_help("desk", State::Missing, error.to_string(), error.hint()),
+    }
+}
+
+/// What the kernel desk needs; where another one is used, to be known only.
+fn kernel_checks(needed: bool) -> Vec<Check> {
+    let state = if needed { State::Missing } else { State::Limited };
+    let boards = boards_seen();
+    let names: Vec<String> = boards.iter().filter_map(|board| board.name.clone()).collect();
+    let input = if boards.is_empty() {
+        with_help("kernel input", state, "no keyboard or mouse is there", "plug one in")
+    } else if names.is_empty() {
+        with_help(
+            "kernel input",
+            state,
+            format!("{} devices, none of which you may read", boards.len()),
+            "`sudo usermod -aG input \"$USER\"`, then log in again; only for `--desk evdev`",
+        )
+    } else {
+        works("kernel input", names.join(", "))
+    };
+    let output = match outlet_is_there() {
+        Ok(()) => works("kernel output", "/dev/uinput"),
+        Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => with_help(
+            "kernel output",
+            state,
+            "/dev/uinput may not be written",
+            format!(
+                "echo '{UDEV_RULE}' | sudo tee /etc/udev/rules.d/70-cold-lantern.rules && sudo udevadm trigger /dev/uinput"
+            ),
+        ),
+        Err(error) => with_help(
+            "kernel output",
+            state,
+            format!("/dev/uinput: {error}"),
+            "`sudo modprobe uinput`; only for `--desk evdev`",
+        ),
+    };
+    vec![input, output]
 }
 
 fn display_checks() -> Vec<Check> {

@@ -1,10 +1,13 @@
 //! `lantern run`: work by the rules until stopped.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use lantern_desk::{BoardChoice, Desk, DeskError, EvdevDesk, HeldKeys, X11Desk};
-use lantern_model::RuleSet;
+use lantern_desk::{
+    BoardChoice, Desk, DeskError, EvdevDesk, HeldKeys, PortalDesk, SessionDesk, Wanted, X11Desk,
+};
+use lantern_devices::home_folder;
+use lantern_model::{Cause, RuleSet};
 use lantern_script::Source;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal, kill_process};
@@ -35,10 +38,11 @@ const DISPLAY_BACK: Duration = Duration::from_secs(60);
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
 
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
-    let desk = arguments.desk.map_or_else(DeskName::of_session, Ok)?;
+    let desk = arguments.desk.map_or_else(DeskName::of_session, Ok);
     let choice = board_choice(&arguments)?;
     let path = files::rules_path(arguments.file)?;
-    let rules = read(&path, desk)?;
+    let rules = read(&path, *desk.as_ref().unwrap_or(&DeskName::X11))?;
+    let desk = desk?;
     if desk == DeskName::X11 && !desks::is_set("DISPLAY") {
         return Err(DeskError::NoDisplay.into());
     }
@@ -55,13 +59,48 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
         match desk {
             DeskName::Evdev => {
                 let guarded = Guarded::start(Charge::Keyboard)?;
-                worker.work(rules, EvdevDesk::open(choice)?, Some(guarded))?;
+                worker.work_in_session(rules, EvdevDesk::open(choice)?, Some(guarded))?;
+            }
+            DeskName::Portal => {
+                let desk = PortalDesk::open(&wanted(&rules), portal_token())?;
+                worker.work_in_session(rules, desk, None)?;
             }
             _ => worker.work(rules, ToldDesk::new(), None)?,
         }
     }
     complain!("{}: stopped, every key is let go", path.display());
     Ok(Status::Done)
+}
+
+/// The combinations of a set, for the portal, each with what it does; the panic combination first.
+fn wanted(rules: &RuleSet) -> Vec<Wanted> {
+    let panic =
+        Wanted { combo: rules.settings.panic.clone(), description: "Stop everything".to_owned() };
+    let mut all = vec![panic];
+    for rule in &rules.rules {
+        for trigger in &rule.triggers {
+            let combos = match &trigger.cause {
+                Cause::Key { combo, .. } => std::slice::from_ref(combo),
+                Cause::Keys { combos, .. } => combos.as_slice(),
+                _ => &[],
+            };
+            for combo in combos {
+                if !all.iter().any(|wanted| wanted.combo == *combo) {
+                    let (combo, description) = (combo.clone(), rule.label.clone());
+                    all.push(Wanted { combo, description });
+                }
+            }
+        }
+    }
+    all
+}
+
+/// Where it is kept that the person agreed to input by the portal.
+fn portal_token() -> PathBuf {
+    home_folder("XDG_STATE_HOME", ".local/state")
+        .unwrap_or_default()
+        .join("cold-lantern")
+        .join("portal-token")
 }
 
 /// Which input devices are taken on the kernel desk.
@@ -154,6 +193,20 @@ struct Worker<'w> {
 }
 
 impl Worker<'_> {
+    /// The same, with what a Wayland session has besides input, if this is one.
+    fn work_in_session<D: Desk>(
+        self,
+        rules: RuleSet,
+        desk: D,
+        guarded: Option<Guarded>,
+    ) -> Result<(), Failure> {
+        if desks::is_set("WAYLAND_DISPLAY") {
+            self.work(rules, SessionDesk::join(desk)?, guarded)
+        } else {
+            self.work(rules, desk, guarded)
+        }
+    }
+
     /// Works on a desk until a signal comes or the desk is gone.
     fn work<D: Desk>(
         self,

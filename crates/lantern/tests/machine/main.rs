@@ -99,12 +99,21 @@ fn main() -> ExitCode {
 fn boot(filter: &str) -> ExitCode {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let own = std::env::current_exe().expect("we are somewhere");
+    // Without what only debuggers read the machine starts several times as fast.
+    let folder = tempfile::tempdir().expect("it can be made");
+    let stripped = |program: &Path| {
+        let slim = folder.path().join(program.file_name().expect("it is a file"));
+        let status =
+            Command::new("strip").arg("--strip-debug").arg("-o").arg(&slim).arg(program).status();
+        assert!(status.expect("strip comes with the compiler").success());
+        slim.display().to_string()
+    };
     let status = Command::new(root.join("scripts/machine"))
         .args(["--timeout", "500"])
         .arg("--file")
-        .arg(format!("{}:/bin/machine-tests", own.display()))
+        .arg(format!("{}:/bin/machine-tests", stripped(&own)))
         .arg("--file")
-        .arg(format!("{}:{LANTERN}", env!("CARGO_BIN_EXE_lantern")))
+        .arg(format!("{}:{LANTERN}", stripped(Path::new(env!("CARGO_BIN_EXE_lantern")))))
         .args(["--", "env", &format!("{INSIDE}=1"), "/bin/machine-tests", filter])
         .status()
         .expect("scripts/machine can be started");
@@ -119,6 +128,7 @@ fn run(chosen: &[&Test]) -> ExitCode {
         let outcome = catch_unwind(test);
         failed += usize::from(outcome.is_err());
         println!("test {name} ... {}", if outcome.is_ok() { "ok" } else { "FAILED" });
+        eprintln!("   by {:.1?}", began.elapsed());
     }
     let word = if failed == 0 { "ok" } else { "FAILED" };
     println!(

@@ -20,6 +20,9 @@ const DOCUMENTS: &[&str] = &[
     "docs/language.md",
     "docs/cookbook.md",
     "docs/protocol.md",
+    "docs/devices.md",
+    "docs/gestures.md",
+    "docs/voice.md",
 ];
 
 #[test]

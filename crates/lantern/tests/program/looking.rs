@@ -194,5 +194,5 @@ fn the_doctor_works_without_a_display() {
     let home = Home::new();
     let called = home.call(&["doctor"]);
     assert_eq!(called.status, 1);
-    assert!(called.stdout.contains("missing  display         no display is named"));
+    assert!(called.stdout.contains("missing  desk            no display is named"));
 }

@@ -30,5 +30,6 @@ mod tools;
 mod twelve;
 #[path = "../twelve/mod.rs"]
 mod twelve_scenes;
+mod wayland;
 mod web;
 mod windows;

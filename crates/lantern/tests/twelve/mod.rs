@@ -93,7 +93,17 @@ pub const TWELVE: [Scene; 12] = [
     Scene {
         name: "an abbreviation is taken back and written out",
         rules: "when typed \"sct\" => type \"section\"",
-        hands: &[Tap("space"), Tap("s"), Tap("c"), Tap("t"), Rest(200), Tap("space"), Tap("x")],
+        // The last finger stays on its key while the rule types, and the key is one of what it types.
+        hands: &[
+            Tap("space"),
+            Tap("s"),
+            Tap("c"),
+            Press("t"),
+            Rest(200),
+            Release("t"),
+            Tap("space"),
+            Tap("x"),
+        ],
         text: " section x",
     },
     Scene {

@@ -1,0 +1,299 @@
+//! The portal desk: shortcuts and input by the desktop portals, for Wayland sessions in which we may not read the
+//! kernel's devices. The person agrees to both in the desktop's own words, once.
+//!
+//! The portal tells of whole combinations only, so rules for single keys that go through, remaps, shapes and
+//! abbreviations are not to be had here. `bus` speaks with the portal on a thread of its own; here stands what
+//! follows from what it says.
+
+mod bus;
+
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::os::fd::BorrowedFd;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use lantern_model::{
+    Act, Armed, Combo, Deed, EffectId, Event, Families, GiveBack, Hint, InputStep, Key, KeyKind,
+    Layout, Modifiers, Time, Verb,
+};
+
+use crate::keysyms::character_keysym;
+use crate::{Desk, DeskError, system_layout};
+use bus::{Move, Portal, Told};
+
+pub use bus::{PortalOffers, portal_offers};
+
+/// So long a step waits for the fingers to leave the combination that set it off: what they hold cannot be
+/// taken out of the way.
+const FINGERS: Duration = Duration::from_secs(2);
+
+/// A combination that the portal is asked for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Wanted {
+    /// The combination, as the rules write it.
+    pub combo: Combo,
+    /// What it does, for the person who is asked.
+    pub description: String,
+}
+
+/// A combination that the portal gave us.
+#[derive(Debug, Clone, Copy)]
+struct Given {
+    key: Key,
+    modifiers: Modifiers,
+    families: Families,
+}
+
+/// A step that waits for the fingers.
+#[derive(Debug)]
+struct Waiting {
+    effect: EffectId,
+    moves: Vec<Move>,
+    until: Time,
+}
+
+/// The desk.
+#[derive(Debug)]
+pub struct PortalDesk {
+    portal: Portal,
+    armed: Armed,
+    given: BTreeMap<String, Given>,
+    /// Combinations that are down.
+    down: BTreeSet<String>,
+    waiting: VecDeque<Waiting>,
+    events: VecDeque<Event>,
+}
+
+impl PortalDesk {
+    /// Asks the portal for these combinations and for input. The person may take their time to agree; `token`
+    /// is the file in which is kept that they did.
+    ///
+    /// # Errors
+    /// When there is no session bus, or no portal on it that has both.
+    pub fn open(wanted: &[Wanted], token: PathBuf) -> Result<PortalDesk, DeskError> {
+        let layout = system_layout();
+        let mut given = BTreeMap::new();
+        let mut shortcuts = Vec::new();
+        for (number, Wanted { combo, description }) in wanted.iter().enumerate() {
+            let Some((trigger, one)) = given_for(combo, &layout) else { continue };
+            let id = format!("lantern-{number}");
+            shortcuts.push((id.clone(), description.clone(), trigger));
+            given.insert(id, one);
+        }
+        let portal = Portal::open(shortcuts, token)?;
+        Ok(PortalDesk {
+            portal,
+            events: VecDeque::from([Event::Layout(layout)]),
+            armed: Armed::default(),
+            given,
+            down: BTreeSet::new(),
+            waiting: VecDeque::new(),
+        })
+    }
+
+    fn take_told(&mut self, told: Told) -> Result<(), DeskError> {
+        match told {
+            Told::Pressed(id) => {
+                let Some(given) = self.given.get(&id).copied() else { return Ok(()) };
+                let Given { key, modifiers, families } = given;
+                // Of a rule for another place it is nobody's: the portal has taken it all the same.
+                let is_armed = |armed: &lantern_model::ArmedKey| {
+                    armed.key == key && armed.families == families
+                };
+                if self.down.insert(id) && self.armed.keys.iter().any(is_armed) {
+                    self.events.push_back(Event::Pressed { key, modifiers });
+                }
+            }
+            Told::Released(id) => {
+                if let (true, Some(given)) = (self.down.remove(&id), self.given.get(&id)) {
+                    self.events.push_back(Event::LetGo { key: given.key });
+                }
+            }
+            Told::Done(effect, result) => {
+                self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
+            }
+            Told::Ended(why) => return Err(DeskError::Portal { why }),
+        }
+        Ok(())
+    }
+
+    /// Sends the steps that no finger is in the way of any more.
+    fn send_waiting(&mut self, now: Time) {
+        let held = self.down.iter().any(|id| !self.given[id].modifiers.is_empty());
+        while self.waiting.front().is_some_and(|step| !held || step.until <= now) {
+            if let Some(Waiting { effect, moves, .. }) = self.waiting.pop_front() {
+                self.portal.send(effect, moves);
+            }
+        }
+    }
+
+    /// A step as the portal takes it; why not, if it cannot be done.
+    fn moves_of(&self, step: &InputStep) -> Result<Vec<Move>, String> {
+        let mut moves = Vec::new();
+        for key in &step.park {
+            moves.push(key_move(*key, false)?);
+        }
+        for act in &step.acts {
+            match act {
+                Act::Tap(keys) if keys.iter().any(|key| key.kind() == KeyKind::Wheel) => {
+                    let turns = keys.iter().filter(|key| key.kind() == KeyKind::Wheel);
+                    moves.extend(turns.filter_map(|key| turn(*key)));
+                }
+                Act::Tap(keys) => {
+                    for key in keys {
+                        moves.push(key_move(*key, true)?);
+                    }
+                    for key in keys.iter().rev() {
+                        moves.push(key_move(*key, false)?);
+                    }
+                }
+                Act::Down(key) => moves.push(key_move(*key, true)?),
+                Act::Up(key) => moves.push(key_move(*key, false)?),
+                Act::Text(text) => {
+                    for letter in text.chars() {
+                        let symbol = symbol_of(letter);
+                        moves.extend([Move::Symbol(symbol, true), Move::Symbol(symbol, false)]);
+                    }
+                }
+                Act::MoveBy(x, y) => moves.push(Move::Motion((*x).into(), (*y).into())),
+                Act::MoveTo(..) => {
+                    return Err(
+                        "the portal moves the pointer by steps only, not to a place".to_owned()
+                    );
+                }
+            }
+        }
+        for key in &step.park {
+            moves.push(key_move(*key, true)?);
+        }
+        Ok(moves)
+    }
+}
+
+/// What is asked for, and what it is when it comes.
+fn given_for(combo: &Combo, layout: &Layout) -> Option<(String, Given)> {
+    let keys = layout.press_order(combo).ok()?;
+    let (key, held) = keys.split_last()?;
+    if key.is_pointer() || held.iter().any(|key| lantern_model::Side::of(*key).is_none()) {
+        return None;
+    }
+    let modifiers: Modifiers =
+        held.iter().filter_map(|key| lantern_model::Side::of(*key)).collect();
+    let families = modifiers.families(layout.alt_gr_is_level3);
+    Some((trigger_words(*key, families)?, Given { key: *key, modifiers, families }))
+}
+
+/// A combination as the XDG shortcuts specification writes it: `CTRL+SHIFT+F9`.
+fn trigger_words(key: Key, families: Families) -> Option<String> {
+    use lantern_model::Family;
+    let mut parts: Vec<&str> = [
+        (Family::Ctrl, "CTRL"),
+        (Family::Alt, "ALT"),
+        (Family::Shift, "SHIFT"),
+        (Family::Super, "LOGO"),
+    ]
+    .into_iter()
+    .filter_map(|(family, word)| families.contains(family).then_some(word))
+    .collect();
+    if families.contains(Family::Level3) {
+        return None;
+    }
+    let name = xkeysym::Keysym::new(key.keysym()?).name()?;
+    parts.push(name.trim_start_matches("XK_"));
+    Some(parts.join("+"))
+}
+
+fn key_move(key: Key, down: bool) -> Result<Move, String> {
+    let code = key.kernel().ok_or_else(|| format!("{key} cannot be held"))?;
+    Ok(if key.is_pointer() { Move::Button(code, down) } else { Move::Key(code, down) })
+}
+
+fn turn(key: Key) -> Option<Move> {
+    // The axis, 0 for up and down, and the steps along it.
+    let (axis, steps) = match key.name() {
+        "wheel-up" => (0, -1),
+        "wheel-down" => (0, 1),
+        "wheel-left" => (1, -1),
+        "wheel-right" => (1, 1),
+        _ => return None,
+    };
+    Some(Move::Turn(axis, steps))
+}
+
+fn symbol_of(letter: char) -> u32 {
+    match letter {
+        '\n' | '\r' => 0xff0d,
+        '\t' => 0xff09,
+        '\u{8}' => 0xff08,
+        '\u{1b}' => 0xff1b,
+        letter => character_keysym(letter),
+    }
+}
+
+impl Desk for PortalDesk {
+    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+        self.armed = armed;
+        Ok(())
+    }
+
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+        match self.moves_of(step) {
+            Ok(moves) => {
+                let until = if step.lift { now + FINGERS } else { now };
+                self.waiting.push_back(Waiting { effect, moves, until });
+                self.send_waiting(now);
+            }
+            Err(why) => self.events.push_back(Event::Outcome { effect, result: Err(why) }),
+        }
+        Ok(())
+    }
+
+    fn give_back(&mut self, _: Time, back: &GiveBack) -> Result<(), DeskError> {
+        // It was a whole combination, and the program never knew of it: it gets all of it.
+        let keys: Vec<Key> =
+            back.under.iter().map(lantern_model::Side::key).chain(back.becomes.clone()).collect();
+        let down = keys.iter().filter_map(|key| key_move(*key, true).ok());
+        let up = keys.iter().rev().filter_map(|key| key_move(*key, false).ok());
+        self.portal.send(bus::NOBODY, down.chain(up).collect());
+        Ok(())
+    }
+
+    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+        let why = match deed.verb {
+            Verb::Focus | Verb::Raise(_) | Verb::Close => "the portal cannot tell windows apart",
+            Verb::Paste | Verb::ReadClipboard => "the portal desk has no clipboard",
+            _ => return Ok(false),
+        };
+        self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
+        Ok(true)
+    }
+
+    fn hint(&mut self, _: Time, _: EffectId, _: &Hint) -> Result<(), DeskError> {
+        Ok(())
+    }
+
+    fn shows_hints(&self) -> bool {
+        false
+    }
+
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+        while let Some(told) = self.portal.next_told() {
+            self.take_told(told)?;
+        }
+        self.send_waiting(now);
+        Ok(self.events.pop_front())
+    }
+
+    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+        self.send_waiting(now);
+        Ok(())
+    }
+
+    fn next_deadline(&self) -> Option<Time> {
+        self.waiting.front().map(|step| step.until)
+    }
+
+    fn descriptor(&self) -> Option<BorrowedFd<'_>> {
+        Some(self.portal.descriptor())
+    }
+}

@@ -1,0 +1,286 @@
+//! The clipboard of a Wayland session: what it holds, a text that is lent to it for a while, and what it held
+//! before, put back.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::fs::File;
+use std::io::{Read, Write};
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::pipe::{PipeFlags, pipe_with};
+use wayland_client::backend::ObjectId;
+use wayland_client::protocol::wl_seat::WlSeat;
+use wayland_client::{Connection, Dispatch, Proxy, QueueHandle, event_created_child};
+use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_device_v1::{
+    self as device, ZwlrDataControlDeviceV1,
+};
+use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_manager_v1::{
+    self as manager, ZwlrDataControlManagerV1,
+};
+use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_offer_v1::{
+    self as offer, ZwlrDataControlOfferV1,
+};
+use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_source_v1::{
+    self as source, ZwlrDataControlSourceV1,
+};
+
+use super::session::State;
+
+/// What text is called, the best first.
+const TEXT: [&str; 5] = ["text/plain;charset=utf-8", "UTF8_STRING", "text/plain", "TEXT", "STRING"];
+/// So long the program that owns the clipboard may take to give one sort of what it holds.
+const PATIENCE: Duration = Duration::from_millis(500);
+/// The most that is kept of what the clipboard held, in bytes.
+const MOST: usize = 64 << 20;
+
+/// What is given out: data by its MIME type.
+type Content = BTreeMap<String, Arc<Vec<u8>>>;
+
+/// The clipboard.
+#[derive(Debug)]
+pub(super) struct Clipboard {
+    manager: ZwlrDataControlManagerV1,
+    device: ZwlrDataControlDeviceV1,
+    /// Everything on offer, with the types it comes in.
+    offers: HashMap<ObjectId, (ZwlrDataControlOfferV1, BTreeSet<String>)>,
+    /// What the clipboard holds now.
+    selected: Option<ObjectId>,
+    /// What we give out, by its source.
+    ours: HashMap<ObjectId, Content>,
+    /// The text that is lent.
+    lent: Option<Lent>,
+}
+
+/// A text that the clipboard holds for a while.
+#[derive(Debug)]
+struct Lent {
+    source: ObjectId,
+    before: Content,
+    taken: Arc<AtomicBool>,
+    /// Somebody else copied something meanwhile.
+    overtaken: bool,
+}
+
+impl Clipboard {
+    pub(super) fn open(
+        manager: ZwlrDataControlManagerV1,
+        seat: &WlSeat,
+        handle: &QueueHandle<State>,
+    ) -> Clipboard {
+        let device = manager.get_data_device(seat, handle, ());
+        let (offers, ours) = (HashMap::new(), HashMap::new());
+        Clipboard { manager, device, offers, selected: None, ours, lent: None }
+    }
+
+    /// The text it holds; empty if it holds none.
+    pub(super) fn read_text(&self, connection: &Connection) -> Result<String, String> {
+        let Some((_, types)) = self.selected.as_ref().and_then(|id| self.offers.get(id)) else {
+            return Ok(String::new());
+        };
+        let Some(kind) = TEXT.iter().find(|kind| types.contains(**kind)) else {
+            return Ok(String::new());
+        };
+        let bytes = self.read(kind, connection)?;
+        Ok(String::from_utf8_lossy(&bytes).into_owned())
+    }
+
+    /// One sort of what it holds, from whoever owns it.
+    fn read(&self, kind: &str, connection: &Connection) -> Result<Vec<u8>, String> {
+        let Some((offer, _)) = self.selected.as_ref().and_then(|id| self.offers.get(id)) else {
+            return Ok(Vec::new());
+        };
+        let failed = |error: rustix::io::Errno| format!("the clipboard cannot be read: {error}");
+        let (from, to) = pipe_with(PipeFlags::CLOEXEC).map_err(failed)?;
+        offer.receive(kind.to_owned(), to.as_fd());
+        // Whether it went out is seen by what comes.
+        let _ = connection.flush();
+        drop(to);
+        read_within(from, PATIENCE)
+    }
+
+    /// Keeps what it holds, and gives it a text instead.
+    pub(super) fn lend(
+        &mut self,
+        text: &str,
+        connection: &Connection,
+        handle: &QueueHandle<State>,
+    ) -> Result<(), String> {
+        let selected = self.selected.as_ref().and_then(|id| self.offers.get(id));
+        let types = selected.map(|(_, types)| types.clone()).unwrap_or_default();
+        let mut before = Content::new();
+        let mut size = 0;
+        for kind in types {
+            let bytes = self.read(&kind, connection)?;
+            size += bytes.len();
+            if size > MOST {
+                return Err("the clipboard holds too much to be kept meanwhile".to_owned());
+            }
+            before.insert(kind, Arc::new(bytes));
+        }
+        let bytes = Arc::new(text.as_bytes().to_vec());
+        let content = TEXT.iter().map(|kind| ((*kind).to_owned(), Arc::clone(&bytes))).collect();
+        let source = self.give_out(content, handle);
+        let taken = Arc::default();
+        self.lent = Some(Lent { source, before, taken, overtaken: false });
+        Ok(())
+    }
+
+    /// The clipboard holds this from now on, as long as we are there.
+    fn give_out(&mut self, content: Content, handle: &QueueHandle<State>) -> ObjectId {
+        let source = self.manager.create_data_source(handle, ());
+        for kind in content.keys() {
+            source.offer(kind.clone());
+        }
+        self.device.set_selection(Some(&source));
+        let id = source.id();
+        self.ours.insert(id.clone(), content);
+        id
+    }
+
+    pub(super) fn was_taken(&self) -> bool {
+        self.lent.as_ref().is_some_and(|lent| lent.taken.load(Ordering::SeqCst))
+    }
+
+    /// It holds again what it held, unless somebody copied meanwhile.
+    pub(super) fn give_back(&mut self, handle: &QueueHandle<State>) {
+        let Some(lent) = self.lent.take().filter(|lent| !lent.overtaken) else { return };
+        if lent.before.is_empty() {
+            self.device.set_selection(None);
+        } else {
+            self.give_out(lent.before, handle);
+        }
+    }
+
+    /// Somebody wants what we gave out.
+    fn send(&self, source: &ObjectId, kind: &str, to: OwnedFd) {
+        let Some(bytes) = self.ours.get(source).and_then(|content| content.get(kind)).cloned()
+        else {
+            return;
+        };
+        let lent = self.lent.as_ref().filter(|lent| lent.source == *source);
+        let taken = lent.map(|lent| Arc::clone(&lent.taken));
+        // Who asked may read as slowly as they like.
+        thread::spawn(move || {
+            let sent = File::from(to).write_all(&bytes);
+            if let (Ok(()), Some(taken)) = (sent, taken) {
+                taken.store(true, Ordering::SeqCst);
+            }
+        });
+    }
+}
+
+/// Everything that comes from a pipe until it is closed.
+fn read_within(from: OwnedFd, span: Duration) -> Result<Vec<u8>, String> {
+    let until = Instant::now() + span;
+    let mut file = File::from(from);
+    let mut bytes = Vec::new();
+    let mut piece = vec![0; 65_536];
+    loop {
+        let left = until.saturating_duration_since(Instant::now());
+        let left = Timespec::try_from(left).ok();
+        let mut fds = [PollFd::new(&file, PollFlags::IN)];
+        if poll(&mut fds, left.as_ref()).unwrap_or(0) == 0 {
+            return Err("the program that owns the clipboard does not answer".to_owned());
+        }
+        match file.read(&mut piece) {
+            Ok(0) => return Ok(bytes),
+            Ok(length) => bytes.extend_from_slice(&piece[..length]),
+            Err(error) => return Err(format!("the clipboard cannot be read: {error}")),
+        }
+        if bytes.len() > MOST {
+            return Err("the clipboard holds too much to be kept meanwhile".to_owned());
+        }
+    }
+}
+
+impl Dispatch<ZwlrDataControlManagerV1, ()> for State {
+    fn event(
+        _: &mut Self,
+        _: &ZwlrDataControlManagerV1,
+        _: manager::Event,
+        (): &(),
+        _: &Connection,
+        _: &QueueHandle<Self>,
+    ) {
+    }
+}
+
+impl Dispatch<ZwlrDataControlDeviceV1, ()> for State {
+    fn event(
+        state: &mut Self,
+        _: &ZwlrDataControlDeviceV1,
+        event: device::Event,
+        (): &(),
+        _: &Connection,
+        _: &QueueHandle<Self>,
+    ) {
+        let Some(clipboard) = &mut state.clipboard else { return };
+        match event {
+            device::Event::DataOffer { id } => {
+                clipboard.offers.insert(id.id(), (id, BTreeSet::new()));
+            }
+            device::Event::Selection { id } => {
+                let selected = id.map(|offer| offer.id());
+                if let Some(before) =
+                    clipboard.selected.take().filter(|id| Some(id) != selected.as_ref())
+                    && let Some((offer, _)) = clipboard.offers.remove(&before)
+                {
+                    offer.destroy();
+                }
+                clipboard.selected = selected;
+            }
+            _ => {}
+        }
+    }
+
+    event_created_child!(State, ZwlrDataControlDeviceV1, [
+        device::EVT_DATA_OFFER_OPCODE => (ZwlrDataControlOfferV1, ()),
+    ]);
+}
+
+impl Dispatch<ZwlrDataControlOfferV1, ()> for State {
+    fn event(
+        state: &mut Self,
+        proxy: &ZwlrDataControlOfferV1,
+        event: offer::Event,
+        (): &(),
+        _: &Connection,
+        _: &QueueHandle<Self>,
+    ) {
+        if let (Some(clipboard), offer::Event::Offer { mime_type }) = (&mut state.clipboard, event)
+            && let Some((_, types)) = clipboard.offers.get_mut(&proxy.id())
+        {
+            types.insert(mime_type);
+        }
+    }
+}
+
+impl Dispatch<ZwlrDataControlSourceV1, ()> for State {
+    fn event(
+        state: &mut Self,
+        proxy: &ZwlrDataControlSourceV1,
+        event: source::Event,
+        (): &(),
+        _: &Connection,
+        _: &QueueHandle<Self>,
+    ) {
+        let Some(clipboard) = &mut state.clipboard else { return };
+        match event {
+            source::Event::Send { mime_type, fd } => clipboard.send(&proxy.id(), &mime_type, fd),
+            source::Event::Cancelled => {
+                clipboard.ours.remove(&proxy.id());
+                if let Some(lent) = &mut clipboard.lent
+                    && lent.source == proxy.id()
+                {
+                    lent.overtaken = true;
+                }
+                proxy.destroy();
+            }
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,173 @@
+//! What a Wayland session has besides input: its windows and its clipboard, by the protocols that compositors
+//! of the wlroots family share. Put around a desk that only knows keys.
+//!
+//! A compositor that lacks a protocol is said so by the step that needs it, and by [`session_offers`] ahead of
+//! time.
+
+mod clipboard;
+mod session;
+
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use lantern_model::{
+    Act, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Key, Time, Value, Verb,
+};
+use rustix::event::epoll;
+
+use crate::{Desk, DeskError};
+use session::Session;
+
+pub use session::{Offers, session_offers};
+
+/// How soon a program asks for what is pasted, after the paste keys.
+const ASKING: std::time::Duration = std::time::Duration::from_millis(1500);
+
+/// A desk in a Wayland session.
+#[derive(Debug)]
+pub struct SessionDesk<D> {
+    desk: D,
+    session: Session,
+    both: OwnedFd,
+    /// The paste under way, and until when it is waited for.
+    pasting: Option<(EffectId, Time)>,
+    done: Vec<Event>,
+}
+
+/// The number of the step that presses the paste keys: no effect of the engine's has it.
+const PASTE_KEYS: EffectId = EffectId(u64::MAX);
+
+impl<D: Desk> SessionDesk<D> {
+    /// Joins the session that WAYLAND_DISPLAY names.
+    ///
+    /// # Errors
+    /// When its compositor does not answer.
+    pub fn join(desk: D) -> Result<SessionDesk<D>, DeskError> {
+        let session = Session::connect()?;
+        let lost = |error: rustix::io::Errno| DeskError::Lost(Box::new(error));
+        let both = epoll::create(epoll::CreateFlags::CLOEXEC).map_err(lost)?;
+        let add = |fd: BorrowedFd<'_>| {
+            epoll::add(&both, fd, epoll::EventData::new_u64(0), epoll::EventFlags::IN)
+        };
+        add(session.descriptor()).map_err(lost)?;
+        if let Some(fd) = desk.descriptor() {
+            add(fd).map_err(lost)?;
+        }
+        Ok(SessionDesk { desk, session, both, pasting: None, done: Vec::new() })
+    }
+
+    fn finish(&mut self, effect: EffectId, result: Result<Option<Value>, String>) {
+        self.done.push(Event::Outcome { effect, result });
+    }
+
+    /// Gives the clipboard the text, and has the program in front take it.
+    fn begin_paste(&mut self, now: Time, effect: EffectId, text: &str) -> Result<(), DeskError> {
+        if self.pasting.is_some() {
+            self.finish(effect, Err("another text is being pasted".to_owned()));
+            return Ok(());
+        }
+        if let Err(why) = self.session.lend(text) {
+            self.finish(effect, Err(why));
+            return Ok(());
+        }
+        let keys = ["left-ctrl", "v"].map(|name| Key::named(name).expect("every board has it"));
+        let acts = vec![Act::Tap(keys.to_vec())];
+        let step = InputStep { acts, lift: true, ..InputStep::default() };
+        self.desk.input(now, PASTE_KEYS, &step)?;
+        self.pasting = Some((effect, now + ASKING));
+        Ok(())
+    }
+
+    /// Ends the paste if the program took the text, or its time is over.
+    fn look_at_paste(&mut self, now: Time) {
+        let Some((effect, until)) = self.pasting else { return };
+        let taken = self.session.was_taken();
+        if !taken && now < until {
+            return;
+        }
+        self.pasting = None;
+        self.session.give_back();
+        let nobody = || "the program in front did not ask for the text".to_owned();
+        self.finish(effect, if taken { Ok(None) } else { Err(nobody()) });
+    }
+}
+
+impl<D: Desk> Desk for SessionDesk<D> {
+    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+        self.desk.arm(armed)
+    }
+
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+        self.desk.input(now, effect, step)
+    }
+
+    fn give_back(&mut self, now: Time, back: &GiveBack) -> Result<(), DeskError> {
+        self.desk.give_back(now, back)
+    }
+
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+        let word = deed.words.first().map_or("", String::as_str);
+        let result = match &deed.verb {
+            Verb::Focus => self.session.activate(word),
+            Verb::Raise(window) => self.session.raise(*window),
+            Verb::Close => self.session.close(word),
+            Verb::Paste => {
+                self.begin_paste(now, effect, word)?;
+                return Ok(true);
+            }
+            Verb::ReadClipboard => match self.session.read_clipboard() {
+                Ok(text) => {
+                    self.finish(effect, Ok(Some(Value::Text(text))));
+                    return Ok(true);
+                }
+                Err(why) => Err(why),
+            },
+            _ => return self.desk.attempt(now, effect, deed),
+        };
+        self.finish(effect, result.map(|()| None));
+        Ok(true)
+    }
+
+    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
+        self.desk.hint(now, effect, hint)
+    }
+
+    fn shows_hints(&self) -> bool {
+        self.desk.shows_hints()
+    }
+
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+        loop {
+            self.session.read()?;
+            self.look_at_paste(now);
+            let own = (!self.done.is_empty()).then(|| self.done.remove(0));
+            let event = match own.or_else(|| self.session.next_event()) {
+                Some(event) => Some(event),
+                None => self.desk.poll_event(now)?,
+            };
+            match event {
+                // The paste keys are down and up: that is all that their own outcome says.
+                Some(Event::Outcome { effect: PASTE_KEYS, result }) => {
+                    if let (Err(why), Some((effect, _))) = (result, self.pasting.take()) {
+                        self.session.give_back();
+                        self.finish(effect, Err(why));
+                    }
+                }
+                other => return Ok(other),
+            }
+        }
+    }
+
+    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+        self.look_at_paste(now);
+        self.desk.handle_deadline(now)
+    }
+
+    fn next_deadline(&self) -> Option<Time> {
+        let paste = self.pasting.filter(|_| self.done.is_empty()).map(|(_, until)| until);
+        [paste, self.desk.next_deadline()].into_iter().flatten().min()
+    }
+
+    fn descriptor(&self) -> Option<BorrowedFd<'_>> {
+        Some(self.both.as_fd())
+    }
+}

@@ -1,0 +1,200 @@
+//! A real Wayland session: windows and the clipboard by its compositor, shortcuts and input by a portal.
+
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use lantern_stage::{StandInPortal, WaylandSession};
+
+/// The longest that anything is waited for.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// The program at work in the session.
+struct AtWork {
+    child: Child,
+    lines: Receiver<String>,
+    seen: Vec<String>,
+}
+
+impl AtWork {
+    fn run(session: &WaylandSession, rules: &str) -> AtWork {
+        let file = session.path().join("bench.lantern");
+        std::fs::write(&file, rules).expect("it can be written");
+        let mut command = session.command(env!("CARGO_BIN_EXE_lantern"));
+        command.args(["run", "--log-level", "debug"]).arg(file);
+        let mut child = command
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the program starts");
+        let (sender, lines) = channel();
+        let out: [Box<dyn std::io::Read + Send>; 2] = [
+            Box::new(child.stdout.take().expect("it is piped")),
+            Box::new(child.stderr.take().expect("it is piped")),
+        ];
+        for stream in out {
+            let sender = sender.clone();
+            thread::spawn(move || {
+                for line in BufReader::new(stream).lines().map_while(Result::ok) {
+                    let _ = sender.send(line);
+                }
+            });
+        }
+        let mut at_work = AtWork { child, lines, seen: Vec::new() };
+        at_work.expect("at work on the portal desk");
+        at_work
+    }
+
+    fn expect(&mut self, part: &str) -> String {
+        if let Some(line) = self.seen.iter().find(|line| line.contains(part)) {
+            return line.clone();
+        }
+        loop {
+            match self.lines.recv_timeout(PATIENCE) {
+                Ok(line) => {
+                    self.seen.push(line.clone());
+                    if line.contains(part) {
+                        return line;
+                    }
+                }
+                Err(_) => panic!("no {part:?} came, but:\n{}", self.seen.join("\n")),
+            }
+        }
+    }
+}
+
+impl Drop for AtWork {
+    fn drop(&mut self) {
+        let pid = rustix::process::Pid::from_child(&self.child);
+        let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
+        let _ = self.child.wait();
+    }
+}
+
+/// The id under which the portal was asked for a combination.
+fn id_of(portal: &mut StandInPortal, trigger: &str) -> String {
+    let asked = portal.expect(&format!(" {trigger} for "));
+    asked.split(' ').next().expect("the id comes first").to_owned()
+}
+
+fn press(portal: &StandInPortal, id: &str) {
+    portal.shortcut(id, true);
+    portal.shortcut(id, false);
+}
+
+#[test]
+fn shortcuts_and_input_go_by_the_portal_which_is_asked_once() {
+    let session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    let rules = "## Next section\nwhen key ctrl+alt+f9 => type \"é1\\n\"\nwhen key super+n { tap ctrl+s; click right; move by 5, -2 }\n";
+    let _running = AtWork::run(&session, rules);
+    let (panic, next) =
+        (id_of(&mut portal, "CTRL+ALT+SHIFT+Escape"), id_of(&mut portal, "CTRL+ALT+F9"));
+    assert_ne!(panic, next);
+    let other = id_of(&mut portal, "LOGO+n");
+    portal.expect("RemoteDesktop Start");
+    // What is typed waits until the fingers have left the combination.
+    portal.shortcut(&next, true);
+    thread::sleep(Duration::from_millis(200));
+    portal.shortcut(&next, false);
+    for symbol in [0xe9, 0x31, 0xff0d] {
+        portal.expect(&format!("KeyboardKeysym {symbol} 1"));
+        portal.expect(&format!("KeyboardKeysym {symbol} 0"));
+    }
+    press(&portal, &other);
+    for asked in [
+        "KeyboardKeycode 29 1",
+        "KeyboardKeycode 31 1",
+        "KeyboardKeycode 31 0",
+        "KeyboardKeycode 29 0",
+        "PointerButton 273 1",
+        "PointerButton 273 0",
+        "PointerMotion 5 -2",
+    ] {
+        portal.expect(asked);
+    }
+    drop(_running);
+    let _again = AtWork::run(&session, rules);
+    portal.expect("SelectDevices restored");
+}
+
+#[test]
+fn rules_follow_the_program_in_front_and_bring_others_there() {
+    let mut session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    let rules = "when key f9 in app \"corelog\" => log \"in the core log\"
+when key f9 in app \"scanner\" => log \"at the scanner\"
+when key f10 { focus app \"scanner\"; log \"there\" }
+when key f11 { close app \"scanner\"; log \"closed\" }
+when key f12 { focus app \"nowhere\" else { log \"not open\" } }
+when window opened app \"scanner\" as w => log \"{w.title} opened\"\n";
+    session.open("org.polar.corelog", "Core log");
+    let mut running = AtWork::run(&session, rules);
+    let f9 = id_of(&mut portal, "F9");
+    let (f10, f11, f12) =
+        (id_of(&mut portal, "F10"), id_of(&mut portal, "F11"), id_of(&mut portal, "F12"));
+    running.expect("corelog came to the front");
+    press(&portal, &f9);
+    running.expect("in the core log");
+    session.open("scanner", "Scanner two");
+    running.expect("Scanner two opened");
+    running.expect("scanner came to the front");
+    press(&portal, &f9);
+    running.expect("at the scanner");
+    assert!(session.ask("swaymsg", &["[app_id=org.polar.corelog]", "focus"]).is_empty() || true);
+    press(&portal, &f10);
+    running.expect("there");
+    press(&portal, &f12);
+    running.expect("not open");
+    press(&portal, &f11);
+    running.expect("closed");
+}
+
+#[test]
+fn the_clipboard_holds_after_a_paste_what_it_held_before() {
+    let mut session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    let rules = "when key f9 { paste \"bag 17 / −31 °C\"; log \"pasted\" }
+when key f10 { let held = read clipboard; log \"held: {held}\" }
+when key f11 { paste \"nobody\" else { log \"not taken\" } }\n";
+    session.keep("wl-copy", &["--foreground", "core 4"]);
+    let mut running = AtWork::run(&session, rules);
+    let (f9, f10, f11) =
+        (id_of(&mut portal, "F9"), id_of(&mut portal, "F10"), id_of(&mut portal, "F11"));
+    portal.expect("RemoteDesktop Start");
+    press(&portal, &f10);
+    running.expect("held: core 4");
+    press(&portal, &f9);
+    // The paste keys; here is the program that takes what is pasted.
+    portal.expect("KeyboardKeycode 47 1");
+    assert_eq!(session.ask("wl-paste", &["--no-newline"]), "bag 17 / −31 °C");
+    running.expect("pasted");
+    let began = Instant::now();
+    while session.ask("wl-paste", &["--no-newline"]) != "core 4" {
+        assert!(began.elapsed() < PATIENCE, "it does not hold again what it held");
+    }
+    press(&portal, &f11);
+    running.expect("not taken");
+    assert_eq!(session.ask("wl-paste", &["--no-newline"]), "core 4");
+}
+
+#[test]
+fn without_a_portal_or_the_kernels_input_both_ways_are_told() {
+    let session = WaylandSession::start();
+    let file = session.path().join("bench.lantern");
+    std::fs::write(&file, "when key f9 => type \"x\"\n").expect("it can be written");
+    let mut command = session.command(env!("CARGO_BIN_EXE_lantern"));
+    let output = command
+        .args(["run", "--desk", "portal"])
+        .arg(&file)
+        .stderr(Stdio::piped())
+        .output()
+        .expect("the program starts");
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(2), "{said}");
+    assert!(said.contains("the desktop's portal") && said.contains("--desk evdev"), "{said}");
+    let doctor = session.ask(env!("CARGO_BIN_EXE_lantern"), &["doctor"]);
+    assert!(doctor.contains("this is a Wayland session"), "{doctor}");
+}
