@@ -251,8 +251,10 @@ impl Services {
         }
     }
 
-    /// What was seen of the session since the last time.
+    /// What was seen of the session since the last time. It comes before the reports are read.
     pub fn take_news(&mut self) -> impl Iterator<Item = Event> {
+        // It only wakes. What is told after this rings anew, so that nothing is left lying.
+        let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
         self.news.1.try_iter()
     }
 
@@ -270,8 +272,6 @@ impl Services {
 
     /// The next report, if any.
     pub fn next_report(&mut self) -> Option<Report> {
-        // It only wakes; the reports stand in the channel.
-        let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
         let (effect, result) = self.reports.try_recv().ok()?;
         self.running.remove(&effect);
         Some(Report { effect, result: result.map_err(|error| error.line()) })

@@ -1,8 +1,11 @@
 //! A Wayland session without a screen: a compositor, programs with windows, a bus of its own and a stand-in for
 //! the desktop's portal on it.
 
+use std::ffi::OsStr;
 use std::io::{BufRead, BufReader};
-use std::path::Path;
+use std::os::unix::fs::chown;
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
@@ -16,6 +19,8 @@ use zbus::{
     Connection, Message, MessageStream, ObjectPath, OwnedObjectPath, OwnedVariant, Variant,
 };
 
+/// Who the session is of where the tests run as root.
+const NOBODY: u32 = 65_534;
 /// The longest that anything is waited for.
 const PATIENCE: Duration = Duration::from_secs(20);
 
@@ -34,21 +39,37 @@ impl WaylandSession {
     /// When sway or a message bus is not installed.
     pub fn start() -> WaylandSession {
         let folder = tempfile::tempdir().expect("a folder can be made");
-        let mut bus = Command::new("dbus-daemon")
-            .args(["--session", "--nofork", "--print-address"])
-            .env("XDG_RUNTIME_DIR", folder.path())
+        if is_root() {
+            chown(folder.path(), Some(NOBODY), Some(NOBODY)).expect("we are root");
+        }
+        let mut session = WaylandSession { folder, bus: String::new(), programs: Vec::new() };
+        // The stand-in for the portal is in the tests' own process, which may be another user's.
+        let config = session.write(
+            "bus.conf",
+            &format!(
+                "<!DOCTYPE busconfig PUBLIC \"-//freedesktop//DTD D-Bus Bus Configuration 1.0//EN\" \
+                 \"http://www.freedesktop.org/standards/dbus/1.0/busconfig.dtd\"><busconfig>\
+                 <type>session</type><listen>unix:path={}</listen><policy context=\"default\">\
+                 <allow user=\"*\"/><allow send_destination=\"*\" eavesdrop=\"true\"/>\
+                 <allow eavesdrop=\"true\"/><allow own=\"*\"/></policy></busconfig>",
+                session.path().join("bus").display()
+            ),
+        );
+        let mut bus = session
+            .command("dbus-daemon")
+            .arg(format!("--config-file={}", config.display()))
+            .args(["--nofork", "--print-address"])
             .stdout(Stdio::piped())
-            .stderr(Stdio::null())
             .spawn()
             .expect("dbus is installed");
         let mut address = String::new();
         let mut said = BufReader::new(bus.stdout.take().expect("it is a pipe"));
         said.read_line(&mut address).expect("the bus says its address");
-        let bus_address = address.trim().to_owned();
-        let config = folder.path().join("sway.conf");
+        session.bus = address.trim().to_owned();
+        session.programs.push(bus);
+        let config = session.path().join("sway.conf");
         std::fs::write(&config, "xwayland disable\ndefault_border none\n")
             .expect("it can be written");
-        let mut session = WaylandSession { folder, bus: bus_address, programs: vec![bus] };
         let mut sway = session.command("sway");
         sway.arg("-c").arg(&config);
         for (name, value) in [
@@ -81,7 +102,7 @@ impl WaylandSession {
     }
 
     /// A program in the session, not yet started.
-    pub fn command(&self, program: &str) -> Command {
+    pub fn command(&self, program: impl AsRef<OsStr>) -> Command {
         let mut command = Command::new(program);
         command
             .env_clear()
@@ -95,7 +116,36 @@ impl WaylandSession {
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::null());
+        if is_root() {
+            // The compositor refuses to run as root.
+            command.uid(NOBODY).gid(NOBODY);
+        }
         command
+    }
+
+    /// A file in the session's folder that belongs to its user.
+    ///
+    /// # Panics
+    /// When it cannot be written.
+    pub fn write(&self, name: &str, text: &str) -> PathBuf {
+        let path = self.path().join(name);
+        std::fs::write(&path, text).expect("it can be written");
+        if is_root() {
+            chown(&path, Some(NOBODY), Some(NOBODY)).expect("we are root");
+        }
+        path
+    }
+
+    /// A program of ours, where the session's user may start it.
+    ///
+    /// # Panics
+    /// When it cannot be copied.
+    pub fn bring(&self, program: &str) -> PathBuf {
+        let path = self.path().join("program");
+        if !path.exists() {
+            std::fs::copy(program, &path).expect("it can be copied");
+        }
+        path
     }
 
     /// Opens a terminal under that application id.
@@ -143,6 +193,10 @@ impl Drop for WaylandSession {
             let _ = program.wait();
         }
     }
+}
+
+fn is_root() -> bool {
+    rustix::process::getuid().is_root()
 }
 
 /// A portal that agrees to everything, and tells what it was asked.

@@ -83,7 +83,7 @@ async fn version(bus: &Connection, interface: &str) -> zbus::Result<u32> {
     let asked = (interface, "version");
     let reply = bus.call_method(Some(PORTAL), PATH, Some(properties), "Get", &asked).await?;
     let value: OwnedVariant = reply.body().deserialize()?;
-    Ok(u32::try_from(value)?)
+    u32::try_from(value)
 }
 
 /// How what is told leaves the threads.

@@ -188,23 +188,22 @@ impl Board {
 
     /// Ends what is no longer wanted, and starts what is new; the rest goes on undisturbed.
     async fn set_devices(&mut self, devices: Vec<Linked>) {
-        let stays = |name: &String, at_work: &mut AtWork| {
+        let stays = |at_work: &AtWork| {
             devices.iter().any(|linked| {
-                linked.device.name == *name
+                linked.device.name == at_work.linked.device.name
                     && linked.device.kind == at_work.linked.device.kind
                     && linked.topics == at_work.linked.topics
             })
         };
-        let gone: Vec<AtWork> = self
-            .at_work
-            .extract_if(.., |name, at_work| !stays(name, at_work))
-            .map(|(_, a)| a)
-            .collect();
-        for at_work in &gone {
+        let known = std::mem::take(&mut self.at_work);
+        let (staying, gone): (BTreeMap<_, _>, BTreeMap<_, _>) =
+            known.into_iter().partition(|(_, at_work)| stays(at_work));
+        self.at_work = staying;
+        for at_work in gone.values() {
             at_work.task.abort();
         }
         // What they had open is free before it is opened anew.
-        while !gone.iter().all(|at_work| at_work.task.is_finished()) {
+        while !gone.values().all(|at_work| at_work.task.is_finished()) {
             if self.tasks.join_next().await.is_none() {
                 break;
             }

@@ -1,6 +1,9 @@
 //! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
 
-use lantern_desk::{DeskError, Survey, UDEV_RULE, boards_seen, outlet_is_there, survey};
+use lantern_desk::{
+    DeskError, Offers, PortalOffers, Survey, UDEV_RULE, boards_seen, outlet_is_there,
+    portal_offers, session_offers, survey,
+};
 use lantern_devices::{
     Hearer, ServiceError, SoundServer, accessibility_is_there, notice_service, speech_program,
 };
@@ -45,6 +48,9 @@ pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
     if matches!(desk, Ok(DeskName::X11)) {
         checks.extend(display_checks());
     }
+    if desks::is_wayland() {
+        checks.extend(session_checks());
+    }
     checks.extend(kernel_checks(matches!(desk, Ok(DeskName::Evdev))));
     checks.push(own_folder());
     checks.push(own_file());
@@ -73,27 +79,83 @@ fn with_help(
 
 /// Which desk `run` works on here, and why.
 fn desk_check(desk: &Result<DeskName, DeskError>) -> Check {
+    let session = match desks::is_wayland() {
+        true => "this is a Wayland session",
+        false => "there is no display",
+    };
+    let help =
+        |desk: &str| format!("what it cannot do of your rules, `lantern check --desk {desk}` says");
     match desk {
         Ok(DeskName::X11) => works("desk", "X11: keys, windows, menus and the clipboard"),
-        Ok(_) => {
-            let session = match desks::is_wayland() {
-                true => "this is a Wayland session",
-                false => "there is no display",
-            };
-            with_help(
-                "desk",
-                State::Limited,
-                format!("the kernel's own input, as {session}: keys, buttons, shapes and typing"),
-                "what needs windows, menus or the clipboard does not work there; `lantern check --desk evdev` says where your rules do",
-            )
-        }
+        Ok(DeskName::Portal) => with_help(
+            "desk",
+            State::Limited,
+            format!("the desktop's portal, as {session}: shortcuts and typing"),
+            help("portal"),
+        ),
+        Ok(_) => with_help(
+            "desk",
+            State::Limited,
+            format!("the kernel's input, as {session}: keys, buttons, shapes and typing"),
+            help("evdev"),
+        ),
         Err(error) => with_help("desk", State::Missing, error.to_string(), error.hint()),
     }
+}
+
+/// What a Wayland session has besides input.
+fn session_checks() -> Vec<Check> {
+    let has = |part, has: bool, what: &'static str, lacks: &'static str| match has {
+        true => works(part, what),
+        false => with_help(
+            part,
+            State::Limited,
+            lacks,
+            "compositors of the wlroots family have it; elsewhere such rules need an X11 session",
+        ),
+    };
+    let mut checks = match session_offers() {
+        Ok(Offers { windows, clipboard }) => vec![
+            has(
+                "windows",
+                windows,
+                "by the compositor",
+                "the compositor tells others nothing of them",
+            ),
+            has(
+                "clipboard",
+                clipboard,
+                "by the compositor",
+                "the compositor keeps it to the program in front",
+            ),
+        ],
+        Err(error) => {
+            vec![with_help("windows", State::Limited, error.to_string(), error.hint())]
+        }
+    };
+    checks.push(match portal_offers() {
+        Some(PortalOffers { shortcuts: true, input: true }) => {
+            works("portal", "shortcuts and input")
+        }
+        Some(PortalOffers { shortcuts, input }) => {
+            let lacks = [(shortcuts, "shortcuts"), (input, "input")];
+            let lacks = lacks.into_iter().filter(|(has, _)| !has).map(|(_, what)| what);
+            with_help(
+                "portal",
+                State::Limited,
+                format!("without {}", lacks.collect::<Vec<_>>().join(" and ")),
+                "the kernel's input needs no portal",
+            )
+        }
+        None => with_help("portal", State::Limited, "none", "the kernel's input needs no portal"),
+    });
+    checks
 }
 
 /// What the kernel desk needs; where another one is used, to be known only.
 fn kernel_checks(needed: bool) -> Vec<Check> {
     let state = if needed { State::Missing } else { State::Limited };
+    let only = if needed { "" } else { "; only for `--desk evdev`" };
     let boards = boards_seen();
     let names: Vec<String> = boards.iter().filter_map(|board| board.name.clone()).collect();
     let input = if boards.is_empty() {
@@ -103,7 +165,7 @@ fn kernel_checks(needed: bool) -> Vec<Check> {
             "kernel input",
             state,
             format!("{} devices, none of which you may read", boards.len()),
-            "`sudo usermod -aG input \"$USER\"`, then log in again; only for `--desk evdev`",
+            format!("`sudo usermod -aG input \"$USER\"`, then log in again{only}"),
         )
     } else {
         works("kernel input", names.join(", "))
@@ -122,7 +184,7 @@ fn kernel_checks(needed: bool) -> Vec<Check> {
             "kernel output",
             state,
             format!("/dev/uinput: {error}"),
-            "`sudo modprobe uinput`; only for `--desk evdev`",
+            format!("`sudo modprobe uinput`{only}"),
         ),
     };
     vec![input, output]

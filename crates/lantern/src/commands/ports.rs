@@ -112,10 +112,10 @@ fn row(port: &PortData) -> Vec<String> {
     if !port.there {
         what = "not there".to_owned();
     } else if what.is_empty() {
-        what = fs::canonicalize(&port.path)
-            .ok()
-            .filter(|real| *real != port.path)
-            .map_or_else(|| "there".to_owned(), |real| format!("now {}", real.display()));
+        what = fs::canonicalize(&port.path).ok().filter(|real| *real != port.path).map_or_else(
+            || "of the machine itself".to_owned(),
+            |real| format!("now {}", real.display()),
+        );
     }
     let device = port.device.as_ref().map_or("-".to_owned(), |name| format!("device {name}"));
     vec![written, what, device]

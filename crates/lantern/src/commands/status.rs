@@ -38,7 +38,8 @@ fn print(told: &Value) {
     let programs =
         rows("programs", &|program| vec![words(&program["process"]), words(&program["name"])]);
     let devices = rows("devices", &|device| {
-        let state = device["state"].as_str().unwrap_or("asked when needed");
+        let unasked = if device["kind"] == "web" { "asked when needed" } else { "not reached yet" };
+        let state = device["state"].as_str().unwrap_or(unasked);
         let why = device["why"].as_str().map_or_else(String::new, |why| format!(": {why}"));
         vec![words(&device["name"]), words(&device["at"]), format!("{state}{why}")]
     });

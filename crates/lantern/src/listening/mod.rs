@@ -110,7 +110,7 @@ impl Ears {
         }
         let (rang, signal) = (!fds[1].revents().is_empty(), !fds[2].revents().is_empty());
         if rang {
-            // Reports are of nobody's interest here; reading them quiets the bell.
+            // Reports are of nobody's interest here.
             while self.services.next_report().is_some() {}
         }
         Ok(signal || left.is_some_and(|left| left.is_zero()))

@@ -128,7 +128,6 @@ fn run(chosen: &[&Test]) -> ExitCode {
         let outcome = catch_unwind(test);
         failed += usize::from(outcome.is_err());
         println!("test {name} ... {}", if outcome.is_ok() { "ok" } else { "FAILED" });
-        eprintln!("   by {:.1?}", began.elapsed());
     }
     let word = if failed == 0 { "ok" } else { "FAILED" };
     println!(

@@ -17,6 +17,7 @@ mod hearing;
 mod home;
 mod listening;
 mod looking;
+mod outside;
 mod programs;
 mod rehearsals;
 mod resident;
