@@ -2,7 +2,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time, Verb};
 
 /// A place where input is seen and made.
 ///
@@ -65,6 +65,16 @@ pub trait Desk {
 
     /// What becomes readable when there is something to poll for; a simulated desk has nothing.
     fn descriptor(&self) -> Option<BorrowedFd<'_>>;
+}
+
+/// Why a desk that has only input does not do what is asked of windows and the clipboard; nothing if it is not
+/// a desk's to do at all.
+pub(crate) fn without_session(verb: &Verb) -> Option<&'static str> {
+    match verb {
+        Verb::Focus | Verb::Raise(_) | Verb::Close => Some("this desk cannot tell windows apart"),
+        Verb::Paste | Verb::ReadClipboard => Some("this desk has no clipboard"),
+        _ => None,
+    }
 }
 
 /// Why a desk cannot be had, or is gone.

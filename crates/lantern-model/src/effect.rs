@@ -3,7 +3,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use crate::{Deed, Families, Key, Listening, Modifiers};
+use crate::{Deed, Families, Key, Listening, Modifiers, Side};
 
 /// The number of an effect, by which its outcome comes back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -166,6 +166,22 @@ pub struct Armed {
     /// The panic combination, which also is among the keys: a desk that has the keyboard to itself
     /// gives it back at once when that is pressed, before anybody decides anything.
     pub panic: Option<(Key, Families)>,
+}
+
+impl Armed {
+    /// Whether a press under exactly these families is withheld, and if so, whether its release is reported.
+    pub fn withholds(&self, key: Key, families: Families) -> Option<bool> {
+        let takes = |armed: &&ArmedKey| {
+            armed.key == key
+                && (armed.families == families
+                    || armed.further && armed.families.iter().all(|f| families.contains(f)))
+        };
+        let mut armed = self.keys.iter().filter(takes).peekable();
+        if armed.peek().is_some() {
+            return Some(armed.any(|armed| armed.follow));
+        }
+        (self.everything && Side::of(key).is_none()).then_some(true)
+    }
 }
 
 /// A key with the modifier families it is withheld under.

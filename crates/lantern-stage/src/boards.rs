@@ -4,7 +4,10 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use evdev::uinput::VirtualDevice;
-use evdev::{AttributeSet, EventType, InputEvent, KeyCode, RelativeAxisCode};
+use evdev::{
+    AbsInfo, AbsoluteAxisCode, AttributeSet, EventType, InputEvent, KeyCode, RelativeAxisCode,
+    UinputAbsSetup,
+};
 use lantern_model::{Key, KeyKind};
 
 /// So long devices may take to appear.
@@ -38,6 +41,34 @@ impl Plugged {
             builder.name(name).with_keys(&buttons)?.with_relative_axes(&axes)?.build()
         });
         Plugged::settle(built.expect("the machine has uinput"))
+    }
+
+    /// A tablet with a pen, of 10,000 by 10,000 places, with that name.
+    pub fn pen(name: &str) -> Plugged {
+        let codes =
+            [KeyCode::BTN_TOOL_PEN, KeyCode::BTN_TOUCH, KeyCode::BTN_STYLUS, KeyCode::BTN_STYLUS2];
+        let keys: AttributeSet<KeyCode> = codes.into_iter().collect();
+        let axis = |code| UinputAbsSetup::new(code, AbsInfo::new(0, 0, 10_000, 0, 0, 100));
+        let built = VirtualDevice::builder().and_then(|builder| {
+            builder
+                .name(name)
+                .with_keys(&keys)?
+                .with_absolute_axis(&axis(AbsoluteAxisCode::ABS_X))?
+                .with_absolute_axis(&axis(AbsoluteAxisCode::ABS_Y))?
+                .with_absolute_axis(&axis(AbsoluteAxisCode::ABS_PRESSURE))?
+                .build()
+        });
+        Plugged::settle(built.expect("the machine has uinput"))
+    }
+
+    /// The pen comes to a place.
+    pub fn places(&mut self, x: i32, y: i32) {
+        let axis = EventType::ABSOLUTE.0;
+        let events = [
+            InputEvent::new(axis, AbsoluteAxisCode::ABS_X.0, x),
+            InputEvent::new(axis, AbsoluteAxisCode::ABS_Y.0, y),
+        ];
+        self.device.emit(&events).expect("it is plugged in");
     }
 
     fn settle(mut device: VirtualDevice) -> Plugged {

@@ -11,7 +11,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use evdev::{AbsoluteAxisCode, Device, EventType, InputEvent, KeyCode, RelativeAxisCode};
-use lantern_model::Armed;
+use lantern_model::{Armed, KeyKind};
 use rustix::event::epoll;
 use rustix::fs::inotify;
 
@@ -28,6 +28,7 @@ const NEWS: u64 = u64::MAX;
 pub(super) struct Taking {
     keyboards: bool,
     pointers: bool,
+    pens: bool,
     /// Pointers are read, but go on by themselves.
     look_at_pointers: bool,
 }
@@ -35,10 +36,12 @@ pub(super) struct Taking {
 impl Taking {
     /// What the rules in force need.
     pub(super) fn of(armed: &Armed) -> Taking {
-        let pointers = armed.keys.iter().any(|armed| armed.key.is_pointer());
+        let any = |is_it: fn(KeyKind) -> bool| armed.keys.iter().any(|key| is_it(key.key.kind()));
+        let pointers = any(|kind| matches!(kind, KeyKind::Mouse | KeyKind::Wheel));
         Taking {
             keyboards: armed.everything || armed.keys.iter().any(|armed| !armed.key.is_pointer()),
             pointers,
+            pens: any(|kind| kind == KeyKind::Pen),
             look_at_pointers: pointers || armed.fingers || armed.letters || armed.traces.is_some(),
         }
     }
@@ -51,6 +54,8 @@ pub(super) enum Happened {
     Key { board: usize, code: u16, value: i32, taken: bool },
     /// The pointer or a wheel.
     Moved { axis: u16, by: i32, taken: bool },
+    /// Anything that a pen did, which is taken.
+    Pen(usize, InputEvent),
     /// Anything else.
     Other(InputEvent, bool),
     /// What came belongs together.
@@ -59,13 +64,23 @@ pub(super) enum Happened {
     Gone(usize),
 }
 
+/// What sort of device it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Sort {
+    /// It has keys that a person types with.
+    Keyboard,
+    /// It has a mouse's axes and buttons.
+    Mouse,
+    /// A tablet that a pen is drawn on.
+    Pen,
+}
+
 #[derive(Debug)]
 struct Board {
     device: Device,
     path: PathBuf,
     name: String,
-    /// It has a mouse's axes and buttons, and no keys that a person types with.
-    is_pointer: bool,
+    sort: Sort,
     taken: bool,
     watched: bool,
 }
@@ -158,12 +173,12 @@ impl Boards {
 
     fn add(&mut self, device: Device, path: PathBuf) {
         let name = name_of(&device);
-        let Some(is_pointer) = sort_of(&device).filter(|_| self.is_chosen(&name)) else { return };
+        let Some(sort) = sort_of(&device).filter(|_| self.is_chosen(&name)) else { return };
         if device.set_nonblocking(true).is_err() {
             return;
         }
         self.count += 1;
-        let board = Board { device, path, name, is_pointer, taken: false, watched: false };
+        let board = Board { device, path, name, sort, taken: false, watched: false };
         self.boards.insert(self.count, board);
         let taking = self.taking;
         self.settle(self.count, taking);
@@ -204,7 +219,11 @@ impl Boards {
     fn settle(&mut self, number: usize, taking: Taking) {
         let Some(board) = self.boards.get_mut(&number) else { return };
         board.settle(taking);
-        let wanted = !board.is_pointer || taking.look_at_pointers;
+        let wanted = match board.sort {
+            Sort::Keyboard => true,
+            Sort::Mouse => taking.look_at_pointers,
+            Sort::Pen => board.taken,
+        };
         if wanted != board.watched {
             board.watched = wanted;
             // A device that is gone tells so when it is read.
@@ -213,6 +232,12 @@ impl Boards {
                 false => epoll::delete(&self.epoll, &board.device),
             };
         }
+    }
+
+    /// Pens, each with whether it is taken.
+    pub(super) fn pens(&self) -> impl Iterator<Item = (usize, &Device, bool)> {
+        let pens = self.boards.iter().filter(|(_, board)| board.sort == Sort::Pen);
+        pens.map(|(number, board)| (*number, &board.device, board.taken))
     }
 
     /// What happened by now.
@@ -239,10 +264,13 @@ impl Boards {
 
     fn read_board(&mut self, number: usize, happened: &mut Vec<Happened>) {
         let Some(board) = self.boards.get_mut(&number) else { return };
-        let taken = board.taken;
+        let (taken, is_pen) = (board.taken, board.sort == Sort::Pen);
         let gone = match board.device.fetch_events() {
             Ok(events) => {
-                happened.extend(events.map(|event| sorted(number, event, taken)));
+                happened.extend(events.map(|event| match is_pen {
+                    true => Happened::Pen(number, event),
+                    false => sorted(number, event, taken),
+                }));
                 false
             }
             Err(error) => error.kind() != io::ErrorKind::WouldBlock,
@@ -258,7 +286,11 @@ impl Boards {
 
 impl Board {
     fn is_wanted(&self, taking: Taking) -> bool {
-        if self.is_pointer { taking.pointers } else { taking.keyboards }
+        match self.sort {
+            Sort::Keyboard => taking.keyboards,
+            Sort::Mouse => taking.pointers,
+            Sort::Pen => taking.pens,
+        }
     }
 
     /// Takes it or gives it back, as far as that can be done now.
@@ -317,9 +349,8 @@ fn name_of(device: &Device) -> String {
     device.name().unwrap_or("unnamed").to_owned()
 }
 
-/// Whether it is a pointer or a keyboard; nothing if it is neither, or one that cannot be passed on, as
-/// touchpads and drawing tablets.
-fn sort_of(device: &Device) -> Option<bool> {
+/// What sort it is; nothing if it has no keys, or is one that cannot be passed on, as a touchpad.
+fn sort_of(device: &Device) -> Option<Sort> {
     let keys = device.supported_keys()?;
     let is_typed = |key: KeyCode| (1..0x100).contains(&key.code()) || key.code() >= 0x160;
     let power = [KeyCode::KEY_POWER, KeyCode::KEY_SLEEP, KeyCode::KEY_WAKEUP];
@@ -329,9 +360,9 @@ fn sort_of(device: &Device) -> Option<bool> {
     let touches =
         device.supported_absolute_axes().is_some_and(|axes| axes.contains(AbsoluteAxisCode::ABS_X));
     match (types, moves && keys.contains(KeyCode::BTN_LEFT)) {
-        _ if touches => None,
-        (_, true) => Some(true),
-        (true, false) => Some(false),
+        _ if touches => keys.contains(KeyCode::BTN_TOOL_PEN).then_some(Sort::Pen),
+        (_, true) => Some(Sort::Mouse),
+        (true, false) => Some(Sort::Keyboard),
         (false, false) => None,
     }
 }

@@ -127,3 +127,37 @@ fn group_of(table: &LookupTable, group: usize, third: bool) -> Group {
     }
     Group::new(caps)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn group(layout: &str, variant: &str, index: usize) -> Group {
+        let setup = Setup {
+            layout: Some(layout.to_owned()),
+            variant: Some(variant.to_owned()),
+            ..Setup::default()
+        };
+        compiled(&setup).groups.swap_remove(index)
+    }
+
+    fn spelled(group: &Group, letter: char) -> Option<(&'static str, Level)> {
+        group.spell(letter).map(|(key, level)| (key.name(), level))
+    }
+
+    #[test]
+    fn layouts_of_the_system_say_which_key_types_what() {
+        let us = group("us", "", 0);
+        assert_eq!(spelled(&us, 'A'), Some(("a", Level::Shift)));
+        assert_eq!(spelled(&us, '?'), Some(("slash", Level::Shift)));
+        assert_eq!(spelled(&us, 'ß'), None);
+        let de = group("de", "", 0);
+        assert_eq!(spelled(&de, 'z'), Some(("y", Level::Plain)));
+        assert_eq!(spelled(&de, '@'), Some(("q", Level::Third)));
+        assert_eq!(spelled(&de, 'ß'), Some(("minus", Level::Plain)));
+        let russian = group("us,ru", ",", 1);
+        assert_eq!(spelled(&russian, 'ф'), Some(("a", Level::Plain)));
+        let fr = group("fr", "bepo", 0);
+        assert_eq!(spelled(&fr, 'é'), Some(("w", Level::Plain)));
+    }
+}

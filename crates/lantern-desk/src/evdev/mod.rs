@@ -15,10 +15,9 @@ mod screen;
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{
-    Armed, Deed, EffectId, Event, Frame, GiveBack, Hint, InputStep, Key, Time, Verb,
-};
+use lantern_model::{Armed, Deed, EffectId, Event, Frame, GiveBack, Hint, InputStep, Key, Time};
 
+use crate::desk::without_session;
 use crate::{Desk, DeskError};
 use boards::{Boards, Happened, Taking};
 use outlet::Outlet;
@@ -83,6 +82,7 @@ impl EvdevDesk {
                         self.turn_wheel_or_pass(axis, by);
                     }
                 }
+                Happened::Pen(board, event) => self.take_pen(board, event)?,
                 Happened::Other(event, taken) => {
                     if taken {
                         self.outlet.pass(event);
@@ -97,6 +97,7 @@ impl EvdevDesk {
                         let code = key.kernel().unwrap_or_default();
                         self.take_key(board, code, 0, true);
                     }
+                    self.outlet.close_pen(board);
                     self.outlet.flush()?;
                 }
             }
@@ -107,7 +108,7 @@ impl EvdevDesk {
             self.take(Taking::default())
         } else {
             self.boards.take_up();
-            Ok(())
+            self.follow_pens()
         }
     }
 
@@ -121,25 +122,64 @@ impl EvdevDesk {
         }
         self.outlet.flush()?;
         self.boards.take(taking);
+        self.follow_pens()
+    }
+
+    /// A pen that is taken goes on through a copy of its tablet, as long as it is.
+    fn follow_pens(&mut self) -> Result<(), DeskError> {
+        for (board, device, taken) in self.boards.pens() {
+            if taken {
+                self.outlet.open_pen(board, device)?;
+            } else {
+                self.outlet.close_pen(board);
+            }
+        }
+        Ok(())
+    }
+
+    /// A pen did something: its parts may be keys of rules, everything else goes on.
+    fn take_pen(&mut self, board: usize, event: evdev::InputEvent) -> Result<(), DeskError> {
+        let (code, value) = (event.code(), event.value());
+        match event.event_type() {
+            evdev::EventType::SYNCHRONIZATION => {
+                self.events.extend(self.passage.take_way());
+                self.outlet.flush_pen(board)?;
+                self.outlet.flush()?;
+            }
+            evdev::EventType::KEY if Key::from_kernel(code).is_some_and(|key| key.is_pointer()) => {
+                let flow = self.flow_of(board, code, value, true);
+                match flow {
+                    Flow::Pass => self.outlet.pen(board, event),
+                    other => self.send(&other, code, value),
+                }
+            }
+            evdev::EventType::ABSOLUTE => {
+                if let Some((axis, at)) = self.outlet.scaled(board, code, value, self.screen) {
+                    self.passage.place_pointer(axis, at);
+                }
+                self.outlet.pen(board, event);
+            }
+            _ => self.outlet.pen(board, event),
+        }
         Ok(())
     }
 
     /// A key of a board moved: 0 is up, 1 down, 2 a repeat.
     fn take_key(&mut self, board: usize, code: u16, value: i32, taken: bool) {
-        let Some(key) = Key::from_kernel(code) else {
-            if taken {
-                self.outlet.key(code, value);
-            }
-            return;
-        };
+        let flow = self.flow_of(board, code, value, taken);
+        if taken {
+            self.send(&flow, code, value);
+        }
+    }
+
+    /// What becomes of a key of a board.
+    fn flow_of(&mut self, board: usize, code: u16, value: i32, taken: bool) -> Flow {
+        let Some(key) = Key::from_kernel(code) else { return Flow::Pass };
         let name = self.boards.name(board);
-        let flow = match value {
+        match value {
             0 => self.passage.release(board, key, taken),
             1 => self.passage.press(board, name, key, taken),
             _ => self.passage.repeat(key),
-        };
-        if taken {
-            self.send(&flow, code, value);
         }
     }
 
@@ -199,13 +239,7 @@ impl Desk for EvdevDesk {
     }
 
     fn attempt(&mut self, _: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
-        let why = match deed.verb {
-            Verb::Focus | Verb::Raise(_) | Verb::Close => {
-                "the kernel desk cannot tell windows apart"
-            }
-            Verb::Paste | Verb::ReadClipboard => "the kernel desk has no clipboard",
-            _ => return Ok(false),
-        };
+        let Some(why) = without_session(&deed.verb) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)
     }

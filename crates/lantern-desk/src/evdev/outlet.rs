@@ -1,11 +1,12 @@
 //! The devices of our own, through which everything goes to the programs: a keyboard, a mouse, and where the
 //! screen's size is known a pointer that jumps.
 
+use std::collections::{BTreeMap, btree_map};
 use std::time::Duration;
 
 use evdev::uinput::VirtualDevice;
 use evdev::{
-    AbsInfo, AbsoluteAxisCode, AttributeSet, EventType, InputEvent, KeyCode, MiscCode,
+    AbsInfo, AbsoluteAxisCode, AttributeSet, Device, EventType, InputEvent, KeyCode, MiscCode,
     RelativeAxisCode, UinputAbsSetup,
 };
 use lantern_model::Key;
@@ -20,6 +21,7 @@ const PATH: &str = "/dev/uinput";
 const KEYBOARD: &str = "Cold Lantern keyboard";
 const POINTER: &str = "Cold Lantern pointer";
 const PLACE: &str = "Cold Lantern place";
+const PEN: &str = "Cold Lantern pen";
 /// How finely the pointer that jumps divides the screen.
 const FINE: i32 = 65_535;
 /// How long display servers take to see a new device: nobody tells when they have.
@@ -41,7 +43,7 @@ pub fn outlet_is_there() -> std::io::Result<()> {
 
 /// Whether a device is one of ours.
 pub(super) fn is_own(name: &str) -> bool {
-    [KEYBOARD, POINTER, PLACE].contains(&name)
+    [KEYBOARD, POINTER, PLACE, PEN].contains(&name)
 }
 
 /// The devices, and what goes out with the next report.
@@ -49,6 +51,8 @@ pub(super) struct Outlet {
     keyboard: VirtualDevice,
     pointer: VirtualDevice,
     place: Option<(VirtualDevice, (i32, i32))>,
+    /// Copies of the tablets of pens that are taken, by their boards.
+    pens: BTreeMap<usize, Pen>,
     of_keyboard: Vec<InputEvent>,
     of_pointer: Vec<InputEvent>,
     of_place: Vec<InputEvent>,
@@ -71,6 +75,7 @@ impl Outlet {
                 .map(|size| place().map(|device| (device, size)))
                 .transpose()
                 .map_err(failed)?,
+            pens: BTreeMap::new(),
             of_keyboard: Vec::new(),
             of_pointer: Vec::new(),
             of_place: Vec::new(),
@@ -127,6 +132,57 @@ impl Outlet {
         ]);
     }
 
+    /// A pen is taken: what it does goes on through a copy of its tablet.
+    pub(super) fn open_pen(&mut self, board: usize, tablet: &Device) -> Result<(), DeskError> {
+        if let btree_map::Entry::Vacant(free) = self.pens.entry(board) {
+            let failed = |source| DeskError::Input { path: PATH.into(), source };
+            free.insert(Pen::copy(tablet).map_err(failed)?);
+        }
+        Ok(())
+    }
+
+    /// It is given back, or gone.
+    pub(super) fn close_pen(&mut self, board: usize) {
+        self.pens.remove(&board);
+    }
+
+    /// Something that a pen did goes on.
+    pub(super) fn pen(&mut self, board: usize, event: InputEvent) {
+        if let Some(pen) = self.pens.get_mut(&board) {
+            pen.events.push(event);
+        }
+    }
+
+    /// Sends what belongs together of a pen.
+    pub(super) fn flush_pen(&mut self, board: usize) -> Result<(), DeskError> {
+        let Some(pen) = self.pens.get_mut(&board).filter(|pen| !pen.events.is_empty()) else {
+            return Ok(());
+        };
+        pen.copy.emit(&pen.events).map_err(|error| DeskError::Lost(Box::new(error)))?;
+        pen.events.clear();
+        Ok(())
+    }
+
+    /// A place along an axis of a tablet as one of the screen, so that what is drawn keeps its form: the axis, 0
+    /// across and 1 down, and the place.
+    pub(super) fn scaled(
+        &self,
+        board: usize,
+        code: u16,
+        value: i32,
+        screen: Option<(i32, i32)>,
+    ) -> Option<(u16, f32)> {
+        let pen = self.pens.get(&board)?;
+        let (width, height) = screen.unwrap_or((1920, 1080));
+        let (axis, (least, most), size) = match AbsoluteAxisCode(code) {
+            AbsoluteAxisCode::ABS_X => (0, pen.across, width),
+            AbsoluteAxisCode::ABS_Y => (1, pen.down, height),
+            _ => return None,
+        };
+        let share = (value - least) as f32 / (most - least).max(1) as f32;
+        Some((axis, share * size as f32))
+    }
+
     /// Something else of a device that is taken goes on as it is.
     pub(super) fn pass(&mut self, event: InputEvent) {
         if event.event_type() == EventType::MISC && event.code() == MiscCode::MSC_SCAN.0 {
@@ -151,6 +207,38 @@ impl Outlet {
             events.clear();
         }
         Ok(())
+    }
+}
+
+/// The copy of a pen's tablet.
+struct Pen {
+    copy: VirtualDevice,
+    events: Vec<InputEvent>,
+    /// The ends of its axes.
+    across: (i32, i32),
+    down: (i32, i32),
+}
+
+impl Pen {
+    fn copy(tablet: &Device) -> std::io::Result<Pen> {
+        let mut builder =
+            VirtualDevice::builder()?.name(PEN).with_properties(tablet.properties())?;
+        if let Some(keys) = tablet.supported_keys() {
+            builder = builder.with_keys(keys)?;
+        }
+        if let Some(misc) = tablet.misc_properties() {
+            builder = builder.with_msc(misc)?;
+        }
+        let (mut across, mut down) = ((0, 1), (0, 1));
+        for (code, info) in tablet.get_absinfo()? {
+            match code {
+                AbsoluteAxisCode::ABS_X => across = (info.minimum(), info.maximum()),
+                AbsoluteAxisCode::ABS_Y => down = (info.minimum(), info.maximum()),
+                _ => {}
+            }
+            builder = builder.with_absolute_axis(&UinputAbsSetup::new(code, info))?;
+        }
+        Ok(Pen { copy: builder.build()?, events: Vec::new(), across, down })
     }
 }
 

@@ -4,8 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use lantern_model::{
-    Armed, ArmedKey, Event, Families, Family, GiveBack, Key, KeyKind, Layout, Level, Modifiers,
-    Side, Spot,
+    Armed, Event, Families, Family, GiveBack, Key, KeyKind, Layout, Level, Modifiers, Side, Spot,
 };
 
 /// What goes to the programs in the place of a key event.
@@ -121,7 +120,7 @@ impl Passage {
         if self.armed.panic == Some((key, families)) {
             self.panicked = true;
         }
-        match self.follow_of(key, families).filter(|_| taken || self.panicked) {
+        match self.armed.withholds(key, families).filter(|_| taken || self.panicked) {
             Some(follow) => {
                 self.withheld.insert(key, follow);
                 self.events.push_back(Event::Pressed { key, modifiers: held });
@@ -132,20 +131,6 @@ impl Passage {
                 Flow::Pass
             }
         }
-    }
-
-    /// Whether a press is withheld, and if so, whether its release is reported.
-    fn follow_of(&self, key: Key, families: Families) -> Option<bool> {
-        let takes = |armed: &&ArmedKey| {
-            armed.key == key
-                && (armed.families == families
-                    || armed.further && armed.families.iter().all(|f| families.contains(f)))
-        };
-        let mut armed = self.armed.keys.iter().filter(takes).peekable();
-        if armed.peek().is_some() {
-            return Some(armed.any(|armed| armed.follow));
-        }
-        (self.armed.everything && Side::of(key).is_none()).then_some(true)
     }
 
     /// A finger leaves.
@@ -305,6 +290,17 @@ impl Passage {
             0 => self.place.0 += by as f32,
             1 => self.place.1 += by as f32,
             _ => return,
+        }
+        if self.armed.traces.is_some() {
+            self.way.push(self.place);
+        }
+    }
+
+    /// The pointer is at a place along an axis.
+    pub(super) fn place_pointer(&mut self, axis: u16, at: f32) {
+        match axis {
+            0 => self.place.0 = at,
+            _ => self.place.1 = at,
         }
         if self.armed.traces.is_some() {
             self.way.push(self.place);

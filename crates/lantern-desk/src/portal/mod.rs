@@ -14,9 +14,10 @@ use std::time::Duration;
 
 use lantern_model::{
     Act, Armed, Combo, Deed, EffectId, Event, Families, GiveBack, Hint, InputStep, Key, KeyKind,
-    Layout, Modifiers, Time, Verb,
+    Layout, Modifiers, Time,
 };
 
+use crate::desk::without_session;
 use crate::keysyms::character_keysym;
 use crate::{Desk, DeskError, system_layout};
 use bus::{Move, Portal, Told};
@@ -259,11 +260,7 @@ impl Desk for PortalDesk {
     }
 
     fn attempt(&mut self, _: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
-        let why = match deed.verb {
-            Verb::Focus | Verb::Raise(_) | Verb::Close => "the portal cannot tell windows apart",
-            Verb::Paste | Verb::ReadClipboard => "the portal desk has no clipboard",
-            _ => return Ok(false),
-        };
+        let Some(why) = without_session(&deed.verb) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)
     }

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    Act, App, Armed, ArmedKey, Deed, EffectId, Event, Frame, GiveBack, Hint, InputStep, Key,
-    KeyKind, Layout, Level, Modifiers, Shown, Side, Time, Value, Verb,
+    Act, App, Armed, Deed, EffectId, Event, Frame, GiveBack, Hint, InputStep, Key, KeyKind, Layout,
+    Level, Modifiers, Shown, Side, Time, Value, Verb,
 };
 
 use crate::{Desk, DeskError};
@@ -224,28 +224,13 @@ impl SimulatedDesk {
         if self.armed.fingers {
             self.events.push_back(Event::Finger { key, down: true });
         }
-        match self.follow_of(key, held) {
+        match self.armed.withholds(key, held.families(self.layout.alt_gr_is_level3)) {
             Some(follow) => {
                 self.withheld.insert(key, follow);
                 self.events.push_back(Event::Pressed { key, modifiers: held });
             }
             None => self.deliver(now, None, key, held),
         }
-    }
-
-    /// Whether a press is withheld, and if so, whether its release is reported.
-    fn follow_of(&self, key: Key, held: Modifiers) -> Option<bool> {
-        let families = held.families(self.layout.alt_gr_is_level3);
-        let takes = |armed: &&ArmedKey| {
-            armed.key == key
-                && (armed.families == families
-                    || armed.further && armed.families.iter().all(|f| families.contains(f)))
-        };
-        let mut armed = self.armed.keys.iter().filter(takes).peekable();
-        if armed.peek().is_some() {
-            return Some(armed.any(|armed| armed.follow));
-        }
-        (self.armed.everything && Side::of(key).is_none()).then_some(true)
     }
 
     /// The person lets a key go.

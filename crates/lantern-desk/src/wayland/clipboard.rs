@@ -4,13 +4,13 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::File;
 use std::io::{Read, Write};
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::event::{EventfdFlags, PollFd, PollFlags, Timespec, eventfd, poll};
 use rustix::pipe::{PipeFlags, pipe_with};
 use wayland_client::backend::ObjectId;
 use wayland_client::protocol::wl_seat::WlSeat;
@@ -53,6 +53,8 @@ pub(super) struct Clipboard {
     ours: HashMap<ObjectId, Content>,
     /// The text that is lent.
     lent: Option<Lent>,
+    /// Rings when it was taken.
+    bell: Arc<OwnedFd>,
 }
 
 /// A text that the clipboard holds for a while.
@@ -70,10 +72,22 @@ impl Clipboard {
         manager: ZwlrDataControlManagerV1,
         seat: &WlSeat,
         handle: &QueueHandle<State>,
-    ) -> Clipboard {
+    ) -> rustix::io::Result<Clipboard> {
+        let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
         let device = manager.get_data_device(seat, handle, ());
         let (offers, ours) = (HashMap::new(), HashMap::new());
-        Clipboard { manager, device, offers, selected: None, ours, lent: None }
+        Ok(Clipboard { manager, device, offers, selected: None, ours, lent: None, bell })
+    }
+
+    /// What becomes readable when what was lent was taken.
+    pub(super) fn descriptor(&self) -> BorrowedFd<'_> {
+        self.bell.as_fd()
+    }
+
+    /// It was looked at.
+    pub(super) fn hush(&self) {
+        // It only wakes.
+        let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
     }
 
     /// The text it holds; empty if it holds none.
@@ -162,12 +176,13 @@ impl Clipboard {
             return;
         };
         let lent = self.lent.as_ref().filter(|lent| lent.source == *source);
-        let taken = lent.map(|lent| Arc::clone(&lent.taken));
+        let taken = lent.map(|lent| (Arc::clone(&lent.taken), Arc::clone(&self.bell)));
         // Who asked may read as slowly as they like.
         thread::spawn(move || {
             let sent = File::from(to).write_all(&bytes);
-            if let (Ok(()), Some(taken)) = (sent, taken) {
+            if let (Ok(()), Some((taken, bell))) = (sent, taken) {
                 taken.store(true, Ordering::SeqCst);
+                let _ = rustix::io::write(&*bell, &1u64.to_ne_bytes());
             }
         });
     }

@@ -48,7 +48,9 @@ impl<D: Desk> SessionDesk<D> {
         let add = |fd: BorrowedFd<'_>| {
             epoll::add(&both, fd, epoll::EventData::new_u64(0), epoll::EventFlags::IN)
         };
-        add(session.descriptor()).map_err(lost)?;
+        for fd in session.descriptors() {
+            add(fd).map_err(lost)?;
+        }
         if let Some(fd) = desk.descriptor() {
             add(fd).map_err(lost)?;
         }
@@ -147,7 +149,9 @@ impl<D: Desk> Desk for SessionDesk<D> {
             match event {
                 // The paste keys are down and up: that is all that their own outcome says.
                 Some(Event::Outcome { effect: PASTE_KEYS, result }) => {
-                    if let (Err(why), Some((effect, _))) = (result, self.pasting.take()) {
+                    if let Err(why) = result
+                        && let Some((effect, _)) = self.pasting.take()
+                    {
                         self.session.give_back();
                         self.finish(effect, Err(why));
                     }

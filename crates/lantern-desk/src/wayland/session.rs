@@ -88,6 +88,7 @@ impl Session {
         let data: Option<ZwlrDataControlManagerV1> = globals.bind(&handle, 1..=2, ()).ok();
         let clipboard =
             data.zip(seat.as_ref()).map(|(data, seat)| Clipboard::open(data, seat, &handle));
+        let clipboard = clipboard.transpose().map_err(|error| unreachable(error.into()))?;
         let mut state = State {
             manager,
             seat,
@@ -106,8 +107,10 @@ impl Session {
         Ok(Session { connection, queue, state })
     }
 
-    pub(super) fn descriptor(&self) -> BorrowedFd<'_> {
-        self.queue.as_fd()
+    /// What becomes readable when there is something to read.
+    pub(super) fn descriptors(&self) -> impl Iterator<Item = BorrowedFd<'_>> {
+        let clipboard = self.state.clipboard.as_ref().map(Clipboard::descriptor);
+        [self.queue.as_fd()].into_iter().chain(clipboard)
     }
 
     /// Takes in what the compositor told by now.
@@ -122,6 +125,9 @@ impl Session {
             }
         }
         self.queue.dispatch_pending(&mut self.state).map_err(|error| lost(error.into()))?;
+        if let Some(clipboard) = &self.state.clipboard {
+            clipboard.hush();
+        }
         self.flush();
         Ok(())
     }

@@ -28,6 +28,7 @@ pub(super) async fn serve(
     errands: UnboundedReceiver<Errand>,
 ) {
     let outbox = Arc::new(Mutex::new(Outbox::default()));
+    let topics = widest(topics);
     let taking = take_errands(context.clone(), errands, Arc::clone(&outbox));
     let speaking =
         Speaker { context, broker, topics, outbox, heard: Heard::default(), has_begun: false }
@@ -340,6 +341,28 @@ impl Heard {
     }
 }
 
+/// Filters without those that others of them cover, as a message that two of them fit may come twice.
+fn widest(filters: Vec<String>) -> Vec<String> {
+    let covered =
+        |filter: &String| filters.iter().any(|other| other != filter && covers(other, filter));
+    filters.iter().filter(|filter| !covered(filter)).cloned().collect()
+}
+
+/// Whether every topic that `narrow` names is one that `wide` names as well (MQTT 5.0, section 4.7).
+fn covers(wide: &str, narrow: &str) -> bool {
+    let mut levels = narrow.split('/');
+    for wanted in wide.split('/') {
+        match (wanted, levels.next()) {
+            ("#", _) => return true,
+            (_, None | Some("#")) => return false,
+            ("+", Some(_)) => {}
+            (wanted, Some(level)) if wanted == level => {}
+            _ => return false,
+        }
+    }
+    levels.next().is_none()
+}
+
 /// A number that tells this run of the program from others.
 fn run_number() -> u64 {
     static NUMBER: std::sync::OnceLock<u64> = std::sync::OnceLock::new();
@@ -363,4 +386,17 @@ fn client_name(device: &str, address: &str) -> String {
     digest.update(address.as_bytes());
     let short: String = digest.finalize()[..8].iter().map(|byte| format!("{byte:02x}")).collect();
     format!("lantern-{short}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_the_widest_filters_are_asked_for() {
+        let filters = ["saw/+", "saw/lights", "saw/#", "desks/+/state", "desks/bench/state", "+"];
+        let widest = widest(filters.map(str::to_owned).to_vec());
+        assert_eq!(widest, ["saw/#", "desks/+/state", "+"]);
+        assert!(!covers("saw/+", "saw/#") && !covers("saw/+/a", "saw/+"));
+    }
 }

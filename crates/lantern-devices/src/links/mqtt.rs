@@ -202,16 +202,17 @@ impl Sender {
         }
     }
 
-    /// Asks to hear of topics.
+    /// Asks to hear of topics. Each message comes once at least; that it is told once is seen to where it is
+    /// heard, as the stricter promise makes a session that was broken at the wrong moment break for ever.
     pub(super) fn subscribe(&self, topics: &[String]) {
         for topic in topics {
             // There is room for more topics than a file has.
             let _ = match self {
                 Sender::Five(client) => {
-                    client.try_subscribe(topic, v5::mqttbytes::QoS::ExactlyOnce).is_ok()
+                    client.try_subscribe(topic, v5::mqttbytes::QoS::AtLeastOnce).is_ok()
                 }
                 Sender::Three(client) => {
-                    client.try_subscribe(topic, rumqttc::QoS::ExactlyOnce).is_ok()
+                    client.try_subscribe(topic, rumqttc::QoS::AtLeastOnce).is_ok()
                 }
             };
         }

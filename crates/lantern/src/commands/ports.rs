@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use lantern_devices::{Port, ports};
-use lantern_model::{DeviceKind, RuleSet};
+use lantern_model::{Cause, DeviceKind, Rule, RuleSet};
 use serde::Serialize;
 
 use crate::arguments::PortsArguments;
@@ -35,6 +35,8 @@ struct PortData {
     allowed: bool,
     /// The device of the rules that it is.
     device: Option<String>,
+    /// The rules that listen to it, as lists call them.
+    rules: Vec<String>,
 }
 
 pub fn run(arguments: PortsArguments) -> Result<Status, Failure> {
@@ -81,7 +83,9 @@ fn with_devices(ports: Vec<Port>, rules: Option<&RuleSet>) -> Vec<PortData> {
         let device = named.iter().find(|(_, named)| is_it(&port.path, named));
         let Port { path, stable, vendor, product, serial_number, id, allowed } = port;
         let device = device.map(|(name, _)| (*name).to_owned());
-        PortData { path, stable, there: true, vendor, product, serial_number, id, allowed, device }
+        let rules = device.as_deref().map(|device| rules_for(rules, device)).unwrap_or_default();
+        let there = true;
+        PortData { path, stable, there, vendor, product, serial_number, id, allowed, device, rules }
     });
     let mut all: Vec<PortData> = found.collect();
     for (name, path) in named {
@@ -97,10 +101,23 @@ fn with_devices(ports: Vec<Port>, rules: Option<&RuleSet>) -> Vec<PortData> {
                 id: None,
                 allowed: there,
                 device: Some(name.to_owned()),
+                rules: rules_for(rules, name),
             });
         }
     }
     all
+}
+
+/// The rules that listen to a device, as lists call them.
+fn rules_for(rules: Option<&RuleSet>, device: &str) -> Vec<String> {
+    let Some(rules) = rules else { return Vec::new() };
+    let listens = |rule: &&Rule| {
+        rule.triggers.iter().any(|trigger| match trigger.cause {
+            Cause::Line(id, _) => rules.devices[id.0].name == device,
+            _ => false,
+        })
+    };
+    rules.rules.iter().filter(listens).map(|rule| rule.label.clone()).collect()
 }
 
 fn row(port: &PortData) -> Vec<String> {
@@ -117,6 +134,11 @@ fn row(port: &PortData) -> Vec<String> {
             |real| format!("now {}", real.display()),
         );
     }
-    let device = port.device.as_ref().map_or("-".to_owned(), |name| format!("device {name}"));
+    let rules = match port.rules.as_slice() {
+        [] => String::new(),
+        rules => format!(": {}", rules.join(", ")),
+    };
+    let device =
+        port.device.as_ref().map_or("-".to_owned(), |name| format!("device {name}{rules}"));
     vec![written, what, device]
 }

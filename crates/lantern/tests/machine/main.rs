@@ -26,58 +26,44 @@ const LANTERN: &str = "/bin/lantern";
 /// A test: its name and what it does.
 type Test = (&'static str, fn());
 
-/// Names functions as tests.
-macro_rules! tests {
-    ($($module:ident: $($name:ident)*;)*) => {
-        const TESTS: &[Test] = &[
-            $($((concat!("kernel::", stringify!($module), "::", stringify!($name)), $module::$name as fn()),)*)*
-        ];
+/// The tests of a module, by their names.
+macro_rules! listed {
+    ($module:ident; $($name:ident)*) => {
+        &[$((concat!("kernel::", stringify!($module), "::", stringify!($name)), $module::$name as fn()),)*]
     };
 }
 
-tests! {
-    contract:
-        an_armed_key_is_withheld_and_reported
-        an_unarmed_key_reaches_the_program
-        only_the_exact_modifiers_are_withheld
-        a_release_is_reported_when_it_is_followed
-        fingers_are_reported_when_asked_for
-        fingers_that_are_down_already_are_reported
-        a_tap_reaches_the_program_and_is_not_the_persons
-        text_arrives_as_written
-        the_persons_modifiers_are_out_of_the_way_and_put_back
-        what_the_run_holds_stays_down
-        what_others_hold_is_parked
-        a_tapped_key_that_is_armed_reaches_the_program
-        a_key_given_back_is_down_until_the_finger_leaves
-        the_pointer_moves_by_and_to_pixels
-        sides_are_told_apart_when_asked
-        every_step_has_its_outcome
-        while_one_key_waits_every_key_is_withheld_and_given_back_in_order
-        a_key_may_become_another_as_long_as_it_is_down
-        an_armed_button_is_withheld_and_reported;
-    rules:
-        the_twelve_scenes_come_out_as_on_the_other_desks
-        a_mouse_button_and_the_wheel_are_keys_of_rules
-        only_the_second_keyboard_counts
-        a_shape_is_drawn_with_the_mouse;
-    passing:
-        two_thousand_keys_go_through_unchanged_and_in_order_while_rules_fire
-        repeats_go_through_and_lamps_are_lit
-        a_keyboard_is_taken_only_when_no_key_is_down
-        a_keyboard_that_comes_is_taken_and_one_that_goes_leaves_nothing_down
-        devices_are_chosen_and_left_out_by_name;
-    faults:
-        fifty_times_killed_with_keys_held_leaves_nothing_down
-        one_that_is_stopped_gives_the_keyboard_back_within_a_second
-        the_panic_keys_give_the_keyboard_back_at_once
-        a_reader_that_fell_behind_knows_what_is_down
-        an_ordinary_user_of_the_group_may_and_others_are_told_how;
+const CONTRACT: &[Test] = clauses::with_clauses! { listed; contract };
+const RULES: &[Test] = listed! { rules;
+    the_twelve_scenes_come_out_as_on_the_other_desks
+    a_mouse_button_and_the_wheel_are_keys_of_rules
+    only_the_second_keyboard_counts
+    a_shape_is_drawn_with_the_mouse
+    a_pen_goes_through_but_for_the_parts_that_rules_want
+};
+const PASSING: &[Test] = listed! { passing;
+    two_thousand_keys_go_through_unchanged_and_in_order_while_rules_fire
+    repeats_go_through_and_lamps_are_lit
+    a_keyboard_is_taken_only_when_no_key_is_down
+    a_keyboard_that_comes_is_taken_and_one_that_goes_leaves_nothing_down
+    devices_are_chosen_and_left_out_by_name
+};
+const FAULTS: &[Test] = listed! { faults;
+    fifty_times_killed_with_keys_held_leaves_nothing_down
+    one_that_is_stopped_gives_the_keyboard_back_within_a_second
+    the_panic_keys_give_the_keyboard_back_at_once
+    a_reader_that_fell_behind_knows_what_is_down
+    an_ordinary_user_of_the_group_may_and_others_are_told_how
+};
+
+/// All of them.
+fn tests() -> impl Iterator<Item = &'static Test> {
+    [CONTRACT, RULES, PASSING, FAULTS].into_iter().flatten()
 }
 
 fn main() -> ExitCode {
     let filter = std::env::args().skip(1).find(|word| !word.starts_with('-')).unwrap_or_default();
-    let chosen: Vec<&Test> = TESTS.iter().filter(|(name, _)| name.contains(&filter)).collect();
+    let chosen: Vec<&Test> = tests().filter(|(name, _)| name.contains(&filter)).collect();
     if std::env::args().any(|word| word == "--list") {
         chosen.iter().for_each(|(name, _)| println!("{name}: test"));
         return ExitCode::SUCCESS;
@@ -88,7 +74,7 @@ fn main() -> ExitCode {
     if chosen.is_empty() {
         println!(
             "test result: ok. 0 passed; 0 failed; 0 ignored; 0 measured; {} filtered out",
-            TESTS.len()
+            tests().count()
         );
         return ExitCode::SUCCESS;
     }
@@ -133,7 +119,7 @@ fn run(chosen: &[&Test]) -> ExitCode {
     println!(
         "\ntest result: {word}. {} passed; {failed} failed; 0 ignored; 0 measured; {} filtered out; finished in {:.2}s\n",
         chosen.len() - failed,
-        TESTS.len() - chosen.len(),
+        tests().count() - chosen.len(),
         began.elapsed().as_secs_f64()
     );
     if failed == 0 { ExitCode::SUCCESS } else { ExitCode::FAILURE }

@@ -95,3 +95,34 @@ pub fn a_shape_is_drawn_with_the_mouse() {
     let right = console.take_keys().iter().filter(|came| came.code == 0x111).count();
     assert_eq!(right, 2, "a click goes through, down and up");
 }
+
+pub fn a_pen_goes_through_but_for_the_parts_that_rules_want() {
+    const TIP: u16 = 330;
+    const BARREL: u16 = 331;
+    const BARREL_2: u16 = 332;
+    let mut pen = Plugged::pen("Bench tablet");
+    let rules = "when key pen-barrel => type \"barrel \"\n\
+                 when gesture corner while holding pen-barrel-2 => type \"corner \"\n";
+    let _running = Running::start(rules, "Bench");
+    let mut console = Console::open(SCREEN);
+    console.rest(Duration::from_millis(100));
+    console.clear();
+    pen.keys(&[(TIP, 1)]);
+    pen.places(5_000, 5_000);
+    pen.keys(&[(TIP, 0), (BARREL, 1), (BARREL, 0)]);
+    console.until("the text", |console| console.text() == "barrel ");
+    let through: Vec<u16> = console.take_keys().iter().map(|came| came.code).collect();
+    assert_eq!(through.iter().filter(|code| **code == TIP).count(), 2, "the tip goes through");
+    assert!(!through.contains(&BARREL), "the barrel does not");
+    pen.keys(&[(BARREL_2, 1)]);
+    for step in 0..40 {
+        pen.places(3_000, 3_000 + 60 * step);
+        std::thread::sleep(Duration::from_millis(4));
+    }
+    for step in 0..40 {
+        pen.places(3_000 + 60 * step, 5_400);
+        std::thread::sleep(Duration::from_millis(4));
+    }
+    pen.keys(&[(BARREL_2, 0)]);
+    console.until("the shape", |console| console.text() == "barrel corner ");
+}

@@ -1,24 +1,16 @@
 //! `lantern run` on the kernel desk.
 
-use std::io::{BufRead, BufReader};
+use std::ops::{Deref, DerefMut};
 use std::os::unix::process::CommandExt;
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
-use std::sync::mpsc::{Receiver, channel};
-use std::time::Duration;
+use std::path::Path;
+use std::process::Command;
 
-use rustix::process::{Pid, Signal, kill_process};
+use lantern_stage::Talking;
 
-/// The longest that anything is waited for.
-const PATIENCE: Duration = Duration::from_secs(20);
-
-/// The program at work.
+/// The program at work, in a folder of its own.
 pub struct Running {
-    child: Child,
-    lines: Receiver<String>,
-    seen: Vec<String>,
-    _folder: tempfile::TempDir,
-    home: PathBuf,
+    talking: Talking,
+    folder: tempfile::TempDir,
 }
 
 /// Who runs it.
@@ -39,78 +31,42 @@ impl Running {
     /// The same with other words, not yet at work.
     pub fn begin(rules: &str, words: &[&str], who: &Who) -> Running {
         let folder = tempfile::tempdir().expect("it can be made");
-        let home = folder.path().to_owned();
+        let home = folder.path();
         std::fs::write(home.join("rules.lantern"), rules).expect("it can be written");
         let mut command = Command::new(crate::LANTERN);
         command
             .args(["run", "--desk", "evdev", "--screen", "1280x800", "--log-level", "info"])
             .args(words)
             .arg("rules.lantern")
-            .current_dir(&home)
-            .env("HOME", &home)
-            .env("XDG_RUNTIME_DIR", &home)
-            .stdin(Stdio::null())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped());
+            .current_dir(home)
+            .env("HOME", home)
+            .env("XDG_RUNTIME_DIR", home);
         if let Some(user) = who.user {
-            std::os::unix::fs::chown(&home, Some(user), None).expect("we are root");
+            std::os::unix::fs::chown(home, Some(user), None).expect("we are root");
             command.uid(user);
         }
         if let Some(group) = who.group {
             command.gid(group);
         }
-        let mut child = command.spawn().expect("the program starts");
-        let (sender, lines) = channel();
-        let out: [Box<dyn std::io::Read + Send>; 2] = [
-            Box::new(child.stdout.take().expect("it is piped")),
-            Box::new(child.stderr.take().expect("it is piped")),
-        ];
-        for stream in out {
-            let sender = sender.clone();
-            std::thread::spawn(move || {
-                for line in BufReader::new(stream).lines().map_while(Result::ok) {
-                    let _ = sender.send(line);
-                }
-            });
-        }
-        Running { child, lines, seen: Vec::new(), _folder: folder, home }
-    }
-
-    /// Waits for a line that has this in it.
-    pub fn expect(&mut self, part: &str) -> String {
-        loop {
-            match self.lines.recv_timeout(PATIENCE) {
-                Ok(line) => {
-                    self.seen.push(line.clone());
-                    if line.contains(part) {
-                        return line;
-                    }
-                }
-                Err(_) => panic!("no {part:?} came, but:\n{}", self.seen.join("\n")),
-            }
-        }
+        Running { talking: Talking::start(&mut command), folder }
     }
 
     /// Its folder.
     pub fn home(&self) -> &Path {
-        &self.home
-    }
-
-    /// Sends it a signal.
-    pub fn send(&self, signal: Signal) {
-        let pid = Pid::from_child(&self.child);
-        kill_process(pid, signal).expect("it runs");
-    }
-
-    /// Waits for its end.
-    pub fn wait(&mut self) -> std::process::ExitStatus {
-        self.child.wait().expect("it ran")
+        self.folder.path()
     }
 }
 
-impl Drop for Running {
-    fn drop(&mut self) {
-        let _ = kill_process(Pid::from_child(&self.child), Signal::TERM);
-        let _ = self.child.wait();
+impl Deref for Running {
+    type Target = Talking;
+
+    fn deref(&self) -> &Talking {
+        &self.talking
+    }
+}
+
+impl DerefMut for Running {
+    fn deref_mut(&mut self) -> &mut Talking {
+        &mut self.talking
     }
 }

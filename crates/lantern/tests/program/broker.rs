@@ -5,7 +5,9 @@ use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::at_work::AtWork;
+use lantern_stage::Talking;
+
+use crate::at_work;
 use crate::home::Home;
 
 /// A broker on a port of this machine, with a folder in which it keeps what it knows.
@@ -77,8 +79,8 @@ impl Drop for Broker {
 }
 
 /// Rules at work that have seen their broker.
-fn at_work(home: &Home, rules: &str) -> AtWork {
-    let mut run = AtWork::run_with(home, rules, &["--log-level", "info"]);
+fn listening(home: &Home, rules: &str) -> Talking {
+    let mut run = at_work::run_with(home, rules, &["--log-level", "info"]);
     run.expect("hut is there");
     run
 }
@@ -93,7 +95,7 @@ fn numbers(lines: &[String], word: &str) -> Vec<usize> {
 fn two_desks_act_as_one_and_a_desk_that_dies_is_missed() {
     let broker = Broker::start("allow_anonymous true");
     let (saw, bench) = (Home::new(), Home::new());
-    let mut at_saw = at_work(
+    let mut at_saw = listening(
         &saw,
         &format!(
             "device hut = broker \"{}\" with greeting \"desks/saw\" = \"here\", will \"desks/saw\" = \"away\"
@@ -101,7 +103,7 @@ when message \"saw/+\" on hut as said => log \"{{said.topic}} is {{said.text}}\"
             broker.address()
         ),
     );
-    let mut at_bench = at_work(
+    let mut at_bench = listening(
         &bench,
         &format!(
             "device hut = broker \"{}\"
@@ -120,7 +122,7 @@ when message \"desks/#\" on hut as said => log \"{{said.topic}} {{said.text}}\""
     drop(at_saw);
     // What was kept is told to who comes later, once.
     let rules = std::fs::read_to_string(saw.path().join("bench.lantern")).expect("it is there");
-    let mut again = at_work(&saw, &rules);
+    let mut again = listening(&saw, &rules);
     again.expect("saw/lights is on");
     at_bench.expect("desks/saw here");
     again.stop();
@@ -132,7 +134,7 @@ fn a_broker_that_is_killed_under_load_loses_nothing_and_nothing_fires_twice() {
     const EACH: usize = 150;
     let mut broker = Broker::start("allow_anonymous true\nmax_queued_messages 0");
     let (sender, hearer) = (Home::new(), Home::new());
-    let mut hears = at_work(
+    let mut hears = listening(
         &hearer,
         &format!(
             "device hut = broker \"{}\"
@@ -140,7 +142,7 @@ when message \"core/count\" on hut as said again overlaps => log \"heard {{said.
             broker.address()
         ),
     );
-    let mut sends = at_work(
+    let mut sends = listening(
         &sender,
         &format!(
             "device hut = broker \"{}\"
@@ -176,7 +178,7 @@ macro keep(state) {{ publish hut \"store/door\" body state retained }}
 when message \"store/door\" on hut as said => log \"door {{said.text}}\"",
         broker.address()
     );
-    let mut run = at_work(&home, &rules);
+    let mut run = listening(&home, &rules);
     home.call(&["fire", "keep", "shut"]);
     run.expect("door shut");
     std::thread::sleep(Duration::from_millis(300));
@@ -209,7 +211,7 @@ macro tell() {{ publish hut \"saw/state\" body \"on\" at most 300ms else {{ log 
 when message \"saw/state\" on hut as said => log \"saw is {{said.text}}\"",
         broker.address()
     );
-    let mut run = AtWork::run_with(&home, &rules, &["--log-level", "info"]);
+    let mut run = at_work::run_with(&home, &rules, &["--log-level", "info"]);
     let refused = run.expect("refuses us");
     assert!(refused.contains("look at its `user` and `password`"), "{refused}");
     home.write("hut.key", "blue-ice");
@@ -268,7 +270,7 @@ fn an_old_broker_is_spoken_to_in_the_older_version() {
 when started {{ publish hut \"saw/state\" body \"on\"; log \"confirmed\" }}
 when message \"#\" on hut as said => log \"{{said.topic}} {{said.text}}\""
     );
-    let mut run = at_work(&home, &rules);
+    let mut run = listening(&home, &rules);
     run.expect("saw/state on");
     run.expect("confirmed");
     let lines = run.lines_within(Duration::from_millis(300));

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use serde_json::Value;
 
-use crate::at_work::AtWork;
+use crate::at_work;
 use crate::home::Home;
 
 /// A free port of this machine.
@@ -49,7 +49,7 @@ device door = listener \"127.0.0.1:{port}\" with token ilva = ilva-key, token pu
 when call \"/next\" on door as said named next-section => log \"{{said.caller}} says {{said.text}}\"
 when call \"/next\" on door if 1 > 2 => log \"unheard\""
     );
-    let mut run = AtWork::run_with(&home, &rules, &["--log-level", "info"]);
+    let mut run = at_work::run_with(&home, &rules, &["--log-level", "info"]);
     run.expect("door is there");
     let bearer = |token: &str| format!("Authorization: Bearer {token}\r\n");
     let (status, body) = post(port, "/next", &bearer("slow-thaw"), "bag 17");
@@ -89,7 +89,7 @@ when call \"/bell\" on door as said => log \"rings <{{said.text}}>\""
     home.write("bench.lantern", &rules);
     let checked = home.call(&["check", "bench.lantern"]).stdout;
     assert!(checked.contains("open-door"), "{checked}");
-    let mut run = AtWork::run_with(&home, &rules, &["--log-level", "info"]);
+    let mut run = at_work::run_with(&home, &rules, &["--log-level", "info"]);
     run.expect("door is there");
     assert_eq!(post(port, "/bell", "", "core $(touch here)").0, 200);
     run.expect("rings <core $(touch here)>");
@@ -112,7 +112,7 @@ secret b-key = file \"b.key\"
 device door = listener \"127.0.0.1:{port}\" with token a = a-key, token b = b-key
 when call \"/x\" on door again overlaps => log \"x\""
     );
-    let mut run = AtWork::run_with(&home, &rules, &["--log-level", "info"]);
+    let mut run = at_work::run_with(&home, &rules, &["--log-level", "info"]);
     run.expect("door is there");
     let as_a = "Authorization: Bearer one\r\n";
     assert_eq!(post(port, "/x", as_a, &"y".repeat(70_000)).0, 413);
@@ -136,7 +136,7 @@ fn a_port_that_is_taken_is_said_and_taken_up_when_it_is_free() {
     let rules = format!(
         "device door = listener \"127.0.0.1:{port}\"\nwhen call \"/x\" on door => log \"rings\""
     );
-    let mut run = AtWork::run_with(&home, &rules, &["--log-level", "info"]);
+    let mut run = at_work::run_with(&home, &rules, &["--log-level", "info"]);
     run.expect("another program listens there: choose another port");
     drop(taken);
     run.expect("door is there");

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use lantern_devices::Pedals;
 
-use crate::at_work::AtWork;
+use crate::at_work;
 use crate::home::Home;
 
 /// Texts that would touch a file called `owned`, were any of them read by a shell.
@@ -45,7 +45,7 @@ when line from pedals as said again waits {
     let told = run \"printf\", \"%s\", said.text
     log \"<{told}>\"
 }";
-    let mut run = AtWork::run(&home, rules);
+    let mut run = at_work::run(&home, rules);
     for (number, text) in EVIL.iter().enumerate() {
         board.send(format!("{text}\r\n").as_bytes()).expect("the port is open");
         run.expect(&format!("<{text}>"));
@@ -88,7 +88,7 @@ when call \"/shell\" on door as said again waits {{
     log \"done\"
 }}"
     );
-    let mut run = AtWork::run_with(&home, &rules, &["--log-level", "info"]);
+    let mut run = at_work::run_with(&home, &rules, &["--log-level", "info"]);
     run.expect("door is there");
     for (number, text) in EVIL.iter().enumerate() {
         let length = text.len();

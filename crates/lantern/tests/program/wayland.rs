@@ -1,81 +1,35 @@
 //! A real Wayland session: windows and the clipboard by its compositor, shortcuts and input by a portal.
 
-use std::io::{BufRead, BufReader};
-use std::process::{Child, Stdio};
-use std::sync::mpsc::{Receiver, channel};
+use std::process::Stdio;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use lantern_stage::{StandInPortal, WaylandSession};
+use lantern_stage::{StandInPortal, Talking, WaylandSession};
 
 /// The longest that anything is waited for.
 const PATIENCE: Duration = Duration::from_secs(20);
 
-/// The program at work in the session.
-struct AtWork {
-    child: Child,
-    lines: Receiver<String>,
-    seen: Vec<String>,
-}
-
-impl AtWork {
-    fn run(session: &WaylandSession, rules: &str) -> AtWork {
-        let file = session.write("bench.lantern", rules);
-        let mut command = session.command(session.bring(env!("CARGO_BIN_EXE_lantern")));
-        command.args(["run", "--log-level", "debug"]).arg(file);
-        let mut child = command
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .spawn()
-            .expect("the program starts");
-        let (sender, lines) = channel();
-        let out: [Box<dyn std::io::Read + Send>; 2] = [
-            Box::new(child.stdout.take().expect("it is piped")),
-            Box::new(child.stderr.take().expect("it is piped")),
-        ];
-        for stream in out {
-            let sender = sender.clone();
-            thread::spawn(move || {
-                for line in BufReader::new(stream).lines().map_while(Result::ok) {
-                    let _ = sender.send(line);
-                }
-            });
-        }
-        let mut at_work = AtWork { child, lines, seen: Vec::new() };
-        at_work.expect("at work on the portal desk");
-        at_work
-    }
-
-    fn expect(&mut self, part: &str) -> String {
-        if let Some(line) = self.seen.iter().find(|line| line.contains(part)) {
-            return line.clone();
-        }
-        loop {
-            match self.lines.recv_timeout(PATIENCE) {
-                Ok(line) => {
-                    self.seen.push(line.clone());
-                    if line.contains(part) {
-                        return line;
-                    }
-                }
-                Err(_) => panic!("no {part:?} came, but:\n{}", self.seen.join("\n")),
-            }
-        }
-    }
-}
-
-impl Drop for AtWork {
-    fn drop(&mut self) {
-        let pid = rustix::process::Pid::from_child(&self.child);
-        let _ = rustix::process::kill_process(pid, rustix::process::Signal::TERM);
-        let _ = self.child.wait();
-    }
+/// Rules at work in the session.
+fn run(session: &WaylandSession, rules: &str) -> Talking {
+    let file = session.write("bench.lantern", rules);
+    let mut command = session.command(session.bring(env!("CARGO_BIN_EXE_lantern")));
+    let mut talking = Talking::start(command.args(["run", "--log-level", "debug"]).arg(file));
+    talking.expect("at work on the portal desk");
+    talking
 }
 
 /// The id under which the portal was asked for a combination.
 fn id_of(portal: &mut StandInPortal, trigger: &str) -> String {
     let asked = portal.expect(&format!(" {trigger} for "));
     asked.split(' ').next().expect("the id comes first").to_owned()
+}
+
+/// Waits until the clipboard holds that text.
+fn wait_for_clipboard(session: &WaylandSession, text: &str) {
+    let began = Instant::now();
+    while session.ask("wl-paste", &["--no-newline"]) != text {
+        assert!(began.elapsed() < PATIENCE, "the clipboard does not hold {text}");
+    }
 }
 
 fn press(portal: &StandInPortal, id: &str) {
@@ -88,7 +42,7 @@ fn shortcuts_and_input_go_by_the_portal_which_is_asked_once() {
     let session = WaylandSession::start();
     let mut portal = session.start_portal();
     let rules = "## Next section\nwhen key ctrl+alt+f9 => type \"é1\\n\"\nwhen key super+n { tap ctrl+s; click right; move by 5, -2 }\n";
-    let _running = AtWork::run(&session, rules);
+    let _running = run(&session, rules);
     let (panic, next) =
         (id_of(&mut portal, "CTRL+ALT+SHIFT+Escape"), id_of(&mut portal, "CTRL+ALT+F9"));
     assert_ne!(panic, next);
@@ -115,7 +69,7 @@ fn shortcuts_and_input_go_by_the_portal_which_is_asked_once() {
         portal.expect(asked);
     }
     drop(_running);
-    let _again = AtWork::run(&session, rules);
+    let _again = run(&session, rules);
     portal.expect("SelectDevices restored");
 }
 
@@ -130,7 +84,7 @@ when key f11 { close app \"scanner\"; log \"closed\" }
 when key f12 { focus app \"nowhere\" else { log \"not open\" } }
 when window opened app \"scanner\" as w => log \"{w.title} opened\"\n";
     session.open("org.polar.corelog", "Core log");
-    let mut running = AtWork::run(&session, rules);
+    let mut running = run(&session, rules);
     let f9 = id_of(&mut portal, "F9");
     let (f10, f11, f12) =
         (id_of(&mut portal, "F10"), id_of(&mut portal, "F11"), id_of(&mut portal, "F12"));
@@ -158,7 +112,8 @@ fn the_clipboard_holds_after_a_paste_what_it_held_before() {
 when key f10 { let copied = read clipboard; log \"held: {copied}\" }
 when key f11 { paste \"nobody\" else { log \"not taken\" } }\n";
     session.keep("wl-copy", &["--foreground", "core 4"]);
-    let mut running = AtWork::run(&session, rules);
+    wait_for_clipboard(&session, "core 4");
+    let mut running = run(&session, rules);
     let (f9, f10, f11) =
         (id_of(&mut portal, "F9"), id_of(&mut portal, "F10"), id_of(&mut portal, "F11"));
     portal.expect("RemoteDesktop Start");
@@ -169,10 +124,7 @@ when key f11 { paste \"nobody\" else { log \"not taken\" } }\n";
     portal.expect("KeyboardKeycode 47 1");
     assert_eq!(session.ask("wl-paste", &["--no-newline"]), "bag 17 / −31 °C");
     running.expect("pasted");
-    let began = Instant::now();
-    while session.ask("wl-paste", &["--no-newline"]) != "core 4" {
-        assert!(began.elapsed() < PATIENCE, "it does not hold again what it held");
-    }
+    wait_for_clipboard(&session, "core 4");
     press(&portal, &f11);
     running.expect("not taken");
     assert_eq!(session.ask("wl-paste", &["--no-newline"]), "core 4");

@@ -6,7 +6,9 @@ use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crate::at_work::AtWork;
+use lantern_stage::Talking;
+
+use crate::at_work;
 use crate::home::Home;
 
 /// A thing of our own that answers each request as `answer` says; what it was sent comes by the channel.
@@ -59,7 +61,8 @@ fn say(stream: &mut TcpStream, status: &str, kind: &str, body: &str) {
 #[test]
 fn fans_are_switched_their_state_is_read_and_what_they_refuse_is_told() {
     let home = Home::new();
-    let mut fans = AtWork::start(&home, &["standin", "fans", "--port", "0", "--zones", "saw,hall"]);
+    let mut fans =
+        at_work::start(&home, &["standin", "fans", "--port", "0", "--zones", "saw,hall"]);
     let line = fans.expect("the fans are at http://");
     let address =
         line.split("at ").nth(1).and_then(|rest| rest.split(';').next()).expect("it is named");
@@ -76,7 +79,7 @@ when started {{
     put fans \"/zones/saw/fan\" body \"sideways\"
 }}"
     );
-    let mut run = AtWork::run(&home, &rules);
+    let mut run = at_work::run(&home, &rules);
     run.expect("on at 65");
     run.expect("hall off");
     run.expect("no attic");
@@ -146,7 +149,7 @@ fn a_secret_that_is_missing_is_said_and_found_once_it_is_there() {
 device fans = web \"{address}\" with header \"X-Key\" = fan-key
 when every 200ms => get fans \"/\""
     );
-    let mut run = AtWork::run(&home, &rules);
+    let mut run = at_work::run(&home, &rules);
     let said = run.expect("the secret in fan.key cannot be read");
     assert!(said.contains("failed at line 3"), "{said}");
     home.write("fan.key", "moss");
@@ -211,7 +214,7 @@ when started {{ let said = get fans \"/long\"; log \"long gave {{said}}\" }}
 when started named absent => get nobody \"/\"
 when every 100ms => log \"tick\""
     );
-    let mut run = AtWork::run(&home, &rules);
+    let mut run = at_work::run(&home, &rules);
     let began = Instant::now();
     run.expect("absent: failed at line");
     let mut told = |name: &str| run.expect(&format!("{name}: failed at line"));
@@ -248,7 +251,7 @@ when started => switch(1)
 when started => switch(2)
 when started => switch(3)"
     );
-    let mut run = AtWork::run(&home, &rules);
+    let mut run = at_work::run(&home, &rules);
     run.expect("gets done");
     let seen: Vec<String> =
         std::iter::from_fn(|| requests.recv_timeout(Duration::from_secs(2)).ok())
@@ -266,11 +269,62 @@ fn a_get_is_asked_again_when_the_line_breaks_a_post_never() {
         "device fans = web \"{address}\"
 when started {{ get fans \"/g\" else {{ log \"no get\" }}; post fans \"/p\" body \"1\" else {{ log \"no post\" }} }}"
     );
-    let mut run = AtWork::run(&home, &rules);
+    let mut run = at_work::run(&home, &rules);
     run.expect("no post");
     let seen: Vec<String> =
         std::iter::from_fn(|| requests.recv_timeout(Duration::from_millis(500)).ok())
             .map(|request| request.split(' ').take(2).collect::<Vec<_>>().join(" "))
             .collect();
     assert_eq!(seen, ["GET /g", "GET /g", "POST /p"]);
+}
+
+/// Calls `openssl` in a home.
+fn openssl(home: &Home, words: &[&str]) {
+    let output =
+        std::process::Command::new("openssl").args(words).current_dir(home.path()).output();
+    let output = output.expect("scripts/test installs openssl");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+}
+
+#[test]
+fn https_is_checked_by_the_roots_of_the_system() {
+    let home = Home::new();
+    home.write("leaf.ext", "subjectAltName=IP:127.0.0.1\nbasicConstraints=CA:FALSE\n");
+    let root =
+        ["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=Polar"];
+    openssl(&home, &[&root[..], &["-keyout", "root.key", "-out", "root.pem"]].concat());
+    let leaf = ["req", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=fans"];
+    openssl(&home, &[&leaf[..], &["-keyout", "leaf.key", "-out", "leaf.csr"]].concat());
+    let sign = ["x509", "-req", "-in", "leaf.csr", "-CA", "root.pem", "-CAkey", "root.key"];
+    let rest = ["-CAcreateserial", "-days", "2", "-extfile", "leaf.ext", "-out", "leaf.pem"];
+    openssl(&home, &[&sign[..], &rest].concat());
+    let free = TcpListener::bind("127.0.0.1:0").expect("there is a port");
+    let port = free.local_addr().expect("it has one").port();
+    drop(free);
+    let mut server = std::process::Command::new("openssl")
+        .args(["s_server", "-quiet", "-www", "-cert", "leaf.pem", "-key", "leaf.key"])
+        .args(["-accept", &format!("127.0.0.1:{port}")])
+        .current_dir(home.path())
+        .stdin(std::process::Stdio::null())
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .expect("it starts");
+    while TcpStream::connect(("127.0.0.1", port)).is_err() {
+        thread::sleep(Duration::from_millis(20));
+    }
+    let rules = format!(
+        "device fans = web \"https://127.0.0.1:{port}\"
+when started {{ get fans \"/\" else {{ log \"not trusted\"; stop }}; log \"trusted\" }}"
+    );
+    home.write("bench.lantern", rules);
+    let words = ["run", "--desk", "simulated", "bench.lantern"];
+    let mut stranger = at_work::start(&home, &words);
+    stranger.expect("not trusted");
+    drop(stranger);
+    let known = home.path().join("root.pem").display().to_string();
+    let mut friend = Talking::start(home.command().args(words).env("SSL_CERT_FILE", &known));
+    friend.expect("trusted");
+    server.kill().expect("it runs");
+    server.wait().expect("it ran");
 }
