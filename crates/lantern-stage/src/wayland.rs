@@ -205,6 +205,8 @@ pub struct StandInPortal {
     bus: Connection,
     asked: Receiver<String>,
     seen: Vec<String>,
+    /// Of these, what no expectation has met yet: shortcuts and input are asked for side by side.
+    unmet: Vec<String>,
 }
 
 const PATH: &str = "/org/freedesktop/portal/desktop";
@@ -224,7 +226,7 @@ impl StandInPortal {
         let (sender, asked) = channel();
         let serving = bus.clone();
         thread::spawn(move || block_on(serve(serving, sender)));
-        StandInPortal { bus, asked, seen: Vec::new() }
+        StandInPortal { bus, asked, seen: Vec::new(), unmet: Vec::new() }
     }
 
     /// Waits until it is asked something with this in it.
@@ -232,6 +234,9 @@ impl StandInPortal {
     /// # Panics
     /// If that does not come.
     pub fn expect(&mut self, part: &str) -> String {
+        if let Some(at) = self.unmet.iter().position(|asked| asked.contains(part)) {
+            return self.unmet.remove(at);
+        }
         loop {
             match self.asked.recv_timeout(PATIENCE) {
                 Ok(asked) => {
@@ -239,6 +244,7 @@ impl StandInPortal {
                     if asked.contains(part) {
                         return asked;
                     }
+                    self.unmet.push(asked);
                 }
                 Err(_) => panic!("nobody asked for {part:?}, but for:\n{}", self.seen.join("\n")),
             }

@@ -186,8 +186,9 @@ impl Session {
     pub(super) fn lend(&mut self, text: &str) -> Result<(), String> {
         let (connection, handle) = (self.connection.clone(), self.queue.handle());
         self.clipboard()?.lend(text, &connection, &handle)?;
-        self.flush();
-        Ok(())
+        // The paste keys go another way: they must not come there before the text.
+        let known = self.queue.roundtrip(&mut self.state);
+        known.map(drop).map_err(|error| format!("the compositor does not answer: {error}"))
     }
 
     /// Whether somebody took what was lent.
