@@ -3,7 +3,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{Act, InputStep, Key, Level};
+use lantern_model::{Act, InputStep, Key, Level, Side};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::Connection;
 use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
@@ -125,7 +125,11 @@ impl X11Desk {
                 Act::Text(text) => {
                     codes.extend(text.chars().filter_map(|letter| Some(self.spell(letter)?.0)));
                 }
-                Act::Tap(keys) => codes.extend(keys.iter().filter_map(|key| keycode_of(*key))),
+                // Modifiers are out of the way already.
+                Act::Tap(keys) => {
+                    let plain = keys.iter().filter(|key| Side::of(**key).is_none());
+                    codes.extend(plain.filter_map(|key| keycode_of(*key)));
+                }
                 _ => {}
             }
         }

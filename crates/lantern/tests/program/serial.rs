@@ -44,10 +44,12 @@ fn ten_thousand_bouncing_lines_in_pieces_with_the_board_pulled_out_between_are_e
     let steps = format!(
         "let n = 0
 let seen = \"\"
-when line from pedals matches `^press (?<id>[0-9]+)$` as said if said.id != seen again overlaps {{
-    set seen = said.id
-    set n = n + 1
-    if said.id == \"{}\" or said.id == \"{}\" {{ log \"{{n}} pressed\" }}
+when line from pedals matches `^press (?<id>[0-9]+)$` as said again overlaps {{
+    if said.id != seen {{
+        set seen = said.id
+        set n = n + 1
+        if said.id == \"{}\" or said.id == \"{}\" {{ log \"{{n}} pressed\" }}
+    }}
 }}
 when line from pedals is \"half\" => log \"never\"",
         last[0], last[1]
