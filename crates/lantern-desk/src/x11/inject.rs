@@ -138,7 +138,10 @@ impl X11Desk {
             codes.remove(&code);
         }
         for code in codes {
-            self.fake_key(code, false)?;
+            // Of a key that we take its own release ends the taking: that is seen to elsewhere.
+            if !self.grabs.has(Detail::Code(code)) {
+                self.fake_key(code, false)?;
+            }
         }
         Ok(())
     }
