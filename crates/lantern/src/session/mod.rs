@@ -32,6 +32,9 @@ use rustix::time::{
 /// More combinations than this make the X server slower for every program.
 const MANY_COMBINATIONS: usize = 300;
 
+/// So long it may take at the most until every key is armed and it is said that we are at work.
+const ARMING: Duration = Duration::from_secs(3);
+
 /// So long events are taken in before signals, files and the socket are looked at again.
 const FAIR_SHARE: Duration = Duration::from_millis(8);
 
@@ -141,7 +144,9 @@ impl<'j, D: Desk> Session<'j, D> {
 
     /// Works until a signal ends it. `ready` is called once, when every key is armed.
     pub fn work(&mut self, ready: impl FnOnce(&RuleSet, &mut Journal)) -> Result<(), Failure> {
-        self.settle()?;
+        // On a slow machine more than one share of time passes before every key is armed.
+        let until = self.now() + ARMING;
+        while !self.settle()? && self.now() < until {}
         self.tell_clock()?;
         let now = self.now();
         self.engine.handle_event(now, Event::Started);

@@ -3,7 +3,7 @@
 use std::os::unix::process::ExitStatusExt;
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Console, Plugged};
+use lantern_stage::{Console, Plugged, Talking};
 use rustix::process::Signal;
 
 use crate::running::{Running, Who};
@@ -128,6 +128,31 @@ pub fn a_reader_that_fell_behind_knows_what_is_down() {
     board.keys(&[(F6, 1), (F6, 0)]);
     console.until("the answer", |console| console.text() == "sn");
     assert_eq!(console.keys_down(), []);
+}
+
+pub fn a_port_that_belongs_to_others_names_their_group() {
+    const INPUT: u32 = 104;
+    let folder = tempfile::tempdir().expect("it can be made");
+    let rules = "device drill = serial \"/dev/ttyS0\" at 9600\nwhen line from drill => log \"x\"\n";
+    std::fs::write(folder.path().join("rules.lantern"), rules).expect("it can be written");
+    for path in [std::path::Path::new("/dev/ttyS0"), folder.path()] {
+        std::os::unix::fs::chown(path, None, Some(INPUT)).expect("we are root");
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o770);
+        std::fs::set_permissions(path, mode).expect("we are root");
+    }
+    std::os::unix::fs::chown(folder.path(), Some(65534), None).expect("we are root");
+    let mut command = std::process::Command::new(crate::LANTERN);
+    command
+        .args(["run", "--desk", "simulated", "rules.lantern"])
+        .current_dir(folder.path())
+        .env("HOME", folder.path())
+        .env("XDG_RUNTIME_DIR", folder.path());
+    std::os::unix::process::CommandExt::uid(&mut command, 65534);
+    std::os::unix::process::CommandExt::gid(&mut command, 65534);
+    let mut running = Talking::start(&mut command);
+    let said = running.expect("may not be opened");
+    assert!(said.contains("belongs to the group input"), "{said}");
+    assert!(said.contains("usermod -aG input"), "{said}");
 }
 
 pub fn an_ordinary_user_of_the_group_may_and_others_are_told_how() {

@@ -53,6 +53,7 @@ const FAULTS: &[Test] = listed! { faults;
     one_that_is_stopped_gives_the_keyboard_back_within_a_second
     the_panic_keys_give_the_keyboard_back_at_once
     a_reader_that_fell_behind_knows_what_is_down
+    a_port_that_belongs_to_others_names_their_group
     an_ordinary_user_of_the_group_may_and_others_are_told_how
 };
 

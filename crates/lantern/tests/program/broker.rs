@@ -130,6 +130,45 @@ when message \"desks/#\" on hut as said => log \"{{said.topic}} {{said.text}}\""
 }
 
 #[test]
+fn a_phrase_said_at_one_desk_acts_at_another_and_what_a_message_says_stays_data() {
+    let broker = Broker::start("allow_anonymous true");
+    let (bench, saw) = (Home::new(), Home::new());
+    // A program that hears: it says its phrase once there is something to listen for.
+    let ear = bench.write(
+        "ear.sh",
+        "read wanted; while [ ! -e say ]; do sleep 0.05; done
+echo '{\"text\": \"lights at the saw\", \"confidence\": 0.9}'; cat > /dev/null\n",
+    );
+    let mut at_saw = listening(
+        &saw,
+        &format!(
+            "device hut = broker \"{}\"
+when message \"saw/+\" on hut as said {{
+    shell \"printf '%s' {{said.text}} > told\"
+    log \"{{said.topic}}: {{said.text}}\"
+}}",
+            broker.address()
+        ),
+    );
+    let mut at_bench = listening(
+        &bench,
+        &format!(
+            "settings {{ recogniser = \"sh {}\" }}  # allow open-ear
+device hut = broker \"{}\"
+when voice \"lights at the saw\" => publish hut \"saw/lights\" body \"$(touch owned); on\"",
+            ear.display(),
+            broker.address()
+        ),
+    );
+    bench.write("say", "");
+    at_bench.expect("fired by voice");
+    at_saw.expect("saw/lights: $(touch owned); on");
+    let told = std::fs::read_to_string(saw.path().join("told")).expect("it was written");
+    assert_eq!(told, "$(touch owned); on");
+    assert!(!saw.path().join("owned").exists());
+}
+
+#[test]
 fn a_broker_that_is_killed_under_load_loses_nothing_and_nothing_fires_twice() {
     const EACH: usize = 150;
     let mut broker = Broker::start("allow_anonymous true\nmax_queued_messages 0");
