@@ -5,9 +5,20 @@ use std::env;
 use lantern_desk::{DeskError, outlet_is_there, portal_offers, session_offers};
 use lantern_script::Need;
 
-use crate::arguments::DeskName;
+use crate::arguments::{DeskChoice, DeskName};
 
 impl DeskName {
+    /// The desk that was chosen, or what fits the session.
+    pub fn chosen(choice: DeskChoice) -> Result<DeskName, DeskError> {
+        match choice {
+            DeskChoice::Auto => DeskName::of_session(),
+            DeskChoice::X11 => Ok(DeskName::X11),
+            DeskChoice::Evdev => Ok(DeskName::Evdev),
+            DeskChoice::Portal => Ok(DeskName::Portal),
+            DeskChoice::Simulated => Ok(DeskName::Simulated),
+        }
+    }
+
     /// What fits the session: a Wayland session is one even where it has a display for old programs, as that
     /// sees none of the others.
     pub fn of_session() -> Result<DeskName, DeskError> {

@@ -337,6 +337,21 @@ pub enum DeskName {
     Simulated,
 }
 
+/// The desk to work on, or the one that fits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum DeskChoice {
+    /// What fits the session.
+    Auto,
+    /// A display of the X Window System.
+    X11,
+    /// The kernel's own input devices.
+    Evdev,
+    /// The desktop's portals.
+    Portal,
+    /// None: what would be made is said.
+    Simulated,
+}
+
 /// `lantern fmt`
 #[derive(Debug, Args)]
 pub struct FmtArguments {
@@ -384,10 +399,10 @@ pub struct RehearseArguments {
 pub struct RunArguments {
     /// The file of rules; the person's own if missing.
     pub file: Option<PathBuf>,
-    /// The desk to work on; if missing, what fits the session. `simulated` makes no input, and says
+    /// The desk to work on; `auto` is what fits the session. `simulated` makes no input, and says
     /// what it would have made: for trying devices, and for machines with no desk at all.
-    #[arg(long, value_enum, value_name = "DESK")]
-    pub desk: Option<DeskName>,
+    #[arg(long, value_enum, value_name = "DESK", default_value_t = DeskChoice::Auto)]
+    pub desk: DeskChoice,
     /// On the kernel desk: take only input devices with this in their name. May stand several times.
     #[arg(long, value_name = "NAME")]
     pub board: Vec<String>,

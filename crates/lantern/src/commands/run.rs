@@ -38,7 +38,7 @@ const DISPLAY_BACK: Duration = Duration::from_secs(60);
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
 
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
-    let desk = arguments.desk.map_or_else(DeskName::of_session, Ok);
+    let desk = DeskName::chosen(arguments.desk);
     let choice = board_choice(&arguments)?;
     let path = files::rules_path(arguments.file)?;
     let rules = read(&path, *desk.as_ref().unwrap_or(&DeskName::X11))?;
