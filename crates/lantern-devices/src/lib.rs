@@ -27,7 +27,7 @@ pub use ears::{Hearer, LastSaid, Noted, Source, Verdict, read_taught, taught_pat
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
 pub use folders::home_folder;
-pub use links::{Answer, LinkError, Linked, Port, Ran, port_is_in_use, ports, read_port};
+pub use links::{Answer, LinkError, Linked, Port, Ran, ports, read_port};
 pub use notices::service_name as notice_service;
 pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};
 pub use services::{Done, Report, Services};

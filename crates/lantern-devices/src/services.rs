@@ -213,8 +213,8 @@ impl Services {
     /// When the system gives no event descriptor.
     pub fn set_devices(&mut self, devices: Vec<Linked>) -> std::io::Result<()> {
         if self.links.is_none() && !devices.is_empty() {
-            let (news, done) = (self.news.0.clone(), self.done.clone());
-            let teller = LinkTeller { news, done, bell: Arc::clone(&self.bell) };
+            let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
+            let teller = LinkTeller { news: Arc::new(self.teller()), done, bell };
             self.links = Some(Links::start(Arc::new(teller))?);
         }
         if let Some(links) = &self.links {
@@ -316,17 +316,14 @@ fn ring(bell: &OwnedFd) {
 
 /// How links tell what came and what was done.
 struct LinkTeller {
-    news: Sender<Event>,
+    news: Teller,
     done: Sender<Outcome>,
     bell: Arc<OwnedFd>,
 }
 
 impl Tell for LinkTeller {
     fn event(&self, event: Event) {
-        // With nobody listening any more the program is at its end.
-        if self.news.send(event).is_ok() {
-            ring(&self.bell);
-        }
+        (self.news)(event);
     }
 
     fn outcome(&self, effect: EffectId, outcome: Result<Option<Value>, LinkError>) {

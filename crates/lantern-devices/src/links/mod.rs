@@ -26,7 +26,7 @@ use tokio::task::{AbortHandle, JoinSet};
 
 pub use error::LinkError;
 pub use listener::{Answer, Ran};
-pub use ports::{Port, port_is_in_use, ports};
+pub use ports::{Port, ports};
 pub use serial::read_port;
 
 /// How long a step waits for a device if it does not say.

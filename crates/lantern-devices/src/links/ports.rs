@@ -1,10 +1,7 @@
 //! Serial ports that are there, with what is plugged in, as the kernel tells it in `/sys`.
 
-use std::fs::{self, File};
-use std::io;
+use std::fs;
 use std::path::{Path, PathBuf};
-
-use rustix::fs::{FlockOperation, flock};
 
 /// A serial port.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -68,10 +65,4 @@ fn stable_name(path: &Path) -> Option<PathBuf> {
 fn read(path: &Path) -> Option<String> {
     let text = fs::read_to_string(path).ok()?.trim().to_owned();
     (!text.is_empty()).then_some(text)
-}
-
-/// Whether a program, such as a running lantern, has the port for itself.
-pub fn port_is_in_use(path: &Path) -> io::Result<bool> {
-    let file = File::open(path)?;
-    Ok(flock(&file, FlockOperation::NonBlockingLockExclusive).is_err())
 }

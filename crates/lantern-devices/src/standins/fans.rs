@@ -26,8 +26,7 @@ struct Zone {
 
 type Zones = BTreeMap<String, Zone>;
 
-/// Is the controller on a port of this machine for as long as this is not dropped by its runtime: until the process
-/// ends. `ready` is told where it listens,
+/// Is the controller on a port of this machine until the process ends. `ready` is told where it listens,
 /// `changed` each change in words.
 ///
 /// # Errors
