@@ -29,8 +29,8 @@ pub use matching::Part;
 pub use notation::{Phrase, PhraseError, Piece, Slot, WordList, word_lists};
 pub use numbers::{number_at, spoken_number};
 pub use shapes::{
-    AlikeShapes, Closeness, PATH_WORDS, Ranked, ShapeBook, Verdict, frame_of, is_drawing,
-    size_of_drawing, strokes_of_words,
+    AlikeShapes, Closeness, PATH_WORDS, Ranked, SIGNS, ShapeBook, Signs, Verdict, frame_of,
+    is_drawing, size_of_drawing, strokes_of_words,
 };
 pub use sounds::{Phoneme, Sounds};
 pub use taught::{Example, Likened, TaughtBook, TaughtPhrase, odd_one};

@@ -1,24 +1,25 @@
 //! All shapes that count, and which of them was drawn, if any.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::f32::consts::LN_2;
 
 use lantern_model::{Allowed, Described, Shape, Stroke};
 
+use super::evidence::{Nature, Signs, Spread, Standing};
 use super::form::Bounds;
-use super::limits::{Limit, Spread, room};
 use super::sight::Sight;
 
 /// So many templates are compared elastically, of all that came nearest in closed form.
-const LOOKED_AT: usize = 10;
+const LOOKED_AT: usize = 8;
 /// Of one shape at the most.
 const LOOKED_AT_EACH: usize = 3;
-/// The score at the limit.
+/// From here on it is likelier the shape than not.
 const HALF: f32 = 0.5;
-/// How much of the second nearest template counts.
+/// How much of the second nearest template counts for the order of shapes.
 const SECOND: f32 = 0.4;
 /// The next shape must be so many times as far away.
-const MARGIN: f32 = 1.08;
+const MARGIN: f32 = 1.04;
+/// What may be the beginning of a shape of several strokes is at most so far from it.
+const BEGINNING: f32 = 0.5;
 /// Strokes of which every order is allowed for, where a shape says that the way does not matter.
 const ORDERED: usize = 3;
 
@@ -29,8 +30,10 @@ pub struct Ranked {
     pub shape: usize,
     /// How far apart they are; 0 is the same.
     pub apart: f32,
-    /// The same from 0 to 1; from a half on it is near enough.
+    /// How sure it is that it is this one, from 0 to 1; from a half on it counts.
     pub score: f32,
+    /// What that was told by.
+    pub signs: Signs,
 }
 
 /// What a drawing is.
@@ -69,8 +72,7 @@ pub struct AlikeShapes {
 #[derive(Debug)]
 struct Known {
     name: String,
-    /// How far a drawing may be off.
-    limit: Limit,
+    nature: Nature,
     /// By how much it may be turned.
     bounds: Bounds,
 }
@@ -90,20 +92,29 @@ pub struct ShapeBook {
     beginnings: Vec<Template>,
 }
 
-/// How far a drawing is from the nearest template of a shape, and from the next.
-struct Nearest(f32, Option<f32>);
+/// How far a drawing is from the nearest template of a shape, which that is, and from the next.
+struct Nearest<'t> {
+    template: &'t Template,
+    first: f32,
+    second: Option<f32>,
+}
 
-impl Nearest {
-    fn add(&mut self, apart: f32) {
-        let Nearest(first, second) = self;
-        let larger = apart.max(*first);
-        *first = apart.min(*first);
-        *second = Some(second.map_or(larger, |second| larger.min(second)));
+impl<'t> Nearest<'t> {
+    fn add(&mut self, apart: f32, template: &'t Template) {
+        let larger = apart.max(self.first);
+        if apart < self.first {
+            (self.first, self.template) = (apart, template);
+        }
+        self.second = Some(self.second.map_or(larger, |second| larger.min(second)));
+    }
+
+    fn next(&self) -> f32 {
+        self.second.unwrap_or(self.first)
     }
 
     /// Two examples say more than one: the second counts as well.
     fn apart(&self) -> f32 {
-        self.0 + SECOND * (self.1.unwrap_or(self.0) - self.0)
+        self.first + SECOND * (self.next() - self.first)
     }
 }
 
@@ -116,9 +127,9 @@ impl ShapeBook {
             let by_hand = matches!(shape.described, Described::Drawn(_));
             let sights: Vec<Sight> = shape.drawings.iter().filter_map(|d| Sight::of(d)).collect();
             let bounds = Bounds::degrees(shape.allowed.turned);
-            let limit = Limit::of(&sights, by_hand);
+            let nature = Nature::of(&sights, by_hand);
             spreads.push(by_hand.then(|| Spread::of(&sights, bounds)));
-            book.shapes.push(Known { name: shape.name.clone(), limit, bounds });
+            book.shapes.push(Known { name: shape.name.clone(), nature, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
             for drawing in drawings {
                 book.add_beginnings(number, &drawing, shape.allowed);
@@ -133,7 +144,7 @@ impl ShapeBook {
         let hand = drawn.fold(Spread::default(), |all, spread| all.and(spread));
         for (shape, spread) in book.shapes.iter_mut().zip(spreads) {
             let evenness = spread.map_or(1.0, |spread| spread.evenness(hand));
-            shape.limit = shape.limit.moved(evenness);
+            shape.nature = shape.nature.by(evenness);
         }
         book
     }
@@ -152,8 +163,7 @@ impl ShapeBook {
     pub fn may_go_on(&self, strokes: &[Stroke], counts: impl Fn(usize) -> bool) -> bool {
         let Some(sight) = Sight::of(strokes) else { return false };
         let fits = |template: &Template| {
-            let known = &self.shapes[template.shape];
-            sight.apart(&template.sight, known.bounds) <= known.limit.within(1.0)
+            sight.apart(&template.sight, self.shapes[template.shape].bounds) <= BEGINNING
         };
         let same = |template: &&Template| template.sight.strokes() == sight.strokes();
         self.beginnings.iter().filter(same).any(|one| counts(one.shape) && fits(one))
@@ -222,8 +232,7 @@ impl ShapeBook {
         }
         near.sort_unstable_by(|one, other| other.0.total_cmp(&one.0));
         let mut seen: Vec<(usize, usize)> = Vec::new();
-        let room = room(counting.len());
-        let mut found: Vec<(usize, Nearest)> = Vec::new();
+        let mut found: Vec<Nearest> = Vec::new();
         let mut looked_at = 0;
         for (_, template) in near {
             if looked_at == LOOKED_AT {
@@ -236,21 +245,30 @@ impl ShapeBook {
             }
             looked_at += 1;
             let apart = sight.apart(&template.sight, self.shapes[template.shape].bounds);
-            match found.iter_mut().find(|(shape, _)| *shape == template.shape) {
-                Some((_, nearest)) => nearest.add(apart),
-                None => found.push((template.shape, Nearest(apart, None))),
+            match found.iter_mut().find(|near| near.template.shape == template.shape) {
+                Some(nearest) => nearest.add(apart, template),
+                None => found.push(Nearest { template, first: apart, second: None }),
             }
         }
-        let rank = |(shape, nearest): (usize, Nearest)| {
-            let apart = nearest.apart();
-            let known = &self.shapes[shape];
-            let off = apart / known.limit.within(room);
-            Ranked { shape, apart, score: (-(LN_2 * off * off)).exp() }
-        };
-        let mut ranked: Vec<Ranked> = found.into_iter().map(rank).collect();
         // A shape whose examples vary more is not nearer for that: what counts is how far it is.
-        ranked.sort_by(|one, other| one.apart.total_cmp(&other.apart));
-        ranked
+        found.sort_by(|one, other| one.apart().total_cmp(&other.apart()));
+        let rivals: Vec<f32> = found.iter().map(Nearest::apart).collect();
+        let turning = sight.turning();
+        let rank = |(place, nearest): (usize, &Nearest)| {
+            let Template { shape, sight: nearest_sight } = nearest.template;
+            let known = &self.shapes[*shape];
+            let apart = nearest.apart();
+            let rival = rivals.get(if place == 0 { 1 } else { 0 });
+            let signs = known.nature.signs(Standing {
+                near: (nearest.first, nearest.next()),
+                rival: rival.map_or(f32::INFINITY, |rival| rival / apart.max(f32::EPSILON)),
+                turned: sight.share_of_turn(nearest_sight, known.bounds),
+                turning,
+                shapes: counting.len(),
+            });
+            Ranked { shape: *shape, apart, score: known.nature.certainty(&signs), signs }
+        };
+        found.iter().enumerate().map(rank).collect()
     }
 }
 

@@ -132,6 +132,11 @@ impl Form {
         across.atan2(along).clamp(-bounds.most, bounds.most)
     }
 
+    /// The best turn as a share of the most that is allowed, from 0 to 1.
+    pub(super) fn share_of_turn(&self, other: &Form, bounds: Bounds) -> f32 {
+        if bounds.most == 0.0 { 0.0 } else { self.best_turn(other, bounds).abs() / bounds.most }
+    }
+
     fn along_and_across(&self, other: &Form) -> (f32, f32) {
         let (mut along, mut across) = (0.0, 0.0);
         for part in [0, 2 * STEPS] {

@@ -7,14 +7,15 @@
 
 mod book;
 mod elastic;
+mod evidence;
 mod form;
-mod limits;
 mod sight;
 mod words;
 
 use lantern_model::Stroke;
 
 pub use book::{AlikeShapes, Closeness, Ranked, ShapeBook, Verdict};
+pub use evidence::{SIGNS, Signs};
 pub use words::{PATH_WORDS, strokes_of_words};
 
 /// What is smaller than this, in pixels, is a click that slipped and no drawing.

@@ -83,4 +83,10 @@ impl Sight {
         let turn = own.form.best_turn(&other.form, bounds);
         elastic::apart(&own.steps, turn, &other.steps) / BLUR[distance]
     }
+
+    /// How much the first is turned for that, as a share of what is allowed.
+    pub(super) fn share_of_turn(&self, other: &Sight, bounds: Bounds) -> f32 {
+        let (own, other, _) = self.beside(other);
+        own.form.share_of_turn(&other.form, bounds)
+    }
 }

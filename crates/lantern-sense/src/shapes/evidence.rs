@@ -1,0 +1,218 @@
+//! How sure it is that a drawing is the shape that it came nearest to.
+//!
+//! How near is not enough to go by: a hand comes near a simple shape by chance more often than near one
+//! with much to it, and nearer to one of many shapes than to one of few; a person's own examples show
+//! how evenly they draw. What is known of all that are signs, each weighed, and their sum is the
+//! logarithm of how much likelier a drawing of the shape is than a movement that means nothing. The
+//! weights are those of a logistic regression (Berkson, "Application of the logistic function to
+//! bio-assay", Journal of the American Statistical Association 39, 1944) over drawings of the one family
+//! of hands in the benchmark of shapes, which fits them anew when it is asked to.
+
+use std::f32::consts::PI;
+
+use super::form::Bounds;
+use super::sight::Sight;
+
+/// How long lines are that are compared with, in pixels, and how many there are.
+const LINE: f32 = 1000.0;
+const LINES: usize = 16;
+/// A shape that is nearer to a line than this is a line.
+const IS_LINE: f32 = 0.094;
+/// What is never near a line is so far from it.
+const FAR_FROM_LINE: f32 = 2.0;
+/// How far two examples of one person are apart on average.
+const USUAL_SPREAD: f32 = 0.16;
+/// How far a hand that draws more or less evenly is from the usual one at the most.
+const SPREADS: (f32, f32) = (0.6, 1.7);
+/// What is known of a single shape counts beside so many pairs of the whole hand.
+const OTHER_PAIRS: f32 = 8.0;
+/// Less turning than this is trembling, in radians.
+const LEAST_TURNING: f32 = 0.3;
+/// The next shape is never said to be farther away than so many times.
+const FARTHEST_RIVAL: f32 = 4.0;
+/// The weights were fitted where so many shapes count.
+const USUAL_SHAPES: f32 = 60.0;
+/// Nearer than this is the same: by hand, and in words, which do not say how long the legs are.
+const SAME: f32 = 0.04;
+const SAME_IN_WORDS: f32 = 0.12;
+
+/// More examples than these tell nothing more.
+const TELLING: usize = 3;
+
+/// How many signs there are.
+pub const SIGNS: usize = 17;
+
+/// What is weighed, in the order of the weights.
+pub type Signs = [f32; SIGNS];
+
+/// The weight of each sign and of none.
+#[derive(Debug)]
+struct Weights {
+    signs: Signs,
+    none: f32,
+}
+
+/// For shapes that were shown.
+#[rustfmt::skip]
+const BY_HAND: Weights = Weights {
+    signs: [
+        -7.740, -5.157, 0.103, 3.031, 6.125, 3.099, 1.051, -4.462,
+        -0.148, 3.390, -2.170, -0.362, -1.801, -2.100, -1.524, 1.512,
+        -0.586,
+    ],
+    none: -11.01 + LENIENCE,
+};
+
+/// For shapes in words.
+#[rustfmt::skip]
+const IN_WORDS: Weights = Weights {
+    signs: [
+        -14.333, 0.0, 1.515, 3.342, 0.0, 3.192, 0.566, 0.0,
+        -3.315, 0.0, -1.744, -0.125, 0.0, 0.0, 0.0, 1.500,
+        -0.395,
+    ],
+    none: -14.38 + LENIENCE_IN_WORDS,
+};
+
+/// How much likelier a drawing is meant than in what the weights were fitted on: who holds a key down
+/// and moves mostly means to draw.
+const LENIENCE: f32 = 1.2;
+const LENIENCE_IN_WORDS: f32 = 2.1;
+
+/// How a drawing stands to the shape it came near.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Standing {
+    /// How far it is from the nearest example, and from the next, which is the same if there is none.
+    pub(super) near: (f32, f32),
+    /// How many times as far the next shape is.
+    pub(super) rival: f32,
+    /// How much it was turned, as a share of what is allowed.
+    pub(super) turned: f32,
+    /// How much it turns in all, in radians.
+    pub(super) turning: f32,
+    /// How many shapes count.
+    pub(super) shapes: usize,
+}
+
+/// What is known of a shape before anything is drawn.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Nature {
+    by_hand: bool,
+    examples: usize,
+    /// How far it is from a line.
+    line: f32,
+    /// How much it turns in all, in radians.
+    turning: f32,
+    /// How unevenly the person draws, beside a usual one.
+    evenness: f32,
+}
+
+impl Nature {
+    /// Of a shape with these drawings.
+    pub(super) fn of(sights: &[Sight], by_hand: bool) -> Nature {
+        let lines = sights.iter().map(from_line);
+        // A path in words has drawings that are nearly lines; of a hand's they are alike.
+        let line = if by_hand { mean(lines) } else { lines.fold(FAR_FROM_LINE, f32::min) };
+        let turning = mean(sights.iter().map(Sight::turning));
+        Nature { by_hand, examples: sights.len().max(1), line, turning, evenness: 1.0 }
+    }
+
+    /// The same for a hand that draws so evenly.
+    pub(super) fn by(self, evenness: f32) -> Nature {
+        Nature { evenness, ..self }
+    }
+
+    /// What speaks for a drawing that stands so being this shape.
+    pub(super) fn signs(&self, drawing: Standing) -> Signs {
+        let same = if self.by_hand { SAME } else { SAME_IN_WORDS };
+        let near = drawing.near.0.max(same).ln();
+        let next = drawing.near.1.max(same).ln() - near;
+        let turning = self.turning.max(LEAST_TURNING).ln();
+        let line = self.line.ln();
+        let rival = drawing.rival.clamp(1.0, FARTHEST_RIVAL).ln();
+        let own_turning = drawing.turning.max(LEAST_TURNING).ln() - turning;
+        let examples = if self.by_hand { (self.examples.min(TELLING) as f32).ln() } else { 0.0 };
+        [
+            near,
+            next,
+            turning,
+            line,
+            self.evenness.ln(),
+            rival,
+            own_turning,
+            examples,
+            near * near,
+            line * line,
+            drawing.turned * drawing.turned,
+            own_turning * own_turning,
+            near * turning,
+            near * line,
+            near * examples,
+            near * rival,
+            (drawing.shapes.max(1) as f32 / USUAL_SHAPES).ln(),
+        ]
+    }
+
+    /// How sure the signs make it, from 0 to 1.
+    pub(super) fn certainty(&self, signs: &Signs) -> f32 {
+        let weights = if self.by_hand { &BY_HAND } else { &IN_WORDS };
+        let weighed = signs.iter().zip(&weights.signs).map(|(sign, weight)| sign * weight);
+        1.0 / (1.0 + (-(weights.none + weighed.sum::<f32>())).exp())
+    }
+}
+
+fn mean(numbers: impl Iterator<Item = f32>) -> f32 {
+    let (sum, count) = numbers.fold((0.0, 0.0), |(sum, count), next| (sum + next, count + 1.0));
+    sum / f32::max(count, 1.0)
+}
+
+/// How far a drawing is from the nearest straight line.
+fn from_line(sight: &Sight) -> f32 {
+    if sight.strokes() > 1 {
+        return FAR_FROM_LINE;
+    }
+    let lines = (0..LINES).map(|line| {
+        let (sine, cosine) = (2.0 * PI * line as f32 / LINES as f32).sin_cos();
+        let line = Sight::of(&[vec![(0.0, 0.0), (LINE * cosine, LINE * sine)]]);
+        line.map_or(FAR_FROM_LINE, |line| sight.apart(&line, Bounds::degrees(0.0)))
+    });
+    let nearest = lines.fold(FAR_FROM_LINE, f32::min);
+    // A shape that is a line is as near as it is to be.
+    if nearest < IS_LINE { FAR_FROM_LINE } else { nearest }
+}
+
+/// How far a person's own examples are from each other: the sum over pairs, and how many there are.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Spread {
+    sum: f32,
+    pairs: f32,
+}
+
+impl Spread {
+    pub(super) fn of(sights: &[Sight], bounds: Bounds) -> Spread {
+        let mut spread = Spread::default();
+        for (at, one) in sights.iter().enumerate() {
+            for other in sights[at + 1..].iter().filter(|two| two.strokes() == one.strokes()) {
+                spread.sum += one.apart(other, bounds);
+                spread.pairs += 1.0;
+            }
+        }
+        spread
+    }
+
+    pub(super) fn and(self, other: &Spread) -> Spread {
+        Spread { sum: self.sum + other.sum, pairs: self.pairs + other.pairs }
+    }
+
+    /// The mean, as if so many more pairs were known that are `usual` apart.
+    fn mean(self, usual: f32, more: f32) -> f32 {
+        (self.sum + usual * more) / (self.pairs + more)
+    }
+
+    /// How unevenly a shape is drawn: a hand is known by all that it drew, and a shape's
+    /// own few examples count beside that.
+    pub(super) fn evenness(self, hand: Spread) -> f32 {
+        let usual = hand.mean(USUAL_SPREAD, OTHER_PAIRS);
+        (self.mean(usual, OTHER_PAIRS) / USUAL_SPREAD).clamp(SPREADS.0, SPREADS.1)
+    }
+}
