@@ -67,7 +67,7 @@ mod tests {
     use lantern_model::Stroke;
 
     fn form(strokes: &[Stroke]) -> Vec<Vec<Step>> {
-        Form::of(strokes, 1).unwrap().strokes()
+        Form::smoothed(strokes, &[1]).unwrap()[0].strokes()
     }
 
     #[test]

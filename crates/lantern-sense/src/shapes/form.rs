@@ -70,30 +70,45 @@ impl Form {
     /// Into how many pieces a drawing is cut.
     pub(super) const PIECES: usize = FINER * STEPS;
 
-    /// The form of a drawing, smoothed so many times; `None` if there is nothing to see, or more
-    /// strokes than can be told apart.
-    pub(super) fn of(strokes: &[Stroke], passes: usize) -> Option<Form> {
+    /// The forms of a drawing, smoothed so many times each, fewer before more; `None` if there is nothing
+    /// to see, or more strokes than can be told apart.
+    pub(super) fn smoothed(strokes: &[Stroke], passes: &[usize]) -> Option<Vec<Form>> {
         let strokes: Vec<&Stroke> = strokes.iter().filter(|stroke| !stroke.is_empty()).collect();
         if strokes.is_empty() || strokes.len() > STROKES {
             return None;
         }
         let each = FINER * (STEPS / strokes.len());
-        let longest = strokes.iter().map(|stroke| length_of(stroke)).fold(0.0, f32::max);
+        let lengths: Vec<f32> = strokes.iter().map(|stroke| length_of(stroke)).collect();
+        let longest = lengths.iter().copied().fold(0.0, f32::max);
+        let mut pieces: Vec<Vec<Spot>> = strokes
+            .iter()
+            .zip(&lengths)
+            .map(|(one, length)| resampled(one, *length, each))
+            .collect();
+        let is_tap: Vec<bool> = lengths.iter().map(|length| *length <= TAP * longest).collect();
+        let mut done = 0;
+        let forms = passes.iter().map(|passes| {
+            for _ in done..*passes {
+                pieces.iter_mut().for_each(|stroke| smooth(stroke));
+            }
+            done = *passes;
+            Form::of_pieces(&pieces, &is_tap)
+        });
+        Some(forms.collect())
+    }
+
+    /// The form of strokes that are cut into pieces of equal length.
+    fn of_pieces(strokes: &[Vec<Spot>], is_tap: &[bool]) -> Form {
         let mut places = Vec::with_capacity(STEPS);
         let mut directions = Vec::with_capacity(STEPS);
-        for stroke in &strokes {
-            let length = length_of(stroke);
-            let mut spots = resampled(stroke, each);
-            for _ in 0..passes {
-                spots = smoothed(&spots);
-            }
-            let is_tap = length <= TAP * longest;
-            for at in (0..each).step_by(FINER) {
+        for (spots, is_tap) in strokes.iter().zip(is_tap) {
+            for at in (0..spots.len()).step_by(FINER) {
                 // Each step's direction is taken over its two neighbours.
-                let (before, after) = (spots[at.saturating_sub(1)], spots[(at + 1).min(each - 1)]);
+                let (before, after) =
+                    (spots[at.saturating_sub(1)], spots[(at + 1).min(spots.len() - 1)]);
                 let (x, y) = (after.0 - before.0, after.1 - before.1);
                 let length = distance(before, after);
-                let still = is_tap || length == 0.0;
+                let still = *is_tap || length == 0.0;
                 directions.push(if still { (0.0, 0.0) } else { (x / length, y / length) });
                 places.push(spots[at]);
             }
@@ -105,7 +120,7 @@ impl Form {
         let mut row = Box::new([0.0; 4 * STEPS]);
         fill(&mut row[..2 * STEPS], &places, PLACE_SHARE);
         fill(&mut row[2 * STEPS..], &directions, 1.0 - PLACE_SHARE);
-        Some(Form { strokes: strokes.len(), row })
+        Form { strokes: strokes.len(), row }
     }
 
     /// The form seen in a mirror that swaps left and right.
@@ -216,22 +231,19 @@ pub(super) fn length_of(stroke: &[Spot]) -> f32 {
     stroke.windows(2).map(|pair| distance(pair[0], pair[1])).sum()
 }
 
-/// So many places along the stroke, the same way apart.
-fn resampled(stroke: &[Spot], count: usize) -> Vec<Spot> {
-    let length = length_of(stroke);
+/// So many places along a stroke of this length, the same way apart.
+fn resampled(stroke: &[Spot], length: f32, count: usize) -> Vec<Spot> {
     let mut spots = Vec::with_capacity(count);
-    let (mut at, mut gone) = (0, 0.0);
-    for step in 0..count {
-        let wanted = length * step as f32 / (count - 1) as f32;
-        while at + 2 < stroke.len() && gone + distance(stroke[at], stroke[at + 1]) < wanted {
-            gone += distance(stroke[at], stroke[at + 1]);
+    let step_at = |at: usize| stroke.get(at + 1).map_or(0.0, |next| distance(stroke[at], *next));
+    let (mut at, mut gone, mut step) = (0, 0.0, step_at(0));
+    for number in 0..count {
+        let wanted = length * number as f32 / (count - 1) as f32;
+        while at + 2 < stroke.len() && gone + step < wanted {
+            gone += step;
             at += 1;
+            step = step_at(at);
         }
-        let Some(next) = stroke.get(at + 1) else {
-            spots.push(stroke[at]);
-            continue;
-        };
-        let step = distance(stroke[at], *next);
+        let next = stroke.get(at + 1).unwrap_or(&stroke[at]);
         let share = if step == 0.0 { 0.0 } else { ((wanted - gone) / step).min(1.0) };
         let between = |from: f32, to: f32| from + (to - from) * share;
         spots.push((between(stroke[at].0, next.0), between(stroke[at].1, next.1)));
@@ -241,20 +253,23 @@ fn resampled(stroke: &[Spot], count: usize) -> Vec<Spot> {
 
 /// Takes a hand's trembling and the grid of a screen out: each place is weighed with its neighbours
 /// as 1, 2, 1. The ends stay.
-fn smoothed(spots: &[Spot]) -> Vec<Spot> {
-    let mut smooth = spots.to_vec();
-    for (at, three) in spots.windows(3).enumerate() {
-        let mean = |part: fn(&Spot) -> f32| {
-            (part(&three[0]) + 2.0 * part(&three[1]) + part(&three[2])) / 4.0
-        };
-        smooth[at + 1] = (mean(|spot| spot.0), mean(|spot| spot.1));
+fn smooth(spots: &mut [Spot]) {
+    let Some(mut before) = spots.first().copied() else { return };
+    for at in 1..spots.len().saturating_sub(1) {
+        let (here, after) = (spots[at], spots[at + 1]);
+        let mean = |before: f32, here: f32, after: f32| (before + 2.0 * here + after) / 4.0;
+        spots[at] = (mean(before.0, here.0, after.0), mean(before.1, here.1, after.1));
+        before = here;
     }
-    smooth
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    fn form_of(strokes: &[Stroke]) -> Option<Form> {
+        Form::smoothed(strokes, &[1])?.pop()
+    }
 
     fn hook(size: f32) -> Vec<Stroke> {
         vec![vec![(0.0, 0.0), (0.0, size), (size / 2.0, size)]]
@@ -262,19 +277,19 @@ mod tests {
 
     #[test]
     fn size_and_place_do_not_count() {
-        let form = Form::of(&hook(20.0), 1).unwrap();
+        let form = form_of(&hook(20.0)).unwrap();
         let moved: Vec<Stroke> = hook(2000.0)
             .into_iter()
             .map(|stroke| stroke.into_iter().map(|(x, y)| (x + 700.0, y - 90.0)).collect())
             .collect();
-        let moved = Form::of(&moved, 1).unwrap();
+        let moved = form_of(&moved).unwrap();
         assert!(form.likeness(&moved, Bounds::degrees(20.0)) > 0.99);
         assert!(form.best_turn(&moved, Bounds::degrees(20.0)).abs() < 0.02);
     }
 
     #[test]
     fn the_best_turn_is_found_within_its_bounds() {
-        let form = Form::of(&hook(100.0), 1).unwrap();
+        let form = form_of(&hook(100.0)).unwrap();
         let (sine, cosine) = 0.2_f32.sin_cos();
         let turned = hook(100.0).into_iter().map(|stroke| {
             stroke
@@ -282,7 +297,7 @@ mod tests {
                 .map(|(x, y)| (x * cosine - y * sine, x * sine + y * cosine))
                 .collect()
         });
-        let turned = Form::of(&turned.collect::<Vec<Stroke>>(), 1).unwrap();
+        let turned = form_of(&turned.collect::<Vec<Stroke>>()).unwrap();
         let (wide, narrow) = (Bounds::degrees(20.0), Bounds::degrees(5.0));
         assert!(form.likeness(&turned, wide) > 0.9999);
         assert!((form.best_turn(&turned, wide) - 0.2).abs() < 0.001);
@@ -292,20 +307,20 @@ mod tests {
 
     #[test]
     fn the_other_way_round_is_another_shape() {
-        let there = Form::of(&hook(100.0), 1).unwrap();
+        let there = form_of(&hook(100.0)).unwrap();
         let back: Vec<Stroke> =
             hook(100.0).into_iter().map(|stroke| stroke.into_iter().rev().collect()).collect();
-        let likeness = there.likeness(&Form::of(&back, 1).unwrap(), Bounds::degrees(20.0));
+        let likeness = there.likeness(&form_of(&back).unwrap(), Bounds::degrees(20.0));
         assert!(likeness < 0.1, "{likeness}");
     }
 
     #[test]
     fn nothing_and_too_much_have_no_form() {
-        assert_eq!(Form::of(&[], 1), None);
-        assert_eq!(Form::of(&[Vec::new()], 1), None);
-        assert_eq!(Form::of(&vec![vec![(1.0, 1.0)]; STROKES + 1], 1), None);
+        assert_eq!(form_of(&[]), None);
+        assert_eq!(form_of(&[Vec::new()]), None);
+        assert_eq!(form_of(&vec![vec![(1.0, 1.0)]; STROKES + 1]), None);
         // A single place is a tap: it has a form that is like nothing.
-        let tap = Form::of(&[vec![(5.0, 5.0)]], 1).unwrap();
+        let tap = form_of(&[vec![(5.0, 5.0)]]).unwrap();
         assert!(tap.row.iter().all(|part| *part == 0.0));
     }
 }

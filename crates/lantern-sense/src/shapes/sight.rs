@@ -43,9 +43,8 @@ impl Sight {
         let length: f32 = strokes.iter().map(|stroke| length_of(stroke)).sum();
         let step = length / Form::PIECES as f32;
         let distance = STEP.iter().filter(|least| step < **least).count();
-        let looks =
-            PASSES[distance..].iter().map(|passes| Form::of(strokes, *passes).map(Look::new));
-        Some(Sight { distance, looks: looks.collect::<Option<_>>()? })
+        let forms = Form::smoothed(strokes, &PASSES[distance..])?;
+        Some(Sight { distance, looks: forms.into_iter().map(Look::new).collect() })
     }
 
     /// The same in a mirror.
