@@ -14,8 +14,8 @@ const LEAST_SPREAD: f32 = 0.5;
 /// What is said may be so many times as far as the examples are from one another ...
 const LOOSENESS: f32 = 1.45;
 /// ... more for each decibel that the room is louder than it was then, up to a limit.
-const LOOSER_IN_NOISE: f32 = 0.02;
-const LOOSEST: f32 = 1.9;
+const LOOSER_IN_NOISE: f32 = 0.04;
+const LOOSEST: f32 = 2.3;
 /// The next best phrase must be so many times as far.
 const MARGIN: f32 = 1.08;
 /// An example this many times as far from the others as they are from one another is another phrase.

@@ -1,6 +1,6 @@
 //! How well speech is understood, and how rarely talk is taken for a command.
 //!
-//! `cargo bench -p cold-lantern --bench voice [-- SENTENCES]` has the system's speech programs say the
+//! `cargo bench -p cold-lantern --bench voice [-- SENTENCES] [model | taught]` has the system's speech programs say the
 //! phrases of a bench and sentences of other talk, adds noise, and hears all of it by each recogniser. The
 //! limits in the code were set on voices and sentences of the first half ([`said::TUNING`]); what is
 //! printed is the other half. It needs flite and the speech library with its English model.
@@ -15,7 +15,7 @@ use std::io::Write as _;
 use std::time::Instant;
 
 use heard::Recogniser;
-use plot::Curve;
+use plot::{Curve, Talk};
 use said::{Noise, Voice};
 
 fn main() {
@@ -29,25 +29,34 @@ fn main() {
         std::process::exit(2);
     }
     println!("{} phrases, voices {}", said::PHRASES.len(), names(voices));
+    let wanted = |recogniser: Recogniser| {
+        !given.iter().any(|word| word == "model" || word == "taught")
+            || given.iter().any(|word| word == recogniser.name())
+    };
+    let recognisers =
+        [Recogniser::Model, Recogniser::Taught].into_iter().filter(|one| wanted(*one));
+    let recognisers: Vec<Recogniser> = recognisers.collect();
     let mut curves = Vec::new();
     println!("\nrecogniser  noise    accepted  another  not understood");
-    for recogniser in [Recogniser::Model, Recogniser::Taught] {
+    for &recogniser in &recognisers {
         for noise in [Noise::None, Noise::Decibels(20.0), Noise::Decibels(10.0)] {
             curves.push(commands(recogniser, noise, voices));
         }
     }
-    let figure = std::env::temp_dir().join("cold-lantern-voice.png");
-    figure::write(&plot::draw(&curves), &figure);
-    println!("the figure is {}", figure.display());
-    if sentences == 0 {
-        return;
-    }
-    println!("\nrecogniser  attention  hours  seconds  taken for a command  an hour");
-    for recogniser in [Recogniser::Model, Recogniser::Taught] {
-        for called in [false, true] {
-            talk(recogniser, called, voices, sentences);
+    let mut talks = Vec::new();
+    println!("\nrecogniser  attention  noise    hours  seconds  taken for a command  an hour");
+    for &recogniser in recognisers.iter().filter(|_| sentences > 0) {
+        for (called, noise) in [
+            (false, Noise::Decibels(35.0)),
+            (true, Noise::Decibels(35.0)),
+            (false, Noise::Decibels(10.0)),
+        ] {
+            talks.push(talk(recogniser, called, noise, voices, sentences));
         }
     }
+    let figure = std::env::temp_dir().join("cold-lantern-voice.png");
+    figure::write(&plot::draw(&curves, &talks), &figure);
+    println!("the figure is {}", figure.display());
 }
 
 fn names(voices: &[Voice]) -> String {
@@ -58,7 +67,7 @@ fn names(voices: &[Voice]) -> String {
 fn commands(recogniser: Recogniser, noise: Noise, voices: &[Voice]) -> Curve {
     let total = said::PHRASES.len() * voices.len();
     let name = format!("{}, {}", recogniser.name(), noise.name());
-    let mut curve = Curve { name, right: Vec::new(), wrong: Vec::new() };
+    let mut curve = Curve { name, recogniser, noise, right: Vec::new(), wrong: Vec::new() };
     for (number, voice) in voices.iter().enumerate() {
         let mut hearer = recogniser.open(true, voice);
         for (at, phrase) in said::PHRASES.iter().enumerate() {
@@ -81,35 +90,46 @@ fn commands(recogniser: Recogniser, noise: Noise, voices: &[Voice]) -> Curve {
     curve
 }
 
-/// Hears sentences of other talk; how many of them fire something.
-fn talk(recogniser: Recogniser, called: bool, voices: &[Voice], sentences: usize) {
+/// Hears sentences of other talk; how sure each of them would be a command.
+fn talk(
+    recogniser: Recogniser,
+    called: bool,
+    noise: Noise,
+    voices: &[Voice],
+    sentences: usize,
+) -> Talk {
     let began = Instant::now();
-    let mut hours = 0.0;
+    let mut talk = Talk { recogniser, called, noise, hours: 0.0, scores: Vec::new() };
     let mut taken = Vec::new();
     for (number, voice) in voices.iter().enumerate() {
         let mut hearer = recogniser.open(called, voice);
         for at in (number..sentences).step_by(voices.len()) {
             progress("talk", at, sentences);
             let sentence = said::sentence(at);
-            let sound = Noise::Decibels(35.0).over(&voice.say(&sentence, at), at as u32);
-            hours += sound.len() as f64 / lantern_sense::RATE as f64 / 3600.0;
-            let all = heard::all(&mut hearer, &sound);
-            taken.extend(
-                all.into_iter().filter(|heard| heard.counts).map(|heard| (sentence.clone(), heard)),
-            );
+            let sound = noise.over(&voice.say(&sentence, at), at as u32);
+            talk.hours += sound.len() as f64 / lantern_sense::RATE as f64 / 3600.0;
+            for heard in heard::all(&mut hearer, &sound) {
+                talk.scores.push(heard.score);
+                if heard.counts {
+                    taken.push((sentence.clone(), heard));
+                }
+            }
         }
     }
     println!(
-        "\r{:<10}  {:<9} {hours:>6.2} {:>8.0} {:>20} {:>8.2}",
+        "\r{:<10}  {:<9} {:>6} {:>7.2} {:>8.0} {:>20} {:>8.2}",
         recogniser.name(),
         if called { "lantern" } else { "none" },
+        noise.name(),
+        talk.hours,
         began.elapsed().as_secs_f64(),
         taken.len(),
-        taken.len() as f64 / hours
+        taken.len() as f64 / talk.hours
     );
     for (sentence, heard) in taken.iter().take(5) {
         println!("    \"{sentence}\" as \"{}\", {:.0} % sure", heard.words, 100.0 * heard.score);
     }
+    talk
 }
 
 /// A bar on standard error.

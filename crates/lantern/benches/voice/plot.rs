@@ -4,8 +4,17 @@ use svg::Document;
 use svg::node::element::path::Data;
 use svg::node::element::{Line, Path, Rectangle, Text};
 
+use super::heard::Recogniser;
+use super::said::Noise;
+
 const WIDTH: f64 = 1280.0;
-const HEIGHT: f64 = 640.0;
+const HEIGHT: f64 = 1100.0;
+/// The second plot.
+const SECOND: f64 = 680.0;
+const SECOND_HIGH: f64 = 340.0;
+/// How often talk may be taken for a command, at the right end of the second plot.
+const MOST_AN_HOUR: f64 = 100.0;
+const LEAST_AN_HOUR: f64 = 0.1;
 /// The plot's own corner and size.
 const LEFT: f64 = 90.0;
 const TOP: f64 = 70.0;
@@ -17,6 +26,8 @@ const INKS: [&str; 6] = ["#20639b", "#3f8fc9", "#8fbfe0", "#b3372f", "#d9776f", 
 /// rightly.
 pub struct Curve {
     pub name: String,
+    pub recogniser: Recogniser,
+    pub noise: Noise,
     /// Scores of what was understood rightly, and of what was not.
     pub right: Vec<f64>,
     pub wrong: Vec<f64>,
@@ -31,6 +42,22 @@ impl Curve {
     }
 }
 
+/// Other talk that was heard: how sure each piece of it would be a command.
+pub struct Talk {
+    pub recogniser: Recogniser,
+    pub called: bool,
+    pub noise: Noise,
+    pub hours: f64,
+    pub scores: Vec<f64>,
+}
+
+impl Talk {
+    /// How often an hour it is taken for a command at a limit.
+    fn an_hour(&self, limit: f64) -> f64 {
+        self.scores.iter().filter(|score| **score >= limit).count() as f64 / self.hours.max(1e-9)
+    }
+}
+
 fn x(limit: f64) -> f64 {
     LEFT + WIDE * limit
 }
@@ -40,7 +67,7 @@ fn y(percent: f64) -> f64 {
 }
 
 /// Draws the curves: whole lines for what is understood, broken ones for what is taken for another.
-pub fn draw(curves: &[Curve]) -> Document {
+pub fn draw(curves: &[Curve], talks: &[Talk]) -> Document {
     let words = |text: &str, x: f64, y: f64, size: u32| {
         Text::new(text).set("x", x).set("y", y).set("font-size", size).set("fill", "#1d2733")
     };
@@ -88,5 +115,56 @@ pub fn draw(curves: &[Curve]) -> Document {
             .add(words(&curve.name, 992.0, row + 5.0, 16));
     }
     let foot = TOP + 60.0 + 28.0 * curves.len() as f64;
-    picture.add(words("broken: taken for another phrase", 940.0, foot, 14))
+    picture = picture.add(words("broken: taken for another phrase", 940.0, foot, 14));
+    against_talk(picture, curves, talks)
+}
+
+/// What is understood against how often other talk, without an attention word, is taken for a command.
+fn against_talk(mut picture: Document, curves: &[Curve], talks: &[Talk]) -> Document {
+    let words = |text: &str, x: f64, y: f64, size: u32| {
+        Text::new(text).set("x", x).set("y", y).set("font-size", size).set("fill", "#1d2733")
+    };
+    let folds = (MOST_AN_HOUR / LEAST_AN_HOUR).ln();
+    let x = |an_hour: f64| LEFT + WIDE * (an_hour.max(LEAST_AN_HOUR) / LEAST_AN_HOUR).ln() / folds;
+    let y = |percent: f64| SECOND + SECOND_HIGH * (1.0 - percent / 100.0);
+    let title = "Commands that count, by how often an hour other talk would be taken for one";
+    picture = picture.add(words(title, LEFT, SECOND - 24.0, 20));
+    for percent in [0, 20, 40, 60, 80, 100] {
+        let at = y(f64::from(percent));
+        let guide = Line::new().set("x1", LEFT).set("x2", LEFT + WIDE).set("y1", at).set("y2", at);
+        picture = picture.add(guide.set("stroke", "#dde3ea")).add(words(
+            &format!("{percent} %"),
+            LEFT - 62.0,
+            at + 5.0,
+            15,
+        ));
+    }
+    for an_hour in [0.1, 1.0, 10.0, 100.0] {
+        let at = x(an_hour);
+        let name = if an_hour < 1.0 { "none".to_owned() } else { format!("{an_hour}") };
+        let guide = Line::new().set("x1", at).set("x2", at).set("y1", SECOND);
+        picture = picture
+            .add(guide.set("y2", SECOND + SECOND_HIGH).set("stroke", "#dde3ea"))
+            .add(words(&name, at - 10.0, SECOND + SECOND_HIGH + 24.0, 15));
+    }
+    for (number, curve) in curves.iter().enumerate() {
+        // Talk in about as loud a room.
+        let beside = |talk: &&Talk| {
+            talk.recogniser == curve.recogniser
+                && !talk.called
+                && talk.noise.is_loud() == curve.noise.is_loud()
+        };
+        let Some(talk) = talks.iter().find(beside) else { continue };
+        let spots = (0..=100).rev().map(|step| f64::from(step) / 100.0);
+        let spots =
+            spots.map(|limit| (x(talk.an_hour(limit).min(MOST_AN_HOUR)), y(curve.at(limit).0)));
+        let spots: Vec<(f64, f64)> = spots.collect();
+        let mut data = Data::new().move_to(spots[0]);
+        for spot in &spots[1..] {
+            data = data.line_to(*spot);
+        }
+        let path = Path::new().set("d", data).set("fill", "none");
+        picture = picture.add(path.set("stroke", INKS[number % INKS.len()]).set("stroke-width", 3));
+    }
+    picture
 }

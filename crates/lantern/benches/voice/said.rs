@@ -115,6 +115,11 @@ impl Noise {
         }
     }
 
+    /// Whether it makes speech hard to hear.
+    pub fn is_loud(self) -> bool {
+        matches!(self, Noise::Decibels(below) if below < 15.0)
+    }
+
     /// The sound with noise that falls with pitch, as that of fans does.
     pub fn over(self, sound: &[i16], seed: u32) -> Vec<i16> {
         let below = match self {
