@@ -33,6 +33,6 @@ pub use shapes::{
     is_drawing, size_of_drawing, strokes_of_words,
 };
 pub use sounds::{Phoneme, Sounds};
-pub use taught::{Example, Likened, TaughtBook, TaughtPhrase, odd_one};
+pub use taught::{Example, Likened, SaidAlike, TaughtBook, TaughtPhrase, odd_one};
 pub use verdict::{Evidence, Explained, weigh};
 pub use warping::warped_distance;

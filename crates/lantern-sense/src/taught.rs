@@ -135,6 +135,58 @@ impl TaughtBook {
     }
 }
 
+/// Two taught phrases that were said alike.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SaidAlike {
+    /// The one.
+    pub first: String,
+    /// The other.
+    pub second: String,
+    /// How many times as far an example is from the other phrase as from its own, where that is least;
+    /// below one it was taken for the other.
+    pub margin: f32,
+    /// How many examples of both are nearer to the other phrase than to their own.
+    pub taken: usize,
+    /// How many examples there are of both.
+    pub examples: usize,
+}
+
+impl TaughtBook {
+    /// Pairs of phrases by how alike they were said, the most alike first: each example is held against
+    /// the others of its own phrase and against those of each other phrase.
+    pub fn said_alike(&self) -> Vec<SaidAlike> {
+        let nearest = |sound: &[Features], examples: &[Vec<Features>], but: Option<usize>| {
+            let others = examples.iter().enumerate().filter(|(at, _)| Some(*at) != but);
+            let all = others.filter_map(|(_, example)| warped_distance(sound, example));
+            all.fold(f32::INFINITY, f32::min)
+        };
+        let margins = |of: &Prepared, beside: &Prepared| -> Vec<f32> {
+            let margin = |(at, example): (usize, &Vec<Features>)| {
+                let own = nearest(example, &of.examples, Some(at)).clamp(f32::EPSILON, of.spread);
+                nearest(example, &beside.examples, None) / own
+            };
+            of.examples.iter().enumerate().map(margin).collect()
+        };
+        let spoken: Vec<&Prepared> =
+            self.phrases.iter().filter(|phrase| !phrase.words.is_empty()).collect();
+        let mut pairs = Vec::new();
+        for (at, first) in spoken.iter().enumerate() {
+            for second in &spoken[at + 1..] {
+                let all = [margins(first, second), margins(second, first)].concat();
+                pairs.push(SaidAlike {
+                    first: first.words.clone(),
+                    second: second.words.clone(),
+                    margin: all.iter().copied().fold(f32::INFINITY, f32::min),
+                    taken: all.iter().filter(|margin| **margin < 1.0).count(),
+                    examples: all.len(),
+                });
+            }
+        }
+        pairs.sort_by(|one, other| one.margin.total_cmp(&other.margin));
+        pairs
+    }
+}
+
 /// The mean distance from each example to the nearest other one.
 fn spread(examples: &[Vec<Features>]) -> f32 {
     let nearest = |own: usize| {

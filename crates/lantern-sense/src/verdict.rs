@@ -31,6 +31,18 @@ impl Evidence {
         if other_words { by_gap.min(0.49) } else { by_gap }
     }
 
+    /// What is known where so little of the speech is words that no other explanation need be asked for;
+    /// `None` where one must be.
+    pub fn of_little(
+        words: &[Explained],
+        speech_frames: u32,
+        is_word: impl Fn(&str) -> bool,
+    ) -> Option<Evidence> {
+        let coverage = coverage(words, speech_frames, is_word);
+        let little = Evidence { gap: f64::INFINITY, worst_word: f64::INFINITY, coverage };
+        (coverage < LEAST_COVERAGE).then_some(little)
+    }
+
     /// Whether it counts as said.
     pub fn counts(&self) -> bool {
         self.score() >= 0.5
@@ -67,7 +79,6 @@ pub fn weigh(
     let total = |pieces: &[Explained]| pieces.iter().map(|piece| piece.score as f64).sum::<f64>();
     let gap = (total(sounds) - total(words)) / frames.max(1.0);
     let spoken = || words.iter().filter(|piece| is_word(&piece.what));
-    let word_frames: f64 = spoken().map(Explained::frames).sum();
     let gap_of = |word: &Explained| {
         // What the loop's pieces say of the same frames.
         let share = |piece: &Explained| {
@@ -80,6 +91,12 @@ pub fn weigh(
     Evidence {
         gap,
         worst_word: spoken().map(gap_of).fold(f64::NEG_INFINITY, f64::max),
-        coverage: word_frames / f64::from(speech_frames.max(1)),
+        coverage: coverage(words, speech_frames, &is_word),
     }
+}
+
+/// The share of the speech that is words.
+fn coverage(words: &[Explained], speech_frames: u32, is_word: impl Fn(&str) -> bool) -> f64 {
+    let spoken = words.iter().filter(|piece| is_word(&piece.what));
+    spoken.map(Explained::frames).sum::<f64>() / f64::from(speech_frames.max(1))
 }

@@ -252,6 +252,19 @@ fn a_taught_phrase_is_known_again_at_another_speed_and_other_words_are_not() {
 }
 
 #[test]
+fn taught_phrases_are_ranked_by_how_alike_they_were_said() {
+    let nearly = [(DEPTH[0].0 * 1.02, DEPTH[0].1 * 1.02)];
+    let again: Vec<(f64, f64)> = nearly.iter().chain(&DEPTH[1..]).copied().collect();
+    let phrases = [taught("tiefe", DEPTH), taught("riss", CRACK), taught("tiefen", &again)];
+    let pairs = TaughtBook::new(&phrases).said_alike();
+    assert_eq!(pairs.len(), 3);
+    assert_eq!((pairs[0].first.as_str(), pairs[0].second.as_str()), ("tiefe", "tiefen"));
+    assert!(pairs[0].margin < 1.5 && pairs[0].examples == 6, "{pairs:?}");
+    assert!(pairs[1].margin > 1.5 && pairs[1].taken == 0, "{pairs:?}");
+    assert!(TaughtBook::new(&phrases[..1]).said_alike().is_empty());
+}
+
+#[test]
 fn an_example_that_is_another_word_is_the_odd_one() {
     let example = |tones, seed| Example::new(40.0, &features(&word(tones, 1.0, seed)));
     let same = [example(DEPTH, 1), example(DEPTH, 2), example(DEPTH, 3)];

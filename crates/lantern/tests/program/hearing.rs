@@ -319,3 +319,86 @@ fn without_the_speech_library_it_is_said_what_to_install_and_what_was_taught_is_
     let (status, heard, talk) = try_it();
     assert!(status == Some(0) && heard.contains("Next section"), "{heard}{talk}");
 }
+
+#[test]
+fn every_rule_of_the_demo_that_listens_is_heard_and_told_by_a_program() {
+    let called = Home::new().call(&["demo", "--json"]);
+    let data: serde_json::Value = serde_json::from_str(&called.stdout).expect("it is JSON");
+    let speech = data["speech"].as_array().expect("there are lines");
+    let lines: Vec<&str> = speech.iter().filter_map(serde_json::Value::as_str).collect();
+    let rules = std::fs::read_to_string(recording("../spoken.lantern")).expect("it is there");
+    let labels: Vec<&str> = rules.lines().filter_map(|line| line.strip_prefix("## ")).collect();
+    assert!(labels.len() > 1, "{rules}");
+    for label in labels {
+        assert!(
+            lines.iter().any(|line| line.ends_with(&format!(": {label}"))),
+            "{label}: {lines:?}"
+        );
+    }
+    let told: Vec<&&str> = lines.iter().filter(|line| line.starts_with("from a program")).collect();
+    assert!(told[0].ends_with("section 2") && told[1].contains("bag 17"), "{lines:?}");
+}
+
+#[test]
+fn what_was_taught_is_ranked_by_how_alike_it_was_said() {
+    let home = Home::new();
+    home.write("bench.lantern", RULES);
+    let said = recording("next-section.wav").display().to_string();
+    let slower = sox(&home, "next-section.wav", &[], &["tempo", "0.9"]).display().to_string();
+    let bag = recording("bag.wav").display().to_string();
+    assert_eq!(home.call(&["voice", "teach", "next section", &said, &slower]).status, 0);
+    assert_eq!(home.call(&["voice", "teach", "next sections", &slower, &said]).status, 0);
+    assert_eq!(home.call(&["voice", "teach", "bag", &bag]).status, 0);
+    let alike = home.call(&["voice", "alike", "bench.lantern"]).stdout;
+    assert!(alike.contains("taken for the other") && alike.contains("next sections"), "{alike}");
+    let data = home.call(&["voice", "alike", "bench.lantern", "--json"]).stdout;
+    let data: serde_json::Value = serde_json::from_str(&data).expect("it is JSON");
+    let pairs = data["as_taught"].as_array().expect("there are pairs");
+    assert_eq!((pairs.len(), &data["taught"]), (1, &3.into()), "{pairs:?}");
+    assert!(pairs[0]["margin"].as_f64().is_some_and(|margin| margin < 1.0), "{pairs:?}");
+}
+
+#[test]
+fn twenty_minutes_of_chatter_fire_nothing() {
+    let home = Home::new();
+    let sentences = [
+        "the crew carried the old fan behind the store",
+        "they wanted the next core of the fence before the storm",
+        "somebody left a lantern in the snow near the north rack",
+        "we found two bags of coffee at the end of the shift",
+        "could you bring the lander to the workshop",
+    ];
+    // Said by voices of every pace, over and over until it is twenty minutes, with pauses that are long
+    // enough to end a command.
+    let pause = home.path().join("pause.wav");
+    let mut sox = std::process::Command::new("sox");
+    sox.args(["-n", "-r", "22050", "-b", "16", "-c", "1"]).arg(&pause).args(["trim", "0", "0.7"]);
+    assert!(sox.status().expect("sox is installed").success());
+    let mut pieces = Vec::new();
+    for (number, sentence) in sentences.iter().enumerate() {
+        for voice in ["en-us", "en-gb", "en-gb-scotland"] {
+            let path = home.path().join(format!("{number}-{voice}.wav"));
+            let pace = format!("{}", 130 + 12 * number);
+            let mut speech = std::process::Command::new("espeak-ng");
+            let status =
+                speech.args(["-v", voice, "-s", &pace, "-w"]).arg(&path).arg(sentence).status();
+            assert!(status.expect("espeak-ng is installed").success());
+            pieces.extend([path, pause.clone()]);
+        }
+    }
+    let chatter = home.path().join("chatter.wav");
+    let mut sox = std::process::Command::new("sox");
+    sox.args(&pieces).args(["-r", "16000"]).arg(&chatter);
+    let status = sox.args(["repeat", "22"]).status();
+    assert!(status.expect("sox is installed").success());
+    let data = std::fs::metadata(&chatter).expect("it is there").len();
+    assert!(data > 20 * 60 * 32_000, "{} minutes", data / 60 / 32_000);
+    home.write("bench.lantern", RULES);
+    let file = chatter.display().to_string();
+    let heard = home.call(&["voice", "try", "--json", "--rules", "bench.lantern", &file]);
+    assert_eq!(heard.status, 1, "{}", heard.stdout);
+    let data: serde_json::Value = serde_json::from_str(&heard.stdout).expect("it is JSON");
+    let utterances = data["files"][0]["utterances"].as_array().expect("there are some");
+    assert!(utterances.len() > 200, "{}", utterances.len());
+    assert!(utterances.iter().all(|said| said["counts"] == false), "{}", heard.stdout);
+}

@@ -1,10 +1,10 @@
-//! `lantern voice alike`: which phrases sound alike, without an ear.
+//! `lantern voice alike`: which phrases sound alike, by their sounds and as the person taught them.
 
 use std::collections::BTreeSet;
 
 use lantern_model::Cause;
 use lantern_script::Source;
-use lantern_sense::{Phrase, Saying, alike_pairs, word_lists};
+use lantern_sense::{Phrase, SaidAlike, Saying, TaughtBook, alike_pairs, word_lists};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
@@ -13,10 +13,15 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::findings::rules_of;
 use crate::style::{complain, say};
-use crate::{pronunciation, style};
+use crate::taught::Taught;
+use crate::{pronunciation, style, table};
 
 /// Forms of one phrase that are compared.
 const FORMS: usize = 16;
+/// Taught phrases are told of where an example is less than so many times as far from the other as from
+/// its own.
+const CLEAR: f32 = 1.5;
+
 /// A pair as data, version 1.
 #[derive(Serialize)]
 struct Pair {
@@ -35,12 +40,31 @@ struct Said {
     line: u32,
 }
 
+/// Two phrases as they were taught.
+#[derive(Serialize)]
+struct Taken {
+    first: String,
+    second: String,
+    margin: f32,
+    taken: usize,
+    examples: usize,
+}
+
+impl Taken {
+    fn of(pair: SaidAlike) -> Taken {
+        let SaidAlike { first, second, margin, taken, examples } = pair;
+        Taken { first, second, margin: (margin * 100.0).round() / 100.0, taken, examples }
+    }
+}
+
 #[derive(Serialize)]
 struct Report {
     version: u32,
     dictionary: Option<String>,
     phrases: usize,
     pairs: Vec<Pair>,
+    taught: usize,
+    as_taught: Vec<Taken>,
 }
 
 pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
@@ -101,14 +125,20 @@ pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
             Pair { likeness: pair.likeness, first: said(first), second: said(second), apart }
         })
         .collect();
-    let found = if pairs.is_empty() { Status::Found } else { Status::Done };
-    let report = Report { version: 1, dictionary, phrases: phrases.len(), pairs };
+    let taught = Taught::open()?.phrases;
+    let as_taught = TaughtBook::new(&taught).said_alike().into_iter();
+    let as_taught = as_taught.filter(|pair| pair.margin < CLEAR).take(arguments.most);
+    let as_taught: Vec<Taken> = as_taught.map(Taken::of).collect();
+    let nothing = pairs.is_empty() && as_taught.is_empty();
+    let (phrases, taught) = (phrases.len(), taught.len());
+    let report = Report { version: 1, dictionary, phrases, pairs, taught, as_taught };
     if arguments.json {
         print_json(&report)
     } else {
-        print_table(&report, &source)
+        print_table(&report, &source);
+        print_as_taught(&report);
     }
-    Ok(found)
+    Ok(if nothing { Status::Found } else { Status::Done })
 }
 
 fn print_table(report: &Report, source: &Source) {
@@ -143,4 +173,27 @@ fn print_table(report: &Report, source: &Source) {
         None => "sounds by letter rules; no pronunciation dictionary is installed".to_owned(),
     };
     complain!("{}{} phrases, {by}{0:#}", style::FAINT, report.phrases);
+}
+
+/// What was measured on the person's own examples.
+fn print_as_taught(report: &Report) {
+    if report.taught < 2 {
+        return;
+    }
+    say!("");
+    if report.as_taught.is_empty() {
+        say!("as you said them, all {} taught phrases are clearly apart", report.taught);
+        return;
+    }
+    let row = |pair: &Taken| {
+        let taken = format!("{} of {}", pair.taken, pair.examples);
+        vec![format!("{:.2}", pair.margin), taken, pair.first.clone(), pair.second.clone()]
+    };
+    let rows: Vec<Vec<String>> = report.as_taught.iter().map(row).collect();
+    table::print(&["times as far", "taken for the other", "one, as taught", "other"], &rows);
+    complain!(
+        "{}of {} taught phrases, by your own examples; below 1 one was taken for the other{0:#}",
+        style::FAINT,
+        report.taught
+    );
 }
