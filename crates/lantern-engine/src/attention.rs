@@ -58,17 +58,25 @@ impl Engine {
         phrases.filter(counts).map(uncalled).collect()
     }
 
-    /// What the ear is to know of these phrases.
-    fn listening(&self, counting: &[(usize, bool)]) -> Listening {
-        let sayable = |(number, uncalled): &(usize, bool)| {
-            let (rule, trigger) = self.ears.phrases[*number];
+    /// What can be said here and now: each rule's number, its phrase, and whether that counts without the
+    /// attention word.
+    pub fn sayable(&self) -> Vec<(usize, &str, bool)> {
+        let phrase = |(number, uncalled): (usize, bool)| {
+            let (rule, trigger) = self.ears.phrases[number];
             match &self.rules.rules[rule].triggers[trigger].cause {
-                Cause::Voice(text) => Some(Sayable { text: text.clone(), uncalled: *uncalled }),
+                Cause::Voice(text) => Some((rule, text.as_str(), uncalled)),
                 _ => None,
             }
         };
+        self.counting().into_iter().filter_map(phrase).collect()
+    }
+
+    /// What the ear is to know of it.
+    fn listening(&self) -> Listening {
         let settings = &self.rules.settings;
-        let mut phrases: Vec<Sayable> = counting.iter().filter_map(sayable).collect();
+        let sayable =
+            |(_, text, uncalled): (usize, &str, bool)| Sayable { text: text.to_owned(), uncalled };
+        let mut phrases: Vec<Sayable> = self.sayable().into_iter().map(sayable).collect();
         phrases.sort();
         phrases.dedup();
         Listening {
@@ -85,7 +93,7 @@ impl Engine {
     pub(crate) fn listen(&mut self) {
         let counting = self.counting();
         if counting != self.attention.told {
-            let listening = self.listening(&counting);
+            let listening = self.listening();
             self.attention.told = counting;
             self.emit(None, Order::Listen(listening));
         }

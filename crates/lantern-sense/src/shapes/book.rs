@@ -1,6 +1,7 @@
 //! All shapes that count, and which of them was drawn, if any.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::f32::consts::LN_2;
 
 use lantern_model::{Allowed, Described, Shape, Stroke};
 
@@ -65,7 +66,8 @@ pub struct AlikeShapes {
     pub first: usize,
     /// The other.
     pub second: usize,
-    /// The score that a perfect drawing of the one has as the other, from 0 to 1.
+    /// How alike they are, from 0 to 1: a half where the one is as far from the other as a drawing of
+    /// that may be.
     pub likeness: f32,
 }
 
@@ -204,11 +206,14 @@ impl ShapeBook {
     /// Pairs of shapes that are at least so alike, the most alike first.
     pub fn alike_pairs(&self, least: f32) -> Vec<AlikeShapes> {
         let mut pairs: BTreeMap<(usize, usize), f32> = BTreeMap::new();
+        let limit = |shape: &Known| shape.nature.limit(self.shapes.len());
+        let limits: Vec<f32> = self.shapes.iter().map(limit).collect();
         for template in &self.templates {
             for found in self.rank(&template.sight, |shape| shape != template.shape) {
                 let pair = (template.shape.min(found.shape), template.shape.max(found.shape));
                 let likeness = pairs.entry(pair).or_default();
-                *likeness = likeness.max(found.score);
+                let off = found.apart / limits[found.shape];
+                *likeness = likeness.max((-(LN_2 * off * off)).exp());
             }
         }
         let pairs = pairs.into_iter().filter(|(_, likeness)| *likeness >= least);

@@ -28,8 +28,14 @@ const SPREADS: (f32, f32) = (0.6, 1.7);
 const OTHER_PAIRS: f32 = 8.0;
 /// Less turning than this is trembling, in radians.
 const LEAST_TURNING: f32 = 0.3;
+/// A line is taken for a shape that turns so much: who makes a rule for a line wants to draw lines.
+const TURNING_OF_LINE: f32 = 1.0;
 /// The next shape is never said to be farther away than so many times.
 const FARTHEST_RIVAL: f32 = 4.0;
+/// How much farther it mostly is.
+const USUAL_RIVAL: f32 = 2.0;
+/// How often the span of a limit is halved.
+const HALVINGS: usize = 12;
 /// The weights were fitted where so many shapes count.
 const USUAL_SHAPES: f32 = 60.0;
 /// Nearer than this is the same: by hand, and in words, which do not say how long the legs are.
@@ -40,7 +46,7 @@ const SAME_IN_WORDS: f32 = 0.12;
 const TELLING: usize = 3;
 
 /// How many signs there are.
-pub const SIGNS: usize = 17;
+pub const SIGNS: usize = 18;
 
 /// What is weighed, in the order of the weights.
 pub type Signs = [f32; SIGNS];
@@ -56,22 +62,20 @@ struct Weights {
 #[rustfmt::skip]
 const BY_HAND: Weights = Weights {
     signs: [
-        -7.740, -5.157, 0.103, 3.031, 6.125, 3.099, 1.051, -4.462,
-        -0.148, 3.390, -2.170, -0.362, -1.801, -2.100, -1.524, 1.512,
-        -0.586,
+        -10.400, -5.205, 1.909, 1.703, 5.634, 1.652, 1.242, -4.169, -0.738,
+        0.738, -1.860, -0.568, -1.277, -1.195, -1.314, 1.146, -0.863, 9.759,
     ],
-    none: -11.01 + LENIENCE,
+    none: -14.44 + LENIENCE,
 };
 
 /// For shapes in words.
 #[rustfmt::skip]
 const IN_WORDS: Weights = Weights {
     signs: [
-        -14.333, 0.0, 1.515, 3.342, 0.0, 3.192, 0.566, 0.0,
-        -3.315, 0.0, -1.744, -0.125, 0.0, 0.0, 0.0, 1.500,
-        -0.395,
+        -13.982, 0.0, 3.117, 1.642, 0.0, 1.134, 0.775, 0.0, -2.978,
+        0.0, -1.505, -0.494, 0.0, 0.0, 0.0, 0.967, -0.807, 16.404,
     ],
-    none: -14.38 + LENIENCE_IN_WORDS,
+    none: -16.96 + LENIENCE_IN_WORDS,
 };
 
 /// How much likelier a drawing is meant than in what the weights were fitted on: who holds a key down
@@ -99,6 +103,7 @@ pub(super) struct Standing {
 pub(super) struct Nature {
     by_hand: bool,
     examples: usize,
+    strokes: usize,
     /// How far it is from a line.
     line: f32,
     /// How much it turns in all, in radians.
@@ -114,7 +119,8 @@ impl Nature {
         // A path in words has drawings that are nearly lines; of a hand's they are alike.
         let line = if by_hand { mean(lines) } else { lines.fold(FAR_FROM_LINE, f32::min) };
         let turning = mean(sights.iter().map(Sight::turning));
-        Nature { by_hand, examples: sights.len().max(1), line, turning, evenness: 1.0 }
+        let strokes = sights.iter().map(Sight::strokes).max().unwrap_or(1);
+        Nature { by_hand, examples: sights.len().max(1), strokes, line, turning, evenness: 1.0 }
     }
 
     /// The same for a hand that draws so evenly.
@@ -122,15 +128,21 @@ impl Nature {
         Nature { evenness, ..self }
     }
 
+    /// Whether it is one straight stroke.
+    fn is_line(&self) -> bool {
+        self.strokes == 1 && self.line == FAR_FROM_LINE
+    }
+
     /// What speaks for a drawing that stands so being this shape.
     pub(super) fn signs(&self, drawing: Standing) -> Signs {
         let same = if self.by_hand { SAME } else { SAME_IN_WORDS };
         let near = drawing.near.0.max(same).ln();
         let next = drawing.near.1.max(same).ln() - near;
-        let turning = self.turning.max(LEAST_TURNING).ln();
+        let least = if self.is_line() { TURNING_OF_LINE } else { LEAST_TURNING };
+        let turning = self.turning.max(least).ln();
         let line = self.line.ln();
         let rival = drawing.rival.clamp(1.0, FARTHEST_RIVAL).ln();
-        let own_turning = drawing.turning.max(LEAST_TURNING).ln() - turning;
+        let own_turning = drawing.turning.max(least).ln() - turning;
         let examples = if self.by_hand { (self.examples.min(TELLING) as f32).ln() } else { 0.0 };
         [
             near,
@@ -150,7 +162,25 @@ impl Nature {
             near * examples,
             near * rival,
             (drawing.shapes.max(1) as f32 / USUAL_SHAPES).ln(),
+            (self.strokes as f32).ln(),
         ]
+    }
+
+    /// How far a drawing may be off and be as likely this shape as not, if all else is as usual.
+    pub(super) fn limit(&self, shapes: usize) -> f32 {
+        let (mut inside, mut outside) = (0.0, FAR_FROM_LINE);
+        for _ in 0..HALVINGS {
+            let near = (inside + outside) / 2.0;
+            let usual = Standing {
+                near: (near, near),
+                rival: USUAL_RIVAL,
+                turned: 0.0,
+                turning: self.turning,
+                shapes,
+            };
+            if self.certainty(&self.signs(usual)) < 0.5 { outside = near } else { inside = near }
+        }
+        outside
     }
 
     /// How sure the signs make it, from 0 to 1.

@@ -19,7 +19,7 @@ const NOTHINGS: usize = 300;
 const RIDGE: f64 = 1.0;
 const ROUNDS: usize = 25;
 /// The signs that count for shapes in words.
-const OF_WORDS: [usize; 10] = [0, 2, 3, 5, 6, 8, 10, 11, 15, 16];
+const OF_WORDS: [usize; 11] = [0, 2, 3, 5, 6, 8, 10, 11, 15, 16, 17];
 
 /// A drawing's signs, and whether it was meant.
 type Row = (Signs, bool);

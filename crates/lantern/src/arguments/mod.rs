@@ -139,7 +139,7 @@ pub enum Command {
     Add(AddArguments),
     /// Print what can be pressed, said, typed and drawn, by place, with descriptions.
     #[command(
-        after_help = "Examples:\n  lantern sheet bench.lantern\n  lantern sheet bench.lantern --html sheet.html\n  lantern sheet bench.lantern --picture sheet.png"
+        after_help = "Examples:\n  lantern sheet bench.lantern\n  lantern sheet bench.lantern --html sheet.html\n  lantern sheet bench.lantern --picture sheet.png\n  lantern sheet --now"
     )]
     Sheet(SheetArguments),
     /// Be a small device that is not there: for trying rules, and for the documents.
@@ -210,6 +210,9 @@ pub struct SheetArguments {
     /// Draw it: a name that ends in .svg or .png.
     #[arg(long, value_name = "FILE")]
     pub picture: Option<PathBuf>,
+    /// What can be said to the one that runs, here and now.
+    #[arg(long, conflicts_with_all = ["file", "html", "picture"])]
+    pub now: bool,
     /// Print data instead of tables.
     #[arg(long)]
     pub json: bool,

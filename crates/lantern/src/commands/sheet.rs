@@ -6,12 +6,15 @@ use std::path::Path;
 
 use lantern_model::{Cause, Manner, Rule, RuleSet, Trigger, Value};
 use serde::Serialize;
+use serde_json::json;
 
 use crate::arguments::SheetArguments;
 use crate::commands::bound::place_words;
 use crate::commands::print_json;
+use crate::commands::status::words;
 use crate::failure::{Failure, Status};
 use crate::findings::rules_of;
+use crate::resident::client::Resident;
 use crate::style::{self, complain, say};
 use crate::{pictures, table};
 
@@ -43,6 +46,9 @@ pub struct Entry {
 const LISTED: usize = 3;
 
 pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
+    if arguments.now {
+        return show_sayable(arguments.json);
+    }
     let (source, rules) = rules_of(arguments.file.clone())?;
     let rules = &rules;
     let groups = groups_of(rules);
@@ -65,11 +71,35 @@ pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
             if index > 0 {
                 say!("");
             }
-            let row = |entry: &Entry| vec![entry.how.clone(), entry.what.clone()];
-            table::print(&[&group.place, ""], &group.entries.iter().map(row).collect::<Vec<_>>());
+            print_group(group);
         }
     }
     Ok(Status::Done)
+}
+
+fn print_group(group: &Group) {
+    let row = |entry: &Entry| vec![entry.how.clone(), entry.what.clone()];
+    table::print(&[&group.place, ""], &group.entries.iter().map(row).collect::<Vec<_>>());
+}
+
+/// What the one that runs listens for where the person is.
+fn show_sayable(json: bool) -> Result<Status, Failure> {
+    let told = Resident::reach()?.ask("status", &json!({}))?;
+    let entry = |one: &serde_json::Value| Entry {
+        how: format!("say \"{}\"", words(&one["say"])),
+        what: words(&one["rule"]),
+    };
+    let entries: Vec<Entry> = told["sayable"].as_array().into_iter().flatten().map(entry).collect();
+    let found = if entries.is_empty() { Status::Found } else { Status::Done };
+    let group = Group { place: "here and now".to_owned(), entries };
+    if json {
+        print_json(&Report { version: 1, file: &words(&told["file"]), places: &[group] });
+    } else if group.entries.is_empty() {
+        complain!("nothing can be said here and now");
+    } else {
+        print_group(&group);
+    }
+    Ok(found)
 }
 
 /// Everything that a person can do, the places in the order of the file, everywhere first.

@@ -240,6 +240,12 @@ impl<D: Desk> Session<'_, D> {
                 "speech": loudness.speech,
             })
         });
+        let attention = &rules.settings.attention;
+        let sayable = engine.sayable().into_iter().map(|(rule, phrase, uncalled)| {
+            let called = !uncalled && !attention.is_empty();
+            let say = if called { format!("{attention} {phrase}") } else { phrase.to_owned() };
+            json!({ "say": say, "rule": rules.rules[rule].label })
+        });
         json!({
             "version": env!("CARGO_PKG_VERSION"),
             "protocol": VERSION,
@@ -259,6 +265,7 @@ impl<D: Desk> Session<'_, D> {
             "broken": self.broken,
             "devices": devices.collect::<Vec<_>>(),
             "ear": ear,
+            "sayable": sayable.collect::<Vec<_>>(),
         })
     }
 

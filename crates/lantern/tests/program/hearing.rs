@@ -239,6 +239,13 @@ fn x11_a_program_may_hear_instead() {
     );
     running.wait_for("fired by voice");
     assert_eq!(stage.terminal.read(9), "section 2");
+    let now = crate::running::lantern(&stage.display, &["sheet", "--now"]);
+    let now = String::from_utf8_lossy(&now.stdout).into_owned();
+    assert!(now.contains("say \"lantern next [core] section\" "), "{now}");
+    crate::running::lantern(&stage.display, &["pause"]);
+    let none = crate::running::lantern(&stage.display, &["sheet", "--now"]);
+    assert_eq!(none.status.code(), Some(1), "a pause hears nothing");
+    crate::running::lantern(&stage.display, &["resume"]);
     running.stop();
     let left =
         std::process::Command::new("pgrep").args(["-f", &script.display().to_string()]).status();
