@@ -43,9 +43,14 @@ pub(super) fn heard() -> Result<Vec<String>, Failure> {
             break;
         }
         told.extend(verdicts.iter().map(|verdict| {
-            let sure = format!("{:.0} % sure", 100.0 * verdict.score);
-            let said = if verdict.words.is_empty() { "no phrase" } else { &verdict.words };
-            format!("{name:<17} {said}, {sure}: {}", phrases.outcome(verdict))
+            let outcome = phrases.outcome(verdict);
+            match verdict.words.as_str() {
+                "" => format!("{name:<17} talk: {outcome}"),
+                words => {
+                    let sure = 100.0 * verdict.score;
+                    format!("{name:<17} \"{words}\", {sure:.0} % sure: {outcome}")
+                }
+            }
         }));
     }
     std::fs::write(folder.path().join("said.json"), SAID).map_err(failed)?;
