@@ -161,13 +161,12 @@ struct Speaker {
 impl Speaker {
     async fn speak(mut self) {
         let mut back_off = BackOff::default();
-        let mut told = None;
         loop {
             let error = match self.reach() {
-                Ok(reach) => self.keep_connected(&reach, &mut back_off, &mut told).await,
+                Ok(reach) => self.keep_connected(&reach, &mut back_off).await,
                 Err(error) => error,
             };
-            self.say_away(&error, &mut told);
+            self.say_away(&error);
             back_off.rest().await;
         }
     }
@@ -195,25 +194,20 @@ impl Speaker {
     }
 
     /// Connects, and connects again with the same session, until the broker refuses us for good.
-    async fn keep_connected(
-        &mut self,
-        reach: &Reach,
-        back_off: &mut BackOff,
-        told: &mut Option<String>,
-    ) -> LinkError {
+    async fn keep_connected(&mut self, reach: &Reach, back_off: &mut BackOff) -> LinkError {
         let mut wire = match self.begin_session(reach).await {
             Ok(wire) => wire,
             Err(error) => return error,
         };
         self.has_begun = false;
         loop {
-            let broken = self.listen(&mut wire, back_off, told).await;
+            let broken = self.listen(&mut wire, back_off).await;
             lock(&self.outbox).sender = None;
             let error = self.error_of(broken);
             if matches!(error, LinkError::NotWelcome { .. }) {
                 return error;
             }
-            self.say_away(&error, told);
+            self.say_away(&error);
             back_off.rest().await;
         }
     }
@@ -243,17 +237,11 @@ impl Speaker {
     }
 
     /// Hears until the connection breaks.
-    async fn listen(
-        &mut self,
-        wire: &mut Wire,
-        back_off: &mut BackOff,
-        told: &mut Option<String>,
-    ) -> Broken {
+    async fn listen(&mut self, wire: &mut Wire, back_off: &mut BackOff) -> Broken {
         loop {
             match wire.next().await {
                 Ok(Came::Welcome { resumed }) => {
                     back_off.reset();
-                    *told = None;
                     // What this session was to hear of, it was told in an earlier connection.
                     let knows = std::mem::replace(&mut self.has_begun, true) && resumed;
                     self.begin(wire.sender(), knows);
@@ -294,13 +282,10 @@ impl Speaker {
         self.context.say(Link::Open);
     }
 
-    fn say_away(&self, error: &LinkError, told: &mut Option<String>) {
+    fn say_away(&self, error: &LinkError) {
         let why = error.line();
         lock(&self.outbox).away = Some(why.clone());
-        if told.as_ref() != Some(&why) {
-            self.context.say(Link::Down(why.clone()));
-            *told = Some(why);
-        }
+        self.context.say(Link::Down(why));
     }
 }
 

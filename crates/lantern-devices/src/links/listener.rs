@@ -88,17 +88,10 @@ pub(super) async fn serve(
     calls: Callers,
 ) {
     let mut back_off = BackOff::default();
-    let mut told = None;
     let (listener, door) = loop {
         match open(&context, &address, &callers, &calls).await {
             Ok(opened) => break opened,
-            Err(error) => {
-                let why = error.line();
-                if told.as_ref() != Some(&why) {
-                    context.say(Link::Down(why.clone()));
-                    told = Some(why);
-                }
-            }
+            Err(error) => context.say(Link::Down(error.line())),
         }
         back_off.rest().await;
     };

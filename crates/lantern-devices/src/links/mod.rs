@@ -15,7 +15,7 @@ mod web;
 
 use std::collections::BTreeMap;
 use std::future::Future;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
 
@@ -54,17 +54,27 @@ pub(crate) trait Tell: Send + Sync {
     fn outcome(&self, effect: EffectId, outcome: Outcome);
 }
 
-/// What a task of a device has: its name, and whom it tells.
+/// What a task of a device has: its name, whom it tells, and how it last said to stand with the device.
 #[derive(Clone)]
 struct Context {
     device: Arc<str>,
     tell: Arc<dyn Tell>,
+    said: Arc<Mutex<Option<Link>>>,
 }
 
 impl Context {
+    fn new(device: &str, tell: &Arc<dyn Tell>) -> Context {
+        Context { device: device.into(), tell: Arc::clone(tell), said: Arc::default() }
+    }
+
+    /// Says how it stands with the device, if that is news.
     fn say(&self, state: Link) {
-        let device = self.device.to_string();
-        self.tell.event(Event::Link { device, state });
+        let mut said = self.said.lock().unwrap_or_else(PoisonError::into_inner);
+        if said.as_ref() != Some(&state) {
+            *said = Some(state.clone());
+            let device = self.device.to_string();
+            self.tell.event(Event::Link { device, state });
+        }
     }
 }
 
@@ -220,8 +230,7 @@ impl Board {
 
     fn start(&mut self, linked: Linked) -> AtWork {
         let (errands, coming) = unbounded_channel();
-        let context =
-            Context { device: linked.device.name.as_str().into(), tell: Arc::clone(&self.tell) };
+        let context = Context::new(&linked.device.name, &self.tell);
         let task = match linked.device.kind.clone() {
             DeviceKind::Serial { port, speed } => {
                 self.tasks.spawn(serial::serve(context, port, speed, coming))

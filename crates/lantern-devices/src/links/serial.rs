@@ -55,12 +55,10 @@ pub(super) async fn serve(
     mut errands: UnboundedReceiver<Errand>,
 ) {
     let mut back_off = BackOff::default();
-    let mut told = None;
     loop {
         let error = match open(&port, speed) {
             Ok(opened) => {
                 back_off.reset();
-                told = None;
                 context.say(Link::Open);
                 match converse(&context, &port, &opened, &mut errands).await {
                     Some(error) => error,
@@ -70,10 +68,7 @@ pub(super) async fn serve(
             Err(error) => error,
         };
         let why = error.line();
-        if told.as_ref() != Some(&why) {
-            context.say(Link::Down(why.clone()));
-            told = Some(why.clone());
-        }
+        context.say(Link::Down(why.clone()));
         let mut rest = std::pin::pin!(back_off.rest());
         loop {
             tokio::select! {

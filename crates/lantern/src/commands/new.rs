@@ -5,15 +5,16 @@ use std::io::Write;
 use std::path::Path;
 
 use crate::arguments::NewArguments;
-use crate::commands::demo::{DEVICE_RULES, EXAMPLE_RULES, EXAMPLE_SCENE};
+use crate::commands::demo::{DEVICE_RULES, EXAMPLE_RULES, EXAMPLE_SCENE, SPOKEN_RULES};
 use crate::failure::{Failure, Status};
 use crate::style::say;
 
 /// What is written, each by its name.
-const EXAMPLE: [(&str, &str); 5] = [
+const EXAMPLE: [(&str, &str); 6] = [
     ("bench.lantern", EXAMPLE_RULES),
     ("night.scene", EXAMPLE_SCENE),
     ("devices.lantern", DEVICE_RULES),
+    ("spoken.lantern", SPOKEN_RULES),
     ("shapes.lantern", include_str!("../../../../examples/shapes.lantern")),
     ("drawn.csv", include_str!("../../../../examples/drawn.csv")),
 ];
@@ -26,9 +27,10 @@ pub fn run(arguments: &NewArguments) -> Result<Status, Failure> {
     fs::create_dir_all(&arguments.folder)
         .map_err(|source| Failure::Write { path: arguments.folder.clone(), source })?;
     files.iter().try_for_each(|(path, text)| write_new(path, text))?;
-    let [rules, scene, devices, shapes, drawn] = files.map(|(path, _)| path.display().to_string());
+    let names = files.map(|(path, _)| path.display().to_string());
+    let [rules, scene, devices, spoken, shapes, drawn] = names;
     say!("wrote {rules} and {scene}, {devices} to try with boards that are stood in for,");
-    say!("and {shapes} and {drawn} to draw with");
+    say!("{spoken} to speak to, and {shapes} and {drawn} to draw with");
     say!("next: lantern rehearse {rules} {scene}");
     Ok(Status::Done)
 }
