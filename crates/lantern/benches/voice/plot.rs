@@ -94,7 +94,7 @@ pub fn draw(curves: &[Curve], talks: &[Talk]) -> Document {
         Line::new().set("x1", x(0.5)).set("y1", TOP).set("x2", x(0.5)).set("y2", TOP + HIGH);
     picture = picture
         .add(limit.set("stroke", "#1d2733").set("stroke-width", 1.5))
-        .add(words("the limit in use", x(0.5) + 6.0, TOP + 16.0, 14))
+        .add(words("the limit in use", x(0.5) + 6.0, TOP - 8.0, 14))
         .add(words("how sure, in percent", LEFT + WIDE / 2.0 - 70.0, TOP + HIGH + 54.0, 16));
     for (number, curve) in curves.iter().enumerate() {
         let ink = INKS[number % INKS.len()];
