@@ -264,14 +264,14 @@ impl ShapeBook {
             let known = &self.shapes[*shape];
             let apart = nearest.apart();
             let rival = rivals.get(if place == 0 { 1 } else { 0 });
-            let signs = known.nature.signs(Standing {
+            let (score, signs) = known.nature.certainty(Standing {
                 near: (nearest.first, nearest.next()),
                 rival: rival.map_or(f32::INFINITY, |rival| rival / apart.max(f32::EPSILON)),
                 turned: sight.share_of_turn(nearest_sight, known.bounds),
                 turning,
                 shapes: counting.len(),
             });
-            Ranked { shape: *shape, apart, score: known.nature.certainty(&signs), signs }
+            Ranked { shape: *shape, apart, score, signs }
         };
         found.iter().enumerate().map(rank).collect()
     }

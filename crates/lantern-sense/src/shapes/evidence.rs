@@ -41,6 +41,8 @@ const USUAL_SHAPES: f32 = 60.0;
 /// Nearer than this is the same: by hand, and in words, which do not say how long the legs are.
 const SAME: f32 = 0.04;
 const SAME_IN_WORDS: f32 = 0.12;
+/// How sure it is at least that what is the same is meant.
+const SURE_OF_THE_SAME: f32 = 0.7;
 
 /// More examples than these tell nothing more.
 const TELLING: usize = 3;
@@ -134,7 +136,7 @@ impl Nature {
     }
 
     /// What speaks for a drawing that stands so being this shape.
-    pub(super) fn signs(&self, drawing: Standing) -> Signs {
+    fn signs(&self, drawing: Standing) -> Signs {
         let same = if self.by_hand { SAME } else { SAME_IN_WORDS };
         let near = drawing.near.0.max(same).ln();
         let next = drawing.near.1.max(same).ln() - near;
@@ -178,13 +180,23 @@ impl Nature {
                 turning: self.turning,
                 shapes,
             };
-            if self.certainty(&self.signs(usual)) < 0.5 { outside = near } else { inside = near }
+            if self.certainty(usual).0 < 0.5 { outside = near } else { inside = near }
         }
         outside
     }
 
+    /// How sure it is that a drawing that stands so is this shape, from 0 to 1, and what tells it.
+    pub(super) fn certainty(&self, drawing: Standing) -> (f32, Signs) {
+        let signs = self.signs(drawing);
+        let sure = self.weighed(&signs);
+        // What speaks against simple shapes is that a hand comes near them by chance; not so near.
+        let same = if self.by_hand { SAME } else { SAME_IN_WORDS };
+        let is_same = drawing.near.0 <= same.min(self.line / 2.0);
+        (if is_same { sure.max(SURE_OF_THE_SAME) } else { sure }, signs)
+    }
+
     /// How sure the signs make it, from 0 to 1.
-    pub(super) fn certainty(&self, signs: &Signs) -> f32 {
+    fn weighed(&self, signs: &Signs) -> f32 {
         let weights = if self.by_hand { &BY_HAND } else { &IN_WORDS };
         let weighed = signs.iter().zip(&weights.signs).map(|(sign, weight)| sign * weight);
         1.0 / (1.0 + (-(weights.none + weighed.sum::<f32>())).exp())
@@ -244,5 +256,56 @@ impl Spread {
     pub(super) fn evenness(self, hand: Spread) -> f32 {
         let usual = hand.mean(USUAL_SPREAD, OTHER_PAIRS);
         (self.mean(usual, OTHER_PAIRS) / USUAL_SPREAD).clamp(SPREADS.0, SPREADS.1)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Natures as different as shapes are.
+    fn natures() -> Vec<Nature> {
+        let mut natures = Vec::new();
+        for by_hand in [true, false] {
+            for (strokes, line, turning) in [
+                (1, FAR_FROM_LINE, 0.0),
+                (1, 0.1, 0.8),
+                (1, 0.2, 1.5),
+                (1, 0.9, 7.0),
+                (3, FAR_FROM_LINE, 0.1),
+            ] {
+                let usual = Nature { by_hand, examples: 3, strokes, line, turning, evenness: 1.0 };
+                natures.extend([usual, Nature { examples: 1, ..usual }, usual.by(SPREADS.1)]);
+            }
+        }
+        natures
+    }
+
+    fn certainty(nature: &Nature, near: f32, rival: f32, shapes: usize) -> f32 {
+        let turning = nature.turning;
+        let standing = Standing { near: (near, near), rival, turned: 0.2, turning, shapes };
+        nature.certainty(standing).0
+    }
+
+    #[test]
+    fn a_drawing_that_is_farther_away_is_never_surer() {
+        for nature in natures() {
+            for (rival, shapes) in [(1.0, 60), (1.5, 10), (f32::INFINITY, 1)] {
+                let sure = |step: usize| certainty(&nature, step as f32 / 50.0, rival, shapes);
+                for step in 0..60 {
+                    assert!(sure(step) >= sure(step + 1), "{nature:?} {rival} {shapes} {step}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn the_same_drawing_counts_and_one_that_is_nothing_like_it_does_not() {
+        for nature in natures() {
+            assert!(certainty(&nature, 0.0, 3.0, 20) > 0.5, "{nature:?}");
+            assert!(certainty(&nature, 1.4, 1.1, 20) < 0.5, "{nature:?}");
+            let limit = nature.limit(20);
+            assert!((0.02..1.5).contains(&limit), "{nature:?} {limit}");
+        }
     }
 }
