@@ -61,22 +61,25 @@ impl Engine {
     /// What can be said here and now: each rule's number, its phrase, and whether that counts without the
     /// attention word.
     pub fn sayable(&self) -> Vec<(usize, &str, bool)> {
-        let phrase = |(number, uncalled): (usize, bool)| {
-            let (rule, trigger) = self.ears.phrases[number];
-            match &self.rules.rules[rule].triggers[trigger].cause {
-                Cause::Voice(text) => Some((rule, text.as_str(), uncalled)),
-                _ => None,
-            }
-        };
-        self.counting().into_iter().filter_map(phrase).collect()
+        self.counting().into_iter().filter_map(|counting| self.phrase_of(counting)).collect()
     }
 
-    /// What the ear is to know of it.
-    fn listening(&self) -> Listening {
+    /// A phrase of the book with its rule's number.
+    fn phrase_of(&self, (number, uncalled): (usize, bool)) -> Option<(usize, &str, bool)> {
+        let (rule, trigger) = self.ears.phrases[number];
+        match &self.rules.rules[rule].triggers[trigger].cause {
+            Cause::Voice(text) => Some((rule, text.as_str(), uncalled)),
+            _ => None,
+        }
+    }
+
+    /// What the ear is to know of these phrases.
+    fn listening(&self, counting: &[(usize, bool)]) -> Listening {
         let settings = &self.rules.settings;
+        let told = counting.iter().filter_map(|counting| self.phrase_of(*counting));
         let sayable =
             |(_, text, uncalled): (usize, &str, bool)| Sayable { text: text.to_owned(), uncalled };
-        let mut phrases: Vec<Sayable> = self.sayable().into_iter().map(sayable).collect();
+        let mut phrases: Vec<Sayable> = told.map(sayable).collect();
         phrases.sort();
         phrases.dedup();
         Listening {
@@ -93,7 +96,7 @@ impl Engine {
     pub(crate) fn listen(&mut self) {
         let counting = self.counting();
         if counting != self.attention.told {
-            let listening = self.listening();
+            let listening = self.listening(&counting);
             self.attention.told = counting;
             self.emit(None, Order::Listen(listening));
         }

@@ -130,6 +130,11 @@ impl Nature {
         Nature { evenness, ..self }
     }
 
+    /// How near is as near as it is to be.
+    fn same(&self) -> f32 {
+        if self.by_hand { SAME } else { SAME_IN_WORDS }
+    }
+
     /// Whether it is one straight stroke.
     fn is_line(&self) -> bool {
         self.strokes == 1 && self.line == FAR_FROM_LINE
@@ -137,9 +142,8 @@ impl Nature {
 
     /// What speaks for a drawing that stands so being this shape.
     fn signs(&self, drawing: Standing) -> Signs {
-        let same = if self.by_hand { SAME } else { SAME_IN_WORDS };
-        let near = drawing.near.0.max(same).ln();
-        let next = drawing.near.1.max(same).ln() - near;
+        let near = drawing.near.0.max(self.same()).ln();
+        let next = drawing.near.1.max(self.same()).ln() - near;
         let least = if self.is_line() { TURNING_OF_LINE } else { LEAST_TURNING };
         let turning = self.turning.max(least).ln();
         let line = self.line.ln();
@@ -190,8 +194,7 @@ impl Nature {
         let signs = self.signs(drawing);
         let sure = self.weighed(&signs);
         // What speaks against simple shapes is that a hand comes near them by chance; not so near.
-        let same = if self.by_hand { SAME } else { SAME_IN_WORDS };
-        let is_same = drawing.near.0 <= same.min(self.line / 2.0);
+        let is_same = drawing.near.0 <= self.same().min(self.line / 2.0);
         (if is_same { sure.max(SURE_OF_THE_SAME) } else { sure }, signs)
     }
 

@@ -4,6 +4,15 @@ use std::path::Path;
 
 use resvg::{tiny_skia, usvg};
 use svg::Document;
+use svg::node::element::Text;
+
+/// The colour of words.
+const INK: &str = "#1d2733";
+
+/// Words at a place.
+pub fn words(text: &str, x: f64, y: f64, size: u32) -> Text {
+    Text::new(text).set("x", x).set("y", y).set("font-size", size).set("fill", INK)
+}
 
 /// Writes a figure.
 pub fn write(picture: &Document, path: &Path) {

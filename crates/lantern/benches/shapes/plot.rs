@@ -2,13 +2,13 @@
 
 use svg::Document;
 use svg::node::element::path::Data;
-use svg::node::element::{Circle, Line, Path, Rectangle, Text};
+use svg::node::element::{Circle, Line, Path, Rectangle};
 
 use super::Outcome;
+use super::figure::words;
 
 const WIDTH: f64 = 1280.0;
 const HEIGHT: f64 = 720.0;
-const INK: &str = "#1d2733";
 const OWN: &str = "#20639b";
 const OTHERS: &str = "#c77b30";
 const WRONG: &str = "#b3372f";
@@ -42,10 +42,6 @@ impl Plot {
         }
         picture
     }
-}
-
-fn words(text: &str, x: f64, y: f64, size: u32) -> Text {
-    Text::new(text).set("x", x).set("y", y).set("font-size", size).set("fill", INK)
 }
 
 fn curve(mut picture: Document, spots: &[(f64, f64)], ink: &str) -> Document {

@@ -2,8 +2,9 @@
 
 use svg::Document;
 use svg::node::element::path::Data;
-use svg::node::element::{Line, Path, Rectangle, Text};
+use svg::node::element::{Line, Path, Rectangle};
 
+use super::figure::words;
 use super::heard::Recogniser;
 use super::said::Noise;
 
@@ -68,9 +69,6 @@ fn y(percent: f64) -> f64 {
 
 /// Draws the curves: whole lines for what is understood, broken ones for what is taken for another.
 pub fn draw(curves: &[Curve], talks: &[Talk]) -> Document {
-    let words = |text: &str, x: f64, y: f64, size: u32| {
-        Text::new(text).set("x", x).set("y", y).set("font-size", size).set("fill", "#1d2733")
-    };
     let mut picture = Document::new()
         .set("viewBox", (0, 0, WIDTH as u32, HEIGHT as u32))
         .set("width", WIDTH)
@@ -121,9 +119,6 @@ pub fn draw(curves: &[Curve], talks: &[Talk]) -> Document {
 
 /// What is understood against how often other talk, without an attention word, is taken for a command.
 fn against_talk(mut picture: Document, curves: &[Curve], talks: &[Talk]) -> Document {
-    let words = |text: &str, x: f64, y: f64, size: u32| {
-        Text::new(text).set("x", x).set("y", y).set("font-size", size).set("fill", "#1d2733")
-    };
     let folds = (MOST_AN_HOUR / LEAST_AN_HOUR).ln();
     let x = |an_hour: f64| LEFT + WIDE * (an_hour.max(LEAST_AN_HOUR) / LEAST_AN_HOUR).ln() / folds;
     let y = |percent: f64| SECOND + SECOND_HIGH * (1.0 - percent / 100.0);
