@@ -70,7 +70,7 @@ fn x11_what_is_in_front_is_numbered_and_picked_by_digits_or_by_a_told_number() {
 when key f7 { tally; log \"x\" }
 when key f8 => tally 2
 when key f9 => tally 300
-when key f10 { tally at most 300ms else { log \"late\" } }
+when key f10 { tally at most 2s else { log \"late\" } }
 ";
     let mut running = Running::start(&display, rules);
     person.tap("f6");
