@@ -73,14 +73,27 @@ impl Group {
         self.caps.get(&key)?[level as usize]
     }
 
-    /// The key and level that give `character`, the cheapest if several do.
+    /// The key and level that give `character`, the cheapest if several do; the end of a line, a tab, a
+    /// backspace and an escape are keys of every board.
     pub fn spell(&self, character: char) -> Option<(Key, Level)> {
-        self.spelling.get(&character).map(|(level, key)| (*key, *level))
+        let everywhere = key_of_control(character).map(|key| (key, Level::Plain));
+        everywhere.or_else(|| self.spelling.get(&character).map(|(level, key)| (*key, *level)))
     }
 
     fn is_latin(&self) -> bool {
         ('a'..='z').all(|letter| self.spelling.contains_key(&letter))
     }
+}
+
+/// The key that a character without a shape is.
+fn key_of_control(character: char) -> Option<Key> {
+    Key::named(match character {
+        '\n' | '\r' => "enter",
+        '\t' => "tab",
+        '\u{8}' => "backspace",
+        '\u{1b}' => "escape",
+        _ => return None,
+    })
 }
 
 /// How a held key repeats.
@@ -147,12 +160,8 @@ impl Layout {
     }
 
     fn place_of_character(&self, character: char) -> Option<Key> {
-        let latin = self.groups.iter().find(|group| group.is_latin());
-        [Some(self.group()), latin]
-            .into_iter()
-            .flatten()
-            .find_map(|group| group.spell(character))
-            .map(|(key, _)| key)
+        let latin = || self.groups.iter().find(|group| group.is_latin())?.spell(character);
+        self.group().spell(character).or_else(latin).map(|(key, _)| key)
     }
 
     fn has(&self, key: Key) -> bool {

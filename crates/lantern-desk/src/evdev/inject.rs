@@ -1,6 +1,6 @@
 //! Steps of input, written through the devices of our own.
 
-use lantern_model::{Act, InputStep, Key, KeyKind, Level, Side};
+use lantern_model::{Act, InputStep, Key, KeyKind, Side};
 
 use super::EvdevDesk;
 use super::outlet;
@@ -49,10 +49,7 @@ impl EvdevDesk {
         for act in &step.acts {
             match act {
                 Act::Text(text) => {
-                    let spelled = text.chars().filter_map(|letter| {
-                        named(letter).or_else(|| group.spell(letter).map(|(key, _)| key))
-                    });
-                    keys.extend(spelled);
+                    keys.extend(text.chars().filter_map(|letter| Some(group.spell(letter)?.0)));
                 }
                 Act::Tap(tapped) => keys.extend(tapped.iter().copied()),
                 _ => {}
@@ -92,9 +89,7 @@ impl EvdevDesk {
                 }
                 Act::Text(text) => {
                     let group = self.passage.layout().group();
-                    let missing = text
-                        .chars()
-                        .find(|letter| named(*letter).is_none() && group.spell(*letter).is_none());
+                    let missing = text.chars().find(|letter| group.spell(*letter).is_none());
                     if let Some(letter) = missing {
                         return Err(format!("no key of this layout types {letter:?}"));
                     }
@@ -150,10 +145,8 @@ impl EvdevDesk {
         let caps = Key::named("caps-lock").filter(|_| self.passage.caps_is_on());
         self.tap_lock(caps)?;
         for letter in text.chars() {
-            let spelled = named(letter)
-                .map(|key| (key, Level::Plain))
-                .or_else(|| self.passage.layout().group().spell(letter));
             // Whether all are there was looked at before anything went out.
+            let spelled = self.passage.layout().group().spell(letter);
             let Some((key, level)) = spelled else { continue };
             let with: Vec<Key> = level.sides().iter().map(|side| side.key()).collect();
             for key in &with {
@@ -178,15 +171,4 @@ impl EvdevDesk {
         }
         Ok(())
     }
-}
-
-/// The key of a character that is one.
-fn named(letter: char) -> Option<Key> {
-    Key::named(match letter {
-        '\n' | '\r' => "enter",
-        '\t' => "tab",
-        '\u{8}' => "backspace",
-        '\u{1b}' => "escape",
-        _ => return None,
-    })
 }

@@ -344,16 +344,6 @@ impl X11Desk {
 
     /// The keycode and level that give a character now.
     pub(super) fn spell(&self, character: char) -> Option<(u8, Level)> {
-        let named = match character {
-            '\n' | '\r' => Some("enter"),
-            '\t' => Some("tab"),
-            '\u{8}' => Some("backspace"),
-            '\u{1b}' => Some("escape"),
-            _ => None,
-        };
-        if let Some(key) = named.and_then(Key::named) {
-            return keycode_of(key).map(|code| (code, Level::Plain));
-        }
         if let Some((key, level)) = self.keymap.layout.group().spell(character) {
             return keycode_of(key).map(|code| (code, level));
         }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Event, Frame, Key, KeyRef, Level, Spot, Stroke};
+use lantern_model::{Combo, Event, Frame, Key, KeyRef, Spot, Stroke};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::strokes_of_words;
 
@@ -121,12 +121,7 @@ impl Player {
     fn type_text(&mut self, text: &str) {
         let board = board();
         for character in text.chars() {
-            let spelled = match character {
-                '\n' => Key::named("enter").map(|key| (key, Level::Plain)),
-                '\t' => Key::named("tab").map(|key| (key, Level::Plain)),
-                other => board.group().spell(other),
-            };
-            let Some((key, level)) = spelled else { continue };
+            let Some((key, level)) = board.group().spell(character) else { continue };
             let with = level.sides().iter().map(|side| side.key());
             let keys: Vec<Key> = with.chain([key]).collect();
             for key in &keys {
