@@ -37,15 +37,17 @@ pub trait Desk {
     /// When the desk is gone.
     fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError>;
 
-    /// Shows something small for a time.
+    /// Shows something small for a time, where [`Desk::shows_hints`].
     ///
     /// # Errors
     /// When the desk is gone.
-    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError>;
+    fn hint(&mut self, _now: Time, _effect: EffectId, _hint: &Hint) -> Result<(), DeskError> {
+        Ok(())
+    }
 
     /// Whether [`Desk::hint`] shows anything; if not, whoever shows notices is asked instead.
     fn shows_hints(&self) -> bool {
-        true
+        false
     }
 
     /// The next thing that was seen, if any.
@@ -58,10 +60,14 @@ pub trait Desk {
     ///
     /// # Errors
     /// When the desk is gone.
-    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError>;
+    fn handle_deadline(&mut self, _now: Time) -> Result<(), DeskError> {
+        Ok(())
+    }
 
     /// When [`Desk::handle_deadline`] must be called, if ever.
-    fn next_deadline(&self) -> Option<Time>;
+    fn next_deadline(&self) -> Option<Time> {
+        None
+    }
 
     /// What becomes readable when there is something to poll for; a simulated desk has nothing.
     fn descriptor(&self) -> Option<BorrowedFd<'_>>;

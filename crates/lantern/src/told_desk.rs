@@ -65,6 +65,10 @@ impl Desk for ToldDesk {
         Ok(())
     }
 
+    fn shows_hints(&self) -> bool {
+        true
+    }
+
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
         self.desk.poll_event(now)
     }

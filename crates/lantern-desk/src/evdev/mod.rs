@@ -15,7 +15,7 @@ mod screen;
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, Frame, GiveBack, Hint, InputStep, Key, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, Frame, GiveBack, InputStep, Key, Time};
 
 use crate::desk::without_session;
 use crate::{Desk, DeskError};
@@ -244,28 +244,11 @@ impl Desk for EvdevDesk {
         Ok(true)
     }
 
-    fn hint(&mut self, _: Time, _: EffectId, _: &Hint) -> Result<(), DeskError> {
-        // Whoever shows things in this session is asked by the one who has us.
-        Ok(())
-    }
-
-    fn shows_hints(&self) -> bool {
-        false
-    }
-
     fn poll_event(&mut self, _: Time) -> Result<Option<Event>, DeskError> {
         if self.events.is_empty() {
             self.read()?;
         }
         Ok(self.events.pop_front())
-    }
-
-    fn handle_deadline(&mut self, _: Time) -> Result<(), DeskError> {
-        Ok(())
-    }
-
-    fn next_deadline(&self) -> Option<Time> {
-        None
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {

@@ -13,8 +13,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_model::{
-    Act, Armed, Combo, Deed, EffectId, Event, Families, GiveBack, Hint, InputStep, Key, KeyKind,
-    Layout, Modifiers, Time,
+    Act, Armed, Combo, Deed, EffectId, Event, Families, GiveBack, InputStep, Key, KeyKind, Layout,
+    Modifiers, Time,
 };
 
 use crate::desk::without_session;
@@ -263,14 +263,6 @@ impl Desk for PortalDesk {
         let Some(why) = without_session(&deed.verb) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)
-    }
-
-    fn hint(&mut self, _: Time, _: EffectId, _: &Hint) -> Result<(), DeskError> {
-        Ok(())
-    }
-
-    fn shows_hints(&self) -> bool {
-        false
     }
 
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {

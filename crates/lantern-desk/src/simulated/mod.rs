@@ -447,6 +447,10 @@ impl Desk for SimulatedDesk {
         Ok(())
     }
 
+    fn shows_hints(&self) -> bool {
+        true
+    }
+
     fn poll_event(&mut self, _: Time) -> Result<Option<Event>, DeskError> {
         Ok(self.events.pop_front())
     }

@@ -223,6 +223,10 @@ impl Desk for X11Desk {
         self.hints.show(&self.link, now, hint)
     }
 
+    fn shows_hints(&self) -> bool {
+        true
+    }
+
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
         self.end_press()?;
         loop {
