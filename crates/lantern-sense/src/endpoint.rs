@@ -73,7 +73,7 @@ pub struct Utterance {
 impl Utterance {
     /// The same without the room's own noise, which is known from the pause ahead.
     pub fn quieted(mut self) -> Utterance {
-        self.sound = quieted(&self.sound, self.ahead * FRAME);
+        self.sound = quieted(&self.sound, self.ahead * FRAME, self.above_noise);
         self
     }
 
