@@ -1,9 +1,11 @@
 //! How well speech is understood, and how rarely talk is taken for a command.
 //!
-//! `cargo bench -p cold-lantern --bench voice [-- SENTENCES] [model | taught]` has the system's speech programs say the
-//! phrases of a bench and sentences of other talk, adds noise, and hears all of it by each recogniser. The
-//! limits in the code were set on voices and sentences of the first half ([`said::TUNING`]); what is
-//! printed is the other half. It needs flite and the speech library with its English model.
+//! `cargo bench -p cold-lantern --bench voice [-- SENTENCES] [model | taught]
+//! [commands | called | uncalled]` has the system's speech programs say the phrases of a bench and
+//! sentences of other talk (with the attention word asked for, or without), adds noise, and hears all of
+//! it by each recogniser. The limits in the code were set on voices and sentences of the first half
+//! ([`said::TUNING`]); what is printed is the other half. It needs flite and the speech library with its
+//! English model.
 
 #[path = "../figure/mod.rs"]
 mod figure;
@@ -29,16 +31,12 @@ fn main() {
         std::process::exit(2);
     }
     println!("{} phrases, voices {}", said::PHRASES.len(), names(voices));
-    let wanted = |recogniser: Recogniser| {
-        !given.iter().any(|word| word == "model" || word == "taught")
-            || given.iter().any(|word| word == recogniser.name())
-    };
-    let recognisers =
-        [Recogniser::Model, Recogniser::Taught].into_iter().filter(|one| wanted(*one));
-    let recognisers: Vec<Recogniser> = recognisers.collect();
+    let mut recognisers = vec![Recogniser::Model, Recogniser::Taught];
+    recognisers.retain(|one| wants(&given, &["model", "taught"], one.name()));
     let mut curves = Vec::new();
     println!("\nrecogniser  noise    accepted  another  not understood");
-    for &recogniser in &recognisers {
+    let part = |part: &str| wants(&given, &["commands", "called", "uncalled"], part);
+    for &recogniser in recognisers.iter().filter(|_| part("commands")) {
         for noise in [Noise::None, Noise::Decibels(20.0), Noise::Decibels(10.0)] {
             curves.push(commands(recogniser, noise, voices));
         }
@@ -46,17 +44,26 @@ fn main() {
     let mut talks = Vec::new();
     println!("\nrecogniser  attention  noise    hours  seconds  taken for a command  an hour");
     for &recogniser in recognisers.iter().filter(|_| sentences > 0) {
-        for (called, noise) in [
-            (false, Noise::Decibels(35.0)),
-            (true, Noise::Decibels(35.0)),
-            (false, Noise::Decibels(10.0)),
+        for (way, called, noise) in [
+            ("uncalled", false, Noise::Decibels(35.0)),
+            ("called", true, Noise::Decibels(35.0)),
+            ("uncalled", false, Noise::Decibels(10.0)),
         ] {
+            if !part(way) {
+                continue;
+            }
             talks.push(talk(recogniser, called, noise, voices, sentences));
         }
     }
     let figure = std::env::temp_dir().join("cold-lantern-voice.png");
     figure::write(&plot::draw(&curves, &talks), &figure);
     println!("the figure is {}", figure.display());
+}
+
+/// Whether that one of several is to be measured: all of them are, if none is named.
+fn wants(given: &[String], of: &[&str], one: &str) -> bool {
+    let named = |word: &&str| given.iter().any(|given| given == word);
+    !of.iter().any(named) || named(&one)
 }
 
 fn names(voices: &[Voice]) -> String {

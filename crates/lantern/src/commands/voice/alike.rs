@@ -2,9 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::Cause;
+use lantern_model::{Cause, RuleSet, Trigger};
 use lantern_script::Source;
-use lantern_sense::{Phrase, SaidAlike, Saying, TaughtBook, alike_pairs, word_lists};
+use lantern_sense::{Phrase, SaidAlike, Saying, Sounds, TaughtBook, alike_pairs, word_lists};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
@@ -69,76 +69,91 @@ struct Report {
 
 pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
     let (source, rules) = rules_of(arguments.file)?;
-    let rules = &rules;
-    let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
-    let mut phrases = Vec::new();
-    for trigger in rules.rules.iter().flat_map(|rule| &rule.triggers) {
-        if let Cause::Voice(text) = &trigger.cause
-            && let Ok(phrase) = Phrase::parse(text, &lists)
-        {
-            phrases.push((
-                text.clone(),
-                rules.show_place(trigger.place),
-                trigger.place.line,
-                phrase,
-            ));
-        }
-    }
-    let forms = phrases.iter().flat_map(|(.., phrase)| phrase.spoken_forms(FORMS));
+    let phrases = listed(&rules);
+    let forms = phrases.iter().flat_map(|listed| listed.phrase.spoken_forms(FORMS));
     let words: Vec<String> = forms.flatten().collect();
     let words: BTreeSet<&str> = words.iter().map(String::as_str).collect();
     let (sounds, dictionary) = pronunciation::of(&words);
-    let mut sayings = Vec::new();
-    for (number, (.., phrase)) in phrases.iter().enumerate() {
-        for form in phrase.spoken_forms(FORMS) {
-            sayings.push(Saying::new(number, form, &sounds));
-        }
-    }
     let least = arguments.least.clamp(0.0, 100.0) / 100.0;
-    let mut told = BTreeSet::new();
-    let pairs = alike_pairs(&sayings, least, |_, _| true)
-        .into_iter()
-        .filter(|pair| told.insert((sayings[pair.first].phrase, sayings[pair.second].phrase)));
-    let said = |saying: &Saying| {
-        let (phrase, place, line, _) = &phrases[saying.phrase];
-        let letters: Vec<&str> = saying.sounds().iter().map(|sound| sound.letters()).collect();
-        Said {
-            phrase: phrase.clone(),
-            said: saying.words.join(" "),
-            sounds: letters.join(" "),
-            file: place.rsplit_once(':').map_or("", |(file, _)| file).to_owned(),
-            line: *line,
-        }
-    };
-    let pairs: Vec<Pair> = pairs
-        .take(arguments.most)
-        .map(|pair| {
-            let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
-            let missing = |of: &Saying, other: &Saying| {
-                of.words
-                    .iter()
-                    .filter(|word| !other.words.contains(word))
-                    .cloned()
-                    .collect::<Vec<_>>()
-            };
-            let apart = [missing(first, second), missing(second, first)].concat();
-            Pair { likeness: pair.likeness, first: said(first), second: said(second), apart }
-        })
-        .collect();
+    let pairs = pairs_of(&phrases, &sounds, least).take(arguments.most).collect();
     let taught = Taught::open()?.phrases;
     let as_taught = TaughtBook::new(&taught).said_alike().into_iter();
     let as_taught = as_taught.filter(|pair| pair.margin < CLEAR).take(arguments.most);
-    let as_taught: Vec<Taken> = as_taught.map(Taken::of).collect();
-    let nothing = pairs.is_empty() && as_taught.is_empty();
-    let (phrases, taught) = (phrases.len(), taught.len());
-    let report = Report { version: 1, dictionary, phrases, pairs, taught, as_taught };
+    let report = Report {
+        version: 1,
+        dictionary,
+        phrases: phrases.len(),
+        pairs,
+        taught: taught.len(),
+        as_taught: as_taught.map(Taken::of).collect(),
+    };
     if arguments.json {
         print_json(&report)
     } else {
         print_table(&report, &source);
         print_as_taught(&report);
     }
+    let nothing = report.pairs.is_empty() && report.as_taught.is_empty();
     Ok(if nothing { Status::Found } else { Status::Done })
+}
+
+/// A phrase of the rules, and where it stands.
+struct Listed {
+    text: String,
+    place: String,
+    line: u32,
+    phrase: Phrase,
+}
+
+impl Listed {
+    fn said(&self, saying: &Saying) -> Said {
+        let letters: Vec<&str> = saying.sounds().iter().map(|sound| sound.letters()).collect();
+        Said {
+            phrase: self.text.clone(),
+            said: saying.words.join(" "),
+            sounds: letters.join(" "),
+            file: self.place.rsplit_once(':').map_or("", |(file, _)| file).to_owned(),
+            line: self.line,
+        }
+    }
+}
+
+fn listed(rules: &RuleSet) -> Vec<Listed> {
+    let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
+    let phrase_of = |trigger: &Trigger| {
+        let Cause::Voice(text) = &trigger.cause else { return None };
+        let phrase = Phrase::parse(text, &lists).ok()?;
+        let (place, line) = (rules.show_place(trigger.place), trigger.place.line);
+        Some(Listed { text: text.clone(), place, line, phrase })
+    };
+    rules.rules.iter().flat_map(|rule| &rule.triggers).filter_map(phrase_of).collect()
+}
+
+/// Phrases that sound alike, of each two of them the forms that do so most.
+fn pairs_of(phrases: &[Listed], sounds: &Sounds, least: f64) -> impl Iterator<Item = Pair> {
+    let sayings: Vec<Saying> = phrases
+        .iter()
+        .enumerate()
+        .flat_map(|(number, listed)| {
+            let forms = listed.phrase.spoken_forms(FORMS).into_iter();
+            forms.map(move |form| Saying::new(number, form, sounds))
+        })
+        .collect();
+    let mut told = BTreeSet::new();
+    let mut pairs = alike_pairs(&sayings, least, |_, _| true);
+    pairs.retain(|pair| told.insert((sayings[pair.first].phrase, sayings[pair.second].phrase)));
+    pairs.into_iter().map(move |pair| {
+        let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
+        let missing = |of: &Saying, other: &Saying| -> Vec<String> {
+            of.words.iter().filter(|word| !other.words.contains(word)).cloned().collect()
+        };
+        Pair {
+            likeness: pair.likeness,
+            first: phrases[first.phrase].said(first),
+            second: phrases[second.phrase].said(second),
+            apart: [missing(first, second), missing(second, first)].concat(),
+        }
+    })
 }
 
 fn print_table(report: &Report, source: &Source) {
