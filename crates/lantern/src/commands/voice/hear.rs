@@ -70,6 +70,9 @@ pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
     Ok(if understood > 0 { Status::Done } else { Status::Found })
 }
 
+/// Clears a terminal's line from here to its end (ECMA-48, "erase in line").
+const CLEARED: &str = "\u{1b}[K";
+
 /// A bar of how loud it is, with a mark where the room ends.
 fn draw_meter(Loudness { level, noise, speech }: Loudness) {
     let column = |level: f32| {
@@ -83,16 +86,19 @@ fn draw_meter(Loudness { level, noise, speech }: Loudness) {
         _ => '.',
     };
     let bar: String = (0..METER).map(cell).collect();
-    let word = if speech { "speech" } else { "" };
+    let word = if speech { ", speech" } else { "" };
     let mut out = anstream::stderr();
     // A terminal that went away is no fault.
-    let _ =
-        write!(out, "\r{}{bar} {level:>4.0} dB, room {noise:>4.0} dB {word:<6}{0:#}", style::FAINT);
+    let _ = write!(
+        out,
+        "\r{}{bar} {level:>4.0} dB in a room of {noise:.0} dB{word}{0:#}{CLEARED}",
+        style::FAINT
+    );
     let _ = out.flush();
 }
 
 fn clear_meter(meter: bool) {
     if meter {
-        let _ = write!(anstream::stderr(), "\r{:60}\r", "");
+        let _ = write!(anstream::stderr(), "\r{CLEARED}");
     }
 }
