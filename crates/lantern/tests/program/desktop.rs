@@ -315,7 +315,7 @@ fn x11_rules_follow_the_program_in_front() {
 #[test]
 fn x11_a_hint_is_on_the_screen_for_its_time() {
     let (display, mut person, target) = bare();
-    let rules = "when key f9 { hint \"section 2, −31 °C\" at 40, 40 for 300ms; tap a }\n";
+    let rules = "when key f9 { hint \"section 2, −31 °C\" at 40, 40 for 1s; tap a }\n";
     let running = Running::start(&display, rules);
     let windows = person.windows();
     person.tap("f9");
