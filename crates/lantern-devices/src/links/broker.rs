@@ -30,9 +30,16 @@ pub(super) async fn serve(
     let outbox = Arc::new(Mutex::new(Outbox::default()));
     let topics = widest(topics);
     let taking = take_errands(context.clone(), errands, Arc::clone(&outbox));
-    let speaking =
-        Speaker { context, broker, topics, outbox, heard: Heard::default(), has_begun: false }
-            .speak();
+    let speaking = Speaker {
+        context,
+        broker,
+        topics,
+        outbox,
+        heard: Heard::default(),
+        version: None,
+        has_begun: false,
+    }
+    .speak();
     // Neither breaks the other off; both end with the task.
     tokio::select! {
         () = taking => {}
@@ -154,7 +161,9 @@ struct Speaker {
     topics: Vec<String>,
     outbox: Arc<Mutex<Outbox>>,
     heard: Heard,
-    /// Whether this session had a connection before.
+    /// The version of the protocol in which this run has a session at the broker, once it has one.
+    version: Option<Version>,
+    /// Whether what keeps the connection had one before.
     has_begun: bool,
 }
 
@@ -195,7 +204,11 @@ impl Speaker {
 
     /// Connects, and connects again with the same session, until the broker refuses us for good.
     async fn keep_connected(&mut self, reach: &Reach, back_off: &mut BackOff) -> LinkError {
-        let mut wire = match self.begin_session(reach).await {
+        let version = match self.version {
+            Some(version) => Ok(version),
+            None => self.begin_session(reach).await,
+        };
+        let mut wire = match version.and_then(|version| Wire::new(version, reach, false)) {
             Ok(wire) => wire,
             Err(error) => return error,
         };
@@ -203,6 +216,10 @@ impl Speaker {
         loop {
             let broken = self.listen(&mut wire, back_off).await;
             lock(&self.outbox).sender = None;
+            if matches!(broken, Broken::Version) {
+                // Another broker is there now.
+                self.version = None;
+            }
             let error = self.error_of(broken);
             if matches!(error, LinkError::NotWelcome { .. }) {
                 return error;
@@ -212,12 +229,12 @@ impl Speaker {
         }
     }
 
-    /// A connection with a session that is new, in the newest version that the broker speaks.
-    async fn begin_session(&self, reach: &Reach) -> Result<Wire, LinkError> {
+    /// Begins a session that is new, in the newest version that the broker speaks; gives that.
+    async fn begin_session(&mut self, reach: &Reach) -> Result<Version, LinkError> {
         let mut version = Version::Five;
         loop {
             match Wire::new(version, reach, true)?.next().await {
-                Ok(_) => return Wire::new(version, reach, false),
+                Ok(_) => return Ok(*self.version.insert(version)),
                 Err(Broken::Version) if version == Version::Five => version = Version::Three,
                 Err(broken) => return Err(self.error_of(broken)),
             }
@@ -238,9 +255,11 @@ impl Speaker {
 
     /// Hears until the connection breaks.
     async fn listen(&mut self, wire: &mut Wire, back_off: &mut BackOff) -> Broken {
+        let mut is_welcome = false;
         loop {
             match wire.next().await {
                 Ok(Came::Welcome { resumed }) => {
+                    is_welcome = true;
                     back_off.reset();
                     // What this session was to hear of, it was told in an earlier connection.
                     let knows = std::mem::replace(&mut self.has_begun, true) && resumed;
@@ -261,6 +280,10 @@ impl Speaker {
                     }
                 }
                 Ok(Came::Nothing) => {}
+                // It spoke our version until then.
+                Err(Broken::Version) if is_welcome => {
+                    return Broken::Off("it broke off in the middle of a message".to_owned());
+                }
                 Err(broken) => return broken,
             }
         }

@@ -108,10 +108,12 @@ fn talk(
     let began = Instant::now();
     let mut talk = Talk { recogniser, called, noise, hours: 0.0, scores: Vec::new() };
     let mut taken = Vec::new();
+    let mut done = 0;
     for (number, voice) in voices.iter().enumerate() {
         let mut hearer = recogniser.open(called, voice);
         for at in (number..sentences).step_by(voices.len()) {
-            progress("talk", at, sentences);
+            progress("talk", done, sentences);
+            done += 1;
             let sentence = said::sentence(at);
             let sound = noise.over(&voice.say(&sentence, at), at as u32);
             talk.hours += sound.len() as f64 / lantern_sense::RATE as f64 / 3600.0;

@@ -4,6 +4,8 @@ use std::collections::BTreeSet;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU8, Ordering};
 use std::time::{Duration, Instant};
 
 use lantern_stage::Talking;
@@ -325,4 +327,98 @@ when message \"#\" on hut as said => log \"{{said.topic}} {{said.text}}\""
     run.expect("confirmed");
     let lines = run.lines_within(Duration::from_millis(300));
     assert!(!lines.iter().any(|line| line.contains("desks/old away")), "{lines:?}");
+}
+
+/// A way to a broker that can be torn in the middle of what the broker says.
+struct Way {
+    port: u16,
+    state: Arc<AtomicU8>,
+}
+
+impl Way {
+    const WHOLE: u8 = 0;
+    /// The next thing the broker says is cut off.
+    const TEARING: u8 = 1;
+    const GONE: u8 = 2;
+
+    fn to(broker: u16) -> Way {
+        let listener = TcpListener::bind("127.0.0.1:0").expect("there is a port");
+        let port = listener.local_addr().expect("it has one").port();
+        let state = Arc::new(AtomicU8::new(Way::WHOLE));
+        let way = Way { port, state: Arc::clone(&state) };
+        std::thread::spawn(move || {
+            for client in listener.incoming().map_while(Result::ok) {
+                if state.load(Ordering::SeqCst) == Way::WHOLE {
+                    let real = TcpStream::connect(("127.0.0.1", broker)).expect("it is there");
+                    Way::join(&client, &real, None);
+                    Way::join(&real, &client, Some(Arc::clone(&state)));
+                }
+            }
+        });
+        way
+    }
+
+    /// Hands on what one says to the other, until it is torn.
+    fn join(from: &TcpStream, to: &TcpStream, state: Option<Arc<AtomicU8>>) {
+        let mut from = from.try_clone().expect("it can be");
+        let mut to = to.try_clone().expect("it can be");
+        std::thread::spawn(move || {
+            let mut piece = [0; 4096];
+            while let Ok(length @ 1..) = from.read(&mut piece) {
+                let (torn, gone) = (Way::TEARING, Way::GONE);
+                let (before, after) = (Ordering::SeqCst, Ordering::SeqCst);
+                let is_torn = state
+                    .as_ref()
+                    .is_some_and(|state| state.compare_exchange(torn, gone, before, after).is_ok());
+                let passed = if is_torn { length.min(3) } else { length };
+                if to.write_all(&piece[..passed]).is_err() || is_torn {
+                    break;
+                }
+            }
+            let _ = from.shutdown(std::net::Shutdown::Both);
+            let _ = to.shutdown(std::net::Shutdown::Both);
+        });
+    }
+
+    fn set(&self, state: u8) {
+        self.state.store(state, Ordering::SeqCst);
+    }
+}
+
+#[test]
+fn a_connection_that_breaks_in_the_middle_of_a_message_goes_on_with_its_session() {
+    let broker = Broker::start("allow_anonymous true");
+    let way = Way::to(broker.port);
+    let (sender, hearer) = (Home::new(), Home::new());
+    let mut hears = listening(
+        &hearer,
+        &format!(
+            "device hut = broker \"mqtt://127.0.0.1:{}\"
+when message \"saw/state\" on hut as said => log \"heard {{said.text}}\"",
+            way.port
+        ),
+    );
+    let mut sends = listening(
+        &sender,
+        &format!(
+            "device hut = broker \"{}\"
+macro tell(state) {{ publish hut \"saw/state\" body state; log \"told {{state}}\" }}",
+            broker.address()
+        ),
+    );
+    for (state, after) in [("on", Way::WHOLE), ("off", Way::TEARING), ("stuck", Way::GONE)] {
+        way.set(after);
+        assert_eq!(sender.call(&["fire", "tell", state]).status, 0);
+        sends.expect(&format!("told {state}"));
+        match after {
+            Way::TEARING => hears.expect("it broke off in the middle of a message"),
+            Way::WHOLE => hears.expect("heard on"),
+            _ => continue,
+        };
+    }
+    way.set(Way::WHOLE);
+    hears.expect("heard off");
+    hears.expect("heard stuck");
+    let lines = hears.stop();
+    assert_eq!(lines.iter().filter(|line| line.starts_with("heard")).count(), 3, "{lines:?}");
 }

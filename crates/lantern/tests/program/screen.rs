@@ -128,7 +128,8 @@ fn x11_an_answer_may_have_accents_and_other_letters() {
 #[test]
 fn x11_a_question_goes_when_its_time_is_over_or_its_run_ends() {
     let (display, mut person, _target) = bare();
-    let rules = "when key f5 { let depth = ask \"How deep?\" at most 1s else { hint \"late\" for 1min } }
+    let rules =
+        "when key f5 { let depth = ask \"How deep?\" at most 1s else { hint \"late\" for 1min } }
 when key f6 again stops { let depth = ask \"How deep?\"; hint depth for 1min }
 ";
     let mut running = Running::start(&display, rules);
