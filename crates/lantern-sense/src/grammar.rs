@@ -21,11 +21,29 @@ pub enum Calling {
     Free,
 }
 
+impl Calling {
+    /// The rule of the grammar that has such phrases.
+    const fn rule(self) -> &'static str {
+        match self {
+            Calling::Needed => "called",
+            Calling::Free => "free",
+        }
+    }
+}
+
+/// What stands before a word that is spoken of, where it is no call.
+const BEFORE_A_NOUN: [&str; 7] = ["the", "a", "this", "that", "my", "our", "your"];
+
 /// A grammar and the words in it.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Grammar {
     rules: String,
     words: BTreeMap<String, usize>,
+    attention: Vec<String>,
+    /// What is said to us.
+    said: String,
+    /// What is the same but speaks of what the attention word names; empty if there is none.
+    spoken_of: String,
 }
 
 impl Grammar {
@@ -42,14 +60,10 @@ impl Grammar {
             let text = grammar.sequence(&phrase.pieces);
             by_calling.entry(calling).or_default().push(text);
         }
-        let called: Vec<String> = attention.iter().map(|word| grammar.token(word)).collect();
-        let called = called.join(" ");
+        let called = grammar.tokens(attention).join(" ");
         let mut heads = Vec::new();
         for (calling, texts) in &by_calling {
-            let rule = match calling {
-                Calling::Needed => "called",
-                Calling::Free => "free",
-            };
+            let rule = calling.rule();
             let _ = writeln!(grammar.rules, "<{rule}> = {};", texts.join(" | "));
             heads.push(match calling {
                 Calling::Needed => format!("{called} <{rule}>"),
@@ -58,12 +72,19 @@ impl Grammar {
             });
         }
         if !called.is_empty() && !heads.is_empty() {
-            heads.push(called);
+            heads.push(called.clone());
         }
-        let _ = writeln!(grammar.rules, "public <said> = {};", heads.join(" | "));
         if heads.is_empty() {
             return Grammar::default();
         }
+        grammar.said = heads.join(" | ");
+        if !called.is_empty() {
+            let before = grammar.tokens(&BEFORE_A_NOUN).join(" | ");
+            let rules = by_calling.keys().map(|calling| format!("<{}>", calling.rule()));
+            let rules = rules.collect::<Vec<_>>().join(" | ");
+            grammar.spoken_of = format!("({before}) {called} [{rules}]");
+        }
+        grammar.attention = attention.to_vec();
         grammar.add_numbers();
         grammar
     }
@@ -75,7 +96,23 @@ impl Grammar {
 
     /// The grammar's text.
     pub fn text(&self) -> String {
-        format!("#JSGF V1.0;\ngrammar lantern;\n{}", self.rules)
+        self.text_of(&self.said)
+    }
+
+    /// The text of a grammar of talk that is easily taken for this one: the same phrases behind the
+    /// attention word where it names something ("the lantern"); `None` where there is no such word.
+    pub fn talk(&self) -> Option<String> {
+        (!self.spoken_of.is_empty()).then(|| self.text_of(&self.spoken_of))
+    }
+
+    fn text_of(&self, public: &str) -> String {
+        format!("#JSGF V1.0;\ngrammar lantern;\n{}public <said> = {public};\n", self.rules)
+    }
+
+    /// Whether these words begin with the attention word.
+    pub fn calls(&self, words: &[&str]) -> bool {
+        !self.attention.is_empty()
+            && words.starts_with(&self.attention.iter().map(String::as_str).collect::<Vec<_>>())
     }
 
     /// Every word in it, in the order of its tokens.
@@ -127,6 +164,10 @@ impl Grammar {
         format!("w{number}")
     }
 
+    fn tokens(&mut self, words: &[impl AsRef<str>]) -> Vec<String> {
+        words.iter().map(|word| self.token(word.as_ref())).collect()
+    }
+
     fn sequence(&mut self, pieces: &[Piece]) -> String {
         let texts: Vec<String> = pieces.iter().filter_map(|piece| self.piece(piece)).collect();
         if texts.is_empty() { "<NULL>".to_owned() } else { texts.join(" ") }
@@ -162,9 +203,7 @@ impl Grammar {
         if !self.rules.contains("<number>") {
             return;
         }
-        let mut tokens = |words: &[&str]| {
-            words.iter().map(|word| self.token(word)).collect::<Vec<_>>().join(" | ")
-        };
+        let mut tokens = |words: &[&str]| self.tokens(words).join(" | ");
         let (digits, teens, tens) = (tokens(&ONES[1..10]), tokens(&ONES[10..]), tokens(&TENS[2..]));
         let [zero, hundred, thousand, and, point] =
             ["zero", "hundred", "thousand", "and", "point"].map(|word| self.token(word));

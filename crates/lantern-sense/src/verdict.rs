@@ -13,6 +13,9 @@ pub struct Evidence {
     pub worst_word: f64,
     /// Frames of words over frames of speech.
     pub coverage: f64,
+    /// How much better all of it is explained as talk that speaks of what the attention word names; 0 if it
+    /// is not.
+    pub as_talk: f64,
 }
 
 /// A gap of so much is as likely a command as not. Of commands in noise at 10 dB nineteen in twenty are
@@ -20,13 +23,17 @@ pub struct Evidence {
 const EVEN_GAP: f64 = 18.5;
 /// A single word that fits worse is another word.
 const WORST_WORD: f64 = 60.0;
+/// To be better explained as talk by so much is worth a gap of one. Commands come to 0 as a rule and to 525 at
+/// most, with gaps below 4 then; talk of the attention word to 225 and more, with gaps from 13.
+const AS_TALK: f64 = 35.0;
 /// So much of what was said must be words of the phrase.
 const LEAST_COVERAGE: f64 = 0.7;
 
 impl Evidence {
     /// How sure it is, from 0 to 1; from one half on it counts.
     pub fn score(&self) -> f64 {
-        let by_gap = (1.0 - self.gap.max(0.0) / (2.0 * EVEN_GAP)).clamp(0.0, 1.0);
+        let gap = self.gap.max(0.0) + self.as_talk.max(0.0) / AS_TALK;
+        let by_gap = (1.0 - gap / (2.0 * EVEN_GAP)).clamp(0.0, 1.0);
         let other_words = self.worst_word > WORST_WORD || self.coverage < LEAST_COVERAGE;
         if other_words { by_gap.min(0.49) } else { by_gap }
     }
@@ -39,8 +46,19 @@ impl Evidence {
         is_word: impl Fn(&str) -> bool,
     ) -> Option<Evidence> {
         let coverage = coverage(words, speech_frames, is_word);
-        let little = Evidence { gap: f64::INFINITY, worst_word: f64::INFINITY, coverage };
+        let little = Evidence {
+            gap: f64::INFINITY,
+            worst_word: f64::INFINITY,
+            coverage,
+            ..Evidence::default()
+        };
         (coverage < LEAST_COVERAGE).then_some(little)
+    }
+
+    /// The same when another explanation of the sound, as talk, is known.
+    pub fn beside_talk(self, words: &[Explained], talk: &[Explained]) -> Evidence {
+        let as_talk = if talk.is_empty() { 0.0 } else { total(talk) - total(words) };
+        Evidence { as_talk, ..self }
     }
 
     /// Whether it counts as said.
@@ -76,7 +94,6 @@ pub fn weigh(
     is_word: impl Fn(&str) -> bool,
 ) -> Evidence {
     let frames: f64 = words.iter().map(Explained::frames).sum();
-    let total = |pieces: &[Explained]| pieces.iter().map(|piece| piece.score as f64).sum::<f64>();
     let gap = (total(sounds) - total(words)) / frames.max(1.0);
     let spoken = || words.iter().filter(|piece| is_word(&piece.what));
     let gap_of = |word: &Explained| {
@@ -92,7 +109,12 @@ pub fn weigh(
         gap,
         worst_word: spoken().map(gap_of).fold(f64::NEG_INFINITY, f64::max),
         coverage: coverage(words, speech_frames, &is_word),
+        as_talk: 0.0,
     }
+}
+
+fn total(pieces: &[Explained]) -> f64 {
+    pieces.iter().map(|piece| piece.score as f64).sum()
 }
 
 /// The share of the speech that is words.

@@ -173,8 +173,13 @@ fn a_grammar_holds_what_counts_behind_its_attention_word() {
     <free> = (w3 | w4);
     public <said> = w12 w13 <called> | [w12 w13] <free> | w12 w13;
     "#);
+    let talk = grammar.talk().expect("there is an attention word");
+    insta::assert_snapshot!(talk.lines().last().unwrap_or_default(), @"public <said> = (w14 | w15 | w16 | w17 | w18 | w19 | w20) w12 w13 [<called> | <free>];");
+    assert!(
+        grammar.calls(&["hey", "lantern", "next"]) && !grammar.calls(&["the", "hey", "lantern"])
+    );
     let words: Vec<&str> = grammar.words().collect();
-    insta::assert_snapshot!(words.join(" "), @"core halt hey lantern next north old one section spare stop to tray worn");
+    insta::assert_snapshot!(words.join(" "), @"a core halt hey lantern my next north old one our section spare stop that the this to tray worn your");
     assert_eq!(grammar.word("w1(2)"), Some("core"));
     assert_eq!(grammar.word("<sil>"), None);
     assert!(self::grammar(&[], &["lantern"]).is_empty(), "there is nothing to be called for");
@@ -186,6 +191,7 @@ fn numbers_stand_in_a_grammar_once() {
         grammar(&[("cut <number>", Calling::Needed), ("fan <percent>", Calling::Free)], &[]);
     let text = grammar.text();
     assert_eq!(text.matches("<number> =").count(), 1);
+    assert!(grammar.talk().is_none() && !grammar.calls(&["cut"]), "there is no attention word");
     for word in ["seventeen", "forty", "percent", "hundred", "point"] {
         assert!(grammar.words().any(|known| known == word), "{word}");
     }
@@ -223,6 +229,11 @@ fn what_fits_its_words_as_well_as_any_sounds_was_said() {
     // Most of what was said is none of the words.
     assert!(!weigh(&said, &close, 150, is_word).counts());
     assert!(!weigh(&[], &[], 0, is_word).counts());
+    // "The lantern ..." explains it better than "lantern ...": it was spoken of, not called.
+    let talk = |score| [piece("w2", 12, 20, -300), piece("w0", 20, 100, score)];
+    assert!(evidence.beside_talk(&said, &talk(-9000)).counts());
+    assert!(!evidence.beside_talk(&said, &talk(-7400)).counts());
+    assert_eq!(evidence.beside_talk(&said, &[]), evidence, "it cannot be explained so at all");
 }
 
 /// A made-up word: tones that move, said at some speed, over a little noise.

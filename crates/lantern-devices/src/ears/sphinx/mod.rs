@@ -1,7 +1,8 @@
 //! The recogniser with a model: the system's speech library, loaded when it is first needed.
 //!
-//! It listens for exactly the phrases that count now, by a grammar and a dictionary made from them; and a
-//! second time, for any sounds of the language, to tell commands from other talk.
+//! It listens for exactly the phrases that count now, by a grammar and a dictionary made from them; a
+//! second time, for any sounds of the language, to tell commands from other talk; and what would count then
+//! a third time, for talk that speaks of what the attention word names.
 
 mod sys;
 
@@ -13,7 +14,7 @@ use std::sync::Arc;
 use lantern_sense::{Evidence, Grammar, Utterance, weigh};
 use rustix::fs::MemfdFlags;
 
-use self::sys::{Decoder, Speech};
+use self::sys::{Decoder, Search, Speech};
 use crate::ServiceError;
 
 /// Where Debian's package has the model.
@@ -69,8 +70,11 @@ impl ModelEar {
             self.decoders = Some(self.open_decoders(&pronunciations)?);
             self.pronunciations = pronunciations;
         }
-        let taken =
-            self.decoders.as_mut().is_some_and(|(words, _)| words.listen_for(&grammar.text()));
+        let taken = self.decoders.as_mut().is_some_and(|(words, _)| {
+            let talk = grammar.talk();
+            words.learn(Search::Phrases, &grammar.text())
+                && talk.is_none_or(|talk| words.learn(Search::Talk, &talk))
+        });
         if taken { Ok(()) } else { Err(ServiceError::SpeechRefused { what: "the phrases" }) }
     }
 
@@ -94,7 +98,7 @@ impl ModelEar {
         let decoders = open().zip(open());
         drop(file);
         let Some((words, mut sounds)) = decoders else { return Err(refused) };
-        if !sounds.listen_for_sounds() {
+        if !sounds.learn_sounds() {
             return Err(ServiceError::SpeechRefused { what: "to listen for any sounds" });
         }
         Ok((words, sounds))
@@ -103,7 +107,7 @@ impl ModelEar {
     /// What of the grammar an utterance is most like, if it is like any.
     pub(super) fn hear(&mut self, utterance: &Utterance) -> Option<Understood> {
         let (words, sounds) = self.decoders.as_mut()?;
-        let said = words.decode(&utterance.sound);
+        let said = words.decode(Search::Phrases, &utterance.sound);
         let grammar = &self.grammar;
         let spoken: Vec<&str> = said.iter().filter_map(|piece| grammar.word(&piece.what)).collect();
         if spoken.is_empty() {
@@ -112,10 +116,13 @@ impl ModelEar {
         let is_word = |what: &str| grammar.word(what).is_some();
         // Most talk is known by that, and costs no second look.
         let little = Evidence::of_little(&said, utterance.speech_frames, is_word);
-        let evidence = little.unwrap_or_else(|| {
-            let any = sounds.decode(&utterance.sound);
+        let mut evidence = little.unwrap_or_else(|| {
+            let any = sounds.decode(Search::Sounds, &utterance.sound);
             weigh(&said, &any, utterance.speech_frames, is_word)
         });
+        if evidence.counts() && grammar.calls(&spoken) {
+            evidence = evidence.beside_talk(&said, &words.decode(Search::Talk, &utterance.sound));
+        }
         Some(Understood { words: spoken.join(" "), evidence })
     }
 }

@@ -121,33 +121,29 @@ impl Decoder {
         (!decoder.is_null()).then(|| Decoder { speech: Arc::clone(speech), decoder })
     }
 
-    /// Listens for a grammar from now on; whether the library takes it.
-    pub(super) fn listen_for(&mut self, grammar: &str) -> bool {
+    /// Knows a grammar from now on; whether the library takes it.
+    pub(super) fn learn(&mut self, search: Search, grammar: &str) -> bool {
         let Some(grammar) = c_text(grammar) else { return false };
-        let functions = &self.speech.functions;
+        let name = search.name().as_ptr();
         // SAFETY: both texts end with zero and are copied; the decoder is open.
-        unsafe {
-            (functions.set_grammar)(self.decoder, NAME.as_ptr(), grammar.as_ptr()) == 0
-                && (functions.choose)(self.decoder, NAME.as_ptr()) == 0
-        }
+        unsafe { (self.speech.functions.set_grammar)(self.decoder, name, grammar.as_ptr()) == 0 }
     }
 
-    /// Listens for any sounds of the language from now on; whether the library can.
-    pub(super) fn listen_for_sounds(&mut self) -> bool {
-        let functions = &self.speech.functions;
+    /// Knows any sounds of the language from now on; whether the library can.
+    pub(super) fn learn_sounds(&mut self) -> bool {
+        let name = Search::Sounds.name().as_ptr();
         // SAFETY: without a file the library makes a loop of all sounds; the decoder is open.
-        unsafe {
-            (functions.set_loop)(self.decoder, NAME.as_ptr(), null()) == 0
-                && (functions.choose)(self.decoder, NAME.as_ptr()) == 0
-        }
+        unsafe { (self.speech.functions.set_loop)(self.decoder, name, null()) == 0 }
     }
 
-    /// What was said in this sound, 16,000 samples a second.
-    pub(super) fn decode(&mut self, sound: &[i16]) -> Vec<Explained> {
+    /// How that explains this sound, 16,000 samples a second.
+    pub(super) fn decode(&mut self, search: Search, sound: &[i16]) -> Vec<Explained> {
         let functions = &self.speech.functions;
-        // SAFETY: the samples are read during the call only; the decoder is open and idle.
+        // SAFETY: the samples are read during the call only; the decoder is open and idle, and refuses a
+        // search that it does not know.
         let done = unsafe {
-            let begun = (functions.begin)(self.decoder) == 0;
+            let begun = (functions.choose)(self.decoder, search.name().as_ptr()) == 0
+                && (functions.begin)(self.decoder) == 0;
             begun
                 && (functions.take)(self.decoder, sound.as_ptr(), sound.len(), 0, 1) >= 0
                 && (functions.end)(self.decoder) == 0
@@ -190,8 +186,27 @@ impl Drop for Decoder {
     }
 }
 
-/// What a search is called within a decoder.
-const NAME: &CStr = c"lantern";
+/// What a sound is explained by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Search {
+    /// The phrases that count now.
+    Phrases,
+    /// Talk that is easily taken for them.
+    Talk,
+    /// Any sounds of the language.
+    Sounds,
+}
+
+impl Search {
+    /// What it is called within a decoder.
+    const fn name(self) -> &'static CStr {
+        match self {
+            Search::Phrases => c"phrases",
+            Search::Talk => c"talk",
+            Search::Sounds => c"sounds",
+        }
+    }
+}
 
 fn c_text(text: &str) -> Option<CString> {
     CString::new(text).ok()
