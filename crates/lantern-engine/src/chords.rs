@@ -17,6 +17,9 @@ pub(crate) enum Chorded {
 
 impl Engine {
     pub(crate) fn may_become_chord(&self, seen: &Seen) -> bool {
+        if seen.give.is_none() || !self.watch.has_chords() {
+            return false;
+        }
         let mut keys: BTreeSet<Key> = self
             .presses
             .undecided
@@ -25,7 +28,7 @@ impl Engine {
             .map(|waiting| waiting.press.key)
             .collect();
         keys.insert(seen.stroke.0);
-        seen.give.is_some() && self.watch.may_become_chord(&keys, seen.stroke.1)
+        self.watch.may_become_chord(&keys, seen.stroke.1)
     }
 
     /// Takes the largest chord that the press completes, with all its keys that wait.

@@ -44,7 +44,7 @@ pub struct Engine {
     index: RuleIndex,
     asks: Asks,
     pub(crate) globals: Vec<Value>,
-    pub(crate) watch: Watch,
+    pub(crate) watch: Arc<Watch>,
     /// What the desk was told to see and withhold.
     armed: Option<Armed>,
     /// The same as the table wants it, when no key waits to be told.
@@ -138,7 +138,7 @@ impl Engine {
             asks: Asks::default(),
             rules: Arc::new(RuleSet::default()),
             globals: Vec::new(),
-            watch: Watch::default(),
+            watch: Arc::default(),
             armed: None,
             at_rest: Armed::default(),
             arm_anew: false,
@@ -460,9 +460,10 @@ impl Engine {
         }
         let rules = Arc::clone(&self.rules);
         let running = self.self_stopping_rules();
-        let watch = Watch::new(&rules, &self.index, &self.place(), &self.layout, &running);
-        self.watch = watch;
-        for entry in std::mem::take(&mut self.watch.missing) {
+        let mut watch = Watch::new(&rules, &self.index, &self.place(), &self.layout, &running);
+        let missing = std::mem::take(&mut watch.missing);
+        self.watch = Arc::new(watch);
+        for entry in missing {
             if self.missing.insert(entry.clone()) {
                 self.give_reason(now, entry.0, ReasonKind::NotOnBoard(entry.1));
             }

@@ -286,7 +286,8 @@ impl Engine {
                 let message = format!("{} (panic): {why}", rules.settings.panic);
                 self.give_reason(now, None, ReasonKind::Refused(message));
             }
-            let candidates: Vec<_> = self.watch.candidates(stroke).to_vec();
+            let watch = Arc::clone(&self.watch);
+            let candidates = watch.candidates(stroke);
             if candidates.is_empty() && !self.watch.is_panic(stroke) {
                 // It is wanted for a chord, a sequence, a drawing or a remap.
                 let families = armed.families.iter().map(KeyRef::Either);

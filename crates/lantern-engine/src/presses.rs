@@ -247,9 +247,10 @@ impl Engine {
             Chorded::Rules(candidates) => Some(candidates),
             Chorded::No => None,
         };
+        let watch = Arc::clone(&self.watch);
         let chorded = candidates.is_some();
-        let candidates = candidates.unwrap_or_else(|| self.watch.candidates(seen.stroke).to_vec());
-        self.take_candidates(now, seen, &candidates, chorded);
+        let candidates = candidates.as_deref().unwrap_or_else(|| watch.candidates(seen.stroke));
+        self.take_candidates(now, seen, candidates, chorded);
     }
 
     fn take_candidates(&mut self, now: Time, seen: Seen, candidates: &[Candidate], chorded: bool) {
@@ -385,25 +386,23 @@ impl Engine {
         held: Modifiers,
         manner: Option<Manner>,
     ) -> Option<Won> {
-        let fitting: Vec<Won> = candidates
-            .iter()
-            .filter(|candidate| {
-                !candidate.stops_only
-                    && manner.is_none_or(|manner| candidate.manner == manner)
-                    && candidate.fits(held)
-            })
-            .map(|candidate| (candidate.rule, candidate.trigger))
-            .collect();
-        fitting.into_iter().find(|won| self.may_fire(now, won.0))
+        let fits = |candidate: &&Candidate| {
+            !candidate.stops_only
+                && manner.is_none_or(|manner| candidate.manner == manner)
+                && candidate.fits(held)
+        };
+        let found = candidates.iter().filter(fits).find(|found| self.may_fire(now, found.rule));
+        found.map(|found| (found.rule, found.trigger))
     }
 
     fn held_winners(&mut self, now: Time, candidates: &[Candidate], held: Modifiers) -> Vec<Won> {
-        let mut spans: Vec<Manner> = candidates.iter().map(|candidate| candidate.manner).collect();
-        spans.retain(|manner| matches!(manner, Manner::Held(_)));
+        let manners = candidates.iter().map(|candidate| candidate.manner);
+        let mut spans: Vec<Manner> =
+            manners.filter(|manner| matches!(manner, Manner::Held(_))).collect();
         spans.sort();
         spans.dedup();
-        let winners = spans.into_iter().map(|span| self.winner(now, candidates, held, Some(span)));
-        winners.collect::<Vec<_>>().into_iter().flatten().collect()
+        let winner = |span| self.winner(now, candidates, held, Some(span));
+        spans.into_iter().filter_map(winner).collect()
     }
 
     /// A key whose release matters went up.
@@ -450,8 +449,8 @@ impl Engine {
     fn tap_as(&mut self, now: Time, give: GiveBack, press: Press) {
         let (_, held, stroke) =
             self.through_remap(lantern_model::Families::NONE, &give.becomes, give.under);
-        let candidates = self.watch.candidates(stroke).to_vec();
-        let won = self.winner(now, &candidates, held, Some(Manner::Pressed));
+        let watch = Arc::clone(&self.watch);
+        let won = self.winner(now, watch.candidates(stroke), held, Some(Manner::Pressed));
         self.fire_pressed(now, won, press);
         if won.is_none_or(|won| self.rules.rules[won.0].passing) {
             self.emit(None, Order::GiveBack(give));

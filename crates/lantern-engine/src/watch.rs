@@ -297,6 +297,11 @@ impl Watch {
         of_key.and_then(|of_key| of_key.get(&stroke.1)).map_or(&[], Vec::as_slice)
     }
 
+    /// Whether any keys together are wanted.
+    pub(crate) fn has_chords(&self) -> bool {
+        !self.chords.is_empty()
+    }
+
     /// The largest chord that a key completes, with others that are down.
     pub(crate) fn completed(
         &self,

@@ -1,8 +1,6 @@
 //! Putting input in: presses and releases through XTEST, the person's modifiers out of the way for
 //! a step and put back after it, every press marked in the list of held keys before it is sent.
 
-use std::collections::BTreeSet;
-
 use lantern_model::{Act, InputStep, Key, Level, Side};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::Connection;
@@ -86,9 +84,9 @@ impl X11Desk {
 
     /// Takes out of the way what must not be down; gives the person's modifiers among it.
     pub(super) fn begin_step(&mut self, step: &InputStep) -> Result<Vec<u8>, DeskError> {
-        let keys: Vec<Key> = step.acts.iter().flat_map(act_keys).collect();
+        let keys = || step.acts.iter().flat_map(act_keys).copied();
         let moves = |act: &Act| matches!(act, Act::MoveBy(..) | Act::MoveTo(..));
-        let at_pointer = keys.iter().any(|key| is_pointed(*key)) || step.acts.iter().any(moves);
+        let at_pointer = keys().any(is_pointed) || step.acts.iter().any(moves);
         let mut lifted = Vec::new();
         if step.lift {
             let keep: Vec<u8> = step.keep.iter().filter_map(|key| keycode_of(*key)).collect();
@@ -101,11 +99,11 @@ impl X11Desk {
             lifted.retain(|code| !keep.contains(code));
         }
         self.make_way(at_pointer)?;
-        let details = keys.into_iter().filter_map(Detail::of);
-        let own: BTreeSet<Detail> = details.filter(|detail| self.is_in_our_way(*detail)).collect();
-        for detail in own {
-            self.grabs.suspend(&self.link, detail)?;
-            self.suspended.push(detail);
+        for detail in keys().filter_map(Detail::of) {
+            if self.is_in_our_way(detail) && !self.suspended.contains(&detail) {
+                self.grabs.suspend(&self.link, detail)?;
+                self.suspended.push(detail);
+            }
         }
         self.set_helps_aside()?;
         self.lift(&lifted)?;
@@ -119,7 +117,7 @@ impl X11Desk {
     /// Lets go of the keys that a step types or taps, as a finger may be on one of them still: a key that is
     /// down cannot be pressed. A release of a key that is up is nothing.
     fn free_keys(&mut self, step: &InputStep) -> Result<(), DeskError> {
-        let mut codes = BTreeSet::new();
+        let mut codes = Vec::new();
         for act in &step.acts {
             match act {
                 Act::Text(text) => {
@@ -133,13 +131,12 @@ impl X11Desk {
                 _ => {}
             }
         }
-        let kept = step.keep.iter().filter_map(|key| keycode_of(*key));
-        for code in kept {
-            codes.remove(&code);
-        }
+        codes.sort_unstable();
+        codes.dedup();
+        let is_kept = |code| step.keep.iter().any(|key| keycode_of(*key) == Some(code));
         for code in codes {
             // Of a key that we take its own release ends the taking: that is seen to elsewhere.
-            if !self.grabs.has(Detail::Code(code)) {
+            if !is_kept(code) && !self.grabs.has(Detail::Code(code)) {
                 self.fake_key(code, false)?;
             }
         }
@@ -183,26 +180,20 @@ impl X11Desk {
     /// Takes the grabs again that were let go for a step, but for keys that stay down: what the
     /// server repeats of them would come to us instead of the program.
     fn resume_grabs(&mut self, step: &InputStep) -> Result<(), DeskError> {
-        let details = |wanted: fn(&Act) -> Option<Key>| -> BTreeSet<Detail> {
-            step.acts.iter().filter_map(wanted).filter_map(Detail::of).collect()
-        };
-        let downs = details(|act| match act {
-            Act::Down(key) => Some(*key),
-            _ => None,
-        });
-        let ups = details(|act| match act {
-            Act::Up(key) => Some(*key),
-            _ => None,
-        });
-        for detail in std::mem::take(&mut self.suspended) {
-            if downs.contains(&detail) {
+        while let Some(detail) = self.suspended.pop() {
+            let goes_down =
+                |act: &Act| matches!(act, Act::Down(key) if Detail::of(*key) == Some(detail));
+            if step.acts.iter().any(goes_down) {
                 self.open.insert(detail);
             } else {
                 self.grabs.resume(&self.link, detail)?;
             }
         }
-        for detail in ups {
-            if self.open.remove(&detail) {
+        for act in &step.acts {
+            if let Act::Up(key) = act
+                && let Some(detail) = Detail::of(*key)
+                && self.open.remove(&detail)
+            {
                 self.grabs.resume(&self.link, detail)?;
             }
         }
@@ -351,11 +342,11 @@ impl X11Desk {
     }
 }
 
-fn act_keys(act: &Act) -> Vec<Key> {
+fn act_keys(act: &Act) -> &[Key] {
     match act {
-        Act::Tap(keys) => keys.clone(),
-        Act::Down(key) | Act::Up(key) => vec![*key],
-        Act::Text(_) | Act::MoveBy(..) | Act::MoveTo(..) => Vec::new(),
+        Act::Tap(keys) => keys,
+        Act::Down(key) | Act::Up(key) => std::slice::from_ref(key),
+        Act::Text(_) | Act::MoveBy(..) | Act::MoveTo(..) => &[],
     }
 }
 

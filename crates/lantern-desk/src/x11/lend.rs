@@ -81,13 +81,13 @@ pub(super) fn lent_levels(keymap: &Keymap) -> usize {
 
 impl X11Desk {
     /// The characters of a step that no keycode gives now.
-    pub(super) fn missing_characters(&self, step: &InputStep) -> BTreeSet<char> {
+    pub(super) fn missing_characters(&self, step: &InputStep) -> impl Iterator<Item = char> {
         let texts = step.acts.iter().filter_map(|act| match act {
             Act::Text(text) => Some(text),
             _ => None,
         });
         let characters = texts.flat_map(|text| text.chars());
-        characters.filter(|character| self.spell(*character).is_none()).collect()
+        characters.filter(|character| self.spell(*character).is_none())
     }
 
     /// Begins a step for whose characters keycodes must be lent.
@@ -238,7 +238,8 @@ impl X11Desk {
     /// Lends spare keycodes to the characters of a step, in one go.
     fn lend(&mut self, step: &InputStep) -> Result<(), DeskError> {
         let before = std::mem::take(&mut self.lent);
-        let characters: Vec<char> = self.missing_characters(step).into_iter().collect();
+        let characters: BTreeSet<char> = self.missing_characters(step).collect();
+        let characters: Vec<char> = characters.into_iter().collect();
         let levels = lent_levels(&self.keymap);
         let mut symbols: BTreeMap<u8, Vec<u32>> =
             before.into_values().map(|(code, _)| (code, Vec::new())).collect();

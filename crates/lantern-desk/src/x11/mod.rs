@@ -203,7 +203,7 @@ impl Desk for X11Desk {
             self.outcomes.push_back(Event::Outcome { effect, result: Err(message) });
             return Ok(());
         }
-        if !self.missing_characters(step).is_empty() {
+        if self.missing_characters(step).next().is_some() {
             return self.begin_lending(now, effect, step.clone());
         }
         self.perform_step(step)?;

@@ -359,15 +359,16 @@ impl<D: Desk> Session<'_, D> {
     }
 
     /// Ends pauses whose time is over.
-    pub(super) fn end_pauses(&mut self) -> Result<(), Failure> {
+    pub(super) fn end_pauses(&mut self) -> Result<bool, Failure> {
         let now = self.now();
         let over: Vec<Pause> = self.pauses.extract_if(.., |pause| pause.until <= now).collect();
+        let any = !over.is_empty();
         for pause in over {
             // A rule that is gone from the file needs no resuming.
             let _ = self.engine.resume(now, pause.name.as_deref());
             self.carry_out(now)?;
         }
-        Ok(())
+        Ok(any)
     }
 }
 

@@ -180,50 +180,56 @@ impl<'j, D: Desk> Session<'j, D> {
         Ok(())
     }
 
-    /// Works until a signal comes.
+    /// Works until a signal comes. What the person did comes before all else that woke it.
     fn work_on(&mut self) -> Result<(), Failure> {
+        let mut woken = Woken::default();
         loop {
             self.tell_clock()?;
             let quiet = self.settle()?;
-            self.tell_listeners();
-            let woken = self.wait(quiet)?;
-            if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
-                guarded.renew()?;
-                self.journal.tell(
-                    LogLevel::Warning,
-                    "the guardian of held keys had died; another one watches now",
-                );
-            }
-            if woken.door {
-                self.answer_all()?;
-            }
-            self.end_pauses()?;
-            self.heartbeat.beat(self.now());
+            let tended = self.tend(&woken)?;
             if woken.signal || self.leaving {
                 return Ok(());
             }
-            if woken.saved || self.saved.is_pending() {
-                self.look_at_files();
-            }
-            if self.read_due.is_some_and(|(_, due)| due <= self.now()) {
-                self.reload()?;
-            }
-            if woken.returned {
-                self.take_returned()?;
-            }
+            self.tell_listeners();
+            woken = self.wait(quiet && !tended)?;
         }
+    }
+
+    /// Sees to everything but the desk; whether the engine may have more to do after it.
+    fn tend(&mut self, woken: &Woken) -> Result<bool, Failure> {
+        let mut tended = woken.door || woken.saved || woken.returned;
+        if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
+            guarded.renew()?;
+            self.journal.tell(
+                LogLevel::Warning,
+                "the guardian of held keys had died; another one watches now",
+            );
+        }
+        if woken.door {
+            self.answer_all()?;
+        }
+        tended |= self.end_pauses()?;
+        let now = self.now();
+        self.heartbeat.beat(now);
+        if woken.saved || self.saved.is_pending() {
+            self.look_at_files();
+        }
+        if self.read_due.is_some_and(|(_, due)| due <= now) {
+            self.reload()?;
+            tended = true;
+        }
+        if woken.returned {
+            self.take_returned()?;
+        }
+        Ok(tended)
     }
 
     /// Takes in what has come and is due, until nothing has or a fair share is done; whether
     /// nothing is left.
     fn settle(&mut self) -> Result<bool, Failure> {
         let began = self.now();
-        loop {
-            let now = self.now();
-            if now.since(began) > FAIR_SHARE {
-                self.tell_reasons();
-                return Ok(false);
-            }
+        let mut now = began;
+        while now.since(began) <= FAIR_SHARE {
             let mut quiet = true;
             if let Some(event) = self.desk.poll_event(now)? {
                 if self.journal.wants(LogLevel::Debug) {
@@ -250,7 +256,10 @@ impl<'j, D: Desk> Session<'j, D> {
                 self.tell_reasons();
                 return Ok(true);
             }
+            now = self.now();
         }
+        self.tell_reasons();
+        Ok(false)
     }
 
     /// Tells of what comes in, at the level at which a person looks for a fault. Characters are
@@ -508,6 +517,7 @@ fn seed() -> u64 {
 }
 
 /// What ended a wait, besides the desk and the clock.
+#[derive(Default)]
 struct Woken {
     signal: bool,
     saved: bool,
