@@ -11,6 +11,11 @@ pub fn board() -> &'static Layout {
     &BOARD
 }
 
+/// How sure something is, from 0 to 1, as a person reads it: nothing is wholly out of the question.
+pub fn sureness(share: f64) -> String {
+    if share < 0.005 { "<1 %".to_owned() } else { format!("{:.0} %", 100.0 * share) }
+}
+
 /// A reason other than a firing or a plain end, in words.
 pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
     match kind {
@@ -27,7 +32,7 @@ pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
         }
         ReasonKind::Dropped(why) => format!("did not fire: {why}"),
         ReasonKind::NotUnderstood(why) => format!("not understood: {why}"),
-        ReasonKind::Heard(words, score) => format!("heard {words:?}, {:.0} % sure", 100.0 * score),
+        ReasonKind::Heard(words, score) => format!("heard {words:?}, {} sure", sureness(*score)),
         ReasonKind::Called => "called by the attention word".to_owned(),
         ReasonKind::Heeds(heed) => format!("listens {}", heed.words()),
         ReasonKind::Ear(Ear::Open) => "listens: the microphone is open".to_owned(),

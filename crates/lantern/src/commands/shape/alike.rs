@@ -10,6 +10,7 @@ use crate::failure::{Failure, Status};
 use crate::findings::rules_of;
 use crate::style::say;
 use crate::table;
+use crate::wording::sureness;
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -51,7 +52,7 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
         let rows: Vec<Vec<String>> = pairs
             .into_iter()
             .map(|pair| {
-                let percent = format!("{:.0} %", pair.likeness * 100.0);
+                let percent = sureness(pair.likeness);
                 vec![percent, pair.first, pair.second, pair.change]
             })
             .collect();
@@ -89,7 +90,7 @@ fn advice(book: &ShapeBook, shapes: &[Shape], alike: AlikeShapes) -> String {
     let best = ways.into_iter().map(|(words, drawings)| (like_others(&drawings), words));
     match best.min_by(|one, other| one.0.total_cmp(&other.0)) {
         Some((most, words)) if most < likeness => {
-            format!("{words}; then it is {:.0} % like any other", 100.0 * most)
+            format!("{words}; then it is {} like any other", sureness(most.into()))
         }
         _ => format!("no small change of {name} would"),
     }

@@ -10,6 +10,7 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::findings::rules_of;
 use crate::style::complain;
+use crate::wording::sureness;
 use crate::{drawings, table};
 
 /// The shape of `--json`, version 1.
@@ -98,7 +99,7 @@ fn print_table(tried: &[DrawingData]) {
     let mut rows = Vec::new();
     for drawing in tried {
         let others = drawing.scores.iter().take(SHOWN);
-        let others = others.map(|s| format!("{} {:.0} %", s.shape, 100.0 * s.score));
+        let others = others.map(|s| format!("{} {}", s.shape, sureness(s.score)));
         let is_it = |score: &&ScoreData| Some(&score.shape) == drawing.shape.as_ref();
         let comes_to = match drawing.scores.iter().find(is_it).map(|score| &score.fires[..]) {
             None => drawing.why.clone(),

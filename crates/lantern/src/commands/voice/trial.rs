@@ -11,6 +11,7 @@ use crate::failure::{Failure, Status};
 use crate::findings::rules_of;
 use crate::sayable::{Phrases, seconds};
 use crate::style::complain;
+use crate::wording::sureness;
 use crate::{style, table};
 
 /// The shape of `--json`, version 1.
@@ -100,7 +101,7 @@ fn print_table(phrases: &Phrases, heard: &[(String, Vec<Verdict>, u32)]) {
             rows.push(vec![
                 file.clone(),
                 seconds(verdict.from),
-                format!("{:.0} %", verdict.score * 100.0),
+                sureness(verdict.score),
                 format!("{:.0} dB", verdict.above_noise),
                 if verdict.words.is_empty() { "-".to_owned() } else { verdict.words.clone() },
                 phrases.outcome(verdict),

@@ -12,7 +12,7 @@ use crate::failure::{Failure, Status};
 use crate::resident::client::Resident;
 use crate::style::{self, complain, say};
 use crate::taught::Taught;
-use crate::wording::span_words;
+use crate::wording::{span_words, sureness};
 
 /// So many other phrases are offered.
 const OFFERED: usize = 9;
@@ -68,7 +68,7 @@ pub fn run(arguments: &VoiceWrongArguments) -> Result<Status, Failure> {
 fn show(last: &Last) {
     let words = if last.words.is_empty() { "nothing it knows" } else { &last.words };
     let word = if last.counted { style::WENT_OUT } else { style::FAINT };
-    say!("{} ago it heard \"{words}\", {:.0} % sure", span_words(last.seconds), 100.0 * last.score);
+    say!("{} ago it heard \"{words}\", {} sure", span_words(last.seconds), sureness(last.score));
     say!("  {word}{}{word:#}", last.outcome);
 }
 
