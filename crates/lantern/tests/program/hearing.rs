@@ -50,6 +50,10 @@ fn recordings_are_recognised_with_scores() {
     let talk = try_on(&home, &recording("talk.wav"));
     assert_eq!(talk.status, 1, "{}", talk.stdout);
     assert!(talk.stdout.contains("none of the phrases") || talk.stdout.contains("not sure enough"));
+    // "The lantern next section": a phrase to the letter, but for the word before it.
+    let spoken_of = try_on(&home, &recording("spoken-of.wav"));
+    assert_eq!(spoken_of.status, 1, "{}", spoken_of.stdout);
+    assert!(spoken_of.stdout.contains("lantern next section"), "{}", spoken_of.stdout);
     let called = try_on(&home, &recording("called.wav"));
     assert!(called.stdout.contains("called by the attention word"), "{}", called.stdout);
 }
