@@ -111,8 +111,8 @@ impl Grammar {
 
     /// Whether these words begin with the attention word.
     pub fn calls(&self, words: &[&str]) -> bool {
-        !self.attention.is_empty()
-            && words.starts_with(&self.attention.iter().map(String::as_str).collect::<Vec<_>>())
+        let first = words.iter().copied().take(self.attention.len());
+        !self.attention.is_empty() && first.eq(self.attention.iter().map(String::as_str))
     }
 
     /// Every word in it, in the order of its tokens.

@@ -13,8 +13,8 @@ pub struct Evidence {
     pub worst_word: f64,
     /// Frames of words over frames of speech.
     pub coverage: f64,
-    /// How much better all of it is explained as talk that speaks of what the attention word names; 0 if it
-    /// is not.
+    /// How much better all of it is explained as talk that speaks of what the attention word names; below 0
+    /// where it is worse.
     pub as_talk: f64,
 }
 
