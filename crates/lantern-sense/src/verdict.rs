@@ -16,22 +16,16 @@ pub struct Evidence {
     /// How much better all of it is explained as talk that speaks of what the attention word names; below 0
     /// where it is worse.
     pub as_talk: f64,
-    /// By how many decibels the voice is above the room.
-    pub above_noise: f64,
 }
 
-/// A gap of so much is as likely a command as not where the voice is 13 dB above the room or less: of
-/// commands in noise at 10 dB nineteen in twenty are below it.
+/// A gap of so much is as likely a command as not. Of commands in noise at 10 dB nineteen in twenty are
+/// below it, of eleven hours of talk seven sentences (the nearest at 15).
 const EVEN_GAP: f64 = 18.5;
-/// The same from 20 dB on, where commands are clearer but talk is not.
-const EVEN_GAP_IN_QUIET: f64 = 13.5;
-/// Where the one becomes the other, in decibels.
-const QUIETER: (f64, f64) = (13.0, 20.0);
 /// A single word that fits worse is another word.
 const WORST_WORD: f64 = 60.0;
 /// To be better explained as talk by so much is worth a gap of one. Commands come to 0 as a rule and to 525 at
 /// most, with gaps below 4 then; talk of the attention word to 225 and more, with gaps from 13.
-const AS_TALK: f64 = 50.0;
+const AS_TALK: f64 = 35.0;
 /// So much of what was said must be words of the phrase.
 const LEAST_COVERAGE: f64 = 0.7;
 
@@ -39,15 +33,9 @@ impl Evidence {
     /// How sure it is, from 0 to 1; from one half on it counts.
     pub fn score(&self) -> f64 {
         let gap = self.gap.max(0.0) + self.as_talk.max(0.0) / AS_TALK;
-        let by_gap = (1.0 - gap / (2.0 * self.even_gap())).clamp(0.0, 1.0);
+        let by_gap = (1.0 - gap / (2.0 * EVEN_GAP)).clamp(0.0, 1.0);
         let other_words = self.worst_word > WORST_WORD || self.coverage < LEAST_COVERAGE;
         if other_words { by_gap.min(0.49) } else { by_gap }
-    }
-
-    /// The gap that is as likely a command as not in this room.
-    fn even_gap(&self) -> f64 {
-        let quiet = ((self.above_noise - QUIETER.0) / (QUIETER.1 - QUIETER.0)).clamp(0.0, 1.0);
-        EVEN_GAP + (EVEN_GAP_IN_QUIET - EVEN_GAP) * quiet
     }
 
     /// What is known where so little of the speech is words that no other explanation need be asked for;
@@ -121,7 +109,7 @@ pub fn weigh(
         gap,
         worst_word: spoken().map(gap_of).fold(f64::NEG_INFINITY, f64::max),
         coverage: coverage(words, speech_frames, &is_word),
-        ..Evidence::default()
+        as_talk: 0.0,
     }
 }
 

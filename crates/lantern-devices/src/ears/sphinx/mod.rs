@@ -120,7 +120,6 @@ impl ModelEar {
             let any = sounds.decode(Search::Sounds, &utterance.sound);
             weigh(&said, &any, utterance.speech_frames, is_word)
         });
-        evidence.above_noise = utterance.above_noise.into();
         if evidence.counts() && grammar.calls(&spoken) {
             evidence = evidence.beside_talk(&said, &words.decode(Search::Talk, &utterance.sound));
         }
