@@ -7,6 +7,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 use evdev::{AbsoluteAxisCode, Device, EventType, RelativeAxisCode};
 use lantern_model::{Key, KeyKind, Layout, Level};
+use rustix::event::{PollFd, PollFlags, Timespec};
 
 /// The longest that anything is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -196,6 +197,26 @@ impl Console {
         self.words.push(names.join("+"));
     }
 
+    /// Sleeps until there is something to read, or a little while: new devices are not told of.
+    fn wait(&self) {
+        let waits = |device| PollFd::new(device, PollFlags::IN);
+        let mut fds: Vec<PollFd<'_>> = self.devices.values().map(waits).collect();
+        let moment = Timespec { tv_sec: 0, tv_nsec: 2_000_000 };
+        let _ = rustix::event::poll(&mut fds, Some(&moment));
+    }
+
+    /// Reads for so long: who does not read for a while loses what came meanwhile, as the kernel keeps little.
+    pub fn read_for(&mut self, span: Duration) {
+        let began = Instant::now();
+        loop {
+            self.read();
+            if began.elapsed() >= span {
+                return;
+            }
+            self.wait();
+        }
+    }
+
     /// Reads until nothing has come for so long.
     pub fn rest(&mut self, quiet: Duration) {
         let mut last = Instant::now();
@@ -203,7 +224,7 @@ impl Console {
             if self.read() {
                 last = Instant::now();
             }
-            std::thread::sleep(Duration::from_millis(2));
+            self.wait();
         }
     }
 
@@ -220,7 +241,7 @@ impl Console {
             }
             let (text, words) = (&self.text, &self.words);
             assert!(began.elapsed() < PATIENCE, "{what} did not come: {text:?}, {words:?}");
-            std::thread::sleep(Duration::from_millis(2));
+            self.wait();
         }
     }
 

@@ -2,7 +2,7 @@
 
 use svg::Document;
 use svg::node::element::path::Data;
-use svg::node::element::{Line, Path, Rectangle};
+use svg::node::element::{Circle, Line, Path, Rectangle};
 
 use super::figure::words;
 use super::heard::Recogniser;
@@ -10,9 +10,10 @@ use super::said::Noise;
 
 const WIDTH: f64 = 1280.0;
 const HEIGHT: f64 = 1100.0;
-/// The second plot.
-const SECOND: f64 = 680.0;
+/// The plots against talk.
+const SECOND: f64 = 690.0;
 const SECOND_HIGH: f64 = 340.0;
+const SECOND_WIDE: f64 = 380.0;
 /// How often talk may be taken for a command, at the right end of the second plot.
 const MOST_AN_HOUR: f64 = 100.0;
 const LEAST_AN_HOUR: f64 = 0.1;
@@ -114,27 +115,42 @@ pub fn draw(curves: &[Curve], talks: &[Talk]) -> Document {
     }
     let foot = TOP + 60.0 + 28.0 * curves.len() as f64;
     picture = picture.add(words("broken: taken for another phrase", 940.0, foot, 14));
-    against_talk(picture, curves, talks)
+    let title = "The same, by how often an hour other talk would be taken for one";
+    picture = picture.add(words(title, LEFT, SECOND - 56.0, 20));
+    for (called, left) in [(false, LEFT), (true, LEFT + SECOND_WIDE + 110.0)] {
+        picture = against_talk(picture, curves, talks, called, left);
+    }
+    picture.add(words(
+        "dots: the limit in use",
+        LEFT + 2.0 * SECOND_WIDE + 140.0,
+        SECOND + 10.0,
+        14,
+    ))
 }
 
-/// What is understood against how often other talk, without an attention word, is taken for a command.
-fn against_talk(mut picture: Document, curves: &[Curve], talks: &[Talk]) -> Document {
+/// What is understood against how often other talk is taken for a command, behind the attention word or without.
+fn against_talk(
+    mut picture: Document,
+    curves: &[Curve],
+    talks: &[Talk],
+    called: bool,
+    left: f64,
+) -> Document {
     let folds = (MOST_AN_HOUR / LEAST_AN_HOUR).ln();
-    let x = |an_hour: f64| LEFT + WIDE * (an_hour.max(LEAST_AN_HOUR) / LEAST_AN_HOUR).ln() / folds;
+    let x = |an_hour: f64| {
+        let within = an_hour.clamp(LEAST_AN_HOUR, MOST_AN_HOUR) / LEAST_AN_HOUR;
+        left + SECOND_WIDE * within.ln() / folds
+    };
     let y = |percent: f64| SECOND + SECOND_HIGH * (1.0 - percent / 100.0);
-    let title = "Commands that count, by how often an hour other talk would be taken for one";
-    picture = picture.add(words(title, LEFT, SECOND - 24.0, 20));
+    let title = if called { "behind the attention word" } else { "without an attention word" };
+    picture = picture.add(words(title, left, SECOND - 20.0, 16));
     for percent in [0, 20, 40, 60, 80, 100] {
         let at = y(f64::from(percent));
-        let guide = Line::new().set("x1", LEFT).set("x2", LEFT + WIDE).set("y1", at).set("y2", at);
-        picture = picture.add(guide.set("stroke", "#dde3ea")).add(words(
-            &format!("{percent} %"),
-            LEFT - 62.0,
-            at + 5.0,
-            15,
-        ));
+        let guide = Line::new().set("x1", left).set("x2", left + SECOND_WIDE);
+        picture = picture.add(guide.set("y1", at).set("y2", at).set("stroke", "#dde3ea"));
+        picture = picture.add(words(&format!("{percent} %"), left - 62.0, at + 5.0, 15));
     }
-    for an_hour in [0.1, 1.0, 10.0, 100.0] {
+    for an_hour in [LEAST_AN_HOUR, 1.0, 10.0, MOST_AN_HOUR] {
         let at = x(an_hour);
         let name = if an_hour < 1.0 { "none".to_owned() } else { format!("{an_hour}") };
         let guide = Line::new().set("x1", at).set("x2", at).set("y1", SECOND);
@@ -146,20 +162,26 @@ fn against_talk(mut picture: Document, curves: &[Curve], talks: &[Talk]) -> Docu
         // Talk in about as loud a room.
         let beside = |talk: &&Talk| {
             talk.recogniser == curve.recogniser
-                && !talk.called
+                && talk.called == called
                 && talk.noise.is_loud() == curve.noise.is_loud()
         };
         let Some(talk) = talks.iter().find(beside) else { continue };
-        let spots = (0..=100).rev().map(|step| f64::from(step) / 100.0);
-        let spots =
-            spots.map(|limit| (x(talk.an_hour(limit).min(MOST_AN_HOUR)), y(curve.at(limit).0)));
-        let spots: Vec<(f64, f64)> = spots.collect();
-        let mut data = Data::new().move_to(spots[0]);
-        for spot in &spots[1..] {
-            data = data.line_to(*spot);
-        }
-        let path = Path::new().set("d", data).set("fill", "none");
-        picture = picture.add(path.set("stroke", INKS[number % INKS.len()]).set("stroke-width", 3));
+        let ink = INKS[number % INKS.len()];
+        let spot = |limit: f64, part: fn((f64, f64)) -> f64| {
+            (x(talk.an_hour(limit)), y(part(curve.at(limit))))
+        };
+        let path = |part: fn((f64, f64)) -> f64| {
+            let limits = (0..100).rev().map(|step| f64::from(step) / 100.0);
+            let to = |data: Data, limit| data.line_to(spot(limit, part));
+            let data = limits.fold(Data::new().move_to(spot(1.0, part)), to);
+            Path::new().set("d", data).set("fill", "none").set("stroke", ink).set("stroke-width", 3)
+        };
+        let (at, high) = spot(0.5, |both| both.0);
+        let dot = Circle::new().set("cx", at).set("cy", high).set("r", 5).set("fill", ink);
+        picture = picture
+            .add(path(|both| both.0))
+            .add(path(|both| both.1).set("stroke-dasharray", "5 5"))
+            .add(dot);
     }
     picture
 }

@@ -17,14 +17,13 @@ pub fn the_twelve_scenes_come_out_as_on_the_other_desks() {
         console.rest(Duration::from_millis(50));
         console.clear();
         for hand in scene.hands {
-            std::thread::sleep(BETWEEN);
+            console.read_for(BETWEEN);
             match hand {
                 Hand::Tap(keys) => boards.tap(keys),
                 Hand::Press(key) => boards.press(key),
                 Hand::Release(key) => boards.release(key),
-                Hand::Rest(millis) => std::thread::sleep(Duration::from_millis(*millis)),
+                Hand::Rest(millis) => console.read_for(Duration::from_millis(*millis)),
             }
-            console.read();
         }
         console.until(scene.name, |console| console.text() == scene.text);
         console.rest(Duration::from_millis(100));
