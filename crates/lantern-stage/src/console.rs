@@ -7,7 +7,6 @@ use std::time::{Duration, Instant, SystemTime};
 
 use evdev::{AbsoluteAxisCode, Device, EventType, RelativeAxisCode};
 use lantern_model::{Key, KeyKind, Layout, Level};
-use rustix::event::{PollFd, PollFlags, Timespec};
 
 /// The longest that anything is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -99,7 +98,11 @@ impl Console {
                 Err(_) => gone.push(path.clone()),
             }
         }
-        gone.iter().for_each(|path| self.forget(path));
+        if !gone.is_empty() {
+            gone.iter().for_each(|path| self.forget(path));
+            // Another device may have taken the place of one, by the same number.
+            self.look();
+        }
         events.sort_by_key(|(time, order, ..)| (*time, *order));
         let any = !events.is_empty();
         for (.., path, event) in events {
@@ -197,14 +200,6 @@ impl Console {
         self.words.push(names.join("+"));
     }
 
-    /// Sleeps until there is something to read, or a little while: new devices are not told of.
-    fn wait(&self) {
-        let waits = |device| PollFd::new(device, PollFlags::IN);
-        let mut fds: Vec<PollFd<'_>> = self.devices.values().map(waits).collect();
-        let moment = Timespec { tv_sec: 0, tv_nsec: 2_000_000 };
-        let _ = rustix::event::poll(&mut fds, Some(&moment));
-    }
-
     /// Reads for so long: who does not read for a while loses what came meanwhile, as the kernel keeps little.
     pub fn read_for(&mut self, span: Duration) {
         let began = Instant::now();
@@ -213,7 +208,7 @@ impl Console {
             if began.elapsed() >= span {
                 return;
             }
-            self.wait();
+            std::thread::sleep(Duration::from_millis(2));
         }
     }
 
@@ -224,7 +219,7 @@ impl Console {
             if self.read() {
                 last = Instant::now();
             }
-            self.wait();
+            std::thread::sleep(Duration::from_millis(2));
         }
     }
 
@@ -241,7 +236,7 @@ impl Console {
             }
             let (text, words) = (&self.text, &self.words);
             assert!(began.elapsed() < PATIENCE, "{what} did not come: {text:?}, {words:?}");
-            self.wait();
+            std::thread::sleep(Duration::from_millis(2));
         }
     }
 
