@@ -9,9 +9,9 @@ use super::heard::Recogniser;
 use super::said::Noise;
 
 const WIDTH: f64 = 1280.0;
-const HEIGHT: f64 = 1100.0;
+const HEIGHT: f64 = 1120.0;
 /// The plots against talk.
-const SECOND: f64 = 690.0;
+const SECOND: f64 = 710.0;
 const SECOND_HIGH: f64 = 340.0;
 const SECOND_WIDE: f64 = 380.0;
 /// How often talk may be taken for a command, at the right end of the second plot.
