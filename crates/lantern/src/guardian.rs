@@ -176,9 +176,7 @@ fn watch_keyboard() -> Result<Status, Failure> {
         stopped = if is_stopped(process) { stopped + 1 } else { 0 };
         // Who waits for a processor on a busy machine does not hang.
         let waited = || time_in_queue(process).saturating_sub(queued);
-        if stopped >= STOPPED
-            || awake && said.elapsed() > HANGS && said.elapsed() > HANGS + waited()
-        {
+        if stopped >= STOPPED || awake && said.elapsed().saturating_sub(waited()) > HANGS {
             complain!(
                 "lantern did not go on while it had the keyboard; it was ended, and the keyboard is free"
             );

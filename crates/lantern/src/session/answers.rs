@@ -358,7 +358,7 @@ impl<D: Desk> Session<'_, D> {
         }
     }
 
-    /// Ends pauses whose time is over.
+    /// Ends pauses whose time is over; whether there were any.
     pub(super) fn end_pauses(&mut self) -> Result<bool, Failure> {
         let now = self.now();
         let over: Vec<Pause> = self.pauses.extract_if(.., |pause| pause.until <= now).collect();
