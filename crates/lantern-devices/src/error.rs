@@ -77,6 +77,9 @@ pub enum ServiceError {
         /// What that was.
         what: &'static str,
     },
+    /// What is worked out of a sound cannot be kept for the moment that it is needed.
+    #[error("no room for what is worked out of a sound: {0}")]
+    NoScores(std::io::Error),
     /// There is no session bus.
     #[error("there is no session bus")]
     NoBus,
@@ -155,6 +158,7 @@ impl ServiceError {
                 "install libpocketsphinx3 (its versions 3 are known, others are not)"
             }
             ServiceError::NoSpeechModel { .. } => "install pocketsphinx-en-us",
+            ServiceError::NoScores(_) => "make room in /dev/shm: a phrase takes up to 9 MB there",
             ServiceError::NoBus => {
                 "start lantern in the session, where DBUS_SESSION_BUS_ADDRESS is set"
             }

@@ -3,17 +3,22 @@
 //! It listens for exactly the phrases that count now, by a grammar and a dictionary made from them; a
 //! second time, for any sounds of the language, to tell commands from other talk; and what would count then
 //! a third time, for talk that speaks of what the attention word names.
+//!
+//! To hold a sound against the model is nearly all of the work. It is done once: the library writes down how
+//! well every state of the model fits, and the second and third look read that.
 
+mod scores;
 mod sys;
 
-use std::io::Write as _;
+use std::io::{ErrorKind, Write as _};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::Arc;
 
-use lantern_sense::{Evidence, Grammar, Utterance, weigh};
+use lantern_sense::{Evidence, Explained, Grammar, Utterance, weigh};
 use rustix::fs::MemfdFlags;
 
+use self::scores::ScoreFolder;
 use self::sys::{Decoder, Search, Speech};
 use crate::ServiceError;
 
@@ -36,7 +41,18 @@ pub(super) struct ModelEar {
     grammar: Grammar,
     /// The recogniser's own dictionary, and what was made with it.
     pronunciations: String,
-    decoders: Option<(Decoder, Decoder)>,
+    looks: Option<Looks>,
+}
+
+/// What looks at an utterance.
+#[derive(Debug)]
+struct Looks {
+    /// Is given the sound, and listens for the phrases.
+    first: Decoder,
+    /// Where that one writes its scores.
+    folder: ScoreFolder,
+    /// Reads them.
+    further: Decoder,
 }
 
 impl ModelEar {
@@ -51,7 +67,7 @@ impl ModelEar {
             dictionary: dictionary.into(),
             grammar: Grammar::default(),
             pronunciations: String::new(),
-            decoders: None,
+            looks: None,
         })
     }
 
@@ -62,69 +78,83 @@ impl ModelEar {
         }
         self.grammar = grammar.clone();
         if grammar.is_empty() {
-            self.decoders = None;
+            self.looks = None;
             return Ok(());
         }
         let pronunciations = grammar.pronunciations(&self.dictionary);
-        if pronunciations != self.pronunciations || self.decoders.is_none() {
-            self.decoders = Some(self.open_decoders(&pronunciations)?);
+        if pronunciations != self.pronunciations || self.looks.is_none() {
+            self.looks = Some(self.open_looks(&pronunciations)?);
             self.pronunciations = pronunciations;
         }
-        let taken = self.decoders.as_mut().is_some_and(|(words, _)| {
+        let taken = self.looks.as_mut().is_some_and(|looks| {
             let talk = grammar.talk();
-            words.learn(Search::Phrases, &grammar.text())
-                && talk.is_none_or(|talk| words.learn(Search::Talk, &talk))
+            looks.first.learn(Search::Phrases, &grammar.text())
+                && talk.is_none_or(|talk| looks.further.learn(Search::Talk, &talk))
         });
         if taken { Ok(()) } else { Err(ServiceError::SpeechRefused { what: "the phrases" }) }
     }
 
-    fn open_decoders(&self, pronunciations: &str) -> Result<(Decoder, Decoder), ServiceError> {
+    fn open_looks(&self, pronunciations: &str) -> Result<Looks, ServiceError> {
         let refused = ServiceError::SpeechRefused { what: "its model" };
         let Some((file, path)) = in_memory(pronunciations) else { return Err(refused) };
+        let folder = ScoreFolder::new().map_err(ServiceError::NoScores)?;
         let model = format!("{MODEL}/en-us");
-        let both = [
-            "-hmm",
-            &model,
-            "-dict",
-            &path,
-            "-logfn",
-            "/dev/null",
-            "-compallsen",
-            "yes",
-            "-allphone_ci",
-            "yes",
-        ];
-        let open = || Decoder::open(&self.speech, &both);
-        let decoders = open().zip(open());
+        // Every look has the scores of all states, or they could not be compared.
+        let all = ["-hmm", &model, "-dict", &path, "-logfn", "/dev/null", "-compallsen", "yes"];
+        let open = |others: [&str; 2]| Decoder::open(&self.speech, &[&all[..], &others].concat());
+        let looks = open(["-senlogdir", folder.path()]).zip(open(["-allphone_ci", "yes"]));
         drop(file);
-        let Some((words, mut sounds)) = decoders else { return Err(refused) };
-        if !sounds.learn_sounds() {
+        let Some((first, mut further)) = looks else { return Err(refused) };
+        if !further.learn_sounds() {
             return Err(ServiceError::SpeechRefused { what: "to listen for any sounds" });
         }
-        Ok((words, sounds))
+        Ok(Looks { first, folder, further })
     }
 
     /// What of the grammar an utterance is most like, if it is like any.
-    pub(super) fn hear(&mut self, utterance: &Utterance) -> Option<Understood> {
-        let (words, sounds) = self.decoders.as_mut()?;
-        let said = words.decode(Search::Phrases, &utterance.sound);
+    ///
+    /// # Errors
+    /// When there is no room for what the looks share.
+    pub(super) fn hear(
+        &mut self,
+        utterance: &Utterance,
+    ) -> Result<Option<Understood>, ServiceError> {
+        let Some(looks) = &mut self.looks else { return Ok(None) };
+        let said = looks.first.explain(Search::Phrases, &utterance.sound);
+        let scores = looks.folder.take().map_err(ServiceError::NoScores)?;
         let grammar = &self.grammar;
         let spoken: Vec<&str> = said.iter().filter_map(|piece| grammar.word(&piece.what)).collect();
         if spoken.is_empty() {
-            return None;
+            return Ok(None);
         }
         let is_word = |what: &str| grammar.word(what).is_some();
+        let mut further = |search| -> Result<Vec<Explained>, ServiceError> {
+            let scores = scores.read_again().map_err(ServiceError::NoScores)?;
+            let pieces = looks.further.explain_scores(search, scores);
+            // Less than all of the sound would look better than it is.
+            let cut_short = end_of(&pieces) < end_of(&said);
+            if cut_short {
+                Err(ServiceError::NoScores(ErrorKind::StorageFull.into()))
+            } else {
+                Ok(pieces)
+            }
+        };
         // Most talk is known by that, and costs no second look.
         let little = Evidence::of_little(&said, utterance.speech_frames, is_word);
-        let mut evidence = little.unwrap_or_else(|| {
-            let any = sounds.decode(Search::Sounds, &utterance.sound);
-            weigh(&said, &any, utterance.speech_frames, is_word)
-        });
+        let mut evidence = match little {
+            Some(little) => little,
+            None => weigh(&said, &further(Search::Sounds)?, utterance.speech_frames, is_word),
+        };
         if evidence.counts() && grammar.calls(&spoken) {
-            evidence = evidence.beside_talk(&said, &words.decode(Search::Talk, &utterance.sound));
+            evidence = evidence.beside_talk(&said, &further(Search::Talk)?);
         }
-        Some(Understood { words: spoken.join(" "), evidence })
+        Ok(Some(Understood { words: spoken.join(" "), evidence }))
     }
+}
+
+/// The frame after the last that is explained.
+fn end_of(pieces: &[Explained]) -> u32 {
+    pieces.last().map_or(0, |last| last.until)
 }
 
 /// A text as a file that is on no disk, and its path; it is gone with the first.

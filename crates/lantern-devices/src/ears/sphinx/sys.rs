@@ -6,6 +6,8 @@
 #![allow(unsafe_code)]
 
 use std::ffi::{CStr, CString, c_char, c_int, c_void};
+use std::fs::File;
+use std::os::fd::IntoRawFd;
 use std::ptr::{null, null_mut};
 use std::sync::Arc;
 
@@ -30,6 +32,7 @@ struct Functions {
     choose: unsafe extern "C" fn(*mut c_void, *const c_char) -> c_int,
     begin: unsafe extern "C" fn(*mut c_void) -> c_int,
     take: unsafe extern "C" fn(*mut c_void, *const i16, usize, c_int, c_int) -> c_int,
+    take_scores: unsafe extern "C" fn(*mut c_void, *mut libc::FILE) -> c_int,
     end: unsafe extern "C" fn(*mut c_void) -> c_int,
     first_piece: unsafe extern "C" fn(*mut c_void) -> *mut c_void,
     next_piece: unsafe extern "C" fn(*mut c_void) -> *mut c_void,
@@ -71,6 +74,7 @@ impl Speech {
                 choose: *sphinx.get(b"ps_set_search")?,
                 begin: *sphinx.get(b"ps_start_utt")?,
                 take: *sphinx.get(b"ps_process_raw")?,
+                take_scores: *sphinx.get(b"ps_decode_senscr")?,
                 end: *sphinx.get(b"ps_end_utt")?,
                 first_piece: *sphinx.get(b"ps_seg_iter")?,
                 next_piece: *sphinx.get(b"ps_seg_next")?,
@@ -137,18 +141,42 @@ impl Decoder {
     }
 
     /// How that explains this sound, 16,000 samples a second.
-    pub(super) fn decode(&mut self, search: Search, sound: &[i16]) -> Vec<Explained> {
+    pub(super) fn explain(&mut self, search: Search, sound: &[i16]) -> Vec<Explained> {
         let functions = &self.speech.functions;
-        // SAFETY: the samples are read during the call only; the decoder is open and idle, and refuses a
-        // search that it does not know.
-        let done = unsafe {
-            let begun = (functions.choose)(self.decoder, search.name().as_ptr()) == 0
-                && (functions.begin)(self.decoder) == 0;
-            begun
-                && (functions.take)(self.decoder, sound.as_ptr(), sound.len(), 0, 1) >= 0
-                && (functions.end)(self.decoder) == 0
-        };
+        // SAFETY: the samples are read during the call only; the decoder is open and idle.
+        let done = self.choose(search)
+            && unsafe {
+                (functions.begin)(self.decoder) == 0
+                    && (functions.take)(self.decoder, sound.as_ptr(), sound.len(), 0, 1) >= 0
+                    && (functions.end)(self.decoder) == 0
+            };
         if done { self.pieces() } else { Vec::new() }
+    }
+
+    /// The same of a sound that a decoder of this model has been given already, by what that one wrote of
+    /// it. Only for one that is never given a sound itself: the library mixes up the two.
+    pub(super) fn explain_scores(&mut self, search: Search, scores: File) -> Vec<Explained> {
+        let functions = &self.speech.functions;
+        // SAFETY: the descriptor is open for reading and the stream's alone, which closes it; the library
+        // reads it during the call only, beginning and ending the utterance itself. The decoder is open and
+        // idle.
+        let done = self.choose(search)
+            && unsafe {
+                let stream = libc::fdopen(scores.into_raw_fd(), c"rb".as_ptr());
+                if stream.is_null() {
+                    return Vec::new();
+                }
+                let frames = (functions.take_scores)(self.decoder, stream);
+                libc::fclose(stream);
+                frames >= 0
+            };
+        if done { self.pieces() } else { Vec::new() }
+    }
+
+    /// Whether the decoder knows that search, which it listens by then.
+    fn choose(&self, search: Search) -> bool {
+        // SAFETY: the name ends with zero; the decoder is open and idle.
+        unsafe { (self.speech.functions.choose)(self.decoder, search.name().as_ptr()) == 0 }
     }
 
     fn pieces(&mut self) -> Vec<Explained> {
