@@ -42,8 +42,20 @@ pub struct Grammar {
     attention: Vec<String>,
     /// What is said to us.
     said: String,
-    /// What is the same but speaks of what the attention word names; empty if there is none.
-    spoken_of: String,
+    talk: Talk,
+}
+
+/// The parts of talk that is easily taken for what is said to us; empty where no word calls us.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+struct Talk {
+    /// What stands before a word that is spoken of.
+    before: String,
+    /// The attention word.
+    called: String,
+    /// What sounds like it.
+    mistaken: Vec<String>,
+    /// The phrases.
+    phrases: String,
 }
 
 impl Grammar {
@@ -81,8 +93,8 @@ impl Grammar {
         if !called.is_empty() {
             let before = grammar.tokens(&BEFORE_A_NOUN).join(" | ");
             let rules = by_calling.keys().map(|calling| format!("<{}>", calling.rule()));
-            let rules = rules.collect::<Vec<_>>().join(" | ");
-            grammar.spoken_of = format!("({before}) {called} [{rules}]");
+            let phrases = rules.collect::<Vec<_>>().join(" | ");
+            grammar.talk = Talk { before, called, mistaken: Vec::new(), phrases };
         }
         grammar.attention = attention.to_vec();
         grammar.add_numbers();
@@ -99,10 +111,40 @@ impl Grammar {
         self.text_of(&self.said)
     }
 
+    /// The same beside words that sound like those of the attention word, which `near` tells: talk may have
+    /// them in its place.
+    #[must_use]
+    pub fn beside<'n>(mut self, near: impl Fn(&str) -> &'n [String]) -> Grammar {
+        let attention = self.attention.clone();
+        for (at, word) in attention.iter().enumerate() {
+            let near = self.tokens(near(word)).join(" | ");
+            if !near.is_empty() {
+                let mut tokens = self.tokens(&attention);
+                tokens[at] = format!("({near})");
+                self.talk.mistaken.push(tokens.join(" "));
+            }
+        }
+        self
+    }
+
+    /// The words that call us.
+    pub fn attention(&self) -> &[String] {
+        &self.attention
+    }
+
     /// The text of a grammar of talk that is easily taken for this one: the same phrases behind the
-    /// attention word where it names something ("the lantern"); `None` where there is no such word.
+    /// attention word where it names something ("the lantern"), and behind words that sound like it;
+    /// `None` where there is no such word.
     pub fn talk(&self) -> Option<String> {
-        (!self.spoken_of.is_empty()).then(|| self.text_of(&self.spoken_of))
+        let Talk { before, called, mistaken, phrases } = &self.talk;
+        if called.is_empty() {
+            return None;
+        }
+        let mut talk = format!("({before}) {called} [{phrases}]");
+        for mistaken in mistaken {
+            let _ = write!(talk, " | [{before}] {mistaken} [{phrases}]");
+        }
+        Some(self.text_of(&talk))
     }
 
     fn text_of(&self, public: &str) -> String {

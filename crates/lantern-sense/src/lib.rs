@@ -11,6 +11,7 @@ mod endpoint;
 mod grammar;
 mod likeness;
 mod matching;
+mod near;
 mod notation;
 mod numbers;
 mod quieting;
@@ -26,6 +27,7 @@ pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Sign, Ut
 pub use grammar::{Calling, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
 pub use matching::Part;
+pub use near::near_words;
 pub use notation::{Phrase, PhraseError, Piece, Slot, WordList, word_lists};
 pub use numbers::{number_at, spoken_number};
 pub use shapes::{

@@ -206,7 +206,7 @@ fn candidates(sayings: &[Saying]) -> Vec<(usize, usize)> {
 }
 
 /// The distance of two rows of sounds, if it is at most `most`.
-fn distance_within(first: &[Phoneme], second: &[Phoneme], most: u16) -> Option<u16> {
+pub(crate) fn distance_within(first: &[Phoneme], second: &[Phoneme], most: u16) -> Option<u16> {
     // What both begin and end with costs nothing, and phrases worth comparing share much.
     let same = |(one, other): &(&Phoneme, &Phoneme)| one == other;
     let start = first.iter().zip(second).take_while(same).count();

@@ -57,7 +57,9 @@ impl Evidence {
 
     /// The same when another explanation of the sound, as talk, is known.
     pub fn beside_talk(self, words: &[Explained], talk: &[Explained]) -> Evidence {
-        let as_talk = if talk.is_empty() { 0.0 } else { total(talk) - total(words) };
+        // What breaks off before the end explains nothing.
+        let whole = end_of(talk) >= end_of(words);
+        let as_talk = if whole { total(talk) - total(words) } else { 0.0 };
         Evidence { as_talk, ..self }
     }
 
@@ -111,6 +113,11 @@ pub fn weigh(
         coverage: coverage(words, speech_frames, &is_word),
         as_talk: 0.0,
     }
+}
+
+/// The frame after the last that is explained.
+fn end_of(pieces: &[Explained]) -> u32 {
+    pieces.last().map_or(0, |last| last.until)
 }
 
 fn total(pieces: &[Explained]) -> f64 {

@@ -147,7 +147,7 @@ impl Hearer {
         self.endpointer.set(settings);
         self.heeded = Heeded::new(&listening);
         match &mut self.model {
-            Some(model) => model.listen_for(&self.heeded.grammar()),
+            Some(model) => model.listen_for(self.heeded.grammar()),
             None => Ok(()),
         }
     }

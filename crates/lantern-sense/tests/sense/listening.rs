@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use lantern_sense::{
     Calling, EndpointSettings, Endpointer, Example, Explained, FRAME, Grammar, Phrase, RATE, Sign,
-    TaughtBook, TaughtPhrase, features, odd_one, warped_distance, weigh,
+    TaughtBook, TaughtPhrase, features, near_words, odd_one, warped_distance, weigh,
 };
 
 /// A stream of noise and tones of so many milliseconds at so many decibels under full scale.
@@ -175,6 +175,10 @@ fn a_grammar_holds_what_counts_behind_its_attention_word() {
     "#);
     let talk = grammar.talk().expect("there is an attention word");
     insta::assert_snapshot!(talk.lines().last().unwrap_or_default(), @"public <said> = (w14 | w15 | w16 | w17 | w18 | w19 | w20) w12 w13 [<called> | <free>];");
+    let neighbours = ["landers".to_owned(), "lanterns".to_owned()];
+    let near = |word: &str| if word == "lantern" { &neighbours[..] } else { &[] };
+    let talk = grammar.clone().beside(near).talk().expect("there is an attention word");
+    insta::assert_snapshot!(talk.lines().last().unwrap_or_default(), @"public <said> = (w14 | w15 | w16 | w17 | w18 | w19 | w20) w12 w13 [<called> | <free>] | [w14 | w15 | w16 | w17 | w18 | w19 | w20] w12 (w21 | w22) [<called> | <free>];");
     assert!(
         grammar.calls(&["hey", "lantern", "next"]) && !grammar.calls(&["the", "hey", "lantern"])
     );
@@ -183,6 +187,17 @@ fn a_grammar_holds_what_counts_behind_its_attention_word() {
     assert_eq!(grammar.word("w1(2)"), Some("core"));
     assert_eq!(grammar.word("<sil>"), None);
     assert!(self::grammar(&[], &["lantern"]).is_empty(), "there is nothing to be called for");
+}
+
+#[test]
+fn words_near_another_differ_by_a_sound_that_can_be_told() {
+    let dictionary = "lantern L AE N T ER N\nlantern(2) L AE N ER N\nlanterns L AE N T ER N Z\n\
+                      lanton L AE N T AH N\nlander L AE N D ER\nlanders L AE N D ER Z\n\
+                      plantern P L AE N T ER N\nanchor AE NG K ER\nodd ??\n";
+    assert_eq!(near_words(dictionary, "lantern"), ["lanterns", "plantern"]);
+    assert_eq!(near_words("", "lantern"), [""; 0]);
+    let short: String = (b'a'..=b'z').map(|c| format!("b{} B EH L {}\n", c as char, "Z")).collect();
+    assert_eq!(near_words(&short, "bell").len(), 16, "so many are enough");
 }
 
 #[test]
@@ -233,6 +248,8 @@ fn what_fits_its_words_as_well_as_any_sounds_was_said() {
     let talk = |score| [piece("w2", 12, 20, -300), piece("w0", 20, 100, score)];
     assert!(evidence.beside_talk(&said, &talk(-9000)).counts());
     assert!(!evidence.beside_talk(&said, &talk(-7400)).counts());
+    let cut_short = [piece("w2", 12, 20, -300)];
+    assert_eq!(evidence.beside_talk(&said, &cut_short), evidence, "it breaks off");
     assert_eq!(evidence.beside_talk(&said, &[]), evidence, "it cannot be explained so at all");
 }
 

@@ -2,7 +2,7 @@
 //!
 //! It listens for exactly the phrases that count now, by a grammar and a dictionary made from them; a
 //! second time, for any sounds of the language, to tell commands from other talk; and what would count then
-//! a third time, for talk that speaks of what the attention word names.
+//! a third time, for talk that speaks of what the attention word names, or of what sounds like it.
 //!
 //! To hold a sound against the model is nearly all of the work. It is done once: the library writes down how
 //! well every state of the model fits, and the second and third look read that.
@@ -10,12 +10,13 @@
 mod scores;
 mod sys;
 
+use std::collections::BTreeMap;
 use std::io::{ErrorKind, Write as _};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::Arc;
 
-use lantern_sense::{Evidence, Explained, Grammar, Utterance, weigh};
+use lantern_sense::{Evidence, Explained, Grammar, Utterance, near_words, weigh};
 use rustix::fs::MemfdFlags;
 
 use self::scores::ScoreFolder;
@@ -39,6 +40,8 @@ pub(super) struct ModelEar {
     /// The whole pronunciation dictionary.
     dictionary: Arc<str>,
     grammar: Grammar,
+    /// What sounds like a word that calls us, by that word.
+    near: BTreeMap<String, Vec<String>>,
     /// The recogniser's own dictionary, and what was made with it.
     pronunciations: String,
     looks: Option<Looks>,
@@ -66,17 +69,20 @@ impl ModelEar {
             speech,
             dictionary: dictionary.into(),
             grammar: Grammar::default(),
+            near: BTreeMap::new(),
             pronunciations: String::new(),
             looks: None,
         })
     }
 
     /// Listens for this from now on.
-    pub(super) fn listen_for(&mut self, grammar: &Grammar) -> Result<(), ServiceError> {
-        if self.grammar == *grammar {
+    pub(super) fn listen_for(&mut self, grammar: Grammar) -> Result<(), ServiceError> {
+        let grammar = self.beside_near_words(grammar);
+        if self.grammar == grammar {
             return Ok(());
         }
-        self.grammar = grammar.clone();
+        self.grammar = grammar;
+        let grammar = &self.grammar;
         if grammar.is_empty() {
             self.looks = None;
             return Ok(());
@@ -92,6 +98,16 @@ impl ModelEar {
                 && talk.is_none_or(|talk| looks.further.learn(Search::Talk, &talk))
         });
         if taken { Ok(()) } else { Err(ServiceError::SpeechRefused { what: "the phrases" }) }
+    }
+
+    /// The grammar that knows what sounds like its attention word.
+    fn beside_near_words(&mut self, grammar: Grammar) -> Grammar {
+        for word in grammar.attention() {
+            if !self.near.contains_key(word) {
+                self.near.insert(word.clone(), near_words(&self.dictionary, word));
+            }
+        }
+        grammar.beside(|word| self.near.get(word).map_or(&[], Vec::as_slice))
     }
 
     fn open_looks(&self, pronunciations: &str) -> Result<Looks, ServiceError> {
@@ -132,11 +148,11 @@ impl ModelEar {
             let scores = scores.read_again().map_err(ServiceError::NoScores)?;
             let pieces = looks.further.explain_scores(search, scores);
             // Less than all of the sound would look better than it is.
-            let cut_short = end_of(&pieces) < end_of(&said);
-            if cut_short {
-                Err(ServiceError::NoScores(ErrorKind::StorageFull.into()))
-            } else {
+            let whole = looks.further.frames() == looks.first.frames();
+            if whole {
                 Ok(pieces)
+            } else {
+                Err(ServiceError::NoScores(ErrorKind::StorageFull.into()))
             }
         };
         // Most talk is known by that, and costs no second look.
@@ -150,11 +166,6 @@ impl ModelEar {
         }
         Ok(Some(Understood { words: spoken.join(" "), evidence }))
     }
-}
-
-/// The frame after the last that is explained.
-fn end_of(pieces: &[Explained]) -> u32 {
-    pieces.last().map_or(0, |last| last.until)
 }
 
 /// A text as a file that is on no disk, and its path; it is gone with the first.

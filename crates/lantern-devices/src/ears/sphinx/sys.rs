@@ -34,6 +34,7 @@ struct Functions {
     take: unsafe extern "C" fn(*mut c_void, *const i16, usize, c_int, c_int) -> c_int,
     take_scores: unsafe extern "C" fn(*mut c_void, *mut libc::FILE) -> c_int,
     end: unsafe extern "C" fn(*mut c_void) -> c_int,
+    frames_taken: unsafe extern "C" fn(*mut c_void) -> c_int,
     first_piece: unsafe extern "C" fn(*mut c_void) -> *mut c_void,
     next_piece: unsafe extern "C" fn(*mut c_void) -> *mut c_void,
     word: unsafe extern "C" fn(*mut c_void) -> *const c_char,
@@ -76,6 +77,7 @@ impl Speech {
                 take: *sphinx.get(b"ps_process_raw")?,
                 take_scores: *sphinx.get(b"ps_decode_senscr")?,
                 end: *sphinx.get(b"ps_end_utt")?,
+                frames_taken: *sphinx.get(b"ps_get_n_frames")?,
                 first_piece: *sphinx.get(b"ps_seg_iter")?,
                 next_piece: *sphinx.get(b"ps_seg_next")?,
                 word: *sphinx.get(b"ps_seg_word")?,
@@ -171,6 +173,12 @@ impl Decoder {
                 frames >= 0
             };
         if done { self.pieces() } else { Vec::new() }
+    }
+
+    /// How many frames it was given last.
+    pub(super) fn frames(&self) -> i32 {
+        // SAFETY: the decoder is open.
+        unsafe { (self.speech.functions.frames_taken)(self.decoder) }
     }
 
     /// Whether the decoder knows that search, which it listens by then.
