@@ -111,8 +111,7 @@ impl Grammar {
         self.text_of(&self.said)
     }
 
-    /// The same beside words that sound like those of the attention word, which `near` tells: talk may have
-    /// them in its place.
+    /// The same beside words that sound like those of the attention word, which `near` tells.
     #[must_use]
     pub fn beside<'n>(mut self, near: impl Fn(&str) -> &'n [String]) -> Grammar {
         let attention = self.attention.clone();
@@ -133,18 +132,24 @@ impl Grammar {
     }
 
     /// The text of a grammar of talk that is easily taken for this one: the same phrases behind the
-    /// attention word where it names something ("the lantern"), and behind words that sound like it;
-    /// `None` where there is no such word.
+    /// attention word where it names something ("the lantern"); `None` where there is no such word.
     pub fn talk(&self) -> Option<String> {
-        let Talk { before, called, mistaken, phrases } = &self.talk;
-        if called.is_empty() {
-            return None;
-        }
-        let mut talk = format!("({before}) {called} [{phrases}]");
-        for mistaken in mistaken {
-            let _ = write!(talk, " | [{before}] {mistaken} [{phrases}]");
-        }
-        Some(self.text_of(&talk))
+        let Talk { before, called, phrases, .. } = &self.talk;
+        let talk = format!("({before}) {called} [{phrases}]");
+        (!called.is_empty()).then(|| self.text_of(&talk))
+    }
+
+    /// Whether anything is known to sound like the attention word.
+    pub fn has_neighbours(&self) -> bool {
+        !self.talk.mistaken.is_empty()
+    }
+
+    /// The same of the phrases behind words that sound like the attention word; `None` where there are none.
+    pub fn near_talk(&self) -> Option<String> {
+        let Talk { before, mistaken, phrases, .. } = &self.talk;
+        let mistaken = mistaken.iter().map(|words| format!("[{before}] {words} [{phrases}]"));
+        let talk = mistaken.collect::<Vec<_>>().join(" | ");
+        self.has_neighbours().then(|| self.text_of(&talk))
     }
 
     fn text_of(&self, public: &str) -> String {

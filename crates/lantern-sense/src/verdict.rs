@@ -13,8 +13,8 @@ pub struct Evidence {
     pub worst_word: f64,
     /// Frames of words over frames of speech.
     pub coverage: f64,
-    /// How much better all of it is explained as talk that speaks of what the attention word names; below 0
-    /// where it is worse.
+    /// How much better all of it is explained as talk that speaks of what the attention word names, or of
+    /// what sounds like it; 0 where it is worse.
     pub as_talk: f64,
 }
 
@@ -55,12 +55,12 @@ impl Evidence {
         (coverage < LEAST_COVERAGE).then_some(little)
     }
 
-    /// The same when another explanation of the sound, as talk, is known.
+    /// The same when another explanation of the sound, as talk, is known; the best of several counts.
     pub fn beside_talk(self, words: &[Explained], talk: &[Explained]) -> Evidence {
         // What breaks off before the end explains nothing.
         let whole = end_of(talk) >= end_of(words);
         let as_talk = if whole { total(talk) - total(words) } else { 0.0 };
-        Evidence { as_talk, ..self }
+        Evidence { as_talk: as_talk.max(self.as_talk), ..self }
     }
 
     /// Whether it counts as said.

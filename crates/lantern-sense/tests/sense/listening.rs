@@ -177,8 +177,9 @@ fn a_grammar_holds_what_counts_behind_its_attention_word() {
     insta::assert_snapshot!(talk.lines().last().unwrap_or_default(), @"public <said> = (w14 | w15 | w16 | w17 | w18 | w19 | w20) w12 w13 [<called> | <free>];");
     let neighbours = ["landers".to_owned(), "lanterns".to_owned()];
     let near = |word: &str| if word == "lantern" { &neighbours[..] } else { &[] };
-    let talk = grammar.clone().beside(near).talk().expect("there is an attention word");
-    insta::assert_snapshot!(talk.lines().last().unwrap_or_default(), @"public <said> = (w14 | w15 | w16 | w17 | w18 | w19 | w20) w12 w13 [<called> | <free>] | [w14 | w15 | w16 | w17 | w18 | w19 | w20] w12 (w21 | w22) [<called> | <free>];");
+    assert!(grammar.near_talk().is_none(), "nothing is known to sound like it");
+    let talk = grammar.clone().beside(near).near_talk().expect("two words sound like it");
+    insta::assert_snapshot!(talk.lines().last().unwrap_or_default(), @"public <said> = [w14 | w15 | w16 | w17 | w18 | w19 | w20] w12 (w21 | w22) [<called> | <free>];");
     assert!(
         grammar.calls(&["hey", "lantern", "next"]) && !grammar.calls(&["the", "hey", "lantern"])
     );

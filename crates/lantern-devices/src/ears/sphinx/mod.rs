@@ -26,6 +26,9 @@ use crate::ServiceError;
 /// Where Debian's package has the model.
 const MODEL: &str = "/usr/share/pocketsphinx/model/en-us";
 
+/// So far above the room, in decibels, a word can be told from one that sounds like it.
+const NEIGHBOURS_TOLD: f32 = 25.0;
+
 /// What was understood, and what speaks for it.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Understood {
@@ -92,10 +95,12 @@ impl ModelEar {
             self.looks = Some(self.open_looks(&pronunciations)?);
             self.pronunciations = pronunciations;
         }
+        let further = [(Search::Talk, grammar.talk()), (Search::NearTalk, grammar.near_talk())];
         let taken = self.looks.as_mut().is_some_and(|looks| {
-            let talk = grammar.talk();
+            let mut further =
+                further.into_iter().filter_map(|(search, text)| Some((search, text?)));
             looks.first.learn(Search::Phrases, &grammar.text())
-                && talk.is_none_or(|talk| looks.further.learn(Search::Talk, &talk))
+                && further.all(|(search, text)| looks.further.learn(search, &text))
         });
         if taken { Ok(()) } else { Err(ServiceError::SpeechRefused { what: "the phrases" }) }
     }
@@ -163,6 +168,9 @@ impl ModelEar {
         };
         if evidence.counts() && grammar.calls(&spoken) {
             evidence = evidence.beside_talk(&said, &further(Search::Talk)?);
+            if utterance.above_noise > NEIGHBOURS_TOLD && grammar.has_neighbours() {
+                evidence = evidence.beside_talk(&said, &further(Search::NearTalk)?);
+            }
         }
         Ok(Some(Understood { words: spoken.join(" "), evidence }))
     }

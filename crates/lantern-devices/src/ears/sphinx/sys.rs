@@ -227,8 +227,10 @@ impl Drop for Decoder {
 pub(super) enum Search {
     /// The phrases that count now.
     Phrases,
-    /// Talk that is easily taken for them.
+    /// Talk of what the attention word names.
     Talk,
+    /// Talk of what sounds like it.
+    NearTalk,
     /// Any sounds of the language.
     Sounds,
 }
@@ -239,6 +241,7 @@ impl Search {
         match self {
             Search::Phrases => c"phrases",
             Search::Talk => c"talk",
+            Search::NearTalk => c"near-talk",
             Search::Sounds => c"sounds",
         }
     }
