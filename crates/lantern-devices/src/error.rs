@@ -63,6 +63,9 @@ pub enum ServiceError {
         /// Where it was looked for.
         folder: &'static str,
     },
+    /// The model is none that we know.
+    #[error("the speech library's model: {0}")]
+    UnknownModel(#[from] lantern_sense::UnknownModel),
     /// A program that was to hear does not.
     #[error("`{line}` does not hear: {why}")]
     Recogniser {
@@ -77,9 +80,6 @@ pub enum ServiceError {
         /// What that was.
         what: &'static str,
     },
-    /// What is worked out of a sound cannot be kept for the moment that it is needed.
-    #[error("no room for what is worked out of a sound: {0}")]
-    NoScores(std::io::Error),
     /// There is no session bus.
     #[error("there is no session bus")]
     NoBus,
@@ -158,7 +158,7 @@ impl ServiceError {
                 "install libpocketsphinx3 (its versions 3 are known, others are not)"
             }
             ServiceError::NoSpeechModel { .. } => "install pocketsphinx-en-us",
-            ServiceError::NoScores(_) => "make room in /dev/shm: a phrase takes up to 9 MB there",
+            ServiceError::UnknownModel(_) => "install Debian's pocketsphinx-en-us anew",
             ServiceError::NoBus => {
                 "start lantern in the session, where DBUS_SESSION_BUS_ADDRESS is set"
             }

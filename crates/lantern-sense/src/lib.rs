@@ -5,6 +5,7 @@
 //! likeness over sounds ([`likeness`], [`Sounds`]). It hears nothing and reads no device; the
 //! checker asks it about files, the engine about what was heard.
 
+mod acoustics;
 mod book;
 mod cepstra;
 mod endpoint;
@@ -21,6 +22,7 @@ mod taught;
 mod verdict;
 mod warping;
 
+pub use acoustics::{AcousticModel, CEPSTRUM, Cepstrum, Scores, UnknownModel};
 pub use book::{PhraseBook, Understood, heard_words};
 pub use cepstra::{FEATURES, Features, features};
 pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Sign, Utterance};

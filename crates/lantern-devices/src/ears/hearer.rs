@@ -198,7 +198,7 @@ impl Hearer {
                     noted.push(Noted::Began);
                 }
                 Sign::Resting(utterance) => {
-                    self.pending = Some(self.recognise(utterance)?);
+                    self.pending = Some(self.recognise(utterance));
                 }
                 Sign::WentOn => self.pending = None,
                 Sign::Ended => {
@@ -218,7 +218,7 @@ impl Hearer {
     }
 
     /// Asks both recognisers; the surer one is believed.
-    fn recognise(&mut self, utterance: Utterance) -> Result<Verdict, ServiceError> {
+    fn recognise(&mut self, utterance: Utterance) -> Verdict {
         // Something may have been taught meanwhile.
         self.taught.refresh();
         let sound = features(utterance.speech());
@@ -228,16 +228,13 @@ impl Hearer {
         self.last = Some(Example::new(utterance.above_noise, &sound));
         // What was taught has a floor of its own under which the room disappears.
         let utterance = utterance.quieted();
-        let model = match &mut self.model {
-            Some(model) => model.hear(&utterance)?,
-            None => None,
-        };
+        let model = self.model.as_mut().and_then(|model| model.hear(&utterance));
         let model = model.map(|said| (said.evidence.score(), said.evidence.counts(), said.words));
         let taught = taught.map(|said| (said.score, said.score >= 0.5, said.words));
         let surer = [model, taught].into_iter().flatten();
         let surer = surer.max_by(|one, other| one.0.total_cmp(&other.0));
         let (score, counts, words) = surer.unwrap_or((0.0, false, String::new()));
-        Ok(Verdict {
+        Verdict {
             words,
             score,
             counts: counts && !refused,
@@ -245,6 +242,6 @@ impl Hearer {
             from: utterance.from,
             until: utterance.until,
             above_noise: utterance.above_noise,
-        })
+        }
     }
 }

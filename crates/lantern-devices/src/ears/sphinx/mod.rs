@@ -4,23 +4,21 @@
 //! second time, for any sounds of the language, to tell commands from other talk; and what would count then
 //! a third time, for talk that speaks of what the attention word names, or of what sounds like it.
 //!
-//! To hold a sound against the model is nearly all of the work. It is done once: the library writes down how
-//! well every state of the model fits, and the second and third look read that.
+//! How well the model's states fit the sound is worked out once for all of these, by [`AcousticModel`]: it is
+//! nearly all of the work. The library makes cepstra of the sound, and searches.
 
-mod scores;
 mod sys;
 
 use std::collections::BTreeMap;
-use std::io::{ErrorKind, Write as _};
+use std::io::Write as _;
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::Arc;
 
-use lantern_sense::{Evidence, Explained, Grammar, Utterance, near_words, weigh};
+use lantern_sense::{AcousticModel, Evidence, Grammar, Utterance, near_words, weigh};
 use rustix::fs::MemfdFlags;
 
-use self::scores::ScoreFolder;
-use self::sys::{Decoder, Search, Speech};
+use self::sys::{Decoder, Front, Search, Speech};
 use crate::ServiceError;
 
 /// Where Debian's package has the model.
@@ -47,18 +45,10 @@ pub(super) struct ModelEar {
     near: BTreeMap<String, Vec<String>>,
     /// The recogniser's own dictionary, and what was made with it.
     pronunciations: String,
-    looks: Option<Looks>,
-}
-
-/// What looks at an utterance.
-#[derive(Debug)]
-struct Looks {
-    /// Is given the sound, and listens for the phrases.
-    first: Decoder,
-    /// Where that one writes its scores.
-    folder: ScoreFolder,
-    /// Reads them.
-    further: Decoder,
+    decoder: Option<Decoder>,
+    model: AcousticModel,
+    /// Opened with the first decoder.
+    front: Option<Front>,
 }
 
 impl ModelEar {
@@ -66,15 +56,21 @@ impl ModelEar {
     pub(super) fn open() -> Result<ModelEar, ServiceError> {
         let speech = Speech::load()?;
         let missing = |_| ServiceError::NoSpeechModel { folder: MODEL };
+        let read = |name: &str| std::fs::read(Path::new(MODEL).join(name)).map_err(missing);
         let path = Path::new(MODEL).join("cmudict-en-us.dict");
         let dictionary = std::fs::read_to_string(path).map_err(missing)?;
+        let [means, variances, weights, sounds] =
+            ["means", "variances", "sendump", "mdef"].map(|name| read(&format!("en-us/{name}")));
+        let model = AcousticModel::parse(&means?, &variances?, &weights?, &sounds?)?;
         Ok(ModelEar {
             speech,
             dictionary: dictionary.into(),
             grammar: Grammar::default(),
             near: BTreeMap::new(),
             pronunciations: String::new(),
-            looks: None,
+            decoder: None,
+            model,
+            front: None,
         })
     }
 
@@ -87,21 +83,28 @@ impl ModelEar {
         self.grammar = grammar;
         let grammar = &self.grammar;
         if grammar.is_empty() {
-            self.looks = None;
+            self.decoder = None;
             return Ok(());
         }
         let pronunciations = grammar.pronunciations(&self.dictionary);
-        if pronunciations != self.pronunciations || self.looks.is_none() {
-            self.looks = Some(self.open_looks(&pronunciations)?);
+        if pronunciations != self.pronunciations || self.decoder.is_none() {
+            let decoder = self.open_decoder(&pronunciations)?;
+            if self.front.is_none() {
+                self.front = decoder.front();
+            }
+            self.decoder = Some(decoder);
             self.pronunciations = pronunciations;
         }
-        let further = [(Search::Talk, grammar.talk()), (Search::NearTalk, grammar.near_talk())];
-        let taken = self.looks.as_mut().is_some_and(|looks| {
-            let mut further =
-                further.into_iter().filter_map(|(search, text)| Some((search, text?)));
-            looks.first.learn(Search::Phrases, &grammar.text())
-                && further.all(|(search, text)| looks.further.learn(search, &text))
-        });
+        let searches = [
+            (Search::Phrases, Some(self.grammar.text())),
+            (Search::Talk, self.grammar.talk()),
+            (Search::NearTalk, self.grammar.near_talk()),
+        ];
+        let mut searches = searches.into_iter().filter_map(|(search, text)| Some((search, text?)));
+        let taken = self
+            .decoder
+            .as_mut()
+            .is_some_and(|decoder| searches.all(|(search, text)| decoder.learn(search, &text)));
         if taken { Ok(()) } else { Err(ServiceError::SpeechRefused { what: "the phrases" }) }
     }
 
@@ -115,64 +118,56 @@ impl ModelEar {
         grammar.beside(|word| self.near.get(word).map_or(&[], Vec::as_slice))
     }
 
-    fn open_looks(&self, pronunciations: &str) -> Result<Looks, ServiceError> {
+    fn open_decoder(&self, pronunciations: &str) -> Result<Decoder, ServiceError> {
         let refused = ServiceError::SpeechRefused { what: "its model" };
         let Some((file, path)) = in_memory(pronunciations) else { return Err(refused) };
-        let folder = ScoreFolder::new().map_err(ServiceError::NoScores)?;
         let model = format!("{MODEL}/en-us");
-        // Every look has the scores of all states, or they could not be compared.
-        let all = ["-hmm", &model, "-dict", &path, "-logfn", "/dev/null", "-compallsen", "yes"];
-        let open = |others: [&str; 2]| Decoder::open(&self.speech, &[&all[..], &others].concat());
-        let looks = open(["-senlogdir", folder.path()]).zip(open(["-allphone_ci", "yes"]));
+        let settings = [
+            "-hmm",
+            &model,
+            "-dict",
+            &path,
+            "-logfn",
+            "/dev/null",
+            "-compallsen",
+            "yes",
+            "-allphone_ci",
+            "yes",
+        ];
+        let decoder = Decoder::open(&self.speech, &settings);
         drop(file);
-        let Some((first, mut further)) = looks else { return Err(refused) };
-        if !further.learn_sounds() {
+        let Some(mut decoder) = decoder else { return Err(refused) };
+        if !decoder.learn_sounds() {
             return Err(ServiceError::SpeechRefused { what: "to listen for any sounds" });
         }
-        Ok(Looks { first, folder, further })
+        Ok(decoder)
     }
 
     /// What of the grammar an utterance is most like, if it is like any.
-    ///
-    /// # Errors
-    /// When there is no room for what the looks share.
-    pub(super) fn hear(
-        &mut self,
-        utterance: &Utterance,
-    ) -> Result<Option<Understood>, ServiceError> {
-        let Some(looks) = &mut self.looks else { return Ok(None) };
-        let said = looks.first.explain(Search::Phrases, &utterance.sound);
-        let scores = looks.folder.take().map_err(ServiceError::NoScores)?;
+    pub(super) fn hear(&mut self, utterance: &Utterance) -> Option<Understood> {
+        let (decoder, front) = (self.decoder.as_mut()?, self.front.as_mut()?);
+        let scores = self.model.scores(&front.cepstra(&utterance.sound));
+        let said = decoder.explain(Search::Phrases, &scores);
         let grammar = &self.grammar;
         let spoken: Vec<&str> = said.iter().filter_map(|piece| grammar.word(&piece.what)).collect();
         if spoken.is_empty() {
-            return Ok(None);
+            return None;
         }
         let is_word = |what: &str| grammar.word(what).is_some();
-        let mut further = |search| -> Result<Vec<Explained>, ServiceError> {
-            let scores = scores.read_again().map_err(ServiceError::NoScores)?;
-            let pieces = looks.further.explain_scores(search, scores);
-            // Less than all of the sound would look better than it is.
-            let whole = looks.further.frames() == looks.first.frames();
-            if whole {
-                Ok(pieces)
-            } else {
-                Err(ServiceError::NoScores(ErrorKind::StorageFull.into()))
-            }
-        };
         // Most talk is known by that, and costs no second look.
         let little = Evidence::of_little(&said, utterance.speech_frames, is_word);
-        let mut evidence = match little {
-            Some(little) => little,
-            None => weigh(&said, &further(Search::Sounds)?, utterance.speech_frames, is_word),
-        };
+        let mut evidence = little.unwrap_or_else(|| {
+            let any = decoder.explain(Search::Sounds, &scores);
+            weigh(&said, &any, utterance.speech_frames, is_word)
+        });
         if evidence.counts() && grammar.calls(&spoken) {
-            evidence = evidence.beside_talk(&said, &further(Search::Talk)?);
+            evidence = evidence.beside_talk(&said, &decoder.explain(Search::Talk, &scores));
             if utterance.above_noise > NEIGHBOURS_TOLD && grammar.has_neighbours() {
-                evidence = evidence.beside_talk(&said, &further(Search::NearTalk)?);
+                let talk = decoder.explain(Search::NearTalk, &scores);
+                evidence = evidence.beside_talk(&said, &talk);
             }
         }
-        Ok(Some(Understood { words: spoken.join(" "), evidence }))
+        Some(Understood { words: spoken.join(" "), evidence })
     }
 }
 

@@ -6,12 +6,10 @@
 #![allow(unsafe_code)]
 
 use std::ffi::{CStr, CString, c_char, c_int, c_void};
-use std::fs::File;
-use std::os::fd::IntoRawFd;
 use std::ptr::{null, null_mut};
 use std::sync::Arc;
 
-use lantern_sense::Explained;
+use lantern_sense::{CEPSTRUM, Cepstrum, Explained, FRAME, Scores};
 use libloading::Library;
 
 /// What the library's functions look like (headers of version 3 of the library).
@@ -30,16 +28,25 @@ struct Functions {
     set_grammar: unsafe extern "C" fn(*mut c_void, *const c_char, *const c_char) -> c_int,
     set_loop: unsafe extern "C" fn(*mut c_void, *const c_char, *const c_char) -> c_int,
     choose: unsafe extern "C" fn(*mut c_void, *const c_char) -> c_int,
-    begin: unsafe extern "C" fn(*mut c_void) -> c_int,
-    take: unsafe extern "C" fn(*mut c_void, *const i16, usize, c_int, c_int) -> c_int,
+    settings_of: unsafe extern "C" fn(*mut c_void) -> *mut c_void,
     take_scores: unsafe extern "C" fn(*mut c_void, *mut libc::FILE) -> c_int,
-    end: unsafe extern "C" fn(*mut c_void) -> c_int,
-    frames_taken: unsafe extern "C" fn(*mut c_void) -> c_int,
     first_piece: unsafe extern "C" fn(*mut c_void) -> *mut c_void,
     next_piece: unsafe extern "C" fn(*mut c_void) -> *mut c_void,
     word: unsafe extern "C" fn(*mut c_void) -> *const c_char,
     frames: unsafe extern "C" fn(*mut c_void, *mut c_int, *mut c_int),
     scores: unsafe extern "C" fn(*mut c_void, *mut i32, *mut i32, *mut i32) -> i32,
+    open_front: unsafe extern "C" fn(*mut c_void) -> *mut c_void,
+    close_front: unsafe extern "C" fn(*mut c_void) -> c_int,
+    begin_front: unsafe extern "C" fn(*mut c_void) -> c_int,
+    cepstra: unsafe extern "C" fn(
+        *mut c_void,
+        *mut *const i16,
+        *mut usize,
+        *const *mut f32,
+        *mut i32,
+        *mut i32,
+    ) -> c_int,
+    end_front: unsafe extern "C" fn(*mut c_void, *mut f32, *mut i32) -> c_int,
 }
 
 /// The loaded library.
@@ -73,16 +80,18 @@ impl Speech {
                 set_grammar: *sphinx.get(b"ps_set_jsgf_string")?,
                 set_loop: *sphinx.get(b"ps_set_allphone_file")?,
                 choose: *sphinx.get(b"ps_set_search")?,
-                begin: *sphinx.get(b"ps_start_utt")?,
-                take: *sphinx.get(b"ps_process_raw")?,
+                settings_of: *sphinx.get(b"ps_get_config")?,
                 take_scores: *sphinx.get(b"ps_decode_senscr")?,
-                end: *sphinx.get(b"ps_end_utt")?,
-                frames_taken: *sphinx.get(b"ps_get_n_frames")?,
                 first_piece: *sphinx.get(b"ps_seg_iter")?,
                 next_piece: *sphinx.get(b"ps_seg_next")?,
                 word: *sphinx.get(b"ps_seg_word")?,
                 frames: *sphinx.get(b"ps_seg_frames")?,
                 scores: *sphinx.get(b"ps_seg_prob")?,
+                open_front: *base.get(b"fe_init_auto_r")?,
+                close_front: *base.get(b"fe_free")?,
+                begin_front: *base.get(b"fe_start_utt")?,
+                cepstra: *base.get(b"fe_process_frames")?,
+                end_front: *base.get(b"fe_end_utt")?,
             }
         };
         Ok(Arc::new(Speech { functions, _libraries: [base, sphinx] }))
@@ -142,49 +151,36 @@ impl Decoder {
         unsafe { (self.speech.functions.set_loop)(self.decoder, name, null()) == 0 }
     }
 
-    /// How that explains this sound, 16,000 samples a second.
-    pub(super) fn explain(&mut self, search: Search, sound: &[i16]) -> Vec<Explained> {
+    /// How that explains a sound, by how well the model's states fit it.
+    ///
+    /// The library would work those out itself, given the sound, anew for each search.
+    pub(super) fn explain(&mut self, search: Search, scores: &Scores) -> Vec<Explained> {
         let functions = &self.speech.functions;
-        // SAFETY: the samples are read during the call only; the decoder is open and idle.
-        let done = self.choose(search)
-            && unsafe {
-                (functions.begin)(self.decoder) == 0
-                    && (functions.take)(self.decoder, sound.as_ptr(), sound.len(), 0, 1) >= 0
-                    && (functions.end)(self.decoder) == 0
-            };
+        let (bytes, name) = (scores.bytes(), search.name());
+        // SAFETY: the name ends with zero. The stream is only read from, during the call, and the bytes live
+        // longer; the library begins and ends the utterance itself. The decoder is open and idle.
+        let done = unsafe {
+            let stream =
+                libc::fmemopen(bytes.as_ptr().cast_mut().cast(), bytes.len(), c"rb".as_ptr());
+            if stream.is_null() {
+                return Vec::new();
+            }
+            let done = (functions.choose)(self.decoder, name.as_ptr()) == 0
+                && (functions.take_scores)(self.decoder, stream) >= 0;
+            libc::fclose(stream);
+            done
+        };
         if done { self.pieces() } else { Vec::new() }
     }
 
-    /// The same of a sound that a decoder of this model has been given already, by what that one wrote of
-    /// it. Only for one that is never given a sound itself: the library mixes up the two.
-    pub(super) fn explain_scores(&mut self, search: Search, scores: File) -> Vec<Explained> {
-        let functions = &self.speech.functions;
-        // SAFETY: the descriptor is open for reading and the stream's alone, which closes it; the library
-        // reads it during the call only, beginning and ending the utterance itself. The decoder is open and
-        // idle.
-        let done = self.choose(search)
-            && unsafe {
-                let stream = libc::fdopen(scores.into_raw_fd(), c"rb".as_ptr());
-                if stream.is_null() {
-                    return Vec::new();
-                }
-                let frames = (functions.take_scores)(self.decoder, stream);
-                libc::fclose(stream);
-                frames >= 0
-            };
-        if done { self.pieces() } else { Vec::new() }
-    }
-
-    /// How many frames it was given last.
-    pub(super) fn frames(&self) -> i32 {
-        // SAFETY: the decoder is open.
-        unsafe { (self.speech.functions.frames_taken)(self.decoder) }
-    }
-
-    /// Whether the decoder knows that search, which it listens by then.
-    fn choose(&self, search: Search) -> bool {
-        // SAFETY: the name ends with zero; the decoder is open and idle.
-        unsafe { (self.speech.functions.choose)(self.decoder, search.name().as_ptr()) == 0 }
+    /// What the model's own settings make of a sound; `None` if the library refuses.
+    pub(super) fn front(&self) -> Option<Front> {
+        // SAFETY: the settings belong to the decoder, which is open; the library takes a reference of its own.
+        let front = unsafe {
+            let functions = &self.speech.functions;
+            (functions.open_front)((functions.settings_of)(self.decoder))
+        };
+        (!front.is_null()).then(|| Front { speech: Arc::clone(&self.speech), front })
     }
 
     fn pieces(&mut self) -> Vec<Explained> {
@@ -219,6 +215,60 @@ impl Drop for Decoder {
     fn drop(&mut self) {
         // SAFETY: it was opened, and nobody uses it any more.
         unsafe { (self.speech.functions.close)(self.decoder) };
+    }
+}
+
+/// What makes cepstra of a sound.
+pub(super) struct Front {
+    speech: Arc<Speech>,
+    front: *mut c_void,
+}
+
+// SAFETY: as for a decoder.
+unsafe impl Send for Front {}
+
+impl std::fmt::Debug for Front {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Front")
+    }
+}
+
+impl Front {
+    /// The cepstra of a sound, 16,000 samples and at most 100 frames a second; none if the library refuses.
+    pub(super) fn cepstra(&mut self, sound: &[i16]) -> Vec<Cepstrum> {
+        let mut cepstra = vec![[0.0; CEPSTRUM]; sound.len() / FRAME + 2];
+        let rows: Vec<*mut f32> = cepstra.iter_mut().map(|row| row.as_mut_ptr()).collect();
+        let most = i32::try_from(rows.len() - 1).unwrap_or(0);
+        let functions = &self.speech.functions;
+        let (mut samples, mut left) = (sound.as_ptr(), sound.len());
+        let (mut count, mut more) = (most, 0);
+        // SAFETY: the samples are read during the call only. It writes to so many rows at most as `count`
+        // says, and to one after them at the end, which there is; a row has as many numbers as this model's
+        // cepstra, which the model's own files were seen to have. The front is open.
+        let done = unsafe {
+            let cepstra = functions.cepstra;
+            (functions.begin_front)(self.front) >= 0
+                && cepstra(
+                    self.front,
+                    &mut samples,
+                    &mut left,
+                    rows.as_ptr(),
+                    &mut count,
+                    null_mut(),
+                ) >= 0
+                && (functions.end_front)(self.front, rows[count.clamp(0, most) as usize], &mut more)
+                    >= 0
+        };
+        let count = if done { count.clamp(0, most) + more.clamp(0, 1) } else { 0 };
+        cepstra.truncate(count as usize);
+        cepstra
+    }
+}
+
+impl Drop for Front {
+    fn drop(&mut self) {
+        // SAFETY: it was opened, and nobody uses it any more.
+        unsafe { (self.speech.functions.close_front)(self.front) };
     }
 }
 
