@@ -83,7 +83,7 @@ impl AcousticModel {
         let same = begin_densities(&mut variances)? == count;
         variances.expect(same)?;
         means.expect(states.iter().all(|sound| *sound < count))?;
-        let mut codebooks = Vec::with_capacity(count);
+        let mut codebooks = Vec::new();
         for _ in 0..count {
             let mut book = || Codebook::parse(&mut means, &mut variances);
             codebooks.push([book()?, book()?, book()?]);

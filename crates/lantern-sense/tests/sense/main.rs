@@ -1,5 +1,6 @@
 //! Phrases from the outside: how they are written, what they match, how alike they sound.
 
+mod acoustics;
 mod listening;
 mod shapes;
 
