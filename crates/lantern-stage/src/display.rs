@@ -3,6 +3,7 @@
 use std::io::{BufRead, BufReader};
 use std::os::fd::{AsRawFd, OwnedFd};
 use std::process::{Child, Command, Stdio};
+use std::sync::{Mutex, PoisonError};
 
 use rustix::io::{FdFlags, fcntl_setfd};
 use tempfile::TempDir;
@@ -33,6 +34,9 @@ pub struct Display {
     /// A home, runtime folder and files of the test's own.
     folder: TempDir,
 }
+
+/// Servers start one after the other: two that find a dead one's number locked may both take it.
+static STARTING: Mutex<()> = Mutex::new(());
 
 /// Words for a server that plays a screen.
 const SCREEN: [&str; 6] = ["-screen", "0", "1280x800x24", "-nolisten", "tcp", "-noreset"];
@@ -68,9 +72,11 @@ impl Display {
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::null());
+        let starting = STARTING.lock().unwrap_or_else(PoisonError::into_inner);
         let server = command.spawn().expect("the X server is installed (scripts/test does it)");
         drop(write);
         let name = format!(":{}", read_line(read));
+        drop(starting);
         let display = Display { name, server, others: Vec::new(), variables: Vec::new(), folder };
         display.set_layout(layout);
         display
@@ -221,7 +227,8 @@ impl Drop for Display {
         for child in self.others.iter_mut().rev() {
             crate::session::end(child);
         }
-        self.kill();
+        // Not by force: a server that dies leaves its number locked.
+        crate::session::end(&mut self.server);
     }
 }
 

@@ -183,6 +183,10 @@ impl Display {
 
 /// Ends a program as a session's end does, so that it ends those it started; then by force.
 pub(crate) fn end(child: &mut Child) {
+    // The number of one that was waited for may be another's by now.
+    if !matches!(child.try_wait(), Ok(None)) {
+        return;
+    }
     let _ = kill_process(Pid::from_child(child), Signal::TERM);
     let end = Instant::now() + Duration::from_secs(2);
     while matches!(child.try_wait(), Ok(None)) {

@@ -216,14 +216,9 @@ impl Errands {
         self.services.abandon(effect);
     }
 
-    /// What becomes readable when a service has something to say.
-    pub fn bell(&self) -> BorrowedFd<'_> {
-        self.services.descriptor()
-    }
-
-    /// What becomes readable when a started program has ended.
-    pub fn endings(&self) -> impl Iterator<Item = BorrowedFd<'_>> {
-        self.launcher.descriptors()
+    /// What becomes readable when something came back.
+    pub fn descriptors(&self) -> impl Iterator<Item = BorrowedFd<'_>> {
+        [self.services.descriptor()].into_iter().chain(self.launcher.descriptors())
     }
 
     /// Takes in what came back.

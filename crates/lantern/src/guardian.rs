@@ -91,9 +91,6 @@ impl Guarded {
 
     /// We are at work.
     pub fn wake(&mut self) {
-        if !self.is_told() {
-            return;
-        }
         if self.beat.is_none_or(|beat| beat.elapsed() > BEATS) {
             self.say(AWAKE);
             self.beat = Some(Instant::now());
@@ -107,13 +104,8 @@ impl Guarded {
         }
     }
 
-    /// Whether the guardian must know when we are awake: only who has taken the keyboard does harm by hanging.
-    fn is_told(&self) -> bool {
-        matches!(self.charge, Charge::Keyboard)
-    }
-
     fn say(&mut self, word: u8) {
-        if let Some(pipe) = &mut self.pipe {
+        if let (Charge::Keyboard, Some(pipe)) = (&self.charge, &mut self.pipe) {
             // One that died is followed by another.
             let _ = pipe.write_all(&[word]);
         }

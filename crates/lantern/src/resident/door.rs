@@ -56,17 +56,13 @@ impl Door {
         Ok(Door { listener, path: path.to_owned(), clients: BTreeMap::new(), count: 0 })
     }
 
-    /// What becomes readable when somebody wants to come in.
-    pub fn listener(&self) -> BorrowedFd<'_> {
-        self.listener.as_fd()
-    }
-
-    /// Those who are in, and what they are waited for.
-    pub fn clients(&self) -> impl Iterator<Item = (BorrowedFd<'_>, PollFlags)> {
-        self.clients.values().map(|client| {
+    /// What to wait for.
+    pub fn descriptors(&self) -> impl Iterator<Item = (BorrowedFd<'_>, PollFlags)> {
+        let clients = self.clients.values().map(|client| {
             let waits = if client.to_say.is_empty() { PollFlags::empty() } else { PollFlags::OUT };
             (client.stream.as_fd(), PollFlags::IN | waits)
-        })
+        });
+        [(self.listener.as_fd(), PollFlags::IN)].into_iter().chain(clients)
     }
 
     /// Lets in who waits, and takes every whole line that came.

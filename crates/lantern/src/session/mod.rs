@@ -1,6 +1,7 @@
 //! The one event loop: it sleeps until the desk, a timer, a signal, a saved file or the end of a
 //! started program wakes it, hands what happened to the engine, and carries out what comes back.
 
+use std::io::Read;
 use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
@@ -23,9 +24,9 @@ use lantern_model::{
     Deed, Ear, Effect, EffectId, Event, Hint, HintPlace, Link, Order, RuleSet, Shown, Time, Verb,
     WallTime,
 };
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::time::{
-    Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, Timespec, timerfd_create,
-    timerfd_settime,
+    Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, timerfd_create, timerfd_settime,
 };
 
 /// More combinations than this make the X server slower for every program.
@@ -44,11 +45,9 @@ mod answers;
 mod calls;
 mod reloading;
 mod saved;
-mod waiting;
 
 use answers::Pause;
 use saved::SavedFile;
-use waiting::{Caller, Callers, Woken};
 
 /// Where a session works, and with what.
 pub struct Workplace {
@@ -76,7 +75,6 @@ pub struct Session<'j, D> {
     /// Whether the file was empty when it was read last.
     seen_empty: bool,
     signals: UnixStream,
-    callers: Callers,
     start: Instant,
     /// When that was, for a person.
     since: jiff::Timestamp,
@@ -115,7 +113,7 @@ impl<'j, D: Desk> Session<'j, D> {
         if rules.writes_text() {
             errands.watch_fields();
         }
-        let session = Session {
+        Ok(Session {
             asks_clock: rules.asks_clock(),
             engine: Engine::new(rules, seed()),
             desk,
@@ -125,7 +123,6 @@ impl<'j, D: Desk> Session<'j, D> {
             seen_empty: false,
             place,
             signals,
-            callers: Callers::new()?,
             start: Instant::now(),
             since: jiff::Timestamp::now(),
             pauses: Vec::new(),
@@ -138,9 +135,7 @@ impl<'j, D: Desk> Session<'j, D> {
             reasons_seen: 0,
             failed: Vec::new(),
             warned_many: false,
-        };
-        session.await_callers()?;
-        Ok(session)
+        })
     }
 
     fn now(&self) -> Time {
@@ -171,9 +166,7 @@ impl<'j, D: Desk> Session<'j, D> {
             return Ok(());
         }
         if self.clock_set.is_none() {
-            let clock = watch_clock()?;
-            self.callers.watch(Caller::Clock, &clock)?;
-            self.clock_set = Some(clock);
+            self.clock_set = Some(watch_clock()?);
         }
         let (now, wall) = (self.now(), wall_time());
         let expected = self.clock.map(|(at, told)| told.local + now.since(at).as_secs() as i64);
@@ -207,7 +200,6 @@ impl<'j, D: Desk> Session<'j, D> {
         let mut tended = woken.door || woken.saved || woken.returned;
         if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
             guarded.renew()?;
-            self.callers.watch(Caller::Guardian, guarded.descriptor())?;
             self.journal.tell(
                 LogLevel::Warning,
                 "the guardian of held keys had died; another one watches now",
@@ -433,6 +425,65 @@ impl<'j, D: Desk> Session<'j, D> {
             self.journal.tell(LogLevel::Warning, &words);
         }
     }
+
+    /// Sleeps until something happens; only looks, if there is more to do at once.
+    fn wait(&mut self, sleep: bool) -> Result<Woken, Failure> {
+        let failed = |source: rustix::io::Errno| Failure::System {
+            what: "cannot wait for events",
+            source: source.into(),
+        };
+        if let Some(guarded) = &mut self.place.guarded {
+            guarded.sleep();
+        }
+        let own = [self.engine.next_deadline(), self.desk.next_deadline()];
+        let read_due = self.read_due.map(|(_, due)| due);
+        let deadlines = own.into_iter().chain([self.heartbeat.next_deadline(), read_due]);
+        let pauses = self.pauses.iter().map(|pause| pause.until);
+        let timeout = deadlines.flatten().chain(pauses).min().map(|due| due.since(self.now()));
+        let timeout = if sleep { timeout } else { Some(Duration::ZERO) }.map(timespec);
+        let mut fds = vec![
+            PollFd::new(&self.signals, PollFlags::IN),
+            PollFd::new(&self.saved.inotify, PollFlags::IN),
+        ];
+        let guarded = self.place.guarded.as_ref().map(Guarded::descriptor);
+        let guardian_at = fds.len();
+        fds.extend(guarded.map(|fd| PollFd::from_borrowed_fd(fd, PollFlags::IN)));
+        let desk = self.desk.descriptor();
+        let clock = self.clock_set.as_ref();
+        fds.extend(clock.map(|clock| PollFd::new(clock, PollFlags::IN)));
+        fds.extend(desk.as_ref().map(|fd| PollFd::new(fd, PollFlags::IN)));
+        let errands: Vec<_> = self.errands.descriptors().collect();
+        let first_errand = fds.len();
+        fds.extend(errands.iter().map(|fd| PollFd::new(fd, PollFlags::IN)));
+        let first_of_door = fds.len();
+        let door: Vec<_> = self.place.door.descriptors().collect();
+        fds.extend(door.iter().map(|(fd, events)| PollFd::new(fd, *events)));
+        let polled = poll(&mut fds, timeout.as_ref());
+        let ready = |fd: &PollFd<'_>| !fd.revents().is_empty();
+        let woken = Woken {
+            signal: ready(&fds[0]),
+            saved: ready(&fds[1]),
+            unguarded: guarded.is_some() && ready(&fds[guardian_at]),
+            returned: fds[first_errand..first_of_door].iter().any(ready),
+            door: fds[first_of_door..].iter().any(ready),
+        };
+        drop(fds);
+        match polled {
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(error) => return Err(failed(error)),
+        }
+        if let Some(guarded) = &mut self.place.guarded {
+            guarded.wake();
+        }
+        if let Some(clock) = &self.clock_set {
+            // It says nothing but that the clock was set; the loop looks at it each time round.
+            let _ = rustix::io::read(clock, &mut [0; 8]);
+        }
+        if woken.signal {
+            let _ = self.signals.read(&mut [0; 16]);
+        }
+        Ok(woken)
+    }
 }
 
 /// What the wall clock shows, by the system's time zone.
@@ -463,4 +514,22 @@ fn watch_clock() -> Result<OwnedFd, Failure> {
 fn seed() -> u64 {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
     since.map_or(1, |since| since.as_nanos() as u64)
+}
+
+/// What ended a wait, besides the desk and the clock.
+#[derive(Default)]
+struct Woken {
+    signal: bool,
+    saved: bool,
+    /// Whether the guardian has died.
+    unguarded: bool,
+    returned: bool,
+    door: bool,
+}
+
+fn timespec(span: Duration) -> Timespec {
+    Timespec {
+        tv_sec: i64::try_from(span.as_secs()).unwrap_or(i64::MAX),
+        tv_nsec: span.subsec_nanos().into(),
+    }
 }

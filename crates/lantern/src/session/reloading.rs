@@ -8,7 +8,6 @@ use lantern_model::{Deed, EffectId, Verb};
 use lantern_script::{Checked, Source};
 
 use super::Session;
-use super::waiting::Caller;
 use crate::commands::run::refuse_unless_agreed;
 use crate::failure::Failure;
 use crate::findings::print_findings;
@@ -93,7 +92,6 @@ impl<D: Desk> Session<'_, D> {
         let count = rules.count();
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         self.saved.watch_others(&paths)?;
-        self.callers.watch(Caller::SavedFiles, &self.saved.inotify)?;
         self.asks_clock = rules.asks_clock();
         if rules.writes_text() {
             self.errands.watch_fields();
