@@ -111,10 +111,19 @@ impl Display {
         self.server.id()
     }
 
-    /// Ends the server, as a crash would.
+    /// Ends the server, as a crash would. Its number stays ours.
     pub fn kill(&mut self) {
+        let _starting = STARTING.lock().unwrap_or_else(PoisonError::into_inner);
         let _ = self.server.kill();
         let _ = self.server.wait();
+        // A server looks here whether a number is taken, by the process that is named.
+        let _ = std::fs::remove_file(self.lock_file());
+        let _ = std::fs::write(self.lock_file(), format!("{:>10}\n", std::process::id()));
+    }
+
+    /// By which servers know that its number is taken.
+    fn lock_file(&self) -> String {
+        format!("/tmp/.X{}-lock", self.name.trim_start_matches(':'))
     }
 
     /// Starts the server of a display that was killed anew, under the same name.
@@ -122,6 +131,8 @@ impl Display {
     /// # Panics
     /// When it does not start.
     pub fn revive(&mut self) {
+        let starting = STARTING.lock().unwrap_or_else(PoisonError::into_inner);
+        let _ = std::fs::remove_file(self.lock_file());
         let mut command = Command::new("Xvfb");
         command.arg(&self.name).args(SCREEN).stdin(Stdio::null());
         let server = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn();
@@ -129,6 +140,7 @@ impl Display {
         self.wait_until("the display to be back", |display| {
             RustConnection::connect(Some(display.name())).is_ok()
         });
+        drop(starting);
     }
 
     /// A command with this display, in a home of its own.
@@ -228,7 +240,11 @@ impl Drop for Display {
             crate::session::end(child);
         }
         // Not by force: a server that dies leaves its number locked.
+        let was_killed = !matches!(self.server.try_wait(), Ok(None));
         crate::session::end(&mut self.server);
+        if was_killed {
+            let _ = std::fs::remove_file(self.lock_file());
+        }
     }
 }
 
