@@ -9,7 +9,7 @@ use std::fmt::Write as _;
 
 use crate::notation::{Phrase, Piece, Slot};
 use crate::numbers::{ONES, TENS, spoken_number};
-use crate::sounds::Sounds;
+use crate::sounds::{Sounds, entries};
 
 /// How the attention word stands before a phrase.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
@@ -177,11 +177,9 @@ impl Grammar {
     /// dictionary in the CMU form) where it knows the word, by letter rules else.
     pub fn pronunciations(&self, dictionary: &str) -> String {
         let mut found: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
-        for line in dictionary.lines() {
-            let Some((head, sounds)) = line.split_once(char::is_whitespace) else { continue };
-            let word = head.split('(').next().unwrap_or(head);
+        for (word, sounds) in entries(dictionary) {
             if let Some((word, _)) = self.words.get_key_value(word) {
-                found.entry(word).or_default().push(sounds.trim());
+                found.entry(word).or_default().push(sounds);
             }
         }
         let rules = Sounds::by_rules();

@@ -5,7 +5,7 @@
 use std::collections::BTreeSet;
 
 use crate::likeness::distance_within;
-use crate::sounds::{Phoneme, Sounds};
+use crate::sounds::{Phoneme, Sounds, entries};
 
 /// So far away a neighbour is at the least and at the most, by the measure of [`crate::likeness`]: closer ones
 /// cannot be told from the word itself.
@@ -21,17 +21,16 @@ const MOST: usize = 16;
 /// assert_eq!(lantern_sense::near_words(dictionary, "core"), ["corn"]);
 /// ```
 pub fn near_words(dictionary: &str, word: &str) -> Vec<String> {
-    let entries = || dictionary.lines().filter_map(|line| line.split_once(char::is_whitespace));
     let sounds_of = |letters: &str| {
         letters.split_whitespace().map(Phoneme::from_letters).collect::<Option<Vec<Phoneme>>>()
     };
-    let own = entries().filter(|(head, _)| word_of(head) == word);
+    let own = entries(dictionary).filter(|(known, _)| *known == word);
     let mut own: Vec<Vec<Phoneme>> = own.filter_map(|(_, letters)| sounds_of(letters)).collect();
     if own.is_empty() {
         own.push(Sounds::by_rules().of_word(word));
     }
     let mut near = BTreeSet::new();
-    for (head, letters) in entries() {
+    for (known, letters) in entries(dictionary) {
         // Most of a dictionary is longer or shorter by more than a sound.
         let length = letters.split_whitespace().count();
         if own.iter().all(|own| own.len().abs_diff(length) > 1) {
@@ -41,7 +40,7 @@ pub fn near_words(dictionary: &str, word: &str) -> Vec<String> {
         let distances = own.iter().map(|own| distance_within(own, &sounds, FARTHEST));
         let distance = distances.flatten().min();
         if let Some(distance) = distance.filter(|distance| *distance >= NEAREST) {
-            near.insert((distance, word_of(head)));
+            near.insert((distance, known));
         }
     }
     let mut words: Vec<String> = Vec::new();
@@ -51,9 +50,4 @@ pub fn near_words(dictionary: &str, word: &str) -> Vec<String> {
         }
     }
     words
-}
-
-/// The word of an entry's head, where another way to say it has a number in brackets behind.
-fn word_of(head: &str) -> &str {
-    head.split('(').next().unwrap_or(head)
 }

@@ -241,6 +241,15 @@ impl Sounds {
     }
 }
 
+/// The words of a dictionary in the CMU form, each with the letters of one way to say it. Further ways have a
+/// number in brackets behind the word.
+pub(crate) fn entries(dictionary: &str) -> impl Iterator<Item = (&str, &str)> {
+    dictionary.lines().filter_map(|line| {
+        let (head, letters) = line.split_once(char::is_whitespace)?;
+        Some((head.split('(').next().unwrap_or(head), letters.trim()))
+    })
+}
+
 fn by_rules(word: &str) -> Vec<Phoneme> {
     let letters: String = word.chars().filter_map(plain_letter).collect();
     let mut sounds: Vec<Phoneme> = Vec::new();

@@ -32,7 +32,7 @@ const LEAST_COVERAGE: f64 = 0.7;
 impl Evidence {
     /// How sure it is, from 0 to 1; from one half on it counts.
     pub fn score(&self) -> f64 {
-        let gap = self.gap.max(0.0) + self.as_talk.max(0.0) / AS_TALK;
+        let gap = self.gap.max(0.0) + self.as_talk / AS_TALK;
         let by_gap = (1.0 - gap / (2.0 * EVEN_GAP)).clamp(0.0, 1.0);
         let other_words = self.worst_word > WORST_WORD || self.coverage < LEAST_COVERAGE;
         if other_words { by_gap.min(0.49) } else { by_gap }

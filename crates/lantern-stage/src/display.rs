@@ -240,9 +240,10 @@ impl Drop for Display {
             crate::session::end(child);
         }
         // Not by force: a server that dies leaves its number locked.
-        let was_killed = !matches!(self.server.try_wait(), Ok(None));
         crate::session::end(&mut self.server);
-        if was_killed {
+        // One that was killed and not revived; another server's is not ours to take away.
+        let locked = std::fs::read_to_string(self.lock_file()).unwrap_or_default();
+        if locked.trim().parse() == Ok(std::process::id()) {
             let _ = std::fs::remove_file(self.lock_file());
         }
     }

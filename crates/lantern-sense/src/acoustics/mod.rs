@@ -4,7 +4,7 @@
 //! model for efficient decoding", ICASSP 2000): each sound of the language has a codebook of normal densities
 //! for each of three streams, and each state weighs the densities of its sound. Of a codebook the few
 //! densities that are nearest count. A recogniser of the system's can search by scores that were worked out
-//! elsewhere; doing that here, for all densities of a codebook side by side, takes a fifth of its time, and
+//! elsewhere; doing that here, for all densities of a codebook side by side, takes a quarter of its time, and
 //! is done once for all searches. The numbers are rounded as it rounds them, or the two would be on
 //! different scales.
 //!
