@@ -90,7 +90,7 @@ impl EvdevDesk {
                 }
                 Happened::Report => {
                     self.outlet.flush()?;
-                    self.events.extend(self.passage.take_way());
+                    self.passage.tell_way();
                 }
                 Happened::Gone(board) => {
                     for key in self.passage.fingers_on(board) {
@@ -142,7 +142,7 @@ impl EvdevDesk {
         let (code, value) = (event.code(), event.value());
         match event.event_type() {
             evdev::EventType::SYNCHRONIZATION => {
-                self.events.extend(self.passage.take_way());
+                self.passage.tell_way();
                 self.outlet.flush_pen(board)?;
                 self.outlet.flush()?;
             }

@@ -7,6 +7,9 @@ use lantern_model::{
     Armed, Event, Families, Family, GiveBack, Key, KeyKind, Layout, Level, Modifiers, Side, Spot,
 };
 
+/// Places of a way at the most that nobody has asked for.
+const MOST_UNTOLD: usize = 4096;
+
 /// What goes to the programs in the place of a key event.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Flow {
@@ -48,7 +51,8 @@ pub(super) struct Passage {
     pressed: BTreeSet<Key>,
     caps: bool,
     board: Option<usize>,
-    /// Where the pointer went since this was told last, from where it was then.
+    /// Where the pointer went since this was told last, or since a rule's key went down: a shape may be
+    /// drawn with it, which the rules say later only.
     way: Vec<Spot>,
     place: Spot,
     events: VecDeque<Event>,
@@ -124,6 +128,7 @@ impl Passage {
             Some(follow) => {
                 self.withheld.insert(key, follow);
                 self.events.push_back(Event::Pressed { key, modifiers: held });
+                self.begin_way();
                 Flow::Keep
             }
             None => {
@@ -151,6 +156,7 @@ impl Passage {
         }
         if let Some(follow) = self.withheld.remove(&key) {
             if follow {
+                self.hand_over_way();
                 self.events.push_back(Event::LetGo { key });
             }
             // What went down in its place goes up with it.
@@ -291,9 +297,7 @@ impl Passage {
             1 => self.place.1 += by as f32,
             _ => return,
         }
-        if self.armed.traces.is_some() {
-            self.way.push(self.place);
-        }
+        self.go_on_way();
     }
 
     /// The pointer is at a place along an axis.
@@ -302,15 +306,36 @@ impl Passage {
             0 => self.place.0 = at,
             _ => self.place.1 = at,
         }
-        if self.armed.traces.is_some() {
+        self.go_on_way();
+    }
+
+    fn begin_way(&mut self) {
+        if self.armed.traces.is_none() {
+            self.way.clear();
             self.way.push(self.place);
         }
     }
 
-    /// The pointer's way since the last time, if anybody wants it.
-    pub(super) fn take_way(&mut self) -> Option<Event> {
+    fn go_on_way(&mut self) {
+        if !self.withheld.is_empty() && self.way.len() < MOST_UNTOLD {
+            self.way.push(self.place);
+        }
+    }
+
+    /// Tells the pointer's way since the last time, if anybody follows it.
+    pub(super) fn tell_way(&mut self) {
+        if self.armed.traces.is_some() {
+            self.hand_over_way();
+        }
+    }
+
+    /// Tells it before the release of a key in any case: rules that had no time yet to ask for it have the
+    /// whole of a shape that was drawn meanwhile.
+    fn hand_over_way(&mut self) {
         let way = std::mem::take(&mut self.way);
-        (!way.is_empty()).then_some(Event::Traced(way))
+        if !way.is_empty() {
+            self.events.push_back(Event::Traced(way));
+        }
     }
 
     /// The person typed into the program in front.

@@ -39,6 +39,7 @@ const RULES: &[Test] = listed! { rules;
     a_mouse_button_and_the_wheel_are_keys_of_rules
     only_the_second_keyboard_counts
     a_shape_is_drawn_with_the_mouse
+    a_shape_drawn_while_we_had_no_time_is_seen_whole
     a_pen_goes_through_but_for_the_parts_that_rules_want
 };
 const PASSING: &[Test] = listed! { passing;

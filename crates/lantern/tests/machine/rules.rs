@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use lantern_stage::{Boards, Console, Plugged};
+use rustix::process::Signal;
 
 use crate::running::Running;
 use crate::twelve::{BETWEEN, Hand, TWELVE};
@@ -17,7 +18,7 @@ pub fn the_twelve_scenes_come_out_as_on_the_other_desks() {
         console.rest(Duration::from_millis(50));
         console.clear();
         for hand in scene.hands {
-            console.read_for(BETWEEN);
+            console.rest(BETWEEN);
             match hand {
                 Hand::Tap(keys) => boards.tap(keys),
                 Hand::Press(key) => boards.press(key),
@@ -90,9 +91,35 @@ pub fn a_shape_is_drawn_with_the_mouse() {
     console.until("the text", |console| console.text() == "corner ");
     console.clear();
     boards.tap("right-button");
-    console.rest(Duration::from_millis(300));
-    let right = console.take_keys().iter().filter(|came| came.code == 0x111).count();
-    assert_eq!(right, 2, "a click goes through, down and up");
+    let clicks =
+        |console: &Console| console.keys().iter().filter(|came| came.code == 0x111).count();
+    console.until("the click", |console| clicks(console) >= 2);
+    console.rest(Duration::from_millis(100));
+    assert_eq!(clicks(&console), 2, "a click goes through, down and up");
+}
+
+pub fn a_shape_drawn_while_we_had_no_time_is_seen_whole() {
+    let mut boards = Boards::plug_in("Bench");
+    let rules = "when gesture corner while holding right-button => type \"corner \"\n";
+    let running = Running::start(rules, "Bench");
+    let mut console = Console::open(SCREEN);
+    console.rest(Duration::from_millis(100));
+    for stopped_to_the_end in [true, false] {
+        console.clear();
+        running.send(Signal::STOP);
+        boards.press("right-button");
+        for (x, y) in [(0, 24), (24, 0)] {
+            (0..10).for_each(|_| boards.mouse.moves(x, y));
+        }
+        if stopped_to_the_end {
+            boards.release("right-button");
+            running.send(Signal::CONT);
+        } else {
+            running.send(Signal::CONT);
+            boards.release("right-button");
+        }
+        console.until("the text", |console| console.text() == "corner ");
+    }
 }
 
 pub fn a_pen_goes_through_but_for_the_parts_that_rules_want() {
@@ -113,6 +140,7 @@ pub fn a_pen_goes_through_but_for_the_parts_that_rules_want() {
     let through: Vec<u16> = console.take_keys().iter().map(|came| came.code).collect();
     assert_eq!(through.iter().filter(|code| **code == TIP).count(), 2, "the tip goes through");
     assert!(!through.contains(&BARREL), "the barrel does not");
+    pen.places(3_000, 3_000);
     pen.keys(&[(BARREL_2, 1)]);
     for step in 0..40 {
         pen.places(3_000, 3_000 + 60 * step);
