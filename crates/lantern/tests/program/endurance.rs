@@ -46,11 +46,11 @@ impl Dice {
     }
 }
 
-/// The memory of a process, in MB.
+/// What a process has for itself, in MB: what it reads from files it shares with others, who come and go.
 fn memory(process: u32) -> f64 {
     let rollup = std::fs::read_to_string(format!("/proc/{process}/smaps_rollup"));
     let rollup = rollup.expect("it lives");
-    let line = rollup.lines().find_map(|line| line.strip_prefix("Pss:")).expect("it is told");
+    let line = rollup.lines().find_map(|line| line.strip_prefix("Pss_Anon:")).expect("it is told");
     let size: f64 = line.trim().trim_end_matches(" kB").parse().expect("it is a number");
     size / 1024.0
 }
