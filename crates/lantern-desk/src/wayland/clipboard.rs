@@ -28,6 +28,7 @@ use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_source_v1
     self as source, ZwlrDataControlSourceV1,
 };
 
+use super::ASKING;
 use super::session::State;
 
 /// What text is called, the best first.
@@ -179,13 +180,31 @@ impl Clipboard {
         let taken = lent.map(|lent| (Arc::clone(&lent.taken), Arc::clone(&self.bell)));
         // Who asked may read as slowly as they like.
         thread::spawn(move || {
-            let sent = File::from(to).write_all(&bytes);
-            if let (Ok(()), Some((taken, bell))) = (sent, taken) {
+            let mut to = File::from(to);
+            let sent = to.write_all(&bytes);
+            if let (Ok(()), Some((taken, bell))) = (sent, taken)
+                && is_read(to)
+            {
                 taken.store(true, Ordering::SeqCst);
                 let _ = rustix::io::write(&*bell, &1u64.to_ne_bytes());
             }
         });
     }
+}
+
+/// Whether what was written to a pipe is read soon. Before that it must not be taken back: a program that
+/// sees another clipboard while it begins to read takes that one instead.
+fn is_read(pipe: File) -> bool {
+    let until = Instant::now() + ASKING;
+    let look = Timespec { tv_sec: 0, tv_nsec: 500_000 };
+    while rustix::io::ioctl_fionread(&pipe).is_ok_and(|left| left > 0) {
+        // A pipe that nobody reads any more tells of an error.
+        let closed = poll(&mut [PollFd::new(&pipe, PollFlags::empty())], Some(&look)) != Ok(0);
+        if closed || Instant::now() > until {
+            return closed;
+        }
+    }
+    true
 }
 
 /// Everything that comes from a pipe until it is closed.

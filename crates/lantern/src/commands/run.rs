@@ -241,7 +241,7 @@ fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<X11Desk>, Failure> 
     let signals = signals::endings()?;
     let until = Instant::now() + DISPLAY_BACK;
     while Instant::now() < until {
-        let mut fds = [PollFd::new(&signals, PollFlags::IN)];
+        let mut fds = [PollFd::new(signals, PollFlags::IN)];
         let looked = Timespec::try_from(BETWEEN_LOOKS).ok();
         if poll(&mut fds, looked.as_ref()).is_ok_and(|ready| ready > 0) {
             break;

@@ -46,7 +46,7 @@ fn pedals(arguments: &PedalsArguments) -> Result<Status, Failure> {
     let mut listens = true;
     loop {
         let sent = board.as_ref().map(|board| board.descriptor());
-        let mut fds = vec![PollFd::new(&signals, PollFlags::IN)];
+        let mut fds = vec![PollFd::new(signals, PollFlags::IN)];
         let watched = stdin();
         if listens {
             fds.push(PollFd::from_borrowed_fd(watched.as_fd(), PollFlags::IN));

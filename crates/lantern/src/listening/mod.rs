@@ -30,7 +30,7 @@ pub enum Noticed {
 pub struct Ears {
     listener: Listener,
     services: Services,
-    signals: UnixStream,
+    signals: &'static UnixStream,
     until: Option<Instant>,
     away: bool,
     /// The process whose password field has the keyboard.
@@ -99,7 +99,7 @@ impl Ears {
         let mut fds = [
             PollFd::new(&display, PollFlags::IN),
             PollFd::new(&bell, PollFlags::IN),
-            PollFd::new(&self.signals, PollFlags::IN),
+            PollFd::new(self.signals, PollFlags::IN),
         ];
         match poll(&mut fds, limit.as_ref()) {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}

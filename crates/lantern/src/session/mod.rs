@@ -1,7 +1,6 @@
 //! The one event loop: it sleeps until the desk, a timer, a signal, a saved file or the end of a
 //! started program wakes it, hands what happened to the engine, and carries out what comes back.
 
-use std::io::Read;
 use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
@@ -74,7 +73,7 @@ pub struct Session<'j, D> {
     read_due: Option<(Time, Time)>,
     /// Whether the file was empty when it was read last.
     seen_empty: bool,
-    signals: UnixStream,
+    signals: &'static UnixStream,
     start: Instant,
     /// When that was, for a person.
     since: jiff::Timestamp,
@@ -442,7 +441,7 @@ impl<'j, D: Desk> Session<'j, D> {
         let timeout = deadlines.flatten().chain(pauses).min().map(|due| due.since(self.now()));
         let timeout = if sleep { timeout } else { Some(Duration::ZERO) }.map(timespec);
         let mut fds = vec![
-            PollFd::new(&self.signals, PollFlags::IN),
+            PollFd::new(self.signals, PollFlags::IN),
             PollFd::new(&self.saved.inotify, PollFlags::IN),
         ];
         let guarded = self.place.guarded.as_ref().map(Guarded::descriptor);
@@ -478,9 +477,6 @@ impl<'j, D: Desk> Session<'j, D> {
         if let Some(clock) = &self.clock_set {
             // It says nothing but that the clock was set; the loop looks at it each time round.
             let _ = rustix::io::read(clock, &mut [0; 8]);
-        }
-        if woken.signal {
-            let _ = self.signals.read(&mut [0; 16]);
         }
         Ok(woken)
     }

@@ -4,7 +4,7 @@ use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
 use std::process::{Child, ChildStderr, Command, ExitStatus, Output, Stdio};
 use std::sync::mpsc::{Receiver, channel};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use lantern_stage::{Display, PATIENCE_MS};
 use rustix::process::{Pid, Signal, kill_process};
@@ -87,9 +87,17 @@ impl Running {
         children.trim().parse().expect("it has one child")
     }
 
-    /// Waits for its end.
+    /// Waits for its end, which must come soon.
     pub fn wait_end(&mut self) -> ExitStatus {
-        self.child.wait().expect("it can be waited for")
+        let began = Instant::now();
+        loop {
+            if let Some(status) = self.child.try_wait().expect("it can be waited for") {
+                return status;
+            }
+            let soon = began.elapsed() < Duration::from_millis(PATIENCE_MS);
+            assert!(soon, "it does not end; read:\n{}", self.seen.join("\n"));
+            std::thread::sleep(Duration::from_millis(2));
+        }
     }
 
     /// Ends it as a person does, and expects that to be clean.
