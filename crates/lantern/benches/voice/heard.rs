@@ -5,11 +5,12 @@ use lantern_model::{Listening, Sayable};
 use lantern_sense::{
     EndpointSettings, Endpointer, Example, Sign, TaughtPhrase, Utterance, features,
 };
+use serde::{Deserialize, Serialize};
 
 use crate::said::{self, Noise, Voice};
 
 /// Which recogniser is asked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 pub enum Recogniser {
     Model,
     Taught,

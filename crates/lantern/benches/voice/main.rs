@@ -10,6 +10,7 @@
 #[path = "../figure/mod.rs"]
 mod figure;
 mod heard;
+mod kept;
 mod plot;
 mod said;
 
@@ -17,6 +18,7 @@ use std::io::Write as _;
 use std::time::Instant;
 
 use heard::Recogniser;
+use kept::Store;
 use plot::{Curve, Talk};
 use said::{Noise, Voice};
 
@@ -30,18 +32,18 @@ fn main() {
         eprintln!("{missing}");
         std::process::exit(2);
     }
+    let store = Store::of(tuning);
     println!("{} phrases, voices {}", said::PHRASES.len(), names(voices));
     let mut recognisers = vec![Recogniser::Model, Recogniser::Taught];
     recognisers.retain(|one| wants(&given, &["model", "taught"], one.name()));
-    let mut curves = Vec::new();
     println!("\nrecogniser  noise    accepted  another  not understood");
     let part = |part: &str| wants(&given, &["commands", "called", "uncalled"], part);
     for &recogniser in recognisers.iter().filter(|_| part("commands")) {
         for noise in [Noise::None, Noise::Decibels(20.0), Noise::Decibels(10.0)] {
-            curves.push(commands(recogniser, noise, voices));
+            let curve = commands(recogniser, noise, voices);
+            store.change(|kept| kept.add_curve(curve));
         }
     }
-    let mut talks = Vec::new();
     println!("\nrecogniser  attention  noise    hours  seconds  taken for a command  an hour");
     for &recogniser in recognisers.iter().filter(|_| sentences > 0) {
         for (way, called, noise) in [
@@ -52,12 +54,13 @@ fn main() {
             if !part(way) {
                 continue;
             }
-            talks.push(talk(recogniser, called, noise, voices, sentences));
+            let talk = talk(recogniser, called, noise, voices, sentences);
+            store.change(|kept| kept.add_talk(talk));
         }
     }
-    let figure = std::env::temp_dir().join("cold-lantern-voice.png");
-    figure::write(&plot::draw(&curves, &talks), &figure);
-    println!("the figure is {}", figure.display());
+    let (figure, kept) = (store.figure(), store.read());
+    figure::write(&plot::draw(&kept.curves, &kept.talks), &figure);
+    println!("the figure, with the parts that were heard before, is {}", figure.display());
 }
 
 /// Whether that one of several is to be measured: all of them are, if none is named.

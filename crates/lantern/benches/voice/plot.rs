@@ -1,5 +1,6 @@
 //! The figure: how much of what was said counts, and how much other talk, by how sure one must be.
 
+use serde::{Deserialize, Serialize};
 use svg::Document;
 use svg::node::element::path::Data;
 use svg::node::element::{Circle, Line, Path, Rectangle};
@@ -26,6 +27,7 @@ const INKS: [&str; 6] = ["#20639b", "#3f8fc9", "#8fbfe0", "#b3372f", "#d9776f", 
 
 /// A line of the figure: its name, and for each thing that was said its score if it was understood
 /// rightly.
+#[derive(Serialize, Deserialize)]
 pub struct Curve {
     pub name: String,
     pub recogniser: Recogniser,
@@ -45,6 +47,7 @@ impl Curve {
 }
 
 /// Other talk that was heard: how sure each piece of it would be a command.
+#[derive(Serialize, Deserialize)]
 pub struct Talk {
     pub recogniser: Recogniser,
     pub called: bool,

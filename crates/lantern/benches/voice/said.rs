@@ -5,6 +5,7 @@ use std::process::Command;
 
 use lantern_devices::Source;
 use lantern_sense::RATE;
+use serde::{Deserialize, Serialize};
 
 /// Phrases of the logging bench, some of them alike.
 pub const PHRASES: &[&str] = &[
@@ -100,7 +101,7 @@ impl Voice {
 }
 
 /// Noise over speech.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub enum Noise {
     None,
     /// So far below the speech.
@@ -115,21 +116,25 @@ impl Noise {
         }
     }
 
+    /// How far below the speech it is; where there is none, so far as nobody hears.
+    pub fn below(self) -> f64 {
+        match self {
+            Noise::None => 60.0,
+            Noise::Decibels(below) => below,
+        }
+    }
+
     /// Whether it makes speech hard to hear.
     pub fn is_loud(self) -> bool {
-        matches!(self, Noise::Decibels(below) if below < 15.0)
+        self.below() < 15.0
     }
 
     /// The sound with noise that falls with pitch, as that of fans does.
     pub fn over(self, sound: &[i16], seed: u32) -> Vec<i16> {
-        let below = match self {
-            Noise::None => 60.0,
-            Noise::Decibels(below) => below,
-        };
         let loud: Vec<f64> =
             sound.iter().map(|s| f64::from(*s)).filter(|s| s.abs() > 300.0).collect();
         let power = loud.iter().map(|s| s * s).sum::<f64>() / loud.len().max(1) as f64;
-        let level = (power / 10f64.powf(below / 10.0)).sqrt();
+        let level = (power / 10f64.powf(self.below() / 10.0)).sqrt();
         let (mut dice, mut low) = (Dice(seed * 747_796_405 + 11), 0.0);
         let noisy = |sample: &i16| {
             let white = (dice.unit() * 2.0 - 1.0) * 3f64.sqrt();
