@@ -2,7 +2,7 @@
 //! whoever else has it, and which program is in front. Nothing is withheld.
 
 use std::collections::BTreeSet;
-use std::os::fd::{AsFd, BorrowedFd};
+use std::os::fd::BorrowedFd;
 use std::time::Duration;
 
 use lantern_model::{App, Families, Key, Side};
@@ -98,7 +98,7 @@ impl Listener {
 
     /// What becomes readable when there is something to see.
     pub fn descriptor(&self) -> BorrowedFd<'_> {
-        self.link.conn.stream().as_fd()
+        self.link.conn.stream().waitable()
     }
 
     /// The next thing to see that has come, if any.

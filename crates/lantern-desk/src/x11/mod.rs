@@ -35,7 +35,7 @@ pub use survey::{Survey, keyboard_is_held, list_windows, survey};
 pub use tally::pick_place;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
-use std::os::fd::{AsFd, BorrowedFd};
+use std::os::fd::BorrowedFd;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -237,10 +237,13 @@ impl Desk for X11Desk {
                 self.flush()?;
                 return Ok(None);
             }
-            if let Some((event, told_after)) = self.link.conn.poll_for_event_with_sequence()? {
-                self.lifts.look_at(told_after);
-                self.handle_x_event(now, event)?;
-                continue;
+            if self.link.conn.stream().may_have_more() {
+                if let Some((event, told_after)) = self.link.conn.poll_for_event_with_sequence()? {
+                    self.lifts.look_at(told_after);
+                    self.handle_x_event(now, event)?;
+                    continue;
+                }
+                self.link.conn.stream().note_all_taken();
             }
             if let Some(way) = self.tell_way(now)? {
                 return Ok(Some(way));
@@ -286,7 +289,8 @@ impl Desk for X11Desk {
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {
-        self.gathers_until().is_none().then(|| self.link.conn.stream().as_fd())
+        let waitable = self.link.conn.stream().waitable();
+        self.gathers_until().is_none().then_some(waitable)
     }
 }
 

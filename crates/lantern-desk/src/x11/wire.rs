@@ -3,14 +3,14 @@
 //!
 //! The connection asks before each request whether the socket can take more, and after each reading
 //! whether there is more. Here the answer is known: a socket takes more until it says that it does
-//! not, and has no more to give when it gave less than was asked for.
+//! not, and has no more to give when it gave less than was asked for, until it was waited for.
 
 use std::io::{Error, ErrorKind, Result};
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use rustix::event::{PollFd, PollFlags, poll};
-use rustix::io::retry_on_intr;
+use rustix::io::{Errno, retry_on_intr};
 use rustix::net::{RecvFlags, SendFlags, recv, send};
 use x11rb::errors::{ConnectError, DisplayParsingError};
 use x11rb::reexports::x11rb_protocol::parse_display::{ConnectAddress, parse_display};
@@ -27,8 +27,10 @@ pub(super) struct Wire {
     socket: OwnedFd,
     /// Whether it took less than it was given.
     full: AtomicBool,
-    /// Whether it gave less than it was asked for.
+    /// Whether it gave less than it was asked for, and was not waited for since.
     drained: AtomicBool,
+    /// Whether it gave anything that may not have been taken in yet.
+    fresh: AtomicBool,
 }
 
 /// Connects to a display, and gives the number of its screen.
@@ -57,20 +59,31 @@ pub(super) fn connect(
 impl Wire {
     fn to(address: &ConnectAddress<'_>) -> Result<(Wire, Family, Vec<u8>)> {
         let (stream, (family, host)) = DefaultStream::connect(address)?;
-        let (full, drained) = (AtomicBool::new(false), AtomicBool::new(false));
-        Ok((Wire { socket: stream.into(), full, drained }, family, host))
+        let no = || AtomicBool::new(false);
+        let (full, drained, fresh) = (no(), no(), no());
+        Ok((Wire { socket: stream.into(), full, drained, fresh }, family, host))
+    }
+
+    /// What becomes readable when there is more to read. Who asks for it waits, and reads again then.
+    pub(super) fn waitable(&self) -> BorrowedFd<'_> {
+        self.drained.store(false, Ordering::Relaxed);
+        self.socket.as_fd()
+    }
+
+    /// Whether anything may have come since [`Wire::note_all_taken`].
+    pub(super) fn may_have_more(&self) -> bool {
+        !self.drained.load(Ordering::Relaxed) || self.fresh.load(Ordering::Relaxed)
+    }
+
+    /// Everything that came was taken in.
+    pub(super) fn note_all_taken(&self) {
+        self.fresh.store(false, Ordering::Relaxed);
     }
 }
 
 impl AsRawFd for Wire {
     fn as_raw_fd(&self) -> RawFd {
         self.socket.as_raw_fd()
-    }
-}
-
-impl AsFd for Wire {
-    fn as_fd(&self) -> BorrowedFd<'_> {
-        self.socket.as_fd()
     }
 }
 
@@ -84,18 +97,26 @@ impl Stream for Wire {
         flags.set(PollFlags::OUT, mode.writable());
         retry_on_intr(|| poll(&mut [PollFd::new(&self.socket, flags)], None))?;
         self.full.store(false, Ordering::Relaxed);
+        if mode.readable() {
+            self.drained.store(false, Ordering::Relaxed);
+        }
         Ok(())
     }
 
     /// Reads; the server hands no files over to us.
     fn read(&self, buffer: &mut [u8], _: &mut Vec<RawFdContainer>) -> Result<usize> {
-        if self.drained.swap(false, Ordering::Relaxed) {
+        if self.drained.load(Ordering::Relaxed) {
             return Err(Error::from(ErrorKind::WouldBlock));
         }
         let wanted = buffer.len();
-        let (_, count) = retry_on_intr(|| recv(&self.socket, &mut *buffer, RecvFlags::empty()))?;
-        self.drained.store(count > 0 && count < wanted, Ordering::Relaxed);
-        Ok(count)
+        let read = retry_on_intr(|| recv(&self.socket, &mut *buffer, RecvFlags::empty()));
+        let drained = match read {
+            Ok((_, count)) => count > 0 && count < wanted,
+            Err(error) => error == Errno::WOULDBLOCK,
+        };
+        self.drained.store(drained, Ordering::Relaxed);
+        self.fresh.fetch_or(read.is_ok(), Ordering::Relaxed);
+        Ok(read?.1)
     }
 
     fn write(&self, buffer: &[u8], _: &mut Vec<RawFdContainer>) -> Result<usize> {

@@ -1,10 +1,11 @@
 //! How well speech is understood, and how rarely talk is taken for a command.
 //!
 //! `cargo bench -p cold-lantern --bench voice [-- SENTENCES] [model | taught]
-//! [commands | called | uncalled]` has the system's speech programs say the phrases of a bench and
+//! [commands | called | uncalled] [fresh]` has the system's speech programs say the phrases of a bench and
 //! sentences of other talk (with the attention word asked for, or without), adds noise, and hears all of
 //! it by each recogniser. The limits in the code were set on voices and sentences of the first half
-//! ([`said::TUNING`]); what is printed is the other half. It needs flite and the speech library with its
+//! ([`said::TUNING`]); what is printed is the other half. `fresh` takes sentences behind the first 9,000, of
+//! which what was taken for a command was looked at. It needs flite and the speech library with its
 //! English model.
 
 #[path = "../figure/mod.rs"]
@@ -15,12 +16,16 @@ mod plot;
 mod said;
 
 use std::io::Write as _;
+use std::ops::Range;
 use std::time::Instant;
 
 use heard::Recogniser;
 use kept::Store;
 use plot::{Curve, Talk};
 use said::{Noise, Voice};
+
+/// The first sentence that nobody looked at.
+const FRESH: usize = 9000;
 
 fn main() {
     let given: Vec<String> =
@@ -33,6 +38,7 @@ fn main() {
         std::process::exit(2);
     }
     let store = Store::of(tuning);
+    let first = if given.iter().any(|word| word == "fresh") { FRESH } else { 0 };
     println!("{} phrases, voices {}", said::PHRASES.len(), names(voices));
     let mut recognisers = vec![Recogniser::Model, Recogniser::Taught];
     recognisers.retain(|one| wants(&given, &["model", "taught"], one.name()));
@@ -54,7 +60,7 @@ fn main() {
             if !part(way) {
                 continue;
             }
-            let talk = talk(recogniser, called, noise, voices, sentences);
+            let talk = talk(recogniser, called, noise, voices, first..first + sentences);
             store.change(|kept| kept.add_talk(talk));
         }
     }
@@ -106,7 +112,7 @@ fn talk(
     called: bool,
     noise: Noise,
     voices: &[Voice],
-    sentences: usize,
+    sentences: Range<usize>,
 ) -> Talk {
     let began = Instant::now();
     let mut talk = Talk { recogniser, called, noise, hours: 0.0, scores: Vec::new() };
@@ -114,8 +120,8 @@ fn talk(
     let mut done = 0;
     for (number, voice) in voices.iter().enumerate() {
         let mut hearer = recogniser.open(called, voice);
-        for at in (number..sentences).step_by(voices.len()) {
-            progress("talk", done, sentences);
+        for at in sentences.clone().skip(number).step_by(voices.len()) {
+            progress("talk", done, sentences.len());
             done += 1;
             let sentence = said::sentence(at);
             let sound = noise.over(&voice.say(&sentence, at), at as u32);
