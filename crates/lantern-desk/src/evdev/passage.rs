@@ -54,6 +54,8 @@ pub(super) struct Passage {
     /// Where the pointer went since this was told last, or since a rule's key went down: a shape may be
     /// drawn with it, which the rules say later only.
     way: Vec<Spot>,
+    /// Where a rule's key went down, as long as the pointer stands there.
+    way_from: Option<Spot>,
     place: Spot,
     events: VecDeque<Event>,
     panicked: bool,
@@ -71,6 +73,7 @@ impl Passage {
             caps: false,
             board: None,
             way: Vec::new(),
+            way_from: None,
             place: (0.0, 0.0),
             events: VecDeque::new(),
             panicked: false,
@@ -312,12 +315,13 @@ impl Passage {
     fn begin_way(&mut self) {
         if self.armed.traces.is_none() {
             self.way.clear();
-            self.way.push(self.place);
+            self.way_from = Some(self.place);
         }
     }
 
     fn go_on_way(&mut self) {
         if !self.withheld.is_empty() && self.way.len() < MOST_UNTOLD {
+            self.way.extend(self.way_from.take());
             self.way.push(self.place);
         }
     }
