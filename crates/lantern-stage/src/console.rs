@@ -29,6 +29,8 @@ pub struct Console {
     /// Each key with the devices on which it is down.
     down: BTreeMap<u16, BTreeSet<PathBuf>>,
     caps: bool,
+    /// Made once: who is slow between two readings loses keys.
+    layout: Layout,
     came: Vec<Came>,
     words: Vec<String>,
     text: String,
@@ -43,6 +45,7 @@ impl Console {
             pointer: (screen.0 / 2, screen.1 / 2),
             down: BTreeMap::new(),
             caps: false,
+            layout: Layout::us(),
             came: Vec::new(),
             words: Vec::new(),
             text: String::new(),
@@ -182,7 +185,7 @@ impl Console {
         let typed = match key.name() {
             "enter" => Some('\n'),
             "tab" => Some('\t'),
-            _ => Layout::us().group().character(key, Level::needing(shift, false)),
+            _ => self.layout.group().character(key, Level::needing(shift, false)),
         };
         if let (Some(letter), true) = (typed, others.is_empty()) {
             let letter = if self.caps { turned(letter) } else { letter };

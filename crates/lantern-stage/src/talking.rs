@@ -131,6 +131,11 @@ impl Talking {
 
 impl Drop for Talking {
     fn drop(&mut self) {
+        let ended = self.child.try_wait().ok().flatten();
         self.end();
+        if thread::panicking() {
+            let said = self.lines_within(Duration::from_millis(100)).join("\n");
+            println!("the program, whose end had come as {ended:?}, printed:\n{said}");
+        }
     }
 }
