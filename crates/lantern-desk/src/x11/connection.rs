@@ -10,7 +10,7 @@ use x11rb::protocol::xkb::{self, ConnectionExt as _};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
 use x11rb::protocol::xtest;
 
-use super::wire::{self, ServerConnection};
+use super::server::{self, ServerConnection};
 use crate::DeskError;
 
 x11rb::atom_manager! {
@@ -114,7 +114,7 @@ impl Link {
         if display.is_empty() {
             return Err(DeskError::NoDisplay);
         }
-        let (conn, screen) = wire::connect(&display)
+        let (conn, screen) = server::connect(&display)
             .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
         check_extensions(&conn, &display)?;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
@@ -151,9 +151,6 @@ impl Link {
 
 fn check_extensions(conn: &ServerConnection, display: &str) -> Result<(), DeskError> {
     let names = [xtest::X11_EXTENSION_NAME, xinput::X11_EXTENSION_NAME, xkb::X11_EXTENSION_NAME];
-    for name in names {
-        conn.prefetch_extension_information(name)?;
-    }
     for (name, extension) in names.into_iter().zip(["XTEST", "XInput 2", "XKEYBOARD"]) {
         if conn.extension_information(name)?.is_none() {
             return Err(DeskError::MissingExtension { display: display.to_owned(), extension });

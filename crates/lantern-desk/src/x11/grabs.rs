@@ -26,7 +26,7 @@ use super::connection::Link;
 use super::fingers::Raw;
 use super::keymap::{Keymap, core_mask, keycode_of};
 use super::pointer::button_of;
-use super::wire::ServerConnection;
+use super::server::ServerConnection;
 use crate::DeskError;
 
 /// A key or button as the server counts it.

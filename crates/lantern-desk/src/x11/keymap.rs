@@ -9,7 +9,7 @@ use x11rb::protocol::xkb::{
 };
 use x11rb::protocol::xproto::{ConnectionExt as _, ModMask};
 
-use super::wire::ServerConnection;
+use super::server::ServerConnection;
 use crate::DeskError;
 use crate::keysyms::keysym_character;
 

@@ -98,7 +98,7 @@ impl Listener {
 
     /// What becomes readable when there is something to see.
     pub fn descriptor(&self) -> BorrowedFd<'_> {
-        self.link.conn.stream().waitable()
+        self.link.conn.waitable()
     }
 
     /// The next thing to see that has come, if any.

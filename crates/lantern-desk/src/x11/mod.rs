@@ -21,6 +21,7 @@ mod picture;
 mod pointer;
 mod question;
 mod rest;
+mod server;
 mod standing;
 mod survey;
 mod tally;
@@ -237,13 +238,10 @@ impl Desk for X11Desk {
                 self.flush()?;
                 return Ok(None);
             }
-            if self.link.conn.stream().may_have_more() {
-                if let Some((event, told_after)) = self.link.conn.poll_for_event_with_sequence()? {
-                    self.lifts.look_at(told_after);
-                    self.handle_x_event(now, event)?;
-                    continue;
-                }
-                self.link.conn.stream().note_all_taken();
+            if let Some((event, told_after)) = self.link.conn.poll_for_event_with_sequence()? {
+                self.lifts.look_at(told_after);
+                self.handle_x_event(now, event)?;
+                continue;
             }
             if let Some(way) = self.tell_way(now)? {
                 return Ok(Some(way));
@@ -289,7 +287,7 @@ impl Desk for X11Desk {
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {
-        let waitable = self.link.conn.stream().waitable();
+        let waitable = self.link.conn.waitable();
         self.gathers_until().is_none().then_some(waitable)
     }
 }

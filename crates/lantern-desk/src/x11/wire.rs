@@ -1,129 +1,222 @@
-//! The bytes between us and the X server, with as few system calls as can be: what a key costs on
-//! its way through us is mostly the kernel's time.
+//! The bytes between us and the X server: requests gathered until they are sent, and packets cut out
+//! of what comes, with as few system calls as can be.
 //!
-//! The connection asks before each request whether the socket can take more, and after each reading
-//! whether there is more. Here the answer is known: a socket takes more until it says that it does
-//! not, and has no more to give when it gave less than was asked for, until it was waited for.
+//! A socket takes what it is given until it says that it does not, and has no more to give when it
+//! gave less than was asked for, until it was waited for: neither is asked about beforehand.
 
-use std::io::{Error, ErrorKind, Result};
-use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::io::{Error, ErrorKind, IoSlice, Result};
+use std::os::fd::OwnedFd;
 
+use rustix::buffer::spare_capacity;
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::io::{Errno, retry_on_intr};
 use rustix::net::{RecvFlags, SendFlags, recv, send};
-use x11rb::errors::{ConnectError, DisplayParsingError};
-use x11rb::reexports::x11rb_protocol::parse_display::{ConnectAddress, parse_display};
-use x11rb::reexports::x11rb_protocol::xauth::{Family, get_auth};
-use x11rb::rust_connection::{DefaultStream, PollMode, RustConnection, Stream};
-use x11rb::utils::RawFdContainer;
 
-/// A connection over such a wire.
-pub(super) type ServerConnection = RustConnection<Wire>;
+/// So much is gathered at the most before it is sent unasked.
+const GATHERED: usize = 16 * 1024;
+/// So much is asked for at once.
+const ASKED_FOR: usize = 4096;
+/// Every packet is at least so long.
+const SHORTEST: usize = 32;
 
-/// The socket.
+/// The socket, with what waits to be sent and what came.
 #[derive(Debug)]
 pub(super) struct Wire {
     socket: OwnedFd,
-    /// Whether it took less than it was given.
-    full: AtomicBool,
-    /// Whether it gave less than it was asked for, and was not waited for since.
-    drained: AtomicBool,
-    /// Whether it gave anything that may not have been taken in yet.
-    fresh: AtomicBool,
-}
-
-/// Connects to a display, and gives the number of its screen.
-pub(super) fn connect(
-    display: &str,
-) -> std::result::Result<(ServerConnection, usize), ConnectError> {
-    let parsed = parse_display(Some(display))?;
-    let screen = parsed.screen.into();
-    let mut failure = ConnectError::DisplayParsingError(DisplayParsingError::Unknown);
-    for address in parsed.connect_instruction() {
-        match Wire::to(&address) {
-            Ok((wire, family, host)) => {
-                // One without a key may still be let in.
-                let key = get_auth(family, &host, parsed.display).ok().flatten();
-                let (name, data) = key.unwrap_or_default();
-                let conn =
-                    ServerConnection::connect_to_stream_with_auth_info(wire, screen, name, data)?;
-                return Ok((conn, screen));
-            }
-            Err(error) => failure = ConnectError::IoError(error),
-        }
-    }
-    Err(failure)
+    outgoing: Vec<u8>,
+    incoming: Vec<u8>,
+    /// How much of what came was cut into packets already.
+    cut: usize,
+    /// Whether the socket gave less than it was asked for, and was not waited for since.
+    drained: bool,
 }
 
 impl Wire {
-    fn to(address: &ConnectAddress<'_>) -> Result<(Wire, Family, Vec<u8>)> {
-        let (stream, (family, host)) = DefaultStream::connect(address)?;
-        let no = || AtomicBool::new(false);
-        let (full, drained, fresh) = (no(), no(), no());
-        Ok((Wire { socket: stream.into(), full, drained, fresh }, family, host))
+    /// Over a connected socket that does not block.
+    pub(super) fn over(socket: OwnedFd) -> Wire {
+        Wire { socket, outgoing: Vec::new(), incoming: Vec::new(), cut: 0, drained: false }
     }
 
-    /// What becomes readable when there is more to read. Who asks for it waits, and reads again then.
-    pub(super) fn waitable(&self) -> BorrowedFd<'_> {
-        self.drained.store(false, Ordering::Relaxed);
-        self.socket.as_fd()
+    /// The socket is being waited for: it is read again then.
+    pub(super) fn note_waiting(&mut self) {
+        self.drained = false;
     }
 
-    /// Whether anything may have come since [`Wire::note_all_taken`].
-    pub(super) fn may_have_more(&self) -> bool {
-        !self.drained.load(Ordering::Relaxed) || self.fresh.load(Ordering::Relaxed)
+    /// Gathers a request; sends what was gathered if it is much.
+    pub(super) fn put(&mut self, pieces: &[IoSlice<'_>]) -> Result<()> {
+        pieces.iter().for_each(|piece| self.outgoing.extend_from_slice(piece));
+        if self.outgoing.len() < GATHERED { Ok(()) } else { self.flush() }
     }
 
-    /// Everything that came was taken in.
-    pub(super) fn note_all_taken(&self) {
-        self.fresh.store(false, Ordering::Relaxed);
-    }
-}
-
-impl AsRawFd for Wire {
-    fn as_raw_fd(&self) -> RawFd {
-        self.socket.as_raw_fd()
-    }
-}
-
-impl Stream for Wire {
-    fn poll(&self, mode: PollMode) -> Result<()> {
-        if mode.writable() && !self.full.load(Ordering::Relaxed) {
-            return Ok(());
+    /// Sends what was gathered. What comes meanwhile is kept: a server that nobody reads from may not
+    /// read either.
+    pub(super) fn flush(&mut self) -> Result<()> {
+        let mut sent = 0;
+        while sent < self.outgoing.len() {
+            let rest = &self.outgoing[sent..];
+            match retry_on_intr(|| send(&self.socket, rest, SendFlags::NOSIGNAL)) {
+                Ok(count) => sent += count,
+                Err(Errno::WOULDBLOCK) => {
+                    self.wait(PollFlags::IN | PollFlags::OUT)?;
+                    self.read()?;
+                }
+                Err(error) => return Err(error.into()),
+            }
         }
-        let mut flags = PollFlags::empty();
-        flags.set(PollFlags::IN, mode.readable());
-        flags.set(PollFlags::OUT, mode.writable());
-        retry_on_intr(|| poll(&mut [PollFd::new(&self.socket, flags)], None))?;
-        self.full.store(false, Ordering::Relaxed);
-        if mode.readable() {
-            self.drained.store(false, Ordering::Relaxed);
-        }
+        self.outgoing.clear();
+        self.outgoing.shrink_to(GATHERED);
         Ok(())
     }
 
-    /// Reads; the server hands no files over to us.
-    fn read(&self, buffer: &mut [u8], _: &mut Vec<RawFdContainer>) -> Result<usize> {
-        if self.drained.load(Ordering::Relaxed) {
-            return Err(Error::from(ErrorKind::WouldBlock));
-        }
-        let wanted = buffer.len();
-        let read = retry_on_intr(|| recv(&self.socket, &mut *buffer, RecvFlags::empty()));
-        let drained = match read {
-            Ok((_, count)) => count > 0 && count < wanted,
-            Err(error) => error == Errno::WOULDBLOCK,
-        };
-        self.drained.store(drained, Ordering::Relaxed);
-        self.fresh.fetch_or(read.is_ok(), Ordering::Relaxed);
-        Ok(read?.1)
+    /// Waits until more has come.
+    pub(super) fn wait_for_more(&mut self) -> Result<()> {
+        self.wait(PollFlags::IN)?;
+        self.read()
     }
 
-    fn write(&self, buffer: &[u8], _: &mut Vec<RawFdContainer>) -> Result<usize> {
-        let sent = retry_on_intr(|| send(&self.socket, buffer, SendFlags::NOSIGNAL));
-        if sent.as_ref().map_or(true, |count| *count < buffer.len()) {
-            self.full.store(true, Ordering::Relaxed);
+    fn wait(&mut self, flags: PollFlags) -> Result<()> {
+        retry_on_intr(|| poll(&mut [PollFd::new(&self.socket, flags)], None))?;
+        self.drained = false;
+        Ok(())
+    }
+
+    /// Fills a buffer with what comes next that is no packet, and waits as long as that takes.
+    pub(super) fn fill(&mut self, buffer: &mut [u8]) -> Result<()> {
+        while self.uncut().len() < buffer.len() {
+            self.wait_for_more()?;
         }
-        Ok(sent?)
+        buffer.copy_from_slice(&self.uncut()[..buffer.len()]);
+        self.cut += buffer.len();
+        Ok(())
+    }
+
+    /// The next packet, if a whole one came.
+    pub(super) fn next_packet(&mut self) -> Result<Option<Vec<u8>>> {
+        loop {
+            let there = self.uncut();
+            if let Some(packet) = there.get(..length(there)) {
+                let packet = packet.to_vec();
+                self.cut += packet.len();
+                return Ok(Some(packet));
+            }
+            if self.drained {
+                return Ok(None);
+            }
+            self.read()?;
+        }
+    }
+
+    fn uncut(&self) -> &[u8] {
+        &self.incoming[self.cut..]
+    }
+
+    /// Reads once what is there.
+    fn read(&mut self) -> Result<()> {
+        self.incoming.drain(..std::mem::take(&mut self.cut));
+        if self.incoming.is_empty() {
+            self.incoming.shrink_to(ASKED_FOR);
+        }
+        self.incoming.reserve(length(&self.incoming).max(ASKED_FOR));
+        let wanted = self.incoming.capacity() - self.incoming.len();
+        let (socket, incoming) = (&self.socket, &mut self.incoming);
+        match retry_on_intr(|| recv(socket, spare_capacity(incoming), RecvFlags::empty())) {
+            Ok((_, 0)) => Err(Error::from(ErrorKind::UnexpectedEof)),
+            Ok((_, count)) => {
+                self.drained = count < wanted;
+                Ok(())
+            }
+            Err(Errno::WOULDBLOCK) => {
+                self.drained = true;
+                Ok(())
+            }
+            Err(error) => Err(error.into()),
+        }
+    }
+}
+
+/// How long the packet is that begins so; with too little of it there, how much tells.
+fn length(packet: &[u8]) -> usize {
+    const REPLY: u8 = 1;
+    const GENERIC_EVENT: u8 = 35;
+    /// Set for what another program sent.
+    const SENT: u8 = 0x80;
+    match packet {
+        [kind, _, _, _, a, b, c, d, ..] if matches!(kind & !SENT, REPLY | GENERIC_EVENT) => {
+            SHORTEST + 4 * u32::from_ne_bytes([*a, *b, *c, *d]) as usize
+        }
+        _ => SHORTEST,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::{Read as _, Write as _};
+    use std::os::unix::net::UnixStream;
+
+    use super::*;
+
+    fn wire() -> (Wire, UnixStream) {
+        let (ours, theirs) = UnixStream::pair().expect("there are sockets");
+        ours.set_nonblocking(true).expect("it can");
+        (Wire::over(ours.into()), theirs)
+    }
+
+    fn packet(kind: u8, further: u32) -> Vec<u8> {
+        let mut packet = vec![0; SHORTEST + 4 * further as usize];
+        packet[0] = kind;
+        packet[4..8].copy_from_slice(&further.to_ne_bytes());
+        packet
+    }
+
+    #[test]
+    fn packets_are_cut_wherever_the_bytes_break() {
+        let (mut wire, mut server) = wire();
+        let sent = [packet(1, 3), packet(2, 0), packet(35 | 0x80, 5000), packet(0, 0)];
+        let bytes = sent.concat();
+        for size in [1, 31, 33, 4096] {
+            let mut came = Vec::new();
+            for piece in bytes.chunks(size) {
+                server.write_all(piece).expect("it is read");
+                wire.note_waiting();
+                came.extend(std::iter::from_fn(|| wire.next_packet().expect("it is there")));
+            }
+            assert!(came == sent, "in pieces of {size}");
+        }
+    }
+
+    #[test]
+    fn a_drained_socket_is_not_read_before_it_was_waited_for() {
+        let (mut wire, mut server) = wire();
+        server.write_all(&packet(2, 0)).expect("it is read");
+        assert!(wire.next_packet().expect("it is there").is_some());
+        server.write_all(&packet(3, 0)).expect("it is read");
+        assert_eq!(wire.next_packet().expect("it is there"), None);
+        wire.wait_for_more().expect("it is there");
+        assert_eq!(wire.next_packet().expect("it is there").expect("it came")[0], 3);
+    }
+
+    #[test]
+    fn a_server_that_writes_while_it_is_written_to_is_read_meanwhile() {
+        const REQUESTS: usize = 4 << 20;
+        let (mut wire, mut server) = wire();
+        // More than sockets hold, both ways; the server writes first.
+        let server = std::thread::spawn(move || {
+            (0..REQUESTS / SHORTEST).for_each(|_| server.write_all(&packet(2, 0)).expect("is read"));
+            let mut got = vec![0; REQUESTS];
+            server.read_exact(&mut got).expect("it is sent");
+            got.iter().all(|byte| *byte == 7)
+        });
+        wire.put(&[IoSlice::new(&vec![7; REQUESTS])]).expect("it is taken");
+        assert!(server.join().expect("it ends"), "what came is what was sent");
+        let came = std::iter::from_fn(|| wire.next_packet().expect("it is there")).count();
+        assert_eq!(came, REQUESTS / SHORTEST);
+    }
+
+    #[test]
+    fn a_server_that_is_gone_is_an_error() {
+        let (mut wire, server) = wire();
+        drop(server);
+        assert!(wire.next_packet().is_err());
+        assert!(wire.put(&[IoSlice::new(&[0; GATHERED])]).is_err());
     }
 }

@@ -359,8 +359,7 @@ impl<D: Desk> Session<'_, D> {
     }
 
     /// Ends pauses whose time is over; whether there were any.
-    pub(super) fn end_pauses(&mut self) -> Result<bool, Failure> {
-        let now = self.now();
+    pub(super) fn end_pauses(&mut self, now: Time) -> Result<bool, Failure> {
         let over: Vec<Pause> = self.pauses.extract_if(.., |pause| pause.until <= now).collect();
         let any = !over.is_empty();
         for pause in over {

@@ -23,7 +23,7 @@ use lantern_model::{
     Deed, Ear, Effect, EffectId, Event, Hint, HintPlace, Link, Order, RuleSet, Shown, Time, Verb,
     WallTime,
 };
-use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::event::Timespec;
 use rustix::time::{
     Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, timerfd_create, timerfd_settime,
 };
@@ -44,9 +44,11 @@ mod answers;
 mod calls;
 mod reloading;
 mod saved;
+mod waiting;
 
 use answers::Pause;
 use saved::SavedFile;
+use waiting::Woken;
 
 /// Where a session works, and with what.
 pub struct Workplace {
@@ -207,8 +209,8 @@ impl<'j, D: Desk> Session<'j, D> {
         if woken.door {
             self.answer_all()?;
         }
-        tended |= self.end_pauses()?;
         let now = self.now();
+        tended |= self.end_pauses(now)?;
         self.heartbeat.beat(now);
         if woken.saved || self.saved.is_pending() {
             self.look_at_files();
@@ -424,62 +426,6 @@ impl<'j, D: Desk> Session<'j, D> {
             self.journal.tell(LogLevel::Warning, &words);
         }
     }
-
-    /// Sleeps until something happens; only looks, if there is more to do at once.
-    fn wait(&mut self, sleep: bool) -> Result<Woken, Failure> {
-        let failed = |source: rustix::io::Errno| Failure::System {
-            what: "cannot wait for events",
-            source: source.into(),
-        };
-        if let Some(guarded) = &mut self.place.guarded {
-            guarded.sleep();
-        }
-        let own = [self.engine.next_deadline(), self.desk.next_deadline()];
-        let read_due = self.read_due.map(|(_, due)| due);
-        let deadlines = own.into_iter().chain([self.heartbeat.next_deadline(), read_due]);
-        let pauses = self.pauses.iter().map(|pause| pause.until);
-        let timeout = deadlines.flatten().chain(pauses).min().map(|due| due.since(self.now()));
-        let timeout = if sleep { timeout } else { Some(Duration::ZERO) }.map(timespec);
-        let mut fds = vec![
-            PollFd::new(self.signals, PollFlags::IN),
-            PollFd::new(&self.saved.inotify, PollFlags::IN),
-        ];
-        let guarded = self.place.guarded.as_ref().map(Guarded::descriptor);
-        let guardian_at = fds.len();
-        fds.extend(guarded.map(|fd| PollFd::from_borrowed_fd(fd, PollFlags::IN)));
-        let desk = self.desk.descriptor();
-        let clock = self.clock_set.as_ref();
-        fds.extend(clock.map(|clock| PollFd::new(clock, PollFlags::IN)));
-        fds.extend(desk.as_ref().map(|fd| PollFd::new(fd, PollFlags::IN)));
-        let errands: Vec<_> = self.errands.descriptors().collect();
-        let first_errand = fds.len();
-        fds.extend(errands.iter().map(|fd| PollFd::new(fd, PollFlags::IN)));
-        let first_of_door = fds.len();
-        let door: Vec<_> = self.place.door.descriptors().collect();
-        fds.extend(door.iter().map(|(fd, events)| PollFd::new(fd, *events)));
-        let polled = poll(&mut fds, timeout.as_ref());
-        let ready = |fd: &PollFd<'_>| !fd.revents().is_empty();
-        let woken = Woken {
-            signal: ready(&fds[0]),
-            saved: ready(&fds[1]),
-            unguarded: guarded.is_some() && ready(&fds[guardian_at]),
-            returned: fds[first_errand..first_of_door].iter().any(ready),
-            door: fds[first_of_door..].iter().any(ready),
-        };
-        drop(fds);
-        match polled {
-            Ok(_) | Err(rustix::io::Errno::INTR) => {}
-            Err(error) => return Err(failed(error)),
-        }
-        if let Some(guarded) = &mut self.place.guarded {
-            guarded.wake();
-        }
-        if let Some(clock) = &self.clock_set {
-            // It says nothing but that the clock was set; the loop looks at it each time round.
-            let _ = rustix::io::read(clock, &mut [0; 8]);
-        }
-        Ok(woken)
-    }
 }
 
 /// What the wall clock shows, by the system's time zone.
@@ -510,22 +456,4 @@ fn watch_clock() -> Result<OwnedFd, Failure> {
 fn seed() -> u64 {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
     since.map_or(1, |since| since.as_nanos() as u64)
-}
-
-/// What ended a wait, besides the desk and the clock.
-#[derive(Default)]
-struct Woken {
-    signal: bool,
-    saved: bool,
-    /// Whether the guardian has died.
-    unguarded: bool,
-    returned: bool,
-    door: bool,
-}
-
-fn timespec(span: Duration) -> Timespec {
-    Timespec {
-        tv_sec: i64::try_from(span.as_secs()).unwrap_or(i64::MAX),
-        tv_nsec: span.subsec_nanos().into(),
-    }
 }

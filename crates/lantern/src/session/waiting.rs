@@ -1,0 +1,140 @@
+//! What a session sleeps for: the desk, its deadlines, signals, saved files, what it started, those
+//! who speak to it.
+
+use std::os::fd::{AsFd, BorrowedFd};
+use std::time::Duration;
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::io::Errno;
+
+use super::Session;
+use crate::failure::Failure;
+use lantern_desk::Desk;
+use lantern_model::Time;
+
+/// So many there are as long as nobody speaks to us.
+const USUALLY: usize = 16;
+
+/// What ended a wait, besides the desk, the clock and deadlines.
+#[derive(Default)]
+pub(super) struct Woken {
+    pub signal: bool,
+    pub saved: bool,
+    /// Whether the guardian has died.
+    pub unguarded: bool,
+    pub returned: bool,
+    pub door: bool,
+}
+
+/// Whose a descriptor is.
+#[derive(Clone, Copy)]
+enum Source {
+    Signals,
+    Files,
+    Guardian,
+    Clock,
+    Desk,
+    Errands,
+    Door,
+}
+
+impl Woken {
+    fn note(&mut self, source: Source) {
+        match source {
+            Source::Signals => self.signal = true,
+            Source::Files => self.saved = true,
+            Source::Guardian => self.unguarded = true,
+            Source::Errands => self.returned = true,
+            Source::Door => self.door = true,
+            // The loop looks at these each time round.
+            Source::Clock | Source::Desk => {}
+        }
+    }
+}
+
+/// Descriptors to wait for, each with whose it is.
+struct Waiting<'a> {
+    descriptors: Vec<PollFd<'a>>,
+    sources: Vec<Source>,
+}
+
+impl<'a> Waiting<'a> {
+    fn add(&mut self, source: Source, descriptor: BorrowedFd<'a>, events: PollFlags) {
+        self.descriptors.push(PollFd::from_borrowed_fd(descriptor, events));
+        self.sources.push(source);
+    }
+
+    fn wait(mut self, timeout: Option<&Timespec>) -> Result<Woken, Failure> {
+        match poll(&mut self.descriptors, timeout) {
+            Ok(_) | Err(Errno::INTR) => {}
+            Err(error) => {
+                let what = "cannot wait for events";
+                return Err(Failure::System { what, source: error.into() });
+            }
+        }
+        let mut woken = Woken::default();
+        let both = self.descriptors.iter().zip(self.sources);
+        both.filter(|(descriptor, _)| !descriptor.revents().is_empty())
+            .for_each(|(_, source)| woken.note(source));
+        Ok(woken)
+    }
+}
+
+impl<D: Desk> Session<'_, D> {
+    /// Sleeps until something happens; only looks, if there is more to do at once.
+    pub(super) fn wait(&mut self, sleep: bool) -> Result<Woken, Failure> {
+        if let Some(guarded) = &mut self.place.guarded {
+            guarded.sleep();
+        }
+        let timeout = match self.next_deadline() {
+            _ if !sleep => Some(Duration::ZERO),
+            due => due.map(|due| due.since(self.now())),
+        };
+        let woken = self.waiting().wait(timeout.map(timespec).as_ref())?;
+        if let Some(guarded) = &mut self.place.guarded {
+            guarded.wake();
+        }
+        if let Some(clock) = &self.clock_set {
+            // It says nothing but that the clock was set.
+            let _ = rustix::io::read(clock, &mut [0; 8]);
+        }
+        Ok(woken)
+    }
+
+    fn next_deadline(&self) -> Option<Time> {
+        let own = [self.engine.next_deadline(), self.desk.next_deadline()];
+        let read_due = self.read_due.map(|(_, due)| due);
+        let pauses = self.pauses.iter().map(|pause| pause.until);
+        let further = [self.heartbeat.next_deadline(), read_due];
+        own.into_iter().chain(further).flatten().chain(pauses).min()
+    }
+
+    fn waiting(&self) -> Waiting<'_> {
+        let mut waiting = Waiting {
+            descriptors: Vec::with_capacity(USUALLY),
+            sources: Vec::with_capacity(USUALLY),
+        };
+        let read = PollFlags::IN;
+        waiting.add(Source::Signals, self.signals.as_fd(), read);
+        waiting.add(Source::Files, self.saved.inotify.as_fd(), read);
+        if let Some(guarded) = &self.place.guarded {
+            waiting.add(Source::Guardian, guarded.descriptor(), read);
+        }
+        if let Some(clock) = &self.clock_set {
+            waiting.add(Source::Clock, clock.as_fd(), read);
+        }
+        if let Some(desk) = self.desk.descriptor() {
+            waiting.add(Source::Desk, desk, read);
+        }
+        self.errands.descriptors().for_each(|fd| waiting.add(Source::Errands, fd, read));
+        self.place.door.descriptors().for_each(|(fd, events)| waiting.add(Source::Door, fd, events));
+        waiting
+    }
+}
+
+fn timespec(span: Duration) -> Timespec {
+    Timespec {
+        tv_sec: i64::try_from(span.as_secs()).unwrap_or(i64::MAX),
+        tv_nsec: span.subsec_nanos().into(),
+    }
+}
