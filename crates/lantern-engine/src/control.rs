@@ -55,14 +55,14 @@ pub enum ControlError {
 impl Engine {
     /// Every live run, the oldest first.
     pub fn run_statuses(&self) -> Vec<RunStatus> {
-        let status = |(run, about): (&RunId, &Run)| RunStatus {
+        let status = |run: &RunId, about: &Run| RunStatus {
             run: *run,
             rule: about.rule,
             began: about.began,
             place: self.place_of(about),
             does: doing(&about.state, self.is_paused(about.rule)),
         };
-        self.runs.live.iter().map(status).collect()
+        self.runs.live.iter().map(|(run, about)| status(run, about)).collect()
     }
 
     fn place_of(&self, run: &Run) -> Option<Place> {

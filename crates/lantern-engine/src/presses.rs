@@ -235,7 +235,7 @@ impl Engine {
         match self.advance_sequences(now, &seen) {
             Went::Through => return,
             Went::On => {
-                let mut waiting = Undecided::new(now, &seen);
+                let mut waiting = Undecided::new(now, seen);
                 waiting.sequence = true;
                 self.presses.undecided.push(waiting);
                 return;
@@ -263,10 +263,11 @@ impl Engine {
         let held = self.held_winners(now, candidates, seen.held);
         let chord = !chorded && self.may_become_chord(&seen);
         let sequence = !chorded && self.begin_sequences(now, &seen);
-        let mut waiting = Undecided::new(now, &seen);
+        let stroke = seen.stroke;
+        let mut waiting = Undecided::new(now, seen);
         waiting.chord = chord;
         waiting.sequence = sequence;
-        waiting.drawing = seen.give.is_some() && self.watch.is_drawing(seen.stroke);
+        waiting.drawing = waiting.give.is_some() && self.watch.is_drawing(stroke);
         waiting.tapped = tapped;
         waiting.twice = twice;
         waiting.held = held;
@@ -282,48 +283,44 @@ impl Engine {
         if !chord {
             waiting.taken = chorded || wanted;
         }
-        if waiting.is_open() {
-            self.set_hopes(now, &waiting);
-            if waiting.drawing {
-                self.begin_stroke(now, seen.press, seen.stroke);
-            }
-            if chord {
-                (waiting.else_pressed, waiting.else_released) = (pressed, released);
-            } else {
-                self.set_down(seen.press, released, None);
-            }
-            self.presses.undecided.push(waiting);
-            if !chord {
-                self.fire_pressed(now, pressed, seen.press);
-            }
-            self.decide(now);
+        if !waiting.is_open() {
+            self.conclude(now, waiting, stroke, [pressed, released]);
             return;
         }
-        self.conclude(now, seen, pressed, released, chorded || wanted);
+        let press = waiting.press;
+        self.set_hopes(now, &waiting);
+        if waiting.drawing {
+            self.begin_stroke(now, press, stroke);
+        }
+        if chord {
+            (waiting.else_pressed, waiting.else_released) = (pressed, released);
+        } else {
+            self.set_down(press, released, None);
+        }
+        self.presses.undecided.push(waiting);
+        if !chord {
+            self.fire_pressed(now, pressed, press);
+        }
+        self.decide(now);
     }
 
     /// Nothing has to be waited for: fires, or gives the key to the program.
     fn conclude(
         &mut self,
         now: Time,
-        seen: Seen,
-        pressed: Option<Won>,
-        released: Option<Won>,
-        taken: bool,
+        decided: Undecided,
+        stroke: Stroke,
+        [pressed, released]: [Option<Won>; 2],
     ) {
         // Whatever waits before it comes first.
         self.disturb_all(now);
-        self.set_down(
-            seen.press,
-            released,
-            pressed.filter(|won| self.rules.rules[won.0].repeating),
-        );
-        self.begin_repeat(now, seen.press);
-        self.fire_pressed(now, pressed, seen.press);
-        let Some(give) = seen.give.filter(|_| !taken) else { return };
-        if pressed.is_none() && released.is_none() && !self.watch.candidates(seen.stroke).is_empty()
-        {
-            let words = self.stroke_words(seen.stroke);
+        let repeats = pressed.filter(|won| self.rules.rules[won.0].repeating);
+        self.set_down(decided.press, released, repeats);
+        self.begin_repeat(now, decided.press);
+        self.fire_pressed(now, pressed, decided.press);
+        let Some(give) = decided.give.filter(|_| !decided.taken) else { return };
+        if pressed.is_none() && released.is_none() && !self.watch.candidates(stroke).is_empty() {
+            let words = self.stroke_words(stroke);
             self.give_reason(now, None, ReasonKind::GivenBack(words));
         }
         self.emit(None, Order::GiveBack(give));

@@ -1,6 +1,6 @@
 //! A run of a rule: a program counter and a small stack, never a thread.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use lantern_model::code::{Expr, Target};
@@ -103,8 +103,9 @@ pub(crate) struct Run {
 /// Every live run, in the order of their start.
 #[derive(Debug, Default)]
 pub(crate) struct Runs {
-    pub live: BTreeMap<RunId, Run>,
-    by_rule: BTreeMap<usize, BTreeSet<RunId>>,
+    pub live: BTreeMap<RunId, Box<Run>>,
+    /// In the order of their start as well.
+    by_rule: BTreeMap<usize, Vec<RunId>>,
     started: u64,
 }
 
@@ -115,14 +116,14 @@ impl Runs {
     }
 
     pub(crate) fn add(&mut self, id: RunId, run: Run) {
-        self.by_rule.entry(run.rule).or_default().insert(id);
-        self.live.insert(id, run);
+        self.by_rule.entry(run.rule).or_default().push(id);
+        self.live.insert(id, Box::new(run));
     }
 
-    pub(crate) fn remove(&mut self, id: RunId) -> Option<Run> {
+    pub(crate) fn remove(&mut self, id: RunId) -> Option<Box<Run>> {
         let run = self.live.remove(&id)?;
         if let Some(of_rule) = self.by_rule.get_mut(&run.rule) {
-            of_rule.remove(&id);
+            of_rule.retain(|run| *run != id);
             if of_rule.is_empty() {
                 self.by_rule.remove(&run.rule);
             }
@@ -135,7 +136,7 @@ impl Runs {
         self.by_rule.clear();
         for (id, run) in &mut self.live {
             change(run);
-            self.by_rule.entry(run.rule).or_default().insert(*id);
+            self.by_rule.entry(run.rule).or_default().push(*id);
         }
     }
 

@@ -45,11 +45,11 @@ pub(crate) struct Undecided {
 
 impl Undecided {
     /// A press that may become nothing yet.
-    pub(crate) fn new(now: Time, seen: &Seen) -> Undecided {
+    pub(crate) fn new(now: Time, seen: Seen) -> Undecided {
         Undecided {
             press: seen.press,
             at: now,
-            give: seen.give.clone(),
+            give: seen.give,
             up: false,
             chord: false,
             sequence: false,
@@ -61,7 +61,7 @@ impl Undecided {
             held: Vec::new(),
             else_pressed: None,
             else_released: None,
-            tapped_as: seen.tapped_as.clone(),
+            tapped_as: seen.tapped_as,
             taken: false,
         }
     }

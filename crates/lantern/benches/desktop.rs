@@ -1,8 +1,8 @@
 //! From a key of the keyboard to the injected key at the focused window, beside the floor: the
 //! smallest client that does the same by hand. `cargo bench --bench desktop` prints the figures.
 //!
-//! Both are processes of their own and take turns within one run, so that a noisy machine is as
-//! noisy for the one as for the other.
+//! Both are processes of their own that are there at the same time, each with a key of its own, and
+//! take turns of a few presses, so that a noisy machine is as noisy for the one as for the other.
 
 mod floor;
 mod measure;
@@ -10,29 +10,42 @@ mod measure;
 use std::time::Duration;
 
 use lantern_stage::{Display, Person, Target};
-use measure::{Client, Samples, print_pair};
+use measure::{Client, Running, Samples, print_pair};
 
-/// How often floor and program take turns.
+/// How often two that cannot be there at the same time take turns.
 const TURNS: usize = 12;
-/// Presses in one turn.
+/// Presses in one such turn.
 const PRESSES: usize = 200;
+/// How often floor and program take turns.
+const SHORT_TURNS: usize = 240;
+/// Presses in one such turn.
+const FEW_PRESSES: usize = 10;
+
+/// The floor answers this key, the program the next one.
+const FLOOR_KEY: (&str, u8) = ("f8", 74);
+const FLOOR_BUTTON: (&str, u8) = ("right-button", 3);
+/// The key of the program, for when the floor takes its place.
+const F9: u8 = 75;
 
 fn main() {
-    if std::env::args().nth(1).as_deref() == Some("floor") {
-        floor::work(&std::env::args().nth(2).unwrap_or_default());
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    if let [role, task, detail] = arguments.as_slice()
+        && role == "floor"
+    {
+        floor::work(task, detail.parse().expect("it is a number"));
         return;
     }
     let mut bench = Bench::on(Display::start("us"));
     let plain = "when key f9 => tap a\n";
     let lifting = "when key ctrl+shift+f9 => tap a\n";
-    println!("{TURNS} turns of {PRESSES} presses each, microseconds");
+    println!("{} presses of each, microseconds", TURNS * PRESSES);
     let ten = format!("{plain}{}", other_rules(9));
     let ten_lifting = format!("{lifting}{}", other_rules(9));
     let many = many_rules();
     let hungry = hungry_rules();
     // `cargo bench --bench desktop -- unbound` measures one part only.
-    let wanted = std::env::args().skip(1).find(|argument| !argument.starts_with('-'));
-    let wants = |part: &str| wanted.as_deref().is_none_or(|wanted| wanted == part);
+    let wanted = arguments.iter().find(|argument| !argument.starts_with('-'));
+    let wants = |part: &str| wanted.is_none_or(|wanted| wanted == part);
     if wants("hotkey") {
         bench.compare("hotkey to injected key, 10 rules", "plain", "f9", &ten);
         let what = "hotkey to injected key, ctrl+shift held, 10 rules";
@@ -176,15 +189,15 @@ impl Bench {
         Bench::on(display)
     }
 
-    /// One turn: presses the combination and times the injected key.
-    fn turn(&mut self, combo: &str, samples: &mut Samples) {
+    /// One turn: presses the combination so often and times the injected key.
+    fn turn(&mut self, combo: &str, presses: usize, samples: &mut Samples) {
         let keys: Vec<&str> = combo.split('+').collect();
         let (last, held) = keys.split_last().expect("a combination has a key");
         for key in held {
             self.person.press(key);
         }
         self.target.rest(Duration::from_millis(30));
-        for _ in 0..PRESSES {
+        for _ in 0..presses {
             let start = std::time::Instant::now();
             self.person.press(last);
             let got = self.target.expect_press(measure::A);
@@ -200,16 +213,18 @@ impl Bench {
     }
 
     fn compare(&mut self, what: &str, floor: &str, combo: &str, rules: &str) {
+        let last = combo.rsplit('+').next().expect("a combination has a key");
+        let (key, detail) = if floor == "button" { FLOOR_BUTTON } else { FLOOR_KEY };
+        let of_floor = combo.replace(last, key);
+        let clients = [Client::Floor { task: floor, detail }, Client::Program { rules }];
+        let running = clients.map(|client| client.start(&self.display));
         let mut both = [Samples::default(), Samples::default()];
-        for _ in 0..TURNS {
-            for (samples, client) in
-                both.iter_mut().zip([Client::Floor { task: floor }, Client::Program { rules }])
-            {
-                let running = client.start(&self.display);
-                self.turn(combo, samples);
-                running.stop();
+        for _ in 0..SHORT_TURNS {
+            for (samples, combo) in both.iter_mut().zip([&of_floor, combo]) {
+                self.turn(combo, FEW_PRESSES, samples);
             }
         }
+        running.into_iter().for_each(Running::stop);
         print_pair(what, "floor", "lantern", &[&both[0], &both[1]]);
     }
 
@@ -219,7 +234,7 @@ impl Bench {
         for _ in 0..TURNS {
             for (samples, rules) in both.iter_mut().zip(rules) {
                 let running = Client::Program { rules }.start(&self.display);
-                self.turn("f9", samples);
+                self.turn("f9", PRESSES, samples);
                 running.stop();
             }
         }
@@ -228,8 +243,11 @@ impl Bench {
 
     /// A key that nobody wants: with nobody there, with the floor's one grab, with us.
     fn unbound(&mut self, what: &str, rules: &str) {
-        let clients =
-            [None, Some(Client::Floor { task: "plain" }), Some(Client::Program { rules })];
+        let clients = [
+            None,
+            Some(Client::Floor { task: "plain", detail: F9 }),
+            Some(Client::Program { rules }),
+        ];
         let mut all = [Samples::default(), Samples::default(), Samples::default()];
         // What is measured is a few microseconds, so it takes more turns than the rest.
         for _ in 0..4 * TURNS {
@@ -241,7 +259,7 @@ impl Bench {
                     self.target.expect_press(measure::A);
                     self.target.rest(Duration::from_millis(10));
                 }
-                self.turn("a", samples);
+                self.turn("a", PRESSES, samples);
                 if let Some(running) = running {
                     running.stop();
                 }
@@ -323,7 +341,7 @@ impl Bench {
     }
 
     /// Prints what it takes to wait, and how often any thread of both processes wakes.
-    fn rest_for_a_minute(&self, when: &str, running: &measure::Running) {
+    fn rest_for_a_minute(&self, when: &str, running: &Running) {
         self.target.rest(Duration::from_millis(500));
         let before = running.sleeps();
         std::thread::sleep(Duration::from_secs(60));

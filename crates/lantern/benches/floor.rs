@@ -9,25 +9,21 @@ use x11rb::protocol::xproto::{GrabMode, KEY_PRESS_EVENT, KEY_RELEASE_EVENT};
 use x11rb::protocol::xtest::ConnectionExt as _;
 use x11rb::rust_connection::RustConnection;
 
-const F9: u8 = 75;
 const A: u8 = 38;
 /// Left control and left shift, the only ones that this client knows.
 const HELD: [u8; 2] = [37, 50];
 
-/// The middle button.
-const MIDDLE: u8 = 2;
-
-/// Does what `task` says until it is ended.
-pub fn work(task: &str) {
+/// Does what `task` says with a key or button of that number, until it is ended.
+pub fn work(task: &str, detail: u8) {
     match task {
-        "lifting" => answer_key(true),
-        "button" => answer_button(),
-        _ => answer_key(false),
+        "lifting" => answer_key(detail, true),
+        "button" => answer_button(detail),
+        _ => answer_key(detail, false),
     }
 }
 
-/// Answers the middle button with `a`.
-fn answer_button() {
+/// Answers a button with `a`.
+fn answer_button(button: u8) {
     let (conn, screen) = RustConnection::connect(None).expect("the display answers");
     let root = conn.setup().roots[screen].root;
     conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
@@ -36,7 +32,7 @@ fn answer_button() {
         x11rb::CURRENT_TIME,
         root,
         x11rb::NONE,
-        MIDDLE.into(),
+        button.into(),
         2u16,
         GrabType::BUTTON,
         GrabMode22::ASYNC,
@@ -67,8 +63,8 @@ pub fn type_bare(conn: &RustConnection, count: usize) {
     conn.flush().expect("it listens");
 }
 
-/// Answers f9, or ctrl+shift+f9, with `a` until it is ended.
-fn answer_key(lifting: bool) {
+/// Answers a key, alone or under ctrl+shift, with `a`.
+fn answer_key(key: u8, lifting: bool) {
     let (conn, screen) = RustConnection::connect(None).expect("the display answers");
     let root = conn.setup().roots[screen].root;
     conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
@@ -79,7 +75,7 @@ fn answer_key(lifting: bool) {
         x11rb::CURRENT_TIME,
         root,
         x11rb::NONE,
-        F9.into(),
+        key.into(),
         3u16,
         GrabType::KEYCODE,
         GrabMode22::ASYNC,
@@ -99,7 +95,7 @@ fn answer_key(lifting: bool) {
         if !matches!(event, Event::XinputKeyPress(_)) {
             continue;
         }
-        fake(&conn, KEY_RELEASE_EVENT, F9);
+        fake(&conn, KEY_RELEASE_EVENT, key);
         if lifting {
             HELD.into_iter().for_each(|code| fake(&conn, KEY_RELEASE_EVENT, code));
         }

@@ -15,6 +15,8 @@ pub enum Client<'a> {
     Floor {
         /// What it does: `plain`, `lifting` or `button`.
         task: &'a str,
+        /// The X keycode or button that it answers.
+        detail: u8,
     },
     /// `lantern run` with these rules.
     Program {
@@ -32,10 +34,10 @@ impl Client<'_> {
     /// Starts it and waits until it is at work.
     pub fn start(&self, display: &Display) -> Running {
         let mut command = match self {
-            Client::Floor { task } => {
+            Client::Floor { task, detail } => {
                 let program = std::env::current_exe().expect("we are a file");
                 let mut command = display.command(program);
-                command.arg("floor").arg(task);
+                command.args(["floor", task, &detail.to_string()]);
                 command
             }
             Client::Program { rules } => {

@@ -5,6 +5,7 @@ use std::env;
 
 use lantern_model::Frame;
 use x11rb::connection::{Connection, RequestConnection};
+use x11rb::errors::ConnectionError;
 use x11rb::protocol::xinput::{self, ConnectionExt as _, DeviceType};
 use x11rb::protocol::xkb::{self, ConnectionExt as _};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
@@ -102,6 +103,8 @@ fn ranges_of(info: &xinput::XIDeviceInfo) -> Option<[Range; 2]> {
 pub(super) struct Link {
     pub conn: ServerConnection,
     pub root: Window,
+    /// By what its requests begin.
+    pub xtest: u8,
     pub atoms: Atoms,
     pub devices: Devices,
 }
@@ -116,7 +119,7 @@ impl Link {
         }
         let (conn, screen) = server::connect(&display)
             .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
-        check_extensions(&conn, &display)?;
+        let xtest = find_extensions(&conn, &display)?;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
         let xkb = conn.xkb_use_extension(1, 0)?;
         let atoms = Atoms::new(&conn)?;
@@ -132,7 +135,19 @@ impl Link {
         let devices = query_devices(&conn)?;
         let atoms = atoms.reply()?;
         let root = conn.setup().roots[screen].root;
-        Ok(Link { conn, root, atoms, devices })
+        Ok(Link { conn, root, xtest, atoms, devices })
+    }
+
+    /// Puts in a press or release. The library would ask for memory three times for it, which is felt
+    /// where a key waits for its answer; no other request is made for each.
+    pub(super) fn fake(&self, kind: u8, detail: u8) -> Result<(), ConnectionError> {
+        const BYTES: usize = 36;
+        let [low, high] = (BYTES as u16 / 4).to_ne_bytes();
+        let mut request = [0; BYTES];
+        // At once, on no particular screen, device or place: the rest is 0.
+        let begin = [self.xtest, xtest::FAKE_INPUT_REQUEST, low, high, kind, detail];
+        request[..begin.len()].copy_from_slice(&begin);
+        self.conn.send_order(&request)
     }
 
     /// All screens together, as large as they are now.
@@ -149,14 +164,15 @@ impl Link {
     }
 }
 
-fn check_extensions(conn: &ServerConnection, display: &str) -> Result<(), DeskError> {
-    let names = [xtest::X11_EXTENSION_NAME, xinput::X11_EXTENSION_NAME, xkb::X11_EXTENSION_NAME];
-    for (name, extension) in names.into_iter().zip(["XTEST", "XInput 2", "XKEYBOARD"]) {
-        if conn.extension_information(name)?.is_none() {
-            return Err(DeskError::MissingExtension { display: display.to_owned(), extension });
-        }
-    }
-    Ok(())
+/// Looks for the extensions we need, and gives what the requests of XTEST begin by.
+fn find_extensions(conn: &ServerConnection, display: &str) -> Result<u8, DeskError> {
+    let find = |name, extension| {
+        let missing = || DeskError::MissingExtension { display: display.to_owned(), extension };
+        conn.extension_information(name)?.ok_or_else(missing)
+    };
+    find(xinput::X11_EXTENSION_NAME, "XInput 2")?;
+    find(xkb::X11_EXTENSION_NAME, "XKEYBOARD")?;
+    Ok(find(xtest::X11_EXTENSION_NAME, "XTEST")?.major_opcode)
 }
 
 /// Asks the server for its devices.

@@ -242,8 +242,8 @@ impl Grabs {
     }
 
     fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, Manner)> {
-        let all = (detail, Under::Mask(0))..=(detail, Under::Any);
-        self.taken.range(all).map(|(grab, manner)| (*grab, *manner))
+        let from = self.taken.range((detail, Under::Mask(0))..);
+        from.take_while(move |((of, _), _)| *of == detail).map(|(grab, manner)| (*grab, *manner))
     }
 }
 

@@ -45,8 +45,7 @@ impl X11Desk {
     }
 
     fn fake(&self, kind: u8, detail: u8) -> Result<(), DeskError> {
-        self.link.conn.xtest_fake_input(kind, detail, CURRENT_TIME, x11rb::NONE, 0, 0, 0)?;
-        Ok(())
+        Ok(self.link.fake(kind, detail)?)
     }
 
     /// Presses or lets go a key or button of the board.

@@ -43,7 +43,6 @@ use std::time::{Duration, Instant};
 use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Level, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
-use x11rb::protocol::xtest::ConnectionExt as _;
 
 use crate::{Desk, DeskError, HeldKeys};
 use clipboard::Clipboard;
@@ -337,7 +336,7 @@ fn release_marked(link: &Link, path: &Path) -> Result<(), DeskError> {
     let keys = marks.keycodes.into_iter().map(|code| (xproto::KEY_RELEASE_EVENT, code));
     let buttons = marks.buttons.into_iter().map(|button| (xproto::BUTTON_RELEASE_EVENT, button));
     for (kind, detail) in keys.chain(buttons) {
-        link.conn.xtest_fake_input(kind, detail, x11rb::CURRENT_TIME, x11rb::NONE, 0, 0, 0)?;
+        link.fake(kind, detail)?;
     }
     for code in marks.lent {
         link.conn.change_keyboard_mapping(1, code, 2, &[0, 0])?;

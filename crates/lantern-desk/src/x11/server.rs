@@ -161,6 +161,15 @@ impl ServerConnection {
         self.waitable.as_fd()
     }
 
+    /// Sends a request that is put together already and has no answer. Should it be wrong, an event
+    /// says so.
+    pub(super) fn send_order(&self, request: &[u8]) -> Result<(), ConnectionError> {
+        let mut talk = self.talk.borrow_mut();
+        let number = talk.send(&[IoSlice::new(request)], ReplyFdKind::NoReply)?;
+        talk.messages.discard_reply(number, DiscardMode::DiscardReply);
+        Ok(())
+    }
+
     fn send(
         &self,
         pieces: &[IoSlice<'_>],

@@ -114,8 +114,7 @@ impl Picking<'_> {
     ) -> Result<Option<usize>, DeskError> {
         let lost = |error: io::Error| DeskError::Lost(Box::new(error));
         let limit = Timespec { tv_sec: left.as_secs() as i64, tv_nsec: left.subsec_nanos().into() };
-        let mut fds =
-            vec![PollFd::from_borrowed_fd(self.link.conn.waitable(), PollFlags::IN)];
+        let mut fds = vec![PollFd::from_borrowed_fd(self.link.conn.waitable(), PollFlags::IN)];
         fds.extend(told.map(|told| PollFd::from_borrowed_fd(told, PollFlags::IN)));
         match poll(&mut fds, Some(&limit)) {
             Err(rustix::io::Errno::INTR) => return Ok(None),

@@ -201,7 +201,8 @@ mod tests {
         let (mut wire, mut server) = wire();
         // More than sockets hold, both ways; the server writes first.
         let server = std::thread::spawn(move || {
-            (0..REQUESTS / SHORTEST).for_each(|_| server.write_all(&packet(2, 0)).expect("is read"));
+            (0..REQUESTS / SHORTEST)
+                .for_each(|_| server.write_all(&packet(2, 0)).expect("is read"));
             let mut got = vec![0; REQUESTS];
             server.read_exact(&mut got).expect("it is sent");
             got.iter().all(|byte| *byte == 7)

@@ -127,7 +127,10 @@ impl<D: Desk> Session<'_, D> {
             waiting.add(Source::Desk, desk, read);
         }
         self.errands.descriptors().for_each(|fd| waiting.add(Source::Errands, fd, read));
-        self.place.door.descriptors().for_each(|(fd, events)| waiting.add(Source::Door, fd, events));
+        self.place
+            .door
+            .descriptors()
+            .for_each(|(fd, events)| waiting.add(Source::Door, fd, events));
         waiting
     }
 }
