@@ -168,7 +168,7 @@ impl X11Desk {
         self.put_back(lifted)?;
         self.bring_helps_back()?;
         self.take_way()?;
-        self.bound_queue()
+        self.bound_queue(step)
     }
 
     /// Whether injecting the key would start a grab of our own.
@@ -232,12 +232,14 @@ impl X11Desk {
         self.flush()
     }
 
-    /// Every few steps, waits until the server has caught up, so that what a fast loop sends never
-    /// piles up in front of the key that stops it.
-    fn bound_queue(&mut self) -> Result<(), DeskError> {
+    /// Waits until the server has caught up: after a text, since it takes its clients in the order it
+    /// likes, and a key that the person presses now must not fall into the text; and every few other
+    /// steps, so that what a fast loop sends never piles up in front of the key that stops it.
+    fn bound_queue(&mut self, step: &InputStep) -> Result<(), DeskError> {
         const STEPS_AHEAD: u32 = 32;
         self.steps_ahead += 1;
-        if self.steps_ahead >= STEPS_AHEAD {
+        let writes = step.acts.iter().any(|act| matches!(act, Act::Text(_)));
+        if writes || self.steps_ahead >= STEPS_AHEAD {
             self.steps_ahead = 0;
             self.link.conn.get_input_focus()?.reply()?;
         }
