@@ -103,8 +103,9 @@ fn ranges_of(info: &xinput::XIDeviceInfo) -> Option<[Range; 2]> {
 pub(super) struct Link {
     pub conn: ServerConnection,
     pub root: Window,
-    /// By what its requests begin.
+    /// The numbers of the extensions, by which their requests and events are known.
     pub xtest: u8,
+    pub xinput: u8,
     pub atoms: Atoms,
     pub devices: Devices,
 }
@@ -119,23 +120,23 @@ impl Link {
         }
         let (conn, screen) = server::connect(&display)
             .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
-        let xtest = find_extensions(&conn, &display)?;
+        let [xtest, xinput, _] = find_extensions(&conn, &display)?;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
         let xkb = conn.xkb_use_extension(1, 0)?;
         let atoms = Atoms::new(&conn)?;
-        let input = conn.xinput_xi_query_version(2, 2)?;
+        let version = conn.xinput_xi_query_version(2, 2)?;
         let missing =
             |extension| DeskError::MissingExtension { display: display.clone(), extension };
         if !xkb.reply()?.supported {
             return Err(missing("XKEYBOARD"));
         }
-        if input.reply()?.major_version < 2 {
+        if version.reply()?.major_version < 2 {
             return Err(missing("XInput 2"));
         }
         let devices = query_devices(&conn)?;
         let atoms = atoms.reply()?;
         let root = conn.setup().roots[screen].root;
-        Ok(Link { conn, root, xtest, atoms, devices })
+        Ok(Link { conn, root, xtest, xinput, atoms, devices })
     }
 
     /// Puts in a press or release. The library would ask for memory three times for it, which is felt
@@ -164,15 +165,17 @@ impl Link {
     }
 }
 
-/// Looks for the extensions we need, and gives what the requests of XTEST begin by.
-fn find_extensions(conn: &ServerConnection, display: &str) -> Result<u8, DeskError> {
-    let find = |name, extension| {
+/// Looks for the extensions we need, and gives their numbers.
+fn find_extensions(conn: &ServerConnection, display: &str) -> Result<[u8; 3], DeskError> {
+    let find = |name, extension| -> Result<u8, DeskError> {
         let missing = || DeskError::MissingExtension { display: display.to_owned(), extension };
-        conn.extension_information(name)?.ok_or_else(missing)
+        Ok(conn.extension_information(name)?.ok_or_else(missing)?.major_opcode)
     };
-    find(xinput::X11_EXTENSION_NAME, "XInput 2")?;
-    find(xkb::X11_EXTENSION_NAME, "XKEYBOARD")?;
-    Ok(find(xtest::X11_EXTENSION_NAME, "XTEST")?.major_opcode)
+    Ok([
+        find(xtest::X11_EXTENSION_NAME, "XTEST")?,
+        find(xinput::X11_EXTENSION_NAME, "XInput 2")?,
+        find(xkb::X11_EXTENSION_NAME, "XKEYBOARD")?,
+    ])
 }
 
 /// Asks the server for its devices.

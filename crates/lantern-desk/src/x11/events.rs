@@ -3,12 +3,15 @@
 use std::time::Duration;
 
 use lantern_model::{ArmedKey, Event, Time};
+use x11rb::connection::RequestConnection as _;
+use x11rb::errors::ConnectionError;
 use x11rb::protocol::Event as XEvent;
 use x11rb::protocol::randr::{self, ConnectionExt as _};
 use x11rb::protocol::xinput::{self, ConnectionExt as _, XIEventMask};
 use x11rb::protocol::xkb::{self, ConnectionExt as _, EventType, MapPart};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
 
+use super::device_event::DeviceEvent;
 use super::grabs::{Detail, HELD_BY_ANOTHER, Refusals};
 use super::hands::ServerPress;
 use super::helps::Delays;
@@ -64,11 +67,19 @@ impl X11Desk {
         Ok(())
     }
 
-    pub(super) fn handle_x_event(&mut self, now: Time, event: XEvent) -> Result<(), DeskError> {
+    /// Takes in what the server tells.
+    pub(super) fn handle_message(&mut self, now: Time, message: &[u8]) -> Result<(), DeskError> {
+        match DeviceEvent::read(message, self.link.xinput) {
+            Some(event) => self.handle_device_event(&event),
+            None => {
+                let event = self.link.conn.parse_event(message).map_err(ConnectionError::from)?;
+                self.handle_x_event(now, event)
+            }
+        }
+    }
+
+    fn handle_x_event(&mut self, now: Time, event: XEvent) -> Result<(), DeskError> {
         match event {
-            XEvent::XinputKeyPress(press) => self.handle_key_press(&press)?,
-            XEvent::XinputButtonPress(press) => self.handle_button_press(&press)?,
-            XEvent::XinputButtonRelease(release) => self.handle_button_release(&release)?,
             // A press that fell into the moment in which a grab was tried.
             XEvent::KeyPress(press) => {
                 let mask = u16::from(press.state) & 0xff;

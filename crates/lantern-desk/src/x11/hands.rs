@@ -11,11 +11,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use lantern_model::{Armed, ArmedKey, Event, Key, KeyKind, Modifiers, Side};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::SequenceNumber;
-use x11rb::protocol::xinput::{
-    self, ConnectionExt as _, EventMode, GrabOwner, KeyEventFlags, XIEventMask,
-};
+use x11rb::protocol::xinput::{ConnectionExt as _, EventMode, GrabOwner, XIEventMask};
 use x11rb::protocol::xproto::GrabMode;
 
+use super::device_event::{DeviceEvent, What};
 use super::grabs::Detail;
 use super::keymap::{key_of, keycode_of};
 use super::pointer::{self, is_pointed, key_of_button};
@@ -34,6 +33,8 @@ pub(super) struct Hands {
     missed: BTreeMap<Key, SequenceNumber>,
     /// The modifiers of the press that is being answered.
     pub pressed_under: Option<u16>,
+    /// Whether a press was told that nothing was sent for yet.
+    pub unanswered: bool,
     /// Withheld keys whose release must be reported.
     pub followed: BTreeSet<Key>,
     /// Keys handed to the program, with what is down in their place until the finger leaves.
@@ -85,63 +86,40 @@ pub(super) struct ServerPress {
 }
 
 impl ServerPress {
-    fn of_modern(
-        detail: Detail,
-        key: Option<Key>,
-        mods: &xinput::ModifierInfo,
-        source: u16,
-        (x, y): (i32, i32),
-    ) -> ServerPress {
+    fn of(detail: Detail, key: Option<Key>, event: &DeviceEvent) -> ServerPress {
         let pixels = |fixed: i32| f64::from(fixed) / 65536.0;
-        let low = |mask: u32| (mask & 0xff) as u16;
         ServerPress {
             detail,
             key,
-            base: low(mods.base),
-            effective: low(mods.effective),
-            locked: low(mods.locked),
-            source: Some(source),
-            place: Some((pixels(x), pixels(y))),
+            base: event.base,
+            effective: event.effective,
+            locked: event.locked,
+            source: Some(event.source),
+            place: Some((pixels(event.place.0), pixels(event.place.1))),
         }
     }
 }
 
 impl X11Desk {
-    pub(super) fn handle_key_press(
-        &mut self,
-        press: &xinput::KeyPressEvent,
-    ) -> Result<(), DeskError> {
-        if u32::from(press.flags) & u32::from(KeyEventFlags::KEY_REPEAT) != 0 {
-            return Ok(());
-        }
-        let code = press.detail as u8;
-        let detail = Detail::Code(code);
-        let place = (press.root_x, press.root_y);
-        let (key, source) = (key_of(code), press.sourceid);
-        self.handle_press(ServerPress::of_modern(detail, key, &press.mods, source, place))
-    }
-
-    pub(super) fn handle_button_press(
-        &mut self,
-        press: &xinput::ButtonPressEvent,
-    ) -> Result<(), DeskError> {
-        let button = press.detail as u8;
-        self.hands.buttons_taken.insert(button);
-        let key = key_of_button(&self.link.devices, press.sourceid, button);
-        let detail = Detail::Button(button);
-        let place = (press.root_x, press.root_y);
-        self.handle_press(ServerPress::of_modern(detail, key, &press.mods, press.sourceid, place))
-    }
-
-    pub(super) fn handle_button_release(
-        &mut self,
-        release: &xinput::ButtonPressEvent,
-    ) -> Result<(), DeskError> {
-        let button = release.detail as u8;
-        self.hands.buttons_taken.remove(&button);
-        match key_of_button(&self.link.devices, release.sourceid, button) {
-            Some(key) => self.let_go(key),
-            None => Ok(()),
+    /// A key or button moved in a grab of ours.
+    pub(super) fn handle_device_event(&mut self, event: &DeviceEvent) -> Result<(), DeskError> {
+        let number = event.detail;
+        let button_key = || key_of_button(&self.link.devices, event.source, number);
+        match event.what {
+            What::KeyRepeat => Ok(()),
+            What::KeyPress => {
+                self.handle_press(ServerPress::of(Detail::Code(number), key_of(number), event))
+            }
+            What::ButtonPress => {
+                let press = ServerPress::of(Detail::Button(number), button_key(), event);
+                self.hands.buttons_taken.insert(number);
+                self.handle_press(press)
+            }
+            What::ButtonRelease => {
+                let key = button_key();
+                self.hands.buttons_taken.remove(&number);
+                key.map_or(Ok(()), |key| self.let_go(key))
+            }
         }
     }
 
@@ -180,6 +158,7 @@ impl X11Desk {
             self.hands.followed.insert(key);
             self.hands.look_again = true;
         }
+        self.hands.unanswered = true;
         self.events.push_back(Event::Pressed { key, modifiers });
         Ok(())
     }

@@ -6,6 +6,7 @@ mod capture;
 mod clipboard;
 mod connection;
 mod deeds;
+mod device_event;
 mod events;
 mod fingers;
 mod grabs;
@@ -237,9 +238,10 @@ impl Desk for X11Desk {
                 self.flush()?;
                 return Ok(None);
             }
-            if let Some((event, told_after)) = self.link.conn.poll_for_event_with_sequence()? {
+            let message = self.link.conn.poll_for_raw_event_with_sequence()?;
+            if let Some((message, told_after)) = message {
                 self.lifts.look_at(told_after);
-                self.handle_x_event(now, event)?;
+                self.handle_message(now, &message)?;
                 continue;
             }
             if let Some(way) = self.tell_way(now)? {
