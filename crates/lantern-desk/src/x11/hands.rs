@@ -33,8 +33,6 @@ pub(super) struct Hands {
     missed: BTreeMap<Key, SequenceNumber>,
     /// The modifiers of the press that is being answered.
     pub pressed_under: Option<u16>,
-    /// Whether a press was told that nothing was sent for yet.
-    pub unanswered: bool,
     /// Withheld keys whose release must be reported.
     pub followed: BTreeSet<Key>,
     /// Keys handed to the program, with what is down in their place until the finger leaves.
@@ -158,7 +156,6 @@ impl X11Desk {
             self.hands.followed.insert(key);
             self.hands.look_again = true;
         }
-        self.hands.unanswered = true;
         self.events.push_back(Event::Pressed { key, modifiers });
         Ok(())
     }

@@ -68,11 +68,6 @@ impl X11Desk {
         for button in self.button_ups.drain(..) {
             self.held.mark_button(button, false);
         }
-        if std::mem::take(&mut self.hands.unanswered) {
-            // Somebody waits for what was sent, nobody for what we do next: where the server has to
-            // share a core with us, it goes first.
-            std::thread::yield_now();
-        }
         Ok(())
     }
 
