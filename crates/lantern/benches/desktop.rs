@@ -16,10 +16,10 @@ use measure::{Client, Running, Samples, print_pair};
 const TURNS: usize = 12;
 /// Presses in one such turn.
 const PRESSES: usize = 200;
-/// How often floor and program take turns.
-const SHORT_TURNS: usize = 240;
-/// Presses in one such turn.
+/// Presses in one turn of floor and program.
 const FEW_PRESSES: usize = 10;
+/// How often they take turns.
+const SHORT_TURNS: usize = TURNS * PRESSES / FEW_PRESSES;
 
 /// The floor answers this key, the program the next one.
 const FLOOR_KEY: (&str, u8) = ("f8", 74);

@@ -120,7 +120,7 @@ impl Link {
         }
         let (conn, screen) = server::connect(&display)
             .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
-        let [xtest, xinput, _] = find_extensions(&conn, &display)?;
+        let [xtest, xinput] = find_extensions(&conn, &display)?;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
         let xkb = conn.xkb_use_extension(1, 0)?;
         let atoms = Atoms::new(&conn)?;
@@ -139,8 +139,8 @@ impl Link {
         Ok(Link { conn, root, xtest, xinput, atoms, devices })
     }
 
-    /// Puts in a press or release. The library would ask for memory three times for it, which is felt
-    /// where a key waits for its answer; no other request is made for each.
+    /// Puts in a press or release. The library would ask for memory for it, which is felt where a key
+    /// waits for its answer; no other request is made for each.
     pub(super) fn fake(&self, kind: u8, detail: u8) -> Result<(), ConnectionError> {
         const BYTES: usize = 36;
         let [low, high] = (BYTES as u16 / 4).to_ne_bytes();
@@ -165,17 +165,16 @@ impl Link {
     }
 }
 
-/// Looks for the extensions we need, and gives their numbers.
-fn find_extensions(conn: &ServerConnection, display: &str) -> Result<[u8; 3], DeskError> {
+/// Looks for the extensions we need, and gives the numbers of XTEST and XInput 2.
+fn find_extensions(conn: &ServerConnection, display: &str) -> Result<[u8; 2], DeskError> {
     let find = |name, extension| -> Result<u8, DeskError> {
         let missing = || DeskError::MissingExtension { display: display.to_owned(), extension };
         Ok(conn.extension_information(name)?.ok_or_else(missing)?.major_opcode)
     };
-    Ok([
-        find(xtest::X11_EXTENSION_NAME, "XTEST")?,
-        find(xinput::X11_EXTENSION_NAME, "XInput 2")?,
-        find(xkb::X11_EXTENSION_NAME, "XKEYBOARD")?,
-    ])
+    let xtest = find(xtest::X11_EXTENSION_NAME, "XTEST")?;
+    let xinput = find(xinput::X11_EXTENSION_NAME, "XInput 2")?;
+    find(xkb::X11_EXTENSION_NAME, "XKEYBOARD")?;
+    Ok([xtest, xinput])
 }
 
 /// Asks the server for its devices.

@@ -39,17 +39,18 @@ impl DeviceEvent {
         }
         let two = |at: usize| Some(u16::from_ne_bytes(*message.get(at..)?.first_chunk()?));
         let four = |at: usize| Some(u32::from_ne_bytes(*message.get(at..)?.first_chunk()?));
+        // The places are those of the protocol, XInput 2.2, "DeviceEvent".
+        let repeats = four(56)? & u32::from(KeyEventFlags::KEY_REPEAT) != 0;
         let what = match two(8)? {
+            xinput::KEY_PRESS_EVENT if repeats => What::KeyRepeat,
             xinput::KEY_PRESS_EVENT => What::KeyPress,
             xinput::BUTTON_PRESS_EVENT => What::ButtonPress,
             xinput::BUTTON_RELEASE_EVENT => What::ButtonRelease,
             _ => return None,
         };
-        // The places are those of the protocol, XInput 2.2, "DeviceEvent".
         let modifiers = |at| four(at).map(|mask| (mask & 0xff) as u16);
-        let repeats = four(56)? & u32::from(KeyEventFlags::KEY_REPEAT) != 0;
         Some(DeviceEvent {
-            what: if what == What::KeyPress && repeats { What::KeyRepeat } else { what },
+            what,
             detail: four(16)? as u8,
             source: two(52)?,
             place: (four(32)? as i32, four(36)? as i32),

@@ -90,7 +90,9 @@ impl<D: Desk> Session<'_, D> {
             _ if !sleep => Some(Duration::ZERO),
             due => due.map(|due| due.since(self.now())),
         };
-        let woken = self.waiting().wait(timeout.map(timespec).as_ref())?;
+        // What is too far away to be told is waited for for ever.
+        let timeout = timeout.and_then(|span| Timespec::try_from(span).ok());
+        let woken = self.waiting().wait(timeout.as_ref())?;
         if let Some(guarded) = &mut self.place.guarded {
             guarded.wake();
         }
@@ -132,12 +134,5 @@ impl<D: Desk> Session<'_, D> {
             .descriptors()
             .for_each(|(fd, events)| waiting.add(Source::Door, fd, events));
         waiting
-    }
-}
-
-fn timespec(span: Duration) -> Timespec {
-    Timespec {
-        tv_sec: i64::try_from(span.as_secs()).unwrap_or(i64::MAX),
-        tv_nsec: span.subsec_nanos().into(),
     }
 }
