@@ -9,6 +9,7 @@ use rustix::io::{FdFlags, fcntl_setfd};
 use tempfile::TempDir;
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
+use x11rb::protocol::xkb::ConnectionExt as _;
 use x11rb::protocol::xproto::{ChangeWindowAttributesAux, ConnectionExt as _, EventMask};
 use x11rb::rust_connection::RustConnection;
 
@@ -172,7 +173,7 @@ impl Display {
     /// # Panics
     /// When the server does not answer.
     pub fn connect(&self) -> RustConnection {
-        RustConnection::connect(Some(&self.name)).expect("the display answers").0
+        connect(&self.name)
     }
 
     /// Starts the window manager and waits until it manages.
@@ -277,6 +278,14 @@ fn read_line(from: OwnedFd) -> String {
     reader.read_line(&mut line).expect("the server says its number");
     assert!(!line.trim().is_empty(), "the X server did not start");
     line.trim().to_owned()
+}
+
+/// A connection like any toolkit's: it says that it knows of layouts, or the server would tell it each
+/// time that another keyboard speaks, which wakes it in the middle of what is timed.
+pub(crate) fn connect(display: &str) -> RustConnection {
+    let conn = RustConnection::connect(Some(display)).expect("the display answers").0;
+    conn.xkb_use_extension(1, 0).expect("it listens").reply().expect("it has layouts");
+    conn
 }
 
 /// Waits for an event of a connection.

@@ -17,7 +17,7 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _, EventMask as EventMaskCo
 use x11rb::protocol::xtest::ConnectionExt as _;
 use x11rb::rust_connection::RustConnection;
 
-use crate::display::wait_for;
+use crate::display::{connect, wait_for};
 use crate::{Display, PATIENCE_MS};
 
 /// The person.
@@ -56,7 +56,7 @@ impl Person {
     /// # Panics
     /// When the display does not answer or has no keyboard of its own.
     pub fn at(display: &str) -> Person {
-        let conn = RustConnection::connect(Some(display)).expect("the display answers").0;
+        let conn = connect(display);
         let root = conn.setup().roots[0].root;
         conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it has XInput 2");
         let first = conn

@@ -54,7 +54,7 @@ fn main() {
         bench.compare(what, "plain", "f9", &many);
     }
     if wants("remap") {
-        bench.compare("remapped key to the key it stands for", "plain", "f9", "remap f9 to a\n");
+        bench.compare("remapped key to the key it stands for", "remap", "f9", "remap f9 to a\n");
     }
     if wants("button") {
         let rules = "when key middle-button => tap a\n";

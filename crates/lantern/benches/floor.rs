@@ -3,9 +3,10 @@
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
 use x11rb::protocol::xinput::{
-    ConnectionExt as _, GrabMode22, GrabOwner, GrabType, InputStateData, XIEventMask,
+    ConnectionExt as _, EventMask, GrabMode22, GrabOwner, GrabType, InputStateData, XIEventMask,
 };
-use x11rb::protocol::xproto::{GrabMode, KEY_PRESS_EVENT, KEY_RELEASE_EVENT};
+use x11rb::protocol::xkb::ConnectionExt as _;
+use x11rb::protocol::xproto::{GrabMode, KEY_PRESS_EVENT, KEY_RELEASE_EVENT, Window};
 use x11rb::protocol::xtest::ConnectionExt as _;
 use x11rb::rust_connection::RustConnection;
 
@@ -15,42 +16,12 @@ const HELD: [u8; 2] = [37, 50];
 
 /// Does what `task` says with a key or button of that number, until it is ended.
 pub fn work(task: &str, detail: u8) {
+    let floor = Floor::connect();
     match task {
-        "lifting" => answer_key(detail, true),
-        "button" => answer_button(detail),
-        _ => answer_key(detail, false),
-    }
-}
-
-/// Answers a button with `a`.
-fn answer_button(button: u8) {
-    let (conn, screen) = RustConnection::connect(None).expect("the display answers");
-    let root = conn.setup().roots[screen].root;
-    conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
-    let events = XIEventMask::BUTTON_PRESS | XIEventMask::BUTTON_RELEASE;
-    conn.xinput_xi_passive_grab_device(
-        x11rb::CURRENT_TIME,
-        root,
-        x11rb::NONE,
-        button.into(),
-        2u16,
-        GrabType::BUTTON,
-        GrabMode22::ASYNC,
-        GrabMode::ASYNC,
-        GrabOwner::NO_OWNER,
-        &[events.into()],
-        &[0, 2, 16, 18],
-    )
-    .expect("it listens")
-    .reply()
-    .expect("it answers");
-    eprintln!("floor at work");
-    while let Ok(event) = conn.wait_for_event() {
-        if matches!(event, Event::XinputButtonPress(_)) {
-            fake(&conn, KEY_PRESS_EVENT, A);
-            fake(&conn, KEY_RELEASE_EVENT, A);
-            conn.flush().expect("it listens");
-        }
+        "lifting" => floor.answer_key(detail, true),
+        "remap" => floor.stand_in(detail),
+        "button" => floor.answer_button(detail),
+        _ => floor.answer_key(detail, false),
     }
 }
 
@@ -63,70 +34,138 @@ pub fn type_bare(conn: &RustConnection, count: usize) {
     conn.flush().expect("it listens");
 }
 
-/// Answers a key, alone or under ctrl+shift, with `a`.
-fn answer_key(key: u8, lifting: bool) {
-    let (conn, screen) = RustConnection::connect(None).expect("the display answers");
-    let root = conn.setup().roots[screen].root;
-    conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
-    let base: u32 = if lifting { 1 | 4 } else { 0 };
-    let masks = [base, base | 2, base | 16, base | 18];
-    let events = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
-    conn.xinput_xi_passive_grab_device(
-        x11rb::CURRENT_TIME,
-        root,
-        x11rb::NONE,
-        key.into(),
-        3u16,
-        GrabType::KEYCODE,
-        GrabMode22::ASYNC,
-        GrabMode::ASYNC,
-        GrabOwner::NO_OWNER,
-        &[events.into()],
-        &masks,
-    )
-    .expect("it listens")
-    .reply()
-    .expect("it answers");
-    eprintln!("floor at work");
-    loop {
-        let Ok(event) = conn.wait_for_event() else {
-            return;
-        };
-        if !matches!(event, Event::XinputKeyPress(_)) {
-            continue;
-        }
-        fake(&conn, KEY_RELEASE_EVENT, key);
-        if lifting {
-            HELD.into_iter().for_each(|code| fake(&conn, KEY_RELEASE_EVENT, code));
-        }
-        fake(&conn, KEY_PRESS_EVENT, A);
-        fake(&conn, KEY_RELEASE_EVENT, A);
-        conn.flush().expect("it listens");
-        if lifting {
-            put_back(&conn);
+struct Floor {
+    conn: RustConnection,
+    root: Window,
+}
+
+impl Floor {
+    fn connect() -> Floor {
+        let (conn, screen) = RustConnection::connect(None).expect("the display answers");
+        let root = conn.setup().roots[screen].root;
+        conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
+        // Who does not say that it knows of layouts is woken at each key, whoever answers it: the
+        // server tells it that another keyboard speaks now.
+        conn.xkb_use_extension(1, 0).expect("it listens").reply().expect("it answers");
+        Floor { conn, root }
+    }
+
+    /// Answers a button with `a`.
+    fn answer_button(&self, button: u8) {
+        let events = XIEventMask::BUTTON_PRESS | XIEventMask::BUTTON_RELEASE;
+        self.take((2, GrabType::BUTTON, button), events, 0);
+        while let Ok(event) = self.conn.wait_for_event() {
+            if matches!(event, Event::XinputButtonPress(_)) {
+                self.send([(KEY_PRESS_EVENT, A), (KEY_RELEASE_EVENT, A)]);
+            }
         }
     }
-}
 
-fn put_back(conn: &RustConnection) {
-    let down = real_keys(conn);
-    let again: Vec<u8> = HELD.into_iter().filter(|code| is_set(&down, *code)).collect();
-    again.iter().for_each(|code| fake(conn, KEY_PRESS_EVENT, *code));
-    let down = real_keys(conn);
-    let gone = again.into_iter().filter(|code| !is_set(&down, *code));
-    gone.for_each(|code| fake(conn, KEY_RELEASE_EVENT, code));
-    conn.flush().expect("it listens");
-}
+    /// Answers a key, alone or under ctrl+shift, with `a`.
+    fn answer_key(&self, key: u8, lifting: bool) {
+        self.take_key(key, if lifting { 1 | 4 } else { 0 });
+        while let Ok(event) = self.conn.wait_for_event() {
+            if !matches!(event, Event::XinputKeyPress(_)) {
+                continue;
+            }
+            let held = HELD.into_iter().filter(|_| lifting).map(|code| (KEY_RELEASE_EVENT, code));
+            let tap = [(KEY_PRESS_EVENT, A), (KEY_RELEASE_EVENT, A)];
+            self.send([(KEY_RELEASE_EVENT, key)].into_iter().chain(held).chain(tap));
+            if lifting {
+                self.put_back();
+            }
+        }
+    }
 
-fn real_keys(conn: &RustConnection) -> [u8; 32] {
-    const KEYBOARD: u8 = 7;
-    let state = conn.xinput_query_device_state(KEYBOARD).expect("it listens");
-    let state = state.reply().expect("it answers");
-    let keys = state.classes.into_iter().find_map(|class| match class.data {
-        InputStateData::Key(keys) => Some(keys.keys),
-        _ => None,
-    });
-    keys.expect("a keyboard has keys")
+    /// `a` is down in place of a key as long as the finger is on it.
+    fn stand_in(&self, key: u8) {
+        self.take_key(key, 0);
+        while let Ok(event) = self.conn.wait_for_event() {
+            match event {
+                Event::XinputKeyPress(_) => {
+                    self.gather([(KEY_RELEASE_EVENT, key), (KEY_PRESS_EVENT, A)]);
+                    // In one breath with the key, or the release may come first.
+                    self.watch(XIEventMask::RAW_KEY_RELEASE);
+                }
+                Event::XinputRawKeyRelease(up) if up.detail == u32::from(key) => {
+                    self.gather([(KEY_RELEASE_EVENT, A)]);
+                    self.watch(XIEventMask::from(0u32));
+                }
+                _ => {}
+            }
+        }
+    }
+
+    fn take_key(&self, key: u8, modifiers: u32) {
+        let events = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
+        self.take((3, GrabType::KEYCODE, key), events, modifiers);
+    }
+
+    /// Takes a key or button of a master device, under these modifiers and any locks.
+    fn take(
+        &self,
+        (device, kind, detail): (u16, GrabType, u8),
+        events: XIEventMask,
+        modifiers: u32,
+    ) {
+        let masks = [0, 2, 16, 18].map(|locks| modifiers | locks);
+        let conn = &self.conn;
+        conn.xinput_xi_passive_grab_device(
+            x11rb::CURRENT_TIME,
+            self.root,
+            x11rb::NONE,
+            detail.into(),
+            device,
+            kind,
+            GrabMode22::ASYNC,
+            GrabMode::ASYNC,
+            GrabOwner::NO_OWNER,
+            &[events.into()],
+            &masks,
+        )
+        .expect("it listens")
+        .reply()
+        .expect("it answers");
+        eprintln!("floor at work");
+    }
+
+    fn gather(&self, steps: impl IntoIterator<Item = (u8, u8)>) {
+        steps.into_iter().for_each(|(kind, code)| fake(&self.conn, kind, code));
+    }
+
+    fn send(&self, steps: impl IntoIterator<Item = (u8, u8)>) {
+        self.gather(steps);
+        self.conn.flush().expect("it listens");
+    }
+
+    /// Asks for these events of the real keys, and sends what was gathered with it.
+    fn watch(&self, events: XIEventMask) {
+        const ALL_MASTERS: u16 = 1;
+        let masks = [EventMask { deviceid: ALL_MASTERS, mask: vec![events] }];
+        self.conn.xinput_xi_select_events(self.root, &masks).expect("it listens");
+        self.conn.flush().expect("it listens");
+    }
+
+    /// Presses the modifiers again that fingers are on still.
+    fn put_back(&self) {
+        let down = self.real_keys();
+        let again = || HELD.into_iter().filter(|code| is_set(&down, *code));
+        again().for_each(|code| fake(&self.conn, KEY_PRESS_EVENT, code));
+        let down = self.real_keys();
+        let gone = again().filter(|code| !is_set(&down, *code));
+        self.send(gone.map(|code| (KEY_RELEASE_EVENT, code)));
+    }
+
+    fn real_keys(&self) -> [u8; 32] {
+        const KEYBOARD: u8 = 7;
+        let state = self.conn.xinput_query_device_state(KEYBOARD).expect("it listens");
+        let state = state.reply().expect("it answers");
+        let keys = state.classes.into_iter().find_map(|class| match class.data {
+            InputStateData::Key(keys) => Some(keys.keys),
+            _ => None,
+        });
+        keys.expect("a keyboard has keys")
+    }
 }
 
 fn is_set(keys: &[u8; 32], code: u8) -> bool {

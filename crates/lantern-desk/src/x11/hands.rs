@@ -33,6 +33,8 @@ pub(super) struct Hands {
     missed: BTreeMap<Key, SequenceNumber>,
     /// The modifiers of the press that is being answered.
     pub pressed_under: Option<u16>,
+    /// Whether a press was told and nothing but its answer was seen to since.
+    pub answering: bool,
     /// Withheld keys whose release must be reported.
     pub followed: BTreeSet<Key>,
     /// Keys handed to the program, with what is down in their place until the finger leaves.
@@ -156,6 +158,7 @@ impl X11Desk {
             self.hands.followed.insert(key);
             self.hands.look_again = true;
         }
+        self.hands.answering = true;
         self.events.push_back(Event::Pressed { key, modifiers });
         Ok(())
     }
@@ -285,6 +288,7 @@ impl X11Desk {
     /// Everything that came was taken in.
     pub(super) fn rest(&mut self) -> Result<(), DeskError> {
         self.hands.pressed_under = None;
+        self.hands.answering = false;
         if !self.armed.everything { self.take_board(false) } else { Ok(()) }
     }
 

@@ -42,6 +42,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Level, Time};
+use rustix::event::Timespec;
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
 
@@ -61,6 +62,11 @@ use trace::Trace;
 
 /// So long the server may take to read what a dead process sent last.
 const LAST_WORDS: Duration = Duration::from_secs(5);
+
+/// So long we leave the core to who waits for what a press was answered with, unless something comes:
+/// nobody waits for what we do next. To give it up without sleeping would not do, as the kernel wakes
+/// the program that gets the key on another core, which sleeps, as long as we could still run here.
+const BREATH: Timespec = Timespec { tv_sec: 0, tv_nsec: 150_000 };
 
 /// The core modifier mask of caps lock.
 const LOCK: u16 = 2;
@@ -250,6 +256,10 @@ impl Desk for X11Desk {
             if std::mem::take(&mut self.hands.pointer_moved) && self.armed.pointer {
                 let (x, y) = pointer::place(&self.link)?;
                 return Ok(Some(Event::Pointer(x, y)));
+            }
+            if !self.outcomes.is_empty() && std::mem::take(&mut self.hands.answering) {
+                self.link.conn.wait_at_most(&BREATH)?;
+                continue;
             }
             if let Some(outcome) = self.outcomes.pop_front() {
                 return Ok(Some(outcome));

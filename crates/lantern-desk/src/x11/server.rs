@@ -10,6 +10,7 @@ use std::cell::{Cell, RefCell};
 use std::io::IoSlice;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
+use rustix::event::Timespec;
 use x11rb::connection::{
     BufWithFds, Connection, DiscardMode, RawEventAndSeqNumber, ReplyOrError, RequestConnection,
     RequestKind, SequenceNumber, compute_length_field,
@@ -159,6 +160,13 @@ impl ServerConnection {
     pub(super) fn waitable(&self) -> BorrowedFd<'_> {
         self.talk.borrow_mut().wire.note_waiting();
         self.waitable.as_fd()
+    }
+
+    /// Sends what was gathered, and sleeps until something comes, but so long at the most.
+    pub(super) fn wait_at_most(&self, span: &Timespec) -> Result<(), ConnectionError> {
+        let wire = &mut self.talk.borrow_mut().wire;
+        wire.flush()?;
+        Ok(wire.wait_at_most(span)?)
     }
 
     /// Sends a request that is put together already and has no answer. Should it be wrong, an event

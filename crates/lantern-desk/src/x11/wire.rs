@@ -8,7 +8,7 @@ use std::io::{Error, ErrorKind, IoSlice, Result};
 use std::os::fd::OwnedFd;
 
 use rustix::buffer::spare_capacity;
-use rustix::event::{PollFd, PollFlags, poll};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::io::{Errno, retry_on_intr};
 use rustix::net::{RecvFlags, SendFlags, recv, send};
 
@@ -57,7 +57,7 @@ impl Wire {
             match retry_on_intr(|| send(&self.socket, rest, SendFlags::NOSIGNAL)) {
                 Ok(count) => sent += count,
                 Err(Errno::WOULDBLOCK) => {
-                    self.wait(PollFlags::IN | PollFlags::OUT)?;
+                    retry_on_intr(|| self.wait(PollFlags::IN | PollFlags::OUT, None))?;
                     self.read()?;
                 }
                 Err(error) => return Err(error.into()),
@@ -70,13 +70,22 @@ impl Wire {
 
     /// Waits until more has come.
     pub(super) fn wait_for_more(&mut self) -> Result<()> {
-        self.wait(PollFlags::IN)?;
+        retry_on_intr(|| self.wait(PollFlags::IN, None))?;
         self.read()
     }
 
-    fn wait(&mut self, flags: PollFlags) -> Result<()> {
-        retry_on_intr(|| poll(&mut [PollFd::new(&self.socket, flags)], None))?;
-        self.drained = false;
+    /// Waits until more has come, but so long at the most.
+    pub(super) fn wait_at_most(&mut self, span: &Timespec) -> Result<()> {
+        match self.wait(PollFlags::IN, Some(span)) {
+            // A signal only ends the wait sooner.
+            Ok(()) | Err(Errno::INTR) => Ok(()),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    fn wait(&mut self, flags: PollFlags, span: Option<&Timespec>) -> rustix::io::Result<()> {
+        let ready = poll(&mut [PollFd::new(&self.socket, flags)], span)?;
+        self.drained &= ready == 0;
         Ok(())
     }
 
@@ -193,6 +202,18 @@ mod tests {
         assert_eq!(wire.next_packet().expect("it is there"), None);
         wire.wait_for_more().expect("it is there");
         assert_eq!(wire.next_packet().expect("it is there").expect("it came")[0], 3);
+    }
+
+    #[test]
+    fn a_wait_that_brought_nothing_leaves_a_drained_socket_drained() {
+        let (mut wire, mut server) = wire();
+        let short = Timespec { tv_sec: 0, tv_nsec: 1 };
+        assert_eq!(wire.next_packet().expect("it is there"), None);
+        wire.wait_at_most(&short).expect("it is there");
+        server.write_all(&packet(2, 0)).expect("it is read");
+        assert_eq!(wire.next_packet().expect("it is there"), None);
+        wire.wait_at_most(&short).expect("it is there");
+        assert!(wire.next_packet().expect("it is there").is_some());
     }
 
     #[test]

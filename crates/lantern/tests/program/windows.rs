@@ -250,7 +250,7 @@ fn x11_no_text_goes_into_a_password_field_unless_the_rule_says_so() {
     let rules = "when key f5 => type \"54.3\"
 when key f6 => paste \"54.3\"
 when key f7 => type \"ice\" anyway
-when key f8 => type \"one letter at a time\" every 100ms
+when key f8 => type \"one letter at a time\" every 300ms
 ";
     let mut running = Running::start(&display, rules);
     person.tap("f5");
