@@ -74,11 +74,16 @@ impl X11Desk {
     /// Does a whole step whose text the keyboard can give.
     pub(super) fn perform_step(&mut self, step: &InputStep) -> Result<(), DeskError> {
         self.unread |= step.acts.iter().any(|act| matches!(act, Act::Text(_) | Act::Tap(_)));
-        let lifted = self.begin_step(step)?;
-        for act in &step.acts {
-            self.perform_act(act)?;
-        }
-        self.end_step(step, lifted)
+        let freed = step.acts.iter().filter_map(|act| match act {
+            Act::Up(key) => Some(*key),
+            _ => None,
+        });
+        let freed: Vec<Key> = freed.collect();
+        self.let_held_go(&freed, |desk| {
+            let lifted = desk.begin_step(step)?;
+            step.acts.iter().try_for_each(|act| desk.perform_act(act))?;
+            desk.end_step(step, lifted)
+        })
     }
 
     /// Takes out of the way what must not be down; gives the person's modifiers among it.

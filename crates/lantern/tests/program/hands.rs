@@ -43,6 +43,43 @@ fn x11_buttons_and_the_wheel_fire_rules_with_modifiers() {
 }
 
 #[test]
+fn x11_a_modifier_that_a_rule_lets_go_stays_down_under_the_finger() {
+    let (display, mut person, target) = bare();
+    let rules = "when key f5 { hold ctrl { wait 200ms } }\n\
+                 when key f6 => toggle shift\n\
+                 when key shift+f6 => toggle shift\n\
+                 remap f7 to left-alt\n";
+    let mut running = Running::start(&display, rules);
+    person.tap("f5");
+    target.expect_press(LEFT_CTRL);
+    person.press("left-ctrl");
+    running.wait_for(": ended");
+    let expect_under = |person: &mut Person, mask: u16, finger: &str| {
+        person.tap("a");
+        assert_eq!(target.expect_press(A).state & 0xff, mask, "under {finger}");
+        person.release(finger);
+        person.expect_no_keys_down();
+        target.rest(QUIET);
+    };
+    expect_under(&mut person, 4, "left-ctrl");
+    person.tap("f6");
+    running.wait_for(": ended");
+    person.press("left-shift");
+    person.tap("f6");
+    running.wait_for(": ended");
+    expect_under(&mut person, 1, "left-shift");
+    person.press("f7");
+    target.expect(1);
+    person.press("left-alt");
+    person.release("f7");
+    target.rest(QUIET);
+    expect_under(&mut person, 8, "left-alt");
+    person.tap("a");
+    assert_eq!(target.expect_press(A).state & 0xff, 0, "and none of them is left");
+    running.stop();
+}
+
+#[test]
 fn x11_a_button_that_no_rule_wants_after_all_is_the_programs() {
     let (display, mut person, target) = bare();
     let rules = "let armed = false\nwhen key right-button if armed => tap a\nwhen key f9 => set armed = true\n";
