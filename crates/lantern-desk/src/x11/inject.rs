@@ -11,6 +11,7 @@ use x11rb::protocol::xtest::ConnectionExt as _;
 use super::grabs::Detail;
 use super::keymap::{key_of, keycode_of};
 use super::pointer::{button_of, is_pointed};
+use super::standing::modifier_codes;
 use super::{LOCK, X11Desk};
 use crate::DeskError;
 
@@ -74,16 +75,17 @@ impl X11Desk {
     /// Does a whole step whose text the keyboard can give.
     pub(super) fn perform_step(&mut self, step: &InputStep) -> Result<(), DeskError> {
         self.unread |= step.acts.iter().any(|act| matches!(act, Act::Text(_) | Act::Tap(_)));
-        let freed = step.acts.iter().filter_map(|act| match act {
-            Act::Up(key) => Some(*key),
+        let mut lifted = self.begin_step(step)?;
+        for act in &step.acts {
+            self.perform_act(act)?;
+        }
+        // A finger on a modifier that a rule let go lost its press with it, and gets it back like one
+        // that was out of the way.
+        lifted.extend(modifier_codes(step.acts.iter().filter_map(|act| match act {
+            Act::Up(key) => Some(key),
             _ => None,
-        });
-        let freed: Vec<Key> = freed.collect();
-        self.let_held_go(&freed, |desk| {
-            let lifted = desk.begin_step(step)?;
-            step.acts.iter().try_for_each(|act| desk.perform_act(act))?;
-            desk.end_step(step, lifted)
-        })
+        })));
+        self.end_step(step, lifted)
     }
 
     /// Takes out of the way what must not be down; gives the person's modifiers among it.

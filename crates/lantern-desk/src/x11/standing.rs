@@ -156,10 +156,17 @@ impl X11Desk {
             moved.map_or(Ok(()), |_| self.warp(now))?;
         }
         if let Some(others) = self.hands.standing.get(&key) {
+            let modifiers = modifier_codes(others);
             // Only a modifier is looked for once more: what is pressed beside it depends on it.
             match Side::of(key) {
                 Some(_) => self.let_modifier_go(key)?,
-                None => self.let_held_go(&others.clone(), |desk| desk.end_standing(key))?,
+                None => {
+                    self.end_standing(key)?;
+                    // The finger on a modifier that it stood for lost its press with it.
+                    if !modifiers.is_empty() {
+                        self.put_back(modifiers)?;
+                    }
+                }
             }
         }
         self.select_raw_events()
@@ -178,25 +185,6 @@ impl X11Desk {
             self.welcome_back(key)?;
         }
         if already { Ok(()) } else { self.end_lift() }
-    }
-
-    /// Does what lets go of `keys` that rules held. Where one is a modifier, a finger may be on it as
-    /// well, whose press goes with ours: it is pressed again, and until then keys are told by themselves.
-    pub(super) fn let_held_go(
-        &mut self,
-        keys: &[Key],
-        release: impl FnOnce(&mut X11Desk) -> Result<(), DeskError>,
-    ) -> Result<(), DeskError> {
-        let mut modifiers = keys.iter().copied().filter(|key| Side::of(*key).is_some()).peekable();
-        if modifiers.peek().is_none() || self.lifts.are_away() {
-            return release(self);
-        }
-        self.watch_fingers()?;
-        release(self)?;
-        self.flush()?;
-        modifiers.try_for_each(|key| self.welcome_back(key))?;
-        self.end_lift()?;
-        self.flush()
     }
 
     /// A modifier that we held for a finger was let go. Should the finger have come back between the
@@ -220,4 +208,10 @@ impl X11Desk {
             && Side::of(key).is_some()
             && keycode_of(key).is_some_and(|code| down.contains(&code))
     }
+}
+
+/// The keycodes of the modifiers among keys.
+pub(super) fn modifier_codes<'k>(keys: impl IntoIterator<Item = &'k Key>) -> Vec<u8> {
+    let modifiers = keys.into_iter().filter(|key| Side::of(**key).is_some());
+    modifiers.filter_map(|key| keycode_of(*key)).collect()
 }
