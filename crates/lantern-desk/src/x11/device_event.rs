@@ -9,6 +9,8 @@ use x11rb::protocol::xproto::GE_GENERIC_EVENT;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct DeviceEvent {
     pub what: What,
+    /// The server's time, in milliseconds.
+    pub time: u32,
     /// The keycode or button.
     pub detail: u8,
     /// The device.
@@ -51,6 +53,7 @@ impl DeviceEvent {
         let modifiers = |at| four(at).map(|mask| (mask & 0xff) as u16);
         Some(DeviceEvent {
             what,
+            time: four(12)?,
             detail: four(16)? as u8,
             source: two(52)?,
             place: (four(32)? as i32, four(36)? as i32),
@@ -89,6 +92,7 @@ mod tests {
         let low = |mask: u32| (mask & 0xff) as u16;
         let expected = DeviceEvent {
             what: What::ButtonPress,
+            time: theirs.time,
             detail: theirs.detail as u8,
             source: theirs.sourceid,
             place: (theirs.root_x, theirs.root_y),

@@ -84,6 +84,7 @@ impl X11Desk {
             XEvent::KeyPress(press) => {
                 let mask = u16::from(press.state) & 0xff;
                 self.handle_press(ServerPress {
+                    time: press.time,
                     detail: Detail::Code(press.detail),
                     key: key_of(press.detail),
                     base: mask,
@@ -103,6 +104,7 @@ impl X11Desk {
             }
             XEvent::XinputHierarchy(_) => {
                 self.link.devices = connection::query_devices(&self.link.conn)?;
+                self.select_raw_anew()?;
                 // What was down on a keyboard that was unplugged is up.
                 self.hands.look_again = true;
                 self.handle_new_map()?;
@@ -134,7 +136,7 @@ impl X11Desk {
         raw: &xinput::RawKeyPressEvent,
         down: bool,
     ) -> Result<(), DeskError> {
-        self.handle_raw(raw.sourceid, key_of(raw.detail as u8), down)
+        self.handle_raw(raw.time, raw.sourceid, key_of(raw.detail as u8), down)
     }
 
     fn handle_raw_button(
@@ -144,7 +146,7 @@ impl X11Desk {
     ) -> Result<(), DeskError> {
         let button = self.buttons.meaning(raw.detail as u8);
         let key = key_of_button(&self.link.devices, raw.sourceid, button);
-        self.handle_raw(raw.sourceid, key, down)
+        self.handle_raw(raw.time, raw.sourceid, key, down)
     }
 
     fn handle_property_change(

@@ -18,12 +18,14 @@ const ALL_MASTERS: u16 = 1;
 /// Raw events that are asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(super) struct Raw {
-    /// Of every key and button.
+    /// Of every key and button, in one order with what grabs tell.
     pub all: bool,
-    /// Of every key.
+    /// Of every key under the fingers, as soon as it moves.
     pub keys: bool,
-    /// Of releases.
-    pub releases: bool,
+    /// Of every key that a finger leaves.
+    pub key_releases: bool,
+    /// Of every button that a finger leaves.
+    pub button_releases: bool,
     /// Of the pointer's movements.
     pub motion: bool,
 }
@@ -72,23 +74,55 @@ fn bit(bytes: &[u8], number: u8) -> bool {
 }
 
 impl Raw {
-    /// As the server calls them.
-    pub(super) fn events(self) -> XIEventMask {
-        let Raw { all, keys, releases, motion } = self;
-        let sorts = [
-            (all || keys, XIEventMask::RAW_KEY_PRESS),
-            (all, XIEventMask::RAW_BUTTON_PRESS),
-            (all || keys || releases, XIEventMask::RAW_KEY_RELEASE),
-            (all || releases, XIEventMask::RAW_BUTTON_RELEASE),
-            (motion, XIEventMask::RAW_MOTION),
-        ];
-        let wanted = sorts.into_iter().filter(|(wanted, _)| *wanted).map(|(_, sort)| sort);
-        wanted.fold(XIEventMask::from(0u32), |mask, sort| mask | sort)
+    /// What is asked of the masters, or of a grab. A grab of ours keeps from us what it was not asked for
+    /// itself, and what they tell waits like all else while the server waits for our answer.
+    pub(super) fn of_masters(self) -> XIEventMask {
+        together([
+            (self.all, XIEventMask::RAW_KEY_PRESS | XIEventMask::RAW_KEY_RELEASE),
+            (self.all, XIEventMask::RAW_BUTTON_PRESS | XIEventMask::RAW_BUTTON_RELEASE),
+            (self.motion, XIEventMask::RAW_MOTION),
+        ])
+    }
+
+    /// What is asked of each real keyboard: neither grabs nor waiting keep it from us, and of what
+    /// programs put in, ourselves among them, nothing is told.
+    fn of_keyboards(self) -> XIEventMask {
+        let Raw { all, keys, key_releases, .. } = self;
+        together([
+            (!all && keys, XIEventMask::RAW_KEY_PRESS),
+            (!all && (keys || key_releases), XIEventMask::RAW_KEY_RELEASE),
+        ])
+    }
+
+    /// What is asked of each real pointer.
+    fn of_pointers(self) -> XIEventMask {
+        together([(!self.all && self.button_releases, XIEventMask::RAW_BUTTON_RELEASE)])
     }
 }
 
-/// Asks for raw events; gives the number of the request.
-pub(super) fn select_raw(link: &Link, raw: Raw) -> Result<SequenceNumber, DeskError> {
-    let masks = [EventMask { deviceid: ALL_MASTERS, mask: vec![raw.events()] }];
+fn together<const N: usize>(sorts: [(bool, XIEventMask); N]) -> XIEventMask {
+    let wanted = sorts.into_iter().filter(|(wanted, _)| *wanted).map(|(_, sort)| sort);
+    wanted.fold(XIEventMask::from(0u32), |mask, sort| mask | sort)
+}
+
+/// Asks for raw events where something else was asked for before; gives the number of the request,
+/// which is made in any case. When a device comes or goes, all must be asked anew.
+pub(super) fn select_raw(
+    link: &Link,
+    before: Raw,
+    wanted: Raw,
+) -> Result<SequenceNumber, DeskError> {
+    let of = |deviceid, mask| EventMask { deviceid, mask: vec![mask] };
+    let mut masks = Vec::new();
+    let (boards, pointers) = (wanted.of_keyboards(), wanted.of_pointers());
+    if boards != before.of_keyboards() {
+        masks.extend(link.devices.keyboards.iter().map(|device| of((*device).into(), boards)));
+    }
+    if pointers != before.of_pointers() {
+        masks.extend(link.devices.pointers.iter().map(|device| of((*device).into(), pointers)));
+    }
+    if masks.is_empty() || wanted.of_masters() != before.of_masters() {
+        masks.push(of(ALL_MASTERS, wanted.of_masters()));
+    }
     Ok(link.conn.xinput_xi_select_events(link.root, &masks)?.sequence_number())
 }

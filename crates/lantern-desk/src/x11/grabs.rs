@@ -312,7 +312,7 @@ fn grab<'c>(
     };
     // What waits may be held to draw with.
     let raw = Raw { motion: raw.motion || waits, ..raw };
-    let events = events | raw.events();
+    let events = events | raw.of_masters();
     let mode = if waits { GrabMode22::SYNC } else { GrabMode22::ASYNC };
     Ok(link.conn.xinput_xi_passive_grab_device(
         CURRENT_TIME,

@@ -17,7 +17,7 @@ use x11rb::protocol::xproto::GrabMode;
 use super::device_event::{DeviceEvent, What};
 use super::grabs::Detail;
 use super::keymap::{key_of, keycode_of};
-use super::pointer::{self, is_pointed, key_of_button};
+use super::pointer::{self, button_of, is_pointed, key_of_button};
 use super::{X11Desk, fingers};
 use crate::DeskError;
 
@@ -28,9 +28,9 @@ pub(super) struct Hands {
     pub pressed_at: Option<(f64, f64)>,
     /// A press that was withheld just now and whose grab is still on.
     pub(super) ending: Option<Ending>,
-    /// Keys reported because no grab may have seen them, with the request after which they were
-    /// pressed: should one have, its press is told after that one too.
-    missed: BTreeMap<Key, SequenceNumber>,
+    /// Keys reported because no grab may have seen them, with the server's time: should one have, its
+    /// press bears the same.
+    missed: BTreeMap<Key, u32>,
     /// The modifiers of the press that is being answered.
     pub pressed_under: Option<u16>,
     /// Whether a press was told and nothing but its answer was seen to since.
@@ -75,6 +75,8 @@ pub(super) enum Ending {
 /// A press as the server tells it.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct ServerPress {
+    /// The server's time, in milliseconds.
+    pub time: u32,
     pub detail: Detail,
     pub key: Option<Key>,
     /// Modifiers under fingers, and in force.
@@ -89,6 +91,7 @@ impl ServerPress {
     fn of(detail: Detail, key: Option<Key>, event: &DeviceEvent) -> ServerPress {
         let pixels = |fixed: i32| f64::from(fixed) / 65536.0;
         ServerPress {
+            time: event.time,
             detail,
             key,
             base: event.base,
@@ -137,7 +140,7 @@ impl X11Desk {
         let Some(key) = press.key else {
             return self.end_press();
         };
-        if self.hands.missed.remove(&key) == Some(self.lifts.now()) {
+        if self.hands.missed.remove(&key) == Some(press.time) {
             return self.end_press();
         }
         if self.lifts.were_away() {
@@ -166,13 +169,13 @@ impl X11Desk {
     /// A key went down under modifiers that were out of the way, so that no grab saw it under them.
     /// It reached the program, but the rule it belongs to is told, or a loop that clicks could not be
     /// stopped.
-    pub(super) fn report_missed(&mut self, key: Key, modifiers: Modifiers) {
+    pub(super) fn report_missed(&mut self, time: u32, key: Key, modifiers: Modifiers) {
         let Some(armed) = self.grabs.find(key, self.families_of(modifiers)) else { return };
         if armed.follow {
             self.hands.followed.insert(key);
             self.hands.look_again = true;
         }
-        self.hands.missed.insert(key, self.lifts.now());
+        self.hands.missed.insert(key, time);
         self.events.push_back(Event::Pressed { key, modifiers });
     }
 
@@ -226,8 +229,6 @@ impl X11Desk {
                     self.answer_press(board, EventMode::ASYNC_DEVICE)?;
                 }
                 self.fake_key(code, false)?;
-                // Nobody is told of a release that falls into the grab.
-                self.hands.look_again |= self.watches();
                 // The server has turned the lock already.
                 if key_of(code).is_some_and(|key| key.kind() == KeyKind::Lock) {
                     self.set_locks(self.keymap.locks(), locked)?;
@@ -266,8 +267,7 @@ impl X11Desk {
             conn.xinput_xi_ungrab_device(CURRENT_TIME, board)?;
             return Ok(());
         }
-        let raw = fingers::Raw { keys: true, ..fingers::Raw::default() };
-        let mask = XIEventMask::KEY_PRESS | raw.events();
+        let mask = XIEventMask::KEY_PRESS | self.raw_in_grabs().of_masters();
         // Should a menu have the board, keys go there, as they do anyway.
         let (mode, owner) = (GrabMode::ASYNC, GrabOwner::NO_OWNER);
         let (root, cursor) = (self.link.root, x11rb::NONE);
@@ -308,8 +308,10 @@ impl X11Desk {
         if self.armed.everything { self.take_board(true) } else { Ok(()) }
     }
 
+    /// A finger moved, if not a program did.
     pub(super) fn handle_raw(
         &mut self,
+        time: u32,
         source: u16,
         key: Option<Key>,
         down: bool,
@@ -318,7 +320,7 @@ impl X11Desk {
             return Ok(());
         };
         self.report_board(Some(source));
-        self.follow_lift(key, down);
+        self.follow_lift(time, key, down);
         if self.armed.fingers {
             self.events.push_back(Event::Finger { key, down });
         }
@@ -368,16 +370,17 @@ impl X11Desk {
         }
     }
 
-    /// Whether any key is held whose release must not be missed.
-    fn watches(&self) -> bool {
-        !self.hands.followed.is_empty() || !self.hands.standing.is_empty()
+    /// Keys and buttons whose release must not be missed.
+    fn watched(&self) -> impl Iterator<Item = &Key> {
+        self.hands.followed.iter().chain(self.hands.standing.keys())
     }
 
     fn wanted_raw(&self, lifted: bool) -> fingers::Raw {
         fingers::Raw {
             all: self.armed.fingers || self.armed.letters,
             keys: lifted,
-            releases: self.watches(),
+            key_releases: self.watched().any(|key| button_of(*key).is_none()),
+            button_releases: self.watched().any(|key| button_of(*key).is_some()),
             motion: self.armed.pointer || self.armed.traces.is_some(),
         }
     }
@@ -388,8 +391,14 @@ impl X11Desk {
         if wanted.all && !self.hands.selected.all {
             self.hands.down = fingers::real_keys(&self.link, &self.buttons)?;
         }
-        self.hands.selected = wanted;
-        fingers::select_raw(&self.link, wanted)
+        let before = std::mem::replace(&mut self.hands.selected, wanted);
+        fingers::select_raw(&self.link, before, wanted)
+    }
+
+    /// Other devices are under the hands: asks each of them for what is needed.
+    pub(super) fn select_raw_anew(&mut self) -> Result<(), DeskError> {
+        self.hands.selected = fingers::Raw::default();
+        self.select_raw_events()
     }
 
     /// Keycodes that the person holds, as programs are to see it: without what is withheld, with
@@ -421,8 +430,7 @@ impl X11Desk {
         self.hands.look_again = false;
         self.select_raw_events()?;
         let real = fingers::real_keys(&self.link, &self.buttons)?;
-        let watched = self.hands.followed.iter().chain(self.hands.standing.keys());
-        let gone: Vec<Key> = watched.filter(|key| !real.contains(key)).copied().collect();
+        let gone: Vec<Key> = self.watched().filter(|key| !real.contains(key)).copied().collect();
         gone.into_iter().try_for_each(|key| self.let_go(key))
     }
 

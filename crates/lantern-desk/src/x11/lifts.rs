@@ -45,11 +45,6 @@ impl Lifts {
         self.times.front_mut().filter(|lift| lift.from <= now).map(|lift| &mut lift.held)
     }
 
-    /// The request that the server had done last by then.
-    pub(super) fn now(&self) -> SequenceNumber {
-        self.now
-    }
-
     /// Whether modifiers were away by then.
     pub(super) fn were_away(&mut self) -> bool {
         self.held().is_some()
@@ -96,13 +91,13 @@ impl X11Desk {
     }
 
     /// A finger moved while modifiers may be away.
-    pub(super) fn follow_lift(&mut self, key: Key, down: bool) {
+    pub(super) fn follow_lift(&mut self, time: u32, key: Key, down: bool) {
         let Some(held) = self.lifts.held() else { return };
         match Side::of(key) {
             Some(side) => *held = if down { held.with(side) } else { held.without(side) },
             None if down => {
                 let modifiers = *held;
-                self.report_missed(key, modifiers);
+                self.report_missed(time, key, modifiers);
             }
             None => {}
         }

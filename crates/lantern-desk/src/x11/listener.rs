@@ -74,7 +74,7 @@ impl Listener {
     /// When the display cannot be reached.
     pub fn open() -> Result<Listener, DeskError> {
         let link = Link::open(None)?;
-        fingers::select_raw(&link, Raw { all: true, ..Raw::default() })?;
+        fingers::select_raw(&link, Raw::default(), Raw { all: true, ..Raw::default() })?;
         let hierarchy = EventMask { deviceid: 0, mask: vec![XIEventMask::HIERARCHY] };
         link.conn.xinput_xi_select_events(link.root, &[hierarchy])?;
         link.select_root(xproto::EventMask::PROPERTY_CHANGE)?;
@@ -159,8 +159,8 @@ impl Listener {
             self.down.remove(&pressed)
         };
         if self.down.is_empty() != before {
-            let motion = !self.down.is_empty();
-            fingers::select_raw(&self.link, Raw { all: true, motion, ..Raw::default() })?;
+            let raw = |motion| Raw { all: true, motion, ..Raw::default() };
+            fingers::select_raw(&self.link, raw(!before), raw(before))?;
             self.link.conn.flush()?;
         }
         Ok(())

@@ -44,7 +44,7 @@ pub fn pick_place(places: &[Frame], told: BorrowedFd<'_>) -> Result<Answer, Desk
     let link = Link::open(None)?;
     take_digits(&link)?;
     // They tell of every press, whoever holds the key.
-    select_raw(&link, Raw { all: true, ..Raw::default() })?;
+    select_raw(&link, Raw::default(), Raw { all: true, ..Raw::default() })?;
     let scale = scale_of(&link)?;
     let tally = Tally::of(places.len());
     let mut picking =
