@@ -17,6 +17,7 @@ use x11rb::protocol::xproto::GrabMode;
 use super::device_event::{DeviceEvent, What};
 use super::grabs::Detail;
 use super::keymap::{key_of, keycode_of};
+use super::lifts::Bare;
 use super::pointer::{self, button_of, is_pointed, key_of_button};
 use super::{X11Desk, fingers};
 use crate::DeskError;
@@ -28,9 +29,6 @@ pub(super) struct Hands {
     pub pressed_at: Option<(f64, f64)>,
     /// A press that was withheld just now and whose grab is still on.
     pub(super) ending: Option<Ending>,
-    /// Keys reported because no grab may have seen them, with the server's time: should one have, its
-    /// press bears the same.
-    missed: BTreeMap<Key, u32>,
     /// The modifiers of the press that is being answered.
     pub pressed_under: Option<u16>,
     /// Whether a press was told and nothing but its answer was seen to since.
@@ -140,11 +138,10 @@ impl X11Desk {
         let Some(key) = press.key else {
             return self.end_press();
         };
-        if self.hands.missed.remove(&key) == Some(press.time) {
-            return self.end_press();
-        }
-        if self.lifts.were_away() {
-            return self.pass_stray(key);
+        match self.lifts.take_bare(key, press.time) {
+            Some(Bare::Told) => return self.end_press(),
+            Some(Bare::Stray) => return self.pass_stray(key),
+            None => {}
         }
         let Some(armed) = self.withheld_as(key, press.effective) else {
             return self.pass_stray(key);
@@ -167,16 +164,16 @@ impl X11Desk {
     }
 
     /// A key went down under modifiers that were out of the way, so that no grab saw it under them.
-    /// It reached the program, but the rule it belongs to is told, or a loop that clicks could not be
-    /// stopped.
-    pub(super) fn report_missed(&mut self, time: u32, key: Key, modifiers: Modifiers) {
-        let Some(armed) = self.grabs.find(key, self.families_of(modifiers)) else { return };
+    /// It reached the program, but the rule it belongs to is told, if it belongs to one, or a loop that
+    /// clicks could not be stopped.
+    pub(super) fn report_missed(&mut self, key: Key, modifiers: Modifiers) -> bool {
+        let Some(armed) = self.grabs.find(key, self.families_of(modifiers)) else { return false };
         if armed.follow {
             self.hands.followed.insert(key);
             self.hands.look_again = true;
         }
-        self.hands.missed.insert(key, time);
         self.events.push_back(Event::Pressed { key, modifiers });
+        true
     }
 
     /// How a key under these modifiers is withheld, if it is.

@@ -3,14 +3,18 @@
 //! No grab sees such a key under its modifiers, and yet a loop that clicks must be stopped by it at
 //! once. So the server is asked to tell of every key in that time. It writes into all that it tells
 //! how many of our requests it had done by then, which says whether the modifiers were away.
+//!
+//! A grab may see such a key all the same, without its modifiers or with them, and much later if the
+//! server waits for an answer of ours. It is known by its time, the same in both.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 
 use lantern_model::{Key, Modifiers, Side};
 use x11rb::connection::SequenceNumber;
 
 use super::X11Desk;
 use super::keymap::key_of;
+use super::pointer::is_pointed;
 use crate::DeskError;
 
 /// Times in which modifiers were away, the oldest first.
@@ -19,6 +23,17 @@ pub(super) struct Lifts {
     times: VecDeque<Lift>,
     /// The request that the server had done last when it told what is looked at now.
     now: SequenceNumber,
+    /// Keys that fingers pressed meanwhile, with the server's time.
+    pressed: BTreeMap<Key, (u32, Bare)>,
+}
+
+/// A key that a finger pressed while modifiers were away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Bare {
+    /// The rule it belongs to was told.
+    Told,
+    /// It belongs to none under the modifiers that fingers were on.
+    Stray,
 }
 
 #[derive(Debug)]
@@ -45,9 +60,13 @@ impl Lifts {
         self.times.front_mut().filter(|lift| lift.from <= now).map(|lift| &mut lift.held)
     }
 
-    /// Whether modifiers were away by then.
-    pub(super) fn were_away(&mut self) -> bool {
-        self.held().is_some()
+    /// What came of a key or button that a grab saw, if it was pressed while modifiers were away.
+    pub(super) fn take_bare(&mut self, key: Key, time: u32) -> Option<Bare> {
+        if is_pointed(key) {
+            return self.held().map(|_| Bare::Stray);
+        }
+        let bare = self.pressed.remove(&key);
+        bare.filter(|(pressed, _)| *pressed == time).map(|(_, bare)| bare)
     }
 
     /// Whether they are away now.
@@ -93,13 +112,15 @@ impl X11Desk {
     /// A finger moved while modifiers may be away.
     pub(super) fn follow_lift(&mut self, time: u32, key: Key, down: bool) {
         let Some(held) = self.lifts.held() else { return };
-        match Side::of(key) {
-            Some(side) => *held = if down { held.with(side) } else { held.without(side) },
-            None if down => {
-                let modifiers = *held;
-                self.report_missed(time, key, modifiers);
-            }
-            None => {}
+        let side = Side::of(key);
+        if let Some(side) = side {
+            *held = if down { held.with(side) } else { held.without(side) };
+        }
+        if down {
+            let modifiers = *held;
+            let told = side.is_none() && self.report_missed(key, modifiers);
+            let bare = if told { Bare::Told } else { Bare::Stray };
+            self.lifts.pressed.insert(key, (time, bare));
         }
     }
 }

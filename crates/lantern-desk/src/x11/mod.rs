@@ -214,6 +214,9 @@ impl Desk for X11Desk {
             return self.begin_lending(now, effect, step.clone());
         }
         self.perform_step(step)?;
+        if std::mem::take(&mut self.hands.answering) {
+            self.link.conn.wait_at_most(&BREATH)?;
+        }
         self.outcomes.push_back(Event::Outcome { effect, result: Ok(None) });
         Ok(())
     }
@@ -256,10 +259,6 @@ impl Desk for X11Desk {
             if std::mem::take(&mut self.hands.pointer_moved) && self.armed.pointer {
                 let (x, y) = pointer::place(&self.link)?;
                 return Ok(Some(Event::Pointer(x, y)));
-            }
-            if !self.outcomes.is_empty() && std::mem::take(&mut self.hands.answering) {
-                self.link.conn.wait_at_most(&BREATH)?;
-                continue;
             }
             if let Some(outcome) = self.outcomes.pop_front() {
                 return Ok(Some(outcome));

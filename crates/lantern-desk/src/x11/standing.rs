@@ -43,54 +43,54 @@ impl X11Desk {
         };
         let alone = answers && back.under.is_empty() && self.hands.pressed_under == Some(0);
         // Asked before the way is open: nothing of the person's may slip in.
-        let down = if alone { None } else { Some(self.shown_keycodes()?) };
+        let (lifted, added) = if alone { Default::default() } else { self.wrong_modifiers(back)? };
         self.make_way(pointed)?;
         self.set_delays_aside()?;
-        let under = down.map(|down| self.set_modifiers(back, &down)).transpose()?;
+        self.lift(&lifted)?;
+        added.iter().try_for_each(|code| self.fake_key(*code, true))?;
         let way: &[(i32, i32)] = if pointed && back.tap { &back.way } else { &[] };
         way.first().map_or(Ok(()), |place| self.warp(*place))?;
         self.hand_over(back.key, back.becomes.clone())?;
         self.move_along(way)?;
-        let (lifted, added) = under.unwrap_or_default();
         added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
         if back.tap {
             self.end_standing(back.key)?;
         }
         self.take_way()?;
-        self.flush()?;
         if back.tap || back.hide.is_empty() {
             self.put_back(lifted)?;
         } else {
+            self.end_lift()?;
             self.hands.hidden.insert(back.key, lifted);
         }
         self.bring_delays_back()?;
         self.flush()
     }
 
-    /// Lets those modifiers go that the key was not pressed under, or that it hides, and presses
-    /// those that are missing: what was let go, and what was pressed.
-    fn set_modifiers(
-        &mut self,
-        back: &GiveBack,
-        down: &BTreeSet<u8>,
-    ) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
-        let shown: Vec<u8> =
-            self.keymap.all_modifier_codes().filter(|code| down.contains(code)).collect();
+    /// The modifiers that are down though the key was not pressed under them, or hides them, and those
+    /// that are missing. If any is to go, every key is told from here on.
+    fn wrong_modifiers(&mut self, back: &GiveBack) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
+        let wrong = self.wrong_among(back, self.held_modifiers()?);
+        if wrong.0.is_empty() {
+            return Ok(wrong);
+        }
+        // Looked at again, now that all that comes after the look is told.
+        let shown = self.watch_fingers()?;
+        Ok(self.wrong_among(back, shown))
+    }
+
+    fn wrong_among(&self, back: &GiveBack, shown: Vec<u8>) -> (Vec<u8>, Vec<u8>) {
         let wanted =
             self.families_of(back.under.iter().filter(|s| !back.hide.contains(*s)).collect());
         let side = |code: u8| key_of(code).and_then(Side::of);
-        let unwanted = |code: &u8| {
-            side(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.family(side)))
-        };
-        let lifted: Vec<u8> = shown.iter().copied().filter(unwanted).collect();
         let have: Modifiers = shown.iter().filter_map(|code| side(*code)).collect();
         let have = self.families_of(have);
         let missing = wanted.iter().filter(|family| !have.contains(*family));
-        let added: Vec<u8> =
-            missing.filter_map(|family| keycode_of(family.usual_side().key())).collect();
-        self.lift(&lifted)?;
-        added.iter().try_for_each(|code| self.fake_key(*code, true))?;
-        Ok((lifted, added))
+        let added = missing.filter_map(|family| keycode_of(family.usual_side().key())).collect();
+        let unwanted = |code: &u8| {
+            side(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.family(side)))
+        };
+        (shown.into_iter().filter(unwanted).collect(), added)
     }
 
     pub(super) fn families_of(&self, modifiers: Modifiers) -> lantern_model::Families {
@@ -133,11 +133,10 @@ impl X11Desk {
                 self.grabs.resume(&self.link, detail)?;
             }
         }
-        if let Some(lifted) = self.hands.hidden.remove(&key) {
-            self.flush()?;
-            self.put_back(lifted)?;
+        match self.hands.hidden.remove(&key) {
+            Some(lifted) => self.put_back(lifted),
+            None => Ok(()),
         }
-        self.flush()
     }
 
     /// A finger left a key that we follow or gave back.
@@ -163,7 +162,9 @@ impl X11Desk {
                 None => {
                     self.end_standing(key)?;
                     // The finger on a modifier that it stood for lost its press with it.
-                    if !modifiers.is_empty() {
+                    if modifiers.is_empty() {
+                        self.flush()?;
+                    } else {
                         self.put_back(modifiers)?;
                     }
                 }

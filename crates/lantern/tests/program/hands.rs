@@ -1,16 +1,20 @@
 //! The person's hands on a real X server: buttons, keys that wait to be told, remaps, abbreviations,
 //! devices told apart, and the helps for hands of the server.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
+
+use rustix::process::Signal;
 
 use crate::desktop::{A, QUIET, bare};
-use crate::running::Running;
+use crate::running::{Running, lantern, send};
 use lantern_stage::{Display, Person, Received, Sort, Stage, Target};
 
 /// The X keycodes of some keys.
 const B: u8 = 56;
 const C: u8 = 54;
 const LEFT_CTRL: u8 = 37;
+/// What is held for the key that stops everything.
+const STOP_HELD: [&str; 3] = ["left-ctrl", "left-alt", "left-shift"];
 
 /// What went down, as keycode or button with the modifiers beside it.
 fn downs(got: &[Received]) -> Vec<(u8, u16)> {
@@ -77,6 +81,53 @@ fn x11_a_modifier_that_a_rule_lets_go_stays_down_under_the_finger() {
     person.tap("a");
     assert_eq!(target.expect_press(A).state & 0xff, 0, "and none of them is left");
     running.stop();
+}
+
+/// The program does not run while the keys are pressed, and the server keeps what follows the first from
+/// everybody, so that it is let out in the middle of the steps that answer.
+#[test]
+fn x11_a_stop_that_the_server_kept_back_is_heard() {
+    let (display, mut person, _target) = bare();
+    let rules = "when key ctrl+alt+shift+f7 tapped => tap c\n\
+                 when key ctrl+alt+shift+f8 tapped => tap d\n";
+    let mut running = Running::start(&display, rules);
+    let mut fingers = Person::sit_down(&display).unchecked();
+    for _ in 0..5 {
+        STOP_HELD.into_iter().for_each(|key| person.press(key));
+        send(running.child.id(), Signal::STOP);
+        ["f7", "f8", "escape"].into_iter().for_each(|key| fingers.tap(key));
+        assert!(!fingers.buttons_down(), "the server has read all");
+        send(running.child.id(), Signal::CONT);
+        expect_stop(&display, &mut running, &mut person);
+    }
+    running.stop();
+}
+
+/// A key that waited for another is given back without the modifiers that came after it, and the stop is
+/// pressed in that moment.
+#[test]
+fn x11_a_stop_while_a_key_is_given_back_is_heard() {
+    const WITHIN: Duration = Duration::from_millis(40);
+    let (display, mut person, _target) = bare();
+    let mut running = Running::start(&display, "when keys f9, f10 within 40ms => tap c\n");
+    for round in 0..60 {
+        let began = Instant::now();
+        person.tap("f9");
+        std::thread::sleep(WITHIN.saturating_sub(began.elapsed() + Duration::from_millis(4)));
+        STOP_HELD.into_iter().for_each(|key| person.press(key));
+        let at = WITHIN + Duration::from_micros(20) * round;
+        std::thread::sleep(at.saturating_sub(began.elapsed()));
+        person.tap("escape");
+        expect_stop(&display, &mut running, &mut person);
+    }
+    running.stop();
+}
+
+fn expect_stop(display: &Display, running: &mut Running, person: &mut Person) {
+    running.wait_for("panic");
+    STOP_HELD.into_iter().for_each(|key| person.release(key));
+    person.expect_no_keys_down();
+    assert!(lantern(display, &["resume"]).status.success());
 }
 
 #[test]
