@@ -101,13 +101,13 @@ impl Parser<'_> {
     }
 
     /// Whether a name, perhaps with dots, and a touching `(` stand here.
-    fn begins_call(&mut self) -> bool {
+    fn begins_call(&self) -> bool {
         let mut at = self.at + 1;
-        while self.pieces[at].kind == TokenKind::Sign(Sign::Dot) && at + 1 < self.pieces.len() {
+        while self.pieces.get(at).is_some_and(|piece| piece.kind == TokenKind::Sign(Sign::Dot)) {
             at += 2;
         }
-        let piece = self.pieces[at.min(self.pieces.len() - 1)];
-        piece.kind == TokenKind::Sign(Sign::ParenOpen) && !piece.spaced
+        let opens = TokenKind::Sign(Sign::ParenOpen);
+        self.pieces.get(at).is_some_and(|piece| piece.kind == opens && !piece.spaced)
     }
 
     fn parse_step_kind(&mut self, word: &str) -> Parsed<StepKind> {
