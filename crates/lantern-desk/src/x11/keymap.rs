@@ -32,6 +32,11 @@ pub(super) fn key_of(keycode: u8) -> Option<Key> {
     u16::from(keycode).checked_sub(KERNEL_OFFSET).and_then(Key::from_kernel)
 }
 
+/// The modifier with that X keycode, if it is one.
+pub(super) fn side_of(keycode: u8) -> Option<Side> {
+    key_of(keycode).and_then(Side::of)
+}
+
 /// The map.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Keymap {
@@ -235,7 +240,7 @@ impl Keymap {
 
     /// Whether letting the key go alone would make a program or desktop open a menu.
     pub(super) fn opens_menu(&self, code: u8) -> bool {
-        let side = key_of(code).and_then(Side::of);
+        let side = side_of(code);
         side.is_some_and(|side| matches!(self.layout.family(side), Family::Alt | Family::Super))
     }
 }

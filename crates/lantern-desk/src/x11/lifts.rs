@@ -13,7 +13,7 @@ use lantern_model::{Key, Modifiers, Side};
 use x11rb::connection::SequenceNumber;
 
 use super::X11Desk;
-use super::keymap::key_of;
+use super::keymap::side_of;
 use super::pointer::is_pointed;
 use crate::DeskError;
 
@@ -62,6 +62,7 @@ impl Lifts {
 
     /// What came of a key or button that a grab saw, if it was pressed while modifiers were away.
     pub(super) fn take_bare(&mut self, key: Key, time: u32) -> Option<Bare> {
+        // Buttons are not watched meanwhile: of them the number of the request has to tell.
         if is_pointed(key) {
             return self.held().map(|_| Bare::Stray);
         }
@@ -87,7 +88,7 @@ impl X11Desk {
         self.end_lift()?;
         let from = self.select_raw(true)?;
         let codes = self.held_modifiers()?;
-        let held = codes.iter().filter_map(|code| key_of(*code)).filter_map(Side::of).collect();
+        let held = codes.iter().filter_map(|code| side_of(*code)).collect();
         self.lifts.times.push_back(Lift { from, until: None, held });
         Ok(codes)
     }

@@ -14,7 +14,7 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _};
 
 use super::connection::{self, Link};
 use super::fingers::{self, Raw};
-use super::keymap::{Keymap, key_of};
+use super::keymap::{Keymap, key_of, side_of};
 use super::pointer::{self, ButtonOrder, key_of_button};
 use super::windows;
 use crate::DeskError;
@@ -86,7 +86,7 @@ impl Listener {
         let buttons = ButtonOrder::read(&link)?;
         let front = windows::active_app(&link)?;
         let held = fingers::real_keycodes(&link)?;
-        let held = held.into_iter().filter_map(key_of).filter_map(Side::of).collect();
+        let held = held.into_iter().filter_map(side_of).collect();
         let down = BTreeSet::new();
         Ok(Listener { link, keymap, buttons, down, held, front })
     }

@@ -9,7 +9,7 @@ use super::X11Desk;
 use super::fingers;
 use super::grabs::Detail;
 use super::hands::Ending;
-use super::keymap::{key_of, keycode_of};
+use super::keymap::{keycode_of, side_of};
 use super::pointer;
 use super::pointer::{button_of, is_pointed};
 use crate::DeskError;
@@ -82,13 +82,12 @@ impl X11Desk {
     fn wrong_among(&self, back: &GiveBack, shown: Vec<u8>) -> (Vec<u8>, Vec<u8>) {
         let wanted =
             self.families_of(back.under.iter().filter(|s| !back.hide.contains(*s)).collect());
-        let side = |code: u8| key_of(code).and_then(Side::of);
-        let have: Modifiers = shown.iter().filter_map(|code| side(*code)).collect();
+        let have: Modifiers = shown.iter().filter_map(|code| side_of(*code)).collect();
         let have = self.families_of(have);
         let missing = wanted.iter().filter(|family| !have.contains(*family));
         let added = missing.filter_map(|family| keycode_of(family.usual_side().key())).collect();
         let unwanted = |code: &u8| {
-            side(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.family(side)))
+            side_of(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.family(side)))
         };
         (shown.into_iter().filter(unwanted).collect(), added)
     }
