@@ -76,6 +76,11 @@ impl HeldKeys {
         mark(&mut self.page[..BUTTONS_AT], keycode, down);
     }
 
+    /// Whether any keycode is marked as down.
+    pub fn has_keys(&self) -> bool {
+        self.page[..BUTTONS_AT].iter().any(|byte| *byte != 0)
+    }
+
     /// Marks a pointer button as down or up.
     pub fn mark_button(&mut self, button: u8, down: bool) {
         mark(&mut self.page[BUTTONS_AT..LENT_AT], button, down);

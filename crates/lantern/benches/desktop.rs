@@ -20,6 +20,11 @@ const PRESSES: usize = 200;
 const FEW_PRESSES: usize = 10;
 /// How often they take turns.
 const SHORT_TURNS: usize = TURNS * PRESSES / FEW_PRESSES;
+/// From one press to the next at the pace of a quick hand: the cores have gone to sleep by then, and
+/// little of anybody's code is in the cache.
+const PAUSE_OF_A_HAND: Duration = Duration::from_millis(20);
+/// How often they take turns then.
+const TURNS_OF_A_HAND: usize = 60;
 
 /// The floor answers this key, the program the next one.
 const FLOOR_KEY: (&str, u8) = ("f8", 74);
@@ -38,6 +43,7 @@ fn main() {
     let mut bench = Bench::on(Display::start("us"));
     let plain = "when key f9 => tap a\n";
     let lifting = "when key ctrl+shift+f9 => tap a\n";
+    let on_button = "when key middle-button => tap a\n";
     println!("{} presses of each, microseconds", TURNS * PRESSES);
     let ten = format!("{plain}{}", other_rules(9));
     let ten_lifting = format!("{lifting}{}", other_rules(9));
@@ -57,8 +63,7 @@ fn main() {
         bench.compare("remapped key to the key it stands for", "remap", "f9", "remap f9 to a\n");
     }
     if wants("button") {
-        let rules = "when key middle-button => tap a\n";
-        bench.compare("button to injected key", "button", "middle-button", rules);
+        bench.compare("button to injected key", "button", "middle-button", on_button);
     }
     if wants("typing") {
         bench.typing();
@@ -86,6 +91,13 @@ fn main() {
     }
     if wants("footprint") {
         bench.footprint();
+    }
+    if wants("hand") {
+        println!("\nat the pace of a hand, {} presses of each", TURNS_OF_A_HAND * FEW_PRESSES);
+        bench.pause = PAUSE_OF_A_HAND;
+        bench.turns = TURNS_OF_A_HAND;
+        bench.compare("hotkey to injected key", "plain", "f9", plain);
+        bench.compare("button to injected key", "button", "middle-button", on_button);
     }
 }
 
@@ -173,6 +185,10 @@ struct Bench {
     display: Display,
     person: Person,
     target: Target,
+    /// From when a press has settled to the next.
+    pause: Duration,
+    /// How often floor and program take turns.
+    turns: usize,
 }
 
 impl Bench {
@@ -180,7 +196,7 @@ impl Bench {
         let person = Person::sit_down(&display).unchecked();
         let target = Target::open(&display);
         target.pretend_active("corelog");
-        Bench { display, person, target }
+        Bench { display, person, target, pause: Duration::ZERO, turns: SHORT_TURNS }
     }
 
     fn with_window_manager() -> Bench {
@@ -205,6 +221,7 @@ impl Bench {
             self.person.release(last);
             // What is put back afterwards must have come before the next press.
             self.target.settle(&self.person, held.len());
+            self.target.rest(self.pause);
         }
         for key in held.iter().rev() {
             self.person.release(key);
@@ -219,7 +236,7 @@ impl Bench {
         let clients = [Client::Floor { task: floor, detail }, Client::Program { rules }];
         let running = clients.map(|client| client.start(&self.display));
         let mut both = [Samples::default(), Samples::default()];
-        for _ in 0..SHORT_TURNS {
+        for _ in 0..self.turns {
             for (samples, combo) in both.iter_mut().zip([&of_floor, combo]) {
                 self.turn(combo, FEW_PRESSES, samples);
             }

@@ -19,6 +19,7 @@ use super::grabs::Detail;
 use super::keymap::{key_of, keycode_of};
 use super::lifts::Bare;
 use super::pointer::{self, button_of, is_pointed, key_of_button};
+use super::untouched::Keyboard;
 use super::{X11Desk, fingers};
 use crate::DeskError;
 
@@ -52,6 +53,7 @@ pub(super) struct Hands {
     /// The device that was told of last.
     board: Option<u16>,
     selected: fingers::Raw,
+    pub(super) keyboard: Keyboard,
     pub pointer_moved: bool,
 }
 
@@ -375,7 +377,7 @@ impl X11Desk {
     fn wanted_raw(&self, lifted: bool) -> fingers::Raw {
         fingers::Raw {
             all: self.armed.fingers || self.armed.letters,
-            keys: lifted,
+            keys: lifted || self.hands.keyboard == Keyboard::Untouched,
             key_releases: self.watched().any(|key| button_of(*key).is_none()),
             button_releases: self.watched().any(|key| button_of(*key).is_some()),
             motion: self.armed.pointer || self.armed.traces.is_some(),
@@ -425,8 +427,9 @@ impl X11Desk {
     /// they may have gone up by now. Done when nothing else is to do, to lose no time on a key's way.
     pub(super) fn look_at_followed(&mut self) -> Result<(), DeskError> {
         self.hands.look_again = false;
-        self.select_raw_events()?;
+        self.begin_look_at_keyboard()?;
         let real = fingers::real_keys(&self.link, &self.buttons)?;
+        self.end_look_at_keyboard(real.iter())?;
         let gone: Vec<Key> = self.watched().filter(|key| !real.contains(key)).copied().collect();
         gone.into_iter().try_for_each(|key| self.let_go(key))
     }

@@ -93,6 +93,7 @@ impl X11Desk {
         let keys = || step.acts.iter().flat_map(act_keys).copied();
         let moves = |act: &Act| matches!(act, Act::MoveBy(..) | Act::MoveTo(..));
         let at_pointer = keys().any(is_pointed) || step.acts.iter().any(moves);
+        let nothing_is_down = self.answers_button_alone();
         let mut lifted = Vec::new();
         if step.lift {
             let keep: Vec<u8> = step.keep.iter().filter_map(|key| keycode_of(*key)).collect();
@@ -116,7 +117,9 @@ impl X11Desk {
         for key in &step.park {
             self.fake_board(*key, false)?;
         }
-        self.free_keys(step)?;
+        if !nothing_is_down {
+            self.free_keys(step)?;
+        }
         Ok(lifted)
     }
 

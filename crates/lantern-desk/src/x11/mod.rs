@@ -27,6 +27,7 @@ mod standing;
 mod survey;
 mod tally;
 mod trace;
+mod untouched;
 mod windows;
 mod wire;
 

@@ -167,6 +167,41 @@ fn x11_a_button_may_click_and_be_told_from_a_long_press() {
 }
 
 #[test]
+fn x11_a_button_taps_a_key_that_is_down_already() {
+    let (display, mut person, target) = bare();
+    let rules = "when key back-button => tap a\n\
+                 when key forward-button => tap b\n\
+                 remap middle-button to a\n";
+    let running = Running::start(&display, rules);
+    let moves = |got: Vec<Received>| -> Vec<(u8, bool)> {
+        got.into_iter().filter(|got| !got.button).map(|got| (got.detail, got.down)).collect()
+    };
+    person.press("b");
+    person.tap("back-button");
+    target.rest(QUIET);
+    person.tap("forward-button");
+    assert_eq!(moves(target.rest(QUIET)), [(B, false), (B, true), (B, false)]);
+    person.release("b");
+    for down_already in ["a", "middle-button"] {
+        // Nothing is down, and the program gets to know that.
+        for _ in 0..3 {
+            person.tap("back-button");
+            assert_eq!(moves(target.rest(QUIET)), [(A, true), (A, false)]);
+        }
+        person.press(down_already);
+        assert_eq!(moves(target.rest(QUIET)), [(A, true)], "{down_already}");
+        for again in [&[(A, false), (A, true), (A, false)][..], &[(A, true), (A, false)]] {
+            person.tap("back-button");
+            assert_eq!(moves(target.rest(QUIET)), again, "with {down_already} down");
+        }
+        person.release(down_already);
+        target.rest(QUIET);
+        person.expect_no_keys_down();
+    }
+    running.stop();
+}
+
+#[test]
 fn x11_a_left_handed_mouse_clicks_with_its_own_first_button() {
     let (display, mut person, target) = bare();
     person.set_button_order(&[3, 2, 1]);

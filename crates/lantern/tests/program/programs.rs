@@ -182,7 +182,9 @@ when key f9 {{ run \"sleep\", \"7000\" at most 300ms else {{ log \"late\" }}; ta
     };
     assert!(lives(&child));
     person.tap("f8");
-    display.wait_until("the end of both", |_| !lives(&child) && !lives(&process.to_string()));
+    // What it started itself it also takes away when it has ended; only then does it know of it.
+    let is_taken_away = || !Path::new(&format!("/proc/{process}")).exists();
+    display.wait_until("the end of both", |_| !lives(&child) && is_taken_away());
     person.tap("f8");
     let line = running.wait_for("failed");
     assert!(line.contains("it has ended already"), "{line}");

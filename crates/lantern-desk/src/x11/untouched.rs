@@ -1,0 +1,65 @@
+//! Whether fingers are off the keyboard.
+//!
+//! A key that is down cannot be tapped, so a step lets go of its keys first, and somebody waits for
+//! what comes after that. Where a button is pressed, the hand is mostly on the mouse: once nothing is
+//! down, the server is asked to tell of the next press of a key, and until it comes a step that answers a
+//! button has nothing to let go. Who types is told of once, and not again before a button is answered.
+
+use lantern_model::Key;
+
+use super::X11Desk;
+use super::hands::Ending;
+use super::pointer::is_pointed;
+use crate::DeskError;
+
+/// What is known of the real keyboards.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(super) enum Keyboard {
+    #[default]
+    Unknown,
+    /// Looked at when nothing else is to do.
+    Asked,
+    /// Nothing is down, and presses are told.
+    Untouched,
+}
+
+impl X11Desk {
+    /// Whether the step that comes next answers a button, with no key down under a finger or by our
+    /// doing. If that is not known, it is for the next one.
+    pub(super) fn answers_button_alone(&mut self) -> bool {
+        // Where every key is told for other reasons, it may be told too late.
+        let tells = !self.raw_in_grabs().all;
+        if !tells || !matches!(self.hands.ending, Some(Ending::Button { .. })) {
+            return false;
+        }
+        if self.hands.keyboard == Keyboard::Unknown {
+            self.hands.keyboard = Keyboard::Asked;
+            self.hands.look_again = true;
+        }
+        self.hands.keyboard == Keyboard::Untouched && !self.held.has_keys()
+    }
+
+    /// A key went down on a real keyboard, or another keyboard is there.
+    pub(super) fn touch_keyboard(&mut self) -> Result<(), DeskError> {
+        if std::mem::take(&mut self.hands.keyboard) == Keyboard::Untouched {
+            self.select_raw_events()?;
+        }
+        Ok(())
+    }
+
+    /// Presses are told from here on, if it was asked for.
+    pub(super) fn begin_look_at_keyboard(&mut self) -> Result<(), DeskError> {
+        if self.hands.keyboard == Keyboard::Asked {
+            self.hands.keyboard = Keyboard::Untouched;
+        }
+        self.select_raw_events()
+    }
+
+    /// What is under the fingers since presses are told.
+    pub(super) fn end_look_at_keyboard<'k>(
+        &mut self,
+        mut down: impl Iterator<Item = &'k Key>,
+    ) -> Result<(), DeskError> {
+        if down.any(|key| !is_pointed(*key)) { self.touch_keyboard() } else { Ok(()) }
+    }
+}
