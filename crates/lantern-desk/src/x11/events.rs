@@ -104,7 +104,6 @@ impl X11Desk {
             }
             XEvent::XinputHierarchy(_) => {
                 self.link.devices = connection::query_devices(&self.link.conn)?;
-                self.touch_keyboard()?;
                 self.select_raw_anew()?;
                 // What was down on a keyboard that was unplugged is up.
                 self.hands.look_again = true;
@@ -137,9 +136,6 @@ impl X11Desk {
         raw: &xinput::RawKeyPressEvent,
         down: bool,
     ) -> Result<(), DeskError> {
-        if down && !self.link.devices.injected.contains(&raw.sourceid) {
-            self.touch_keyboard()?;
-        }
         self.handle_raw(raw.time, raw.sourceid, key_of(raw.detail as u8), down)
     }
 

@@ -318,6 +318,9 @@ impl X11Desk {
         let Some(key) = key.filter(|_| !self.link.devices.injected.contains(&source)) else {
             return Ok(());
         };
+        if down && !is_pointed(key) {
+            self.touch_keyboard()?;
+        }
         self.report_board(Some(source));
         self.follow_lift(time, key, down);
         if self.armed.fingers {
@@ -397,6 +400,7 @@ impl X11Desk {
     /// Other devices are under the hands: asks each of them for what is needed.
     pub(super) fn select_raw_anew(&mut self) -> Result<(), DeskError> {
         self.hands.selected = fingers::Raw::default();
+        self.hands.keyboard = Keyboard::Unknown;
         self.select_raw_events()
     }
 
@@ -429,7 +433,7 @@ impl X11Desk {
         self.hands.look_again = false;
         self.begin_look_at_keyboard()?;
         let real = fingers::real_keys(&self.link, &self.buttons)?;
-        self.end_look_at_keyboard(real.iter())?;
+        self.end_look_at_keyboard(&real)?;
         let gone: Vec<Key> = self.watched().filter(|key| !real.contains(key)).copied().collect();
         gone.into_iter().try_for_each(|key| self.let_go(key))
     }

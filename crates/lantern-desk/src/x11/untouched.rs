@@ -5,6 +5,8 @@
 //! down, the server is asked to tell of the next press of a key, and until it comes a step that answers a
 //! button has nothing to let go. Who types is told of once, and not again before a button is answered.
 
+use std::collections::BTreeSet;
+
 use lantern_model::Key;
 
 use super::X11Desk;
@@ -39,7 +41,7 @@ impl X11Desk {
         self.hands.keyboard == Keyboard::Untouched && !self.held.has_keys()
     }
 
-    /// A key went down on a real keyboard, or another keyboard is there.
+    /// A key is down on a real keyboard.
     pub(super) fn touch_keyboard(&mut self) -> Result<(), DeskError> {
         if std::mem::take(&mut self.hands.keyboard) == Keyboard::Untouched {
             self.select_raw_events()?;
@@ -56,10 +58,7 @@ impl X11Desk {
     }
 
     /// What is under the fingers since presses are told.
-    pub(super) fn end_look_at_keyboard<'k>(
-        &mut self,
-        mut down: impl Iterator<Item = &'k Key>,
-    ) -> Result<(), DeskError> {
-        if down.any(|key| !is_pointed(*key)) { self.touch_keyboard() } else { Ok(()) }
+    pub(super) fn end_look_at_keyboard(&mut self, down: &BTreeSet<Key>) -> Result<(), DeskError> {
+        if down.iter().all(|key| is_pointed(*key)) { Ok(()) } else { self.touch_keyboard() }
     }
 }
