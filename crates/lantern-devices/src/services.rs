@@ -8,15 +8,17 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
-use lantern_model::{Deed, EffectId, Event, Listening, Value, Verb};
+use lantern_model::{ArmedKey, Deed, EffectId, Event, Listening, Value, Verb};
 use rustix::event::{EventfdFlags, eventfd};
 
 use crate::ears::{Ear, LastSaid, Teller};
 use crate::elements::{self, Announcer, Front};
 use crate::links::{Answer, LinkError, Linked, Links, Tell};
+use crate::methods::InputMethods;
 use crate::programs::{self, Start};
+use crate::shortcuts::{Shortcut, shortcuts};
 use crate::sound::{Level, SoundServer};
-use crate::{ServiceError, bus, notices, playing, presence, speech};
+use crate::{ServiceError, bus, methods, notices, playing, presence, speech};
 
 /// What became of an order.
 #[derive(Debug)]
@@ -40,6 +42,8 @@ pub enum Done {
     Runs(u32),
     /// A device answered with this.
     Gave(Value),
+    /// These settings give away what was asked about.
+    Owners(Vec<Shortcut>),
 }
 
 type Outcome = (EffectId, Result<Done, ServiceError>);
@@ -65,6 +69,8 @@ pub struct Services {
     links: Option<Links>,
     /// Whether it is watched where the keyboard goes.
     fields_watched: bool,
+    /// Whether it is watched whether an input method is at work.
+    methods_watched: bool,
     /// What those who watch the session saw.
     news: (Sender<Event>, Receiver<Event>),
     reports: Receiver<Outcome>,
@@ -93,6 +99,7 @@ impl Services {
             ear: None,
             links: None,
             fields_watched: false,
+            methods_watched: false,
             news: channel(),
             reports,
             done,
@@ -147,6 +154,13 @@ impl Services {
                 links.attempt(device, effect, deed);
                 stop.by(links.abandoning(effect));
             }
+            Verb::Composing => {
+                let mut methods = InputMethods::default();
+                self.hand_on("input method", job, move |_| {
+                    let composing = methods.composing()?;
+                    Ok(composing.map_or(Done::Done, |name| Done::Gave(Value::Text(name))))
+                });
+            }
             Verb::Choose => {
                 let mut tree = None;
                 self.hand_on("choose", job, move |job| {
@@ -190,10 +204,37 @@ impl Services {
         });
     }
 
+    /// Watches from now on whether an input method is at work.
+    pub fn watch_input_methods(&mut self) {
+        if std::mem::replace(&mut self.methods_watched, true) {
+            return;
+        }
+        let tell = self.teller();
+        // Without a session bus there is none.
+        thread::spawn(move || drop(methods::watch(|at_work| tell(Event::InputMethod(at_work)))));
+    }
+
     /// Watches from now on whether the person is there: screen locks, other sessions, sleep.
     pub fn watch_presence(&mut self) {
         let tell = self.teller();
         presence::watch(move |away| tell(Event::Locked(away)));
+    }
+
+    /// Looks which settings of the desktop give these combinations to something; a report to nobody's order
+    /// names them. `manager` tells the window manager's name.
+    pub fn find_owners(
+        &self,
+        keys: Vec<ArmedKey>,
+        manager: impl FnOnce() -> String + Send + 'static,
+    ) {
+        let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
+        thread::spawn(move || {
+            let mut owners = shortcuts(&manager());
+            owners.retain(|taken| {
+                keys.iter().any(|key| (key.key, key.families) == (taken.key, taken.families))
+            });
+            report(&done, &bell, EffectId(0), Ok(Done::Owners(owners)));
+        });
     }
 
     /// Listens to the person for this from now on.

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use lantern_model::{Families, Family, Key};
+use lantern_model::{Combo, Families, Family, Key, KeyRef};
 
 use crate::folders::home_folder;
 
@@ -22,6 +22,14 @@ pub struct Shortcut {
     pub free: Change,
     /// What gives it back.
     pub give_back: Change,
+}
+
+impl Shortcut {
+    /// The combination as a rule writes it.
+    pub fn combo(&self) -> Combo {
+        let families = self.families.iter().map(KeyRef::Either);
+        Combo(families.chain([KeyRef::Named(self.key)]).collect())
+    }
 }
 
 /// How something is changed.

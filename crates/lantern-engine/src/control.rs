@@ -233,7 +233,7 @@ fn doing(state: &State, paused: bool) -> &'static str {
         State::Ready => "goes on",
         State::Sleeping => "waits",
         State::Queued => "waits for its turn",
-        State::Inputting(..) => "makes input",
+        State::Inputting(..) | State::Asking(..) => "makes input",
         State::Awaiting(..) => "waits for an outcome",
         State::Watching(_) => "waits for a condition",
         State::Fronting { .. } => "waits for a window",

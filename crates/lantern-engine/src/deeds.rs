@@ -68,8 +68,11 @@ impl Engine {
         let Some(id) = self.awaited.remove(&effect).filter(|id| self.awaits(*id, effect)) else {
             return;
         };
+        let asking = matches!(self.runs.live[&id].state, State::Asking(..));
         let value = match result {
             Ok(value) => value,
+            // Who cannot be asked is taken to hand keys on as they are.
+            Err(_) if asking => None,
             Err(mut message) => {
                 if let State::Inputting(job, _) = &self.runs.live[&id].state {
                     message.push_str(&job.typed_words());
@@ -87,6 +90,7 @@ impl Engine {
                 *under_way = None;
                 self.advance_job(now, id);
             }
+            State::Asking(..) => self.type_unless_composed(now, id, value),
             State::Fronting { effect, .. } => {
                 *effect = None;
                 self.changed = true;
@@ -106,7 +110,7 @@ impl Engine {
     /// Whether the run still waits for the effect.
     fn awaits(&self, id: RunId, effect: EffectId) -> bool {
         self.runs.live.get(&id).is_some_and(|run| match &run.state {
-            State::Awaiting(awaited, _) => *awaited == effect,
+            State::Awaiting(awaited, _) | State::Asking(awaited, _) => *awaited == effect,
             State::Inputting(_, under_way) => *under_way == Some(effect),
             State::Fronting { effect: awaited, .. } => *awaited == Some(effect),
             _ => false,

@@ -62,6 +62,8 @@ pub struct Engine {
     pub(crate) locked: bool,
     /// The process whose password field has the keyboard.
     pub(crate) secret: Option<u32>,
+    /// Whether an input method is at work.
+    pub(crate) input_method: bool,
     pub(crate) clock: Clock,
     pub(crate) presses: Presses,
     pub(crate) ears: Ears,
@@ -152,6 +154,7 @@ impl Engine {
             layers: Vec::new(),
             locked: false,
             secret: None,
+            input_method: false,
             clock: Clock::default(),
             presses: Presses::default(),
             drawing: Drawing::default(),
@@ -238,6 +241,7 @@ impl Engine {
                 self.secret = process;
                 self.give_reason(now, None, ReasonKind::SecretField(process.is_some()));
             }
+            Event::InputMethod(at_work) => self.input_method = at_work,
             Event::Board(name) => self.presses.board = name.to_lowercase(),
             Event::Letter(letter) => self.handle_letter(now, letter),
             Event::Pointer(x, y) => self.pointer = (x, y),

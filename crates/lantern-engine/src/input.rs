@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Act, InputStep, Key, Order, RunId, Time};
+use lantern_model::{Act, InputStep, Key, Order, RunId, Time, Value, Verb};
 
 use crate::engine::Engine;
 use crate::reasons::ReasonKind;
@@ -171,6 +171,26 @@ impl Engine {
     pub(crate) fn begin_job(&mut self, now: Time, id: RunId, job: Job) {
         self.runs.get_mut(id).state = State::Inputting(job, None);
         self.advance_job(now, id);
+    }
+
+    /// Types what a run was about to type, now that it is known which input method would compose it. One
+    /// that would is gone past by the clipboard, if the person allows that.
+    pub(crate) fn type_unless_composed(&mut self, now: Time, id: RunId, by: Option<Value>) {
+        let state = std::mem::replace(&mut self.runs.get_mut(id).state, State::Sleeping);
+        let State::Asking(_, job) = state else { return };
+        let (Some(method), Work::Text { text, .. }) = (by, &job.work) else {
+            return self.begin_job(now, id, job);
+        };
+        if job.pace.is_none() && self.rules.settings.clipboard && self.check_open_field().is_ok() {
+            let text = text.iter().collect();
+            self.await_deed(id, Verb::Paste, text);
+            return;
+        }
+        let message = format!(
+            "the input method {method} would make something else of it (`paste` goes past it, `type` as well \
+             with `clipboard = true` in settings; `anyway` types into it)"
+        );
+        self.fail_waiting(now, id, message);
     }
 
     /// Does the next piece of the run's step when it is due, or ends the step.

@@ -64,6 +64,8 @@ pub(crate) enum State {
     Queued,
     /// It is making input: the rest of the step, and the effect under way if any.
     Inputting(Job, Option<EffectId>),
+    /// It asks whether an input method would compose what it is about to type.
+    Asking(EffectId, Job),
     /// It waits for an effect's outcome, whose value goes there.
     Awaiting(EffectId, Option<Target>),
     /// It waits until a condition holds.

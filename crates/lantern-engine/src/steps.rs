@@ -328,7 +328,14 @@ impl Engine {
         }
         let work = Work::Text { text: text.chars().collect(), done: 0, sure: 0 };
         let window = if anyway { None } else { Some(self.app.window) };
-        self.begin_job(now, id, Job { work, pace, due: now, window });
+        let job = Job { work, pace, due: now, window };
+        if self.input_method && !anyway {
+            let deed = Deed { verb: Verb::Composing, words: Vec::new(), value: None, limit: None };
+            let effect = self.emit(Some(id), Order::Do(deed));
+            self.runs.get_mut(id).state = State::Asking(effect, job);
+        } else {
+            self.begin_job(now, id, job);
+        }
         Ok(Flow::Wait)
     }
 
@@ -340,7 +347,7 @@ impl Engine {
         self.rules.settings.clipboard && (text.chars().count() > LONG || text.chars().any(lacks))
     }
 
-    fn await_deed(&mut self, id: RunId, verb: Verb, word: String) -> Flow {
+    pub(crate) fn await_deed(&mut self, id: RunId, verb: Verb, word: String) -> Flow {
         let deed = Deed { verb, words: vec![word], value: None, limit: None };
         let effect = self.emit(Some(id), Order::Do(deed));
         self.runs.get_mut(id).state = State::Awaiting(effect, None);

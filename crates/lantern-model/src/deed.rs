@@ -34,6 +34,9 @@ pub enum Verb {
     Paste,
     /// What text the clipboard holds.
     ReadClipboard,
+    /// Which input method would make something else of what is typed now. Gives its name; nothing if none
+    /// would.
+    Composing,
     /// Show a notice. Words: its text.
     Notify,
     /// Say a text aloud. Words: it.
@@ -80,6 +83,7 @@ impl Verb {
             Verb::Tally => "tally",
             Verb::Paste => "paste",
             Verb::ReadClipboard => "read clipboard",
+            Verb::Composing => "type",
             Verb::Notify => "notify",
             Verb::Say => "say",
             Verb::Play => "play",

@@ -79,6 +79,8 @@ pub enum Event {
     Board(String),
     /// The process whose password field has the keyboard; nothing if none has, as far as is known.
     SecretField(Option<u32>),
+    /// Whether an input method is at work, which may make something else of what is typed.
+    InputMethod(bool),
     /// The person typed a character into the program in front, or did something (`None`) after
     /// which what was typed before no longer stands left of the cursor; only when asked for.
     Letter(Option<char>),

@@ -6,6 +6,7 @@
 
 mod bench;
 mod boards;
+mod composer;
 mod console;
 mod display;
 mod editor;
@@ -21,6 +22,7 @@ mod wayland;
 
 pub use bench::{Device, Sort};
 pub use boards::{Boards, Plugged};
+pub use composer::Composer;
 pub use console::{Came, Console};
 pub use display::{Display, Manager, Stage};
 pub use editor::Editor;

@@ -158,7 +158,7 @@ impl Display {
         command
     }
 
-    fn wait_for_name(&self, name: &str) {
+    pub(crate) fn wait_for_name(&self, name: &str) {
         self.wait_until(name, |display| {
             let asked = display
                 .silent("gdbus")

@@ -7,8 +7,13 @@ use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::BorrowedFd;
 
-use lantern_devices::{Answer, Done, Front, LastSaid, Launcher, Level, Linked, Report, Services};
-use lantern_model::{App, Deed, DeviceId, EffectId, Event, Link, Listening, RuleSet, Value, Verb};
+use lantern_desk::survey;
+use lantern_devices::{
+    Answer, Done, Front, LastSaid, Launcher, Level, Linked, Report, Services, Shortcut,
+};
+use lantern_model::{
+    App, ArmedKey, Deed, DeviceId, EffectId, Event, Link, Listening, RuleSet, Value, Verb,
+};
 use lantern_sense::Loudness;
 use serde::Deserialize;
 
@@ -40,6 +45,8 @@ pub struct Returned {
     pub level: Option<Level>,
     /// Programs that were started, with their processes.
     pub started: Vec<(String, u32)>,
+    /// Settings of the desktop that have what was asked about.
+    pub owners: Vec<Shortcut>,
 }
 
 impl Errands {
@@ -64,6 +71,14 @@ impl Errands {
     /// Has a screen reader read out what is shown.
     pub fn announce(&mut self, text: &str) {
         self.services.announce(text);
+    }
+
+    /// Looks which settings of the desktop give these combinations to something.
+    pub fn find_owners(&self, refused: &[(ArmedKey, String)]) {
+        let keys = refused.iter().map(|(key, _)| *key).collect();
+        // Where there is no display no window manager has keys.
+        let manager = || survey().ok().and_then(|survey| survey.manager).unwrap_or_default();
+        self.services.find_owners(keys, manager);
     }
 
     /// Listens to the person for this from now on.
@@ -102,9 +117,10 @@ impl Errands {
         self.services.last_said()
     }
 
-    /// Watches from now on whether a password field has the keyboard.
-    pub fn watch_fields(&mut self) {
+    /// Watches from now on where a text that is typed would go: into a password field, to an input method.
+    pub fn watch_typing(&mut self) {
         self.services.watch_fields();
+        self.services.watch_input_methods();
     }
 
     /// Watches from now on whether the person is there.
@@ -246,6 +262,10 @@ impl Errands {
                 Ok(Done::Level(level)) => {
                     returned.level = Some(level);
                     Ok(None)
+                }
+                Ok(Done::Owners(owners)) => {
+                    returned.owners.extend(owners);
+                    continue;
                 }
                 Ok(Done::Runs(process)) => {
                     self.launcher.adopt(effect, process);

@@ -33,6 +33,7 @@ x11rb::atom_manager! {
         COLD_LANTERN_DATA,
         TEXT_UTF8: b"text/plain;charset=utf-8",
         _NET_WM_PID,
+        XIM_SERVERS,
         _NET_WM_NAME,
         _NET_WM_PING,
         _NET_WM_WINDOW_TYPE,

@@ -3,8 +3,9 @@
 //! All new characters of a step are lent at once; the program in front is asked for a sign of life
 //! (`_NET_WM_PING`) before they are typed, because only its answer proves that it has read the new
 //! map, and again before the keycodes change their meaning, because it must have read what was typed
-//! by then. Of a program that gives no signs it is looked whether it sleeps, and where even that cannot
-//! be seen, as on another machine, it is given time.
+//! by then. Of a program that gives no signs it is looked whether it sleeps, and with it the display's input
+//! methods, through which its keys may go; where even that cannot be seen, as on another machine, it is given
+//! time.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
@@ -16,7 +17,7 @@ use x11rb::protocol::xproto::{
 };
 
 use super::keymap::Keymap;
-use super::rest::Resting;
+use super::rest::{Resting, input_methods};
 use super::{X11Desk, windows};
 use crate::DeskError;
 use crate::keysyms::character_keysym;
@@ -55,7 +56,7 @@ pub(super) struct WaitingStep {
     rest: VecDeque<InputStep>,
     /// The window that was pinged.
     pinged: Option<Window>,
-    /// The program, if it answers no pings.
+    /// The program and the display's input methods, if it answers no pings.
     resting: Option<Resting>,
     /// When waiting ends anyway.
     until: Time,
@@ -120,10 +121,9 @@ impl X11Desk {
         if let Some(window) = pinged {
             self.ping(window, Asker::Lending)?;
         }
-        // Everything that was sent before its answer has been written to the program.
-        self.link.conn.get_input_focus()?.reply()?;
+        self.let_server_catch_up()?;
         let mut resting = match (pinged, self.front.process) {
-            (None, Some(process)) => Resting::of(process, now),
+            (None, Some(process)) => Resting::of(process, input_methods(&self.link)?, now),
             _ => None,
         };
         let looks = resting.as_mut().and_then(|resting| resting.look_again(now));
@@ -136,6 +136,15 @@ impl X11Desk {
         });
         self.waiting = Some(WaitingStep { pinged, resting, until, ..waiting });
         self.flush()
+    }
+
+    /// Waits until everything that anybody has sent the server is with whom it is for. It serves its clients in
+    /// turns: who asked before us has been served by the end of the next turn at the latest.
+    fn let_server_catch_up(&self) -> Result<(), DeskError> {
+        for _ in 0..2 {
+            self.link.conn.get_input_focus()?.reply()?;
+        }
+        Ok(())
     }
 
     /// Asks a program for a sign of life.
@@ -195,16 +204,18 @@ impl X11Desk {
     }
 
     pub(super) fn handle_lending_deadline(&mut self, now: Time) -> Result<(), DeskError> {
-        if let Some(waiting) = &mut self.waiting {
-            if waiting.until > now {
-                return Ok(());
-            }
-            match waiting.resting.as_mut().and_then(|resting| resting.look_again(now)) {
-                Some(later) => waiting.until = later,
-                None => self.go_on(now)?,
-            }
-        } else if self.take_back_at.is_some_and(|at| at <= now) {
-            self.take_back()?;
+        if self.lending_deadline().is_none_or(|due| due > now) {
+            return Ok(());
+        }
+        if self.waiting.as_ref().is_some_and(|waiting| waiting.resting.is_some()) {
+            self.let_server_catch_up()?;
+        }
+        let Some(waiting) = &mut self.waiting else {
+            return self.take_back();
+        };
+        match waiting.resting.as_mut().and_then(|resting| resting.look_again(now)) {
+            Some(later) => waiting.until = later,
+            None => self.go_on(now)?,
         }
         Ok(())
     }

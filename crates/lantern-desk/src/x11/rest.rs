@@ -1,41 +1,89 @@
-//! Whether a program that gives no signs of life has read all that came for it: it has if it sleeps,
-//! and slept all the while between two looks. The server has written to it before it answers us, so
-//! what is there to be read has woken it by then.
+//! Whether programs that give no signs of life have read all that came for them: they have if they sleep,
+//! and slept all the while between two looks. The server has written to them before it answers us, so
+//! what is there to be read has woken them by then.
+//!
+//! Others may hand their keys, by their keycodes, to an input method, and get them back later (X Input Method
+//! Protocol). It must rest as well then, with those it works with.
 
 use std::fs;
 use std::time::Duration;
 
 use lantern_model::Time;
+use x11rb::protocol::xproto::ConnectionExt as _;
+
+use super::connection::Link;
+use super::windows;
+use crate::DeskError;
 
 /// From one look to the next: longer than a server under load takes to answer a program that sleeps
 /// only until then.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(20);
+/// The same where an input method works, which may still be starting what it asks.
+const BETWEEN_LOOKS_AT_METHODS: Duration = Duration::from_millis(50);
 /// A program that never rests is not waited for any longer.
 const PATIENCE: Duration = Duration::from_secs(5);
 
-/// A program that is looked at until it rests.
+/// Programs that are looked at until they rest, all of them at once.
 #[derive(Debug)]
 pub(super) struct Resting {
     process: u32,
-    /// How often it had gone to sleep when it was seen asleep last.
-    slept: Option<u64>,
+    methods: Vec<u32>,
+    /// How often they had gone to sleep when they were seen asleep last.
+    slept: Option<Vec<u64>>,
+    between: Duration,
     until: Time,
 }
 
 impl Resting {
-    /// Looks at a process for the first time; nothing if it cannot be looked at.
-    pub(super) fn of(process: u32, now: Time) -> Option<Resting> {
+    /// A program and the input methods of its display; nothing if it cannot be looked at.
+    pub(super) fn of(process: u32, methods: Vec<u32>, now: Time) -> Option<Resting> {
         look(process)?;
-        Some(Resting { process, slept: None, until: now + PATIENCE })
+        let between = if methods.is_empty() { BETWEEN_LOOKS } else { BETWEEN_LOOKS_AT_METHODS };
+        Some(Resting { process, methods, slept: None, between, until: now + PATIENCE })
     }
 
-    /// Looks again. When to look next; nothing if it rests, or was given up.
+    /// Looks again. When to look next; nothing if they rest, or were given up. What they sent each other must
+    /// have gone through the server before.
     pub(super) fn look_again(&mut self, now: Time) -> Option<Time> {
-        let before = self.slept;
-        let asleep = look(self.process).unwrap_or_default();
+        // One that is gone, or works on another machine, keeps nothing from us.
+        let methods = self.methods.iter().flat_map(|method| relatives(*method));
+        let looks = methods.filter_map(look).chain([look(self.process).flatten()]);
+        let asleep: Option<Vec<u64>> = looks.collect();
+        let rest = asleep.is_some() && asleep == self.slept;
         self.slept = asleep;
-        let rests = asleep.is_some() && asleep == before;
-        (!rests && now < self.until).then(|| now + BETWEEN_LOOKS)
+        (!rest && now < self.until).then(|| now + self.between)
+    }
+}
+
+/// The processes of the display's input methods.
+pub(super) fn input_methods(link: &Link) -> Result<Vec<u32>, DeskError> {
+    let mut processes = Vec::new();
+    for server in windows::input_methods(link)? {
+        let owner = link.conn.get_selection_owner(server)?.reply()?.owner;
+        if owner != x11rb::NONE {
+            processes.extend(windows::process_of(link, owner)?);
+        }
+    }
+    Ok(processes)
+}
+
+/// An input method's processes: the one that is known, or all that were started with it by one whose name
+/// begins as its own does, as that of `ibus-x11` and `ibus-daemon`.
+fn relatives(method: u32) -> Vec<u32> {
+    let read = |path: &str| fs::read_to_string(path).unwrap_or_default();
+    let family = |process: u32| {
+        let name = read(&format!("/proc/{process}/comm"));
+        name.trim().split('-').next().map(str::to_owned)
+    };
+    let status = read(&format!("/proc/{method}/status"));
+    let parent = status.lines().find_map(|line| line.strip_prefix("PPid:")?.trim().parse().ok());
+    match parent {
+        Some(parent) if family(parent) == family(method) => {
+            let children = read(&format!("/proc/{parent}/task/{parent}/children"));
+            let children = children.split_whitespace().filter_map(|child| child.parse().ok());
+            children.chain([parent]).collect()
+        }
+        _ => vec![method],
     }
 }
 
@@ -67,7 +115,7 @@ mod tests {
             command.spawn().expect("there is a shell")
         };
         let rests = |process: u32| {
-            let mut resting = Resting::of(process, NOW).expect("it is there");
+            let mut resting = Resting::of(process, Vec::new(), NOW).expect("it is there");
             let looks = std::iter::from_fn(|| {
                 std::thread::sleep(BETWEEN_LOOKS);
                 resting.look_again(NOW)
@@ -78,12 +126,12 @@ mod tests {
         assert!(rests(idle.id()));
         let mut busy = start("while :; do :; done");
         assert!(!rests(busy.id()));
-        let mut resting = Resting::of(busy.id(), NOW).expect("it is there");
+        let mut resting = Resting::of(idle.id(), vec![busy.id()], NOW).expect("they are there");
         assert_eq!(resting.look_again(NOW + PATIENCE), None, "it never does");
         for child in [&mut idle, &mut busy] {
             child.kill().expect("it is ours");
             child.wait().expect("it was started");
         }
-        assert!(Resting::of(idle.id(), NOW).is_none(), "it is gone");
+        assert!(Resting::of(idle.id(), Vec::new(), NOW).is_none(), "it is gone");
     }
 }

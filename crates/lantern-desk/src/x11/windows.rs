@@ -39,6 +39,11 @@ pub(super) fn all(link: &Link) -> Result<Vec<Window>, DeskError> {
     windows_in(link, link.atoms._NET_CLIENT_LIST)
 }
 
+/// The selections by which input methods are found: the root window lists them (X Input Method Protocol).
+pub(super) fn input_methods(link: &Link) -> Result<Vec<u32>, DeskError> {
+    numbers(link, link.root, link.atoms.XIM_SERVERS, AtomEnum::ATOM.into())
+}
+
 /// Whether a window manager tells which window is in front.
 pub(super) fn tells_front(link: &Link) -> Result<bool, DeskError> {
     let (active, any) = (link.atoms._NET_ACTIVE_WINDOW, AtomEnum::ANY);

@@ -1,7 +1,7 @@
 //! What steps order, and when.
 
 use insta::assert_snapshot;
-use lantern_model::Event;
+use lantern_model::{Event, Value};
 
 use crate::theatre::Theatre;
 
@@ -168,4 +168,76 @@ fn a_text_that_a_desk_refuses_in_the_middle_says_how_much_is_typed() {
     theatre.answer(Err("no window is in front".to_owned()));
     let told = theatre.reasons().join(" ");
     assert!(told.contains("no window is in front; 3 of 11 characters were typed"), "{told}");
+}
+
+/// A theatre in which an input method is at work, and what it would compose is asked and not answered yet.
+fn with_input_method(rules: &str) -> Theatre {
+    let mut theatre = Theatre::new(rules);
+    theatre.happen(Event::InputMethod(true));
+    theatre.hold_outcomes = true;
+    theatre
+}
+
+#[test]
+fn what_an_input_method_would_compose_is_not_typed() {
+    let rules = "when key f7 => type \"no\" anyway\nwhen key f8 => type \"melt\"\nwhen key f9 { type \"ice\"; tap a }\n";
+    let mut theatre = with_input_method(rules);
+    theatre.press("f9");
+    theatre.press("f8");
+    theatre.answer(Ok(Some(Value::Text("pinyin".to_owned()))));
+    let reasons = theatre.reasons().join("\n");
+    assert!(
+        reasons.contains("the input method pinyin would make something else of it"),
+        "{reasons}"
+    );
+    // The next one has its turn. Who does not answer is taken to hand keys on.
+    theatre.answer(Err("it hangs".to_owned()));
+    theatre.answer(Ok(None));
+    theatre.press("f7");
+    theatre.answer(Ok(None));
+    theatre.happen(Event::InputMethod(false));
+    theatre.press("f8");
+    assert_snapshot!(theatre.script(), @r#"
+    0 type []
+    0 type []
+    0 type "melt"
+    0 type "no"
+    0 type "melt"
+    "#);
+}
+
+#[test]
+fn what_an_input_method_would_compose_goes_by_the_clipboard_if_that_is_allowed() {
+    let rules = "settings { clipboard = true }\nwhen key f8 => type \"melt\" every 5ms\nwhen key f9 { type \"ice\"; tap a }\n";
+    let mut theatre = with_input_method(rules);
+    theatre.press("f9");
+    theatre.answer(Ok(Some(Value::Text("pinyin".to_owned()))));
+    theatre.answer(Ok(None));
+    theatre.answer(Ok(None));
+    // What is to come letter by letter cannot come by the clipboard.
+    theatre.press("f8");
+    theatre.answer(Ok(Some(Value::Text("pinyin".to_owned()))));
+    assert_snapshot!(theatre.script(), @r#"
+    0 type []
+    0 paste ["ice"]
+    0 tap a
+    0 type []
+    "#);
+    assert!(theatre.reasons().join("\n").contains("pinyin"));
+}
+
+#[test]
+fn a_run_that_is_stopped_while_it_asks_gives_up_its_turn() {
+    let rules = "when key f8 => type \"melt\"\nwhen key f9 named write { type \"ice\" }\nwhen key f10 => stop write\n";
+    let mut theatre = with_input_method(rules);
+    theatre.press("f9");
+    theatre.press("f8");
+    theatre.press("f10");
+    theatre.answer(Ok(None));
+    theatre.answer(Ok(None));
+    assert_snapshot!(theatre.script(), @r#"
+    0 type []
+    0 type []
+    0 type "melt"
+    "#);
 }

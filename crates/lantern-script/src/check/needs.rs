@@ -112,7 +112,7 @@ impl Checker<'_> {
     pub(super) fn need_for_verb(&mut self, verb: &Verb, span: Span) {
         let need = match verb {
             Verb::Launch | Verb::Run | Verb::Shell | Verb::Open => return,
-            Verb::End(_) | Verb::EndStarted(_) => return,
+            Verb::End(_) | Verb::EndStarted(_) | Verb::Composing => return,
             Verb::Focus | Verb::Raise(_) | Verb::Close => Need::Windows,
             Verb::Choose | Verb::Tally => Need::Menus,
             Verb::Paste | Verb::ReadClipboard => Need::Clipboard,

@@ -5,7 +5,8 @@ use lantern_desk::{
     portal_offers, session_offers, survey,
 };
 use lantern_devices::{
-    Hearer, ServiceError, SoundServer, accessibility_is_there, notice_service, speech_program,
+    Hearer, InputMethods, ServiceError, SoundServer, accessibility_is_there, notice_service,
+    speech_program,
 };
 use serde::Serialize;
 
@@ -55,6 +56,7 @@ pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
     checks.push(own_folder());
     checks.push(own_file());
     checks.extend(service_checks());
+    checks.push(input_method());
     let missing = checks.iter().any(|check| check.state == State::Missing);
     if arguments.json {
         print_json(&Report { version: 1, checks });
@@ -334,6 +336,27 @@ fn service_checks() -> Vec<Check> {
         service("notices", notice_service()),
         service("menus", menus),
     ]
+}
+
+fn input_method() -> Check {
+    match InputMethods::default().composing() {
+        Ok(Some(method)) => with_help(
+            "input method",
+            State::Limited,
+            format!("{method} makes something else of what is typed now"),
+            "`type` waits for none of it and says so; `paste` goes past it, and so does `type` with \
+             `settings { clipboard = true }`",
+        ),
+        Ok(None) | Err(ServiceError::NoBus) => {
+            works("input method", "none changes what is typed now")
+        }
+        Err(error) => with_help(
+            "input method",
+            State::Limited,
+            error.to_string(),
+            "texts are typed as if there were none",
+        ),
+    }
 }
 
 fn print(checks: &[Check]) {

@@ -2,7 +2,6 @@
 
 use lantern_desk::{keyboard_is_held, survey};
 use lantern_devices::shortcuts;
-use lantern_model::{Combo, KeyRef};
 use serde_json::{Value, json};
 
 use crate::arguments::WhyArguments;
@@ -74,11 +73,9 @@ fn on_display(key: &str) -> Result<Value, Failure> {
     let combo = lantern_script::parse_combo(key)
         .map_err(|error| Failure::Refused { message: error.to_string() })?;
     let manager = survey()?.manager.unwrap_or_default();
-    let settings = shortcuts(&manager).into_iter().filter(|taken| {
-        let families = taken.families.iter().map(KeyRef::Either);
-        Combo(families.chain([KeyRef::Named(taken.key)]).collect()) == combo
-    });
-    let settings: Vec<Value> = settings
+    let settings: Vec<Value> = shortcuts(&manager)
+        .into_iter()
+        .filter(|taken| taken.combo() == combo)
         .map(|taken| json!({ "setting": taken.setting, "free": taken.free.line() }))
         .collect();
     Ok(json!({ "keyboard_held": keyboard_is_held()?, "settings": settings }))

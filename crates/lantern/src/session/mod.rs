@@ -14,14 +14,12 @@ use crate::journal::{Journal, LogLevel};
 use crate::resident::door::Door;
 use crate::style::say;
 use crate::supervisor::Heartbeat;
-use crate::wording::describe;
 use crate::{signals, style};
 use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
-use lantern_engine::{Engine, ReasonKind};
+use lantern_engine::Engine;
 use lantern_model::{
-    Deed, Ear, Effect, EffectId, Event, Hint, HintPlace, Link, Order, RuleSet, Shown, Time, Verb,
-    WallTime,
+    Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, Verb, WallTime,
 };
 use rustix::event::Timespec;
 use rustix::time::{
@@ -44,6 +42,7 @@ mod answers;
 mod calls;
 mod reloading;
 mod saved;
+mod telling;
 mod waiting;
 
 use answers::Pause;
@@ -112,7 +111,7 @@ impl<'j, D: Desk> Session<'j, D> {
         errands.watch_presence();
         errands.set_devices(&rules).map_err(failed)?;
         if rules.writes_text() {
-            errands.watch_fields();
+            errands.watch_typing();
         }
         Ok(Session {
             asks_clock: rules.asks_clock(),
@@ -236,8 +235,10 @@ impl<'j, D: Desk> Session<'j, D> {
                 if self.journal.wants(LogLevel::Debug) {
                     self.tell_event(now, &event);
                 }
-                if let Event::Focus(app) = &event {
-                    self.errands.see_front(app);
+                match &event {
+                    Event::Focus(app) => self.errands.see_front(app),
+                    Event::Refused(keys) => self.errands.find_owners(keys),
+                    _ => {}
                 }
                 self.engine.handle_event(now, event);
                 quiet = false;
@@ -261,22 +262,6 @@ impl<'j, D: Desk> Session<'j, D> {
         }
         self.tell_reasons();
         Ok(false)
-    }
-
-    /// Tells of what comes in, at the level at which a person looks for a fault. Characters are
-    /// never told.
-    fn tell_event(&mut self, now: Time, event: &Event) {
-        let words = match event {
-            Event::Pressed { key, modifiers } => {
-                let held = modifiers.iter().map(|side| side.key().name());
-                let keys: Vec<&str> = held.chain([key.name()]).collect();
-                format!("pressed {}", keys.join("+"))
-            }
-            Event::LetGo { key } => format!("let go {key}"),
-            Event::Focus(app) => format!("{} came to the front", app.name()),
-            _ => return,
-        };
-        self.journal.tell(LogLevel::Debug, &format!("{}{now}{0:#} {words}", style::FAINT));
     }
 
     fn carry_out(&mut self, now: Time) -> Result<(), Failure> {
@@ -371,6 +356,9 @@ impl<'j, D: Desk> Session<'j, D> {
             let words = format!("{}{now}{0:#} started {name}, process {process}", style::FAINT);
             self.journal.tell(LogLevel::Info, &words);
         }
+        for taken in returned.owners {
+            self.tell_owner(&taken);
+        }
         for event in returned.events {
             match event {
                 Event::Call { .. } => self.take_call(now, event),
@@ -382,49 +370,6 @@ impl<'j, D: Desk> Session<'j, D> {
             }
         }
         self.carry_out(now)
-    }
-
-    /// Says what the person should know of; everything that fires, if asked for.
-    fn tell_reasons(&mut self) {
-        let mut seen = self.reasons_seen;
-        let mut refused = false;
-        for reason in self.engine.reasons_after(self.reasons_seen) {
-            seen = reason.number;
-            let rule = reason.rule.and_then(|rule| self.engine.rules().rules.get(rule));
-            let urgent = matches!(
-                reason.kind,
-                ReasonKind::Failed { .. }
-                    | ReasonKind::Braked(_)
-                    | ReasonKind::NotOnBoard(_)
-                    | ReasonKind::Refused(_)
-                    | ReasonKind::Ear(Ear::Deaf(_))
-                    | ReasonKind::Link(_, Link::Down(_))
-                    | ReasonKind::CutLine(_)
-                    | ReasonKind::Panic { .. }
-            );
-            let level = if urgent { LogLevel::Warning } else { LogLevel::Info };
-            if !self.journal.wants(level) {
-                continue;
-            }
-            let about = rule.map_or_else(String::new, |rule| {
-                format!("{}: {}: ", self.engine.rules().show_place(rule.place), rule.label)
-            });
-            if matches!(reason.kind, ReasonKind::Refused(_)) {
-                refused = true;
-            }
-            let word = if urgent { style::WARNING } else { style::FAINT };
-            let what = describe(&reason.kind, self.engine.rules());
-            self.journal.tell(level, &format!("{word}{}{word:#} {about}{what}", reason.time));
-        }
-        self.reasons_seen = seen;
-        if refused {
-            let words = format!(
-                "  {}help{0:#}: it is taken up when it comes free; `lantern capture` says whose it is, \
-                 `lantern keys --take` frees what a setting of the desktop has",
-                style::HELP
-            );
-            self.journal.tell(LogLevel::Warning, &words);
-        }
     }
 }
 

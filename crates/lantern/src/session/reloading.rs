@@ -94,7 +94,7 @@ impl<D: Desk> Session<'_, D> {
         self.saved.watch_others(&paths)?;
         self.asks_clock = rules.asks_clock();
         if rules.writes_text() {
-            self.errands.watch_fields();
+            self.errands.watch_typing();
         }
         self.clock = None;
         self.errands

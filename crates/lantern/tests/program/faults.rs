@@ -6,7 +6,9 @@ use std::time::Duration;
 
 use lantern_stage::{Display, Person, Stage, Target};
 use rustix::process::Signal;
+use x11rb::connection::Connection as _;
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
+use x11rb::rust_connection::RustConnection;
 
 use crate::desktop::{QUIET, bare};
 use crate::running::{Running, lantern, send};
@@ -130,16 +132,18 @@ fn x11_a_display_that_goes_away_is_waited_for() {
     assert_eq!(running.wait_end().code(), Some(1));
 }
 
+/// Takes a key by its keycode, as another program does.
+pub fn take_key(other: &RustConnection, code: u8) {
+    let root = other.setup().roots[0].root;
+    let taken = other.grab_key(true, root, ModMask::ANY, code, GrabMode::ASYNC, GrabMode::ASYNC);
+    taken.expect("it listens").check().expect("the key is free");
+}
+
 #[test]
 fn x11_a_key_that_another_program_holds_is_named_and_the_rest_works() {
     let mut stage = Stage::set("us");
     let other = stage.display.connect();
-    let root = x11rb::connection::Connection::setup(&other).roots[0].root;
-    other
-        .grab_key(true, root, ModMask::ANY, 75, GrabMode::ASYNC, GrabMode::ASYNC)
-        .expect("it listens")
-        .check()
-        .expect("f9 is free");
+    take_key(&other, 75);
     let rules = "## Next section\nwhen key f9 => type \"9\"\nwhen key f10 => type \"YES\"\n";
     let mut running = Running::start_unready(&stage.display, rules);
     let line = running.wait_for("taken by another program");

@@ -111,8 +111,9 @@ fn x11_a_key_that_another_program_holds_is_said_to_be_taken() {
     running.stop();
 }
 
-/// A desktop whose settings give super+e to something, as the real settings program keeps them.
-fn with_settings(command: &mut Command, folder: &Path) {
+/// Has a desktop's settings give super+e to something, as the real settings program keeps them: a folder
+/// for GSETTINGS_SCHEMA_DIR.
+fn write_settings(folder: &Path) {
     let schema = "<schemalist><schema id=\"org.icestore.keys\" path=\"/org/icestore/keys/\">\
                   <key name=\"open-racks\" type=\"as\"><default>['&lt;Super&gt;e', '&lt;Super&gt;r']\
                   </default></key></schema></schemalist>";
@@ -120,22 +121,22 @@ fn with_settings(command: &mut Command, folder: &Path) {
     let compiler = "/usr/lib/x86_64-linux-gnu/glib-2.0/glib-compile-schemas";
     let made = Command::new(compiler).arg(folder).status().expect("libglib2.0-bin is installed");
     assert!(made.success());
-    command
-        .env("GSETTINGS_SCHEMA_DIR", folder)
-        .env("GSETTINGS_BACKEND", "keyfile")
-        .env("XDG_CONFIG_HOME", folder.join("config"));
 }
 
 #[test]
 fn a_key_that_a_setting_owns_is_freed_and_can_be_given_back() {
     let home = Home::new();
+    write_settings(home.path());
     let run = |program: &str, words: &[&str]| {
         let mut command = home.command();
         if program != "lantern" {
             command = Command::new("sh");
             command.args(["-c", program]).env("HOME", home.path());
         }
-        with_settings(&mut command, home.path());
+        command
+            .env("GSETTINGS_SCHEMA_DIR", home.path())
+            .env("GSETTINGS_BACKEND", "keyfile")
+            .env("XDG_CONFIG_HOME", home.path().join("config"));
         let output = command.args(words).output().expect("it starts");
         (text(&output.stdout), output.status.code())
     };
@@ -153,6 +154,35 @@ fn a_key_that_a_setting_owns_is_freed_and_can_be_given_back() {
     assert_eq!(status, Some(1));
     let (_, status) = run("lantern", &["keys", "--take", "ice+f12"]);
     assert_eq!(status, Some(2));
+}
+
+#[test]
+fn x11_who_has_a_key_by_the_desktops_settings_is_named_at_start_and_at_reload() {
+    let mut display = Display::start("us");
+    write_settings(display.folder());
+    let folder = display.folder().display().to_string();
+    display.set_variable("GSETTINGS_SCHEMA_DIR", &folder);
+    let desktop = display.connect();
+    // e and r, as the desktop takes them.
+    for code in [26, 27] {
+        crate::faults::take_key(&desktop, code);
+    }
+    let mut running =
+        crate::running::Running::start_unready(&display, "when key super+e => type \"core\"\n");
+    let mut named = |key: &str, left: &str| {
+        running.wait_for(&format!("taken by another program: super+{key}"));
+        let whose =
+            format!("super+{key} belongs to the desktop's setting org.icestore.keys open-racks");
+        running.wait_for(&whose);
+        let set = "gsettings set org.icestore.keys open-racks";
+        running.wait_for(&format!("help: free it: {set} \"['<Super>{left}']\""));
+        running.wait_for(&format!("give it back: {set} \"['<Super>e', '<Super>r']\""));
+    };
+    named("e", "r");
+    let file = display.folder().join("bench.lantern");
+    std::fs::write(&file, "when key super+r => type \"core\"\n").expect("it is ours");
+    named("r", "e");
+    running.stop();
 }
 
 #[test]

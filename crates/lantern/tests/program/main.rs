@@ -6,6 +6,7 @@ mod broker;
 mod calls;
 mod chaos;
 mod commands;
+mod composing;
 mod cookbook;
 mod desktop;
 mod documents;

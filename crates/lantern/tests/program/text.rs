@@ -2,11 +2,13 @@
 
 use lantern_stage::{Display, Editor, Manager, Person, Stage, Terminal};
 
+use rustix::process::Signal;
+
 use crate::desktop::QUIET;
-use crate::running::Running;
+use crate::running::{Running, send};
 
 /// A hundred characters that no layout in the tests has, emoji among them.
-fn foreign() -> Vec<char> {
+pub fn foreign() -> Vec<char> {
     let ranges = ['\u{3b1}'..='\u{3c9}', '\u{10d0}'..='\u{10f0}', '\u{2200}'..='\u{221f}'];
     let mut all: Vec<char> = ranges.into_iter().flatten().take(92).collect();
     all.extend("❄🐧🧊🔥⛏🚁🛷📦".chars());
@@ -14,7 +16,7 @@ fn foreign() -> Vec<char> {
 }
 
 /// So many of them, in an order that looks random and is the same every time.
-fn mixed(characters: &[char], count: usize, seed: u64) -> String {
+pub fn mixed(characters: &[char], count: usize, seed: u64) -> String {
     let mut state = seed;
     let mut next = || {
         state =
@@ -100,7 +102,7 @@ when key f7 { with app \"corelog\" { type \"x1\" }; log \"x\" }
 when key f8 => type \"NO\"
 ";
     let other = display.connect();
-    hold_f8(&other);
+    crate::faults::take_key(&other, 74);
     let mut running = Running::start_unready(&display, rules);
     let line = running.wait_for("taken by another program");
     assert!(line.contains("f8"), "{line}");
@@ -116,16 +118,6 @@ when key f8 => type \"NO\"
     person.tap("f5");
     assert_eq!(terminal.read(8), "terminal");
     running.stop();
-}
-
-fn hold_f8(other: &x11rb::rust_connection::RustConnection) {
-    use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
-    let root = x11rb::connection::Connection::setup(other).roots[0].root;
-    other
-        .grab_key(true, root, ModMask::ANY, 74, GrabMode::ASYNC, GrabMode::ASYNC)
-        .expect("it listens")
-        .check()
-        .expect("f8 is free");
 }
 
 const LAYOUTS: [&str; 5] = ["us", "de", "fr", "us -variant intl", "us,ru"];
@@ -162,5 +154,64 @@ when key f8 { move to 50%, 50% of screen }
     let line = running.wait_for("9000");
     assert!(line.contains("failed"), "{line}");
     assert_eq!(person.pointer(), (640, 400), "a place on no screen is not gone to");
+    running.stop();
+}
+
+/// What every key of a display means.
+fn map_of(display: &Display) -> Vec<u32> {
+    use x11rb::connection::Connection as _;
+    use x11rb::protocol::xproto::ConnectionExt as _;
+    let conn = display.connect();
+    let (low, high) = (conn.setup().min_keycode, conn.setup().max_keycode);
+    let map = conn.get_keyboard_mapping(low, high - low + 1).expect("it listens");
+    let map = map.reply().expect("it answers");
+    // How many meanings each key is listed with is the widest key's.
+    let key = |key: &[u32]| -> Vec<u32> {
+        key.iter().copied().chain(std::iter::repeat(0)).take(8).collect()
+    };
+    map.keysyms.chunks(map.keysyms_per_keycode.into()).flat_map(key).collect()
+}
+
+#[test]
+fn x11_the_keyboard_means_what_it_meant_however_typing_ends() {
+    let mut stage = Stage::set("us,ru");
+    let before = map_of(&stage.display);
+    let rules = "when key f9 { repeat { type \"❄∑🐧\" } }\nwhen key f8 => type \"⛏\"\n";
+    type Ends = fn(&mut Running);
+    let kill = |running: &mut Running| running.signal(Signal::KILL);
+    let both = |running: &mut Running| {
+        let guardian = running.guardian();
+        running.signal(Signal::KILL);
+        send(guardian, Signal::KILL);
+    };
+    let rewritten = |running: &mut Running| {
+        std::fs::write(&running.file, "when key f8 => tap a\n").expect("it is ours");
+        running.wait_for("read anew");
+    };
+    let stopped = |running: &mut Running| running.signal(Signal::TERM);
+    let ends: [(&str, Ends); 4] =
+        [("stopped", stopped), ("killed", kill), ("rewritten", rewritten), ("both killed", both)];
+    for (how, end) in ends {
+        let mut running = Running::start(&stage.display, rules);
+        stage.person.tap("f9");
+        stage.terminal.read("❄∑🐧❄".len());
+        assert_ne!(map_of(&stage.display), before, "{how}: keys are lent meanwhile");
+        end(&mut running);
+        if how == "both killed" {
+            running.wait_end();
+            // What is lent now is given back by the next one.
+            Running::start(&stage.display, "when key f8 => tap a\n").stop();
+        }
+        stage
+            .display
+            .wait_until(&format!("the old map: {how}"), |display| map_of(display) == before);
+        drop(running);
+        stage.terminal.read_rest(QUIET);
+    }
+    // One text, and nobody ends anything.
+    let running = Running::start(&stage.display, rules);
+    stage.person.tap("f8");
+    assert_eq!(stage.terminal.read("⛏".len()), "⛏");
+    stage.display.wait_until("the old map", |display| map_of(display) == before);
     running.stop();
 }

@@ -1,5 +1,6 @@
 //! Windows, menus and the clipboard of real programs: a terminal and an editor.
 
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use lantern_stage::{Display, Editor, Form, Person, Reader, Terminal};
@@ -200,6 +201,56 @@ fn x11_a_text_is_pasted_and_the_clipboard_keeps_what_it_held() {
     person.tap("f7");
     running.wait_for(": ended");
     assert!(display.clipboard("image/png") == picture, "the picture is back");
+    running.stop();
+}
+
+#[test]
+fn x11_all_forms_of_what_was_copied_in_a_program_are_back_after_a_paste() {
+    let (mut display, mut person) = desk();
+    let editor = Editor::open(&mut display, "shift.txt");
+    let mut running = Running::start(
+        &display,
+        "when key f6 => type \"Kern 12 — Tiefe ü\"\nwhen key f7 { paste \"core 13\"; log \"x\" }\n",
+    );
+    person.tap("f6");
+    running.wait_for(": ended");
+    for key in ["a", "c"] {
+        person.tap(&format!("left-ctrl+{key}"));
+    }
+    // What the toolkit tells only to itself is no form for others.
+    let about = ["TARGETS", "MULTIPLE", "TIMESTAMP", "SAVE_TARGETS", "GTK_TEXT_BUFFER_CONTENTS"];
+    let forms = |display: &Display| -> BTreeMap<String, Vec<u8>> {
+        let listed = String::from_utf8(display.clipboard("TARGETS")).expect("they are names");
+        let names = listed.lines().filter(|name| !about.contains(name));
+        names.map(|name| (name.to_owned(), display.clipboard(name))).collect()
+    };
+    display.wait_until("the copy", |display| {
+        display.clipboard("UTF8_STRING") == "Kern 12 — Tiefe ü".as_bytes()
+    });
+    let copied = forms(&display);
+    assert!(copied.len() >= 5, "it is offered in several: {:?}", copied.keys());
+    person.tap("end");
+    person.tap("f7");
+    running.wait_for(": ended");
+    assert_eq!(forms(&display), copied);
+    assert_eq!(editor.text(&display, &mut person).trim_end(), "Kern 12 — Tiefe ücore 13");
+    running.stop();
+}
+
+#[test]
+fn x11_what_the_person_copies_during_a_paste_stays() {
+    let (display, mut person, _target) = crate::desktop::bare();
+    let mut running = Running::start(&display, "when key f7 => paste \"core 12\"\n");
+    display.copy("what was there", "UTF8_STRING");
+    person.tap("f7");
+    // The window in front never asks for the text.
+    display.wait_until("the text", |display| display.clipboard("UTF8_STRING") == b"core 12");
+    display.copy("copied just now", "UTF8_STRING");
+    running.wait_for("something was copied just then, and stays in the clipboard");
+    assert_eq!(display.clipboard("UTF8_STRING"), b"copied just now");
+    person.tap("f7");
+    running.wait_for("did not take the text");
+    assert_eq!(display.clipboard("UTF8_STRING"), b"copied just now");
     running.stop();
 }
 
