@@ -84,6 +84,19 @@ impl Display {
         (front, title.unwrap_or_default())
     }
 
+    /// Where the window in front is, and its width and height.
+    ///
+    /// # Panics
+    /// When no window is, or the server does not answer.
+    pub fn frame_of_front(&self) -> [i32; 4] {
+        let conn = self.connect();
+        let (root, (front, _)) = (conn.setup().roots[0].root, self.front());
+        let size = conn.get_geometry(front).expect("it listens").reply().expect("it is there");
+        let place = conn.translate_coordinates(front, root, 0, 0).expect("it listens");
+        let place = place.reply().expect("it is there");
+        [place.dst_x.into(), place.dst_y.into(), size.width.into(), size.height.into()]
+    }
+
     /// Waits until a window is in front whose title contains that.
     ///
     /// # Panics

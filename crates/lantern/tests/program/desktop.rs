@@ -200,24 +200,6 @@ fn x11_a_key_that_passes_does_both_and_a_release_is_told_from_a_press() {
 }
 
 #[test]
-fn x11_the_pointer_is_nudged_pixel_by_pixel_as_long_as_the_key_is_down() {
-    let (display, mut person, target) = bare();
-    let rules = "when key right repeating { move by 1, 0; tap a }\n\
-                 when key f9 { move to 200, 100; tap a }\n";
-    let running = Running::start(&display, rules);
-    person.tap("f9");
-    target.expect(2);
-    assert_eq!(person.pointer(), (200, 100));
-    person.press("right");
-    target.expect(8);
-    person.release("right");
-    let more = target.rest(QUIET).len() / 2;
-    let (x, y) = person.pointer();
-    assert_eq!((x, y), (204 + more as i16, 100), "one pixel for each time it fired");
-    running.stop();
-}
-
-#[test]
 fn x11_a_click_loop_stops_at_its_key_and_at_the_panic_key() {
     let (display, mut person, target) = bare();
     let rules = "when key f6 again stops { repeat { click left } }\n\

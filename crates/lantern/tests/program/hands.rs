@@ -383,23 +383,6 @@ fn x11_only_the_named_device_fires_and_the_others_type_on() {
 }
 
 #[test]
-fn x11_where_the_pointer_is_can_be_asked_and_glided_from() {
-    let (display, mut person, target) = bare();
-    let rules = "when key f9 if pointer.x > 600 => tap a\nwhen key f9 if pointer.x <= 600 => tap b\n\
-                 when key f8 { move to 300, 200 over 100ms; tap c }\n";
-    let running = Running::start(&display, rules);
-    person.move_pointer(400, 0);
-    person.tap("f9");
-    target.expect_press(A);
-    person.tap("f8");
-    target.expect_press(C);
-    assert_eq!(person.pointer(), (300, 200));
-    person.tap("f9");
-    target.expect_press(B);
-    running.stop();
-}
-
-#[test]
 fn x11_a_latched_modifier_is_neither_spoilt_nor_lost() {
     let mut stage = Stage::set("us");
     let mut running = Running::start(&stage.display, "when key f9 { wait 300ms; type \"abC\" }\n");
@@ -538,25 +521,6 @@ fn x11_a_keyboard_may_be_unplugged_with_keys_down_and_plugged_in_again() {
     person.tap("f8");
     target.expect_press(A);
     person.expect_no_keys_down();
-    running.stop();
-}
-
-#[test]
-fn x11_shares_of_the_screen_are_of_the_one_the_pointer_is_on_as_screens_come_and_go() {
-    let (display, mut person, target) = bare();
-    let rules = "when key f9 { move to 50%, 50% of screen; tap a }\n";
-    let running = Running::start(&display, rules);
-    let at = |from: (i16, i16), person: &mut Person| {
-        person.move_pointer(from.0, from.1);
-        person.tap("f9");
-        target.expect_press(A);
-        person.pointer()
-    };
-    assert_eq!(at((900, 10), &mut person), (640, 400));
-    person.divide_screen(true);
-    assert_eq!(at((900, 10), &mut person), (960, 400), "the right half is a screen of its own");
-    person.divide_screen(false);
-    assert_eq!(at((900, 10), &mut person), (640, 400));
     running.stop();
 }
 

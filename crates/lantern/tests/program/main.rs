@@ -19,6 +19,7 @@ mod home;
 mod listening;
 mod looking;
 mod outside;
+mod pointing;
 mod programs;
 mod rehearsals;
 mod resident;

@@ -132,31 +132,6 @@ fn x11_text_focus_and_conflicts_under_a_tiling_manager_and_five_layouts() {
     LAYOUTS.iter().for_each(|layout| works_under(Manager::Tiling, layout));
 }
 
-#[test]
-fn x11_the_pointer_is_nudged_five_hundred_times_and_lands_exactly() {
-    let (display, mut person, _target) = crate::desktop::bare();
-    let rules = "when key right repeating => move by 1, 0
-when key f5 { move to 100, 200; repeat 500 times { move by 1, 1 } }
-when key f6 { move to 700, 100 over 300ms }
-when key f7 { move to 9000, 9000 }
-when key f8 { move to 50%, 50% of screen }
-";
-    let mut running = Running::start(&display, rules);
-    for (key, place) in
-        [("f5", (600, 700)), ("f6", (700, 100)), ("right", (701, 100)), ("f8", (640, 400))]
-    {
-        person.tap(key);
-        running.wait_for(": ended");
-        // What we sent may still be on its way through the server.
-        display.wait_until(key, |_| person.pointer() == place);
-    }
-    person.tap("f7");
-    let line = running.wait_for("9000");
-    assert!(line.contains("failed"), "{line}");
-    assert_eq!(person.pointer(), (640, 400), "a place on no screen is not gone to");
-    running.stop();
-}
-
 /// What every key of a display means.
 fn map_of(display: &Display) -> Vec<u32> {
     use x11rb::connection::Connection as _;
