@@ -1,5 +1,6 @@
 //! The built program, as a person uses it: files in a folder, keys on a real display.
 
+mod alone;
 mod at_work;
 mod bad_input;
 mod broker;
