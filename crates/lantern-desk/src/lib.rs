@@ -5,6 +5,7 @@
 //! with, does what it is told, and reports what it sees. Also keeps the list of held keys that
 //! outlives a crash ([`HeldKeys`]).
 
+mod copied;
 mod desk;
 mod drawing;
 mod evdev;
@@ -17,6 +18,7 @@ mod tally;
 mod wayland;
 mod x11;
 
+pub use copied::Copied;
 pub use desk::{Desk, DeskError};
 pub use evdev::{
     BoardChoice, BoardSeen, EvdevDesk, UDEV_RULE, boards_seen, outlet_is_there, screen_size,
@@ -28,6 +30,6 @@ pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedDesk, What};
 pub use wayland::{Offers, SessionDesk, session_offers};
 pub use x11::{
-    Captured, Listener, Seen, Sight, Survey, X11Desk, ask_person, capture, keyboard_is_held,
-    list_windows, pick_place, release_held, survey,
+    Captured, Listener, Seen, Sight, Survey, X11Desk, ask_person, capture, keep_copied,
+    keyboard_is_held, list_windows, pick_place, release_held, survey,
 };

@@ -2,16 +2,19 @@
 //!
 //! It has the reading end of a pipe whose other end only the working process has. On a display it holds a
 //! connection of its own as well: when the pipe closes, however that came about, it lets go of every key
-//! that is still marked as held. Where the working process has the keyboard to itself, the kernel frees that
+//! that is still marked as held, and has a further process keep what others copied before a paste. Where the working process has the keyboard to itself, the kernel frees that
 //! with its end; so there the guardian sees to it that one that hangs comes to its end.
 
+use std::fs::OpenOptions;
 use std::io::{self, Read, Write};
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use lantern_desk::Copied;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
@@ -36,8 +39,8 @@ const STOPPED: u32 = 2;
 /// What is guarded.
 #[derive(Debug, Clone)]
 pub enum Charge {
-    /// Keys held on a display, marked in this list.
-    Held(PathBuf),
+    /// Keys held on a display, marked in this list, and what others copied before a paste.
+    Held(PathBuf, Arc<Copied>),
     /// The keyboard itself, which the working process has taken.
     Keyboard,
 }
@@ -60,7 +63,10 @@ impl Guarded {
         let mut command = Command::new(OWN_PROGRAM);
         command.arg("guardian");
         match &charge {
-            Charge::Held(held) => command.arg("--held").arg(held),
+            Charge::Held(held, copied) => {
+                let copied = copied.as_fd().as_raw_fd().to_string();
+                command.arg("--held").arg(held).args(["--copied", &copied])
+            }
             Charge::Keyboard => command.arg("--keyboard"),
         };
         // Its own process group: the Ctrl+C that ends us must not end it.
@@ -125,23 +131,55 @@ impl Drop for Guarded {
 /// `lantern guardian`: what the working process starts.
 pub fn watch(arguments: &GuardianArguments) -> Result<Status, Failure> {
     match &arguments.held {
-        Some(held) => watch_keys(held),
+        Some(held) => watch_keys(held, arguments.copied),
+        None if arguments.keep => keep_copied(),
         None => watch_keyboard(),
     }
 }
 
-/// Waits for the pipe on standard input to close, then lets keys go.
-fn watch_keys(held: &Path) -> Result<Status, Failure> {
+/// Waits for the pipe on standard input to close, then lets keys go and has what others copied kept.
+fn watch_keys(held: &Path, copied: Option<RawFd>) -> Result<Status, Failure> {
     let until_closed = || {
         // Whatever ends the reading ends the watch.
         let _ = io::copy(&mut io::stdin().lock().by_ref(), &mut io::sink());
         true
     };
     let watched = watched().and_then(|process| u32::try_from(process).ok());
-    match lantern_desk::release_held(None, held, watched, until_closed) {
+    // The memory of the working process is open to us as long as it lives, and ours from then on.
+    let copied = copied.zip(watched).and_then(|(number, process)| {
+        let options = OpenOptions::new().read(true).write(true).clone();
+        options.open(format!("/proc/{process}/fd/{number}")).ok()
+    });
+    let kept = copied.map(|file| Copied::from(OwnedFd::from(file)));
+    let released = lantern_desk::release_held(None, held, watched, until_closed);
+    if let Some(copied) = kept.filter(|copied| !copied.is_empty()) {
+        start_keeper(copied)?;
+    }
+    match released {
         Ok(()) => Ok(Status::Done),
         // A display that is gone holds no keys.
         Err(lantern_desk::DeskError::Lost(_)) => Ok(Status::Done),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Starts a process that owns the clipboard until somebody copies something else; nobody waits for it.
+fn start_keeper(copied: Copied) -> Result<(), Failure> {
+    let mut command = Command::new(OWN_PROGRAM);
+    command.args(["guardian", "--keep"]).stdin(OwnedFd::from(copied)).stdout(Stdio::null());
+    let started = command.stderr(Stdio::null()).process_group(0).spawn();
+    started
+        .map(drop)
+        .map_err(|source| Failure::System { what: "cannot keep the clipboard", source })
+}
+
+/// Owns the clipboard, with what lies in standard input.
+fn keep_copied() -> Result<Status, Failure> {
+    let copied = io::stdin().as_fd().try_clone_to_owned();
+    let copied =
+        copied.map_err(|source| Failure::System { what: "cannot keep the clipboard", source })?;
+    match lantern_desk::keep_copied(Copied::from(copied)) {
+        Ok(()) | Err(lantern_desk::DeskError::Lost(_)) => Ok(Status::Done),
         Err(error) => Err(error.into()),
     }
 }

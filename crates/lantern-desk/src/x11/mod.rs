@@ -32,6 +32,7 @@ mod windows;
 mod wire;
 
 pub use capture::{Captured, capture};
+pub use clipboard::keep_copied;
 pub use listener::{Listener, Seen, Sight};
 pub use question::ask_person;
 pub use survey::{Survey, keyboard_is_held, list_windows, survey};

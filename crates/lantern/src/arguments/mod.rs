@@ -460,8 +460,14 @@ pub enum QuestionKind {
 #[derive(Debug, Args)]
 pub struct GuardianArguments {
     /// The list of keys that are held on a display.
-    #[arg(long, required_unless_present = "keyboard")]
+    #[arg(long, required_unless_present_any = ["keyboard", "keep"])]
     pub held: Option<PathBuf>,
+    /// The file of the working process in which lies what others copied.
+    #[arg(long, requires = "held")]
+    pub copied: Option<i32>,
+    /// What others copied lies in standard input.
+    #[arg(long)]
+    pub keep: bool,
     /// The keyboard itself is taken.
     #[arg(long)]
     pub keyboard: bool,

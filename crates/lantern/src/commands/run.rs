@@ -1,10 +1,12 @@
 //! `lantern run`: work by the rules until stopped.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use lantern_desk::{
-    BoardChoice, Desk, DeskError, EvdevDesk, HeldKeys, PortalDesk, SessionDesk, Wanted, X11Desk,
+    BoardChoice, Copied, Desk, DeskError, EvdevDesk, HeldKeys, PortalDesk, SessionDesk, Wanted,
+    X11Desk,
 };
 use lantern_devices::home_folder;
 use lantern_model::{Cause, RuleSet};
@@ -128,15 +130,18 @@ fn work_on_x11(
     journal: &mut Journal,
 ) -> Result<(), Failure> {
     let display = std::env::var("DISPLAY").unwrap_or_default();
+    let failed = |source| Failure::System { what: "cannot keep what is copied", source };
+    let copied = Arc::new(Copied::new().map_err(failed)?);
     let mut desk = X11Desk::open(HeldKeys::open(&runtime.held_keys())?)?;
     let mut rules = Some(rules);
     loop {
+        desk.keep_copied_in(copied.try_clone().map_err(failed)?);
         let rules = match rules.take() {
             Some(rules) => rules,
             None => read(path, DeskName::X11)?,
         };
         warn_of_blindness(&rules, &desk)?;
-        let guarded = Guarded::start(Charge::Held(runtime.held_keys()))?;
+        let guarded = Guarded::start(Charge::Held(runtime.held_keys(), Arc::clone(&copied)))?;
         let worked = Worker { path, runtime, journal, desk: DeskName::X11, called: &display }.work(
             rules,
             desk,

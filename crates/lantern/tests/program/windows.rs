@@ -1,9 +1,12 @@
 //! Windows, menus and the clipboard of real programs: a terminal and an editor.
 
 use std::collections::BTreeMap;
+use std::fs::DirEntry;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use lantern_stage::{Display, Editor, Form, Person, Reader, Terminal};
+use rustix::process::Signal;
 
 use crate::desktop::QUIET;
 use crate::running::Running;
@@ -252,6 +255,71 @@ fn x11_what_the_person_copies_during_a_paste_stays() {
     running.wait_for("did not take the text");
     assert_eq!(display.clipboard("UTF8_STRING"), b"copied just now");
     running.stop();
+}
+
+/// Processes that keep the clipboard for that display.
+fn keepers(display: &Display) -> usize {
+    let home = format!("HOME={}", display.folder().display());
+    let read = |path: &Path| std::fs::read(path).unwrap_or_default();
+    let holds = |bytes: Vec<u8>, word: &str| {
+        bytes.split(|byte| *byte == 0).any(|part| part == word.as_bytes())
+    };
+    let processes = std::fs::read_dir("/proc").expect("it is there").flatten();
+    let is_one = |process: &DirEntry| {
+        holds(read(&process.path().join("cmdline")), "--keep")
+            && holds(read(&process.path().join("environ")), &home)
+    };
+    processes.filter(is_one).count()
+}
+
+#[test]
+fn x11_what_was_copied_is_there_still_when_who_pasted_is_gone() {
+    let (mut display, mut person) = desk();
+    let editor = Editor::open(&mut display, "shift.txt");
+    let large: Vec<u8> = (0..5_000_000u32).map(|at| b'a' + (at * 7 % 25) as u8).collect();
+    for (how, copied) in [(Signal::TERM, b"what was there".to_vec()), (Signal::KILL, large)] {
+        let mut running =
+            Running::start(&display, "when key f7 { paste \"core 12\"; log \"x\" }\n");
+        display.copy(&copied, "UTF8_STRING");
+        person.tap("f7");
+        running.wait_for(": ended");
+        running.signal(how);
+        running.wait_end();
+        display.wait_until("the keeper", |display| keepers(display) == 1);
+        display.wait_until("what was copied", |display| {
+            let words = ["-selection", "clipboard", "-out"];
+            let output = display.command("xclip").args(words).output();
+            output.expect("xclip is installed").stdout == copied
+        });
+        display.copy("copied since", "UTF8_STRING");
+        display.wait_until("the keeper's end", |display| keepers(display) == 0);
+        assert_eq!(display.clipboard("UTF8_STRING"), b"copied since");
+    }
+    assert_eq!(editor.text(&display, &mut person).trim_end(), "core 12core 12");
+    // Who pasted nothing leaves nobody behind.
+    Running::start(&display, "when key f7 => paste \"core 12\"\n").stop();
+    assert_eq!(keepers(&display), 0);
+}
+
+#[test]
+fn x11_what_was_copied_is_back_when_a_paste_is_killed() {
+    let (display, mut person, _target) = crate::desktop::bare();
+    let mut running = Running::start(&display, "when key f7 => paste \"core 12\"\n");
+    display.copy("what was there", "UTF8_STRING");
+    person.tap("f7");
+    // The window in front never asks for the text.
+    display.wait_until("the text", |display| display.clipboard("UTF8_STRING") == b"core 12");
+    running.signal(Signal::KILL);
+    running.wait_end();
+    display.wait_until("the keeper", |display| keepers(display) == 1);
+    display.wait_until("what was there", |display| {
+        let words = ["-selection", "clipboard", "-out"];
+        display
+            .command("xclip")
+            .args(words)
+            .output()
+            .is_ok_and(|got| got.stdout == b"what was there")
+    });
 }
 
 #[test]

@@ -6,23 +6,27 @@
 //! the paste keys are pressed, and once the program in front has taken the text (which is seen, as
 //! it deletes what it was handed) we own it with what was read. Whoever copies meanwhile wins.
 
+mod keeping;
 mod serving;
 
-use std::collections::{BTreeMap, VecDeque};
+pub use keeping::keep_copied;
+
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use lantern_model::{Act, EffectId, Event, InputStep, Key, Time, Value};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
-    Atom, AtomEnum, ConnectionExt as _, CreateWindowAux, EventMask, GetPropertyType, Property,
-    PropertyNotifyEvent, SelectionNotifyEvent, Window, WindowClass,
+    Atom, AtomEnum, ConnectionExt as _, GetPropertyType, Property, PropertyNotifyEvent,
+    SelectionNotifyEvent, SelectionRequestEvent, Window,
 };
 
 use super::connection::Link;
 use super::lend::Asker;
 use super::{X11Desk, windows};
 use crate::DeskError;
-use serving::{Sending, text_forms};
+use crate::copied::{Contents, Copied, Form};
+use serving::{Handed, Offer, Piece, owner_of, property_of, text_forms};
 
 /// How long the owner of the clipboard may take for one form of what it holds.
 const READING: Duration = Duration::from_millis(500);
@@ -38,17 +42,6 @@ const NOTICING: Duration = Duration::from_millis(80);
 const OLD_TERMINALS: [&str; 4] = ["xterm", "uxterm", "urxvt", "rxvt"];
 /// Part of the names of those that take ctrl+shift+v.
 const TERMINALS: [&str; 6] = ["term", "konsole", "kitty", "tilix", "foot", "ghostty"];
-
-/// One form of what a clipboard holds.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct Form {
-    kind: Atom,
-    format: u8,
-    bytes: Vec<u8>,
-}
-
-/// All forms.
-type Contents = BTreeMap<Atom, Form>;
 
 /// What is done with the clipboard.
 #[derive(Debug)]
@@ -97,13 +90,12 @@ enum Heard {
 /// The clipboards.
 #[derive(Debug, Default)]
 pub(super) struct Clipboard {
-    /// A window of ours that owns and asks.
-    window: Option<Window>,
     /// What we own.
-    owned: BTreeMap<Atom, Contents>,
+    offer: Offer,
+    /// Where what others copied is kept for them, should we die.
+    copied: Option<Copied>,
     job: Option<Job>,
     waiting: VecDeque<(EffectId, Purpose, Atom)>,
-    sending: Vec<Sending>,
     /// Where the program in front has been handed the text, and not taken it yet.
     handed: Option<(Window, Atom)>,
 }
@@ -113,6 +105,25 @@ impl Clipboard {
     pub(super) fn awaits_reading(&self) -> bool {
         let phase = self.job.as_ref().map(|job| &job.phase);
         matches!(phase, Some(Phase::Offered { heard: Heard::Open, .. }))
+    }
+
+    /// Keeps what others copied and we own, or will own again after a paste.
+    fn keep(&mut self) {
+        let Some(copied) = &mut self.copied else { return };
+        let before = match &self.job {
+            Some(Job {
+                selection,
+                phase: Phase::Announced { before, .. } | Phase::Offered { before, .. },
+                ..
+            }) => Some((*selection, before)),
+            _ => None,
+        };
+        let kept = self.offer.all().map(|owned| match before {
+            Some(before) if before.0 == owned.0 => before,
+            _ => owned,
+        });
+        // What finds no room is lost only if we die as well.
+        let _ = copied.keep(kept);
     }
 
     /// When something was waited for long enough.
@@ -149,10 +160,10 @@ impl X11Desk {
         };
         let phase = Phase::Forms;
         let until = now + READING;
-        let owner = self.owner_of(selection)?;
+        let owner = owner_of(&self.link, selection)?;
         self.clipboard.job = Some(Job { effect, purpose, selection, owner, phase, until });
-        if let Some(own) = self.clipboard.owned.get(&selection).cloned()
-            && Some(owner) == self.clipboard.window
+        if let Some(own) = self.clipboard.offer.owned(selection).cloned()
+            && self.clipboard.offer.is_window(owner)
         {
             return self.have_read(now, own);
         }
@@ -163,7 +174,7 @@ impl X11Desk {
     }
 
     fn ask(&mut self, selection: Atom, form: Atom) -> Result<(), DeskError> {
-        let window = self.clipboard_window()?;
+        let window = self.clipboard.offer.window(&self.link)?;
         let property = self.link.atoms.COLD_LANTERN_DATA;
         self.link.conn.delete_property(window, property)?;
         let time = x11rb::CURRENT_TIME;
@@ -172,26 +183,13 @@ impl X11Desk {
         Ok(())
     }
 
-    fn clipboard_window(&mut self) -> Result<Window, DeskError> {
-        if let Some(window) = self.clipboard.window {
-            return Ok(window);
-        }
-        let conn = &self.link.conn;
-        let window = conn.generate_id()?;
-        let look = CreateWindowAux::new().event_mask(EventMask::PROPERTY_CHANGE);
-        let class = WindowClass::INPUT_ONLY;
-        conn.create_window(0, window, self.link.root, -1, -1, 1, 1, 0, class, 0, &look)?;
-        self.clipboard.window = Some(window);
-        Ok(window)
-    }
-
     /// The owner of the clipboard answered.
     pub(super) fn handle_answer(
         &mut self,
         now: Time,
         answer: &SelectionNotifyEvent,
     ) -> Result<(), DeskError> {
-        let ours = self.clipboard.window == Some(answer.requestor);
+        let ours = self.clipboard.offer.is_window(answer.requestor);
         let Some(job) = self.clipboard.job.as_ref().filter(|_| ours) else {
             return Ok(());
         };
@@ -324,7 +322,7 @@ impl X11Desk {
         }
         let client = client_of(&self.link, focus);
         let (selection, effect, owner) = (job.selection, job.effect, job.owner);
-        if self.owner_of(selection)? != owner {
+        if owner_of(&self.link, selection)? != owner {
             // The person copied something just now: that is what must be there afterwards.
             self.clipboard.job = None;
             self.clipboard.waiting.push_front((effect, Purpose::Paste(text), selection));
@@ -332,9 +330,10 @@ impl X11Desk {
         }
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let had_text = text_forms(&self.link, "").keys().any(|form| contents.contains_key(form));
-        job.phase = Phase::Announced { before: contents, client };
         job.until = now + NOTICING;
-        self.own(selection, text_forms(&self.link, &text))?;
+        job.phase = Phase::Announced { before: contents, client };
+        self.clipboard.offer.own(&self.link, selection, text_forms(&self.link, &text))?;
+        self.clipboard.keep();
         if had_text || selection != self.link.atoms.CLIPBOARD {
             return self.press_paste(now);
         }
@@ -405,9 +404,9 @@ impl X11Desk {
         let Some(job) = self.clipboard.job.take() else { return Ok(()) };
         self.clipboard.handed = None;
         if let Phase::Offered { before, .. } | Phase::Announced { before, .. } = job.phase
-            && self.clipboard.owned.contains_key(&job.selection)
+            && self.clipboard.offer.owned(job.selection).is_some()
         {
-            self.own(job.selection, before)?;
+            self.clipboard.offer.own(&self.link, job.selection, before)?;
         }
         self.outcomes.push_back(Event::Outcome { effect: job.effect, result });
         self.link.conn.flush()?;
@@ -448,7 +447,7 @@ impl X11Desk {
     ) -> Result<(), DeskError> {
         let (window, property) = (change.window, change.atom);
         if change.state == Property::NEW_VALUE {
-            if self.clipboard.window == Some(window) {
+            if self.clipboard.offer.is_window(window) {
                 return self.take_in_piece(now, window, property);
             }
             return Ok(());
@@ -459,7 +458,79 @@ impl X11Desk {
             }
             return self.end_job(now, Ok(None));
         }
-        self.send_on(now, window, property)
+        let piece = self.clipboard.offer.send_on(&self.link, window, property)?;
+        let Some(Piece { pasted: true, last }) = piece else {
+            return Ok(());
+        };
+        if last {
+            return self.end_job(now, Ok(None));
+        }
+        if let Some(job) = &mut self.clipboard.job {
+            job.until = now + FETCHING;
+        }
+        Ok(())
+    }
+
+    /// A program asks for what we own.
+    pub(super) fn serve(&mut self, request: &SelectionRequestEvent) -> Result<(), DeskError> {
+        let job = self.clipboard.job.as_mut().filter(|job| job.selection == request.selection);
+        let phase = job.map(|job| &mut job.phase);
+        let asks = client_of(&self.link, request.requestor);
+        let place = (request.requestor, property_of(request));
+        match phase {
+            Some(Phase::Announced { client, .. }) if *client == asks => {
+                let handed = self.clipboard.offer.serve(&self.link, request, true)?;
+                if handed == Handed::List {
+                    self.clipboard.handed = Some(place);
+                }
+            }
+            Some(Phase::Offered { client, heard, .. }) if *client == asks => {
+                match self.clipboard.offer.serve(&self.link, request, false)? {
+                    Handed::Form => {
+                        *heard = Heard::Asking;
+                        self.clipboard.handed = Some(place);
+                    }
+                    Handed::Pieces => {
+                        *heard = Heard::Asking;
+                        self.clipboard.offer.note_pasted();
+                    }
+                    Handed::List | Handed::Nothing => {}
+                }
+            }
+            _ => {
+                self.clipboard.offer.serve(&self.link, request, false)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Somebody copied something; unless it is ours again since.
+    pub(super) fn lose_clipboard(&mut self, now: Time, selection: Atom) -> Result<(), DeskError> {
+        if self.clipboard.offer.is_window(owner_of(&self.link, selection)?) {
+            return Ok(());
+        }
+        self.clipboard.offer.lose(selection);
+        self.clipboard.keep();
+        let unserved = matches!(
+            &self.clipboard.job,
+            Some(Job {
+                selection: pasted,
+                phase: Phase::Announced { .. } | Phase::Offered { .. },
+                ..
+            }) if *pasted == selection
+        );
+        if unserved && self.clipboard.handed.is_none() && !self.clipboard.offer.is_sending() {
+            let message = "something was copied just then, and stays in the clipboard";
+            return self.end_job(now, Err(message.to_owned()));
+        }
+        Ok(())
+    }
+
+    /// Keeps in `copied` what others copied and we own, for who outlives us.
+    pub fn keep_copied_in(&mut self, copied: Copied) {
+        self.clipboard.copied = Some(copied);
+        // What lies there is of a display that is gone.
+        self.clipboard.keep();
     }
 }
 

@@ -1,16 +1,17 @@
 //! The clipboard as its owner has it: what others ask of us is handed to them, in pieces if it is
 //! large (ICCCM, section 2.7).
 
-use lantern_model::Time;
+use std::collections::BTreeMap;
+
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
-    Atom, AtomEnum, ChangeWindowAttributesAux, ConnectionExt as _, EventMask, PropMode,
-    SELECTION_NOTIFY_EVENT, SelectionNotifyEvent, SelectionRequestEvent, Window,
+    Atom, AtomEnum, ChangeWindowAttributesAux, ConnectionExt as _, CreateWindowAux, EventMask,
+    PropMode, SELECTION_NOTIFY_EVENT, SelectionNotifyEvent, SelectionRequestEvent, Window,
+    WindowClass,
 };
 
-use super::{Contents, FETCHING, Form, Heard, Job, Phase, client_of};
 use crate::DeskError;
-use crate::x11::X11Desk;
+use crate::copied::{Contents, Form};
 use crate::x11::connection::Link;
 
 /// From here on, data are handed over in pieces of this many bytes.
@@ -18,7 +19,7 @@ const PIECE: usize = 256 * 1024;
 
 /// Data on their way to a program in pieces.
 #[derive(Debug)]
-pub(super) struct Sending {
+struct Sending {
     to: Window,
     property: Atom,
     form: Form,
@@ -27,156 +28,195 @@ pub(super) struct Sending {
     pasted: bool,
 }
 
-impl X11Desk {
-    pub(super) fn own(&mut self, selection: Atom, contents: Contents) -> Result<(), DeskError> {
-        let window = self.clipboard_window()?;
-        let owner = if contents.is_empty() { x11rb::NONE } else { window };
-        self.link.conn.set_selection_owner(owner, selection, x11rb::CURRENT_TIME)?;
-        if contents.is_empty() {
-            self.clipboard.owned.remove(&selection);
-        } else {
-            self.clipboard.owned.insert(selection, contents);
+/// What we own of the clipboards, and hand to who asks.
+#[derive(Debug, Default)]
+pub(super) struct Offer {
+    /// A window of ours that owns and asks.
+    window: Option<Window>,
+    owned: BTreeMap<Atom, Contents>,
+    sending: Vec<Sending>,
+}
+
+/// What was handed to a program.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Handed {
+    /// Nothing: we do not have it.
+    Nothing,
+    /// What forms there are.
+    List,
+    /// A form.
+    Form,
+    /// A form of which the pieces follow.
+    Pieces,
+}
+
+/// A piece that was handed to a program.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Piece {
+    /// Whether it belongs to what is pasted.
+    pub pasted: bool,
+    /// Whether it is the last one.
+    pub last: bool,
+}
+
+impl Offer {
+    /// The window of ours.
+    pub(super) fn window(&mut self, link: &Link) -> Result<Window, DeskError> {
+        if let Some(window) = self.window {
+            return Ok(window);
         }
-        Ok(())
+        let window = link.conn.generate_id()?;
+        let look = CreateWindowAux::new().event_mask(EventMask::PROPERTY_CHANGE);
+        let class = WindowClass::INPUT_ONLY;
+        link.conn.create_window(0, window, link.root, -1, -1, 1, 1, 0, class, 0, &look)?;
+        self.window = Some(window);
+        Ok(window)
     }
 
-    pub(super) fn owner_of(&self, selection: Atom) -> Result<Window, DeskError> {
-        Ok(self.link.conn.get_selection_owner(selection)?.reply()?.owner)
+    /// Whether that is the window of ours.
+    pub(super) fn is_window(&self, window: Window) -> bool {
+        self.window == Some(window)
     }
 
-    /// Somebody copied something; unless it is ours again since.
-    pub(in crate::x11) fn lose_clipboard(
+    /// What we own of a clipboard.
+    pub(super) fn owned(&self, selection: Atom) -> Option<&Contents> {
+        self.owned.get(&selection)
+    }
+
+    /// Everything that we own.
+    pub(super) fn all(&self) -> impl Iterator<Item = (Atom, &Contents)> {
+        self.owned.iter().map(|(selection, contents)| (*selection, contents))
+    }
+
+    /// Whether somebody still has to fetch pieces.
+    pub(super) fn is_sending(&self) -> bool {
+        !self.sending.is_empty()
+    }
+
+    /// Owns that; a clipboard with nothing in it is nobody's.
+    pub(super) fn own(
         &mut self,
-        now: Time,
+        link: &Link,
         selection: Atom,
+        contents: Contents,
     ) -> Result<(), DeskError> {
-        if Some(self.owner_of(selection)?) == self.clipboard.window {
-            return Ok(());
-        }
-        self.clipboard.owned.remove(&selection);
-        let unserved = matches!(
-            &self.clipboard.job,
-            Some(Job {
-                selection: pasted,
-                phase: Phase::Announced { .. } | Phase::Offered { .. },
-                ..
-            }) if *pasted == selection
-        );
-        if unserved && self.clipboard.handed.is_none() && self.clipboard.sending.is_empty() {
-            let message = "something was copied just then, and stays in the clipboard";
-            return self.end_job(now, Err(message.to_owned()));
+        let window = self.window(link)?;
+        let owner = if contents.is_empty() { x11rb::NONE } else { window };
+        link.conn.set_selection_owner(owner, selection, x11rb::CURRENT_TIME)?;
+        if contents.is_empty() {
+            self.owned.remove(&selection);
+        } else {
+            self.owned.insert(selection, contents);
         }
         Ok(())
     }
 
-    /// A program asks for what we own.
-    pub(in crate::x11) fn serve(
+    /// Somebody else owns it now.
+    pub(super) fn lose(&mut self, selection: Atom) {
+        self.owned.remove(&selection);
+    }
+
+    /// A program asks for what we own. With `watched` we are told when it has read the list of forms.
+    pub(super) fn serve(
         &mut self,
+        link: &Link,
         request: &SelectionRequestEvent,
-    ) -> Result<(), DeskError> {
-        let property =
-            if request.property == x11rb::NONE { request.target } else { request.property };
-        let mut answer = SelectionNotifyEvent {
+        watched: bool,
+    ) -> Result<Handed, DeskError> {
+        let property = property_of(request);
+        let handed = self.hand(link, request, property, watched)?;
+        let answer = SelectionNotifyEvent {
             response_type: SELECTION_NOTIFY_EVENT,
             sequence: 0,
             time: request.time,
             requestor: request.requestor,
             selection: request.selection,
             target: request.target,
-            property: x11rb::NONE,
+            property: if handed == Handed::Nothing { x11rb::NONE } else { property },
         };
-        if self.hand_form(request, property)? {
-            answer.property = property;
-        }
-        let mask = EventMask::NO_EVENT;
-        self.link.conn.send_event(false, request.requestor, mask, answer)?;
-        self.link.conn.flush()?;
-        Ok(())
+        link.conn.send_event(false, request.requestor, EventMask::NO_EVENT, answer)?;
+        link.conn.flush()?;
+        Ok(handed)
     }
 
-    fn hand_form(
+    fn hand(
         &mut self,
+        link: &Link,
         request: &SelectionRequestEvent,
         property: Atom,
-    ) -> Result<bool, DeskError> {
-        let (link, to) = (&self.link, request.requestor);
-        let Some(contents) = self.clipboard.owned.get(&request.selection) else {
-            return Ok(false);
+        watched: bool,
+    ) -> Result<Handed, DeskError> {
+        let to = request.requestor;
+        let Some(contents) = self.owned.get(&request.selection) else {
+            return Ok(Handed::Nothing);
         };
         if request.target == link.atoms.TARGETS {
             let listed = contents.keys().copied().chain([link.atoms.TARGETS]);
             let bytes: Vec<u8> = listed.flat_map(u32::to_ne_bytes).collect();
             let form = Form { kind: AtomEnum::ATOM.into(), format: 32, bytes };
-            if matches!(
-                &self.clipboard.job,
-                Some(Job { phase: Phase::Announced { client, .. }, .. })
-                    if client_of(link, to) == *client
-            ) {
+            if watched {
                 watch_properties(link, to)?;
-                self.clipboard.handed = Some((to, property));
             }
             put_property(link, to, property, &form)?;
-            return Ok(true);
+            return Ok(Handed::List);
         }
         let Some(form) = contents.get(&request.target).cloned() else {
-            return Ok(false);
+            return Ok(Handed::Nothing);
         };
         watch_properties(link, to)?;
-        let pasted = matches!(
-            &self.clipboard.job,
-            Some(Job { phase: Phase::Offered { client, .. }, selection, .. })
-                if *selection == request.selection && client_of(link, to) == *client
-        );
-        if let Some(Job { phase: Phase::Offered { heard, .. }, .. }) = &mut self.clipboard.job
-            && pasted
-        {
-            *heard = Heard::Asking;
-        }
         if form.bytes.len() <= PIECE {
             put_property(link, to, property, &form)?;
-            if pasted {
-                self.clipboard.handed = Some((to, property));
-            }
-            return Ok(true);
+            return Ok(Handed::Form);
         }
         let size = u32::try_from(form.bytes.len()).unwrap_or(u32::MAX).to_ne_bytes().to_vec();
         let whole = Form { kind: link.atoms.INCR, format: 32, bytes: size };
         put_property(link, to, property, &whole)?;
-        self.clipboard.sending.push(Sending { to, property, form, sent: 0, pasted });
-        Ok(true)
+        self.sending.push(Sending { to, property, form, sent: 0, pasted: false });
+        Ok(Handed::Pieces)
     }
 
-    /// A piece was taken: the next one, if it belongs to something that is under way.
+    /// The pieces begun last belong to what is pasted.
+    pub(super) fn note_pasted(&mut self) {
+        if let Some(sending) = self.sending.last_mut() {
+            sending.pasted = true;
+        }
+    }
+
+    /// A property was read: the next piece, if it belongs to something that is under way.
     pub(super) fn send_on(
         &mut self,
-        now: Time,
+        link: &Link,
         window: Window,
         property: Atom,
-    ) -> Result<(), DeskError> {
+    ) -> Result<Option<Piece>, DeskError> {
         let is_it = |sending: &Sending| sending.to == window && sending.property == property;
-        let Some(at) = self.clipboard.sending.iter().position(is_it) else {
-            return Ok(());
+        let Some(at) = self.sending.iter().position(is_it) else {
+            return Ok(None);
         };
-        let sending = &mut self.clipboard.sending[at];
+        let sending = &mut self.sending[at];
         let end = (sending.sent + PIECE).min(sending.form.bytes.len());
         let piece = Form { bytes: sending.form.bytes[sending.sent..end].to_vec(), ..sending.form };
-        let over = sending.sent == sending.form.bytes.len();
+        // The empty piece ends it.
+        let last = sending.sent == sending.form.bytes.len();
         sending.sent = end;
-        put_property(&self.link, window, property, &piece)?;
-        self.link.conn.flush()?;
-        if over {
-            // The empty piece ends it.
-            let sending = self.clipboard.sending.remove(at);
-            if sending.pasted {
-                return self.end_job(now, Ok(None));
-            }
-        } else if let Some(job) =
-            self.clipboard.job.as_mut().filter(|_| self.clipboard.sending[at].pasted)
-        {
-            job.until = now + FETCHING;
+        let pasted = sending.pasted;
+        put_property(link, window, property, &piece)?;
+        link.conn.flush()?;
+        if last {
+            self.sending.remove(at);
         }
-        Ok(())
+        Ok(Some(Piece { pasted, last }))
     }
+}
+
+/// Where a program wants what it asks for.
+pub(super) fn property_of(request: &SelectionRequestEvent) -> Atom {
+    if request.property == x11rb::NONE { request.target } else { request.property }
+}
+
+/// Who owns a clipboard.
+pub(super) fn owner_of(link: &Link, selection: Atom) -> Result<Window, DeskError> {
+    Ok(link.conn.get_selection_owner(selection)?.reply()?.owner)
 }
 
 /// The forms of a text.

@@ -1,0 +1,46 @@
+//! After the end of a program that owned the clipboard for others: what they copied is owned on, by a process
+//! of its own, until somebody copies something else.
+
+use x11rb::connection::Connection as _;
+use x11rb::protocol::Event;
+use x11rb::protocol::xproto::Property;
+
+use super::serving::{Offer, owner_of};
+use crate::DeskError;
+use crate::copied::Copied;
+use crate::x11::connection::Link;
+
+/// Owns what is kept there on the display in DISPLAY. Returns when others have copied something since, or the
+/// display is gone.
+///
+/// # Errors
+/// When the display cannot be reached.
+pub fn keep_copied(mut copied: Copied) -> Result<(), DeskError> {
+    let clipboards = copied.read().unwrap_or_default();
+    drop(copied);
+    if clipboards.is_empty() {
+        return Ok(());
+    }
+    let link = Link::open(None)?;
+    let mut offer = Offer::default();
+    for (selection, contents) in clipboards {
+        // Whoever copied meanwhile wins.
+        if owner_of(&link, selection)? == x11rb::NONE {
+            offer.own(&link, selection, contents)?;
+        }
+    }
+    link.conn.flush()?;
+    while offer.all().next().is_some() || offer.is_sending() {
+        match link.conn.wait_for_event()? {
+            Event::SelectionRequest(request) => {
+                offer.serve(&link, &request, false)?;
+            }
+            Event::SelectionClear(clear) => offer.lose(clear.selection),
+            Event::PropertyNotify(change) if change.state == Property::DELETE => {
+                offer.send_on(&link, change.window, change.atom)?;
+            }
+            _ => {}
+        }
+    }
+    Ok(())
+}
