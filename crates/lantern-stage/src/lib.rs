@@ -29,7 +29,7 @@ pub use editor::Editor;
 pub use form::Form;
 pub use person::Person;
 pub use reader::Reader;
-pub use screen::{Movements, Seen};
+pub use screen::{Moments, Seen};
 pub use talking::Talking;
 pub use target::{Received, Target};
 pub use terminal::Terminal;

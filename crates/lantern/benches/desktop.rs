@@ -9,7 +9,7 @@ mod measure;
 
 use std::time::Duration;
 
-use lantern_stage::{Display, Person, Target};
+use lantern_stage::{Display, Editor, Person, Target};
 use measure::{Client, Running, Samples, print_pair};
 
 /// How often two that cannot be there at the same time take turns.
@@ -71,6 +71,9 @@ fn main() {
     if wants("pace") {
         bench.pace();
     }
+    if wants("pastes") {
+        pastes();
+    }
     if wants("companions") {
         companions();
     }
@@ -114,6 +117,29 @@ fn print_intervals(what: &str, moments: &[std::time::Instant]) {
         at(0.5),
         at(0.99)
     );
+}
+
+/// From the key to the moment in which the clipboard holds again what it held: an editor has the text then.
+fn pastes() {
+    let mut display = Display::start("us");
+    display.manage();
+    display.start_bus();
+    let mut person = Person::sit_down(&display);
+    let _editor = Editor::open(&mut display, "shift.txt");
+    display.copy("what was there", "UTF8_STRING");
+    let running = Client::Program { rules: "when key f9 => paste \"core 12\"\n" }.start(&display);
+    let mut spans = Samples::default();
+    for _ in 0..50 {
+        let copies = display.copies();
+        let start = std::time::Instant::now();
+        person.tap("f9");
+        let owners = copies.collect(Duration::from_millis(600));
+        assert_eq!(owners.len(), 2, "first the text is there, then what was there before");
+        spans.add(owners[1] - start);
+    }
+    let (median, p99) = (spans.median() / 1000.0, spans.p99() / 1000.0);
+    println!("\n50 pastes into an editor, milliseconds: median {median:.1}, 99 % {p99:.1}");
+    running.stop();
 }
 
 /// Memory and wake-ups once the bus, sound and accessibility have each been used.
