@@ -194,7 +194,9 @@ fn watch_keyboard() -> Result<Status, Failure> {
     let failed = |source| Failure::System { what: "cannot watch", source };
     let Some(process) = watched().and_then(Pid::from_raw) else { return Ok(Status::Done) };
     let looks = Timespec::try_from(LOOKS).expect("it is short");
-    let (mut awake, mut said, mut stopped) = (false, Instant::now(), 0);
+    let (mut awake, mut stopped) = (false, 0);
+    // How long nothing was said, and when we looked last.
+    let (mut silent, mut looked) = (Duration::ZERO, Instant::now());
     let mut queued = time_in_queue(process);
     loop {
         let input = io::stdin();
@@ -203,18 +205,21 @@ fn watch_keyboard() -> Result<Status, Failure> {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
             Err(error) => return Err(failed(error.into())),
         }
+        // When we come late ourselves the machine stood still, as a virtual one may, and whom we watch as well.
+        silent += looked.elapsed().min(LOOKS + LOOKS / 2);
+        looked = Instant::now();
         if !fds[0].revents().is_empty() {
             let mut words = [0; 256];
             match input.lock().read(&mut words).map_err(failed)? {
                 0 => return Ok(Status::Done),
                 length => awake = words[length - 1] == AWAKE,
             }
-            (said, queued) = (Instant::now(), time_in_queue(process));
+            (silent, queued) = (Duration::ZERO, time_in_queue(process));
         }
         stopped = if is_stopped(process) { stopped + 1 } else { 0 };
         // Who waits for a processor on a busy machine does not hang.
         let waited = || time_in_queue(process).saturating_sub(queued);
-        if stopped >= STOPPED || awake && said.elapsed().saturating_sub(waited()) > HANGS {
+        if stopped >= STOPPED || awake && silent.saturating_sub(waited()) > HANGS {
             complain!(
                 "lantern did not go on while it had the keyboard; it was ended, and the keyboard is free"
             );
