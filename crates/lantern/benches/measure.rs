@@ -108,6 +108,13 @@ fn memory(pid: u32) -> f64 {
     number_of(format!("/proc/{pid}/smaps_rollup"), "Pss:") as f64 / 1024.0
 }
 
+/// How long the host of a virtual machine has kept its processors from running, in the kernel's ticks.
+pub fn stolen_time() -> u64 {
+    let text = std::fs::read_to_string("/proc/stat").unwrap_or_default();
+    let all = text.lines().next().unwrap_or_default();
+    all.split_whitespace().nth(8).and_then(|ticks| ticks.parse().ok()).unwrap_or(0)
+}
+
 /// Times of one kind, in microseconds.
 #[derive(Default)]
 pub struct Samples(Vec<f64>);
@@ -116,6 +123,11 @@ impl Samples {
     /// Adds one.
     pub fn add(&mut self, span: Duration) {
         self.0.push(span.as_secs_f64() * 1e6);
+    }
+
+    /// Adds those of another turn.
+    pub fn append(&mut self, mut turn: Samples) {
+        self.0.append(&mut turn.0);
     }
 
     fn at(&self, share: f64) -> f64 {
