@@ -344,8 +344,7 @@ fn input_method() -> Check {
             "input method",
             State::Limited,
             format!("{method} makes something else of what is typed now"),
-            "`type` waits for none of it and says so; `paste` goes past it, and so does `type` with \
-             `settings { clipboard = true }`",
+            "`type` fails then; `paste` goes past it, and `type` with `clipboard = true` in settings",
         ),
         Ok(None) | Err(ServiceError::NoBus) => {
             works("input method", "none changes what is typed now")
