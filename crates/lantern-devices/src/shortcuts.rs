@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use lantern_model::{Combo, Families, Family, Key, KeyRef};
+use lantern_model::{Combo, Families, Family, Key};
 
 use crate::folders::home_folder;
 
@@ -27,8 +27,7 @@ pub struct Shortcut {
 impl Shortcut {
     /// The combination as a rule writes it.
     pub fn combo(&self) -> Combo {
-        let families = self.families.iter().map(KeyRef::Either);
-        Combo(families.chain([KeyRef::Named(self.key)]).collect())
+        Combo::with(self.families, self.key)
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use lantern_model::{Again, ArmedKey, Cause, Combo, Key, KeyRef, Modifiers, RunId, Time, Value};
+use lantern_model::{Again, ArmedKey, Cause, Combo, Key, Modifiers, RunId, Time, Value};
 
 use crate::engine::Engine;
 use crate::reasons::ReasonKind;
@@ -290,8 +290,7 @@ impl Engine {
             let candidates = watch.candidates(stroke);
             if candidates.is_empty() && !self.watch.is_panic(stroke) {
                 // It is wanted for a chord, a sequence, a drawing or a remap.
-                let families = armed.families.iter().map(KeyRef::Either);
-                let combo = Combo(families.chain([KeyRef::Named(armed.key)]).collect());
+                let combo = Combo::with(armed.families, armed.key);
                 self.give_reason(now, None, ReasonKind::Refused(format!("{combo}: {why}")));
             }
             for candidate in candidates {

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use crate::{Family, Key, KeyKind, Side};
+use crate::{Families, Family, Key, KeyKind, Side};
 
 /// A key as written in a rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -54,6 +54,11 @@ impl Combo {
     /// A single key.
     pub fn of(key: KeyRef) -> Combo {
         Combo(vec![key])
+    }
+
+    /// A key with either key of each of these families.
+    pub fn with(families: Families, key: Key) -> Combo {
+        Combo(families.iter().map(KeyRef::Either).chain([KeyRef::Named(key)]).collect())
     }
 
     /// All but the last key.

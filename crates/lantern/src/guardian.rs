@@ -5,7 +5,7 @@
 //! that is still marked as held, and has a further process keep what others copied before a paste. Where the working process has the keyboard to itself, the kernel frees that
 //! with its end; so there the guardian sees to it that one that hangs comes to its end.
 
-use std::fs::OpenOptions;
+use std::fs::File;
 use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::os::unix::process::CommandExt;
@@ -14,7 +14,7 @@ use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use lantern_desk::Copied;
+use lantern_desk::{Copied, DeskError};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
@@ -146,19 +146,21 @@ fn watch_keys(held: &Path, copied: Option<RawFd>) -> Result<Status, Failure> {
     };
     let watched = watched().and_then(|process| u32::try_from(process).ok());
     // The memory of the working process is open to us as long as it lives, and ours from then on.
-    let copied = copied.zip(watched).and_then(|(number, process)| {
-        let options = OpenOptions::new().read(true).write(true).clone();
-        options.open(format!("/proc/{process}/fd/{number}")).ok()
-    });
+    let copied = copied
+        .zip(watched)
+        .and_then(|(number, process)| File::open(format!("/proc/{process}/fd/{number}")).ok());
     let kept = copied.map(|file| Copied::from(OwnedFd::from(file)));
     let released = lantern_desk::release_held(None, held, watched, until_closed);
     if let Some(copied) = kept.filter(|copied| !copied.is_empty()) {
         start_keeper(copied)?;
     }
-    match released {
-        Ok(()) => Ok(Status::Done),
-        // A display that is gone holds no keys.
-        Err(lantern_desk::DeskError::Lost(_)) => Ok(Status::Done),
+    done_unless_failed(released)
+}
+
+/// A display that is gone holds no keys, and no clipboard.
+fn done_unless_failed(result: Result<(), DeskError>) -> Result<Status, Failure> {
+    match result {
+        Ok(()) | Err(DeskError::Lost(_)) => Ok(Status::Done),
         Err(error) => Err(error.into()),
     }
 }
@@ -168,20 +170,17 @@ fn start_keeper(copied: Copied) -> Result<(), Failure> {
     let mut command = Command::new(OWN_PROGRAM);
     command.args(["guardian", "--keep"]).stdin(OwnedFd::from(copied)).stdout(Stdio::null());
     let started = command.stderr(Stdio::null()).process_group(0).spawn();
-    started
-        .map(drop)
-        .map_err(|source| Failure::System { what: "cannot keep the clipboard", source })
+    started.map(drop).map_err(cannot_keep)
 }
 
 /// Owns the clipboard, with what lies in standard input.
 fn keep_copied() -> Result<Status, Failure> {
-    let copied = io::stdin().as_fd().try_clone_to_owned();
-    let copied =
-        copied.map_err(|source| Failure::System { what: "cannot keep the clipboard", source })?;
-    match lantern_desk::keep_copied(Copied::from(copied)) {
-        Ok(()) | Err(lantern_desk::DeskError::Lost(_)) => Ok(Status::Done),
-        Err(error) => Err(error.into()),
-    }
+    let copied = io::stdin().as_fd().try_clone_to_owned().map_err(cannot_keep)?;
+    done_unless_failed(lantern_desk::keep_copied(Copied::from(copied)))
+}
+
+fn cannot_keep(source: io::Error) -> Failure {
+    Failure::System { what: "cannot keep the clipboard", source }
 }
 
 /// The working process.

@@ -9,7 +9,6 @@ use std::fs;
 use std::time::Duration;
 
 use lantern_model::Time;
-use x11rb::protocol::xproto::ConnectionExt as _;
 
 use super::connection::Link;
 use super::windows;
@@ -30,7 +29,6 @@ pub(super) struct Resting {
     methods: Vec<u32>,
     /// How often they had gone to sleep when they were seen asleep last.
     slept: Option<Vec<u64>>,
-    between: Duration,
     until: Time,
 }
 
@@ -38,8 +36,7 @@ impl Resting {
     /// A program and the input methods of its display; nothing if it cannot be looked at.
     pub(super) fn of(process: u32, methods: Vec<u32>, now: Time) -> Option<Resting> {
         look(process)?;
-        let between = if methods.is_empty() { BETWEEN_LOOKS } else { BETWEEN_LOOKS_AT_METHODS };
-        Some(Resting { process, methods, slept: None, between, until: now + PATIENCE })
+        Some(Resting { process, methods, slept: None, until: now + PATIENCE })
     }
 
     /// Looks again. When to look next; nothing if they rest, or were given up. What they sent each other must
@@ -51,7 +48,9 @@ impl Resting {
         let asleep: Option<Vec<u64>> = looks.collect();
         let rest = asleep.is_some() && asleep == self.slept;
         self.slept = asleep;
-        (!rest && now < self.until).then(|| now + self.between)
+        let alone = self.methods.is_empty();
+        let between = if alone { BETWEEN_LOOKS } else { BETWEEN_LOOKS_AT_METHODS };
+        (!rest && now < self.until).then(|| now + between)
     }
 }
 
@@ -59,7 +58,7 @@ impl Resting {
 pub(super) fn input_methods(link: &Link) -> Result<Vec<u32>, DeskError> {
     let mut processes = Vec::new();
     for server in windows::input_methods(link)? {
-        let owner = link.conn.get_selection_owner(server)?.reply()?.owner;
+        let owner = windows::owner_of(link, server)?;
         if owner != x11rb::NONE {
             processes.extend(windows::process_of(link, owner)?);
         }

@@ -39,6 +39,11 @@ pub(super) fn all(link: &Link) -> Result<Vec<Window>, DeskError> {
     windows_in(link, link.atoms._NET_CLIENT_LIST)
 }
 
+/// The window that owns a selection, 0 for none.
+pub(super) fn owner_of(link: &Link, selection: u32) -> Result<Window, DeskError> {
+    Ok(link.conn.get_selection_owner(selection)?.reply()?.owner)
+}
+
 /// The selections by which input methods are found: the root window lists them (X Input Method Protocol).
 pub(super) fn input_methods(link: &Link) -> Result<Vec<u32>, DeskError> {
     numbers(link, link.root, link.atoms.XIM_SERVERS, AtomEnum::ATOM.into())

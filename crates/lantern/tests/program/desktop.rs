@@ -8,8 +8,10 @@ use crate::running::Running;
 
 /// Long enough that what was on its way has come.
 pub const QUIET: Duration = Duration::from_millis(150);
-/// The X keycode of `a`.
+/// The X keycodes of some letters.
 pub const A: u8 = 38;
+pub const B: u8 = 56;
+pub const C: u8 = 54;
 
 /// A display with a bare window in front, and a person.
 pub fn bare() -> (Display, Person, Target) {

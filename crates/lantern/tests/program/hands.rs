@@ -5,13 +5,11 @@ use std::time::{Duration, Instant};
 
 use rustix::process::Signal;
 
-use crate::desktop::{A, QUIET, bare};
+use crate::desktop::{A, B, C, QUIET, bare};
 use crate::running::{Running, lantern, send};
 use lantern_stage::{Display, Person, Received, Sort, Stage, Target};
 
-/// The X keycodes of some keys.
-const B: u8 = 56;
-const C: u8 = 54;
+/// The X keycode of the left control key.
 const LEFT_CTRL: u8 = 37;
 /// What is held for the key that stops everything.
 const STOP_HELD: [&str; 3] = ["left-ctrl", "left-alt", "left-shift"];

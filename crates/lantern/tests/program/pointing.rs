@@ -5,12 +5,8 @@ use std::time::{Duration, Instant};
 
 use lantern_stage::{Person, Received, Stage, Target};
 
-use crate::desktop::{A, QUIET, bare};
+use crate::desktop::{A, B, C, QUIET, bare};
 use crate::running::Running;
-
-/// The X keycodes of some keys.
-const B: u8 = 56;
-const C: u8 = 54;
 
 #[test]
 fn x11_the_pointer_is_nudged_five_hundred_times_and_lands_exactly() {

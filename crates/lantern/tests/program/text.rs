@@ -1,7 +1,6 @@
 //! Much and foreign text, into a terminal and an editor, under two window managers and five layouts.
 
 use lantern_stage::{Display, Editor, Manager, Person, Stage, Terminal};
-
 use rustix::process::Signal;
 
 use crate::desktop::QUIET;

@@ -180,6 +180,11 @@ fn x11_typing_with_nothing_in_front_is_said() {
     running.stop();
 }
 
+/// Five million letters.
+fn large_text() -> Vec<u8> {
+    (0..5_000_000u32).map(|at| b'a' + (at * 7 % 25) as u8).collect()
+}
+
 #[test]
 fn x11_a_text_is_pasted_and_the_clipboard_keeps_what_it_held() {
     let (mut display, mut person) = desk();
@@ -194,7 +199,7 @@ fn x11_a_text_is_pasted_and_the_clipboard_keeps_what_it_held() {
     assert_eq!(display.clipboard("UTF8_STRING"), b"what was there");
     assert_eq!(editor.text(&display, &mut person).trim_end(), "Kern 12: −31 °C ❄");
     assert!(took < Duration::from_millis(1500), "{took:?}");
-    let large: Vec<u8> = (0..5_000_000u32).map(|at| b'a' + (at * 7 % 25) as u8).collect();
+    let large = large_text();
     display.copy(&large, "UTF8_STRING");
     person.tap("f7");
     running.wait_for(": ended");
@@ -276,7 +281,7 @@ fn keepers(display: &Display) -> usize {
 fn x11_what_was_copied_is_there_still_when_who_pasted_is_gone() {
     let (mut display, mut person) = desk();
     let editor = Editor::open(&mut display, "shift.txt");
-    let large: Vec<u8> = (0..5_000_000u32).map(|at| b'a' + (at * 7 % 25) as u8).collect();
+    let large = large_text();
     for (how, copied) in [(Signal::TERM, b"what was there".to_vec()), (Signal::KILL, large)] {
         let mut running =
             Running::start(&display, "when key f7 { paste \"core 12\"; log \"x\" }\n");
@@ -286,11 +291,8 @@ fn x11_what_was_copied_is_there_still_when_who_pasted_is_gone() {
         running.signal(how);
         running.wait_end();
         display.wait_until("the keeper", |display| keepers(display) == 1);
-        display.wait_until("what was copied", |display| {
-            let words = ["-selection", "clipboard", "-out"];
-            let output = display.command("xclip").args(words).output();
-            output.expect("xclip is installed").stdout == copied
-        });
+        display
+            .wait_until("what was copied", |display| display.clipboard_is(&copied, "UTF8_STRING"));
         display.copy("copied since", "UTF8_STRING");
         display.wait_until("the keeper's end", |display| keepers(display) == 0);
         assert_eq!(display.clipboard("UTF8_STRING"), b"copied since");
@@ -313,12 +315,7 @@ fn x11_what_was_copied_is_back_when_a_paste_is_killed() {
     running.wait_end();
     display.wait_until("the keeper", |display| keepers(display) == 1);
     display.wait_until("what was there", |display| {
-        let words = ["-selection", "clipboard", "-out"];
-        display
-            .command("xclip")
-            .args(words)
-            .output()
-            .is_ok_and(|got| got.stdout == b"what was there")
+        display.clipboard_is(b"what was there", "UTF8_STRING")
     });
 }
 

@@ -5,10 +5,11 @@ use x11rb::connection::Connection as _;
 use x11rb::protocol::Event;
 use x11rb::protocol::xproto::Property;
 
-use super::serving::{Offer, owner_of};
+use super::serving::Offer;
 use crate::DeskError;
 use crate::copied::Copied;
 use crate::x11::connection::Link;
+use crate::x11::windows::owner_of;
 
 /// Owns what is kept there on the display in DISPLAY. Returns when others have copied something since, or the
 /// display is gone.

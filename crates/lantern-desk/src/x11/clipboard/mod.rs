@@ -23,10 +23,11 @@ use x11rb::protocol::xproto::{
 
 use super::connection::Link;
 use super::lend::Asker;
+use super::windows::owner_of;
 use super::{X11Desk, windows};
 use crate::DeskError;
 use crate::copied::{Contents, Copied, Form};
-use serving::{Handed, Offer, Piece, owner_of, property_of, text_forms};
+use serving::{Handed, Offer, Piece, property_of, text_forms};
 
 /// How long the owner of the clipboard may take for one form of what it holds.
 const READING: Duration = Duration::from_millis(500);

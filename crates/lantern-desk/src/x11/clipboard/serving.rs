@@ -214,11 +214,6 @@ pub(super) fn property_of(request: &SelectionRequestEvent) -> Atom {
     if request.property == x11rb::NONE { request.target } else { request.property }
 }
 
-/// Who owns a clipboard.
-pub(super) fn owner_of(link: &Link, selection: Atom) -> Result<Window, DeskError> {
-    Ok(link.conn.get_selection_owner(selection)?.reply()?.owner)
-}
-
 /// The forms of a text.
 pub(super) fn text_forms(link: &Link, text: &str) -> Contents {
     let atoms = &link.atoms;
