@@ -76,9 +76,10 @@ fn is_not_composed(composer: Composer) {
     assert_eq!(terminal.read("e'a'".len()), "e'a'", "{composer:?}: it goes past");
     running.wait_for(": ended");
     person.tap("f7");
-    // Of both forms it has as many bytes; a method that still starts hands keys on.
-    let typed = terminal.read("éá ".len());
-    assert!(["éá ", "é á", "e'a' "].contains(&typed.as_str()), "{composer:?}: {typed:?}");
+    // Of both forms it has as many bytes; a method that still starts hands keys on. Some give back the
+    // space, which they hand on, before the letters that they made.
+    let typed = terminal.read("éá ".len()).replace(' ', "");
+    assert!(["éá", "e'a'"].contains(&typed.as_str()), "{composer:?}: {typed:?}");
     running.wait_for(": ended");
     // Where the person allows it the text goes past by itself.
     let allowed = format!("settings {{ clipboard = true }}\n{RULES}");
