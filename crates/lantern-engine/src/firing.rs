@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use lantern_model::{Again, ArmedKey, Cause, Combo, Key, Modifiers, RunId, Time, Value};
+use lantern_model::{Again, ArmedKey, Cause, Combo, Key, Modifiers, Refusal, RunId, Time, Value};
 
 use crate::engine::Engine;
 use crate::reasons::ReasonKind;
@@ -276,27 +276,30 @@ impl Engine {
         }
     }
 
-    /// Names the rules whose keys somebody else holds.
-    pub(crate) fn handle_refusals(&mut self, now: Time, refused: &[(ArmedKey, String)]) {
+    /// Names the rules whose keys cannot be had.
+    pub(crate) fn handle_refusals(&mut self, now: Time, refused: &[(ArmedKey, Refusal)]) {
         let rules = Arc::clone(&self.rules);
         self.refused.extend(refused.iter().map(|(armed, _)| *armed));
         for (armed, why) in refused {
             let stroke = (armed.key, armed.families);
+            let reason = match why {
+                Refusal::Held => ReasonKind::Refused,
+                Refusal::Lacking => ReasonKind::NotOnBoard,
+            };
             if self.watch.is_panic(stroke) {
-                let message = format!("{} (panic): {why}", rules.settings.panic);
-                self.give_reason(now, None, ReasonKind::Refused(message));
+                let combo = format!("{} (panic)", rules.settings.panic);
+                self.give_reason(now, None, reason(combo));
             }
             let watch = Arc::clone(&self.watch);
             let candidates = watch.candidates(stroke);
             if candidates.is_empty() && !self.watch.is_panic(stroke) {
                 // It is wanted for a chord, a sequence, a drawing or a remap.
                 let combo = Combo::with(armed.families, armed.key);
-                self.give_reason(now, None, ReasonKind::Refused(format!("{combo}: {why}")));
+                self.give_reason(now, None, reason(combo.to_string()));
             }
             for candidate in candidates {
                 let cause = &rules.rules[candidate.rule].triggers[candidate.trigger].cause;
-                let message = format!("{}: {why}", cause_words(cause));
-                self.give_reason(now, Some(candidate.rule), ReasonKind::Refused(message));
+                self.give_reason(now, Some(candidate.rule), reason(cause_words(cause)));
             }
         }
     }

@@ -51,6 +51,15 @@ impl App {
     }
 }
 
+/// Why an armed key cannot be had.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Refusal {
+    /// Another program holds it.
+    Held,
+    /// No key of the keyboard is it.
+    Lacking,
+}
+
 /// Something that was seen or heard, or the end of something that was asked for.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
@@ -170,8 +179,8 @@ pub enum Event {
         /// What was sent along.
         text: String,
     },
-    /// Armed keys that somebody else holds, each with what is known of why.
-    Refused(Vec<(ArmedKey, String)>),
+    /// Armed keys that cannot be had, each with why.
+    Refused(Vec<(ArmedKey, Refusal)>),
     /// Armed keys that somebody else held and let go; they are ours now.
     Freed(Vec<ArmedKey>),
     /// An effect is done, perhaps with a value, or failed with this reason.

@@ -6,6 +6,7 @@
 
 mod bench;
 mod boards;
+mod clipboard;
 mod composer;
 mod console;
 mod display;

@@ -6,7 +6,6 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
-use x11rb::protocol::xfixes::{ConnectionExt as _, SelectionEventMask};
 use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, XIEventMask};
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, GrabStatus, MapState};
 use x11rb::rust_connection::RustConnection;
@@ -133,28 +132,12 @@ impl Display {
         conn.xinput_xi_select_events(root, &[mask]).expect("it listens").check().expect("it may");
         Moments { conn }
     }
-
-    /// Listens for the clipboard coming into other hands from now on.
-    ///
-    /// # Panics
-    /// When the server does not answer.
-    pub fn copies(&self) -> Moments {
-        let conn = self.connect();
-        let root = conn.setup().roots[0].root;
-        let atom = conn.intern_atom(false, b"CLIPBOARD").expect("it listens");
-        let clipboard = atom.reply().expect("it answers").atom;
-        conn.xfixes_query_version(5, 0).expect("it listens").reply().expect("it answers");
-        let mask = SelectionEventMask::SET_SELECTION_OWNER;
-        let selected = conn.xfixes_select_selection_input(root, clipboard, mask);
-        selected.expect("it listens").check().expect("it may");
-        Moments { conn }
-    }
 }
 
 /// Something that is listened for, as it comes.
 #[derive(Debug)]
 pub struct Moments {
-    conn: RustConnection,
+    pub(crate) conn: RustConnection,
 }
 
 impl Moments {

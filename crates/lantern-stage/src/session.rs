@@ -2,7 +2,7 @@
 //! program, started for one display and ended with it.
 
 use std::io::{BufRead, BufReader};
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process};
@@ -105,49 +105,6 @@ impl Display {
             let asked = display.silent("pactl").args(["get-sink-volume", "bench"]).status();
             asked.expect("pactl is installed").success()
         });
-    }
-
-    /// Copies bytes to the clipboard, in that form; the program that offers them stays.
-    ///
-    /// # Panics
-    /// When xclip is not installed or fails.
-    pub fn copy(&self, bytes: impl AsRef<[u8]>, form: &str) {
-        let path = self.folder().join("copied");
-        let bytes = bytes.as_ref();
-        std::fs::write(&path, bytes).expect("the file can be written");
-        let copied = self
-            .silent("xclip")
-            .args(["-selection", "clipboard", "-target", form, "-in"])
-            .arg(&path)
-            .status();
-        assert!(copied.expect("xclip is installed").success());
-        // It says so before it is so.
-        self.wait_until("the copy", |display| display.asked_of_clipboard(form).stdout == bytes);
-    }
-
-    /// Whether the clipboard holds that in that form; it may hold nothing.
-    ///
-    /// # Panics
-    /// When xclip is not installed.
-    pub fn clipboard_is(&self, bytes: &[u8], form: &str) -> bool {
-        let asked = self.asked_of_clipboard(form);
-        asked.status.success() && asked.stdout == bytes
-    }
-
-    fn asked_of_clipboard(&self, form: &str) -> Output {
-        let words = ["-selection", "clipboard", "-target", form, "-out"];
-        self.command("xclip").args(words).output().expect("xclip is installed")
-    }
-
-    /// What the clipboard holds in that form.
-    ///
-    /// # Panics
-    /// When xclip is not installed, or it holds nothing in that form.
-    pub fn clipboard(&self, form: &str) -> Vec<u8> {
-        let output = self.asked_of_clipboard(form);
-        let said = String::from_utf8_lossy(&output.stderr);
-        assert!(output.status.success(), "the clipboard as {form}: {said}");
-        output.stdout
     }
 
     /// What a command that asks the session prints.

@@ -12,7 +12,7 @@ use lantern_devices::{
     Answer, Done, Front, LastSaid, Launcher, Level, Linked, Report, Services, Shortcut,
 };
 use lantern_model::{
-    App, ArmedKey, Deed, DeviceId, EffectId, Event, Link, Listening, RuleSet, Value, Verb,
+    App, ArmedKey, Deed, DeviceId, EffectId, Event, Link, Listening, Refusal, RuleSet, Value, Verb,
 };
 use lantern_sense::Loudness;
 use serde::Deserialize;
@@ -74,8 +74,9 @@ impl Errands {
     }
 
     /// Looks which settings of the desktop give these combinations to something.
-    pub fn find_owners(&self, refused: &[(ArmedKey, String)]) {
-        let keys = refused.iter().map(|(key, _)| *key).collect();
+    pub fn find_owners(&self, refused: &[(ArmedKey, Refusal)]) {
+        let held = refused.iter().filter(|(_, why)| *why == Refusal::Held);
+        let keys = held.map(|(key, _)| *key).collect();
         // Where there is no display no window manager has keys.
         let manager = || survey().ok().and_then(|survey| survey.manager).unwrap_or_default();
         self.services.find_owners(keys, manager);

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{ArmedKey, Event, Time};
+use lantern_model::{ArmedKey, Event, Refusal, Time};
 use x11rb::connection::RequestConnection as _;
 use x11rb::errors::ConnectionError;
 use x11rb::protocol::Event as XEvent;
@@ -12,7 +12,7 @@ use x11rb::protocol::xkb::{self, ConnectionExt as _, EventType, MapPart};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
 
 use super::device_event::DeviceEvent;
-use super::grabs::{Detail, HELD_BY_ANOTHER, Refusals};
+use super::grabs::{Detail, Refusals};
 use super::hands::ServerPress;
 use super::helps::Delays;
 use super::keymap::{Keymap, key_of};
@@ -164,6 +164,8 @@ impl X11Desk {
         }
         if change.atom == atoms._XKB_RULES_NAMES {
             self.handle_new_map()?;
+        } else if change.atom == atoms.XIM_SERVERS {
+            self.methods.look(&self.link)?;
         } else if change.atom == atoms._NET_ACTIVE_WINDOW {
             self.look_at_front()?;
         } else if change.atom == atoms._NET_CLIENT_LIST {
@@ -215,16 +217,16 @@ impl X11Desk {
             self.grabs.suspend(&self.link, *detail)?;
         }
         // Each is told once, and again if we had it in between.
-        let is_ours = |told: &mut (ArmedKey, String)| {
+        let is_ours = |told: &mut (ArmedKey, Refusal)| {
             self.armed.keys.contains(&told.0) && !refused.contains(told)
         };
         let freed: Vec<ArmedKey> = self.told.extract_if(.., is_ours).map(|told| told.0).collect();
         if !freed.is_empty() {
             self.events.push_back(Event::Freed(freed));
         }
-        let is_new = |refused: &&(ArmedKey, String)| !self.told.contains(refused);
+        let is_new = |refused: &&(ArmedKey, Refusal)| !self.told.contains(refused);
         let new: Refusals = refused.iter().filter(is_new).cloned().collect();
-        self.missing = refused.iter().any(|(_, why)| why == HELD_BY_ANOTHER);
+        self.missing = refused.iter().any(|(_, why)| *why == Refusal::Held);
         if !new.is_empty() {
             self.told.extend(new.iter().cloned());
             self.events.push_back(Event::Refused(new));

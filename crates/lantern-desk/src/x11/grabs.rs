@@ -14,7 +14,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{ArmedKey, Families, Key};
+use lantern_model::{ArmedKey, Families, Key, Refusal};
 use x11rb::CURRENT_TIME;
 use x11rb::cookie::VoidCookie;
 use x11rb::protocol::xinput::{
@@ -87,11 +87,8 @@ struct Manner {
     raw: Raw,
 }
 
-/// Why a key cannot be had now, but may be later.
-pub(super) const HELD_BY_ANOTHER: &str = "another program holds it";
-
 /// Keys that cannot be had, each with why.
-pub(super) type Refusals = Vec<(ArmedKey, String)>;
+pub(super) type Refusals = Vec<(ArmedKey, Refusal)>;
 
 /// What is grabbed now.
 #[derive(Debug, Default)]
@@ -142,7 +139,7 @@ impl Grabs {
         for armed in wanted {
             let masks = keymap.grab_masks(armed.families, armed.further, locked);
             let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
-                refused.push((*armed, "this keyboard cannot press it".to_owned()));
+                refused.push((*armed, Refusal::Lacking));
                 continue;
             };
             self.wanted.entry(detail).or_default().push(*armed);
@@ -190,7 +187,7 @@ impl Grabs {
         let families = keymap.families_in(mask as u16);
         for armed in &self.wanted[&detail] {
             if armed.families == families || armed.further {
-                refused.push((ArmedKey { families, ..*armed }, HELD_BY_ANOTHER.to_owned()));
+                refused.push((ArmedKey { families, ..*armed }, Refusal::Held));
             }
         }
     }

@@ -1,7 +1,7 @@
 //! Putting input in: presses and releases through XTEST, the person's modifiers out of the way for
 //! a step and put back after it, every press marked in the list of held keys before it is sent.
 
-use lantern_model::{Act, InputStep, Key, Level, Side};
+use lantern_model::{Act, InputStep, Key, Level, Side, Time};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::Connection;
 use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
@@ -73,8 +73,11 @@ impl X11Desk {
     }
 
     /// Does a whole step whose text the keyboard can give.
-    pub(super) fn perform_step(&mut self, step: &InputStep) -> Result<(), DeskError> {
-        self.unread |= step.acts.iter().any(|act| matches!(act, Act::Text(_) | Act::Tap(_)));
+    pub(super) fn perform_step(&mut self, now: Time, step: &InputStep) -> Result<(), DeskError> {
+        if step.acts.iter().any(|act| matches!(act, Act::Text(_) | Act::Tap(_))) {
+            self.unread = true;
+            self.methods.note_typed(now);
+        }
         let mut lifted = self.begin_step(step)?;
         for act in &step.acts {
             self.perform_act(act)?;

@@ -17,7 +17,7 @@ use x11rb::protocol::xproto::{
 };
 
 use super::keymap::Keymap;
-use super::rest::{Resting, input_methods};
+use super::rest::{Look, Resting};
 use super::{X11Desk, windows};
 use crate::DeskError;
 use crate::keysyms::character_keysym;
@@ -121,19 +121,24 @@ impl X11Desk {
         if let Some(window) = pinged {
             self.ping(window, Asker::Lending)?;
         }
-        self.let_server_catch_up()?;
         let mut resting = match (pinged, self.front.process) {
-            (None, Some(process)) => Resting::of(process, input_methods(&self.link)?, now),
+            (None, Some(process)) => {
+                self.methods.look(&self.link)?;
+                Resting::of(process, self.methods.processes(&self.link)?, now)
+            }
             _ => None,
         };
-        let looks = resting.as_mut().and_then(|resting| resting.look_again(now));
-        let until = looks.unwrap_or_else(|| {
-            now + match (pinged, waiting.next) {
-                (Some(_), _) => PATIENCE,
-                (None, Next::Type | Next::End) => BLIND_WAIT,
-                (None, Next::Lend) => BLIND_READING,
+        self.let_server_catch_up()?;
+        let until = match resting.as_mut().map(|resting| resting.look_again(now)) {
+            Some(Look::Again(later) | Look::Wake(later)) => later,
+            Some(Look::Rest) | None => {
+                now + match (pinged, waiting.next) {
+                    (Some(_), _) => PATIENCE,
+                    (None, Next::Type | Next::End) => BLIND_WAIT,
+                    (None, Next::Lend) => BLIND_READING,
+                }
             }
-        });
+        };
         self.waiting = Some(WaitingStep { pinged, resting, until, ..waiting });
         self.flush()
     }
@@ -213,9 +218,14 @@ impl X11Desk {
         let Some(waiting) = &mut self.waiting else {
             return self.take_back();
         };
-        match waiting.resting.as_mut().and_then(|resting| resting.look_again(now)) {
-            Some(later) => waiting.until = later,
-            None => self.go_on(now)?,
+        match waiting.resting.as_mut().map_or(Look::Rest, |resting| resting.look_again(now)) {
+            Look::Again(later) => waiting.until = later,
+            Look::Wake(later) => {
+                waiting.until = later;
+                self.methods.wake(&self.link)?;
+                self.flush()?;
+            }
+            Look::Rest => self.go_on(now)?,
         }
         Ok(())
     }
@@ -237,7 +247,7 @@ impl X11Desk {
             self.lend(&waiting.step)?;
             return self.wait_for_program(now, WaitingStep { next: Next::Type, ..waiting });
         }
-        self.perform_step(&waiting.step)?;
+        self.perform_step(now, &waiting.step)?;
         let mut rest = waiting.rest;
         let (step, next) = match rest.pop_front() {
             Some(step) => (step, Next::Lend),

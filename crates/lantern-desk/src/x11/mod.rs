@@ -18,6 +18,7 @@ mod keymap;
 mod lend;
 mod lifts;
 mod listener;
+mod methods;
 mod picture;
 mod pointer;
 mod question;
@@ -59,6 +60,7 @@ use hint::Hints;
 use keymap::Keymap;
 use lend::WaitingStep;
 use lifts::Lifts;
+use methods::Methods;
 use pointer::ButtonOrder;
 use trace::Trace;
 
@@ -103,6 +105,7 @@ pub struct X11Desk {
     lent: BTreeMap<char, (u8, Level)>,
     waiting: Option<WaitingStep>,
     take_back_at: Option<Time>,
+    methods: Methods,
     hints: Hints,
     /// The way that a shape may be drawn on.
     trace: Option<Trace>,
@@ -167,6 +170,7 @@ impl X11Desk {
             lent: BTreeMap::new(),
             waiting: None,
             take_back_at: None,
+            methods: Methods::default(),
             hints: Hints::default(),
             trace: None,
             clipboard: Clipboard::default(),
@@ -186,6 +190,7 @@ impl X11Desk {
         desk.events.push_back(Event::Screens(screens));
         desk.windows = windows::all(&desk.link)?;
         desk.look_at_front()?;
+        desk.methods.look(&desk.link)?;
         desk.events.push_back(Event::Layout(desk.keymap.layout.clone()));
         desk.flush()?;
         Ok(desk)
@@ -215,7 +220,7 @@ impl Desk for X11Desk {
         if self.missing_characters(step).next().is_some() {
             return self.begin_lending(now, effect, step.clone());
         }
-        self.perform_step(step)?;
+        self.perform_step(now, step)?;
         if std::mem::take(&mut self.hands.answering) {
             self.link.conn.wait_at_most(&BREATH)?;
         }
@@ -281,6 +286,7 @@ impl Desk for X11Desk {
         self.hints.handle_deadline(&self.link, now)?;
         self.handle_clipboard_deadline(now)?;
         self.handle_coming_deadline(now)?;
+        self.handle_methods_deadline(now)?;
         if self.retry_at.is_some_and(|at| at <= now) {
             self.retry_refused(now)?;
         }
@@ -294,6 +300,7 @@ impl Desk for X11Desk {
             .chain(self.hints.next_deadline())
             .chain(self.lending_deadline())
             .chain(self.clipboard.deadline())
+            .chain(self.methods.deadline())
             .chain(self.gathers_until())
             .min()
     }

@@ -3,16 +3,13 @@
 //! what is there to be read has woken them by then.
 //!
 //! Others may hand their keys, by their keycodes, to an input method, and get them back later (X Input Method
-//! Protocol). It must rest as well then, with those it works with.
+//! Protocol). It must rest as well then, with those it works with; and since it may sleep over what came, it is
+//! woken once all rest, after which nothing more may come to the program.
 
 use std::fs;
 use std::time::Duration;
 
 use lantern_model::Time;
-
-use super::connection::Link;
-use super::windows;
-use crate::DeskError;
 
 /// From one look to the next: longer than a server under load takes to answer a program that sleeps
 /// only until then.
@@ -29,41 +26,49 @@ pub(super) struct Resting {
     methods: Vec<u32>,
     /// How often they had gone to sleep when they were seen asleep last.
     slept: Option<Vec<u64>>,
+    /// How often the program had when all of them rested and the input methods were woken.
+    woken_at: Option<u64>,
     until: Time,
+}
+
+/// What comes of a look.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Look {
+    /// They rest, or were given up.
+    Rest,
+    /// It must be looked again then.
+    Again(Time),
+    /// The same, and the input methods are woken before.
+    Wake(Time),
 }
 
 impl Resting {
     /// A program and the input methods of its display; nothing if it cannot be looked at.
     pub(super) fn of(process: u32, methods: Vec<u32>, now: Time) -> Option<Resting> {
         look(process)?;
-        Some(Resting { process, methods, slept: None, until: now + PATIENCE })
+        Some(Resting { process, methods, slept: None, woken_at: None, until: now + PATIENCE })
     }
 
-    /// Looks again. When to look next; nothing if they rest, or were given up. What they sent each other must
-    /// have gone through the server before.
-    pub(super) fn look_again(&mut self, now: Time) -> Option<Time> {
+    /// Looks again. What they sent each other must have gone through the server before.
+    pub(super) fn look_again(&mut self, now: Time) -> Look {
         // One that is gone, or works on another machine, keeps nothing from us.
         let methods = self.methods.iter().flat_map(|method| relatives(*method));
         let looks = methods.filter_map(look).chain([look(self.process).flatten()]);
         let asleep: Option<Vec<u64>> = looks.collect();
+        let program = asleep.as_ref().and_then(|counts| counts.last().copied());
+        let nothing_came = program.is_some() && program == self.woken_at.take();
         let rest = asleep.is_some() && asleep == self.slept;
         self.slept = asleep;
-        let alone = self.methods.is_empty();
-        let between = if alone { BETWEEN_LOOKS } else { BETWEEN_LOOKS_AT_METHODS };
-        (!rest && now < self.until).then(|| now + between)
-    }
-}
-
-/// The processes of the display's input methods.
-pub(super) fn input_methods(link: &Link) -> Result<Vec<u32>, DeskError> {
-    let mut processes = Vec::new();
-    for server in windows::input_methods(link)? {
-        let owner = windows::owner_of(link, server)?;
-        if owner != x11rb::NONE {
-            processes.extend(windows::process_of(link, owner)?);
+        if now >= self.until || nothing_came || rest && self.methods.is_empty() {
+            return Look::Rest;
         }
+        if rest {
+            self.woken_at = program;
+            return Look::Wake(now + BETWEEN_LOOKS_AT_METHODS);
+        }
+        let alone = self.methods.is_empty();
+        Look::Again(now + if alone { BETWEEN_LOOKS } else { BETWEEN_LOOKS_AT_METHODS })
     }
-    Ok(processes)
 }
 
 /// An input method's processes: the one that is known, or all that were started with it by one whose name
@@ -100,7 +105,7 @@ fn look(process: u32) -> Option<Option<u64>> {
 
 #[cfg(test)]
 mod tests {
-    use std::process::{Command, Stdio};
+    use std::process::{Child, Command, Stdio};
 
     use super::*;
 
@@ -113,21 +118,30 @@ mod tests {
             command.args(["-c", line]).stdin(Stdio::piped()).stdout(Stdio::piped());
             command.spawn().expect("there is a shell")
         };
+        let look = |resting: &mut Resting| {
+            std::thread::sleep(BETWEEN_LOOKS);
+            resting.look_again(NOW)
+        };
         let rests = |process: u32| {
             let mut resting = Resting::of(process, Vec::new(), NOW).expect("it is there");
-            let looks = std::iter::from_fn(|| {
-                std::thread::sleep(BETWEEN_LOOKS);
-                resting.look_again(NOW)
-            });
-            looks.take(50).count() < 50
+            (0..50).any(|_| look(&mut resting) == Look::Rest)
         };
-        let mut idle = start("read line");
+        let (mut idle, mut other) = (start("read line"), start("read line"));
         assert!(rests(idle.id()));
         let mut busy = start("while :; do :; done");
         assert!(!rests(busy.id()));
-        let mut resting = Resting::of(idle.id(), vec![busy.id()], NOW).expect("they are there");
-        assert_eq!(resting.look_again(NOW + PATIENCE), None, "it never does");
-        for child in [&mut idle, &mut busy] {
+        // An input method is woken once both rest.
+        let with = |method: &Child| Resting::of(idle.id(), vec![method.id()], NOW);
+        let mut resting = with(&other).expect("they are there");
+        let looks: Vec<Look> = (0..50).map(|_| look(&mut resting)).collect();
+        let woken = looks.iter().position(|look| matches!(look, Look::Wake(_)));
+        let woken = woken.expect("it is woken");
+        assert_eq!(looks.get(woken + 1), Some(&Look::Rest));
+        assert!(looks[..woken].iter().all(|look| matches!(look, Look::Again(_))), "{looks:?}");
+        let mut resting = with(&busy).expect("they are there");
+        assert!((0..5).all(|_| matches!(look(&mut resting), Look::Again(_))), "it never rests");
+        assert_eq!(resting.look_again(NOW + PATIENCE), Look::Rest, "it is given up");
+        for child in [&mut idle, &mut busy, &mut other] {
             child.kill().expect("it is ours");
             child.wait().expect("it was started");
         }

@@ -28,7 +28,12 @@ fn windows_in(link: &Link, name: u32) -> Result<Vec<Window>, DeskError> {
 }
 
 /// A property's numbers; none if the window has none, or is gone.
-fn numbers(link: &Link, window: Window, name: u32, kind: u32) -> Result<Vec<u32>, DeskError> {
+pub(super) fn numbers(
+    link: &Link,
+    window: Window,
+    name: u32,
+    kind: u32,
+) -> Result<Vec<u32>, DeskError> {
     let bytes = property(link, window, name, kind)?;
     let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
     Ok(bytes.chunks_exact(4).map(number).collect())
@@ -42,11 +47,6 @@ pub(super) fn all(link: &Link) -> Result<Vec<Window>, DeskError> {
 /// The window that owns a selection, 0 for none.
 pub(super) fn owner_of(link: &Link, selection: u32) -> Result<Window, DeskError> {
     Ok(link.conn.get_selection_owner(selection)?.reply()?.owner)
-}
-
-/// The selections by which input methods are found: the root window lists them (X Input Method Protocol).
-pub(super) fn input_methods(link: &Link) -> Result<Vec<u32>, DeskError> {
-    numbers(link, link.root, link.atoms.XIM_SERVERS, AtomEnum::ATOM.into())
 }
 
 /// Whether a window manager tells which window is in front.

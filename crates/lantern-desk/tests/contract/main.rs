@@ -3,6 +3,7 @@
 
 mod clauses;
 mod marks;
+mod methods;
 mod real;
 mod simulated;
 

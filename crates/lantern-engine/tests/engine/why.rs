@@ -1,7 +1,7 @@
 //! The reasons that are kept, and what the engine does with what a desk tells it.
 
 use lantern_engine::ReasonKind;
-use lantern_model::{ArmedKey, EffectId, Event, Families, Time};
+use lantern_model::{ArmedKey, EffectId, Event, Families, Refusal, Time};
 
 use crate::theatre::{Theatre, key};
 
@@ -77,7 +77,7 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
                 follow: false,
                 waits: false,
             },
-            "taken".to_owned(),
+            Refusal::Held,
         )
     };
     theatre.focus("a", 1);
@@ -96,7 +96,7 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
         follow: false,
         waits: false,
     };
-    theatre.happen(Event::Refused(vec![(panic, "taken".to_owned())]));
+    theatre.happen(Event::Refused(vec![(panic, Refusal::Held)]));
     assert!(theatre.reasons()[2].contains("(panic)"), "{:?}", theatre.reasons());
 }
 

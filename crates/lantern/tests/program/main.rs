@@ -9,6 +9,7 @@ mod chaos;
 mod commands;
 mod composing;
 mod cookbook;
+mod copying;
 mod desktop;
 mod documents;
 mod endurance;

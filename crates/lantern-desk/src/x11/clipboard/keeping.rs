@@ -40,6 +40,9 @@ pub fn keep_copied(mut copied: Copied) -> Result<(), DeskError> {
             Event::PropertyNotify(change) if change.state == Property::DELETE => {
                 offer.send_on(&link, change.window, change.atom)?;
             }
+            Event::PropertyNotify(change) => {
+                offer.note_time(&link, &change);
+            }
             _ => {}
         }
     }

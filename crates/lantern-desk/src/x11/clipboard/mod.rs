@@ -7,6 +7,7 @@
 //! it deletes what it was handed) we own it with what was read. Whoever copies meanwhile wins.
 
 mod keeping;
+mod reading;
 mod serving;
 
 pub use keeping::keep_copied;
@@ -17,8 +18,8 @@ use std::time::Duration;
 use lantern_model::{Act, EffectId, Event, InputStep, Key, Time, Value};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
-    Atom, AtomEnum, ConnectionExt as _, GetPropertyType, Property, PropertyNotifyEvent,
-    SelectionNotifyEvent, SelectionRequestEvent, Window,
+    Atom, AtomEnum, ConnectionExt as _, Property, PropertyNotifyEvent, SelectionRequestEvent,
+    Window,
 };
 
 use super::connection::Link;
@@ -174,130 +175,6 @@ impl X11Desk {
         self.ask(selection, self.link.atoms.TARGETS)
     }
 
-    fn ask(&mut self, selection: Atom, form: Atom) -> Result<(), DeskError> {
-        let window = self.clipboard.offer.window(&self.link)?;
-        let property = self.link.atoms.COLD_LANTERN_DATA;
-        self.link.conn.delete_property(window, property)?;
-        let time = x11rb::CURRENT_TIME;
-        self.link.conn.convert_selection(window, selection, form, property, time)?;
-        self.link.conn.flush()?;
-        Ok(())
-    }
-
-    /// The owner of the clipboard answered.
-    pub(super) fn handle_answer(
-        &mut self,
-        now: Time,
-        answer: &SelectionNotifyEvent,
-    ) -> Result<(), DeskError> {
-        let ours = self.clipboard.offer.is_window(answer.requestor);
-        let Some(job) = self.clipboard.job.as_ref().filter(|_| ours) else {
-            return Ok(());
-        };
-        if job.selection != answer.selection {
-            return Ok(());
-        }
-        let form = if answer.property == x11rb::NONE {
-            None
-        } else {
-            Some(take_property(&self.link, answer.requestor, answer.property)?)
-        };
-        self.take_in_form(now, form)
-    }
-
-    /// A form came, or the owner does not have it.
-    fn take_in_form(&mut self, now: Time, form: Option<Form>) -> Result<(), DeskError> {
-        let atoms = self.link.atoms;
-        let Some(job) = &mut self.clipboard.job else { return Ok(()) };
-        job.until = now + READING;
-        match &mut job.phase {
-            Phase::Forms => {
-                let listed = form.map_or_else(Vec::new, |form| atoms_in(&form.bytes));
-                let text = [atoms.UTF8_STRING, AtomEnum::STRING.into()];
-                // These are no forms of the contents.
-                let about = [
-                    atoms.TARGETS,
-                    atoms.MULTIPLE,
-                    atoms.TIMESTAMP,
-                    atoms.SAVE_TARGETS,
-                    atoms.DELETE,
-                ];
-                let left: VecDeque<Atom> = match &job.purpose {
-                    Purpose::Paste(_) => {
-                        listed.into_iter().filter(|form| !about.contains(form)).collect()
-                    }
-                    Purpose::Read => {
-                        text.into_iter().filter(|form| listed.contains(form)).take(1).collect()
-                    }
-                };
-                job.phase = Phase::Reading { left, read: Contents::new(), pieces: None };
-            }
-            Phase::Reading { left, read, pieces } => match form {
-                Some(form) if form.kind == atoms.INCR => {
-                    // It comes in pieces, each when the one before was deleted.
-                    *pieces = Some(Form { kind: 0, format: 8, bytes: Vec::new() });
-                    return Ok(());
-                }
-                form => {
-                    let asked = left.pop_front();
-                    if let (Some(asked), Some(form)) = (asked, form) {
-                        read.insert(asked, form);
-                    }
-                }
-            },
-            Phase::Announced { .. } | Phase::Offered { .. } => return Ok(()),
-        }
-        self.read_on(now)
-    }
-
-    fn read_on(&mut self, now: Time) -> Result<(), DeskError> {
-        let Some(job) = &mut self.clipboard.job else { return Ok(()) };
-        let Phase::Reading { left, read, .. } = &mut job.phase else { return Ok(()) };
-        match left.front().copied() {
-            Some(form) => {
-                let selection = job.selection;
-                self.ask(selection, form)
-            }
-            None => {
-                let read = std::mem::take(read);
-                self.have_read(now, read)
-            }
-        }
-    }
-
-    /// A piece of a form lies in our window's property.
-    fn take_in_piece(
-        &mut self,
-        now: Time,
-        window: Window,
-        property: Atom,
-    ) -> Result<(), DeskError> {
-        let receiving = matches!(
-            &self.clipboard.job,
-            Some(Job { phase: Phase::Reading { pieces: Some(_), .. }, .. })
-        );
-        if !receiving {
-            return Ok(());
-        }
-        let piece = take_property(&self.link, window, property)?;
-        let Some(Job { phase: Phase::Reading { left, read, pieces }, until, .. }) =
-            &mut self.clipboard.job
-        else {
-            return Ok(());
-        };
-        *until = now + READING;
-        let Some(whole) = pieces else { return Ok(()) };
-        if !piece.bytes.is_empty() {
-            (whole.kind, whole.format) = (piece.kind, piece.format);
-            whole.bytes.extend(piece.bytes);
-            return Ok(());
-        }
-        if let (Some(form), Some(whole)) = (left.pop_front(), pieces.take()) {
-            read.insert(form, whole);
-        }
-        self.read_on(now)
-    }
-
     /// All that the clipboard holds is known.
     fn have_read(&mut self, now: Time, contents: Contents) -> Result<(), DeskError> {
         let atoms = self.link.atoms;
@@ -356,7 +233,7 @@ impl X11Desk {
         job.until = now + FETCHING;
         let keys = self.paste_keys();
         let step = InputStep { acts: vec![Act::Tap(keys)], lift: true, ..InputStep::default() };
-        self.perform_step(&step)?;
+        self.perform_step(now, &step)?;
         if let Some(window) = windows::focused_window(&self.link)? {
             self.ping(window, Asker::Pasting)?;
         }
@@ -433,11 +310,7 @@ impl X11Desk {
             let message = format!("{} did not take the text", self.front.name());
             return self.end_job(now, Err(message));
         }
-        // A form that its owner does not give is left out.
-        if let Some(Job { phase: Phase::Reading { pieces, .. }, .. }) = &mut self.clipboard.job {
-            *pieces = None;
-        }
-        self.take_in_form(now, None)
+        self.skip_form(now)
     }
 
     /// A property of a window changed: a piece came, or was taken.
@@ -448,8 +321,8 @@ impl X11Desk {
     ) -> Result<(), DeskError> {
         let (window, property) = (change.window, change.atom);
         if change.state == Property::NEW_VALUE {
-            if self.clipboard.offer.is_window(window) {
-                return self.take_in_piece(now, window, property);
+            if !self.clipboard.offer.note_time(&self.link, change) {
+                self.take_in_piece(now, change)?;
             }
             return Ok(());
         }
@@ -481,7 +354,7 @@ impl X11Desk {
         match phase {
             Some(Phase::Announced { client, .. }) if *client == asks => {
                 let handed = self.clipboard.offer.serve(&self.link, request, true)?;
-                if handed == Handed::List {
+                if handed == Handed::About {
                     self.clipboard.handed = Some(place);
                 }
             }
@@ -493,9 +366,9 @@ impl X11Desk {
                     }
                     Handed::Pieces => {
                         *heard = Heard::Asking;
-                        self.clipboard.offer.note_pasted();
+                        self.clipboard.offer.note_pasted(request.requestor);
                     }
-                    Handed::List | Handed::Nothing => {}
+                    Handed::About | Handed::Nothing => {}
                 }
             }
             _ => {
@@ -538,16 +411,4 @@ impl X11Desk {
 /// What all windows of a program have in common.
 fn client_of(link: &Link, window: Window) -> u32 {
     window & !link.conn.setup().resource_id_mask
-}
-
-fn atoms_in(bytes: &[u8]) -> Vec<Atom> {
-    let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
-    bytes.chunks_exact(4).map(number).collect()
-}
-
-fn take_property(link: &Link, window: Window, property: Atom) -> Result<Form, DeskError> {
-    let all = u32::MAX / 4;
-    let cookie = link.conn.get_property(true, window, property, GetPropertyType::ANY, 0, all)?;
-    let reply = cookie.reply()?;
-    Ok(Form { kind: reply.type_, format: reply.format, bytes: reply.value })
 }

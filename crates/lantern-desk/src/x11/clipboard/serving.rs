@@ -1,19 +1,21 @@
 //! The clipboard as its owner has it: what others ask of us is handed to them, in pieces if it is
-//! large (ICCCM, section 2.7).
+//! large (ICCCM, sections 2.6 and 2.7).
 
 use std::collections::BTreeMap;
 
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
     Atom, AtomEnum, ChangeWindowAttributesAux, ConnectionExt as _, CreateWindowAux, EventMask,
-    PropMode, SELECTION_NOTIFY_EVENT, SelectionNotifyEvent, SelectionRequestEvent, Window,
-    WindowClass,
+    PropMode, PropertyNotifyEvent, SELECTION_NOTIFY_EVENT, SelectionNotifyEvent,
+    SelectionRequestEvent, Timestamp, Window, WindowClass,
 };
 
 use crate::DeskError;
 use crate::copied::{Contents, Form};
 use crate::x11::connection::Link;
 
+/// So many numbers are read of a list of what is wanted.
+const MOST_PAIRS: u32 = 512;
 /// From here on, data are handed over in pieces of this many bytes.
 const PIECE: usize = 256 * 1024;
 
@@ -28,22 +30,30 @@ struct Sending {
     pasted: bool,
 }
 
+/// A clipboard of ours.
+#[derive(Debug)]
+struct Owned {
+    contents: Contents,
+    /// Since when, by the server's clock, once it has told.
+    since: Option<Timestamp>,
+}
+
 /// What we own of the clipboards, and hand to who asks.
 #[derive(Debug, Default)]
 pub(super) struct Offer {
     /// A window of ours that owns and asks.
     window: Option<Window>,
-    owned: BTreeMap<Atom, Contents>,
+    owned: BTreeMap<Atom, Owned>,
     sending: Vec<Sending>,
 }
 
 /// What was handed to a program.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Handed {
     /// Nothing: we do not have it.
     Nothing,
-    /// What forms there are.
-    List,
+    /// What forms there are, or since when.
+    About,
     /// A form.
     Form,
     /// A form of which the pieces follow.
@@ -80,12 +90,12 @@ impl Offer {
 
     /// What we own of a clipboard.
     pub(super) fn owned(&self, selection: Atom) -> Option<&Contents> {
-        self.owned.get(&selection)
+        self.owned.get(&selection).map(|owned| &owned.contents)
     }
 
     /// Everything that we own.
     pub(super) fn all(&self) -> impl Iterator<Item = (Atom, &Contents)> {
-        self.owned.iter().map(|(selection, contents)| (*selection, contents))
+        self.owned.iter().map(|(selection, owned)| (*selection, &owned.contents))
     }
 
     /// Whether somebody still has to fetch pieces.
@@ -105,10 +115,24 @@ impl Offer {
         link.conn.set_selection_owner(owner, selection, x11rb::CURRENT_TIME)?;
         if contents.is_empty() {
             self.owned.remove(&selection);
-        } else {
-            self.owned.insert(selection, contents);
+            return Ok(());
         }
+        self.owned.insert(selection, Owned { contents, since: None });
+        // The time is told to who changes a property, be it by nothing.
+        let (mode, kind) = (PropMode::APPEND, AtomEnum::INTEGER);
+        link.conn.change_property(mode, window, link.atoms.COLD_LANTERN_TIME, kind, 32, 0, &[])?;
         Ok(())
+    }
+
+    /// Whether that tells since when we own something.
+    pub(super) fn note_time(&mut self, link: &Link, change: &PropertyNotifyEvent) -> bool {
+        let is_time = self.is_window(change.window) && change.atom == link.atoms.COLD_LANTERN_TIME;
+        if is_time {
+            for owned in self.owned.values_mut() {
+                owned.since.get_or_insert(change.time);
+            }
+        }
+        is_time
     }
 
     /// Somebody else owns it now.
@@ -124,7 +148,11 @@ impl Offer {
         watched: bool,
     ) -> Result<Handed, DeskError> {
         let property = property_of(request);
-        let handed = self.hand(link, request, property, watched)?;
+        let handed = if request.target == link.atoms.MULTIPLE {
+            self.hand_several(link, request, watched)?
+        } else {
+            self.hand(link, request, (request.target, property), watched)?
+        };
         let answer = SelectionNotifyEvent {
             response_type: SELECTION_NOTIFY_EVENT,
             sequence: 0,
@@ -139,28 +167,60 @@ impl Offer {
         Ok(handed)
     }
 
+    /// Hands over all that stands in the list of who asks, and strikes out there what we do not have.
+    fn hand_several(
+        &mut self,
+        link: &Link,
+        request: &SelectionRequestEvent,
+        watched: bool,
+    ) -> Result<Handed, DeskError> {
+        let (to, list) = (request.requestor, request.property);
+        if list == x11rb::NONE {
+            return Ok(Handed::Nothing);
+        }
+        let pairs = link.conn.get_property(false, to, list, link.atoms.ATOM_PAIR, 0, MOST_PAIRS)?;
+        let mut atoms: Vec<Atom> = pairs.reply()?.value32().into_iter().flatten().collect();
+        let mut most = Handed::Nothing;
+        for pair in atoms.chunks_exact_mut(2).filter(|pair| pair[1] != x11rb::NONE) {
+            let handed = self.hand(link, request, (pair[0], pair[1]), watched)?;
+            if handed == Handed::Nothing {
+                pair[1] = x11rb::NONE;
+            }
+            most = most.max(handed);
+        }
+        let struck = Form { kind: link.atoms.ATOM_PAIR, format: 32, bytes: bytes_of(atoms) };
+        put_property(link, to, list, &struck)?;
+        Ok(most)
+    }
+
     fn hand(
         &mut self,
         link: &Link,
         request: &SelectionRequestEvent,
-        property: Atom,
+        (target, property): (Atom, Atom),
         watched: bool,
     ) -> Result<Handed, DeskError> {
-        let to = request.requestor;
-        let Some(contents) = self.owned.get(&request.selection) else {
+        let (to, atoms) = (request.requestor, &link.atoms);
+        let Some(owned) = self.owned.get(&request.selection) else {
             return Ok(Handed::Nothing);
         };
-        if request.target == link.atoms.TARGETS {
-            let listed = contents.keys().copied().chain([link.atoms.TARGETS]);
-            let bytes: Vec<u8> = listed.flat_map(u32::to_ne_bytes).collect();
-            let form = Form { kind: AtomEnum::ATOM.into(), format: 32, bytes };
+        let about = if target == atoms.TARGETS {
+            let forms = owned.contents.keys().copied();
+            let listed = forms.chain([atoms.TARGETS, atoms.MULTIPLE, atoms.TIMESTAMP]);
+            Some((AtomEnum::ATOM, bytes_of(listed)))
+        } else if target == atoms.TIMESTAMP {
+            owned.since.map(|since| (AtomEnum::INTEGER, bytes_of([since])))
+        } else {
+            None
+        };
+        if let Some((kind, bytes)) = about {
             if watched {
                 watch_properties(link, to)?;
             }
-            put_property(link, to, property, &form)?;
-            return Ok(Handed::List);
+            put_property(link, to, property, &Form { kind: kind.into(), format: 32, bytes })?;
+            return Ok(Handed::About);
         }
-        let Some(form) = contents.get(&request.target).cloned() else {
+        let Some(form) = owned.contents.get(&target).cloned() else {
             return Ok(Handed::Nothing);
         };
         watch_properties(link, to)?;
@@ -175,9 +235,9 @@ impl Offer {
         Ok(Handed::Pieces)
     }
 
-    /// The pieces begun last belong to what is pasted.
-    pub(super) fn note_pasted(&mut self) {
-        if let Some(sending) = self.sending.last_mut() {
+    /// The pieces that go to that window belong to what is pasted.
+    pub(super) fn note_pasted(&mut self, to: Window) {
+        for sending in self.sending.iter_mut().filter(|sending| sending.to == to) {
             sending.pasted = true;
         }
     }
@@ -231,6 +291,10 @@ pub(super) fn text_forms(link: &Link, text: &str) -> Contents {
         forms.insert(string, Form { kind: string, format: 8, bytes });
     }
     forms
+}
+
+fn bytes_of(numbers: impl IntoIterator<Item = u32>) -> Vec<u8> {
+    numbers.into_iter().flat_map(u32::to_ne_bytes).collect()
 }
 
 /// Asks to be told of what becomes of a window's properties: only its deleting tells that a program

@@ -1,0 +1,98 @@
+//! Input methods that programs hand their keys to by way of the display, and get them back from later (X Input
+//! Method Protocol).
+//!
+//! One that waits for an answer of the server may take in what else comes without looking at it, and then
+//! sleeps until the next thing comes: texts stay with it until the person presses a key. So those that are at
+//! work are sent something without meaning for a while after anything was typed.
+
+use std::time::Duration;
+
+use lantern_model::Time;
+use x11rb::protocol::xproto::{
+    AtomEnum, CLIENT_MESSAGE_EVENT, ClientMessageData, ClientMessageEvent, ConnectionExt as _,
+    EventMask, Window,
+};
+
+use super::connection::Link;
+use super::{X11Desk, windows};
+use crate::DeskError;
+
+/// They are woken so long after something was typed, and again after twice as long each time.
+const FIRST_WAKE: Duration = Duration::from_millis(20);
+/// After a gap of this length they are woken for the last time.
+const LAST_GAP: Duration = Duration::from_millis(640);
+
+/// The display's input methods.
+#[derive(Debug, Default)]
+pub(super) struct Methods {
+    /// The window by which each is found.
+    windows: Vec<Window>,
+    /// When they are woken, and how long they are left alone then.
+    wake: Option<(Time, Duration)>,
+}
+
+impl Methods {
+    /// When they are woken.
+    pub(super) fn deadline(&self) -> Option<Time> {
+        self.wake.map(|(at, _)| at)
+    }
+
+    /// Something was typed that may be with them for a while.
+    pub(super) fn note_typed(&mut self, now: Time) {
+        if !self.windows.is_empty() {
+            let at = self.deadline().unwrap_or(now + FIRST_WAKE);
+            self.wake = Some((at, FIRST_WAKE));
+        }
+    }
+
+    /// Looks which there are.
+    pub(super) fn look(&mut self, link: &Link) -> Result<(), DeskError> {
+        let listed = link.atoms.XIM_SERVERS;
+        self.windows.clear();
+        for server in windows::numbers(link, link.root, listed, AtomEnum::ATOM.into())? {
+            let owner = windows::owner_of(link, server)?;
+            if owner != x11rb::NONE {
+                self.windows.push(owner);
+            }
+        }
+        Ok(())
+    }
+
+    /// The processes of those that there were when it was looked last.
+    pub(super) fn processes(&self, link: &Link) -> Result<Vec<u32>, DeskError> {
+        let mut processes = Vec::new();
+        for window in &self.windows {
+            processes.extend(windows::process_of(link, *window)?);
+        }
+        Ok(processes)
+    }
+
+    /// Has them look at what came.
+    pub(super) fn wake(&self, link: &Link) -> Result<(), DeskError> {
+        for window in &self.windows {
+            let message = ClientMessageEvent {
+                response_type: CLIENT_MESSAGE_EVENT,
+                format: 32,
+                sequence: 0,
+                window: *window,
+                type_: link.atoms.COLD_LANTERN_WAKE,
+                data: ClientMessageData::from([0; 5]),
+            };
+            link.conn.send_event(false, *window, EventMask::NO_EVENT, message)?;
+        }
+        Ok(())
+    }
+}
+
+impl X11Desk {
+    pub(super) fn handle_methods_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+        let Some((_, gap)) = self.methods.wake.take_if(|(at, _)| *at <= now) else {
+            return Ok(());
+        };
+        self.methods.wake(&self.link)?;
+        if gap <= LAST_GAP {
+            self.methods.wake = Some((now + gap, gap * 2));
+        }
+        self.flush()
+    }
+}
