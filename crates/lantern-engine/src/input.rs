@@ -181,7 +181,7 @@ impl Engine {
         let (Some(method), Work::Text { text, .. }) = (by, &job.work) else {
             return self.begin_job(now, id, job);
         };
-        if job.pace.is_none() && self.rules.settings.clipboard && self.check_open_field().is_ok() {
+        if self.may_paste(job.pace, false) {
             let text = text.iter().collect();
             self.await_deed(id, Verb::Paste, text);
             return;

@@ -322,8 +322,7 @@ impl Engine {
         if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
-        let open = anyway || self.check_open_field().is_ok();
-        if pace.is_none() && open && self.goes_by_clipboard(&text) {
+        if self.may_paste(pace, anyway) && self.is_better_pasted(&text) {
             return Ok(self.await_deed(id, Verb::Paste, text));
         }
         let work = Work::Text { text: text.chars().collect(), done: 0, sure: 0 };
@@ -339,12 +338,18 @@ impl Engine {
         Ok(Flow::Wait)
     }
 
-    /// Whether the person lets a text come by the clipboard, and it is better off there.
-    fn goes_by_clipboard(&self, text: &str) -> bool {
+    /// Whether the person lets a text that is typed at this pace come by the clipboard.
+    pub(crate) fn may_paste(&self, pace: Option<Duration>, anyway: bool) -> bool {
+        let allowed = self.rules.settings.clipboard && pace.is_none();
+        allowed && (anyway || self.check_open_field().is_ok())
+    }
+
+    /// Whether a text is better off in the clipboard than typed.
+    fn is_better_pasted(&self, text: &str) -> bool {
         const LONG: usize = 300;
         let group = self.layout.group();
         let lacks = |c: char| !c.is_control() && group.spell(c).is_none();
-        self.rules.settings.clipboard && (text.chars().count() > LONG || text.chars().any(lacks))
+        text.chars().count() > LONG || text.chars().any(lacks)
     }
 
     pub(crate) fn await_deed(&mut self, id: RunId, verb: Verb, word: String) -> Flow {

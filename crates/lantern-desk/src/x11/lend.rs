@@ -124,21 +124,19 @@ impl X11Desk {
         let mut resting = match (pinged, self.front.process) {
             (None, Some(process)) => {
                 self.methods.look(&self.link)?;
-                Resting::of(process, self.methods.processes(&self.link)?, now)
+                let methods = self.methods.processes(&self.link)?;
+                Resting::of(process, methods, waiting.next != Next::Type, now)
             }
             _ => None,
         };
         self.let_server_catch_up()?;
-        let until = match resting.as_mut().map(|resting| resting.look_again(now)) {
-            Some(Look::Again(later) | Look::Wake(later)) => later,
-            Some(Look::Rest) | None => {
-                now + match (pinged, waiting.next) {
-                    (Some(_), _) => PATIENCE,
-                    (None, Next::Type | Next::End) => BLIND_WAIT,
-                    (None, Next::Lend) => BLIND_READING,
-                }
+        let until = self.look_whether_they_rest(now, &mut resting)?.unwrap_or_else(|| {
+            now + match (pinged, waiting.next) {
+                (Some(_), _) => PATIENCE,
+                (None, Next::Type | Next::End) => BLIND_WAIT,
+                (None, Next::Lend) => BLIND_READING,
             }
-        };
+        });
         self.waiting = Some(WaitingStep { pinged, resting, until, ..waiting });
         self.flush()
     }
@@ -215,19 +213,30 @@ impl X11Desk {
         if self.waiting.as_ref().is_some_and(|waiting| waiting.resting.is_some()) {
             self.let_server_catch_up()?;
         }
-        let Some(waiting) = &mut self.waiting else {
+        let Some(mut waiting) = self.waiting.take() else {
             return self.take_back();
         };
-        match waiting.resting.as_mut().map_or(Look::Rest, |resting| resting.look_again(now)) {
-            Look::Again(later) => waiting.until = later,
+        let later = self.look_whether_they_rest(now, &mut waiting.resting)?;
+        waiting.until = later.unwrap_or(waiting.until);
+        self.waiting = Some(waiting);
+        if later.is_none() { self.go_on(now) } else { Ok(()) }
+    }
+
+    /// When to look again; nothing if the program and the input methods rest, or cannot be looked at.
+    fn look_whether_they_rest(
+        &mut self,
+        now: Time,
+        resting: &mut Option<Resting>,
+    ) -> Result<Option<Time>, DeskError> {
+        match resting.as_mut().map_or(Look::Rest, |resting| resting.look_again(now)) {
+            Look::Rest => Ok(None),
+            Look::Again(later) => Ok(Some(later)),
             Look::Wake(later) => {
-                waiting.until = later;
                 self.methods.wake(&self.link)?;
                 self.flush()?;
+                Ok(Some(later))
             }
-            Look::Rest => self.go_on(now)?,
         }
-        Ok(())
     }
 
     fn go_on(&mut self, now: Time) -> Result<(), DeskError> {

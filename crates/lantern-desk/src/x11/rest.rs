@@ -4,7 +4,7 @@
 //!
 //! Others may hand their keys, by their keycodes, to an input method, and get them back later (X Input Method
 //! Protocol). It must rest as well then, with those it works with; and since it may sleep over what came, it is
-//! woken once all rest, after which nothing more may come to the program.
+//! woken between the looks: once by that, and by nothing else.
 
 use std::fs;
 use std::time::Duration;
@@ -14,8 +14,6 @@ use lantern_model::Time;
 /// From one look to the next: longer than a server under load takes to answer a program that sleeps
 /// only until then.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(20);
-/// The same where an input method works, which may still be starting what it asks.
-const BETWEEN_LOOKS_AT_METHODS: Duration = Duration::from_millis(50);
 /// A program that never rests is not waited for any longer.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -24,10 +22,12 @@ const PATIENCE: Duration = Duration::from_secs(5);
 pub(super) struct Resting {
     process: u32,
     methods: Vec<u32>,
-    /// How often they had gone to sleep when they were seen asleep last.
-    slept: Option<Vec<u64>>,
-    /// How often the program had when all of them rested and the input methods were woken.
-    woken_at: Option<u64>,
+    /// How often each will have gone to sleep at the next look if nothing else wakes it, since they were seen
+    /// asleep.
+    slept: Option<Vec<(u32, u64)>>,
+    /// So many looks in a row found that nothing has come, and so many must.
+    calm: u8,
+    needed: u8,
     until: Time,
 }
 
@@ -38,36 +38,41 @@ pub(super) enum Look {
     Rest,
     /// It must be looked again then.
     Again(Time),
-    /// The same, and the input methods are woken before.
+    /// The same, and the input methods are woken until then.
     Wake(Time),
 }
 
 impl Resting {
-    /// A program and the input methods of its display; nothing if it cannot be looked at.
-    pub(super) fn of(process: u32, methods: Vec<u32>, now: Time) -> Option<Resting> {
+    /// A program, which has keys to read if `typed`, and the input methods of its display; nothing if it cannot
+    /// be looked at.
+    pub(super) fn of(process: u32, methods: Vec<u32>, typed: bool, now: Time) -> Option<Resting> {
         look(process)?;
-        Some(Resting { process, methods, slept: None, woken_at: None, until: now + PATIENCE })
+        // What wakes a method may come while it waits for something else, and is slept over as well.
+        let needed = if typed && !methods.is_empty() { 2 } else { 1 };
+        Some(Resting { process, methods, slept: None, calm: 0, needed, until: now + PATIENCE })
     }
 
     /// Looks again. What they sent each other must have gone through the server before.
     pub(super) fn look_again(&mut self, now: Time) -> Look {
         // One that is gone, or works on another machine, keeps nothing from us.
         let methods = self.methods.iter().flat_map(|method| relatives(*method));
-        let looks = methods.filter_map(look).chain([look(self.process).flatten()]);
-        let asleep: Option<Vec<u64>> = looks.collect();
-        let program = asleep.as_ref().and_then(|counts| counts.last().copied());
-        let nothing_came = program.is_some() && program == self.woken_at.take();
-        let rest = asleep.is_some() && asleep == self.slept;
+        let looks = methods
+            .filter_map(|process| Some((process, look(process)?)))
+            .chain([(self.process, look(self.process).flatten())]);
+        let asleep: Option<Vec<(u32, u64)>> =
+            looks.map(|(process, count)| Some((process, count?))).collect();
+        self.calm = if asleep.is_some() && asleep == self.slept { self.calm + 1 } else { 0 };
         self.slept = asleep;
-        if now >= self.until || nothing_came || rest && self.methods.is_empty() {
-            return Look::Rest;
+        for (process, count) in self.slept.iter_mut().flatten() {
+            *count += u64::from(self.methods.contains(process));
         }
-        if rest {
-            self.woken_at = program;
-            return Look::Wake(now + BETWEEN_LOOKS_AT_METHODS);
+        if self.calm == self.needed || now >= self.until {
+            Look::Rest
+        } else if self.methods.is_empty() || self.slept.is_none() {
+            Look::Again(now + BETWEEN_LOOKS)
+        } else {
+            Look::Wake(now + BETWEEN_LOOKS)
         }
-        let alone = self.methods.is_empty();
-        Look::Again(now + if alone { BETWEEN_LOOKS } else { BETWEEN_LOOKS_AT_METHODS })
     }
 }
 
@@ -105,6 +110,7 @@ fn look(process: u32) -> Option<Option<u64>> {
 
 #[cfg(test)]
 mod tests {
+    use std::io::Write as _;
     use std::process::{Child, Command, Stdio};
 
     use super::*;
@@ -123,21 +129,35 @@ mod tests {
             resting.look_again(NOW)
         };
         let rests = |process: u32| {
-            let mut resting = Resting::of(process, Vec::new(), NOW).expect("it is there");
+            let mut resting = Resting::of(process, Vec::new(), true, NOW).expect("it is there");
             (0..50).any(|_| look(&mut resting) == Look::Rest)
         };
-        let (mut idle, mut other) = (start("read line"), start("read line"));
+        let mut idle = start("read line");
         assert!(rests(idle.id()));
         let mut busy = start("while :; do :; done");
         assert!(!rests(busy.id()));
-        // An input method is woken once both rest.
-        let with = |method: &Child| Resting::of(idle.id(), vec![method.id()], NOW);
+        // An input method must have been woken as often as it was, and not more often.
+        let mut other = start("while read line; do :; done");
+        let mut line = other.stdin.take().expect("it has one");
+        let with = |method: &Child| Resting::of(idle.id(), vec![method.id()], true, NOW);
         let mut resting = with(&other).expect("they are there");
-        let looks: Vec<Look> = (0..50).map(|_| look(&mut resting)).collect();
-        let woken = looks.iter().position(|look| matches!(look, Look::Wake(_)));
-        let woken = woken.expect("it is woken");
-        assert_eq!(looks.get(woken + 1), Some(&Look::Rest));
-        assert!(looks[..woken].iter().all(|look| matches!(look, Look::Again(_))), "{looks:?}");
+        let mut woken = 0;
+        while look(&mut resting) != Look::Rest {
+            line.write_all(b"\n").expect("it reads");
+            woken += 1;
+            assert!(woken < 50, "they rest");
+        }
+        assert!(woken >= 2, "{woken}");
+        for times in [0, 2] {
+            let mut resting = with(&other).expect("they are there");
+            for _ in 0..8 {
+                assert_ne!(look(&mut resting), Look::Rest, "woken {times} times");
+                for _ in 0..times {
+                    line.write_all(b"\n").expect("it reads");
+                    std::thread::sleep(BETWEEN_LOOKS);
+                }
+            }
+        }
         let mut resting = with(&busy).expect("they are there");
         assert!((0..5).all(|_| matches!(look(&mut resting), Look::Again(_))), "it never rests");
         assert_eq!(resting.look_again(NOW + PATIENCE), Look::Rest, "it is given up");
@@ -145,6 +165,6 @@ mod tests {
             child.kill().expect("it is ours");
             child.wait().expect("it was started");
         }
-        assert!(Resting::of(idle.id(), Vec::new(), NOW).is_none(), "it is gone");
+        assert!(Resting::of(idle.id(), Vec::new(), true, NOW).is_none(), "it is gone");
     }
 }

@@ -1,7 +1,5 @@
 //! Windows and menus of real programs: a terminal and an editor.
 
-use std::time::{Duration, Instant};
-
 use lantern_stage::{Display, Editor, Form, Person, Reader, Terminal};
 
 use crate::desktop::QUIET;
@@ -30,11 +28,8 @@ when key f10 => choose \"Edit\", \"Redo\"
     let mut running = Running::start(&display, rules);
     person.tap("f6");
     running.wait_for(": ended");
-    let begin = Instant::now();
     person.tap("f7");
     running.wait_for(": ended");
-    let took = begin.elapsed();
-    assert!(took < Duration::from_secs(5), "{took:?}");
     assert_eq!(editor.text(&display, &mut person).trim_end(), "CORE 12");
     person.tap("f8");
     let line = running.wait_for("failed");
