@@ -74,9 +74,13 @@ impl X11Desk {
 
     /// Does a whole step whose text the keyboard can give.
     pub(super) fn perform_step(&mut self, now: Time, step: &InputStep) -> Result<(), DeskError> {
-        if step.acts.iter().any(|act| matches!(act, Act::Text(_) | Act::Tap(_))) {
+        let is_given = |act: &&Act| matches!(act, Act::Text(_) | Act::Tap(_));
+        for act in step.acts.iter().filter(is_given) {
             self.unread = true;
-            self.methods.note_typed(now);
+            // Clicks go past input methods.
+            if !matches!(act, Act::Tap(keys) if keys.iter().copied().all(is_pointed)) {
+                self.methods.note_typed(now);
+            }
         }
         let mut lifted = self.begin_step(step)?;
         for act in &step.acts {

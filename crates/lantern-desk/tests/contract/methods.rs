@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Act, EffectId, Event, InputStep, Time};
+use lantern_model::{Act, EffectId, Event, InputStep, Key, Time};
 use lantern_stage::Display;
 use x11rb::connection::Connection;
 use x11rb::protocol::Event as XEvent;
@@ -35,8 +35,11 @@ fn announce(display: &Display) -> RustConnection {
 
 /// Types a letter, and sees to all that is due after it; when it was.
 fn type_letter(bench: &mut Real) -> Vec<u64> {
-    let acts = vec![Act::Text("a".into())];
-    let step = InputStep { acts, ..InputStep::default() };
+    perform(bench, Act::Text("a".into()))
+}
+
+fn perform(bench: &mut Real, act: Act) -> Vec<u64> {
+    let step = InputStep { acts: vec![act], ..InputStep::default() };
     bench.desk().input(Time::START, EffectId(1), &step).expect("it is there");
     assert!(matches!(bench.events()[..], [Event::Outcome { result: Ok(_), .. }]));
     let mut dues = Vec::new();
@@ -59,12 +62,16 @@ fn x11_input_methods_are_woken_for_a_while_after_something_was_typed_and_not_els
         came.filter(|event| matches!(event, XEvent::ClientMessage(_))).count()
     };
     assert_eq!(woken(), 0, "nothing was typed");
+    let click = Act::Tap(vec![Key::named("left-button").expect("there is one")]);
+    assert_eq!(perform(&mut bench, click), [0; 0], "clicks go past it");
+    assert_eq!(woken(), 0);
     let dues = type_letter(&mut bench);
     assert_eq!(dues, [20, 40, 80, 160, 320, 640, 1280]);
     assert_eq!(woken(), dues.len());
     // One that is gone takes nothing with it.
     drop(method);
     type_letter(&mut bench);
-    let presses = bench.target.rest(Duration::from_millis(40)).len();
-    assert_eq!(presses, 6, "three letters, up and down");
+    let got = bench.target.rest(Duration::from_millis(40));
+    let letters = got.iter().filter(|got| !got.button).count();
+    assert_eq!(letters, 6, "three letters, up and down");
 }
