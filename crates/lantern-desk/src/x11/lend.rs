@@ -12,9 +12,7 @@ use std::time::Duration;
 
 use lantern_model::{Act, EffectId, Event, InputStep, Level, Time};
 use x11rb::protocol::xkb::{self, ConnectionExt as _, KeySymMap, MapPart, SetMapAux};
-use x11rb::protocol::xproto::{
-    self, ClientMessageData, ClientMessageEvent, ConnectionExt as _, Window,
-};
+use x11rb::protocol::xproto::{self, ClientMessageEvent, ConnectionExt as _, Window};
 
 use super::keymap::Keymap;
 use super::rest::{Look, Resting};
@@ -129,7 +127,6 @@ impl X11Desk {
             }
             _ => None,
         };
-        self.let_server_catch_up()?;
         let until = self.look_whether_they_rest(now, &mut resting)?.unwrap_or_else(|| {
             now + match (pinged, waiting.next) {
                 (Some(_), _) => PATIENCE,
@@ -155,14 +152,7 @@ impl X11Desk {
         self.select_root_events(true)?;
         // Where a window manager puts a time we put who asks; the program gives back all of it.
         let data = [self.link.atoms._NET_WM_PING, asker as u32, window, 0, 0];
-        let message = ClientMessageEvent {
-            response_type: xproto::CLIENT_MESSAGE_EVENT,
-            format: 32,
-            sequence: 0,
-            window,
-            type_: self.link.atoms.WM_PROTOCOLS,
-            data: ClientMessageData::from(data),
-        };
+        let message = ClientMessageEvent::new(32, window, self.link.atoms.WM_PROTOCOLS, data);
         let mask = xproto::EventMask::NO_EVENT;
         self.link.conn.send_event(false, window, mask, message)?;
         Ok(())
@@ -210,9 +200,6 @@ impl X11Desk {
         if self.lending_deadline().is_none_or(|due| due > now) {
             return Ok(());
         }
-        if self.waiting.as_ref().is_some_and(|waiting| waiting.resting.is_some()) {
-            self.let_server_catch_up()?;
-        }
         let Some(mut waiting) = self.waiting.take() else {
             return self.take_back();
         };
@@ -228,7 +215,9 @@ impl X11Desk {
         now: Time,
         resting: &mut Option<Resting>,
     ) -> Result<Option<Time>, DeskError> {
-        match resting.as_mut().map_or(Look::Rest, |resting| resting.look_again(now)) {
+        let Some(resting) = resting else { return Ok(None) };
+        self.let_server_catch_up()?;
+        match resting.look_again(now) {
             Look::Rest => Ok(None),
             Look::Again(later) => Ok(Some(later)),
             Look::Wake(later) => {

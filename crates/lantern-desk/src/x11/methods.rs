@@ -9,8 +9,7 @@ use std::time::Duration;
 
 use lantern_model::Time;
 use x11rb::protocol::xproto::{
-    AtomEnum, CLIENT_MESSAGE_EVENT, ClientMessageData, ClientMessageEvent, ConnectionExt as _,
-    EventMask, Window,
+    AtomEnum, ClientMessageEvent, ConnectionExt as _, EventMask, Window,
 };
 
 use super::connection::Link;
@@ -70,14 +69,8 @@ impl Methods {
     /// Has them look at what came.
     pub(super) fn wake(&self, link: &Link) -> Result<(), DeskError> {
         for window in &self.windows {
-            let message = ClientMessageEvent {
-                response_type: CLIENT_MESSAGE_EVENT,
-                format: 32,
-                sequence: 0,
-                window: *window,
-                type_: link.atoms.COLD_LANTERN_WAKE,
-                data: ClientMessageData::from([0; 5]),
-            };
+            let message =
+                ClientMessageEvent::new(32, *window, link.atoms.COLD_LANTERN_WAKE, [0; 5]);
             link.conn.send_event(false, *window, EventMask::NO_EVENT, message)?;
         }
         Ok(())

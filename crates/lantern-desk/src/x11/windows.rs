@@ -7,8 +7,7 @@ use lantern_model::{App, Frame};
 use x11rb::connection::{Connection, RequestConnection};
 use x11rb::protocol::res::{self, ClientIdMask, ClientIdSpec, ConnectionExt as _};
 use x11rb::protocol::xproto::{
-    AtomEnum, ClientMessageData, ClientMessageEvent, ConnectionExt as _, EventMask, InputFocus,
-    Window,
+    AtomEnum, ClientMessageEvent, ConnectionExt as _, EventMask, InputFocus, Window,
 };
 
 use super::connection::Link;
@@ -34,9 +33,13 @@ pub(super) fn numbers(
     name: u32,
     kind: u32,
 ) -> Result<Vec<u32>, DeskError> {
-    let bytes = property(link, window, name, kind)?;
+    Ok(numbers_in(&property(link, window, name, kind)?))
+}
+
+/// The numbers that a property's bytes are.
+pub(super) fn numbers_in(bytes: &[u8]) -> Vec<u32> {
     let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
-    Ok(bytes.chunks_exact(4).map(number).collect())
+    bytes.chunks_exact(4).map(number).collect()
 }
 
 /// Every window of a program, the one opened last at the end.
@@ -104,14 +107,7 @@ pub(super) fn close(link: &Link, window: Window) -> Result<(), DeskError> {
 }
 
 fn ask_manager(link: &Link, window: Window, what: u32, data: [u32; 5]) -> Result<(), DeskError> {
-    let message = ClientMessageEvent {
-        response_type: x11rb::protocol::xproto::CLIENT_MESSAGE_EVENT,
-        format: 32,
-        sequence: 0,
-        window,
-        type_: what,
-        data: ClientMessageData::from(data),
-    };
+    let message = ClientMessageEvent::new(32, window, what, data);
     let mask = EventMask::SUBSTRUCTURE_NOTIFY | EventMask::SUBSTRUCTURE_REDIRECT;
     link.conn.send_event(false, link.root, mask, message)?;
     link.conn.flush()?;

@@ -15,6 +15,7 @@ use crate::DeskError;
 use crate::copied::{Contents, Form};
 use crate::x11::X11Desk;
 use crate::x11::connection::Link;
+use crate::x11::windows::numbers_in;
 
 impl X11Desk {
     pub(super) fn ask(&mut self, selection: Atom, form: Atom) -> Result<(), DeskError> {
@@ -55,7 +56,7 @@ impl X11Desk {
         job.until = now + READING;
         match &mut job.phase {
             Phase::Forms => {
-                let listed = form.map_or_else(Vec::new, |form| atoms_in(&form.bytes));
+                let listed = form.map_or_else(Vec::new, |form| numbers_in(&form.bytes));
                 let text = [atoms.UTF8_STRING, AtomEnum::STRING.into()];
                 // These are no forms of the contents.
                 let about = [
@@ -147,11 +148,6 @@ impl X11Desk {
         }
         self.take_in_form(now, None)
     }
-}
-
-fn atoms_in(bytes: &[u8]) -> Vec<Atom> {
-    let number = |four: &[u8]| u32::from_ne_bytes(four.try_into().expect("four bytes were taken"));
-    bytes.chunks_exact(4).map(number).collect()
 }
 
 fn take_property(link: &Link, window: Window, property: Atom) -> Result<Form, DeskError> {

@@ -13,9 +13,8 @@ use x11rb::protocol::xproto::{
 use crate::DeskError;
 use crate::copied::{Contents, Form};
 use crate::x11::connection::Link;
+use crate::x11::windows::numbers;
 
-/// So many numbers are read of a list of what is wanted.
-const MOST_PAIRS: u32 = 512;
 /// From here on, data are handed over in pieces of this many bytes.
 const PIECE: usize = 256 * 1024;
 
@@ -178,8 +177,7 @@ impl Offer {
         if list == x11rb::NONE {
             return Ok(Handed::Nothing);
         }
-        let pairs = link.conn.get_property(false, to, list, link.atoms.ATOM_PAIR, 0, MOST_PAIRS)?;
-        let mut atoms: Vec<Atom> = pairs.reply()?.value32().into_iter().flatten().collect();
+        let mut atoms = numbers(link, to, list, link.atoms.ATOM_PAIR)?;
         let mut most = Handed::Nothing;
         for pair in atoms.chunks_exact_mut(2).filter(|pair| pair[1] != x11rb::NONE) {
             let handed = self.hand(link, request, (pair[0], pair[1]), watched)?;
