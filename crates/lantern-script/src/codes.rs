@@ -29,7 +29,7 @@ pub struct CodeRow {
 }
 
 macro_rules! codes {
-    ($($code:ident $name:literal $severity:ident $meaning:literal $bad:literal $good:literal;)*) => {
+    ($($code:ident $name:literal $severity:ident $meaning:literal $bad:expr, $good:literal;)*) => {
         /// The sort of a finding.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
         #[allow(missing_docs)]
@@ -50,135 +50,139 @@ macro_rules! codes {
 codes! {
     BadCharacter "bad-character" Error
         "A character that the language has no use for. Names are lower-case words joined by hyphens; anything else stands inside a text."
-        "let Section = 1\nwhen key f9 => type \"{section}\"\n"
+        "let Section = 1\nwhen key f9 => type \"{section}\"\n",
         "let section = 1\nwhen key f9 => type \"{section}\"\n";
     Unclosed "unclosed" Error
         "Something was opened and not closed: a text, a bracket or a block. Reading goes on behind it, so that the rest of the file is still checked."
-        "when key f9 { type \"core\"\n"
+        "when key f9 { type \"core\"\n",
         "when key f9 { type \"core\" }\n";
     BadText "bad-text" Error
         "A text has an escape that is none, or a brace that stands for nothing. In a text, `{value}` puts a value in; `{{` and `}}` are braces."
-        "when key f9 => type \"a } b\"\n"
+        "when key f9 => type \"a } b\"\n",
         "when key f9 => type \"a }} b\"\n";
     BadNumber "bad-number" Error
         "A number has a unit that is none, or is out of range. Durations end in ms, s, min or h, shares in %."
-        "when key f9 => wait 5sec\n"
+        "when key f9 => wait 5sec\n",
         "when key f9 => wait 5s\n";
     Unexpected "unexpected" Error
         "The words do not fit together at this place. The message says what would fit."
-        "when f9 => type \"core\"\n"
+        "when f9 => type \"core\"\n",
         "when key f9 => type \"core\"\n";
     BadPhrase "bad-phrase" Error
         "A spoken phrase or list of words is not in the notation: words, `[optional]`, `(one | other)`, `<number>`, `<percent>`, `<list>` and `...`."
-        "when voice \"next core [section\" => type \"core\"\n"
+        "when voice \"next core [section\" => type \"core\"\n",
         "when voice \"next core [section]\" => type \"core\"\n";
     BadPattern "bad-pattern" Error
         "The text behind `matches` is no regular expression. Raw text between backticks keeps its signs as they are."
-        "when key f9 if window.title matches `(core` => type \"core\"\n"
+        "when key f9 if window.title matches `(core` => type \"core\"\n",
         "when key f9 if window.title matches `^core [0-9]+` => type \"core\"\n";
     NotYet "not-yet" Warning
         "The language has this, but the desk that the rules are to run on does not do it in this version. The rest of the file works; nothing is left out in silence."
-        "when voice \"next section\" => type \"core\"\n"
+        "when voice \"next section\" => type \"core\"\n",
         "when key f9 => type \"core\"\n";
     UnknownVersion "unknown-version" Error
         "The file asks for a version of the language that this program does not know."
-        "language 7\nwhen key f9 => type \"core\"\n"
+        "language 7\nwhen key f9 => type \"core\"\n",
         "language 1\nwhen key f9 => type \"core\"\n";
     NoSuchFile "no-such-file" Error
         "A file that is used is not there. Paths are seen from the folder of the file that names them."
-        "use \"cold-rom.lantern\"\n"
+        "use \"cold-rom.lantern\"\n",
         "when key f9 => type \"core\"\n";
     NoExample "no-example" Error
         "A shape is drawn in a file that is not there, or that shows no drawing. Paths are seen from the folder of the file that names them; CSV and SVG are read."
-        "shape hook = drawn \"hook.svg\"\nwhen gesture hook while holding f8 => type \"core\"\n"
+        "shape hook = drawn \"hook.svg\"\nwhen gesture hook while holding f8 => type \"core\"\n",
         "shape hook = path \"down right\"\nwhen gesture hook while holding f8 => type \"core\"\n";
+    TooMuch "too-much" Error
+        "The set is larger than the program accepts: values or blocks within each other more than 64 levels deep, more than 256 operators on one way through a value, more than 256 files, 1,024 uses of files, or files within files more than 32 levels deep."
+        concat!("when key f9 => wait ", "((((((((((((((((((((((((((((((((((", "((((((((((((((((((((((((((((((((((", "1s", "))))))))))))))))))))))))))))))))))", "))))))))))))))))))))))))))))))))))", "\n"),
+        "when key f9 => wait 1s\n";
     UsesItself "uses-itself" Error
         "A file uses itself, straight or through others. The message names the way round."
-        "use \"bench.lantern\"\nwhen key f9 => type \"core\"\n"
+        "use \"bench.lantern\"\nwhen key f9 => type \"core\"\n",
         "when key f9 => type \"core\"\n";
     NoSuchKey "no-such-key" Error
         "No key has this name. `lantern keys` lists them all; `'x'` is the key for a character and `<KeyX>` a place on the board."
-        "when key f25 => type \"core\"\n"
+        "when key f25 => type \"core\"\n",
         "when key f24 => type \"core\"\n";
     NoSuchName "no-such-name" Error
         "Nothing has this name here: no value, macro, rule or setting."
-        "let section = 1\nwhen key f9 => type \"{sektion}\"\n"
+        "let section = 1\nwhen key f9 => type \"{sektion}\"\n",
         "let section = 1\nwhen key f9 => type \"{section}\"\n";
     NamedTwice "named-twice" Error
         "Two things of the same sort have one name, so it would not be clear which is meant."
-        "let section = 1\nlet section = 2\nwhen key f9 => type \"{section}\"\n"
+        "let section = 1\nlet section = 2\nwhen key f9 => type \"{section}\"\n",
         "let section = 1\nlet drawer = 2\nwhen key f9 => type \"{section} {drawer}\"\n";
     WrongKind "wrong-kind" Error
         "A value of one kind stands where another is needed, such as a text where a duration belongs."
-        "when key f9 => wait \"long\"\n"
+        "when key f9 => wait \"long\"\n",
         "when key f9 => wait 2s\n";
     WrongCount "wrong-count" Error
         "A macro is called with too many or too few values. Parameters without a default must be given."
-        "macro note(text) { type text }\nwhen key f9 => note()\n"
+        "macro note(text) { type text }\nwhen key f9 => note()\n",
         "macro note(text) { type text }\nwhen key f9 => note(\"core\")\n";
     BadClause "bad-clause" Error
         "A clause stands twice, or does not go with the rest of the rule's head."
-        "when key f9 repeating repeating => type \"core\"\n"
+        "when key f9 repeating repeating => type \"core\"\n",
         "when key f9 repeating => type \"core\"\n";
     TakenTwice "taken-twice" Error
         "Two rules want the same keys in the same place, so only one could ever fire. Give one another key, or a place (`in app`) or a condition (`if`) of its own."
-        "when key f9 => type \"core\"\nwhen key f9 => type \"drill\"\n"
+        "when key f9 => type \"core\"\nwhen key f9 => type \"drill\"\n",
         "when key f9 => type \"core\"\nwhen key f10 => type \"drill\"\n";
     TakenByPanic "taken-by-panic" Error
         "The panic combination stops everything and lets go of every key. No rule can have it; choose another in `settings` if you need this one."
-        "when key ctrl+alt+shift+escape => type \"core\"\n"
+        "when key ctrl+alt+shift+escape => type \"core\"\n",
         "when key ctrl+alt+escape => type \"core\"\n";
     NeverFires "never-fires" Warning
         "A rule can never fire: its layer is never entered, its condition never holds, a remap takes its key, or a shorter sequence or abbreviation is through before it."
-        "layer nudge { when key up => move by 0, -1 }\n"
+        "layer nudge { when key up => move by 0, -1 }\n",
         "layer nudge { when key up => move by 0, -1 }\nwhen key f5 => enter layer nudge\n";
     FiresItself "fires-itself" Warning
         "A rule sends what fires it, straight or by way of others. Messages and windows go round for ever; keys that rules send fire no rule, so those only reach the program."
-        "device hut = broker \"mqtt://127.0.0.1:1883\"\nwhen message \"saw/+\" on hut => publish hut \"saw/on\" body \"1\"\n"
+        "device hut = broker \"mqtt://127.0.0.1:1883\"\nwhen message \"saw/+\" on hut => publish hut \"saw/on\" body \"1\"\n",
         "device hut = broker \"mqtt://127.0.0.1:1883\"\nwhen message \"saw/+\" on hut => publish hut \"lamp\" body \"1\"\n";
     BusyLoop "busy-loop" Warning
         "A loop that nothing paces: it runs as fast as it can until it is stopped. The person's keys are still heard, but the machine is kept busy for nothing."
-        "let n = 0\nwhen key f9 => repeat { set n = n + 1 }\nwhen key f10 => log \"{n}\"\n"
+        "let n = 0\nwhen key f9 => repeat { set n = n + 1 }\nwhen key f10 => log \"{n}\"\n",
         "let n = 0\nwhen key f9 => repeat every 20ms { set n = n + 1 }\nwhen key f10 => log \"{n}\"\n";
     LonelyPress "lonely-press" Warning
         "A key is pressed, and on some way to the end of the steps nothing releases it. The end of the run lets it go, which is hardly what was meant."
-        "when key f9 { press ctrl; tap c }\n"
+        "when key f9 { press ctrl; tap c }\n",
         "when key f9 { press ctrl; tap c; release ctrl }\n";
     PlainLetter "plain-letter" Warning
         "A key that types a character is taken in every program, so that the character can no longer be typed. A modifier, a place or `passing` lets it be typed."
-        "when key q => type \"core\"\n"
+        "when key q => type \"core\"\n",
         "when key ctrl+q => type \"core\"\n";
     SlowsTyping "slows-typing" Warning
         "A key that types a character must wait, as it may become something else: keys together, a tap, a sequence. Fast typing feels it."
-        "when key j+k => type \"core\"\n"
+        "when key j+k => type \"core\"\n",
         "when key f7+f8 => type \"core\"\n";
     LonelyWord "lonely-word" Warning
         "A phrase is a single word, and no attention word is set: it is said by chance, and by the radio."
-        "when voice \"next\" => type \"core\"\n"
+        "when voice \"next\" => type \"core\"\n",
         "when voice \"next core section\" => type \"core\"\n";
     OpenEar "open-ear" Warning
         "A program of one's own hears (`recogniser`), and no attention word is set: whether talk is taken for a phrase is up to that program alone."
-        "settings { recogniser = \"hear-ice\" }\nwhen voice \"next core section\" => type \"core\"\n"
+        "settings { recogniser = \"hear-ice\" }\nwhen voice \"next core section\" => type \"core\"\n",
         "settings { recogniser = \"hear-ice\"; attention = \"lantern\" }\nwhen voice \"next core section\" => type \"core\"\n";
     OpenDoor "open-door" Warning
         "A listener asks nobody for a token, so that every program of this machine may fire its rules. Pages in a browser are turned away all the same."
-        "device door = listener \"127.0.0.1:4711\"\nwhen call \"/next\" on door => type \"core\"\n"
+        "device door = listener \"127.0.0.1:4711\"\nwhen call \"/next\" on door => type \"core\"\n",
         "secret ilva-key = file \"ilva.key\"\ndevice door = listener \"127.0.0.1:4711\" with token ilva = ilva-key\nwhen call \"/next\" on door => type \"core\"\n";
     TooAlike "too-alike" Warning
         "Two phrases that may be listened for at one time sound alike, measured over their sounds, not their letters."
-        "when voice \"write section note\" => type \"core\"\nwhen voice \"right section note\" => type \"drill\"\n"
+        "when voice \"write section note\" => type \"core\"\nwhen voice \"right section note\" => type \"drill\"\n",
         "when voice \"write section note\" => type \"core\"\nwhen voice \"open the drawer\" => type \"drill\"\n";
     NotOnLayout "not-on-layout" Warning
         "The keyboard layout that `check --layout NAME` was asked about has no key for this, or does not type these characters. Places on the board are the same on every layout."
-        "when key ctrl+'ß' => type \"core\"\n"
+        "when key ctrl+'ß' => type \"core\"\n",
         "when key ctrl+<Minus> => type \"core\"\n";
     CallsItself "calls-itself" Warning
         "A macro calls itself, straight or through others. If nothing stops it, the run is ended after 200 calls within calls."
-        "macro dig() { tap down; dig() }\nwhen key f9 => dig()\n"
+        "macro dig() { tap down; dig() }\nwhen key f9 => dig()\n",
         "macro dig() { tap down }\nwhen key f9 => repeat 10 times { dig() }\n";
     Unused "unused" Warning
         "Something is named and never used. Remove it, or use it."
-        "let section = 1\nwhen key f9 => type \"core\"\n"
+        "let section = 1\nwhen key f9 => type \"core\"\n",
         "let section = 1\nwhen key f9 => type \"core {section}\"\n";
 }
 

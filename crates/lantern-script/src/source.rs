@@ -62,6 +62,8 @@ pub struct Source {
 impl Source {
     /// The largest file that is read, in bytes.
     pub const LARGEST: usize = 16 << 20;
+    /// The most files that a set may have.
+    pub const MOST_FILES: usize = 256;
 
     /// A file with that name and text.
     pub fn new(name: impl Into<String>, text: impl AsRef<str>) -> Source {

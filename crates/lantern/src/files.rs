@@ -54,7 +54,9 @@ fn check_source(mut source: Source) -> (Source, Checked) {
     while at < source.names().count() {
         for wanted in wanted_files(&source, at) {
             // One that cannot be read is a finding where it is named.
-            if let Ok(used) = read_source(Path::new(&wanted)) {
+            if source.names().count() < Source::MOST_FILES
+                && let Ok(used) = read_source(Path::new(&wanted))
+            {
                 source.add(wanted, used.text());
             }
         }

@@ -9,6 +9,7 @@ mod conflicts;
 mod deeds;
 mod devices;
 mod exprs;
+mod graph;
 mod items;
 mod keyboards;
 mod kinds;

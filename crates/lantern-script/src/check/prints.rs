@@ -1,10 +1,9 @@
 //! How rules, macros and values are written, as numbers: after a change of the file, what has the same
 //! number goes on as it was.
 
-use std::collections::BTreeSet;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
-use super::Checker;
+use super::{Checker, graph};
 use crate::Span;
 
 impl Checker<'_> {
@@ -17,32 +16,48 @@ impl Checker<'_> {
         hasher.finish()
     }
 
-    /// A rule or macro changes with the macros that it calls, straight or through others.
+    /// A rule or macro changes with the macros that it calls, directly or through others.
     pub(super) fn print_rules(&mut self) {
+        let calls: Vec<Vec<usize>> =
+            self.calls.iter().map(|calls| calls.iter().map(|(id, _)| id.0).collect()).collect();
         let written: Vec<u64> = self.set.routines.iter().map(|routine| routine.print).collect();
-        for id in 0..written.len() {
-            if !self.set.routines[id].name.is_empty() {
-                self.set.routines[id].print = self.print_with_called(written[id], id, &written);
+        let called = prints_of_called(&calls, &written);
+        for (routine, called) in self.set.routines.iter_mut().zip(&called) {
+            if !routine.name.is_empty() {
+                routine.print = hash_of(&(routine.print, called));
             }
         }
-        for rule in 0..self.set.rules.len() {
-            let (own, body) = (self.set.rules[rule].print, self.set.rules[rule].body.0);
-            self.set.rules[rule].print = self.print_with_called(own, body, &written);
+        for rule in &mut self.set.rules {
+            rule.print = hash_of(&(rule.print, called[rule.body.0]));
         }
     }
+}
 
-    fn print_with_called(&self, own: u64, routine: usize, written: &[u64]) -> u64 {
-        let mut seen = BTreeSet::new();
-        let mut open = vec![routine];
-        while let Some(routine) = open.pop() {
-            let called = self.calls[routine].iter().map(|(id, _)| id.0);
-            open.extend(called.filter(|id| seen.insert(*id)));
-        }
-        let mut hasher = DefaultHasher::new();
-        own.hash(&mut hasher);
-        for routine in seen {
-            written[routine].hash(&mut hasher);
-        }
-        hasher.finish()
+/// For each routine, how it and all that it calls are written. Routines that call each other in a
+/// ring have one number.
+fn prints_of_called(calls: &[Vec<usize>], written: &[u64]) -> Vec<u64> {
+    let component = graph::components(calls);
+    let mut members = vec![Vec::new(); component.iter().max().map_or(0, |last| last + 1)];
+    for (routine, number) in component.iter().enumerate() {
+        members[*number].push(routine);
     }
+    // What a component calls has a smaller number than itself.
+    let mut prints: Vec<u64> = Vec::with_capacity(members.len());
+    for (number, members) in members.iter().enumerate() {
+        let mut own: Vec<u64> = members.iter().map(|routine| written[*routine]).collect();
+        let called = members.iter().flat_map(|routine| &calls[*routine]);
+        let outside = called.map(|routine| component[*routine]).filter(|other| *other != number);
+        let mut outside: Vec<u64> = outside.map(|other| prints[other]).collect();
+        own.sort_unstable();
+        outside.sort_unstable();
+        outside.dedup();
+        prints.push(hash_of(&(own, outside)));
+    }
+    component.iter().map(|number| prints[*number]).collect()
+}
+
+fn hash_of(value: &impl Hash) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    value.hash(&mut hasher);
+    hasher.finish()
 }

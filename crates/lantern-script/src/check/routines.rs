@@ -1,12 +1,11 @@
 //! Macros and the list of operations a body becomes.
 
-use std::collections::BTreeSet;
-
 use lantern_model::code::Op;
 use lantern_model::{Parameter, Place, Routine, RoutineId};
 
 use super::Checker;
 use super::exprs::nothing;
+use super::graph;
 use super::kinds::Kind;
 use super::names::Sort;
 use crate::codes::Code;
@@ -101,18 +100,14 @@ impl Checker<'_> {
 
     /// Says which macros call themselves, straight or through others.
     pub(super) fn check_call_cycles(&mut self) {
+        let edges: Vec<Vec<usize>> =
+            self.calls.iter().map(|calls| calls.iter().map(|(id, _)| id.0).collect()).collect();
+        let component = graph::components(&edges);
         let mut found: Vec<(Span, String)> = Vec::new();
-        for start in 0..self.calls.len() {
-            let mut seen = BTreeSet::new();
-            let mut open: Vec<(RoutineId, Span)> = self.calls[start].clone();
-            while let Some((id, span)) = open.pop() {
-                if id.0 == start {
-                    found.push((span, self.set.routines[start].name.clone()));
-                    break;
-                }
-                if seen.insert(id) {
-                    open.extend(self.calls[id.0].iter().copied());
-                }
+        for (caller, calls) in self.calls.iter().enumerate() {
+            let closes = |(id, _): &&(RoutineId, Span)| component[id.0] == component[caller];
+            if let Some((_, span)) = calls.iter().find(closes) {
+                found.push((*span, self.set.routines[caller].name.clone()));
             }
         }
         for (span, name) in found {

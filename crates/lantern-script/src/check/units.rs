@@ -1,11 +1,19 @@
 //! The files of a set: which uses which, and under what names.
+//!
+//! A file that is used twice counts twice, so a few lines can stand for a set without end. What a
+//! set may grow to is counted before its files are put together, without following each way.
 
+use std::collections::BTreeMap;
+
+use super::graph;
 use crate::codes::Code;
 use crate::tree::{Clause, Expr, File, Item, Name, Use};
 use crate::{Finding, Source, Span, parse};
 
-/// Files within files, at the most.
-const DEEPEST: usize = 16;
+/// Most files within files.
+const MOST_LEVELS: usize = 32;
+/// Most times that files of a set are used, all together.
+const MOST_USES: usize = 1024;
 
 /// A top-level part of a file, with everything around it.
 pub(super) struct Part<'t> {
@@ -25,7 +33,7 @@ pub(super) struct Units {
     pub(super) files: Vec<File>,
     pub(super) findings: Vec<Finding>,
     /// For each `use`, by its place, the file it means.
-    targets: Vec<(Span, usize)>,
+    targets: BTreeMap<Span, usize>,
 }
 
 /// The files that the set's last-added file uses and that are not in it yet, by the names under
@@ -77,7 +85,7 @@ pub(super) fn joined(from: &str, path: &str) -> String {
 impl Units {
     /// Reads every file that is reached from the first.
     pub(super) fn read(source: &Source) -> Units {
-        let mut units = Units { files: Vec::new(), findings: Vec::new(), targets: Vec::new() };
+        let mut units = Units { files: Vec::new(), findings: Vec::new(), targets: BTreeMap::new() };
         let names: Vec<String> = source.names().map(str::to_owned).collect();
         for (file, name) in names.iter().enumerate() {
             let (tree, findings) = parse(source, file);
@@ -85,7 +93,18 @@ impl Units {
             for used in uses_of(&tree.items) {
                 let path = joined(name, &used.path.0);
                 match source.file_named(&path) {
-                    Some(target) => units.targets.push((used.span, target)),
+                    Some(target) => {
+                        units.targets.insert(used.span, target);
+                    }
+                    None if names.len() >= Source::MOST_FILES => units.findings.push(
+                        Finding::new(
+                            Code::TooMuch,
+                            used.path.1,
+                            format!("the set has more than {} files", Source::MOST_FILES),
+                        )
+                        .label("not read any more")
+                        .help("put rules that belong together into one file"),
+                    ),
                     None => units.findings.push(
                         Finding::new(
                             Code::NoSuchFile,
@@ -99,44 +118,102 @@ impl Units {
             }
             units.files.push(tree);
         }
-        units.find_cycles(&names);
+        units.cut_cycles(&names);
+        units.limit_uses();
         units
     }
 
     fn target(&self, used: &Use) -> Option<usize> {
-        self.targets.iter().find(|(span, _)| *span == used.span).map(|(_, target)| *target)
+        self.targets.get(&used.span).copied()
     }
 
-    /// Says which files lead back to themselves, and forgets the step that closes the circle.
-    fn find_cycles(&mut self, names: &[String]) {
-        let mut trail = Vec::new();
-        let mut closed = Vec::new();
-        self.follow(0, &mut trail, &mut closed);
-        for (span, trail) in closed {
-            self.targets.retain(|(known, _)| *known != span);
-            let way: Vec<&str> = trail.iter().map(|file| names[*file].as_str()).collect();
-            self.findings.push(
-                Finding::new(Code::UsesItself, span, "this file leads back to itself")
-                    .label("closes the circle")
-                    .help(format!("the way is {}; take one `use` of it out", way.join(" → "))),
-            );
-        }
+    /// For each file, its uses with the files they mean, in the order of the text.
+    fn uses(&self) -> Vec<Vec<(Span, usize)>> {
+        let of_file = |file: &File| {
+            let uses = uses_of(&file.items).into_iter();
+            uses.filter_map(|used| Some((used.span, self.target(used)?))).collect()
+        };
+        self.files.iter().map(of_file).collect()
     }
 
-    fn follow(&self, file: usize, trail: &mut Vec<usize>, closed: &mut Vec<(Span, Vec<usize>)>) {
-        trail.push(file);
-        for used in uses_of(&self.files[file].items) {
-            let Some(target) = self.target(used) else { continue };
-            if let Some(from) = trail.iter().position(|known| *known == target) {
-                let way = trail[from..].iter().copied().chain([target]).collect();
-                if !closed.iter().any(|(span, _)| *span == used.span) {
-                    closed.push((used.span, way));
+    /// Finds the files that lead back to themselves, and forgets the uses that close a cycle.
+    fn cut_cycles(&mut self, names: &[String]) {
+        let uses = self.uses();
+        let edges: Vec<Vec<usize>> =
+            uses.iter().map(|uses| uses.iter().map(|(_, target)| *target).collect()).collect();
+        let component = graph::components(&edges);
+        let mut is_done = vec![false; uses.len()];
+        for root in 0..uses.len() {
+            // The files on the way from the root, each with the index of its next use.
+            let mut trail: Vec<(usize, usize)> = Vec::new();
+            if !is_done[root] {
+                trail.push((root, 0));
+            }
+            while let Some((file, next)) = trail.last_mut() {
+                let file = *file;
+                let Some((span, target)) = uses[file].get(*next).copied() else {
+                    is_done[file] = true;
+                    trail.pop();
+                    continue;
+                };
+                *next += 1;
+                if component[file] == component[target]
+                    && let Some(from) = trail.iter().position(|(known, _)| *known == target)
+                {
+                    let way = trail[from..].iter().map(|(file, _)| *file).chain([target]);
+                    let way: Vec<&str> = way.map(|file| names[file].as_str()).collect();
+                    self.targets.remove(&span);
+                    self.findings.push(closes_cycle(span, &way));
+                } else if !is_done[target] {
+                    trail.push((target, 0));
                 }
-            } else if trail.len() < DEEPEST {
-                self.follow(target, trail, closed);
             }
         }
-        trail.pop();
+    }
+
+    /// Refuses a set whose files are used too often or too deep, by leaving out the uses of its
+    /// first file. There are no cycles any more.
+    fn limit_uses(&mut self) {
+        let uses = self.uses();
+        let mut sizes: Vec<Option<(usize, usize)>> = vec![None; uses.len()];
+        let mut open: Vec<usize> = vec![0];
+        while let Some(file) = open.last().copied() {
+            if sizes[file].is_some() {
+                open.pop();
+                continue;
+            }
+            let unsized_uses = uses[file].iter().map(|(_, target)| *target);
+            let before = open.len();
+            open.extend(unsized_uses.filter(|target| sizes[*target].is_none()));
+            if open.len() > before {
+                continue;
+            }
+            open.pop();
+            let of_uses = uses[file].iter().filter_map(|(_, target)| sizes[*target]);
+            let add = |(count, levels): (usize, usize), (more, deeper): (usize, usize)| {
+                (more.saturating_add(count), levels.max(deeper + 1))
+            };
+            sizes[file] = Some(of_uses.fold((1, 0), add));
+        }
+        let (count, levels) = sizes[0].unwrap_or((1, 0));
+        if count <= MOST_USES && levels <= MOST_LEVELS {
+            return;
+        }
+        let largest = uses[0].iter().max_by_key(|(_, target)| sizes[*target]);
+        let Some((span, _)) = largest.copied() else { return };
+        let message = if count > MOST_USES {
+            format!("the files of this set are used more than {MOST_USES} times")
+        } else {
+            format!("files use files more than {MOST_LEVELS} levels deep")
+        };
+        self.findings.push(
+            Finding::new(Code::TooMuch, span, message)
+                .label("most of it comes by way of this")
+                .help("each `use` of a file counts, and so does each `use` within it; use a file once where once is enough"),
+        );
+        for (span, _) in &uses[0] {
+            self.targets.remove(span);
+        }
     }
 
     /// All parts of all files as often as they are used, in the order in which they count.
@@ -188,6 +265,23 @@ impl Units {
         }
         unknown
     }
+}
+
+fn closes_cycle(span: Span, way: &[&str]) -> Finding {
+    Finding::new(Code::UsesItself, span, "this file leads back to itself")
+        .label("closes the circle")
+        .help(format!("the way is {}; take one `use` of it out", shortened(way)))
+}
+
+/// Names with arrows between them; of many, the first and the last few.
+fn shortened(way: &[&str]) -> String {
+    const SHOWN: usize = 4;
+    if way.len() <= 2 * SHOWN + 1 {
+        return way.join(" → ");
+    }
+    let between = way.len() - 2 * SHOWN;
+    let (first, last) = (&way[..SHOWN], &way[way.len() - SHOWN..]);
+    format!("{} → ({between} files) → {}", first.join(" → "), last.join(" → "))
 }
 
 static EMPTY: Item = Item::Settings(Vec::new());

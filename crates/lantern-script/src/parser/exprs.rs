@@ -5,7 +5,7 @@ use std::time::Duration;
 use lantern_model::code::Operator;
 use lantern_model::{TimeOfDay, Value};
 
-use super::{Parsed, Parser, Piece, Said};
+use super::{MOST_OPERATORS, Parsed, Parser, Piece, Said};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{Expr, ExprKind, Name, TextPart};
@@ -53,8 +53,15 @@ impl Parser<'_> {
         self.nest(|parser| parser.parse_operators(0))
     }
 
-    /// Values with operators between them that bind at least so tightly.
+    /// Values with operators between them that bind at least that tightly.
     fn parse_operators(&mut self, loosest: usize) -> Parsed<Expr> {
+        let beside = std::mem::take(&mut self.operators);
+        let value = self.parse_operands(loosest);
+        self.operators = self.operators.max(beside);
+        value
+    }
+
+    fn parse_operands(&mut self, loosest: usize) -> Parsed<Expr> {
         let mut left = if loosest <= COMPARISONS && self.is_word("not") {
             let word = self.next().span;
             let inner = self.nest(|parser| parser.parse_operators(COMPARISONS))?;
@@ -68,9 +75,15 @@ impl Parser<'_> {
             let Some(operator) = operator.filter(|operator| tightness(*operator) >= loosest) else {
                 return Ok(left);
             };
-            self.next();
+            let sign = self.next().span;
             self.take_line_ends();
+            // The larger of both sides is what the operator stands above.
             let right = self.parse_operators(tightness(operator) + 1)?;
+            self.operators += 1;
+            if self.operators > MOST_OPERATORS {
+                self.findings.push(too_many_operators(sign));
+                return Err(Said);
+            }
             let span = left.span.to(right.span);
             left = Expr { kind: ExprKind::Binary(operator, Box::new(left), Box::new(right)), span };
         }
@@ -351,6 +364,12 @@ impl Parser<'_> {
     fn ends_step_word(&mut self) -> bool {
         ["while", "else", "or"].iter().any(|word| self.is_word(word))
     }
+}
+
+fn too_many_operators(span: Span) -> Finding {
+    Finding::new(Code::TooMuch, span, "this value has too many operators")
+        .label(format!("more than {MOST_OPERATORS} in a row"))
+        .help("give parts of it names of their own with `let`, or put the values into a list")
 }
 
 /// The longest duration that may be written: a year.

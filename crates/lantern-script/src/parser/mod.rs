@@ -43,6 +43,8 @@ type Parsed<T> = Result<T, Said>;
 
 /// Nesting deeper than this is refused, so that no file can exhaust the stack.
 const DEEPEST: usize = 64;
+/// Most operators on one way from a value to its innermost part. What follows the tree recurses.
+const MOST_OPERATORS: usize = 256;
 
 /// A token that means something, and whether blanks stand before it.
 #[derive(Debug, Clone, Copy)]
@@ -59,6 +61,8 @@ pub(crate) struct Parser<'a> {
     /// Above zero, line ends mean nothing.
     joined: usize,
     depth: usize,
+    /// Operators on the longest way through what was read since the enclosing value began.
+    operators: usize,
     findings: Vec<Finding>,
     /// Words of what could not be read: they may name something, and use it.
     broken: Vec<String>,
@@ -66,7 +70,16 @@ pub(crate) struct Parser<'a> {
 
 impl<'a> Parser<'a> {
     fn new(text: &'a str, pieces: Vec<Piece>, findings: Vec<Finding>) -> Parser<'a> {
-        Parser { text, pieces, at: 0, joined: 0, depth: 0, findings, broken: Vec::new() }
+        Parser {
+            text,
+            pieces,
+            at: 0,
+            joined: 0,
+            depth: 0,
+            operators: 0,
+            findings,
+            broken: Vec::new(),
+        }
     }
 
     fn cut(
@@ -277,7 +290,7 @@ impl<'a> Parser<'a> {
         if self.depth >= DEEPEST {
             let piece = self.peek();
             self.findings.push(
-                Finding::new(Code::Unexpected, piece.span, "this is nested too deep")
+                Finding::new(Code::TooMuch, piece.span, "this is nested too deep")
                     .label(format!("more than {DEEPEST} levels"))
                     .help("move the inner part to a macro or a `let` of its own"),
             );

@@ -135,6 +135,7 @@ impl Parser<'_> {
                 _ => parser.fail("`}` after the value"),
             }
         });
+        self.operators = self.operators.max(inner.operators);
         self.findings.append(&mut inner.findings);
         self.broken.append(&mut inner.broken);
         result.unwrap_or(Expr { kind: ExprKind::Unread, span })

@@ -120,3 +120,72 @@ fn a_finding_names_the_file_it_is_in() {
     let (source, checked) = check_files(&files);
     assert!(render(&checked.findings[0], &source, false).contains("other.lantern:2:10"));
 }
+
+/// A set whose file number `n` uses the files that `uses` gives.
+fn set_of(count: usize, uses: impl Fn(usize) -> Vec<usize>) -> Checked {
+    let name = |file: usize| format!("rack-{file}.lantern");
+    let text = |file: usize| -> String {
+        let uses = uses(file);
+        let lines = uses.iter().enumerate();
+        lines.map(|(at, used)| format!("use \"{}\" as shelf-{at}\n", name(*used))).collect()
+    };
+    let mut source = Source::new(name(0), text(0));
+    for file in 1..count {
+        source.add(name(file), &text(file));
+    }
+    check(&source)
+}
+
+fn codes(checked: &Checked) -> Vec<&'static str> {
+    checked.findings.iter().map(|finding| finding.code.row().name).collect()
+}
+
+#[test]
+fn a_ring_of_any_length_is_found() {
+    for count in [1, 2, 16, 17, 40, 256] {
+        let checked = set_of(count, |file| vec![(file + 1) % count]);
+        assert!(codes(&checked).contains(&"uses-itself"), "{count}: {:?}", codes(&checked));
+        assert!(checked.rules.is_none());
+    }
+}
+
+#[test]
+fn every_use_that_closes_a_ring_is_found() {
+    // Three files that each use the two others and themselves.
+    let checked = set_of(3, |_| vec![0, 1, 2]);
+    let closing = codes(&checked).iter().filter(|code| **code == "uses-itself").count();
+    assert_eq!(closing, 6, "{:?}", checked.findings);
+}
+
+#[test]
+fn files_that_use_the_next_twice_are_counted_not_followed() {
+    let doubling = set_of(21, |file| if file < 20 { vec![file + 1; 2] } else { Vec::new() });
+    assert_eq!(codes(&doubling), ["too-much"]);
+    let message = &doubling.findings[0].message;
+    assert!(message.contains("more than 1024 times"), "{message}");
+    // 2^9 - 1 uses are fine.
+    let fine = set_of(9, |file| if file < 8 { vec![file + 1; 2] } else { Vec::new() });
+    assert_eq!(codes(&fine), [""; 0]);
+    let many = set_of(3, |file| [vec![1; 40], vec![2; 40], Vec::new()][file].clone());
+    assert_eq!(codes(&many), ["too-much"]);
+}
+
+#[test]
+fn a_long_chain_of_files_is_a_finding() {
+    let chain = |count: usize| {
+        set_of(count, move |file| if file + 1 < count { vec![file + 1] } else { Vec::new() })
+    };
+    assert_eq!(codes(&chain(33)), [""; 0]);
+    assert_eq!(codes(&chain(34)), ["too-much"]);
+    assert_eq!(codes(&chain(256)), ["too-much"]);
+}
+
+#[test]
+fn a_set_of_more_files_than_are_read_says_so() {
+    let mut source = Source::new("rack-0.lantern", "use \"rack-999.lantern\" as last\n");
+    for file in 1..Source::MOST_FILES {
+        source.add(format!("rack-{file}.lantern"), "");
+    }
+    let found = codes(&check(&source)).join(" ");
+    assert_eq!(found, "too-much");
+}

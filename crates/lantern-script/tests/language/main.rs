@@ -1,6 +1,7 @@
 //! The language from the outside: texts in, findings and rules out.
 
 mod cases;
+mod depth;
 mod documents;
 mod files;
 mod findings;

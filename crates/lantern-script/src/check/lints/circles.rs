@@ -10,7 +10,7 @@ use lantern_model::{Cause, Combo, DeviceId, KeyRef, RoutineId, Value, Verb, topi
 
 use super::Checker;
 use crate::Finding;
-use crate::check::conflicts::canonical;
+use crate::check::{conflicts::canonical, graph};
 use crate::codes::Code;
 
 /// What a step sends, as far as it can fire a rule.
@@ -32,8 +32,9 @@ impl Checker<'_> {
         let listeners = self.listeners();
         let next: Vec<Vec<usize>> =
             sends.iter().map(|sent| self.fired_by(sent, &listeners)).collect();
+        let on_cycle = graph::on_cycle(&next);
         for (start, head) in self.heads.iter().enumerate() {
-            if next[start].is_empty() {
+            if !on_cycle[start] {
                 continue;
             }
             let Some(way) = circle(start, &next) else { continue };

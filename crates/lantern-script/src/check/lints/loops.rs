@@ -3,22 +3,27 @@
 use std::time::Duration;
 
 use lantern_model::code::{Expr, Op};
-use lantern_model::{Routine, RoutineId, Value};
+use lantern_model::{RoutineId, Value};
 
 use super::Checker;
 use super::never::known_truth;
 use crate::Finding;
+use crate::check::graph;
 use crate::codes::Code;
 
 impl Checker<'_> {
     pub(super) fn look_for_busy_loops(&self, findings: &mut Vec<Finding>) {
+        let pausing = self.pausing_routines();
         for (number, routine) in self.set.routines.iter().enumerate() {
             for (at, op) in routine.ops.iter().enumerate() {
                 let Op::Repeat { times: None, every } = op else { continue };
                 let Some(Op::NextTurn(end)) = routine.ops.get(at + 1) else { continue };
                 let paced = every.as_ref().is_some_and(|every| !is_zero(every));
                 let body = at + 2..*end;
-                if paced || self.pauses(routine, body, &mut vec![number]) {
+                let pauses = |op: &Op| {
+                    takes_time(op) || matches!(op, Op::Call(called, _) if pausing[called.0])
+                };
+                if paced || routine.ops[body].iter().any(pauses) {
                     continue;
                 }
                 let span = self.spans_of[number][at];
@@ -31,27 +36,32 @@ impl Checker<'_> {
         }
     }
 
-    /// Whether something in the stretch takes time, or ends the loop for sure.
-    fn pauses(
-        &self,
-        routine: &Routine,
-        stretch: std::ops::Range<usize>,
-        seen: &mut Vec<usize>,
-    ) -> bool {
-        routine.ops[stretch].iter().any(|op| match op {
-            Op::Wait(_) | Op::WaitUntil { .. } | Op::Do { .. } | Op::With(_) => true,
-            Op::Tap { pace, .. } | Op::Type { pace, .. } => pace.is_some(),
-            Op::Move { over, .. } => over.is_some(),
-            Op::Repeat { every: Some(every), .. } => !is_zero(every),
-            Op::Stop(_) => true,
-            Op::JumpUnless(test, _) => known_truth(test) == Some(false),
-            Op::Call(RoutineId(called), _) if !seen.contains(called) => {
-                seen.push(*called);
-                let inner = &self.set.routines[*called];
-                self.pauses(inner, 0..inner.ops.len(), seen)
-            }
-            _ => false,
-        })
+    /// For each routine, whether it takes time, itself or in a routine that it calls.
+    fn pausing_routines(&self) -> Vec<bool> {
+        let routines = &self.set.routines;
+        let called = |op: &Op| match op {
+            Op::Call(RoutineId(called), _) => Some(*called),
+            _ => None,
+        };
+        let calls: Vec<Vec<usize>> = routines
+            .iter()
+            .map(|routine| routine.ops.iter().filter_map(called).collect())
+            .collect();
+        let pauses = routines.iter().map(|routine| routine.ops.iter().any(takes_time)).collect();
+        graph::reaches(&calls, pauses)
+    }
+}
+
+/// Whether an operation takes time, or ends the loop around it for sure.
+fn takes_time(op: &Op) -> bool {
+    match op {
+        Op::Wait(_) | Op::WaitUntil { .. } | Op::Do { .. } | Op::With(_) => true,
+        Op::Tap { pace, .. } | Op::Type { pace, .. } => pace.is_some(),
+        Op::Move { over, .. } => over.is_some(),
+        Op::Repeat { every: Some(every), .. } => !is_zero(every),
+        Op::Stop(_) => true,
+        Op::JumpUnless(test, _) => known_truth(test) == Some(false),
+        _ => false,
     }
 }
 

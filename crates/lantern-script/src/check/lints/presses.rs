@@ -31,6 +31,7 @@ impl Checker<'_> {
 
     /// Whether the end is reached from an operation without releasing the keys.
     fn reaches_end(&self, routine: &Routine, from: usize, combo: &ComboExpr) -> bool {
+        let releases = |op: &Op| matches!(op, Op::Release(other) if other == combo);
         let mut open = vec![from];
         let mut seen = BTreeSet::new();
         while let Some(at) = open.pop() {
@@ -40,8 +41,7 @@ impl Checker<'_> {
             }
             match op {
                 Op::Release(other) if other == combo => {}
-                Op::Call(RoutineId(called), _)
-                    if self.releases(*called, combo, &mut Vec::new()) => {}
+                Op::Call(called, _) if self.set.does(*called, &releases) => {}
                 // It waits to be stopped, which is meant.
                 Op::Wait(None) => {}
                 Op::Stop(_) => return true,
@@ -52,17 +52,5 @@ impl Checker<'_> {
             }
         }
         false
-    }
-
-    fn releases(&self, called: usize, combo: &ComboExpr, seen: &mut Vec<usize>) -> bool {
-        if seen.contains(&called) {
-            return false;
-        }
-        seen.push(called);
-        self.set.routines[called].ops.iter().any(|op| match op {
-            Op::Release(other) => other == combo,
-            Op::Call(RoutineId(inner), _) => self.releases(*inner, combo, seen),
-            _ => false,
-        })
     }
 }
