@@ -1,6 +1,6 @@
 //! Rules that time fires: rounds, and times of day on a wall clock that is handed in.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::time::Duration;
 
 use lantern_model::{Cause, Time, TimeOfDay, Value, WallTime};
@@ -17,8 +17,6 @@ const LATE: i64 = 60;
 #[derive(Debug, Default)]
 pub(crate) struct Clock {
     told: Option<(Time, WallTime)>,
-    /// Tells alarms of one setting of the clock from those of another.
-    settings: u64,
     /// The day on which each alarm rang last.
     rang: BTreeMap<Won, i64>,
 }
@@ -43,16 +41,12 @@ impl Clock {
 impl Engine {
     /// Rules of `every D` begin their rounds, but for those that are under way.
     pub(crate) fn begin_rounds(&mut self, now: Time) {
-        let round = |timer| match timer {
-            Timer::Every(rule, trigger) => Some((rule, trigger)),
-            _ => None,
-        };
-        let under_way: BTreeSet<Won> = self.timers.all().filter_map(round).collect();
         for (rule, trigger, cause) in self.timed_causes() {
+            let timer = Timer::Every(rule, trigger);
             if let Cause::Every(span) = cause
-                && !under_way.contains(&(rule, trigger))
+                && !self.timers.is_set(timer)
             {
-                self.timers.add(now + span, Timer::Every(rule, trigger));
+                self.timers.set(timer, now + span);
             }
         }
     }
@@ -72,7 +66,7 @@ impl Engine {
     /// A round is over; the next begins.
     pub(crate) fn come_round(&mut self, now: Time, rule: usize, trigger: usize) {
         if let Cause::Every(span) = self.rules.rules[rule].triggers[trigger].cause {
-            self.timers.add(now + span, Timer::Every(rule, trigger));
+            self.timers.set(Timer::Every(rule, trigger), now + span);
         }
         self.fire_timed(now, rule, trigger);
     }
@@ -105,7 +99,6 @@ impl Engine {
 
     /// Sets the next deadline of every rule of `at TIME`.
     pub(crate) fn set_alarms(&mut self, now: Time) {
-        self.clock.settings += 1;
         self.timers.cancel_all(|timer| matches!(timer, Timer::Alarm(..)));
         for (rule, trigger, cause) in self.timed_causes() {
             if let Cause::At(time) = cause {
@@ -127,14 +120,11 @@ impl Engine {
         let fraction = now.since(told).subsec_micros();
         let span = Duration::from_secs((due - wall.local).unsigned_abs())
             .saturating_sub(Duration::from_micros(fraction.into()));
-        self.timers.add(now + span, Timer::Alarm(won.0, won.1, self.clock.settings));
+        self.timers.set(Timer::Alarm(won.0, won.1), now + span);
     }
 
     /// A time of day is there.
-    pub(crate) fn ring(&mut self, now: Time, rule: usize, trigger: usize, setting: u64) {
-        if setting != self.clock.settings {
-            return;
-        }
+    pub(crate) fn ring(&mut self, now: Time, rule: usize, trigger: usize) {
         let Some(wall) = self.clock.wall(now) else { return };
         self.ring_once(now, (rule, trigger), wall.local);
         if let Cause::At(time) = self.rules.rules[rule].triggers[trigger].cause {

@@ -13,14 +13,14 @@ use crate::hearing::{record, text, value_of_part};
 use crate::presses::Won;
 use crate::reasons::ReasonKind;
 use crate::steps::Flow;
-use crate::timers::{Timer, TimerId};
+use crate::timers::Timer;
 
 /// How much the person is heeded.
 #[derive(Debug, Default)]
 pub(crate) struct Attention {
     heed: Heed,
-    /// The end of the time in which phrases count without the attention word.
-    awake: Option<TimerId>,
+    /// Whether phrases count without the attention word, until [`Timer::Asleep`] is due.
+    awake: bool,
     /// What the ear was told: phrases of the book, each with whether it counts uncalled.
     told: Vec<(usize, bool)>,
     /// When we made the last sound.
@@ -39,7 +39,7 @@ impl Attention {
 impl Engine {
     /// Whether phrases count without the attention word now.
     fn is_free(&self) -> bool {
-        self.attention.heed == Heed::Freely || self.attention.awake.is_some()
+        self.attention.heed == Heed::Freely || self.attention.awake
     }
 
     /// Whether a rule is listened to, as far as the attention of the ear goes.
@@ -115,15 +115,15 @@ impl Engine {
     fn wake(&mut self, now: Time) {
         self.fall_asleep();
         let until = now + self.rules.settings.awake;
-        self.attention.awake = Some(self.timers.add(until, Timer::Asleep));
+        self.attention.awake = true;
+        self.timers.set(Timer::Asleep, until);
         self.listen();
     }
 
     /// The time in which phrases count without the attention word is over.
     pub(crate) fn fall_asleep(&mut self) {
-        if let Some(timer) = self.attention.awake.take() {
-            self.timers.cancel(timer);
-        }
+        self.attention.awake = false;
+        self.timers.cancel(Timer::Asleep);
     }
 
     /// We made a sound until now.
@@ -175,7 +175,7 @@ impl Engine {
             (loose, won, Firing::by(won.1, Value::Record(fields)))
         });
         let found = found.collect();
-        if self.fire_one(now, found) && self.attention.awake.is_some() {
+        if self.fire_one(now, found) && self.attention.awake {
             self.wake(now);
         }
     }

@@ -136,7 +136,7 @@ impl Engine {
         let back = self.app.window;
         self.runs.get_mut(id).state = State::Fronting { app, back, effect };
         self.watchers.insert(id);
-        self.set_limit(now, id, TO_FRONT);
+        self.timers.set(Timer::Limit(id), now + TO_FRONT);
         Ok(Flow::Wait)
     }
 
@@ -175,19 +175,12 @@ impl Engine {
         self.watchers.insert(id);
         self.runs.get_mut(id).spent = 0;
         if let Some(limit) = limit {
-            self.set_limit(now, id, limit);
+            self.timers.set(Timer::Limit(id), now + limit);
         }
         if condition.asks(&|asked| asked.is_time()) {
-            self.timers.cancel_all(|timer| *timer == Timer::Look);
-            self.timers.add(now + LOOK, Timer::Look);
+            self.timers.set(Timer::Look, now + LOOK);
         }
         Ok(Flow::Wait)
-    }
-
-    /// Sets how long the run may wait for what it waits for.
-    pub(crate) fn set_limit(&mut self, now: Time, id: RunId, span: Duration) {
-        let timer = self.timers.add(now + span, Timer::Limit(id));
-        self.runs.get_mut(id).limit = Some(timer);
     }
 
     /// Something changed: runs whose condition holds now go on.
@@ -219,15 +212,13 @@ impl Engine {
             }
         }
         if on_clock {
-            self.timers.cancel_all(|timer| *timer == Timer::Look);
-            self.timers.add(now + LOOK, Timer::Look);
+            self.timers.set(Timer::Look, now + LOOK);
         }
     }
 
     /// What a run waits for took too long.
     pub(crate) fn end_patience(&mut self, now: Time, id: RunId) {
-        let Some(run) = self.runs.live.get_mut(&id) else { return };
-        run.limit = None;
+        let Some(run) = self.runs.live.get(&id) else { return };
         let message = match &run.state {
             State::Watching(_) => "what it waits for did not come in time".to_owned(),
             State::Fronting { app, .. } => format!("{app} did not come to the front"),

@@ -121,8 +121,7 @@ impl Engine {
         if !(0..rules.rules.len()).any(named) {
             return Err(unknown("macro or rule", name, &rules));
         }
-        self.waiting.retain(|rule, _| !named(*rule));
-        self.quiet.retain(|rule, _| !named(*rule));
+        self.drop_pending_activations(named);
         let runs = self.runs.live.iter().filter(|(_, run)| named(run.rule));
         let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();
         for run in &runs {

@@ -6,6 +6,7 @@ use lantern_model::{Deed, EffectId, Order, RunId, Time, Value, Verb};
 use crate::engine::Engine;
 use crate::runs::State;
 use crate::steps::{Done, Flow};
+use crate::timers::Timer;
 
 impl Engine {
     pub(crate) fn do_deed(&mut self, now: Time, id: RunId, op: &Op) -> Done {
@@ -50,7 +51,7 @@ impl Engine {
         run.state = State::Awaiting(effect, *into);
         run.spent = 0;
         if let Some(limit) = limit {
-            self.set_limit(now, id, limit);
+            self.timers.set(Timer::Limit(id), now + limit);
         }
         Ok(Flow::Wait)
     }

@@ -68,7 +68,7 @@ impl Engine {
         drawing.way.clear();
         drawing.begun = false;
         drawing.moved_at = now;
-        self.timers.add(now + STILL_AT_FIRST, Timer::Still(press.number));
+        self.timers.set(Timer::Still(press.number), now + STILL_AT_FIRST);
     }
 
     /// The pointer went this way.
@@ -99,7 +99,7 @@ impl Engine {
         }
         let due = self.drawing.moved_at + STILL;
         if self.drawing.begun && due > now {
-            self.timers.add(due, Timer::Still(press));
+            self.timers.set(Timer::Still(press), due);
         } else {
             self.give_drawing_up(now, "the pointer was still");
         }
@@ -152,7 +152,7 @@ impl Engine {
             waiting.more_strokes = true;
         }
         if self.may_go_on() {
-            self.timers.add(now + NEXT_STROKE, Timer::NextStroke(number));
+            self.timers.set(Timer::NextStroke(number), now + NEXT_STROKE);
         } else {
             self.end_drawing(now);
         }

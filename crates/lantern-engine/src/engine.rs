@@ -21,7 +21,7 @@ use crate::presses::Presses;
 use crate::random::Random;
 use crate::reasons::{Reason, ReasonKind, Reasons};
 use crate::runs::Runs;
-use crate::timers::{Timer, Timers};
+use crate::timers::{Timer, TimerQueue};
 use crate::turns::Turns;
 use crate::watch::{RuleIndex, Watch};
 
@@ -78,7 +78,8 @@ pub struct Engine {
     pub(crate) input_until: Time,
     /// What a trigger that fired is called, by rule and trigger.
     pub(crate) cause_words: BTreeMap<(usize, usize), Arc<str>>,
-    pub(crate) quiet: BTreeMap<usize, (u64, Firing)>,
+    /// What fires once the rule's triggers have been quiet long enough.
+    pub(crate) quiet: BTreeMap<usize, Firing>,
     pub(crate) paused: BTreeSet<String>,
     /// Whether everything is.
     pub(crate) all_paused: bool,
@@ -96,7 +97,7 @@ pub struct Engine {
     pub(crate) input_turns: Turns,
     pub(crate) front_turns: Turns,
     pub(crate) ledger: Ledger,
-    pub(crate) timers: Timers,
+    pub(crate) timers: TimerQueue<Timer>,
     pub(crate) random: Random,
     /// Whether something changed that a waiting condition may be about.
     pub(crate) changed: bool,
@@ -179,7 +180,7 @@ impl Engine {
             input_turns: Turns::default(),
             front_turns: Turns::default(),
             ledger: Ledger::default(),
-            timers: Timers::default(),
+            timers: TimerQueue::default(),
             random: Random::new(seed),
             changed: false,
             effects: VecDeque::new(),
@@ -337,14 +338,14 @@ impl Engine {
             match timer {
                 Timer::Wake(run) => self.wake_run(now, run),
                 Timer::Limit(run) => self.end_patience(now, run),
-                Timer::Repeat(key, press) => self.handle_repeat(now, key, press),
+                Timer::Repeat(key) => self.handle_repeat(now, key),
                 Timer::Hope(press, hope) => self.end_hope(now, press, hope),
                 Timer::Still(press) => self.end_stillness(now, press),
                 Timer::NextStroke(press) => self.end_strokes(now, press),
-                Timer::Sequence(number) => self.end_sequence(now, number),
-                Timer::Quiet(rule, number) => self.end_quiet(now, rule, number),
+                Timer::Sequence => self.end_sequence(now),
+                Timer::Quiet(rule) => self.end_quiet(now, rule),
                 Timer::Every(rule, trigger) => self.come_round(now, rule, trigger),
-                Timer::Alarm(rule, trigger, number) => self.ring(now, rule, trigger, number),
+                Timer::Alarm(rule, trigger) => self.ring(now, rule, trigger),
                 Timer::Asleep => {
                     self.fall_asleep();
                     self.listen();
@@ -408,9 +409,7 @@ impl Engine {
 
     /// Ends every run, lets every key go, and gives their numbers.
     pub fn stop_everything(&mut self, now: Time, why: &str) -> (usize, usize) {
-        self.waiting.clear();
-        self.quiet.clear();
-        self.timers.cancel_all(|timer| matches!(timer, Timer::Quiet(..)));
+        self.drop_pending_activations(|_| true);
         let runs: Vec<RunId> = self.runs.live.keys().copied().collect();
         let keys = self.ledger.release_all(|_| true);
         let counts = (runs.len(), keys.len());

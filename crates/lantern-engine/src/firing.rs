@@ -81,17 +81,23 @@ impl Engine {
             self.fire_throttled(now, rule, firing);
             return;
         };
-        let number = self.quiet.get(&rule).map_or(0, |(number, _)| *number) + 1;
-        self.quiet.insert(rule, (number, firing));
-        self.timers.add(now + span, Timer::Quiet(rule, number));
+        self.quiet.insert(rule, firing);
+        self.timers.set(Timer::Quiet(rule), now + span);
     }
 
-    /// A rule's triggers have been quiet since the wait with that number began.
-    pub(crate) fn end_quiet(&mut self, now: Time, rule: usize, number: u64) {
-        if self.quiet.get(&rule).is_some_and(|(latest, _)| *latest == number)
-            && let Some((_, firing)) = self.quiet.remove(&rule)
-        {
+    /// A rule's triggers have been quiet for its `after quiet` time.
+    pub(crate) fn end_quiet(&mut self, now: Time, rule: usize) {
+        if let Some(firing) = self.quiet.remove(&rule) {
             self.fire_throttled(now, rule, firing);
+        }
+    }
+
+    /// Drops what waits to start a run of these rules: the queued firing of `again waits` and the
+    /// one that `after quiet` holds back.
+    pub(crate) fn drop_pending_activations(&mut self, of: impl Fn(usize) -> bool) {
+        self.waiting.retain(|rule, _| !of(*rule));
+        for (rule, _) in self.quiet.extract_if(.., |rule, _| of(*rule)) {
+            self.timers.cancel(Timer::Quiet(rule));
         }
     }
 
@@ -186,8 +192,6 @@ impl Engine {
             state: State::Ready,
             braked: false,
             spent: 0,
-            timer: None,
-            limit: None,
         };
         self.runs.add(id, run);
         self.ready.push_back(id);
@@ -260,9 +264,8 @@ impl Engine {
             self.bring_back(id, back);
         }
         self.release_front(id);
-        for timer in [run.timer, run.limit].into_iter().flatten() {
-            self.timers.cancel(timer);
-        }
+        self.timers.cancel(Timer::Wake(id));
+        self.timers.cancel(Timer::Limit(id));
         self.abandon(now, id, &run.state);
         let ended_itself = !matches!(why, ReasonKind::Stopped(..));
         self.give_reason(now, Some(run.rule), why);

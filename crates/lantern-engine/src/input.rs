@@ -288,9 +288,7 @@ impl Engine {
 
     /// Lets the run go on at `time`.
     pub(crate) fn sleep_until(&mut self, time: Time, id: RunId) {
-        let timer = self.timers.add(time, Timer::Wake(id));
-        let run = self.runs.get_mut(id);
-        run.timer = Some(timer);
-        run.spent = 0;
+        self.timers.set(Timer::Wake(id), time);
+        self.runs.get_mut(id).spent = 0;
     }
 }

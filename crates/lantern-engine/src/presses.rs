@@ -49,8 +49,6 @@ pub(crate) struct Presses {
     pub down: BTreeMap<Key, Down>,
     pub undecided: Vec<Undecided>,
     pub progress: Vec<Progress>,
-    /// Tells one wait for the next key of a sequence from another.
-    pub waits: u64,
     /// Under the person's fingers, as far as the desk tells.
     pub fingers: BTreeSet<Key>,
     /// When each that rules want was pressed last.
@@ -364,6 +362,7 @@ impl Engine {
     }
 
     pub(crate) fn set_down(&mut self, press: Press, on_release: Option<Won>, repeats: Option<Won>) {
+        self.timers.cancel(Timer::Repeat(press.key));
         self.presses.down.insert(press.key, Down { press, on_release, repeats });
     }
 
@@ -371,7 +370,7 @@ impl Engine {
         let repeats = self.presses.down.get(&press.key).is_some_and(|down| down.repeats.is_some());
         if repeats {
             let due = now + self.layout.repeat.delay;
-            self.timers.add(due, Timer::Repeat(press.key, press.number));
+            self.timers.set(Timer::Repeat(press.key), due);
         }
     }
 
@@ -456,6 +455,7 @@ impl Engine {
 
     fn end_down(&mut self, now: Time, key: Key) {
         let Some(down) = self.presses.down.remove(&key) else { return };
+        self.timers.cancel(Timer::Repeat(key));
         self.end_held_runs(now, key);
         if let Some((rule, trigger)) = down.on_release {
             self.fire_key(now, rule, trigger, down.press, false);
@@ -463,15 +463,16 @@ impl Engine {
     }
 
     /// A held key is due to repeat.
-    pub(crate) fn handle_repeat(&mut self, now: Time, key: Key, press: u64) {
-        let down = self.presses.down.get(&key).filter(|down| down.press.number == press);
-        let Some((down, (rule, trigger))) = down.and_then(|down| Some((down.press, down.repeats?)))
+    pub(crate) fn handle_repeat(&mut self, now: Time, key: Key) {
+        let down = self.presses.down.get(&key);
+        let Some((press, (rule, trigger))) =
+            down.and_then(|down| Some((down.press, down.repeats?)))
         else {
             return;
         };
         let due = now + self.layout.repeat.interval;
-        self.timers.add(due, Timer::Repeat(key, press));
-        self.fire_key(now, rule, trigger, down, true);
+        self.timers.set(Timer::Repeat(key), due);
+        self.fire_key(now, rule, trigger, press, true);
     }
 
     /// Whether the press a run began with is still down.

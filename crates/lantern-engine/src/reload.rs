@@ -11,7 +11,6 @@ use crate::ledger::Owner;
 use crate::presses::Won;
 use crate::reasons::ReasonKind;
 use crate::runs::State;
-use crate::timers::Timer;
 
 /// Which rules and routines of a new set are those of the old one.
 struct Mapping {
@@ -138,17 +137,7 @@ impl Engine {
             }
             run.rule = mapping.rules[run.rule].expect("the runs of others ended");
         });
-        self.timers.translate(|timer| match timer {
-            Timer::Quiet(old, number) => Some(Timer::Quiet(rule(old)?, number)),
-            Timer::Every(old, trigger) => Some(Timer::Every(rule(old)?, trigger)),
-            Timer::Wake(_) | Timer::Limit(_) | Timer::Repeat(..) => Some(timer),
-            Timer::Asleep | Timer::Look => Some(timer),
-            Timer::Hope(..)
-            | Timer::Sequence(_)
-            | Timer::Still(_)
-            | Timer::NextStroke(_)
-            | Timer::Alarm(..) => None,
-        });
+        self.timers.remap(|timer| timer.renumbered(rule, |won| mapping.won(won)));
         fn renumbered<T>(map: &mut BTreeMap<usize, T>, number: impl Fn(usize) -> Option<usize>) {
             let old = std::mem::take(map);
             *map =

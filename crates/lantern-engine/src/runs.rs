@@ -8,7 +8,6 @@ use lantern_model::{EffectId, Key, RoutineId, RunId, Time, Value};
 
 use crate::firing::Press;
 use crate::input::Job;
-use crate::timers::TimerId;
 
 /// Calls within calls, at the most.
 pub(crate) const DEEPEST_CALL: usize = 200;
@@ -97,9 +96,6 @@ pub(crate) struct Run {
     pub braked: bool,
     /// Operations done since it last slept.
     pub spent: usize,
-    pub timer: Option<TimerId>,
-    /// When what it waits for took too long.
-    pub limit: Option<TimerId>,
 }
 
 /// Every live run, in the order of their start.

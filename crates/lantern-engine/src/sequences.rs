@@ -31,13 +31,8 @@ impl Engine {
         };
         self.presses.progress =
             begun.into_iter().map(|(sequence, ..)| Progress { sequence, done: 1 }).collect();
-        self.wait_for_next(now + longest);
+        self.timers.set(Timer::Sequence, now + longest);
         true
-    }
-
-    fn wait_for_next(&mut self, until: Time) {
-        self.presses.waits += 1;
-        self.timers.add(until, Timer::Sequence(self.presses.waits));
     }
 
     /// Lets the sequences under way go on with a press.
@@ -72,6 +67,7 @@ impl Engine {
         }
         let best = through.into_iter().max_by_key(|(length, rule, _)| (*length, usize::MAX - rule));
         if let Some((_, rule, trigger)) = best {
+            self.timers.cancel(Timer::Sequence);
             for waiting in &mut self.presses.undecided {
                 waiting.taken |= waiting.sequence;
                 waiting.sequence = false;
@@ -85,7 +81,7 @@ impl Engine {
         }
         if let Some(longest) = further.iter().map(|(_, within)| *within).max() {
             self.presses.progress = further.into_iter().map(|(progress, _)| progress).collect();
-            self.wait_for_next(now + longest);
+            self.timers.set(Timer::Sequence, now + longest);
             return Went::On;
         }
         self.drop_sequence(now);
@@ -93,8 +89,8 @@ impl Engine {
     }
 
     /// The next key of a sequence did not come in time.
-    pub(crate) fn end_sequence(&mut self, now: Time, number: u64) {
-        if number == self.presses.waits && !self.presses.progress.is_empty() {
+    pub(crate) fn end_sequence(&mut self, now: Time) {
+        if !self.presses.progress.is_empty() {
             self.presses.progress.clear();
             self.drop_sequence(now);
             self.arm();
@@ -102,6 +98,7 @@ impl Engine {
     }
 
     fn drop_sequence(&mut self, now: Time) {
+        self.timers.cancel(Timer::Sequence);
         for waiting in &mut self.presses.undecided {
             waiting.sequence = false;
         }

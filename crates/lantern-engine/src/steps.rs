@@ -14,6 +14,7 @@ use crate::input::{Job, Work};
 use crate::ledger::Owner;
 use crate::reasons::ReasonKind;
 use crate::runs::{Block, DEEPEST_CALL, Frame, State};
+use crate::timers::Timer;
 
 /// Operations a run may do without sleeping before it steps back for the others and the person.
 const TURN: usize = 256;
@@ -58,10 +59,9 @@ impl Engine {
 
     /// A run's timer is due.
     pub(crate) fn wake_run(&mut self, now: Time, id: RunId) {
-        let Some(run) = self.runs.live.get_mut(&id) else {
+        let Some(run) = self.runs.live.get(&id) else {
             return;
         };
-        run.timer = None;
         match run.state {
             State::Inputting(..) => self.advance_job(now, id),
             _ => self.make_ready(id),
@@ -70,11 +70,9 @@ impl Engine {
 
     /// Lets a run go on when its turn comes.
     pub(crate) fn make_ready(&mut self, id: RunId) {
-        let run = self.runs.get_mut(id);
-        run.state = State::Ready;
-        if let Some(limit) = run.limit.take() {
-            self.timers.cancel(limit);
-        }
+        self.runs.get_mut(id).state = State::Ready;
+        self.timers.cancel(Timer::Wake(id));
+        self.timers.cancel(Timer::Limit(id));
         self.ready.push_back(id);
     }
 
@@ -215,9 +213,8 @@ impl Engine {
         if matches!(routine.ops.get(frame.next), Some(Op::Else(_))) {
             frame.next += 1;
             run.state = State::Ready;
-            if let Some(limit) = run.limit.take() {
-                self.timers.cancel(limit);
-            }
+            self.timers.cancel(Timer::Wake(id));
+            self.timers.cancel(Timer::Limit(id));
             return true;
         }
         let place = routine.places.get(frame.next.saturating_sub(1)).copied().unwrap_or_default();
@@ -490,15 +487,13 @@ impl Engine {
                 return Flow::End;
             }
             StopTarget::Named(name) => {
-                self.waiting.retain(|rule, _| !named(*rule, name));
-                self.quiet.retain(|rule, _| !named(*rule, name));
+                self.drop_pending_activations(|rule| named(rule, name));
                 let runs = self.runs.live.iter().filter(|(_, run)| named(run.rule, name));
                 runs.map(|(id, _)| *id).collect()
             }
         };
         if *target == StopTarget::All {
-            self.waiting.clear();
-            self.quiet.clear();
+            self.drop_pending_activations(|_| true);
         }
         let ends_itself = stopped.contains(&id);
         for run in stopped {

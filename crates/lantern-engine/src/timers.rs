@@ -1,40 +1,67 @@
-//! Deadlines, in the order of their time and then of their making.
+//! Deadlines, each with a purpose.
+//!
+//! A purpose has at most one deadline: setting it again replaces the one before. A wait that was
+//! cancelled and begun anew therefore cannot end at the old time.
 
 use std::collections::BTreeMap;
 
 use lantern_model::{Key, RunId, Time};
 
-/// What is due.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+use crate::presses::Won;
+
+/// What a deadline is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Timer {
-    /// A run goes on.
+    /// A sleeping run continues.
     Wake(RunId),
-    /// What a run waits for took too long.
+    /// The time limit of what a run waits for.
     Limit(RunId),
-    /// A held key repeats; the number tells one press of it from another.
-    Repeat(Key, u64),
-    /// A press that is not decided has waited long enough for something.
+    /// A held key repeats.
+    Repeat(Key),
+    /// The press with that number can no longer become this.
     Hope(u64, Hope),
-    /// The pointer lies still while a shape may be drawn with that press.
+    /// The pointer lies still while a shape may be drawn with the press of that number.
     Still(u64),
-    /// No further stroke came after the one of that press.
+    /// No further stroke came after the one drawn with the press of that number.
     NextStroke(u64),
-    /// The next key of a sequence did not come; the number tells one wait from another.
-    Sequence(u64),
-    /// A rule's triggers have been quiet; the number tells one wait from another.
-    Quiet(usize, u64),
-    /// A rule's time comes round.
+    /// The next key of a sequence did not come.
+    Sequence,
+    /// The triggers of that rule have been quiet for its `after quiet` time.
+    Quiet(usize),
+    /// An `every` trigger, by rule and trigger.
     Every(usize, usize),
-    /// A rule's time of day is there; the number tells one setting of the clock from another.
-    Alarm(usize, usize, u64),
-    /// Phrases count without the attention word no longer.
+    /// An `at` trigger, by rule and trigger.
+    Alarm(usize, usize),
+    /// Phrases no longer count without the attention word.
     Asleep,
-    /// Conditions on the clock are looked at again.
+    /// Waiting conditions on the clock are evaluated again.
     Look,
 }
 
+impl Timer {
+    /// The timer of a rule's trigger in the numbering of another set of rules; nothing if the
+    /// trigger's rule is gone or the timer belongs to no rule that is kept.
+    pub(crate) fn renumbered(
+        self,
+        rule: impl Fn(usize) -> Option<usize>,
+        trigger: impl Fn(Won) -> Option<Won>,
+    ) -> Option<Timer> {
+        match self {
+            Timer::Quiet(old) => rule(old).map(Timer::Quiet),
+            Timer::Every(old, at) => trigger((old, at)).map(|(rule, at)| Timer::Every(rule, at)),
+            Timer::Wake(_) | Timer::Limit(_) | Timer::Repeat(_) => Some(self),
+            Timer::Asleep | Timer::Look => Some(self),
+            Timer::Hope(..)
+            | Timer::Sequence
+            | Timer::Still(_)
+            | Timer::NextStroke(_)
+            | Timer::Alarm(..) => None,
+        }
+    }
+}
+
 /// What a press that is not decided may still become.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Hope {
     /// Part of keys together.
     Chord,
@@ -46,49 +73,142 @@ pub(crate) enum Hope {
     Held(usize, usize),
 }
 
-/// The handle of a deadline, to take it back.
-pub(crate) type TimerId = (Time, u64);
-
-#[derive(Debug, Default)]
-pub(crate) struct Timers {
-    due: BTreeMap<TimerId, Timer>,
-    created: u64,
+/// Deadlines by purpose, due in the order of their time and then of their setting.
+#[derive(Debug)]
+pub(crate) struct TimerQueue<K> {
+    by_time: BTreeMap<(Time, u64), K>,
+    by_purpose: BTreeMap<K, (Time, u64)>,
+    set_count: u64,
 }
 
-impl Timers {
-    pub(crate) fn add(&mut self, time: Time, timer: Timer) -> TimerId {
-        self.created += 1;
-        let id = (time, self.created);
-        self.due.insert(id, timer);
-        id
+impl<K> Default for TimerQueue<K> {
+    fn default() -> Self {
+        TimerQueue { by_time: BTreeMap::new(), by_purpose: BTreeMap::new(), set_count: 0 }
+    }
+}
+
+impl<K: Ord + Copy> TimerQueue<K> {
+    /// Sets the deadline of a purpose, in place of the one it had.
+    pub(crate) fn set(&mut self, purpose: K, time: Time) {
+        self.set_count += 1;
+        let at = (time, self.set_count);
+        if let Some(before) = self.by_purpose.insert(purpose, at) {
+            self.by_time.remove(&before);
+        }
+        self.by_time.insert(at, purpose);
     }
 
-    pub(crate) fn cancel(&mut self, id: TimerId) {
-        self.due.remove(&id);
+    /// Takes the deadline of a purpose back, if it has one.
+    pub(crate) fn cancel(&mut self, purpose: K) {
+        if let Some(at) = self.by_purpose.remove(&purpose) {
+            self.by_time.remove(&at);
+        }
     }
 
-    /// Takes every deadline of that sort back.
-    pub(crate) fn cancel_all(&mut self, unwanted: impl Fn(&Timer) -> bool) {
-        self.due.retain(|_, timer| !unwanted(timer));
+    /// Takes back every deadline whose purpose is unwanted.
+    pub(crate) fn cancel_all(&mut self, unwanted: impl Fn(&K) -> bool) {
+        self.by_time.retain(|_, purpose| !unwanted(purpose));
+        self.by_purpose.retain(|purpose, _| !unwanted(purpose));
     }
 
-    pub(crate) fn all(&self) -> impl Iterator<Item = Timer> {
-        self.due.values().copied()
+    /// Whether a purpose has a deadline.
+    pub(crate) fn is_set(&self, purpose: K) -> bool {
+        self.by_purpose.contains_key(&purpose)
     }
 
-    /// Changes every deadline as `change` says; takes those back for which it says nothing.
-    pub(crate) fn translate(&mut self, mut change: impl FnMut(Timer) -> Option<Timer>) {
-        let due = std::mem::take(&mut self.due).into_iter();
-        self.due = due.filter_map(|(id, timer)| Some((id, change(timer)?))).collect();
+    /// Gives every deadline the purpose that `change` says, and takes back those without one.
+    pub(crate) fn remap(&mut self, change: impl Fn(K) -> Option<K>) {
+        let changed = |(at, purpose): (_, K)| Some((at, change(purpose)?));
+        self.by_time = std::mem::take(&mut self.by_time).into_iter().filter_map(changed).collect();
+        self.by_purpose = self.by_time.iter().map(|(at, purpose)| (*purpose, *at)).collect();
     }
 
+    /// The first deadline.
     pub(crate) fn next(&self) -> Option<Time> {
-        self.due.keys().next().map(|(time, _)| *time)
+        self.by_time.keys().next().map(|(time, _)| *time)
     }
 
     /// Takes the first deadline that is due at `now`.
-    pub(crate) fn take_due(&mut self, now: Time) -> Option<Timer> {
-        let entry = self.due.first_entry()?;
-        if entry.key().0 > now { None } else { Some(entry.remove()) }
+    pub(crate) fn take_due(&mut self, now: Time) -> Option<K> {
+        let entry = self.by_time.first_entry()?;
+        if entry.key().0 > now {
+            return None;
+        }
+        let purpose = entry.remove();
+        self.by_purpose.remove(&purpose);
+        Some(purpose)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    fn at(millis: u64) -> Time {
+        Time::START + Duration::from_millis(millis)
+    }
+
+    fn due(queue: &mut TimerQueue<u8>, millis: u64) -> Vec<u8> {
+        std::iter::from_fn(|| queue.take_due(at(millis))).collect()
+    }
+
+    #[test]
+    fn a_purpose_set_again_is_due_once_at_the_later_time() {
+        let mut queue = TimerQueue::default();
+        queue.set(1, at(10));
+        queue.set(1, at(20));
+        assert_eq!(queue.next(), Some(at(20)));
+        assert!(due(&mut queue, 19).is_empty());
+        assert_eq!(due(&mut queue, 20), [1]);
+        assert_eq!(queue.next(), None);
+        assert!(!queue.is_set(1));
+    }
+
+    #[test]
+    fn deadlines_of_one_time_are_due_in_the_order_of_their_setting() {
+        let mut queue = TimerQueue::default();
+        for purpose in [3, 1, 2, 3] {
+            queue.set(purpose, at(5));
+        }
+        assert_eq!(due(&mut queue, 5), [1, 2, 3]);
+    }
+
+    #[test]
+    fn a_cancelled_purpose_is_never_due_and_others_are() {
+        let mut queue = TimerQueue::default();
+        for purpose in 1..=4 {
+            queue.set(purpose, at(purpose.into()));
+        }
+        queue.cancel(1);
+        queue.cancel_all(|purpose| *purpose == 3);
+        assert!(!queue.is_set(1) && queue.is_set(2) && !queue.is_set(3));
+        assert_eq!(due(&mut queue, 9), [2, 4]);
+    }
+
+    #[test]
+    fn remapped_purposes_keep_their_time_and_their_order() {
+        let mut queue = TimerQueue::default();
+        for (purpose, millis) in [(1, 7), (2, 7), (3, 4)] {
+            queue.set(purpose, at(millis));
+        }
+        queue.remap(|purpose| (purpose != 2).then_some(purpose + 10));
+        assert!(queue.is_set(11) && !queue.is_set(1) && !queue.is_set(12));
+        queue.cancel(11);
+        assert_eq!(due(&mut queue, 9), [13]);
+    }
+
+    #[test]
+    fn timers_of_a_rule_follow_it_into_another_set() {
+        let rule = |rule: usize| (rule == 4).then_some(1);
+        let trigger = |(old, at): Won| Some((rule(old)?, at));
+        let renumbered = |timer: Timer| timer.renumbered(rule, trigger);
+        assert_eq!(renumbered(Timer::Quiet(4)), Some(Timer::Quiet(1)));
+        assert_eq!(renumbered(Timer::Quiet(5)), None);
+        assert_eq!(renumbered(Timer::Every(4, 2)), Some(Timer::Every(1, 2)));
+        assert_eq!(renumbered(Timer::Alarm(4, 0)), None);
+        assert_eq!(renumbered(Timer::Asleep), Some(Timer::Asleep));
+        assert_eq!(renumbered(Timer::Sequence), None);
     }
 }

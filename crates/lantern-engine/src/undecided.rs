@@ -124,7 +124,7 @@ impl Engine {
             }
         }
         for (span, hope) in spans {
-            self.timers.add(now + span, Timer::Hope(waiting.press.number, hope));
+            self.timers.set(Timer::Hope(waiting.press.number, hope), now + span);
         }
     }
 

@@ -297,3 +297,33 @@ fn a_rule_of_the_persons_own_panics_too() {
     theatre.press("f1");
     assert_eq!(theatre.engine.live_runs(), 1);
 }
+
+#[test]
+fn a_press_after_a_stop_waits_its_whole_quiet_time() {
+    type Stop = fn(&mut Theatre);
+    let stops: [(&str, Stop); 4] = [
+        ("stop by name", |theatre| {
+            theatre.engine.stop_named(theatre.now, "lamp").expect("it has a name");
+        }),
+        ("stop of all", |theatre| theatre.press("f8")),
+        ("stop step by name", |theatre| theatre.press("f7")),
+        ("pause of all", |theatre| {
+            theatre.engine.pause(theatre.now, None).expect("all is there");
+            theatre.engine.resume(theatre.now, None).expect("all is there");
+        }),
+    ];
+    for (name, stop) in stops {
+        let mut theatre = Theatre::new(
+            "when key f9 named lamp after quiet 100ms => log \"lamp\"\n\
+             when key f8 => stop all\nwhen key f7 => stop lamp\n",
+        );
+        theatre.tap("f9", 10);
+        stop(&mut theatre);
+        theatre.wait(70);
+        theatre.tap("f9", 5);
+        theatre.script();
+        theatre.wait(300);
+        let script = theatre.script();
+        assert_eq!(script.trim(), "180 log \"lamp\"", "{name}");
+    }
+}
