@@ -1,26 +1,52 @@
-//! What a set can do to the machine and the person, told before it runs: for a file that somebody
-//! else wrote.
+//! What a set can do to the machine and to the person: told, and for a file that somebody else
+//! wrote agreed to, before it runs.
+//!
+//! Each trigger, step, question about the world and device has its row in one of the functions here,
+//! which name every case: one that is added to the language does not compile without a decision.
 
-use lantern_model::code::{Asked, Expr, Op};
-use lantern_model::{Broker, Cause, DeviceKind, Place, RuleSet, Secret, Value, Verb};
+use std::collections::BTreeSet;
+
+use lantern_model::code::{Asked, Expr, Op, Target};
+use lantern_model::{
+    Broker, Cause, Combo, DeviceId, DeviceKind, KeyKind, KeyRef, Place, Rule, RuleSet, Secret,
+    Value, Verb,
+};
 
 /// What sort of power it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum PowerKind {
+    /// It presses keys, clicks and types.
+    MakesInput,
     /// It sees the characters that are typed.
     ReadsTyping,
     /// It sees which keys and buttons are down.
     SeesKeys,
+    /// It makes a key another one.
+    Remaps,
+    /// It sees where the pointer goes.
+    SeesPointer,
+    /// It sees the programs and titles of windows.
+    SeesWindows,
+    /// It brings windows to the front and closes them.
+    MovesWindows,
+    /// It presses what stands in the menus and windows of programs.
+    PressesControls,
+    /// It asks the person for something.
+    AsksQuestions,
     /// It hears what is spoken.
     Listens,
     /// It sees what the clipboard holds.
     ReadsClipboard,
     /// It starts a program.
     StartsProgram,
+    /// It ends a program that was started.
+    EndsProgram,
     /// It gives a line to the shell.
     UsesShell,
-    /// It opens an address or file.
+    /// It opens an address or file, by whatever program is set for it.
     Opens,
+    /// It plays a file.
+    Plays,
     /// It speaks to another machine.
     Connects,
     /// It lets others call it.
@@ -29,23 +55,35 @@ pub enum PowerKind {
     ReadsSecret,
     /// It uses a serial port.
     UsesPort,
+    /// It uses a device that another file of the set describes, with what that one may show it.
+    UsesDevice,
 }
 
 impl PowerKind {
     /// The power in words.
     pub const fn words(self) -> &'static str {
         match self {
+            PowerKind::MakesInput => "presses keys, clicks and types in",
             PowerKind::ReadsTyping => "sees what is typed",
             PowerKind::SeesKeys => "sees which keys are down",
+            PowerKind::Remaps => "remaps",
+            PowerKind::SeesPointer => "sees where the pointer goes",
+            PowerKind::SeesWindows => "sees which windows are in front and their titles",
+            PowerKind::MovesWindows => "brings to the front or closes",
+            PowerKind::PressesControls => "presses buttons and menus of programs",
+            PowerKind::AsksQuestions => "asks you questions",
             PowerKind::Listens => "opens the microphone",
             PowerKind::ReadsClipboard => "reads the clipboard",
             PowerKind::StartsProgram => "starts",
+            PowerKind::EndsProgram => "ends",
             PowerKind::UsesShell => "gives the shell",
-            PowerKind::Opens => "opens",
+            PowerKind::Opens => "opens, by whatever program is set for it,",
+            PowerKind::Plays => "plays",
             PowerKind::Connects => "speaks to",
             PowerKind::IsCalled => "can be called on",
             PowerKind::ReadsSecret => "reads the secret in",
             PowerKind::UsesPort => "uses the port",
+            PowerKind::UsesDevice => "uses the device",
         }
     }
 }
@@ -61,54 +99,19 @@ pub struct Power {
     pub place: Place,
 }
 
-/// Everything a set can do, each once.
+/// Everything a set can do, each once for each of its files.
 pub fn powers(rules: &RuleSet) -> Vec<Power> {
-    let mut found = Vec::new();
+    let mut search = Search { rules, assigned: assigned(rules), found: Vec::new() };
     for rule in &rules.rules {
-        for trigger in &rule.triggers {
-            let kind = match trigger.cause {
-                Cause::Typed(_) => PowerKind::ReadsTyping,
-                Cause::Voice(_) => PowerKind::Listens,
-                _ => continue,
-            };
-            found.push(Power { kind, what: String::new(), place: trigger.place });
-        }
-        let asks = |expr: &Expr| expr.asks(&|asked| *asked == Asked::Fingers);
-        if rule.condition.as_ref().is_some_and(asks) {
-            let place = rule.place;
-            found.push(Power { kind: PowerKind::SeesKeys, what: String::new(), place });
-        }
+        search.add_rule(rule);
     }
-    for routine in &rules.routines {
-        for (op, place) in routine.ops.iter().zip(&routine.places) {
-            if op.exprs().into_iter().any(|expr| expr.asks(&|asked| *asked == Asked::Fingers)) {
-                let place = *place;
-                found.push(Power { kind: PowerKind::SeesKeys, what: String::new(), place });
-            }
-            if let Op::Do { verb, words, .. } = op
-                && let Some((kind, what)) = power_of(verb, words)
-            {
-                found.push(Power { kind, what, place: *place });
-            }
-        }
+    for remap in &rules.remaps {
+        let what = format!("{} to {}", remap.from, remap.to);
+        search.add(PowerKind::Remaps, what, remap.place);
     }
-    for device in &rules.devices {
-        let (kind, what) = match &device.kind {
-            DeviceKind::Serial { port, .. } => (PowerKind::UsesPort, port),
-            DeviceKind::Listener { address, .. } => (PowerKind::IsCalled, address),
-            DeviceKind::Broker(Broker { address, .. }) | DeviceKind::Web { address, .. } => {
-                (PowerKind::Connects, address)
-            }
-        };
-        for secret in device.kind.secrets() {
-            let what = match secret {
-                Secret::File(path) => path.clone(),
-                Secret::Environment(variable) => format!("${variable}"),
-            };
-            found.push(Power { kind: PowerKind::ReadsSecret, what, place: device.place });
-        }
-        found.push(Power { kind, what: what.clone(), place: device.place });
-    }
+    search.add_routines();
+    search.add_devices();
+    let mut found = search.found;
     found.sort();
     found.dedup_by(|later, first| {
         later.kind == first.kind && later.what == first.what && later.place.file == first.place.file
@@ -116,25 +119,257 @@ pub fn powers(rules: &RuleSet) -> Vec<Power> {
     found
 }
 
-fn power_of(verb: &Verb, words: &[Expr]) -> Option<(PowerKind, String)> {
-    let first = || words.first().map_or_else(String::new, shown);
-    Some(match verb {
-        Verb::Launch => (PowerKind::StartsProgram, first()),
-        Verb::Run => {
-            (PowerKind::StartsProgram, words.iter().map(shown).collect::<Vec<_>>().join(" "))
+/// Top-level values that some step changes, so that what they hold is not known before.
+fn assigned(rules: &RuleSet) -> BTreeSet<usize> {
+    let target = |op: &Op| match op {
+        Op::Set(Target::Global(index), _) | Op::Do { into: Some(Target::Global(index)), .. } => {
+            Some(*index)
         }
-        Verb::Shell => (PowerKind::UsesShell, first()),
-        Verb::Open => (PowerKind::Opens, first()),
-        Verb::ReadClipboard => (PowerKind::ReadsClipboard, String::new()),
-        _ => return None,
-    })
+        _ => None,
+    };
+    rules.ops().filter_map(target).collect()
 }
 
-/// A text as far as it is known before it runs.
-fn shown(expr: &Expr) -> String {
-    match expr {
-        Expr::Value(Value::Text(text)) => text.clone(),
-        Expr::Text(parts) => parts.iter().map(shown).collect(),
-        _ => "…".to_owned(),
+struct Search<'r> {
+    rules: &'r RuleSet,
+    assigned: BTreeSet<usize>,
+    found: Vec<Power>,
+}
+
+/// Input goes here where nothing says otherwise.
+const ANY_PROGRAM: &str = "any program";
+
+impl Search<'_> {
+    fn add(&mut self, kind: PowerKind, what: impl Into<String>, place: Place) {
+        self.found.push(Power { kind, what: what.into(), place });
     }
+
+    fn add_rule(&mut self, rule: &Rule) {
+        for trigger in &rule.triggers {
+            let place = trigger.place;
+            match &trigger.cause {
+                Cause::Key { combo, .. } => self.add_seen_key(combo, rule, place),
+                Cause::Keys { combos, .. } => {
+                    for combo in combos {
+                        self.add_seen_key(combo, rule, place);
+                    }
+                }
+                Cause::Typed(_) => self.add(PowerKind::ReadsTyping, "", place),
+                Cause::Voice(_) => self.add(PowerKind::Listens, "", place),
+                Cause::Gesture { .. } => self.add(PowerKind::SeesPointer, "", place),
+                Cause::Window { .. } => self.add(PowerKind::SeesWindows, "", place),
+                Cause::Line(device, _) | Cause::Message(device, _) | Cause::Call(device, _) => {
+                    self.add_used_device(*device, place);
+                }
+                // Time passes for everybody.
+                Cause::Every(_) | Cause::At(_) | Cause::Started => {}
+            }
+        }
+        if let Some(condition) = &rule.condition {
+            self.add_asked(condition, rule.place);
+        }
+    }
+
+    /// A key as a trigger: one of plain typing tells what is typed, one that passes what is pressed
+    /// in a program. Any other is taken from programs, so it is pressed for the rule alone.
+    fn add_seen_key(&mut self, combo: &Combo, rule: &Rule, place: Place) {
+        if is_of_typing(combo) {
+            self.add(PowerKind::ReadsTyping, "", place);
+        } else if rule.passing {
+            self.add(PowerKind::SeesKeys, "", place);
+        }
+    }
+
+    /// What an expression asks of the world.
+    fn add_asked(&mut self, expr: &Expr, place: Place) {
+        let mut kinds = BTreeSet::new();
+        let all = std::cell::RefCell::new(&mut kinds);
+        expr.asks(&|asked| {
+            all.borrow_mut().extend(power_to_ask(asked));
+            false
+        });
+        for kind in kinds {
+            self.add(kind, "", place);
+        }
+    }
+
+    fn add_routines(&mut self) {
+        for (number, routine) in self.rules.routines.iter().enumerate() {
+            let rules = self.rules.rules.iter().filter(|rule| rule.body.0 == number);
+            let apps: Vec<String> =
+                rules.filter_map(|rule| rule.scope.apps.as_ref()).flatten().cloned().collect();
+            let outside = if apps.is_empty() { ANY_PROGRAM.to_owned() } else { apps.join(", ") };
+            // The program that input goes to in each block that is open, if the block says so.
+            let mut blocks: Vec<Option<String>> = Vec::new();
+            for (op, place) in routine.ops.iter().zip(&routine.places) {
+                for expr in op.exprs() {
+                    self.add_asked(expr, *place);
+                }
+                let front = blocks.iter().rev().flatten().next().unwrap_or(&outside).clone();
+                match op {
+                    Op::With(app) => {
+                        let app = self.shown(app);
+                        self.add(PowerKind::MovesWindows, app.clone(), *place);
+                        blocks.push(Some(app));
+                    }
+                    Op::Hold(_) => {
+                        self.add(PowerKind::MakesInput, front, *place);
+                        blocks.push(None);
+                    }
+                    Op::Repeat { .. } | Op::For { .. } => blocks.push(None),
+                    Op::EndBlock => {
+                        blocks.pop();
+                    }
+                    Op::Tap { .. }
+                    | Op::Press(_)
+                    | Op::Toggle(_)
+                    | Op::Type { .. }
+                    | Op::Erase
+                    | Op::Move { .. } => self.add(PowerKind::MakesInput, front, *place),
+                    Op::Do { verb, words, .. } => self.add_verb(verb, words, front, *place),
+                    Op::Listen(_) => self.add(PowerKind::Listens, "", *place),
+                    // What only goes on within the set, shows words or waits.
+                    Op::Release(_)
+                    | Op::Else(_)
+                    | Op::Wait(_)
+                    | Op::WaitUntil { .. }
+                    | Op::NextTurn(_)
+                    | Op::AnyOf(_)
+                    | Op::Jump(_)
+                    | Op::JumpUnless(..)
+                    | Op::Set(..)
+                    | Op::Call(..)
+                    | Op::Log(_)
+                    | Op::Hint { .. }
+                    | Op::Stop(_)
+                    | Op::Pause { .. }
+                    | Op::Layer { .. } => {}
+                }
+            }
+        }
+    }
+
+    fn add_verb(&mut self, verb: &Verb, words: &[Expr], front: String, place: Place) {
+        let first = || words.first().map_or_else(String::new, |word| self.shown(word));
+        let all = || words.iter().map(|word| self.shown(word)).collect::<Vec<_>>();
+        let (kind, what) = match verb {
+            Verb::Launch => (PowerKind::StartsProgram, first()),
+            Verb::Run => (PowerKind::StartsProgram, all().join(" ")),
+            Verb::Shell => (PowerKind::UsesShell, first()),
+            Verb::Open => (PowerKind::Opens, first()),
+            Verb::End(name) => (PowerKind::EndsProgram, name.clone()),
+            Verb::Focus | Verb::Close => (PowerKind::MovesWindows, first()),
+            Verb::Choose | Verb::Tally => (PowerKind::PressesControls, String::new()),
+            Verb::Paste => (PowerKind::MakesInput, front),
+            Verb::ReadClipboard => (PowerKind::ReadsClipboard, String::new()),
+            Verb::Play => (PowerKind::Plays, all().join(", ")),
+            Verb::Ask | Verb::Confirm | Verb::Pick => (PowerKind::AsksQuestions, String::new()),
+            Verb::Send(device)
+            | Verb::Get(device)
+            | Verb::Put(device)
+            | Verb::Post(device)
+            | Verb::Publish { broker: device, .. } => {
+                self.add_used_device(*device, place);
+                return;
+            }
+            // Words shown or said and how loud it is; the rest is never written in a file.
+            Verb::Notify | Verb::Say | Verb::Volume(_) => return,
+            Verb::EndStarted(_) | Verb::Raise(_) | Verb::Composing => return,
+        };
+        self.add(kind, what, place);
+    }
+
+    /// A device of the file's own is told where it is described.
+    fn add_used_device(&mut self, DeviceId(device): DeviceId, place: Place) {
+        let described = &self.rules.devices[device];
+        if described.place.file != place.file {
+            self.add(PowerKind::UsesDevice, described.name.clone(), place);
+        }
+    }
+
+    fn add_devices(&mut self) {
+        for device in &self.rules.devices {
+            let (kind, what) = match &device.kind {
+                DeviceKind::Serial { port, .. } => (PowerKind::UsesPort, port),
+                DeviceKind::Listener { address, .. } => (PowerKind::IsCalled, address),
+                DeviceKind::Broker(Broker { address, .. }) | DeviceKind::Web { address, .. } => {
+                    (PowerKind::Connects, address)
+                }
+            };
+            self.add(kind, what, device.place);
+            for secret in device.kind.secrets() {
+                let what = match secret {
+                    Secret::File(path) => path.clone(),
+                    Secret::Environment(variable) => format!("${variable}"),
+                };
+                self.add(PowerKind::ReadsSecret, what, device.place);
+            }
+        }
+    }
+
+    /// A text as far as it is known before it runs: values that no step changes stand in it, others
+    /// as `…`.
+    fn shown(&self, expr: &Expr) -> String {
+        match expr {
+            Expr::Value(Value::Text(text)) => text.clone(),
+            Expr::Value(value) => value.to_string(),
+            Expr::Text(parts) => parts.iter().map(|part| self.shown(part)).collect(),
+            Expr::Global(index) if !self.assigned.contains(index) => {
+                self.shown(&self.rules.globals[*index].first)
+            }
+            _ => "…".to_owned(),
+        }
+    }
+}
+
+/// The power that it takes to ask for that.
+fn power_to_ask(asked: &Asked) -> Option<PowerKind> {
+    match asked {
+        Asked::Fingers => Some(PowerKind::SeesKeys),
+        Asked::PointerX | Asked::PointerY => Some(PowerKind::SeesPointer),
+        Asked::WindowApp | Asked::WindowTitle => Some(PowerKind::SeesWindows),
+        // Only of the key that fired the rule.
+        Asked::Held => None,
+        Asked::Hour
+        | Asked::Minute
+        | Asked::Second
+        | Asked::Day
+        | Asked::Month
+        | Asked::Year
+        | Asked::Weekday
+        | Asked::TimeOfDay => None,
+    }
+}
+
+/// Whether pressing it is part of writing text: a key that gives characters, with
+/// nothing held that makes it a command.
+fn is_of_typing(combo: &Combo) -> bool {
+    let commands = |key: &&KeyRef| {
+        // The right alt key gives characters on many layouts.
+        let name = key.to_string();
+        ["ctrl", "super"].iter().any(|command| name.ends_with(command))
+            || ["alt", "left-alt"].contains(&name.as_str())
+    };
+    let types = |key: &KeyRef| match key {
+        KeyRef::Named(key) | KeyRef::Placed(key) => match key.kind() {
+            KeyKind::Letter
+            | KeyKind::Digit
+            | KeyKind::Punctuation
+            | KeyKind::Pad
+            | KeyKind::National => true,
+            KeyKind::Editing
+            | KeyKind::Function
+            | KeyKind::Navigation
+            | KeyKind::Modifier
+            | KeyKind::Lock
+            | KeyKind::Media
+            | KeyKind::Program
+            | KeyKind::Mouse
+            | KeyKind::Wheel
+            | KeyKind::Pen => false,
+        },
+        KeyRef::Character(_) => true,
+        KeyRef::Either(_) => false,
+    };
+    !combo.0.iter().any(|key| commands(&key)) && combo.0.iter().any(types)
 }

@@ -12,6 +12,8 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::failure::Failure;
+use crate::style;
+use crate::style::complain;
 
 /// The file in which it is kept, version 1.
 #[derive(Debug, Default, Serialize, Deserialize)]
@@ -34,6 +36,13 @@ pub fn power_words(power: &Power) -> String {
         power.kind.words().to_owned()
     } else {
         format!("{} {}", power.kind.words(), power.what)
+    }
+}
+
+/// Prints powers that were not agreed to, each with its file.
+pub fn print_missing(missing: &[(&str, Power)]) {
+    for (file, power) in missing {
+        complain!("{}{file}{0:#} {}", style::WARNING, power_words(power));
     }
 }
 

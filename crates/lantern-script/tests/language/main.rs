@@ -9,6 +9,7 @@ mod formatting;
 mod kinds;
 mod lints;
 mod lowering;
+mod powers;
 mod properties;
 mod scenes;
 mod scopes;

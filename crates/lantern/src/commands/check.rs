@@ -4,7 +4,7 @@ use lantern_model::{Layout, RuleSet};
 use lantern_script::{Finding, Power, Source, lacking_on_layout, powers};
 use serde::Serialize;
 
-use crate::agreement::{Agreement, power_words};
+use crate::agreement::{Agreement, power_words, print_missing};
 use crate::arguments::CheckArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
@@ -19,6 +19,8 @@ struct Report<'a> {
     file: &'a str,
     rules: usize,
     findings: Vec<FindingData<'a>>,
+    /// What used files can do that the person has not agreed to: `run` refuses until then.
+    not_agreed: Vec<PowerData<'a>>,
 }
 
 /// The shape of `--powers --json`, version 1.
@@ -61,9 +63,24 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
     }
     findings.sort_by_key(|finding: &Finding| finding.span);
     let rules = checked.rules.as_ref().map_or(0, |set| set.rules.len());
+    let missing = match &checked.rules {
+        Some(set) => Agreement::read().missing(&source, set),
+        None => Vec::new(),
+    };
+    let to_agree = !missing.is_empty();
+    let writable = files::refuse_if_others_may_write(&source);
     if arguments.json {
         let data = findings.iter().map(|finding| finding_data(finding, &source)).collect();
-        print_json(&Report { version: 1, file: source.name(), rules, findings: data });
+        let not_agreed = missing.iter().map(|(file, power)| PowerData {
+            power: power.kind.words(),
+            what: &power.what,
+            file,
+            line: power.place.line,
+            agreed: false,
+        });
+        let not_agreed = not_agreed.collect();
+        let file = source.name();
+        print_json(&Report { version: 1, file, rules, findings: data, not_agreed });
     } else {
         print_findings(&findings, &source);
         if checked.rules.is_some() {
@@ -72,8 +89,19 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         } else {
             say!("{}: {}", source.name(), summary(&findings));
         }
+        if to_agree {
+            complain!(
+                "`lantern run` does not start it before you agree to what used files can do:"
+            );
+            print_missing(&missing);
+            print_agreeing(source.name());
+        }
     }
-    Ok(if findings.is_empty() { Status::Done } else { Status::Found })
+    let is_clean = findings.is_empty() && !to_agree && writable.is_ok();
+    if let Err(failure) = writable {
+        failure.report();
+    }
+    Ok(if is_clean { Status::Done } else { Status::Found })
 }
 
 fn tell_powers(
@@ -101,7 +129,9 @@ fn tell_powers(
         return Ok(Status::Done);
     }
     say!("{}{} can{0:#}", style::HEAD, source.name());
-    say!("  press keys, click and type into any program");
+    if all.is_empty() {
+        say!("  only show words, wait and take hotkeys");
+    }
     for power in &all {
         let place = rules.show_place(power.place);
         let mark = if missing.contains(power) { " (not agreed to yet)" } else { "" };
@@ -110,11 +140,11 @@ fn tell_powers(
     if arguments.agree {
         complain!("agreed; `run` asks again when a used file can do more than this");
     } else if !missing.is_empty() {
-        complain!(
-            "{}help{0:#}: agree with `lantern check --powers --agree {}`",
-            style::HELP,
-            source.name()
-        );
+        print_agreeing(source.name());
     }
     Ok(Status::Done)
+}
+
+fn print_agreeing(name: &str) {
+    complain!("{}help{0:#}: agree with `lantern check --powers --agree {name}`", style::HELP);
 }

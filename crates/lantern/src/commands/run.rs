@@ -15,7 +15,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
-use crate::agreement::{Agreement, power_words};
+use crate::agreement::{Agreement, print_missing};
 use crate::arguments::{DeskName, RunArguments};
 use crate::commands::status::words;
 use crate::failure::{Failure, Status};
@@ -313,8 +313,6 @@ pub fn refuse_unless_agreed(source: &Source, rules: &RuleSet) -> Result<(), Fail
     if missing.is_empty() {
         return Ok(());
     }
-    for (file, power) in &missing {
-        complain!("{}{file}{0:#} {}", style::WARNING, power_words(power));
-    }
+    print_missing(&missing);
     Err(Failure::NotAgreed { path: source.name().to_owned() })
 }
