@@ -7,9 +7,12 @@ use crate::codes::Code;
 use crate::token::{Sign, Token, TokenKind};
 use crate::{Finding, Span};
 
+/// What some editors write at the start of a file; it means nothing.
+pub(crate) const BYTE_ORDER_MARK: char = '\u{feff}';
+
 /// Cuts `text` from `start` to `end` into tokens, adding what is wrong to `findings`.
 pub fn lex(text: &str, start: usize, end: usize, findings: &mut Vec<Finding>) -> Vec<Token> {
-    let mut lexer = Lexer { text, at: start, end, findings, value_before: false };
+    let mut lexer = Lexer { text, start, at: start, end, findings, value_before: false };
     // About five bytes to a token, as files go.
     let mut tokens = Vec::with_capacity((end - start) / 5 + 2);
     while lexer.at < end {
@@ -38,6 +41,7 @@ fn ends_value(kind: TokenKind) -> bool {
 
 struct Lexer<'a> {
     text: &'a str,
+    start: usize,
     at: usize,
     end: usize,
     findings: &'a mut Vec<Finding>,
@@ -60,6 +64,10 @@ impl Lexer<'_> {
     }
 
     fn next_kind(&mut self) -> TokenKind {
+        if self.at == self.start && self.rest().starts_with(BYTE_ORDER_MARK) && self.starts_file() {
+            self.at += BYTE_ORDER_MARK.len_utf8();
+            return TokenKind::Blank;
+        }
         match self.byte(0) {
             b' ' | b'\t' | b'\r' => {
                 self.take_while(|byte| matches!(byte, b' ' | b'\t' | b'\r'));
@@ -89,6 +97,12 @@ impl Lexer<'_> {
             b'<' if self.byte(1).is_ascii_uppercase() => self.next_place(),
             _ => self.next_sign(),
         }
+    }
+
+    /// Whether a file of the set begins here: files stand one behind another, each on a line of its
+    /// own.
+    fn starts_file(&self) -> bool {
+        self.at == 0 || self.text.as_bytes()[self.at - 1] == b'\n'
     }
 
     fn starts_line(&self) -> bool {

@@ -7,6 +7,8 @@ use std::ops::Range;
 
 use lantern_model::Place;
 
+use crate::lexer::BYTE_ORDER_MARK;
+
 /// A stretch of the set's text, in bytes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub struct Span {
@@ -140,7 +142,8 @@ impl Source {
         let file = self.file_at(at);
         let line = self.line_starts.partition_point(|start| *start <= at) - 1;
         let start = self.line_starts[line] as usize;
-        let column = self.text[start..at as usize].chars().count() + 1;
+        let before = self.text[start..at as usize].trim_start_matches(BYTE_ORDER_MARK);
+        let column = before.chars().count() + 1;
         Place {
             file: u16::try_from(file).unwrap_or(u16::MAX),
             line: (line - self.members[file].first_line) as u32 + 1,

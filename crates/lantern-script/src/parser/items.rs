@@ -15,7 +15,7 @@ use crate::{Finding, Span};
 const VERSION: &str = "1";
 
 /// The first words of all top-level parts.
-const ITEM_WORDS: &[&str] = &[
+pub(super) const ITEM_WORDS: &[&str] = &[
     "when", "macro", "let", "settings", "use", "in", "language", "layer", "device", "words",
     "shape", "remap", "secret",
 ];
@@ -23,6 +23,13 @@ const ITEM_WORDS: &[&str] = &[
 impl Parser<'_> {
     /// The parts up to the end of the file, or up to the brace that closes `within`.
     pub(super) fn parse_items(&mut self, within: Option<Span>) -> Vec<Item> {
+        let around = self.step_block.take();
+        let items = self.parse_items_within(within);
+        self.step_block = around;
+        items
+    }
+
+    fn parse_items_within(&mut self, within: Option<Span>) -> Vec<Item> {
         let mut items = Vec::new();
         let mut description = String::new();
         loop {

@@ -1,9 +1,11 @@
 //! Tokens to a tree. Never stops at a mistake: it says what is wrong once, goes on behind it, and
 //! always gives a tree.
 //!
-//! A mistake inside a step costs that step, a mistake in a head costs that rule; the words that
-//! begin a top-level part at the start of a line always begin one.
+//! A mistake inside a step costs that step, a mistake in a head costs that rule. `when` and `macro` at
+//! the start of a line always begin a part of the file; other words that begin parts do so unless they
+//! stand in a block of steps that is closed.
 
+mod brackets;
 mod deeds;
 mod devices;
 mod expectations;
@@ -22,6 +24,7 @@ use crate::lexer::lex;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{Allow, File, Name};
 use crate::{Finding, Source, Span, near_name};
+use brackets::Brackets;
 use words::RESERVED;
 
 /// Reads a file of the set into a tree and the findings on its form.
@@ -57,6 +60,9 @@ pub(crate) struct Piece {
 pub(crate) struct Parser<'a> {
     text: &'a str,
     pieces: Vec<Piece>,
+    brackets: Brackets,
+    /// The brace of the innermost block of steps that is being read.
+    step_block: Option<usize>,
     at: usize,
     /// Above zero, line ends mean nothing.
     joined: usize,
@@ -72,6 +78,8 @@ impl<'a> Parser<'a> {
     fn new(text: &'a str, pieces: Vec<Piece>, findings: Vec<Finding>) -> Parser<'a> {
         Parser {
             text,
+            brackets: Brackets::of(text, &pieces),
+            step_block: None,
             pieces,
             at: 0,
             joined: 0,
@@ -316,18 +324,25 @@ impl<'a> Parser<'a> {
     /// Whether a top-level part must begin at `at`: its word at the start of a line. Words that
     /// are also steps, or stand in blocks, count only when nothing stands before them.
     fn begins_item(&self, at: usize) -> bool {
+        self.begins_item_within(self.step_block, at)
+    }
+
+    /// The same, in the bracket at the piece `within`, if in any. One that is closed ends where it
+    /// does, whatever its lines begin with.
+    fn begins_item_within(&self, within: Option<usize>, at: usize) -> bool {
         if !self.starts_line(at) {
             return false;
         }
+        let is_closed = within.is_some_and(|open| self.brackets.is_closed(open));
         let piece = self.pieces[at];
         let unindented =
             piece.span.start == 0 || self.text.as_bytes()[piece.span.start as usize - 1] == b'\n';
         match piece.kind {
-            TokenKind::Description => true,
+            TokenKind::Description => !is_closed,
             TokenKind::Word => match self.slice(piece.span) {
                 "when" | "macro" => true,
                 "let" | "use" | "device" | "layer" | "remap" | "secret" | "settings" | "shape"
-                | "words" => unindented,
+                | "words" => unindented && !is_closed,
                 _ => false,
             },
             _ => false,
@@ -337,26 +352,25 @@ impl<'a> Parser<'a> {
     /// Goes on to the end of the present statement: a line end, `;` or closing brace outside all
     /// brackets opened on the way, or the start of a top-level part.
     fn skip_statement(&mut self) {
-        let mut depth = 0usize;
+        let mut open: Vec<usize> = Vec::new();
         while self.pieces[self.at].kind != TokenKind::End {
-            if depth > 0 && self.begins_item(self.at) {
+            if !open.is_empty() && self.begins_item_within(open.last().copied(), self.at) {
                 return;
             }
             let piece = self.pieces[self.at];
             match piece.kind {
                 TokenKind::LineEnd | TokenKind::Sign(Sign::Semicolon)
-                    if depth == 0 && !self.continues(self.at) =>
+                    if open.is_empty() && !self.continues(self.at) =>
                 {
                     return;
                 }
                 TokenKind::Sign(Sign::BraceOpen | Sign::ParenOpen | Sign::BracketOpen) => {
-                    depth += 1;
+                    open.push(self.at);
                 }
                 TokenKind::Sign(Sign::BraceClose | Sign::ParenClose | Sign::BracketClose) => {
-                    if depth == 0 {
+                    if open.pop().is_none() {
                         return;
                     }
-                    depth -= 1;
                 }
                 _ => {}
             }

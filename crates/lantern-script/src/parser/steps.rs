@@ -4,10 +4,11 @@
 use lantern_model::{Corner, Heed};
 
 use super::deeds::{self, GIVES_VALUE};
+use super::items::ITEM_WORDS;
 use super::{Parsed, Parser, Said};
-use crate::near_name;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{HintAt, Spot, SpotFrom, Step, StepKind};
+use crate::{Span, near_name};
 
 /// The first words of the steps of this file.
 const STEPS: &[&str] = &[
@@ -20,6 +21,13 @@ impl Parser<'_> {
     /// `{ steps }`
     pub(super) fn parse_block(&mut self, why: &str) -> Parsed<Vec<Step>> {
         let open = self.join_lines(|parser| parser.expect_sign(Sign::BraceOpen, why))?;
+        let around = self.step_block.replace(self.at - 1);
+        let steps = self.parse_steps(open);
+        self.step_block = around;
+        steps
+    }
+
+    fn parse_steps(&mut self, open: Span) -> Parsed<Vec<Step>> {
         self.nest(|parser| {
             parser.split_lines(|parser| {
                 let mut steps = Vec::new();
@@ -32,6 +40,9 @@ impl Parser<'_> {
                             return Ok(steps);
                         }
                         TokenKind::Sign(Sign::Semicolon) => {
+                            parser.next();
+                        }
+                        TokenKind::Description if !parser.begins_item(parser.at) => {
                             parser.next();
                         }
                         _ if piece.kind == TokenKind::End || parser.begins_item(parser.at) => {
@@ -91,6 +102,10 @@ impl Parser<'_> {
         } else if self.begins_call() {
             self.parse_call()?
         } else {
+            if ITEM_WORDS.contains(&word) {
+                let help = format!("`{word}` begins a part of the file: write it outside of rules");
+                return self.fail_at(piece, "a step", Some(help));
+            }
             let known = STEPS.iter().chain(deeds::DEEDS).copied();
             let near = near_name(word, known)
                 .map(|name| format!("did you mean `{name}`?"))

@@ -79,3 +79,48 @@ fn a_fix_mends_what_it_is_offered_for() {
         assert_eq!(names(&mended), [""; 0], "{mended}");
     }
 }
+
+#[test]
+fn words_of_parts_may_begin_a_line_of_a_closed_block() {
+    for text in [
+        "when key f1 {\nlet t = \"a\"\ntype t\n}\n",
+        "when key f1 {\n    repeat 2 times {\nlet t = 1\nlog t\n}\n}\n",
+        "in app \"log\" {\nwhen key f1 {\nlet t = 1\nlog t\n}\n}\n",
+        "macro note(a) { log a }\nwhen key f1 { \n## a note\nnote(\"x\")\n}\n",
+        "layer night {\nwhen key f1 {\n## a note\nlog \"x\"\n}\n}\nwhen key f2 => enter layer night\n",
+    ] {
+        assert!(
+            !names(text).contains(&"unclosed") && check_text(text).rules.is_some(),
+            "{text}: {:?}",
+            names(text)
+        );
+    }
+}
+
+#[test]
+fn a_block_that_is_not_closed_ends_before_the_next_part() {
+    for part in [
+        "let depth = 1",
+        "device p = serial \"/dev/x\" at 9600",
+        "words a = \"b | c\"",
+        "remap f7 to f8",
+        "## about it",
+        "shape s = path \"down right\"",
+    ] {
+        let text = format!("when key f1 {{\n    tap a\n{part}\nwhen key f2 => tap b\n");
+        assert_eq!(names(&text).iter().filter(|name| **name == "unclosed").count(), 1, "{text}");
+    }
+}
+
+#[test]
+fn a_byte_order_mark_is_no_character_of_the_file() {
+    assert_eq!(names("\u{feff}when key f9 => tap a\n"), [""; 0]);
+    let wrong = check_text("\u{feff}when key f99 => tap a\n");
+    let source = lantern_script::Source::new("bench.lantern", "\u{feff}when key f99 => tap a\n");
+    assert_eq!(source.place(wrong.findings[0].span.start).column, 10);
+    assert_eq!(
+        lantern_script::format("\u{feff}when key f9   => tap a\n"),
+        "when key f9 => tap a\n"
+    );
+    assert!(names("when key f9 => tap \u{feff}a\n").contains(&"bad-character"));
+}
