@@ -104,6 +104,10 @@ codes! {
         "No key has this name. `lantern keys` lists them all; `'x'` is the key for a character and `<KeyX>` a place on the board."
         "when key f25 => type \"core\"\n",
         "when key f24 => type \"core\"\n";
+    UselessExcept "useless-except" Warning
+        "What stands behind `except` leaves nothing out of the set of keys, or leaves out a key that is listed by itself. Everything behind `except` is left out, up to the bracket."
+        "when key ctrl+[a..h except x] => type \"core\"\n",
+        "when key ctrl+[a..h except c] => type \"core\"\n";
     NoSuchName "no-such-name" Error
         "Nothing has this name here: no value, macro, rule or setting."
         "let section = 1\nwhen key f9 => type \"{sektion}\"\n",
@@ -148,8 +152,8 @@ codes! {
         "A key is pressed, and on some way to the end of the steps nothing releases it. The end of the run lets it go, which is hardly what was meant."
         "when key f9 { press ctrl; tap c }\n",
         "when key f9 { press ctrl; tap c; release ctrl }\n";
-    PlainLetter "plain-letter" Warning
-        "A key that types a character is taken in every program, so that the character can no longer be typed. A modifier, a place or `passing` lets it be typed."
+    PlainKey "plain-key" Warning
+        "A key of plain use, without a modifier, is taken in every program: a letter can no longer be typed, a button no longer clicked. A modifier, a program, a layer or `passing` gives it back."
         "when key q => type \"core\"\n",
         "when key ctrl+q => type \"core\"\n";
     SlowsTyping "slows-typing" Warning

@@ -80,6 +80,11 @@ impl Finding {
         self
     }
 
+    /// Whether it keeps the file from running.
+    pub fn is_error(&self) -> bool {
+        self.severity() == Severity::Error
+    }
+
     /// How bad it is.
     pub fn severity(&self) -> Severity {
         self.code.row().severity

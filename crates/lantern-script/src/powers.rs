@@ -194,11 +194,12 @@ impl Search<'_> {
     }
 
     fn add_routines(&mut self) {
-        for (number, routine) in self.rules.routines.iter().enumerate() {
-            let rules = self.rules.rules.iter().filter(|rule| rule.body.0 == number);
-            let apps: Vec<String> =
-                rules.filter_map(|rule| rule.scope.apps.as_ref()).flatten().cloned().collect();
-            let outside = if apps.is_empty() { ANY_PROGRAM.to_owned() } else { apps.join(", ") };
+        let mut apps_of: Vec<Option<&[String]>> = vec![None; self.rules.routines.len()];
+        for rule in &self.rules.rules {
+            apps_of[rule.body.0] = rule.scope.apps.as_deref();
+        }
+        for (routine, apps) in self.rules.routines.iter().zip(apps_of) {
+            let outside = apps.map_or_else(|| ANY_PROGRAM.to_owned(), |apps| apps.join(", "));
             // The program that input goes to in each block that is open, if the block says so.
             let mut blocks: Vec<Option<String>> = Vec::new();
             for (op, place) in routine.ops.iter().zip(&routine.places) {

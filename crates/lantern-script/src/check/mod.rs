@@ -102,6 +102,25 @@ pub fn lacking_on_layout(source: &Source, layout: &Layout, name: &str) -> Vec<Fi
     findings.into_iter().filter(|finding| finding.code == Code::NotOnLayout).collect()
 }
 
+/// The stretch of a rule or macro.
+struct BodySpan {
+    span: Span,
+    is_macro: bool,
+}
+
+fn add_bodies(items: &[Item], bodies: &mut Vec<BodySpan>) {
+    for item in items {
+        match item {
+            Item::When(rule) => bodies.push(BodySpan { span: rule.whole, is_macro: false }),
+            Item::Macro(definition) => {
+                bodies.push(BodySpan { span: definition.whole, is_macro: true });
+            }
+            Item::Within(_, inner) => add_bodies(inner, bodies),
+            _ => {}
+        }
+    }
+}
+
 /// Where a rule's head and its triggers stand.
 struct Head {
     span: Span,
@@ -324,16 +343,55 @@ impl<'a> Checker<'a> {
         self.check_call_cycles();
         self.print_rules();
         self.check_unused();
-        let is_error = |finding: &Finding| finding.severity() == Severity::Error;
-        if !self.findings.iter().any(is_error) {
-            self.check_lints();
-        }
+        let lints = self.lints();
+        let sound = self.without_followers_of_errors(lints, files);
+        self.findings.extend(sound);
         self.silence(files);
         self.findings.sort_by_key(|finding| finding.span);
         self.findings.dedup();
-        let failed = self.findings.iter().any(is_error);
+        let failed = self.findings.iter().any(Finding::is_error);
         let rules = if failed { None } else { Some(self.set) };
         Checked { rules, findings: self.findings, needs: self.needs }
+    }
+
+    /// What the lints found, without what may only follow from an error: findings in a rule or macro
+    /// that has one, and those that rest on what such a macro does or on what stands outside of rules.
+    fn without_followers_of_errors(&self, lints: Vec<Finding>, files: &[File]) -> Vec<Finding> {
+        if !self.findings.iter().any(Finding::is_error) {
+            return lints;
+        }
+        let mut bodies = Vec::new();
+        for file in files {
+            add_bodies(&file.items, &mut bodies);
+        }
+        bodies.sort_unstable_by_key(|body| body.span);
+        let body_at = |span: Span| {
+            let after = bodies.partition_point(|body| body.span.start <= span.start);
+            let at = after.checked_sub(1)?;
+            (span.start < bodies[at].span.end).then_some(at)
+        };
+        let mut broken = vec![false; bodies.len()];
+        let (mut broken_macro, mut broken_outside) = (false, false);
+        for error in self.findings.iter().filter(|finding| finding.is_error()) {
+            match body_at(error.span) {
+                Some(at) => {
+                    broken[at] = true;
+                    broken_macro |= bodies[at].is_macro;
+                }
+                None => broken_outside = true,
+            }
+        }
+        let rests_on_error = |finding: &Finding| {
+            let places = finding.others.iter().map(|(span, _)| *span).chain([finding.span]);
+            let in_broken = |span: Span| body_at(span).is_some_and(|at| broken[at]);
+            places.into_iter().any(in_broken)
+                || match finding.code {
+                    Code::BusyLoop | Code::LonelyPress => broken_macro,
+                    Code::LonelyWord | Code::OpenEar | Code::OpenDoor => broken_outside,
+                    _ => false,
+                }
+        };
+        lints.into_iter().filter(|finding| !rests_on_error(finding)).collect()
     }
 
     /// Takes away what is allowed by name; a name that is none is a finding itself.

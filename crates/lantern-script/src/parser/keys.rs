@@ -100,28 +100,82 @@ impl Parser<'_> {
         });
     }
 
-    /// `[1..9 except 5, up]`, `[f1..f12]`, `[pad]`
+    /// `[up, 1..9 except 5, 7]`, `[f1..f12]`, `[pad]`: `except` takes away all that stands behind it.
     pub(super) fn parse_key_set(&mut self) -> Parsed<Vec<KeyRef>> {
         self.expect_sign(Sign::BracketOpen, "before a set of keys")?;
         self.join_lines(|parser| {
             let mut keys: Vec<KeyRef> = Vec::new();
+            // Keys that are listed one by one, each with its place.
+            let mut single: Vec<(KeyRef, Span)> = Vec::new();
             loop {
-                for key in parser.parse_key_set_item()? {
+                let (listed, span) = parser.parse_spanned_keys()?;
+                if let [key] = listed.as_slice() {
+                    single.push((*key, span));
+                }
+                for key in listed {
                     if !keys.contains(&key) {
                         keys.push(key);
                     }
-                }
-                while parser.take_word("except") {
-                    let left_out = parser.parse_key_set_item()?;
-                    keys.retain(|key| !left_out.contains(key));
                 }
                 if !parser.take_sign(Sign::Comma) {
                     break;
                 }
             }
+            if parser.take_word("except") {
+                parser.parse_exceptions(&mut keys, &single)?;
+            }
             parser.expect_sign(Sign::BracketClose, "after the set of keys")?;
             Ok(keys)
         })
+    }
+
+    /// What stands behind `except`, up to the bracket.
+    fn parse_exceptions(
+        &mut self,
+        keys: &mut Vec<KeyRef>,
+        single: &[(KeyRef, Span)],
+    ) -> Parsed<()> {
+        let listed = keys.clone();
+        loop {
+            let (left_out, span) = self.parse_spanned_keys()?;
+            let twice = single.iter().find(|(key, _)| left_out.contains(key));
+            if let Some((key, place)) = twice {
+                let message = format!("`{key}` is listed and left out");
+                let finding = Finding::new(Code::UselessExcept, span, message);
+                self.findings.push(
+                    finding
+                        .label("left out here")
+                        .other(*place, "listed here")
+                        .help("everything behind `except` is left out, up to the bracket: put what is meant to be in before it"),
+                );
+            } else if !left_out.is_empty() && !left_out.iter().any(|key| listed.contains(key)) {
+                let text = self.slice(span);
+                let finding = Finding::new(
+                    Code::UselessExcept,
+                    span,
+                    format!("there is no `{text}` in the set that could be left out"),
+                );
+                self.findings.push(finding.label("leaves nothing out").help(format!(
+                    "everything behind `except` is left out, up to the bracket: to have `{text}` in the set write it before `except`"
+                )));
+            }
+            keys.retain(|key| !left_out.contains(key));
+            if self.is_word("except") {
+                let piece = self.peek();
+                let help = "one `except` leaves out all that stands behind it: write `, ` here";
+                return self.fail_at(piece, "`,` or `]`", Some(help.to_owned()));
+            }
+            if !self.take_sign(Sign::Comma) {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Keys of a set, as one item of its list names them, and where.
+    fn parse_spanned_keys(&mut self) -> Parsed<(Vec<KeyRef>, Span)> {
+        let start = self.peek().span;
+        let keys = self.parse_key_set_item()?;
+        Ok((keys, start.to(self.last_span())))
     }
 
     fn parse_key_set_item(&mut self) -> Parsed<Vec<KeyRef>> {

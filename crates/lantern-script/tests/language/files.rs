@@ -55,9 +55,9 @@ fn one_file_used_twice_is_two_sets() {
 use \"cold.lantern\" as south with fan-port = 2
 when key f9 { enter layer north.frost; enter layer south.frost }
 ";
-    // Both take f1, which is said of the second.
+    // Both take f1 and hear the same phrase, which is said of the second.
     let found = names(&[("bench.lantern", main), ("cold.lantern", ROOM)]);
-    assert_eq!(found, ["taken-twice"]);
+    assert_eq!(found, ["taken-twice", "too-alike"]);
 }
 
 #[test]

@@ -64,7 +64,7 @@ fn a_fix_mends_what_it_is_offered_for() {
         "let n = 2\nwhen key f9 => move by n -1, 0\n",
         "let n = 2\nwhen key f9 => move by n-1, 0\n",
         "when key f9 => wait 5sec\n",
-        "when key escap => tap a\n",
+        "when key f9 => tap escap\n",
         "when key f9 repeting => tap a\n",
         "language 3\nwhen key f9 => tap a\n",
         "when key f9 => tap <KeyQQ>\n",
@@ -123,4 +123,42 @@ fn a_byte_order_mark_is_no_character_of_the_file() {
         "when key f9 => tap a\n"
     );
     assert!(names("when key f9 => tap \u{feff}a\n").contains(&"bad-character"));
+}
+
+/// The keys of a set as `KEY` names it.
+fn keys_of(set: &str) -> Vec<String> {
+    let checked = check_text(&format!("when key ctrl+{set} => tap f1\n"));
+    let rules = checked.rules.unwrap_or_else(|| panic!("{set}: {:?}", checked.findings));
+    let key = |trigger: &lantern_model::Trigger| match &trigger.cause {
+        lantern_model::Cause::Key { combo, .. } => combo.last().expect("it has a key").to_string(),
+        other => panic!("{other:?}"),
+    };
+    rules.rules[0].triggers.iter().map(key).collect()
+}
+
+#[test]
+fn everything_behind_except_is_left_out() {
+    assert_eq!(keys_of("[a..h, 0..9 except e, f, 1..3]").join(" "), "a b c d g h 0 4 5 6 7 8 9");
+    let buttons = keys_of("[mouse except back-button, forward-button]");
+    assert!(!buttons.iter().any(|key| key.ends_with("ward-button")), "{buttons:?}");
+    assert!(!buttons.contains(&"back-button".to_owned()), "{buttons:?}");
+    assert_eq!(keys_of("[up, 1..4 except 2]").join(" "), "up 1 3 4");
+}
+
+#[test]
+fn an_exception_that_leaves_nothing_out_is_told() {
+    for (set, times) in [
+        ("[a..h except c]", 0),
+        ("[a..h except c..e, g]", 0),
+        ("[1..9 except 5, up]", 1),
+        ("[a..h except x, y]", 2),
+        ("[a, b except a]", 1),
+        ("[a..h, c except c]", 1),
+        ("[pad except a..c]", 1),
+    ] {
+        let found = names(&format!("when key ctrl+{set} => tap f1\n"));
+        let expected = vec!["useless-except"; times];
+        assert_eq!(found, expected, "{set}");
+    }
+    assert_eq!(names("when key ctrl+[a..h except a except b] => tap f1\n"), ["unexpected"]);
 }

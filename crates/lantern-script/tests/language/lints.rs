@@ -106,7 +106,7 @@ fn presses_that_nothing_releases() {
 #[test]
 fn keys_of_plain_typing() {
     said_and_unsaid(
-        "plain-letter",
+        "plain-key",
         &[
             "when key q => tap f1\n",
             "when key shift+7 => tap f1\n",
@@ -117,7 +117,7 @@ fn keys_of_plain_typing() {
             "when key ctrl+q => tap f1\n",
             "when key q passing => log \"x\"\n",
             "when key q in app \"x\" => tap f1\n",
-            "when key enter => tap f1\n",
+            "when key insert => tap f1\n",
             "when key pad-7 => tap f1\n",
         ],
     );
@@ -166,19 +166,19 @@ fn phrases_alone_and_alike() {
 #[test]
 fn warnings_are_allowed_by_name_on_the_line_below_or_beside() {
     let silenced = [
-        "# allow plain-letter\nwhen key q => tap f1\n",
-        "when key q => tap f1  # allow plain-letter\n",
-        "# allow plain-letter\n\n# another comment\n## A description\nwhen key q => tap f1\n",
+        "# allow plain-key\nwhen key q => tap f1\n",
+        "when key q => tap f1  # allow plain-key\n",
+        "# allow plain-key\n\n# another comment\n## A description\nwhen key q => tap f1\n",
         "# allow slows-typing, too-alike\nwhen key j+k => tap f1\n",
     ];
     for text in silenced {
         assert_eq!(names(text), [""; 0], "{text}");
     }
-    assert_eq!(names("# allow slows-typing\nwhen key q => tap f1\n"), ["plain-letter"]);
+    assert_eq!(names("# allow slows-typing\nwhen key q => tap f1\n"), ["plain-key"]);
     assert_eq!(names("# allow no-such-key\nwhen key f99 => tap f1\n"), ["no-such-key"]);
     assert_eq!(names("# allow plain-leter\nwhen key f9 => tap f1\n"), ["no-such-name"]);
-    let next = "# allow plain-letter\nwhen key q => tap f1\nwhen key w => tap f1\n";
-    assert_eq!(names(next), ["plain-letter"], "it is for one line");
+    let next = "# allow plain-key\nwhen key q => tap f1\nwhen key w => tap f1\n";
+    assert_eq!(names(next), ["plain-key"], "it is for one line");
 }
 
 #[test]
@@ -193,4 +193,64 @@ fn a_layout_that_lacks_keys_or_characters_says_so() {
     };
     assert_eq!((count("us"), count("gb"), count("de"), count("fr")), (4, 4, 1, 3));
     assert_eq!(Layout::named("xx"), None);
+}
+
+#[test]
+fn warnings_are_told_beside_errors_elsewhere() {
+    let found = names("when key q => tap a\nwhen key f9 => tap nothing\n");
+    assert_eq!(found, ["plain-key", "no-such-key"]);
+}
+
+#[test]
+fn what_may_follow_from_an_error_is_no_warning() {
+    for (text, error) in [
+        // The step that cannot be read may be the one that releases, waits or enters.
+        ("when key f9 { press ctrl; relase ctrl }\n", "unexpected"),
+        ("when key f9 => repeat { wiat 1s }\n", "unexpected"),
+        ("macro rest() { wiat 1s }\nwhen key f9 => repeat { rest() }\n", "unexpected"),
+        ("layer night { when key f8 => tap a }\nwhen key f9 { entr layer night }\n", "unexpected"),
+        ("settings { attention = 5 }\nwhen voice \"next\" => tap a\n", "wrong-kind"),
+    ] {
+        assert_eq!(names(text), [error], "{text}");
+    }
+}
+
+#[test]
+fn a_key_of_plain_use_that_is_taken_everywhere_is_told() {
+    for key in [
+        "left-button",
+        "right-button",
+        "wheel-up",
+        "wheel-down",
+        "enter",
+        "space",
+        "escape",
+        "tab",
+        "backspace",
+        "delete",
+        "up",
+        "down",
+        "left",
+        "right",
+        "q",
+        "'?'",
+        "shift+q",
+    ] {
+        assert_eq!(names(&format!("when key {key} => wait 1ms\n")), ["plain-key"], "{key}");
+        let released = format!("when key {key} released => wait 1ms\n");
+        assert!(!names(&released).is_empty(), "{key} released");
+        for fine in [
+            format!("when key ctrl+{key} => wait 1ms\n"),
+            format!("when key {key} passing => wait 1ms\n"),
+            format!("when key {key} in app \"log\" => wait 1ms\n"),
+            format!("when key {key} in layer one => wait 1ms\nwhen key f9 => enter layer one\n"),
+        ] {
+            if !(key.starts_with("shift") && fine.starts_with("when key ctrl")) {
+                assert!(!names(&fine).contains(&"plain-key"), "{fine}");
+            }
+        }
+    }
+    for key in ["f9", "back-button", "middle-button", "pen-button", "pause", "volume-up", "shift"] {
+        assert!(!names(&format!("when key {key} => wait 1ms\n")).contains(&"plain-key"), "{key}");
+    }
 }

@@ -12,7 +12,7 @@ fn rules(text: &str) -> RuleSet {
 
 #[test]
 fn a_set_of_keys_is_one_trigger_for_each_and_brings_its_key() {
-    let set = rules("when key ctrl+[1..4 except 3, up] as k => type \"{k}\"\n");
+    let set = rules("when key ctrl+[1..4, up except 3] as k => type \"{k}\"\n");
     let keys: Vec<(String, KeyRef)> = set.rules[0]
         .triggers
         .iter()

@@ -1,6 +1,6 @@
 //! Spoken phrases and drawn shapes that are easily taken for each other.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::{Cause, Combo, Scope};
 use lantern_sense::{Saying, ShapeBook, Sounds, alike_pairs, likeness};
@@ -61,9 +61,11 @@ impl Checker<'_> {
             return;
         }
         let book = ShapeBook::new(&self.set.shapes);
+        let gestures = self.gestures_by_shape();
+        let none = Vec::new();
         for pair in book.alike_pairs(SHAPES_TOO_ALIKE) {
             let names = [book.name(pair.first), book.name(pair.second)];
-            let [firsts, seconds] = names.map(|name| self.gestures_of(name));
+            let [firsts, seconds] = names.map(|name| gestures.get(name).unwrap_or(&none));
             let meeting = firsts.iter().find_map(|first| {
                 let second = seconds.iter().find(|second| {
                     let [one, other] = [first.0, second.0].map(|rule| &self.set.rules[rule].scope);
@@ -83,15 +85,14 @@ impl Checker<'_> {
         }
     }
 
-    /// Where a shape is wanted: the rule, what is held, and the trigger's place.
-    fn gestures_of(&self, name: &str) -> Vec<(usize, &Combo, Span)> {
-        let mut found = Vec::new();
+    /// Where each shape is wanted: the rule, what is held, and the trigger's place.
+    fn gestures_by_shape(&self) -> BTreeMap<&str, Vec<(usize, &Combo, Span)>> {
+        let mut found: BTreeMap<&str, Vec<(usize, &Combo, Span)>> = BTreeMap::new();
         for (number, rule) in self.set.rules.iter().enumerate() {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
-                if let Cause::Gesture { shape, holding } = &wanted.cause
-                    && shape == name
-                {
-                    found.push((number, holding, self.heads[number].triggers[trigger]));
+                if let Cause::Gesture { shape, holding } = &wanted.cause {
+                    let span = self.heads[number].triggers[trigger];
+                    found.entry(shape).or_default().push((number, holding, span));
                 }
             }
         }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use lantern_model::code::{Expr, Operator};
-use lantern_model::{Cause, Combo, LayerId, Scope, Value};
+use lantern_model::{Cause, Combo, KeyRef, LayerId, Scope, Value};
 
 use super::Checker;
 use crate::check::conflicts::canonical;
@@ -48,17 +48,26 @@ impl Checker<'_> {
 
     /// Keys that a remap takes before any rule sees them.
     fn look_for_hidden_keys(&self, findings: &mut Vec<Finding>) {
+        let mut by_key: BTreeMap<KeyRef, Vec<(&Scope, &Combo, Span)>> = BTreeMap::new();
+        let rules = if self.set.remaps.is_empty() { &[] } else { self.set.rules.as_slice() };
+        for (rule, head) in rules.iter().zip(&self.heads) {
+            for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
+                if let Cause::Key { combo, .. } = &trigger.cause
+                    && let Some(key) = combo.last()
+                {
+                    by_key.entry(key).or_default().push((&rule.scope, combo, *place));
+                }
+            }
+        }
         for (remap, span) in self.set.remaps.iter().zip(&self.remap_spans) {
-            for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-                for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
-                    let Cause::Key { combo, .. } = &trigger.cause else { continue };
-                    if covers(&remap.scope, &rule.scope) && takes(&remap.from, combo) {
-                        let why = format!("`{}` is another key here", remap.from);
-                        let finding = never(*place, &why, "never seen by a rule");
-                        findings.push(finding.other(*span, "turned into another here").help(
-                            "rules see what a remap gives: name that key, or leave the remap away",
-                        ));
-                    }
+            let same_key = remap.from.last().and_then(|key| by_key.get(&key));
+            for (scope, combo, place) in same_key.into_iter().flatten() {
+                if covers(&remap.scope, scope) && takes(&remap.from, combo) {
+                    let why = format!("`{}` is another key here", remap.from);
+                    let finding = never(*place, &why, "never seen by a rule");
+                    findings.push(finding.other(*span, "turned into another here").help(
+                        "rules see what a remap gives: name that key, or leave the remap away",
+                    ));
                 }
             }
         }
@@ -66,24 +75,27 @@ impl Checker<'_> {
 
     /// Sequences that begin with another, which is through before them.
     fn look_for_hidden_sequences(&self, findings: &mut Vec<Finding>) {
-        let mut known: Vec<(Vec<String>, &Scope, Span)> = Vec::new();
+        let mut known: BTreeMap<Vec<Vec<KeyRef>>, Vec<(&Scope, Span)>> = BTreeMap::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
                 if let Cause::Keys { combos, .. } = &trigger.cause {
-                    let words = combos.iter().map(|combo| format!("{:?}", canonical(combo)));
-                    known.push((words.collect(), &rule.scope, *span));
+                    let keys = combos.iter().map(canonical).collect();
+                    known.entry(keys).or_default().push((&rule.scope, *span));
                 }
             }
         }
-        for (longer, scope, span) in &known {
-            let hides = known.iter().find(|(shorter, outer, _)| {
-                shorter.len() < longer.len() && longer.starts_with(shorter) && covers(outer, scope)
-            });
-            if let Some((.., first)) = hides {
-                let finding = never(*span, "a shorter sequence is through before it", "longer");
-                findings.push(
-                    finding.other(*first, "this fires first").help("let them begin differently"),
-                );
+        for (longer, places) in &known {
+            for (scope, span) in places {
+                let shorter = (1..longer.len()).filter_map(|count| known.get(&longer[..count]));
+                let hides = shorter.flatten().find(|(outer, _)| covers(outer, scope));
+                if let Some((_, first)) = hides {
+                    let finding = never(*span, "a shorter sequence is through before it", "longer");
+                    findings.push(
+                        finding
+                            .other(*first, "this fires first")
+                            .help("let them begin differently"),
+                    );
+                }
             }
         }
     }

@@ -3,7 +3,7 @@
 use lantern_model::{Cause, Combo, Manner, Value};
 
 use super::Checker;
-use super::plain_letter::{is_typing, plain_keys};
+use super::plain_key::{is_typing, plain_keys};
 use crate::codes::Code;
 use crate::{Finding, Span};
 

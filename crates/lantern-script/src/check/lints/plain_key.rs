@@ -1,4 +1,4 @@
-//! Keys of plain typing that a rule takes in every program.
+//! Keys that everybody uses without modifiers, and that a rule takes in every program.
 
 use lantern_model::{Cause, Combo, Key, KeyKind, KeyRef};
 
@@ -7,7 +7,7 @@ use crate::codes::Code;
 use crate::{Finding, Span};
 
 impl Checker<'_> {
-    pub(super) fn look_for_plain_letters(&self, findings: &mut Vec<Finding>) {
+    pub(super) fn look_for_plain_keys(&self, findings: &mut Vec<Finding>) {
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             let anywhere = rule.scope.is_anywhere() && rule.condition.is_none();
             if rule.passing || !anywhere {
@@ -16,20 +16,38 @@ impl Checker<'_> {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
                 if let Cause::Key { combo, manner, .. } = &trigger.cause
                     && !manner.must_wait()
-                    && is_typing(combo)
                     && plain_keys(combo) == 1
+                    && let Some(what) = lost_with(combo)
                 {
-                    findings.push(taken(combo, *span));
+                    findings.push(taken(combo, *span, what));
                 }
             }
         }
     }
 }
 
-fn taken(combo: &Combo, span: Span) -> Finding {
-    Finding::new(Code::PlainLetter, span, format!("`{combo}` can no longer be typed anywhere"))
-        .label("a key of plain typing, in every program")
+fn taken(combo: &Combo, span: Span, what: &str) -> Finding {
+    Finding::new(Code::PlainKey, span, format!("`{combo}` {what}"))
+        .label("taken in every program")
         .help("add a modifier, a program (`in app`), a layer, or `passing`")
+}
+
+/// What a person can no longer do anywhere when a rule takes the key; nothing if it is no key that
+/// everybody uses without modifiers.
+fn lost_with(combo: &Combo) -> Option<&'static str> {
+    if is_typing(combo) {
+        return Some("can no longer be typed anywhere");
+    }
+    let [KeyRef::Named(key) | KeyRef::Placed(key)] = combo.0.as_slice() else { return None };
+    match key.name() {
+        "left-button" | "right-button" => Some("can no longer be clicked anywhere"),
+        "wheel-up" | "wheel-down" => Some("no longer scrolls anywhere"),
+        "enter" | "pad-enter" | "escape" | "tab" | "backspace" | "delete" => {
+            Some("does nothing of its own in any program")
+        }
+        "up" | "down" | "left" | "right" => Some("no longer moves the cursor anywhere"),
+        _ => None,
+    }
 }
 
 /// How many of its keys are no modifiers.
