@@ -16,6 +16,7 @@ use crate::eval::Scope;
 use crate::firing::Firing;
 use crate::hearing::Ears;
 use crate::ledger::{Ledger, Owner};
+use crate::patterns::Patterns;
 use crate::places::Place;
 use crate::presses::Presses;
 use crate::random::Random;
@@ -97,6 +98,7 @@ pub struct Engine {
     pub(crate) input_turns: Turns,
     pub(crate) front_turns: Turns,
     pub(crate) ledger: Ledger,
+    pub(crate) patterns: Patterns,
     pub(crate) timers: TimerQueue<Timer>,
     pub(crate) random: Random,
     /// Whether something changed that a waiting condition may be about.
@@ -180,6 +182,7 @@ impl Engine {
             input_turns: Turns::default(),
             front_turns: Turns::default(),
             ledger: Ledger::default(),
+            patterns: Patterns::default(),
             timers: TimerQueue::default(),
             random: Random::new(seed),
             changed: false,

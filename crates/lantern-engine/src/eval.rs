@@ -4,7 +4,6 @@ use std::time::Duration;
 
 use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator};
 use lantern_model::{Combo, Key, KeyRef, Side, Time, Value};
-use regex::Regex;
 
 use crate::engine::Engine;
 
@@ -232,12 +231,18 @@ impl Scope<'_> {
             let decided = first == (operator == Operator::Or);
             return Ok(Value::Truth(if decided { first } else { self.truth(right)? }));
         }
+        if let Some(named) = self.is_program_in_front(operator, left, right)? {
+            return Ok(Value::Truth(named));
+        }
         let (left, right) = (self.value(left)?, self.value(right)?);
         match operator {
             Operator::Equal => return Ok(Value::Truth(left == right)),
             Operator::Unequal => return Ok(Value::Truth(left != right)),
             Operator::Contains => return contains(&left, &right),
-            Operator::Matches => return matches(&left, &right),
+            Operator::Matches => {
+                let fits = self.engine.patterns.fits(&right.to_string(), &left.to_string())?;
+                return Ok(Value::Truth(fits));
+            }
             _ => {}
         }
         let result = match (&left, &right) {
@@ -280,18 +285,43 @@ impl Scope<'_> {
     }
 }
 
+impl Scope<'_> {
+    /// A comparison of the program in front with names, by the rule of `in app`: any of its names, in
+    /// any case. Nothing if it is no such comparison.
+    fn is_program_in_front(
+        &self,
+        operator: Operator,
+        left: &Expr,
+        right: &Expr,
+    ) -> Evaluated<Option<bool>> {
+        let in_front = Expr::Asked(Asked::WindowApp);
+        let app = &self.engine.app;
+        let is_named = |value: &Value| match value {
+            Value::Text(name) => name == app.name() || app.is_named(&name.to_lowercase()),
+            _ => false,
+        };
+        let other = match (left == &in_front, right == &in_front) {
+            (true, false) => right,
+            (false, true) => left,
+            _ => return Ok(None),
+        };
+        Ok(match (operator, self.value(other)?) {
+            (Operator::Equal, name) => Some(is_named(&name)),
+            (Operator::Unequal, name) => Some(!is_named(&name)),
+            (Operator::Contains, Value::List(names)) if right == &in_front => {
+                Some(names.iter().any(is_named))
+            }
+            _ => None,
+        })
+    }
+}
+
 fn contains(whole: &Value, part: &Value) -> Evaluated<Value> {
     match (whole, part) {
         (Value::Text(whole), part) => Ok(Value::Truth(whole.contains(&part.to_string()))),
         (Value::List(values), part) => Ok(Value::Truth(values.contains(part))),
         (other, _) => Err(format!("{} contains nothing", other.kind())),
     }
-}
-
-fn matches(whole: &Value, pattern: &Value) -> Evaluated<Value> {
-    let pattern = pattern.to_string();
-    let regex = Regex::new(&pattern).map_err(|_| format!("{pattern:?} is no pattern"))?;
-    Ok(Value::Truth(regex.is_match(&whole.to_string())))
 }
 
 /// A text as one word of a shell line (POSIX.1-2017, Shell Command Language, 2.2.2).

@@ -20,6 +20,7 @@ mod input;
 mod ledger;
 mod lines;
 mod nearest;
+mod patterns;
 mod places;
 mod pointer;
 mod presses;

@@ -24,7 +24,7 @@ impl Engine {
     /// The key that the keyboard at hand lacks.
     pub fn nearest(&self, now: Time, combo: &Combo) -> Result<Vec<Near>, String> {
         let (stroke, _) = stroke_of(&combo.0, &self.layout)
-            .map_err(|key| format!("the keyboard at hand has no {key}"))?;
+            .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
         let mut exact = Vec::new();
         let mut others = Vec::new();
         for (number, rule) in self.rules.rules.iter().enumerate() {
@@ -52,7 +52,7 @@ impl Engine {
     /// The key that the keyboard at hand lacks.
     pub fn last_seen(&self, combo: &Combo) -> Result<Option<Time>, String> {
         let (stroke, _) = stroke_of(&combo.0, &self.layout)
-            .map_err(|key| format!("the keyboard at hand has no {key}"))?;
+            .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
         Ok(self.presses.seen.get(&stroke).copied())
     }
 

@@ -7,9 +7,29 @@ use lantern_model::{Combo, Families, Family, Key, KeyRef, Layout, Side};
 /// A key of the board with the families that must be down.
 pub(crate) type Stroke = (Key, Families);
 
-/// A combination, and the key of it that the board lacks.
-pub(crate) fn lacking(combo: &Combo, key: KeyRef) -> String {
-    if combo.0 == [key] { combo.to_string() } else { format!("{combo} (there is no {key})") }
+/// Why a combination cannot be pressed on a board.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub(crate) enum Lack {
+    /// The board has no such key.
+    #[error("no {0}")]
+    Key(KeyRef),
+    /// The combination has no keys.
+    #[error("no key in an empty combination")]
+    Keys,
+}
+
+impl From<KeyRef> for Lack {
+    fn from(key: KeyRef) -> Lack {
+        Lack::Key(key)
+    }
+}
+
+/// A combination, and what of it the board lacks.
+pub(crate) fn lacking(combo: &Combo, lack: impl Into<Lack>) -> String {
+    match lack.into() {
+        Lack::Key(key) if combo.0 == [key] => combo.to_string(),
+        lack => format!("{combo} (there is {lack})"),
+    }
 }
 
 pub(crate) fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = Side> {
@@ -41,19 +61,20 @@ fn modifiers_of<'k>(
 }
 
 /// The stroke of a combination on this board, with the sides it names; the key it lacks, if any.
-pub(crate) fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Vec<Side>), KeyRef> {
+pub(crate) fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Vec<Side>), Lack> {
     // A modifier that is named before its plain key may also stand behind it.
-    let at = combo.iter().rposition(|key| !key.is_modifier()).unwrap_or(combo.len() - 1);
+    let end = combo.len().checked_sub(1).ok_or(Lack::Keys)?;
+    let at = combo.iter().rposition(|key| !key.is_modifier()).unwrap_or(end);
     let others = combo.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, key)| key);
     let (mut families, sides) = modifiers_of(others, layout)?;
     let last = &combo[at];
     if let KeyRef::Character(character) = last {
-        let (_, level) = layout.group().spell(*character).ok_or(*last)?;
+        let (_, level) = layout.group().spell(*character).ok_or(Lack::Key(*last))?;
         for side in level.sides() {
             families = families.with(layout.family(*side));
         }
     }
-    let key = layout.place(*last).ok_or(*last)?;
+    let key = layout.place(*last).ok_or(Lack::Key(*last))?;
     Ok(((key, families), sides))
 }
 

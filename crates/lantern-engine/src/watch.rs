@@ -15,7 +15,7 @@ use lantern_model::{
 
 use crate::places::Place;
 pub(crate) use crate::strokes::Stroke;
-use crate::strokes::{chord_of, lacking, sides_of, stroke_of};
+use crate::strokes::{Lack, chord_of, lacking, sides_of, stroke_of};
 
 /// A rule that wants a stroke, or keys together.
 #[derive(Debug, Clone)]
@@ -250,7 +250,7 @@ impl Watch {
         };
         let plain = remap.from.0.iter().filter(|key| !key.is_modifier()).count();
         let result = if plain > 1 {
-            chord_of(&remap.from, layout).map(|(keys, families, _)| {
+            chord_of(&remap.from, layout).map_err(Lack::from).map(|(keys, families, _)| {
                 self.add_chord(Chord { keys, families, what: ChordWhat::Remap(number) });
             })
         } else {

@@ -327,3 +327,53 @@ fn a_press_after_a_stop_waits_its_whole_quiet_time() {
         assert_eq!(script.trim(), "180 log \"lamp\"", "{name}");
     }
 }
+
+#[test]
+fn a_combination_without_keys_is_told_and_nothing_breaks() {
+    let theatre = Theatre::new("when key f1 => tap a\n");
+    let empty = Combo(Vec::new());
+    let why = "the keyboard at hand has no key in an empty combination";
+    assert_eq!(theatre.engine.nearest(theatre.now, &empty), Err(why.to_owned()));
+    assert_eq!(theatre.engine.last_seen(&empty), Err(why.to_owned()));
+}
+
+#[test]
+fn the_program_in_front_is_compared_by_any_of_its_names() {
+    use lantern_model::App;
+    let condition = |condition: &str| {
+        let mut theatre =
+            Theatre::new(&format!("when key f1 {{ if {condition} {{ log \"yes\" }} }}\n"));
+        let names = vec!["org.example.corelog".to_owned(), "corelog".to_owned()];
+        theatre.happen(Event::Focus(App { window: 7, names, ..App::default() }));
+        theatre.script();
+        theatre.press("f1");
+        theatre.script().contains("yes")
+    };
+    for holds in [
+        "window.app == \"corelog\"",
+        "\"CoreLog\" == window.app",
+        "window.app == \"org.example.corelog\"",
+        "window.app != \"saw\"",
+        "[\"saw\", \"corelog\"] contains window.app",
+        "window.app == window.app",
+        "window.app contains \"example\"",
+        "lower(window.app) == \"org.example.corelog\"",
+    ] {
+        assert!(condition(holds), "{holds}");
+    }
+    for fails in [
+        "window.app == \"saw\"",
+        "window.app != \"corelog\"",
+        "[\"saw\", \"reader\"] contains window.app",
+        "window.app == \"core\"",
+    ] {
+        assert!(!condition(fails), "{fails}");
+    }
+}
+
+#[test]
+fn without_a_program_in_front_its_name_is_nothing() {
+    let mut theatre = Theatre::new("when key f1 if window.app == \"nothing\" => log \"none\"\n");
+    theatre.press("f1");
+    assert!(theatre.script().contains("none"));
+}
