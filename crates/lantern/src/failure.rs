@@ -93,8 +93,8 @@ pub enum Failure {
         /// Its path.
         path: PathBuf,
     },
-    /// Nobody works on this display.
-    #[error("nothing runs on {}", if display.is_empty() { "this display" } else { display })]
+    /// Nothing runs in this session.
+    #[error("nothing runs {}", if display.is_empty() { "in this session".to_owned() } else { format!("on {display}") })]
     NobodyRuns {
         /// Its name.
         display: String,

@@ -1,4 +1,4 @@
-//! Our folder in the runtime directory: who runs on a display, and the list of held keys.
+//! Our folder in the runtime directory: who runs in a session, and the list of held keys.
 
 use std::env;
 use std::fs::{self, DirBuilder, File, OpenOptions};
@@ -8,6 +8,7 @@ use std::path::PathBuf;
 
 use rustix::fs::{FlockOperation, flock};
 
+use crate::arguments::DeskName;
 use crate::failure::Failure;
 
 /// Held as long as we run on a display; another `run` finds it taken.
@@ -16,11 +17,11 @@ pub struct Claim {
     _file: File,
 }
 
-/// The files of one display.
+/// The files of one session: of an X display, a Wayland display, or a login without either.
 #[derive(Debug)]
 pub struct RuntimeFiles {
     folder: PathBuf,
-    display: String,
+    session: String,
 }
 
 impl RuntimeFiles {
@@ -29,43 +30,39 @@ impl RuntimeFiles {
         &self.folder
     }
 
-    /// The files for the display in DISPLAY, in a folder that only we may enter.
-    pub fn for_display() -> Result<RuntimeFiles, Failure> {
-        let folder = match env::var_os("XDG_RUNTIME_DIR").filter(|dir| !dir.is_empty()) {
-            Some(dir) => PathBuf::from(dir).join("cold-lantern"),
-            None => env::temp_dir().join(format!("cold-lantern-{}", own_user())),
-        };
-        let failed = |source| Failure::Write { path: folder.clone(), source };
-        match DirBuilder::new().mode(0o700).create(&folder) {
-            Ok(()) => {}
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-            Err(error) => return Err(failed(error)),
+    /// Where a `run` on that desk keeps its files, in a folder that only we may enter.
+    pub fn of_desk(desk: DeskName) -> Result<RuntimeFiles, Failure> {
+        let own_display = if desk == DeskName::X11 { x_display() } else { None };
+        let session = own_display.or_else(|| session_names().into_iter().next());
+        let session = session.unwrap_or_default();
+        Ok(RuntimeFiles { folder: own_folder()?, session })
+    }
+
+    /// Where the files of the one that runs in this session may be, the likeliest first.
+    pub fn candidates() -> Result<Vec<RuntimeFiles>, Failure> {
+        let folder = own_folder()?;
+        let mut names = session_names();
+        names.extend(x_display().filter(|name| !names.contains(name)));
+        if names.is_empty() {
+            names.push(String::new());
         }
-        let about = fs::symlink_metadata(&folder).map_err(failed)?;
-        if !about.is_dir() || about.uid() != own_user() {
-            return Err(failed(io::Error::other("it belongs to somebody else")));
-        }
-        let display = env::var("DISPLAY").unwrap_or_default();
-        // `:0` and `:0.0` are one display.
-        let server = display.rsplit_once('.').map_or(display.as_str(), |(server, _)| server);
-        let server = if server.contains(':') { server } else { &display };
-        let display = server.replace(|c: char| !c.is_ascii_alphanumeric(), "_");
-        Ok(RuntimeFiles { folder, display })
+        let files = |session: String| RuntimeFiles { folder: folder.clone(), session };
+        Ok(names.into_iter().map(files).collect())
     }
 
     /// Where held keys are listed.
     pub fn held_keys(&self) -> PathBuf {
-        self.folder.join(format!("held{}", self.display))
+        self.folder.join(format!("held{}", self.session))
     }
 
     /// Where the one that runs can be spoken to.
     pub fn socket(&self) -> PathBuf {
-        self.folder.join(format!("socket{}", self.display))
+        self.folder.join(format!("socket{}", self.session))
     }
 
-    /// Claims the display, or gives the process that has it.
+    /// Claims the session, or gives the process that has it.
     pub fn claim(&self) -> Result<Result<Claim, Option<u32>>, Failure> {
-        let path = self.folder.join(format!("run{}", self.display));
+        let path = self.folder.join(format!("run{}", self.session));
         let failed = |source| Failure::Write { path: path.clone(), source };
         let mut options = OpenOptions::new();
         options.read(true).write(true).create(true).truncate(false).mode(0o600);
@@ -80,6 +77,51 @@ impl RuntimeFiles {
         writeln!(file, "{}", std::process::id()).map_err(failed)?;
         Ok(Ok(Claim { _file: file }))
     }
+}
+
+/// Our folder in the runtime directory, which only we may enter.
+fn own_folder() -> Result<PathBuf, Failure> {
+    let folder = match env::var_os("XDG_RUNTIME_DIR").filter(|dir| !dir.is_empty()) {
+        Some(dir) => PathBuf::from(dir).join("cold-lantern"),
+        None => env::temp_dir().join(format!("cold-lantern-{}", own_user())),
+    };
+    let failed = |source| Failure::Write { path: folder.clone(), source };
+    match DirBuilder::new().mode(0o700).create(&folder) {
+        Ok(()) => {}
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+        Err(error) => return Err(failed(error)),
+    }
+    let about = fs::symlink_metadata(&folder).map_err(failed)?;
+    if !about.is_dir() || about.uid() != own_user() {
+        return Err(failed(io::Error::other("it belongs to somebody else")));
+    }
+    Ok(folder)
+}
+
+/// What tells this session from others, by the variables of the environment: a Wayland display, an X
+/// display, or the number of the login. The first is what a desk without an X display goes by.
+fn session_names() -> Vec<String> {
+    let variable = |name: &str| env::var(name).ok().filter(|value| !value.is_empty());
+    let wayland = variable("WAYLAND_DISPLAY").map(|name| format!("_wayland_{}", plain(&name)));
+    let displays: Vec<String> = wayland.into_iter().chain(x_display()).collect();
+    if !displays.is_empty() {
+        return displays;
+    }
+    let login = variable("XDG_SESSION_ID").map(|id| format!("_login_{}", plain(&id)));
+    login.into_iter().collect()
+}
+
+/// The X display in DISPLAY; `:0` and `:0.0` are one.
+fn x_display() -> Option<String> {
+    let display = env::var("DISPLAY").ok().filter(|display| !display.is_empty())?;
+    let server = display.rsplit_once('.').map_or(display.as_str(), |(server, _)| server);
+    let server = if server.contains(':') { server } else { &display };
+    Some(plain(server))
+}
+
+/// A name with nothing that means something in a file name.
+fn plain(name: &str) -> String {
+    name.replace(|c: char| !c.is_ascii_alphanumeric(), "_")
 }
 
 fn own_user() -> u32 {

@@ -12,7 +12,7 @@ use lantern_model::{Broker, EffectId, Event, Link, Verb};
 use reqwest::Url;
 use sha2::{Digest, Sha256};
 use tokio::sync::mpsc::UnboundedReceiver;
-use tokio::task::JoinSet;
+use tokio::time::{Duration, Instant};
 
 use super::mqtt::{Broken, Came, Message, Reach, Said, Sender, Version, Wire};
 use super::{BackOff, Context, Errand, LinkError, PATIENCE, secret};
@@ -49,13 +49,21 @@ pub(super) async fn serve(
 
 /// A message that is to be confirmed.
 struct Letter {
-    /// Nobody waits for our own.
-    effect: Option<EffectId>,
+    /// The rule's step that waits for its confirmation, and how long; nothing waits for our own.
+    awaited: Option<Awaited>,
     message: Message,
     /// The packet it went out as.
     packet: Option<u16>,
     /// Whether it was handed over to the connection.
     handed: bool,
+}
+
+/// A step that waits until its message is confirmed.
+#[derive(Debug, Clone, Copy)]
+struct Awaited {
+    effect: EffectId,
+    limit: Duration,
+    until: Instant,
 }
 
 /// Messages that were not confirmed yet, in order.
@@ -70,11 +78,11 @@ struct Outbox {
 }
 
 impl Outbox {
-    fn add(&mut self, effect: Option<EffectId>, topic: &str, text: &str, retained: bool) {
+    fn add(&mut self, awaited: Option<Awaited>, topic: &str, text: &str, retained: bool) {
         self.count += 1;
         let number = format!("{:016x}-{}", run_number(), self.count);
         let message = Message { topic: topic.to_owned(), text: text.to_owned(), retained, number };
-        self.letters.push_back(Letter { effect, message, packet: None, handed: false });
+        self.letters.push_back(Letter { awaited, message, packet: None, handed: false });
         self.hand_over();
     }
 
@@ -111,17 +119,27 @@ impl Outbox {
         let at = self.letters.iter().position(|letter| letter.packet == Some(packet))?;
         let letter = self.letters.remove(at)?;
         self.hand_over();
-        letter.effect
+        letter.awaited.map(|awaited| awaited.effect)
     }
 
-    /// Nobody waits for it any more. What is on its way cannot be taken back, but is not sent anew.
-    fn give_up(&mut self, effect: EffectId) -> bool {
-        let is_it = |letter: &Letter| letter.effect == Some(effect);
-        match self.letters.iter().position(is_it) {
-            Some(at) if !self.letters[at].handed => self.letters.remove(at).is_some(),
-            Some(at) => self.letters[at].effect.take().is_some(),
-            None => false,
-        }
+    /// When the first step that waits has waited long enough.
+    fn next_limit(&self) -> Option<Instant> {
+        self.letters.iter().filter_map(|letter| letter.awaited).map(|awaited| awaited.until).min()
+    }
+
+    /// Steps that have waited long enough by `now`. What was handed to the connection cannot be taken
+    /// back; the rest is not sent.
+    fn take_expired(&mut self, now: Instant) -> Vec<Awaited> {
+        let mut expired = Vec::new();
+        self.letters.retain_mut(|letter| {
+            let Some(awaited) = letter.awaited.filter(|awaited| awaited.until <= now) else {
+                return true;
+            };
+            expired.push(awaited);
+            letter.awaited = None;
+            letter.handed
+        });
+        expired
     }
 }
 
@@ -135,22 +153,34 @@ async fn take_errands(
     mut errands: UnboundedReceiver<Errand>,
     outbox: Arc<Mutex<Outbox>>,
 ) {
-    let mut clocks = JoinSet::new();
-    while let Some(errand) = errands.recv().await {
-        while clocks.try_join_next().is_some() {}
-        let effect = errand.effect;
-        let retained = matches!(errand.deed.verb, Verb::Publish { retained: true, .. });
-        lock(&outbox).add(Some(effect), errand.word(0), errand.word(1), retained);
-        let limit = errand.deed.limit.unwrap_or(PATIENCE);
-        let (outbox, tell) = (Arc::clone(&outbox), Arc::clone(&context.tell));
-        clocks.spawn(async move {
-            tokio::time::sleep(limit).await;
-            let mut outbox = lock(&outbox);
-            if outbox.give_up(effect) {
-                let away = outbox.away.clone().map(LinkError::Away);
-                tell.outcome(effect, Err(away.unwrap_or(LinkError::Silent { limit })));
+    loop {
+        let limit = lock(&outbox).next_limit();
+        let expiry = async {
+            match limit {
+                Some(limit) => tokio::time::sleep_until(limit).await,
+                None => std::future::pending().await,
             }
-        });
+        };
+        tokio::select! {
+            errand = errands.recv() => {
+                let Some(errand) = errand else { return };
+                let retained = matches!(errand.deed.verb, Verb::Publish { retained: true, .. });
+                let limit = errand.deed.limit.unwrap_or(PATIENCE);
+                // A limit beyond what the clock can show is none.
+                let far = Duration::from_secs(u32::MAX.into());
+                let until = Instant::now() + limit.min(far);
+                let awaited = Awaited { effect: errand.effect, limit, until };
+                lock(&outbox).add(Some(awaited), errand.word(0), errand.word(1), retained);
+            }
+            () = expiry => {
+                let mut outbox = lock(&outbox);
+                for Awaited { effect, limit, .. } in outbox.take_expired(Instant::now()) {
+                    let away = outbox.away.clone().map(LinkError::Away);
+                    let error = away.unwrap_or(LinkError::Silent { limit });
+                    context.tell.outcome(effect, Err(error));
+                }
+            }
+        }
     }
 }
 
@@ -399,6 +429,45 @@ fn client_name(device: &str, address: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    fn awaited(effect: u64, until: Instant) -> Option<Awaited> {
+        Some(Awaited { effect: EffectId(effect), limit: Duration::from_secs(1), until })
+    }
+
+    #[test]
+    fn a_confirmed_message_has_no_limit_any_more() {
+        let now = Instant::now();
+        let mut outbox = Outbox::default();
+        for number in 1..=1000 {
+            outbox.add(awaited(number, now + Duration::from_secs(5)), "saw", "on", false);
+        }
+        for (at, letter) in outbox.letters.iter_mut().enumerate() {
+            (letter.handed, letter.packet) = (true, Some(at as u16 + 1));
+        }
+        for packet in 1..=1000 {
+            let effect = outbox.take_confirmed(packet);
+            assert_eq!(effect, Some(EffectId(packet.into())));
+        }
+        assert!(outbox.letters.is_empty() && outbox.next_limit().is_none());
+    }
+
+    #[test]
+    fn what_waits_too_long_is_told_once_and_not_sent_if_it_was_not_yet() {
+        let now = Instant::now();
+        let mut outbox = Outbox::default();
+        outbox.add(awaited(1, now + Duration::from_secs(2)), "saw", "on", false);
+        outbox.add(awaited(2, now + Duration::from_secs(1)), "saw", "off", false);
+        outbox.letters[1].handed = true;
+        assert_eq!(outbox.next_limit(), Some(now + Duration::from_secs(1)));
+        let expired = |outbox: &mut Outbox, seconds| -> Vec<u64> {
+            let expired = outbox.take_expired(now + Duration::from_secs(seconds));
+            expired.into_iter().map(|awaited| awaited.effect.0).collect()
+        };
+        assert_eq!(expired(&mut outbox, 1), [2]);
+        assert_eq!((outbox.letters.len(), expired(&mut outbox, 1).len()), (2, 0));
+        assert_eq!(expired(&mut outbox, 2), [1]);
+        assert_eq!(outbox.letters.len(), 1, "what was handed over stays until it is confirmed");
+    }
 
     #[test]
     fn only_the_widest_filters_are_asked_for() {

@@ -3,6 +3,8 @@
 use std::io;
 use std::time::Duration;
 
+use super::web::BadRedirect;
+
 /// What went wrong between us and a device.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -92,8 +94,8 @@ pub enum LinkError {
     Redirected {
         /// The address.
         address: String,
-        /// Why we did not go.
-        why: &'static str,
+        /// Why the redirection is not followed.
+        why: BadRedirect,
     },
     /// The answer was longer than anything a rule could use.
     #[error("{address} answers with more than {most} bytes")]

@@ -124,11 +124,11 @@ impl Thing {
             let host = to.host_str().unwrap_or_default().to_owned();
             let same = (to.scheme().to_owned(), host, to.port_or_known_default()) == from;
             if attempt.previous().len() > REDIRECTS {
-                attempt.error("in a circle, or on and on")
+                attempt.error(BadRedirect::TooMany)
             } else if same {
                 attempt.follow()
             } else {
-                attempt.error("to somebody else")
+                attempt.error(BadRedirect::OtherHost)
             }
         });
         let mut builder = Client::builder()
@@ -211,14 +211,36 @@ impl Thing {
     fn failure(&self, error: &reqwest::Error) -> LinkError {
         let address = self.address.clone();
         let why = cause_of(error);
-        if error.is_redirect() {
-            let circle = why.contains("circle");
-            let why = if circle { "in a circle, or on and on" } else { "to somebody else" };
-            LinkError::Redirected { address, why }
+        if let Some(refused) = BadRedirect::within(error) {
+            LinkError::Redirected { address, why: refused }
         } else if error.is_connect() {
             LinkError::Unreached { address, why }
         } else {
             LinkError::BrokenOff { address, why }
+        }
+    }
+}
+
+/// Why a redirection is not followed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum BadRedirect {
+    /// More redirections than are followed, perhaps in a circle.
+    #[error("in a circle, or on and on")]
+    TooMany,
+    /// To another scheme, host or port: what is shown to one must not be carried to another.
+    #[error("to somebody else")]
+    OtherHost,
+}
+
+impl BadRedirect {
+    /// The one that an error came of, if it did.
+    fn within(error: &reqwest::Error) -> Option<BadRedirect> {
+        let mut cause: &(dyn Error + 'static) = error;
+        loop {
+            if let Some(found) = cause.downcast_ref::<BadRedirect>() {
+                return Some(*found);
+            }
+            cause = cause.source()?;
         }
     }
 }

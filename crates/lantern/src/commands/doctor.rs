@@ -274,7 +274,7 @@ fn helps(survey: &Survey) -> Check {
 }
 
 fn own_folder() -> Check {
-    match RuntimeFiles::for_display() {
+    match RuntimeFiles::of_desk(DeskName::X11) {
         Ok(files) => works("runtime folder", files.folder().display().to_string()),
         Err(failure) => with_help(
             "runtime folder",

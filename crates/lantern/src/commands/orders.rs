@@ -6,7 +6,7 @@ use lantern_model::Value as Given;
 use serde_json::{Value, json};
 
 use crate::arguments::{
-    EndArguments, FireArguments, PauseArguments, ResumeArguments, StopArguments,
+    DeskName, EndArguments, FireArguments, PauseArguments, ResumeArguments, StopArguments,
 };
 use crate::failure::{Failure, Status};
 use crate::resident::client::Resident;
@@ -38,7 +38,7 @@ pub fn stop(arguments: &StopArguments) -> Result<Status, Failure> {
 
 /// Nothing runs, but what it pressed may still be down.
 fn let_go() -> Result<Status, Failure> {
-    let held = RuntimeFiles::for_display()?.held_keys();
+    let held = RuntimeFiles::of_desk(DeskName::X11)?.held_keys();
     lantern_desk::release_held(None, &held, None, || true)?;
     say!("nothing runs; what was listed as held is let go");
     Ok(Status::Done)

@@ -48,7 +48,7 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     if desk == DeskName::X11 && !desks::is_set("DISPLAY") {
         return Err(DeskError::NoDisplay.into());
     }
-    let runtime = RuntimeFiles::for_display()?;
+    let runtime = RuntimeFiles::of_desk(desk)?;
     let _claim = claim(&runtime, arguments.take_over)?;
     let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
     let mut journal = Journal::open(level, arguments.log_file.as_deref())?;

@@ -19,13 +19,20 @@ pub struct Resident {
     asked: u64,
 }
 
+/// That nothing runs here, with the name of the session.
+fn nobody_runs() -> Failure {
+    let named = |variable| std::env::var(variable).ok().filter(|name| !name.is_empty());
+    let display = named("WAYLAND_DISPLAY").or_else(|| named("DISPLAY")).unwrap_or_default();
+    Failure::NobodyRuns { display }
+}
+
 impl Resident {
-    /// Reaches the one that runs on the display in DISPLAY.
+    /// Reaches the one that runs in this session.
     pub fn reach() -> Result<Resident, Failure> {
-        let files = RuntimeFiles::for_display()?;
-        let display = std::env::var("DISPLAY").unwrap_or_default();
-        let nobody = || Failure::NobodyRuns { display: display.clone() };
-        let stream = UnixStream::connect(files.socket()).map_err(|_| nobody())?;
+        let candidates = RuntimeFiles::candidates()?;
+        let mut reached =
+            candidates.iter().filter_map(|files| UnixStream::connect(files.socket()).ok());
+        let stream = reached.next().ok_or_else(nobody_runs)?;
         stream.set_read_timeout(Some(PATIENCE)).map_err(broken)?;
         stream.set_write_timeout(Some(PATIENCE)).map_err(broken)?;
         let mut resident = Resident { reader: BufReader::new(stream), asked: 0 };

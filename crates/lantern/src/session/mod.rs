@@ -1,6 +1,7 @@
 //! The one event loop: it sleeps until the desk, a timer, a signal, a saved file or the end of a
 //! started program wakes it, hands what happened to the engine, and carries out what comes back.
 
+use std::collections::VecDeque;
 use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
@@ -92,7 +93,7 @@ pub struct Session<'j, D> {
     /// What becomes readable when the wall clock is set, while rules ask what it shows.
     clock_set: Option<OwnedFd>,
     reasons_seen: u64,
-    failed: Vec<(EffectId, String)>,
+    failed: VecDeque<(EffectId, String)>,
     warned_many: bool,
 }
 
@@ -133,7 +134,7 @@ impl<'j, D: Desk> Session<'j, D> {
             heartbeat: Heartbeat::wanted(),
             clock_set: None,
             reasons_seen: 0,
-            failed: Vec::new(),
+            failed: VecDeque::new(),
             warned_many: false,
         })
     }
@@ -269,7 +270,7 @@ impl<'j, D: Desk> Session<'j, D> {
             while let Some(effect) = self.engine.poll_effect() {
                 self.perform(now, effect)?;
             }
-            let Some((effect, message)) = self.failed.pop() else {
+            let Some((effect, message)) = self.failed.pop_front() else {
                 return Ok(());
             };
             self.engine.handle_event(now, Event::Outcome { effect, result: Err(message) });
@@ -334,7 +335,7 @@ impl<'j, D: Desk> Session<'j, D> {
             None => {}
             Some(Ok(value)) => self.finish(now, effect, Ok(value)),
             // Told after what else was ordered with it.
-            Some(Err(message)) => self.failed.push((effect, message)),
+            Some(Err(message)) => self.failed.push_back((effect, message)),
         }
         Ok(())
     }

@@ -28,6 +28,7 @@ mod resident;
 mod running;
 mod screen;
 mod serial;
+mod sessions;
 mod shapes;
 mod signs;
 mod text;

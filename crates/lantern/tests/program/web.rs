@@ -328,3 +328,24 @@ when started {{ get fans \"/\" else {{ log \"not trusted\"; stop }}; log \"trust
     server.kill().expect("it runs");
     server.wait().expect("it ran");
 }
+
+#[test]
+fn a_redirection_that_is_not_followed_is_told_by_its_reason() {
+    let (address, _requests) = thing(|request, stream| {
+        // The word that the reason is told by stands in an address as well.
+        let to =
+            if request.starts_with("GET /circle") { "/circle" } else { "http://circle.invalid/" };
+        say(stream, &format!("302 Found\r\nlocation: {to}"), "text/plain", "");
+    });
+    let home = Home::new();
+    let rules = format!(
+        "device fans = web \"{address}\"\nwhen started {{ let a = get fans \"/circle\"; log a }}
+when started {{ let a = get fans \"/elsewhere\"; log a }}\n"
+    );
+    let mut running = at_work::run(&home, &rules);
+    let lines = [running.expect("sends us elsewhere"), running.expect("sends us elsewhere")];
+    let reason = |part: &str| lines.iter().filter(|line| line.ends_with(part)).count();
+    assert_eq!(reason("in a circle, or on and on"), 1, "{lines:?}");
+    assert_eq!(reason("to somebody else"), 1, "{lines:?}");
+    running.stop();
+}

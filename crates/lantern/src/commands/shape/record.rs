@@ -7,7 +7,7 @@ use lantern_model::{Armed, ArmedKey, Event, Families, Key, Stroke, Time};
 use lantern_sense::is_drawing;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
-use crate::arguments::ShapeRecordArguments;
+use crate::arguments::{DeskName, ShapeRecordArguments};
 use crate::drawings::{self, Drawings};
 use crate::failure::{Failure, Status};
 use crate::runtime::RuntimeFiles;
@@ -52,7 +52,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     let name = &arguments.holding;
     let key = Key::named(name).ok_or_else(|| Failure::NoSuchKey { name: name.clone() })?;
     // A list of its own: `lantern run` may be at work with the other.
-    let list = RuntimeFiles::for_display()?.held_keys().with_extension("record");
+    let list = RuntimeFiles::of_desk(DeskName::X11)?.held_keys().with_extension("record");
     let mut desk = X11Desk::open(HeldKeys::open(&list)?)?;
     let armed = ArmedKey {
         key,
