@@ -11,6 +11,7 @@ mod drawing;
 mod evdev;
 mod held;
 mod keysyms;
+mod paste;
 mod portal;
 mod question;
 mod simulated;

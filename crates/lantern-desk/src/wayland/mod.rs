@@ -10,10 +10,11 @@ mod session;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use lantern_model::{
-    Act, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Key, Time, Value, Verb,
+    Act, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Layout, Time, Value, Verb,
 };
 use rustix::event::epoll;
 
+use crate::paste::Paste;
 use crate::{Desk, DeskError};
 use session::Session;
 
@@ -28,6 +29,9 @@ pub struct SessionDesk<D> {
     desk: D,
     session: Session,
     both: OwnedFd,
+    /// What the program in front is known by, and the layout in force.
+    front: Vec<String>,
+    layout: Layout,
     /// The paste under way, and until when it is waited for.
     pasting: Option<(EffectId, Time)>,
     done: Vec<Event>,
@@ -54,7 +58,15 @@ impl<D: Desk> SessionDesk<D> {
         if let Some(fd) = desk.descriptor() {
             add(fd).map_err(lost)?;
         }
-        Ok(SessionDesk { desk, session, both, pasting: None, done: Vec::new() })
+        Ok(SessionDesk {
+            desk,
+            session,
+            both,
+            front: Vec::new(),
+            layout: Layout::us(),
+            pasting: None,
+            done: Vec::new(),
+        })
     }
 
     fn finish(&mut self, effect: EffectId, result: Result<Option<Value>, String>) {
@@ -67,12 +79,19 @@ impl<D: Desk> SessionDesk<D> {
             self.finish(effect, Err("another text is being pasted".to_owned()));
             return Ok(());
         }
+        let paste = Paste::of_program(&self.front);
+        if paste == Paste::Primary {
+            let name = self.front.first().map_or("the program in front", String::as_str);
+            let why =
+                format!("{name} pastes what is selected, not what is copied: use `type` there");
+            self.finish(effect, Err(why));
+            return Ok(());
+        }
         if let Err(why) = self.session.lend(text) {
             self.finish(effect, Err(why));
             return Ok(());
         }
-        let keys = ["left-ctrl", "v"].map(|name| Key::named(name).expect("every board has it"));
-        let acts = vec![Act::Tap(keys.to_vec())];
+        let acts = vec![Act::Tap(paste.keys(&self.layout))];
         let step = InputStep { acts, lift: true, ..InputStep::default() };
         self.desk.input(now, PASTE_KEYS, &step)?;
         self.pasting = Some((effect, now + ASKING));
@@ -156,7 +175,14 @@ impl<D: Desk> Desk for SessionDesk<D> {
                         self.finish(effect, Err(why));
                     }
                 }
-                other => return Ok(other),
+                other => {
+                    match &other {
+                        Some(Event::Focus(app)) => self.front.clone_from(&app.names),
+                        Some(Event::Layout(layout)) => self.layout = layout.clone(),
+                        _ => {}
+                    }
+                    return Ok(other);
+                }
             }
         }
     }

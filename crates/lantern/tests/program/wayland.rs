@@ -148,3 +148,35 @@ fn without_a_portal_or_the_kernels_input_both_ways_are_told() {
     let doctor = session.ask(&lantern, &["doctor"]);
     assert!(doctor.contains("this is a Wayland session"), "{doctor}");
 }
+
+#[test]
+fn a_terminal_gets_the_paste_keys_of_terminals() {
+    let mut session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    let rules = "when key f9 { paste \"core 12\"; log \"pasted\" }\n";
+    session.open("foot", "Core log");
+    let mut running = run(&session, rules);
+    let f9 = id_of(&mut portal, "F9");
+    portal.expect("RemoteDesktop Start");
+    running.expect("foot came to the front");
+    press(&portal, &f9);
+    for asked in ["KeyboardKeycode 29 1", "KeyboardKeycode 42 1", "KeyboardKeycode 47 1"] {
+        portal.expect(asked);
+    }
+    assert_eq!(session.ask("wl-paste", &["--no-newline"]), "core 12");
+    running.expect("pasted");
+}
+
+#[test]
+fn a_terminal_that_pastes_what_is_selected_is_not_given_the_clipboard() {
+    let mut session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    session.open("xterm", "Core log");
+    let mut running =
+        run(&session, "when key f9 { paste \"core 12\" else { log \"not pasted\" } }\n");
+    let f9 = id_of(&mut portal, "F9");
+    portal.expect("RemoteDesktop Start");
+    running.expect("xterm came to the front");
+    press(&portal, &f9);
+    running.expect("not pasted");
+}

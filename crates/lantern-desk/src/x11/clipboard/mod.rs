@@ -15,7 +15,7 @@ pub use keeping::keep_copied;
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use lantern_model::{Act, EffectId, Event, InputStep, Key, Time, Value};
+use lantern_model::{Act, EffectId, Event, InputStep, Time, Value};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
     Atom, AtomEnum, ConnectionExt as _, Property, PropertyNotifyEvent, SelectionRequestEvent,
@@ -28,6 +28,7 @@ use super::windows::owner_of;
 use super::{X11Desk, windows};
 use crate::DeskError;
 use crate::copied::{Contents, Copied, Form};
+use crate::paste::Paste;
 use serving::{Handed, Offer, Piece, property_of, text_forms};
 
 /// How long the owner of the clipboard may take for one form of what it holds.
@@ -40,11 +41,6 @@ const ASKING: Duration = Duration::from_millis(250);
 const TRIES: u8 = 3;
 /// How long a program may take to notice that there is a text now, where there was none.
 const NOTICING: Duration = Duration::from_millis(80);
-/// Programs that take shift+insert for a paste, and of the other clipboard, the primary selection.
-const OLD_TERMINALS: [&str; 4] = ["xterm", "uxterm", "urxvt", "rxvt"];
-/// Part of the names of those that take ctrl+shift+v.
-const TERMINALS: [&str; 6] = ["term", "konsole", "kitty", "tilix", "foot", "ghostty"];
-
 /// What is done with the clipboard.
 #[derive(Debug)]
 enum Purpose {
@@ -147,7 +143,7 @@ impl X11Desk {
         effect: EffectId,
         text: &str,
     ) -> Result<(), DeskError> {
-        let old = self.front.names.iter().any(|name| OLD_TERMINALS.contains(&name.as_str()));
+        let old = Paste::of_program(&self.front.names) == Paste::Primary;
         let selection = if old { AtomEnum::PRIMARY.into() } else { self.link.atoms.CLIPBOARD };
         self.clipboard.waiting.push_back((effect, Purpose::Paste(text.to_owned()), selection));
         self.next_job(now)
@@ -231,7 +227,7 @@ impl X11Desk {
         let heard = Heard::Open;
         job.phase = Phase::Offered { before, client, pressed: pressed + 1, heard };
         job.until = now + FETCHING;
-        let keys = self.paste_keys();
+        let keys = Paste::of_program(&self.front.names).keys(&self.keymap.layout);
         let step = InputStep { acts: vec![Act::Tap(keys)], lift: true, ..InputStep::default() };
         self.perform_step(now, &step)?;
         if let Some(window) = windows::focused_window(&self.link)? {
@@ -252,25 +248,6 @@ impl X11Desk {
             *heard = Heard::Ignored;
             *until = now + ASKING;
         }
-    }
-
-    /// What the program in front takes for a paste.
-    fn paste_keys(&self) -> Vec<Key> {
-        let is =
-            |known: &[&str]| self.front.names.iter().any(|name| known.contains(&name.as_str()));
-        let like = |name: &String| TERMINALS.iter().any(|part| name.contains(part));
-        let names: &[&str] = if is(&OLD_TERMINALS) {
-            &["left-shift", "insert"]
-        } else if self.front.names.iter().any(like) {
-            &["left-ctrl", "left-shift", "v"]
-        } else {
-            &["left-ctrl", "v"]
-        };
-        let named = |name: &&str| {
-            let key = Key::named(name)?;
-            self.keymap.layout.place(lantern_model::KeyRef::Named(key))
-        };
-        names.iter().filter_map(named).collect()
     }
 
     /// The job is done, or failed; what the clipboard held before is back.
