@@ -224,6 +224,19 @@ impl Person {
         self.conn.set_pointer_mapping(&map).expect("it listens").reply().expect("it answers");
     }
 
+    /// Sets the order of buttons of one mouse, as `xinput` does it; the rest stay as they are.
+    pub fn set_button_order_of(&self, mouse: &str, order: &[u8]) {
+        let devices = self.conn.xinput_xi_query_device(0u16).expect("it listens").reply();
+        let infos = devices.expect("it answers").infos;
+        let info = infos.iter().find(|info| info.name == mouse.as_bytes());
+        let device = info.expect("it is plugged in").deviceid as u8;
+        let map = self.conn.xinput_get_device_button_mapping(device).expect("it listens").reply();
+        let mut map = map.expect("it answers").map;
+        map[..order.len()].copy_from_slice(order);
+        let set = self.conn.xinput_set_device_button_mapping(device, &map);
+        set.expect("the server listens").reply().expect("it answers");
+    }
+
     /// Moves the pointer by pixels.
     pub fn move_pointer(&mut self, x: i16, y: i16) {
         self.conn

@@ -10,7 +10,7 @@ use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, GrabStatus};
 use super::connection::Link;
 use super::grabs::{Detail, is_free};
 use super::keymap::{Keymap, key_of};
-use super::pointer::{ButtonOrder, key_of_button};
+use super::pointer::key_of_button;
 use crate::DeskError;
 use crate::keysyms::keysym_character;
 
@@ -41,7 +41,6 @@ pub struct Captured {
 pub fn capture(listening: impl FnOnce()) -> Result<Captured, DeskError> {
     let link = Link::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
-    let buttons = ButtonOrder::read(&link)?;
     let keys = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
     grab(&link, link.devices.master_pointer, XIEventMask::BUTTON_PRESS)?;
     grab(&link, link.devices.master_keyboard, keys)?;
@@ -66,7 +65,8 @@ pub fn capture(listening: impl FnOnce()) -> Result<Captured, DeskError> {
                 break (Detail::Code(code), key_of(code), mask, release.sourceid);
             }
             Event::XinputButtonPress(press) => {
-                let button = buttons.meaning(press.detail as u8);
+                // The server has applied the device's own map already.
+                let button = press.detail as u8;
                 let key = key_of_button(&link.devices, press.sourceid, button);
                 let mask = press.mods.effective as u16;
                 break (Detail::Button(button), key, mask, press.sourceid);

@@ -110,6 +110,8 @@ pub(super) struct Link {
     /// The numbers of the extensions, by which their requests and events are known.
     pub xtest: u8,
     pub xinput: u8,
+    /// The number of the event that tells of a device's new button map.
+    pub device_mapping_notify: u8,
     pub atoms: Atoms,
     pub devices: Devices,
 }
@@ -124,7 +126,8 @@ impl Link {
         }
         let (conn, screen) = server::connect(&display)
             .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
-        let [xtest, xinput] = find_extensions(&conn, &display)?;
+        let Extensions { xtest, xinput, xinput_events } = find_extensions(&conn, &display)?;
+        let device_mapping_notify = xinput_events + xinput::DEVICE_MAPPING_NOTIFY_EVENT;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
         let xkb = conn.xkb_use_extension(1, 0)?;
         let atoms = Atoms::new(&conn)?;
@@ -140,7 +143,7 @@ impl Link {
         let devices = query_devices(&conn)?;
         let atoms = atoms.reply()?;
         let root = conn.setup().roots[screen].root;
-        Ok(Link { conn, root, xtest, xinput, atoms, devices })
+        Ok(Link { conn, root, xtest, xinput, device_mapping_notify, atoms, devices })
     }
 
     /// Puts in a press or release. The library would ask for memory for it, which is felt where a key
@@ -169,16 +172,24 @@ impl Link {
     }
 }
 
-/// Looks for the extensions we need, and gives the numbers of XTEST and XInput 2.
-fn find_extensions(conn: &ServerConnection, display: &str) -> Result<[u8; 2], DeskError> {
-    let find = |name, extension| -> Result<u8, DeskError> {
+/// The numbers that the server gave the extensions we need.
+struct Extensions {
+    xtest: u8,
+    xinput: u8,
+    /// The first of the events of XInput.
+    xinput_events: u8,
+}
+
+/// Looks for the extensions we need.
+fn find_extensions(conn: &ServerConnection, display: &str) -> Result<Extensions, DeskError> {
+    let find = |name, extension| -> Result<_, DeskError> {
         let missing = || DeskError::MissingExtension { display: display.to_owned(), extension };
-        Ok(conn.extension_information(name)?.ok_or_else(missing)?.major_opcode)
+        conn.extension_information(name)?.ok_or_else(missing)
     };
-    let xtest = find(xtest::X11_EXTENSION_NAME, "XTEST")?;
+    let xtest = find(xtest::X11_EXTENSION_NAME, "XTEST")?.major_opcode;
     let xinput = find(xinput::X11_EXTENSION_NAME, "XInput 2")?;
     find(xkb::X11_EXTENSION_NAME, "XKEYBOARD")?;
-    Ok([xtest, xinput])
+    Ok(Extensions { xtest, xinput: xinput.major_opcode, xinput_events: xinput.first_event })
 }
 
 /// Asks the server for its devices.

@@ -16,7 +16,7 @@ use super::grabs::{Detail, Refusals};
 use super::hands::ServerPress;
 use super::helps::Delays;
 use super::keymap::{Keymap, key_of};
-use super::pointer::{self, ButtonOrder, key_of_button};
+use super::pointer::{self, ButtonMaps, key_of_button};
 use super::{X11Desk, connection, windows};
 use crate::DeskError;
 
@@ -102,8 +102,12 @@ impl X11Desk {
                 self.hands.pointer_moved = true;
                 self.take_motion(&raw);
             }
+            XEvent::XinputDeviceMappingNotify(_) => {
+                self.buttons = ButtonMaps::read(&self.link)?;
+            }
             XEvent::XinputHierarchy(_) => {
                 self.link.devices = connection::query_devices(&self.link.conn)?;
+                self.buttons = ButtonMaps::read(&self.link)?;
                 self.select_raw_anew()?;
                 // What was down on a keyboard that was unplugged is up.
                 self.hands.look_again = true;
@@ -114,7 +118,7 @@ impl X11Desk {
             XEvent::XkbStateNotify(state) => self.handle_state(&state)?,
             XEvent::XkbMapNotify(_) => self.handle_new_map()?,
             XEvent::MappingNotify(change) if change.request == xproto::Mapping::POINTER => {
-                self.buttons = ButtonOrder::read(&self.link)?;
+                self.buttons = ButtonMaps::read(&self.link)?;
             }
             XEvent::RandrScreenChangeNotify(_) => self.look_at_screens()?,
             // So the server tells of screens that were divided or joined.
@@ -144,7 +148,7 @@ impl X11Desk {
         raw: &xinput::RawButtonPressEvent,
         down: bool,
     ) -> Result<(), DeskError> {
-        let button = self.buttons.meaning(raw.detail as u8);
+        let button = self.buttons.meaning(raw.sourceid, raw.detail as u8);
         let key = key_of_button(&self.link.devices, raw.sourceid, button);
         self.handle_raw(raw.time, raw.sourceid, key, down)
     }

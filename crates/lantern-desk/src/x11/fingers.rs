@@ -9,7 +9,7 @@ use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, InputStateData, XIE
 
 use super::connection::Link;
 use super::keymap::key_of;
-use super::pointer::{ButtonOrder, key_of_button};
+use super::pointer::{ButtonMaps, key_of_button};
 use crate::DeskError;
 
 /// Every master device, for which raw events come once.
@@ -42,12 +42,13 @@ pub(super) fn real_keycodes(link: &Link) -> Result<BTreeSet<u8>, DeskError> {
 }
 
 /// Keys and buttons that are down on the real devices.
-pub(super) fn real_keys(link: &Link, order: &ButtonOrder) -> Result<BTreeSet<Key>, DeskError> {
+pub(super) fn real_keys(link: &Link, maps: &ButtonMaps) -> Result<BTreeSet<Key>, DeskError> {
     let mut down: BTreeSet<Key> = real_keycodes(link)?.into_iter().filter_map(key_of).collect();
     for (device, state) in query(link, &link.devices.pointers)? {
         if let InputStateData::Button(buttons) = state {
             let pressed = (1..=u8::MAX).filter(|button| bit(&buttons.buttons, *button));
-            let key = |button| key_of_button(&link.devices, device.into(), order.meaning(button));
+            let source = u16::from(device);
+            let key = |button| key_of_button(&link.devices, source, maps.meaning(source, button));
             down.extend(pressed.filter_map(key));
         }
     }

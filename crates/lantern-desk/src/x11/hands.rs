@@ -390,11 +390,13 @@ impl X11Desk {
     /// Asks for the raw events that are needed now; gives the number of the request.
     pub(super) fn select_raw(&mut self, lifted: bool) -> Result<SequenceNumber, DeskError> {
         let wanted = self.wanted_raw(lifted);
-        if wanted.all && !self.hands.selected.all {
+        let before = std::mem::replace(&mut self.hands.selected, wanted);
+        let number = fingers::select_raw(&self.link, before, wanted)?;
+        // What is pressed between the two is seen by both.
+        if wanted.all && !before.all {
             self.hands.down = fingers::real_keys(&self.link, &self.buttons)?;
         }
-        let before = std::mem::replace(&mut self.hands.selected, wanted);
-        fingers::select_raw(&self.link, before, wanted)
+        Ok(number)
     }
 
     /// Other devices are under the hands: asks each of them for what is needed.
@@ -454,17 +456,17 @@ impl X11Desk {
         if self.armed.boards && !before.boards {
             self.hands.board = None;
         }
-        if self.armed.fingers && !before.fingers {
-            for key in fingers::real_keys(&self.link, &self.buttons)? {
-                self.events.push_back(Event::Finger { key, down: true });
-            }
-        }
         if self.armed.pointer && !before.pointer {
             let (x, y) = pointer::place(&self.link)?;
             self.events.push_back(Event::Pointer(x, y));
         }
         self.follow_way()?;
         self.select_raw_events()?;
+        if self.armed.fingers && !before.fingers {
+            for key in fingers::real_keys(&self.link, &self.buttons)? {
+                self.events.push_back(Event::Finger { key, down: true });
+            }
+        }
         self.flush()
     }
 }

@@ -92,6 +92,8 @@ impl X11Desk {
             Act::Up(key) => Some(key),
             _ => None,
         })));
+        self.hands.pointer_moved |=
+            step.acts.iter().any(|act| matches!(act, Act::MoveBy(..) | Act::MoveTo(..)));
         self.end_step(step, lifted)
     }
 

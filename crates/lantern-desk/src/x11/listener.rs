@@ -15,7 +15,7 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _};
 use super::connection::{self, Link};
 use super::fingers::{self, Raw};
 use super::keymap::{Keymap, key_of, side_of};
-use super::pointer::{self, ButtonOrder, key_of_button};
+use super::pointer::{self, ButtonMaps, key_of_button};
 use super::windows;
 use crate::DeskError;
 use crate::keysyms::keysym_character;
@@ -59,7 +59,7 @@ pub enum Sight {
 pub struct Listener {
     link: Link,
     keymap: Keymap,
-    buttons: ButtonOrder,
+    buttons: ButtonMaps,
     /// Keys and buttons that are down.
     down: BTreeSet<(bool, u8)>,
     /// Modifiers that are down, the person's and programs'.
@@ -83,7 +83,7 @@ impl Listener {
         let (board, aux) = (ID::USE_CORE_KBD.into(), SelectEventsAux::new());
         link.conn.xkb_select_events(board, none, new_map, all, all, &aux)?;
         let keymap = Keymap::read(&link.conn)?;
-        let buttons = ButtonOrder::read(&link)?;
+        let buttons = ButtonMaps::read(&link)?;
         let front = windows::active_app(&link)?;
         let held = fingers::real_keycodes(&link)?;
         let held = held.into_iter().filter_map(side_of).collect();
@@ -134,6 +134,11 @@ impl Listener {
                 }
                 Event::XinputHierarchy(_) => {
                     self.link.devices = connection::query_devices(&self.link.conn)?;
+                    self.buttons = ButtonMaps::read(&self.link)?;
+                    continue;
+                }
+                Event::XinputDeviceMappingNotify(_) => {
+                    self.buttons = ButtonMaps::read(&self.link)?;
                     continue;
                 }
                 Event::XkbNewKeyboardNotify(_) | Event::XkbMapNotify(_) => {
@@ -191,7 +196,7 @@ impl Listener {
 
     fn button(&self, detail: u32, source: u16, time: u32, down: bool) -> Result<Seen, DeskError> {
         let code = detail as u8;
-        let meaning = self.buttons.meaning(code);
+        let meaning = self.buttons.meaning(source, code);
         let key = key_of_button(&self.link.devices, source, meaning);
         let pointer = Some(pointer::place(&self.link)?);
         Ok(self.seen(Seen { key, code, pointer, ..Seen::of(time, down) }, source))

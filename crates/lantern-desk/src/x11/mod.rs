@@ -61,7 +61,7 @@ use keymap::Keymap;
 use lend::WaitingStep;
 use lifts::Lifts;
 use methods::Methods;
-use pointer::ButtonOrder;
+use pointer::ButtonMaps;
 use trace::Trace;
 
 /// So long the server may take to read what a dead process sent last.
@@ -80,7 +80,7 @@ const LOCK: u16 = 2;
 pub struct X11Desk {
     link: Link,
     keymap: Keymap,
-    buttons: ButtonOrder,
+    buttons: ButtonMaps,
     /// Locked modifiers, as XKB last said.
     locked: u16,
     /// Modifiers that count for the next key only, as XKB last said.
@@ -149,7 +149,7 @@ impl X11Desk {
         let mut held = held;
         held.clear();
         let keymap = Keymap::read(&link.conn)?;
-        let buttons = ButtonOrder::read(&link)?;
+        let buttons = ButtonMaps::read(&link)?;
         let mut desk = X11Desk {
             link,
             keymap,

@@ -1,8 +1,11 @@
 //! Buttons and screens: which button of the server is which of ours, under the order of buttons the
 //! person has set, and where the screens are.
 
+use std::collections::BTreeMap;
+
 use lantern_model::{Frame, Key, KeyKind};
 use x11rb::protocol::randr::ConnectionExt as _;
+use x11rb::protocol::xinput::ConnectionExt as _;
 use x11rb::protocol::xproto::ConnectionExt as _;
 
 use super::connection::{Devices, Link};
@@ -38,25 +41,63 @@ pub(super) fn is_pointed(key: Key) -> bool {
     matches!(key.kind(), KeyKind::Mouse | KeyKind::Wheel | KeyKind::Pen)
 }
 
-/// The order of buttons that the person has set: for a left hand, the right one comes first.
+/// What each button of one device counts as: for a left hand, the right one comes first.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(super) struct ButtonOrder(Vec<u8>);
+struct ButtonMap(Vec<u8>);
 
-impl ButtonOrder {
-    pub(super) fn read(link: &Link) -> Result<ButtonOrder, DeskError> {
-        Ok(ButtonOrder(link.conn.get_pointer_mapping()?.reply()?.map))
+impl ButtonMap {
+    fn of_device(link: &Link, device: u8) -> Option<ButtonMap> {
+        // A device without buttons, or one that was unplugged just now, has none.
+        let reply = link.conn.xinput_get_device_button_mapping(device).ok()?.reply().ok()?;
+        Some(ButtonMap(reply.map))
     }
 
-    /// The button that a button of the device counts as.
-    pub(super) fn meaning(&self, physical: u8) -> u8 {
+    fn meaning(&self, physical: u8) -> u8 {
         let index = usize::from(physical).checked_sub(1);
         index.and_then(|index| self.0.get(index)).copied().unwrap_or(physical)
     }
+}
 
-    /// The button of the device that counts as this one; itself if none does.
+/// The button maps of all pointers. The server puts a button through the map of its device and then
+/// through that of the master pointer, but not in raw events nor in the state of a device.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(super) struct ButtonMaps {
+    by_device: BTreeMap<u16, ButtonMap>,
+    master: ButtonMap,
+    /// That of XTEST's pointer, through which input is injected.
+    injected: ButtonMap,
+}
+
+impl ButtonMaps {
+    /// Reads the maps, and asks to be told when one of them changes.
+    pub(super) fn read(link: &Link) -> Result<ButtonMaps, DeskError> {
+        let changes: Vec<u32> = link
+            .devices
+            .pointers
+            .iter()
+            .map(|device| u32::from(*device) << 8 | u32::from(link.device_mapping_notify))
+            .collect();
+        link.conn.xinput_select_extension_event(link.root, &changes)?;
+        let map = |device: u16| ButtonMap::of_device(link, u8::try_from(device).ok()?);
+        let pointers = link.devices.pointers.iter().map(|device| u16::from(*device));
+        Ok(ButtonMaps {
+            by_device: pointers.filter_map(|device| Some((device, map(device)?))).collect(),
+            master: ButtonMap(link.conn.get_pointer_mapping()?.reply()?.map),
+            injected: link.devices.injected.iter().find_map(|id| map(*id)).unwrap_or_default(),
+        })
+    }
+
+    /// The button that a button of a device counts as.
+    pub(super) fn meaning(&self, device: u16, physical: u8) -> u8 {
+        let own = self.by_device.get(&device).unwrap_or(&self.injected);
+        self.master.meaning(own.meaning(physical))
+    }
+
+    /// The button to inject for one that counts as this; itself if none does.
     pub(super) fn physical(&self, meaning: u8) -> u8 {
-        let found = self.0.iter().position(|known| *known == meaning);
-        found.and_then(|index| u8::try_from(index + 1).ok()).unwrap_or(meaning)
+        let counts =
+            |physical: &u8| self.master.meaning(self.injected.meaning(*physical)) == meaning;
+        (1..=u8::MAX).find(counts).unwrap_or(meaning)
     }
 }
 

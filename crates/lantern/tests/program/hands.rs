@@ -7,10 +7,13 @@ use rustix::process::Signal;
 
 use crate::desktop::{A, B, C, QUIET, bare};
 use crate::running::{Running, lantern, send};
-use lantern_stage::{Display, Person, Received, Sort, Stage, Target};
+use lantern_stage::{Device, Display, Person, Received, Sort, Stage, Target};
 
 /// The X keycode of the left control key.
 const LEFT_CTRL: u8 = 37;
+/// The X keycodes of d and e.
+const D: u8 = 40;
+const E: u8 = 26;
 /// What is held for the key that stops everything.
 const STOP_HELD: [&str; 3] = ["left-ctrl", "left-alt", "left-shift"];
 
@@ -212,6 +215,111 @@ fn x11_a_left_handed_mouse_clicks_with_its_own_first_button() {
     target.expect_press(A);
     assert_eq!(buttons(&target.rest(QUIET)), []);
     running.stop();
+}
+
+/// Which of three buttons rules see as down, as keys that they tap: c right, d left, e back, b none.
+const DOWN: &str = "when key f9 {
+    if is-down(back-button) { tap e } else if is-down(right-button) { tap c } else if is-down(left-button) { tap d } else { tap b }
+}
+";
+
+/// A server with a keyboard and a mouse of nine buttons that are played from outside.
+fn with_real_mouse() -> (Display, Device, Device) {
+    let (display, devices) = Display::start_with_devices(&[
+        ("bench keyboard", Sort::Keyboard),
+        ("bench mouse", Sort::Mouse),
+    ]);
+    let [board, mouse] = devices.try_into().expect("there are two");
+    (display, board, mouse)
+}
+
+/// Orders of buttons, each with whether it is set for the one mouse alone.
+const ORDERS: [(&[u8], bool); 5] = [
+    (&[1, 2, 3], false),
+    (&[3, 2, 1], false),
+    (&[3, 2, 1], true),
+    (&[3, 2, 1, 4, 5, 6, 7, 9, 8], false),
+    (&[3, 2, 1, 4, 5, 6, 7, 9, 8], true),
+];
+
+fn set_order(person: &Person, order: &[u8], alone: bool) {
+    if alone {
+        person.set_button_order_of("bench mouse", order);
+    } else {
+        person.set_button_order(order);
+    }
+}
+
+/// Taps f9 on the board.
+fn tap_f9(board: &mut Device) {
+    board.key("f9", true);
+    board.key("f9", false);
+}
+
+#[test]
+fn x11_a_button_is_held_as_long_as_it_is_down_whatever_the_order_of_buttons() {
+    for (order, alone) in ORDERS {
+        let (display, mut board, mut mouse) = with_real_mouse();
+        let person = Person::at(display.name()).unchecked();
+        set_order(&person, order, alone);
+        let target = Target::open(&display);
+        let running = Running::start(
+            &display,
+            "when key right-button while held { hold a { wait } }\nwhen key f9 => tap b\n",
+        );
+        let right = if order[0] == 1 { 3 } else { 1 };
+        for _ in 0..3 {
+            mouse.button(right, true);
+            target.expect_press(A);
+            for _ in 0..3 {
+                tap_f9(&mut board);
+                target.expect_press(B);
+                assert!(person.keys_down().contains(&A), "it is held with the button: {order:?}");
+            }
+            mouse.button(right, false);
+            display.wait_until("the key to be let go", |_| !person.keys_down().contains(&A));
+        }
+        running.stop();
+    }
+}
+
+#[test]
+fn x11_buttons_that_are_down_are_named_by_what_they_count_as() {
+    for (order, alone) in ORDERS {
+        let (display, mut board, mut mouse) = with_real_mouse();
+        set_order(&Person::at(display.name()).unchecked(), order, alone);
+        let target = Target::open(&display);
+        let running = Running::start(&display, DOWN);
+        let physical = |meaning: u8| {
+            let at = order.iter().position(|known| *known == meaning);
+            at.map_or(i32::from(meaning), |at| at as i32 + 1)
+        };
+        // The server takes in what two devices send in any order, unless it is waited for.
+        let mut move_button = |button: u8, down: bool| {
+            mouse.button(physical(button), down);
+            while !target.expect(1)[0].button {}
+        };
+        for (button, sign) in [(3, C), (1, D), (8, E)] {
+            for _ in 0..2 {
+                move_button(button, true);
+                tap_f9(&mut board);
+                target.expect_press(sign);
+                move_button(button, false);
+                tap_f9(&mut board);
+                target.expect_press(B);
+            }
+        }
+        running.stop();
+        // What was down before the rules began is known as well.
+        move_button(8, true);
+        let running = Running::start(&display, DOWN);
+        tap_f9(&mut board);
+        target.expect_press(E);
+        move_button(8, false);
+        tap_f9(&mut board);
+        target.expect_press(B);
+        running.stop();
+    }
 }
 
 #[test]

@@ -69,6 +69,21 @@ fn x11_where_the_pointer_is_can_be_asked_and_glided_from() {
 }
 
 #[test]
+fn x11_where_the_pointer_is_follows_our_own_moves() {
+    let (display, mut person, target) = bare();
+    let rules = "when key f9 { move to 300, 200; move by 7, 3
+    if pointer.x == 307 and pointer.y == 203 { tap a } else { log \"{pointer.x} {pointer.y}\"; tap b } }
+when key f8 { move by 5, 0 over 50ms; if pointer.x == 312 { tap c } else { tap b } }\n";
+    let running = Running::start(&display, rules);
+    person.tap("f9");
+    assert_eq!(target.expect(1)[0].detail, A);
+    target.settle(&person, 0);
+    person.tap("f8");
+    assert_eq!(target.expect(1)[0].detail, C);
+    running.stop();
+}
+
+#[test]
 fn x11_shares_of_the_screen_are_of_the_one_the_pointer_is_on_as_screens_come_and_go() {
     let (display, mut person, target) = bare();
     let rules = "when key f9 { move to 50%, 50% of screen; tap a }\n";
