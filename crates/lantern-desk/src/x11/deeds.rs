@@ -29,7 +29,10 @@ pub(super) struct Coming {
 impl X11Desk {
     /// Whether a text can go anywhere.
     pub(super) fn lacks_focus(&self) -> Result<Option<String>, DeskError> {
-        if self.front.window != 0 || !windows::is_managed(&self.link)? {
+        if self.front.window != 0 {
+            return Ok(None);
+        }
+        if !windows::is_managed(&self.link)? && windows::has_focus(&self.link)? {
             return Ok(None);
         }
         Ok(Some("no window is in front, so that nothing can take the text".to_owned()))

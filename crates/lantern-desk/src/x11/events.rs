@@ -125,6 +125,9 @@ impl X11Desk {
             XEvent::ConfigureNotify(change) if change.window == self.link.root => {
                 self.look_at_screens()?;
             }
+            XEvent::DestroyNotify(gone) if u64::from(gone.window) == self.front.window => {
+                self.look_at_front()?;
+            }
             XEvent::PropertyNotify(change) => self.handle_property_change(now, &change)?,
             XEvent::SelectionNotify(answer) => self.handle_answer(now, &answer)?,
             XEvent::SelectionRequest(request) => self.serve(&request)?,
@@ -184,9 +187,10 @@ impl X11Desk {
     pub(super) fn look_at_front(&mut self) -> Result<(), DeskError> {
         let window = windows::active_window(&self.link)?;
         if window != x11rb::NONE && u64::from(window) != self.front.window {
-            // Its title may change. A window that is gone already gives an error nobody reads.
-            let watch = xproto::ChangeWindowAttributesAux::new()
-                .event_mask(xproto::EventMask::PROPERTY_CHANGE);
+            // Its title may change, and it may be destroyed. A window that is gone already gives an
+            // error that is not read.
+            let mask = xproto::EventMask::PROPERTY_CHANGE | xproto::EventMask::STRUCTURE_NOTIFY;
+            let watch = xproto::ChangeWindowAttributesAux::new().event_mask(mask);
             self.link.conn.change_window_attributes(window, &watch)?;
         }
         let app = windows::active_app(&self.link)?;

@@ -16,9 +16,23 @@ use crate::DeskError;
 /// Who asks, for a window manager: a tool that acts for the person.
 const FROM_THE_PERSON: u32 = 2;
 
-/// The window in front, 0 for none; none if no window manager says so.
+/// The window in front, 0 for none; none if no window manager says so. Some managers go on naming a
+/// window that was destroyed.
 pub(super) fn active_window(link: &Link) -> Result<Window, DeskError> {
-    Ok(windows_in(link, link.atoms._NET_ACTIVE_WINDOW)?.first().copied().unwrap_or(0))
+    let named = windows_in(link, link.atoms._NET_ACTIVE_WINDOW)?.first().copied().unwrap_or(0);
+    let is_there = named != x11rb::NONE && link.conn.get_geometry(named)?.reply().is_ok();
+    Ok(if is_there { named } else { x11rb::NONE })
+}
+
+/// Whether some window gets what is typed: the one that has the focus or, where the focus follows the
+/// pointer, one that is under it.
+pub(super) fn has_focus(link: &Link) -> Result<bool, DeskError> {
+    let focus = link.conn.get_input_focus()?.reply()?.focus;
+    let follows_pointer = focus == u32::from(InputFocus::POINTER_ROOT) || focus == link.root;
+    if follows_pointer {
+        return Ok(link.conn.query_pointer(link.root)?.reply()?.child != x11rb::NONE);
+    }
+    Ok(focus != x11rb::NONE)
 }
 
 /// The windows that a property of the root window lists.

@@ -2,7 +2,7 @@
 
 use lantern_stage::{Display, Editor, Form, Person, Reader, Terminal};
 
-use crate::desktop::QUIET;
+use crate::desktop::{QUIET, bare};
 use crate::running::Running;
 
 /// A managed display with a bus, on which programs tell of their menus.
@@ -237,5 +237,44 @@ when key f8 { let rack = pick \"Which rack?\", [\"rack 3\", \"rack 4\"]; log rac
     reader.hear("Which rack?: rack 4, 2 of 2");
     person.tap("escape");
     running.wait_for("the person gave no answer");
+    running.stop();
+}
+
+#[test]
+fn x11_a_window_that_the_manager_still_names_after_its_end_is_not_in_front() {
+    let (display, mut person, target) = bare();
+    let rules = "when window focused { hint \"{window.app}\"; run \"true\", \"{window.app}\" }
+when key f9 if window.app == \"nothing\" => run \"true\"
+when key f8 { type \"core ❄\"; log \"typed\" }
+when key f7 { type \"core\"; log \"typed\" }\n";
+    let mut running = Running::start(&display, rules);
+    target.pretend_active("corelog");
+    running.wait_for("fired by window focused");
+    // The property on the root window names it further on.
+    drop(target);
+    running.wait_for("fired by window focused");
+    person.tap("f9");
+    running.wait_for("fired by f9");
+    for key in ["f8", "f7"] {
+        person.tap(key);
+        let line = running.wait_for("failed at");
+        assert!(line.contains("no window is in front"), "{line}");
+    }
+    running.stop();
+}
+
+#[test]
+fn x11_a_text_with_nobody_to_take_it_fails_at_once() {
+    let display = Display::start("us");
+    let mut person = Person::sit_down(&display);
+    let rules = "when key f8 { type \"core ❄\"; log \"typed\" }
+when key f7 { type \"core\"; log \"typed\" }
+when key f6 { paste \"core\"; log \"typed\" }\n";
+    let mut running = Running::start(&display, rules);
+    for key in ["f8", "f7", "f6"] {
+        person.tap(key);
+        let line = running.wait_for("failed at");
+        assert!(line.contains("no window is in front"), "{line}");
+    }
     running.stop();
 }
