@@ -7,7 +7,7 @@ use lantern_model::{Place, Rule, RuleSet, RunId, Time, Value};
 
 use crate::engine::Engine;
 use crate::firing::Firing;
-use crate::reasons::ReasonKind;
+use crate::reasons::{ReasonKind, StopCause};
 use crate::runs::{Run, State};
 
 /// A live run, as it can be told.
@@ -125,7 +125,7 @@ impl Engine {
         let runs = self.runs.live.iter().filter(|(_, run)| named(run.rule));
         let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();
         for run in &runs {
-            self.end_run(now, *run, ReasonKind::Stopped(*run, "`lantern stop`".to_owned()));
+            self.end_run(now, *run, ReasonKind::Stopped(*run, StopCause::StopCommand));
         }
         self.settle(now);
         Ok(runs.len())
@@ -135,7 +135,7 @@ impl Engine {
     pub fn stop_run(&mut self, now: Time, run: RunId) -> bool {
         let lives = self.runs.live.contains_key(&run);
         if lives {
-            self.end_run(now, run, ReasonKind::Stopped(run, "`lantern stop`".to_owned()));
+            self.end_run(now, run, ReasonKind::Stopped(run, StopCause::StopCommand));
             self.settle(now);
         }
         lives
@@ -153,7 +153,7 @@ impl Engine {
                 self.paused.insert(name.to_owned());
             }
             None => {
-                self.stop_everything(now, "`lantern pause`");
+                self.stop_everything(now, StopCause::PauseCommand);
                 self.all_paused = true;
             }
         }

@@ -20,7 +20,7 @@ use crate::patterns::Patterns;
 use crate::places::Place;
 use crate::presses::Presses;
 use crate::random::Random;
-use crate::reasons::{Reason, ReasonKind, Reasons};
+use crate::reasons::{Reason, ReasonKind, Reasons, StopCause};
 use crate::runs::Runs;
 use crate::timers::{Timer, TimerQueue};
 use crate::turns::Turns;
@@ -292,11 +292,7 @@ impl Engine {
             let runs = self.runs.live.iter().filter(|(_, run)| ends(run.rule));
             let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();
             for run in runs {
-                self.end_run(
-                    now,
-                    run,
-                    ReasonKind::Stopped(run, "the screen was locked".to_owned()),
-                );
+                self.end_run(now, run, ReasonKind::Stopped(run, StopCause::Locked));
             }
             let toggled = self.ledger.release_all(|owner| owner == Owner::Toggle);
             self.emit_releases(None, toggled);
@@ -411,20 +407,20 @@ impl Engine {
     }
 
     /// Ends every run, lets every key go, and gives their numbers.
-    pub fn stop_everything(&mut self, now: Time, why: &str) -> (usize, usize) {
+    pub fn stop_everything(&mut self, now: Time, why: StopCause) -> (usize, usize) {
         self.drop_pending_activations(|_| true);
         let runs: Vec<RunId> = self.runs.live.keys().copied().collect();
         let keys = self.ledger.release_all(|_| true);
         let counts = (runs.len(), keys.len());
         self.emit_releases(None, keys);
         for run in runs {
-            self.end_run(now, run, ReasonKind::Stopped(run, why.to_owned()));
+            self.end_run(now, run, ReasonKind::Stopped(run, why));
         }
         counts
     }
 
     /// Ends every run, and pauses everything: whatever ran away must not be set off again at once.
-    pub(crate) fn panic(&mut self, now: Time, why: &str) {
+    pub(crate) fn panic(&mut self, now: Time, why: StopCause) {
         let (runs, keys) = self.stop_everything(now, why);
         self.give_reason(now, None, ReasonKind::Panic { runs, keys });
         self.all_paused = true;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use lantern_model::{Again, ArmedKey, Cause, Combo, Key, Modifiers, Refusal, RunId, Time, Value};
 
 use crate::engine::Engine;
-use crate::reasons::ReasonKind;
+use crate::reasons::{ReasonKind, StopCause};
 use crate::runs::{Block, Frame, Run, State};
 use crate::timers::Timer;
 use crate::watch::Stroke;
@@ -133,8 +133,7 @@ impl Engine {
             Again::Restarts if firing.is_repeat => "a repeat does not restart a run",
             Again::Restarts => {
                 for run in live {
-                    let why = "the rule fired again".to_owned();
-                    self.end_run(now, run, ReasonKind::Stopped(run, why));
+                    self.end_run(now, run, ReasonKind::Stopped(run, StopCause::FiredAgain));
                 }
                 self.start_run(now, rule, firing);
                 return;
@@ -142,8 +141,7 @@ impl Engine {
             Again::Stops if firing.is_repeat => "a repeat does not stop a run",
             Again::Stops => {
                 for run in live {
-                    let why = "its own trigger".to_owned();
-                    self.end_run(now, run, ReasonKind::Stopped(run, why));
+                    self.end_run(now, run, ReasonKind::Stopped(run, StopCause::OwnTrigger));
                 }
                 return;
             }
@@ -215,8 +213,7 @@ impl Engine {
         let mut stopped = false;
         for rule in stopping {
             for run in self.runs.of_rule(rule) {
-                let why = "its own trigger".to_owned();
-                self.end_run(now, run, ReasonKind::Stopped(run, why));
+                self.end_run(now, run, ReasonKind::Stopped(run, StopCause::OwnTrigger));
                 stopped = true;
             }
         }
@@ -242,7 +239,7 @@ impl Engine {
             .collect();
         for (run, rule) in ended {
             self.waiting.remove(&rule);
-            self.end_run(now, run, ReasonKind::Stopped(run, "its key was let go".to_owned()));
+            self.end_run(now, run, ReasonKind::Stopped(run, StopCause::KeyReleased));
         }
         self.waiting.retain(|rule, firing| !by_key(firing.press) || !rules.rules[*rule].while_held);
     }

@@ -40,4 +40,4 @@ pub use control::{ControlError, RunStatus};
 pub use engine::Engine;
 pub use ledger::Owner;
 pub use nearest::Near;
-pub use reasons::{Reason, ReasonKind};
+pub use reasons::{Reason, ReasonKind, StopCause};

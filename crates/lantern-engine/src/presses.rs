@@ -14,7 +14,7 @@ use lantern_model::{
 use crate::chords::Chorded;
 use crate::engine::Engine;
 use crate::firing::{Firing, Press};
-use crate::reasons::ReasonKind;
+use crate::reasons::{ReasonKind, StopCause};
 use crate::sequences::Went;
 use crate::timers::Timer;
 use crate::undecided::Undecided;
@@ -118,7 +118,7 @@ impl Engine {
     pub(crate) fn handle_press(&mut self, now: Time, key: Key, held: Modifiers) {
         let stroke = (key, held.families(self.layout.alt_gr_is_level3));
         if self.watch.is_panic(stroke) {
-            self.panic(now, "the panic key");
+            self.panic(now, StopCause::PanicKey);
             return;
         }
         self.presses.fingers.insert(key);

@@ -1,6 +1,7 @@
 //! Why something happened or did not, kept for whoever asks.
 
 use std::collections::VecDeque;
+use std::fmt;
 use std::sync::Arc;
 
 use lantern_model::{Ear, Heed, Link, Place, RunId, Time};
@@ -34,7 +35,7 @@ pub enum ReasonKind {
     /// A run came to its end.
     Ended(RunId),
     /// A run was ended from outside, by this.
-    Stopped(RunId, String),
+    Stopped(RunId, StopCause),
     /// A run failed at a place of the file.
     Failed {
         /// The run.
@@ -83,10 +84,72 @@ pub enum ReasonKind {
     },
 }
 
+/// What ended a run from outside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StopCause {
+    /// The screen was locked.
+    Locked,
+    /// A trigger of its own rule, which says `again stops`.
+    OwnTrigger,
+    /// A trigger of its own rule, which says `again restarts`.
+    FiredAgain,
+    /// The key of a `while held` rule went up.
+    KeyReleased,
+    /// A `stop` step of a rule.
+    StopStep,
+    /// A `stop all until resumed` step.
+    StopAllStep,
+    /// The file was saved with another rule in its place.
+    RuleChanged,
+    /// The panic combination.
+    PanicKey,
+    /// The command `stop`.
+    StopCommand,
+    /// The command `pause`.
+    PauseCommand,
+    /// The program ends.
+    SessionEnd,
+    /// The scene that is played ends.
+    SceneEnd,
+}
+
+impl fmt::Display for StopCause {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            StopCause::Locked => "the screen was locked",
+            StopCause::OwnTrigger => "its own trigger",
+            StopCause::FiredAgain => "the rule fired again",
+            StopCause::KeyReleased => "its key was let go",
+            StopCause::StopStep => "a `stop` step",
+            StopCause::StopAllStep => "a `stop all until resumed` step",
+            StopCause::RuleChanged => "its rule was changed in the file",
+            StopCause::PanicKey => "the panic key",
+            StopCause::StopCommand => "`lantern stop`",
+            StopCause::PauseCommand => "`lantern pause`",
+            StopCause::SessionEnd => "the end of the program",
+            StopCause::SceneEnd => "the end of the scene",
+        })
+    }
+}
+
 #[derive(Debug, Default)]
 pub(crate) struct Reasons {
     ring: VecDeque<Reason>,
     count: u64,
+}
+
+impl ReasonKind {
+    /// The run that the reason is about, if it is about one.
+    pub fn run(&self) -> Option<RunId> {
+        match self {
+            ReasonKind::Fired { run, .. }
+            | ReasonKind::Ended(run)
+            | ReasonKind::Stopped(run, _)
+            | ReasonKind::Failed { run, .. }
+            | ReasonKind::Braked(run) => Some(*run),
+            _ => None,
+        }
+    }
 }
 
 impl Reasons {

@@ -9,7 +9,7 @@ use lantern_model::{Global, LayerId, RoutineId, Rule, RuleSet, RunId, Time};
 use crate::engine::Engine;
 use crate::ledger::Owner;
 use crate::presses::Won;
-use crate::reasons::ReasonKind;
+use crate::reasons::{ReasonKind, StopCause};
 use crate::runs::State;
 
 /// Which rules and routines of a new set are those of the old one.
@@ -123,8 +123,7 @@ impl Engine {
         let gone = self.runs.live.iter().filter(|(_, run)| !goes_on(run));
         let gone: Vec<RunId> = gone.map(|(id, _)| *id).collect();
         for run in gone {
-            let why = "its rule was changed in the file".to_owned();
-            self.end_run(now, run, ReasonKind::Stopped(run, why));
+            self.end_run(now, run, ReasonKind::Stopped(run, StopCause::RuleChanged));
         }
     }
 

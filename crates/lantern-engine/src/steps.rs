@@ -12,7 +12,7 @@ use lantern_model::{
 use crate::engine::Engine;
 use crate::input::{Job, Work};
 use crate::ledger::Owner;
-use crate::reasons::ReasonKind;
+use crate::reasons::{ReasonKind, StopCause};
 use crate::runs::{Block, DEEPEST_CALL, Frame, State};
 use crate::timers::Timer;
 
@@ -483,7 +483,7 @@ impl Engine {
             }
             StopTarget::All => self.runs.live.keys().copied().collect(),
             StopTarget::AllUntilResumed => {
-                self.panic(now, "a `stop all until resumed` step");
+                self.panic(now, StopCause::StopAllStep);
                 return Flow::End;
             }
             StopTarget::Named(name) => {
@@ -500,7 +500,7 @@ impl Engine {
             let kind = if run == id {
                 ReasonKind::Ended(run)
             } else {
-                ReasonKind::Stopped(run, "a `stop` step".to_owned())
+                ReasonKind::Stopped(run, StopCause::StopStep)
             };
             self.end_run(now, run, kind);
         }

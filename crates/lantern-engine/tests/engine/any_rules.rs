@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::sync::Mutex;
 use std::time::Duration;
 
-use lantern_engine::Engine;
+use lantern_engine::{Engine, StopCause};
 use lantern_model::{
     Act, App, Event, Frame, Key, Layout, Modifiers, Order, RuleSet, Side, Time, Value, WallTime,
 };
@@ -331,12 +331,12 @@ fn play(rules: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec<String> {
         let held: Vec<Key> = engine.held_keys().map(|(key, _)| key).collect();
         assert_eq!(held, board.down.keys().copied().collect::<Vec<_>>(), "the ledger knows");
         if number == stop_at {
-            engine.stop_everything(now, "stopped in the middle");
+            engine.stop_everything(now, StopCause::SessionEnd);
             board.carry_out(&mut engine, now);
             assert!(board.down.is_empty(), "a stop at any step leaves nothing held");
         }
     }
-    engine.stop_everything(now, "the end");
+    engine.stop_everything(now, StopCause::SessionEnd);
     board.carry_out(&mut engine, now);
     assert!(board.down.is_empty(), "nothing stays down: {:?}", board.down);
     assert_eq!(engine.live_runs(), 0);

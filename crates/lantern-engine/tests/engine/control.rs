@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use crate::theatre::Theatre;
-use lantern_engine::ControlError;
+use lantern_engine::{ControlError, StopCause};
 use lantern_model::{Combo, Event, Key, KeyRef, Value};
 
 fn combo(names: &str) -> Combo {
@@ -179,7 +179,7 @@ fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
             "f1",
             "its run before still goes on",
             |t| {
-                t.engine.stop_everything(t.now, "the test");
+                t.engine.stop_everything(t.now, StopCause::SessionEnd);
             },
         ),
         (
@@ -187,7 +187,7 @@ fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
             "f1",
             "its run before still goes on, and one firing waits already",
             |t| {
-                t.engine.stop_everything(t.now, "the test");
+                t.engine.stop_everything(t.now, StopCause::SessionEnd);
             },
         ),
         (

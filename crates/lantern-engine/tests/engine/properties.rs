@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_engine::Engine;
+use lantern_engine::{Engine, StopCause};
 use lantern_model::{Act, App, Event, Key, Layout, Modifiers, Order, RuleSet, Side, Time};
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -133,7 +133,7 @@ fn play(deeds: &[Deed]) -> Vec<String> {
         let down: Vec<Key> = board.down.keys().copied().collect();
         assert_eq!(held, down, "the ledger knows what is down");
     }
-    engine.stop_everything(now, "the end");
+    engine.stop_everything(now, StopCause::SessionEnd);
     board.carry_out(&mut engine, now);
     assert!(board.down.is_empty(), "nothing stays down: {:?}", board.down);
     assert_eq!(engine.next_deadline().filter(|_| engine.live_runs() > 0), None);

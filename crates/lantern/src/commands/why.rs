@@ -105,7 +105,10 @@ fn print_decisions(told: &Value) {
     let ago = told["ago"].as_f64().unwrap_or(0.0);
     say!("{}{} ago{0:#}", style::HEAD, span_words(ago));
     for decision in told["decisions"].as_array().into_iter().flatten() {
-        let what = text(decision, "what");
+        let mut what = text(decision, "what").to_owned();
+        if let Some(later) = decision["later"].as_f64() {
+            what = format!("{} later: {what}", span_words(later));
+        }
         match decision["rule"].as_str() {
             Some(rule) => {
                 let place = text(decision, "place");

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use lantern_desk::{Desk, Output, SimulatedDesk, What};
-use lantern_engine::{Engine, ReasonKind};
+use lantern_engine::{Engine, ReasonKind, StopCause};
 use lantern_model::{Effect, EffectId, Event, Key, Layout, Order, RuleSet, RunId, Time, WallTime};
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
@@ -384,7 +384,7 @@ impl Player {
             let words = format!("stopped here: more than {MOST_SENT} things went out");
             self.timeline.note(self.now, None, words);
         }
-        let (runs, _) = self.engine.stop_everything(self.now, "the end of the scene");
+        let (runs, _) = self.engine.stop_everything(self.now, StopCause::SceneEnd);
         if runs > 0 {
             self.take_reasons();
         }

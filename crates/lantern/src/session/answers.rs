@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_desk::Desk;
-use lantern_engine::{Owner, Reason, ReasonKind};
+use lantern_engine::{Owner, Reason, ReasonKind, StopCause};
 use lantern_model::{Link, RunId, Time, Value as Given};
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -83,6 +83,8 @@ fn is_about_input(kind: &ReasonKind) -> bool {
             | ReasonKind::Called
             | ReasonKind::GivenBack(_)
             | ReasonKind::Panic { .. }
+            // A press, too, though it fired nothing.
+            | ReasonKind::Stopped(_, StopCause::OwnTrigger)
     )
 }
 
@@ -182,7 +184,7 @@ impl<D: Desk> Session<'_, D> {
             (Some(name), _) => self.engine.stop_named(now, &name).map_err(RpcError::refused)?,
             (None, Some(run)) => usize::from(self.engine.stop_run(now, RunId(run))),
             (None, None) => {
-                let (runs, _) = self.engine.stop_everything(now, "`lantern stop`");
+                let (runs, _) = self.engine.stop_everything(now, StopCause::StopCommand);
                 runs
             }
         };
@@ -318,9 +320,45 @@ impl<D: Desk> Session<'_, D> {
             };
             return Err(RpcError::refused(message));
         };
-        let told = self.engine.reasons_after(0).filter(|reason| reason.time == time);
-        let told: Vec<Value> = told.map(|reason| self.reason_data(reason)).collect();
+        let at_moment = |reason: &&Reason| reason.time == time;
+        let fired: Vec<RunId> = self
+            .engine
+            .reasons_after(0)
+            .filter(at_moment)
+            .filter(|reason| matches!(reason.kind, ReasonKind::Fired { .. }))
+            .filter_map(|reason| reason.kind.run())
+            .collect();
+        // What became of the runs that it fired belongs to it, whenever that was.
+        let came_of_it =
+            |reason: &&Reason| reason.kind.run().is_some_and(|run| fired.contains(&run));
+        let told = self.engine.reasons_after(0);
+        let told = told.filter(|reason| at_moment(reason) || came_of_it(reason));
+        let told: Vec<Value> = told
+            .map(|reason| {
+                let mut data = self.reason_data(reason);
+                let later = reason.time.since(time).as_secs_f64();
+                data["later"] = json!((later > 0.0).then_some(later));
+                data
+            })
+            .chain(fired.iter().filter_map(|run| self.running_data(*run)))
+            .collect();
         Ok(json!({ "ago": self.now().since(time).as_secs_f64(), "decisions": told }))
+    }
+
+    /// That a run still goes on, and what it does.
+    fn running_data(&self, run: RunId) -> Option<Value> {
+        let rules = self.engine.rules();
+        let status = self.engine.run_statuses().into_iter().find(|status| status.run == run)?;
+        let rule = &rules.rules[status.rule];
+        let at = status
+            .place
+            .map_or_else(String::new, |place| format!(" at {}", rules.show_place(place)));
+        Some(json!({
+            "rule": rule.label,
+            "place": rules.show_place(rule.place),
+            "what": format!("it still runs: it {}{at}", status.does),
+            "kind": "running",
+        }))
     }
 
     fn reason_data(&self, reason: &Reason) -> Value {

@@ -18,7 +18,7 @@ use crate::supervisor::Heartbeat;
 use crate::{signals, style};
 use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
-use lantern_engine::Engine;
+use lantern_engine::{Engine, StopCause};
 use lantern_model::{
     Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, Verb, WallTime,
 };
@@ -155,7 +155,7 @@ impl<'j, D: Desk> Session<'j, D> {
         ready(self.engine.rules(), self.journal);
         self.work_on()?;
         let now = self.now();
-        self.engine.stop_everything(now, "the end of the program");
+        self.engine.stop_everything(now, StopCause::SessionEnd);
         self.carry_out(now)
     }
 

@@ -480,3 +480,28 @@ fn x11_a_first_rule_is_added_by_pressing_its_key_and_tried_at_once() {
     assert!(text.ends_with("\n## Label of a bag\nwhen key ctrl+f8 => tap a\n"), "{text}");
     running.stop();
 }
+
+#[test]
+fn x11_why_tells_what_became_of_what_fired() {
+    let (display, mut person, target) = bare();
+    let rules = "when key f5 { wait 20ms; run \"no-such-program\" }
+when key f6 again stops { hold a { wait } }
+when key f7 => wait\n";
+    let mut running = Running::start(&display, rules);
+    person.tap("f5");
+    running.wait_for("failed at");
+    let told = said(&display, &["why"]);
+    assert!(told.contains("fired by f5") && told.contains("no-such-program"), "{told}");
+    assert!(told.contains("ms later: failed at line 1"), "{told}");
+    person.tap("f6");
+    target.expect_press(A);
+    let told = said(&display, &["why"]);
+    assert!(told.contains("it still runs: it waits"), "{told}");
+    person.tap("f6");
+    running.wait_for("stopped: its own trigger");
+    let told = said(&display, &["why"]);
+    assert!(!told.contains("fired by") && told.contains("stopped: its own trigger"), "{told}");
+    let told = said(&display, &["why", "2"]);
+    assert!(told.contains("fired by f6") && told.contains("later: stopped"), "{told}");
+    running.stop();
+}
