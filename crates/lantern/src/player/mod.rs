@@ -78,7 +78,7 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
             expected += 1;
             let until = scene.lines[index + 1..].iter().find_map(|later| later.at);
             if let Err(instead) = player.expect(expectation, until) {
-                player.told = player.timeline.sent().len();
+                player.missed = player.timeline.sent().len();
                 let expected = expectation.to_string();
                 let words = format!("expected {expected}, instead {instead}");
                 player.timeline.miss(player.now, words);
@@ -109,8 +109,10 @@ struct Player {
     released: usize,
     /// Everything sent before this was expected already.
     consumed: usize,
-    /// Everything sent before this was told of as coming instead of something else.
+    /// Everything sent before this was expected, or told of as coming instead of something else.
     told: usize,
+    /// Everything sent before this came before the last expectation that was not met ended.
+    missed: usize,
     /// How many things went out.
     sent: usize,
     /// Keys of the person's that came to a program, those that were expected left out.
@@ -135,6 +137,7 @@ impl Player {
             released: 0,
             consumed: 0,
             told: 0,
+            missed: 0,
             sent: 0,
             reached: Vec::new(),
             why: false,
@@ -326,8 +329,9 @@ impl Player {
         if let Expectation::Nothing(span) = expectation {
             let end = started + *span;
             self.advance_to(limit.map_or(end, |limit| limit.min(end)));
-            let after = self.timeline.sent()[self.consumed.max(self.told)..].first();
-            return match after {
+            // What a missed expectation let by is told with that one.
+            let fresh = self.consumed.max(self.told).max(self.missed);
+            return match self.timeline.sent().get(fresh) {
                 None => Ok(()),
                 Some(sent) => Err(sent.describe()),
             };
@@ -350,8 +354,18 @@ impl Player {
                 break;
             }
         }
-        let fresh = &self.timeline.sent()[self.consumed..];
-        Err(nearest(expectation, fresh).unwrap_or_else(|| "nothing came".to_owned()))
+        let Some(index) = nearest(expectation, self.untold()) else {
+            let more = if self.told > self.consumed { " more" } else { "" };
+            return Err(format!("nothing{more} came"));
+        };
+        let instead = self.untold()[index].describe();
+        self.told = self.consumed.max(self.told) + index + 1;
+        Err(instead)
+    }
+
+    /// What was sent and neither expected nor told of as coming instead of something else.
+    fn untold(&self) -> &[Sent] {
+        &self.timeline.sent()[self.consumed.max(self.told)..]
     }
 
     /// Whether keys are down, or up, for the program in front.
@@ -391,8 +405,8 @@ impl Player {
     }
 }
 
-/// Of what came, the thing that is most like what was expected: of its sort if there is one.
-fn nearest(expectation: &Expectation, came: &[Sent]) -> Option<String> {
+/// Of what came, the index of what is most like what was expected: of its sort if there is one.
+fn nearest(expectation: &Expectation, came: &[Sent]) -> Option<usize> {
     let wanted = expectation.to_string();
     let sort = |text: &str| text.split(' ').next().unwrap_or_default().to_owned();
     let written = |sent: &Sent| {
@@ -403,5 +417,5 @@ fn nearest(expectation: &Expectation, came: &[Sent]) -> Option<String> {
         let other_sort = sort(&came) != sort(&wanted);
         (other_sort, lantern_script::distance(&came, &wanted))
     };
-    came.iter().min_by_key(|sent| unlike(sent)).map(Sent::describe)
+    came.iter().enumerate().min_by_key(|(_, sent)| unlike(sent)).map(|(index, _)| index)
 }

@@ -26,6 +26,22 @@ fn a_failed_expectation_shows_what_came_instead() {
 }
 
 #[test]
+fn each_failed_expectation_shows_what_came_in_its_place() {
+    let home = Home::new();
+    home.write("bench.lantern", "when key f1 { log \"a\"; log \"b\"; wait 2s; log \"c\" }\n");
+    home.write(
+        "wrong.scene",
+        "at 0s key f1\nexpect logged \"x\"\nexpect logged \"y\"\nexpect logged \"z\"
+at 1s key f9\nexpect nothing for 100ms\nexpect logged \"w\"\nat 3s expect nothing\n",
+    );
+    let data = home.call(&["rehearse", "bench.lantern", "wrong.scene", "--json"]);
+    let data: serde_json::Value = serde_json::from_str(&data.stdout).expect("it is JSON");
+    let unmet = data["scenes"][0]["unmet"].as_array().expect("there are some");
+    let instead: Vec<&str> = unmet.iter().filter_map(|unmet| unmet["instead"].as_str()).collect();
+    assert_eq!(instead, ["logs \"a\"", "logs \"b\"", "nothing more came", "logs \"c\""]);
+}
+
+#[test]
 fn each_expectation_tells_true_from_false() {
     let rules = "when key f1 { type \"core\"; tap ctrl+s; click left 3 times; scroll down 2; move to 5, 6 }\n\
                  when key f2 { launch \"saw\"; hint \"on\"; log \"done\" }\nwhen key f3 { wait 300ms; tap a }\n";
