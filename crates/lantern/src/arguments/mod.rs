@@ -49,7 +49,7 @@ pub enum Command {
     New(NewArguments),
     /// List keys: names, caps, W3C codes, X keysyms, kernel codes.
     #[command(
-        after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json\n  lantern keys --bound bench.lantern --picture keys.png\n  lantern keys function pad --free bench.lantern\n  lantern keys --take super+e"
+        after_help = "Examples:\n  lantern keys function pad\n  lantern keys c..k --except f --separator ' '\n  lantern keys f5..f10 --json\n  lantern keys --bound bench.lantern --picture keys.png\n  lantern keys function pad --free bench.lantern\n  lantern keys ctrl+alt+i --free bench.lantern\n  lantern keys --take super+e"
     )]
     Keys(KeysArguments),
     /// Say what the next key or button you press is called, what it sends, and who has it.
@@ -256,7 +256,8 @@ pub struct KeysArguments {
     /// Show which keys a file of rules takes, modifiers aside; with --picture, on a keyboard.
     #[arg(long, value_name = "FILE", num_args = 0..=1)]
     pub bound: Option<Option<PathBuf>>,
-    /// Show which keys a file of rules leaves free.
+    /// Show which keys a file of rules and the desktop's settings leave free, for all modifiers; of one
+    /// combination, whether it is.
     #[arg(long, value_name = "FILE", num_args = 0..=1, conflicts_with = "bound")]
     pub free: Option<Option<PathBuf>>,
     /// Free a combination that the desktop's settings give to something, and say how to give it back.

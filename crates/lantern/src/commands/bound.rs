@@ -1,14 +1,13 @@
 //! `lantern keys --bound` and `--free`: what a file of rules takes of the keyboard.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use lantern_model::{Cause, Combo, Key, KeyKind, KeyRef, Rule, RuleSet};
+use lantern_model::{Cause, Combo, KeyRef, Rule, RuleSet};
 use serde::Serialize;
-use unicode_width::UnicodeWidthStr;
 
 use crate::arguments::KeysArguments;
-use crate::commands::print_json;
+use crate::commands::keys::{Wanted, unescape};
+use crate::commands::{free, print_json};
 use crate::failure::{Failure, Status};
 use crate::findings::rules_of;
 use crate::pictures::{self, Binding};
@@ -16,13 +15,12 @@ use crate::style::{complain, say};
 use crate::wording::board;
 use crate::{style, table};
 
-/// The shape of `--json`, version 1.
+/// The shape of `--json`, version 2.
 #[derive(Serialize)]
 struct Report<'a> {
     version: u32,
     file: &'a str,
     bound: Vec<Bound<'a>>,
-    free: BTreeMap<&'a str, Vec<&'static str>>,
 }
 
 #[derive(Serialize)]
@@ -35,21 +33,24 @@ struct Bound<'a> {
     at: &'a str,
 }
 
-/// `keys` are those that were asked about; `only_free` for `--free`.
+/// Shows what a set of rules takes of the keys that were asked about, or with `--free` what it leaves.
 pub fn run(
     arguments: &KeysArguments,
     file: Option<PathBuf>,
-    keys: &[Key],
-    only_free: bool,
+    wanted: &Wanted,
 ) -> Result<Status, Failure> {
     let (source, rules) = rules_of(file)?;
-    let rules = &rules;
-    let mut bindings = bindings_of(rules);
-    bindings.retain(|binding| binding.keys.iter().any(|key| keys.contains(key)));
-    let free = free_keys(&bindings, keys);
+    let mut bindings = bindings_of(&rules);
+    bindings.retain(|binding| {
+        binding.keys.iter().any(|key| wanted.keys.contains(key))
+            && wanted.modifiers.is_none_or(|wanted| binding.families() == wanted)
+    });
     if let Some(picture) = &arguments.picture {
         pictures::write(&pictures::keyboard(&bindings, source.name()), picture)?;
         complain!("{}drawn{0:#} {}", style::WENT_OUT, picture.display());
+    }
+    if arguments.free.is_some() {
+        return Ok(free::run(arguments, source.name(), &bindings, wanted));
     }
     if arguments.json {
         let bound = bindings.iter().map(|binding| Bound {
@@ -61,13 +62,14 @@ pub fn run(
             at: &binding.at,
         });
         let bound = bound.collect();
-        print_json(&Report { version: 1, file: source.name(), bound, free });
-    } else if only_free {
-        print_free(&free);
+        print_json(&Report { version: 2, file: source.name(), bound });
+    } else if let Some(separator) = &arguments.separator {
+        let combos: Vec<&str> = bindings.iter().map(|binding| binding.combo.as_str()).collect();
+        say!("{}", combos.join(&unescape(separator)));
     } else {
         print_bound(&bindings);
     }
-    Ok(if bindings.is_empty() && !only_free { Status::Found } else { Status::Done })
+    Ok(if bindings.is_empty() { Status::Found } else { Status::Done })
 }
 
 /// Every combination that a set takes.
@@ -132,53 +134,10 @@ pub fn place_words(rule: &Rule, rules: &RuleSet) -> String {
     words.join(" ")
 }
 
-/// For the modifiers that people use, the keys that nothing takes anywhere.
-fn free_keys<'a>(bindings: &[Binding], keys: &[Key]) -> BTreeMap<&'a str, Vec<&'static str>> {
-    const LAYERS: [&str; 6] = ["", "ctrl", "shift", "alt", "super", "ctrl+shift"];
-    let useful = |key: &Key| !matches!(key.kind(), KeyKind::Modifier | KeyKind::National);
-    let mut free = BTreeMap::new();
-    for layer in LAYERS {
-        let taken: BTreeSet<Key> = bindings
-            .iter()
-            .filter(|binding| binding.modifiers == layer)
-            .flat_map(|binding| binding.keys.iter().copied())
-            .collect();
-        let left = keys.iter().filter(|key| useful(key) && !taken.contains(key));
-        let name = if layer.is_empty() { "alone" } else { layer };
-        free.insert(name, left.map(|key| key.name()).collect());
-    }
-    free
-}
-
 fn print_bound(bindings: &[Binding]) {
     let heads = ["keys", "where", "rule", "at"];
     let cells = |b: &Binding| vec![b.combo.clone(), b.place.clone(), b.rule.clone(), b.at.clone()];
     let rows: Vec<Vec<String>> = bindings.iter().map(cells).collect();
     table::print(&heads, &rows);
     complain!("{}{} combinations{0:#}", style::FAINT, rows.len());
-}
-
-fn print_free(free: &BTreeMap<&str, Vec<&'static str>>) {
-    for layer in ["alone", "ctrl", "shift", "alt", "super", "ctrl+shift"] {
-        let keys = &free[layer];
-        say!("{}{layer}{0:#}: {} free", style::HEAD, keys.len());
-        for line in wrapped(keys, 96) {
-            say!("  {line}");
-        }
-    }
-}
-
-/// Words in lines of at most so many columns.
-fn wrapped(words: &[&str], columns: usize) -> Vec<String> {
-    let mut lines: Vec<String> = Vec::new();
-    for word in words {
-        match lines.last_mut() {
-            Some(line) if line.width() + 1 + word.width() <= columns => {
-                line.push(' ');
-                line.push_str(word);
-            }
-            _ => lines.push((*word).to_owned()),
-        }
-    }
-    lines
 }

@@ -1,6 +1,6 @@
 //! `lantern keys`: the vocabulary of keys, or parts of it.
 
-use lantern_model::{Key, KeyKind};
+use lantern_model::{Families, Family, Key, KeyKind};
 use lantern_script::{near_name, range_advice};
 use serde::Serialize;
 
@@ -31,27 +31,12 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
     if let Some(combination) = &arguments.take {
         return take::run(combination);
     }
-    let mut keys: Vec<Key> = Vec::new();
-    if arguments.wanted.is_empty() {
-        keys.extend(Key::all());
+    let wanted = Wanted::read(arguments)?;
+    let file = arguments.bound.as_ref().or(arguments.free.as_ref());
+    if let Some(file) = file {
+        return bound::run(arguments, file.clone(), &wanted);
     }
-    for word in arguments.wanted.iter().flat_map(|words| words.split(',')) {
-        for key in resolve(word.trim())? {
-            if !keys.contains(&key) {
-                keys.push(key);
-            }
-        }
-    }
-    for word in arguments.except.iter().flat_map(|words| words.split(',')) {
-        let left_out = resolve(word.trim())?;
-        keys.retain(|key| !left_out.contains(key));
-    }
-    if let Some(file) = &arguments.bound {
-        return bound::run(arguments, file.clone(), &keys, false);
-    }
-    if let Some(file) = &arguments.free {
-        return bound::run(arguments, file.clone(), &keys, true);
-    }
+    let keys = wanted.keys;
     if arguments.json {
         print_json(&Report { version: 1, keys: keys.iter().map(|key| key_data(*key)).collect() });
     } else if let Some(separator) = &arguments.separator {
@@ -61,6 +46,64 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
         print_table(&keys);
     }
     Ok(if keys.is_empty() { Status::Found } else { Status::Done })
+}
+
+/// The keys that a command line asks about.
+#[derive(Debug)]
+pub struct Wanted {
+    pub keys: Vec<Key>,
+    /// The modifiers that must be held with them, if a combination was named.
+    pub modifiers: Option<Families>,
+}
+
+impl Wanted {
+    fn read(arguments: &KeysArguments) -> Result<Wanted, Failure> {
+        let mut wanted = Wanted { keys: Vec::new(), modifiers: None };
+        if arguments.wanted.is_empty() {
+            wanted.keys.extend(Key::all());
+        }
+        let words = arguments.wanted.iter().flat_map(|words| words.split(','));
+        for word in words.map(str::trim) {
+            let keys = match word.rsplit_once('+').filter(|(modifiers, _)| !modifiers.is_empty()) {
+                Some((modifiers, key)) => {
+                    let families = families_of(modifiers)?;
+                    if wanted.modifiers.is_some_and(|before| before != families) {
+                        return Err(Failure::WrongWords {
+                            message: "combinations of one call must have the same modifiers"
+                                .to_owned(),
+                            advice: "ask for each on its own: `lantern keys ctrl+i --free`"
+                                .to_owned(),
+                        });
+                    }
+                    wanted.modifiers = Some(families);
+                    resolve(key.trim_matches(['[', ']']))?
+                }
+                None => resolve(word)?,
+            };
+            for key in keys {
+                if !wanted.keys.contains(&key) {
+                    wanted.keys.push(key);
+                }
+            }
+        }
+        for word in arguments.except.iter().flat_map(|words| words.split(',')) {
+            let left_out = resolve(word.trim())?;
+            wanted.keys.retain(|key| !left_out.contains(key));
+        }
+        Ok(wanted)
+    }
+}
+
+/// Modifiers joined by `+`, of either side.
+fn families_of(words: &str) -> Result<Families, Failure> {
+    words.split('+').try_fold(Families::NONE, |families, word| {
+        let family =
+            Family::from_word(&word.to_lowercase()).ok_or_else(|| Failure::WrongWords {
+                message: format!("`{word}` is no modifier"),
+                advice: "modifiers are ctrl, alt, shift and super, as in ctrl+alt+i".to_owned(),
+            })?;
+        Ok(families.with(family))
+    })
 }
 
 /// The keys that a word of the command line means.
@@ -94,7 +137,7 @@ pub fn one_key(word: &str) -> Result<Key, Failure> {
 }
 
 /// `\n` and `\t` as a shell hands them over.
-fn unescape(text: &str) -> String {
+pub fn unescape(text: &str) -> String {
     text.replace("\\n", "\n").replace("\\t", "\t")
 }
 

@@ -8,6 +8,7 @@ mod demo;
 mod doctor;
 mod explain;
 mod fmt;
+mod free;
 mod keys;
 mod manual;
 mod new;

@@ -1,6 +1,6 @@
 //! The keyboard with what is taken, once for each set of modifiers that some rule uses.
 
-use lantern_model::{Key, Side};
+use lantern_model::{Families, Family, Key, Side};
 use svg::Document;
 use svg::node::element::Title;
 
@@ -21,6 +21,19 @@ pub struct Binding {
     pub rule: String,
     /// File and line.
     pub at: String,
+}
+
+impl Binding {
+    /// The modifiers that are held, whichever side the rule names.
+    pub fn families(&self) -> Families {
+        let family = |word: &str| match word {
+            "alt-gr" | "right-alt" => Some(Family::Level3),
+            word => {
+                Family::from_word(word.trim_start_matches("left-").trim_start_matches("right-"))
+            }
+        };
+        self.modifiers.split('+').filter_map(family).fold(Families::NONE, Families::with)
+    }
 }
 
 const WIDTH: f64 = 1280.0;

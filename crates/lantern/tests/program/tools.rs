@@ -146,6 +146,19 @@ fn keys_that_are_bound_and_free() {
     let home = Home::with_example();
     assert_snapshot!(home.shown(&["keys", "--bound", "bench.lantern"]));
     assert_snapshot!(home.shown(&["keys", "f1..f12", "--free", "bench.lantern"]));
+    assert_snapshot!(home.shown(&["keys", "ctrl+alt+f1..f3", "--free", "bench.lantern"]));
+    assert_eq!(
+        home.call(&["keys", "ctrl+alt+f1,ctrl+alt+f2", "--free", "bench.lantern"]).status,
+        0
+    );
+    let free = home.call(&["keys", "ctrl+alt+i", "--free", "bench.lantern"]);
+    assert_eq!((free.stdout.as_str(), free.status), ("ctrl+alt+i is free\n", 0));
+    let taken = home.call(&["keys", "ctrl+alt+shift+escape", "--free", "bench.lantern"]);
+    assert!(taken.stdout.contains("is taken") && taken.status == 1, "{}", taken.stdout);
+    let words = ["keys", "alt+a..c", "--free", "bench.lantern", "--separator", ", "];
+    assert_eq!(home.call(&words).stdout, "alt+a, alt+b, alt+c\n");
+    assert!(home.call(&["keys", "ctrl+alt+i"]).stdout.contains("KeyI"));
+    assert_eq!(home.call(&["keys", "hyper+i"]).status, 2);
     let data = home.call(&["keys", "--bound", "bench.lantern", "--json"]);
     let data: serde_json::Value = serde_json::from_str(&data.stdout).expect("it is JSON");
     assert!(data["bound"].as_array().is_some_and(|bound| bound.len() > 15));

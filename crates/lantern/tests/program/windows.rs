@@ -3,7 +3,7 @@
 use lantern_stage::{Display, Editor, Form, Person, Reader, Terminal};
 
 use crate::desktop::{QUIET, bare};
-use crate::running::Running;
+use crate::running::{Running, lantern};
 
 /// A managed display with a bus, on which programs tell of their menus.
 pub fn desk() -> (Display, Person) {
@@ -277,4 +277,23 @@ when key f6 { paste \"core\"; log \"typed\" }\n";
         assert!(line.contains("no window is in front"), "{line}");
     }
     running.stop();
+}
+
+#[test]
+fn x11_a_key_that_the_window_manager_has_is_not_free() {
+    let (display, _person) = desk();
+    let file = display.folder().join("bench.lantern");
+    std::fs::write(&file, "when key alt+f2 => tap a\n").expect("the file can be written");
+    let file = file.display().to_string();
+    let said = |keys: &str| {
+        let output = lantern(&display, &["keys", keys, "--free", &file]);
+        (String::from_utf8_lossy(&output.stdout).into_owned(), output.status.success())
+    };
+    let (taken, is_free) = said("alt+f4");
+    assert!(taken.contains("a setting of the desktop") && !is_free, "{taken}");
+    let (taken, is_free) = said("alt+f2");
+    assert!(taken.contains("bench.lantern:1") && !is_free, "{taken}");
+    assert_eq!(said("alt+f3"), ("alt+f3 is free\n".to_owned(), true));
+    let (listed, _) = said("alt+f1..f12");
+    assert!(!listed.contains("f2 ") && !listed.contains("f4 "), "{listed}");
 }
