@@ -106,7 +106,7 @@ fn powers_are_listed_with_their_places() {
     assert_snapshot!(home.shown(&["check", "--powers", "careful.lantern"]));
     let data = home.call(&["check", "--powers", "careful.lantern", "--json"]);
     let data: serde_json::Value = serde_json::from_str(&data.stdout).expect("it is JSON");
-    assert_eq!(data["powers"].as_array().map(Vec::len), Some(8));
+    assert_eq!(data["powers"].as_array().map(Vec::len), Some(9));
 }
 
 #[test]
@@ -120,7 +120,11 @@ fn used_files_are_agreed_to_and_asked_about_again_when_they_can_do_more() {
     let run = || home.call(&["run", "main.lantern"]);
     assert_snapshot!(run().stderr);
     assert_snapshot!(home.shown(&["check", "--powers", "main.lantern"]));
+    let checked = home.call(&["check", "main.lantern"]);
+    assert!(checked.stderr.contains("shared/set.lantern starts df"), "{}", checked.stderr);
+    assert_eq!(checked.status, 1, "`run` would refuse it");
     assert_eq!(home.call(&["check", "--powers", "--agree", "main.lantern"]).status, 0);
+    assert_eq!(home.call(&["check", "main.lantern"]).status, 0);
     assert!(run().stderr.contains("DISPLAY"), "only the display is missing now: {}", run().stderr);
     home.write("shared/set.lantern", "# the same\nwhen key f7 => run \"df\"\n");
     assert!(run().stderr.contains("DISPLAY"), "it can do nothing more");
