@@ -330,6 +330,25 @@ impl Engine {
         self.settle(now);
     }
 
+    /// Meets the next deadline that is due by `end`, but not before `now`; gives the time at which it
+    /// was met, or nothing if none is due. Whoever has time of their own (a scene, a test) calls it
+    /// until it gives nothing, and carries out effects in between.
+    pub fn handle_next_deadline(&mut self, now: Time, end: Time) -> Option<Time> {
+        let due = self.next_deadline().filter(|due| *due <= end)?.max(now);
+        self.handle_deadline(due);
+        Some(due)
+    }
+
+    /// Lets time pass from `now` to `end`: meets every deadline at its time, and has effects carried
+    /// out after each.
+    pub fn advance(&mut self, now: Time, end: Time, mut carry_out: impl FnMut(&mut Engine, Time)) {
+        let mut now = now;
+        while let Some(due) = self.handle_next_deadline(now, end) {
+            now = due;
+            carry_out(self, now);
+        }
+    }
+
     /// Does what is due, the oldest first, but not so much that the person is not heard meanwhile.
     fn fire_due(&mut self, now: Time) {
         for _ in 0..DUE_AT_ONCE {

@@ -9,7 +9,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    Act, App, Event, Frame, Key, Layout, Modifiers, Order, RuleSet, Side, Time, Value, WallTime,
+    Act, App, ArmedKey, Event, Frame, Key, Layout, Link, Modifiers, Order, Refusal, RuleSet, Side,
+    Time, Value, WallTime,
 };
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -188,6 +189,14 @@ enum Deed {
     Wait(u16),
     Outcomes(bool),
     Panic,
+    /// Another set takes the place of the present one, or the first that of it.
+    Reload,
+    /// One rule is paused, or everything.
+    Pause(bool),
+    Resume(bool),
+    /// The desk cannot have the key that it was armed with at that place, or has it again.
+    Refuse(usize, bool),
+    Free,
 }
 
 fn deed() -> impl Strategy<Value = Deed> {
@@ -200,10 +209,15 @@ fn deed() -> impl Strategy<Value = Deed> {
         5 => proptest::sample::select(keys.to_vec()).prop_map(Deed::Release),
         1 => (proptest::sample::select(vec!["left-shift", "a", "f1"]), any::<bool>())
             .prop_map(|(key, down)| Deed::Finger(key, down)),
-        4 => (0u8..14).prop_map(Deed::Happen),
+        6 => (0..HAPPENINGS).prop_map(Deed::Happen),
         6 => (0u16..80).prop_map(Deed::Wait),
         1 => any::<bool>().prop_map(Deed::Outcomes),
         1 => Just(Deed::Panic),
+        1 => Just(Deed::Reload),
+        1 => any::<bool>().prop_map(Deed::Pause),
+        1 => any::<bool>().prop_map(Deed::Resume),
+        1 => (0usize..12, any::<bool>()).prop_map(|(at, held)| Deed::Refuse(at, held)),
+        1 => Just(Deed::Free),
     ]
 }
 
@@ -212,8 +226,12 @@ fn key(name: &str) -> Key {
 }
 
 fn app(window: u64, name: &str, title: &str) -> App {
-    App { window, names: vec![name.to_owned()], title: title.to_owned(), ..App::default() }
+    let names = vec![name.to_owned()];
+    App { window, names, title: title.to_owned(), process: Some(17), ..App::default() }
 }
+
+/// How many things [`happening`] knows.
+const HAPPENINGS: u8 = 26;
 
 fn happening(number: u8) -> Event {
     let text = |text: &str| text.to_owned();
@@ -241,20 +259,36 @@ fn happening(number: u8) -> Event {
         11 => Event::Clock(WallTime::from_civil(2031, 6, 21, 9, 0, 0)),
         12 => Event::Started,
         13 => Event::Traced(vec![(0.0, 0.0), (60.0, 60.0), (120.0, 0.0)]),
-        _ => Event::Drawn {
+        14 => Event::Drawn {
             shape: text("check-mark"),
             key: key("forward-button"),
             frame: Frame::default(),
             score: 1.0,
         },
+        15 => Event::Layout(Layout::named("de").expect("it is known")),
+        16 => Event::Layout(Layout::us()),
+        17 => Event::InputMethod(true),
+        18 => Event::InputMethod(false),
+        // The process of every program in front here.
+        19 => Event::SecretField(Some(17)),
+        20 => Event::SecretField(None),
+        21 => Event::Board(text("second pad")),
+        22 => Event::Letter(None),
+        23 => Event::Link { device: text("pedals"), state: Link::Down(text("it was unplugged")) },
+        24 => Event::Misheard { words: text("core"), score: 0.3, why: text("too unlike") },
+        25 => Event::Pointer(40, 50),
+        other => unreachable!("{other} is beyond {HAPPENINGS}"),
     }
 }
 
 /// A desk that knows what is down, and answers at once or when it is told to.
+#[derive(Default)]
 struct Board {
     down: BTreeMap<Key, u32>,
     trace: Vec<String>,
     fails: bool,
+    armed: Vec<ArmedKey>,
+    refused: Vec<ArmedKey>,
 }
 
 impl Board {
@@ -267,6 +301,10 @@ impl Board {
                 Order::Input(step) => {
                     self.input(step.acts.iter());
                     Ok(None)
+                }
+                Order::Arm(armed) => {
+                    self.armed.clone_from(&armed.keys);
+                    continue;
                 }
                 Order::Do(_) if self.fails => Err("no".to_owned()),
                 Order::Do(_) => Ok(Some(Value::Text("12".to_owned()))),
@@ -291,9 +329,11 @@ impl Board {
     }
 }
 
-fn play(rules: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec<String> {
+/// Plays a timeline on a set that `other` may take the place of; gives everything that was ordered.
+fn play(rules: &RuleSet, other: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec<String> {
     let mut engine = Engine::new(rules.clone(), 5);
-    let mut board = Board { down: BTreeMap::new(), trace: Vec::new(), fails: false };
+    let mut board = Board::default();
+    let mut sets = [other, rules];
     let mut now = Time::START;
     engine.handle_event(now, Event::Layout(Layout::us()));
     engine.handle_event(now, Event::Screens(vec![Frame { x: 0, y: 0, width: 100, height: 100 }]));
@@ -317,13 +357,34 @@ fn play(rules: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec<String> {
                 assert!(board.down.is_empty(), "the panic key lets everything go");
                 engine.resume(now, None).expect("all is there");
             }
-            Deed::Wait(millis) => {
-                let end = now + std::time::Duration::from_millis((*millis).into());
-                while let Some(due) = engine.next_deadline().filter(|due| *due <= end) {
-                    now = due.max(now);
-                    engine.handle_deadline(now);
-                    board.carry_out(&mut engine, now);
+            Deed::Reload => {
+                engine.replace_rules(now, sets[0].clone());
+                sets.swap(0, 1);
+            }
+            Deed::Pause(all) => {
+                let paused = engine.pause(now, (!all).then_some("lamp-0"));
+                paused.expect("both sets have the rule");
+                board.carry_out(&mut engine, now);
+                assert!(!all || board.down.is_empty(), "a pause of all lets everything go");
+            }
+            Deed::Resume(all) => {
+                let resumed = engine.resume(now, (!all).then_some("lamp-0"));
+                resumed.expect("both sets have the rule");
+            }
+            Deed::Refuse(at, held) => {
+                if let Some(key) = board.armed.get(*at).copied() {
+                    let why = if *held { Refusal::Held } else { Refusal::Lacking };
+                    board.refused.push(key);
+                    engine.handle_event(now, Event::Refused(vec![(key, why)]));
                 }
+            }
+            Deed::Free => {
+                let free = std::mem::take(&mut board.refused);
+                engine.handle_event(now, Event::Freed(free));
+            }
+            Deed::Wait(millis) => {
+                let end = now + Duration::from_millis((*millis).into());
+                engine.advance(now, end, |engine, now| board.carry_out(engine, now));
                 now = end;
             }
         }
@@ -348,9 +409,11 @@ fn any_rules_and_any_timeline() {
     let config =
         ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() };
     let mut runner = proptest::test_runner::TestRunner::new(config);
-    let whole = (rules(), proptest::collection::vec(deed(), 0..50), 0usize..60);
-    let result = runner.run(&whole, |(text, deeds, stop_at)| {
+    let whole = (rules(), rules(), proptest::collection::vec(deed(), 0..50), 0usize..60);
+    let result = runner.run(&whole, |(text, other, deeds, stop_at)| {
         let checked = check(&Source::new("bench.lantern", &text));
+        // One that does not run takes no other's place, as it is when a file is saved.
+        let other = check(&Source::new("bench.lantern", &other)).rules;
         // Two rules that want the same are an error; such a file does not run.
         let Some(rules) = checked.rules else {
             let all_taken = checked.findings.iter().all(|f| {
@@ -360,7 +423,9 @@ fn any_rules_and_any_timeline() {
             prop_assert!(all_taken, "{:?}\n{}", checked.findings, text);
             return Ok(());
         };
-        prop_assert_eq!(play(&rules, &deeds, stop_at), play(&rules, &deeds, stop_at));
+        let other = other.as_ref().unwrap_or(&rules);
+        let played = || play(&rules, other, &deeds, stop_at);
+        prop_assert_eq!(played(), played());
         Ok(())
     });
     if let Err(error) = result {

@@ -119,11 +119,7 @@ fn play(deeds: &[Deed]) -> Vec<String> {
             }
             Deed::Wait(millis) => {
                 let end = now + std::time::Duration::from_millis((*millis).into());
-                while let Some(due) = engine.next_deadline().filter(|due| *due <= end) {
-                    now = due;
-                    engine.handle_deadline(now);
-                    board.carry_out(&mut engine, now);
-                }
+                engine.advance(now, end, |engine, now| board.carry_out(engine, now));
                 now = end;
             }
             Deed::Fail => board.fail_next = true,

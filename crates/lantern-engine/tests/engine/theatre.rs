@@ -113,9 +113,8 @@ impl Theatre {
     /// The clock goes on, deadline by deadline.
     pub fn wait(&mut self, millis: u64) {
         let end = self.now + Duration::from_millis(millis);
-        while let Some(due) = self.engine.next_deadline().filter(|due| *due <= end) {
+        while let Some(due) = self.engine.handle_next_deadline(self.now, end) {
             self.now = due;
-            self.engine.handle_deadline(due);
             self.collect();
         }
         self.now = end;
