@@ -95,6 +95,10 @@ fn run(arguments: &Arguments) -> Result<bool, Failure> {
             scope.spawn(|| {
                 loop {
                     let Some(site) = left.lock().expect("no thread panics").next() else { return };
+                    let done = chosen.len() - left.lock().expect("no thread panics").len();
+                    if done % 50 == 0 {
+                        eprintln!("{done} of {}", chosen.len());
+                    }
                     match passes(&tests, arguments, site.number) {
                         Ok(false) => {}
                         Ok(true) => survivors.lock().expect("no thread panics").push(site),

@@ -237,6 +237,11 @@ impl Person {
         set.expect("the server listens").reply().expect("it answers");
     }
 
+    /// Waits until the server has done all that it was sent.
+    pub fn wait_for_server(&self) {
+        self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
+    }
+
     /// Moves the pointer by pixels.
     pub fn move_pointer(&mut self, x: i16, y: i16) {
         self.conn

@@ -5,8 +5,8 @@ use std::time::{Duration, Instant};
 
 use rustix::process::Signal;
 
-use crate::desktop::{A, B, C, QUIET, bare};
-use crate::running::{Running, lantern, send};
+use crate::desktop::{A, B, C, QUIET, bare, wait_in_front};
+use crate::running::{Running, lantern, send, take_in};
 use lantern_stage::{Device, Display, Person, Received, Sort, Stage, Target};
 
 /// The X keycode of the left control key.
@@ -565,11 +565,10 @@ fn x11_a_key_of_another_window_is_followed_by_the_next() {
     stage.person.tap("a");
     assert_eq!(stage.terminal.read(1), "a", "a remap holds only in its program");
     let drill = Target::managed(&stage.display, "drill");
-    let remapped = (0..100).any(|_| {
-        stage.person.tap("a");
-        downs(&drill.rest(Duration::from_millis(20))).contains(&(B, 0))
-    });
-    assert!(remapped);
+    wait_in_front(&stage.display, &drill);
+    take_in(&stage.display, &stage.person);
+    stage.person.tap("a");
+    assert_eq!(downs(&drill.expect(2)), [(B, 0)]);
     running.stop();
 }
 

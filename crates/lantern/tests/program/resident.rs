@@ -266,8 +266,9 @@ fn x11_no_line_however_odd_and_no_client_however_slow_holds_anything_up() {
     endless.set_read_timeout(Some(Duration::from_secs(5))).expect("it can be set");
     let _ = endless.write_all(&vec![b'x'; 300_000]);
     let mut rest = Vec::new();
-    let shown_out = endless.read_to_end(&mut rest);
-    assert!(shown_out.is_ok_and(|count| count == 0) || rest.is_empty(), "it is shown out");
+    // It is disconnected, with an error where some of it was not read, and gets no answer.
+    let _ = endless.read_to_end(&mut rest);
+    assert!(rest.is_empty(), "it is disconnected");
     let begin = Instant::now();
     person.tap("f9");
     target.expect_press(A);

@@ -6,7 +6,7 @@ use std::process::{Child, ChildStderr, Command, ExitStatus, Output, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Display, PATIENCE_MS};
+use lantern_stage::{Display, PATIENCE_MS, Person};
 use rustix::process::{Pid, Signal, kill_process};
 
 /// A running `lantern run`.
@@ -116,6 +116,15 @@ impl Drop for Running {
             eprintln!("the program had said:\n{}", self.seen.join("\n"));
         }
     }
+}
+
+/// Waits until the one that runs has taken in all that the display told it by now, and the server all
+/// that it ordered then: it answers after that, and the server does what it was sent before what it is
+/// sent next.
+pub fn take_in(display: &Display, person: &Person) {
+    let answer = lantern(display, &["status", "--json"]);
+    assert!(answer.status.success(), "it runs and answers");
+    person.wait_for_server();
 }
 
 /// Calls the program once on a display.
