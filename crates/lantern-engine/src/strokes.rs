@@ -32,7 +32,7 @@ pub(crate) fn lacking(combo: &Combo, lack: impl Into<Lack>) -> String {
     }
 }
 
-pub(crate) fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = Side> {
+fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = Side> {
     Side::ALL.into_iter().filter(move |side| layout.family(*side) == family)
 }
 
@@ -76,6 +76,17 @@ pub(crate) fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Ve
     }
     let key = layout.place(*last).ok_or(Lack::Key(*last))?;
     Ok(((key, families), sides))
+}
+
+/// The strokes that are a combination on this board: one, or one for each side where its last key is a
+/// modifier of either side.
+pub(crate) fn strokes_of(combo: &Combo, layout: &Layout) -> Result<Vec<(Stroke, Vec<Side>)>, Lack> {
+    let ((key, families), sides) = stroke_of(&combo.0, layout)?;
+    let keys: Vec<Key> = match combo.last() {
+        Some(KeyRef::Either(family)) => sides_of(family, layout).map(Side::key).collect(),
+        _ => vec![key],
+    };
+    Ok(keys.into_iter().map(|key| ((key, families), sides.clone())).collect())
 }
 
 /// Plain keys together on this board, with their modifiers.

@@ -15,7 +15,7 @@ use lantern_model::{
 
 use crate::places::Place;
 pub(crate) use crate::strokes::Stroke;
-use crate::strokes::{Lack, chord_of, lacking, sides_of, stroke_of};
+use crate::strokes::{Lack, chord_of, lacking, stroke_of, strokes_of};
 
 /// A rule that wants a stroke, or keys together.
 #[derive(Debug, Clone)]
@@ -187,15 +187,25 @@ impl Watch {
                     self.add_key(combo, candidate, layout)
                 }
                 Cause::Keys { combos, within } => {
-                    let strokes = combos.iter().map(|combo| stroke_of(&combo.0, layout)).collect();
                     let within = *within;
-                    match strokes {
-                        Ok(strokes) => {
-                            self.sequences.push(Sequence { rule, trigger, strokes, within });
-                            Ok(())
-                        }
-                        Err(key) => Err(lacking(&combos[0], key)),
+                    let mut ways = vec![Vec::new()];
+                    let steps = combos.iter().try_for_each(|combo| {
+                        let strokes =
+                            strokes_of(combo, layout).map_err(|lack| lacking(combo, lack))?;
+                        ways = ways
+                            .iter()
+                            .flat_map(|way: &Vec<_>| {
+                                let longer = |stroke| [way.as_slice(), &[stroke]].concat();
+                                strokes.iter().cloned().map(longer)
+                            })
+                            .collect();
+                        Ok(())
+                    });
+                    if steps.is_ok() {
+                        let sequence = |strokes| Sequence { rule, trigger, strokes, within };
+                        self.sequences.extend(ways.into_iter().map(sequence));
                     }
+                    steps
                 }
                 Cause::Gesture { holding, .. } => stroke_of(&holding.0, layout)
                     .map(|(stroke, _)| {
@@ -218,16 +228,10 @@ impl Watch {
             self.add_chord(Chord { keys, families, what });
             return Ok(());
         }
-        let (stroke, sides) = stroke_of(&combo.0, layout).map_err(|key| lacking(combo, key))?;
-        let candidate = Candidate { sides, ..made };
-        // A modifier alone, of either side, is heard on both.
-        let keys: Vec<Key> = match combo.last() {
-            Some(KeyRef::Either(family)) => sides_of(family, layout).map(Side::key).collect(),
-            _ => vec![stroke.0],
-        };
-        for key in keys {
+        let strokes = strokes_of(combo, layout).map_err(|lack| lacking(combo, lack))?;
+        for ((key, families), sides) in strokes {
             let of_key = &mut self.strokes[key.index()];
-            of_key.entry(stroke.1).or_default().push(candidate.clone());
+            of_key.entry(families).or_default().push(Candidate { sides, ..made.clone() });
         }
         Ok(())
     }
