@@ -154,7 +154,7 @@ impl Engine {
             }
             None => {
                 self.stop_everything(now, StopCause::PauseCommand);
-                self.all_paused = true;
+                self.pause_all(now);
             }
         }
         self.rearm(now);

@@ -442,6 +442,13 @@ impl Engine {
     pub(crate) fn panic(&mut self, now: Time, why: StopCause) {
         let (runs, keys) = self.stop_everything(now, why);
         self.give_reason(now, None, ReasonKind::Panic { runs, keys });
+        self.pause_all(now);
+    }
+
+    /// Has nothing fire until the person resumes. Presses that wait to be told are given back.
+    pub(crate) fn pause_all(&mut self, now: Time) {
+        self.give_drawing_up(now, "everything is paused");
+        self.give_all_back(now);
         self.all_paused = true;
         self.rearm(now);
     }

@@ -219,8 +219,10 @@ impl Engine {
         }
     }
 
-    /// Everything that waits is given back: the rules it waited for are gone.
+    /// Everything that waits is given back: nothing fires any more that it waited for.
     pub(crate) fn give_all_back(&mut self, now: Time) {
+        self.presses.progress.clear();
+        self.timers.cancel(Timer::Sequence);
         for waiting in &mut self.presses.undecided {
             waiting.sequence = false;
             (waiting.else_pressed, waiting.else_released) = (None, None);
