@@ -13,4 +13,5 @@ mod reload;
 mod rules;
 mod steps;
 mod theatre;
+mod timelines;
 mod why;

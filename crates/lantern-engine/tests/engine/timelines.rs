@@ -1,0 +1,454 @@
+//! Timelines in files: what happens, and below each line everything that the engine orders and decides
+//! because of it. The snapshots are read by a person before they are accepted.
+//!
+//! A file has cases, each begun by `=== NAME`: rules, then `---`, then a line for each thing that
+//! happens. `reload` takes the rules of the next `+++` part.
+
+use std::fmt::Write as _;
+use std::time::Duration;
+
+use lantern_engine::{Engine, StopCause};
+use lantern_model::{
+    Act, App, Armed, ArmedKey, Combo, Effect, EffectId, Event, Family, Frame, GiveBack, InputStep,
+    Key, KeyRef, Layout, Link, Modifiers, Order, Refusal, RunId, Side, Time, Value, WallTime,
+};
+
+use crate::theatre::{key, rules};
+
+#[test]
+fn every_timeline_is_as_its_snapshot() {
+    insta::glob!("timelines/*.txt", |path| {
+        let text = std::fs::read_to_string(path).expect("the file is there");
+        let cases = text.split("=== ").skip(1).map(played).collect::<Vec<_>>();
+        insta::assert_snapshot!(cases.join("\n"));
+    });
+}
+
+/// A case with all that came of it.
+fn played(case: &str) -> String {
+    let (head, happenings) = case.split_once("---\n").expect("`---` parts rules and timeline");
+    let (name, sets) = head.split_once('\n').expect("the name is a line of its own");
+    let mut sets = sets.split("+++\n");
+    let mut stage = Stage::new(sets.next().unwrap_or_default());
+    let mut out = format!("=== {name}\n");
+    out.push_str(&stage.take());
+    for line in happenings.lines().map(str::trim).filter(|line| !line.is_empty()) {
+        writeln!(out, "> {line}").expect("a text takes all");
+        if line == "reload" {
+            let set = rules(sets.next().expect("there is another set"));
+            stage.engine.replace_rules(stage.now, set);
+            stage.collect();
+        } else {
+            stage.happen(line);
+        }
+        out.push_str(&stage.take());
+    }
+    out
+}
+
+struct Stage {
+    engine: Engine,
+    now: Time,
+    fingers: Vec<Key>,
+    out: String,
+    reason: u64,
+    armed: Vec<ArmedKey>,
+    refused: Vec<ArmedKey>,
+    hold_outcomes: bool,
+    awaited: Vec<EffectId>,
+}
+
+impl Stage {
+    fn new(text: &str) -> Stage {
+        let mut stage = Stage {
+            engine: Engine::new(rules(text), 1),
+            now: Time::START,
+            fingers: Vec::new(),
+            out: String::new(),
+            reason: 0,
+            armed: Vec::new(),
+            refused: Vec::new(),
+            hold_outcomes: false,
+            awaited: Vec::new(),
+        };
+        stage.event(Event::Layout(Layout::us()));
+        stage
+    }
+
+    /// What came since the last time; lines that repeat stand once, with their number.
+    fn take(&mut self) -> String {
+        let text = std::mem::take(&mut self.out);
+        let mut lines: Vec<(&str, usize)> = Vec::new();
+        for line in text.lines() {
+            match lines.last_mut() {
+                Some((last, count)) if *last == line => *count += 1,
+                _ => lines.push((line, 1)),
+            }
+        }
+        let shown = lines.into_iter().map(|(line, count)| match count {
+            1 => format!("{line}\n"),
+            count => format!("{line} ({count} times)\n"),
+        });
+        shown.collect()
+    }
+
+    fn say(&mut self, words: &str) {
+        let millis = self.now.as_micros() as f64 / 1000.0;
+        writeln!(self.out, "  {millis:>7} {words}").expect("a text takes all");
+    }
+
+    fn event(&mut self, event: Event) {
+        self.engine.handle_event(self.now, event);
+        self.collect();
+    }
+
+    /// Writes down what was ordered and decided, and answers.
+    fn collect(&mut self) {
+        loop {
+            let reasons: Vec<String> = self
+                .engine
+                .reasons_after(self.reason)
+                .map(|reason| match reason.rule {
+                    Some(rule) => format!("  rule {rule}: {:?}", reason.kind),
+                    None => format!("  {:?}", reason.kind),
+                })
+                .collect();
+            self.reason = self.engine.last_reason();
+            reasons.iter().for_each(|reason| self.say(reason));
+            let Some(effect) = self.engine.poll_effect() else { return };
+            let words = words(&effect);
+            self.say(&words);
+            if let Order::Arm(armed) = &effect.order {
+                self.armed.clone_from(&armed.keys);
+            }
+            if matches!(effect.order, Order::Input(_) | Order::Do(_)) {
+                if self.hold_outcomes {
+                    self.awaited.push(effect.id);
+                } else {
+                    let event = Event::Outcome { effect: effect.id, result: Ok(None) };
+                    self.engine.handle_event(self.now, event);
+                }
+            }
+        }
+    }
+
+    fn modifiers(&self) -> Modifiers {
+        self.fingers.iter().filter_map(|key| Side::of(*key)).collect()
+    }
+
+    fn wait(&mut self, millis: u64) {
+        let end = self.now + Duration::from_millis(millis);
+        while let Some(due) = self.engine.handle_next_deadline(self.now, end) {
+            self.now = due;
+            self.collect();
+        }
+        self.now = end;
+    }
+
+    fn press(&mut self, name: &str) {
+        let (key, modifiers) = (key(name), self.modifiers());
+        self.fingers.push(key);
+        self.event(Event::Pressed { key, modifiers });
+    }
+
+    fn release(&mut self, name: &str) {
+        let key = key(name);
+        self.fingers.retain(|held| *held != key);
+        self.event(Event::LetGo { key });
+    }
+
+    fn happen(&mut self, line: &str) {
+        let (word, rest) = line.split_once(' ').unwrap_or((line, ""));
+        let words: Vec<&str> = rest.split_whitespace().collect();
+        let number = |at: usize| -> u64 { words[at].parse().expect("it is a number") };
+        match word {
+            "press" => self.press(rest),
+            "release" => self.release(rest),
+            "tap" => {
+                self.press(words[0]);
+                self.wait(number(1));
+                self.release(words[0]);
+            }
+            "hold" => self.fingers.push(key(rest)),
+            "drop" => self.fingers.retain(|held| *held != key(rest)),
+            "finger" => {
+                let down = words[1] == "down";
+                self.event(Event::Finger { key: key(words[0]), down });
+            }
+            "wait" => self.wait(number(0)),
+            "focus" => {
+                let title = words.get(2).unwrap_or(&"").to_string();
+                let process = words.get(3).map(|id| id.parse().expect("it is a number"));
+                let (names, window) = (vec![words[0].to_owned()], number(1));
+                let frame = Some(Frame { x: 10, y: 20, width: 100, height: 50 });
+                self.event(Event::Focus(App { window, names, title, process, frame }));
+            }
+            "opened" => {
+                let names = vec![words[0].to_owned()];
+                let title = words.get(1).unwrap_or(&"").to_string();
+                self.event(Event::Opened(App { window: 99, names, title, ..App::default() }));
+            }
+            "layout" => self.event(Event::Layout(Layout::named(rest).expect("it is known"))),
+            "lock" => self.event(Event::Locked(true)),
+            "unlock" => self.event(Event::Locked(false)),
+            "secret" => self.event(Event::SecretField(rest.parse().ok())),
+            "method" => self.event(Event::InputMethod(rest == "on")),
+            "board" => self.event(Event::Board(rest.to_owned())),
+            "letters" => {
+                for letter in rest.replace("BACK", "\u{8}").chars() {
+                    self.event(Event::Letter(Some(letter)));
+                }
+            }
+            "moved-away" => self.event(Event::Letter(None)),
+            "bytes" => {
+                let (device, bytes) = rest.split_once(' ').expect("a device and bytes");
+                let bytes = bytes.replace("\\n", "\n").replace("\\r", "\r").into_bytes();
+                self.event(Event::Bytes { device: device.to_owned(), bytes });
+            }
+            "long-line" => {
+                let bytes = vec![b'x'; number(1) as usize];
+                self.event(Event::Bytes { device: words[0].to_owned(), bytes });
+            }
+            "message" => {
+                let (topic, text) = (words[1].to_owned(), words[2..].join(" "));
+                self.event(Event::Message { device: words[0].to_owned(), topic, text });
+            }
+            "call" => {
+                let (device, path) = (words[0].to_owned(), words[1].to_owned());
+                let (caller, text) = ("ilva".to_owned(), words[2..].join(" "));
+                self.event(Event::Call { number: 0, device, caller, path, text });
+            }
+            "link" => {
+                let state = match words[1] {
+                    "open" => Link::Open,
+                    why => Link::Down(why.to_owned()),
+                };
+                self.event(Event::Link { device: words[0].to_owned(), state });
+            }
+            "clock" => {
+                let n: Vec<i32> = words.iter().map(|word| word.parse().expect("numbers")).collect();
+                let part = |at: usize| n[at].unsigned_abs();
+                let wall = WallTime::from_civil(2031, 6, part(0), part(1), part(2), part(3));
+                let offset = n.get(4).map_or(0, |hours| hours * 3600);
+                self.event(Event::Clock(WallTime { offset, ..wall }));
+            }
+            "started" => self.event(Event::Started),
+            "heard" => {
+                let (words, began) = (rest.to_owned(), Duration::from_millis(500));
+                self.event(Event::Heard { words, score: 0.9, began });
+            }
+            "misheard" => {
+                let (words, why) = (rest.to_owned(), "too unlike".to_owned());
+                self.event(Event::Misheard { words, score: 0.4, why });
+            }
+            "trace" => {
+                for spot in words {
+                    let (x, y) = spot.split_once(',').expect("x and y");
+                    let place = |text: &str| text.parse().expect("it is a number");
+                    self.event(Event::Traced(vec![(place(x), place(y))]));
+                    self.wait(10);
+                }
+            }
+            "drawn" => {
+                let frame = Frame { x: 1, y: 2, width: 3, height: 4 };
+                let (shape, key) = (words[0].to_owned(), key(words[1]));
+                self.event(Event::Drawn { shape, key, frame, score: 0.8 });
+            }
+            "pointer" => self.event(Event::Pointer(number(0) as i32, number(1) as i32)),
+            "screens" => {
+                let wide = |x: i32, width: i32| Frame { x, y: 0, width, height: 100 };
+                self.event(Event::Screens(vec![wide(0, 200), wide(200, 300)]));
+            }
+            "refuse" => {
+                let key = self.armed[number(0) as usize];
+                let lacks = words.get(1) == Some(&"lacking");
+                let why = if lacks { Refusal::Lacking } else { Refusal::Held };
+                self.refused.push(key);
+                self.event(Event::Refused(vec![(key, why)]));
+            }
+            "free" => {
+                let free = std::mem::take(&mut self.refused);
+                self.event(Event::Freed(free));
+            }
+            "outcomes" => self.hold_outcomes = rest == "held",
+            "answer" => {
+                if self.awaited.is_empty() {
+                    return self.say("nothing is awaited");
+                }
+                let effect = self.awaited.remove(0);
+                let result = match words.as_slice() {
+                    ["fails", why @ ..] => Err(why.join(" ")),
+                    [] => Ok(None),
+                    text => Ok(Some(Value::Text(text.join(" ")))),
+                };
+                self.event(Event::Outcome { effect, result });
+            }
+            other => self.command(other, &words),
+        }
+    }
+
+    /// What a person asks of the running set.
+    fn command(&mut self, word: &str, words: &[&str]) {
+        let now = self.now;
+        let name = words.first().copied();
+        let told = match word {
+            "pause" => self.engine.pause(now, name).map_err(|error| error.to_string()),
+            "resume" => self.engine.resume(now, name).map_err(|error| error.to_string()),
+            "stop" => self
+                .engine
+                .stop_named(now, words[0])
+                .map(|count| self.say(&format!("{count} stopped")))
+                .map_err(|error| error.to_string()),
+            "stop-run" => {
+                let run = RunId(words[0].parse().expect("it is a number"));
+                let lived = self.engine.stop_run(now, run);
+                self.say(&format!("it lived: {lived}"));
+                Ok(())
+            }
+            "stop-everything" => {
+                let counts = self.engine.stop_everything(now, StopCause::StopCommand);
+                self.say(&format!("{counts:?} runs and keys"));
+                Ok(())
+            }
+            "fire" => {
+                let values = words[1..].iter().map(|text| Value::Text((*text).to_owned()));
+                let fired = self.engine.fire_named(now, words[0], values.collect());
+                fired.map_err(|error| error.to_string())
+            }
+            "status" => {
+                for status in self.engine.run_statuses() {
+                    self.say(&format!("{status:?}"));
+                }
+                let held: Vec<String> =
+                    self.engine.held_keys().map(|(key, by)| format!("{key} {by:?}")).collect();
+                let layers: Vec<String> = self.engine.layers_on().map(str::to_owned).collect();
+                let (paused, all) = self.engine.paused();
+                let paused: Vec<String> = paused.map(str::to_owned).collect();
+                self.say(&format!("held {held:?} layers {layers:?} paused {paused:?} {all}"));
+                let started: Vec<String> = self
+                    .engine
+                    .started_programs()
+                    .map(|(name, id)| format!("{name} {id:?}"))
+                    .collect();
+                let sayable = format!("{:?}", self.engine.sayable());
+                self.say(&format!("started {started:?} sayable {sayable}"));
+                Ok(())
+            }
+            "nearest" => {
+                let combo = combo(words[0]);
+                let near = self.engine.nearest(now, &combo);
+                let seen = self.engine.last_seen(&combo);
+                self.say(&format!("{near:?} seen {seen:?}"));
+                Ok(())
+            }
+            other => panic!("nothing is called {other}"),
+        };
+        if let Err(error) = told {
+            self.say(&format!("error: {error}"));
+        }
+        self.collect();
+    }
+}
+
+fn combo(names: &str) -> Combo {
+    let key = |name: &str| match Family::from_word(name) {
+        Some(family) => KeyRef::Either(family),
+        None => KeyRef::Named(key(name)),
+    };
+    Combo(names.split('+').map(key).collect())
+}
+
+/// Everything that an effect says.
+fn words(effect: &Effect) -> String {
+    match &effect.order {
+        Order::Arm(armed) => armed_words(armed),
+        Order::Input(step) => format!("input {}", step_words(step)),
+        Order::GiveBack(back) => give_back_words(back),
+        Order::Do(deed) => {
+            let (value, limit) = (&deed.value, &deed.limit);
+            format!("do {:?} {:?} {value:?} {limit:?}", deed.verb, deed.words)
+        }
+        Order::Listen(listening) => {
+            let phrase = |one: &lantern_model::Sayable| format!("{:?} {}", one.text, one.uncalled);
+            let phrases: Vec<String> = listening.phrases.iter().map(phrase).collect();
+            format!("listen for {}", phrases.join(", "))
+        }
+        other => format!("{other:?}"),
+    }
+}
+
+fn armed_words(armed: &Armed) -> String {
+    let mut words = "arm".to_owned();
+    for one in &armed.keys {
+        let families: String =
+            one.families.iter().map(|family| format!("{}+", family.word())).collect();
+        let flags = [
+            (one.further, "under more"),
+            (one.sides, "sides"),
+            (one.follow, "followed"),
+            (one.waits, "waits"),
+        ];
+        let flags: Vec<&str> = flags.iter().filter(|(on, _)| *on).map(|(_, flag)| *flag).collect();
+        let flags = if flags.is_empty() { String::new() } else { format!("({})", flags.join(" ")) };
+        write!(words, " {families}{}{flags}", one.key).expect("a text takes all");
+    }
+    for (on, what) in [
+        (armed.fingers, "fingers"),
+        (armed.everything, "everything"),
+        (armed.traces == Some(true), "traces with a trail"),
+        (armed.traces == Some(false), "traces"),
+        (armed.pointer, "pointer"),
+        (armed.boards, "boards"),
+        (armed.letters, "letters"),
+    ] {
+        if on {
+            write!(words, "; {what}").expect("a text takes all");
+        }
+    }
+    words
+}
+
+fn names(keys: &[Key]) -> String {
+    keys.iter().map(|key| key.name()).collect::<Vec<_>>().join("+")
+}
+
+fn step_words(step: &InputStep) -> String {
+    let acts = step.acts.iter().map(|act| match act {
+        Act::Tap(keys) => format!("tap {}", names(keys)),
+        Act::Down(key) => format!("down {key}"),
+        Act::Up(key) => format!("up {key}"),
+        Act::Text(text) => format!("type {text:?}"),
+        Act::MoveBy(x, y) => format!("by {x},{y}"),
+        Act::MoveTo(x, y) => format!("to {x},{y}"),
+    });
+    let mut words = acts.collect::<Vec<_>>().join(", ");
+    if step.lift {
+        words += "; lifting";
+    }
+    for (keys, what) in [(&step.keep, "keeping"), (&step.park, "parking")] {
+        if !keys.is_empty() {
+            words += &format!("; {what} {}", names(keys));
+        }
+    }
+    words
+}
+
+fn give_back_words(back: &GiveBack) -> String {
+    let mut words = format!("give back {}", back.key);
+    if back.becomes != [back.key] {
+        words += &format!(" as {}", names(&back.becomes));
+    }
+    if !back.under.is_empty() {
+        words += &format!(" under {:?}", back.under);
+    }
+    if !back.hide.is_empty() {
+        words += &format!(" hiding {:?}", back.hide);
+    }
+    if back.tap {
+        words += " as a tap";
+    }
+    if !back.way.is_empty() {
+        words += &format!(" along {:?}", back.way);
+    }
+    words
+}
