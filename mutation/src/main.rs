@@ -18,8 +18,10 @@ use clap::Parser;
 use serde_json::Value;
 use sites::{Mutator, Site, switch};
 
-/// The longest that the tests may take with a fault: one that has them run for ever is seen.
-const LONGEST: Duration = Duration::from_secs(60);
+/// How many times as long as without a fault the tests may take: one that has them run for ever is seen.
+const TIMES_AS_LONG: u32 = 10;
+/// The least that they are given, as the machine may be busy.
+const LEAST_GIVEN: Duration = Duration::from_secs(5);
 /// Most times that the crate is built again without faults that do not compile.
 const BUILDS: usize = 30;
 
@@ -75,7 +77,9 @@ fn run(arguments: &Arguments) -> Result<bool, Failure> {
     let unseen = Unseen::read(&root.join(&arguments.unseen))?;
     let mut chosen: Vec<&Site> = sites
         .iter()
-        .filter(|site| arguments.part.is_empty() || arguments.part.iter().any(|p| site.file.contains(p)))
+        .filter(|site| {
+            arguments.part.is_empty() || arguments.part.iter().any(|p| site.file.contains(p))
+        })
         .filter(|site| !unseen.has(&arguments.package, site, &root))
         .collect();
     let all = chosen.len();
@@ -83,9 +87,11 @@ fn run(arguments: &Arguments) -> Result<bool, Failure> {
         fastrand::Rng::with_seed(arguments.seed).shuffle(&mut chosen);
         chosen.truncate(count);
     }
-    if !passes(&tests, arguments, 0)? {
+    let began = Instant::now();
+    if !passes(&tests, arguments, 0, Duration::MAX)? {
         return Err("the tests fail without any fault".into());
     }
+    let given = (began.elapsed() * TIMES_AS_LONG).max(LEAST_GIVEN);
     eprintln!("{}: {} of {all} faults", arguments.package, chosen.len());
     let left = Mutex::new(chosen.clone().into_iter());
     let survivors = Mutex::new(Vec::new());
@@ -99,7 +105,7 @@ fn run(arguments: &Arguments) -> Result<bool, Failure> {
                     if done % 50 == 0 {
                         eprintln!("{done} of {}", chosen.len());
                     }
-                    match passes(&tests, arguments, site.number) {
+                    match passes(&tests, arguments, site.number, given) {
                         Ok(false) => {}
                         Ok(true) => survivors.lock().expect("no thread panics").push(site),
                         Err(error) => failures.lock().expect("no thread panics").push(error),
@@ -219,7 +225,8 @@ fn with_switch(text: &str) -> String {
 fn fault_before(text: &str, at: usize) -> Option<usize> {
     let marker = "mutation :: is (";
     let start = text[..at.min(text.len())].rfind(marker)? + marker.len();
-    let digits: String = text[start..].trim_start().chars().take_while(char::is_ascii_digit).collect();
+    let digits: String =
+        text[start..].trim_start().chars().take_while(char::is_ascii_digit).collect();
     digits.parse().ok()
 }
 
@@ -243,10 +250,15 @@ fn executables(told: &str) -> Vec<PathBuf> {
 }
 
 /// Whether all tests pass with that fault.
-fn passes(tests: &[PathBuf], arguments: &Arguments, fault: usize) -> Result<bool, Failure> {
+fn passes(
+    tests: &[PathBuf],
+    arguments: &Arguments,
+    fault: usize,
+    given: Duration,
+) -> Result<bool, Failure> {
     let skipped: Vec<&str> = arguments.slow.iter().flat_map(|part| ["--skip", part]).collect();
     for test in tests {
-        if !passes_with(test, &skipped, fault)? {
+        if !passes_with(test, &skipped, fault, given)? {
             return Ok(false);
         }
     }
@@ -255,14 +267,19 @@ fn passes(tests: &[PathBuf], arguments: &Arguments, fault: usize) -> Result<bool
     }
     let slow: Vec<&str> = arguments.slow.iter().map(String::as_str).collect();
     for test in tests {
-        if !passes_with(test, &slow, fault)? {
+        if !passes_with(test, &slow, fault, given)? {
             return Ok(false);
         }
     }
     Ok(true)
 }
 
-fn passes_with(test: &Path, words: &[&str], fault: usize) -> Result<bool, Failure> {
+fn passes_with(
+    test: &Path,
+    words: &[&str],
+    fault: usize,
+    given: Duration,
+) -> Result<bool, Failure> {
     let package = test_folder(test)?;
     let mut child = Command::new(test)
         .args(words)
@@ -276,7 +293,7 @@ fn passes_with(test: &Path, words: &[&str], fault: usize) -> Result<bool, Failur
         .stdout(Stdio::null())
         .stderr(Stdio::null())
         .spawn()?;
-    wait(&mut child)
+    wait(&mut child, given)
 }
 
 /// The copy of the tree that a test was built in.
@@ -294,13 +311,13 @@ fn test_folder(test: &Path) -> Result<PathBuf, Failure> {
     Ok(found.unwrap_or(tree))
 }
 
-fn wait(child: &mut Child) -> Result<bool, Failure> {
+fn wait(child: &mut Child, given: Duration) -> Result<bool, Failure> {
     let began = Instant::now();
     loop {
         if let Some(status) = child.try_wait()? {
             return Ok(status.success());
         }
-        if began.elapsed() > LONGEST {
+        if began.elapsed() > given {
             child.kill()?;
             child.wait()?;
             return Ok(false);

@@ -185,7 +185,9 @@ impl VisitMut for Mutator {
                 Stmt::Expr(Expr::Binary(binary), Some(_)) => {
                     matches!(
                         binary.op,
-                        BinOp::AddAssign(_) | BinOp::SubAssign(_) | BinOp::BitOrAssign(_)
+                        BinOp::AddAssign(_)
+                            | BinOp::SubAssign(_)
+                            | BinOp::BitOrAssign(_)
                             | BinOp::BitAndAssign(_)
                     )
                 }
