@@ -102,7 +102,7 @@ fn run(arguments: &Arguments) -> Result<bool, Failure> {
                 loop {
                     let Some(site) = left.lock().expect("no thread panics").next() else { return };
                     let done = chosen.len() - left.lock().expect("no thread panics").len();
-                    if done % 50 == 0 {
+                    if done.is_multiple_of(50) {
                         eprintln!("{done} of {}", chosen.len());
                     }
                     match passes(&tests, arguments, site.number, given) {

@@ -96,9 +96,14 @@ impl Engine {
     /// one that `after quiet` holds back.
     pub(crate) fn drop_pending_activations(&mut self, of: impl Fn(usize) -> bool) {
         self.waiting.retain(|rule, _| !of(*rule));
-        for (rule, _) in self.quiet.extract_if(.., |rule, _| of(*rule)) {
-            self.timers.cancel(Timer::Quiet(rule));
-        }
+        let timers = &mut self.timers;
+        self.quiet.retain(|rule, _| {
+            let dropped = of(*rule);
+            if dropped {
+                timers.cancel(Timer::Quiet(*rule));
+            }
+            !dropped
+        });
     }
 
     fn fire_throttled(&mut self, now: Time, rule: usize, firing: Firing) {

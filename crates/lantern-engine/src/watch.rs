@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Again, Armed, ArmedKey, Cause, Combo, Families, Key, KeyRef, Layout, Manner, Modifiers, Remap,
-    Rule, RuleSet, Scope, Side,
+    Again, Armed, ArmedKey, Cause, Combo, Families, Key, Layout, Manner, Modifiers, Remap, Rule,
+    RuleSet, Scope, Side,
 };
 
 use crate::places::Place;

@@ -4,6 +4,8 @@
 //! A file has cases, each begun by `=== NAME`: rules, then `---`, then a line for each thing that
 //! happens. `reload` takes the rules of the next `+++` part.
 
+#![expect(clippy::disallowed_methods, reason = "a test may read its own cases")]
+
 use std::fmt::Write as _;
 use std::time::Duration;
 

@@ -367,10 +367,13 @@ impl<'a> Parser<'a> {
                 TokenKind::Sign(Sign::BraceOpen | Sign::ParenOpen | Sign::BracketOpen) => {
                     open.push(self.at);
                 }
+                TokenKind::Sign(Sign::BraceClose | Sign::ParenClose | Sign::BracketClose)
+                    if open.is_empty() =>
+                {
+                    return;
+                }
                 TokenKind::Sign(Sign::BraceClose | Sign::ParenClose | Sign::BracketClose) => {
-                    if open.pop().is_none() {
-                        return;
-                    }
+                    open.pop();
                 }
                 _ => {}
             }
