@@ -41,7 +41,9 @@ impl Engine {
             .cloned()
             .collect();
         let Some(first) = found.first() else {
-            if !self.may_become_chord(seen) {
+            if self.may_become_chord(seen) {
+                self.disturb_lone(now);
+            } else {
                 self.disturb_all(now);
             }
             return Chorded::No;

@@ -288,6 +288,8 @@ impl Engine {
             self.give_reason(now, None, ReasonKind::Locked(locked));
         }
         if locked {
+            self.give_drawing_up(now, "the screen was locked");
+            self.give_all_back(now);
             let ends = |rule: usize| !self.rules.rules[rule].even_locked;
             let runs = self.runs.live.iter().filter(|(_, run)| ends(run.rule));
             let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();

@@ -180,7 +180,26 @@ impl Engine {
     pub(crate) fn disturb_all(&mut self, now: Time) {
         for waiting in &mut self.presses.undecided {
             waiting.chord = false;
+        }
+        self.disturb_lone(now);
+    }
+
+    /// Another key came that may be one of keys together: whatever waits for being alone is not it.
+    pub(crate) fn disturb_lone(&mut self, now: Time) {
+        let mut taps = Vec::new();
+        for waiting in &mut self.presses.undecided {
+            // A tap that waited for a second one is a single one.
+            if waiting.up
+                && waiting.twice.is_some()
+                && let Some(won) = waiting.tapped
+            {
+                waiting.taken = true;
+                taps.push((won, waiting.press));
+            }
             waiting.disturb();
+        }
+        for ((rule, trigger), press) in taps {
+            self.fire_key(now, rule, trigger, press, false);
         }
         self.decide(now);
     }
@@ -225,6 +244,7 @@ impl Engine {
         self.timers.cancel(Timer::Sequence);
         for waiting in &mut self.presses.undecided {
             waiting.sequence = false;
+            waiting.tapped = None;
             (waiting.else_pressed, waiting.else_released) = (None, None);
         }
         self.disturb_all(now);
