@@ -45,6 +45,8 @@ fn played(case: &str) -> String {
         }
         out.push_str(&stage.take());
     }
+    stage.say_deadline();
+    out.push_str(&stage.take());
     out
 }
 
@@ -97,6 +99,12 @@ impl Stage {
     fn say(&mut self, words: &str) {
         let millis = self.now.as_micros() as f64 / 1000.0;
         writeln!(self.out, "  {millis:>7} {words}").expect("a text takes all");
+    }
+
+    /// When the engine wants to be woken next.
+    fn say_deadline(&mut self) {
+        let due = self.engine.next_deadline().map(|due| due.since(self.now));
+        self.say(&format!("woken next: {due:?}"));
     }
 
     fn event(&mut self, event: Event) {
@@ -318,6 +326,7 @@ impl Stage {
                 fired.map_err(|error| error.to_string())
             }
             "status" => {
+                self.say_deadline();
                 for status in self.engine.run_statuses() {
                     self.say(&format!("{status:?}"));
                 }
