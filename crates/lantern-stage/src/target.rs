@@ -164,6 +164,18 @@ impl Target {
         (0..count).map(next).collect()
     }
 
+    /// Everything that the server has told the window by now.
+    ///
+    /// # Panics
+    /// When the server is gone.
+    pub fn take_all(&self) -> Vec<Received> {
+        // What was told before an answer has come before it.
+        self.conn.get_input_focus().expect("it listens").reply().expect("the server answers");
+        let events =
+            std::iter::from_fn(|| self.conn.poll_for_event().expect("the server is there"));
+        events.filter_map(|event| received(&event)).collect()
+    }
+
     /// Everything that comes until nothing has come for a while.
     pub fn rest(&self, quiet: Duration) -> Vec<Received> {
         std::iter::from_fn(|| self.next(quiet)).collect()

@@ -76,6 +76,22 @@ impl Terminal {
         String::from_utf8_lossy(&read).into_owned()
     }
 
+    /// What comes before a return, which is taken and left out.
+    ///
+    /// # Panics
+    /// When no return comes in time.
+    pub fn read_line(&mut self) -> String {
+        let mut read = Vec::new();
+        while read.last() != Some(&b'\r') {
+            let came = self.is_ready(Duration::from_millis(PATIENCE_MS));
+            assert!(came, "waited for a return, got {:?}", String::from_utf8_lossy(&read));
+            let one_more = read.len() + 1;
+            self.read_some(&mut read, one_more);
+        }
+        read.pop();
+        String::from_utf8_lossy(&read).into_owned()
+    }
+
     /// Whatever comes until nothing has come for a while.
     pub fn read_rest(&mut self, quiet: Duration) -> String {
         let mut read = Vec::new();

@@ -8,8 +8,8 @@ use std::time::Duration;
 use lantern_stage::{Display, Person};
 use rustix::process::Signal;
 
-use crate::desktop::{QUIET, bare};
-use crate::running::{Running, send};
+use crate::desktop::bare;
+use crate::running::{Running, arrived, send};
 
 /// Keys, modifiers and a button, each down most of the time.
 const BUSY: &str = "when key f6 { repeat { hold ctrl+shift { tap f1 }; wait 1ms } }
@@ -198,7 +198,7 @@ fn x11_the_last_good_file_is_in_force_after_a_storm_of_saves() {
     for _ in 0..rounds {
         target.expect_press(38);
     }
-    let more = target.rest(QUIET).into_iter().filter(|got| got.down).count();
+    let more = arrived(&display, &person, &target).into_iter().filter(|got| got.down).count();
     assert_eq!(more, 0, "each press of the person's fired once");
     std::fs::write(&running.file, format!("when key f8 => tap a\n{feed}")).expect("it is ours");
     running.wait_for("read anew: 2 rules");

@@ -7,8 +7,8 @@ use std::path::Path;
 use lantern_stage::{Display, Editor, Terminal};
 use rustix::process::Signal;
 
-use crate::desktop::{QUIET, bare};
-use crate::running::Running;
+use crate::desktop::bare;
+use crate::running::{Running, read_arrived};
 use crate::windows::desk;
 
 /// Five million letters.
@@ -190,6 +190,6 @@ fn x11_a_text_is_pasted_into_a_terminal() {
     person.tap("f7");
     running.wait_for(": ended");
     assert_eq!(terminal.read("core 12 ❄".len()), "core 12 ❄");
-    assert_eq!(terminal.read_rest(QUIET), "");
+    assert_eq!(read_arrived(&display, &mut person, &mut terminal), "");
     running.stop();
 }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_stage::{Display, Person, Stage, Target};
 
-use crate::running::{Running, take_in};
+use crate::running::{Running, arrived, take_in, typed_rest};
 
 /// Long enough that what was on its way has come.
 pub const QUIET: Duration = Duration::from_millis(150);
@@ -16,6 +16,16 @@ pub const C: u8 = 54;
 /// Waits until the window manager says that a window is in front.
 pub fn wait_in_front(display: &Display, window: &Target) {
     display.wait_until("the window in front", |display| display.front().0 == window.window());
+}
+
+/// Closes the window in front, and waits for the one that comes to the front after it.
+fn close(display: &Display, window: Target) {
+    let gone = window.window();
+    drop(window);
+    display.wait_until("another window in front", |display| {
+        let front = display.front().0;
+        front != gone && front != 0
+    });
 }
 
 /// A display with a bare window in front, and a person.
@@ -38,7 +48,7 @@ fn x11_a_hotkey_types_exactly_its_text_into_the_terminal() {
         Running::start(&stage.display, "when key f9 => type \"Section 12, {{x}} [ok]\"\n");
     stage.person.tap("f9");
     assert_eq!(stage.terminal.read(20), "Section 12, {x} [ok]");
-    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    assert_eq!(typed_rest(&mut stage), "");
     running.stop();
 }
 
@@ -57,7 +67,7 @@ fn types_the_hard_text_under(layout: &str) {
         stage.person.press("right-shift");
         stage.person.tap("f9");
         assert_eq!(stage.terminal.read(expected.len()), expected, "{layout}, caps {caps}");
-        assert_eq!(stage.terminal.read_rest(QUIET), "");
+        assert_eq!(typed_rest(&mut stage), "");
         let down = stage.person.keys_down();
         assert_eq!(down.into_iter().collect::<Vec<_>>(), [37, 62], "the modifiers are still down");
         stage.person.release("right-shift");
@@ -144,7 +154,7 @@ fn x11_neither_press_nor_release_nor_repeat_of_the_trigger_reaches_the_program()
     // Longer than the delay after which the server repeats a held key.
     assert_eq!(target.rest(Duration::from_millis(900)), []);
     person.release("f9");
-    assert_eq!(target.rest(QUIET), []);
+    assert_eq!(arrived(&display, &person, &target), []);
     person.expect_no_keys_down();
     running.stop();
 }
@@ -157,7 +167,7 @@ fn x11_what_is_typed_fires_no_rule() {
     stage.person.tap("f9");
     assert_eq!(stage.terminal.read(3), "abc");
     stage.person.tap("f8");
-    let rest = stage.terminal.read_rest(QUIET);
+    let rest = typed_rest(&mut stage);
     assert!(!rest.contains("NO") && rest.contains('\u{1b}'), "the terminal got f7: {rest:?}");
     stage.person.tap("b");
     assert_eq!(stage.terminal.read(2), "NO");
@@ -176,7 +186,7 @@ fn x11_a_rule_waits_for_its_program_and_a_condition_gives_the_key_back() {
     stage.person.tap("f9");
     assert_eq!(stage.terminal.read(2), "IN");
     stage.person.tap("f8");
-    assert!(!stage.terminal.read_rest(QUIET).contains("NO"));
+    assert!(!typed_rest(&mut stage).contains("NO"));
     stage.person.tap("x");
     assert_eq!(stage.terminal.read(1), "x", "the program gets the key that no rule wants");
     // No hand presses a key again within the moment in which its release is handed on.
@@ -196,7 +206,7 @@ fn x11_a_key_that_passes_does_both_and_a_release_is_told_from_a_press() {
     stage.person.tap("x");
     assert_eq!(stage.terminal.read(2), "xP", "the program has the key before the rule answers");
     stage.person.press("f9");
-    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    assert_eq!(typed_rest(&mut stage), "");
     stage.person.release("f9");
     assert_eq!(stage.terminal.read(1), "R");
     running.stop();
@@ -213,8 +223,8 @@ fn x11_a_click_loop_stops_at_its_key_and_at_the_panic_key() {
         target.expect(200);
         person.tap(stop);
         running.wait_for(if start == stop { "stopped" } else { "panic" });
-        target.rest(QUIET);
-        assert_eq!(target.rest(QUIET), [], "nothing more comes after {stop}");
+        arrived(&display, &person, &target);
+        assert_eq!(arrived(&display, &person, &target), [], "nothing more comes after {stop}");
         assert!(!person.buttons_down() && person.keys_down().is_empty());
     }
     person.tap("f6");
@@ -229,7 +239,7 @@ fn x11_while_held_ends_with_the_key_and_lets_go() {
     person.press("f7");
     assert!(target.expect(1)[0].down);
     person.release("f7");
-    let got = target.rest(QUIET);
+    let got = arrived(&display, &person, &target);
     let last = got.last().expect("the key is let go");
     assert!(last.detail == A && !last.down);
     person.expect_no_keys_down();
@@ -270,11 +280,13 @@ fn x11_typing_stops_when_another_program_comes_to_the_front() {
     // Between the two windows there may be a moment in which none is in front.
     let line = running.wait_for("of 300 characters were typed");
     assert!(line.contains("came to the front") || line.contains("no window is in front"), "{line}");
-    let typed = stage.terminal.read_rest(QUIET);
-    assert!(typed.len() < 298 && text[2..].starts_with(&typed), "{typed}");
     // The window manager tells of the other window a moment after it has the keyboard.
-    let astray = other.rest(QUIET).iter().filter(|got| got.down).count();
+    let came = arrived(&stage.display, &stage.person, &other);
+    let astray = came.iter().filter(|got| got.down).count();
     assert!(astray <= 1, "{astray} went astray besides the one under way");
+    close(&stage.display, other);
+    let typed = typed_rest(&mut stage);
+    assert!(typed.len() < 298 && text[2..].starts_with(&typed), "{typed}");
     running.stop();
 }
 
@@ -292,7 +304,8 @@ fn x11_rules_follow_the_program_in_front() {
     take_in(&stage.display, &stage.person);
     stage.person.tap("f9");
     drill.expect_press(A);
-    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    close(&stage.display, drill);
+    assert_eq!(typed_rest(&mut stage), "");
     running.stop();
 }
 

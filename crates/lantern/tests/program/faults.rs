@@ -10,8 +10,8 @@ use x11rb::connection::Connection as _;
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
 use x11rb::rust_connection::RustConnection;
 
-use crate::desktop::{QUIET, bare};
-use crate::running::{Running, lantern, send};
+use crate::desktop::bare;
+use crate::running::{Running, lantern, send, typed_rest};
 
 /// Rules that hold a key, a modifier and a button.
 const HOLDING: &str = "when key f9 { hold ctrl+a { press left-button; wait } }\n";
@@ -210,7 +210,7 @@ fn x11_programs_are_launched_run_and_missed_by_name() {
     );
     stage.person.tap("f4");
     running.wait_for("took too long");
-    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    assert_eq!(typed_rest(&mut stage), "");
     running.stop();
 }
 

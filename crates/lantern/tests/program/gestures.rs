@@ -1,7 +1,7 @@
 //! Shapes drawn on a real X server, with the server's own mouse.
 
-use crate::desktop::{A, QUIET, bare};
-use crate::running::Running;
+use crate::desktop::{A, bare};
+use crate::running::{Running, arrived};
 use lantern_stage::Received;
 
 /// Steps of a hand along legs, each so many times.
@@ -29,7 +29,7 @@ fn x11_a_shape_drawn_with_a_button_held_fires_its_rule() {
     person.draw(&legs(&[(3, 3, 20), (3, -3, 35)]));
     person.release("right-button");
     assert_eq!(target.expect_press(A).detail, A);
-    assert_eq!(buttons(&target.rest(QUIET)), [], "the button was drawn with");
+    assert_eq!(buttons(&arrived(&display, &person, &target)), [], "the button was drawn with");
     running.stop();
 }
 
@@ -54,7 +54,7 @@ fn x11_a_click_and_a_short_drag_that_are_no_shape_reach_the_program_as_they_were
     let got = target.expect(2);
     assert_eq!(buttons(&got), [(3, true), (3, false)]);
     assert_eq!(moved(&got), (8, 4), "a drag of a few pixels");
-    assert_eq!(buttons(&target.rest(QUIET)), []);
+    assert_eq!(buttons(&arrived(&display, &person, &target)), []);
     running.stop();
 }
 
@@ -71,7 +71,7 @@ fn x11_a_button_held_still_is_given_up_and_drags_where_it_went() {
     let got = target.expect(2);
     assert_eq!(buttons(&got), [(3, true), (3, false)], "nothing was drawn");
     assert_eq!(moved(&got), (165, -45), "all the way, as a drag");
-    assert_eq!(target.rest(QUIET).len(), 0, "no rule fired");
+    assert_eq!(arrived(&display, &person, &target).len(), 0, "no rule fired");
     running.stop();
 }
 
@@ -95,7 +95,11 @@ fn x11_a_scribble_fires_nothing_and_escape_or_rest_gives_up() {
     std::thread::sleep(std::time::Duration::from_millis(1300));
     person.release("right-button");
     running.wait_for("a drawing given up: the pointer was still");
-    assert_eq!(target.rest(QUIET).len(), 0, "neither key nor button nor escape came through");
+    assert_eq!(
+        arrived(&display, &person, &target).len(),
+        0,
+        "neither key nor button nor escape came through"
+    );
     person.tap("escape");
     assert_eq!(target.expect(2).len(), 2, "escape is the program's again");
     running.stop();
@@ -119,18 +123,18 @@ fn x11_a_key_may_be_held_and_shapes_have_several_strokes() {
     person.draw(&legs(&[(3, 0, 40)]));
     person.release("f8");
     assert_eq!(target.expect_press(A).detail, A, "two strokes");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.press("f8");
     person.draw(&legs(&[(0, 3, 40)]));
     person.release("f8");
     person.tap("f8");
     assert_eq!(target.expect_press(B).detail, B, "a stroke and a tap");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.press("f8");
     person.draw(&legs(&[(0, 3, 40)]));
     person.release("f8");
     assert_eq!(target.expect_press(C).detail, C, "one stroke, and no more in time");
-    let rest = target.rest(QUIET);
+    let rest = arrived(&display, &person, &target);
     assert!(rest.iter().all(|got| got.detail == C), "{rest:?}");
     running.stop();
 }
@@ -147,7 +151,7 @@ fn x11_a_hand_goes_on_where_the_screen_ends_and_over_the_gap_between_screens() {
     person.draw(&legs(&[(0, 6, 50), (6, 0, 50)]));
     person.release("right-button");
     assert_eq!(target.expect_press(B).detail, B);
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.divide_screen(true);
     person.move_pointer(600, 300);
     person.press("right-button");
@@ -195,7 +199,7 @@ fn x11_a_pointer_that_another_program_takes_and_a_window_that_goes_do_not_end_a_
     person.release("f8");
     assert_eq!(target.expect_press(A).detail, A);
     other.ungrab_pointer(x11rb::CURRENT_TIME).expect("it listens").check().expect("it may");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     let window = other.generate_id().expect("it may");
     let look = x11rb::protocol::xproto::CreateWindowAux::new().override_redirect(1);
     let class = x11rb::protocol::xproto::WindowClass::INPUT_OUTPUT;

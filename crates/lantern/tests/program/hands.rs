@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use rustix::process::Signal;
 
 use crate::desktop::{A, B, C, QUIET, bare, wait_in_front};
-use crate::running::{Running, lantern, send, take_in};
+use crate::running::{Running, arrived, lantern, send, take_in, typed_rest};
 use lantern_stage::{Device, Display, Person, Received, Sort, Stage, Target};
 
 /// The X keycode of the left control key.
@@ -36,14 +36,18 @@ fn x11_buttons_and_the_wheel_fire_rules_with_modifiers() {
     for (combo, code) in [("back-button", A), ("ctrl+wheel-up", B), ("middle-button", C)] {
         person.tap(combo);
         assert_eq!(target.expect_press(code).state & 4, 0, "{combo}");
-        let rest = target.rest(QUIET);
+        let rest = arrived(&display, &person, &target);
         assert_eq!(buttons(&rest), [], "neither press nor release of {combo} reaches the program");
         person.expect_no_keys_down();
     }
     person.tap("wheel-up");
-    assert_eq!(buttons(&target.rest(QUIET)), [(4, true), (4, false)], "without ctrl it scrolls");
+    assert_eq!(
+        buttons(&arrived(&display, &person, &target)),
+        [(4, true), (4, false)],
+        "without ctrl it scrolls"
+    );
     person.tap("left-button");
-    assert_eq!(buttons(&target.rest(QUIET)), [(1, true), (1, false)]);
+    assert_eq!(buttons(&arrived(&display, &person, &target)), [(1, true), (1, false)]);
     running.stop();
 }
 
@@ -64,7 +68,7 @@ fn x11_a_modifier_that_a_rule_lets_go_stays_down_under_the_finger() {
         assert_eq!(target.expect_press(A).state & 0xff, mask, "under {finger}");
         person.release(finger);
         person.expect_no_keys_down();
-        target.rest(QUIET);
+        arrived(&display, &person, &target);
     };
     expect_under(&mut person, 4, "left-ctrl");
     person.tap("f6");
@@ -77,7 +81,7 @@ fn x11_a_modifier_that_a_rule_lets_go_stays_down_under_the_finger() {
     target.expect(1);
     person.press("left-alt");
     person.release("f7");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     expect_under(&mut person, 8, "left-alt");
     person.tap("a");
     assert_eq!(target.expect_press(A).state & 0xff, 0, "and none of them is left");
@@ -139,11 +143,11 @@ fn x11_a_button_that_no_rule_wants_after_all_is_the_programs() {
     person.press("right-button");
     assert_eq!(buttons(&target.expect(1)), [(3, true)], "it is pressed at once");
     person.release("right-button");
-    assert_eq!(buttons(&target.rest(QUIET)), [(3, false)]);
+    assert_eq!(buttons(&arrived(&display, &person, &target)), [(3, false)]);
     person.tap("f9");
     person.tap("right-button");
     assert_eq!(target.expect_press(A).detail, A);
-    assert_eq!(buttons(&target.rest(QUIET)), []);
+    assert_eq!(buttons(&arrived(&display, &person, &target)), []);
     running.stop();
 }
 
@@ -156,13 +160,13 @@ fn x11_a_button_may_click_and_be_told_from_a_long_press() {
     person.press("back-button");
     assert_eq!(buttons(&target.expect(2)), [(1, true), (1, false)]);
     person.release("back-button");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.tap("right-button");
     assert_eq!(buttons(&target.expect(2)), [(3, true), (3, false)], "a short press is a click");
     person.press("right-button");
     target.expect_press(A);
     person.release("right-button");
-    assert_eq!(buttons(&target.rest(QUIET)), [], "a long one is not");
+    assert_eq!(buttons(&arrived(&display, &person, &target)), [], "a long one is not");
     assert!(!person.buttons_down());
     running.stop();
 }
@@ -179,24 +183,28 @@ fn x11_a_button_taps_a_key_that_is_down_already() {
     };
     person.press("b");
     person.tap("back-button");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.tap("forward-button");
-    assert_eq!(moves(target.rest(QUIET)), [(B, false), (B, true), (B, false)]);
+    assert_eq!(moves(arrived(&display, &person, &target)), [(B, false), (B, true), (B, false)]);
     person.release("b");
     for down_already in ["a", "middle-button"] {
         // Nothing is down, and the program gets to know that.
         for _ in 0..3 {
             person.tap("back-button");
-            assert_eq!(moves(target.rest(QUIET)), [(A, true), (A, false)]);
+            assert_eq!(moves(arrived(&display, &person, &target)), [(A, true), (A, false)]);
         }
         person.press(down_already);
-        assert_eq!(moves(target.rest(QUIET)), [(A, true)], "{down_already}");
+        assert_eq!(moves(arrived(&display, &person, &target)), [(A, true)], "{down_already}");
         for again in [&[(A, false), (A, true), (A, false)][..], &[(A, true), (A, false)]] {
             person.tap("back-button");
-            assert_eq!(moves(target.rest(QUIET)), again, "with {down_already} down");
+            assert_eq!(
+                moves(arrived(&display, &person, &target)),
+                again,
+                "with {down_already} down"
+            );
         }
         person.release(down_already);
-        target.rest(QUIET);
+        arrived(&display, &person, &target);
         person.expect_no_keys_down();
     }
     running.stop();
@@ -213,7 +221,7 @@ fn x11_a_left_handed_mouse_clicks_with_its_own_first_button() {
     // The button under the first finger of a right hand is the second one now.
     person.tap("left-button");
     target.expect_press(A);
-    assert_eq!(buttons(&target.rest(QUIET)), []);
+    assert_eq!(buttons(&arrived(&display, &person, &target)), []);
     running.stop();
 }
 
@@ -343,7 +351,7 @@ fn x11_keys_together_are_told_from_keys_one_after_another() {
         stage.person.type_keys(&keys.iter().map(String::as_str).collect::<Vec<_>>());
         assert_eq!(stage.terminal.read(text.len()), text, "in order, none lost");
     }
-    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    assert_eq!(typed_rest(&mut stage), "");
     stage.person.expect_no_keys_down();
     running.stop();
 }
@@ -364,7 +372,7 @@ fn x11_what_is_typed_while_a_key_waits_comes_after_it() {
     stage.person.release("g");
     stage.person.type_keys(&["g", "a", "g", "b"]);
     assert_eq!(stage.terminal.read(4), "gagb");
-    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    assert_eq!(typed_rest(&mut stage), "");
     stage.person.expect_no_keys_down();
     running.stop();
 }
@@ -390,7 +398,7 @@ fn x11_taps_twice_and_sequences_are_told_apart() {
     stage.person.tap("super");
     assert_eq!(stage.terminal.read(1), "S");
     stage.person.tap("super+b");
-    assert!(!stage.terminal.read_rest(QUIET).contains('S'), "with another key it is no tap");
+    assert!(!typed_rest(&mut stage).contains('S'), "with another key it is no tap");
     stage.person.expect_no_keys_down();
     running.stop();
 }
@@ -405,10 +413,10 @@ fn x11_a_remapped_key_is_the_other_as_long_as_it_is_held() {
     person.tap("c");
     assert_eq!(target.expect_press(C).state & 0xff, 4, "ctrl is down, caps lock is off");
     person.release("caps-lock");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.expect_no_keys_down();
     person.tap("caps-lock");
-    assert!(downs(&target.rest(QUIET)).contains(&(9, 0)), "escape");
+    assert!(downs(&arrived(&display, &person, &target)).contains(&(9, 0)), "escape");
     // A held key repeats as what it is now.
     person.press("shift");
     person.press("a");
@@ -416,15 +424,15 @@ fn x11_a_remapped_key_is_the_other_as_long_as_it_is_held() {
     target.expect_press(B);
     person.release("a");
     person.release("shift");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.press("ctrl");
     person.tap("h");
     assert_eq!(target.expect_press(113).state & 0xff, 0, "the ctrl that it asks for is hidden");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.tap("c");
     assert_eq!(target.expect_press(C).state & 0xff, 4, "and is there again");
     person.release("ctrl");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.expect_no_keys_down();
     running.stop();
 }
@@ -439,11 +447,11 @@ fn x11_modifiers_may_change_places() {
     assert_eq!(target.expect_press(B).state & 0xff, 8);
     person.tap("f9");
     assert_eq!(target.expect_press(C).state & 0xff, 0, "rules see what a remap gives");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.tap("b");
     assert_eq!(target.expect_press(B).state & 0xff, 8, "after a step it still stands for it");
     person.release("left-ctrl");
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.expect_no_keys_down();
     person.tap("b");
     assert_eq!(target.expect_press(B).state & 0xff, 0);
@@ -471,7 +479,8 @@ fn x11_an_abbreviation_is_replaced_when_it_was_typed() {
     for key in ["p", "semicolon"] {
         stage.person.tap(key);
     }
-    assert_eq!(stage.terminal.read_rest(QUIET), "x\rp;");
+    assert_eq!(stage.terminal.read(4), "x\rp;");
+    assert_eq!(typed_rest(&mut stage), "");
     running.stop();
 }
 
@@ -621,7 +630,7 @@ fn x11_a_keyboard_may_be_unplugged_with_keys_down_and_plugged_in_again() {
     running.wait_for("stopped");
     person.expect_no_keys_down();
     person.plug_in();
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.release("f9");
     person.tap("f8");
     target.expect_press(A);

@@ -97,7 +97,8 @@ fn x11_a_combination_is_captured_with_its_names_and_its_owner() {
         person.release("middle-button");
     });
     assert_eq!(data(button.as_bytes())["combo"], "middle-button");
-    let mut got = target.rest(crate::desktop::QUIET);
+    person.wait_for_server();
+    let mut got = target.take_all();
     got.retain(|got| got.down);
     assert!(got.is_empty(), "nothing of it reached the program: {got:?}");
 }

@@ -3,10 +3,10 @@
 
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Person, Received, Stage, Target};
+use lantern_stage::{Person, Received, Stage};
 
-use crate::desktop::{A, B, C, QUIET, bare};
-use crate::running::Running;
+use crate::desktop::{A, B, C, bare};
+use crate::running::{Running, arrived};
 
 #[test]
 fn x11_the_pointer_is_nudged_five_hundred_times_and_lands_exactly() {
@@ -45,7 +45,7 @@ fn x11_the_pointer_is_nudged_pixel_by_pixel_as_long_as_the_key_is_down() {
     person.press("right");
     target.expect(8);
     person.release("right");
-    let more = target.rest(QUIET).len() / 2;
+    let more = arrived(&display, &person, &target).len() / 2;
     let (x, y) = person.pointer();
     assert_eq!((x, y), (204 + more as i16, 100), "one pixel for each time it fired");
     running.stop();
@@ -110,21 +110,21 @@ when key f6 { scroll down 3; scroll up 2; scroll left 2; scroll right 1 }
 when key f7 => drag middle to 9000, 20
 ";
     let mut running = Running::start(&display, rules);
-    let buttons = |target: &Target| -> Vec<Received> {
-        target.rest(QUIET).into_iter().filter(|got| got.button).collect()
+    let buttons = |person: &Person| -> Vec<Received> {
+        arrived(&display, person, &target).into_iter().filter(|got| got.button).collect()
     };
     let began = Instant::now();
     person.tap("f5");
     running.wait_for(": ended");
     assert!(began.elapsed() >= Duration::from_millis(100), "it takes its time");
-    let got = buttons(&target);
+    let got = buttons(&person);
     let steps: Vec<_> = got.iter().map(|got| (got.detail, got.down, got.place)).collect();
     let (begin, end) = ((700, 500), (300, 200));
     assert_eq!(steps, [(1, true, begin), (1, false, end), (3, true, end), (3, false, end)]);
     person.tap("f6");
     running.wait_for(": ended");
     let turned: Vec<u8> =
-        buttons(&target).iter().filter(|got| got.down).map(|got| got.detail).collect();
+        buttons(&person).iter().filter(|got| got.down).map(|got| got.detail).collect();
     assert_eq!(turned, [5, 5, 5, 4, 4, 6, 6, 7]);
     person.tap("f7");
     let line = running.wait_for("failed");

@@ -12,8 +12,8 @@ use serde_json::{Value, json};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
 
-use crate::desktop::{A, QUIET, bare};
-use crate::running::{Running, lantern};
+use crate::desktop::{A, bare};
+use crate::running::{Running, arrived, lantern};
 
 const RULES: &str = "let section = 1
 ## Write one line
@@ -99,7 +99,7 @@ fn x11_a_pause_gives_the_keys_back_and_ends_when_it_is_told_or_over() {
     let shown = said(&display, &["status"]);
     assert!(shown.contains("everything is paused: `lantern resume` goes on"), "{shown}");
     said(&display, &["resume"]);
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.tap("f9");
     assert_eq!(target.expect_press(A).detail, A);
     let told = said(&display, &["pause", "--for", "300ms"]);
@@ -187,7 +187,7 @@ fn x11_a_second_one_says_who_runs_and_takes_over_when_asked() {
     });
     assert!(first.wait_end().success(), "it went as if it had been told to");
     person.expect_no_keys_down();
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.tap("f9");
     target.expect_press(A);
     second.stop();
@@ -215,7 +215,7 @@ fn x11_a_reload_keeps_what_did_not_change_and_a_broken_file_changes_nothing() {
     assert!(told.contains("the rules from before stay in force"), "{told}");
     assert_eq!(held(&display), 1);
     said(&display, &["stop", "--all"]);
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.tap("f8");
     target.expect_press(A);
     running.stop();
@@ -324,7 +324,7 @@ fn x11_a_locked_screen_ends_what_runs_and_nothing_fires_until_it_is_unlocked() {
     });
     running.wait_for("stopped: the screen was locked");
     person.expect_no_keys_down();
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     person.tap("f10");
     target.expect_press(A);
     person.tap("f9");
@@ -470,7 +470,7 @@ fn x11_a_first_rule_is_added_by_pressing_its_key_and_tried_at_once() {
             other
         };
     });
-    target.rest(QUIET);
+    arrived(&display, &person, &target);
     let words = ["--tap", "a", "--description", "Label of a bag"];
     let (told, status) = add(&display, &mut person, "ctrl+f8", &words);
     assert_eq!(status, Some(0), "{told}");

@@ -6,8 +6,9 @@ use std::process::{Child, ChildStderr, Command, ExitStatus, Output, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Display, PATIENCE_MS, Person};
+use lantern_stage::{Display, PATIENCE_MS, Person, Received, Stage, Target, Terminal};
 use rustix::process::{Pid, Signal, kill_process};
+use serde_json::Value;
 
 /// A running `lantern run`.
 pub struct Running {
@@ -125,6 +126,42 @@ pub fn take_in(display: &Display, person: &Person) {
     let answer = lantern(display, &["status", "--json"]);
     assert!(answer.status.success(), "it runs and answers");
     person.wait_for_server();
+}
+
+/// Waits until no run of the one that runs makes input or is about to: all of it is with the server.
+fn wait_for_runs(display: &Display, person: &Person) {
+    let began = Instant::now();
+    loop {
+        let answer = lantern(display, &["status", "--json"]);
+        let status: Value = serde_json::from_slice(&answer.stdout).expect("it runs and answers");
+        let runs = status["runs"].as_array().expect("a list of runs");
+        let at_rest = |run: &Value| run["does"] == "waits" || run["does"] == "stands still";
+        if runs.iter().all(at_rest) {
+            return person.wait_for_server();
+        }
+        let soon = began.elapsed() < Duration::from_millis(PATIENCE_MS);
+        assert!(soon, "runs come to no rest: {status:#}");
+    }
+}
+
+/// What reached the window because of all that the person did by now. It proves what did not come as
+/// well: the program answers after it has taken the person's input in, and the server after it has done
+/// what the program ordered.
+pub fn arrived(display: &Display, person: &Person, target: &Target) -> Vec<Received> {
+    wait_for_runs(display, person);
+    target.take_all()
+}
+
+/// The same for a terminal in front: all that it read, up to a return that is typed behind it.
+pub fn read_arrived(display: &Display, person: &mut Person, terminal: &mut Terminal) -> String {
+    wait_for_runs(display, person);
+    person.tap("enter");
+    terminal.read_line()
+}
+
+/// The same for the terminal of a stage.
+pub fn typed_rest(stage: &mut Stage) -> String {
+    read_arrived(&stage.display, &mut stage.person, &mut stage.terminal)
 }
 
 /// Calls the program once on a display.

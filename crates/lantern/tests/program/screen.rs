@@ -98,7 +98,7 @@ when key f7 { let rack = pick \"Which rack?\", [\"north\", \"south\", \"door\"];
         let line = running.wait_for("failed");
         assert!(line.contains("the person gave no answer"), "{line}");
     }
-    let mut got = target.rest(crate::desktop::QUIET);
+    let mut got = crate::running::arrived(&display, &person, &target);
     // The last key of an answer goes up when the question is gone.
     got.retain(|got| got.down);
     assert!(got.is_empty(), "nothing of it reached the program: {got:?}");

@@ -4,7 +4,7 @@ use lantern_stage::{Display, Editor, Manager, Person, Stage, Terminal};
 use rustix::process::Signal;
 
 use crate::desktop::QUIET;
-use crate::running::{Running, send};
+use crate::running::{Running, send, typed_rest};
 
 /// A hundred characters that no layout in the tests has, emoji among them.
 pub fn foreign() -> Vec<char> {
@@ -43,7 +43,7 @@ fn x11_two_thousand_foreign_characters_reach_the_terminal_three_times() {
         assert!(got == *text, "{key}: {} of 2000 are wrong", wrong(&got, text));
         running.wait_long_for(": ended");
     }
-    assert_eq!(stage.terminal.read_rest(QUIET), "");
+    assert_eq!(typed_rest(&mut stage), "");
     running.stop();
 }
 

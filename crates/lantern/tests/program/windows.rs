@@ -2,8 +2,8 @@
 
 use lantern_stage::{Display, Editor, Form, Person, Reader, Terminal};
 
-use crate::desktop::{QUIET, bare};
-use crate::running::{Running, lantern};
+use crate::desktop::bare;
+use crate::running::{Running, lantern, read_arrived};
 
 /// A managed display with a bus, on which programs tell of their menus.
 pub fn desk() -> (Display, Person) {
@@ -154,7 +154,7 @@ when key f10 in title \"shift\" => type \"!\"
     running.wait_for(": ended");
     person.tap("f9");
     running.wait_for(": ended");
-    assert_eq!(terminal.read_rest(QUIET), "");
+    assert_eq!(read_arrived(&display, &mut person, &mut terminal), "");
     running.stop();
 }
 
