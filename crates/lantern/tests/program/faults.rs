@@ -78,7 +78,7 @@ fn x11_the_panic_key_is_heard_among_ten_thousand_busy_runs_while_all_else_happen
     let rules = format!(
         "{busy}when key f9 {{ hold ctrl+a {{ run \"sleep\", \"100\" }} }}\nwhen key f8 => tap b\n"
     );
-    let running = Running::start_with(&display, &rules, |command| {
+    let mut running = Running::start_with(&display, &rules, |command| {
         // Tens of thousands of lines are of no use.
         *command = display.command(env!("CARGO_BIN_EXE_lantern"));
         command.arg("run").arg(display.folder().join("bench.lantern")).stderr(Stdio::piped());
@@ -101,7 +101,7 @@ fn x11_the_panic_key_is_heard_among_ten_thousand_busy_runs_while_all_else_happen
                 std::thread::sleep(Duration::from_millis(40));
             }
         });
-        std::thread::sleep(Duration::from_millis(200));
+        running.wait_for("read anew");
         person.tap("ctrl+alt+shift+escape");
         person.expect_no_keys_down();
         stop.store(true, std::sync::atomic::Ordering::Relaxed);
