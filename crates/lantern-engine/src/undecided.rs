@@ -184,7 +184,7 @@ impl Engine {
         self.disturb_lone(now);
     }
 
-    /// Another key came that may be one of keys together: whatever waits for being alone is not it.
+    /// Ends what needs a press without another key: taps, double taps, long presses. Chords stay open.
     pub(crate) fn disturb_lone(&mut self, now: Time) {
         let mut taps = Vec::new();
         for waiting in &mut self.presses.undecided {

@@ -164,12 +164,12 @@ impl Target {
         (0..count).map(next).collect()
     }
 
-    /// Everything that the server has told the window by now.
+    /// Input events that the X server has sent to the window so far.
     ///
     /// # Panics
     /// When the server is gone.
     pub fn take_all(&self) -> Vec<Received> {
-        // What was told before an answer has come before it.
+        // Events precede the reply to a later request.
         self.conn.get_input_focus().expect("it listens").reply().expect("the server answers");
         let events =
             std::iter::from_fn(|| self.conn.poll_for_event().expect("the server is there"));

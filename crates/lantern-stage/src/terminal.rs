@@ -76,7 +76,7 @@ impl Terminal {
         String::from_utf8_lossy(&read).into_owned()
     }
 
-    /// What comes before a return, which is taken and left out.
+    /// Text up to the next return, without the return.
     ///
     /// # Panics
     /// When no return comes in time.

@@ -18,7 +18,7 @@ pub fn wait_in_front(display: &Display, window: &Target) {
     display.wait_until("the window in front", |display| display.front().0 == window.window());
 }
 
-/// Closes the window in front, and waits for the one that comes to the front after it.
+/// Closes the window in front and waits until the window manager has activated another.
 fn close(display: &Display, window: Target) {
     let gone = window.window();
     drop(window);

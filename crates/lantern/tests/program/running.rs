@@ -119,16 +119,15 @@ impl Drop for Running {
     }
 }
 
-/// Waits until the one that runs has taken in all that the display told it by now, and the server all
-/// that it ordered then: it answers after that, and the server does what it was sent before what it is
-/// sent next.
+/// Waits until the running program has processed all events sent to it so far, and the X server all
+/// requests that the program made because of them.
 pub fn take_in(display: &Display, person: &Person) {
     let answer = lantern(display, &["status", "--json"]);
     assert!(answer.status.success(), "it runs and answers");
     person.wait_for_server();
 }
 
-/// Waits until no run of the one that runs makes input or is about to: all of it is with the server.
+/// Waits until every run of a rule sleeps or has ended, and the X server has processed all their input.
 fn wait_for_runs(display: &Display, person: &Person) {
     let began = Instant::now();
     loop {
@@ -144,22 +143,23 @@ fn wait_for_runs(display: &Display, person: &Person) {
     }
 }
 
-/// What reached the window because of all that the person did by now. It proves what did not come as
-/// well: the program answers after it has taken the person's input in, and the server after it has done
-/// what the program ordered.
+/// Events that the window received in response to all input made so far. What is missing did not
+/// happen: the program answers after it has processed this input, and the X server after it has
+/// processed the program's requests.
 pub fn arrived(display: &Display, person: &Person, target: &Target) -> Vec<Received> {
     wait_for_runs(display, person);
     target.take_all()
 }
 
-/// The same for a terminal in front: all that it read, up to a return that is typed behind it.
+/// Text that a terminal in front received in response to all input made so far. A return, typed last,
+/// marks its end.
 pub fn read_arrived(display: &Display, person: &mut Person, terminal: &mut Terminal) -> String {
     wait_for_runs(display, person);
     person.tap("enter");
     terminal.read_line()
 }
 
-/// The same for the terminal of a stage.
+/// Text that the terminal of the stage received, as for [`read_arrived`].
 pub fn typed_rest(stage: &mut Stage) -> String {
     read_arrived(&stage.display, &mut stage.person, &mut stage.terminal)
 }
