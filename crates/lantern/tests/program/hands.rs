@@ -68,7 +68,7 @@ fn x11_a_modifier_that_a_rule_lets_go_stays_down_under_the_finger() {
         assert_eq!(target.expect_press(A).state & 0xff, mask, "under {finger}");
         person.release(finger);
         person.expect_no_keys_down();
-        arrived(&display, &person, &target);
+        arrived(&display, person, &target);
     };
     expect_under(&mut person, 4, "left-ctrl");
     person.tap("f6");
