@@ -202,7 +202,8 @@ fn give_back_words(back: &GiveBack) -> String {
     words
 }
 
-fn step_words(step: &InputStep) -> String {
+/// The acts of a step in words, separated by commas.
+pub fn act_words(step: &InputStep) -> String {
     let acts = step.acts.iter().map(|act| match act {
         Act::Tap(keys) => {
             let names: Vec<&str> = keys.iter().map(|key| key.name()).collect();
@@ -214,7 +215,11 @@ fn step_words(step: &InputStep) -> String {
         Act::MoveBy(x, y) => format!("by {x},{y}"),
         Act::MoveTo(x, y) => format!("to {x},{y}"),
     });
-    let mut words = acts.collect::<Vec<_>>().join(", ");
+    acts.collect::<Vec<_>>().join(", ")
+}
+
+fn step_words(step: &InputStep) -> String {
+    let mut words = act_words(step);
     if !step.keep.is_empty() {
         words += &format!(" keeping {:?}", step.keep);
     }

@@ -11,11 +11,11 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    Act, App, Armed, ArmedKey, Combo, Effect, EffectId, Event, Family, Frame, GiveBack, InputStep,
-    Key, KeyRef, Layout, Link, Modifiers, Order, Refusal, RunId, Side, Time, Value, WallTime,
+    App, Armed, ArmedKey, Combo, Effect, EffectId, Event, Family, Frame, GiveBack, InputStep, Key,
+    KeyRef, Layout, Link, Modifiers, Order, Refusal, RunId, Side, Time, Value, WallTime,
 };
 
-use crate::theatre::{key, rules};
+use crate::theatre::{act_words, key, rules};
 
 #[test]
 fn every_timeline_is_as_its_snapshot() {
@@ -424,15 +424,7 @@ fn names(keys: &[Key]) -> String {
 }
 
 fn step_words(step: &InputStep) -> String {
-    let acts = step.acts.iter().map(|act| match act {
-        Act::Tap(keys) => format!("tap {}", names(keys)),
-        Act::Down(key) => format!("down {key}"),
-        Act::Up(key) => format!("up {key}"),
-        Act::Text(text) => format!("type {text:?}"),
-        Act::MoveBy(x, y) => format!("by {x},{y}"),
-        Act::MoveTo(x, y) => format!("to {x},{y}"),
-    });
-    let mut words = acts.collect::<Vec<_>>().join(", ");
+    let mut words = act_words(step);
     if step.lift {
         words += "; lifting";
     }
