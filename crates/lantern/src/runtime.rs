@@ -33,21 +33,15 @@ impl RuntimeFiles {
     /// Where a `run` on that desk keeps its files, in a folder that only we may enter.
     pub fn of_desk(desk: DeskName) -> Result<RuntimeFiles, Failure> {
         let own_display = if desk == DeskName::X11 { x_display() } else { None };
-        let session = own_display.or_else(|| session_names().into_iter().next());
-        let session = session.unwrap_or_default();
+        let session = own_display.unwrap_or_else(|| session_names().swap_remove(0));
         Ok(RuntimeFiles { folder: own_folder()?, session })
     }
 
     /// Where the files of the one that runs in this session may be, the likeliest first.
     pub fn candidates() -> Result<Vec<RuntimeFiles>, Failure> {
         let folder = own_folder()?;
-        let mut names = session_names();
-        names.extend(x_display().filter(|name| !names.contains(name)));
-        if names.is_empty() {
-            names.push(String::new());
-        }
         let files = |session: String| RuntimeFiles { folder: folder.clone(), session };
-        Ok(names.into_iter().map(files).collect())
+        Ok(session_names().into_iter().map(files).collect())
     }
 
     /// Where held keys are listed.
@@ -98,8 +92,8 @@ fn own_folder() -> Result<PathBuf, Failure> {
     Ok(folder)
 }
 
-/// What tells this session from others, by the variables of the environment: a Wayland display, an X
-/// display, or the number of the login. The first is what a desk without an X display goes by.
+/// Names of this session from the environment, at least one: the Wayland display and the X display, or
+/// the number of the login, or an empty name. A desk without an X display uses the first.
 fn session_names() -> Vec<String> {
     let variable = |name: &str| env::var(name).ok().filter(|value| !value.is_empty());
     let wayland = variable("WAYLAND_DISPLAY").map(|name| format!("_wayland_{}", plain(&name)));
@@ -108,7 +102,7 @@ fn session_names() -> Vec<String> {
         return displays;
     }
     let login = variable("XDG_SESSION_ID").map(|id| format!("_login_{}", plain(&id)));
-    login.into_iter().collect()
+    vec![login.unwrap_or_default()]
 }
 
 /// The X display in DISPLAY; `:0` and `:0.0` are one.
