@@ -2,6 +2,8 @@
 
 use std::fs;
 
+use x11rb::protocol::xproto::ConnectionExt as _;
+
 use crate::Display;
 
 /// A sort of input method.
@@ -50,6 +52,7 @@ impl Composer {
         let service =
             if self == Composer::Ibus { "org.freedesktop.IBus" } else { "org.fcitx.Fcitx5" };
         display.wait_for_name(service);
+        wait_for_xim_server(display, name);
         // The other asks the program in front, of which there is none yet.
         if self == Composer::Ibus {
             self.compose(display, false);
@@ -78,4 +81,17 @@ impl Composer {
             String::from_utf8_lossy(&now.expect("it came with it").stdout).trim() == told
         });
     }
+}
+
+/// Waits until an input method serves the X Input Method protocol. A terminal that starts earlier
+/// connects to it later, in the middle of a text, and loses the keys that it handles meanwhile.
+fn wait_for_xim_server(display: &Display, name: &str) {
+    let conn = display.connect();
+    // Section 3.1 of the protocol: the server owns the selection that is named after it.
+    let cookie = conn.intern_atom(false, format!("@server={name}").as_bytes());
+    let server = cookie.expect("the server listens").reply().expect("the server answers").atom;
+    display.wait_until("the input method to serve the display", |_| {
+        let cookie = conn.get_selection_owner(server).expect("the server listens");
+        cookie.reply().expect("the server answers").owner != x11rb::NONE
+    });
 }
