@@ -50,6 +50,13 @@ impl X11Desk {
         added.iter().try_for_each(|code| self.fake_key(*code, true))?;
         let way: &[(i32, i32)] = if pointed && back.tap { &back.way } else { &[] };
         way.first().map_or(Ok(()), |place| self.warp(*place))?;
+        if back.tap && !answers {
+            // The finger may have pressed the key again since. The X server drops a second press of a
+            // key that is down.
+            let keys = back.becomes.iter().filter(|key| !is_pointed(**key));
+            keys.filter_map(|key| keycode_of(*key))
+                .try_for_each(|code| self.fake_key(code, false))?;
+        }
         self.hand_over(back.key, back.becomes.clone())?;
         self.move_along(way)?;
         added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;

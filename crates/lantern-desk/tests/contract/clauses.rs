@@ -28,6 +28,7 @@ macro_rules! with_clauses {
             sides_are_told_apart_when_asked
             every_step_has_its_outcome
             while_one_key_waits_every_key_is_withheld_and_given_back_in_order
+            a_tap_is_given_back_of_a_key_that_is_down_again
             a_key_may_become_another_as_long_as_it_is_down
             an_armed_button_is_withheld_and_reported
         }
@@ -312,6 +313,28 @@ pub fn while_one_key_waits_every_key_is_withheld_and_given_back_in_order(bench: 
     bench.release(key("c"));
     assert_eq!(bench.events(), [], "the others are free again");
     assert_eq!(bench.received(), ["c"]);
+}
+
+pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
+    let waiting = ArmedKey { follow: true, waits: true, ..armed("b", &[]) };
+    arm(bench, &[waiting], false);
+    bench.press(key("b"));
+    bench.events();
+    let armed = Armed { keys: vec![waiting], everything: true, ..Armed::default() };
+    bench.desk().arm(armed).expect("the desk is there");
+    bench.release(key("b"));
+    assert_eq!(bench.events(), [Event::LetGo { key: key("b") }]);
+    bench.press(key("b"));
+    let tap = GiveBack { tap: true, ..given_back("b", "b") };
+    bench.desk().give_back(Time::START, &tap).expect("the desk is there");
+    assert_eq!(bench.events(), [pressed("b", &[])]);
+    bench.desk().give_back(Time::START, &given_back("b", "b")).expect("the desk is there");
+    arm(bench, &[waiting], false);
+    bench.events();
+    assert_eq!(bench.received(), ["b", "b"], "both presses reach the program");
+    bench.release(key("b"));
+    bench.events();
+    assert_eq!(bench.keys_down(), []);
 }
 
 pub fn a_key_may_become_another_as_long_as_it_is_down(bench: &mut dyn Bench) {
