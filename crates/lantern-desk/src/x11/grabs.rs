@@ -87,6 +87,12 @@ struct Manner {
     raw: Raw,
 }
 
+/// Whether a pen and a mouse both have the button. A press of the one that no rule names must be
+/// replayed, which the server does for a press only while it waits for our answer.
+fn is_shared(detail: Detail) -> bool {
+    matches!(detail, Detail::Button(1..=3))
+}
+
 /// Keys that cannot be had, each with why.
 pub(super) type Refusals = Vec<(ArmedKey, Refusal)>;
 
@@ -150,7 +156,7 @@ impl Grabs {
             };
             for under in unders {
                 let manner = goal.entry((detail, under)).or_insert(Manner { waits: false, raw });
-                manner.waits |= armed.waits;
+                manner.waits |= armed.waits || is_shared(detail);
             }
         }
         let any: BTreeSet<Detail> =

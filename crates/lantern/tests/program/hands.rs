@@ -5,9 +5,9 @@ use std::time::{Duration, Instant};
 
 use rustix::process::Signal;
 
-use crate::desktop::{A, B, C, QUIET, bare, wait_in_front};
+use crate::desktop::{A, B, C, bare, wait_in_front};
 use crate::running::{Running, arrived, lantern, send, take_in, typed_rest};
-use lantern_stage::{Device, Display, Person, Received, Sort, Stage, Target};
+use lantern_stage::{Device, Display, Person, Received, Sort, Stage, Target, pass_time};
 
 /// The X keycode of the left control key.
 const LEFT_CTRL: u8 = 37;
@@ -118,10 +118,10 @@ fn x11_a_stop_while_a_key_is_given_back_is_heard() {
     for round in 0..60 {
         let began = Instant::now();
         person.tap("f9");
-        std::thread::sleep(WITHIN.saturating_sub(began.elapsed() + Duration::from_millis(4)));
+        pass_time(WITHIN.saturating_sub(began.elapsed() + Duration::from_millis(4)));
         STOP_HELD.into_iter().for_each(|key| person.press(key));
         let at = WITHIN + Duration::from_micros(20) * round;
-        std::thread::sleep(at.saturating_sub(began.elapsed()));
+        pass_time(at.saturating_sub(began.elapsed()));
         person.tap("escape");
         expect_stop(&display, &mut running, &mut person);
     }
@@ -560,7 +560,7 @@ fn x11_two_hundred_firings_with_modifiers_let_go_at_any_moment_leave_nothing_stu
         }
         target.settle(&person, 0);
     }
-    target.rest(Duration::from_millis(300));
+    arrived(&display, &person, &target);
     person.expect_no_keys_down();
     assert!(person.real_keys_down().is_empty());
     running.stop();
@@ -647,6 +647,7 @@ fn x11_pens_pads_and_second_keyboards_are_told_apart() {
         ("bench tablet pad", Sort::Mouse),
         ("bench pen", Sort::Pen),
         ("bench pen eraser", Sort::Pen),
+        ("bell", Sort::Keyboard),
     ]);
     let target = Target::open(&display);
     let rules = "when key pen-tip => tap a\nwhen key pen-barrel => tap b\n\
@@ -654,11 +655,22 @@ fn x11_pens_pads_and_second_keyboards_are_told_apart() {
                  when key f9 from device \"second pad\" => tap e\n\
                  when key back-button from device \"bench tablet pad\" => tap f\n";
     let running = Running::start(&display, rules);
-    let [board, second, mouse, pad, pen, eraser] = devices.as_mut_slice() else {
-        panic!("there are six");
+    let [board, second, mouse, pad, pen, eraser, bell] = devices.as_mut_slice() else {
+        panic!("there are seven");
     };
-    let typed = |target: &Target| -> Vec<u8> {
-        let got = target.rest(QUIET);
+    // Each act has some press arrive; a key of one more keyboard comes after the rest of it.
+    let mut typed = |target: &Target| -> Vec<u8> {
+        const BELL: u8 = 96;
+        let mut got = target.expect(1);
+        while !got.iter().any(|got| got.down) {
+            got.extend(target.expect(1));
+        }
+        bell.key("f12", true);
+        bell.key("f12", false);
+        while got.last().is_some_and(|last| last.down || last.button || last.detail != BELL) {
+            got.extend(target.expect(1));
+        }
+        got.retain(|got| got.button || got.detail != BELL);
         got.iter().filter(|got| got.down && !got.button).map(|got| got.detail).collect()
     };
     for (is_eraser, button, code) in [(false, 1, A), (false, 2, B), (false, 3, 40), (true, 1, C)] {
