@@ -10,6 +10,8 @@ use evdev::{
 };
 use lantern_model::{Key, KeyKind};
 
+use crate::waiting::pause;
+
 /// So long devices may take to appear.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -80,7 +82,7 @@ impl Plugged {
                 return Plugged { device, node };
             }
             assert!(Instant::now() < until, "the device does not appear");
-            std::thread::sleep(Duration::from_millis(5));
+            pause();
         }
     }
 

@@ -8,6 +8,8 @@ use std::time::{Duration, Instant, SystemTime};
 use evdev::{AbsoluteAxisCode, Device, EventType, RelativeAxisCode};
 use lantern_model::{Key, KeyKind, Layout, Level};
 
+use crate::waiting::pause;
+
 /// The longest that anything is waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -211,7 +213,7 @@ impl Console {
             if began.elapsed() >= span {
                 return;
             }
-            std::thread::sleep(Duration::from_millis(2));
+            pause();
         }
     }
 
@@ -222,7 +224,7 @@ impl Console {
             if self.read() {
                 last = Instant::now();
             }
-            std::thread::sleep(Duration::from_millis(2));
+            pause();
         }
     }
 
@@ -239,7 +241,7 @@ impl Console {
             }
             let (text, words) = (&self.text, &self.words);
             assert!(began.elapsed() < PATIENCE, "{what} did not come: {text:?}, {words:?}");
-            std::thread::sleep(Duration::from_millis(2));
+            pause();
         }
     }
 
@@ -268,8 +270,10 @@ impl Console {
         &self.text
     }
 
-    /// Empties that.
+    /// Drops everything that was sent so far.
     pub fn clear(&mut self) {
+        // The kernel hands an event to its readers within the write of it.
+        self.read();
         self.text.clear();
         self.words.clear();
         self.came.clear();

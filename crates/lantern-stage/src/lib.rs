@@ -19,6 +19,7 @@ mod session;
 mod talking;
 mod target;
 mod terminal;
+mod waiting;
 mod wayland;
 
 pub use bench::{Device, Sort};
@@ -34,6 +35,7 @@ pub use screen::{Moments, Seen};
 pub use talking::Talking;
 pub use target::{Received, Target};
 pub use terminal::Terminal;
+pub use waiting::{pass_time, wait_until};
 pub use wayland::{StandInPortal, WaylandSession};
 
 /// How long anything on the stage may take before the test fails, in milliseconds.

@@ -18,6 +18,7 @@ use x11rb::protocol::xtest::ConnectionExt as _;
 use x11rb::rust_connection::RustConnection;
 
 use crate::display::{connect, wait_for};
+use crate::waiting::pass_time;
 use crate::{Display, PATIENCE_MS};
 
 /// The person.
@@ -113,7 +114,7 @@ impl Person {
             self.send(*key, true);
         }
         if keys.len() > 1 {
-            std::thread::sleep(FAST_HAND);
+            pass_time(FAST_HAND);
         }
         for key in keys.iter().rev() {
             self.send(*key, false);
@@ -124,9 +125,9 @@ impl Person {
     pub fn type_keys(&mut self, names: &[&str]) {
         for name in names {
             self.press(name);
-            std::thread::sleep(FAST_HAND);
+            pass_time(FAST_HAND);
             self.release(name);
-            std::thread::sleep(FAST_HAND);
+            pass_time(FAST_HAND);
         }
     }
 
@@ -254,7 +255,7 @@ impl Person {
     pub fn draw(&mut self, steps: &[(i32, i32)]) {
         for step in steps {
             self.move_mouse(*step);
-            std::thread::sleep(Duration::from_millis(2));
+            pass_time(Duration::from_millis(2));
         }
     }
 

@@ -7,7 +7,8 @@ use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process};
 
-use crate::{Display, PATIENCE_MS};
+use crate::Display;
+use crate::waiting::{pause, wait_until};
 
 impl Display {
     /// Starts a session bus; programs started from now on are on it.
@@ -139,11 +140,7 @@ impl Display {
     /// # Panics
     /// When it does not come in time.
     pub fn wait_until(&self, what: &str, mut is_there: impl FnMut(&Display) -> bool) {
-        let end = Instant::now() + Duration::from_millis(PATIENCE_MS);
-        while !is_there(self) {
-            assert!(Instant::now() < end, "gave up waiting for {what}");
-            std::thread::sleep(Duration::from_millis(20));
-        }
+        wait_until(what, || is_there(self));
     }
 }
 
@@ -161,6 +158,6 @@ pub(crate) fn end(child: &mut Child) {
             let _ = child.wait();
             return;
         }
-        std::thread::sleep(Duration::from_millis(2));
+        pause();
     }
 }

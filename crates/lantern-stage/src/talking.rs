@@ -76,8 +76,14 @@ impl Talking {
         }
     }
 
+    /// Every line that was read so far.
+    pub fn lines_so_far(&mut self) -> &[String] {
+        self.seen.extend(self.lines.try_iter());
+        &self.seen
+    }
+
     /// Every line so far, those that are on their way within that time among them.
-    pub fn lines_within(&mut self, span: Duration) -> Vec<String> {
+    fn lines_within(&mut self, span: Duration) -> Vec<String> {
         let until = Instant::now() + span;
         let left = || until.saturating_duration_since(Instant::now());
         while let Ok(line) = self.lines.recv_timeout(left()) {

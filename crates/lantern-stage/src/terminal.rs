@@ -92,16 +92,6 @@ impl Terminal {
         String::from_utf8_lossy(&read).into_owned()
     }
 
-    /// Whatever comes until nothing has come for a while.
-    pub fn read_rest(&mut self, quiet: Duration) -> String {
-        let mut read = Vec::new();
-        while self.is_ready(quiet) {
-            let more = read.len() + 4096;
-            self.read_some(&mut read, more);
-        }
-        String::from_utf8_lossy(&read).into_owned()
-    }
-
     fn read_some(&mut self, read: &mut Vec<u8>, up_to: usize) {
         let mut buffer = vec![0; up_to - read.len()];
         let count = self.received.read(&mut buffer).expect("the pipe is open");

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use futures::StreamExt;
 use futures::executor::block_on;
@@ -18,6 +18,8 @@ use zbus::message::Type;
 use zbus::{
     Connection, Message, MessageStream, ObjectPath, OwnedObjectPath, OwnedVariant, Variant,
 };
+
+use crate::waiting::wait_until;
 
 /// Who the session is of where the tests run as root.
 const NOBODY: u32 = 65_534;
@@ -94,11 +96,7 @@ impl WaylandSession {
     }
 
     fn wait(&self, what: &str, done: impl Fn() -> bool) {
-        let began = Instant::now();
-        while !done() {
-            assert!(began.elapsed() < PATIENCE, "{what} does not come up");
-            thread::sleep(Duration::from_millis(10));
-        }
+        wait_until(what, done);
     }
 
     /// A program in the session, not yet started.
@@ -249,6 +247,23 @@ impl StandInPortal {
                 Err(_) => panic!("nobody asked for {part:?}, but for:\n{}", self.seen.join("\n")),
             }
         }
+    }
+
+    /// Whether it was asked something with this in it, of all that was sent to it so far.
+    ///
+    /// # Panics
+    /// When the bus is gone.
+    pub fn was_asked(&mut self, part: &str) -> bool {
+        // The bus hands on in order, and its answer comes behind what it handed on before.
+        let own = "org.freedesktop.portal.Desktop";
+        let owner =
+            self.bus.call_method(Some("org.freedesktop.DBus"), "/", None::<&str>, "Ping", &own);
+        let _ = block_on(owner);
+        while let Ok(asked) = self.asked.try_recv() {
+            self.seen.push(asked.clone());
+            self.unmet.push(asked);
+        }
+        self.unmet.iter().any(|asked| asked.contains(part))
     }
 
     /// The person presses the shortcut with that id, or lets it go.

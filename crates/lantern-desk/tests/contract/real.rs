@@ -1,18 +1,12 @@
 //! The X11 desk, on a server of its own with a bare window in front.
 
-use std::time::Duration;
-
 use lantern_desk::{Desk, DeskError, HeldKeys, X11Desk, release_held};
 use lantern_model::{
     Act, EffectId, Event, InputStep, Key, KeyKind, Layout, Level, Refusal, Side, Time,
 };
 use lantern_stage::{Display, Person, Received, Target};
-use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::clauses::Bench;
-
-/// Long enough that what was on its way has come.
-const QUIET: Duration = Duration::from_millis(40);
 
 pub struct Real {
     desk: X11Desk,
@@ -56,27 +50,28 @@ impl Bench for Real {
 
     fn events(&mut self) -> Vec<Event> {
         let mut events = Vec::new();
-        loop {
+        // What the desk asks for in its answer to an event may send it further events.
+        let mut quiet_rounds = 0;
+        while quiet_rounds < 2 {
+            // The server answers after it has done what both asked, and what came of it is sent by then.
+            self.person.wait_for_server();
+            self.settle();
+            let known = events.len();
             while let Some(event) = self.desk.poll_event(Time::START).expect("it is there") {
                 events.push(event);
             }
-            let limit = Timespec { tv_sec: 0, tv_nsec: QUIET.as_nanos() as i64 };
-            let fd = self.desk.descriptor().expect("it has one");
-            let mut fds = [PollFd::new(&fd, PollFlags::IN)];
-            if poll(&mut fds, Some(&limit)).expect("waiting works") == 0 {
-                events.retain(|event| {
-                    !matches!(
-                        event,
-                        Event::Layout(_) | Event::Focus(_) | Event::Screens(_) | Event::Opened(_)
-                    )
-                });
-                return events;
-            }
+            quiet_rounds = if events.len() == known { quiet_rounds + 1 } else { 0 };
         }
+        let is_of_keys = |event: &Event| {
+            let others = matches!(event, Event::Layout(_) | Event::Screens(_));
+            !others && !matches!(event, Event::Focus(_) | Event::Opened(_))
+        };
+        events.retain(is_of_keys);
+        events
     }
 
     fn received(&mut self) -> Vec<String> {
-        let presses = self.target.rest(QUIET).into_iter().filter(|got| got.down && !got.button);
+        let presses = self.target.take_all().into_iter().filter(|got| got.down && !got.button);
         presses.filter_map(|got| words(&got)).collect()
     }
 
@@ -127,7 +122,7 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
         bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
         bench.release(Key::named(name).expect("there is one"));
         bench.events();
-        let got = bench.target.rest(QUIET);
+        let got = bench.target.take_all();
         let own = Side::ALL.map(|side| side.key().kernel().expect("it has one") as u8 + 8);
         for pair in got.windows(2) {
             let alone = pair[0].down && !pair[1].down && pair[0].detail == pair[1].detail;
@@ -158,7 +153,7 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
     // Some are a second level of their keycode, or a third: shift and the third-level key go along.
     const LEVEL_KEYS: [u8; 2] = [50, 92];
     let of_text = |got: &Received| got.down && !LEVEL_KEYS.contains(&got.detail);
-    let presses = bench.target.rest(QUIET).into_iter().filter(of_text).count();
+    let presses = bench.target.take_all().into_iter().filter(of_text).count();
     assert_eq!(presses, many.chars().count());
     let marks = HeldKeys::read(&bench.display.folder().join("held"));
     assert_eq!((marks.keycodes.len(), marks.lent.len()), (0, 0), "at {now}");

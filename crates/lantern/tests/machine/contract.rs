@@ -1,7 +1,5 @@
 //! The kernel desk held to the contract of all desks.
 
-use std::time::Duration;
-
 use lantern_desk::{BoardChoice, Desk, EvdevDesk};
 use lantern_model::{Armed, ArmedKey, Event, Families, Family, Key, Time};
 use lantern_stage::{Boards, Console};
@@ -9,8 +7,6 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::clauses::{self, Bench};
 
-/// Long enough that what was on its way has come.
-const QUIET: Duration = Duration::from_millis(60);
 const SCREEN: (i32, i32) = (1280, 800);
 
 struct Kernel {
@@ -35,7 +31,6 @@ impl Kernel {
         let armed = Armed { keys, panic: Some((escape, families)), ..Armed::default() };
         bench.desk.arm(armed).expect("it is there");
         bench.events();
-        bench.console.rest(QUIET);
         bench.console.clear();
         bench
     }
@@ -48,13 +43,10 @@ impl Bench for Kernel {
 
     fn press(&mut self, key: Key) {
         self.boards.key(key, true);
-        // The desk decides in the order in which things happen.
-        std::thread::sleep(Duration::from_millis(5));
     }
 
     fn release(&mut self, key: Key) {
         self.boards.key(key, false);
-        std::thread::sleep(Duration::from_millis(5));
     }
 
     fn events(&mut self) -> Vec<Event> {
@@ -63,10 +55,11 @@ impl Bench for Kernel {
             while let Some(event) = self.desk.poll_event(Time::START).expect("it is there") {
                 events.push(event);
             }
-            let limit = Timespec { tv_sec: 0, tv_nsec: QUIET.as_nanos() as i64 };
+            // The kernel hands an event to its readers within the write of it, so that nothing is on
+            // its way.
             let fd = self.desk.descriptor().expect("it has one");
             let mut fds = [PollFd::new(&fd, PollFlags::IN)];
-            if poll(&mut fds, Some(&limit)).expect("waiting works") == 0 {
+            if poll(&mut fds, Some(&Timespec::default())).expect("waiting works") == 0 {
                 events.retain(|event| !matches!(event, Event::Layout(_) | Event::Screens(_)));
                 return events;
             }
@@ -77,18 +70,18 @@ impl Bench for Kernel {
         // What the person did goes through the desk first.
         let kept = self.events();
         assert!(kept.is_empty(), "{kept:?} came late");
-        self.console.rest(QUIET);
+        self.console.read();
         self.console.take_words()
     }
 
     fn keys_down(&mut self) -> Vec<Key> {
         self.events();
-        self.console.rest(QUIET);
+        self.console.read();
         self.console.keys_down()
     }
 
     fn pointer(&mut self) -> (i32, i32) {
-        self.console.rest(QUIET);
+        self.console.read();
         self.console.pointer()
     }
 }

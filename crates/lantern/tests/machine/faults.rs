@@ -3,9 +3,10 @@
 use std::os::unix::process::ExitStatusExt;
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Console, Plugged, Talking};
+use lantern_stage::{Came, Console, Plugged, Talking};
 use rustix::process::Signal;
 
+use crate::passing::press_until_fired;
 use crate::running::{Running, Who};
 
 const SCREEN: (i32, i32) = (1280, 800);
@@ -47,7 +48,6 @@ pub fn fifty_times_killed_with_keys_held_leaves_nothing_down() {
         }
         console.until("the release", |console| console.keys_down().is_empty());
         boards[0].key(A, 0);
-        console.rest(Duration::from_millis(5));
         for board in &mut boards {
             console.clear();
             board.keys(&[(A, 1), (A, 0)]);
@@ -60,14 +60,13 @@ pub fn one_that_is_stopped_gives_the_keyboard_back_within_a_second() {
     let mut board = Plugged::keyboard("Bench keyboard");
     let mut running = Running::start("when key f9 => type \"x\"\n", "Bench");
     let mut console = Console::open(SCREEN);
-    console.rest(Duration::from_millis(50));
     console.clear();
     running.send(Signal::STOP);
     let began = Instant::now();
     while console.text().is_empty() {
         assert!(began.elapsed() < Duration::from_secs(1), "the keyboard is dead");
         board.keys(&[(A, 1), (A, 0)]);
-        console.rest(Duration::from_millis(20));
+        console.read_for(Duration::from_millis(20));
     }
     running.expect("it was ended, and the keyboard is free");
     assert_eq!(running.wait().signal(), Some(9));
@@ -85,26 +84,29 @@ pub fn the_panic_keys_give_the_keyboard_back_at_once() {
     running.expect("panic");
     panic.iter().rev().for_each(|code| board.key(*code, 0));
     console.until("the release", |console| console.keys_down().is_empty());
-    console.rest(Duration::from_millis(50));
     console.clear();
     // It is nobody's now: the key itself comes, from the person's own board.
-    let device = evdev::Device::open(board.node()).expect("it is there");
-    let mut device = device;
-    assert!(device.grab().is_ok(), "nobody has it");
-    let _ = device.ungrab();
-    drop(device);
+    assert!(!is_taken(&board), "no program has it");
     board.keys(&[(F9, 1), (F9, 0)]);
-    console.until("the key itself", |console| console.keys_down().is_empty());
+    let itself = [Came { code: F9, value: 1 }, Came { code: F9, value: 0 }];
+    console.until("the key itself", |console| console.keys() == itself);
     let resumed = std::process::Command::new(crate::LANTERN)
         .arg("resume")
         .env("XDG_RUNTIME_DIR", running.home())
         .output()
         .expect("it starts");
     assert!(resumed.status.success());
-    std::thread::sleep(Duration::from_millis(100));
+    press_until_fired(&mut board, &mut console, "x");
     console.clear();
     board.keys(&[(F9, 1), (F9, 0)]);
     console.until("the text", |console| console.text() == "x");
+}
+
+/// Whether a program has the keyboard to itself.
+fn is_taken(board: &Plugged) -> bool {
+    let mut device = evdev::Device::open(board.node()).expect("it is there");
+    // The kernel ends a grab with the descriptor.
+    device.grab().is_err()
 }
 
 pub fn a_reader_that_fell_behind_knows_what_is_down() {
@@ -122,7 +124,6 @@ pub fn a_reader_that_fell_behind_knows_what_is_down() {
     running.send(Signal::CONT);
     console
         .until("shift", |console| console.keys_down().iter().any(|key| key.name() == "left-shift"));
-    console.rest(Duration::from_millis(100));
     console.clear();
     board.keys(&[(F6, 1), (F6, 0)]);
     console.until("the answer", |console| console.text() == "s");
@@ -178,7 +179,6 @@ pub fn an_ordinary_user_of_the_group_may_and_others_are_told_how() {
     let mut running = Running::begin("when key f9 => type \"x\"\n", &["--board", "Bench"], &member);
     running.expect("at work on");
     let mut console = Console::open(SCREEN);
-    console.rest(Duration::from_millis(50));
     console.clear();
     board.keys(&[(F9, 1), (F9, 0)]);
     console.until("the text", |console| console.text() == "x");

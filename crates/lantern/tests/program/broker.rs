@@ -5,9 +5,8 @@ use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, Ordering};
-use std::time::{Duration, Instant};
 
-use lantern_stage::Talking;
+use lantern_stage::{Talking, wait_until};
 
 use crate::at_work;
 use crate::home::Home;
@@ -52,18 +51,17 @@ impl Broker {
     }
 
     fn wait(&self) {
-        let until = Instant::now() + Duration::from_secs(20);
-        while TcpStream::connect(("127.0.0.1", self.port)).is_err() {
-            assert!(Instant::now() < until, "the broker does not listen");
-            std::thread::sleep(Duration::from_millis(20));
-        }
+        wait_until("the broker to listen", || TcpStream::connect(("127.0.0.1", self.port)).is_ok());
     }
 
-    /// `kill -9`, and after a while it is there again.
-    fn fall_and_rise(&mut self, away: Duration) {
+    /// Kills it.
+    fn fall(&mut self) {
         self.child.kill().expect("it runs");
         self.child.wait().expect("it ran");
-        std::thread::sleep(away);
+    }
+
+    /// Starts it again.
+    fn rise(&mut self) {
         self.child = Broker::spawn(&self.home);
         self.wait();
     }
@@ -193,16 +191,22 @@ when every 10ms if n < {EACH} again overlaps {{
     let number = n
     publish hut \"core/count\" body \"{{number}}\" at most 30s
     log \"confirmed {{number}}\"
-}}",
+}}
+macro last() {{ publish hut \"core/count\" body \"the last\" }}",
             broker.address()
         ),
     );
     sends.expect("confirmed 40");
-    broker.fall_and_rise(Duration::from_millis(300));
+    broker.fall();
+    hears.expect("hut is not there");
+    broker.rise();
     sends.expect(&format!("confirmed {EACH}"));
     hears.expect(&format!("heard {EACH}"));
-    let confirmed = numbers(&sends.lines_within(Duration::from_secs(1)), "confirmed");
-    let heard = numbers(&hears.lines_within(Duration::from_secs(1)), "heard");
+    // The broker hands on in order: what comes twice comes before the last message.
+    sender.call(&["fire", "last"]);
+    hears.expect("heard the last");
+    let confirmed = numbers(sends.lines_so_far(), "confirmed");
+    let heard = numbers(hears.lines_so_far(), "heard");
     let mut once = heard.clone();
     once.sort_unstable();
     assert_eq!(once, (1..=EACH).collect::<Vec<_>>(), "each once; confirmed {confirmed:?}");
@@ -222,9 +226,14 @@ when message \"store/door\" on hut as said => log \"door {{said.text}}\"",
     let mut run = listening(&home, &rules);
     home.call(&["fire", "keep", "shut"]);
     run.expect("door shut");
-    std::thread::sleep(Duration::from_millis(300));
-    broker.fall_and_rise(Duration::from_millis(100));
+    let kept = broker.home.path().join("mosquitto.db");
+    wait_until("the broker to write down what it keeps", || {
+        let text = std::fs::read(&kept).unwrap_or_default();
+        text.windows(10).any(|part| part == b"store/door")
+    });
+    broker.fall();
     run.expect("hut is not there");
+    broker.rise();
     run.expect("hut is there");
     home.call(&["fire", "keep", "open"]);
     run.expect("door open");
@@ -259,12 +268,12 @@ when message \"saw/state\" on hut as said => log \"saw is {{said.text}}\"",
     run.expect("hut is there");
     home.call(&["fire", "tell"]);
     run.expect("saw is on");
-    broker.child.kill().expect("it runs");
+    broker.fall();
     run.expect("hut is not there");
     home.call(&["fire", "tell"]);
     // In capitals it is what the rule said, and not the rule's own text in a finding.
     run.expect("NOBODY");
-    broker.fall_and_rise(Duration::ZERO);
+    broker.rise();
     run.expect("hut is there");
     let lines = run.stop();
     assert!(!lines.iter().any(|line| line.contains("blue-ice")), "{lines:?}");
@@ -310,12 +319,15 @@ fn an_old_broker_is_spoken_to_in_the_older_version() {
     let rules = format!(
         "device hut = broker \"mqtt://127.0.0.1:{port}\" with will \"desks/old\" = \"away\"
 when started {{ publish hut \"saw/state\" body \"on\"; log \"confirmed\" }}
+macro last() {{ publish hut \"saw/state\" body \"last\" }}
 when message \"#\" on hut as said => log \"{{said.topic}} {{said.text}}\""
     );
     let mut run = listening(&home, &rules);
     run.expect("saw/state on");
     run.expect("confirmed");
-    let lines = run.lines_within(Duration::from_millis(300));
+    home.call(&["fire", "last"]);
+    run.expect("saw/state last");
+    let lines = run.lines_so_far();
     assert!(!lines.iter().any(|line| line.contains("desks/old away")), "{lines:?}");
 }
 

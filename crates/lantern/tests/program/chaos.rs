@@ -5,7 +5,7 @@
 
 use std::time::Duration;
 
-use lantern_stage::{Display, Person};
+use lantern_stage::{Display, Person, pass_time};
 use rustix::process::Signal;
 
 use crate::desktop::bare;
@@ -121,7 +121,7 @@ fn x11_however_a_busy_set_ends_nothing_stays_down_taken_or_behind() {
             }
             Ending::StoppedForAWhile => {
                 running.signal(Signal::STOP);
-                std::thread::sleep(stopped);
+                pass_time(stopped);
                 running.signal(Signal::CONT);
                 running.signal(Signal::TERM);
             }
@@ -193,7 +193,7 @@ fn x11_the_last_good_file_is_in_force_after_a_storm_of_saves() {
         .expect("it is ours");
         person.tap("f9");
         // Some are read before the next comes, some are not.
-        std::thread::sleep(Duration::from_millis(round % 5 * 15));
+        pass_time(Duration::from_millis(round % 5 * 15));
     }
     for _ in 0..rounds {
         target.expect_press(38);

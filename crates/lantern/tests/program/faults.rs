@@ -4,14 +4,14 @@
 use std::process::Stdio;
 use std::time::Duration;
 
-use lantern_stage::{Display, Person, Stage, Target};
+use lantern_stage::{Display, Person, Stage, Target, pass_time, wait_until};
 use rustix::process::Signal;
 use x11rb::connection::Connection as _;
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, ModMask};
 use x11rb::rust_connection::RustConnection;
 
 use crate::desktop::bare;
-use crate::running::{Running, lantern, send, typed_rest};
+use crate::running::{Running, lantern, read_arrived, send, typed_rest};
 
 /// Rules that hold a key, a modifier and a button.
 const HOLDING: &str = "when key f9 { hold ctrl+a { press left-button; wait } }\n";
@@ -98,7 +98,7 @@ fn x11_the_panic_key_is_heard_among_ten_thousand_busy_runs_while_all_else_happen
         scope.spawn(|| {
             while !stop.load(std::sync::atomic::Ordering::Relaxed) {
                 std::fs::write(&file, &rules).expect("it is ours");
-                std::thread::sleep(Duration::from_millis(40));
+                pass_time(Duration::from_millis(40));
             }
         });
         running.wait_for("read anew");
@@ -158,7 +158,7 @@ fn x11_a_key_that_another_program_holds_is_named_and_the_rest_works() {
     let (person, terminal) = (&mut stage.person, &mut stage.terminal);
     display.wait_until("the key to be taken", |_| {
         person.tap("f9");
-        terminal.read_rest(std::time::Duration::from_millis(200)).contains('9')
+        read_arrived(display, person, terminal).contains('9')
     });
     running.stop();
 }
@@ -287,12 +287,10 @@ fn x11_a_kill_at_any_moment_leaves_no_key_down() {
         target.expect(20 + round * 7);
         running.signal(Signal::KILL);
         running.wait_end();
-        let patient = std::time::Instant::now() + Duration::from_secs(10);
-        while !person.keys_down().is_empty() || person.buttons_down() {
-            target.rest(Duration::from_millis(5));
-            let down = person.keys_down();
-            assert!(std::time::Instant::now() < patient, "round {round}: {down:?} stays down");
-        }
+        wait_until(&format!("all to be up in round {round}"), || {
+            target.take_all();
+            person.keys_down().is_empty() && !person.buttons_down()
+        });
     }
 }
 

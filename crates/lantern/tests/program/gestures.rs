@@ -2,7 +2,7 @@
 
 use crate::desktop::{A, bare};
 use crate::running::{Running, arrived};
-use lantern_stage::Received;
+use lantern_stage::{Received, pass_time};
 
 /// Steps of a hand along legs, each so many times.
 fn legs(legs: &[(i32, i32, usize)]) -> Vec<(i32, i32)> {
@@ -66,7 +66,7 @@ fn x11_a_button_held_still_is_given_up_and_drags_where_it_went() {
     person.move_pointer(300, 300);
     person.press("right-button");
     // The hand rests longer than a drawing may.
-    std::thread::sleep(std::time::Duration::from_millis(700));
+    pass_time(std::time::Duration::from_millis(700));
     person.draw(&legs(&CHECK_MARK));
     person.release("right-button");
     let got = target.expect(2);
@@ -171,7 +171,7 @@ fn x11_a_pointer_that_a_program_puts_somewhere_draws_as_well() {
     for step in 1..=60i16 {
         let down = if step <= 20 { 3 * step } else { 60 - 3 * (step - 20) };
         person.put_pointer(300 + 3 * step, 300 + down);
-        std::thread::sleep(std::time::Duration::from_millis(2));
+        pass_time(std::time::Duration::from_millis(2));
     }
     person.release("f8");
     assert_eq!(target.expect_press(A).detail, A);

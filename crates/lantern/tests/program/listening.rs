@@ -4,7 +4,7 @@ use std::io::{BufRead, BufReader, Read};
 use std::process::{Child, Stdio};
 use std::time::Duration;
 
-use lantern_stage::{Display, Person};
+use lantern_stage::{Display, Person, pass_time, wait_until};
 use rustix::process::Signal;
 use serde_json::Value;
 
@@ -40,7 +40,7 @@ fn act(person: &mut Person) {
     person.move_pointer(300, 200);
     person.tap("middle-button");
     person.press("f6");
-    std::thread::sleep(Duration::from_millis(450));
+    pass_time(Duration::from_millis(450));
     person.release("f6");
 }
 
@@ -96,7 +96,6 @@ fn x11_strokes_are_recorded_and_draw_the_same_shape_again() {
     person.draw(&[[(3, 3); 20], [(3, -3); 20]].concat());
     person.release("right-button");
     person.tap("f9");
-    std::thread::sleep(Duration::from_millis(300));
     end(child, talk);
     let path = display.folder().join("drawn.scene");
     let scene = std::fs::read_to_string(&path).expect("it is there");
@@ -150,10 +149,10 @@ fn x11_every_key_is_shown_with_all_its_names() {
     // With data nothing is said before the first key.
     let first = std::thread::scope(|scope| {
         let reader = scope.spawn(|| lines.next());
-        while !reader.is_finished() {
+        wait_until("the first key", || {
             person.tap("f9");
-            std::thread::sleep(Duration::from_millis(50));
-        }
+            reader.is_finished()
+        });
         reader.join().expect("it reads")
     });
     let line = first.expect("it tells").expect("it is text");

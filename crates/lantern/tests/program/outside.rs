@@ -2,9 +2,9 @@
 
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
-use std::time::{Duration, Instant};
 
 use lantern_devices::Pedals;
+use lantern_stage::wait_until;
 
 use crate::at_work;
 use crate::home::Home;
@@ -28,11 +28,7 @@ fn lines_of(home: &Home, name: &str) -> Vec<String> {
 }
 
 fn wait_for(home: &Home, name: &str, count: usize) {
-    let began = Instant::now();
-    while lines_of(home, name).len() < count {
-        assert!(began.elapsed() < Duration::from_secs(20), "{name}: {:?}", lines_of(home, name));
-        std::thread::sleep(Duration::from_millis(20));
-    }
+    wait_until(name, || lines_of(home, name).len() >= count);
 }
 
 #[test]

@@ -6,7 +6,7 @@ use std::process::{Child, ChildStderr, Command, ExitStatus, Output, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Display, PATIENCE_MS, Person, Received, Stage, Target, Terminal};
+use lantern_stage::{Display, PATIENCE_MS, Person, Received, Stage, Target, Terminal, wait_until};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
@@ -90,15 +90,12 @@ impl Running {
 
     /// Waits for its end, which must come soon.
     pub fn wait_end(&mut self) -> ExitStatus {
-        let began = Instant::now();
-        loop {
-            if let Some(status) = self.child.try_wait().expect("it can be waited for") {
-                return status;
-            }
-            let soon = began.elapsed() < Duration::from_millis(PATIENCE_MS);
-            assert!(soon, "it does not end; read:\n{}", self.seen.join("\n"));
-            std::thread::sleep(Duration::from_millis(2));
-        }
+        let mut status = None;
+        wait_until("the program to end", || {
+            status = self.child.try_wait().expect("it can be waited for");
+            status.is_some()
+        });
+        status.expect("it has ended")
     }
 
     /// Ends it as a person does, and expects that to be clean.

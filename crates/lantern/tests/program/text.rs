@@ -3,7 +3,6 @@
 use lantern_stage::{Display, Editor, Manager, Person, Stage, Terminal};
 use rustix::process::Signal;
 
-use crate::desktop::QUIET;
 use crate::running::{Running, send, typed_rest};
 
 /// A hundred characters that no layout in the tests has, emoji among them.
@@ -180,7 +179,8 @@ fn x11_the_keyboard_means_what_it_meant_however_typing_ends() {
             .display
             .wait_until(&format!("the old map: {how}"), |display| map_of(display) == before);
         drop(running);
-        stage.terminal.read_rest(QUIET);
+        stage.person.tap("enter");
+        stage.terminal.read_line();
     }
     // One text, and nobody ends anything.
     let running = Running::start(&stage.display, rules);

@@ -1,10 +1,10 @@
 //! A real Wayland session: windows and the clipboard by its compositor, shortcuts and input by a portal.
 
 use std::process::Stdio;
-use std::thread;
 use std::time::{Duration, Instant};
 
-use lantern_stage::{StandInPortal, Talking, WaylandSession};
+use lantern_stage::{StandInPortal, Talking, WaylandSession, wait_until};
+use serde_json::Value;
 
 /// The longest that anything is waited for.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -50,7 +50,14 @@ fn shortcuts_and_input_go_by_the_portal_which_is_asked_once() {
     portal.expect("RemoteDesktop Start");
     // What is typed waits until the fingers have left the combination.
     portal.shortcut(&next, true);
-    thread::sleep(Duration::from_millis(200));
+    let mut status = session.command(session.bring(env!("CARGO_BIN_EXE_lantern")));
+    wait_until("the run to begin", || {
+        let answer = status.args(["status", "--json"]).stdout(Stdio::piped()).output();
+        let answer = answer.expect("it runs and answers").stdout;
+        let data: Value = serde_json::from_slice(&answer).expect("it is data");
+        data["run_count"] == 1
+    });
+    assert!(!portal.was_asked("KeyboardKeysym"));
     portal.shortcut(&next, false);
     for symbol in [0xe9, 0x31, 0xff0d] {
         portal.expect(&format!("KeyboardKeysym {symbol} 1"));

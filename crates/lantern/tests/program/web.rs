@@ -6,7 +6,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use lantern_stage::Talking;
+use lantern_stage::{Talking, pass_time, wait_until};
 
 use crate::at_work;
 use crate::home::Home;
@@ -163,13 +163,13 @@ fn a_thing_that_stalls_resets_lies_floods_or_sends_in_a_circle_fails_with_a_word
     let (address, _requests) = thing(|request, stream| {
         let path = request.split(' ').nth(1).unwrap_or_default().to_owned();
         match path.as_str() {
-            "/stall" => thread::sleep(Duration::from_secs(30)),
+            "/stall" => pass_time(Duration::from_secs(30)),
             "/slow" => {
                 let head = b"HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\n";
                 let _ = stream.write_all(head);
                 for _ in 0..300 {
                     let _ = stream.write_all(b"x");
-                    thread::sleep(Duration::from_millis(100));
+                    pass_time(Duration::from_millis(100));
                 }
             }
             "/short" => {
@@ -239,7 +239,7 @@ fn many_go_at_once_but_what_changes_one_path_goes_in_order() {
     let home = Home::new();
     let (address, requests) = thing(|request, stream| {
         let slow = request.contains("/zones/slow") || request.ends_with("1");
-        thread::sleep(Duration::from_millis(if slow { 300 } else { 20 }));
+        pass_time(Duration::from_millis(if slow { 300 } else { 20 }));
         say(stream, "200 OK", "text/plain", "fine");
     });
     let rules = format!(
@@ -310,9 +310,7 @@ fn https_is_checked_by_the_roots_of_the_system() {
         .stderr(std::process::Stdio::null())
         .spawn()
         .expect("it starts");
-    while TcpStream::connect(("127.0.0.1", port)).is_err() {
-        thread::sleep(Duration::from_millis(20));
-    }
+    wait_until("the server to listen", || TcpStream::connect(("127.0.0.1", port)).is_ok());
     let rules = format!(
         "device fans = web \"https://127.0.0.1:{port}\"
 when started {{ get fans \"/\" else {{ log \"not trusted\"; stop }}; log \"trusted\" }}"
