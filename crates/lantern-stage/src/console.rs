@@ -205,6 +205,12 @@ impl Console {
         self.words.push(names.join("+"));
     }
 
+    /// Reads everything that was sent so far: the kernel hands an event to its readers within the write
+    /// of it.
+    pub fn read_all(&mut self) {
+        while self.read() {}
+    }
+
     /// Reads for so long: who does not read for a while loses what came meanwhile, as the kernel keeps little.
     pub fn read_for(&mut self, span: Duration) {
         let began = Instant::now();
@@ -272,8 +278,7 @@ impl Console {
 
     /// Drops everything that was sent so far.
     pub fn clear(&mut self) {
-        // The kernel hands an event to its readers within the write of it.
-        self.read();
+        self.read_all();
         self.text.clear();
         self.words.clear();
         self.came.clear();

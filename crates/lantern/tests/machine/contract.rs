@@ -70,18 +70,18 @@ impl Bench for Kernel {
         // What the person did goes through the desk first.
         let kept = self.events();
         assert!(kept.is_empty(), "{kept:?} came late");
-        self.console.read();
+        self.console.read_all();
         self.console.take_words()
     }
 
     fn keys_down(&mut self) -> Vec<Key> {
         self.events();
-        self.console.read();
+        self.console.read_all();
         self.console.keys_down()
     }
 
     fn pointer(&mut self) -> (i32, i32) {
-        self.console.read();
+        self.console.read_all();
         self.console.pointer()
     }
 }

@@ -14,6 +14,7 @@ const F6: u16 = 64;
 const F9: u16 = 67;
 const A: u16 = 30;
 const SHIFT: u16 = 42;
+const END: u16 = 107;
 
 /// Five at a time, each with a keyboard and a key of its own.
 pub fn fifty_times_killed_with_keys_held_leaves_nothing_down() {
@@ -124,6 +125,10 @@ pub fn a_reader_that_fell_behind_knows_what_is_down() {
     running.send(Signal::CONT);
     console
         .until("shift", |console| console.keys_down().iter().any(|key| key.name() == "left-shift"));
+    // Behind what the kernel kept.
+    board.keys(&[(END, 1), (END, 0)]);
+    let end = Came { code: END, value: 0 };
+    console.until("the last key", |console| console.keys().contains(&end));
     console.clear();
     board.keys(&[(F6, 1), (F6, 0)]);
     console.until("the answer", |console| console.text() == "s");

@@ -7,6 +7,7 @@ use crate::running::Running;
 
 const SCREEN: (i32, i32) = (1280, 800);
 const F9: u16 = 67;
+const F10: u16 = 68;
 const A: u16 = 30;
 const SHIFT: u16 = 42;
 const END: u16 = 107;
@@ -107,17 +108,19 @@ pub fn devices_are_chosen_and_left_out_by_name() {
     let mut chosen = Plugged::keyboard("Bench keyboard");
     let mut left = Plugged::keyboard("Bench signing key");
     let words = ["--board", "bench", "--without-board", "signing"];
-    let mut running =
-        Running::begin("when key f9 => type \"fired \"\n", &words, &Default::default());
+    let rules = "when key f9 => type \"fired \"\nwhen key f10 => type \"chosen \"\n";
+    let mut running = Running::begin(rules, &words, &Default::default());
     running.expect("at work on");
     let mut console = Console::open(SCREEN);
     console.clear();
     left.keys(&[(F9, 1), (F9, 0)]);
     console.until("the key itself", |console| console.keys().len() == 2);
-    // A rule types before the key that is pressed after its own.
-    chosen.keys(&[(F9, 1), (F9, 0), (A, 1), (A, 0)]);
-    console.until("the text", |console| console.text().ends_with('a'));
-    assert_eq!(console.text(), "fired a");
+    // Rules type in the order in which they fire.
+    chosen.keys(&[(F10, 1), (F10, 0)]);
+    console.until("the text", |console| console.text().ends_with("chosen "));
+    assert_eq!(console.text(), "chosen ");
+    chosen.keys(&[(F9, 1), (F9, 0)]);
+    console.until("the text", |console| console.text() == "chosen fired ");
 }
 
 /// Taps F9 until its rule types: the program takes a keyboard only once no key of it is down.
