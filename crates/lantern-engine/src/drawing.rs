@@ -110,6 +110,7 @@ impl Engine {
         let Some(number) = self.drawing.press else { return };
         let begun = self.drawing.begun;
         self.drawing.take_way();
+        self.timers.cancel(Timer::Still(number));
         if let Some(waiting) = self.presses.waiting(number) {
             waiting.drawing = false;
             waiting.taken |= begun;
@@ -130,6 +131,7 @@ impl Engine {
         if self.drawing.press != Some(number) {
             return false;
         }
+        self.timers.cancel(Timer::Still(number));
         let begun = self.drawing.begun;
         if !begun && !self.wants_tap() {
             // An ordinary press. What was drawn before it stands.

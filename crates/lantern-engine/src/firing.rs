@@ -122,10 +122,12 @@ impl Engine {
     /// Fires a rule as its `again` clause says. A repeat never queues.
     fn fire_again(&mut self, now: Time, rule: usize, firing: Firing) {
         let again = self.rules.rules[rule].again;
+        if again == Again::Overlaps {
+            return self.start_run(now, rule, firing);
+        }
         let live = self.runs.of_rule(rule);
-        if live.is_empty() || again == Again::Overlaps {
-            self.start_run(now, rule, firing);
-            return;
+        if live.is_empty() {
+            return self.start_run(now, rule, firing);
         }
         let dropped = match again {
             Again::Waits if firing.is_repeat => "the run before still goes on",

@@ -1,9 +1,12 @@
 //! Which rule fires, and what a second firing does.
 
-use insta::assert_snapshot;
-use lantern_model::Event;
+use std::time::Duration;
 
-use crate::theatre::{Theatre, key};
+use insta::assert_snapshot;
+use lantern_engine::Engine;
+use lantern_model::{Event, Layout, Modifiers, Order, Time};
+
+use crate::theatre::{Theatre, key, rules};
 
 #[test]
 fn a_press_fires_its_rule_at_once() {
@@ -220,4 +223,65 @@ fn a_new_layout_arms_the_key_that_gives_the_character_there() {
     theatre.happen(Event::Layout(french));
     assert_snapshot!(theatre.script(), @"     0 arm a q 2 shift+ctrl+alt+escape");
     assert!(theatre.reasons()[0].contains("'é'"), "{:?}", theatre.reasons());
+}
+
+#[test]
+fn no_more_than_twenty_thousand_runs_live_at_once() {
+    let mut theatre = Theatre::new("when key f9 again overlaps { wait }\nwhen key f8 => tap a\n");
+    let press = Event::Pressed { key: key("f9"), modifiers: Modifiers::NONE };
+    for _ in 0..19_999 {
+        theatre.engine.handle_event(Time::START, press.clone());
+    }
+    theatre.press("f8");
+    assert_snapshot!(theatre.script(), @"     0 tap a");
+    theatre.press("f9");
+    assert_eq!(theatre.engine.run_statuses().len(), 20_000);
+    theatre.press("f8");
+    theatre.press("f9");
+    assert_snapshot!(theatre.script(), @"");
+    let reasons = theatre.reasons();
+    let refused = reasons.iter().filter(|why| why.contains("20000 runs go on already")).count();
+    assert_eq!(refused, 2, "{:?}", reasons.last());
+}
+
+#[test]
+fn nothing_is_armed_before_the_layout_is_known() {
+    let mut engine = Engine::new(rules("when key f9 => tap a\n"), 1);
+    engine.handle_event(Time::START, Event::Locked(true));
+    engine.handle_event(Time::START, Event::Locked(false));
+    assert_eq!(engine.poll_effect(), None);
+    engine.handle_event(Time::START, Event::Layout(Layout::us()));
+    let order = engine.poll_effect().map(|effect| effect.order);
+    assert!(matches!(order, Some(Order::Arm(_))), "{order:?}");
+    // The same layout once more changes nothing.
+    engine.handle_event(Time::START, Event::Layout(Layout::us()));
+    assert_eq!(engine.poll_effect(), None);
+}
+
+#[test]
+fn advance_meets_each_deadline_at_its_time() {
+    let mut engine = Engine::new(rules("when every 10ms => log \"tick\"\n"), 1);
+    engine.handle_event(Time::START, Event::Started);
+    let mut ticks = Vec::new();
+    let end = Time::START + Duration::from_millis(35);
+    engine.advance(Time::START, end, |engine, now| {
+        while let Some(effect) = engine.poll_effect() {
+            if let Order::Log(_) = effect.order {
+                ticks.push(now.as_micros());
+            }
+        }
+    });
+    assert_eq!(ticks, [10_000, 20_000, 30_000]);
+}
+
+#[test]
+fn a_range_has_no_more_than_a_hundred_thousand_steps() {
+    let mut theatre = Theatre::new(
+        "macro first(n) { for i in 0..n { log \"{i} of {n}\"; stop } }\n\
+         when key f8 { first(100000) }\nwhen key f9 { first(100001) }\n",
+    );
+    theatre.press("f8");
+    theatre.press("f9");
+    assert_snapshot!(theatre.script(), @r#"     0 log "0 of 100000""#);
+    assert!(theatre.reasons().iter().any(|why| why.contains("from 0 to 100001 is too long")));
 }
