@@ -33,6 +33,8 @@ const LOOKS: Duration = Duration::from_millis(200);
 const BEATS: Duration = Duration::from_millis(100);
 /// Who is awake and says nothing for so long hangs.
 const HANGS: Duration = Duration::from_millis(700);
+/// Maximum time for which the end of the program waits for the guardian to release keys.
+const LAST_WORK: Duration = Duration::from_secs(3);
 /// Looks at which one must have been seen stopped.
 const STOPPED: u32 = 2;
 
@@ -77,6 +79,10 @@ impl Guarded {
             .spawn()
             .map_err(failed)?;
         let pipe = child.stdin.take();
+        if let Some(pipe) = &pipe {
+            // A guardian that is stopped reads nothing, and must not stop the event loop with it.
+            rustix::io::ioctl_fionbio(pipe, true).map_err(|error| failed(error.into()))?;
+        }
         let ended = pidfd_open(Pid::from_child(&child), PidfdFlags::empty());
         let ended = ended.map_err(|error| failed(error.into()))?;
         Ok(Guarded { charge, pipe, child, ended, beat: None })
@@ -124,6 +130,12 @@ const ASLEEP: u8 = b's';
 impl Drop for Guarded {
     fn drop(&mut self) {
         drop(self.pipe.take());
+        let last_work = Timespec::try_from(LAST_WORK).expect("it is short");
+        let mut fds = [PollFd::new(&self.ended, PollFlags::IN)];
+        // One that is stopped does not end.
+        if !poll(&mut fds, Some(&last_work)).is_ok_and(|ended| ended > 0) {
+            let _ = self.child.kill();
+        }
         let _ = self.child.wait();
     }
 }

@@ -1,5 +1,5 @@
 //! One line for each event of interest: on standard error, which may be the journal's, and in a
-//! file that does not grow without end.
+//! file that does not grow without end. [`crate::output`] writes them.
 
 use std::fs::{self, File, OpenOptions};
 use std::io::Write;
@@ -9,7 +9,8 @@ use std::path::{Path, PathBuf};
 use anstream::adapter::strip_str;
 
 use crate::failure::Failure;
-use crate::style::{self, complain};
+use crate::output::{self, Stream};
+use crate::style::complain;
 
 /// How much is told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, clap::ValueEnum)]
@@ -30,24 +31,32 @@ const LONGEST: u64 = 4 * 1024 * 1024;
 #[derive(Debug)]
 pub struct Journal {
     level: LogLevel,
-    file: Option<LogFile>,
+    has_file: bool,
     /// Whether standard error is the system's journal, which wants each line's weight.
     of_system: bool,
 }
 
+/// The file of `--log-file`.
 #[derive(Debug)]
-struct LogFile {
+pub struct LogFile {
     path: PathBuf,
     file: File,
     size: u64,
 }
 
 impl Journal {
-    /// Tells so much, and writes it into a file as well if one is named.
+    /// Tells events of that level and above, and writes them into a file as well if one is named.
+    /// From here on lines are written by a thread.
+    ///
+    /// # Errors
+    /// When the file cannot be opened, or no thread can be started.
     pub fn open(level: LogLevel, path: Option<&Path>) -> Result<Journal, Failure> {
         let file = path.map(LogFile::open).transpose()?;
+        let has_file = file.is_some();
+        let failed = |source| Failure::System { what: "cannot write from a thread", source };
+        output::start_queue(file).map_err(failed)?;
         let of_system = std::env::var_os("JOURNAL_STREAM").is_some();
-        Ok(Journal { level, file, of_system })
+        Ok(Journal { level, has_file, of_system })
     }
 
     /// Whether events of that level are told.
@@ -56,7 +65,7 @@ impl Journal {
     }
 
     /// Tells of an event.
-    pub fn tell(&mut self, level: LogLevel, words: &str) {
+    pub fn tell(&self, level: LogLevel, words: &str) {
         if !self.wants(level) {
             return;
         }
@@ -72,29 +81,31 @@ impl Journal {
     }
 
     /// Says what the person is to know whatever the level, an answer to what they did.
-    pub fn note(&mut self, words: &str) {
+    pub fn note(&self, words: &str) {
         complain!("{words}");
         self.write(LogLevel::Info, words);
     }
 
     /// Writes into the file alone what was said elsewhere.
-    pub fn keep(&mut self, level: LogLevel, words: &str) {
+    pub fn keep(&self, level: LogLevel, words: &str) {
         if self.wants(level) {
             self.write(level, words);
         }
     }
 
-    fn write(&mut self, level: LogLevel, words: &str) {
-        let Some(file) = &mut self.file else { return };
-        if let Err(error) = file.write(level, words) {
-            complain!(
-                "{}warning{0:#}: cannot write {}: {error}; nothing more is logged there",
-                style::WARNING,
-                file.path.display()
-            );
-            self.file = None;
+    fn write(&self, level: LogLevel, words: &str) {
+        if self.has_file {
+            output::write_line(Stream::Log, format_args!("{}", log_line(level, words)));
         }
     }
+}
+
+/// A line of the log file, with the time and without colours.
+fn log_line(level: LogLevel, words: &str) -> String {
+    let time = jiff::Zoned::now().strftime("%F %T%.3f%:z").to_string();
+    let level = format!("{level:?}").to_lowercase();
+    let words = strip_str(words).to_string();
+    format!("{time} {level:<7} {}", words.replace('\n', " | "))
 }
 
 impl LogFile {
@@ -106,11 +117,16 @@ impl LogFile {
         Ok(LogFile { path: path.to_owned(), file, size })
     }
 
-    fn write(&mut self, level: LogLevel, words: &str) -> std::io::Result<()> {
-        let time = jiff::Zoned::now().strftime("%F %T%.3f%:z").to_string();
-        let level = format!("{level:?}").to_lowercase();
-        let words = strip_str(words).to_string();
-        let line = format!("{time} {level:<7} {}\n", words.replace('\n', " | "));
+    /// Its path.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Appends a line, which brings its line end along.
+    ///
+    /// # Errors
+    /// When it cannot be written, or the full file not be put aside.
+    pub fn write(&mut self, line: &str) -> std::io::Result<()> {
         if self.size + line.len() as u64 > LONGEST {
             let mut aside = self.path.clone().into_os_string();
             aside.push(".1");
@@ -136,7 +152,8 @@ mod tests {
         let mut file = LogFile::open(&path).expect("it can be made");
         let words = "core ".repeat(2000);
         for number in 0..900 {
-            file.write(LogLevel::Info, &format!("{number} {words}")).expect("there is room");
+            let line = log_line(LogLevel::Info, &format!("{number} {words}")) + "\n";
+            file.write(&line).expect("there is room");
         }
         let parts = ["lantern.log.1", "lantern.log"].map(|name| folder.path().join(name));
         let texts = parts.map(|part| fs::read_to_string(part).expect("it is there"));

@@ -16,6 +16,7 @@ mod findings;
 mod guardian;
 mod journal;
 mod listening;
+mod output;
 mod pictures;
 mod player;
 mod pronunciation;
@@ -39,8 +40,10 @@ use clap::Parser;
 
 fn main() -> ExitCode {
     let arguments = arguments::Arguments::parse();
-    match commands::run(arguments) {
+    let code = match commands::run(arguments) {
         Ok(status) => status.into(),
         Err(failure) => failure.report(),
-    }
+    };
+    output::finish();
+    code
 }

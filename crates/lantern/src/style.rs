@@ -20,20 +20,18 @@ pub const WENT_OUT: Style = AnsiColor::Green.on_default();
 /// What matters less.
 pub const FAINT: Style = Style::new().dimmed();
 
-/// Writes a line to standard output. A reader that went away is no fault.
+/// Writes a line to standard output; see [`crate::output`].
 macro_rules! say {
-    ($($words:tt)*) => {{
-        use std::io::Write as _;
-        let _ = writeln!(anstream::stdout(), $($words)*);
-    }};
+    ($($words:tt)*) => {
+        $crate::output::write_line($crate::output::Stream::Out, format_args!($($words)*))
+    };
 }
 
-/// Writes a line to standard error.
+/// Writes a line to standard error; see [`crate::output`].
 macro_rules! complain {
-    ($($words:tt)*) => {{
-        use std::io::Write as _;
-        let _ = writeln!(anstream::stderr(), $($words)*);
-    }};
+    ($($words:tt)*) => {
+        $crate::output::write_line($crate::output::Stream::Err, format_args!($($words)*))
+    };
 }
 
 pub(crate) use {complain, say};

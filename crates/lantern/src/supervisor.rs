@@ -44,6 +44,8 @@ pub fn tell(state: &str) {
     let Some(path) = env::var_os("NOTIFY_SOCKET") else { return };
     // A manager that does not listen any more needs no telling.
     if let Ok(socket) = UnixDatagram::unbound() {
+        // One that is stopped must not stop the event loop with it.
+        let _ = socket.set_nonblocking(true);
         let (bytes, state) = (path.as_bytes(), state.as_bytes());
         let _ = match bytes.strip_prefix(b"@") {
             Some(name) => SocketAddr::from_abstract_name(name)

@@ -18,6 +18,8 @@ mod gestures;
 mod hands;
 mod hearing;
 mod home;
+#[path = "../hostile/mod.rs"]
+mod hostile;
 mod listening;
 mod looking;
 mod outside;

@@ -1,0 +1,200 @@
+//! Lines for the terminal, the system's journal and the log file.
+//!
+//! A command that runs and ends writes them directly. `lantern run` starts a thread that writes them
+//! from a bounded queue: a terminal stopped with ctrl+s, a pipe that nobody reads or a slow disk
+//! then blocks that thread and never the event loop. What does not fit in the queue is dropped and
+//! counted, and the count is written once writing works again.
+
+use std::collections::VecDeque;
+use std::fmt;
+use std::io::Write;
+use std::sync::{Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use crate::journal::LogFile;
+use crate::style;
+
+/// Most bytes in the queue.
+const MOST_BYTES: usize = 1 << 20;
+/// Most lines in the queue.
+const MOST_LINES: usize = 8192;
+/// Maximum time for which the end of the program waits until the queue is written.
+const LAST_LINES: Duration = Duration::from_secs(1);
+
+/// Where a line goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stream {
+    /// Standard output.
+    Out,
+    /// Standard error.
+    Err,
+    /// The log file of `--log-file`, if there is one.
+    Log,
+}
+
+static QUEUE: OnceLock<Queue> = OnceLock::new();
+
+/// Lines that wait to be written, and their writer's state.
+#[derive(Debug, Default)]
+struct Queue {
+    waiting: Mutex<Waiting>,
+    /// Signalled when a line was added, and when all are written.
+    changed: Condvar,
+}
+
+#[derive(Debug, Default)]
+struct Waiting {
+    lines: VecDeque<(Stream, String)>,
+    bytes: usize,
+    dropped: u64,
+    /// Whether the thread is writing a line that it took.
+    is_writing: bool,
+}
+
+impl Waiting {
+    /// Adds a line, or counts it as dropped.
+    fn add(&mut self, stream: Stream, line: String) {
+        if self.bytes + line.len() > MOST_BYTES || self.lines.len() >= MOST_LINES {
+            self.dropped += 1;
+            return;
+        }
+        self.bytes += line.len();
+        self.lines.push_back((stream, line));
+    }
+
+    /// The next line to write. What was dropped is told behind the lines that came before it.
+    fn take(&mut self) -> Option<(Stream, String)> {
+        if let Some((stream, line)) = self.lines.pop_front() {
+            self.bytes -= line.len();
+            return Some((stream, line));
+        }
+        let dropped = std::mem::take(&mut self.dropped);
+        (dropped > 0).then(|| (Stream::Err, dropped_words(dropped)))
+    }
+
+    fn is_done(&self) -> bool {
+        self.lines.is_empty() && self.dropped == 0 && !self.is_writing
+    }
+}
+
+impl Queue {
+    fn lock(&self) -> MutexGuard<'_, Waiting> {
+        // A panic between two changes of the counters loses no more than a line.
+        self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Writes lines for ever.
+    fn write_all(&self, mut log: Option<LogFile>) {
+        loop {
+            let mut waiting = self.lock();
+            let (stream, line) = loop {
+                waiting.is_writing = false;
+                if let Some(next) = waiting.take() {
+                    waiting.is_writing = true;
+                    break next;
+                }
+                self.changed.notify_all();
+                waiting = self.changed.wait(waiting).unwrap_or_else(PoisonError::into_inner);
+            };
+            drop(waiting);
+            match stream {
+                Stream::Log => write_log(&mut log, &line),
+                _ => write_now(stream, &line),
+            }
+        }
+    }
+}
+
+fn dropped_words(count: u64) -> String {
+    let lines = if count == 1 { "line was" } else { "lines were" };
+    format!(
+        "{}warning{0:#}: {count} {lines} left out, since nothing read the output in time\n",
+        style::WARNING
+    )
+}
+
+/// Starts the thread that writes from the queue. Lines of [`Stream::Log`] go into `log`.
+///
+/// # Errors
+/// When the system has no thread left.
+pub fn start_queue(log: Option<LogFile>) -> std::io::Result<()> {
+    let queue = QUEUE.get_or_init(Queue::default);
+    thread::Builder::new().name("output".to_owned()).spawn(|| queue.write_all(log)).map(drop)
+}
+
+/// Writes a line to a stream, or queues it where [`start_queue`] was called. A reader that went away
+/// is no fault.
+pub fn write_line(stream: Stream, words: fmt::Arguments) {
+    let line = format!("{words}\n");
+    let Some(queue) = QUEUE.get() else { return write_now(stream, &line) };
+    queue.lock().add(stream, line);
+    queue.changed.notify_all();
+}
+
+/// Waits until what was queued is written, for a second at the most.
+pub fn finish() {
+    let Some(queue) = QUEUE.get() else { return };
+    let until = Instant::now() + LAST_LINES;
+    let mut waiting = queue.lock();
+    while !waiting.is_done() {
+        let left = until.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            return;
+        }
+        let woken = queue.changed.wait_timeout(waiting, left);
+        waiting = woken.unwrap_or_else(PoisonError::into_inner).0;
+    }
+}
+
+fn write_now(stream: Stream, line: &str) {
+    let _ = match stream {
+        Stream::Out => anstream::stdout().write_all(line.as_bytes()),
+        _ => anstream::stderr().write_all(line.as_bytes()),
+    };
+}
+
+fn write_log(log: &mut Option<LogFile>, line: &str) {
+    let Some(file) = log else { return };
+    if let Err(error) = file.write(line) {
+        let path = file.path().display();
+        let words = format!(
+            "{}warning{0:#}: cannot write {path}: {error}; nothing more is logged there\n",
+            style::WARNING
+        );
+        write_now(Stream::Err, &words);
+        *log = None;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_does_not_fit_is_dropped_and_counted_behind_what_did() {
+        let mut waiting = Waiting::default();
+        for number in 0..MOST_LINES + 3 {
+            waiting.add(Stream::Out, format!("{number}\n"));
+        }
+        for number in 0..MOST_LINES {
+            assert_eq!(waiting.take(), Some((Stream::Out, format!("{number}\n"))));
+        }
+        let (stream, words) = waiting.take().expect("the count is told");
+        assert_eq!(stream, Stream::Err);
+        assert!(words.contains(": 3 lines were left out"), "{words}");
+        assert_eq!(waiting.take(), None);
+        assert!(waiting.is_done());
+    }
+
+    #[test]
+    fn the_queue_holds_a_mebibyte() {
+        let mut waiting = Waiting::default();
+        waiting.add(Stream::Err, "x".repeat(MOST_BYTES));
+        waiting.add(Stream::Err, "y".to_owned());
+        assert_eq!(waiting.take().map(|(_, line)| line.len()), Some(MOST_BYTES));
+        waiting.add(Stream::Err, "z".to_owned());
+        assert_eq!(waiting.take().map(|(_, line)| line), Some("z".to_owned()));
+        assert!(waiting.take().is_some_and(|(_, line)| line.contains(": 1 line was")));
+    }
+}

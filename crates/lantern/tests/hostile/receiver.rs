@@ -1,0 +1,70 @@
+//! A person at a display with a program in front that receives what rules send.
+
+use std::time::{Duration, Instant};
+
+use lantern_stage::{Display, Person, Target};
+use serde_json::Value;
+
+use crate::running::lantern;
+
+/// X keycode of the letter that the rule of [`FIRES`] taps.
+const B: u8 = 56;
+/// X keycode of the letter that no rule names.
+const Z: u8 = 52;
+/// Number of presses of which the latency is taken.
+const PRESSES: usize = 20;
+/// Maximum latency of a key while an attack goes on.
+const AT_ONCE: Duration = Duration::from_millis(20);
+
+/// Rules that an attack must not stop: one whose press waits for its release, and one that fires at once.
+pub const FIRES: &str = "when key f8 tapped => tap b\nwhen key f9 => tap b\n";
+
+/// The display, the person and the program in front.
+pub struct Desk {
+    pub display: Display,
+    pub person: Person,
+    pub target: Target,
+}
+
+impl Desk {
+    /// Starts a display with a bare window in front.
+    pub fn set_up() -> Desk {
+        let display = Display::start("us");
+        let person = Person::sit_down(&display);
+        let target = Target::open(&display);
+        Desk { display, person, target }
+    }
+
+    /// Expects that keys fire rules at once, and that others arrive as they are.
+    ///
+    /// A quarter of the presses may be late, since other processes want the processors as well.
+    pub fn expect_keys_at_once(&mut self) {
+        let mut spans = Vec::new();
+        for _ in 0..PRESSES {
+            for key in ["f9", "f8"] {
+                let began = Instant::now();
+                self.person.tap(key);
+                self.target.expect_press(B);
+                spans.push(began.elapsed());
+            }
+            self.person.tap("z");
+            self.target.expect_press(Z);
+        }
+        spans.sort();
+        let late = spans[spans.len() / 4];
+        assert!(late <= AT_ONCE, "presses fired after {spans:?}");
+    }
+
+    /// Presses the panic combination, and expects that everything is paused and keys are the program's.
+    pub fn expect_panic(&mut self) {
+        self.person.tap("ctrl+alt+shift+escape");
+        self.display.wait_until("the panic to pause everything", |display| {
+            let answer = lantern(display, &["status", "--json"]).stdout;
+            let status: Value = serde_json::from_slice(&answer).unwrap_or_default();
+            status["paused"]["all"] == true
+        });
+        self.person.expect_no_keys_down();
+        self.person.tap("f9");
+        self.target.expect_press(75);
+    }
+}
