@@ -25,12 +25,12 @@ pub use evdev::{
     BoardChoice, BoardSeen, EvdevDesk, UDEV_RULE, boards_seen, outlet_is_there, screen_size,
     system_layout,
 };
-pub use held::{HeldKeys, HeldMarks};
+pub use held::{HeldFile, HeldKeys, HeldMarks, Pulse};
 pub use portal::{PortalDesk, PortalOffers, Wanted, portal_offers};
 pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedDesk, What};
 pub use wayland::{Offers, SessionDesk, session_offers};
 pub use x11::{
-    Captured, Listener, Seen, Sight, Survey, X11Desk, ask_person, capture, keep_copied,
-    keyboard_is_held, list_windows, pick_place, release_held, survey,
+    Captured, Listener, Progress, Seen, Sight, Survey, Watched, X11Desk, ask_person, capture,
+    guard_held, keep_copied, keyboard_is_held, list_windows, pick_place, release_held, survey,
 };

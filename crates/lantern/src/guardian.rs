@@ -1,20 +1,20 @@
 //! The guardian: this program once more, in a process of its own, that outlives a crash.
 //!
 //! It has the reading end of a pipe whose other end only the working process has. On a display it holds a
-//! connection of its own as well: when the pipe closes, however that came about, it lets go of every key
-//! that is still marked as held, and has a further process keep what others copied before a paste. Where the working process has the keyboard to itself, the kernel frees that
-//! with its end; so there the guardian sees to it that one that hangs comes to its end.
+//! connection of its own as well: when the pipe closes, however that came about, it releases every key
+//! that is still marked as held, and has a further process keep what others copied before a paste. Where
+//! the working process has the keyboard to itself, or leaves a press on a display unanswered, the guardian
+//! ends one that hangs: its end frees the keyboard.
 
 use std::fs::File;
-use std::io::{self, Read, Write};
+use std::io::{self, Read as _, Write};
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::os::unix::process::CommandExt;
-use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Copied, DeskError};
+use lantern_desk::{Copied, DeskError, HeldFile, Progress, Pulse, Watched};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
@@ -34,15 +34,18 @@ const BEATS: Duration = Duration::from_millis(100);
 /// Who is awake and says nothing for so long hangs.
 const HANGS: Duration = Duration::from_millis(700);
 /// Maximum time for which the end of the program waits for the guardian to release keys.
-const LAST_WORK: Duration = Duration::from_secs(3);
+const LAST_WORK: Duration = Duration::from_secs(6);
+/// Maximum time of one turn of the event loop on a display: rules that are read anew are checked in it.
+const WORKS_AT_MOST: Duration = Duration::from_secs(5);
 /// Looks at which one must have been seen stopped.
 const STOPPED: u32 = 2;
 
 /// What is guarded.
 #[derive(Debug, Clone)]
 pub enum Charge {
-    /// Keys held on a display, marked in this list, and what others copied before a paste.
-    Held(PathBuf, Arc<Copied>),
+    /// Keys held on a display, marked in this list beside the sign of life of the process that holds
+    /// them, and what others copied before a paste.
+    Held(Arc<HeldFile>, Pulse, Arc<Copied>),
     /// The keyboard itself, which the working process has taken.
     Keyboard,
 }
@@ -65,19 +68,16 @@ impl Guarded {
         let mut command = Command::new(OWN_PROGRAM);
         command.arg("guardian");
         match &charge {
-            Charge::Held(held, copied) => {
+            Charge::Held(held, _, copied) => {
                 let copied = copied.as_fd().as_raw_fd().to_string();
-                command.arg("--held").arg(held).args(["--copied", &copied])
+                // It inherits the list, so that nothing depends on the file's staying where it is.
+                let held = held.as_fd().try_clone_to_owned().map_err(failed)?;
+                command.args(["--held", "--copied", &copied]).stdout(held)
             }
-            Charge::Keyboard => command.arg("--keyboard"),
+            Charge::Keyboard => command.arg("--keyboard").stdout(Stdio::null()),
         };
         // Its own process group: the Ctrl+C that ends us must not end it.
-        let mut child = command
-            .stdin(Stdio::piped())
-            .stdout(Stdio::null())
-            .process_group(0)
-            .spawn()
-            .map_err(failed)?;
+        let mut child = command.stdin(Stdio::piped()).process_group(0).spawn().map_err(failed)?;
         let pipe = child.stdin.take();
         if let Some(pipe) = &pipe {
             // A guardian that is stopped reads nothing, and must not stop the event loop with it.
@@ -103,6 +103,9 @@ impl Guarded {
 
     /// We are at work.
     pub fn wake(&mut self) {
+        if let Charge::Held(_, pulse, _) = &self.charge {
+            return pulse.wake();
+        }
         if self.beat.is_none_or(|beat| beat.elapsed() > BEATS) {
             self.say(AWAKE);
             self.beat = Some(Instant::now());
@@ -111,13 +114,16 @@ impl Guarded {
 
     /// We wait for something to happen.
     pub fn sleep(&mut self) {
+        if let Charge::Held(_, pulse, _) = &self.charge {
+            return pulse.sleep();
+        }
         if self.beat.take().is_some() {
             self.say(ASLEEP);
         }
     }
 
     fn say(&mut self, word: u8) {
-        if let (Charge::Keyboard, Some(pipe)) = (&self.charge, &mut self.pipe) {
+        if let Some(pipe) = &mut self.pipe {
             // One that died is followed by another.
             let _ = pipe.write_all(&[word]);
         }
@@ -142,31 +148,101 @@ impl Drop for Guarded {
 
 /// `lantern guardian`: what the working process starts.
 pub fn watch(arguments: &GuardianArguments) -> Result<Status, Failure> {
-    match &arguments.held {
-        Some(held) => watch_keys(held, arguments.copied),
-        None if arguments.keep => keep_copied(),
-        None => watch_keyboard(),
+    if arguments.held {
+        watch_keys(arguments.copied)
+    } else if arguments.keep {
+        keep_copied()
+    } else {
+        watch_keyboard()
     }
 }
 
-/// Waits for the pipe on standard input to close, then lets keys go and has what others copied kept.
-fn watch_keys(held: &Path, copied: Option<RawFd>) -> Result<Status, Failure> {
-    let until_closed = || {
-        // Whatever ends the reading ends the watch.
-        let _ = io::copy(&mut io::stdin().lock().by_ref(), &mut io::sink());
-        true
-    };
-    let watched = watched().and_then(|process| u32::try_from(process).ok());
+/// Watches the working process on a display until the pipe on standard input closes, then releases keys
+/// and has what others copied kept.
+fn watch_keys(copied: Option<RawFd>) -> Result<Status, Failure> {
+    let process = watched();
+    let number = process.and_then(|process| u32::try_from(process).ok());
     // The memory of the working process is open to us as long as it lives, and ours from then on.
     let copied = copied
-        .zip(watched)
-        .and_then(|(number, process)| File::open(format!("/proc/{process}/fd/{number}")).ok());
+        .zip(number)
+        .and_then(|(file, process)| File::open(format!("/proc/{process}/fd/{file}")).ok());
     let kept = copied.map(|file| Copied::from(OwnedFd::from(file)));
-    let released = lantern_desk::release_held(None, held, watched, until_closed);
+    // The list came as standard output.
+    let held = io::stdout().as_fd().try_clone_to_owned().map(HeldFile::from);
+    let held = held.map_err(|source| Failure::System { what: "cannot watch held keys", source })?;
+    let mut worker = Worker {
+        process: process.and_then(Pid::from_raw),
+        pipe: io::stdin(),
+        held: &held,
+        hang: None,
+    };
+    let released = lantern_desk::guard_held(None, &held, number, &mut worker);
     if let Some(copied) = kept.filter(|copied| !copied.is_empty()) {
         start_keeper(copied)?;
     }
     done_unless_failed(released)
+}
+
+/// The process that works on a display.
+struct Worker<'h> {
+    process: Option<Pid>,
+    /// Closed by its end.
+    pipe: io::Stdin,
+    held: &'h HeldFile,
+    /// What was seen when it was found to hang first.
+    hang: Option<Hang>,
+}
+
+/// A process that may hang.
+struct Hang {
+    since: Instant,
+    is_stopped: bool,
+    pulse: Option<u32>,
+    /// How long its main thread had waited for a processor by then.
+    queued: Duration,
+}
+
+impl Watched for Worker<'_> {
+    fn ended(&self) -> BorrowedFd<'_> {
+        self.pipe.as_fd()
+    }
+
+    fn look(&mut self) -> Progress {
+        let Some(process) = self.process else { return Progress::Works };
+        let (is_stopped, pulse) = (is_stopped(process), self.held.pulse());
+        let is_awake = pulse.is_some_and(|pulse| pulse % 2 == 1);
+        if !is_stopped && !is_awake {
+            self.hang = None;
+            return Progress::Works;
+        }
+        let as_before = |hang: &&Hang| hang.is_stopped == is_stopped && hang.pulse == pulse;
+        let Some(hang) = self.hang.as_ref().filter(as_before) else {
+            let (since, queued) = (Instant::now(), time_in_queue(process));
+            self.hang = Some(Hang { since, is_stopped, pulse, queued });
+            return Progress::Hangs;
+        };
+        // One that waits for a processor on a busy machine does not hang.
+        let waited = time_in_queue(process).saturating_sub(hang.queued);
+        let is_stuck = hang.since.elapsed().saturating_sub(waited) > hang.limit();
+        if is_stuck { Progress::IsStuck } else { Progress::Hangs }
+    }
+
+    fn end(&mut self) {
+        let (Some(process), Some(hang)) = (self.process, &self.hang) else { return };
+        complain!(
+            "lantern left a key or button unanswered for {} s; it was ended, and the keyboard is free",
+            hang.limit().as_secs_f32()
+        );
+        // If it is gone by now, so much the better.
+        let _ = kill_process(process, Signal::KILL);
+    }
+}
+
+impl Hang {
+    /// Longer than that nothing takes that is well.
+    fn limit(&self) -> Duration {
+        if self.is_stopped { HANGS } else { WORKS_AT_MOST }
+    }
 }
 
 /// A display that is gone holds no keys, and no clipboard.

@@ -10,6 +10,7 @@ mod device_event;
 mod events;
 mod fingers;
 mod grabs;
+mod guard;
 mod hands;
 mod helps;
 mod hint;
@@ -34,6 +35,7 @@ mod wire;
 
 pub use capture::{Captured, capture};
 pub use clipboard::keep_copied;
+pub use guard::{Progress, Watched, guard_held, release_held};
 pub use listener::{Listener, Seen, Sight};
 pub use question::ask_person;
 pub use survey::{Survey, keyboard_is_held, list_windows, survey};
@@ -41,19 +43,18 @@ pub use tally::pick_place;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
-use std::path::Path;
-use std::time::{Duration, Instant};
 
 use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Level, Time};
 use rustix::event::Timespec;
 use x11rb::connection::Connection;
-use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
+use x11rb::protocol::xproto::Window;
 
-use crate::{Desk, DeskError, HeldKeys};
+use crate::{Desk, DeskError, HeldFile, HeldKeys, HeldMarks};
 use clipboard::Clipboard;
 use connection::Link;
 use deeds::Coming;
 use grabs::{Detail, Grabs, Refusals};
+use guard::release_marked;
 use hands::Hands;
 use helps::Delays;
 use hint::Hints;
@@ -63,9 +64,6 @@ use lifts::Lifts;
 use methods::Methods;
 use pointer::ButtonMaps;
 use trace::Trace;
-
-/// So long the server may take to read what a dead process sent last.
-const LAST_WORDS: Duration = Duration::from_secs(5);
 
 /// So long we leave the core to who waits for what a press was answered with, unless something comes:
 /// nobody waits for what we do next. To give it up without sleeping would not do, as the kernel wakes
@@ -145,7 +143,7 @@ impl X11Desk {
     /// When the display cannot be reached, or lacks what we need.
     pub fn open_on(display: Option<&str>, held: HeldKeys) -> Result<X11Desk, DeskError> {
         let link = Link::open(display)?;
-        release_marked(&link, held.path())?;
+        release_marked(&link, marks_in(&held))?;
         let mut held = held;
         held.clear();
         let keymap = Keymap::read(&link.conn)?;
@@ -317,50 +315,12 @@ impl Drop for X11Desk {
         let _ = self.end_press();
         let _ = self.take_back();
         let _ = self.flush();
-        if release_marked(&self.link, self.held.path()).is_ok() {
+        if release_marked(&self.link, marks_in(&self.held)).is_ok() {
             self.held.clear();
         }
     }
 }
 
-/// Lets go of every key and button listed in `path`, and takes lent keycodes back, over a
-/// connection of its own to a display, or to the one in DISPLAY. `watch` is called once the connection
-/// stands, and must return when the time has come; true if there is anything to do. `process` is who
-/// pressed them, if it is known: what it sent last is waited for.
-///
-/// # Errors
-/// When the display cannot be reached.
-pub fn release_held(
-    display: Option<&str>,
-    path: &Path,
-    process: Option<u32>,
-    watch: impl FnOnce() -> bool,
-) -> Result<(), DeskError> {
-    let link = Link::open(display)?;
-    if watch() {
-        release_marked(&link, path)?;
-        let until = Instant::now() + LAST_WORDS;
-        while let Some(process) = process
-            && windows::is_client(&link, process)?
-            && Instant::now() < until
-        {
-            std::thread::sleep(Duration::from_millis(2));
-        }
-        release_marked(&link, path)?;
-    }
-    Ok(())
-}
-
-fn release_marked(link: &Link, path: &Path) -> Result<(), DeskError> {
-    let marks = HeldKeys::read(path);
-    let keys = marks.keycodes.into_iter().map(|code| (xproto::KEY_RELEASE_EVENT, code));
-    let buttons = marks.buttons.into_iter().map(|button| (xproto::BUTTON_RELEASE_EVENT, button));
-    for (kind, detail) in keys.chain(buttons) {
-        link.fake(kind, detail)?;
-    }
-    for code in marks.lent {
-        link.conn.change_keyboard_mapping(1, code, 2, &[0, 0])?;
-    }
-    link.conn.get_input_focus()?.reply()?;
-    Ok(())
+fn marks_in(held: &HeldKeys) -> Option<HeldMarks> {
+    HeldFile::open(held.path()).ok()?.marks()
 }

@@ -1,6 +1,6 @@
 //! The X11 desk, on a server of its own with a bare window in front.
 
-use lantern_desk::{Desk, DeskError, HeldKeys, X11Desk, release_held};
+use lantern_desk::{Desk, DeskError, HeldFile, HeldKeys, X11Desk, release_held};
 use lantern_model::{
     Act, EffectId, Event, InputStep, Key, KeyKind, Layout, Level, Refusal, Side, Time,
 };
@@ -155,7 +155,8 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
     let of_text = |got: &Received| got.down && !LEVEL_KEYS.contains(&got.detail);
     let presses = bench.target.take_all().into_iter().filter(of_text).count();
     assert_eq!(presses, many.chars().count());
-    let marks = HeldKeys::read(&bench.display.folder().join("held"));
+    let held = HeldFile::open(&bench.display.folder().join("held")).expect("it is there");
+    let marks = held.marks().expect("it is whole");
     assert_eq!((marks.keycodes.len(), marks.lent.len()), (0, 0), "at {now}");
 }
 
@@ -172,7 +173,8 @@ fn what_a_dead_process_left_down_is_let_go() {
     other.desk.input(Time::START, EffectId(1), &step).expect("it is there");
     other.events();
     assert!(other.person.buttons_down() && !other.keys_down().is_empty());
-    release_held(Some(other.display.name()), &path, None, || true).expect("the display is there");
+    let held = HeldFile::open(&path).expect("it is there");
+    release_held(Some(other.display.name()), &held).expect("the display is there");
     assert!(!other.person.buttons_down() && other.keys_down().is_empty());
 }
 

@@ -460,9 +460,9 @@ pub enum QuestionKind {
 /// `lantern guardian`
 #[derive(Debug, Args)]
 pub struct GuardianArguments {
-    /// The list of keys that are held on a display.
+    /// The list of keys that are held on a display is standard output.
     #[arg(long, required_unless_present_any = ["keyboard", "keep"])]
-    pub held: Option<PathBuf>,
+    pub held: bool,
     /// The file of the working process in which lies what others copied.
     #[arg(long, requires = "held")]
     pub copied: Option<i32>,

@@ -1,7 +1,9 @@
 //! Orders to the one that runs: `fire`, `stop`, `pause`, `resume`, `end`, `reload`.
 
+use std::io;
 use std::time::Duration;
 
+use lantern_desk::HeldFile;
 use lantern_model::Value as Given;
 use serde_json::{Value, json};
 
@@ -39,7 +41,12 @@ pub fn stop(arguments: &StopArguments) -> Result<Status, Failure> {
 /// Nothing runs, but what it pressed may still be down.
 fn let_go() -> Result<Status, Failure> {
     let held = RuntimeFiles::of_desk(DeskName::X11)?.held_keys();
-    lantern_desk::release_held(None, &held, None, || true)?;
+    match HeldFile::open(&held) {
+        Ok(file) => lantern_desk::release_held(None, &file)?,
+        // Without a list nothing was held.
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+        Err(source) => return Err(Failure::Read { path: held, source }),
+    }
     say!("nothing runs; what was listed as held is let go");
     Ok(Status::Done)
 }

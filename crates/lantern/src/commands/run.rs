@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use lantern_desk::{
-    BoardChoice, Copied, Desk, DeskError, EvdevDesk, HeldKeys, PortalDesk, SessionDesk, Wanted,
-    X11Desk,
+    BoardChoice, Copied, Desk, DeskError, EvdevDesk, HeldFile, HeldKeys, PortalDesk, Pulse,
+    SessionDesk, Wanted, X11Desk,
 };
 use lantern_devices::home_folder;
 use lantern_model::{Cause, RuleSet};
@@ -132,7 +132,9 @@ fn work_on_x11(
     let display = std::env::var("DISPLAY").unwrap_or_default();
     let failed = |source| Failure::System { what: "cannot keep what is copied", source };
     let copied = Arc::new(Copied::new().map_err(failed)?);
-    let mut desk = X11Desk::open(HeldKeys::open(&runtime.held_keys())?)?;
+    let held = HeldKeys::open(&runtime.held_keys())?;
+    let mut list = (Arc::new(held.file()?), held.pulse());
+    let mut desk = X11Desk::open(held)?;
     let mut rules = Some(rules);
     loop {
         desk.keep_copied_in(copied.try_clone().map_err(failed)?);
@@ -141,7 +143,8 @@ fn work_on_x11(
             None => read(path, DeskName::X11)?,
         };
         warn_of_blindness(&rules, &desk)?;
-        let guarded = Guarded::start(Charge::Held(runtime.held_keys(), Arc::clone(&copied)))?;
+        let charge = Charge::Held(Arc::clone(&list.0), list.1.clone(), Arc::clone(&copied));
+        let guarded = Guarded::start(charge)?;
         let worked = Worker { path, runtime, journal, desk: DeskName::X11, called: &display }.work(
             rules,
             desk,
@@ -153,7 +156,7 @@ fn work_on_x11(
         let span = DISPLAY_BACK.as_secs();
         journal.note(&format!("the display went away; it is waited for, {span} s at the most"));
         match wait_for_display(runtime)? {
-            Some(back) => desk = back,
+            Some((back, its_list)) => (desk, list) = (back, its_list),
             None => return worked,
         }
     }
@@ -241,8 +244,11 @@ impl Worker<'_> {
     }
 }
 
+/// What a guardian sees of a list of held keys.
+type List = (Arc<HeldFile>, Pulse);
+
 /// The display, once it is back; nothing if it does not come, or we are asked to end.
-fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<X11Desk>, Failure> {
+fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<(X11Desk, List)>, Failure> {
     let signals = signals::endings()?;
     let until = Instant::now() + DISPLAY_BACK;
     while Instant::now() < until {
@@ -252,8 +258,10 @@ fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<X11Desk>, Failure> 
             break;
         }
         // Keys that were down went with the display.
-        if let Ok(desk) = X11Desk::open(HeldKeys::open(&runtime.held_keys())?) {
-            return Ok(Some(desk));
+        let held = HeldKeys::open(&runtime.held_keys())?;
+        let list = (Arc::new(held.file()?), held.pulse());
+        if let Ok(desk) = X11Desk::open(held) {
+            return Ok(Some((desk, list)));
         }
     }
     Ok(None)

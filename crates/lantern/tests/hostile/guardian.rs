@@ -1,6 +1,7 @@
 //! The guardian is stopped, or the program that it watches.
 
 use rustix::process::Signal;
+use std::os::unix::process::ExitStatusExt;
 
 use super::receiver::{Desk, FIRES};
 use crate::running::{Running, send};
@@ -13,4 +14,58 @@ fn x11_a_guardian_that_is_stopped_does_not_keep_the_program_from_ending() {
     desk.expect_keys_at_once();
     running.stop();
     desk.person.expect_no_keys_down();
+}
+
+/// The press of a key that waits freezes the keyboard until the program answers.
+#[test]
+fn x11_a_program_that_is_stopped_does_not_keep_the_keyboard() {
+    let mut desk = Desk::set_up();
+    let rules = format!("{FIRES}when key f7 {{ hold a {{ wait }} }}\n");
+    let mut running = Running::start(&desk.display, &rules);
+    desk.expect_keys_at_once();
+    desk.person.tap("f7");
+    desk.target.expect_press(38);
+    running.signal(Signal::STOP);
+    desk.press_blindly(&["f8", "c", "d"]);
+    running.wait_long_for("left a key or button unanswered");
+    assert_eq!(running.wait_end().signal(), Some(9));
+    desk.person.expect_no_keys_down();
+    desk.expect_plain_keys();
+}
+
+/// Without a press that it takes, a program that is stopped keeps nothing from anybody.
+#[test]
+fn x11_a_program_that_is_stopped_and_keeps_nothing_may_go_on() {
+    let mut desk = Desk::set_up();
+    let running = Running::start(&desk.display, FIRES);
+    running.signal(Signal::STOP);
+    for _ in 0..3 {
+        desk.wait_until_idle();
+        desk.expect_plain_keys();
+    }
+    running.signal(Signal::CONT);
+    desk.expect_keys_at_once();
+    running.stop();
+}
+
+#[test]
+fn x11_keys_are_released_though_the_list_of_held_keys_was_removed_or_made_shorter() {
+    for shortens in [false, true] {
+        let desk = &mut Desk::set_up();
+        let rules = "when key f7 { hold a { press left-button; wait } }\n";
+        let mut running = Running::start(&desk.display, rules);
+        desk.person.tap("f7");
+        desk.display.wait_until("what the rule holds", |_| desk.person.buttons_down());
+        let list = desk.list_of_held_keys();
+        if shortens {
+            std::fs::write(&list, "").expect("it is ours");
+        } else {
+            std::fs::remove_file(&list).expect("it is ours");
+        }
+        running.signal(Signal::KILL);
+        running.wait_end();
+        desk.display.wait_until("everything to be released", |_| {
+            !desk.person.buttons_down() && desk.person.keys_down().is_empty()
+        });
+    }
 }

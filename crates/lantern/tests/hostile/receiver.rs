@@ -1,8 +1,9 @@
 //! A person at a display with a program in front that receives what rules send.
 
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Display, Person, Target};
+use lantern_stage::{Display, Person, Target, pass_time};
 use serde_json::Value;
 
 use crate::running::lantern;
@@ -53,6 +54,31 @@ impl Desk {
         spans.sort();
         let late = spans[spans.len() / 4];
         assert!(late <= AT_ONCE, "presses fired after {spans:?}");
+    }
+
+    /// Expects that keys which no rule names arrive as they are.
+    pub fn expect_plain_keys(&mut self) {
+        self.person.tap("z");
+        self.target.expect_press(Z);
+    }
+
+    /// Presses keys while the keyboard may be frozen, so that no press is seen to have come.
+    pub fn press_blindly(&mut self, keys: &[&str]) {
+        let mut blind = Person::at(self.display.name()).unchecked();
+        keys.iter().for_each(|key| blind.tap(key));
+    }
+
+    /// Lets the person rest until the server counts them as idle for a second and more.
+    pub fn wait_until_idle(&self) {
+        pass_time(Duration::from_millis(1300));
+    }
+
+    /// The file in which the program marks the keys that it holds.
+    pub fn list_of_held_keys(&self) -> PathBuf {
+        let folder = self.display.folder().join("cold-lantern");
+        let mut files = std::fs::read_dir(folder).expect("it is there").flatten();
+        let list = files.find(|file| file.file_name().to_string_lossy().starts_with("held"));
+        list.expect("it is there").path()
     }
 
     /// Presses the panic combination, and expects that everything is paused and keys are the program's.

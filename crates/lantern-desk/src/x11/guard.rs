@@ -1,0 +1,217 @@
+//! The guardian's side of a display. It releases what the working process left down when that has
+//! ended, and ends one that hangs while the keyboard or the pointer waits for it.
+//!
+//! A press that a rule may want freezes the keyboard until the working process answers. The guardian
+//! looks only when the person does something after a pause, which an alarm on the server's idle
+//! time tells it: nothing wakes it while nothing happens, and nothing while keys follow each other.
+
+use std::os::fd::BorrowedFd;
+use std::time::{Duration, Instant};
+
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use x11rb::connection::{Connection, RequestConnection};
+use x11rb::protocol::Event;
+use x11rb::protocol::sync::{
+    ChangeAlarmAux, ConnectionExt as _, CreateAlarmAux, Int64, TESTTYPE, VALUETYPE,
+};
+use x11rb::protocol::xinput::{ConnectionExt as _, InputStateData};
+use x11rb::protocol::xproto::{self, ConnectionExt as _, GrabMode, GrabStatus};
+use x11rb::rust_connection::RustConnection;
+
+use super::connection::Link;
+use super::windows;
+use crate::{DeskError, HeldFile, HeldMarks};
+
+/// Time without input, in milliseconds, after which the next input wakes the guardian.
+const PAUSE_MS: i64 = 1000;
+/// Time between two looks at a process that may hang.
+const LOOKS: Duration = Duration::from_millis(200);
+/// Maximum time for which one that ended is waited for until the server has taken in what it sent last.
+const LAST_WORDS: Duration = Duration::from_secs(5);
+
+/// The working process, as the guardian sees it.
+pub trait Watched {
+    /// Becomes readable when the process has ended.
+    fn ended(&self) -> BorrowedFd<'_>;
+    /// What it does now.
+    fn look(&mut self) -> Progress;
+    /// Ends the process. Called only while it is stuck and the keyboard or the pointer is taken.
+    fn end(&mut self);
+}
+
+/// What a process does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Progress {
+    /// It works, or waits for something to happen.
+    Works,
+    /// It is stopped, or awake without progress.
+    Hangs,
+    /// It has been so for longer than any work takes.
+    IsStuck,
+}
+
+/// Guards a display, or the one in DISPLAY, until the working process has ended, and releases then
+/// what is down by its doing. `process` is the working process, if it is known: what it sent last is
+/// waited for.
+///
+/// # Errors
+/// When the display cannot be reached, or goes.
+pub fn guard_held(
+    display: Option<&str>,
+    held: &HeldFile,
+    process: Option<u32>,
+    watched: &mut dyn Watched,
+) -> Result<(), DeskError> {
+    let link = Link::open(display)?;
+    let mut alarm = IdleAlarm::set(display)?;
+    let mut looks = false;
+    loop {
+        let ended = watched.ended();
+        let mut fds = vec![PollFd::from_borrowed_fd(ended, PollFlags::IN)];
+        fds.extend(alarm.as_ref().map(|alarm| PollFd::new(alarm.conn.stream(), PollFlags::IN)));
+        let timeout = looks.then(|| Timespec::try_from(LOOKS).expect("it is short"));
+        match poll(&mut fds, timeout.as_ref()) {
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(error) => return Err(DeskError::Lost(error.into())),
+        }
+        if !fds[0].revents().is_empty() {
+            break;
+        }
+        let rang = alarm.as_mut().map_or(Ok(false), IdleAlarm::has_rung)?;
+        looks = match watched.look() {
+            // Once more after it rang: the process may not have begun yet with what the person did.
+            Progress::Works => rang,
+            Progress::Hangs => true,
+            // To find out costs the person's programs the keyboard for a moment, and is done once for
+            // each time that the person begins to do something.
+            Progress::IsStuck => {
+                if is_taken(&link)? {
+                    watched.end();
+                }
+                false
+            }
+        };
+    }
+    release_marked(&link, held.marks())?;
+    let until = Instant::now() + LAST_WORDS;
+    while let Some(process) = process
+        && windows::is_client(&link, process)?
+        && Instant::now() < until
+    {
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    release_marked(&link, held.marks())
+}
+
+/// Releases what a list says is down on a display, or on the one in DISPLAY.
+///
+/// # Errors
+/// When the display cannot be reached.
+pub fn release_held(display: Option<&str>, held: &HeldFile) -> Result<(), DeskError> {
+    release_marked(&Link::open(display)?, held.marks())
+}
+
+/// Releases every key and button that is marked and takes lent keycodes back. Where marks are lost,
+/// all that XTEST's devices hold is released.
+pub(super) fn release_marked(link: &Link, marks: Option<HeldMarks>) -> Result<(), DeskError> {
+    let marks = match marks {
+        Some(marks) => marks,
+        None => injected_marks(link)?,
+    };
+    let keys = marks.keycodes.into_iter().map(|code| (xproto::KEY_RELEASE_EVENT, code));
+    let buttons = marks.buttons.into_iter().map(|button| (xproto::BUTTON_RELEASE_EVENT, button));
+    for (kind, detail) in keys.chain(buttons) {
+        link.fake(kind, detail)?;
+    }
+    for code in marks.lent {
+        link.conn.change_keyboard_mapping(1, code, 2, &[0, 0])?;
+    }
+    link.conn.get_input_focus()?.reply()?;
+    Ok(())
+}
+
+/// What is down on XTEST's own devices, whoever pressed it.
+fn injected_marks(link: &Link) -> Result<HeldMarks, DeskError> {
+    let mut marks = HeldMarks::default();
+    let down = |bits: &[u8; 32]| -> Vec<u8> {
+        let is_down = |number: &u8| bits[usize::from(*number) / 8] & (1 << (number % 8)) != 0;
+        (0..=u8::MAX).filter(is_down).collect()
+    };
+    for device in link.devices.injected.iter().filter_map(|id| u8::try_from(*id).ok()) {
+        let Ok(state) = link.conn.xinput_query_device_state(device)?.reply() else { continue };
+        for class in state.classes {
+            match class.data {
+                InputStateData::Key(keys) => marks.keycodes.extend(down(&keys.keys)),
+                InputStateData::Button(buttons) => marks.buttons.extend(down(&buttons.buttons)),
+                _ => {}
+            }
+        }
+    }
+    Ok(marks)
+}
+
+/// Whether another client has grabbed the keyboard or the pointer.
+fn is_taken(link: &Link) -> Result<bool, DeskError> {
+    let (mode, now) = (GrabMode::ASYNC, x11rb::CURRENT_TIME);
+    let keyboard = link.conn.grab_keyboard(false, link.root, now, mode, mode)?.reply()?.status;
+    link.conn.ungrab_keyboard(now)?;
+    let (mask, none) = (xproto::EventMask::NO_EVENT, x11rb::NONE);
+    let pointer =
+        link.conn.grab_pointer(false, link.root, mask, mode, mode, none, none, now)?.reply()?;
+    link.conn.ungrab_pointer(now)?;
+    link.conn.get_input_focus()?.reply()?;
+    let taken = [GrabStatus::ALREADY_GRABBED, GrabStatus::FROZEN];
+    Ok(taken.contains(&keyboard) || taken.contains(&pointer.status))
+}
+
+/// Rings when the person does something after a pause.
+struct IdleAlarm {
+    conn: RustConnection,
+    alarm: u32,
+}
+
+impl IdleAlarm {
+    /// Sets it; nothing where the server does not count its idle time.
+    fn set(display: Option<&str>) -> Result<Option<IdleAlarm>, DeskError> {
+        let unreachable = |source| DeskError::Unreachable {
+            display: display.unwrap_or_default().to_owned(),
+            source,
+        };
+        let (conn, _) = RustConnection::connect(display).map_err(unreachable)?;
+        if conn.extension_information(x11rb::protocol::sync::X11_EXTENSION_NAME)?.is_none() {
+            return Ok(None);
+        }
+        conn.sync_initialize(3, 1)?.reply()?;
+        let counters = conn.sync_list_system_counters()?.reply()?.counters;
+        let Some(idle) = counters.iter().find(|counter| counter.name == b"IDLETIME") else {
+            return Ok(None);
+        };
+        let alarm = conn.generate_id()?;
+        let settings = CreateAlarmAux::new()
+            .counter(idle.counter)
+            .value_type(VALUETYPE::ABSOLUTE)
+            .value(pause())
+            .test_type(TESTTYPE::NEGATIVE_TRANSITION)
+            .delta(Int64 { hi: 0, lo: 0 })
+            .events(1);
+        conn.sync_create_alarm(alarm, &settings)?.check()?;
+        Ok(Some(IdleAlarm { conn, alarm }))
+    }
+
+    /// Whether it rang since the last look; it is set again then.
+    fn has_rung(&mut self) -> Result<bool, DeskError> {
+        let mut rang = false;
+        while let Some(event) = self.conn.poll_for_event()? {
+            rang |= matches!(event, Event::SyncAlarmNotify(_));
+        }
+        if rang {
+            self.conn.sync_change_alarm(self.alarm, &ChangeAlarmAux::new().value(pause()))?;
+            self.conn.flush()?;
+        }
+        Ok(rang)
+    }
+}
+
+fn pause() -> Int64 {
+    Int64 { hi: 0, lo: PAUSE_MS as u32 }
+}
