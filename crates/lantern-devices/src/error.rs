@@ -80,6 +80,9 @@ pub enum ServiceError {
         /// What that was.
         what: &'static str,
     },
+    /// The program itself has a fault, which a panic showed.
+    #[error("a fault of the program itself: {0}; please report it")]
+    Fault(String),
     /// There is no session bus.
     #[error("there is no session bus")]
     NoBus,
@@ -179,6 +182,7 @@ impl ServiceError {
             | ServiceError::Bus(_)
             | ServiceError::Launch(_)
             | ServiceError::Link(_)
+            | ServiceError::Fault(_)
             | ServiceError::Stopped => return None,
         })
     }

@@ -6,6 +6,7 @@
 //! nothing. The program's event loop is the only caller.
 
 mod bus;
+mod caught;
 mod ears;
 mod elements;
 mod error;

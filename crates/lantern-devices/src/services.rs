@@ -11,6 +11,7 @@ use std::thread;
 use lantern_model::{ArmedKey, Deed, EffectId, Event, Listening, Value, Verb};
 use rustix::event::{EventfdFlags, eventfd};
 
+use crate::caught::catch;
 use crate::ears::{Ear, LastSaid, Teller};
 use crate::elements::{self, Announcer, Front};
 use crate::links::{Answer, LinkError, Linked, Links, Tell};
@@ -113,34 +114,29 @@ impl Services {
         let job = Job { effect, deed: deed.clone(), front: front.clone(), stop: Arc::clone(&stop) };
         match deed.verb {
             Verb::Launch => {
-                let mut bus = None;
-                self.hand_on("launch", job, move |job| {
-                    activate(&mut bus, programs::find(job.word())?)
-                });
+                self.hand_on("launch", job, |bus, job| activate(bus, programs::find(job.word())?));
             }
             Verb::Open => {
-                let mut bus = None;
-                self.hand_on("open", job, move |job| {
-                    activate(&mut bus, programs::handler(job.word())?)
-                });
+                self.hand_on("open", job, |bus, job| activate(bus, programs::handler(job.word())?));
             }
             Verb::Notify => {
-                let mut bus = None;
-                self.hand_on("notify", job, move |job| {
-                    notices::show(&mut bus, job.word()).map(|()| Done::Done)
+                self.hand_on("notify", job, |bus, job| {
+                    notices::show(bus, job.word()).map(|()| Done::Done)
                 });
             }
             Verb::Volume(_) => {
-                let mut server = None;
-                self.hand_on("volume", job, move |job| change_volume(&mut server, job));
+                self.hand_on("volume", job, change_volume);
             }
-            Verb::Say => self
-                .hand_on("say", job, |job| speech::say(job.word(), &job.stop).map(|()| Done::Done)),
+            Verb::Say => self.hand_on("say", job, |(): &mut (), job| {
+                speech::say(job.word(), &job.stop).map(|()| Done::Done)
+            }),
             // Sounds may be played at once.
             Verb::Play => {
                 let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
                 thread::spawn(move || {
-                    let result = playing::play(job.word(), &job.stop).map(|()| Done::Done);
+                    let play = || playing::play(job.word(), &job.stop).map(|()| Done::Done);
+                    let result =
+                        catch(play).unwrap_or_else(|fault| Err(ServiceError::Fault(fault)));
                     report(&done, &bell, job.effect, result);
                 });
             }
@@ -155,16 +151,14 @@ impl Services {
                 stop.by(links.abandoning(effect));
             }
             Verb::Composing => {
-                let mut methods = InputMethods::default();
-                self.hand_on("input method", job, move |_| {
+                self.hand_on("input method", job, |methods: &mut InputMethods, _| {
                     let composing = methods.composing()?;
                     Ok(composing.map_or(Done::Done, |name| Done::Gave(Value::Text(name))))
                 });
             }
             Verb::Choose => {
-                let mut tree = None;
-                self.hand_on("choose", job, move |job| {
-                    elements::choose(&mut tree, &job.front, &job.deed.words).map(|()| Done::Done)
+                self.hand_on("choose", job, |tree, job| {
+                    elements::choose(tree, &job.front, &job.deed.words).map(|()| Done::Done)
                 });
             }
             _ => return false,
@@ -318,24 +312,40 @@ impl Services {
         Some(Report { effect, result: result.map_err(|error| error.line()) })
     }
 
-    /// Puts a job behind those of its sort; their thread starts with the first.
-    fn hand_on<F>(&mut self, sort: &'static str, job: Job, mut work: F)
-    where
-        F: FnMut(&Job) -> Result<Done, ServiceError> + Send + 'static,
-    {
+    /// Puts a job behind those of its sort; their thread starts with the first. What `work` keeps
+    /// between jobs, such as an open connection, begins anew after a job that panicked.
+    fn hand_on<S: Default + 'static>(
+        &mut self,
+        sort: &'static str,
+        job: Job,
+        work: fn(&mut S, &Job) -> Result<Done, ServiceError>,
+    ) {
         let worker = self.workers.entry(sort).or_insert_with(|| {
             let (sender, jobs) = channel::<Job>();
             let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
             thread::spawn(move || {
+                let mut kept = S::default();
                 for job in jobs {
-                    let result =
-                        if job.stop.is_wanted() { Err(ServiceError::Stopped) } else { work(&job) };
+                    let result = if job.stop.is_wanted() {
+                        Err(ServiceError::Stopped)
+                    } else {
+                        catch(|| work(&mut kept, &job)).unwrap_or_else(|fault| {
+                            kept = S::default();
+                            Err(ServiceError::Fault(fault))
+                        })
+                    };
                     report(&done, &bell, job.effect, result);
                 }
             });
             sender
         });
-        worker.send(job).expect("a worker ends only when its sender is gone");
+        let effect = job.effect;
+        if worker.send(job).is_err() {
+            // Only dropping what a panicked job left can end the thread; the next job starts another.
+            self.workers.remove(sort);
+            let fault = ServiceError::Fault("its worker has ended".to_owned());
+            report(&self.done, &self.bell, effect, Err(fault));
+        }
     }
 }
 
@@ -431,5 +441,43 @@ impl Stop {
         if let Some(by) = by {
             by();
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::{Duration, Instant};
+
+    use super::*;
+
+    fn next_report(services: &mut Services) -> Report {
+        let end = Instant::now() + Duration::from_secs(20);
+        loop {
+            if let Some(report) = services.next_report() {
+                return report;
+            }
+            assert!(Instant::now() < end, "no report comes");
+            thread::yield_now();
+        }
+    }
+
+    #[test]
+    fn a_job_that_panics_fails_and_the_next_finds_a_worker_that_begins_anew() {
+        fn count(done: &mut u64, job: &Job) -> Result<Done, ServiceError> {
+            assert_ne!(job.effect, EffectId(2), "this one cannot be done");
+            *done += 1;
+            Ok(Done::Gave(Value::Number(*done as f64)))
+        }
+        let mut services = Services::new().expect("there are descriptors");
+        for number in 1..=3 {
+            let deed = Deed { verb: Verb::Notify, words: Vec::new(), value: None, limit: None };
+            let (front, stop) = (Front::default(), Arc::default());
+            services.hand_on("count", Job { effect: EffectId(number), deed, front, stop }, count);
+        }
+        let results: Vec<_> = (0..3).map(|_| next_report(&mut services).result).collect();
+        let one = |result: &Result<Done, String>| matches!(result, Ok(Done::Gave(Value::Number(number))) if *number == 1.0);
+        assert!(one(&results[0]) && one(&results[2]), "{results:?}");
+        let fault = results[1].as_ref().expect_err("it panicked");
+        assert!(fault.contains("this one cannot be done"), "{fault}");
     }
 }

@@ -13,7 +13,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::journal::LogFile;
-use crate::style;
+use crate::style::{self, complain};
 
 /// Most bytes in the queue.
 const MOST_BYTES: usize = 1 << 20;
@@ -120,6 +120,8 @@ fn dropped_words(count: u64) -> String {
 /// When the system has no thread left.
 pub fn start_queue(log: Option<LogFile>) -> std::io::Result<()> {
     let queue = QUEUE.get_or_init(Queue::default);
+    // The hook of the library writes directly.
+    std::panic::set_hook(Box::new(|panic| complain!("{}fault{0:#}: {panic}", style::ERROR)));
     thread::Builder::new().name("output".to_owned()).spawn(|| queue.write_all(log)).map(drop)
 }
 

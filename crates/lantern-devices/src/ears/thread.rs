@@ -15,6 +15,7 @@ use lantern_sense::{Example, Loudness};
 use super::outside::Outside;
 use super::{Hearer, Noted, Source, Verdict};
 use crate::ServiceError;
+use crate::caught::catch;
 
 /// How often a microphone that is not there is looked for.
 const RETRY: Duration = Duration::from_secs(2);
@@ -69,7 +70,7 @@ impl Ear {
     pub(crate) fn start(tell: Teller) -> Ear {
         let (sender, calls) = channel();
         let meter = Meter::default();
-        let worker = Worker {
+        let mut worker = Worker {
             calls,
             own: sender.clone(),
             tell,
@@ -77,8 +78,13 @@ impl Ear {
             hearer: None,
             told: State::Closed,
             programs: 0,
+            wanted: None,
         };
-        thread::spawn(move || worker.work());
+        thread::spawn(move || {
+            while let Err(fault) = catch(|| worker.work()) {
+                worker.begin_anew(fault);
+            }
+        });
         Ear { calls: sender, meter }
     }
 
@@ -118,13 +124,19 @@ struct Worker {
     told: State,
     /// How many programs were started; those before may still have something to say.
     programs: u32,
+    /// What is listened for, in case a panic ends that.
+    wanted: Option<Listening>,
 }
 
 impl Worker {
     /// Works until nobody listens any more.
-    fn work(mut self) {
-        let mut next = self.next_listening();
+    fn work(&mut self) {
+        let mut next = match self.wanted.take() {
+            Some(wanted) => self.wait_and_try(wanted),
+            None => self.next_listening(),
+        };
         while let Some(wanted) = next {
+            self.wanted = Some(wanted.clone());
             next = if wanted.phrases.is_empty() {
                 self.tell_state(State::Closed);
                 self.next_listening()
@@ -140,6 +152,12 @@ impl Worker {
             };
             self.measure(None);
         }
+    }
+
+    /// After a panic: nothing that was open is used any more.
+    fn begin_anew(&mut self, fault: String) {
+        self.hearer = None;
+        self.tell_state(State::Deaf(ServiceError::Fault(fault).line()));
     }
 
     /// What to listen for next; nothing at the end.

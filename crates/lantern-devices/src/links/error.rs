@@ -15,6 +15,9 @@ pub enum LinkError {
         /// How long was waited.
         limit: Duration,
     },
+    /// The program itself has a fault, which a panic showed.
+    #[error("a fault of the program itself: {0}; please report it")]
+    Fault(String),
     /// The device is not there now.
     #[error("it is not there: {0}")]
     Away(String),
@@ -148,6 +151,7 @@ impl LinkError {
             }
             LinkError::NotWelcome { .. } => "look at its `user` and `password`".to_owned(),
             LinkError::Silent { .. }
+            | LinkError::Fault(_)
             | LinkError::Away(_)
             | LinkError::Gone
             | LinkError::Port { .. }

@@ -15,14 +15,19 @@ mod web;
 
 use std::collections::BTreeMap;
 use std::future::Future;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::panic::AssertUnwindSafe;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
+use futures::FutureExt;
 use lantern_model::{Deed, Device, DeviceId, DeviceKind, EffectId, Event, Link, Value};
 use tokio::runtime;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{AbortHandle, JoinSet};
+
+use crate::caught::message;
 
 pub use error::LinkError;
 pub use listener::{Answer, Ran};
@@ -52,6 +57,44 @@ pub(crate) trait Tell: Send + Sync {
     fn event(&self, event: Event);
     /// A deed is done, or failed.
     fn outcome(&self, effect: EffectId, outcome: Outcome);
+}
+
+/// Passes on what is told, and knows which deeds have no outcome yet.
+struct Unanswered {
+    tell: Arc<dyn Tell>,
+    /// Each with its device's name.
+    deeds: Mutex<BTreeMap<EffectId, String>>,
+}
+
+impl Unanswered {
+    fn deeds(&self) -> MutexGuard<'_, BTreeMap<EffectId, String>> {
+        self.deeds.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Fails what was asked of a device whose task has ended.
+    fn fail_all(&self, device: &str) {
+        let mut lost = Vec::new();
+        self.deeds().retain(|effect, of| {
+            let is_its = of == device;
+            lost.extend(is_its.then_some(*effect));
+            !is_its
+        });
+        for effect in lost {
+            let fault = "its task has ended".to_owned();
+            self.tell.outcome(effect, Err(LinkError::Fault(fault)));
+        }
+    }
+}
+
+impl Tell for Unanswered {
+    fn event(&self, event: Event) {
+        self.tell.event(event);
+    }
+
+    fn outcome(&self, effect: EffectId, outcome: Outcome) {
+        self.deeds().remove(&effect);
+        self.tell.outcome(effect, outcome);
+    }
 }
 
 /// What a task of a device has: its name, whom it tells, and how it last said to stand with the device.
@@ -162,7 +205,7 @@ struct AtWork {
 
 /// The thread's own side.
 struct Board {
-    tell: Arc<dyn Tell>,
+    tell: Arc<Unanswered>,
     /// By the device's name.
     at_work: BTreeMap<String, AtWork>,
     /// Names in the order of the set.
@@ -176,7 +219,7 @@ struct Board {
 impl Board {
     fn new(tell: Arc<dyn Tell>) -> Board {
         Board {
-            tell,
+            tell: Arc::new(Unanswered { tell, deeds: Mutex::default() }),
             at_work: BTreeMap::new(),
             names: Vec::new(),
             tasks: JoinSet::new(),
@@ -186,13 +229,41 @@ impl Board {
     }
 
     async fn work(mut self, mut calls: UnboundedReceiver<Call>) {
-        while let Some(call) = calls.recv().await {
+        loop {
+            let call = tokio::select! {
+                call = calls.recv() => call,
+                Some(_) = self.tasks.join_next() => {
+                    self.revive();
+                    continue;
+                }
+            };
             match call {
-                Call::Devices(devices) => self.set_devices(devices).await,
-                Call::Attempt(device, errand) => self.attempt(device, errand),
-                Call::Abandon(effect) => self.under_way.abandon(effect),
-                Call::Answer(number, answer) => self.callers.answer(number, answer),
+                None => return,
+                Some(Call::Devices(devices)) => self.set_devices(devices).await,
+                Some(Call::Attempt(device, errand)) => self.attempt(device, errand),
+                Some(Call::Abandon(effect)) => {
+                    self.tell.deeds().remove(&effect);
+                    self.under_way.abandon(effect);
+                }
+                Some(Call::Answer(number, answer)) => self.callers.answer(number, answer),
             }
+        }
+    }
+
+    /// Starts the tasks of devices again that ended though their devices are wanted.
+    fn revive(&mut self) {
+        let is_over = |at_work: &AtWork| at_work.task.is_finished();
+        let over: Vec<Linked> = self
+            .at_work
+            .values()
+            .filter(|at_work| is_over(at_work))
+            .map(|at_work| at_work.linked.clone())
+            .collect();
+        for linked in over {
+            let name = linked.device.name.clone();
+            self.tell.fail_all(&name);
+            let at_work = self.start_after(RETRY.1, linked);
+            self.at_work.insert(name, at_work);
         }
     }
 
@@ -222,37 +293,50 @@ impl Board {
         for linked in devices {
             if !self.at_work.contains_key(&linked.device.name) {
                 let name = linked.device.name.clone();
-                let at_work = self.start(linked);
+                let at_work = self.start_after(Duration::ZERO, linked);
                 self.at_work.insert(name, at_work);
             }
         }
     }
 
-    fn start(&mut self, linked: Linked) -> AtWork {
+    /// Starts the task of a device, which rests first.
+    fn start_after(&mut self, rest: Duration, linked: Linked) -> AtWork {
         let (errands, coming) = unbounded_channel();
-        let context = Context::new(&linked.device.name, &self.tell);
-        let task = match linked.device.kind.clone() {
+        let tell: Arc<dyn Tell> = Arc::clone(&self.tell) as _;
+        let context = Context::new(&linked.device.name, &tell);
+        let of_task = context.clone();
+        let work: Pin<Box<dyn Future<Output = ()> + Send>> = match linked.device.kind.clone() {
             DeviceKind::Serial { port, speed } => {
-                self.tasks.spawn(serial::serve(context, port, speed, coming))
+                Box::pin(serial::serve(context, port, speed, coming))
             }
             DeviceKind::Web { address, headers } => {
                 let under_way = Arc::clone(&self.under_way);
-                self.tasks.spawn(web::serve(context, address, headers, coming, under_way))
+                Box::pin(web::serve(context, address, headers, coming, under_way))
             }
             DeviceKind::Listener { address, callers } => {
-                self.tasks.spawn(listener::serve(context, address, callers, self.callers.clone()))
+                Box::pin(listener::serve(context, address, callers, self.callers.clone()))
             }
             DeviceKind::Broker(broker) => {
                 let topics = linked.topics.clone();
-                self.tasks.spawn(broker::serve(context, broker, topics, coming))
+                Box::pin(broker::serve(context, broker, topics, coming))
             }
         };
+        let task = self.tasks.spawn(async move {
+            tokio::time::sleep(rest).await;
+            if let Err(panic) = AssertUnwindSafe(work).catch_unwind().await {
+                let fault = LinkError::Fault(message(&*panic));
+                of_task.say(Link::Down(fault.to_string()));
+            }
+        });
         AtWork { linked, errands, task }
     }
 
     fn attempt(&mut self, device: DeviceId, errand: Errand) {
         let effect = errand.effect;
         let at_work = self.names.get(device.0).and_then(|name| self.at_work.get(name));
+        if let Some(at_work) = at_work {
+            self.tell.deeds().insert(effect, at_work.linked.device.name.clone());
+        }
         if at_work.is_none_or(|at_work| at_work.errands.send(errand).is_err()) {
             self.tell.outcome(effect, Err(LinkError::Gone));
         }
@@ -278,5 +362,38 @@ impl BackOff {
     /// It is there again.
     fn reset(&mut self) {
         self.0 = RETRY.0;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[derive(Default)]
+    struct Told(Mutex<Vec<(EffectId, String)>>);
+
+    impl Tell for Told {
+        fn event(&self, _: Event) {}
+
+        fn outcome(&self, effect: EffectId, outcome: Outcome) {
+            let words = outcome.err().map(|error| error.to_string()).unwrap_or_default();
+            self.0.lock().expect("no test panics with it").push((effect, words));
+        }
+    }
+
+    #[test]
+    fn what_was_asked_of_a_task_that_ended_fails_once() {
+        let told = Arc::new(Told::default());
+        let unanswered = Unanswered { tell: Arc::clone(&told) as _, deeds: Mutex::default() };
+        for (number, device) in [(1, "fans"), (2, "drill"), (3, "fans")] {
+            unanswered.deeds().insert(EffectId(number), device.to_owned());
+        }
+        unanswered.outcome(EffectId(3), Ok(None));
+        unanswered.fail_all("fans");
+        unanswered.fail_all("fans");
+        let told = told.0.lock().expect("no test panics with it");
+        assert_eq!(told.len(), 2, "{told:?}");
+        assert_eq!(told[0], (EffectId(3), String::new()));
+        assert!(told[1].0 == EffectId(1) && told[1].1.contains("its task has ended"));
     }
 }

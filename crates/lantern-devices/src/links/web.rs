@@ -3,11 +3,14 @@
 //! What changes one path is sent in order; everything else goes at once. A request that may be sent twice
 //! without harm is, once, if the connection broke before an answer came.
 
+use std::any::Any;
 use std::collections::BTreeMap;
 use std::error::Error;
+use std::panic::AssertUnwindSafe;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use futures::FutureExt;
 use lantern_model::{EffectId, Guarded, Value, Verb};
 use reqwest::header::{CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue};
 use reqwest::redirect::Policy;
@@ -17,6 +20,7 @@ use tokio::sync::{Mutex as Turn, Semaphore};
 use tokio::task::AbortHandle;
 
 use super::{Context, Errand, LinkError, Outcome, secret};
+use crate::caught::message;
 
 /// The most of an answer that is taken, in bytes.
 const MOST: usize = 1 << 20;
@@ -86,8 +90,9 @@ pub(super) async fn serve(
                 let _place = known.places.acquire().await;
                 known.ask(&errand).await
             };
-            let outcome = errand.within(work).await;
-            tell.outcome(effect, outcome);
+            let outcome = AssertUnwindSafe(errand.within(work)).catch_unwind().await;
+            let fault = |panic: Box<dyn Any + Send>| Err(LinkError::Fault(message(&*panic)));
+            tell.outcome(effect, outcome.unwrap_or_else(fault));
         });
         under_way.add(effect, task.abort_handle());
     }

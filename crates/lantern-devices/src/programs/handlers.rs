@@ -19,7 +19,9 @@ use crate::folders::{config_folders, data_folders, home_path};
 pub fn handler(target: &str) -> Result<Start, LaunchError> {
     let known = SharedMimeInfo::new();
     let (target, kinds) = match scheme(target) {
-        Some("file") => of_file(&known, &unescaped(&target["file://".len().min(target.len())..]))?,
+        Some(scheme) if scheme.eq_ignore_ascii_case("file") => {
+            of_file(&known, &unescaped(path_of(target)))?
+        }
         Some(scheme) => {
             let scheme = format!("x-scheme-handler/{}", scheme.to_lowercase());
             (target.to_owned(), vec![scheme])
@@ -44,6 +46,13 @@ fn scheme(target: &str) -> Option<&str> {
     let fits = |letter: char| letter.is_ascii_alphanumeric() || "+-.".contains(letter);
     // One letter alone is no scheme that anybody uses.
     (first && scheme.len() > 1 && letters.all(fits)).then_some(scheme)
+}
+
+/// The path in an address of a file (RFC 8089): `file:/PATH`, `file:///PATH` or `file://localhost/PATH`.
+fn path_of(address: &str) -> &str {
+    let rest = address.split_once(':').map_or(address, |(_, rest)| rest);
+    let path = rest.strip_prefix("//").unwrap_or(rest);
+    path.strip_prefix("localhost").filter(|path| path.starts_with('/')).unwrap_or(path)
 }
 
 /// A file's full path, and its MIME types, the most exact first.
@@ -168,7 +177,8 @@ pub(super) fn unescaped(path: &str) -> String {
     let mut rest = path;
     while let Some((before, after)) = rest.split_once('%') {
         bytes.extend_from_slice(before.as_bytes());
-        let code = after.get(..2).and_then(|code| u8::from_str_radix(code, 16).ok());
+        let digits = after.get(..2).filter(|two| two.bytes().all(|byte| byte.is_ascii_hexdigit()));
+        let code = digits.and_then(|digits| u8::from_str_radix(digits, 16).ok());
         match code {
             Some(byte) => {
                 bytes.push(byte);
@@ -197,5 +207,12 @@ mod tests {
         assert_eq!(scheme("/core:logs"), None);
         assert_eq!(scheme("c:logs"), None);
         assert_eq!(scheme("plain.txt"), None);
+        for address in ["file:/core", "file:///core", "FILE://localhost/core"] {
+            assert_eq!(path_of(address), "/core", "{address}");
+        }
+        assert_eq!(path_of("file:aé"), "aé");
+        assert_eq!(path_of("file:"), "");
+        assert_eq!(path_of("file://localhostess"), "localhostess");
+        assert_eq!(unescaped("%+f%é"), "%+f%é");
     }
 }

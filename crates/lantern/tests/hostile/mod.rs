@@ -2,5 +2,6 @@
 //! person's keys fire rules at once and the panic combination works, seen at the receiving program.
 
 mod guardian;
+mod jobs;
 mod output;
 mod receiver;
