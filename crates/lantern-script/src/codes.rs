@@ -120,6 +120,10 @@ codes! {
         "A value of one kind stands where another is needed, such as a text where a duration belongs."
         "when key f9 => wait \"long\"\n",
         "when key f9 => wait 2s\n";
+    UnsafeValue "unsafe-value" Error
+        "In a line for `shell` or `launch` a value must become exactly one word, so that what comes from outside never becomes a command. Inside quotes, backquotes, comments and the like it cannot."
+        "when key f9 { let note = ask \"Note?\"; shell \"echo \\\"{note}\\\" >> notes\" }\n",
+        "when key f9 { let note = ask \"Note?\"; shell \"echo {note} >> notes\" }\n";
     WrongCount "wrong-count" Error
         "A macro is called with too many or too few values. Parameters without a default must be given."
         "macro note(text) { type text }\nwhen key f9 => note()\n",

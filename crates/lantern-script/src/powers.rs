@@ -6,7 +6,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::code::{Asked, Expr, Op, Target};
+use lantern_model::code::{Asked, Expr, Function, Op, Target};
 use lantern_model::{
     Broker, Cause, Combo, DeviceId, DeviceKind, KeyKind, KeyRef, Place, Rule, RuleSet, Secret,
     Value, Verb,
@@ -315,6 +315,12 @@ impl Search<'_> {
             Expr::Value(Value::Text(text)) => text.clone(),
             Expr::Value(value) => value.to_string(),
             Expr::Text(parts) => parts.iter().map(|part| self.shown(part)).collect(),
+            // As one word of a command line.
+            Expr::Call(Function::ShellWord, values) => {
+                let word: String = values.iter().map(|value| self.shown(value)).collect();
+                let is_plain = |c: char| c.is_alphanumeric() || "_-./@:=+,…".contains(c);
+                if word.chars().all(is_plain) { word } else { format!("'{word}'") }
+            }
             Expr::Global(index) if !self.assigned.contains(index) => {
                 self.shown(&self.rules.globals[*index].first)
             }

@@ -41,6 +41,13 @@ pub fn find(wanted: &str) -> Result<Start, LaunchError> {
     }
     let words = shlex::split(wanted).unwrap_or_default();
     let name = words.first().cloned().ok_or(LaunchError::Nothing)?;
+    // A name that is known only when the rule fires comes as one word.
+    if let [only] = words.as_slice()
+        && only != wanted
+        && let Some(entry) = by_id(only).or_else(|| by_name(only))
+    {
+        return start_of(&entry, &[]);
+    }
     if !is_program(&name) {
         return Err(LaunchError::NotFound { name: wanted.to_owned() });
     }

@@ -6,8 +6,9 @@ use lantern_model::{Value, Verb, VolumeChange};
 use super::Checker;
 use super::kinds::Kind;
 use super::names::Sort;
+use super::shell::Lexer;
 use crate::codes::Code;
-use crate::tree::{Deed, ExprKind, TextPart};
+use crate::tree::{self, Deed, ExprKind, TextPart};
 use crate::{Finding, Span};
 
 impl Checker<'_> {
@@ -16,7 +17,8 @@ impl Checker<'_> {
         self.need_for_verb(&verb, span);
         let words = match verb {
             Verb::Shell => self.lower_shell(deed),
-            Verb::Launch | Verb::Open | Verb::Focus | Verb::Close => {
+            Verb::Launch => deed.words.iter().map(|word| self.lower_launch(word)).collect(),
+            Verb::Open | Verb::Focus | Verb::Close => {
                 let what =
                     if verb == Verb::Open { "an address or file" } else { "a program's name" };
                 deed.words.iter().map(|word| self.lower_kind(word, Kind::Text, what)).collect()
@@ -78,13 +80,52 @@ impl Checker<'_> {
             }
             return Vec::new();
         };
-        let parts = parts.iter().map(|part| match part {
-            TextPart::Literal(text) => Expr::Value(Value::Text(text.clone())),
+        vec![self.lower_command(parts, "shell")]
+    }
+
+    /// A program's name, or its command line with each value in it as one argument.
+    fn lower_launch(&mut self, word: &tree::Expr) -> Expr {
+        let ExprKind::Text(parts) = &word.kind else {
+            return as_word(self.lower_kind(word, Kind::Text, "a program's name"));
+        };
+        match parts.as_slice() {
+            [] | [TextPart::Literal(_)] => self.lower_text(parts),
+            [TextPart::Value(value)] => as_word(self.lower_expr(value).0),
+            parts => {
+                if let Some(value) = value_in_first_word(parts) {
+                    let title = "a value cannot be the program of a line";
+                    self.say(
+                        Finding::new(Code::UnsafeValue, value.span, title)
+                            .label("it would choose what is started")
+                            .help("write the program itself, and values behind it: launch \"mousepad {file}\""),
+                    );
+                }
+                self.lower_command(parts, "launch")
+            }
+        }
+    }
+
+    /// A command line, each value in it as exactly one word.
+    fn lower_command(&mut self, parts: &[TextPart], step: &str) -> Expr {
+        let mut lexer = Lexer::new();
+        let lower = |part: &TextPart| match part {
+            TextPart::Literal(text) => {
+                lexer.literal(text);
+                Expr::Value(Value::Text(text.clone()))
+            }
             TextPart::Value(value) => {
+                if let Err(place) = lexer.value() {
+                    let title = format!("in `{step}` a value here cannot become exactly one word");
+                    self.say(
+                        Finding::new(Code::UnsafeValue, value.span, title)
+                            .label(place.words())
+                            .help(place.help()),
+                    );
+                }
                 Expr::Call(Function::ShellWord, vec![self.lower_expr(value).0])
             }
-        });
-        vec![Expr::Text(parts.collect())]
+        };
+        Expr::Text(parts.iter().map(lower).collect())
     }
 
     fn lower_into(&mut self, deed: &Deed, verb: &Verb) -> Option<Target> {
@@ -115,5 +156,28 @@ impl Checker<'_> {
                     .help(format!("from 0% to {}%", most * 100.0)),
             );
         }
+    }
+}
+
+/// The first value of a line, if it is in the line's first word.
+fn value_in_first_word(parts: &[TextPart]) -> Option<&tree::Expr> {
+    let mut before = String::new();
+    for part in parts {
+        match part {
+            TextPart::Literal(text) => before.push_str(text),
+            TextPart::Value(value) => {
+                let is_first = !before.trim_start().contains(char::is_whitespace);
+                return is_first.then_some(value);
+            }
+        }
+    }
+    None
+}
+
+/// What is not known before the rule fires, as one word whatever it holds.
+fn as_word(expr: Expr) -> Expr {
+    match expr {
+        Expr::Value(_) => expr,
+        other => Expr::Call(Function::ShellWord, vec![other]),
     }
 }

@@ -59,7 +59,7 @@ impl Checker<'_> {
         }
     }
 
-    fn lower_text(&mut self, parts: &[TextPart]) -> Expr {
+    pub(super) fn lower_text(&mut self, parts: &[TextPart]) -> Expr {
         match parts {
             [] => Expr::Value(Value::Text(String::new())),
             [TextPart::Literal(text)] => Expr::Value(Value::Text(text.clone())),

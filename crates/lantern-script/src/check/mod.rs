@@ -20,6 +20,7 @@ mod prints;
 mod routines;
 mod rules;
 mod settings;
+mod shell;
 mod steps;
 mod triggers;
 mod units;

@@ -5,3 +5,4 @@ mod guardian;
 mod jobs;
 mod output;
 mod receiver;
+mod values;

@@ -1,0 +1,268 @@
+//! Where the values of a command line stand.
+//!
+//! A value becomes one word of a line for the shell: it is put between single quotes. That holds
+//! only where the line itself is outside of all quotes. [`Lexer`] reads what stands before a value as
+//! the shell does (POSIX.1-2017, volume 3, section 2.3) and names the place of the value. Where shells
+//! differ, or where it would take a whole shell to know, the value is refused.
+
+/// A place in a line at which a value cannot become exactly one word.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Place {
+    SingleQuotes,
+    DoubleQuotes,
+    Backquotes,
+    Backslash,
+    Dollar,
+    Parameter,
+    Arithmetic,
+    Comment,
+    HereDocument,
+}
+
+impl Place {
+    /// The place in words, for a label.
+    pub(super) fn words(self) -> &'static str {
+        match self {
+            Place::SingleQuotes => "inside single quotes",
+            Place::DoubleQuotes => "inside double quotes",
+            Place::Backquotes => "inside backquotes",
+            Place::Backslash => "behind a backslash",
+            Place::Dollar => "behind a dollar sign",
+            Place::Parameter => "inside `${...}`",
+            Place::Arithmetic => "inside arithmetic",
+            Place::Comment => "inside a comment",
+            Place::HereDocument => "behind `<<`",
+        }
+    }
+
+    /// What to write instead.
+    pub(super) fn help(self) -> &'static str {
+        match self {
+            Place::SingleQuotes | Place::DoubleQuotes => {
+                "leave the quotes around the value out: it becomes one word, whatever is in it"
+            }
+            Place::Backquotes => "write `$(...)` in place of the backquotes",
+            Place::HereDocument => {
+                "hand it over with `printf '%s\\n' {value} |` in front of the program"
+            }
+            Place::Backslash => "leave the backslash out: the value becomes one word",
+            Place::Dollar | Place::Parameter | Place::Arithmetic => {
+                "give the value to a variable first: `v={value}; ... \"$v\"`"
+            }
+            Place::Comment => "leave the comment out",
+        }
+    }
+}
+
+/// What is open.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Open {
+    Single,
+    Double,
+    Backquote,
+    /// `$(`, closed by `)`.
+    Command,
+    /// `(` of its own, closed by `)`.
+    Group,
+    /// `${`, closed by `}`.
+    Parameter,
+    /// `$((`, closed by `))`, or `$[`, closed by `]`.
+    Arithmetic(char),
+    Comment,
+}
+
+/// Reads a line piece by piece.
+#[derive(Debug, Default)]
+pub(super) struct Lexer {
+    open: Vec<Open>,
+    after_backslash: bool,
+    after_dollar: bool,
+    /// Whether the next character begins a word.
+    begins_word: bool,
+    has_here_document: bool,
+    /// The character before.
+    before: Option<char>,
+}
+
+impl Lexer {
+    /// A lexer at the beginning of a line.
+    pub(super) fn new() -> Lexer {
+        Lexer { begins_word: true, ..Lexer::default() }
+    }
+
+    /// A value stands here; the place, if it cannot become one word.
+    pub(super) fn value(&mut self) -> Result<(), Place> {
+        let place = match self.open.last() {
+            _ if self.has_here_document => Some(Place::HereDocument),
+            _ if self.open.contains(&Open::Backquote) => Some(Place::Backquotes),
+            _ if self.open.contains(&Open::Parameter) => Some(Place::Parameter),
+            _ if self.is_in_arithmetic() => Some(Place::Arithmetic),
+            Some(Open::Single) => Some(Place::SingleQuotes),
+            Some(Open::Double) => Some(Place::DoubleQuotes),
+            Some(Open::Comment) => Some(Place::Comment),
+            _ if self.after_backslash => Some(Place::Backslash),
+            _ if self.after_dollar => Some(Place::Dollar),
+            _ => None,
+        };
+        (self.after_backslash, self.after_dollar, self.begins_word) = (false, false, false);
+        self.before = None;
+        place.map_or(Ok(()), Err)
+    }
+
+    fn is_in_arithmetic(&self) -> bool {
+        self.open.iter().any(|open| matches!(open, Open::Arithmetic(_)))
+    }
+
+    /// The line goes on with this, as it is written.
+    pub(super) fn literal(&mut self, text: &str) {
+        text.chars().for_each(|next| self.take(next));
+    }
+
+    fn take(&mut self, next: char) {
+        let before = self.before.replace(next);
+        if std::mem::take(&mut self.after_backslash) {
+            self.begins_word = false;
+            return;
+        }
+        let after_dollar = std::mem::take(&mut self.after_dollar);
+        match (self.open.last().copied(), next) {
+            (Some(Open::Single), '\'') => self.close(),
+            (Some(Open::Comment), '\n') => {
+                self.open.pop();
+                self.begins_word = true;
+            }
+            (Some(Open::Single | Open::Comment), _) => {}
+            (_, '\\') => self.after_backslash = true,
+            (Some(Open::Double), '"') | (Some(Open::Parameter), '}') => self.close(),
+            (_, '`') => match self.open.iter().rposition(|open| *open == Open::Backquote) {
+                Some(at) => self.open.truncate(at),
+                None => self.open.push(Open::Backquote),
+            },
+            (_, '(') if after_dollar => self.open.push(Open::Command),
+            (_, '{') if after_dollar => self.open.push(Open::Parameter),
+            (_, '[') if after_dollar => self.open.push(Open::Arithmetic(']')),
+            (_, '$') => self.after_dollar = true,
+            // `$((` may be a command that begins with a group as well: refused as arithmetic.
+            (Some(Open::Command), '(') if before == Some('(') => {
+                self.open.pop();
+                self.open.push(Open::Arithmetic(')'));
+            }
+            // Of two parentheses the first closes nothing.
+            (Some(Open::Arithmetic(end)), next)
+                if next == end && (end != ')' || before == Some(')')) =>
+            {
+                self.close();
+            }
+            (Some(Open::Arithmetic(')')), '(') => self.open.push(Open::Group),
+            (Some(Open::Double), _) => {}
+            (_, '"') => self.open.push(Open::Double),
+            (_, '\'') => self.open.push(Open::Single),
+            (Some(Open::Parameter | Open::Arithmetic(_)), _) => {}
+            (_, '#') if self.begins_word => self.open.push(Open::Comment),
+            (_, '<') if before == Some('<') => self.has_here_document = true,
+            (_, '(') => self.open.push(Open::Group),
+            (Some(Open::Command | Open::Group), ')') => {
+                self.close();
+                self.before = None;
+            }
+            _ => {}
+        }
+        let separates =
+            matches!(next, ' ' | '\t' | '\n' | ';' | '&' | '|' | '(' | ')' | '<' | '>' | '`');
+        self.begins_word = separates
+            && matches!(
+                self.open.last(),
+                None | Some(Open::Command | Open::Group | Open::Backquote)
+            );
+    }
+
+    fn close(&mut self) {
+        self.open.pop();
+        self.begins_word = false;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The places of the values in a line, each written `@`.
+    fn places(line: &str) -> Vec<Result<(), Place>> {
+        let mut lexer = Lexer::new();
+        let mut found = Vec::new();
+        for (number, part) in line.split('@').enumerate() {
+            if number > 0 {
+                found.push(lexer.value());
+            }
+            lexer.literal(part);
+        }
+        found
+    }
+
+    #[test]
+    fn values_outside_of_quotes_become_words() {
+        for line in [
+            "echo @",
+            "echo a@b@",
+            "v=@; echo \"$v\"",
+            "echo $(echo @) @",
+            "echo \"$(printf %s @)\"",
+            "(cd @ && ls) > @ 2>&1",
+            "echo 'it''s' \"fine\" @",
+            "echo a#b@ $# @",
+            "echo '#' @",
+            "echo \\\\@",
+            "echo \\' @",
+            "echo \"\\\"\" @",
+            "# old\necho @",
+            "echo ${core} @ ${core:-\"}\"} @",
+            "echo $((1 + 2)) @",
+            "echo $(( (1))) @",
+            "echo $(( ((1)) + (2) )) $(echo @)",
+            "echo $( (echo @) ) @",
+            "if [ -e @ ]; then echo @; fi",
+            "cat < @",
+            "echo `date` @",
+        ] {
+            assert!(places(line).iter().all(Result::is_ok), "{line}: {:?}", places(line));
+        }
+    }
+
+    #[test]
+    fn values_inside_of_anything_are_refused_with_their_place() {
+        for (line, place) in [
+            ("echo \"@\"", Place::DoubleQuotes),
+            ("echo \"a $(date) @\"", Place::DoubleQuotes),
+            ("echo 'a @ b'", Place::SingleQuotes),
+            ("echo $'@'", Place::SingleQuotes),
+            ("echo $\"@\"", Place::DoubleQuotes),
+            ("echo \\@", Place::Backslash),
+            ("echo $@", Place::Dollar),
+            ("echo ${core:-@}", Place::Parameter),
+            ("echo $((1 + @))", Place::Arithmetic),
+            ("echo $[1 + @]", Place::Arithmetic),
+            ("echo $(( ((1)) + @ ))", Place::Arithmetic),
+            ("echo $(( (1) + (@) ))", Place::Arithmetic),
+            ("echo \"$(( ((1)) + @ ))\"", Place::Arithmetic),
+            ("echo ${core:-$(echo @)}", Place::Parameter),
+            ("echo `echo @`", Place::Backquotes),
+            ("echo `echo $(echo @)`", Place::Backquotes),
+            ("echo \"`echo @`\"", Place::Backquotes),
+            ("cat <<E\n@\nE", Place::HereDocument),
+            ("cat <<'E'\nx\nE\necho @", Place::HereDocument),
+            ("cat <<< @", Place::HereDocument),
+            ("echo core # @", Place::Comment),
+            ("echo \"$(echo \"@\")\"", Place::DoubleQuotes),
+            ("echo \"$(echo ')' '@')\"", Place::SingleQuotes),
+        ] {
+            assert_eq!(places(line), [Err(place)], "{line}");
+        }
+    }
+
+    #[test]
+    fn after_a_value_the_line_goes_on_where_it_was() {
+        assert_eq!(places("echo \"@\" @"), [Err(Place::DoubleQuotes), Ok(())]);
+        assert_eq!(places("echo @# @"), [Ok(()), Ok(())]);
+        assert_eq!(places("echo @ # @"), [Ok(()), Err(Place::Comment)]);
+    }
+}
