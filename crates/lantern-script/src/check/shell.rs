@@ -17,6 +17,8 @@ pub(super) enum Place {
     Arithmetic,
     Comment,
     HereDocument,
+    /// Behind `$[` or `$'`.
+    Unclear,
 }
 
 impl Place {
@@ -32,6 +34,7 @@ impl Place {
             Place::Arithmetic => "inside arithmetic",
             Place::Comment => "inside a comment",
             Place::HereDocument => "behind `<<`",
+            Place::Unclear => "behind `$[` or `$'`, which shells read differently",
         }
     }
 
@@ -50,6 +53,7 @@ impl Place {
                 "give the value to a variable first: `v={value}; ... \"$v\"`"
             }
             Place::Comment => "leave the comment out",
+            Place::Unclear => "write `$(( ))` in place of `$[ ]`, and leave `$'...'` out",
         }
     }
 }
@@ -66,8 +70,8 @@ enum Open {
     Group,
     /// `${`, closed by `}`.
     Parameter,
-    /// `$((`, closed by `))`, or `$[`, closed by `]`.
-    Arithmetic(char),
+    /// `$((`, closed by `))`.
+    Arithmetic,
     Comment,
 }
 
@@ -80,6 +84,10 @@ pub(super) struct Lexer {
     /// Whether the next character begins a word.
     begins_word: bool,
     has_here_document: bool,
+    /// Whether something stood in the line that shells read differently.
+    is_unclear: bool,
+    /// Whether the character closed quotes or a substitution.
+    has_closed: bool,
     /// The character before.
     before: Option<char>,
 }
@@ -94,9 +102,10 @@ impl Lexer {
     pub(super) fn value(&mut self) -> Result<(), Place> {
         let place = match self.open.last() {
             _ if self.has_here_document => Some(Place::HereDocument),
+            _ if self.is_unclear => Some(Place::Unclear),
             _ if self.open.contains(&Open::Backquote) => Some(Place::Backquotes),
             _ if self.open.contains(&Open::Parameter) => Some(Place::Parameter),
-            _ if self.is_in_arithmetic() => Some(Place::Arithmetic),
+            _ if self.open.contains(&Open::Arithmetic) => Some(Place::Arithmetic),
             Some(Open::Single) => Some(Place::SingleQuotes),
             Some(Open::Double) => Some(Place::DoubleQuotes),
             Some(Open::Comment) => Some(Place::Comment),
@@ -107,10 +116,6 @@ impl Lexer {
         (self.after_backslash, self.after_dollar, self.begins_word) = (false, false, false);
         self.before = None;
         place.map_or(Ok(()), Err)
-    }
-
-    fn is_in_arithmetic(&self) -> bool {
-        self.open.iter().any(|open| matches!(open, Open::Arithmetic(_)))
     }
 
     /// The line goes on with this, as it is written.
@@ -135,29 +140,29 @@ impl Lexer {
             (_, '\\') => self.after_backslash = true,
             (Some(Open::Double), '"') | (Some(Open::Parameter), '}') => self.close(),
             (_, '`') => match self.open.iter().rposition(|open| *open == Open::Backquote) {
-                Some(at) => self.open.truncate(at),
+                Some(at) => {
+                    self.open.truncate(at);
+                    self.has_closed = true;
+                }
                 None => self.open.push(Open::Backquote),
             },
             (_, '(') if after_dollar => self.open.push(Open::Command),
             (_, '{') if after_dollar => self.open.push(Open::Parameter),
-            (_, '[') if after_dollar => self.open.push(Open::Arithmetic(']')),
+            (_, '[') if after_dollar => self.is_unclear = true,
+            (open, '\'') if after_dollar && open != Some(Open::Double) => self.is_unclear = true,
             (_, '$') => self.after_dollar = true,
             // `$((` may be a command that begins with a group as well: refused as arithmetic.
             (Some(Open::Command), '(') if before == Some('(') => {
                 self.open.pop();
-                self.open.push(Open::Arithmetic(')'));
+                self.open.push(Open::Arithmetic);
             }
             // Of two parentheses the first closes nothing.
-            (Some(Open::Arithmetic(end)), next)
-                if next == end && (end != ')' || before == Some(')')) =>
-            {
-                self.close();
-            }
-            (Some(Open::Arithmetic(')')), '(') => self.open.push(Open::Group),
+            (Some(Open::Arithmetic), ')') if before == Some(')') => self.close(),
+            (Some(Open::Arithmetic), '(') => self.open.push(Open::Group),
             (Some(Open::Double), _) => {}
             (_, '"') => self.open.push(Open::Double),
             (_, '\'') => self.open.push(Open::Single),
-            (Some(Open::Parameter | Open::Arithmetic(_)), _) => {}
+            (Some(Open::Parameter | Open::Arithmetic), _) => {}
             (_, '#') if self.begins_word => self.open.push(Open::Comment),
             (_, '<') if before == Some('<') => self.has_here_document = true,
             (_, '(') => self.open.push(Open::Group),
@@ -169,16 +174,17 @@ impl Lexer {
         }
         let separates =
             matches!(next, ' ' | '\t' | '\n' | ';' | '&' | '|' | '(' | ')' | '<' | '>' | '`');
-        self.begins_word = separates
-            && matches!(
-                self.open.last(),
-                None | Some(Open::Command | Open::Group | Open::Backquote)
-            );
+        let is_plain =
+            matches!(self.open.last(), None | Some(Open::Command | Open::Group | Open::Backquote));
+        // The end of a substitution or of quotes is a part of its word.
+        self.begins_word = separates && is_plain && !std::mem::take(&mut self.has_closed);
+        self.has_closed = false;
     }
 
+    /// What is open last ends here.
     fn close(&mut self) {
-        self.open.pop();
-        self.begins_word = false;
+        let closed = self.open.pop();
+        self.has_closed = closed != Some(Open::Group);
     }
 }
 
@@ -220,6 +226,9 @@ mod tests {
             "echo $(( (1))) @",
             "echo $(( ((1)) + (2) )) $(echo @)",
             "echo $( (echo @) ) @",
+            "echo $(date)# @",
+            "echo `date`# @",
+            "(echo)# 'x\n echo @",
             "if [ -e @ ]; then echo @; fi",
             "cat < @",
             "echo `date` @",
@@ -234,13 +243,14 @@ mod tests {
             ("echo \"@\"", Place::DoubleQuotes),
             ("echo \"a $(date) @\"", Place::DoubleQuotes),
             ("echo 'a @ b'", Place::SingleQuotes),
-            ("echo $'@'", Place::SingleQuotes),
+            ("echo $'@'", Place::Unclear),
+            ("echo $'a\\'b' @", Place::Unclear),
             ("echo $\"@\"", Place::DoubleQuotes),
             ("echo \\@", Place::Backslash),
             ("echo $@", Place::Dollar),
             ("echo ${core:-@}", Place::Parameter),
             ("echo $((1 + @))", Place::Arithmetic),
-            ("echo $[1 + @]", Place::Arithmetic),
+            ("echo $[1 + @]", Place::Unclear),
             ("echo $(( ((1)) + @ ))", Place::Arithmetic),
             ("echo $(( (1) + (@) ))", Place::Arithmetic),
             ("echo \"$(( ((1)) + @ ))\"", Place::Arithmetic),

@@ -97,3 +97,83 @@ fn a_value_is_one_word_of_a_shell_and_one_argument_of_a_program() {
     run.stop();
     assert!(!home.path().join("owned").exists());
 }
+
+/// Pieces of lines that open, close and join everything a shell knows.
+const PIECES: [&str; 24] = [
+    "\"", "\"", "'", "'", "\\", "`", "`", "$(", ")", "${x:-", "}", "$((", "))", "$[", "]", "#",
+    " ", "\n", "<<E\n", "E\n", ";", "echo ", "$", "(",
+];
+
+/// A line as a rule writes it, between double quotes.
+fn escaped(piece: &str) -> String {
+    piece
+        .replace('\\', "\\\\")
+        .replace('"', "\\\"")
+        .replace('\n', "\\n")
+        .replace('{', "{{")
+        .replace('}', "}}")
+}
+
+/// Lines of random pieces: what the checker accepts, a real shell executes nothing of.
+#[test]
+fn no_accepted_line_executes_its_value() {
+    let home = Home::new();
+    let mut random = fastrand::Rng::with_seed(23);
+    let lines: Vec<(String, String)> = (0..1000)
+        .map(|_| {
+            let count = random.usize(1..12);
+            let mut piece = || PIECES[random.usize(..PIECES.len())];
+            let before: String = (0..count).map(|_| piece()).collect();
+            let after: String = (0..2).map(|_| piece()).collect();
+            (format!("echo {before}"), after)
+        })
+        .collect();
+    let macros: String = lines
+        .iter()
+        .enumerate()
+        .map(|(number, (before, after))| {
+            format!(
+                "macro m-{number}(v) {{ shell \"{}{{v}}{}\" }}\n",
+                escaped(before),
+                escaped(after)
+            )
+        })
+        .collect();
+    home.write("bench.lantern", macros);
+    let called = home.call(&["check", "--json", "bench.lantern"]);
+    let data: serde_json::Value = serde_json::from_str(&called.stdout).expect("it is data");
+    let refused: std::collections::BTreeSet<u64> = data["findings"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter(|finding| finding["name"] == "unsafe-value")
+        .map(|finding| finding["line"].as_u64().expect("a line"))
+        .collect();
+    let mut accepted = 0;
+    for (number, (before, after)) in lines.iter().enumerate() {
+        if refused.contains(&(number as u64 + 1)) {
+            continue;
+        }
+        accepted += 1;
+        for value in [
+            "$(touch owned)",
+            "`touch owned`",
+            "\n touch owned\n",
+            "'; touch owned; '",
+            "); touch owned; (",
+        ] {
+            let line = format!("{before}'{}'{after}", value.replace('\'', "'\\''"));
+            for shell in ["/bin/sh", "/bin/bash"] {
+                let mut command = std::process::Command::new(shell);
+                command.args(["-c", &line]).current_dir(home.path());
+                command.stdin(std::process::Stdio::null()).output().expect("there is a shell");
+                assert!(!home.path().join("owned").exists(), "{shell} executed {line:?}");
+            }
+        }
+    }
+    assert!(
+        accepted > 100 && refused.len() > 300,
+        "{accepted} accepted, {} refused",
+        refused.len()
+    );
+}
