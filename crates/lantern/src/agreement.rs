@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::failure::Failure;
+use crate::foreign::shown;
 use crate::style;
 use crate::style::complain;
 
@@ -35,14 +36,14 @@ pub fn power_words(power: &Power) -> String {
     if power.what.is_empty() {
         power.kind.words().to_owned()
     } else {
-        format!("{} {}", power.kind.words(), power.what)
+        format!("{} {}", power.kind.words(), shown(&power.what))
     }
 }
 
 /// Prints powers that were not agreed to, each with its file.
 pub fn print_missing(missing: &[(&str, Power)]) {
     for (file, power) in missing {
-        complain!("{}{file}{0:#} {}", style::WARNING, power_words(power));
+        complain!("{}{}{0:#} {}", style::WARNING, shown(file), power_words(power));
     }
 }
 

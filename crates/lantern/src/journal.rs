@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use anstream::adapter::strip_str;
 
 use crate::failure::Failure;
+use crate::foreign::shown;
 use crate::output::{self, Stream};
 use crate::style::complain;
 
@@ -76,7 +77,8 @@ impl Journal {
             LogLevel::Info => "<6>",
             LogLevel::Debug => "<7>",
         };
-        complain!("{weight}{words}");
+        // The journal reads the weight of each line; a line end in foreign words must not bring its own.
+        complain!("{weight}{}", words.replace('\n', &format!("\n{weight}")));
         self.keep(level, words);
     }
 
@@ -105,7 +107,7 @@ fn log_line(level: LogLevel, words: &str) -> String {
     let time = jiff::Zoned::now().strftime("%F %T%.3f%:z").to_string();
     let level = format!("{level:?}").to_lowercase();
     let words = strip_str(words).to_string();
-    format!("{time} {level:<7} {}", words.replace('\n', " | "))
+    format!("{time} {level:<7} {}", shown(&words.replace('\n', " | ")))
 }
 
 impl LogFile {

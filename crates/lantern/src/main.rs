@@ -13,6 +13,7 @@ mod errands;
 mod failure;
 mod files;
 mod findings;
+mod foreign;
 mod guardian;
 mod journal;
 mod listening;

@@ -5,13 +5,15 @@
 //! then blocks that thread and never the event loop. What does not fit in the queue is dropped and
 //! counted, and the count is written once writing works again.
 
+use std::borrow::Cow;
 use std::collections::VecDeque;
 use std::fmt;
-use std::io::Write;
-use std::sync::{Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::io::{IsTerminal, Write};
+use std::sync::{Condvar, LazyLock, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use crate::foreign::{acts, push_shown};
 use crate::journal::LogFile;
 use crate::style::{self, complain};
 
@@ -151,10 +153,60 @@ pub fn finish() {
 
 fn write_now(stream: Stream, line: &str) {
     let _ = match stream {
-        Stream::Out => anstream::stdout().write_all(line.as_bytes()),
-        _ => anstream::stderr().write_all(line.as_bytes()),
+        Stream::Out => {
+            let line = fit_for(&std::io::stdout(), line);
+            anstream::stdout().write_all(line.as_bytes())
+        }
+        _ => {
+            let line = fit_for(&std::io::stderr(), line);
+            anstream::stderr().write_all(line.as_bytes())
+        }
     };
 }
+
+/// The line as it may be written: a terminal acts on nothing in it but our own colours and line ends.
+fn fit_for<'l>(stream: &impl IsTerminal, line: &'l str) -> Cow<'l, str> {
+    if stream.is_terminal() { without_sequences(line) } else { Cow::Borrowed(line) }
+}
+
+/// The line with every control character escaped that is not a line end, a tab or a colour of ours.
+fn without_sequences(line: &str) -> Cow<'_, str> {
+    if !line.chars().any(|c| acts(c) && c != '\n' && c != '\t') {
+        return Cow::Borrowed(line);
+    }
+    let mut fit = String::with_capacity(line.len() + 16);
+    let mut rest = line;
+    while let Some(c) = rest.chars().next() {
+        let own = OWN_SEQUENCES.iter().find(|own| rest.starts_with(own.as_str()));
+        let length = match own {
+            Some(own) => {
+                fit.push_str(own);
+                own.len()
+            }
+            None => {
+                if matches!(c, '\n' | '\t') {
+                    fit.push(c)
+                } else {
+                    push_shown(&mut fit, c)
+                }
+                c.len_utf8()
+            }
+        };
+        rest = &rest[length..];
+    }
+    Cow::Owned(fit)
+}
+
+/// The sequences that our colours consist of.
+static OWN_SEQUENCES: LazyLock<Vec<String>> = LazyLock::new(|| {
+    let rendered = style::ALL.iter().map(|style| format!("{style}{style:#}"));
+    let mut own: Vec<String> = rendered
+        .flat_map(|text| text.split_inclusive('m').map(str::to_owned).collect::<Vec<_>>())
+        .collect();
+    own.sort();
+    own.dedup();
+    own
+});
 
 fn write_log(log: &mut Option<LogFile>, line: &str) {
     let Some(file) = log else { return };
@@ -187,6 +239,22 @@ mod tests {
         assert!(words.contains(": 3 lines were left out"), "{words}");
         assert_eq!(waiting.take(), None);
         assert!(waiting.is_done());
+    }
+
+    #[test]
+    fn a_terminal_gets_our_colours_and_no_other_sequence() {
+        let own = format!("{}warning{0:#}: core\t12\n", style::WARNING);
+        assert_eq!(without_sequences(&own), own);
+        for (foreign, fit) in [
+            ("\u{1b}[8mhidden", "\\u{1b}[8mhidden"),
+            ("\u{1b}]52;c;aGk=\u{7}", "\\u{1b}]52;c;aGk=\\u{7}"),
+            ("\u{1b}[2K\r", "\\u{1b}[2K\\u{d}"),
+            ("\u{9b}1A", "\\u{9b}1A"),
+            ("\u{202e}x\u{1b}", "\\u{202e}x\\u{1b}"),
+        ] {
+            assert_eq!(without_sequences(foreign), fit);
+        }
+        assert!(OWN_SEQUENCES.iter().all(|own| own.starts_with("\u{1b}[") && own.len() < 8));
     }
 
     #[test]

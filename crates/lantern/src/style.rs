@@ -20,6 +20,9 @@ pub const WENT_OUT: Style = AnsiColor::Green.on_default();
 /// What matters less.
 pub const FAINT: Style = Style::new().dimmed();
 
+/// Every one of them.
+pub const ALL: [Style; 8] = [ERROR, WARNING, HELP, HEAD, CAME_IN, RULE, WENT_OUT, FAINT];
+
 /// Writes a line to standard output; see [`crate::output`].
 macro_rules! say {
     ($($words:tt)*) => {

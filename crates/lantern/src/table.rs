@@ -1,11 +1,16 @@
 //! Tables on a terminal.
 
+use std::borrow::Cow;
+
 use unicode_width::UnicodeWidthStr;
 
+use crate::foreign::shown;
 use crate::style::{self, say};
 
 /// Prints rows under their heads, each column as wide as its widest cell.
 pub fn print(heads: &[&str], rows: &[Vec<String>]) {
+    let rows: Vec<Vec<Cow<'_, str>>> =
+        rows.iter().map(|row| row.iter().map(|cell| shown(cell)).collect()).collect();
     let width = |column: usize| {
         let cells = rows.iter().map(|row| row[column].width());
         cells.chain([heads[column].width()]).max().unwrap_or(0)
@@ -19,7 +24,7 @@ pub fn print(heads: &[&str], rows: &[Vec<String>]) {
         padded.collect::<Vec<_>>().join("  ").trim_end().to_owned()
     };
     say!("{}{}{0:#}", style::HEAD, line(heads));
-    for row in rows {
-        say!("{}", line(&row.iter().map(String::as_str).collect::<Vec<_>>()));
+    for row in &rows {
+        say!("{}", line(&row.iter().map(Cow::as_ref).collect::<Vec<_>>()));
     }
 }

@@ -5,6 +5,8 @@ use std::sync::LazyLock;
 use lantern_engine::ReasonKind;
 use lantern_model::{Deed, Ear, Key, Layout, Link, RuleSet, Side, Verb};
 
+use crate::foreign::shown;
+
 /// The board that scenes are played on and keys are named after: made once.
 pub fn board() -> &'static Layout {
     static BOARD: LazyLock<Layout> = LazyLock::new(Layout::us);
@@ -16,8 +18,12 @@ pub fn sureness(share: f64) -> String {
     if share < 0.005 { "<1 %".to_owned() } else { format!("{:.0} %", 100.0 * share) }
 }
 
-/// A reason other than a firing or a plain end, in words.
+/// A reason in one line, fit to be shown whatever came from outside.
 pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
+    shown(&words_of(kind, rules)).into_owned()
+}
+
+fn words_of(kind: &ReasonKind, rules: &RuleSet) -> String {
     match kind {
         ReasonKind::Fired { by, .. } => format!("fired by {by}"),
         ReasonKind::Ended(_) => "ended".to_owned(),

@@ -7,6 +7,7 @@ use lantern_engine::ReasonKind;
 use lantern_model::{Ear, Event, Link, Time};
 
 use super::Session;
+use crate::foreign::shown;
 use crate::journal::LogLevel;
 use crate::style;
 use crate::wording::describe;
@@ -22,7 +23,7 @@ impl<D: Desk> Session<'_, D> {
                 format!("pressed {}", keys.join("+"))
             }
             Event::LetGo { key } => format!("let go {key}"),
-            Event::Focus(app) => format!("{} came to the front", app.name()),
+            Event::Focus(app) => format!("{} came to the front", shown(app.name())),
             _ => return,
         };
         self.journal.tell(LogLevel::Debug, &format!("{}{now}{0:#} {words}", style::FAINT));

@@ -5,4 +5,5 @@ mod guardian;
 mod jobs;
 mod output;
 mod receiver;
+mod terminals;
 mod values;

@@ -18,14 +18,43 @@ const CTRL_S: &[u8] = b"\x13";
 const CTRL_Q: &[u8] = b"\x11";
 
 /// A terminal with its two ends.
-fn terminal() -> (File, File) {
-    let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).expect("there are terminals");
-    grantpt(&master).expect("it is ours");
-    unlockpt(&master).expect("it is ours");
-    let name = ptsname(&master, Vec::new()).expect("it has a name");
-    let path = std::ffi::OsStr::from_bytes(name.as_bytes());
-    let slave = File::options().read(true).write(true).open(path).expect("it can be opened");
-    (File::from(master), slave)
+pub struct Terminal {
+    master: File,
+    slave: File,
+    read: String,
+}
+
+impl Terminal {
+    pub fn open() -> Terminal {
+        let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).expect("there are terminals");
+        grantpt(&master).expect("it is ours");
+        unlockpt(&master).expect("it is ours");
+        let name = ptsname(&master, Vec::new()).expect("it has a name");
+        let path = std::ffi::OsStr::from_bytes(name.as_bytes());
+        let slave = File::options().read(true).write(true).open(path).expect("it can be opened");
+        Terminal { master: File::from(master), slave, read: String::new() }
+    }
+
+    /// The three standard streams of a program in it.
+    pub fn ends(&self) -> [Stdio; 3] {
+        let end = || self.slave.try_clone().expect("it can be cloned");
+        [end(), end(), end()].map(|end| Stdio::from(OwnedFd::from(end)))
+    }
+
+    /// Presses a key.
+    pub fn press(&mut self, key: &[u8]) {
+        self.master.write_all(key).expect("the terminal is there");
+    }
+
+    /// Everything that came until this does.
+    pub fn read_until(&mut self, words: &str) -> String {
+        let mut bytes = [0; 4096];
+        while !self.read.contains(words) {
+            let count = self.master.read(&mut bytes).expect("the terminal is there");
+            self.read.push_str(&String::from_utf8_lossy(&bytes[..count]));
+        }
+        std::mem::take(&mut self.read)
+    }
 }
 
 fn command(display: &Display, rules: &str) -> Command {
@@ -36,7 +65,7 @@ fn command(display: &Display, rules: &str) -> Command {
     command
 }
 
-fn wait_for_work(display: &Display) {
+pub fn wait_for_work(display: &Display) {
     display.wait_until("the rules to be at work", |display| {
         lantern(display, &["status"]).status.success()
     });
@@ -56,26 +85,21 @@ fn expect_end(mut child: Child) {
 #[test]
 fn x11_a_terminal_that_is_stopped_with_ctrl_s_stops_nothing_else() {
     let mut desk = Desk::set_up();
-    let (mut master, slave) = terminal();
-    let end = || Stdio::from(OwnedFd::from(slave.try_clone().expect("it can be cloned")));
-    let rules = format!("{FIRES}when key f7 => log \"seven\"\n");
+    let mut terminal = Terminal::open();
+    let rules = format!("{FIRES}let n = 0\nwhen key f7 {{ set n = n + 1; log \"seven {{n}}\" }}\n");
     let mut command = command(&desk.display, &rules);
-    let child = command.stdin(end()).stdout(end()).stderr(end()).spawn().expect("it starts");
+    let [stdin, stdout, stderr] = terminal.ends();
+    let child = command.stdin(stdin).stdout(stdout).stderr(stderr).spawn().expect("it starts");
     wait_for_work(&desk.display);
-    master.write_all(CTRL_S).expect("the terminal is there");
+    terminal.press(CTRL_S);
     for _ in 0..3 {
         desk.person.tap("f7");
         desk.expect_keys_at_once();
     }
-    master.write_all(CTRL_Q).expect("the terminal is there");
-    let mut read = String::new();
-    let mut bytes = [0; 4096];
-    while read.matches("seven").count() < 3 {
-        let count = master.read(&mut bytes).expect("the terminal is there");
-        read.push_str(&String::from_utf8_lossy(&bytes[..count]));
-    }
-    assert!(!read.contains("left out"), "{read}");
-    master.write_all(CTRL_S).expect("the terminal is there");
+    terminal.press(CTRL_Q);
+    let read = terminal.read_until("seven 3");
+    assert!(read.contains("seven 1") && !read.contains("left out"), "{read}");
+    terminal.press(CTRL_S);
     desk.person.tap("f7");
     desk.expect_panic();
     expect_end(child);
