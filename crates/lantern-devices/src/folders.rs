@@ -1,7 +1,12 @@
 //! The person's folders and the system's, by the XDG Base Directory Specification.
 
 use std::env;
+use std::fs::{File, OpenOptions};
+use std::io::{self, Read};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+
+use rustix::fs::OFlags;
 
 /// A folder of the XDG Base Directory Specification: the variable, or its default under the home.
 ///
@@ -9,6 +14,45 @@ use std::path::{Path, PathBuf};
 pub fn home_folder(variable: &str, default: &str) -> Option<PathBuf> {
     let named = env::var_os(variable).map(PathBuf::from).filter(|path| path.is_absolute());
     named.or_else(|| env::var_os("HOME").map(|home| Path::new(&home).join(default)))
+}
+
+/// Opens a file that another file names. A pipe or a device is refused: to open or to read it could
+/// wait for ever, or never end.
+///
+/// # Errors
+/// When it is not there, may not be read, or is no regular file.
+pub fn open_regular(path: &Path) -> io::Result<File> {
+    // Not to wait for the other end of a pipe, and not to take a terminal as ours.
+    let flags = OFlags::NONBLOCK | OFlags::NOCTTY;
+    let file = OpenOptions::new().read(true).custom_flags(flags.bits() as i32).open(path)?;
+    if file.metadata()?.is_file() {
+        Ok(file)
+    } else {
+        Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file"))
+    }
+}
+
+/// Reads a file that another file names, `most` bytes at the most.
+///
+/// # Errors
+/// As [`open_regular`], and when it is larger.
+pub fn read_regular(path: &Path, most: u64) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    open_regular(path)?.take(most + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > most {
+        let why = format!("it is larger than {most} bytes");
+        return Err(io::Error::new(io::ErrorKind::FileTooLarge, why));
+    }
+    Ok(bytes)
+}
+
+/// The same for a file of text.
+///
+/// # Errors
+/// As [`read_regular`], and when it is not UTF-8.
+pub fn read_regular_text(path: &Path, most: u64) -> io::Result<String> {
+    let wrong = |_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8 text");
+    String::from_utf8(read_regular(path, most)?).map_err(wrong)
 }
 
 /// The person's folder and then the system's, the more important first.

@@ -28,7 +28,7 @@ mod standins;
 pub use ears::{Hearer, LastSaid, Noted, Source, Verdict, read_taught, taught_path, write_taught};
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
-pub use folders::home_folder;
+pub use folders::{home_folder, open_regular, read_regular, read_regular_text};
 pub use links::{Answer, LinkError, Linked, Port, Ran, ports, read_port};
 pub use methods::InputMethods;
 pub use notices::service_name as notice_service;

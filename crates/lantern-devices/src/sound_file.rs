@@ -1,7 +1,6 @@
 //! A sound in a file, decoded piece by piece: WAV, FLAC, Ogg Vorbis and MP3. For who plays it and who
 //! listens to it.
 
-use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use symphonia::core::audio::GenericAudioBufferRef;
@@ -13,6 +12,7 @@ use symphonia::core::io::MediaSourceStream;
 use symphonia::core::meta::MetadataOptions;
 
 use crate::ServiceError;
+use crate::folders::open_regular;
 
 /// A sound being decoded.
 pub(crate) struct SoundFile {
@@ -28,7 +28,7 @@ pub(crate) struct SoundFile {
 
 impl SoundFile {
     pub(crate) fn open(path: &Path) -> Result<SoundFile, ServiceError> {
-        let file = File::open(path)
+        let file = open_regular(path)
             .map_err(|source| ServiceError::SoundFile { path: path.to_owned(), source })?;
         let wrong =
             |source| ServiceError::NotASound { path: path.to_owned(), source: Box::new(source) };

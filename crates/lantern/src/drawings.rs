@@ -1,8 +1,10 @@
 //! Files of drawings: CSV, a place in each row, and SVG, a drawing in each path.
 
 use std::fs;
+use std::io::ErrorKind;
 use std::path::Path;
 
+use lantern_devices::read_regular_text;
 use lantern_model::Stroke;
 use lantern_sense::frame_of;
 use serde::{Deserialize, Serialize};
@@ -37,19 +39,17 @@ fn first() -> usize {
 
 /// The drawings in a file, or why there are none.
 pub fn read(path: &Path) -> Result<Drawings, String> {
-    let about = fs::metadata(path).map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound => "it is not there".to_owned(),
-        _ => error.to_string(),
-    })?;
-    if about.len() > LARGEST {
-        return Err(format!("it is larger than {} MB", LARGEST >> 20));
-    }
-    let text = fs::read_to_string(path).map_err(|error| error.to_string())?;
-    let drawings = match extension(path) {
-        Some("csv") => read_csv(&text)?,
-        Some("svg") => read_svg(&text)?,
+    let read = match extension(path) {
+        Some("csv") => read_csv,
+        Some("svg") => read_svg,
         _ => return Err("its name ends neither in .csv nor in .svg".to_owned()),
     };
+    let text = read_regular_text(path, LARGEST).map_err(|error| match error.kind() {
+        ErrorKind::NotFound => "it is not there".to_owned(),
+        ErrorKind::FileTooLarge => format!("it is larger than {} MB", LARGEST >> 20),
+        _ => error.to_string(),
+    })?;
+    let drawings = read(&text)?;
     let is_seen = |drawing: &Vec<Stroke>| frame_of(drawing).is_some();
     if drawings.iter().any(is_seen) {
         Ok(drawings)

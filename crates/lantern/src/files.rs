@@ -1,20 +1,29 @@
 //! Files of rules and scenes, read with care: size, text, and the files they name.
 
 use std::fs::{self, File};
-use std::io::Read;
+use std::io::{self, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use lantern_devices::home_folder;
+use lantern_devices::{home_folder, open_regular};
 use lantern_script::{Checked, Outside, Source, check_with, wanted_files};
 
 use crate::failure::Failure;
 use crate::{drawings, pronunciation};
 
-/// Reads a text file.
+/// Reads a text file that the person named; it may be a pipe.
 pub fn read_source(path: &Path) -> Result<Source, Failure> {
+    read_opened(path, File::open(path))
+}
+
+/// Reads a text file that another file names, or that is read while rules are at work: a regular one.
+fn read_regular_source(path: &Path) -> Result<Source, Failure> {
+    read_opened(path, open_regular(path))
+}
+
+fn read_opened(path: &Path, file: io::Result<File>) -> Result<Source, Failure> {
     let failed = |source| Failure::Read { path: path.to_owned(), source };
-    let file = File::open(path).map_err(failed)?;
+    let file = file.map_err(failed)?;
     let size = file.metadata().map_err(failed)?.len();
     if size > Source::LARGEST as u64 {
         return Err(too_large(path, size));
@@ -44,6 +53,11 @@ pub fn read_rules(path: &Path) -> Result<(Source, Checked), Failure> {
     Ok(check_source(read_source(path)?))
 }
 
+/// The same while rules are at work, where nothing may be waited for.
+pub fn read_rules_again(path: &Path) -> Result<(Source, Checked), Failure> {
+    Ok(check_source(read_regular_source(path)?))
+}
+
 /// Checks a text as if it stood in that file.
 pub fn check_text(path: &Path, text: &str) -> (Source, Checked) {
     check_source(Source::new(path.display().to_string(), text))
@@ -55,7 +69,7 @@ fn check_source(mut source: Source) -> (Source, Checked) {
         for wanted in wanted_files(&source, at) {
             // One that cannot be read is a finding where it is named.
             if source.names().count() < Source::MOST_FILES
-                && let Ok(used) = read_source(Path::new(&wanted))
+                && let Ok(used) = read_regular_source(Path::new(&wanted))
             {
                 source.add(wanted, used.text());
             }

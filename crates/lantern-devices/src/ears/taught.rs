@@ -10,8 +10,10 @@ use std::time::SystemTime;
 use lantern_sense::{Features, Likened, TaughtBook, TaughtPhrase};
 use serde::{Deserialize, Serialize};
 
-use crate::folders::home_folder;
+use crate::folders::{home_folder, read_regular_text};
 
+/// Most bytes of the file: some ten thousand phrases.
+const MOST: u64 = 256 << 20;
 /// What the file says it is.
 const FORMAT: &str = "cold-lantern taught phrases";
 /// The version of the file and of its features.
@@ -35,7 +37,7 @@ pub fn taught_path() -> Option<PathBuf> {
 /// # Errors
 /// When it cannot be read, or is another kind of file.
 pub fn read_taught(path: &Path) -> io::Result<Vec<TaughtPhrase>> {
-    let text = match std::fs::read_to_string(path) {
+    let text = match read_regular_text(path, MOST) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
         other => other?,
     };

@@ -1,10 +1,15 @@
 //! Secrets, read when they are needed and shown to nobody but the device they are for.
 
-use std::{env, fs};
+use std::env;
+use std::path::Path;
 
 use lantern_model::{Guarded, GuardedPart, Secret};
 
 use super::LinkError;
+use crate::folders::read_regular_text;
+
+/// Most bytes of a secret.
+const MOST: u64 = 64 << 10;
 
 /// The text with its secrets in it.
 pub(super) fn reveal(guarded: &Guarded) -> Result<String, LinkError> {
@@ -17,7 +22,10 @@ pub(super) fn reveal(guarded: &Guarded) -> Result<String, LinkError> {
 
 fn read(secret: &Secret) -> Result<String, LinkError> {
     let (place, read) = match secret {
-        Secret::File(path) => (path.clone(), fs::read_to_string(path).map_err(|e| e.to_string())),
+        Secret::File(path) => (path.clone(), {
+            let text = read_regular_text(Path::new(path), MOST);
+            text.map_err(|error| error.to_string())
+        }),
         Secret::Environment(name) => {
             (format!("${name}"), env::var(name).map_err(|error| error.to_string()))
         }

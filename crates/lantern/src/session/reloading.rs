@@ -40,7 +40,7 @@ impl<D: Desk> Session<'_, D> {
         // What was saved by now is read now.
         self.look_at_files();
         self.read_due = None;
-        let read = files::read_rules(&self.place.path);
+        let read = files::read_rules_again(&self.place.path);
         self.look_at_files();
         if self.is_being_saved() {
             // What was read may be half; it is read again when the saving is over.
