@@ -161,6 +161,11 @@ pub fn alike_pairs(
 
 /// Words behind these are not looked at to find pairs.
 const KEYED_WORDS: usize = 6;
+/// Of so many sayings with the same consonants every pair is compared.
+const ALL_PAIRS: usize = 64;
+/// Of more, each is compared with so many that sound the same at the beginning, so that the work
+/// grows with their number and not with its square.
+const NEIGHBOURS: usize = 32;
 
 /// A key for each choice of `left` words in their order.
 fn add_keys(words: &[Consonants], left: usize, key: u64, number: u32, keyed: &mut Vec<(u64, u32)>) {
@@ -194,10 +199,17 @@ fn candidates(sayings: &[Saying]) -> Vec<(usize, usize)> {
     keyed.dedup();
     let mut pairs: Vec<(usize, usize)> = Vec::new();
     for same in keyed.chunk_by(|a, b| a.0 == b.0) {
-        for (at, (_, first)) in same.iter().enumerate() {
-            pairs.extend(
-                same[at + 1..].iter().map(|(_, second)| (*first as usize, *second as usize)),
-            );
+        let mut numbers: Vec<usize> = same.iter().map(|(_, number)| *number as usize).collect();
+        let near = if numbers.len() > ALL_PAIRS {
+            // Those that begin alike stand side by side.
+            numbers.sort_by(|one, other| sayings[*one].sounds.cmp(&sayings[*other].sounds));
+            NEIGHBOURS
+        } else {
+            ALL_PAIRS
+        };
+        for (at, first) in numbers.iter().enumerate() {
+            let others = numbers[at + 1..].iter().take(near);
+            pairs.extend(others.map(|second| (*first.min(second), *first.max(second))));
         }
     }
     pairs.sort_unstable();

@@ -17,6 +17,13 @@ use crate::{Finding, Span};
 const WITHIN: Duration = Duration::from_secs(1);
 
 /// What a record has: its parts by name.
+/// Most keys of a sequence.
+const LONGEST_SEQUENCE: usize = 32;
+/// Most sequences that the sets of one trigger stand for.
+const MOST_SEQUENCES: usize = 10_000;
+/// Most characters of an abbreviation.
+const LONGEST_TYPED: usize = 256;
+
 pub(super) type Record = BTreeMap<String, Kind>;
 
 impl Checker<'_> {
@@ -118,15 +125,35 @@ impl Checker<'_> {
                     .help("write `key` for one, or name another behind a comma"),
             );
         }
+        if combos.len() > LONGEST_SEQUENCE {
+            let behind = combos[LONGEST_SEQUENCE].span;
+            self.say(
+                Finding::new(Code::TooMuch, behind, "this sequence has too many keys")
+                    .label(format!("key {}", LONGEST_SEQUENCE + 1))
+                    .help(format!("a sequence has at most {LONGEST_SEQUENCE}")),
+            );
+            return Vec::new();
+        }
         let mut rows: Vec<Vec<Combo>> = vec![Vec::new()];
         for combo in combos {
-            let mut longer = Vec::new();
-            for row in &rows {
-                for keys in spread_combo(combo) {
-                    longer.push(row.iter().cloned().chain([keys]).collect());
-                }
+            let spread = spread_combo(combo);
+            if rows.len() * spread.len() > MOST_SEQUENCES {
+                self.say(
+                    Finding::new(
+                        Code::TooMuch,
+                        combo.span,
+                        "these sets stand for too many sequences",
+                    )
+                    .label(format!("more than {MOST_SEQUENCES} with this one"))
+                    .help("write smaller sets, or fewer of them behind each other"),
+                );
+                return Vec::new();
             }
-            rows = longer;
+            let with = |row: &Vec<Combo>| {
+                let longer = |keys: &Combo| row.iter().chain([keys]).cloned().collect();
+                spread.iter().map(longer).collect::<Vec<_>>()
+            };
+            rows = rows.iter().flat_map(with).collect();
         }
         rows.into_iter().map(|combos| Cause::Keys { combos, within }).collect()
     }
@@ -135,6 +162,9 @@ impl Checker<'_> {
         let odd = text.chars().find(|character| character.is_control());
         let problem = match odd {
             _ if text.is_empty() => Some("nothing is typed here".to_owned()),
+            _ if text.chars().count() > LONGEST_TYPED => {
+                Some(format!("an abbreviation has at most {LONGEST_TYPED} characters"))
+            }
             Some(odd) => Some(format!("`{}` is not typed as a character", odd.escape_default())),
             None => None,
         };

@@ -61,3 +61,30 @@ fn x11_rules_that_lead_into_a_pipe_or_a_device_stop_no_running_set() {
     desk.expect_panic();
     running.stop();
 }
+
+/// Small files that stand for a great deal: each is refused or read within a gigabyte of memory.
+#[test]
+fn a_file_that_stands_for_a_great_deal_is_read_in_bounded_memory() {
+    let home = Home::new();
+    let voices: String =
+        (0..500).map(|number| format!("when voice \"core {number}\" => log \"x\"\n")).collect();
+    let any: Vec<String> = (0..10_000).map(|number| format!("voice \"core {number}\"")).collect();
+    let files = [
+        ("sum", format!("let n = {}1\n", "1 + ".repeat(10_000)), 1),
+        ("truth", format!("when key f9 if {}true => log \"x\"\n", "true and ".repeat(10_000)), 1),
+        ("keys", format!("when keys a{} within 1s => log \"x\"\n", ", b".repeat(100_000)), 1),
+        ("sets", "when keys [a..z], [a..z], [a..z], [a..z] within 1s => log \"x\"\n".to_owned(), 1),
+        ("alike", voices, 0),
+        ("any", format!("when {} => log \"x\"\n", any.join(" or ")), 0),
+    ];
+    for (name, text, status) in files {
+        home.write(&format!("{name}.lantern"), text);
+        let program = env!("CARGO_BIN_EXE_lantern");
+        let line = format!("ulimit -v 1000000; exec '{program}' check {name}.lantern");
+        let mut shell = std::process::Command::new("sh");
+        let called = shell.args(["-c", &line]).current_dir(home.path()).output();
+        let called = called.expect("there is a shell");
+        let words = String::from_utf8_lossy(&called.stderr);
+        assert_eq!(called.status.code(), Some(status), "{name}: {words}");
+    }
+}

@@ -35,7 +35,8 @@ impl Checker<'_> {
         for pair in alike_pairs(&sayings, TOO_ALIKE, together) {
             let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
             let phrases = (first.phrase.min(second.phrase), first.phrase.max(second.phrase));
-            if first.words == second.words || !told.insert(phrases) {
+            // Each is told with the one that it is most like.
+            if first.words == second.words || !told.insert(phrases.1) {
                 continue;
             }
             let percent = (pair.likeness * 100.0).round();
