@@ -6,7 +6,7 @@ use std::sync::Arc;
 use lantern_model::{Place, Rule, RuleSet, RunId, Time, Value};
 
 use crate::engine::Engine;
-use crate::firing::Firing;
+use crate::firing::{Firing, MOST_RUNS};
 use crate::reasons::{ReasonKind, StopCause};
 use crate::runs::{Run, State};
 
@@ -50,6 +50,9 @@ pub enum ControlError {
     /// Everything is paused.
     #[error("everything is paused; `lantern resume` first")]
     Paused,
+    /// As many runs live as may.
+    #[error("{MOST_RUNS} runs live already; `lantern stop --all` ends them")]
+    TooManyRuns,
 }
 
 impl Engine {
@@ -90,6 +93,9 @@ impl Engine {
         let Some(rule) = rules.rules.iter().position(is_it) else {
             return Err(unknown("macro or rule", name, &rules));
         };
+        if self.has_most_runs() {
+            return Err(ControlError::TooManyRuns);
+        }
         let definition = &rules.rules[rule];
         let routine = rules.routine(definition.body);
         let parameters =

@@ -12,7 +12,7 @@ use crate::watch::Stroke;
 
 /// More runs than this do not go on at a time: what fires without end and never ends must not take
 /// the machine.
-const MOST_RUNS: usize = 20_000;
+pub(crate) const MOST_RUNS: usize = 20_000;
 
 /// One press of a key; the number tells it from others of the same key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -157,8 +157,13 @@ impl Engine {
         self.give_reason(now, Some(rule), ReasonKind::Dropped(dropped.to_owned()));
     }
 
+    /// Whether no more runs may begin.
+    pub(crate) fn has_most_runs(&self) -> bool {
+        self.runs.live.len() >= MOST_RUNS
+    }
+
     fn start_run(&mut self, now: Time, rule: usize, firing: Firing) {
-        if self.runs.live.len() >= MOST_RUNS {
+        if self.has_most_runs() {
             let why = format!("{MOST_RUNS} runs go on already");
             self.give_reason(now, Some(rule), ReasonKind::Dropped(why));
             return;

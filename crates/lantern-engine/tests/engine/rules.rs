@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use insta::assert_snapshot;
-use lantern_engine::Engine;
+use lantern_engine::{ControlError, Engine};
 use lantern_model::{Event, Layout, Modifiers, Order, Time};
 
 use crate::theatre::{Theatre, key, rules};
@@ -227,7 +227,9 @@ fn a_new_layout_arms_the_key_that_gives_the_character_there() {
 
 #[test]
 fn no_more_than_twenty_thousand_runs_live_at_once() {
-    let mut theatre = Theatre::new("when key f9 again overlaps { wait }\nwhen key f8 => tap a\n");
+    let mut theatre = Theatre::new(
+        "when key f9 again overlaps { wait }\nwhen key f8 => tap a\nmacro another() { wait }\n",
+    );
     let press = Event::Pressed { key: key("f9"), modifiers: Modifiers::NONE };
     for _ in 0..19_999 {
         theatre.engine.handle_event(Time::START, press.clone());
@@ -242,6 +244,9 @@ fn no_more_than_twenty_thousand_runs_live_at_once() {
     let reasons = theatre.reasons();
     let refused = reasons.iter().filter(|why| why.contains("20000 runs go on already")).count();
     assert_eq!(refused, 2, "{:?}", reasons.last());
+    let fired = theatre.engine.fire_named(Time::START, "another", Vec::new());
+    assert_eq!(fired, Err(ControlError::TooManyRuns));
+    assert_eq!(theatre.engine.run_statuses().len(), 20_000);
 }
 
 #[test]
