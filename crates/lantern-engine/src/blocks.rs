@@ -62,7 +62,7 @@ impl Engine {
             return Flow::Next;
         };
         let mut next = due.map_or(now, |due| due + pace);
-        if next + pace * TURNS_LATE < now {
+        if next + pace.saturating_mul(TURNS_LATE) < now {
             next = now;
         }
         *due = Some(next);

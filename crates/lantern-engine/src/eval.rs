@@ -10,6 +10,11 @@ use crate::engine::Engine;
 /// The longest list that a range makes.
 const LONGEST_RANGE: f64 = 100_000.0;
 
+/// Most bytes of a text that a rule puts together.
+const LONGEST_TEXT: usize = 1 << 20;
+/// Most bytes of a list, lists in it and all.
+const LARGEST_LIST: usize = 4 << 20;
+
 /// What an expression may look at.
 pub(crate) struct Scope<'a> {
     pub engine: &'a Engine,
@@ -31,12 +36,21 @@ impl Scope<'_> {
                 let mut text = String::new();
                 for part in parts {
                     text.push_str(&self.value(part)?.to_string());
+                    refuse_if_too_long(&text)?;
                 }
                 Value::Text(text)
             }
             Expr::Combo(combo) => Value::Key(self.combo(combo)?),
             Expr::List(values) => {
-                Value::List(values.iter().map(|value| self.value(value)).collect::<Result<_, _>>()?)
+                let mut list = Vec::with_capacity(values.len());
+                let mut size = 0;
+                for value in values {
+                    let value = self.value(value)?;
+                    size += size_of(&value);
+                    refuse_if_too_large(size)?;
+                    list.push(value);
+                }
+                Value::List(list)
             }
             Expr::Not(inner) => Value::Truth(!self.truth(inner)?),
             Expr::Negate(inner) => Value::Number(-self.number(inner)?),
@@ -136,7 +150,7 @@ impl Scope<'_> {
                 if to < from {
                     return Err(format!("there is no number from {from} to {to}"));
                 }
-                let count = (to - from) as u64 + 1;
+                let count = ((to - from) as u64).saturating_add(1);
                 Value::Number(from + self.engine.random.below(count) as f64)
             }
             Function::Round => {
@@ -257,7 +271,9 @@ impl Scope<'_> {
                 as_shares(numbers(operator, *a, *b)?)
             }
             (Value::Text(a), Value::Text(b)) if operator == Operator::Add => {
-                Some(Value::Text(format!("{a}{b}")))
+                let text = format!("{a}{b}");
+                refuse_if_too_long(&text)?;
+                Some(Value::Text(text))
             }
             (Value::Duration(a), Value::Duration(b)) => durations(operator, *a, *b)?,
             (Value::Time(a), Value::Time(b)) => {
@@ -327,6 +343,33 @@ fn contains(whole: &Value, part: &Value) -> Evaluated<Value> {
 /// A text as one word of a shell line (POSIX.1-2017, Shell Command Language, 2.2.2).
 fn shell_word(text: &str) -> String {
     format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+fn refuse_if_too_long(text: &str) -> Evaluated<()> {
+    if text.len() <= LONGEST_TEXT {
+        return Ok(());
+    }
+    Err(format!("this text has {} bytes; a text has at most {LONGEST_TEXT}", text.len()))
+}
+
+fn refuse_if_too_large(size: usize) -> Evaluated<()> {
+    if size <= LARGEST_LIST {
+        return Ok(());
+    }
+    Err(format!("this list has more than the {LARGEST_LIST} bytes that a list has at most"))
+}
+
+/// The memory that a value takes, about, in bytes.
+fn size_of(value: &Value) -> usize {
+    let own = std::mem::size_of::<Value>();
+    own + match value {
+        Value::Text(text) => text.len(),
+        Value::List(list) => list.iter().map(size_of).sum(),
+        Value::Record(fields) => {
+            fields.iter().map(|(name, value)| name.len() + size_of(value)).sum()
+        }
+        _ => 0,
+    }
 }
 
 fn numbers(operator: Operator, a: f64, b: f64) -> Evaluated<Option<Value>> {
