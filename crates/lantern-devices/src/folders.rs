@@ -13,7 +13,8 @@ use rustix::fs::OFlags;
 /// Nothing if the person has no home.
 pub fn home_folder(variable: &str, default: &str) -> Option<PathBuf> {
     let named = env::var_os(variable).map(PathBuf::from).filter(|path| path.is_absolute());
-    named.or_else(|| env::var_os("HOME").map(|home| Path::new(&home).join(default)))
+    let home = || env::var_os("HOME").map(PathBuf::from).filter(|home| home.is_absolute());
+    named.or_else(|| home().map(|home| home.join(default)))
 }
 
 /// Opens a file that another file names. A pipe or a device is refused: to open or to read it could

@@ -187,6 +187,10 @@ pub struct Global {
     pub first: Expr,
     /// Two values with the same number are written alike.
     pub print: u64,
+    /// Where its `let` stands.
+    pub place: Place,
+    /// Whether the file that uses this one gives the value, by `with`.
+    pub is_given: bool,
 }
 
 /// The number of a routine in its set.

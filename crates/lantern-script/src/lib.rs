@@ -25,7 +25,7 @@ pub use finding::{Finding, Fix, distance, near_name};
 pub use format::format;
 pub use lexer::lex;
 pub use parser::{keys::range_advice, parse};
-pub use powers::{Power, PowerKind, powers};
+pub use powers::{Power, PowerKind, given_values, powers};
 pub use render::render;
 pub use single::{parse_combo, parse_value};
 pub use source::{Source, Span};

@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 
 use lantern_model::code::{Asked, Expr, Function, Op, Target};
 use lantern_model::{
-    Broker, Cause, Combo, DeviceId, DeviceKind, KeyKind, KeyRef, Place, Rule, RuleSet, Secret,
-    Value, Verb,
+    Broker, Cause, Combo, DeviceId, DeviceKind, Global, KeyKind, KeyRef, Place, Rule, RuleSet,
+    Secret, Value, Verb,
 };
 
 /// What sort of power it is.
@@ -117,6 +117,15 @@ pub fn powers(rules: &RuleSet) -> Vec<Power> {
         later.kind == first.kind && later.what == first.what && later.place.file == first.place.file
     });
     found
+}
+
+/// What the files that use a file give it by `with`: each value's name with what is known of it
+/// before it runs, as in a power.
+pub fn given_values(rules: &RuleSet, file: usize) -> Vec<String> {
+    let search = Search { rules, assigned: assigned(rules), found: Vec::new() };
+    let is_its = |global: &&Global| global.is_given && usize::from(global.place.file) == file;
+    let given = rules.globals.iter().filter(is_its);
+    given.map(|global| format!("{} = {}", global.name, search.shown(&global.first))).collect()
 }
 
 /// Top-level values that some step changes, so that what they hold is not known before.

@@ -2,19 +2,25 @@
 //! of their files. A set whose powers grew is asked about again.
 
 use std::collections::BTreeMap;
-use std::fs;
+use std::fs::{self, DirBuilder, OpenOptions};
+use std::io::{BufReader, Read, Write};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
-use lantern_devices::home_folder;
+use lantern_devices::{home_folder, open_regular};
 use lantern_model::RuleSet;
-use lantern_script::{Power, Source, powers};
+use lantern_script::{Power, Source, given_values, powers};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::failure::Failure;
+use crate::files::is_trusted;
 use crate::foreign::shown;
 use crate::style;
 use crate::style::complain;
+
+/// Most bytes of the record.
+const MOST: u64 = 16 << 20;
 
 /// The file in which it is kept, version 1.
 #[derive(Debug, Default, Serialize, Deserialize)]
@@ -28,6 +34,9 @@ struct Record {
 struct Agreed {
     /// The SHA-256 of its content.
     content: String,
+    /// What the files that use it gave it by `with`.
+    #[serde(default)]
+    given: Vec<String>,
     powers: Vec<String>,
 }
 
@@ -50,7 +59,8 @@ pub fn print_missing(missing: &[(&str, Power)]) {
 /// What the person has agreed to.
 #[derive(Debug)]
 pub struct Agreement {
-    path: PathBuf,
+    /// Nothing where the person has no home.
+    path: Option<PathBuf>,
     record: Record,
 }
 
@@ -58,10 +68,8 @@ impl Agreement {
     /// Reads what was agreed to; nothing if there is no record, or none that can be read.
     pub fn read() -> Agreement {
         let path = home_folder("XDG_STATE_HOME", ".local/state")
-            .unwrap_or_default()
-            .join("cold-lantern")
-            .join("agreed.json");
-        let read = fs::read(&path).ok().and_then(|bytes| serde_json::from_slice(&bytes).ok());
+            .map(|folder| folder.join("cold-lantern").join("agreed.json"));
+        let read = path.as_deref().and_then(read_record);
         Agreement { path, record: read.unwrap_or_default() }
     }
 
@@ -79,9 +87,15 @@ impl Agreement {
                 continue;
             }
             let agreed = self.record.sets.get(&key(name));
-            let known = agreed.is_some_and(|agreed| {
+            let words = power_words(&power);
+            // What is not wholly known before it runs may be anything in another file, or with other
+            // values.
+            let is_same = |agreed: &Agreed| {
                 agreed.content == digest(source.text_of(file))
-                    || agreed.powers.contains(&power_words(&power))
+                    && agreed.given == given_values(rules, file)
+            };
+            let known = agreed.is_some_and(|agreed| {
+                agreed.powers.contains(&words) && (!words.contains('…') || is_same(agreed))
             });
             if !known {
                 missing.push((name, power));
@@ -91,24 +105,44 @@ impl Agreement {
     }
 
     /// Keeps that the person agrees to all that a set can do.
+    ///
+    /// # Errors
+    /// When the person has no home, or the record cannot be written.
     pub fn agree(&mut self, source: &Source, rules: &RuleSet) -> Result<(), Failure> {
+        let path = self.path.clone().ok_or(Failure::NoHome)?;
         let all = powers(rules);
-        for (file, name) in rules.files.iter().enumerate() {
+        // Drawings stand behind the files of rules, and do nothing themselves.
+        let files = rules.files.iter().enumerate().take(source.names().count());
+        for (file, name) in files {
             let own = all.iter().filter(|power| usize::from(power.place.file) == file);
             let agreed = Agreed {
                 content: digest(source.text_of(file)),
+                given: given_values(rules, file),
                 powers: own.map(power_words).collect(),
             };
             self.record.sets.insert(key(name), agreed);
         }
         self.record.version = 1;
-        let failed = |source| Failure::Write { path: self.path.clone(), source };
-        let folder = self.path.parent().unwrap_or(Path::new("."));
-        fs::create_dir_all(folder).map_err(failed)?;
+        let failed = |source| Failure::Write { path: path.clone(), source };
+        let folder = path.parent().unwrap_or(Path::new("/"));
+        DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
         let text = serde_json::to_string_pretty(&self.record).expect("it has only text for keys");
-        let fresh = self.path.with_extension("json.new");
-        fs::write(&fresh, text).and_then(|()| fs::rename(&fresh, &self.path)).map_err(failed)
+        let fresh = path.with_extension("json.new");
+        let mut options = OpenOptions::new();
+        options.write(true).create(true).truncate(true).mode(0o600);
+        let written = options.open(&fresh).and_then(|mut file| file.write_all(text.as_bytes()));
+        written.and_then(|()| fs::rename(&fresh, &path)).map_err(failed)
     }
+}
+
+/// The record in a file, if nobody but the person and root may have written it.
+fn read_record(path: &Path) -> Option<Record> {
+    let file = open_regular(path).ok()?;
+    let about = file.metadata().ok()?;
+    if !is_trusted(&about) || about.mode() & 0o022 != 0 {
+        return None;
+    }
+    serde_json::from_reader(BufReader::new(file.take(MOST))).ok()
 }
 
 /// A file by its full path, as long as it has one.

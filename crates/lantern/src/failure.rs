@@ -87,6 +87,14 @@ pub enum Failure {
         /// Which file it runs, as which process and since when.
         who: String,
     },
+    /// A file of rules, or a folder above it, is another user's.
+    #[error("{path} belongs to another user (number {owner}), so it does not run")]
+    NotYours {
+        /// Its path.
+        path: PathBuf,
+        /// The user's number.
+        owner: u32,
+    },
     /// Others than the person may write a file of rules.
     #[error("others may write {path}, so it does not run")]
     OthersMayWrite {
@@ -239,6 +247,9 @@ impl Failure {
             Failure::RunsAlready { .. } => {
                 "saving its file changes its rules at once; `--take-over` ends it and goes on here"
                     .to_owned()
+            }
+            Failure::NotYours { .. } => {
+                "its owner could change what runs in your name: make a copy of your own".to_owned()
             }
             Failure::OthersMayWrite { path } => format!("chmod go-w {}", path.display()),
             Failure::NobodyRuns { .. } => "`lantern run` starts it".to_owned(),

@@ -1,8 +1,8 @@
 //! Files of rules and scenes, read with care: size, text, and the files they name.
 
-use std::fs::{self, File};
+use std::fs::{self, File, Metadata};
 use std::io::{self, Read};
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 use lantern_devices::{home_folder, open_regular};
@@ -84,16 +84,49 @@ fn check_source(mut source: Source) -> (Source, Checked) {
     (source, checked)
 }
 
-/// Rules act in the person's name: nobody else may be able to write them.
+/// Rules act in the person's name: nobody but the person and root may own or write them, or a folder
+/// by which they are reached.
 pub fn refuse_if_others_may_write(source: &Source) -> Result<(), Failure> {
     for name in source.names() {
         let Ok(about) = fs::metadata(name) else { continue };
-        // A pipe is nobody's to write to.
-        if about.is_file() && about.mode() & 0o022 != 0 {
+        let kind = about.file_type();
+        // A terminal or a pipe of the shell is nobody else's to write to.
+        if !kind.is_file() && !kind.is_fifo() {
+            continue;
+        }
+        if !is_trusted(&about) {
+            return Err(Failure::NotYours { path: name.into(), owner: about.uid() });
+        }
+        if about.mode() & 0o022 != 0 {
             return Err(Failure::OthersMayWrite { path: name.into() });
+        }
+        let full = Path::new(name).canonicalize().unwrap_or_else(|_| name.into());
+        for folder in full.ancestors().skip(1) {
+            let Ok(about) = fs::metadata(folder) else { continue };
+            if !is_trusted(&about) {
+                return Err(Failure::NotYours { path: folder.into(), owner: about.uid() });
+            }
+            if lets_others_replace(&about) {
+                return Err(Failure::OthersMayWrite { path: folder.into() });
+            }
         }
     }
     Ok(())
+}
+
+/// Whether a file or folder belongs to the person or to root.
+pub fn is_trusted(about: &Metadata) -> bool {
+    let person = rustix::process::geteuid().as_raw();
+    [person, 0].contains(&about.uid())
+}
+
+/// Whether others may put another file in the place of one in a folder. In one with the sticky bit
+/// they may not. A group with the person's own number is the person's alone by custom.
+fn lets_others_replace(folder: &Metadata) -> bool {
+    let (mode, is_sticky) = (folder.mode(), folder.mode() & 0o1000 != 0);
+    let own_group =
+        folder.gid() == rustix::process::getegid().as_raw() && folder.gid() == folder.uid();
+    !is_sticky && (mode & 0o002 != 0 || mode & 0o020 != 0 && !own_group)
 }
 
 /// The file that was named, or the person's own.

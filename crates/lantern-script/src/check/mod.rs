@@ -290,7 +290,9 @@ impl<'a> Checker<'a> {
         let index = self.set.globals.len();
         self.declare(Sort::Value, name, index, kind);
         let print = self.print_of(value.span);
-        self.set.globals.push(Global { name: self.names.full(&name.text), first, print });
+        let (place, is_given) = (self.place(name.span), given.is_some());
+        let name = self.names.full(&name.text);
+        self.set.globals.push(Global { name, first, print, place, is_given });
     }
 
     /// Whether settings stand in the file that was asked for; those of others do not count.

@@ -1,6 +1,7 @@
 //! Attacks on the built program, each bounded in time and on this machine alone. While one goes on, the
 //! person's keys fire rules at once and the panic combination works, seen at the receiving program.
 
+mod consent;
 mod files;
 mod guardian;
 mod jobs;
