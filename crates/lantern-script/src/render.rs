@@ -1,13 +1,15 @@
 //! Findings as a person reads them: the underlined text, and what to do.
 
 use annotate_snippets::renderer::DecorStyle;
-use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
 
 use crate::codes::Severity;
 use crate::{Finding, Source, Span};
 
 /// Excerpts farther apart than this many lines are shown on their own.
 const NEAR_LINES: u32 = 12;
+/// Lines with more bytes are not shown; to lay one out takes time with the square of its length.
+const LONGEST_LINE: usize = 2000;
 
 /// One finding with its excerpt; `colour` for a terminal.
 pub fn render(finding: &Finding, source: &Source, colour: bool) -> String {
@@ -19,8 +21,13 @@ pub fn render(finding: &Finding, source: &Source, colour: bool) -> String {
     };
     let mut group: Group<'_> =
         Group::with_title(level.primary_title(&finding.message).id(finding.code.row().name));
-    for snippet in snippets(finding, source) {
-        group = group.element(snippet);
+    for part in excerpts(finding, source) {
+        let shown = source.slice(source.lines(part.file, part.from, part.to));
+        group = if shown.split('\n').any(|line| line.len() > LONGEST_LINE) {
+            group.element(origin(source, &part))
+        } else {
+            group.element(excerpt(source, part))
+        };
     }
     if let Some(help) = &finding.help {
         group = group.element(Level::HELP.message(help));
@@ -32,10 +39,7 @@ pub fn render(finding: &Finding, source: &Source, colour: bool) -> String {
 type Mark<'a> = (Span, &'a str, bool);
 
 /// The excerpts of a finding: near places share one.
-fn snippets<'a>(
-    finding: &'a Finding,
-    source: &'a Source,
-) -> Vec<Snippet<'a, annotate_snippets::Annotation<'a>>> {
+fn excerpts<'a>(finding: &'a Finding, source: &Source) -> Vec<Excerpt<'a>> {
     let others = finding.others.iter().map(|(span, words)| (*span, words.as_str(), false));
     let mut marks = vec![(finding.span, finding.label.as_str(), true)];
     marks.extend(others);
@@ -56,7 +60,14 @@ fn snippets<'a>(
             None => excerpts.push(Excerpt { file, from: first, to: last, marks: vec![mark] }),
         }
     }
-    excerpts.into_iter().map(|part| excerpt(source, part)).collect()
+    excerpts
+}
+
+/// The place alone, of lines that no terminal could show.
+fn origin<'a>(source: &'a Source, part: &Excerpt<'_>) -> Origin<'a> {
+    let at = part.marks.first().map_or(0, |(span, ..)| span.start);
+    let place = source.place(at);
+    Origin::path(source.name_at(at)).line(place.line as usize).char_column(place.column as usize)
 }
 
 /// Lines of a file that are shown together.

@@ -24,7 +24,11 @@ const KNOWN_SHAPES: [(&str, &str); 4] = [
 /// Words of a path that are no shape of their own.
 const STROKE_ENDS: [&str; 4] = ["turn-left", "turn-right", "tap", "lift"];
 
-fn shape_of_path(name: String, words: Vec<String>) -> Shape {
+/// Most words of a path; what is behind them is not drawn.
+const LONGEST_PATH: usize = 256;
+
+fn shape_of_path(name: String, mut words: Vec<String>) -> Shape {
+    words.truncate(LONGEST_PATH);
     let drawings = strokes_of_words(words.iter().map(String::as_str));
     let described = Described::Path(words);
     Shape { name, described, drawings, allowed: Allowed::default() }
@@ -83,6 +87,14 @@ impl Checker<'_> {
     }
 
     fn check_path(&mut self, words: &[String], span: Span) {
+        if words.len() > LONGEST_PATH {
+            self.say(
+                Finding::new(Code::TooMuch, span, "this path has too many words")
+                    .label(format!("{} words", words.len()))
+                    .help(format!("a path has at most {LONGEST_PATH}")),
+            );
+            return;
+        }
         let odd = words.iter().find(|word| !PATH_WORDS.contains(&word.as_str()));
         if let Some(odd) = odd {
             let near = near_name(odd, PATH_WORDS);

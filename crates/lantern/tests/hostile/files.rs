@@ -74,7 +74,10 @@ fn a_file_that_stands_for_a_great_deal_is_read_in_bounded_memory() {
         ("truth", format!("when key f9 if {}true => log \"x\"\n", "true and ".repeat(10_000)), 1),
         ("keys", format!("when keys a{} within 1s => log \"x\"\n", ", b".repeat(100_000)), 1),
         ("sets", "when keys [a..z], [a..z], [a..z], [a..z] within 1s => log \"x\"\n".to_owned(), 1),
-        ("alike", voices, 0),
+        ("typed", format!("when typed \"{}\" => log \"x\"\n", "x".repeat(1_000_000)), 1),
+        ("path", format!("shape s = path \"{}\"\n", "right ".repeat(200_000)), 1),
+        // A warning for each.
+        ("alike", voices, 1),
         ("any", format!("when {} => log \"x\"\n", any.join(" or ")), 0),
     ];
     for (name, text, status) in files {
