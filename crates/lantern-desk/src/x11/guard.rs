@@ -2,8 +2,9 @@
 //! ended, and ends one that hangs while the keyboard or the pointer waits for it.
 //!
 //! A press that a rule may want freezes the keyboard until the working process answers. The guardian
-//! looks only when the person does something after a pause, which an alarm on the server's idle
-//! time tells it: nothing wakes it while nothing happens, and nothing while keys follow each other.
+//! looks only when the person does something after a pause, and when a pause begins, which alarms on
+//! the server's idle time tell it: nothing wakes it while nothing happens, and nothing while keys
+//! follow each other.
 
 use std::os::fd::BorrowedFd;
 use std::time::{Duration, Instant};
@@ -22,7 +23,7 @@ use super::connection::Link;
 use super::windows;
 use crate::{DeskError, HeldFile, HeldMarks};
 
-/// Time without input, in milliseconds, after which the next input wakes the guardian.
+/// Time without input, in milliseconds, that is a pause: its beginning and its end wake the guardian.
 const PAUSE_MS: i64 = 1000;
 /// Time between two looks at a process that may hang.
 const LOOKS: Duration = Duration::from_millis(200);
@@ -84,6 +85,8 @@ pub fn guard_held(
             Progress::Hangs => true,
             // To find out costs the person's programs the keyboard for a moment, and is done once for
             // each time that the person begins to do something.
+            // Not in the moment in which a key goes down, but a look later.
+            Progress::IsStuck if rang => true,
             Progress::IsStuck => {
                 if is_taken(&link)? {
                     watched.end();
@@ -153,21 +156,22 @@ fn injected_marks(link: &Link) -> Result<HeldMarks, DeskError> {
 /// Whether another client has grabbed the keyboard or the pointer.
 fn is_taken(link: &Link) -> Result<bool, DeskError> {
     let (mode, now) = (GrabMode::ASYNC, x11rb::CURRENT_TIME);
-    let keyboard = link.conn.grab_keyboard(false, link.root, now, mode, mode)?.reply()?.status;
+    // Both are given up in the same breath, so that no key of the person's falls in between.
+    let keyboard = link.conn.grab_keyboard(false, link.root, now, mode, mode)?;
     link.conn.ungrab_keyboard(now)?;
     let (mask, none) = (xproto::EventMask::NO_EVENT, x11rb::NONE);
-    let pointer =
-        link.conn.grab_pointer(false, link.root, mask, mode, mode, none, none, now)?.reply()?;
+    let pointer = link.conn.grab_pointer(false, link.root, mask, mode, mode, none, none, now)?;
     link.conn.ungrab_pointer(now)?;
-    link.conn.get_input_focus()?.reply()?;
+    let (keyboard, pointer) = (keyboard.reply()?.status, pointer.reply()?.status);
     let taken = [GrabStatus::ALREADY_GRABBED, GrabStatus::FROZEN];
-    Ok(taken.contains(&keyboard) || taken.contains(&pointer.status))
+    Ok(taken.contains(&keyboard) || taken.contains(&pointer))
 }
 
-/// Rings when the person does something after a pause.
+/// Rings when the person does something after a pause, and when a pause begins: then as well keys may
+/// have been pressed to which nobody answered.
 struct IdleAlarm {
     conn: RustConnection,
-    alarm: u32,
+    alarms: [u32; 2],
 }
 
 impl IdleAlarm {
@@ -186,26 +190,31 @@ impl IdleAlarm {
         let Some(idle) = counters.iter().find(|counter| counter.name == b"IDLETIME") else {
             return Ok(None);
         };
-        let alarm = conn.generate_id()?;
         let settings = CreateAlarmAux::new()
             .counter(idle.counter)
             .value_type(VALUETYPE::ABSOLUTE)
             .value(pause())
-            .test_type(TESTTYPE::NEGATIVE_TRANSITION)
             .delta(Int64 { hi: 0, lo: 0 })
             .events(1);
-        conn.sync_create_alarm(alarm, &settings)?.check()?;
-        Ok(Some(IdleAlarm { conn, alarm }))
+        let mut alarms = [0; 2];
+        let tests = [TESTTYPE::NEGATIVE_TRANSITION, TESTTYPE::POSITIVE_TRANSITION];
+        for (alarm, test) in alarms.iter_mut().zip(tests) {
+            *alarm = conn.generate_id()?;
+            conn.sync_create_alarm(*alarm, &settings.test_type(test))?.check()?;
+        }
+        Ok(Some(IdleAlarm { conn, alarms }))
     }
 
-    /// Whether it rang since the last look; it is set again then.
+    /// Whether it rang since the last look; it is set again then, as an alarm rings once.
     fn has_rung(&mut self) -> Result<bool, DeskError> {
         let mut rang = false;
         while let Some(event) = self.conn.poll_for_event()? {
             rang |= matches!(event, Event::SyncAlarmNotify(_));
         }
         if rang {
-            self.conn.sync_change_alarm(self.alarm, &ChangeAlarmAux::new().value(pause()))?;
+            for alarm in self.alarms {
+                self.conn.sync_change_alarm(alarm, &ChangeAlarmAux::new().value(pause()))?;
+            }
             self.conn.flush()?;
         }
         Ok(rang)

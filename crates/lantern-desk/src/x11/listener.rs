@@ -96,6 +96,15 @@ impl Listener {
         &self.front
     }
 
+    /// Waits until the server has sent all that happened by now.
+    ///
+    /// # Errors
+    /// When the display is gone.
+    pub fn catch_up(&self) -> Result<(), DeskError> {
+        self.link.conn.get_input_focus()?.reply()?;
+        Ok(())
+    }
+
     /// What becomes readable when there is something to see.
     pub fn descriptor(&self) -> BorrowedFd<'_> {
         self.link.conn.waitable()

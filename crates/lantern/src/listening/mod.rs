@@ -33,6 +33,8 @@ pub struct Ears {
     signals: &'static UnixStream,
     until: Option<Instant>,
     away: bool,
+    /// Whether it is over but for what was done before the end.
+    is_ending: bool,
     /// The process whose password field has the keyboard.
     secret: Option<u32>,
 }
@@ -50,6 +52,7 @@ impl Ears {
             signals: signals::endings()?,
             until: span.map(|span| Instant::now() + span),
             away: false,
+            is_ending: false,
             secret: None,
         })
     }
@@ -85,8 +88,13 @@ impl Ears {
                     Sight::Front(app) => return Ok(Some(Noticed::Front(app))),
                 }
             }
-            if self.is_over()? {
+            if self.is_ending {
                 return Ok(None);
+            }
+            if self.is_over()? {
+                // What was done before the end is noticed before it.
+                self.is_ending = true;
+                self.listener.catch_up()?;
             }
         }
     }

@@ -66,6 +66,7 @@ impl Desk {
     pub fn press_blindly(&mut self, keys: &[&str]) {
         let mut blind = Person::at(self.display.name()).unchecked();
         keys.iter().for_each(|key| blind.tap(key));
+        blind.wait_for_server();
     }
 
     /// Lets the person rest until the server counts them as idle for a second and more.

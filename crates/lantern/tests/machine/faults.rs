@@ -145,7 +145,7 @@ pub fn a_port_that_belongs_to_others_names_their_group() {
     std::fs::write(folder.path().join("rules.lantern"), rules).expect("it can be written");
     for path in [std::path::Path::new("/dev/ttyS0"), folder.path()] {
         std::os::unix::fs::chown(path, None, Some(INPUT)).expect("we are root");
-        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o770);
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o750);
         std::fs::set_permissions(path, mode).expect("we are root");
     }
     std::os::unix::fs::chown(folder.path(), Some(65534), None).expect("we are root");
