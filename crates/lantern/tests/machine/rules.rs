@@ -17,7 +17,8 @@ pub fn the_twelve_scenes_come_out_as_on_the_other_desks() {
         let mut console = Console::open(SCREEN);
         console.clear();
         for hand in scene.hands {
-            console.read_for(BETWEEN);
+            // The hand goes on once the screen is still.
+            console.rest(BETWEEN);
             match hand {
                 Hand::Tap(keys) => boards.tap(keys),
                 Hand::Press(key) => boards.press(key),
