@@ -42,7 +42,7 @@ pub struct HeldMarks {
 #[derive(Debug)]
 pub struct HeldKeys {
     path: PathBuf,
-    file: File,
+    list: HeldFile,
     page: Arc<Page>,
 }
 
@@ -76,12 +76,12 @@ impl HeldKeys {
         let missing = (BYTES as u64).saturating_sub(length);
         file.write_all_at(&vec![0; missing as usize], length.min(BYTES as u64)).map_err(failed)?;
         let page = Arc::new(Page::map(&file, BYTES).map_err(failed)?);
-        Ok(HeldKeys { path: path.to_owned(), file, page })
+        Ok(HeldKeys { path: path.to_owned(), list: HeldFile { file }, page })
     }
 
-    /// Where the list is.
-    pub fn path(&self) -> &Path {
-        &self.path
+    /// What the list says. Nothing if its file was made shorter.
+    pub fn marks(&self) -> Option<HeldMarks> {
+        self.list.marks()
     }
 
     /// The list for another process to read, also after its file was removed.
@@ -90,7 +90,7 @@ impl HeldKeys {
     /// When there are too many open files.
     pub fn file(&self) -> Result<HeldFile, DeskError> {
         let failed = |source| DeskError::HeldKeys { path: self.path.clone(), source };
-        Ok(HeldFile { file: self.file.try_clone().map_err(failed)? })
+        Ok(HeldFile { file: self.list.file.try_clone().map_err(failed)? })
     }
 
     /// The sign of life on its page.

@@ -35,7 +35,7 @@ pub(super) fn real_keycodes(link: &Link) -> Result<BTreeSet<u8>, DeskError> {
     let mut down = BTreeSet::new();
     for (_, state) in query(link, &link.devices.keyboards)? {
         if let InputStateData::Key(keys) = state {
-            down.extend((0..=u8::MAX).filter(|code| bit(&keys.keys, *code)));
+            down.extend(set_bits(&keys.keys));
         }
     }
     Ok(down)
@@ -46,7 +46,7 @@ pub(super) fn real_keys(link: &Link, maps: &ButtonMaps) -> Result<BTreeSet<Key>,
     let mut down: BTreeSet<Key> = real_keycodes(link)?.into_iter().filter_map(key_of).collect();
     for (device, state) in query(link, &link.devices.pointers)? {
         if let InputStateData::Button(buttons) = state {
-            let pressed = (1..=u8::MAX).filter(|button| bit(&buttons.buttons, *button));
+            let pressed = set_bits(&buttons.buttons).filter(|button| *button > 0);
             let source = u16::from(device);
             let key = |button| key_of_button(&link.devices, source, maps.meaning(source, button));
             down.extend(pressed.filter_map(key));
@@ -55,7 +55,8 @@ pub(super) fn real_keys(link: &Link, maps: &ButtonMaps) -> Result<BTreeSet<Key>,
     Ok(down)
 }
 
-fn query(link: &Link, devices: &[u8]) -> Result<Vec<(u8, InputStateData)>, DeskError> {
+/// The state of each class of devices, with the device's number.
+pub(super) fn query(link: &Link, devices: &[u8]) -> Result<Vec<(u8, InputStateData)>, DeskError> {
     let mut cookies = Vec::with_capacity(devices.len());
     for device in devices {
         cookies.push((*device, link.conn.xinput_query_device_state(*device)?));
@@ -70,8 +71,9 @@ fn query(link: &Link, devices: &[u8]) -> Result<Vec<(u8, InputStateData)>, DeskE
     Ok(states)
 }
 
-fn bit(bytes: &[u8], number: u8) -> bool {
-    bytes[usize::from(number) / 8] & (1 << (number % 8)) != 0
+/// The numbers of the bits that are set, as a device's state tells of its keys and buttons.
+pub(super) fn set_bits(bytes: &[u8; 32]) -> impl Iterator<Item = u8> {
+    (0..=u8::MAX).filter(|number| bytes[usize::from(*number) / 8] & (1 << (number % 8)) != 0)
 }
 
 impl Raw {

@@ -15,11 +15,12 @@ use x11rb::protocol::Event;
 use x11rb::protocol::sync::{
     ChangeAlarmAux, ConnectionExt as _, CreateAlarmAux, Int64, TESTTYPE, VALUETYPE,
 };
-use x11rb::protocol::xinput::{ConnectionExt as _, InputStateData};
+use x11rb::protocol::xinput::InputStateData;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, GrabMode, GrabStatus};
 use x11rb::rust_connection::RustConnection;
 
 use super::connection::Link;
+use super::fingers::{query, set_bits};
 use super::windows;
 use crate::{DeskError, HeldFile, HeldMarks};
 
@@ -83,10 +84,10 @@ pub fn guard_held(
             // Once more after it rang: the process may not have begun yet with what the person did.
             Progress::Works => rang,
             Progress::Hangs => true,
-            // To find out costs the person's programs the keyboard for a moment, and is done once for
-            // each time that the person begins to do something.
-            // Not in the moment in which a key goes down, but a look later.
+            // The probe takes the keyboard for a moment. It waits for a look at which no alarm rang,
+            // so that it takes no key that goes down just now.
             Progress::IsStuck if rang => true,
+            // One probe for each alarm.
             Progress::IsStuck => {
                 if is_taken(&link)? {
                     watched.end();
@@ -133,21 +134,15 @@ pub(super) fn release_marked(link: &Link, marks: Option<HeldMarks>) -> Result<()
     Ok(())
 }
 
-/// What is down on XTEST's own devices, whoever pressed it.
+/// Keys and buttons that are down on XTEST's own devices, by any program.
 fn injected_marks(link: &Link) -> Result<HeldMarks, DeskError> {
     let mut marks = HeldMarks::default();
-    let down = |bits: &[u8; 32]| -> Vec<u8> {
-        let is_down = |number: &u8| bits[usize::from(*number) / 8] & (1 << (number % 8)) != 0;
-        (0..=u8::MAX).filter(is_down).collect()
-    };
-    for device in link.devices.injected.iter().filter_map(|id| u8::try_from(*id).ok()) {
-        let Ok(state) = link.conn.xinput_query_device_state(device)?.reply() else { continue };
-        for class in state.classes {
-            match class.data {
-                InputStateData::Key(keys) => marks.keycodes.extend(down(&keys.keys)),
-                InputStateData::Button(buttons) => marks.buttons.extend(down(&buttons.buttons)),
-                _ => {}
-            }
+    let numbers = link.devices.injected.iter().filter_map(|id| u8::try_from(*id).ok());
+    for (_, state) in query(link, &numbers.collect::<Vec<u8>>())? {
+        match state {
+            InputStateData::Key(keys) => marks.keycodes.extend(set_bits(&keys.keys)),
+            InputStateData::Button(buttons) => marks.buttons.extend(set_bits(&buttons.buttons)),
+            _ => {}
         }
     }
     Ok(marks)
@@ -167,8 +162,8 @@ fn is_taken(link: &Link) -> Result<bool, DeskError> {
     Ok(taken.contains(&keyboard) || taken.contains(&pointer))
 }
 
-/// Rings when the person does something after a pause, and when a pause begins: then as well keys may
-/// have been pressed to which nobody answered.
+/// Two alarms on the server's idle time: one rings when the person does something after a pause, the
+/// other when a pause begins, since the last key before it may be unanswered.
 struct IdleAlarm {
     conn: RustConnection,
     alarms: [u32; 2],

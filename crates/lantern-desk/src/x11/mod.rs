@@ -49,7 +49,7 @@ use rustix::event::Timespec;
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::Window;
 
-use crate::{Desk, DeskError, HeldFile, HeldKeys, HeldMarks};
+use crate::{Desk, DeskError, HeldKeys};
 use clipboard::Clipboard;
 use connection::Link;
 use deeds::Coming;
@@ -143,7 +143,7 @@ impl X11Desk {
     /// When the display cannot be reached, or lacks what we need.
     pub fn open_on(display: Option<&str>, held: HeldKeys) -> Result<X11Desk, DeskError> {
         let link = Link::open(display)?;
-        release_marked(&link, marks_in(&held))?;
+        release_marked(&link, held.marks())?;
         let mut held = held;
         held.clear();
         let keymap = Keymap::read(&link.conn)?;
@@ -315,12 +315,8 @@ impl Drop for X11Desk {
         let _ = self.end_press();
         let _ = self.take_back();
         let _ = self.flush();
-        if release_marked(&self.link, marks_in(&self.held)).is_ok() {
+        if release_marked(&self.link, self.held.marks()).is_ok() {
             self.held.clear();
         }
     }
-}
-
-fn marks_in(held: &HeldKeys) -> Option<HeldMarks> {
-    HeldFile::open(held.path()).ok()?.marks()
 }
