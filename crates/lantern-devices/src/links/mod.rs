@@ -15,19 +15,17 @@ mod web;
 
 use std::collections::BTreeMap;
 use std::future::Future;
-use std::panic::AssertUnwindSafe;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
-use futures::FutureExt;
 use lantern_model::{Deed, Device, DeviceId, DeviceKind, EffectId, Event, Link, Value};
 use tokio::runtime;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{AbortHandle, JoinSet};
 
-use crate::caught::message;
+use crate::caught::catch_in;
 
 pub use error::LinkError;
 pub use listener::{Answer, Ran};
@@ -59,7 +57,7 @@ pub(crate) trait Tell: Send + Sync {
     fn outcome(&self, effect: EffectId, outcome: Outcome);
 }
 
-/// Passes on what is told, and knows which deeds have no outcome yet.
+/// Deeds that have no outcome yet, on the way of all outcomes and events.
 struct Unanswered {
     tell: Arc<dyn Tell>,
     /// Each with its device's name.
@@ -323,9 +321,8 @@ impl Board {
         };
         let task = self.tasks.spawn(async move {
             tokio::time::sleep(rest).await;
-            if let Err(panic) = AssertUnwindSafe(work).catch_unwind().await {
-                let fault = LinkError::Fault(message(&*panic));
-                of_task.say(Link::Down(fault.to_string()));
+            if let Err(fault) = catch_in(work).await {
+                of_task.say(Link::Down(LinkError::Fault(fault).to_string()));
             }
         });
         AtWork { linked, errands, task }

@@ -3,14 +3,11 @@
 //! What changes one path is sent in order; everything else goes at once. A request that may be sent twice
 //! without harm is, once, if the connection broke before an answer came.
 
-use std::any::Any;
 use std::collections::BTreeMap;
 use std::error::Error;
-use std::panic::AssertUnwindSafe;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use futures::FutureExt;
 use lantern_model::{EffectId, Guarded, Value, Verb};
 use reqwest::header::{CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue};
 use reqwest::redirect::Policy;
@@ -20,7 +17,7 @@ use tokio::sync::{Mutex as Turn, Semaphore};
 use tokio::task::AbortHandle;
 
 use super::{Context, Errand, LinkError, Outcome, secret};
-use crate::caught::message;
+use crate::caught::catch_in;
 
 /// The most of an answer that is taken, in bytes.
 const MOST: usize = 1 << 20;
@@ -90,9 +87,8 @@ pub(super) async fn serve(
                 let _place = known.places.acquire().await;
                 known.ask(&errand).await
             };
-            let outcome = AssertUnwindSafe(errand.within(work)).catch_unwind().await;
-            let fault = |panic: Box<dyn Any + Send>| Err(LinkError::Fault(message(&*panic)));
-            tell.outcome(effect, outcome.unwrap_or_else(fault));
+            let outcome = catch_in(errand.within(work)).await;
+            tell.outcome(effect, outcome.unwrap_or_else(|fault| Err(LinkError::Fault(fault))));
         });
         under_way.add(effect, task.abort_handle());
     }
