@@ -161,10 +161,10 @@ pub fn alike_pairs(
 
 /// Words behind these are not looked at to find pairs.
 const KEYED_WORDS: usize = 6;
-/// Of so many sayings with the same consonants every pair is compared.
+/// Number of sayings with the same consonants up to which every pair is compared.
 const ALL_PAIRS: usize = 64;
-/// Of more, each is compared with so many that sound the same at the beginning, so that the work
-/// grows with their number and not with its square.
+/// Above [`ALL_PAIRS`], number of others with which a saying is compared: those that begin with the
+/// most similar sounds. The work then grows with the number of sayings, not with its square.
 const NEIGHBOURS: usize = 32;
 
 /// A key for each choice of `left` words in their order.

@@ -80,6 +80,8 @@ impl Agreement {
         if rules.files.len() == 1 {
             return missing;
         }
+        // Whether a file has the content and the values that were agreed to, looked at once.
+        let mut same = BTreeMap::new();
         for power in powers(rules) {
             let file = usize::from(power.place.file);
             let name = rules.files[file].as_str();
@@ -90,9 +92,11 @@ impl Agreement {
             let words = power_words(&power);
             // What is not wholly known before it runs may be anything in another file, or with other
             // values.
-            let is_same = |agreed: &Agreed| {
-                agreed.content == digest(source.text_of(file))
-                    && agreed.given == given_values(rules, file)
+            let mut is_same = |agreed: &Agreed| {
+                *same.entry(file).or_insert_with(|| {
+                    agreed.content == digest(source.text_of(file))
+                        && agreed.given == given_values(rules, file)
+                })
             };
             let known = agreed.is_some_and(|agreed| {
                 agreed.powers.contains(&words) && (!words.contains('…') || is_same(agreed))
@@ -135,7 +139,7 @@ impl Agreement {
     }
 }
 
-/// The record in a file, if nobody but the person and root may have written it.
+/// The record in a file. Nothing if another user may have written it.
 fn read_record(path: &Path) -> Option<Record> {
     let file = open_regular(path).ok()?;
     let about = file.metadata().ok()?;

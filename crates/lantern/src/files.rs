@@ -1,5 +1,6 @@
 //! Files of rules and scenes, read with care: size, text, and the files they name.
 
+use std::collections::BTreeSet;
 use std::fs::{self, File, Metadata};
 use std::io::{self, Read};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -84,13 +85,15 @@ fn check_source(mut source: Source) -> (Source, Checked) {
     (source, checked)
 }
 
-/// Rules act in the person's name: nobody but the person and root may own or write them, or a folder
-/// by which they are reached.
+/// Refuses rules that another user than the person and root owns or may write, or whose folders such a
+/// user owns or may write: rules act in the person's name.
 pub fn refuse_if_others_may_write(source: &Source) -> Result<(), Failure> {
+    // Files of one folder share all that lead to it.
+    let mut folders = BTreeSet::new();
     for name in source.names() {
         let Ok(about) = fs::metadata(name) else { continue };
         let kind = about.file_type();
-        // A terminal or a pipe of the shell is nobody else's to write to.
+        // Terminals and other devices have permissions of their own.
         if !kind.is_file() && !kind.is_fifo() {
             continue;
         }
@@ -101,14 +104,15 @@ pub fn refuse_if_others_may_write(source: &Source) -> Result<(), Failure> {
             return Err(Failure::OthersMayWrite { path: name.into() });
         }
         let full = Path::new(name).canonicalize().unwrap_or_else(|_| name.into());
-        for folder in full.ancestors().skip(1) {
-            let Ok(about) = fs::metadata(folder) else { continue };
-            if !is_trusted(&about) {
-                return Err(Failure::NotYours { path: folder.into(), owner: about.uid() });
-            }
-            if lets_others_replace(&about) {
-                return Err(Failure::OthersMayWrite { path: folder.into() });
-            }
+        folders.extend(full.ancestors().skip(1).map(Path::to_owned));
+    }
+    for folder in folders {
+        let Ok(about) = fs::metadata(&folder) else { continue };
+        if !is_trusted(&about) {
+            return Err(Failure::NotYours { path: folder, owner: about.uid() });
+        }
+        if lets_others_replace(&about) {
+            return Err(Failure::OthersMayWrite { path: folder });
         }
     }
     Ok(())

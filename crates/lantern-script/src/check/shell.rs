@@ -118,7 +118,7 @@ impl Lexer {
         place.map_or(Ok(()), Err)
     }
 
-    /// The line goes on with this, as it is written.
+    /// Reads a piece of the line that is written in the rule.
     pub(super) fn literal(&mut self, text: &str) {
         text.chars().for_each(|next| self.take(next));
     }
@@ -132,10 +132,7 @@ impl Lexer {
         let after_dollar = std::mem::take(&mut self.after_dollar);
         match (self.open.last().copied(), next) {
             (Some(Open::Single), '\'') => self.close(),
-            (Some(Open::Comment), '\n') => {
-                self.open.pop();
-                self.begins_word = true;
-            }
+            (Some(Open::Comment), '\n') => drop(self.open.pop()),
             (Some(Open::Single | Open::Comment), _) => {}
             (_, '\\') => self.after_backslash = true,
             (Some(Open::Double), '"') | (Some(Open::Parameter), '}') => self.close(),
@@ -177,8 +174,8 @@ impl Lexer {
         let is_plain =
             matches!(self.open.last(), None | Some(Open::Command | Open::Group | Open::Backquote));
         // The end of a substitution or of quotes is a part of its word.
-        self.begins_word = separates && is_plain && !std::mem::take(&mut self.has_closed);
-        self.has_closed = false;
+        let has_closed = std::mem::take(&mut self.has_closed);
+        self.begins_word = separates && is_plain && !has_closed;
     }
 
     /// What is open last ends here.

@@ -16,7 +16,6 @@ use crate::{Finding, Span};
 /// From one key of a sequence to the next when nothing is said.
 const WITHIN: Duration = Duration::from_secs(1);
 
-/// What a record has: its parts by name.
 /// Most keys of a sequence.
 const LONGEST_SEQUENCE: usize = 32;
 /// Most sequences that the sets of one trigger stand for.
@@ -24,6 +23,7 @@ const MOST_SEQUENCES: usize = 10_000;
 /// Most characters of an abbreviation.
 const LONGEST_TYPED: usize = 256;
 
+/// What a record has: its parts by name.
 pub(super) type Record = BTreeMap<String, Kind>;
 
 impl Checker<'_> {

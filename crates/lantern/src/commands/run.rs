@@ -51,12 +51,12 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     let runtime = RuntimeFiles::of_desk(desk)?;
     let _claim = claim(&runtime, arguments.take_over)?;
     let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
-    let mut journal = Journal::open(level, arguments.log_file.as_deref())?;
+    let journal = Journal::open(level, arguments.log_file.as_deref())?;
     if desk == DeskName::X11 {
-        work_on_x11(rules, &path, &runtime, &mut journal)?;
+        work_on_x11(rules, &path, &runtime, &journal)?;
     } else {
         let called = format!("the {} desk", desk.called());
-        let (path, runtime, journal) = (path.as_path(), &runtime, &mut journal);
+        let (path, runtime, journal) = (path.as_path(), &runtime, &journal);
         let worker = Worker { path, runtime, journal, desk, called: &called };
         match desk {
             DeskName::Evdev => {
@@ -127,7 +127,7 @@ fn work_on_x11(
     rules: RuleSet,
     path: &Path,
     runtime: &RuntimeFiles,
-    journal: &mut Journal,
+    journal: &Journal,
 ) -> Result<(), Failure> {
     let display = std::env::var("DISPLAY").unwrap_or_default();
     let failed = |source| Failure::System { what: "cannot keep what is copied", source };
@@ -193,7 +193,7 @@ fn warn_of_blindness(rules: &RuleSet, desk: &X11Desk) -> Result<(), Failure> {
 struct Worker<'w> {
     path: &'w Path,
     runtime: &'w RuntimeFiles,
-    journal: &'w mut Journal,
+    journal: &'w Journal,
     /// Which sort of desk it is.
     desk: DeskName,
     /// What it is called.

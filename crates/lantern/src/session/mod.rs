@@ -88,7 +88,7 @@ pub struct Session<'j, D> {
     asks_clock: bool,
     /// What the engine was told of the wall clock, and when.
     clock: Option<(Time, WallTime)>,
-    journal: &'j mut Journal,
+    journal: &'j Journal,
     heartbeat: Heartbeat,
     /// What becomes readable when the wall clock is set, while rules ask what it shows.
     clock_set: Option<OwnedFd>,
@@ -103,7 +103,7 @@ impl<'j, D: Desk> Session<'j, D> {
         rules: RuleSet,
         desk: D,
         place: Workplace,
-        journal: &'j mut Journal,
+        journal: &'j Journal,
     ) -> Result<Session<'j, D>, Failure> {
         let failed = |source| Failure::System { what: "cannot watch services", source };
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
@@ -144,7 +144,7 @@ impl<'j, D: Desk> Session<'j, D> {
     }
 
     /// Works until a signal ends it. `ready` is called once, when every key is armed.
-    pub fn work(&mut self, ready: impl FnOnce(&RuleSet, &mut Journal)) -> Result<(), Failure> {
+    pub fn work(&mut self, ready: impl FnOnce(&RuleSet, &Journal)) -> Result<(), Failure> {
         // On a slow machine more than one share of time passes before every key is armed.
         let until = self.now() + ARMING;
         while !self.settle()? && self.now() < until {}

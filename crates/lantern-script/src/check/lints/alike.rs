@@ -35,7 +35,7 @@ impl Checker<'_> {
         for pair in alike_pairs(&sayings, TOO_ALIKE, together) {
             let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
             let phrases = (first.phrase.min(second.phrase), first.phrase.max(second.phrase));
-            // Each is told with the one that it is most like.
+            // One finding for each phrase: the most alike pair comes first.
             if first.words == second.words || !told.insert(phrases.1) {
                 continue;
             }
