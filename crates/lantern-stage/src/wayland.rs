@@ -255,10 +255,9 @@ impl StandInPortal {
     /// When the bus is gone.
     pub fn was_asked(&mut self, part: &str) -> bool {
         // The bus hands on in order, and its answer comes behind what it handed on before.
-        let own = "org.freedesktop.portal.Desktop";
-        let owner =
-            self.bus.call_method(Some("org.freedesktop.DBus"), "/", None::<&str>, "Ping", &own);
-        let _ = block_on(owner);
+        let bus = Some("org.freedesktop.DBus");
+        let answer = self.bus.call_method(bus, "/org/freedesktop/DBus", bus, "GetId", &());
+        block_on(answer).expect("the bus is there");
         while let Ok(asked) = self.asked.try_recv() {
             self.seen.push(asked.clone());
             self.unmet.push(asked);

@@ -22,10 +22,14 @@ fn refusal(home: &Home) -> String {
 #[test]
 fn a_constant_that_changes_and_a_value_that_is_given_anew_are_asked_about() {
     let home = Home::new();
-    home.write("used.lantern", "let cmd = \"true\"\nlet word = \"core\"\nwhen key f9 { let more = word; run (cmd), more }\n");
+    let used = |cmd: &str| {
+        let rule = "when key f9 { let more = word; run (cmd), more }";
+        format!("let cmd = \"{cmd}\"\nlet word = \"core\"\n{rule}\n")
+    };
+    home.write("used.lantern", used("true"));
     home.write("main.lantern", "use \"used.lantern\" as used\n");
     agree(&home);
-    home.write("used.lantern", "let cmd = \"/srv/other.sh\"\nlet word = \"core\"\nwhen key f9 { let more = word; run (cmd), more }\n");
+    home.write("used.lantern", used("/srv/other.sh"));
     assert!(refusal(&home).contains("starts /srv/other.sh"), "{}", refusal(&home));
     agree(&home);
     // The words of the power are the same, but the values in it are others.

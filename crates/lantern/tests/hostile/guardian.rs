@@ -4,6 +4,7 @@ use rustix::process::Signal;
 use std::os::unix::process::ExitStatusExt;
 
 use super::receiver::{Desk, FIRES};
+use crate::desktop::A;
 use crate::running::{Running, send, take_in};
 
 #[test]
@@ -24,7 +25,7 @@ fn x11_a_program_that_is_stopped_does_not_keep_the_keyboard() {
     let mut running = Running::start(&desk.display, &rules);
     desk.expect_keys_at_once();
     desk.person.tap("f7");
-    desk.target.expect_press(38);
+    desk.target.expect_press(A);
     // Its keys are taken again once it has done what the rule asked for.
     take_in(&desk.display, &desk.person);
     running.signal(Signal::STOP);

@@ -7,11 +7,11 @@ use std::os::unix::ffi::OsStrExt;
 use std::process::{Child, Command, Stdio};
 
 use lantern_stage::{Display, wait_until};
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::process::Signal;
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 
 use super::receiver::{Desk, FIRES};
-use crate::running::lantern;
+use crate::running::{lantern, send, wait_for_end};
 
 /// Stops and continues the output of a terminal.
 const CTRL_S: &[u8] = b"\x13";
@@ -72,14 +72,9 @@ pub fn wait_for_work(display: &Display) {
 }
 
 fn expect_end(mut child: Child) {
-    let pid = Pid::from_child(&child);
-    kill_process(pid, Signal::TERM).expect("it runs");
-    let mut status = None;
-    wait_until("the program to end", || {
-        status = child.try_wait().expect("it can be waited for");
-        status.is_some()
-    });
-    assert!(status.is_some_and(|status| status.success()), "{status:?}");
+    send(child.id(), Signal::TERM);
+    let status = wait_for_end(&mut child);
+    assert!(status.success(), "{status:?}");
 }
 
 #[test]

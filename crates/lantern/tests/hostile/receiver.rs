@@ -6,10 +6,9 @@ use std::time::{Duration, Instant};
 use lantern_stage::{Display, Person, Target, pass_time};
 use serde_json::Value;
 
+use crate::desktop::{B, bare};
 use crate::running::lantern;
 
-/// X keycode of the letter that the rule of [`FIRES`] taps.
-const B: u8 = 56;
 /// X keycode of the letter that no rule names.
 const Z: u8 = 52;
 /// Number of presses of which the latency is taken.
@@ -30,9 +29,7 @@ pub struct Desk {
 impl Desk {
     /// Starts a display with a bare window in front.
     pub fn set_up() -> Desk {
-        let display = Display::start("us");
-        let person = Person::sit_down(&display);
-        let target = Target::open(&display);
+        let (display, person, target) = bare();
         Desk { display, person, target }
     }
 
@@ -48,8 +45,7 @@ impl Desk {
                 self.target.expect_press(B);
                 spans.push(began.elapsed());
             }
-            self.person.tap("z");
-            self.target.expect_press(Z);
+            self.expect_plain_keys();
         }
         spans.sort();
         let late = spans[spans.len() / 4];

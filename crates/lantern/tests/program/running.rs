@@ -90,12 +90,7 @@ impl Running {
 
     /// Waits for its end, which must come soon.
     pub fn wait_end(&mut self) -> ExitStatus {
-        let mut status = None;
-        wait_until("the program to end", || {
-            status = self.child.try_wait().expect("it can be waited for");
-            status.is_some()
-        });
-        status.expect("it has ended")
+        wait_for_end(&mut self.child)
     }
 
     /// Ends it as a person does, and expects that to be clean.
@@ -165,6 +160,16 @@ pub fn typed_rest(stage: &mut Stage) -> String {
 pub fn lantern(display: &Display, words: &[&str]) -> Output {
     let mut command = display.command(env!("CARGO_BIN_EXE_lantern"));
     command.args(words).output().expect("the program starts")
+}
+
+/// Waits for the end of a program that the test started.
+pub fn wait_for_end(child: &mut Child) -> ExitStatus {
+    let mut status = None;
+    wait_until("the program to end", || {
+        status = child.try_wait().expect("it can be waited for");
+        status.is_some()
+    });
+    status.expect("it has ended")
 }
 
 /// Sends a signal to a process that the test started.
