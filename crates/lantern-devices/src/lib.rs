@@ -14,6 +14,7 @@ mod folders;
 mod http_server;
 mod links;
 mod methods;
+mod news;
 mod notices;
 mod playing;
 mod presence;

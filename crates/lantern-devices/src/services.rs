@@ -16,6 +16,7 @@ use crate::ears::{Ear, LastSaid, Teller};
 use crate::elements::{self, Announcer, Front};
 use crate::links::{Answer, LinkError, Linked, Links, Tell};
 use crate::methods::InputMethods;
+use crate::news::{MOST_WAITING, News, ring};
 use crate::programs::{self, Start};
 use crate::shortcuts::{Shortcut, shortcuts};
 use crate::sound::{Level, SoundServer};
@@ -72,8 +73,10 @@ pub struct Services {
     fields_watched: bool,
     /// Whether it is watched whether an input method is at work.
     methods_watched: bool,
-    /// What those who watch the session saw.
-    news: (Sender<Event>, Receiver<Event>),
+    /// What was seen and heard of the session and of the person.
+    session_news: News,
+    /// What devices sent.
+    device_news: News,
     reports: Receiver<Outcome>,
     done: Sender<Outcome>,
     bell: Arc<OwnedFd>,
@@ -101,7 +104,8 @@ impl Services {
             links: None,
             fields_watched: false,
             methods_watched: false,
-            news: channel(),
+            session_news: News::new(&bell),
+            device_news: News::new(&bell),
             reports,
             done,
             bell,
@@ -249,8 +253,8 @@ impl Services {
     pub fn set_devices(&mut self, devices: Vec<Linked>) -> std::io::Result<()> {
         if self.links.is_none() && !devices.is_empty() {
             let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
-            let teller = LinkTeller { news: Arc::new(self.teller()), done, bell };
-            self.links = Some(Links::start(Arc::new(teller))?);
+            let teller = LinkTeller { done, bell };
+            self.links = Some(Links::start(Arc::new(teller), self.device_news.sender())?);
         }
         if let Some(links) = &self.links {
             links.set_devices(devices);
@@ -277,20 +281,24 @@ impl Services {
 
     /// How those who watch tell what they saw.
     fn teller(&self) -> impl Fn(Event) + Send + Sync + 'static {
-        let (news, bell) = (self.news.0.clone(), Arc::clone(&self.bell));
-        move |event| {
-            // With nobody listening any more the program is at its end.
-            if news.send(event).is_ok() {
-                ring(&bell);
-            }
-        }
+        let news = self.session_news.sender();
+        move |event| news.send_blocking(event)
     }
 
-    /// What was seen of the session since the last time. It comes before the reports are read.
-    pub fn take_news(&mut self) -> impl Iterator<Item = Event> {
-        // It only wakes. What is told after this rings anew, so that nothing is left lying.
+    /// Resets the descriptor. Called before reports and news are taken: what comes after that makes
+    /// it readable again.
+    pub fn reset_descriptor(&mut self) {
         let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
-        self.news.1.try_iter()
+    }
+
+    /// What was seen of the session and heard of the person since the last call.
+    pub fn take_session_news(&mut self) -> impl Iterator<Item = Event> {
+        std::iter::from_fn(|| self.session_news.next()).take(MOST_WAITING)
+    }
+
+    /// The next event of a device, if any. While it is not taken, the device is not read.
+    pub fn next_device_news(&mut self) -> Option<Event> {
+        self.device_news.next()
     }
 
     /// Nobody waits for it any more: what sounds is silenced, what waits is left out.
@@ -361,22 +369,13 @@ fn report(
     }
 }
 
-fn ring(bell: &OwnedFd) {
-    let _ = rustix::io::write(bell, &1u64.to_ne_bytes());
-}
-
-/// How links tell what came and what was done.
+/// How links report outcomes.
 struct LinkTeller {
-    news: Teller,
     done: Sender<Outcome>,
     bell: Arc<OwnedFd>,
 }
 
 impl Tell for LinkTeller {
-    fn event(&self, event: Event) {
-        (self.news)(event);
-    }
-
     fn outcome(&self, effect: EffectId, outcome: Result<Option<Value>, LinkError>) {
         let result = outcome.map(|value| value.map_or(Done::Done, Done::Gave));
         report(&self.done, &self.bell, effect, result.map_err(ServiceError::Link));

@@ -4,12 +4,12 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use lantern_model::{App, Cause, Frame, Key, LineTest, Link, RuleSet, Time, Value, topic_fits};
+use lantern_model::{App, Cause, Frame, Key, Link, RuleSet, Time, Value, topic_fits};
 use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
-use regex::Regex;
 
 use crate::engine::Engine;
 use crate::firing::{Firing, Press};
+use crate::line_rules::{LineRules, SET_SIZE};
 use crate::lines::Lines;
 use crate::presses::Won;
 use crate::reasons::ReasonKind;
@@ -30,7 +30,7 @@ pub(crate) struct Ears {
     /// The shapes of the set, by their numbers.
     pub shape_book: ShapeBook,
     /// Rules by the device they listen to: its number.
-    lines: BTreeMap<usize, Vec<(Won, Option<Regex>)>>,
+    lines: BTreeMap<usize, LineRules>,
     messages: BTreeMap<usize, Vec<Won>>,
     calls: BTreeMap<usize, Vec<Won>>,
     windows: Vec<Won>,
@@ -67,11 +67,7 @@ impl Ears {
                         ears.shapes.entry(shape.clone()).or_default().push(won);
                     }
                     Cause::Line(device, test) => {
-                        let regex = match test {
-                            Some(LineTest::Matches(pattern)) => Regex::new(pattern).ok(),
-                            _ => None,
-                        };
-                        ears.lines.entry(device.0).or_default().push((won, regex));
+                        ears.lines.entry(device.0).or_default().add(won, test.as_ref());
                     }
                     Cause::Message(device, _) => {
                         ears.messages.entry(device.0).or_default().push(won);
@@ -83,6 +79,7 @@ impl Ears {
                 }
             }
         }
+        ears.lines.values_mut().for_each(|rules| rules.join_patterns(SET_SIZE));
         ears.book = PhraseBook::new(phrases);
         ears.shape_book = ShapeBook::new(&rules.shapes);
         ears
@@ -265,23 +262,10 @@ impl Engine {
     fn handle_line(&mut self, now: Time, device: &str, line: &str) {
         let rules = Arc::clone(&self.rules);
         let Some(number) = Ears::device(&rules, device) else { return };
-        let listed = self.ears.lines.get(&number).map_or(&[] as &[_], Vec::as_slice);
-        let mut found = Vec::new();
-        for (won, regex) in listed.iter().filter(|(won, _)| self.applies(*won)) {
-            let Cause::Line(_, test) = &rules.rules[won.0].triggers[won.1].cause else { continue };
-            let mut fields = record([("text", text(line))]);
-            let fits = match test {
-                None => true,
-                Some(LineTest::Is(wanted)) => line.trim() == wanted.trim(),
-                Some(LineTest::Contains(part)) => line.contains(part.as_str()),
-                Some(LineTest::Matches(_)) => {
-                    regex.as_ref().is_some_and(|regex| take_parts(regex, line, &mut fields))
-                }
-            };
-            if fits {
-                found.push((*won, Firing::by(won.1, Value::Record(fields))));
-            }
-        }
+        let Some(listed) = self.ears.lines.get(&number) else { return };
+        let fitting = listed.fitting(line).filter(|(won, _)| self.applies(*won));
+        let found = fitting.map(|(won, fields)| (won, Firing::by(won.1, Value::Record(fields))));
+        let found = found.collect();
         self.fire_all(now, found);
     }
 
@@ -359,18 +343,4 @@ pub(crate) fn value_of_part(part: Part) -> Value {
         Part::Share(share) => Value::Share(share),
         Part::Words(words) => Value::Text(words),
     }
-}
-
-/// Puts what the pattern's groups took into `fields`; whether the pattern fits.
-fn take_parts(regex: &Regex, line: &str, fields: &mut BTreeMap<String, Value>) -> bool {
-    let Some(captures) = regex.captures(line) else { return false };
-    for (number, name) in regex.capture_names().enumerate().skip(1) {
-        let name = match name {
-            Some(name) => name.replace('_', "-"),
-            None => format!("part-{number}"),
-        };
-        let taken = captures.get(number).map_or("", |taken| taken.as_str());
-        fields.insert(name, text(taken));
-    }
-    true
 }

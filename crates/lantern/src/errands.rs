@@ -238,8 +238,18 @@ impl Errands {
         [self.services.descriptor()].into_iter().chain(self.launcher.descriptors())
     }
 
+    /// The next event of a device, if any. While it is not taken, the device is not read.
+    pub fn next_device_news(&mut self) -> Option<Event> {
+        let event = self.services.next_device_news()?;
+        if let Event::Link { device, state } = &event {
+            self.links.insert(device.clone(), state.clone());
+        }
+        Some(event)
+    }
+
     /// Takes in what came back.
     pub fn take_returned(&mut self) -> Returned {
+        self.services.reset_descriptor();
         let mut returned = Returned { events: self.launcher.reap(), ..Returned::default() };
         for event in &mut returned.events {
             let Event::Outcome { effect, result } = event else { continue };
@@ -250,12 +260,7 @@ impl Errands {
                 *result = Self::answer(&list, said);
             }
         }
-        for event in self.services.take_news() {
-            if let Event::Link { device, state } = &event {
-                self.links.insert(device.clone(), state.clone());
-            }
-            returned.events.push(event);
-        }
+        returned.events.extend(self.services.take_session_news());
         while let Some(Report { effect, result }) = self.services.next_report() {
             let result = match result {
                 Ok(Done::Done) => Ok(None),

@@ -205,7 +205,7 @@ impl Speaker {
                 Ok(reach) => self.keep_connected(&reach, &mut back_off).await,
                 Err(error) => error,
             };
-            self.say_away(&error);
+            self.say_away(&error).await;
             back_off.rest().await;
         }
     }
@@ -254,7 +254,7 @@ impl Speaker {
             if matches!(error, LinkError::NotWelcome { .. }) {
                 return error;
             }
-            self.say_away(&error);
+            self.say_away(&error).await;
             back_off.rest().await;
         }
     }
@@ -294,12 +294,13 @@ impl Speaker {
                     // What this session was to hear of, it was told in an earlier connection.
                     let knows = std::mem::replace(&mut self.has_begun, true) && resumed;
                     self.begin(wire.sender(), knows);
+                    self.context.say(Link::Open).await;
                 }
                 Ok(Came::Said(said)) => {
                     if self.heard.is_new(&said) {
                         let Said { topic, text, .. } = said;
                         let device = self.context.device.to_string();
-                        self.context.tell.event(Event::Message { device, topic, text });
+                        self.context.news.send(Event::Message { device, topic, text }).await;
                     }
                 }
                 Ok(Came::Sent(packet)) => lock(&self.outbox).note_sent(packet),
@@ -331,14 +332,12 @@ impl Speaker {
         if let Some((topic, text)) = &self.broker.greeting {
             outbox.add(None, topic, text, true);
         }
-        drop(outbox);
-        self.context.say(Link::Open);
     }
 
-    fn say_away(&self, error: &LinkError) {
+    async fn say_away(&self, error: &LinkError) {
         let why = error.line();
         lock(&self.outbox).away = Some(why.clone());
-        self.context.say(Link::Down(why));
+        self.context.say(Link::Down(why)).await;
     }
 }
 

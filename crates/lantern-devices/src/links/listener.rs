@@ -91,11 +91,11 @@ pub(super) async fn serve(
     let (listener, door) = loop {
         match open(&context, &address, &callers, &calls).await {
             Ok(opened) => break opened,
-            Err(error) => context.say(Link::Down(error.line())),
+            Err(error) => context.say(Link::Down(error.line())).await,
         }
         back_off.rest().await;
     };
-    context.say(Link::Open);
+    context.say(Link::Open).await;
     http_server::serve(listener, move |request| {
         let door = Arc::clone(&door);
         async move { door.receive(request).await }
@@ -170,7 +170,7 @@ impl Door {
         let text = String::from_utf8_lossy(&body.to_bytes()).into_owned();
         let (number, answer) = self.calls.add();
         let device = self.context.device.to_string();
-        self.context.tell.event(Event::Call { number, device, caller, path, text });
+        self.context.news.send(Event::Call { number, device, caller, path, text }).await;
         answer.await.map_err(|_| (StatusCode::SERVICE_UNAVAILABLE, "lantern is ending"))
     }
 

@@ -26,6 +26,7 @@ use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{AbortHandle, JoinSet};
 
 use crate::caught::catch_in;
+use crate::news::NewsSender;
 
 pub use error::LinkError;
 pub use listener::{Answer, Ran};
@@ -49,15 +50,13 @@ pub struct Linked {
 /// What became of a deed, or the failure that kept it from being done.
 type Outcome = Result<Option<Value>, LinkError>;
 
-/// How outcomes and events leave the thread.
+/// How outcomes leave the thread.
 pub(crate) trait Tell: Send + Sync {
-    /// Something came.
-    fn event(&self, event: Event);
     /// A deed is done, or failed.
     fn outcome(&self, effect: EffectId, outcome: Outcome);
 }
 
-/// Deeds that have no outcome yet, on the way of all outcomes and events.
+/// Deeds that have no outcome yet, on the way of all outcomes.
 struct Unanswered {
     tell: Arc<dyn Tell>,
     /// Each with its device's name.
@@ -85,10 +84,6 @@ impl Unanswered {
 }
 
 impl Tell for Unanswered {
-    fn event(&self, event: Event) {
-        self.tell.event(event);
-    }
-
     fn outcome(&self, effect: EffectId, outcome: Outcome) {
         self.deeds().remove(&effect);
         self.tell.outcome(effect, outcome);
@@ -100,21 +95,19 @@ impl Tell for Unanswered {
 struct Context {
     device: Arc<str>,
     tell: Arc<dyn Tell>,
+    news: NewsSender,
     said: Arc<Mutex<Option<Link>>>,
 }
 
 impl Context {
-    fn new(device: &str, tell: &Arc<dyn Tell>) -> Context {
-        Context { device: device.into(), tell: Arc::clone(tell), said: Arc::default() }
-    }
-
-    /// Says how it stands with the device, if that is news.
-    fn say(&self, state: Link) {
-        let mut said = self.said.lock().unwrap_or_else(PoisonError::into_inner);
-        if said.as_ref() != Some(&state) {
-            *said = Some(state.clone());
-            let device = self.device.to_string();
-            self.tell.event(Event::Link { device, state });
+    /// Reports the state of the connection, if it changed. Waits while the event loop has much to read.
+    async fn say(&self, state: Link) {
+        let is_known = {
+            let mut said = self.said.lock().unwrap_or_else(PoisonError::into_inner);
+            said.replace(state.clone()).as_ref() == Some(&state)
+        };
+        if !is_known {
+            self.news.send(Event::Link { device: self.device.to_string(), state }).await;
         }
     }
 }
@@ -158,10 +151,10 @@ pub(crate) struct Links {
 
 impl Links {
     /// Starts the thread; it has no devices yet.
-    pub(crate) fn start(tell: Arc<dyn Tell>) -> std::io::Result<Links> {
+    pub(crate) fn start(tell: Arc<dyn Tell>, news: NewsSender) -> std::io::Result<Links> {
         let runtime = runtime::Builder::new_current_thread().enable_all().build()?;
         let (calls, coming) = unbounded_channel();
-        thread::spawn(move || runtime.block_on(Board::new(tell).work(coming)));
+        thread::spawn(move || runtime.block_on(Board::new(tell, news).work(coming)));
         Ok(Links { calls })
     }
 
@@ -204,6 +197,7 @@ struct AtWork {
 /// The thread's own side.
 struct Board {
     tell: Arc<Unanswered>,
+    news: NewsSender,
     /// By the device's name.
     at_work: BTreeMap<String, AtWork>,
     /// Names in the order of the set.
@@ -215,9 +209,10 @@ struct Board {
 }
 
 impl Board {
-    fn new(tell: Arc<dyn Tell>) -> Board {
+    fn new(tell: Arc<dyn Tell>, news: NewsSender) -> Board {
         Board {
             tell: Arc::new(Unanswered { tell, deeds: Mutex::default() }),
+            news,
             at_work: BTreeMap::new(),
             names: Vec::new(),
             tasks: JoinSet::new(),
@@ -301,7 +296,8 @@ impl Board {
     fn start_after(&mut self, rest: Duration, linked: Linked) -> AtWork {
         let (errands, coming) = unbounded_channel();
         let tell: Arc<dyn Tell> = Arc::clone(&self.tell) as _;
-        let context = Context::new(&linked.device.name, &tell);
+        let device = linked.device.name.as_str().into();
+        let context = Context { device, tell, news: self.news.clone(), said: Arc::default() };
         let of_task = context.clone();
         let work: Pin<Box<dyn Future<Output = ()> + Send>> = match linked.device.kind.clone() {
             DeviceKind::Serial { port, speed } => {
@@ -322,7 +318,7 @@ impl Board {
         let task = self.tasks.spawn(async move {
             tokio::time::sleep(rest).await;
             if let Err(fault) = catch_in(work).await {
-                of_task.say(Link::Down(LinkError::Fault(fault).to_string()));
+                of_task.say(Link::Down(LinkError::Fault(fault).to_string())).await;
             }
         });
         AtWork { linked, errands, task }
@@ -370,8 +366,6 @@ mod tests {
     struct Told(Mutex<Vec<(EffectId, String)>>);
 
     impl Tell for Told {
-        fn event(&self, _: Event) {}
-
         fn outcome(&self, effect: EffectId, outcome: Outcome) {
             let words = outcome.err().map(|error| error.to_string()).unwrap_or_default();
             self.0.lock().expect("no test panics with it").push((effect, words));

@@ -12,8 +12,9 @@ use tokio::sync::mpsc::UnboundedReceiver;
 
 use super::{BackOff, Context, Errand, LinkError, Outcome};
 
-/// What is read at once.
-const PIECE: usize = 4096;
+/// Maximum number of bytes that become one event. The event loop looks for keys after each, and the
+/// lines of one are matched within a few milliseconds also where 300 rules want them.
+const PIECE: usize = 512;
 
 /// An open port: what comes from it, and what goes to it. To the runtime both are ends of a pipe.
 struct Opened {
@@ -59,7 +60,7 @@ pub(super) async fn serve(
         let error = match open(&port, speed) {
             Ok(opened) => {
                 back_off.reset();
-                context.say(Link::Open);
+                context.say(Link::Open).await;
                 match converse(&context, &port, &opened, &mut errands).await {
                     Some(error) => error,
                     None => return,
@@ -68,7 +69,7 @@ pub(super) async fn serve(
             Err(error) => error,
         };
         let why = error.line();
-        context.say(Link::Down(why.clone()));
+        context.say(Link::Down(why.clone())).await;
         let mut rest = std::pin::pin!(back_off.rest());
         loop {
             tokio::select! {
@@ -98,7 +99,7 @@ async fn converse(
                 Ok(length) => {
                     let bytes = piece[..length].to_vec();
                     let device = context.device.to_string();
-                    context.tell.event(Event::Bytes { device, bytes });
+                    context.news.send(Event::Bytes { device, bytes }).await;
                 }
                 Err(error) => return Some(broken(port, error)),
             },

@@ -70,7 +70,8 @@ impl Ears {
     /// Waits for the next thing to be noticed; nothing when it is over.
     pub fn next(&mut self) -> Result<Option<Noticed>, Failure> {
         loop {
-            for news in self.services.take_news() {
+            self.services.reset_descriptor();
+            for news in self.services.take_session_news() {
                 match news {
                     Event::Locked(away) if away != self.away => {
                         self.away = away;

@@ -11,8 +11,18 @@ use super::Session;
 use crate::resident::protocol;
 
 impl<D: Desk> Session<'_, D> {
+    /// Hands an event of a device to the engine.
+    pub(super) fn take_device_news(&mut self, now: Time, event: Event) {
+        match &event {
+            Event::Call { .. } => return self.take_call(now, event),
+            Event::Bytes { device, bytes } => self.show_bytes(device, bytes),
+            _ => {}
+        }
+        self.engine.handle_event(now, event);
+    }
+
     /// Somebody called: what the engine decides at once is the answer.
-    pub(super) fn take_call(&mut self, now: Time, event: Event) {
+    fn take_call(&mut self, now: Time, event: Event) {
         let Event::Call { number, device, path, .. } = &event else { return };
         let number = *number;
         let mut wanting = self.wanting(device, path);

@@ -255,6 +255,11 @@ impl<'j, D: Desk> Session<'j, D> {
                 // The person comes first: look for events before the next deadline.
                 quiet = false;
             }
+            if quiet && let Some(event) = self.errands.next_device_news() {
+                self.take_device_news(now, event);
+                self.carry_out(now)?;
+                quiet = false;
+            }
             if quiet {
                 self.tell_reasons();
                 return Ok(true);
@@ -360,16 +365,7 @@ impl<'j, D: Desk> Session<'j, D> {
         for taken in returned.owners {
             self.tell_owner(&taken);
         }
-        for event in returned.events {
-            match event {
-                Event::Call { .. } => self.take_call(now, event),
-                Event::Bytes { device, bytes } => {
-                    self.show_bytes(&device, &bytes);
-                    self.engine.handle_event(now, Event::Bytes { device, bytes });
-                }
-                event => self.engine.handle_event(now, event),
-            }
-        }
+        returned.events.into_iter().for_each(|event| self.engine.handle_event(now, event));
         self.carry_out(now)
     }
 }

@@ -3,6 +3,7 @@
 
 mod consent;
 mod files;
+mod floods;
 mod guardian;
 mod jobs;
 mod output;

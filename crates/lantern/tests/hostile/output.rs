@@ -65,13 +65,20 @@ fn command(display: &Display, rules: &str) -> Command {
     command
 }
 
+/// Starts the program with its output thrown away.
+pub fn start(display: &Display, rules: &str) -> Child {
+    let mut command = command(display, rules);
+    command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts")
+}
+
 pub fn wait_for_work(display: &Display) {
     display.wait_until("the rules to be at work", |display| {
         lantern(display, &["status"]).status.success()
     });
 }
 
-fn expect_end(mut child: Child) {
+/// Ends the program, which must end well.
+pub fn expect_end(mut child: Child) {
     send(child.id(), Signal::TERM);
     let status = wait_for_end(&mut child);
     assert!(status.success(), "{status:?}");

@@ -1,0 +1,92 @@
+//! Bounded channels by which threads and tasks send events to the event loop.
+//!
+//! A sender waits while its channel is full. A task that reads a device reads no further then, so that
+//! the flow control of the port, the socket or the broker's connection holds the device back, and memory
+//! stays bounded. An eventfd wakes the event loop. Called by [`crate::Services`] and by what it starts.
+
+use std::os::fd::OwnedFd;
+use std::sync::Arc;
+
+use lantern_model::Event;
+use tokio::sync::mpsc::{Receiver, Sender, channel};
+
+/// Maximum number of events that wait for the event loop in one channel.
+pub(crate) const MOST_WAITING: usize = 64;
+
+/// The receiving end, with a sender for each who asks for one.
+#[derive(Debug)]
+pub(crate) struct News {
+    sender: NewsSender,
+    events: Receiver<Event>,
+}
+
+/// The sending end.
+#[derive(Debug, Clone)]
+pub(crate) struct NewsSender {
+    events: Sender<Event>,
+    bell: Arc<OwnedFd>,
+}
+
+impl News {
+    /// An empty channel whose senders make `bell`, an eventfd, readable.
+    pub(crate) fn new(bell: &Arc<OwnedFd>) -> News {
+        let (events, receiver) = channel(MOST_WAITING);
+        News { sender: NewsSender { events, bell: Arc::clone(bell) }, events: receiver }
+    }
+
+    pub(crate) fn sender(&self) -> NewsSender {
+        self.sender.clone()
+    }
+
+    /// The next event, if one waits.
+    pub(crate) fn next(&mut self) -> Option<Event> {
+        self.events.try_recv().ok()
+    }
+}
+
+impl NewsSender {
+    /// Sends an event from a task; waits while the channel is full.
+    pub(crate) async fn send(&self, event: Event) {
+        // An error means that the program is ending.
+        if self.events.send(event).await.is_ok() {
+            ring(&self.bell);
+        }
+    }
+
+    /// Sends an event from a thread that runs no tasks; blocks while the channel is full.
+    pub(crate) fn send_blocking(&self, event: Event) {
+        if self.events.blocking_send(event).is_ok() {
+            ring(&self.bell);
+        }
+    }
+}
+
+/// Makes an eventfd readable.
+pub(crate) fn ring(bell: &OwnedFd) {
+    let _ = rustix::io::write(bell, &1u64.to_ne_bytes());
+}
+
+#[cfg(test)]
+mod tests {
+    use std::pin::pin;
+
+    use futures::FutureExt;
+    use rustix::event::{EventfdFlags, eventfd};
+
+    use super::*;
+
+    #[test]
+    fn a_full_channel_makes_its_sender_wait_until_an_event_is_taken() {
+        let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC).expect("there are descriptors"));
+        let mut news = News::new(&bell);
+        let sender = news.sender();
+        for _ in 0..MOST_WAITING {
+            assert!(sender.send(Event::Started).now_or_never().is_some());
+        }
+        let mut waits = pin!(sender.send(Event::Started));
+        assert!(waits.as_mut().now_or_never().is_none());
+        assert!(news.next().is_some());
+        assert!(waits.as_mut().now_or_never().is_some());
+        assert_eq!(std::iter::from_fn(|| news.next()).count(), MOST_WAITING);
+    }
+}
