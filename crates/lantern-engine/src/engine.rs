@@ -3,10 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
-use lantern_model::code::Asked;
 use lantern_model::{
     App, Armed, ArmedKey, Effect, EffectId, Event, Frame, Key, LayerId, Layout, Order, RoutineId,
-    Rule, RuleSet, RunId, Time, Value,
+    RuleSet, RunId, Time, Value,
 };
 
 use crate::alarms::Clock;
@@ -18,6 +17,7 @@ use crate::hearing::Ears;
 use crate::ledger::{Ledger, Owner};
 use crate::patterns::Patterns;
 use crate::places::Place;
+use crate::prepared::{Asks, PreparedRules};
 use crate::presses::Presses;
 use crate::random::Random;
 use crate::reasons::{Reason, ReasonKind, Reasons, StopCause};
@@ -108,36 +108,10 @@ pub struct Engine {
     pub(crate) reasons: Reasons,
 }
 
-/// What the rules ask for in their conditions and steps.
-#[derive(Debug, Default)]
-struct Asks {
-    fingers: bool,
-    pointer: bool,
-    boards: bool,
-    letters: bool,
-}
-
-impl Asks {
-    fn of(rules: &RuleSet) -> Asks {
-        use lantern_model::code::{Op, Spot};
-        let glides = rules.ops().any(|op| match op {
-            Op::Move { to, over } => over.is_some() || matches!(to, Spot::OfScreen(..)),
-            _ => false,
-        });
-        Asks {
-            fingers: rules.asks(&|asked| *asked == Asked::Fingers),
-            pointer: glides || rules.asks(&|asked| asked.is_pointer()),
-            boards: rules.rules.iter().any(|rule| rule.scope.boards.is_some()),
-            letters: false,
-        }
-    }
-}
-
 impl Engine {
     /// An engine with these rules and this seed for all chance. It arms nothing before it was told
     /// a layout.
-    pub fn new(mut rules: RuleSet, seed: u64) -> Engine {
-        Engine::add_macros(&mut rules);
+    pub fn new(rules: impl Into<PreparedRules>, seed: u64) -> Engine {
         let mut engine = Engine {
             index: RuleIndex::default(),
             asks: Asks::default(),
@@ -190,33 +164,17 @@ impl Engine {
             effect_count: 0,
             reasons: Reasons::default(),
         };
-        engine.set_rules(rules);
+        engine.set_rules(rules.into());
         engine
     }
 
-    /// Macros are rules without a trigger, at the end of the set, so that they can be run by name.
-    pub(crate) fn add_macros(rules: &mut RuleSet) {
-        let macros: Vec<RoutineId> = rules.macros().collect();
-        for body in macros {
-            let routine = rules.routine(body);
-            let rule = Rule {
-                label: format!("macro {}", routine.name),
-                name: Some(routine.name.clone()),
-                place: routine.places.first().copied().unwrap_or_default(),
-                body,
-                print: routine.print,
-                ..Rule::default()
-            };
-            rules.rules.push(rule);
-        }
-    }
-
-    pub(crate) fn set_rules(&mut self, rules: RuleSet) {
-        self.index = RuleIndex::new(&rules);
-        self.ears = Ears::new(&rules);
+    pub(crate) fn set_rules(&mut self, prepared: PreparedRules) {
+        let PreparedRules { rules, index, ears, asks } = prepared;
+        self.index = index;
+        self.ears = ears;
         self.drawing = Drawing::default();
         self.attention.renew();
-        self.asks = Asks { letters: self.ears.listens_to_letters(), ..Asks::of(&rules) };
+        self.asks = asks;
         self.rules = Arc::new(rules);
         self.cause_words.clear();
         self.globals = Vec::new();

@@ -8,6 +8,7 @@ use lantern_model::{Global, LayerId, RoutineId, Rule, RuleSet, RunId, Time};
 
 use crate::engine::Engine;
 use crate::ledger::Owner;
+use crate::prepared::PreparedRules;
 use crate::presses::Won;
 use crate::reasons::{ReasonKind, StopCause};
 use crate::runs::State;
@@ -70,18 +71,18 @@ impl Engine {
     /// Takes a new set of rules. Runs of rules that are written as before, with the macros that they
     /// call, go on; those of others end and let go. Layers that are still there stay on, a value whose
     /// line did not change keeps what it holds, toggles end. Every key is armed anew.
-    pub fn replace_rules(&mut self, now: Time, mut rules: RuleSet) {
+    pub fn replace_rules(&mut self, now: Time, rules: impl Into<PreparedRules>) {
+        let prepared = rules.into();
         self.give_all_back(now);
         let old = Arc::clone(&self.rules);
-        Engine::add_macros(&mut rules);
-        let mapping = Mapping::new(&old, &rules);
-        self.end_changed(now, &mapping, &rules);
+        let mapping = Mapping::new(&old, prepared.rules());
+        self.end_changed(now, &mapping, prepared.rules());
         let toggled = self.ledger.release_all(|owner| owner == Owner::Toggle);
         self.emit_releases(None, toggled);
         self.translate(&mapping);
         let values = std::mem::take(&mut self.globals);
         let layers: Vec<LayerId> = std::mem::take(&mut self.layers);
-        self.set_rules(rules);
+        self.set_rules(prepared);
         let written = |global: &Global| (global.name.clone(), global.print);
         let kept: BTreeMap<_, _> = old.globals.iter().map(written).zip(values).collect();
         for (global, value) in self.rules.globals.iter().zip(&mut self.globals) {

@@ -1,0 +1,79 @@
+//! A set of rules with the indexes by which the engine finds them, built before the engine takes it.
+
+use lantern_model::code::{Asked, Op, Spot};
+use lantern_model::{RoutineId, Rule, RuleSet};
+
+use crate::hearing::Ears;
+use crate::watch::RuleIndex;
+
+/// A set of rules that an engine can take at once. It costs time in the number of rules; a program with
+/// an event loop builds it on another thread.
+#[derive(Debug)]
+pub struct PreparedRules {
+    pub(crate) rules: RuleSet,
+    pub(crate) index: RuleIndex,
+    pub(crate) ears: Ears,
+    pub(crate) asks: Asks,
+}
+
+/// What the rules ask for in their conditions and steps.
+#[derive(Debug, Default)]
+pub(crate) struct Asks {
+    pub(crate) fingers: bool,
+    pub(crate) pointer: bool,
+    pub(crate) boards: bool,
+    pub(crate) letters: bool,
+}
+
+impl PreparedRules {
+    /// Builds the indexes of a set.
+    pub fn new(mut rules: RuleSet) -> PreparedRules {
+        add_macros(&mut rules);
+        let ears = Ears::new(&rules);
+        let asks = Asks { letters: ears.listens_to_letters(), ..Asks::of(&rules) };
+        PreparedRules { index: RuleIndex::new(&rules), ears, asks, rules }
+    }
+
+    /// The set, with its macros as rules at its end.
+    pub fn rules(&self) -> &RuleSet {
+        &self.rules
+    }
+}
+
+impl From<RuleSet> for PreparedRules {
+    fn from(rules: RuleSet) -> PreparedRules {
+        PreparedRules::new(rules)
+    }
+}
+
+impl Asks {
+    fn of(rules: &RuleSet) -> Asks {
+        let glides = rules.ops().any(|op| match op {
+            Op::Move { to, over } => over.is_some() || matches!(to, Spot::OfScreen(..)),
+            _ => false,
+        });
+        Asks {
+            fingers: rules.asks(&|asked| *asked == Asked::Fingers),
+            pointer: glides || rules.asks(&|asked| asked.is_pointer()),
+            boards: rules.rules.iter().any(|rule| rule.scope.boards.is_some()),
+            letters: false,
+        }
+    }
+}
+
+/// Macros are rules without a trigger, at the end of the set, so that they can be run by name.
+fn add_macros(rules: &mut RuleSet) {
+    let macros: Vec<RoutineId> = rules.macros().collect();
+    for body in macros {
+        let routine = rules.routine(body);
+        let rule = Rule {
+            label: format!("macro {}", routine.name),
+            name: Some(routine.name.clone()),
+            place: routine.places.first().copied().unwrap_or_default(),
+            body,
+            print: routine.print,
+            ..Rule::default()
+        };
+        rules.rules.push(rule);
+    }
+}
