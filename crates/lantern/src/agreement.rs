@@ -17,7 +17,6 @@ use crate::failure::Failure;
 use crate::files::is_trusted;
 use crate::foreign::shown;
 use crate::style;
-use crate::style::complain;
 
 /// Most bytes of the record.
 const MOST: u64 = 16 << 20;
@@ -49,11 +48,12 @@ pub fn power_words(power: &Power) -> String {
     }
 }
 
-/// Prints powers that were not agreed to, each with its file.
-pub fn print_missing(missing: &[(&str, Power)]) {
-    for (file, power) in missing {
-        complain!("{}{}{0:#} {}", style::WARNING, shown(file), power_words(power));
-    }
+/// Powers that were not agreed to, each with its file, as a person reads them.
+pub fn missing_lines(missing: &[(&str, Power)]) -> Vec<String> {
+    let line = |(file, power): &(&str, Power)| {
+        format!("{}{}{0:#} {}", style::WARNING, shown(file), power_words(power))
+    };
+    missing.iter().map(line).collect()
 }
 
 /// What the person has agreed to.

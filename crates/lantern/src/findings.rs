@@ -61,8 +61,13 @@ pub fn rules_of(file: Option<PathBuf>) -> Result<(Source, RuleSet), Failure> {
 
 /// Prints findings on standard output, as a person reads them.
 pub fn print_findings(findings: &[Finding], source: &Source) {
-    for finding in findings {
-        crate::style::say!("{}\n", render(finding, source, true));
+    print_rendered(findings.iter().map(|finding| render(finding, source, true)));
+}
+
+/// Prints findings that were rendered already.
+pub fn print_rendered(rendered: impl IntoIterator<Item = String>) {
+    for finding in rendered {
+        crate::style::say!("{finding}\n");
     }
 }
 

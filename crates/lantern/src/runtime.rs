@@ -3,10 +3,10 @@
 use std::env;
 use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, Read, Seek, Write};
-use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::PathBuf;
 
-use rustix::fs::{FlockOperation, flock};
+use rustix::fs::{FlockOperation, OFlags, flock};
 
 use crate::arguments::DeskName;
 use crate::failure::Failure;
@@ -60,6 +60,8 @@ impl RuntimeFiles {
         let failed = |source| Failure::Write { path: path.clone(), source };
         let mut options = OpenOptions::new();
         options.read(true).write(true).create(true).truncate(false).mode(0o600);
+        // A link would lead to a file of another's choice, which is emptied.
+        options.custom_flags(OFlags::NOFOLLOW.bits() as i32);
         let mut file = options.open(&path).map_err(failed)?;
         if flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
             let mut who = String::new();
@@ -88,6 +90,10 @@ fn own_folder() -> Result<PathBuf, Failure> {
     let about = fs::symlink_metadata(&folder).map_err(failed)?;
     if !about.is_dir() || about.uid() != own_user() {
         return Err(failed(io::Error::other("it belongs to somebody else")));
+    }
+    if about.mode() & 0o077 != 0 {
+        // Others may have put something into it until now; nothing in it is trusted by its name alone.
+        fs::set_permissions(&folder, fs::Permissions::from_mode(0o700)).map_err(failed)?;
     }
     Ok(folder)
 }

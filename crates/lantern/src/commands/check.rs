@@ -4,7 +4,7 @@ use lantern_model::{Layout, RuleSet};
 use lantern_script::{Finding, Power, Source, lacking_on_layout, powers};
 use serde::Serialize;
 
-use crate::agreement::{Agreement, power_words, print_missing};
+use crate::agreement::{Agreement, missing_lines, power_words};
 use crate::arguments::CheckArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
@@ -93,7 +93,7 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
             complain!(
                 "`lantern run` does not start it before you agree to what used files can do:"
             );
-            print_missing(&missing);
+            missing_lines(&missing).iter().for_each(|line| complain!("{line}"));
             print_agreeing(source.name());
         }
     }

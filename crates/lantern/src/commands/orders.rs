@@ -86,7 +86,7 @@ pub fn end(arguments: &EndArguments) -> Result<Status, Failure> {
 }
 
 pub fn reload() -> Result<Status, Failure> {
-    let read = Resident::reach()?.ask("reload", &Value::Null)?;
+    let read = Resident::reach()?.ask_patiently("reload", &Value::Null)?;
     let file = read["file"].as_str().unwrap_or_default();
     say!("{file} read anew: {} rules", read["rules"]);
     Ok(Status::Done)

@@ -15,7 +15,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
-use crate::agreement::{Agreement, print_missing};
+use crate::agreement::{Agreement, missing_lines};
 use crate::arguments::{DeskName, RunArguments};
 use crate::commands::status::words;
 use crate::failure::{Failure, Status};
@@ -171,7 +171,7 @@ fn read(path: &Path, desk: DeskName) -> Result<RuleSet, Failure> {
     let Some(rules) = checked.rules else {
         return Err(Failure::Broken { path: source.name().to_owned() });
     };
-    refuse_unless_agreed(&source, &rules)?;
+    refuse_unless_agreed(&source, &rules).map_err(Refusal::print_missing)?;
     Ok(rules)
 }
 
@@ -314,13 +314,29 @@ fn who_runs(reached: Result<Resident, Failure>, process: Option<u32>) -> String 
 
 /// Whatever used files can do must have been agreed to; the first file is the person's own, and
 /// nobody else may write any of them.
-pub fn refuse_unless_agreed(source: &Source, rules: &RuleSet) -> Result<(), Failure> {
-    files::refuse_if_others_may_write(source)?;
+pub fn refuse_unless_agreed(source: &Source, rules: &RuleSet) -> Result<(), Refusal> {
+    files::refuse_if_others_may_write(source)
+        .map_err(|failure| Refusal { missing: Vec::new(), failure })?;
     let agreement = Agreement::read();
     let missing = agreement.missing(source, rules);
     if missing.is_empty() {
         return Ok(());
     }
-    print_missing(&missing);
-    Err(Failure::NotAgreed { path: source.name().to_owned() })
+    let failure = Failure::NotAgreed { path: source.name().to_owned() };
+    Err(Refusal { missing: missing_lines(&missing), failure })
+}
+
+/// Why rules are not taken, with the powers that were not agreed to.
+#[derive(Debug)]
+pub struct Refusal {
+    missing: Vec<String>,
+    failure: Failure,
+}
+
+impl Refusal {
+    /// Prints the powers; gives what is to be reported behind them.
+    pub fn print_missing(self) -> Failure {
+        self.missing.iter().for_each(|line| complain!("{line}"));
+        self.failure
+    }
 }

@@ -4,6 +4,8 @@ use std::io::{self, BufRead, BufReader, Write};
 use std::os::unix::net::UnixStream;
 use std::time::Duration;
 
+use rustix::net::sockopt::socket_peercred;
+use rustix::process::getuid;
 use serde_json::{Value, json};
 
 use super::protocol::{VERSION, request};
@@ -12,6 +14,8 @@ use crate::runtime::RuntimeFiles;
 
 /// Who does not answer for so long hangs.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// The same while it reads rules, for which it takes a limited time itself.
+const LONG_PATIENCE: Duration = Duration::from_secs(60);
 
 /// A line to the one that runs.
 pub struct Resident {
@@ -33,6 +37,11 @@ impl Resident {
         let mut reached =
             candidates.iter().filter_map(|files| UnixStream::connect(files.socket()).ok());
         let stream = reached.next().ok_or_else(nobody_runs)?;
+        // What another user serves there is not ours, and is told nothing.
+        let server = socket_peercred(&stream).map_err(|error| broken(error.into()))?;
+        if server.uid != getuid() {
+            return Err(broken(io::Error::other("the socket belongs to another user")));
+        }
         stream.set_read_timeout(Some(PATIENCE)).map_err(broken)?;
         stream.set_write_timeout(Some(PATIENCE)).map_err(broken)?;
         let mut resident = Resident { reader: BufReader::new(stream), asked: 0 };
@@ -59,6 +68,12 @@ impl Resident {
             }
             return Ok(message["result"].clone());
         }
+    }
+
+    /// The same for what may take long: to read rules anew.
+    pub fn ask_patiently(&mut self, method: &str, params: &Value) -> Result<Value, Failure> {
+        self.reader.get_ref().set_read_timeout(Some(LONG_PATIENCE)).map_err(broken)?;
+        self.ask(method, params)
     }
 
     /// The next thing it says.

@@ -9,6 +9,7 @@ use serde::Deserialize;
 use serde_json::{Value, json};
 
 use super::Session;
+use super::reloading::ReloadRequest;
 use crate::failure::Failure;
 use crate::resident::protocol::{self, Request, RpcError, VERSION, code, read_request, reply};
 use crate::sayable::Phrases;
@@ -89,23 +90,28 @@ fn is_about_input(kind: &ReasonKind) -> bool {
 }
 
 impl<D: Desk> Session<'_, D> {
-    /// Answers everything that was asked by now.
-    pub(super) fn answer_all(&mut self) -> Result<(), Failure> {
-        for (client, line) in self.place.door.take_lines() {
-            let answer = match read_request(&line) {
-                Err(answer) => Some(answer),
-                Ok(request) => {
-                    let result = self.answer(client, &request);
-                    request.id.map(|id| reply(&id, result))
-                }
-            };
-            let now = self.now();
-            self.carry_out(now)?;
-            if let Some(answer) = answer {
-                self.place.door.say(client, &answer);
+    /// Does what the next request asks and answers it; whether there was one.
+    pub(super) fn answer_next(&mut self) -> Result<bool, Failure> {
+        let Some((client, line)) = self.place.door.next_line() else { return Ok(false) };
+        let answer = match read_request(&line) {
+            Err(answer) => Some(answer),
+            Ok(request) if request.method == "reload" => {
+                let id = request.id.clone();
+                // Answered when the files are read.
+                let begun = self.reload_for(ReloadRequest { client, id: request.id });
+                begun.err().and_then(|error| Some(reply(&id?, Err(error))))
             }
+            Ok(request) => {
+                let result = self.answer(client, &request);
+                request.id.map(|id| reply(&id, result))
+            }
+        };
+        let now = self.now();
+        self.carry_out(now)?;
+        if let Some(answer) = answer {
+            self.place.door.say(client, &answer);
         }
-        Ok(())
+        Ok(true)
     }
 
     fn answer(&mut self, client: u64, request: &Request) -> Result<Value, RpcError> {
@@ -142,22 +148,11 @@ impl<D: Desk> Session<'_, D> {
                     return Err(RpcError::refused(message));
                 }
             }
-            "reload" => {
-                self.reload().map_err(RpcError::refused)?;
-                if self.is_being_saved() {
-                    let wait = "somebody is writing the file; it is read when that is done";
-                    return Err(RpcError::refused(wait));
-                }
-                if self.broken {
-                    let name = self.place.path.display();
-                    let stay = "the rules from before stay in force; `lantern check` says where";
-                    return Err(RpcError::refused(format!("{name} is broken: {stay}")));
-                }
-                let (name, count) = (self.place.path.display(), self.engine.rules().count());
-                return Ok(json!({ "file": name.to_string(), "rules": count }));
-            }
             "why" => return self.why(&request.params()?),
             "last-said" => return self.last_said(),
+            "watch" | "listen" if !self.place.door.takes_watchers() => {
+                return Err(RpcError::refused("as many watch already as may"));
+            }
             "watch" => {
                 let newest = self.engine.reasons_after(0).last().map_or(0, |reason| reason.number);
                 self.place.door.tell_from(client, newest);
@@ -384,15 +379,19 @@ impl<D: Desk> Session<'_, D> {
 
     /// Tells those who watch what was decided since they were told last.
     pub(super) fn tell_listeners(&mut self) {
-        for (client, told) in self.place.door.listeners() {
-            let fresh: Vec<&Reason> = self.engine.reasons_after(told).collect();
-            let Some(last) = fresh.last().map(|reason| reason.number) else { continue };
-            let lines: Vec<String> = fresh
-                .into_iter()
-                .map(|reason| protocol::request(None, "decided", &self.reason_data(reason)))
-                .collect();
+        let listeners = self.place.door.listeners();
+        let Some(first) = listeners.iter().map(|(_, told)| *told).min() else { return };
+        let line = |reason: &Reason| {
+            let line = protocol::request(None, "decided", &self.reason_data(reason));
+            (reason.number, line)
+        };
+        let lines: Vec<(u64, String)> = self.engine.reasons_after(first).map(line).collect();
+        let Some(last) = lines.last().map(|(number, _)| *number) else { return };
+        for (client, told) in listeners.into_iter().filter(|(_, told)| *told < last) {
+            let fresh = lines.iter().filter(|(number, _)| *number > told);
+            let fresh: String = fresh.map(|(_, line)| line.as_str()).collect();
             self.place.door.tell_from(client, last);
-            self.place.door.say(client, &lines.concat());
+            self.place.door.say(client, &fresh);
         }
     }
 

@@ -40,6 +40,7 @@ const FAIR_SHARE: Duration = Duration::from_millis(8);
 const LEVEL_SPAN: Duration = Duration::from_millis(1500);
 
 mod answers;
+mod background;
 mod calls;
 mod reloading;
 mod saved;
@@ -47,6 +48,8 @@ mod telling;
 mod waiting;
 
 use answers::Pause;
+use background::Background;
+use reloading::{READING_LASTS, Read, ReloadRequest};
 use saved::SavedFile;
 use waiting::Woken;
 
@@ -73,6 +76,10 @@ pub struct Session<'j, D> {
     saved: SavedFile,
     /// When the files were seen to be saved first, and when they are to be read.
     read_due: Option<(Time, Time)>,
+    /// The files, being read.
+    reading: Background<Read>,
+    /// Requests to reload that wait until the files are read.
+    reload_requests: Vec<ReloadRequest>,
     /// Whether the file was empty when it was read last.
     seen_empty: bool,
     signals: &'static UnixStream,
@@ -121,6 +128,8 @@ impl<'j, D: Desk> Session<'j, D> {
             errands,
             saved: SavedFile::watch(&paths)?,
             read_due: None,
+            reading: Background::new(READING_LASTS).map_err(failed)?,
+            reload_requests: Vec::new(),
             seen_empty: false,
             place,
             signals,
@@ -198,7 +207,7 @@ impl<'j, D: Desk> Session<'j, D> {
 
     /// Sees to everything but the desk; whether the engine may have more to do after it.
     fn tend(&mut self, woken: &Woken) -> Result<bool, Failure> {
-        let mut tended = woken.door || woken.saved || woken.returned;
+        let mut tended = woken.saved || woken.returned;
         if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
             guarded.renew()?;
             self.journal.tell(
@@ -206,18 +215,22 @@ impl<'j, D: Desk> Session<'j, D> {
                 "the guardian of held keys had died; another one watches now",
             );
         }
-        if woken.door {
-            self.answer_all()?;
-        }
         let now = self.now();
+        if woken.door || self.place.door.next_deadline().is_some_and(|due| due <= now) {
+            self.place.door.exchange(now);
+            tended = true;
+        }
         tended |= self.end_pauses(now)?;
         self.heartbeat.beat(now);
         if woken.saved || self.saved.is_pending() {
             self.look_at_files();
         }
+        if self.reading.is_under_way() {
+            self.finish_reading()?;
+            tended |= !self.reading.is_under_way();
+        }
         if self.read_due.is_some_and(|(_, due)| due <= now) {
-            self.reload()?;
-            tended = true;
+            self.begin_reading();
         }
         if woken.returned {
             self.take_returned()?;
@@ -255,10 +268,14 @@ impl<'j, D: Desk> Session<'j, D> {
                 // The person comes first: look for events before the next deadline.
                 quiet = false;
             }
-            if quiet && let Some(event) = self.errands.next_device_news() {
-                self.take_device_news(now, event);
-                self.carry_out(now)?;
-                quiet = false;
+            if quiet {
+                // One of each between two looks at the desk, so that none keeps the others waiting.
+                if let Some(event) = self.errands.next_device_news() {
+                    self.take_device_news(now, event);
+                    self.carry_out(now)?;
+                    quiet = false;
+                }
+                quiet &= !self.answer_next()?;
             }
             if quiet {
                 self.tell_reasons();

@@ -1,23 +1,85 @@
 //! Rules that are saved anew while they run: when they are read, and what becomes of broken ones.
+//!
+//! They are read and checked on a thread of their own, since a large set takes a while.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use lantern_desk::Desk;
+use lantern_engine::PreparedRules;
 use lantern_model::{Deed, EffectId, Verb};
-use lantern_script::{Checked, Source};
+use lantern_script::render;
+use serde_json::json;
 
 use super::Session;
-use crate::commands::run::refuse_unless_agreed;
+use super::background::Finished;
+use crate::arguments::DeskName;
+use crate::commands::run::{Refusal, refuse_unless_agreed};
 use crate::failure::Failure;
-use crate::findings::print_findings;
+use crate::findings::{self, print_rendered};
 use crate::journal::LogLevel;
-use crate::{files, findings, style};
+use crate::resident::door::ClientId;
+use crate::resident::protocol::{RpcError, reply};
+use crate::{files, style};
 
 /// So long no more of a saving must come before the file is read.
 const SAVING_RESTS: Duration = Duration::from_millis(30);
 /// A file that is saved again and again is read after so long anyway.
 const SAVING_LASTS: Duration = Duration::from_millis(500);
+/// Maximum time to read and check the rules.
+pub(super) const READING_LASTS: Duration = Duration::from_secs(30);
+/// Maximum number of requests to reload that wait for an answer.
+const MOST_REQUESTS: usize = 64;
+
+/// What was read of the files.
+#[derive(Debug)]
+pub(super) struct Read {
+    /// Whether the file is empty.
+    is_empty: bool,
+    /// Findings as a person reads them.
+    rendered: Vec<String>,
+    rules: Result<PreparedRules, Unread>,
+}
+
+/// Why rules are not taken.
+#[derive(Debug)]
+enum Unread {
+    /// The files cannot be read.
+    Failed(Failure),
+    /// The findings say what is wrong.
+    Broken,
+    /// The person has not agreed to what they can do, or another user may write them.
+    Refused(Refusal),
+}
+
+/// A request to reload that waits for an answer: its client and its id, if it wants one.
+#[derive(Debug)]
+pub(super) struct ReloadRequest {
+    pub client: ClientId,
+    pub id: Option<serde_json::Value>,
+}
+
+/// Reads and checks rules.
+fn read(path: &Path, desk: DeskName) -> Read {
+    let (source, checked) = match files::read_rules_again(path) {
+        Ok(read) => read,
+        Err(failure) => {
+            let (is_empty, rendered) = (false, Vec::new());
+            return Read { is_empty, rendered, rules: Err(Unread::Failed(failure)) };
+        }
+    };
+    let mut found = checked.findings;
+    found.extend(findings::lacking_on(desk, &checked.needs));
+    let rules = match checked.rules {
+        None => Err(Unread::Broken),
+        Some(rules) => match refuse_unless_agreed(&source, &rules) {
+            Ok(()) => Ok(PreparedRules::new(rules)),
+            Err(refusal) => Err(Unread::Refused(refusal)),
+        },
+    };
+    let rendered = found.iter().map(|finding| render(finding, &source, true)).collect();
+    Read { is_empty: source.text().is_empty(), rendered, rules }
+}
 
 impl<D: Desk> Session<'_, D> {
     /// A file that was saved is read when nothing more comes for a moment: who saves in two goes, or
@@ -30,32 +92,57 @@ impl<D: Desk> Session<'_, D> {
         }
     }
 
-    /// Whether somebody is writing one of the files.
-    pub(super) fn is_being_saved(&mut self) -> bool {
-        self.saved.is_being_written() || self.read_due.is_some()
-    }
-
-    /// Reads the file anew. A broken one changes nothing.
-    pub(super) fn reload(&mut self) -> Result<(), Failure> {
+    /// Reads the files on another thread, unless that is under way.
+    pub(super) fn begin_reading(&mut self) {
+        if self.reading.is_under_way() {
+            return;
+        }
         // What was saved by now is read now.
         self.look_at_files();
         self.read_due = None;
-        let read = files::read_rules_again(&self.place.path);
+        let (path, desk, now) = (self.place.path.clone(), self.place.desk, self.now());
+        self.reading.start(now, move || read(&path, desk));
+    }
+
+    /// Reads the files, and answers a request once that is done.
+    pub(super) fn reload_for(&mut self, request: ReloadRequest) -> Result<(), RpcError> {
+        if self.reload_requests.len() >= MOST_REQUESTS {
+            return Err(RpcError::refused("many requests to reload wait already"));
+        }
+        self.reload_requests.push(request);
+        if self.reading.is_under_way() {
+            // It may have read what was there before this request.
+            let now = self.now();
+            self.read_due.get_or_insert((now, now));
+        } else {
+            self.begin_reading();
+        }
+        Ok(())
+    }
+
+    /// Takes rules that were read, if any were. Broken ones change nothing.
+    pub(super) fn finish_reading(&mut self) -> Result<(), Failure> {
+        let now = self.now();
+        let Some(finished) = self.reading.poll(now) else { return Ok(()) };
         self.look_at_files();
-        if self.is_being_saved() {
+        if self.saved.is_being_written() {
             // What was read may be half; it is read again when the saving is over.
+            let wait = "somebody is writing the file; it is read when that is done";
+            self.answer_reloads(|_| Err(RpcError::refused(wait)));
+            return Ok(());
+        }
+        if self.read_due.is_some() {
             return Ok(());
         }
         // Who empties a file to write it anew may not have been told of yet.
-        let empty = read.as_ref().is_ok_and(|(source, _)| source.text().is_empty());
+        let empty = matches!(&finished, Finished::Done(read) if read.is_empty);
         if empty && !std::mem::replace(&mut self.seen_empty, empty) {
-            let now = self.now();
             self.read_due = Some((now, now + SAVING_LASTS));
             return Ok(());
         }
         self.seen_empty = empty;
         let was_broken = std::mem::replace(&mut self.broken, true);
-        let result = self.take_rules(read);
+        self.take_read(finished)?;
         if self.broken && !was_broken {
             let (verb, name) = (Verb::Notify, self.place.path.display());
             let text = format!("{name} is broken\nThe rules from before stay in force.");
@@ -63,32 +150,61 @@ impl<D: Desk> Session<'_, D> {
             // Where nobody shows notices the terminal has said it.
             self.errands.attempt(EffectId(0), &deed);
         }
-        result
+        self.answer_reloads(|session| {
+            let name = session.place.path.display();
+            if session.broken {
+                let stay = "the rules from before stay in force; `lantern check` says where";
+                return Err(RpcError::refused(format!("{name} is broken: {stay}")));
+            }
+            let count = session.engine.rules().count();
+            Ok(json!({ "file": name.to_string(), "rules": count }))
+        });
+        Ok(())
     }
 
-    fn take_rules(&mut self, read: Result<(Source, Checked), Failure>) -> Result<(), Failure> {
+    fn answer_reloads(&mut self, answer: impl Fn(&Self) -> Result<serde_json::Value, RpcError>) {
+        for ReloadRequest { client, id } in std::mem::take(&mut self.reload_requests) {
+            if let Some(id) = id {
+                let line = reply(&id, answer(self));
+                self.place.door.say(client, &line);
+            }
+        }
+    }
+
+    fn take_read(&mut self, finished: Finished<Read>) -> Result<(), Failure> {
         let name = self.place.path.display().to_string();
-        let (source, checked) = match read {
-            Ok(read) => read,
-            Err(failure) => {
+        let read = match finished {
+            Finished::Done(read) => read,
+            Finished::TooSlow(limit) => {
+                let seconds = limit.as_secs();
+                self.say_unread(&name, &format!("takes more than {seconds} s to read"));
+                return Ok(());
+            }
+            Finished::Fault => {
+                self.say_unread(&name, "cannot be read by a fault of this program");
+                return Ok(());
+            }
+        };
+        print_rendered(read.rendered);
+        let prepared = match read.rules {
+            Ok(prepared) => prepared,
+            Err(Unread::Failed(failure)) => {
                 failure.report();
                 self.say_unread(&name, "cannot be read");
                 return Ok(());
             }
+            Err(Unread::Broken) => {
+                self.say_unread(&name, "is broken");
+                return Ok(());
+            }
+            Err(Unread::Refused(refusal)) => {
+                refusal.print_missing().report();
+                self.say_unread(&name, "is not taken");
+                return Ok(());
+            }
         };
-        let mut findings = checked.findings;
-        findings.extend(findings::lacking_on(self.place.desk, &checked.needs));
-        print_findings(&findings, &source);
-        let Some(rules) = checked.rules else {
-            self.say_unread(&name, "is broken");
-            return Ok(());
-        };
-        if let Err(failure) = refuse_unless_agreed(&source, &rules) {
-            failure.report();
-            self.say_unread(&name, "is not taken");
-            return Ok(());
-        }
         self.broken = false;
+        let rules = prepared.rules();
         let count = rules.count();
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         self.saved.watch_others(&paths)?;
@@ -98,10 +214,10 @@ impl<D: Desk> Session<'_, D> {
         }
         self.clock = None;
         self.errands
-            .set_devices(&rules)
+            .set_devices(rules)
             .map_err(|source| Failure::System { what: "cannot watch devices", source })?;
         let now = self.now();
-        self.engine.replace_rules(now, rules);
+        self.engine.replace_rules(now, prepared);
         self.carry_out(now)?;
         self.journal.note(&format!("{name} read anew: {count} rules"));
         Ok(())

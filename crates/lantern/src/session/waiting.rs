@@ -31,6 +31,7 @@ pub(super) struct Woken {
 enum Source {
     Signals,
     Files,
+    Reading,
     Guardian,
     Clock,
     Desk,
@@ -47,7 +48,7 @@ impl Woken {
             Source::Errands => self.returned = true,
             Source::Door => self.door = true,
             // The loop looks at these each time round.
-            Source::Clock | Source::Desk => {}
+            Source::Clock | Source::Desk | Source::Reading => {}
         }
     }
 }
@@ -105,9 +106,12 @@ impl<D: Desk> Session<'_, D> {
 
     fn next_deadline(&self) -> Option<Time> {
         let own = [self.engine.next_deadline(), self.desk.next_deadline()];
-        let read_due = self.read_due.map(|(_, due)| due);
+        // The files are read again only after the present reading.
+        let read_due = self.read_due.filter(|_| !self.reading.is_under_way()).map(|(_, due)| due);
         let pauses = self.pauses.iter().map(|pause| pause.until);
-        let further = [self.heartbeat.next_deadline(), read_due];
+        let door = self.place.door.next_deadline();
+        let further =
+            [self.heartbeat.next_deadline(), self.reading.next_deadline(), door, read_due];
         own.into_iter().chain(further).flatten().chain(pauses).min()
     }
 
@@ -119,6 +123,9 @@ impl<D: Desk> Session<'_, D> {
         let read = PollFlags::IN;
         waiting.add(Source::Signals, self.signals.as_fd(), read);
         waiting.add(Source::Files, self.saved.inotify.as_fd(), read);
+        if self.reading.is_under_way() {
+            waiting.add(Source::Reading, self.reading.descriptor(), read);
+        }
         if let Some(guarded) = &self.place.guarded {
             waiting.add(Source::Guardian, guarded.descriptor(), read);
         }

@@ -1,6 +1,7 @@
 //! Files that block whoever opens them, never end, or lead elsewhere.
 
 use std::path::Path;
+use std::process::Stdio;
 
 use rustix::fs::{CWD, Mode, mkfifoat};
 
@@ -58,6 +59,33 @@ fn x11_rules_that_lead_into_a_pipe_or_a_device_stop_no_running_set() {
         .expect("they are ours");
     running.wait_for("is no regular file");
     desk.expect_keys_at_once();
+    desk.expect_panic();
+    running.stop();
+}
+
+#[test]
+fn x11_a_large_set_that_is_saved_and_asked_for_again_delays_no_key() {
+    let mut desk = Desk::set_up();
+    let mut running = Running::start(&desk.display, FIRES);
+    let macros: String = (0..5_000)
+        .map(|number| format!("macro shelve-{number}(core) {{ log \"{{core}} {number}\" }}\n"))
+        .collect();
+    std::fs::write(&running.file, format!("{FIRES}{macros}")).expect("it is ours");
+    desk.expect_keys_at_once();
+    running.wait_for("read anew: 2 rules");
+    // Requests that come while the files are read are answered when they were read after that.
+    let asked: Vec<_> = (0..8)
+        .map(|_| {
+            let mut command = desk.display.command(env!("CARGO_BIN_EXE_lantern"));
+            command.arg("reload").stdout(Stdio::piped()).spawn().expect("it starts")
+        })
+        .collect();
+    desk.expect_keys_at_once();
+    for child in asked {
+        let answer = child.wait_with_output().expect("it ends");
+        let said = String::from_utf8_lossy(&answer.stdout);
+        assert!(answer.status.success() && said.contains("2 rules"), "{said}");
+    }
     desk.expect_panic();
     running.stop();
 }

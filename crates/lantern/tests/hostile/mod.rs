@@ -8,5 +8,6 @@ mod guardian;
 mod jobs;
 mod output;
 mod receiver;
+mod socket;
 mod terminals;
 mod values;

@@ -81,6 +81,16 @@ impl Running {
         send(self.child.id(), signal);
     }
 
+    /// Time that the program has spent on a processor, to a hundredth of a second.
+    pub fn processor_time(&self) -> Duration {
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.child.id()));
+        let stat = stat.expect("it runs");
+        // Fields 14 and 15 of proc_pid_stat(5), in clock ticks; field 2 may hold spaces.
+        let fields = stat.rsplit_once(") ").expect("the kernel says").1.split(' ');
+        let ticks: u64 = fields.skip(11).take(2).flat_map(|field| field.parse::<u64>()).sum();
+        Duration::from_millis(10 * ticks)
+    }
+
     /// The process id of its guardian.
     pub fn guardian(&self) -> u32 {
         let path = format!("/proc/{0}/task/{0}/children", self.child.id());
