@@ -10,15 +10,19 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use lantern_model::{Broker, EffectId, Event, Link, Verb};
 use reqwest::Url;
-use sha2::{Digest, Sha256};
+use sha2::{Digest as _, Sha256};
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::time::{Duration, Instant};
 
 use super::mqtt::{Broken, Came, Message, Reach, Said, Sender, Version, Wire};
 use super::{BackOff, Context, Errand, LinkError, PATIENCE, secret};
 
-/// How many messages that came are remembered, so that each is told once.
+/// Number of messages that came and are remembered, so that each is told once.
 const REMEMBERED: usize = 1000;
+/// Time that a connection must last until the next one is tried soon again.
+const LASTS: Duration = Duration::from_secs(10);
+/// Maximum number of characters of a topic in a message to the person.
+const TOPIC_SHOWN: usize = 80;
 
 /// Speaks with a broker as long as the rules have it.
 pub(super) async fn serve(
@@ -165,6 +169,11 @@ async fn take_errands(
             errand = errands.recv() => {
                 let Some(errand) = errand else { return };
                 let retained = matches!(errand.deed.verb, Verb::Publish { retained: true, .. });
+                if let Some(why) = Message::fault(errand.word(0), errand.word(1)) {
+                    let topic = errand.word(0).chars().take(TOPIC_SHOWN).collect();
+                    context.tell.outcome(errand.effect, Err(LinkError::BadMessage { topic, why }));
+                    continue;
+                }
                 let limit = errand.deed.limit.unwrap_or(PATIENCE);
                 // A limit beyond what the clock can show is none.
                 let far = Duration::from_secs(u32::MAX.into());
@@ -265,7 +274,9 @@ impl Speaker {
         loop {
             match Wire::new(version, reach, true)?.next().await {
                 Ok(_) => return Ok(*self.version.insert(version)),
-                Err(Broken::Version) if version == Version::Five => version = Version::Three,
+                Err(Broken::Version | Broken::Closed) if version == Version::Five => {
+                    version = Version::Three;
+                }
                 Err(broken) => return Err(self.error_of(broken)),
             }
         }
@@ -275,6 +286,10 @@ impl Speaker {
         let address = self.broker.address.clone();
         match broken {
             Broken::Off(why) => LinkError::Unreached { address, why },
+            Broken::Closed => {
+                let why = "the broker closed the connection".to_owned();
+                LinkError::Unreached { address, why }
+            }
             Broken::Refused(why) => LinkError::NotWelcome { address, why },
             Broken::Version => {
                 let why = "it speaks neither MQTT 5 nor 3.1.1".to_owned();
@@ -285,12 +300,15 @@ impl Speaker {
 
     /// Hears until the connection breaks.
     async fn listen(&mut self, wire: &mut Wire, back_off: &mut BackOff) -> Broken {
-        let mut is_welcome = false;
+        let mut welcome: Option<Instant> = None;
         loop {
-            match wire.next().await {
+            let came = wire.next().await;
+            if came.is_err() && welcome.is_some_and(|since| since.elapsed() >= LASTS) {
+                back_off.reset();
+            }
+            match came {
                 Ok(Came::Welcome { resumed }) => {
-                    is_welcome = true;
-                    back_off.reset();
+                    welcome = Some(Instant::now());
                     // What this session was to hear of, it was told in an earlier connection.
                     let knows = std::mem::replace(&mut self.has_begun, true) && resumed;
                     self.begin(wire.sender(), knows);
@@ -312,7 +330,7 @@ impl Speaker {
                 }
                 Ok(Came::Nothing) => {}
                 // It spoke our version until then.
-                Err(Broken::Version) if is_welcome => {
+                Err(Broken::Version) if welcome.is_some() => {
                     return Broken::Off("it broke off in the middle of a message".to_owned());
                 }
                 Err(broken) => return broken,
@@ -341,30 +359,43 @@ impl Speaker {
     }
 }
 
-/// What came before, so that nothing is told twice.
+/// What came before, so that nothing is told twice. Texts are kept as digests, whatever their length.
 #[derive(Default)]
 struct Heard {
     /// Numbers that senders gave; else packet, topic and text.
-    before: VecDeque<String>,
+    before: VecDeque<Digest>,
     /// What was kept at a topic when we were last told.
-    kept: BTreeMap<String, String>,
+    kept: BTreeMap<Digest, Digest>,
+}
+
+/// A SHA-256 of parts.
+type Digest = [u8; 32];
+
+fn digest(parts: &[&str]) -> Digest {
+    let mut digest = Sha256::new();
+    for part in parts {
+        digest.update(part.len().to_le_bytes());
+        digest.update(part);
+    }
+    digest.finalize().into()
 }
 
 impl Heard {
     fn is_new(&mut self, said: &Said) -> bool {
         let Said { topic, text, retained, again, packet, number } = said;
-        if *retained && self.kept.get(topic) == Some(text) {
+        let (place, content) = (digest(&[topic]), digest(&[text]));
+        if *retained && self.kept.get(&place) == Some(&content) {
             return false;
         }
-        if *retained || self.kept.contains_key(topic) {
-            if self.kept.len() == REMEMBERED && !self.kept.contains_key(topic) {
+        if *retained || self.kept.contains_key(&place) {
+            if self.kept.len() == REMEMBERED && !self.kept.contains_key(&place) {
                 self.kept.pop_first();
             }
-            self.kept.insert(topic.clone(), text.clone());
+            self.kept.insert(place, content);
         }
         let mark = match number {
-            Some(number) => number.clone(),
-            None => format!("{packet} {topic} {text}"),
+            Some(number) => digest(&[number]),
+            None => digest(&[&packet.to_string(), topic, text]),
         };
         let known = self.before.contains(&mark);
         if known && (number.is_some() || *again) {
@@ -466,6 +497,38 @@ mod tests {
         assert_eq!((outbox.letters.len(), expired(&mut outbox, 1).len()), (2, 0));
         assert_eq!(expired(&mut outbox, 2), [1]);
         assert_eq!(outbox.letters.len(), 1, "what was handed over stays until it is confirmed");
+    }
+
+    #[test]
+    fn a_message_that_no_broker_takes_is_refused() {
+        let long = "x".repeat(300_000);
+        for (topic, text) in
+            [("t/#", ""), ("a/+/b", ""), ("", "x"), ("a\0", ""), (long.as_str(), ""), ("t", &long)]
+        {
+            assert!(Message::fault(topic, text).is_some(), "{:.20}", topic);
+        }
+        assert!(Message::fault("saw/lights", &long[..200_000]).is_none());
+        assert!(Message::fault("/", "").is_none());
+    }
+
+    #[test]
+    fn large_retained_messages_are_told_once_and_take_little_room() {
+        let mut heard = Heard::default();
+        let said = |number: usize, text: &str| Said {
+            topic: format!("core/{number}"),
+            text: text.to_owned(),
+            retained: true,
+            again: false,
+            packet: 0,
+            number: None,
+        };
+        let long = "x".repeat(1000);
+        for number in 0..REMEMBERED {
+            assert!(heard.is_new(&said(number, &long)));
+            assert!(!heard.is_new(&said(number, &long)));
+        }
+        assert!(heard.is_new(&said(7, "other")) && !heard.is_new(&said(7, "other")));
+        assert!(heard.kept.len() <= REMEMBERED && heard.before.len() <= REMEMBERED);
     }
 
     #[test]

@@ -108,6 +108,14 @@ pub enum LinkError {
         /// The most that is taken.
         most: usize,
     },
+    /// A message that no broker can take.
+    #[error("cannot be published at {topic:?}: {why}")]
+    BadMessage {
+        /// The topic.
+        topic: String,
+        /// Why not.
+        why: &'static str,
+    },
     /// The broker refused us.
     #[error("{address} refuses us: {why}")]
     NotWelcome {
@@ -161,6 +169,7 @@ impl LinkError {
             | LinkError::Refused { .. }
             | LinkError::Redirected { .. }
             | LinkError::TooLong { .. }
+            | LinkError::BadMessage { .. }
             | LinkError::BadAddress { .. }
             | LinkError::CannotListen { .. } => return None,
         })

@@ -15,8 +15,10 @@ use super::LinkError;
 const KEEP_ALIVE: Duration = Duration::from_secs(60);
 /// How long a broker that knows how keeps what comes while we are away.
 const SESSION: Duration = Duration::from_secs(10 * 60);
-/// The largest message, in bytes.
+/// Maximum size of a packet in bytes.
 const LARGEST: u32 = 256 * 1024;
+/// Room in a packet for everything but the topic and the text, in bytes.
+const OVERHEAD: usize = 256;
 /// Messages on their way at a time.
 const UNDER_WAY: u16 = 100;
 /// What our messages are told apart by, where the protocol lets us say it.
@@ -41,6 +43,24 @@ pub(super) struct Message {
     pub retained: bool,
     /// What it is told apart by, the same however often it is sent.
     pub number: String,
+}
+
+impl Message {
+    /// Why no broker could take it, if so. Such a packet would end the connection, or stay for ever in
+    /// front of all others.
+    pub(super) fn fault(topic: &str, text: &str) -> Option<&'static str> {
+        if topic.is_empty() || topic.len() > usize::from(u16::MAX) {
+            Some("a topic has 1 to 65,535 bytes")
+        } else if topic.contains(['+', '#']) {
+            Some("nothing can be published at a topic with `+` or `#`")
+        } else if topic.contains('\0') {
+            Some("a topic has no character U+0000")
+        } else if topic.len() + text.len() + OVERHEAD > LARGEST as usize {
+            Some("a message has at most 256 KiB")
+        } else {
+            None
+        }
+    }
 }
 
 /// A message that came.
@@ -80,6 +100,9 @@ pub(super) enum Broken {
     Refused(String),
     /// The broker does not speak this version.
     Version,
+    /// The broker closed the connection without a word, as MQTT 3.1.1 asks of one that does not know
+    /// the version of a client, and as one does that is ending.
+    Closed,
 }
 
 /// A connection of one version.
@@ -292,6 +315,7 @@ fn broken_five(error: v5::ConnectionError) -> Broken {
         // How the answer of a broker looks that knows the older version only.
         | ConnectionError::MqttState(StateError::Deserialization(_))
         | ConnectionError::NotConnAck(_) => Broken::Version,
+        ConnectionError::MqttState(StateError::ConnectionAborted) => Broken::Closed,
         ConnectionError::ConnectionRefused(code) => Broken::Refused(words_of(&code)),
         ConnectionError::Io(error) => Broken::Off(error.to_string()),
         other => Broken::Off(other.to_string()),
@@ -299,9 +323,10 @@ fn broken_five(error: v5::ConnectionError) -> Broken {
 }
 
 fn broken_three(error: rumqttc::ConnectionError) -> Broken {
-    use rumqttc::ConnectionError;
+    use rumqttc::{ConnectionError, StateError};
     match error {
         ConnectionError::ConnectionRefused(code) => Broken::Refused(words_of(&code)),
+        ConnectionError::MqttState(StateError::ConnectionAborted) => Broken::Closed,
         ConnectionError::Io(error) => Broken::Off(error.to_string()),
         other => Broken::Off(other.to_string()),
     }

@@ -281,9 +281,18 @@ when message \"saw/state\" on hut as said => log \"saw is {{said.text}}\"",
     assert_eq!(lines.iter().filter(|line| line.contains("saw is on")).count(), 1, "{lines:?}");
 }
 
+/// How a broker ends a connection in a version that it does not know.
+#[derive(Debug, Clone, Copy)]
+enum Ending {
+    /// With what the client sent unread, so that the connection is reset.
+    Reset,
+    /// In order, as MQTT 3.1.1 asks for.
+    Close,
+}
+
 /// A broker as they were before there was a fifth version: the answer to that is a refusal in the older one.
 /// Everything else goes on to the real broker.
-fn before_the_fifth(broker: u16) -> u16 {
+fn before_the_fifth(broker: u16, ending: Ending) -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").expect("there is a port");
     let port = listener.local_addr().expect("it has one").port();
     std::thread::spawn(move || {
@@ -292,6 +301,10 @@ fn before_the_fifth(broker: u16) -> u16 {
             let mut head = [0; 9];
             client.read_exact(&mut head).expect("it says who it is");
             if head[8] == 5 {
+                if matches!(ending, Ending::Close) {
+                    let mut rest = vec![0; usize::from(head[1]) - 7];
+                    client.read_exact(&mut rest).expect("it says all of it");
+                }
                 let _ = client.write_all(&[0x20, 2, 0, 1]);
                 continue;
             }
@@ -312,9 +325,18 @@ fn before_the_fifth(broker: u16) -> u16 {
 }
 
 #[test]
-fn an_old_broker_is_spoken_to_in_the_older_version() {
+fn an_old_broker_that_closes_a_newer_connection_is_spoken_to_in_the_older_version() {
+    speaks_the_older_version(Ending::Close);
+}
+
+#[test]
+fn an_old_broker_that_resets_a_newer_connection_is_spoken_to_in_the_older_version() {
+    speaks_the_older_version(Ending::Reset);
+}
+
+fn speaks_the_older_version(ending: Ending) {
     let broker = Broker::start("allow_anonymous true");
-    let port = before_the_fifth(broker.port);
+    let port = before_the_fifth(broker.port, ending);
     let home = Home::new();
     let rules = format!(
         "device hut = broker \"mqtt://127.0.0.1:{port}\" with will \"desks/old\" = \"away\"
@@ -329,6 +351,26 @@ when message \"#\" on hut as said => log \"{{said.topic}} {{said.text}}\""
     run.expect("saw/state last");
     let lines = run.lines_so_far();
     assert!(!lines.iter().any(|line| line.contains("desks/old away")), "{lines:?}");
+}
+
+#[test]
+fn a_message_at_a_topic_that_is_none_fails_at_once_and_holds_up_no_other() {
+    let broker = Broker::start("allow_anonymous true");
+    let home = Home::new();
+    let rules = format!(
+        "device hut = broker \"{}\"
+macro note(topic) {{ publish hut topic body \"x\" else {{ log \"refused\"; stop }}; log \"confirmed\" }}",
+        broker.address()
+    );
+    let mut run = listening(&home, &rules);
+    for topic in ["saw/#", "a/+/b", "", "#"] {
+        home.call(&["fire", "note", topic]);
+        run.expect("refused");
+        home.call(&["fire", "note", "saw/state"]);
+        run.expect("confirmed");
+    }
+    let lines = run.stop();
+    assert!(!lines.iter().any(|line| line.contains("hut is away")), "{lines:?}");
 }
 
 /// A way to a broker that can be torn in the middle of what the broker says.
