@@ -1,59 +1,121 @@
-//! Those who come to a port of ours, each heard in turn and none for ever.
+//! An HTTP server for few callers, in which those who say nothing keep nobody else out.
 
 use std::convert::Infallible;
 use std::future::Future;
+use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use http_body_util::Full;
 use hyper::body::{Bytes, Incoming};
+use hyper::header::{HOST, ORIGIN};
 use hyper::server::conn::http1;
 use hyper::service::service_fn;
-use hyper::{Request, Response};
+use hyper::{HeaderMap, Request, Response};
 use hyper_util::rt::{TokioIo, TokioTimer};
-use tokio::net::TcpListener;
-use tokio::sync::Semaphore;
-use tokio::task::JoinSet;
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::task::{AbortHandle, JoinSet};
 
-/// How long somebody may take to say what they want.
+/// Maximum time from the start of a request to its whole body.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(5);
-/// How many are heard at a time.
+/// Maximum time for the head of a request.
+const HEAD: Duration = Duration::from_secs(1);
+/// Maximum number of connections.
 const AT_ONCE: usize = 32;
 
-/// What is answered.
+/// An answer.
 pub(crate) type Reply = Response<Full<Bytes>>;
 
-/// Hears everyone who comes, until this is dropped.
-pub(crate) async fn serve<H, F>(listener: TcpListener, hear: H)
+/// Where a request came from.
+#[derive(Debug, Clone)]
+pub(crate) struct Caller {
+    /// The two ends of its connection.
+    pub(crate) peer: SocketAddr,
+    pub(crate) own: SocketAddr,
+    is_accepted: Arc<AtomicBool>,
+}
+
+impl Caller {
+    /// Says that the request deserves an answer: its connection is not closed in favour of another.
+    pub(crate) fn accept(&self) {
+        self.is_accepted.store(true, Ordering::SeqCst);
+    }
+}
+
+/// A connection whose request is not accepted yet, or is being answered.
+struct Connection {
+    is_accepted: Arc<AtomicBool>,
+    task: AbortHandle,
+}
+
+/// Answers requests, one of each connection, until this is dropped.
+///
+/// While all places are taken, a new connection takes the place of the oldest one whose request was not
+/// accepted yet, see [`Caller::accept`].
+pub(crate) async fn serve<H, F>(listener: TcpListener, answer: H)
 where
-    H: Fn(Request<Incoming>) -> F + Clone + Send + 'static,
-    F: Future<Output = Reply> + Send,
+    H: Fn(Caller, Request<Incoming>) -> F + Clone + Send + 'static,
+    F: Future<Output = Reply> + Send + 'static,
 {
     let places = Arc::new(Semaphore::new(AT_ONCE));
-    // Those who are heard end with this.
-    let mut connections = JoinSet::new();
+    // Connections end with this.
+    let mut tasks = JoinSet::new();
+    let mut connections: Vec<Connection> = Vec::new();
     loop {
-        while connections.try_join_next().is_some() {}
-        let place = Arc::clone(&places).acquire_owned().await;
-        let Ok((stream, _)) = listener.accept().await else {
+        let Ok((stream, peer)) = listener.accept().await else {
             // Out of descriptors, perhaps; it is tried again.
             tokio::time::sleep(Duration::from_millis(100)).await;
             continue;
         };
-        let hear = hear.clone();
-        connections.spawn(async move {
-            let _place = place;
-            let service = service_fn(move |request| {
-                let reply = hear(request);
-                async move { Ok::<_, Infallible>(reply.await) }
-            });
-            let connection = http1::Builder::new()
-                .timer(TokioTimer::new())
-                .header_read_timeout(PATIENCE)
-                .keep_alive(false)
-                .serve_connection(TokioIo::new(stream), service);
-            // What somebody does wrong is their own affair.
-            let _ = tokio::time::timeout(4 * PATIENCE, connection).await;
-        });
+        while tasks.try_join_next().is_some() {}
+        connections.retain(|connection| !connection.task.is_finished());
+        if places.available_permits() == 0 {
+            let waits = |other: &Connection| !other.is_accepted.load(Ordering::SeqCst);
+            if let Some(oldest) = connections.iter().position(waits) {
+                connections.remove(oldest).task.abort();
+            }
+        }
+        // It is free at once, or as soon as a request was answered.
+        let Ok(place) = Arc::clone(&places).acquire_owned().await else { return };
+        let Ok(own) = stream.local_addr() else { continue };
+        let caller = Caller { peer, own, is_accepted: Arc::default() };
+        let is_accepted = Arc::clone(&caller.is_accepted);
+        let task = tasks.spawn(converse(stream, caller, answer.clone(), place));
+        connections.push(Connection { is_accepted, task });
     }
+}
+
+async fn converse<H, F>(stream: TcpStream, caller: Caller, answer: H, _place: OwnedSemaphorePermit)
+where
+    H: Fn(Caller, Request<Incoming>) -> F + Send,
+    F: Future<Output = Reply> + Send,
+{
+    let service = service_fn(move |request| {
+        let reply = answer(caller.clone(), request);
+        async move { Ok::<_, Infallible>(reply.await) }
+    });
+    let connection = http1::Builder::new()
+        .timer(TokioTimer::new())
+        .header_read_timeout(HEAD)
+        .keep_alive(false)
+        .serve_connection(TokioIo::new(stream), service);
+    // What a caller does wrong is its own affair.
+    let _ = tokio::time::timeout(4 * PATIENCE, connection).await;
+}
+
+/// Whether a request may come from a page in a browser: it names the page, or was addressed to a name
+/// that may have been made to lead here.
+pub(crate) fn may_be_of_page(headers: &HeaderMap) -> bool {
+    let host = headers.get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
+    headers.contains_key(ORIGIN) || !is_plain_host(host)
+}
+
+/// Whether a request was addressed to this machine by its number or its own name.
+fn is_plain_host(host: &str) -> bool {
+    let bare = host.rsplit_once(':').map_or(host, |(bare, _)| bare);
+    bare == "localhost"
+        || host.parse::<SocketAddr>().is_ok()
+        || bare.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok()
 }

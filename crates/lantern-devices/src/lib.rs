@@ -7,6 +7,7 @@
 
 mod bus;
 mod caught;
+mod children;
 mod ears;
 mod elements;
 mod error;
@@ -21,11 +22,13 @@ mod presence;
 mod programs;
 mod services;
 mod shortcuts;
+mod sockets;
 mod sound;
 mod sound_file;
 mod speech;
 mod standins;
 
+pub use children::ChildEnvironment;
 pub use ears::{Hearer, LastSaid, Noted, Source, Verdict, read_taught, taught_path, write_taught};
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;

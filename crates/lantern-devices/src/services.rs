@@ -12,6 +12,7 @@ use lantern_model::{ArmedKey, Deed, EffectId, Event, Listening, Value, Verb};
 use rustix::event::{EventfdFlags, eventfd};
 
 use crate::caught::catch;
+use crate::children::ChildEnvironment;
 use crate::ears::{Ear, LastSaid, Teller};
 use crate::elements::{self, Announcer, Front};
 use crate::links::{Answer, LinkError, Linked, Links, Tell};
@@ -53,6 +54,7 @@ type Outcome = (EffectId, Result<Done, ServiceError>);
 /// An order on its way.
 struct Job {
     effect: EffectId,
+    environment: ChildEnvironment,
     deed: Deed,
     front: Front,
     stop: Arc<Stop>,
@@ -73,6 +75,7 @@ pub struct Services {
     fields_watched: bool,
     /// Whether it is watched whether an input method is at work.
     methods_watched: bool,
+    environment: ChildEnvironment,
     /// What was seen and heard of the session and of the person.
     session_news: News,
     /// What devices sent.
@@ -104,6 +107,7 @@ impl Services {
             links: None,
             fields_watched: false,
             methods_watched: false,
+            environment: ChildEnvironment::default(),
             session_news: News::new(&bell),
             device_news: News::new(&bell),
             reports,
@@ -112,10 +116,21 @@ impl Services {
         })
     }
 
+    /// What the programs inherit that are started here.
+    pub fn environment(&self) -> &ChildEnvironment {
+        &self.environment
+    }
+
     /// Does what is asked, if it is a service's to do; its outcome comes as a report. Whether it is.
     pub fn attempt(&mut self, effect: EffectId, deed: &Deed, front: &Front) -> bool {
         let stop = Arc::new(Stop::default());
-        let job = Job { effect, deed: deed.clone(), front: front.clone(), stop: Arc::clone(&stop) };
+        let job = Job {
+            effect,
+            environment: self.environment.clone(),
+            deed: deed.clone(),
+            front: front.clone(),
+            stop: Arc::clone(&stop),
+        };
         match deed.verb {
             Verb::Launch => {
                 self.hand_on("launch", job, |bus, job| activate(bus, programs::find(job.word())?));
@@ -132,7 +147,7 @@ impl Services {
                 self.hand_on("volume", job, change_volume);
             }
             Verb::Say => self.hand_on("say", job, |(): &mut (), job| {
-                speech::say(job.word(), &job.stop).map(|()| Done::Done)
+                speech::say(job.word(), &job.environment, &job.stop).map(|()| Done::Done)
             }),
             // Sounds may be played at once.
             Verb::Play => {
@@ -239,7 +254,7 @@ impl Services {
     pub fn listen_for(&mut self, listening: Listening) {
         if self.ear.is_none() {
             let tell: Teller = Arc::new(self.teller());
-            self.ear = Some(Ear::start(tell));
+            self.ear = Some(Ear::start(tell, self.environment.clone()));
         }
         if let Some(ear) = &self.ear {
             ear.listen_for(listening);
@@ -471,7 +486,9 @@ mod tests {
         for number in 1..=3 {
             let deed = Deed { verb: Verb::Notify, words: Vec::new(), value: None, limit: None };
             let (front, stop) = (Front::default(), Arc::default());
-            services.hand_on("count", Job { effect: EffectId(number), deed, front, stop }, count);
+            let environment = ChildEnvironment::default();
+            let job = Job { effect: EffectId(number), environment, deed, front, stop };
+            services.hand_on("count", job, count);
         }
         let results: Vec<_> = (0..3).map(|_| next_report(&mut services).result).collect();
         let one = |result: &Result<Done, String>| matches!(result, Ok(Done::Gave(Value::Number(number))) if *number == 1.0);

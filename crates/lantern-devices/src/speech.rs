@@ -5,6 +5,7 @@ use std::process::{Command, Stdio};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 
 use crate::ServiceError;
+use crate::children::ChildEnvironment;
 use crate::programs::is_program;
 use crate::services::Stop;
 
@@ -34,10 +35,11 @@ fn found() -> Option<Speaker> {
 }
 
 /// Says the text, to its end or until it is stopped.
-pub fn say(text: &str, stop: &Stop) -> Result<(), ServiceError> {
+pub fn say(text: &str, environment: &ChildEnvironment, stop: &Stop) -> Result<(), ServiceError> {
     let Speaker { name: program, arguments, silence } = found().ok_or(ServiceError::NoSpeech)?;
     let failed = |why: String| ServiceError::Speech { program, why };
-    let spoken = Command::new(program)
+    let spoken = environment
+        .command(program)
         .args(arguments)
         .arg(text)
         .stdin(Stdio::null())

@@ -184,6 +184,7 @@ impl Scope<'_> {
                 Value::Number(number.ok_or_else(|| format!("{text:?} is not a number"))?)
             }
             Function::ShellWord => Value::Text(shell_word(&text(0)?)),
+            Function::PathSegment => Value::Text(path_segment(&text(0)?)),
         })
     }
 
@@ -343,6 +344,20 @@ fn contains(whole: &Value, part: &Value) -> Evaluated<Value> {
 /// A text as one word of a shell line (POSIX.1-2017, Shell Command Language, 2.2.2).
 fn shell_word(text: &str) -> String {
     format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+/// A text with every byte escaped that is not unreserved (RFC 3986, section 2.3).
+fn path_segment(text: &str) -> String {
+    let mut segment = String::with_capacity(text.len());
+    for byte in text.bytes() {
+        match byte {
+            b'A'..=b'Z' | b'a'..=b'z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => {
+                segment.push(char::from(byte));
+            }
+            other => segment.push_str(&format!("%{other:02X}")),
+        }
+    }
+    segment
 }
 
 fn refuse_if_too_long(text: &str) -> Evaluated<()> {

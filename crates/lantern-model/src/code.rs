@@ -132,6 +132,9 @@ pub enum Function {
     Number,
     /// A value as one word of a shell line; it has no name of its own.
     ShellWord,
+    /// A value as one segment of a path, or one part of a query (RFC 3986, section 2.1); it has no name of
+    /// its own.
+    PathSegment,
 }
 
 impl Function {

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
 use crate::{
-    Cause, Combo, Device, DeviceId, Family, Key, KeyRef, Remap, Scope, Shape, Trigger, Verb,
+    Cause, Combo, Device, DeviceId, Family, Key, KeyRef, Remap, Scope, Secret, Shape, Trigger, Verb,
 };
 
 /// Where something stands in a file, counted from 1.
@@ -67,6 +67,16 @@ impl RuleSet {
             })
             .collect();
         topics.into_iter().cloned().collect()
+    }
+
+    /// The variables of the environment that hold secrets of devices.
+    pub fn secret_variables(&self) -> BTreeSet<String> {
+        let secrets = self.devices.iter().flat_map(|device| device.kind.secrets());
+        let variables = secrets.filter_map(|secret| match secret {
+            Secret::Environment(name) => Some(name.clone()),
+            Secret::File(_) => None,
+        });
+        variables.collect()
     }
 
     /// Whether anything depends on what the wall clock shows.

@@ -172,8 +172,16 @@ codes! {
         "A program of one's own hears (`recogniser`), and no attention word is set: whether talk is taken for a phrase is up to that program alone."
         "settings { recogniser = \"hear-ice\" }\nwhen voice \"next core section\" => type \"core\"\n",
         "settings { recogniser = \"hear-ice\"; attention = \"lantern\" }\nwhen voice \"next core section\" => type \"core\"\n";
+    NoToken "no-token" Error
+        "A listener that can be called from other machines asks nobody for a token, so that whoever reaches this machine could fire its rules."
+        "device door = listener \"0.0.0.0:4711\"\nwhen call \"/next\" on door => type \"core\"\n",
+        "secret ilva-key = file \"ilva.key\"\ndevice door = listener \"0.0.0.0:4711\" with token ilva = ilva-key\nwhen call \"/next\" on door => type \"core\"\n";
+    PlainSecret "plain-secret" Warning
+        "A secret is sent over a connection that is not encrypted, to another machine: whoever is on the way can read it."
+        "secret fan-key = file \"fan.key\"\ndevice fans = web \"http://192.0.2.7\" with header \"Authorization\" = fan-key\nwhen key f9 => put fans \"/zones/a/fan\" body \"on\"\n",
+        "secret fan-key = file \"fan.key\"\ndevice fans = web \"https://192.0.2.7\" with header \"Authorization\" = fan-key\nwhen key f9 => put fans \"/zones/a/fan\" body \"on\"\n";
     OpenDoor "open-door" Warning
-        "A listener asks nobody for a token, so that every program of this machine may fire its rules. Pages in a browser are turned away all the same."
+        "A listener asks nobody for a token, so that every program of yours may fire its rules. Programs of other users and pages in a browser are turned away all the same."
         "device door = listener \"127.0.0.1:4711\"\nwhen call \"/next\" on door => type \"core\"\n",
         "secret ilva-key = file \"ilva.key\"\ndevice door = listener \"127.0.0.1:4711\" with token ilva = ilva-key\nwhen call \"/next\" on door => type \"core\"\n";
     TooAlike "too-alike" Warning

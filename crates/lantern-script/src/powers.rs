@@ -330,6 +330,9 @@ impl Search<'_> {
                 let is_plain = |c: char| c.is_alphanumeric() || "_-./@:=+,…".contains(c);
                 if word.chars().all(is_plain) { word } else { format!("'{word}'") }
             }
+            Expr::Call(Function::PathSegment, values) => {
+                values.iter().map(|value| self.shown(value)).collect()
+            }
             Expr::Global(index) if !self.assigned.contains(index) => {
                 self.shown(&self.rules.globals[*index].first)
             }

@@ -17,7 +17,11 @@ use lantern_model::{
 use lantern_sense::Loudness;
 use serde::Deserialize;
 
+use crate::commands::question::Asked;
 use crate::guardian::OWN_PROGRAM;
+
+/// Maximum number of characters of a window's title that a process for numbers is told.
+const TITLE_TOLD: usize = 1000;
 
 /// What became of an errand.
 pub type Outcome = Result<Option<Value>, String>;
@@ -52,9 +56,10 @@ pub struct Returned {
 impl Errands {
     /// Nobody is sent out yet.
     pub fn new() -> io::Result<Errands> {
+        let services = Services::new()?;
         Ok(Errands {
-            launcher: Launcher::default(),
-            services: Services::new()?,
+            launcher: Launcher::new(services.environment().clone()),
+            services,
             front: Front::default(),
             questions: BTreeMap::new(),
             tallies: Vec::new(),
@@ -93,6 +98,7 @@ impl Errands {
             let topics = rules.topics_of(DeviceId(number));
             Linked { device: device.clone(), topics }
         });
+        self.services.environment().hide(rules.secret_variables());
         let known = |name: &String| rules.devices.iter().any(|device| device.name == *name);
         self.links.retain(|name, _| known(name));
         self.services.set_devices(devices.collect())
@@ -140,9 +146,9 @@ impl Errands {
             Verb::Run => deed.words.clone(),
             Verb::Shell => words(&["sh", "-c", first]),
             Verb::Tally => return self.tally(effect, deed.words.first()),
-            Verb::Ask => self.question(effect, "text", first, None),
-            Verb::Confirm => self.question(effect, "yes-no", first, None),
-            Verb::Pick => self.question(effect, "one", first, deed.value.as_ref()),
+            Verb::Ask => return self.question(effect, "text", first, None),
+            Verb::Confirm => return self.question(effect, "yes-no", first, None),
+            Verb::Pick => return self.question(effect, "one", first, deed.value.as_ref()),
             Verb::EndStarted(started) => {
                 let ended = self.launcher.end(*started);
                 return Some(if ended { Ok(None) } else { Err("it has ended already".to_owned()) });
@@ -158,22 +164,24 @@ impl Errands {
         self.launcher.run(effect, &line).err().map(|error| Err(error.to_string()))
     }
 
-    /// How the person is asked: by this program once more.
+    /// Asks the person, by this program once more. What is asked is no argument, since every user of the
+    /// machine can read those.
     fn question(
         &mut self,
         effect: EffectId,
         kind: &str,
         asked: &str,
         list: Option<&Value>,
-    ) -> Vec<String> {
+    ) -> Option<Outcome> {
         let list = match list {
             Some(Value::List(list)) => list.clone(),
             other => other.cloned().into_iter().collect(),
         };
-        let choices = list.iter().map(Value::to_string);
-        let line = own_words(kind, asked).into_iter().chain(choices).collect();
+        let choices = list.iter().map(Value::to_string).collect();
+        let question = Asked { asked: asked.to_owned(), choices }.line();
         self.questions.insert(effect, list);
-        line
+        let started = self.launcher.run_with(effect, &own_words(kind), &question);
+        started.err().map(|error| Err(error.to_string()))
     }
 
     /// Numbers what is in front, or picks one of the numbers that are on the screen.
@@ -185,10 +193,11 @@ impl Errands {
         }
         let Front { process, name, title } = &self.front;
         let process = process.map_or_else(String::new, |process| process.to_string());
-        let mut line = own_words("number", name);
-        line.extend([title.clone(), process]);
+        let title = title.chars().take(TITLE_TOLD).collect();
+        let question = Asked { asked: name.clone(), choices: vec![title, process] }.line();
         self.tallies.push(effect);
-        self.launcher.converse(effect, &line).err().map(|error| Err(error.to_string()))
+        let started = self.launcher.converse(effect, &own_words("number"), &question);
+        started.err().map(|error| Err(error.to_string()))
     }
 
     /// What the person answered.
@@ -293,6 +302,6 @@ impl Errands {
 }
 
 /// This program once more, to ask the person something.
-fn own_words(kind: &str, asked: &str) -> Vec<String> {
-    [OWN_PROGRAM, "question", kind, "--", asked].map(str::to_owned).to_vec()
+fn own_words(kind: &str) -> [String; 3] {
+    [OWN_PROGRAM, "question", kind].map(str::to_owned)
 }

@@ -2,12 +2,13 @@
 //!
 //! It prints one JSON object a line for each thing that was said: `text`, and if it knows them
 //! `confidence` from 0 to 1 and `from` and `until` in seconds. Whenever other phrases count it is told
-//! of them by a line on its standard input, which it may leave unread.
+//! of them by a line on its standard input, which it may leave unread: a thread writes it, and only the newest.
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::os::unix::process::CommandExt as _;
-use std::process::{Child, ChildStdin, Command, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::Sender;
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
 
@@ -47,7 +48,39 @@ struct Wanted<'l> {
 pub(super) struct Outside {
     line: String,
     child: Child,
-    stdin: Option<ChildStdin>,
+    told: Arc<Newest>,
+}
+
+/// The newest line that is to be written, for the thread that writes.
+#[derive(Debug, Default)]
+struct Newest {
+    state: Mutex<NewestState>,
+    changed: Condvar,
+}
+
+#[derive(Debug, Default)]
+struct NewestState {
+    line: Option<String>,
+    is_over: bool,
+}
+
+impl Newest {
+    /// Replaces the line that waits, or says that none follows.
+    fn set(&self, line: Option<String>) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        state.is_over |= line.is_none();
+        state.line = line;
+        self.changed.notify_one();
+    }
+
+    /// Waits for a line; nothing when none follows.
+    fn wait(&self) -> Option<String> {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        while state.line.is_none() && !state.is_over {
+            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+        state.line.take()
+    }
 }
 
 impl Outside {
@@ -56,11 +89,12 @@ impl Outside {
         line: &str,
         number: u32,
         calls: Sender<Call>,
+        command: impl FnOnce(&str) -> Command,
     ) -> Result<Outside, ServiceError> {
         let failed = |why: String| ServiceError::Recogniser { line: line.to_owned(), why };
         let words = shlex::split(line).filter(|words| !words.is_empty());
         let words = words.ok_or_else(|| failed("a quotation mark is not closed".to_owned()))?;
-        let mut command = Command::new(&words[0]);
+        let mut command = command(&words[0]);
         command.args(&words[1..]).process_group(0);
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
         let mut child = command.spawn().map_err(|error| failed(error.to_string()))?;
@@ -81,18 +115,24 @@ impl Outside {
             }
             let _ = calls.send(Call::Silent(number));
         });
-        Ok(Outside { line: line.to_owned(), child, stdin })
+        let told = Arc::new(Newest::default());
+        let newest = Arc::clone(&told);
+        thread::spawn(move || {
+            let mut stdin = stdin.expect("it is a pipe");
+            // One that reads nothing blocks this thread alone, until it ends.
+            while let Some(line) = newest.wait()
+                && writeln!(stdin, "{line}").is_ok()
+            {}
+        });
+        Ok(Outside { line: line.to_owned(), child, told })
     }
 
-    /// Tells it what counts now. One that does not listen is not told again.
-    pub(super) fn tell_phrases(&mut self, listening: &Listening) {
+    /// Tells it what counts now. While it does not read, the newest waits for it.
+    pub(super) fn tell_phrases(&self, listening: &Listening) {
         let phrases = listening.phrases.iter().map(|phrase| phrase.text.as_str()).collect();
         let wanted = Wanted { attention: &listening.attention, phrases };
-        let told = serde_json::to_string(&wanted).ok().zip(self.stdin.as_mut());
-        if let Some((line, stdin)) = told
-            && writeln!(stdin, "{line}").is_err()
-        {
-            self.stdin = None;
+        if let Ok(line) = serde_json::to_string(&wanted) {
+            self.told.set(Some(line));
         }
     }
 
@@ -124,6 +164,7 @@ impl Outside {
 
 impl Drop for Outside {
     fn drop(&mut self) {
+        self.told.set(None);
         // All that it started as well.
         let _ = kill_process_group(Pid::from_child(&self.child), Signal::TERM);
         let _ = self.child.kill();

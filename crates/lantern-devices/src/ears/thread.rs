@@ -16,6 +16,7 @@ use super::outside::Outside;
 use super::{Hearer, Noted, Source, Verdict};
 use crate::ServiceError;
 use crate::caught::catch;
+use crate::children::ChildEnvironment;
 
 /// How often a microphone that is not there is looked for.
 const RETRY: Duration = Duration::from_secs(2);
@@ -67,13 +68,14 @@ pub(crate) struct Ear {
 
 impl Ear {
     /// Starts one that listens for nothing yet.
-    pub(crate) fn start(tell: Teller) -> Ear {
+    pub(crate) fn start(tell: Teller, environment: ChildEnvironment) -> Ear {
         let (sender, calls) = channel();
         let meter = Meter::default();
         let mut worker = Worker {
             calls,
             own: sender.clone(),
             tell,
+            environment,
             meter: Arc::clone(&meter),
             hearer: None,
             told: State::Closed,
@@ -117,6 +119,7 @@ struct Worker {
     /// By which a program's lines come.
     own: Sender<Call>,
     tell: Teller,
+    environment: ChildEnvironment,
     meter: Meter,
     /// Opened when it is first needed.
     hearer: Option<Hearer>,
@@ -226,7 +229,8 @@ impl Worker {
     fn listen_to_program(&mut self, wanted: &Listening) -> Result<Option<Listening>, ServiceError> {
         self.programs += 1;
         let number = self.programs;
-        let mut program = Outside::start(&wanted.recogniser, number, self.own.clone())?;
+        let command = |program: &str| self.environment.command(program);
+        let mut program = Outside::start(&wanted.recogniser, number, self.own.clone(), command)?;
         program.tell_phrases(wanted);
         self.tell_state(State::Open);
         loop {

@@ -5,12 +5,11 @@
 //! or sends too much is told so. The answer says which rules ran.
 
 use std::collections::BTreeMap;
-use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::body::{Bytes, Incoming};
-use hyper::header::{ALLOW, AUTHORIZATION, CONTENT_TYPE, HOST, ORIGIN, RETRY_AFTER};
+use hyper::header::{ALLOW, AUTHORIZATION, CONTENT_TYPE, RETRY_AFTER};
 use hyper::{HeaderMap, Method, Request, Response, StatusCode};
 use lantern_model::{Event, Guarded, Link};
 use serde::Serialize;
@@ -21,7 +20,8 @@ use tokio::sync::oneshot;
 use tokio::time::Instant;
 
 use super::{BackOff, Context, LinkError, secret};
-use crate::http_server::{self, PATIENCE, Reply};
+use crate::http_server::{self, Caller, PATIENCE, Reply, may_be_of_page};
+use crate::sockets::owner_of;
 
 /// The longest body, in bytes.
 const LONGEST: usize = 64 * 1024;
@@ -96,9 +96,9 @@ pub(super) async fn serve(
         back_off.rest().await;
     };
     context.say(Link::Open).await;
-    http_server::serve(listener, move |request| {
+    http_server::serve(listener, move |caller, request| {
         let door = Arc::clone(&door);
-        async move { door.receive(request).await }
+        async move { door.receive(&caller, request).await }
     })
     .await;
 }
@@ -137,8 +137,8 @@ struct Allowance {
 type Refusal = (StatusCode, &'static str);
 
 impl Door {
-    async fn receive(&self, request: Request<Incoming>) -> Reply {
-        match tokio::time::timeout(PATIENCE, self.take(request)).await {
+    async fn receive(&self, caller: &Caller, request: Request<Incoming>) -> Reply {
+        match tokio::time::timeout(PATIENCE, self.take(caller, request)).await {
             Ok(Ok(answer)) => {
                 let status = match (answer.ran.as_slice(), answer.did_not.as_slice()) {
                     ([], []) => StatusCode::NOT_FOUND,
@@ -158,8 +158,11 @@ impl Door {
         }
     }
 
-    async fn take(&self, request: Request<Incoming>) -> Result<Answer, Refusal> {
-        let caller = self.who_calls(request.headers())?;
+    async fn take(&self, from: &Caller, request: Request<Incoming>) -> Result<Answer, Refusal> {
+        let caller = self.who_calls(from, request.headers())?;
+        if !self.tokens.is_empty() {
+            from.accept();
+        }
         self.spend(&caller)?;
         if !matches!(*request.method(), Method::POST | Method::PUT) {
             return Err((StatusCode::METHOD_NOT_ALLOWED, "call with POST"));
@@ -167,6 +170,7 @@ impl Door {
         let path = request.uri().path().to_owned();
         let body = Limited::new(request.into_body(), LONGEST).collect().await;
         let body = body.map_err(|_| (StatusCode::PAYLOAD_TOO_LARGE, "too long, or cut short"))?;
+        from.accept();
         let text = String::from_utf8_lossy(&body.to_bytes()).into_owned();
         let (number, answer) = self.calls.add();
         let device = self.context.device.to_string();
@@ -174,13 +178,14 @@ impl Door {
         answer.await.map_err(|_| (StatusCode::SERVICE_UNAVAILABLE, "lantern is ending"))
     }
 
-    /// The caller's name; empty where anybody of this machine may call.
-    fn who_calls(&self, headers: &HeaderMap) -> Result<String, Refusal> {
+    /// The caller's name; empty where every program of the person may call.
+    fn who_calls(&self, from: &Caller, headers: &HeaderMap) -> Result<String, Refusal> {
         if self.tokens.is_empty() {
-            // A page in a browser is no program of the person's, nor is a name that leads here.
-            let host = headers.get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
-            if headers.contains_key(ORIGIN) || !is_plain_host(host) {
+            if may_be_of_page(headers) {
                 return Err((StatusCode::FORBIDDEN, "pages may not call without a token"));
+            }
+            if owner_of(from.peer, from.own) != Some(rustix::process::geteuid().as_raw()) {
+                return Err((StatusCode::FORBIDDEN, "other users may not call without a token"));
             }
             return Ok(String::new());
         }
@@ -214,15 +219,6 @@ impl Door {
         allowance.left -= 1.0;
         Ok(())
     }
-}
-
-/// Whether a request was addressed to this machine by its number or its own name, so that no foreign name
-/// was made to lead here.
-fn is_plain_host(host: &str) -> bool {
-    let bare = host.rsplit_once(':').map_or(host, |(bare, _)| bare);
-    bare == "localhost"
-        || host.parse::<SocketAddr>().is_ok()
-        || bare.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok()
 }
 
 fn reply(status: StatusCode, text: String) -> Reply {

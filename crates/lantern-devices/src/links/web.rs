@@ -132,13 +132,12 @@ impl Thing {
                 attempt.error(BadRedirect::OtherHost)
             }
         });
-        let mut builder = Client::builder()
+        let builder = Client::builder()
             .redirect(policy)
             .connect_timeout(CONNECTING)
+            // A proxy would see every secret, and the environment is no place for a person to agree to one.
+            .no_proxy()
             .user_agent(concat!("cold-lantern/", env!("CARGO_PKG_VERSION")));
-        if is_own(&host) {
-            builder = builder.no_proxy();
-        }
         // Fails only where another provider was chosen before; that one will do.
         let _ = rustls::crypto::ring::default_provider().install_default();
         let client = builder.build().map_err(|error| bad(cause_of(&error)))?;
@@ -154,6 +153,10 @@ impl Thing {
             address: full.clone(),
             why: error.to_string(),
         };
+        if leads_up(path) {
+            let why = "a segment `.` or `..` leads to another path".to_owned();
+            return Err(LinkError::BadAddress { address: full, why });
+        }
         let url = Url::parse(&full).map_err(bad)?;
         let (method, body) = match errand.deed.verb {
             Verb::Get(_) => (Method::GET, None),
@@ -260,9 +263,13 @@ fn cause_of(error: &dyn Error) -> String {
     cause.to_string()
 }
 
-fn is_own(host: &str) -> bool {
-    let bare = host.trim_matches(['[', ']']);
-    bare == "localhost" || bare.parse().is_ok_and(|ip: std::net::IpAddr| ip.is_loopback())
+/// Whether a path has a segment that stands for this or the one above, written in any way that a URL
+/// may have (WHATWG URL Standard, "single-dot" and "double-dot path segment").
+fn leads_up(path: &str) -> bool {
+    let path = path.split(['?', '#']).next().unwrap_or_default();
+    path.split(['/', '\\'])
+        .map(|segment| segment.to_ascii_lowercase().replace("%2e", "."))
+        .any(|segment| segment == "." || segment == "..")
 }
 
 /// What a value is as the body of a request: JSON if it is or looks like it, else plain text.
@@ -333,6 +340,18 @@ mod tests {
         assert_eq!(name_of("fanSpeed"), "fan-speed");
         assert_eq!(name_of("Fan_Speed (rpm)"), "fan-speed-rpm");
         assert_eq!(name_of("RPM"), "rpm");
+    }
+
+    #[test]
+    fn no_segment_of_a_path_leads_up() {
+        for path in
+            ["/zones/../admin", "..", "/a/%2E%2e/b", "/a/.%2e", "/./a", "/a\\..\\b", "/a/..?x"]
+        {
+            assert!(leads_up(path), "{path}");
+        }
+        for path in ["/zones/a..b", "/...", "/a?x=../y", "", "/zones/%2F"] {
+            assert!(!leads_up(path), "{path}");
+        }
     }
 
     #[test]

@@ -1,11 +1,12 @@
 //! Starting programs, and waiting for those whose end matters.
 
 use std::fs::File;
-use std::io::{Read, Seek, Write};
+use std::io::{Seek, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
-use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
+use std::process::{Child, ChildStdin, ExitStatus, Stdio};
+use std::time::Instant;
 
 use lantern_model::{EffectId, Event, Value};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -13,6 +14,8 @@ use rustix::fs::{MemfdFlags, memfd_create};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, pidfd_send_signal};
 
 use super::entries::Start;
+use super::printed::Printed;
+use crate::children::ChildEnvironment;
 
 /// Why a program could not be started.
 #[derive(Debug, thiserror::Error)]
@@ -49,6 +52,18 @@ pub enum LaunchError {
         /// Its MIME type.
         kind: String,
     },
+    /// Too many programs run that were started by rules.
+    #[error("{most} programs that rules started are still running, and no more are started")]
+    TooMany {
+        /// The limit.
+        most: usize,
+    },
+    /// Programs are started too fast.
+    #[error("rules start more than {most} programs a second")]
+    TooOften {
+        /// The limit.
+        most: u32,
+    },
     /// It is there, but cannot be started.
     #[error("cannot start `{name}`: {source}")]
     Start {
@@ -70,21 +85,27 @@ struct Started {
     /// Whether its end is that effect's outcome.
     waited_for: bool,
     /// What it prints, if that is wanted.
-    printed: Option<File>,
+    printed: Option<Printed>,
     /// What it is told, if anything.
     told: Option<ChildStdin>,
 }
 
 /// What becomes of a program once it is started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Manner {
+enum Manner<'t> {
     LetBe,
-    Wait,
-    Converse,
+    /// Its end is awaited. It reads this text.
+    Wait(&'t str),
+    /// The same, and it is told more later.
+    Converse(&'t str),
 }
 
-/// So much of what a program prints is kept, in bytes.
-const MOST_PRINTED: u64 = 1 << 20;
+/// Maximum number of programs that were started and have not ended.
+const MOST_PROGRAMS: usize = 128;
+/// Maximum number of programs that are started in a second, and at once after a pause.
+const STARTS: (f64, f64) = (20.0, 40.0);
+/// Maximum number of bytes that a program is told while it converses, at its start.
+const MOST_TOLD: usize = 16 << 10;
 
 /// Starts programs and sees them end.
 #[derive(Debug, Default)]
@@ -92,9 +113,43 @@ pub struct Launcher {
     started: Vec<Started>,
     /// Not our children: their end is not seen, and not waited for.
     adopted: Vec<(EffectId, OwnedFd)>,
+    environment: ChildEnvironment,
+    allowance: Allowance,
+}
+
+/// How many programs may be started at a moment.
+#[derive(Debug)]
+struct Allowance {
+    left: f64,
+    at: Instant,
+}
+
+impl Default for Allowance {
+    fn default() -> Self {
+        Allowance { left: STARTS.1, at: Instant::now() }
+    }
+}
+
+impl Allowance {
+    /// Whether one more may be started.
+    fn spend(&mut self, now: Instant) -> bool {
+        let since = now.saturating_duration_since(self.at).as_secs_f64();
+        self.left = (self.left + since * STARTS.0).min(STARTS.1);
+        self.at = now;
+        let has_one = self.left >= 1.0;
+        if has_one {
+            self.left -= 1.0;
+        }
+        has_one
+    }
 }
 
 impl Launcher {
+    /// A launcher whose programs inherit this environment.
+    pub fn new(environment: ChildEnvironment) -> Launcher {
+        Launcher { environment, ..Launcher::default() }
+    }
+
     /// Starts a program and lets it be; gives its process id.
     ///
     /// # Errors
@@ -108,18 +163,36 @@ impl Launcher {
     /// # Errors
     /// When it is not there or cannot be started.
     pub fn run(&mut self, effect: EffectId, words: &[String]) -> Result<u32, LaunchError> {
-        self.start(effect, &Start::of(words), Manner::Wait)
+        self.start(effect, &Start::of(words), Manner::Wait(""))
     }
 
-    /// The same for a program that is told more by [`Launcher::tell`].
+    /// The same for a program that reads a text from its standard input.
     ///
     /// # Errors
     /// When it is not there or cannot be started.
-    pub fn converse(&mut self, effect: EffectId, words: &[String]) -> Result<u32, LaunchError> {
-        self.start(effect, &Start::of(words), Manner::Converse)
+    pub fn run_with(
+        &mut self,
+        effect: EffectId,
+        words: &[String],
+        text: &str,
+    ) -> Result<u32, LaunchError> {
+        self.start(effect, &Start::of(words), Manner::Wait(text))
     }
 
-    /// Tells a line to a program that is waited for; whether it is still there.
+    /// The same for a program that is told more by [`Launcher::tell`]. The text has at most 16 KiB.
+    ///
+    /// # Errors
+    /// When it is not there or cannot be started.
+    pub fn converse(
+        &mut self,
+        effect: EffectId,
+        words: &[String],
+        text: &str,
+    ) -> Result<u32, LaunchError> {
+        self.start(effect, &Start::of(words), Manner::Converse(text))
+    }
+
+    /// Tells a line to a program that is waited for; whether it is there and reads.
     pub fn tell(&mut self, effect: EffectId, line: &str) -> bool {
         let started = self.started.iter_mut().find(|started| started.effect == effect);
         let told = started.and_then(|started| started.told.as_mut());
@@ -179,45 +252,65 @@ impl Launcher {
             std::io::ErrorKind::NotFound => LaunchError::NotFound { name: program.clone() },
             _ => LaunchError::Start { name: program.clone(), source },
         };
-        let mut printed = None;
-        let (mut input, mut output) = (Stdio::null(), Stdio::null());
+        if self.started.len() >= MOST_PROGRAMS {
+            return Err(LaunchError::TooMany { most: MOST_PROGRAMS });
+        }
+        if !self.allowance.spend(Instant::now()) {
+            return Err(LaunchError::TooOften { most: STARTS.0 as u32 });
+        }
         let waited_for = manner != Manner::LetBe;
-        if waited_for {
-            let memory = memfd_create("printed", MemfdFlags::CLOEXEC);
-            let file = File::from(memory.map_err(|error| failed(error.into()))?);
-            output = Stdio::from(file.try_clone().map_err(failed)?);
-            printed = Some(file);
+        let (printed, output) = match waited_for {
+            true => Printed::new().map(|(printed, output)| (Some(printed), output)),
+            false => Ok((None, Stdio::null())),
         }
-        if manner == Manner::Converse {
-            input = Stdio::piped();
-        }
+        .map_err(failed)?;
+        let input = match manner {
+            Manner::LetBe | Manner::Wait("") => Stdio::null(),
+            Manner::Wait(text) => file_of(text).map_err(failed)?,
+            Manner::Converse(_) => Stdio::piped(),
+        };
         // Its own process group, so that a key pressed in our terminal does not end it.
-        let mut command = Command::new(program);
+        let mut command = self.environment.command(program);
         command.args(arguments).stdin(input).stdout(output).stderr(Stdio::null()).process_group(0);
         if let Some(folder) = &start.folder {
             command.current_dir(folder);
         }
         let mut child = command.spawn().map_err(failed)?;
         let pid = Pid::from_child(&child);
-        let ended = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| failed(error.into()))?;
+        let ended = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| {
+            // A program that cannot be watched must not run on without anybody's knowing of it.
+            let _ = child.kill();
+            let _ = child.wait();
+            failed(error.into())
+        })?;
         let number = child.id();
-        let (name, told) = (start.name.clone(), child.stdin.take());
+        let (name, mut told) = (start.name.clone(), child.stdin.take());
+        if let (Manner::Converse(text), Some(pipe)) = (manner, &mut told) {
+            // A pipe has room for this; one that is not read later must not stop the event loop.
+            let _ = rustix::io::ioctl_fionbio(&*pipe, true);
+            let _ = pipe.write_all(&text.as_bytes()[..text.len().min(MOST_TOLD)]);
+        }
         self.started.push(Started { name, child, ended, effect, waited_for, printed, told });
         Ok(number)
     }
 
     /// What becomes readable when a started program has ended.
     pub fn descriptors(&self) -> impl Iterator<Item = BorrowedFd<'_>> {
-        self.started.iter().map(|started| started.ended.as_fd())
+        let prints = self.started.iter().filter_map(|started| started.printed.as_ref());
+        let ends = self.started.iter().map(|started| started.ended.as_fd());
+        ends.chain(prints.filter_map(Printed::descriptor))
     }
 
     /// Takes in programs that have ended; gives the outcomes that are waited for.
     pub fn reap(&mut self) -> Vec<Event> {
         let mut events = Vec::new();
         self.started.retain_mut(|started| {
+            if let Some(printed) = &mut started.printed {
+                printed.read();
+            }
             let result = match started.child.try_wait() {
                 Ok(None) => return true,
-                Ok(Some(status)) => outcome(&started.name, status, started.printed.as_mut()),
+                Ok(Some(status)) => outcome(&started.name, status, started.printed.take()),
                 Err(error) => Err(format!("`{}` was lost: {error}", started.name)),
             };
             if started.waited_for {
@@ -237,22 +330,105 @@ fn has_ended(process: &OwnedFd) -> bool {
 fn outcome(
     name: &str,
     status: ExitStatus,
-    printed: Option<&mut File>,
+    printed: Option<Printed>,
 ) -> Result<Option<Value>, String> {
     match status.code() {
-        Some(0) => Ok(printed.map(|file| Value::Text(text_of(file)))),
+        Some(0) => Ok(printed.map(|printed| Value::Text(printed.finish()))),
         Some(code) => Err(format!("`{name}` ended with status {code}")),
         None => Err(format!("`{name}` was ended by a signal")),
     }
 }
 
-/// What a program printed, without its last line end.
-fn text_of(file: &mut File) -> String {
-    let mut bytes = Vec::new();
-    if file.rewind().is_ok() {
-        // What cannot be read back was not printed.
-        let _ = file.take(MOST_PRINTED).read_to_end(&mut bytes);
+/// A text as a file in memory, to be read by a program.
+fn file_of(text: &str) -> std::io::Result<Stdio> {
+    let mut file = File::from(memfd_create("input", MemfdFlags::CLOEXEC)?);
+    file.write_all(text.as_bytes())?;
+    file.rewind()?;
+    Ok(Stdio::from(file))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    #[test]
+    fn programs_are_started_at_a_limited_pace() {
+        let mut allowance = Allowance::default();
+        let begin = allowance.at;
+        let at = |allowance: &mut Allowance, now: Instant| {
+            std::iter::from_fn(|| allowance.spend(now).then_some(())).count()
+        };
+        assert_eq!(at(&mut allowance, begin), 40);
+        assert_eq!(at(&mut allowance, begin + Duration::from_millis(100)), 2);
+        assert_eq!(at(&mut allowance, begin + Duration::from_secs(60)), 40);
     }
-    let text = String::from_utf8_lossy(&bytes);
-    text.strip_suffix('\n').unwrap_or(&text).to_owned()
+
+    /// Waits for the outcome of the only program.
+    fn outcome_of(launcher: &mut Launcher) -> Result<Option<Value>, String> {
+        loop {
+            let mut fds: Vec<PollFd> = launcher
+                .descriptors()
+                .map(|descriptor| PollFd::from_borrowed_fd(descriptor, PollFlags::IN))
+                .collect();
+            poll(&mut fds, None).expect("it can wait");
+            drop(fds);
+            if let Some(Event::Outcome { result, .. }) = launcher.reap().pop() {
+                return result;
+            }
+        }
+    }
+
+    fn shell(launcher: &mut Launcher, line: &str, text: &str) -> Result<Option<Value>, String> {
+        let words = ["sh", "-c", line].map(str::to_owned);
+        launcher.run_with(EffectId(1), &words, text).expect("it starts");
+        outcome_of(launcher)
+    }
+
+    #[test]
+    fn of_a_long_output_the_beginning_is_kept_and_nothing_waits() {
+        let mut launcher = Launcher::default();
+        let line = "head -c 3000000 /dev/zero | tr '\\0' x; echo end";
+        let Ok(Some(Value::Text(text))) = shell(&mut launcher, line, "") else {
+            panic!("it ends well");
+        };
+        assert!(text.len() == 1 << 20 && text.bytes().all(|byte| byte == b'x'));
+        let said = shell(&mut launcher, "cat; echo done", "core 12\n");
+        assert_eq!(said, Ok(Some(Value::Text("core 12\ndone".to_owned()))));
+        // What goes on in the background keeps the output open, and is not awaited.
+        let said = shell(&mut launcher, "sleep 60 & echo $!", "");
+        let Ok(Some(Value::Text(process))) = said else { panic!("it ends well: {said:?}") };
+        let pid = process.parse().ok().and_then(Pid::from_raw).expect("it is a number");
+        rustix::process::kill_process(pid, Signal::KILL).expect("it runs");
+    }
+
+    #[test]
+    fn secrets_of_the_environment_are_not_inherited() {
+        let environment = ChildEnvironment::default();
+        let mut launcher = Launcher::new(environment.clone());
+        environment.hide(["PATH".to_owned()].into());
+        let words = ["/bin/sh", "-c", "env"].map(str::to_owned);
+        launcher.run(EffectId(1), &words).expect("it starts");
+        let Ok(Some(Value::Text(seen))) = outcome_of(&mut launcher) else { panic!("it ends well") };
+        let path = std::env::var("PATH").expect("it is set");
+        assert!(!seen.lines().any(|line| line == format!("PATH={path}")), "{seen}");
+    }
+
+    #[test]
+    fn no_more_programs_are_started_than_may_run() {
+        let mut launcher = Launcher::default();
+        let words = ["sleep", "60"].map(str::to_owned);
+        let mut pids = Vec::new();
+        loop {
+            launcher.allowance = Allowance::default();
+            match launcher.run(EffectId(pids.len() as u64), &words) {
+                Ok(process) => pids.push(process),
+                Err(error) => break assert!(matches!(error, LaunchError::TooMany { most: 128 })),
+            }
+        }
+        assert_eq!(pids.len(), MOST_PROGRAMS);
+        (0..pids.len()).for_each(|effect| launcher.abandon(EffectId(effect as u64)));
+        launcher.started.iter_mut().for_each(|started| drop(started.child.wait()));
+    }
 }

@@ -6,6 +6,7 @@
 mod entries;
 mod handlers;
 mod launch;
+mod printed;
 
 pub use entries::{Start, find};
 pub use handlers::handler;

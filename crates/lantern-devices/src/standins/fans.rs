@@ -12,7 +12,7 @@ use hyper::{Method, Request, StatusCode};
 use serde::Serialize;
 use tokio::net::TcpListener;
 
-use crate::http_server::{self, Reply};
+use crate::http_server::{self, Caller, Reply, may_be_of_page};
 
 /// The longest body, in bytes.
 const LONGEST: usize = 1024;
@@ -44,9 +44,9 @@ pub fn serve_fans(
     runtime.block_on(async {
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).await?;
         ready(listener.local_addr()?);
-        http_server::serve(listener, move |request| {
+        http_server::serve(listener, move |caller, request| {
             let controller = Arc::clone(&controller);
-            async move { controller.receive(request).await }
+            async move { controller.receive(&caller, request).await }
         })
         .await;
         Ok(())
@@ -59,10 +59,16 @@ struct Controller<C> {
 }
 
 impl<C: Fn(&str)> Controller<C> {
-    async fn receive(&self, request: Request<Incoming>) -> Reply {
+    async fn receive(&self, caller: &Caller, request: Request<Incoming>) -> Reply {
         let (head, body) = request.into_parts();
+        if may_be_of_page(&head.headers) {
+            return plain(StatusCode::FORBIDDEN, "pages of others may do nothing here");
+        }
         let body = match Limited::new(body, LONGEST).collect().await {
-            Ok(body) => body.to_bytes(),
+            Ok(body) => {
+                caller.accept();
+                body.to_bytes()
+            }
             Err(_) => return plain(StatusCode::PAYLOAD_TOO_LARGE, "that is too long"),
         };
         let body = String::from_utf8_lossy(&body).trim().trim_matches('"').to_owned();

@@ -27,6 +27,9 @@ impl Checker<'_> {
                 let number = |word| self.lower_kind(word, Kind::Number, "the number to pick");
                 deed.words.iter().map(number).collect()
             }
+            Verb::Get(_) | Verb::Put(_) | Verb::Post(_) => {
+                deed.words.iter().map(|word| self.lower_path(word)).collect()
+            }
             _ => deed.words.iter().map(|word| self.lower_shown(word)).collect(),
         };
         let value = deed.value.as_ref().map(|value| match verb {
@@ -123,6 +126,19 @@ impl Checker<'_> {
                     );
                 }
                 Expr::Call(Function::ShellWord, vec![self.lower_expr(value).0])
+            }
+        };
+        Expr::Text(parts.iter().map(lower).collect())
+    }
+
+    /// A path of a web device. A value in it is part of one segment, or of a query: it can neither lead to
+    /// another path nor end it.
+    fn lower_path(&mut self, word: &tree::Expr) -> Expr {
+        let ExprKind::Text(parts) = &word.kind else { return self.lower_shown(word) };
+        let lower = |part: &TextPart| match part {
+            TextPart::Literal(text) => Expr::Value(Value::Text(text.clone())),
+            TextPart::Value(value) => {
+                Expr::Call(Function::PathSegment, vec![self.lower_expr(value).0])
             }
         };
         Expr::Text(parts.iter().map(lower).collect())

@@ -1,5 +1,7 @@
 //! Devices and secrets at the top of a set.
 
+use std::net::{IpAddr, SocketAddr};
+
 use lantern_model::{Broker, Device, DeviceKind, Guarded, GuardedPart, Secret, Value};
 
 use super::Checker;
@@ -66,13 +68,51 @@ impl Checker<'_> {
                     .help("leave `at` away"),
             );
         }
-        if matches!(&kind, DeviceKind::Listener { callers, .. } if callers.is_empty()) {
-            self.open_doors.push(device.name.span);
-        }
+        self.check_token(&kind, device);
+        self.check_secrecy(&kind, device);
         let index = self.set.devices.len();
         let name = self.names.full(&device.name.text);
         self.set.devices.push(Device { name, kind, place: self.place(device.name.span) });
         self.declare(Sort::Device, &device.name, index, Kind::Any);
+    }
+
+    /// Finds listeners that ask nobody for a token.
+    fn check_token(&mut self, kind: &DeviceKind, device: &tree::Device) {
+        let DeviceKind::Listener { address, callers } = kind else { return };
+        if !callers.is_empty() {
+            return;
+        }
+        let address: Option<SocketAddr> = address.parse().ok();
+        if address.is_none_or(|address| address.ip().is_loopback()) {
+            return self.open_doors.push(device.name.span);
+        }
+        let name = &device.name.text;
+        self.say(
+            Finding::new(Code::NoToken, device.place.span, "everybody who reaches this machine could call here")
+                .label("called from other machines as well")
+                .help(format!("give each caller a token: `secret ilva-key = file \"ilva.key\"`, and `with token ilva = ilva-key` behind the address; or let {name} be called from this machine only, at \"127.0.0.1:4711\"")),
+        );
+    }
+
+    /// Finds secrets that are sent to another machine in the clear.
+    fn check_secrecy(&mut self, kind: &DeviceKind, device: &tree::Device) {
+        let (DeviceKind::Web { address, .. } | DeviceKind::Broker(Broker { address, .. })) = kind
+        else {
+            return;
+        };
+        let has_secret = kind.secrets().next().is_some();
+        let Some((scheme, host)) = address.split_once("://") else { return };
+        if has_secret && matches!(scheme, "http" | "mqtt") && !is_this_machine(host) {
+            self.say(
+                Finding::new(
+                    Code::PlainSecret,
+                    device.place.span,
+                    "a secret is sent without encryption",
+                )
+                .label("whoever is on the way can read it")
+                .help(format!("use `{scheme}s://` if the device knows it")),
+            );
+        }
     }
 
     /// Says which details the device's kind does not have, or has once only.
@@ -261,6 +301,23 @@ impl Checker<'_> {
                     .help(format!("for example \"{}://127.0.0.1:4710\"", schemes[0])),
             );
         }
+        let authority = place.split_once("://").map_or("", |(_, rest)| rest);
+        let authority = authority.split(['/', '?', '#']).next().unwrap_or_default();
+        if authority.contains('@') {
+            let instead = match device.kind.text.as_str() {
+                "broker" => "`with user = \"bench\", password = hut-key`",
+                _ => "`with header \"Authorization\" = fan-key`",
+            };
+            self.say(
+                Finding::new(
+                    Code::BadText,
+                    device.place.span,
+                    "an address holds no name and no password",
+                )
+                .label("it would be shown wherever the address is")
+                .help(format!("name a secret, and write {instead} behind the address")),
+            );
+        }
         place.trim_end_matches('/').to_owned()
     }
 
@@ -276,6 +333,16 @@ impl Checker<'_> {
         }
         address
     }
+}
+
+/// Whether the host at the start of a text is this machine itself.
+fn is_this_machine(address: &str) -> bool {
+    let authority = address.split(['/', '?', '#']).next().unwrap_or_default();
+    let host = match authority.strip_prefix('[') {
+        Some(rest) => rest.split(']').next().unwrap_or_default(),
+        None => authority.split(':').next().unwrap_or_default(),
+    };
+    host == "localhost" || host.parse().is_ok_and(|ip: IpAddr| ip.is_loopback())
 }
 
 /// Whether it may name a header field (RFC 9110, section 5.6.2).

@@ -170,7 +170,11 @@ impl Checker<'_> {
             Function::Upper | Function::Lower | Function::Trim | Function::Number => {
                 Some(Kind::Text)
             }
-            Function::Length | Function::First | Function::Last | Function::ShellWord => None,
+            Function::Length
+            | Function::First
+            | Function::Last
+            | Function::ShellWord
+            | Function::PathSegment => None,
         };
         for ((_, kind), argument) in lowered.iter().zip(arguments) {
             let listed = matches!(kind, Kind::List | Kind::Text | Kind::Any);
@@ -185,7 +189,11 @@ impl Checker<'_> {
             Function::Random | Function::Round | Function::Length | Function::Number => {
                 Kind::Number
             }
-            Function::Upper | Function::Lower | Function::Trim | Function::ShellWord => Kind::Text,
+            Function::Upper
+            | Function::Lower
+            | Function::Trim
+            | Function::ShellWord
+            | Function::PathSegment => Kind::Text,
             Function::First | Function::Last => Kind::Any,
         };
         (Expr::Call(function, lowered.into_iter().map(|(expr, _)| expr).collect()), kind)

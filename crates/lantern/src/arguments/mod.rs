@@ -437,10 +437,6 @@ pub struct QuestionArguments {
     /// What may be answered.
     #[arg(value_enum)]
     pub kind: QuestionKind,
-    /// What is asked.
-    pub asked: String,
-    /// What may be picked.
-    pub choices: Vec<String>,
 }
 
 /// What may be answered.
@@ -452,8 +448,7 @@ pub enum QuestionKind {
     YesNo,
     /// One of the choices.
     One,
-    /// What is in front, numbered on the screen: its program's name, title and process are told
-    /// instead of a question and choices.
+    /// What is in front, numbered on the screen.
     Number,
 }
 

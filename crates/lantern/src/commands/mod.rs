@@ -14,7 +14,7 @@ mod manual;
 mod new;
 pub mod orders;
 mod ports;
-mod question;
+pub mod question;
 mod record;
 mod rehearse;
 pub mod run;

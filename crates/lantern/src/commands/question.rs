@@ -1,27 +1,63 @@
 //! `lantern question`: one question to the person, in a process of its own, so that it can be ended at
-//! any moment and holds nothing up. Prints the answer as JSON.
+//! any moment and holds nothing up. Reads the question as a line of JSON, and prints the answer as JSON.
 
-use std::io::stdin;
+use std::io::{self, stdin};
 use std::os::fd::AsFd;
 
 use lantern_desk::{Answer, Choice, Question, ask_person, pick_place};
 use lantern_devices::{Front, Numbered, Services};
+use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 use crate::arguments::{QuestionArguments, QuestionKind};
 use crate::failure::{Failure, Status};
 use crate::style::say;
 
+/// Maximum size of a question in bytes: a list of a rule has at most 4 MiB, each character of which may be
+/// escaped.
+const LONGEST: usize = 32 << 20;
+
+/// What is asked.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Asked {
+    /// The question; for numbers the name of the program in front.
+    pub asked: String,
+    /// What may be picked; for numbers the title of the window and its process.
+    pub choices: Vec<String>,
+}
+
+impl Asked {
+    /// The question as the line that the process reads.
+    pub fn line(&self) -> String {
+        serde_json::to_string(self).expect("it is plain data") + "\n"
+    }
+
+    /// Reads the line from standard input and not a byte more, since what follows is for others.
+    fn read() -> Result<Asked, Failure> {
+        let failed = |source| Failure::System { what: "cannot read the question", source };
+        let mut line = Vec::new();
+        let mut byte = [0];
+        while rustix::io::read(stdin(), &mut byte).map_err(|error| failed(error.into()))? > 0
+            && byte != *b"\n"
+            && line.len() < LONGEST
+        {
+            line.push(byte[0]);
+        }
+        serde_json::from_slice(&line).map_err(|error| failed(io::Error::from(error)))
+    }
+}
+
 pub fn run(arguments: QuestionArguments) -> Result<Status, Failure> {
+    let asked = Asked::read()?;
     let choice = match arguments.kind {
         QuestionKind::Text => Choice::Text,
         QuestionKind::YesNo => Choice::YesNo,
-        QuestionKind::One => Choice::One(arguments.choices),
-        QuestionKind::Number => return number(arguments),
+        QuestionKind::One => Choice::One(asked.choices),
+        QuestionKind::Number => return number(asked),
     };
     let failed = |source| Failure::System { what: "cannot be heard", source };
     let mut services = Services::new().map_err(failed)?;
-    let question = Question::new(&arguments.asked, choice);
+    let question = Question::new(&asked.asked, choice);
     let answer = match ask_person(question, |words| services.announce(words))? {
         Answer::Text(text) => json!(text),
         Answer::Truth(truth) => json!(truth),
@@ -34,11 +70,11 @@ pub fn run(arguments: QuestionArguments) -> Result<Status, Failure> {
 
 /// Numbers what can be pressed in front, and presses what the person picks; the entries of a menu
 /// that opens by it are numbered in turn.
-fn number(arguments: QuestionArguments) -> Result<Status, Failure> {
-    let mut choices = arguments.choices.into_iter();
+fn number(asked: Asked) -> Result<Status, Failure> {
+    let mut choices = asked.choices.into_iter();
     let title = choices.next().unwrap_or_default();
     let process = choices.next().and_then(|process| process.parse().ok());
-    let front = Front { process, name: arguments.asked, title };
+    let front = Front { process, name: asked.asked, title };
     let answer = match Numbered::of(front) {
         Err(error) => json!({ "error": error.line() }),
         Ok(mut numbered) => loop {

@@ -8,6 +8,7 @@ mod guardian;
 mod jobs;
 mod output;
 mod receiver;
+mod secrets;
 mod socket;
 mod terminals;
 mod values;

@@ -59,6 +59,77 @@ fn say(stream: &mut TcpStream, status: &str, kind: &str, body: &str) {
 }
 
 #[test]
+fn a_value_in_a_path_leads_nowhere_else() {
+    let home = Home::new();
+    let (address, requests) = thing(|_, stream| say(stream, "200 OK", "text/plain", "on"));
+    let rules = format!(
+        "device fans = web \"{address}\"
+macro look(zone) {{ get fans \"/zones/{{zone}}/fan?by={{zone}}\" else {{ log \"refused\"; stop }}; log \"asked\" }}"
+    );
+    let mut run = at_work::run(&home, &rules);
+    for (zone, seen) in [
+        ("saw", "/zones/saw/fan?by=saw"),
+        ("../admin", "/zones/..%2Fadmin/fan?by=..%2Fadmin"),
+        ("a?b#c", "/zones/a%3Fb%23c/fan?by=a%3Fb%23c"),
+        ("é %", "/zones/%C3%A9%20%25/fan?by=%C3%A9%20%25"),
+    ] {
+        home.call(&["fire", "look", zone]);
+        run.expect("asked");
+        let request = requests.recv().expect("one came");
+        assert!(request.starts_with(&format!("GET {seen} HTTP/1.1\r\n")), "{request}");
+    }
+    for zone in ["..", "."] {
+        home.call(&["fire", "look", zone]);
+        run.expect("refused");
+    }
+    run.stop();
+    assert!(requests.try_recv().is_err(), "nothing else was asked");
+}
+
+#[test]
+fn no_proxy_of_the_environment_sees_a_secret() {
+    let home = Home::new();
+    let (proxy, requests) = thing(|_, stream| say(stream, "200 OK", "text/plain", "on"));
+    home.write("fan.key", "glacier-bell");
+    home.write(
+        "bench.lantern",
+        "secret fan-key = file \"fan.key\"
+device fans = web \"http://fans.invalid\" with header \"Authorization\" = fan-key
+when started { get fans \"/state\" at most 5s else { log \"unreached\" } }",
+    );
+    let mut command = home.command();
+    for variable in ["HTTP_PROXY", "http_proxy", "ALL_PROXY"] {
+        command.env(variable, &proxy);
+    }
+    command.args(["run", "--desk", "simulated", "bench.lantern"]);
+    let mut run = Talking::start(&mut command);
+    run.expect("unreached");
+    run.stop();
+    assert!(requests.try_recv().is_err(), "the proxy was asked");
+}
+
+#[test]
+fn pages_of_others_may_not_use_the_stand_in_fans() {
+    let home = Home::new();
+    let mut fans = at_work::start(&home, &["standin", "fans", "--port", "0"]);
+    let line = fans.expect("the fans are at http://");
+    let place = line.split("http://").nth(1).and_then(|rest| rest.split(';').next());
+    let place = place.expect("it is named").trim_end_matches('/').to_owned();
+    for (head, wanted) in [
+        (format!("Host: {place}\r\nOrigin: http://elsewhere.example\r\n"), "403"),
+        ("Host: elsewhere.example\r\n".to_owned(), "403"),
+        (format!("Host: {place}\r\n"), "200"),
+    ] {
+        let mut stream = TcpStream::connect(&place).expect("it listens");
+        let request = format!("GET /state HTTP/1.1\r\n{head}\r\n");
+        stream.write_all(request.as_bytes()).expect("it is taken");
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).expect("it answers");
+        assert!(answer.starts_with(&format!("HTTP/1.1 {wanted}")), "{answer}");
+    }
+}
+
+#[test]
 fn fans_are_switched_their_state_is_read_and_what_they_refuse_is_told() {
     let home = Home::new();
     let mut fans =

@@ -22,10 +22,10 @@ impl Checker<'_> {
         }));
     }
 
-    /// Listeners that every program of this machine may call.
+    /// Listeners that every program of the person may call.
     pub(super) fn look_for_open_doors(&self, findings: &mut Vec<Finding>) {
         findings.extend(self.open_doors.iter().map(|span| {
-            Finding::new(Code::OpenDoor, *span, "every program of this machine may call here")
+            Finding::new(Code::OpenDoor, *span, "every program of yours may call here")
                 .label("nobody has to say who they are")
                 .help("give each caller a token: `secret ilva-key = file \"ilva.key\"`, and `with token ilva = ilva-key` behind the address")
         }));
