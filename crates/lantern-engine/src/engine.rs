@@ -201,6 +201,9 @@ impl Engine {
             Event::Finger { key, down } => self.handle_finger(now, key, down),
             Event::SecretField(process) => {
                 self.secret = process;
+                if process.is_some() {
+                    self.ears.forget_letters();
+                }
                 self.give_reason(now, None, ReasonKind::SecretField(process.is_some()));
             }
             Event::InputMethod(at_work) => self.input_method = at_work,

@@ -2,10 +2,12 @@
 
 use std::sync::Arc;
 
-use lantern_model::{Again, ArmedKey, Cause, Combo, Key, Modifiers, Refusal, RunId, Time, Value};
+use lantern_model::{
+    Again, ArmedKey, Cause, Combo, Key, Modifiers, Refusal, Rule, RunId, Time, Value,
+};
 
 use crate::engine::Engine;
-use crate::reasons::{ReasonKind, StopCause};
+use crate::reasons::{CHARACTER, ReasonKind, StopCause};
 use crate::runs::{Block, Frame, Run, State};
 use crate::timers::Timer;
 use crate::watch::Stroke;
@@ -174,7 +176,7 @@ impl Engine {
             slots[0] = firing.brought.clone();
         }
         let trigger = firing.trigger;
-        let words = || cause_words(&definition.triggers[trigger].cause).into();
+        let words = || trigger_words(definition, trigger).into();
         let by = Arc::clone(self.cause_words.entry((rule, trigger)).or_insert_with(words));
         self.start_run_with(now, rule, firing, slots, by);
     }
@@ -315,6 +317,16 @@ impl Engine {
             }
         }
     }
+}
+
+/// What fired a rule, as a reason names it. Of a rule on many keys that type, it is not told which one
+/// it was: what the person types stands in no reason.
+fn trigger_words(rule: &Rule, trigger: usize) -> String {
+    let types =
+        |cause: &Cause| matches!(cause, Cause::Key { combo, .. } if combo.types_character());
+    let cause = &rule.triggers[trigger].cause;
+    let many = rule.triggers.iter().filter(|trigger| types(&trigger.cause)).nth(1).is_some();
+    if many && types(cause) { CHARACTER.to_owned() } else { cause_words(cause) }
 }
 
 /// A cause as a reason names it.

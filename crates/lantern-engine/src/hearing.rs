@@ -9,13 +9,11 @@ use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 
 use crate::engine::Engine;
 use crate::firing::{Firing, Press};
+use crate::letters::Letters;
 use crate::line_rules::{LineRules, SET_SIZE};
 use crate::lines::Lines;
 use crate::presses::Won;
 use crate::reasons::ReasonKind;
-
-/// Letters before the cursor that are remembered.
-const LETTERS: usize = 80;
 
 /// What the rules listen for, by what brings it.
 #[derive(Debug, Default)]
@@ -24,8 +22,8 @@ pub(crate) struct Ears {
     /// For each phrase of the book, its rule and trigger.
     pub phrases: Vec<Won>,
     /// Abbreviations by their last letter.
-    typed: BTreeMap<char, Vec<(String, Won)>>,
-    letters: String,
+    typed: BTreeMap<char, Vec<(Vec<char>, Won)>>,
+    letters: Letters,
     shapes: BTreeMap<String, Vec<Won>>,
     /// The shapes of the set, by their numbers.
     pub shape_book: ShapeBook,
@@ -59,8 +57,9 @@ impl Ears {
                         }
                     }
                     Cause::Typed(text) => {
-                        if let Some(last) = text.chars().last() {
-                            ears.typed.entry(last).or_default().push((text.clone(), won));
+                        let text: Vec<char> = text.chars().collect();
+                        if let Some(last) = text.last() {
+                            ears.typed.entry(*last).or_default().push((text, won));
                         }
                     }
                     Cause::Gesture { shape, .. } => {
@@ -79,6 +78,8 @@ impl Ears {
                 }
             }
         }
+        let longest = ears.typed.values().flatten().map(|(text, _)| text.len()).max();
+        ears.letters = longest.map_or_else(Letters::default, Letters::for_length);
         ears.lines.values_mut().for_each(|rules| rules.join_patterns(SET_SIZE));
         ears.book = PhraseBook::new(phrases);
         ears.shape_book = ShapeBook::new(&rules.shapes);
@@ -91,7 +92,7 @@ impl Ears {
 
     /// What was typed before no longer stands left of the cursor.
     pub(crate) fn forget_letters(&mut self) {
-        self.letters.clear();
+        self.letters.forget();
     }
 
     fn device(rules: &RuleSet, name: &str) -> Option<usize> {
@@ -202,31 +203,26 @@ impl Engine {
         self.fire_one(now, found);
     }
 
-    /// The person typed a character, or moved away from what they typed.
+    /// The person typed a character, or moved away from what they typed. What goes into a password field
+    /// is no abbreviation.
     pub(crate) fn handle_letter(&mut self, now: Time, letter: Option<char>) {
-        let Some(letter) = letter else {
+        let Some(letter) = letter.filter(|_| !self.is_secret()) else {
             self.ears.forget_letters();
             return;
         };
         let letters = &mut self.ears.letters;
         if letter == '\u{8}' {
-            letters.pop();
+            letters.drop_last();
             return;
         }
         letters.push(letter);
-        if letters.chars().count() > LETTERS {
-            letters.remove(0);
-        }
-        let starts_word = |text: &str| {
-            let before = self.ears.letters.strip_suffix(text)?.chars().next_back();
-            Some(before.is_none_or(|before| !before.is_alphanumeric()))
-        };
+        let letters = &self.ears.letters;
         let listed = self.ears.typed.get(&letter).map_or(&[] as &[_], Vec::as_slice);
         let found: Vec<_> = listed
             .iter()
-            .filter(|(text, won)| starts_word(text) == Some(true) && self.applies(*won))
+            .filter(|(text, won)| letters.end_with_word(text) && self.applies(*won))
             .map(|(text, won)| {
-                let erase = text.chars().count();
+                let erase = text.len();
                 // The longest that fits is what was meant.
                 (
                     usize::MAX - erase,

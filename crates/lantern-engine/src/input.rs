@@ -151,7 +151,7 @@ impl Engine {
     }
 
     /// Whether the keyboard goes to a password field.
-    fn is_secret(&self) -> bool {
+    pub(crate) fn is_secret(&self) -> bool {
         self.secret.is_some() && self.secret == self.app.process
     }
 

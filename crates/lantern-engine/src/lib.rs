@@ -18,6 +18,7 @@ mod firing;
 mod hearing;
 mod input;
 mod ledger;
+mod letters;
 mod line_rules;
 mod lines;
 mod nearest;

@@ -48,9 +48,14 @@ impl Engine {
 
     /// When a combination that rules want was pressed last, if ever.
     ///
+    /// Of keys that type it is never told.
+    ///
     /// # Errors
     /// The key that the keyboard at hand lacks.
     pub fn last_seen(&self, combo: &Combo) -> Result<Option<Time>, String> {
+        if combo.types_character() {
+            return Ok(None);
+        }
         let (stroke, _) = stroke_of(&combo.0, &self.layout)
             .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
         Ok(self.presses.seen.get(&stroke).copied())

@@ -14,7 +14,7 @@ use lantern_model::{
 use crate::chords::Chorded;
 use crate::engine::Engine;
 use crate::firing::{Firing, Press};
-use crate::reasons::{ReasonKind, StopCause};
+use crate::reasons::{CHARACTER, ReasonKind, StopCause};
 use crate::sequences::Went;
 use crate::timers::Timer;
 use crate::undecided::Undecided;
@@ -328,7 +328,9 @@ impl Engine {
         let candidate = self.watch.candidates(stroke).first();
         let cause = candidate.map(|c| &self.rules.rules[c.rule].triggers[c.trigger].cause);
         match cause {
+            Some(Cause::Key { combo, .. }) if combo.types_character() => CHARACTER.to_owned(),
             Some(Cause::Key { combo, .. }) => combo.to_string(),
+            _ if Combo::with(stroke.1, stroke.0).types_character() => CHARACTER.to_owned(),
             _ => stroke.0.to_string(),
         }
     }

@@ -6,6 +6,9 @@ use std::sync::Arc;
 
 use lantern_model::{Ear, Heed, Link, Place, RunId, Time};
 
+/// A key that types, as a reason names it where it must not be told which one.
+pub(crate) const CHARACTER: &str = "a key that types";
+
 /// How many reasons are kept.
 const KEPT: usize = 1000;
 

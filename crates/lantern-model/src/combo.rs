@@ -56,6 +56,25 @@ impl Combo {
         Combo(vec![key])
     }
 
+    /// Whether it types a character: it has a key that gives one, and no modifier but shift.
+    pub fn types_character(&self) -> bool {
+        let gives_one = |key: &Key| {
+            matches!(key.kind(), KeyKind::Letter | KeyKind::Digit | KeyKind::Punctuation)
+        };
+        let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
+            self.0.iter().partition(|key| key.is_modifier());
+        let only_shift = modifiers.iter().all(|key| match key {
+            KeyRef::Either(family) => *family == Family::Shift,
+            other => other.side().is_some_and(|side| side.family(false) == Family::Shift),
+        });
+        let any_gives_one = plain.iter().any(|key| match key {
+            KeyRef::Named(key) | KeyRef::Placed(key) => gives_one(key),
+            KeyRef::Character(_) => true,
+            KeyRef::Either(_) => false,
+        });
+        only_shift && any_gives_one
+    }
+
     /// A key with either key of each of these families.
     pub fn with(families: Families, key: Key) -> Combo {
         Combo(families.iter().map(KeyRef::Either).chain([KeyRef::Named(key)]).collect())

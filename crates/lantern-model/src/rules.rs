@@ -69,6 +69,13 @@ impl RuleSet {
         topics.into_iter().cloned().collect()
     }
 
+    /// Whether it matters whether a password field has the keyboard: rules write text, or wait for text
+    /// that the person types.
+    pub fn asks_for_fields(&self) -> bool {
+        let mut triggers = self.rules.iter().flat_map(|rule| &rule.triggers);
+        self.writes_text() || triggers.any(|trigger| matches!(trigger.cause, Cause::Typed(_)))
+    }
+
     /// The variables of the environment that hold secrets of devices.
     pub fn secret_variables(&self) -> BTreeSet<String> {
         let secrets = self.devices.iter().flat_map(|device| device.kind.secrets());

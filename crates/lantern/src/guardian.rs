@@ -1,21 +1,26 @@
 //! The guardian: this program once more, in a process of its own, that outlives a crash.
 //!
-//! It has the reading end of a pipe whose other end only the working process has. On a display it holds a
-//! connection of its own as well: when the pipe closes, however that came about, it releases every key
+//! It has one end of a socket pair whose other end only the working process has. On a display it holds a
+//! connection of its own as well: when that end closes, however that came about, it releases every key
 //! that is still marked as held, and has a further process keep what others copied before a paste. Where
 //! the working process has the keyboard to itself, or leaves a press on a display unanswered, the guardian
 //! ends one that hangs: its end frees the keyboard.
 
-use std::fs::File;
-use std::io::{self, Read as _, Write};
-use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
+use std::io::{self, IoSlice, IoSliceMut, Read as _, Write};
+use std::mem::MaybeUninit;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::net::UnixStream;
 use std::os::unix::process::CommandExt;
-use std::process::{Child, ChildStdin, Command, Stdio};
+use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use lantern_desk::{Copied, DeskError, HeldFile, Progress, Pulse, Watched};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::net::{
+    RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer,
+    SendAncillaryMessage, SendFlags, recvmsg, sendmsg,
+};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
 use crate::arguments::GuardianArguments;
@@ -34,7 +39,7 @@ const BEATS: Duration = Duration::from_millis(100);
 /// Who is awake and says nothing for so long hangs.
 const HANGS: Duration = Duration::from_millis(700);
 /// Maximum time for which the end of the program waits for the guardian to release keys.
-const LAST_WORK: Duration = Duration::from_secs(6);
+const LAST_WORK: Duration = Duration::from_secs(3);
 /// Maximum time of one turn of the event loop on a display: rules that are read anew are checked in it.
 const WORKS_AT_MOST: Duration = Duration::from_secs(5);
 /// Looks at which one must have been seen stopped.
@@ -50,11 +55,11 @@ pub enum Charge {
     Keyboard,
 }
 
-/// The working process's end of the pipe.
+/// The working process's end of the socket pair.
 #[derive(Debug)]
 pub struct Guarded {
     charge: Charge,
-    pipe: Option<ChildStdin>,
+    pipe: Option<UnixStream>,
     child: Child,
     ended: OwnedFd,
     /// When it was last said that we are awake; nothing while we sleep.
@@ -65,24 +70,24 @@ impl Guarded {
     /// Starts a guardian.
     pub fn start(charge: Charge) -> Result<Guarded, Failure> {
         let failed = |source| Failure::System { what: CANNOT_START, source };
+        let (pipe, its_end) = UnixStream::pair().map_err(failed)?;
+        // A guardian that is stopped reads nothing, and must not stop the event loop with it.
+        pipe.set_nonblocking(true).map_err(failed)?;
         let mut command = Command::new(OWN_PROGRAM);
         command.arg("guardian");
         match &charge {
             Charge::Held(held, _, copied) => {
-                let copied = copied.as_fd().as_raw_fd().to_string();
+                send_file(&pipe, copied.as_fd()).map_err(failed)?;
                 // It inherits the list, so that nothing depends on the file's staying where it is.
                 let held = held.as_fd().try_clone_to_owned().map_err(failed)?;
-                command.args(["--held", "--copied", &copied]).stdout(held)
+                command.arg("--held").stdout(held)
             }
             Charge::Keyboard => command.arg("--keyboard").stdout(Stdio::null()),
         };
         // Its own process group: the Ctrl+C that ends us must not end it.
-        let mut child = command.stdin(Stdio::piped()).process_group(0).spawn().map_err(failed)?;
-        let pipe = child.stdin.take();
-        if let Some(pipe) = &pipe {
-            // A guardian that is stopped reads nothing, and must not stop the event loop with it.
-            rustix::io::ioctl_fionbio(pipe, true).map_err(|error| failed(error.into()))?;
-        }
+        let child = command.stdin(OwnedFd::from(its_end)).process_group(0).spawn();
+        let child = child.map_err(failed)?;
+        let pipe = Some(pipe);
         let ended = pidfd_open(Pid::from_child(&child), PidfdFlags::empty());
         let ended = ended.map_err(|error| failed(error.into()))?;
         Ok(Guarded { charge, pipe, child, ended, beat: None })
@@ -132,6 +137,8 @@ impl Guarded {
 
 const AWAKE: u8 = b'a';
 const ASLEEP: u8 = b's';
+/// The byte with which a file comes.
+const FILE: u8 = b'f';
 
 impl Drop for Guarded {
     fn drop(&mut self) {
@@ -149,7 +156,7 @@ impl Drop for Guarded {
 /// `lantern guardian`: what the working process starts.
 pub fn watch(arguments: &GuardianArguments) -> Result<Status, Failure> {
     if arguments.held {
-        watch_keys(arguments.copied)
+        watch_keys()
     } else if arguments.keep {
         keep_copied()
     } else {
@@ -157,16 +164,12 @@ pub fn watch(arguments: &GuardianArguments) -> Result<Status, Failure> {
     }
 }
 
-/// Watches the working process on a display until the pipe on standard input closes, then releases keys
+/// Watches the working process on a display until the socket on standard input closes, then releases keys
 /// and has what others copied kept.
-fn watch_keys(copied: Option<RawFd>) -> Result<Status, Failure> {
+fn watch_keys() -> Result<Status, Failure> {
     let process = watched();
     let number = process.and_then(|process| u32::try_from(process).ok());
-    // The memory of the working process is open to us as long as it lives, and ours from then on.
-    let copied = copied
-        .zip(number)
-        .and_then(|(file, process)| File::open(format!("/proc/{process}/fd/{file}")).ok());
-    let kept = copied.map(|file| Copied::from(OwnedFd::from(file)));
+    let kept = receive_file(io::stdin().as_fd()).map(Copied::from);
     // The list came as standard output.
     let held = io::stdout().as_fd().try_clone_to_owned().map(HeldFile::from);
     let held = held.map_err(|source| Failure::System { what: "cannot watch held keys", source })?;
@@ -181,6 +184,32 @@ fn watch_keys(copied: Option<RawFd>) -> Result<Status, Failure> {
         start_keeper(copied)?;
     }
     done_unless_failed(released)
+}
+
+/// Sends an open file over a socket, with one byte. The other end need not have been handed over yet.
+fn send_file(socket: &UnixStream, file: BorrowedFd<'_>) -> io::Result<()> {
+    let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+    let mut ancillary = SendAncillaryBuffer::new(&mut space);
+    let files = [file];
+    if !ancillary.push(SendAncillaryMessage::ScmRights(&files)) {
+        return Err(io::ErrorKind::OutOfMemory.into());
+    }
+    sendmsg(socket, &[IoSlice::new(&[FILE])], &mut ancillary, SendFlags::empty())?;
+    Ok(())
+}
+
+/// Receives an open file that came with the next byte.
+fn receive_file(socket: BorrowedFd<'_>) -> Option<OwnedFd> {
+    let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
+    let mut ancillary = RecvAncillaryBuffer::new(&mut space);
+    let mut byte = [0];
+    let flags = RecvFlags::CMSG_CLOEXEC;
+    recvmsg(socket, &mut [IoSliceMut::new(&mut byte)], &mut ancillary, flags).ok()?;
+    let mut files = ancillary.drain().flat_map(|message| match message {
+        RecvAncillaryMessage::ScmRights(files) => files.collect(),
+        _ => Vec::new(),
+    });
+    files.next()
 }
 
 /// The process that works on a display.

@@ -458,9 +458,6 @@ pub struct GuardianArguments {
     /// The list of keys that are held on a display is standard output.
     #[arg(long, required_unless_present_any = ["keyboard", "keep"])]
     pub held: bool,
-    /// The file of the working process in which lies what others copied.
-    #[arg(long, requires = "held")]
-    pub copied: Option<i32>,
     /// What others copied lies in standard input.
     #[arg(long)]
     pub keep: bool,

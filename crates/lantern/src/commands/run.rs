@@ -12,7 +12,7 @@ use lantern_devices::home_folder;
 use lantern_model::{Cause, RuleSet};
 use lantern_script::Source;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::process::{Pid, Signal, kill_process};
+use rustix::process::{DumpableBehavior, Pid, Signal, kill_process, set_dumpable_behavior};
 use serde_json::Value;
 
 use crate::agreement::{Agreement, missing_lines};
@@ -34,6 +34,9 @@ use crate::{desks, files, signals, style, supervisor};
 /// So long the one before may take to let go of everything.
 const LEAVING: Duration = Duration::from_secs(5);
 
+/// Maximum time from a signal to the end of the process.
+const ENDING: Duration = Duration::from_secs(5);
+
 /// So long a display that went away may take to come back.
 const DISPLAY_BACK: Duration = Duration::from_secs(60);
 /// From one look for it to the next.
@@ -50,6 +53,8 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     }
     let runtime = RuntimeFiles::of_desk(desk)?;
     let _claim = claim(&runtime, arguments.take_over)?;
+    refuse_core_dumps(desk);
+    signals::end_by_force_after(ENDING)?;
     let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
     let journal = Journal::open(level, arguments.log_file.as_deref())?;
     if desk == DeskName::X11 {
@@ -72,6 +77,15 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     }
     complain!("{}: stopped, every key is let go", path.display());
     Ok(Status::Done)
+}
+
+/// Keeps what the person typed, and secrets, out of core dumps and away from other processes of theirs.
+/// The portals have to look at the process that asks them, so not there.
+fn refuse_core_dumps(desk: DeskName) {
+    if desk != DeskName::Portal {
+        // Without it everything works all the same.
+        let _ = set_dumpable_behavior(DumpableBehavior::NotDumpable);
+    }
 }
 
 /// The combinations of a set, for the portal, each with what it does; the panic combination first.

@@ -118,7 +118,7 @@ impl<'j, D: Desk> Session<'j, D> {
         let mut errands = Errands::new().map_err(failed)?;
         errands.watch_presence();
         errands.set_devices(&rules).map_err(failed)?;
-        if rules.writes_text() {
+        if rules.asks_for_fields() {
             errands.watch_typing();
         }
         Ok(Session {

@@ -209,7 +209,7 @@ impl<D: Desk> Session<'_, D> {
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         self.saved.watch_others(&paths)?;
         self.asks_clock = rules.asks_clock();
-        if rules.writes_text() {
+        if rules.asks_for_fields() {
             self.errands.watch_typing();
         }
         self.clock = None;

@@ -4,7 +4,7 @@
 use lantern_desk::Desk;
 use lantern_devices::Shortcut;
 use lantern_engine::ReasonKind;
-use lantern_model::{Ear, Event, Link, Time};
+use lantern_model::{Combo, Ear, Event, Key, KeyRef, Link, Time};
 
 use super::Session;
 use crate::foreign::shown;
@@ -13,14 +13,22 @@ use crate::style;
 use crate::wording::describe;
 
 impl<D: Desk> Session<'_, D> {
-    /// Tells of what comes in, at the level at which a person looks for a fault. Characters are
-    /// never told.
+    /// Tells of what comes in, at the level at which a person looks for a fault. Characters, and which
+    /// keys typed them, are never told.
     pub(super) fn tell_event(&mut self, now: Time, event: &Event) {
         let words = match event {
             Event::Pressed { key, modifiers } => {
-                let held = modifiers.iter().map(|side| side.key().name());
-                let keys: Vec<&str> = held.chain([key.name()]).collect();
-                format!("pressed {}", keys.join("+"))
+                let held = modifiers.iter().map(|side| side.key());
+                let keys: Vec<Key> = held.chain([*key]).collect();
+                let combo = Combo(keys.iter().map(|key| KeyRef::Named(*key)).collect());
+                if combo.types_character() {
+                    "pressed a key that types".to_owned()
+                } else {
+                    format!("pressed {combo}")
+                }
+            }
+            Event::LetGo { key } if Combo::of(KeyRef::Named(*key)).types_character() => {
+                "let go a key that types".to_owned()
             }
             Event::LetGo { key } => format!("let go {key}"),
             Event::Focus(app) => format!("{} came to the front", shown(app.name())),

@@ -72,3 +72,17 @@ fn x11_keys_are_released_though_the_list_of_held_keys_was_removed_or_made_shorte
         });
     }
 }
+
+#[test]
+fn x11_a_display_server_that_is_stopped_does_not_keep_the_program_from_ending() {
+    let desk = Desk::set_up();
+    let mut running = Running::start(&desk.display, FIRES);
+    send(desk.display.server_pid(), Signal::STOP);
+    // The session asks the server something, and waits for the answer.
+    let moved = format!("{FIRES}when started => move to 10, 10\n");
+    std::fs::write(&running.file, moved).expect("it is ours");
+    running.signal(Signal::TERM);
+    running.wait_end();
+    send(desk.display.server_pid(), Signal::CONT);
+    Running::start(&desk.display, FIRES).stop();
+}

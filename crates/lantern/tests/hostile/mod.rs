@@ -6,6 +6,7 @@ mod files;
 mod floods;
 mod guardian;
 mod jobs;
+mod letters;
 mod output;
 mod receiver;
 mod secrets;

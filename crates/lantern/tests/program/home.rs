@@ -46,7 +46,12 @@ impl Home {
 
     /// The program, not yet called. It has no display.
     pub fn command(&self) -> Command {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_lantern"));
+        self.command_of(Path::new(env!("CARGO_BIN_EXE_lantern")))
+    }
+
+    /// The same for a copy of the program.
+    pub fn command_of(&self, program: &Path) -> Command {
+        let mut command = Command::new(program);
         command
             .current_dir(self.folder.path())
             .env_clear()

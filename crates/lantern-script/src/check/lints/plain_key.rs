@@ -1,6 +1,6 @@
 //! Keys that everybody uses without modifiers, and that a rule takes in every program.
 
-use lantern_model::{Cause, Combo, Key, KeyKind, KeyRef};
+use lantern_model::{Cause, Combo, KeyRef};
 
 use super::Checker;
 use crate::codes::Code;
@@ -35,7 +35,7 @@ fn taken(combo: &Combo, span: Span, what: &str) -> Finding {
 /// What a person can no longer do anywhere when a rule takes the key; nothing if it is no key that
 /// everybody uses without modifiers.
 fn lost_with(combo: &Combo) -> Option<&'static str> {
-    if is_typing(combo) {
+    if combo.types_character() {
         return Some("can no longer be typed anywhere");
     }
     let [KeyRef::Named(key) | KeyRef::Placed(key)] = combo.0.as_slice() else { return None };
@@ -53,19 +53,4 @@ fn lost_with(combo: &Combo) -> Option<&'static str> {
 /// How many of its keys are no modifiers.
 pub(super) fn plain_keys(combo: &Combo) -> usize {
     combo.0.iter().filter(|key| !key.is_modifier()).count()
-}
-
-/// Whether it is of keys that give characters, with nothing but shift held.
-pub(super) fn is_typing(combo: &Combo) -> bool {
-    let typed =
-        |key: &Key| matches!(key.kind(), KeyKind::Letter | KeyKind::Digit | KeyKind::Punctuation);
-    let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
-        combo.0.iter().partition(|key| key.is_modifier());
-    let only_shift = modifiers.iter().all(|key| key.to_string().ends_with("shift"));
-    let any_typed = plain.iter().any(|key| match key {
-        KeyRef::Named(key) | KeyRef::Placed(key) => typed(key),
-        KeyRef::Character(_) => true,
-        KeyRef::Either(_) => false,
-    });
-    only_shift && any_typed
 }

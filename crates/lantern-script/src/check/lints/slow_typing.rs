@@ -3,7 +3,7 @@
 use lantern_model::{Cause, Combo, Manner, Value};
 
 use super::Checker;
-use super::plain_key::{is_typing, plain_keys};
+use super::plain_key::plain_keys;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
@@ -23,7 +23,7 @@ impl Checker<'_> {
                         .map(|combo| (combo, "the next key of the sequence".to_owned())),
                     _ => None,
                 };
-                if let Some((combo, what)) = waiting.filter(|(combo, _)| is_typing(combo)) {
+                if let Some((combo, what)) = waiting.filter(|(combo, _)| combo.types_character()) {
                     findings.push(slows(combo, *span, &what));
                 }
             }

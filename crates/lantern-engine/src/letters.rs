@@ -1,0 +1,99 @@
+//! The characters left of the cursor, as far as abbreviations need them.
+
+use zeroize::Zeroize;
+
+/// The last characters that the person typed: no more than the longest abbreviation and the character
+/// before it. Forgotten characters are overwritten in memory.
+#[derive(Debug, Default)]
+pub(crate) struct Letters {
+    characters: Vec<char>,
+    most: usize,
+}
+
+impl Letters {
+    /// Keeps as many characters as abbreviations of this length need.
+    pub(crate) fn for_length(longest: usize) -> Letters {
+        let most = longest + 1;
+        // It never grows beyond, so that no copy of it stays behind.
+        Letters { characters: Vec::with_capacity(most), most }
+    }
+
+    /// The person typed a character.
+    pub(crate) fn push(&mut self, character: char) {
+        if self.most == 0 {
+            return;
+        }
+        if self.characters.len() == self.most {
+            self.characters.rotate_left(1);
+            self.drop_last();
+        }
+        self.characters.push(character);
+    }
+
+    /// The person removed the last character.
+    pub(crate) fn drop_last(&mut self) {
+        if let Some(last) = self.characters.last_mut() {
+            last.zeroize();
+        }
+        self.characters.pop();
+    }
+
+    /// What was typed before no longer stands left of the cursor.
+    pub(crate) fn forget(&mut self) {
+        self.characters.zeroize();
+    }
+
+    /// Whether they end with a text that begins a word.
+    pub(crate) fn end_with_word(&self, text: &[char]) -> bool {
+        let before = self.characters.strip_suffix(text);
+        before.is_some_and(|before| before.last().is_none_or(|last| !last.is_alphanumeric()))
+    }
+}
+
+impl Drop for Letters {
+    fn drop(&mut self) {
+        self.forget();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn chars(text: &str) -> Vec<char> {
+        text.chars().collect()
+    }
+
+    #[test]
+    fn the_end_counts_where_it_begins_a_word() {
+        let mut letters = Letters::for_length(3);
+        chars("see ;é1").into_iter().for_each(|letter| letters.push(letter));
+        assert!(letters.end_with_word(&chars(";é1")));
+        assert!(letters.end_with_word(&chars("é1")));
+        assert!(!letters.end_with_word(&chars("1")), "é is a letter");
+        assert!(!letters.end_with_word(&chars("see ;é1")), "that long no abbreviation is");
+        letters.drop_last();
+        assert!(letters.end_with_word(&chars("é")) && !letters.end_with_word(&chars("é1")));
+        letters.forget();
+        assert!(!letters.end_with_word(&chars("é")));
+        letters.drop_last();
+    }
+
+    #[test]
+    fn forgotten_characters_are_overwritten_and_no_more_are_kept_than_needed() {
+        let mut letters = Letters::for_length(2);
+        let place = letters.characters.as_ptr();
+        chars("hunter").into_iter().for_each(|letter| letters.push(letter));
+        assert_eq!(letters.characters, chars("ter"));
+        letters.forget();
+        assert!(letters.characters.is_empty() && letters.characters.capacity() == 3);
+        assert_eq!(letters.characters.as_ptr(), place, "it never moved");
+    }
+
+    #[test]
+    fn without_abbreviations_nothing_is_kept() {
+        let mut letters = Letters::default();
+        letters.push('a');
+        assert!(letters.characters.is_empty());
+    }
+}
