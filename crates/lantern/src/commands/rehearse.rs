@@ -30,6 +30,8 @@ struct SceneReport<'a> {
     passed: bool,
     expectations: usize,
     unmet: Vec<UnmetReport<'a>>,
+    /// Why the scene was not played to its end, if it was not.
+    cut: Option<&'a str>,
     /// What stands in each program's text field at the end.
     fields: &'a BTreeMap<String, String>,
     timeline: Vec<Row>,
@@ -93,7 +95,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
                 .map_err(|source| Failure::Write { path: path.clone(), source })?;
         }
     }
-    let failed = scenes.iter().any(|(_, _, played)| !played.unmet.is_empty());
+    let failed = scenes.iter().any(|(_, _, played)| !played.has_passed());
     Ok(if failed { Status::Found } else { Status::Done })
 }
 
@@ -131,9 +133,10 @@ fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneRep
     });
     SceneReport {
         scene: source.name(),
-        passed: played.unmet.is_empty(),
+        passed: played.has_passed(),
         expectations: played.expected,
         unmet: unmet.collect(),
+        cut: played.cut.as_deref(),
         fields: &played.fields,
         timeline: played.timeline.rows(),
     }
@@ -142,7 +145,7 @@ fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneRep
 fn print_scene(source: &Source, lines: &[u32], played: &Played, why: bool) {
     let name = source.name();
     let met = played.expected - played.unmet.len();
-    if played.unmet.is_empty() {
+    if played.has_passed() {
         crate::style::say!(
             "{}passed{0:#} {name}: {met} of {} expectations",
             style::WENT_OUT,
@@ -160,6 +163,9 @@ fn print_scene(source: &Source, lines: &[u32], played: &Played, why: bool) {
         played.expected
     );
     played.timeline.print();
+    if let Some(why) = &played.cut {
+        crate::style::say!("\n{name}: not played to its end: {why}");
+    }
     for unmet in &played.unmet {
         crate::style::say!(
             "\n{name}:{}: at {}\n  expected  {}{}{2:#}\n  instead   {}{}{4:#}",

@@ -21,8 +21,12 @@ use world::World;
 const KEY_DOWN: Duration = Duration::from_millis(50);
 /// How long an expectation waits for what it expects.
 const PATIENCE: Duration = Duration::from_secs(1);
-/// More than this many things sent out in one scene is a loop that nobody stops.
+/// Maximum number of things that are sent out in one scene, and of decisions.
 const MOST_SENT: usize = 200_000;
+/// Maximum number of deadlines and of events that one scene plays.
+const MOST_STEPS: usize = 1_000_000;
+/// Maximum number of turns of the engine at one moment of the scene. It meets up to 1,024 deadlines in each.
+const MOST_TURNS: usize = 200;
 
 /// An expectation that did not come true.
 #[derive(Debug)]
@@ -48,6 +52,15 @@ pub struct Played {
     pub unmet: Vec<Unmet>,
     /// What stands in each program's text field at the end.
     pub fields: BTreeMap<String, String>,
+    /// Why it was not played to its end, if it was not.
+    pub cut: Option<String>,
+}
+
+impl Played {
+    /// Whether it came to its end with every expectation met.
+    pub fn has_passed(&self) -> bool {
+        self.unmet.is_empty() && self.cut.is_none()
+    }
 }
 
 /// The seed of all chance in a scene.
@@ -89,9 +102,10 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
         }
     }
     player.advance_to(player.now + PATIENCE);
+    let cut = player.cut();
     player.finish();
     let fields = player.desk.fields();
-    Played { timeline: player.timeline, expected, unmet, fields }
+    Played { timeline: player.timeline, expected, unmet, fields, cut }
 }
 
 struct Player {
@@ -115,6 +129,12 @@ struct Player {
     missed: usize,
     /// How many things went out.
     sent: usize,
+    /// How many decisions were told.
+    decided: usize,
+    /// How many deadlines and events were played.
+    steps: usize,
+    /// How many deadlines were met since the clock went on.
+    turns: usize,
     /// Keys of the person's that came to a program, those that were expected left out.
     reached: Vec<Vec<Key>>,
     /// Whether every decision is told.
@@ -139,6 +159,9 @@ impl Player {
             told: 0,
             missed: 0,
             sent: 0,
+            decided: 0,
+            steps: 0,
+            turns: 0,
             reached: Vec::new(),
             why: false,
         }
@@ -171,9 +194,10 @@ impl Player {
             self.take_outputs();
             let event = self.desk.poll_event(self.now).expect("a simulated desk never goes away");
             let Some(event) = event else { return };
-            if self.sent > MOST_SENT {
+            if self.cut().is_some() {
                 return;
             }
+            self.steps += 1;
             self.engine.handle_event(self.now, event);
         }
     }
@@ -229,6 +253,7 @@ impl Player {
         let reasons: Vec<_> = self.engine.reasons_after(self.reasons_seen).cloned().collect();
         for reason in reasons {
             self.reasons_seen = reason.number;
+            self.decided += 1;
             let label = reason.rule.map(|rule| self.engine.rules().rules[rule].label.clone());
             let words = describe(&reason.kind, self.engine.rules());
             match &reason.kind {
@@ -298,9 +323,11 @@ impl Player {
         let Some(due) = self.next_due().filter(|due| *due <= until) else {
             return false;
         };
-        if self.sent > MOST_SENT {
+        if self.cut().is_some() {
             return false;
         }
+        self.steps += 1;
+        self.turns = if due > self.now { 0 } else { self.turns + 1 };
         self.now = due.max(self.now);
         let release = self.releases.first_key_value().map(|((time, _), _)| *time);
         if release == Some(due) {
@@ -392,11 +419,25 @@ impl Player {
         Err(if names.is_empty() { "no key is down".to_owned() } else { names.join(", ") })
     }
 
+    /// Why the scene is played no further, if it is not: it holds a loop that nothing stops.
+    fn cut(&self) -> Option<String> {
+        if self.sent > MOST_SENT {
+            Some(format!("more than {MOST_SENT} things went out"))
+        } else if self.decided > MOST_SENT {
+            Some(format!("more than {MOST_SENT} decisions were made"))
+        } else if self.turns > MOST_TURNS {
+            Some("steps are repeated without any time between them".to_owned())
+        } else if self.steps > MOST_STEPS {
+            Some(format!("more than {MOST_STEPS} deadlines and events were played"))
+        } else {
+            None
+        }
+    }
+
     /// The end of the scene: whatever still runs is stopped.
     fn finish(&mut self) {
-        if self.sent > MOST_SENT {
-            let words = format!("stopped here: more than {MOST_SENT} things went out");
-            self.timeline.note(self.now, None, words);
+        if let Some(why) = self.cut() {
+            self.timeline.note(self.now, None, format!("stopped here: {why}"));
         }
         let (runs, _) = self.engine.stop_everything(self.now, StopCause::SceneEnd);
         if runs > 0 {

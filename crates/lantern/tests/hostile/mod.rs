@@ -9,6 +9,7 @@ mod jobs;
 mod letters;
 mod output;
 mod receiver;
+mod rehearsals;
 mod secrets;
 mod socket;
 mod terminals;

@@ -70,7 +70,7 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
          \x20     puts it to work on your desktop",
         style::HEAD
     );
-    Ok(if played.unmet.is_empty() { Status::Done } else { Status::Found })
+    Ok(if played.has_passed() { Status::Done } else { Status::Found })
 }
 
 /// Shows what came of a part of the demo; where this machine has no room for it the rest stands.
