@@ -6,6 +6,7 @@ use lantern_model::code::Expr;
 use lantern_model::{Deed, Order, RunId, Time, Value, Verb};
 
 use crate::engine::Engine;
+use crate::eval::named;
 use crate::ledger::Owner;
 use crate::runs::{Block, State};
 use crate::steps::{Done, Flow};
@@ -35,7 +36,9 @@ impl Engine {
     pub(crate) fn do_for(&mut self, now: Time, id: RunId, list: &Expr, slot: usize) -> Done {
         let mut values = match self.ask(now, id, |scope| scope.value(list))? {
             Value::List(values) => values,
-            other => return Err(format!("expected a list, found {} ({other})", other.kind())),
+            other => {
+                return Err(format!("expected a list, found {} ({})", other.kind(), named(&other)));
+            }
         };
         values.reverse();
         self.runs.get_mut(id).blocks.push(Block::For { values, slot });

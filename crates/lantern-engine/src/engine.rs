@@ -1,5 +1,6 @@
 //! The engine's state and its doors: events and deadlines in, effects out.
 
+use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
@@ -99,6 +100,8 @@ pub struct Engine {
     pub(crate) front_turns: Turns,
     pub(crate) ledger: Ledger,
     pub(crate) patterns: Patterns,
+    /// Bytes that expressions have copied, joined and compared since this was taken last.
+    pub(crate) work: Cell<usize>,
     pub(crate) timers: TimerQueue<Timer>,
     pub(crate) random: Random,
     /// Whether something changed that a waiting condition may be about.
@@ -157,6 +160,7 @@ impl Engine {
             front_turns: Turns::default(),
             ledger: Ledger::default(),
             patterns: Patterns::default(),
+            work: Cell::new(0),
             timers: TimerQueue::default(),
             random: Random::new(seed),
             changed: false,
@@ -431,7 +435,7 @@ impl Engine {
     }
 
     pub(crate) fn scope<'a>(&'a self, now: Time, slots: &'a [Value], held: bool) -> Scope<'a> {
-        Scope { engine: self, now, slots, held }
+        Scope { engine: self, now, slots, held, work: Cell::new(0) }
     }
 
     pub(crate) fn place(&self) -> Place<'_> {

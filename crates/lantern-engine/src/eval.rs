@@ -1,5 +1,6 @@
 //! Expressions at run time.
 
+use std::cell::Cell;
 use std::time::Duration;
 
 use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator};
@@ -14,6 +15,14 @@ const LONGEST_RANGE: f64 = 100_000.0;
 const LONGEST_TEXT: usize = 1 << 20;
 /// Most bytes of a list, lists in it and all.
 const LARGEST_LIST: usize = 4 << 20;
+/// Maximum depth of lists and records within each other.
+const DEEPEST: usize = 32;
+/// Maximum number of bytes that one expression copies, joins and compares.
+const MOST_WORK: usize = 32 << 20;
+/// Number of bytes copied for which a byte that is searched for a pattern counts.
+const MATCHING: usize = 16;
+/// Maximum number of characters of a value in a message.
+const VALUE_SHOWN: usize = 80;
 
 /// What an expression may look at.
 pub(crate) struct Scope<'a> {
@@ -22,12 +31,42 @@ pub(crate) struct Scope<'a> {
     pub slots: &'a [Value],
     /// Whether the key that fired the run is still down.
     pub held: bool,
+    /// Bytes that the expression has copied, joined and compared by now.
+    pub work: Cell<usize>,
 }
 
 type Evaluated<T> = Result<T, String>;
 
+/// A value in a message, as far as a person wants to read it.
+pub(crate) fn named(value: &Value) -> String {
+    let whole = value.to_string();
+    let mut shown: String = whole.chars().take(VALUE_SHOWN).collect();
+    if shown.len() < whole.len() {
+        shown.push('…');
+    }
+    shown
+}
+
 impl Scope<'_> {
     pub(crate) fn value(&self, expr: &Expr) -> Evaluated<Value> {
+        let value = self.evaluate(expr)?;
+        if matches!(value, Value::Text(_) | Value::List(_) | Value::Record(_)) {
+            self.charge(size_of(&value))?;
+        }
+        Ok(value)
+    }
+
+    /// Counts work in bytes. It counts as time of the run, and is limited for each expression.
+    fn charge(&self, bytes: usize) -> Evaluated<()> {
+        self.engine.work.set(self.engine.work.get().saturating_add(bytes));
+        self.work.set(self.work.get().saturating_add(bytes));
+        if self.work.get() <= MOST_WORK {
+            return Ok(());
+        }
+        Err(format!("one value takes the work of more than {MOST_WORK} bytes"))
+    }
+
+    fn evaluate(&self, expr: &Expr) -> Evaluated<Value> {
         Ok(match expr {
             Expr::Value(value) => value.clone(),
             Expr::Local(slot) => self.slots[*slot].clone(),
@@ -48,6 +87,7 @@ impl Scope<'_> {
                     let value = self.value(value)?;
                     size += size_of(&value);
                     refuse_if_too_large(size)?;
+                    refuse_if_too_deep(&value)?;
                     list.push(value);
                 }
                 Value::List(list)
@@ -83,7 +123,11 @@ impl Scope<'_> {
                 KeyTerm::Value(expr) => match self.value(expr)? {
                     Value::Key(inner) => keys.extend(inner.0),
                     other => {
-                        return Err(format!("expected a key, found {} ({other})", other.kind()));
+                        return Err(format!(
+                            "expected a key, found {} ({})",
+                            other.kind(),
+                            named(&other)
+                        ));
                     }
                 },
             }
@@ -181,7 +225,9 @@ impl Scope<'_> {
             Function::Number => {
                 let text = text(0)?;
                 let number = text.trim().parse::<f64>().ok().filter(|number| number.is_finite());
-                Value::Number(number.ok_or_else(|| format!("{text:?} is not a number"))?)
+                Value::Number(number.ok_or_else(|| {
+                    format!("{:?} is not a number", named(&Value::Text(text.clone())))
+                })?)
             }
             Function::ShellWord => Value::Text(shell_word(&text(0)?)),
             Function::PathSegment => Value::Text(path_segment(&text(0)?)),
@@ -192,21 +238,23 @@ impl Scope<'_> {
     pub(crate) fn share(&self, expr: &Expr) -> Evaluated<f64> {
         match self.value(expr)? {
             Value::Share(share) => Ok(share),
-            other => Err(format!("expected a share, found {} ({other})", other.kind())),
+            other => Err(format!("expected a share, found {} ({})", other.kind(), named(&other))),
         }
     }
 
     pub(crate) fn truth(&self, expr: &Expr) -> Evaluated<bool> {
         match self.value(expr)? {
             Value::Truth(truth) => Ok(truth),
-            other => Err(format!("expected true or false, found {} ({other})", other.kind())),
+            other => {
+                Err(format!("expected true or false, found {} ({})", other.kind(), named(&other)))
+            }
         }
     }
 
     pub(crate) fn number(&self, expr: &Expr) -> Evaluated<f64> {
         match self.value(expr)? {
             Value::Number(number) if number.is_finite() => Ok(number),
-            other => Err(format!("expected a number, found {} ({other})", other.kind())),
+            other => Err(format!("expected a number, found {} ({})", other.kind(), named(&other))),
         }
     }
 
@@ -228,7 +276,9 @@ impl Scope<'_> {
     pub(crate) fn duration(&self, expr: &Expr) -> Evaluated<Duration> {
         match self.value(expr)? {
             Value::Duration(span) => Ok(span),
-            other => Err(format!("expected a duration, found {} ({other})", other.kind())),
+            other => {
+                Err(format!("expected a duration, found {} ({})", other.kind(), named(&other)))
+            }
         }
     }
 
@@ -255,7 +305,10 @@ impl Scope<'_> {
             Operator::Unequal => return Ok(Value::Truth(left != right)),
             Operator::Contains => return contains(&left, &right),
             Operator::Matches => {
-                let fits = self.engine.patterns.fits(&right.to_string(), &left.to_string())?;
+                let (pattern, text) = (right.to_string(), left.to_string());
+                // A search costs many times what a copy does.
+                self.charge(MATCHING * text.len())?;
+                let fits = self.engine.patterns.fits(&pattern, &text)?;
                 return Ok(Value::Truth(fits));
             }
             _ => {}
@@ -375,6 +428,23 @@ fn refuse_if_too_large(size: usize) -> Evaluated<()> {
 }
 
 /// The memory that a value takes, about, in bytes.
+fn refuse_if_too_deep(value: &Value) -> Evaluated<()> {
+    if has_depth(value, DEEPEST) {
+        return Err(format!("lists stand within each other at most {DEEPEST} deep"));
+    }
+    Ok(())
+}
+
+/// Whether lists and records in a value are at least this deep.
+fn has_depth(value: &Value, depth: usize) -> bool {
+    let Some(less) = depth.checked_sub(1) else { return true };
+    match value {
+        Value::List(list) => list.iter().any(|value| has_depth(value, less)),
+        Value::Record(fields) => fields.values().any(|value| has_depth(value, less)),
+        _ => false,
+    }
+}
+
 fn size_of(value: &Value) -> usize {
     let own = std::mem::size_of::<Value>();
     own + match value {

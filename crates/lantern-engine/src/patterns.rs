@@ -8,6 +8,9 @@ use regex::Regex;
 /// Most patterns that are kept. A pattern that is made at run time is another one each time.
 const KEPT: usize = 64;
 
+/// Maximum length of a pattern in bytes: it is compiled on the event loop.
+const LONGEST: usize = 4096;
+
 /// Compiled patterns by their text.
 #[derive(Debug, Default)]
 pub(crate) struct Patterns {
@@ -23,7 +26,15 @@ impl Patterns {
         if let Some(regex) = self.known.borrow().get(pattern) {
             return Ok(regex.is_match(text));
         }
-        let regex = Regex::new(pattern).map_err(|_| format!("{pattern:?} is no pattern"))?;
+        if pattern.len() > LONGEST {
+            return Err(format!(
+                "this pattern has {} bytes; one has at most {LONGEST}",
+                pattern.len()
+            ));
+        }
+        let regex = Regex::new(pattern).map_err(|_| {
+            format!("{:?} is no pattern", pattern.chars().take(80).collect::<String>())
+        })?;
         let fits = regex.is_match(text);
         let mut known = self.known.borrow_mut();
         if known.len() >= KEPT {
@@ -51,5 +62,6 @@ mod tests {
             assert!(patterns.known.borrow().len() <= KEPT);
         }
         assert!(patterns.fits("(core", "core").is_err());
+        assert!(patterns.fits(&"x".repeat(LONGEST + 1), "core").is_err());
     }
 }

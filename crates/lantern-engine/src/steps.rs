@@ -18,6 +18,8 @@ use crate::timers::Timer;
 
 /// Operations a run may do without sleeping before it steps back for the others and the person.
 const TURN: usize = 256;
+/// Number of bytes that expressions copy, join and compare for which one operation counts.
+const WORK_OF_OPERATION: usize = 8 << 10;
 /// How long a run that used up its turn steps back.
 const STEP_BACK: Duration = Duration::from_millis(1);
 /// How long a hint stays when nothing is said.
@@ -78,6 +80,8 @@ impl Engine {
 
     fn take_turn(&mut self, now: Time, id: RunId) {
         let rules = Arc::clone(&self.rules);
+        // What conditions cost is not the run's.
+        self.work.set(0);
         loop {
             let run = self.runs.get_mut(id);
             if run.spent >= TURN {
@@ -85,7 +89,7 @@ impl Engine {
                 self.sleep_until(now + STEP_BACK, id);
                 return;
             }
-            run.spent += 1;
+            run.spent += 1 + self.work.take() / WORK_OF_OPERATION;
             let Some(frame) = run.frames.last_mut() else {
                 self.end_run(now, id, ReasonKind::Ended(id));
                 return;

@@ -4,6 +4,7 @@ mod any_rules;
 mod blocks;
 mod control;
 mod drawing;
+mod extremes;
 mod hands;
 mod hearing;
 mod holding;
