@@ -12,20 +12,27 @@ use lantern_script::{Checked, Outside, Source, check_with, wanted_files};
 use crate::failure::Failure;
 use crate::{drawings, pronunciation};
 
+/// A set of rules as it was read.
+pub struct RulesRead {
+    /// The texts of its files.
+    pub source: Source,
+    /// What the checker says.
+    pub checked: Checked,
+    /// Who owns and may write each file, as the file that was opened says: what lies at its path may be
+    /// another one by now.
+    opened: Vec<(PathBuf, Metadata)>,
+}
+
 /// Reads a text file that the person named; it may be a pipe.
 pub fn read_source(path: &Path) -> Result<Source, Failure> {
-    read_opened(path, File::open(path))
+    Ok(read_opened(path, File::open(path))?.0)
 }
 
-/// Reads a text file that another file names, or that is read while rules are at work: a regular one.
-fn read_regular_source(path: &Path) -> Result<Source, Failure> {
-    read_opened(path, open_regular(path))
-}
-
-fn read_opened(path: &Path, file: io::Result<File>) -> Result<Source, Failure> {
+fn read_opened(path: &Path, file: io::Result<File>) -> Result<(Source, Metadata), Failure> {
     let failed = |source| Failure::Read { path: path.to_owned(), source };
     let file = file.map_err(failed)?;
-    let size = file.metadata().map_err(failed)?.len();
+    let about = file.metadata().map_err(failed)?;
+    let size = about.len();
     if size > Source::LARGEST as u64 {
         return Err(too_large(path, size));
     }
@@ -36,7 +43,7 @@ fn read_opened(path: &Path, file: io::Result<File>) -> Result<Source, Failure> {
         return Err(too_large(path, bytes.len() as u64));
     }
     match String::from_utf8(bytes) {
-        Ok(text) => Ok(Source::new(path.display().to_string(), text)),
+        Ok(text) => Ok((Source::new(path.display().to_string(), text), about)),
         Err(error) => {
             let at = error.utf8_error().valid_up_to();
             let line = error.as_bytes()[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
@@ -50,28 +57,34 @@ fn too_large(path: &Path, size: u64) -> Failure {
 }
 
 /// Reads and checks a file of rules with those it uses.
-pub fn read_rules(path: &Path) -> Result<(Source, Checked), Failure> {
-    Ok(check_source(read_source(path)?))
+pub fn read_rules(path: &Path) -> Result<RulesRead, Failure> {
+    let (source, about) = read_opened(path, File::open(path))?;
+    Ok(check_source(source, vec![(path.to_owned(), about)]))
 }
 
 /// The same while rules are at work, where nothing may be waited for.
-pub fn read_rules_again(path: &Path) -> Result<(Source, Checked), Failure> {
-    Ok(check_source(read_regular_source(path)?))
+pub fn read_rules_again(path: &Path) -> Result<RulesRead, Failure> {
+    let (source, about) = read_opened(path, open_regular(path))?;
+    Ok(check_source(source, vec![(path.to_owned(), about)]))
 }
 
 /// Checks a text as if it stood in that file.
 pub fn check_text(path: &Path, text: &str) -> (Source, Checked) {
-    check_source(Source::new(path.display().to_string(), text))
+    let source = Source::new(path.display().to_string(), text);
+    let RulesRead { source, checked, .. } = check_source(source, Vec::new());
+    (source, checked)
 }
 
-fn check_source(mut source: Source) -> (Source, Checked) {
+fn check_source(mut source: Source, mut opened: Vec<(PathBuf, Metadata)>) -> RulesRead {
     let mut at = 0;
     while at < source.names().count() {
         for wanted in wanted_files(&source, at) {
             // One that cannot be read is a finding where it is named.
             if source.names().count() < Source::MOST_FILES
-                && let Ok(used) = read_regular_source(Path::new(&wanted))
+                && let Ok((used, about)) =
+                    read_opened(Path::new(&wanted), open_regular(Path::new(&wanted)))
             {
+                opened.push((PathBuf::from(&wanted), about));
                 source.add(wanted, used.text());
             }
         }
@@ -82,28 +95,27 @@ fn check_source(mut source: Source) -> (Source, Checked) {
         drawings: &|name| drawings::read(Path::new(name)),
     };
     let checked = check_with(&source, &outside);
-    (source, checked)
+    RulesRead { source, checked, opened }
 }
 
 /// Refuses rules that another user than the person and root owns or may write, or whose folders such a
 /// user owns or may write: rules act in the person's name.
-pub fn refuse_if_others_may_write(source: &Source) -> Result<(), Failure> {
+pub fn refuse_if_others_may_write(read: &RulesRead) -> Result<(), Failure> {
     // Files of one folder share all that lead to it.
     let mut folders = BTreeSet::new();
-    for name in source.names() {
-        let Ok(about) = fs::metadata(name) else { continue };
+    for (name, about) in &read.opened {
         let kind = about.file_type();
         // Terminals and other devices have permissions of their own.
         if !kind.is_file() && !kind.is_fifo() {
             continue;
         }
-        if !is_trusted(&about) {
-            return Err(Failure::NotYours { path: name.into(), owner: about.uid() });
+        if !is_trusted(about) {
+            return Err(Failure::NotYours { path: name.clone(), owner: about.uid() });
         }
         if about.mode() & 0o022 != 0 {
-            return Err(Failure::OthersMayWrite { path: name.into() });
+            return Err(Failure::OthersMayWrite { path: name.clone() });
         }
-        let full = Path::new(name).canonicalize().unwrap_or_else(|_| name.into());
+        let full = name.canonicalize().unwrap_or_else(|_| name.clone());
         folders.extend(full.ancestors().skip(1).map(Path::to_owned));
     }
     for folder in folders {
@@ -143,4 +155,27 @@ pub fn rules_path(named: Option<PathBuf>) -> Result<PathBuf, Failure> {
         .join("cold-lantern")
         .join("main.lantern");
     if fs::exists(&path).unwrap_or(false) { Ok(path) } else { Err(Failure::NoFile { path }) }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
+    use super::*;
+
+    #[test]
+    fn the_file_that_was_read_is_judged_and_not_what_lies_at_its_path_by_then() {
+        let folder = tempfile::tempdir().expect("a folder can be made");
+        let [path, other] = ["bench.lantern", "other.lantern"].map(|name| folder.path().join(name));
+        for (path, mode) in [(&path, 0o666), (&other, 0o600)] {
+            fs::write(path, "when key f9 => log \"nine\"\n").expect("it can be written");
+            fs::set_permissions(path, PermissionsExt::from_mode(mode)).expect("it is ours");
+        }
+        let read = read_rules(&path).expect("it can be read");
+        fs::rename(&other, &path).expect("both are ours");
+        let refused = refuse_if_others_may_write(&read);
+        assert!(matches!(refused, Err(Failure::OthersMayWrite { path: named }) if named == path));
+        let read = read_rules(&path).expect("it can be read");
+        assert!(refuse_if_others_may_write(&read).is_ok());
+    }
 }

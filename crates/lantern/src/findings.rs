@@ -10,6 +10,7 @@ use serde::Serialize;
 use crate::arguments::DeskName;
 use crate::desks;
 use crate::failure::Failure;
+use crate::files::RulesRead;
 use crate::{files, style};
 
 /// A finding as data. Lines and columns count from 1, columns in characters.
@@ -49,7 +50,7 @@ struct FixData<'a> {
 /// printed.
 pub fn rules_of(file: Option<PathBuf>) -> Result<(Source, RuleSet), Failure> {
     let path = files::rules_path(file)?;
-    let (source, checked) = files::read_rules(&path)?;
+    let RulesRead { source, checked, .. } = files::read_rules(&path)?;
     match checked.rules {
         Some(rules) => Ok((source, rules)),
         None => {

@@ -10,6 +10,7 @@ use crate::commands::bound::bindings_of;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::files;
+use crate::files::RulesRead;
 use crate::pictures::Binding;
 use crate::style::{self, complain, say};
 
@@ -84,7 +85,7 @@ fn report(captured: &Captured, known: &[Shortcut], bound: &[Binding]) -> Report 
 /// What the person's file takes, if there is one.
 fn bindings(arguments: &CaptureArguments) -> Vec<Binding> {
     let read = files::rules_path(arguments.file.clone()).and_then(|path| files::read_rules(&path));
-    let Ok((_, checked)) = read else {
+    let Ok(RulesRead { checked, .. }) = read else {
         return Vec::new();
     };
     checked.rules.as_ref().map(bindings_of).unwrap_or_default()

@@ -8,6 +8,7 @@ use crate::agreement::{Agreement, missing_lines, power_words};
 use crate::arguments::CheckArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
+use crate::files::RulesRead;
 use crate::findings::{FindingData, finding_data, lacking_on, print_findings, summary};
 use crate::style::{complain, say};
 use crate::{files, style};
@@ -42,7 +43,9 @@ struct PowerData<'a> {
 
 pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
     let path = files::rules_path(arguments.file.clone())?;
-    let (source, checked) = files::read_rules(&path)?;
+    let read = files::read_rules(&path)?;
+    let writable = files::refuse_if_others_may_write(&read);
+    let RulesRead { source, checked, .. } = read;
     if arguments.powers {
         let Some(rules) = &checked.rules else {
             print_findings(&checked.findings, &source);
@@ -68,7 +71,6 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         None => Vec::new(),
     };
     let to_agree = !missing.is_empty();
-    let writable = files::refuse_if_others_may_write(&source);
     if arguments.json {
         let data = findings.iter().map(|finding| finding_data(finding, &source)).collect();
         let not_agreed = missing.iter().map(|(file, power)| PowerData {

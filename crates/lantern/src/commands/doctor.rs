@@ -13,6 +13,7 @@ use serde::Serialize;
 use crate::arguments::{DeskName, DoctorArguments};
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
+use crate::files::RulesRead;
 use crate::runtime::RuntimeFiles;
 use crate::style::{self, say};
 use crate::{desks, files};
@@ -299,7 +300,7 @@ fn own_file() -> Check {
     };
     let name = path.display();
     match files::read_rules(&path) {
-        Ok((_, checked)) if checked.rules.is_some() => {
+        Ok(RulesRead { checked, .. }) if checked.rules.is_some() => {
             let rules = checked.rules.map_or(0, |rules| rules.rules.len());
             works("your rules", format!("{name}, {rules} rules"))
         }

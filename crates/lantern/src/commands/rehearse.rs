@@ -10,6 +10,7 @@ use serde::Serialize;
 use crate::arguments::RehearseArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
+use crate::files::RulesRead;
 use crate::findings::{FindingData, finding_data, print_findings, summary};
 use crate::player::{Played, play_telling};
 use crate::timeline::Row;
@@ -49,7 +50,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
     if arguments.scenes.len() > 1 && (arguments.timeline.is_some() || arguments.record.is_some()) {
         return Err(Failure::OneScene);
     }
-    let (source, checked) = files::read_rules(&arguments.file)?;
+    let RulesRead { source, checked, .. } = files::read_rules(&arguments.file)?;
     let Some(rules) = checked.rules else {
         print_broken(arguments.json, &checked.findings, &source);
         return Err(Failure::Broken { path: source.name().to_owned() });

@@ -10,7 +10,6 @@ use lantern_desk::{
 };
 use lantern_devices::home_folder;
 use lantern_model::{Cause, RuleSet};
-use lantern_script::Source;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, kill_process, set_dumpable_behavior};
 use serde_json::Value;
@@ -19,6 +18,7 @@ use crate::agreement::{Agreement, missing_lines};
 use crate::arguments::{DeskName, RunArguments};
 use crate::commands::status::words;
 use crate::failure::{Failure, Status};
+use crate::files::RulesRead;
 use crate::findings::{lacking_on, print_findings};
 use crate::guardian::{Charge, Guarded};
 use crate::journal::{Journal, LogLevel};
@@ -178,14 +178,14 @@ fn work_on_x11(
 
 /// Reads the rules, and says what is to be said about them.
 fn read(path: &Path, desk: DeskName) -> Result<RuleSet, Failure> {
-    let (source, checked) = files::read_rules(path)?;
-    let lacking = lacking_on(desk, &checked.needs);
-    let findings: Vec<_> = checked.findings.iter().cloned().chain(lacking).collect();
-    print_findings(&findings, &source);
-    let Some(rules) = checked.rules else {
-        return Err(Failure::Broken { path: source.name().to_owned() });
+    let mut read = files::read_rules(path)?;
+    let lacking = lacking_on(desk, &read.checked.needs);
+    let findings: Vec<_> = read.checked.findings.iter().cloned().chain(lacking).collect();
+    print_findings(&findings, &read.source);
+    let Some(rules) = read.checked.rules.take() else {
+        return Err(Failure::Broken { path: read.source.name().to_owned() });
     };
-    refuse_unless_agreed(&source, &rules).map_err(Refusal::print_missing)?;
+    refuse_unless_agreed(&read, &rules).map_err(Refusal::print_missing)?;
     Ok(rules)
 }
 
@@ -328,8 +328,9 @@ fn who_runs(reached: Result<Resident, Failure>, process: Option<u32>) -> String 
 
 /// Whatever used files can do must have been agreed to; the first file is the person's own, and
 /// nobody else may write any of them.
-pub fn refuse_unless_agreed(source: &Source, rules: &RuleSet) -> Result<(), Refusal> {
-    files::refuse_if_others_may_write(source)
+pub fn refuse_unless_agreed(read: &RulesRead, rules: &RuleSet) -> Result<(), Refusal> {
+    let source = &read.source;
+    files::refuse_if_others_may_write(read)
         .map_err(|failure| Refusal { missing: Vec::new(), failure })?;
     let agreement = Agreement::read();
     let missing = agreement.missing(source, rules);

@@ -61,23 +61,24 @@ pub(super) struct ReloadRequest {
 
 /// Reads and checks rules.
 fn read(path: &Path, desk: DeskName) -> Read {
-    let (source, checked) = match files::read_rules_again(path) {
+    let mut read = match files::read_rules_again(path) {
         Ok(read) => read,
         Err(failure) => {
             let (is_empty, rendered) = (false, Vec::new());
             return Read { is_empty, rendered, rules: Err(Unread::Failed(failure)) };
         }
     };
-    let mut found = checked.findings;
-    found.extend(findings::lacking_on(desk, &checked.needs));
-    let rules = match checked.rules {
+    let mut found = std::mem::take(&mut read.checked.findings);
+    found.extend(findings::lacking_on(desk, &read.checked.needs));
+    let rules = match read.checked.rules.take() {
         None => Err(Unread::Broken),
-        Some(rules) => match refuse_unless_agreed(&source, &rules) {
+        Some(rules) => match refuse_unless_agreed(&read, &rules) {
             Ok(()) => Ok(PreparedRules::new(rules)),
             Err(refusal) => Err(Unread::Refused(refusal)),
         },
     };
-    let rendered = found.iter().map(|finding| render(finding, &source, true)).collect();
+    let source = &read.source;
+    let rendered = found.iter().map(|finding| render(finding, source, true)).collect();
     Read { is_empty: source.text().is_empty(), rendered, rules }
 }
 
