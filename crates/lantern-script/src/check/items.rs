@@ -1,7 +1,7 @@
 //! Top-level parts other than rules, macros and devices: words, shapes, remaps.
 
 use lantern_model::{Allowed, Described, Remap, Shape};
-use lantern_sense::{PATH_WORDS, Phrase, strokes_of_words};
+use lantern_sense::{PATH_WORDS, Phrase, examples_of, strokes_of_words};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -26,6 +26,10 @@ const STROKE_ENDS: [&str; 4] = ["turn-left", "turn-right", "tap", "lift"];
 
 /// Most words of a path; what is behind them is not drawn.
 const LONGEST_PATH: usize = 256;
+/// Maximum number of shapes of a set.
+const MOST_SHAPES: usize = 300;
+/// Maximum number of examples of all shapes of a set.
+const MOST_EXAMPLES: usize = 20_000;
 
 fn shape_of_path(name: String, mut words: Vec<String>) -> Shape {
     words.truncate(LONGEST_PATH);
@@ -82,7 +86,19 @@ impl Checker<'_> {
             shape_of_path(full, words)
         };
         let index = self.set.shapes.len();
-        self.set.shapes.push(Shape { allowed: *allowed, ..described });
+        let mut shape = Shape { allowed: *allowed, ..described };
+        let examples = self.examples + examples_of(&shape);
+        if index >= MOST_SHAPES || examples > MOST_EXAMPLES {
+            self.say(
+                Finding::new(Code::TooMuch, name.span, "the set has too many shapes, or examples of them")
+                    .label("not read any more")
+                    .help(format!("a set has at most {MOST_SHAPES} shapes, and {MOST_EXAMPLES} examples in all; each way that `any way` and `mirrored` allow counts")),
+            );
+            shape.drawings = Vec::new();
+        } else {
+            self.examples = examples;
+        }
+        self.set.shapes.push(shape);
         self.declare(Sort::Shape, name, index, Kind::Any);
     }
 

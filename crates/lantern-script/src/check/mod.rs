@@ -149,6 +149,8 @@ struct Checker<'a> {
     recogniser_span: Option<Span>,
     /// What stands in for each secret.
     secrets: Vec<Secret>,
+    /// How many examples all shapes have.
+    examples: usize,
     /// Listeners that anybody may call.
     open_doors: Vec<Span>,
     /// Where each remap stands.
@@ -184,6 +186,7 @@ impl<'a> Checker<'a> {
             panic_span: None,
             recogniser_span: None,
             secrets: Vec::new(),
+            examples: 0,
             open_doors: Vec::new(),
             remap_spans: Vec::new(),
             phrases: Vec::new(),

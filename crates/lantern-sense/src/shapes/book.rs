@@ -59,6 +59,11 @@ pub struct Closeness {
     pub verdict: Verdict,
 }
 
+/// Number of examples of a book up to which the shapes are compared with all others.
+const COMPARED_WITH_ALL: usize = 2000;
+/// Number of shapes that each is compared with in a larger book.
+const NEIGHBOURS: usize = 8;
+
 /// Two shapes and how alike they are.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct AlikeShapes {
@@ -208,8 +213,10 @@ impl ShapeBook {
         let mut pairs: BTreeMap<(usize, usize), f32> = BTreeMap::new();
         let limit = |shape: &Known| shape.nature.limit(self.shapes.len());
         let limits: Vec<f32> = self.shapes.iter().map(limit).collect();
+        let neighbours = self.neighbours();
         for template in &self.templates {
-            for found in self.rank(&template.sight, |shape| shape != template.shape) {
+            let near = &neighbours[template.shape];
+            for found in self.rank(&template.sight, |shape| near.contains(&shape)) {
                 let pair = (template.shape.min(found.shape), template.shape.max(found.shape));
                 let likeness = pairs.entry(pair).or_default();
                 let off = found.apart / limits[found.shape];
@@ -224,13 +231,48 @@ impl ShapeBook {
         pairs
     }
 
+    /// For each shape those that may be like it: all others of a small book. In a large one, in which it would
+    /// take minutes to compare all examples of all shapes, those to which the first example of it is most
+    /// alike in closed form.
+    fn neighbours(&self) -> Vec<BTreeSet<usize>> {
+        let all = 0..self.shapes.len();
+        if self.templates.len() <= COMPARED_WITH_ALL {
+            return all
+                .clone()
+                .map(|own| all.clone().filter(|other| *other != own).collect())
+                .collect();
+        }
+        let mut neighbours = vec![BTreeSet::new(); self.shapes.len()];
+        for own in all {
+            let Some(first) = self.templates.iter().find(|template| template.shape == own) else {
+                continue;
+            };
+            let mut best = vec![f32::NEG_INFINITY; self.shapes.len()];
+            let strokes = first.sight.strokes();
+            for template in self.templates.iter().filter(|other| other.sight.strokes() == strokes) {
+                let likeness =
+                    first.sight.likeness(&template.sight, self.shapes[template.shape].bounds);
+                best[template.shape] = best[template.shape].max(likeness);
+            }
+            best[own] = f32::NEG_INFINITY;
+            let mut nearest: Vec<usize> = (0..best.len()).collect();
+            nearest.sort_by(|one, other| best[*other].total_cmp(&best[*one]));
+            for other in
+                nearest.into_iter().take(NEIGHBOURS).filter(|other| best[*other].is_finite())
+            {
+                neighbours[own].insert(other);
+                neighbours[other].insert(own);
+            }
+        }
+        neighbours
+    }
+
     /// The shapes near a drawing, the nearest first.
     fn rank(&self, sight: &Sight, counts: impl Fn(usize) -> bool) -> Vec<Ranked> {
         let mut near: Vec<(f32, &Template)> = Vec::with_capacity(self.templates.len());
-        let counting: BTreeSet<usize> =
-            (0..self.shapes.len()).filter(|shape| counts(*shape)).collect();
+        let counting: Vec<bool> = (0..self.shapes.len()).map(counts).collect();
         for template in &self.templates {
-            if template.sight.strokes() == sight.strokes() && counting.contains(&template.shape) {
+            if template.sight.strokes() == sight.strokes() && counting[template.shape] {
                 let bounds = self.shapes[template.shape].bounds;
                 near.push((sight.likeness(&template.sight, bounds), template));
             }
@@ -269,12 +311,24 @@ impl ShapeBook {
                 rival: rival.map_or(f32::INFINITY, |rival| rival / apart.max(f32::EPSILON)),
                 turned: sight.share_of_turn(nearest_sight, known.bounds),
                 turning,
-                shapes: counting.len(),
+                shapes: counting.iter().filter(|counts| **counts).count(),
             });
             Ranked { shape: *shape, apart, score, signs }
         };
         found.iter().enumerate().map(rank).collect()
     }
+}
+
+/// Number of examples that a book holds of a shape: each drawing in each way that is allowed.
+pub fn examples_of(shape: &Shape) -> usize {
+    let ways = |strokes: usize| match (shape.allowed.any_way, strokes) {
+        (false, _) => 1,
+        // Every order, each stroke either way.
+        (true, strokes) if strokes <= ORDERED => (1..=strokes).map(|count| 2 * count).product(),
+        (true, _) => 2,
+    };
+    let sides = if shape.allowed.mirrored { 2 } else { 1 };
+    shape.drawings.iter().map(|drawing| sides * ways(drawing.len())).sum()
 }
 
 /// The ways in which a drawing may be drawn.

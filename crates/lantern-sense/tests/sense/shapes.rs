@@ -173,3 +173,17 @@ fn look_alikes_are_found_before_a_person_does() {
     assert_eq!(pairs.len(), 1, "{pairs:?}");
     assert_eq!((pairs[0].first, pairs[0].second), (0, 1));
 }
+
+#[test]
+fn examples_are_counted_as_a_book_holds_them() {
+    for (path, any_way, mirrored) in [
+        ("up", false, false),
+        ("up right", true, false),
+        ("up right", false, true),
+        ("up lift down", true, true),
+    ] {
+        let shape = in_words("s", path, Allowed { any_way, mirrored, turned: 15.0 });
+        let count = lantern_sense::examples_of(&shape);
+        assert_eq!(ShapeBook::new(&[shape]).templates(), count, "{path}");
+    }
+}

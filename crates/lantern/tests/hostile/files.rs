@@ -90,6 +90,19 @@ fn x11_a_large_set_that_is_saved_and_asked_for_again_delays_no_key() {
     running.stop();
 }
 
+/// Shapes of turns that differ, each drawn by a rule.
+fn shapes(count: usize) -> String {
+    let words = ["up", "right", "down-left", "left", "down-right"];
+    let shape = |number: usize| {
+        let turns = [1, 5, 25, 125].map(|scale| words[number / scale % words.len()]);
+        let path = turns.join(" ");
+        format!(
+            "shape s{number} = path \"{path}\" mirrored\nwhen gesture s{number} while holding f8 => log \"x\"\n"
+        )
+    };
+    (0..count).map(shape).collect()
+}
+
 /// Small files that stand for a great deal: each is refused or read within a gigabyte of memory.
 #[test]
 fn a_file_that_stands_for_a_great_deal_is_read_in_bounded_memory() {
@@ -104,6 +117,8 @@ fn a_file_that_stands_for_a_great_deal_is_read_in_bounded_memory() {
         ("sets", "when keys [a..z], [a..z], [a..z], [a..z] within 1s => log \"x\"\n".to_owned(), 1),
         ("typed", format!("when typed \"{}\" => log \"x\"\n", "x".repeat(1_000_000)), 1),
         ("path", format!("shape s = path \"{}\"\n", "right ".repeat(200_000)), 1),
+        ("shapes", shapes(300), 1),
+        ("many-shapes", shapes(301), 1),
         // A warning for each.
         ("alike", voices, 1),
         ("any", format!("when {} => log \"x\"\n", any.join(" or ")), 0),
