@@ -78,14 +78,19 @@ fn remove(paths: &[PathBuf]) -> Result<Status, Failure> {
     Ok(if removed { Status::Done } else { Status::Found })
 }
 
-/// A stop asks the main process alone, which lets go of everything; the guardian sees it end and
-/// follows, and programs that rules started live on. What would bind us more would bind those
-/// programs as well. After a crash it starts again.
+/// A stop asks the main process alone, which releases everything; the guardian sees it end and
+/// follows, and programs that rules started live on. After a crash it starts again, but not after an error
+/// that stays until a person mends it (status 2), nor more than five times a minute. Programs that rules
+/// start inherit whatever the unit forbids: `docs/security.md` has the reason for each directive that is
+/// left out.
 fn unit_text(program: &Path, rules: &Path) -> String {
     format!(
         "[Unit]\nDescription=Cold Lantern: rules for the desktop\n\
-         PartOf=graphical-session.target\nAfter=graphical-session.target\n\n\
-         [Service]\nType=notify\nNotifyAccess=main\nExecStart={} run {}\nKillMode=process\nRestart=on-failure\nRestartSec=2\nWatchdogSec=20\n\n\
+         PartOf=graphical-session.target\nAfter=graphical-session.target\n\
+         StartLimitIntervalSec=60\nStartLimitBurst=5\n\n\
+         [Service]\nType=notify\nNotifyAccess=main\nExecStart={} run {}\nKillMode=process\nTimeoutStopSec=10\n\
+         Restart=on-failure\nRestartSec=2\nRestartPreventExitStatus=2\nWatchdogSec=20\n\
+         OOMPolicy=continue\nSyslogIdentifier=cold-lantern\n\n\
          [Install]\nWantedBy=graphical-session.target\n",
         unit_word(program),
         unit_word(rules)

@@ -256,6 +256,9 @@ fn a_service_is_printed_installed_and_removed() {
     assert_eq!(home.call(&["service", "odd name 100%.lantern", "--install"]).status, 0);
     let text = std::fs::read_to_string(&unit).expect("it is written");
     assert!(text.contains("odd name 100%%.lantern\""), "{text}");
+    for line in ["TimeoutStopSec=10", "RestartPreventExitStatus=2", "OOMPolicy=continue"] {
+        assert!(text.lines().any(|written| written == line), "{text}");
+    }
     assert!(config.join("autostart/cold-lantern.desktop").exists());
     assert_eq!(home.call(&["service", "--remove"]).status, 0);
     assert!(!unit.exists());
