@@ -14,8 +14,9 @@ use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper::{HeaderMap, Request, Response};
 use hyper_util::rt::{TokioIo, TokioTimer};
-use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::io::{AsyncRead, AsyncWrite};
+use tokio::net::TcpListener;
+use tokio::sync::Semaphore;
 use tokio::task::{AbortHandle, JoinSet};
 
 /// Maximum time from the start of a request to its whole body.
@@ -38,6 +39,11 @@ pub(crate) struct Caller {
 }
 
 impl Caller {
+    /// A caller whose request is not accepted yet.
+    pub(crate) fn new(peer: SocketAddr, own: SocketAddr) -> Caller {
+        Caller { peer, own, is_accepted: Arc::default() }
+    }
+
     /// Says that the request deserves an answer: its connection is not closed in favour of another.
     pub(crate) fn accept(&self) {
         self.is_accepted.store(true, Ordering::SeqCst);
@@ -80,15 +86,21 @@ where
         // It is free at once, or as soon as a request was answered.
         let Ok(place) = Arc::clone(&places).acquire_owned().await else { return };
         let Ok(own) = stream.local_addr() else { continue };
-        let caller = Caller { peer, own, is_accepted: Arc::default() };
+        let caller = Caller::new(peer, own);
         let is_accepted = Arc::clone(&caller.is_accepted);
-        let task = tasks.spawn(converse(stream, caller, answer.clone(), place));
+        let conversation = converse(stream, caller, answer.clone());
+        let task = tasks.spawn(async move {
+            conversation.await;
+            drop(place);
+        });
         connections.push(Connection { is_accepted, task });
     }
 }
 
-async fn converse<H, F>(stream: TcpStream, caller: Caller, answer: H, _place: OwnedSemaphorePermit)
+/// Answers the request of one connection, and closes it.
+pub(crate) async fn converse<S, H, F>(stream: S, caller: Caller, answer: H)
 where
+    S: AsyncRead + AsyncWrite + Unpin + Send,
     H: Fn(Caller, Request<Incoming>) -> F + Send,
     F: Future<Output = Reply> + Send,
 {

@@ -50,6 +50,10 @@ pub fn read(path: &Path) -> Result<Drawings, String> {
         _ => error.to_string(),
     })?;
     let drawings = read(&text)?;
+    let mut spots = drawings.iter().flatten().flatten();
+    if spots.any(|(x, y)| !x.is_finite() || !y.is_finite()) {
+        return Err("a place is no number".to_owned());
+    }
     let is_seen = |drawing: &Vec<Stroke>| frame_of(drawing).is_some();
     if drawings.iter().any(is_seen) {
         Ok(drawings)
@@ -64,22 +68,19 @@ fn extension(path: &Path) -> Option<&str> {
 
 fn read_csv(text: &str) -> Result<Drawings, String> {
     let mut drawings = Drawings::new();
-    let mut last = (0, 0);
+    let mut last = None;
     let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(text.as_bytes());
     for row in reader.deserialize() {
         let Row { drawing, stroke, x, y } = row.map_err(|error| error.to_string())?;
-        if !(x.is_finite() && y.is_finite()) {
-            return Err("a place is no number".to_owned());
-        }
-        if drawing != last.0 {
+        if last.is_none_or(|(last, _)| drawing != last) {
             drawings.push(Vec::new());
         }
         let strokes = drawings.last_mut().expect("one was begun");
-        if (drawing, stroke) != last {
+        if last != Some((drawing, stroke)) {
             strokes.push(Stroke::new());
         }
         strokes.last_mut().expect("one was begun").push((x, y));
-        last = (drawing, stroke);
+        last = Some((drawing, stroke));
     }
     Ok(drawings)
 }

@@ -4,6 +4,7 @@
 mod hearer;
 mod heeded;
 mod outside;
+mod said;
 mod sources;
 mod sphinx;
 mod taught;

@@ -10,31 +10,16 @@ use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::Sender;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread;
-use std::time::Duration;
 
-use lantern_model::{Event, Listening};
+use lantern_model::Listening;
 use rustix::process::{Pid, Signal, kill_process_group};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 use super::thread::Call;
 use crate::ServiceError;
 
 /// A line is read no further than this.
 const LONGEST_LINE: u64 = 65_536;
-
-/// What such a program prints.
-#[derive(Deserialize)]
-struct Said {
-    text: String,
-    #[serde(default = "certain")]
-    confidence: f64,
-    from: Option<f64>,
-    until: Option<f64>,
-}
-
-fn certain() -> f64 {
-    1.0
-}
 
 /// What it is told.
 #[derive(Serialize)]
@@ -134,22 +119,6 @@ impl Outside {
         if let Ok(line) = serde_json::to_string(&wanted) {
             self.told.set(Some(line));
         }
-    }
-
-    /// What a line tells; nothing if it is no such line.
-    pub(super) fn event_of(&self, line: &str) -> Option<Event> {
-        let said: Said = serde_json::from_str(line.trim()).ok()?;
-        let score = said.confidence.clamp(0.0, 1.0);
-        let words = said.text;
-        if words.trim().is_empty() {
-            return None;
-        }
-        if score < 0.5 {
-            return Some(Event::Misheard { words, score, why: "it is not sure enough".to_owned() });
-        }
-        let seconds = said.until.zip(said.from).map_or(0.0, |(until, from)| until - from);
-        let began = Duration::try_from_secs_f64(seconds).unwrap_or_default();
-        Some(Event::Heard { words, score, began })
     }
 
     /// Why nothing comes from it any more.

@@ -13,6 +13,7 @@ use lantern_model::{Ear as State, Event, Listening};
 use lantern_sense::{Example, Loudness};
 
 use super::outside::Outside;
+use super::said;
 use super::{Hearer, Noted, Source, Verdict};
 use crate::ServiceError;
 use crate::caught::catch;
@@ -236,7 +237,7 @@ impl Worker {
         loop {
             match self.calls.recv() {
                 Ok(Call::Line(of, line)) if of == number => {
-                    if let Some(event) = program.event_of(&line) {
+                    if let Some(event) = said::event_of(&line) {
                         (self.tell)(event);
                     }
                 }

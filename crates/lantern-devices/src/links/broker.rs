@@ -14,7 +14,8 @@ use sha2::{Digest as _, Sha256};
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::time::{Duration, Instant};
 
-use super::mqtt::{Broken, Came, Message, Reach, Said, Sender, Version, Wire};
+use super::mqtt::{Broken, Message, Reach, Sender, Version, Wire};
+use super::packets::{Came, Said};
 use super::{BackOff, Context, Errand, LinkError, PATIENCE, secret};
 
 /// Number of messages that came and are remembered, so that each is told once.

@@ -8,6 +8,7 @@ mod broker;
 mod error;
 mod listener;
 mod mqtt;
+mod packets;
 mod ports;
 mod secret;
 mod serial;

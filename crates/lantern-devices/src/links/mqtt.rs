@@ -6,10 +6,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use rumqttc::v5::mqttbytes::v5 as five;
-use rumqttc::{Outgoing, TlsConfiguration, Transport, v5};
+use rumqttc::{TlsConfiguration, Transport, v5};
 use rustls::{ClientConfig, RootCertStore};
 
 use super::LinkError;
+use super::packets::{Came, NUMBER, came_five, came_three};
 
 /// How often a quiet connection is tried.
 const KEEP_ALIVE: Duration = Duration::from_secs(60);
@@ -21,9 +22,6 @@ const LARGEST: u32 = 256 * 1024;
 const OVERHEAD: usize = 256;
 /// Messages on their way at a time.
 const UNDER_WAY: u16 = 100;
-/// What our messages are told apart by, where the protocol lets us say it.
-const NUMBER: &str = "lantern-message";
-
 /// How to reach a broker, and as whom.
 #[derive(Clone)]
 pub(super) struct Reach {
@@ -61,35 +59,6 @@ impl Message {
             None
         }
     }
-}
-
-/// A message that came.
-#[derive(Debug)]
-pub(super) struct Said {
-    pub topic: String,
-    pub text: String,
-    /// It was there before we came.
-    pub retained: bool,
-    /// It may have come before, under this packet number.
-    pub again: bool,
-    pub packet: u16,
-    /// What its sender tells it apart by.
-    pub number: Option<String>,
-}
-
-/// What came of waiting.
-#[derive(Debug)]
-pub(super) enum Came {
-    /// The broker takes us; whether it still knows of us.
-    Welcome { resumed: bool },
-    /// A message.
-    Said(Said),
-    /// The next message of those that were handed over goes out as this packet.
-    Sent(u16),
-    /// The broker has that one for certain.
-    Confirmed(u16),
-    /// Nothing that matters here.
-    Nothing,
 }
 
 /// Why a connection is none.
@@ -256,53 +225,6 @@ fn secure() -> Result<Transport, LinkError> {
         .with_root_certificates(roots)
         .with_no_client_auth();
     Ok(Transport::tls_with_config(TlsConfiguration::Rustls(Arc::new(config))))
-}
-
-fn came_five(event: v5::Event) -> Came {
-    use five::Packet;
-    match event {
-        v5::Event::Outgoing(Outgoing::Publish(packet)) => Came::Sent(packet),
-        v5::Event::Incoming(Packet::ConnAck(welcome)) => {
-            Came::Welcome { resumed: welcome.session_present }
-        }
-        v5::Event::Incoming(Packet::PubAck(ack)) => Came::Confirmed(ack.pkid),
-        v5::Event::Incoming(Packet::PubComp(ack)) => Came::Confirmed(ack.pkid),
-        v5::Event::Incoming(Packet::Publish(message)) => {
-            let told = message.properties.as_ref().and_then(|properties| {
-                properties.user_properties.iter().find(|(name, _)| name == NUMBER)
-            });
-            Came::Said(Said {
-                topic: String::from_utf8_lossy(&message.topic).into_owned(),
-                text: String::from_utf8_lossy(&message.payload).into_owned(),
-                retained: message.retain,
-                again: message.dup,
-                packet: message.pkid,
-                number: told.map(|(_, number)| number.clone()),
-            })
-        }
-        _ => Came::Nothing,
-    }
-}
-
-fn came_three(event: rumqttc::Event) -> Came {
-    use rumqttc::Packet;
-    match event {
-        rumqttc::Event::Outgoing(Outgoing::Publish(packet)) => Came::Sent(packet),
-        rumqttc::Event::Incoming(Packet::ConnAck(welcome)) => {
-            Came::Welcome { resumed: welcome.session_present }
-        }
-        rumqttc::Event::Incoming(Packet::PubAck(ack)) => Came::Confirmed(ack.pkid),
-        rumqttc::Event::Incoming(Packet::PubComp(ack)) => Came::Confirmed(ack.pkid),
-        rumqttc::Event::Incoming(Packet::Publish(message)) => Came::Said(Said {
-            topic: message.topic,
-            text: String::from_utf8_lossy(&message.payload).into_owned(),
-            retained: message.retain,
-            again: message.dup,
-            packet: message.pkid,
-            number: None,
-        }),
-        _ => Came::Nothing,
-    }
 }
 
 fn broken_five(error: v5::ConnectionError) -> Broken {

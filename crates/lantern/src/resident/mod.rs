@@ -6,3 +6,4 @@
 pub mod client;
 pub mod door;
 pub mod protocol;
+mod received;

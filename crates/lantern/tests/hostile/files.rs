@@ -44,6 +44,20 @@ fn a_file_that_never_comes_or_never_ends_is_a_finding() {
 }
 
 #[test]
+fn drawings_of_any_numbers_are_read_or_refused() {
+    let home = Home::new();
+    home.write("bench.lantern", "shape s = drawn \"d.csv\"\nshape t = drawn \"d.svg\"\n");
+    let csv = ["drawing,stroke,x,y\n0,0,1,1\n0,0,9,9\n", "x,y\n1e39,1\n1,2\n", "x,y\nNaN,1\n"];
+    let svg = ["<svg><path d=\"M0 0 L1e999 5\"/></svg>", "<svg><path d=\"L1 1\"/></svg>", "<svg>"];
+    for (csv, svg) in csv.into_iter().zip(svg) {
+        home.write("d.csv", csv);
+        home.write("d.svg", svg);
+        let called = home.call(&["check", "bench.lantern"]);
+        assert_eq!(called.status, 1, "{csv}{svg}{}{}", called.stdout, called.stderr);
+    }
+}
+
+#[test]
 fn x11_rules_that_lead_into_a_pipe_or_a_device_stop_no_running_set() {
     let mut desk = Desk::set_up();
     lay_traps(desk.display.folder());
