@@ -19,7 +19,7 @@ use crate::timers::Timer;
 /// Operations a run may do without sleeping before it steps back for the others and the person.
 const TURN: usize = 256;
 /// Number of bytes that expressions copy, join and compare for which one operation counts.
-const WORK_OF_OPERATION: usize = 8 << 10;
+const WORK_OF_OPERATION: usize = 2 << 10;
 /// How long a run that used up its turn steps back.
 const STEP_BACK: Duration = Duration::from_millis(1);
 /// How long a hint stays when nothing is said.

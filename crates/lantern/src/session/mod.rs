@@ -262,14 +262,14 @@ impl<'j, D: Desk> Session<'j, D> {
                 self.desk.handle_deadline(now)?;
                 quiet = false;
             }
-            if quiet && self.engine.next_deadline().is_some_and(|due| due <= now) {
-                self.engine.handle_deadline(now);
-                self.carry_out(now)?;
-                // The person comes first: look for events before the next deadline.
-                quiet = false;
-            }
             if quiet {
-                // One of each between two looks at the desk, so that none keeps the others waiting.
+                // The person comes first: one of each between two looks at the desk, so that none keeps
+                // the others waiting.
+                if self.engine.next_deadline().is_some_and(|due| due <= now) {
+                    self.engine.handle_deadline(now);
+                    self.carry_out(now)?;
+                    quiet = false;
+                }
                 if let Some(event) = self.errands.next_device_news() {
                     self.take_device_news(now, event);
                     self.carry_out(now)?;

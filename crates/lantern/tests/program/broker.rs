@@ -12,14 +12,14 @@ use crate::at_work;
 use crate::home::Home;
 
 /// A broker on a port of this machine, with a folder in which it keeps what it knows.
-struct Broker {
+pub struct Broker {
     home: Home,
-    port: u16,
+    pub port: u16,
     child: Child,
 }
 
 impl Broker {
-    fn start(more: &str) -> Broker {
+    pub fn start(more: &str) -> Broker {
         let listener = TcpListener::bind("127.0.0.1:0").expect("there is a port");
         let port = listener.local_addr().expect("it has one").port();
         drop(listener);
