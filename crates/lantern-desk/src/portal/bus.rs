@@ -3,8 +3,10 @@
 //! One thread asks and then listens for shortcuts; another sends input, in order. Both tell through a channel.
 
 use std::collections::BTreeMap;
-use std::fs;
+use std::fs::{self, DirBuilder, OpenOptions};
+use std::io::{self, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -284,8 +286,7 @@ async fn make_input(
         && let Ok(fresh) = String::try_from(fresh.try_clone()?)
     {
         // Where it cannot be kept the person is asked again the next time.
-        let _ = token.parent().map(fs::create_dir_all);
-        let _ = fs::write(token, fresh);
+        let _ = keep_token(token, &fresh);
     }
     while let Ok((effect, moves)) = orders.recv() {
         let mut result = Ok(());
@@ -331,4 +332,16 @@ async fn make_move(bus: &Connection, session: &OwnedObjectPath, one: Move) -> zb
         }
     }
     Ok(())
+}
+
+/// Keeps a token by which the portal knows what the person agreed to. Whoever has it could ask in their name.
+fn keep_token(path: &Path, token: &str) -> io::Result<()> {
+    if let Some(folder) = path.parent() {
+        DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+    }
+    let beside = path.with_extension("new");
+    let mut options = OpenOptions::new();
+    options.write(true).create(true).truncate(true).mode(0o600);
+    options.open(&beside)?.write_all(token.as_bytes())?;
+    fs::rename(&beside, path)
 }

@@ -3,7 +3,9 @@
 //! The file is JSON, described in the project's page on voice: features of what was said, no sound. It
 //! is read again when it has changed.
 
-use std::io;
+use std::fs::{DirBuilder, OpenOptions};
+use std::io::{self, Write};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -56,10 +58,13 @@ pub fn read_taught(path: &Path) -> io::Result<Vec<TaughtPhrase>> {
 pub fn write_taught(path: &Path, phrases: Vec<TaughtPhrase>) -> io::Result<()> {
     let file = TaughtFile { format: FORMAT.to_owned(), version: VERSION, phrases };
     if let Some(folder) = path.parent() {
-        std::fs::create_dir_all(folder)?;
+        DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
     }
     let beside = path.with_extension("json.new");
-    std::fs::write(&beside, serde_json::to_vec(&file)?)?;
+    // A voice is a person's own.
+    let mut options = OpenOptions::new();
+    options.write(true).create(true).truncate(true).mode(0o600);
+    options.open(&beside)?.write_all(&serde_json::to_vec(&file)?)?;
     std::fs::rename(&beside, path)
 }
 

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::time::Duration;
 
@@ -65,7 +66,10 @@ impl SceneFile<'_> {
     fn create(arguments: &RecordArguments) -> Result<SceneFile<'_>, Failure> {
         let RecordArguments { file: path, letters, injected, .. } = arguments;
         let failed = |source| Failure::Write { path: path.clone(), source };
-        let mut file = File::create_new(path).map_err(failed)?;
+        let mut options = File::options();
+        // What a person does and types is theirs to show.
+        options.write(true).create_new(true).mode(0o600);
+        let mut file = options.open(path).map_err(failed)?;
         let masked = if *letters { "" } else { "; typed characters are masked" };
         writeln!(file, "# recorded from the desktop{masked}").map_err(failed)?;
         Ok(SceneFile {

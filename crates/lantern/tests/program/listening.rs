@@ -1,6 +1,7 @@
 //! Looking without taking part: `watch --raw` and `record`.
 
 use std::io::{BufRead, BufReader, Read};
+use std::os::unix::fs::PermissionsExt;
 use std::process::{Child, Stdio};
 use std::time::Duration;
 
@@ -82,6 +83,8 @@ fn x11_what_is_done_becomes_a_scene_that_plays() {
     let rules = rules.to_str().expect("it is text");
     let played = lantern(&display, &["rehearse", rules, path.to_str().expect("it is text")]);
     assert!(played.status.success(), "{played:?}");
+    let mode = std::fs::metadata(&path).expect("it is written").permissions().mode();
+    assert_eq!(mode & 0o777, 0o600);
     let again = lantern(&display, &["record", path.to_str().expect("it is text")]);
     assert_eq!(again.status.code(), Some(2), "what is there is not overwritten");
     assert_eq!(std::fs::read_to_string(&path).expect("it is there"), scene);
