@@ -29,7 +29,7 @@ pub enum Answer {
 
 /// A key for a question.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Stroke {
+pub enum DialogKey {
     /// A character.
     Letter(char),
     /// The last character goes.
@@ -78,32 +78,34 @@ impl Question {
     }
 
     /// Takes a key; gives the answer if it was the last one needed.
-    pub fn take(&mut self, stroke: Stroke) -> Option<Answer> {
+    pub fn take(&mut self, stroke: DialogKey) -> Option<Answer> {
         let rows = self.rows();
         match (stroke, &self.choice) {
-            (Stroke::Dismiss, _) => return Some(Answer::Dismissed),
-            (Stroke::Accept, Choice::Text) => {
+            (DialogKey::Dismiss, _) => return Some(Answer::Dismissed),
+            (DialogKey::Accept, Choice::Text) => {
                 return Some(Answer::Text(std::mem::take(&mut self.written)));
             }
-            (Stroke::Accept, _) => return self.pick(self.chosen),
-            (Stroke::Down, _) if !rows.is_empty() => self.chosen = (self.chosen + 1) % rows.len(),
-            (Stroke::Up, _) if !rows.is_empty() => {
+            (DialogKey::Accept, _) => return self.pick(self.chosen),
+            (DialogKey::Down, _) if !rows.is_empty() => {
+                self.chosen = (self.chosen + 1) % rows.len()
+            }
+            (DialogKey::Up, _) if !rows.is_empty() => {
                 self.chosen = (self.chosen + rows.len() - 1) % rows.len();
             }
-            (Stroke::Letter(letter), Choice::YesNo) => match letter.to_lowercase().next() {
+            (DialogKey::Letter(letter), Choice::YesNo) => match letter.to_lowercase().next() {
                 Some('y') => return Some(Answer::Truth(true)),
                 Some('n') => return Some(Answer::Truth(false)),
                 _ => {}
             },
-            (Stroke::Letter(letter), _) if self.written.chars().count() < LONGEST => {
+            (DialogKey::Letter(letter), _) if self.written.chars().count() < LONGEST => {
                 self.written.push(letter);
                 return self.look_for_written();
             }
-            (Stroke::Erase, _) => {
+            (DialogKey::Erase, _) => {
                 self.written.pop();
                 return self.look_for_written();
             }
-            (Stroke::EraseAll, _) => self.written.clear(),
+            (DialogKey::EraseAll, _) => self.written.clear(),
             _ => {}
         }
         None
@@ -237,12 +239,12 @@ fn fitted(fonts: &mut Fonts, text: &str, size: f32, width: usize) -> String {
 mod tests {
     use super::*;
 
-    fn after(question: &mut Question, strokes: &[Stroke]) -> Option<Answer> {
+    fn after(question: &mut Question, strokes: &[DialogKey]) -> Option<Answer> {
         strokes.iter().fold(None, |_, stroke| question.take(*stroke))
     }
 
-    fn letters(text: &str) -> Vec<Stroke> {
-        text.chars().map(Stroke::Letter).collect()
+    fn letters(text: &str) -> Vec<DialogKey> {
+        text.chars().map(DialogKey::Letter).collect()
     }
 
     #[test]
@@ -250,30 +252,30 @@ mod tests {
         let mut question = Question::new("How deep?", Choice::Text);
         assert_eq!(after(&mut question, &letters("311")), None);
         assert_eq!(
-            after(&mut question, &[Stroke::Erase, Stroke::Letter('0'), Stroke::Accept]),
+            after(&mut question, &[DialogKey::Erase, DialogKey::Letter('0'), DialogKey::Accept]),
             Some(Answer::Text("310".to_owned()))
         );
         let mut question = Question::new("How deep?", Choice::Text);
         after(&mut question, &letters("311"));
         assert_eq!(
-            after(&mut question, &[Stroke::EraseAll, Stroke::Accept]),
+            after(&mut question, &[DialogKey::EraseAll, DialogKey::Accept]),
             Some(Answer::Text(String::new()))
         );
-        assert_eq!(question.take(Stroke::Dismiss), Some(Answer::Dismissed));
+        assert_eq!(question.take(DialogKey::Dismiss), Some(Answer::Dismissed));
     }
 
     #[test]
     fn yes_and_no_are_letters_or_rows() {
         let mut question = Question::new("Melt it?", Choice::YesNo);
-        assert_eq!(question.take(Stroke::Letter('x')), None);
-        assert_eq!(question.take(Stroke::Letter('N')), Some(Answer::Truth(false)));
-        assert_eq!(question.take(Stroke::Accept), Some(Answer::Truth(true)));
+        assert_eq!(question.take(DialogKey::Letter('x')), None);
+        assert_eq!(question.take(DialogKey::Letter('N')), Some(Answer::Truth(false)));
+        assert_eq!(question.take(DialogKey::Accept), Some(Answer::Truth(true)));
         assert_eq!(
-            after(&mut question, &[Stroke::Down, Stroke::Accept]),
+            after(&mut question, &[DialogKey::Down, DialogKey::Accept]),
             Some(Answer::Truth(false))
         );
         assert_eq!(
-            after(&mut question, &[Stroke::Down, Stroke::Accept]),
+            after(&mut question, &[DialogKey::Down, DialogKey::Accept]),
             Some(Answer::Truth(true))
         );
     }
@@ -282,12 +284,15 @@ mod tests {
     fn a_list_is_picked_from_by_arrows_and_first_letters() {
         let racks = ["north rack", "south rack", "door"].map(str::to_owned).to_vec();
         let mut question = Question::new("Where?", Choice::One(racks));
-        assert_eq!(after(&mut question, &[Stroke::Up, Stroke::Accept]), Some(Answer::Picked(2)));
+        assert_eq!(
+            after(&mut question, &[DialogKey::Up, DialogKey::Accept]),
+            Some(Answer::Picked(2))
+        );
         after(&mut question, &letters("SOx"));
-        assert_eq!(question.take(Stroke::Accept), Some(Answer::Picked(1)));
+        assert_eq!(question.take(DialogKey::Accept), Some(Answer::Picked(1)));
         assert_eq!(question.pick(3), None);
         let mut empty = Question::new("Where?", Choice::One(Vec::new()));
-        assert_eq!(after(&mut empty, &[Stroke::Down, Stroke::Up, Stroke::Accept]), None);
+        assert_eq!(after(&mut empty, &[DialogKey::Down, DialogKey::Up, DialogKey::Accept]), None);
     }
 
     #[test]
@@ -297,7 +302,7 @@ mod tests {
         let mut question = Question::new(&"why ".repeat(60), Choice::One(many));
         let (canvas, rows) = question.draw(&mut fonts, 1.0);
         assert_eq!((canvas.width, rows.first), (460, 0));
-        question.take(Stroke::Up);
+        question.take(DialogKey::Up);
         let (_, rows) = question.draw(&mut fonts, 1.0);
         assert_eq!(rows.first, 28);
         let mut text = Question::new("How deep?", Choice::Text);

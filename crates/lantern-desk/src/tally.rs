@@ -2,7 +2,7 @@
 //! out; a picture of each can be drawn at any time. Knows nothing of displays.
 
 use crate::drawing::{Canvas, Fonts, Ink};
-use crate::question::{Answer, Stroke};
+use crate::question::{Answer, DialogKey};
 
 /// Numbers from 1 to a count, and the digits typed so far.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -18,9 +18,9 @@ impl Tally {
     }
 
     /// Takes a key; gives the answer if it was the last one needed.
-    pub(crate) fn take(&mut self, stroke: Stroke) -> Option<Answer> {
+    pub(crate) fn take(&mut self, stroke: DialogKey) -> Option<Answer> {
         match stroke {
-            Stroke::Letter(digit) if digit.is_ascii_digit() => {
+            DialogKey::Letter(digit) if digit.is_ascii_digit() => {
                 self.typed.push(digit);
                 let fitting = (1..=self.count).filter(|number| self.fits(*number)).take(2);
                 match fitting.collect::<Vec<_>>()[..] {
@@ -33,20 +33,20 @@ impl Tally {
                     _ => None,
                 }
             }
-            Stroke::Erase => {
+            DialogKey::Erase => {
                 self.typed.pop();
                 None
             }
-            Stroke::EraseAll => {
+            DialogKey::EraseAll => {
                 self.typed.clear();
                 None
             }
-            Stroke::Accept => {
+            DialogKey::Accept => {
                 let number = self.typed.parse().ok().filter(|n| (1..=self.count).contains(n));
                 number.map(|number: usize| Answer::Picked(number - 1))
             }
-            Stroke::Dismiss => Some(Answer::Dismissed),
-            Stroke::Letter(_) | Stroke::Down | Stroke::Up => None,
+            DialogKey::Dismiss => Some(Answer::Dismissed),
+            DialogKey::Letter(_) | DialogKey::Down | DialogKey::Up => None,
         }
     }
 
@@ -74,7 +74,7 @@ mod tests {
     use super::*;
 
     fn take_all(tally: &mut Tally, digits: &str) -> Option<Answer> {
-        digits.chars().map(|digit| tally.take(Stroke::Letter(digit))).last().flatten()
+        digits.chars().map(|digit| tally.take(DialogKey::Letter(digit))).last().flatten()
     }
 
     #[test]
@@ -83,7 +83,7 @@ mod tests {
         assert_eq!(take_all(&mut tally, "7"), Some(Answer::Picked(6)));
         let mut tally = Tally::of(12);
         assert_eq!(take_all(&mut tally, "1"), None, "10, 11 and 12 begin like it");
-        assert_eq!(tally.take(Stroke::Accept), Some(Answer::Picked(0)));
+        assert_eq!(tally.take(DialogKey::Accept), Some(Answer::Picked(0)));
         assert_eq!(take_all(&mut tally, "2"), Some(Answer::Picked(11)));
         assert_eq!(take_all(&mut Tally::of(9), "1"), Some(Answer::Picked(0)));
     }
@@ -92,14 +92,14 @@ mod tests {
     fn what_no_number_begins_with_is_not_taken_and_digits_can_be_erased() {
         let mut tally = Tally::of(12);
         for stroke in ['0', 'x', '1', '7'] {
-            assert_eq!(tally.take(Stroke::Letter(stroke)), None);
+            assert_eq!(tally.take(DialogKey::Letter(stroke)), None);
         }
         assert!(tally.fits(1) && tally.fits(11) && !tally.fits(2));
-        assert_eq!(tally.take(Stroke::Erase), None);
+        assert_eq!(tally.take(DialogKey::Erase), None);
         assert!(tally.fits(2));
-        assert_eq!(tally.take(Stroke::Accept), None, "nothing is typed");
+        assert_eq!(tally.take(DialogKey::Accept), None, "nothing is typed");
         assert_eq!(take_all(&mut tally, "2"), Some(Answer::Picked(1)));
-        assert_eq!(tally.take(Stroke::Dismiss), Some(Answer::Dismissed));
+        assert_eq!(tally.take(DialogKey::Dismiss), Some(Answer::Dismissed));
     }
 
     #[test]
@@ -111,7 +111,7 @@ mod tests {
         };
         let mut tally = Tally::of(12);
         assert!(!faint(&tally, &mut fonts));
-        tally.take(Stroke::Letter('1'));
+        tally.take(DialogKey::Letter('1'));
         assert!(faint(&tally, &mut fonts));
     }
 }

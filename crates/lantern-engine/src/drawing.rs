@@ -6,14 +6,14 @@
 
 use std::time::Duration;
 
-use lantern_model::{Cause, Frame, Hint, HintPlace, Order, Shown, Spot, Stroke as Way, Time};
+use lantern_model::{Cause, Frame, Hint, HintPlace, Order, Shown, Spot, StrokePath, Time};
 use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
 
 use crate::engine::Engine;
 use crate::firing::Press;
+use crate::key_stroke::{KeyStroke, key_stroke_of};
 use crate::presses::Won;
 use crate::reasons::ReasonKind;
-use crate::strokes::{Stroke, stroke_of};
 use crate::timers::Timer;
 
 /// So long a press may lie still before it is an ordinary one.
@@ -31,34 +31,34 @@ const MOST_PLACES: usize = 60_000;
 #[derive(Debug, Default)]
 pub(crate) struct Drawing {
     /// What is held, as rules see it.
-    held: Option<Stroke>,
+    held: Option<KeyStroke>,
     /// The press that the pen is down with.
     press: Option<u64>,
     /// Strokes that are done, and the press of the last.
-    done: Vec<Way>,
+    done: Vec<StrokePath>,
     last: u64,
     /// The stroke at hand.
-    way: Way,
+    way: StrokePath,
     /// Whether it is long enough for one.
     begun: bool,
     moved_at: Time,
 }
 
 impl Drawing {
-    fn take_way(&mut self) -> Way {
+    fn take_way(&mut self) -> StrokePath {
         self.begun = false;
         self.press = None;
         std::mem::take(&mut self.way)
     }
 }
 
-fn is_drawn(way: &Way) -> bool {
+fn is_drawn(way: &StrokePath) -> bool {
     is_drawing(std::slice::from_ref(way))
 }
 
 impl Engine {
     /// A key went down with which a shape may be drawn.
-    pub(crate) fn begin_stroke(&mut self, now: Time, press: Press, held: Stroke) {
+    pub(crate) fn begin_stroke(&mut self, now: Time, press: Press, held: KeyStroke) {
         let drawing = &mut self.drawing;
         if drawing.held != Some(held) {
             drawing.done.clear();
@@ -238,16 +238,16 @@ impl Engine {
     }
 
     /// Whether a rule here wants the shape drawn while that is held.
-    fn counts(&self, shape: usize, held: Stroke) -> bool {
+    fn counts(&self, shape: usize, held: KeyStroke) -> bool {
         let name = self.ears.shape_book.name(shape);
         self.ears.of_shape(name).iter().any(|won| self.holds(*won, held) && self.applies(*won))
     }
 
     /// Whether a trigger is a shape drawn while exactly that is held.
-    pub(crate) fn holds(&self, (rule, trigger): Won, held: Stroke) -> bool {
+    pub(crate) fn holds(&self, (rule, trigger): Won, held: KeyStroke) -> bool {
         match &self.rules.rules[rule].triggers[trigger].cause {
             Cause::Gesture { holding, .. } => {
-                stroke_of(&holding.0, &self.layout).is_ok_and(|(stroke, _)| stroke == held)
+                key_stroke_of(&holding.0, &self.layout).is_ok_and(|(stroke, _)| stroke == held)
             }
             _ => false,
         }
@@ -265,7 +265,8 @@ impl Engine {
         let (Some(held), next) = (self.drawing.held, self.drawing.done.len()) else {
             return false;
         };
-        let is_tap = |drawing: &Vec<Way>| drawing.get(next).is_some_and(|way| !is_drawn(way));
+        let is_tap =
+            |drawing: &Vec<StrokePath>| drawing.get(next).is_some_and(|way| !is_drawn(way));
         let shapes = self.rules.shapes.iter().enumerate();
         shapes
             .filter(|(_, shape)| shape.drawings.iter().any(is_tap))
@@ -274,7 +275,7 @@ impl Engine {
 }
 
 /// The frame around a drawing.
-fn frame(strokes: &[Way]) -> Frame {
+fn frame(strokes: &[StrokePath]) -> Frame {
     let (left, top, right, bottom) = frame_of(strokes).unwrap_or_default();
     Frame {
         x: left.round() as i32,

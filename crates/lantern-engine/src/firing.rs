@@ -10,7 +10,7 @@ use crate::engine::Engine;
 use crate::reasons::{CHARACTER, ReasonKind, StopCause};
 use crate::runs::{Block, Frame, Run, State};
 use crate::timers::Timer;
-use crate::watch::Stroke;
+use crate::watch::KeyStroke;
 
 /// More runs than this do not go on at a time: what fires without end and never ends must not take
 /// the machine.
@@ -214,7 +214,12 @@ impl Engine {
     }
 
     /// Ends the live runs of `again stops` rules that the stroke is a trigger of.
-    pub(crate) fn stop_by_trigger(&mut self, now: Time, stroke: Stroke, held: Modifiers) -> bool {
+    pub(crate) fn stop_by_trigger(
+        &mut self,
+        now: Time,
+        stroke: KeyStroke,
+        held: Modifiers,
+    ) -> bool {
         let rules = Arc::clone(&self.rules);
         let stopping: Vec<usize> = self
             .watch

@@ -4,7 +4,7 @@
 use lantern_model::{Again, ArmedKey, Cause, Combo, Key, Manner, Rule, Time};
 
 use crate::engine::Engine;
-use crate::strokes::{Stroke, chord_of, stroke_of};
+use crate::key_stroke::{KeyStroke, chord_of, key_stroke_of};
 use crate::watch::precedence;
 
 /// A rule near to an input.
@@ -23,7 +23,7 @@ impl Engine {
     /// # Errors
     /// The key that the keyboard at hand lacks.
     pub fn nearest(&self, now: Time, combo: &Combo) -> Result<Vec<Near>, String> {
-        let (stroke, _) = stroke_of(&combo.0, &self.layout)
+        let (stroke, _) = key_stroke_of(&combo.0, &self.layout)
             .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
         let mut exact = Vec::new();
         let mut others = Vec::new();
@@ -56,21 +56,22 @@ impl Engine {
         if combo.types_character() {
             return Ok(None);
         }
-        let (stroke, _) = stroke_of(&combo.0, &self.layout)
+        let (stroke, _) = key_stroke_of(&combo.0, &self.layout)
             .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
         Ok(self.presses.seen.get(&stroke).copied())
     }
 
     /// Whether a rule has the stroke as a trigger; of one with the same key and other modifiers, what
     /// it wants.
-    fn nearness(&self, rule: &Rule, stroke: Stroke) -> Option<Result<Manner, String>> {
+    fn nearness(&self, rule: &Rule, stroke: KeyStroke) -> Option<Result<Manner, String>> {
         let mut other = None;
         for trigger in &rule.triggers {
             let (combo, manner) = match &trigger.cause {
                 Cause::Key { combo, manner, .. } => (combo, *manner),
                 Cause::Keys { combos, .. } => (combos.first()?, Manner::Pressed),
                 Cause::Gesture { shape, holding } => {
-                    if stroke_of(&holding.0, &self.layout).is_ok_and(|(held, _)| held == stroke) {
+                    if key_stroke_of(&holding.0, &self.layout).is_ok_and(|(held, _)| held == stroke)
+                    {
                         other = Some(format!("it wants {shape} to be drawn while it is held"));
                     }
                     continue;
@@ -85,7 +86,7 @@ impl Engine {
                 other = Some(format!("it wants {combo}"));
                 continue;
             }
-            let Ok((wanted, _)) = stroke_of(&combo.0, &self.layout) else { continue };
+            let Ok((wanted, _)) = key_stroke_of(&combo.0, &self.layout) else { continue };
             if wanted == stroke {
                 return Some(Ok(manner));
             }
@@ -102,7 +103,7 @@ impl Engine {
         now: Time,
         number: usize,
         manner: Manner,
-        stroke: Stroke,
+        stroke: KeyStroke,
     ) -> Option<String> {
         let rule = &self.rules.rules[number];
         if self.all_paused {
@@ -197,7 +198,7 @@ impl Engine {
     }
 
     /// Of several that could fire the first does; the others say so.
-    fn mark_overruled(&self, stroke: Stroke, near: &mut [Near]) {
+    fn mark_overruled(&self, stroke: KeyStroke, near: &mut [Near]) {
         let place = self.place();
         let order = |rule: usize| {
             let of_rule = |candidate: &&crate::watch::Candidate| candidate.rule == rule;

@@ -18,7 +18,7 @@ use crate::reasons::{CHARACTER, ReasonKind, StopCause};
 use crate::sequences::Went;
 use crate::timers::Timer;
 use crate::undecided::Undecided;
-use crate::watch::{Candidate, Stroke};
+use crate::watch::{Candidate, KeyStroke};
 
 /// A rule and its trigger.
 pub(crate) type Won = (usize, usize);
@@ -52,7 +52,7 @@ pub(crate) struct Presses {
     /// Under the person's fingers, as far as the desk tells.
     pub fingers: BTreeSet<Key>,
     /// When each that rules want was pressed last.
-    pub seen: BTreeMap<Stroke, Time>,
+    pub seen: BTreeMap<KeyStroke, Time>,
     /// Keys that are others as long as they are down.
     pub standing: BTreeMap<Key, Vec<Key>>,
     /// The input device of the last key, in lower case.
@@ -102,7 +102,7 @@ impl Presses {
 #[derive(Debug)]
 pub(crate) struct Seen {
     pub press: Press,
-    pub stroke: Stroke,
+    pub stroke: KeyStroke,
     pub held: Modifiers,
     /// How the program gets it; nothing if it has it already.
     pub give: Option<GiveBack>,
@@ -168,7 +168,7 @@ impl Engine {
         from: lantern_model::Families,
         becomes: &[Key],
         held: Modifiers,
-    ) -> (Modifiers, Modifiers, Stroke) {
+    ) -> (Modifiers, Modifiers, KeyStroke) {
         let (last, with) = becomes.split_last().expect("a combination has a key");
         let with: Modifiers = with.iter().filter_map(|key| Side::of(*key)).collect();
         let named = |side: &Side| from.contains(self.layout.family(*side)) && !with.contains(*side);
@@ -213,8 +213,9 @@ impl Engine {
         self.arm();
     }
 
-    fn is_wanted(&self, stroke: Stroke) -> bool {
-        let begins = |stroke: Stroke| self.watch.sequences.iter().any(|s| s.strokes[0].0 == stroke);
+    fn is_wanted(&self, stroke: KeyStroke) -> bool {
+        let begins =
+            |stroke: KeyStroke| self.watch.sequences.iter().any(|s| s.strokes[0].0 == stroke);
         !self.watch.candidates(stroke).is_empty()
             || begins(stroke)
             || !self.presses.progress.is_empty()
@@ -307,7 +308,7 @@ impl Engine {
         &mut self,
         now: Time,
         decided: Undecided,
-        stroke: Stroke,
+        stroke: KeyStroke,
         [pressed, released]: [Option<Won>; 2],
     ) {
         // Whatever waits before it comes first.
@@ -324,7 +325,7 @@ impl Engine {
         self.emit(None, Order::GiveBack(give));
     }
 
-    fn stroke_words(&self, stroke: Stroke) -> String {
+    fn stroke_words(&self, stroke: KeyStroke) -> String {
         let candidate = self.watch.candidates(stroke).first();
         let cause = candidate.map(|c| &self.rules.rules[c.rule].triggers[c.trigger].cause);
         match cause {

@@ -13,9 +13,9 @@ use lantern_model::{
     RuleSet, Scope, Side,
 };
 
+pub(crate) use crate::key_stroke::KeyStroke;
+use crate::key_stroke::{Lack, chord_of, key_stroke_of, key_strokes_of, lacking};
 use crate::places::Place;
-pub(crate) use crate::strokes::Stroke;
-use crate::strokes::{Lack, chord_of, lacking, stroke_of, strokes_of};
 
 /// A rule that wants a stroke, or keys together.
 #[derive(Debug, Clone)]
@@ -56,7 +56,7 @@ pub(crate) enum ChordWhat {
 pub(crate) struct Sequence {
     pub rule: usize,
     pub trigger: usize,
-    pub strokes: Vec<(Stroke, Vec<Side>)>,
+    pub strokes: Vec<(KeyStroke, Vec<Side>)>,
     pub within: Duration,
 }
 
@@ -87,8 +87,8 @@ pub(crate) struct Watch {
     pub sequences: Vec<Sequence>,
     stands: BTreeMap<Key, Vec<Stand>>,
     /// What is held while a shape is drawn.
-    drawing: BTreeSet<Stroke>,
-    panic: Option<Stroke>,
+    drawing: BTreeSet<KeyStroke>,
+    panic: Option<KeyStroke>,
     /// Combinations this board does not have, each with its rule.
     pub missing: Vec<(Option<usize>, String)>,
 }
@@ -149,7 +149,7 @@ impl Watch {
     ) -> Watch {
         let mut watch =
             Watch { strokes: Key::all().map(|_| BTreeMap::new()).collect(), ..Watch::default() };
-        match stroke_of(&rules.settings.panic.0, layout) {
+        match key_stroke_of(&rules.settings.panic.0, layout) {
             Ok((stroke, _)) => watch.panic = Some(stroke),
             Err(key) => {
                 let words = format!("panic: {}", lacking(&rules.settings.panic, key));
@@ -191,7 +191,7 @@ impl Watch {
                     let mut ways = vec![Vec::new()];
                     let steps = combos.iter().try_for_each(|combo| {
                         let strokes =
-                            strokes_of(combo, layout).map_err(|lack| lacking(combo, lack))?;
+                            key_strokes_of(combo, layout).map_err(|lack| lacking(combo, lack))?;
                         ways = ways
                             .iter()
                             .flat_map(|way: &Vec<_>| {
@@ -207,7 +207,7 @@ impl Watch {
                     }
                     steps
                 }
-                Cause::Gesture { holding, .. } => stroke_of(&holding.0, layout)
+                Cause::Gesture { holding, .. } => key_stroke_of(&holding.0, layout)
                     .map(|(stroke, _)| {
                         self.drawing.insert(stroke);
                     })
@@ -228,7 +228,7 @@ impl Watch {
             self.add_chord(Chord { keys, families, what });
             return Ok(());
         }
-        let strokes = strokes_of(combo, layout).map_err(|lack| lacking(combo, lack))?;
+        let strokes = key_strokes_of(combo, layout).map_err(|lack| lacking(combo, lack))?;
         for ((key, families), sides) in strokes {
             let of_key = &mut self.strokes[key.index()];
             of_key.entry(families).or_default().push(Candidate { sides, ..made.clone() });
@@ -258,7 +258,7 @@ impl Watch {
                 self.add_chord(Chord { keys, families, what: ChordWhat::Remap(number) });
             })
         } else {
-            stroke_of(&remap.from.0, layout).map(|((key, families), sides)| {
+            key_stroke_of(&remap.from.0, layout).map(|((key, families), sides)| {
                 let stand = Stand { remap: number, families, sides, to, tapped };
                 self.stands.entry(key).or_default().push(stand);
             })
@@ -292,11 +292,11 @@ impl Watch {
         }
     }
 
-    pub(crate) fn is_panic(&self, stroke: Stroke) -> bool {
+    pub(crate) fn is_panic(&self, stroke: KeyStroke) -> bool {
         self.panic == Some(stroke)
     }
 
-    pub(crate) fn candidates(&self, stroke: Stroke) -> &[Candidate] {
+    pub(crate) fn candidates(&self, stroke: KeyStroke) -> &[Candidate] {
         let of_key = self.strokes.get(stroke.0.index());
         of_key.and_then(|of_key| of_key.get(&stroke.1)).map_or(&[], Vec::as_slice)
     }
@@ -339,12 +339,12 @@ impl Watch {
     }
 
     /// Whether a shape may be drawn while the stroke is held.
-    pub(crate) fn is_drawing(&self, stroke: Stroke) -> bool {
+    pub(crate) fn is_drawing(&self, stroke: KeyStroke) -> bool {
         self.drawing.contains(&stroke)
     }
 
     /// Whether the desk withholds the stroke: some rule for it does not let it pass.
-    pub(crate) fn withholds(&self, rules: &RuleSet, stroke: Stroke) -> bool {
+    pub(crate) fn withholds(&self, rules: &RuleSet, stroke: KeyStroke) -> bool {
         let (key, families) = stroke;
         if Side::of(key).is_some() {
             return false;
@@ -373,7 +373,7 @@ impl Watch {
     pub(crate) fn armed(&self, rules: &RuleSet) -> Armed {
         let mut keys: BTreeMap<(Key, Families, bool), (bool, Hold)> = BTreeMap::new();
         let mut fingers = false;
-        let mut arm = |stroke: Stroke, further: bool, sides: bool, hold: Hold| {
+        let mut arm = |stroke: KeyStroke, further: bool, sides: bool, hold: Hold| {
             let flags = keys.entry((stroke.0, stroke.1, further)).or_default();
             flags.0 |= sides;
             flags.1 = flags.1.max(hold);

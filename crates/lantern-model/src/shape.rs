@@ -4,7 +4,7 @@
 pub type Spot = (f32, f32);
 
 /// Where the pointer or pen went while it was down.
-pub type Stroke = Vec<Spot>;
+pub type StrokePath = Vec<Spot>;
 
 /// A shape that can be drawn.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -14,7 +14,7 @@ pub struct Shape {
     /// How the file describes it.
     pub described: Described,
     /// Drawings of it, each of one or more strokes.
-    pub drawings: Vec<Vec<Stroke>>,
+    pub drawings: Vec<Vec<StrokePath>>,
     /// What else is taken for it.
     pub allowed: Allowed,
 }

@@ -6,7 +6,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use lantern_model::{Combo, KeyRef, Stroke, Time, Value, WallTime};
+use lantern_model::{Combo, KeyRef, StrokePath, Time, Value, WallTime};
 
 use crate::Span;
 pub use crate::parser::scene::parse_scene;
@@ -37,7 +37,7 @@ pub enum Sketch {
     /// `path "words"`
     Path(Vec<String>),
     /// `along "x,y x,y / x,y"`: places of the screen, strokes divided by a slash.
-    Along(Vec<Stroke>),
+    Along(Vec<StrokePath>),
     /// `drawn "file"`: the first drawing of a file.
     Drawn(String),
 }
@@ -49,7 +49,7 @@ impl fmt::Display for Sketch {
             Sketch::Path(words) => write!(f, "path {}", quoted(&words.join(" "))),
             Sketch::Drawn(file) => write!(f, "drawn {}", quoted(file)),
             Sketch::Along(strokes) => {
-                let spots = |stroke: &Stroke| {
+                let spots = |stroke: &StrokePath| {
                     let spots = stroke.iter().map(|(x, y)| format!("{x},{y}"));
                     spots.collect::<Vec<_>>().join(" ")
                 };
@@ -61,14 +61,14 @@ impl fmt::Display for Sketch {
 }
 
 /// The strokes that a text of places means: `x,y x,y / x,y`.
-pub(crate) fn strokes_of_text(text: &str) -> Option<Vec<Stroke>> {
+pub(crate) fn strokes_of_text(text: &str) -> Option<Vec<StrokePath>> {
     let spot = |words: &str| {
         let (x, y) = words.split_once(',')?;
         let [x, y] = [x.parse::<f32>().ok()?, y.parse::<f32>().ok()?];
         (x.is_finite() && y.is_finite()).then_some((x, y))
     };
-    let stroke = |words: &str| words.split_whitespace().map(spot).collect::<Option<Stroke>>();
-    let strokes: Vec<Stroke> = text.split('/').map(stroke).collect::<Option<_>>()?;
+    let stroke = |words: &str| words.split_whitespace().map(spot).collect::<Option<StrokePath>>();
+    let strokes: Vec<StrokePath> = text.split('/').map(stroke).collect::<Option<_>>()?;
     strokes.iter().all(|stroke| !stroke.is_empty()).then_some(strokes)
 }
 

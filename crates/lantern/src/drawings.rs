@@ -5,7 +5,7 @@ use std::io::ErrorKind;
 use std::path::Path;
 
 use lantern_devices::read_regular_text;
-use lantern_model::Stroke;
+use lantern_model::StrokePath;
 use lantern_sense::frame_of;
 use serde::{Deserialize, Serialize};
 use svgtypes::{SimplePathSegment, SimplifyingPathParser};
@@ -18,7 +18,7 @@ const PIECES: usize = 24;
 const LARGEST: u64 = 8 << 20;
 
 /// Drawings, each of one or more strokes.
-pub type Drawings = Vec<Vec<Stroke>>;
+pub type Drawings = Vec<Vec<StrokePath>>;
 
 /// A place of a CSV file.
 #[derive(Debug, Serialize, Deserialize)]
@@ -54,7 +54,7 @@ pub fn read(path: &Path) -> Result<Drawings, String> {
     if spots.any(|(x, y)| !x.is_finite() || !y.is_finite()) {
         return Err("a place is no number".to_owned());
     }
-    let is_seen = |drawing: &Vec<Stroke>| frame_of(drawing).is_some();
+    let is_seen = |drawing: &Vec<StrokePath>| frame_of(drawing).is_some();
     if drawings.iter().any(is_seen) {
         Ok(drawings)
     } else {
@@ -77,7 +77,7 @@ fn read_csv(text: &str) -> Result<Drawings, String> {
         }
         let strokes = drawings.last_mut().expect("one was begun");
         if last != Some((drawing, stroke)) {
-            strokes.push(Stroke::new());
+            strokes.push(StrokePath::new());
         }
         strokes.last_mut().expect("one was begun").push((x, y));
         last = Some((drawing, stroke));
@@ -107,8 +107,8 @@ fn read_svg(text: &str) -> Result<Drawings, String> {
     Ok(drawings)
 }
 
-fn strokes_of_path(data: &str) -> Result<Vec<Stroke>, String> {
-    let mut strokes: Vec<Stroke> = Vec::new();
+fn strokes_of_path(data: &str) -> Result<Vec<StrokePath>, String> {
+    let mut strokes: Vec<StrokePath> = Vec::new();
     let mut at = (0.0, 0.0);
     for segment in SimplifyingPathParser::from(data) {
         let segment = segment.map_err(|error| format!("a path is broken: {error}"))?;
@@ -194,7 +194,7 @@ fn svg_of(drawings: &Drawings) -> Vec<u8> {
 
 /// Strokes as one path, each place moved by `place`.
 pub fn path_of(
-    strokes: &[Stroke],
+    strokes: &[StrokePath],
     place: impl Fn((f32, f32)) -> (f32, f32),
 ) -> svg::node::element::Path {
     let mut data = svg::node::element::path::Data::new();

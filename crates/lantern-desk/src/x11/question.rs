@@ -17,7 +17,7 @@ use super::{pointer, windows};
 use crate::DeskError;
 use crate::drawing::Fonts;
 use crate::keysyms::{dead_accent, keysym_character};
-use crate::question::{Answer, Question, Rows, Stroke};
+use crate::question::{Answer, DialogKey, Question, Rows};
 
 /// Asks the person on the display in DISPLAY, and waits for the answer. `tell` is given the question in
 /// words, for who cannot see it, and again whenever another answer is chosen.
@@ -117,11 +117,11 @@ impl Asking {
 
     /// Takes a key, a letter with the accent of a dead key before it. An accent that goes with no
     /// letter is gone.
-    fn take(&mut self, stroke: Stroke) -> Option<Answer> {
+    fn take(&mut self, stroke: DialogKey) -> Option<Answer> {
         let accent = self.accent.take();
         let stroke = match (stroke, accent) {
-            (Stroke::Letter(letter), Some(accent)) => {
-                Stroke::Letter(compose(letter, accent).unwrap_or(letter))
+            (DialogKey::Letter(letter), Some(accent)) => {
+                DialogKey::Letter(compose(letter, accent).unwrap_or(letter))
             }
             (stroke, _) => stroke,
         };
@@ -129,7 +129,7 @@ impl Asking {
     }
 
     /// What a key means for a question.
-    fn stroke(&mut self, press: &KeyPressEvent) -> Result<Option<Stroke>, DeskError> {
+    fn stroke(&mut self, press: &KeyPressEvent) -> Result<Option<DialogKey>, DeskError> {
         let state = u16::from(press.state);
         let locked = state & self.keymap.locks();
         let held = self.keymap.families_in(state);
@@ -137,12 +137,12 @@ impl Asking {
             return self.lent_character(press.detail);
         };
         let named = match key.name() {
-            "u" if held.contains(Family::Ctrl) => Some(Stroke::EraseAll),
+            "u" if held.contains(Family::Ctrl) => Some(DialogKey::EraseAll),
             name => named_stroke(name),
         };
         let letter = || {
             let letter = self.keymap.letter(key, held, locked)?;
-            (!letter.is_control()).then_some(Stroke::Letter(letter))
+            (!letter.is_control()).then_some(DialogKey::Letter(letter))
         };
         match named.or_else(letter) {
             None => {
@@ -169,20 +169,20 @@ impl Asking {
     }
 
     /// What a keycode that is no key of the board stands for at the moment.
-    fn lent_character(&self, code: u8) -> Result<Option<Stroke>, DeskError> {
+    fn lent_character(&self, code: u8) -> Result<Option<DialogKey>, DeskError> {
         let symbols = self.link.conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
-        Ok(symbols.first().and_then(|symbol| keysym_character(*symbol)).map(Stroke::Letter))
+        Ok(symbols.first().and_then(|symbol| keysym_character(*symbol)).map(DialogKey::Letter))
     }
 }
 
 /// What a key means by its name alone.
-pub(super) fn named_stroke(name: &str) -> Option<Stroke> {
+pub(super) fn named_stroke(name: &str) -> Option<DialogKey> {
     Some(match name {
-        "escape" => Stroke::Dismiss,
-        "enter" | "pad-enter" => Stroke::Accept,
-        "down" | "tab" => Stroke::Down,
-        "up" => Stroke::Up,
-        "backspace" => Stroke::Erase,
+        "escape" => DialogKey::Dismiss,
+        "enter" | "pad-enter" => DialogKey::Accept,
+        "down" | "tab" => DialogKey::Down,
+        "up" => DialogKey::Up,
+        "backspace" => DialogKey::Erase,
         _ => return None,
     })
 }

@@ -20,7 +20,7 @@ use super::question::named_stroke;
 use super::{hint, pointer};
 use crate::DeskError;
 use crate::drawing::Fonts;
-use crate::question::{Answer, Stroke};
+use crate::question::{Answer, DialogKey};
 use crate::tally::Tally;
 
 /// With nothing picked for so long the numbers go away, and the keyboard is free again.
@@ -163,10 +163,10 @@ impl Picking<'_> {
 }
 
 /// What a key means here: digits by their place, whatever the layout makes of them.
-fn stroke(code: u8) -> Option<Stroke> {
+fn stroke(code: u8) -> Option<DialogKey> {
     let name = key_of(code)?.name();
     let digit = name.strip_prefix("pad-").unwrap_or(name).parse::<u8>().ok();
     let digit =
-        digit.filter(|digit| *digit < 10).map(|digit| Stroke::Letter((b'0' + digit).into()));
+        digit.filter(|digit| *digit < 10).map(|digit| DialogKey::Letter((b'0' + digit).into()));
     digit.or_else(|| named_stroke(name))
 }

@@ -27,7 +27,7 @@ mod units;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet, Secret, Stroke};
+use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet, Secret, StrokePath};
 use lantern_sense::{Phrase, Sounds, WordList};
 
 use crate::codes::{Code, Severity};
@@ -72,7 +72,7 @@ pub fn check_with(source: &Source, outside: &Outside<'_>) -> Checked {
 }
 
 /// Drawings of a file, each of one or more strokes, or why there are none.
-pub type Drawings = Result<Vec<Vec<Stroke>>, String>;
+pub type Drawings = Result<Vec<Vec<StrokePath>>, String>;
 
 /// What a check asks of the world.
 #[derive(Clone, Copy)]

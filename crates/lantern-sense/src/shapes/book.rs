@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::f32::consts::LN_2;
 
-use lantern_model::{Allowed, Described, Shape, Stroke};
+use lantern_model::{Allowed, Described, Shape, StrokePath};
 
 use super::evidence::{Nature, Signs, Spread, Standing};
 use super::form::Bounds;
@@ -156,7 +156,7 @@ impl ShapeBook {
         book
     }
 
-    fn add_beginnings(&mut self, shape: usize, drawing: &[Stroke], allowed: Allowed) {
+    fn add_beginnings(&mut self, shape: usize, drawing: &[StrokePath], allowed: Allowed) {
         for strokes in 1..drawing.len() {
             let Some(sight) = Sight::of(&drawing[..strokes]) else { return };
             if allowed.mirrored {
@@ -167,7 +167,7 @@ impl ShapeBook {
     }
 
     /// Whether strokes may be the first ones of a shape that has more.
-    pub fn may_go_on(&self, strokes: &[Stroke], counts: impl Fn(usize) -> bool) -> bool {
+    pub fn may_go_on(&self, strokes: &[StrokePath], counts: impl Fn(usize) -> bool) -> bool {
         let Some(sight) = Sight::of(strokes) else { return false };
         let fits = |template: &Template| {
             sight.apart(&template.sight, self.shapes[template.shape].bounds) <= BEGINNING
@@ -197,7 +197,7 @@ impl ShapeBook {
     }
 
     /// Which of the shapes that count now a drawing is.
-    pub fn recognise(&self, drawing: &[Stroke], counts: impl Fn(usize) -> bool) -> Closeness {
+    pub fn recognise(&self, drawing: &[StrokePath], counts: impl Fn(usize) -> bool) -> Closeness {
         let ranked = Sight::of(drawing).map_or_else(Vec::new, |sight| self.rank(&sight, counts));
         let verdict = match &ranked[..] {
             [] => Verdict::NoSuch,
@@ -332,16 +332,16 @@ pub fn examples_of(shape: &Shape) -> usize {
 }
 
 /// The ways in which a drawing may be drawn.
-fn ways(drawing: &[Stroke], allowed: Allowed) -> Vec<Vec<Stroke>> {
+fn ways(drawing: &[StrokePath], allowed: Allowed) -> Vec<Vec<StrokePath>> {
     if !allowed.any_way {
         return vec![drawing.to_vec()];
     }
-    let backwards = |stroke: &Stroke| -> Stroke { stroke.iter().rev().copied().collect() };
+    let backwards = |stroke: &StrokePath| -> StrokePath { stroke.iter().rev().copied().collect() };
     if drawing.len() > ORDERED {
-        let turned: Vec<Stroke> = drawing.iter().rev().map(backwards).collect();
+        let turned: Vec<StrokePath> = drawing.iter().rev().map(backwards).collect();
         return vec![drawing.to_vec(), turned];
     }
-    let mut ways: Vec<Vec<Stroke>> = vec![Vec::new()];
+    let mut ways: Vec<Vec<StrokePath>> = vec![Vec::new()];
     for stroke in drawing {
         let mut longer = Vec::new();
         for way in &ways {

@@ -64,9 +64,9 @@ fn off(one: Spot, other: Spot) -> f32 {
 mod tests {
     use super::super::form::Form;
     use super::*;
-    use lantern_model::Stroke;
+    use lantern_model::StrokePath;
 
-    fn form(strokes: &[Stroke]) -> Vec<Vec<Step>> {
+    fn form(strokes: &[StrokePath]) -> Vec<Vec<Step>> {
         Form::smoothed(strokes, &[1]).unwrap()[0].strokes()
     }
 
@@ -74,7 +74,7 @@ mod tests {
     fn a_longer_leg_counts_for_less_than_another_corner() {
         let even = form(&[vec![(0.0, 0.0), (50.0, 60.0), (100.0, 0.0)]]);
         let uneven = form(&[vec![(0.0, 12.0), (40.0, 60.0), (100.0, 0.0)]]);
-        let round: Stroke = (0..=40)
+        let round: StrokePath = (0..=40)
             .map(|at| std::f32::consts::PI * at as f32 / 40.0)
             .map(|angle| (50.0 - 50.0 * angle.cos(), 60.0 * angle.sin()))
             .collect();

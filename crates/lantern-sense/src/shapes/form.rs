@@ -10,7 +10,7 @@
 
 use std::f32::consts::PI;
 
-use lantern_model::{Spot, Stroke};
+use lantern_model::{Spot, StrokePath};
 
 /// Steps of a form, over all its strokes.
 pub(super) const STEPS: usize = 32;
@@ -72,8 +72,9 @@ impl Form {
 
     /// The forms of a drawing, smoothed so many times each, fewer before more; `None` if there is nothing
     /// to see, or more strokes than can be told apart.
-    pub(super) fn smoothed(strokes: &[Stroke], passes: &[usize]) -> Option<Vec<Form>> {
-        let strokes: Vec<&Stroke> = strokes.iter().filter(|stroke| !stroke.is_empty()).collect();
+    pub(super) fn smoothed(strokes: &[StrokePath], passes: &[usize]) -> Option<Vec<Form>> {
+        let strokes: Vec<&StrokePath> =
+            strokes.iter().filter(|stroke| !stroke.is_empty()).collect();
         if strokes.is_empty() || strokes.len() > STROKES {
             return None;
         }
@@ -267,18 +268,18 @@ fn smooth(spots: &mut [Spot]) {
 mod tests {
     use super::*;
 
-    fn form_of(strokes: &[Stroke]) -> Option<Form> {
+    fn form_of(strokes: &[StrokePath]) -> Option<Form> {
         Form::smoothed(strokes, &[1])?.pop()
     }
 
-    fn hook(size: f32) -> Vec<Stroke> {
+    fn hook(size: f32) -> Vec<StrokePath> {
         vec![vec![(0.0, 0.0), (0.0, size), (size / 2.0, size)]]
     }
 
     #[test]
     fn size_and_place_do_not_count() {
         let form = form_of(&hook(20.0)).unwrap();
-        let moved: Vec<Stroke> = hook(2000.0)
+        let moved: Vec<StrokePath> = hook(2000.0)
             .into_iter()
             .map(|stroke| stroke.into_iter().map(|(x, y)| (x + 700.0, y - 90.0)).collect())
             .collect();
@@ -297,7 +298,7 @@ mod tests {
                 .map(|(x, y)| (x * cosine - y * sine, x * sine + y * cosine))
                 .collect()
         });
-        let turned = form_of(&turned.collect::<Vec<Stroke>>()).unwrap();
+        let turned = form_of(&turned.collect::<Vec<StrokePath>>()).unwrap();
         let (wide, narrow) = (Bounds::degrees(20.0), Bounds::degrees(5.0));
         assert!(form.likeness(&turned, wide) > 0.9999);
         assert!((form.best_turn(&turned, wide) - 0.2).abs() < 0.001);
@@ -308,7 +309,7 @@ mod tests {
     #[test]
     fn the_other_way_round_is_another_shape() {
         let there = form_of(&hook(100.0)).unwrap();
-        let back: Vec<Stroke> =
+        let back: Vec<StrokePath> =
             hook(100.0).into_iter().map(|stroke| stroke.into_iter().rev().collect()).collect();
         let likeness = there.likeness(&form_of(&back).unwrap(), Bounds::degrees(20.0));
         assert!(likeness < 0.1, "{likeness}");

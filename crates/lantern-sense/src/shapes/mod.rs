@@ -12,7 +12,7 @@ mod form;
 mod sight;
 mod words;
 
-use lantern_model::Stroke;
+use lantern_model::StrokePath;
 
 pub use book::{AlikeShapes, Closeness, Ranked, ShapeBook, Verdict, examples_of};
 pub use evidence::{SIGNS, Signs};
@@ -22,18 +22,18 @@ pub use words::{PATH_WORDS, strokes_of_words};
 const SMALLEST_DRAWING: f32 = 12.0;
 
 /// The longer side of the frame around strokes, in pixels.
-pub fn size_of_drawing(strokes: &[Stroke]) -> f32 {
+pub fn size_of_drawing(strokes: &[StrokePath]) -> f32 {
     let frame = frame_of(strokes);
     frame.map_or(0.0, |(left, top, right, bottom)| (right - left).max(bottom - top))
 }
 
 /// Whether the strokes are long enough to be a drawing.
-pub fn is_drawing(strokes: &[Stroke]) -> bool {
+pub fn is_drawing(strokes: &[StrokePath]) -> bool {
     size_of_drawing(strokes) >= SMALLEST_DRAWING
 }
 
 /// The frame around strokes: left, top, right, bottom; `None` without a place.
-pub fn frame_of(strokes: &[Stroke]) -> Option<(f32, f32, f32, f32)> {
+pub fn frame_of(strokes: &[StrokePath]) -> Option<(f32, f32, f32, f32)> {
     let mut spots = strokes.iter().flatten().copied();
     let first = spots.next()?;
     Some(spots.fold((first.0, first.1, first.0, first.1), |(left, top, right, bottom), (x, y)| {

@@ -2,7 +2,7 @@
 //! which is smoothed out, and with it corners are. So two drawings are compared as smooth as the
 //! smaller of them must be.
 
-use lantern_model::Stroke;
+use lantern_model::StrokePath;
 
 use super::elastic;
 use super::form::{Bounds, Form, Step, length_of};
@@ -39,7 +39,7 @@ pub(super) struct Sight {
 
 impl Sight {
     /// How a drawing looks; `None` if it has no form.
-    pub(super) fn of(strokes: &[Stroke]) -> Option<Sight> {
+    pub(super) fn of(strokes: &[StrokePath]) -> Option<Sight> {
         let length: f32 = strokes.iter().map(|stroke| length_of(stroke)).sum();
         let step = length / Form::PIECES as f32;
         let distance = STEP.iter().filter(|least| step < **least).count();

@@ -5,7 +5,7 @@
 
 use std::f32::consts::{FRAC_PI_2, FRAC_PI_4, TAU};
 
-use lantern_model::{Spot, Stroke};
+use lantern_model::{Spot, StrokePath};
 
 use super::frame_of;
 
@@ -85,7 +85,7 @@ enum Beside {
 }
 
 /// The drawings that a path may mean, the plainest first. Words that are none are passed over.
-pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec<Stroke>> {
+pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec<StrokePath>> {
     let pens: Vec<Pen> = words.into_iter().filter_map(Pen::of).collect();
     let legs = pens.iter().filter(|pen| matches!(pen, Pen::Leg(_))).count();
     let mut lengths = vec![vec![1.0; legs]];
@@ -124,7 +124,7 @@ pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec
 }
 
 /// The drawing made so many times as wide: what goes aslant may be steep or flat.
-fn widened(mut strokes: Vec<Stroke>, wide: f32) -> Vec<Stroke> {
+fn widened(mut strokes: Vec<StrokePath>, wide: f32) -> Vec<StrokePath> {
     strokes.iter_mut().flatten().for_each(|spot| spot.0 *= wide);
     strokes
 }
@@ -134,11 +134,11 @@ fn strokes_in(pens: &[Pen]) -> usize {
 }
 
 /// One drawing of the path, with the legs so long.
-fn draw(pens: &[Pen], lengths: &[f32], heading: f32, beside: Beside) -> Vec<Stroke> {
+fn draw(pens: &[Pen], lengths: &[f32], heading: f32, beside: Beside) -> Vec<StrokePath> {
     let mut lengths = lengths.iter();
     let mut heading = heading;
-    let mut strokes: Vec<Stroke> = Vec::new();
-    let mut stroke: Stroke = vec![(0.0, 0.0)];
+    let mut strokes: Vec<StrokePath> = Vec::new();
+    let mut stroke: StrokePath = vec![(0.0, 0.0)];
     let mut lifted = false;
     for pen in pens {
         let end = stroke[stroke.len() - 1];
@@ -179,7 +179,12 @@ fn onward((x, y): Spot, heading: f32, length: f32) -> Spot {
 }
 
 /// Goes on with the stroke, or begins another if the pen was lifted.
-fn take_up(strokes: &mut Vec<Stroke>, stroke: &mut Stroke, lifted: &mut bool, beside: Beside) {
+fn take_up(
+    strokes: &mut Vec<StrokePath>,
+    stroke: &mut StrokePath,
+    lifted: &mut bool,
+    beside: Beside,
+) {
     if std::mem::take(lifted) {
         let end = stroke[stroke.len() - 1];
         finish(strokes, stroke, beside);
@@ -188,7 +193,7 @@ fn take_up(strokes: &mut Vec<Stroke>, stroke: &mut Stroke, lifted: &mut bool, be
 }
 
 /// Lays a stroke down beside those before it.
-fn finish(strokes: &mut Vec<Stroke>, stroke: &mut Stroke, beside: Beside) {
+fn finish(strokes: &mut Vec<StrokePath>, stroke: &mut StrokePath, beside: Beside) {
     let mut stroke = std::mem::take(stroke);
     if stroke.len() < 2 {
         return;
@@ -213,7 +218,7 @@ fn finish(strokes: &mut Vec<Stroke>, stroke: &mut Stroke, beside: Beside) {
 mod tests {
     use super::*;
 
-    fn plainest(words: &str) -> Vec<Stroke> {
+    fn plainest(words: &str) -> Vec<StrokePath> {
         strokes_of_words(words.split(' ')).swap_remove(0)
     }
 

@@ -1,6 +1,6 @@
 //! Shapes from the outside: what a drawing is taken for, and what it is not.
 
-use lantern_model::{Allowed, Described, Shape, Stroke};
+use lantern_model::{Allowed, Described, Shape, StrokePath};
 use lantern_sense::{ShapeBook, Verdict, frame_of, strokes_of_words};
 use proptest::prelude::*;
 
@@ -32,12 +32,12 @@ fn bench() -> Vec<Shape> {
     .into()
 }
 
-fn each(drawing: &[Stroke], place: impl Fn((f32, f32)) -> (f32, f32)) -> Vec<Stroke> {
+fn each(drawing: &[StrokePath], place: impl Fn((f32, f32)) -> (f32, f32)) -> Vec<StrokePath> {
     drawing.iter().map(|stroke| stroke.iter().map(|spot| place(*spot)).collect()).collect()
 }
 
 /// The drawing with a place every few pixels, as a mouse tells it.
-fn told(drawing: &[Stroke]) -> Vec<Stroke> {
+fn told(drawing: &[StrokePath]) -> Vec<StrokePath> {
     let between = |pair: &[(f32, f32)]| {
         let (from, to) = (pair[0], pair[1]);
         let count = ((to.0 - from.0).hypot(to.1 - from.1) / 5.0).ceil().max(1.0) as usize;
@@ -47,15 +47,15 @@ fn told(drawing: &[Stroke]) -> Vec<Stroke> {
                 let share = share(step);
                 (from.0 + (to.0 - from.0) * share, from.1 + (to.1 - from.1) * share)
             })
-            .collect::<Stroke>()
+            .collect::<StrokePath>()
     };
-    let of_stroke = |stroke: &Stroke| -> Stroke {
+    let of_stroke = |stroke: &StrokePath| -> StrokePath {
         stroke.windows(2).flat_map(between).chain(stroke.last().copied()).collect()
     };
     drawing.iter().map(of_stroke).collect()
 }
 
-fn verdict(shapes: &[Shape], drawing: &[Stroke]) -> Option<String> {
+fn verdict(shapes: &[Shape], drawing: &[StrokePath]) -> Option<String> {
     let book = ShapeBook::new(shapes);
     match book.recognise(drawing, |_| true).verdict {
         Verdict::Is(shape) => Some(book.name(shape).to_owned()),
@@ -103,7 +103,7 @@ proptest! {
 #[test]
 fn the_other_way_round_and_the_mirror_count_only_where_a_shape_says_so() {
     let hook = strokes_of_words("down right".split(' ')).swap_remove(0);
-    let backwards: Vec<Stroke> =
+    let backwards: Vec<StrokePath> =
         hook.iter().map(|stroke| stroke.iter().rev().copied().collect()).collect();
     let mirrored = each(&hook, |(x, y)| (-x, y));
     let strict = [plain("hook", "down right")];
@@ -137,7 +137,7 @@ fn strokes_in_another_order_count_where_the_way_does_not_matter() {
 #[test]
 fn a_scribble_a_line_and_nothing_are_no_shape() {
     let shapes = bench();
-    let scribble: Stroke = (0..=200)
+    let scribble: StrokePath = (0..=200)
         .map(|at| std::f32::consts::TAU * at as f32 / 200.0)
         .map(|angle| (90.0 * (2.0 * angle).sin() + 9.0 * angle, 120.0 * (3.0 * angle).cos()))
         .collect();

@@ -4,7 +4,7 @@
 use std::ops::Range;
 
 use fastrand::Rng;
-use lantern_model::Stroke;
+use lantern_model::StrokePath;
 use lantern_sense::{SIGNS, ShapeBook, Signs};
 
 use super::hands::{Family, Hand, errand, scribble};
@@ -65,7 +65,7 @@ fn add_rows(
     few: bool,
     dice: &mut Rng,
 ) {
-    let mut add = |drawing: &[Stroke], meant: Option<usize>, dice: &mut Rng| {
+    let mut add = |drawing: &[StrokePath], meant: Option<usize>, dice: &mut Rng| {
         let counts = counting(shapes.len(), meant, few, dice);
         let found = book.recognise(drawing, |shape| counts[shape]);
         // One that is taken for another shape is neither: how far that one is tells them apart.
@@ -79,7 +79,7 @@ fn add_rows(
             add(&drawing, Some(number), dice);
         }
     }
-    for nothing in [scribble as fn(&mut Rng) -> Vec<Stroke>, errand] {
+    for nothing in [scribble as fn(&mut Rng) -> Vec<StrokePath>, errand] {
         for _ in 0..NOTHINGS {
             let drawing = nothing(dice);
             add(&drawing, None, dice);

@@ -4,7 +4,7 @@
 use std::f32::consts::{FRAC_1_SQRT_2, PI, TAU};
 
 use fastrand::Rng;
-use lantern_model::{Spot, Stroke};
+use lantern_model::{Spot, StrokePath};
 
 use super::outlines::{Meant, Outline, Part};
 
@@ -71,9 +71,9 @@ impl Hand {
     }
 
     /// Draws a shape once, between 20 and 2,000 pixels large.
-    pub fn draw(&self, meant: &Meant, dice: &mut Rng) -> Vec<Stroke> {
+    pub fn draw(&self, meant: &Meant, dice: &mut Rng) -> Vec<StrokePath> {
         let size = 20.0 * 100.0_f32.powf(dice.f32());
-        let strokes: Vec<Stroke> =
+        let strokes: Vec<StrokePath> =
             meant.strokes.iter().map(|outline| self.stroke(outline, dice)).collect();
         let turn = self.turn + 0.04 * self.loose * stray(dice);
         let slant = self.slant + 0.03 * self.loose * stray(dice);
@@ -94,14 +94,14 @@ impl Hand {
                     let scale = size / extent;
                     ((x * scale + corner.0).round(), (y * scale + corner.1).round())
                 };
-                let mut spots: Stroke = stroke.into_iter().map(place).collect();
+                let mut spots: StrokePath = stroke.into_iter().map(place).collect();
                 spots.dedup();
                 spots
             })
             .collect()
     }
 
-    fn stroke(&self, outline: &Outline, dice: &mut Rng) -> Stroke {
+    fn stroke(&self, outline: &Outline, dice: &mut Rng) -> StrokePath {
         let mut outline = outline.clone();
         for (number, part) in outline.parts.iter_mut().enumerate() {
             let habit = self.habits[number % self.habits.len()];
@@ -120,7 +120,7 @@ impl Hand {
     }
 
     /// Speeds of all parts, summed.
-    fn pulses(&self, outline: &Outline, dice: &mut Rng) -> Stroke {
+    fn pulses(&self, outline: &Outline, dice: &mut Rng) -> StrokePath {
         let mut pulses: Vec<Pulse> = Vec::new();
         let mut at = 0.0;
         for part in &outline.parts {
@@ -153,7 +153,7 @@ impl Hand {
     }
 
     /// The path as a whole, bent and smoothed, followed by the power law.
-    fn bends(&self, outline: &Outline, dice: &mut Rng) -> Stroke {
+    fn bends(&self, outline: &Outline, dice: &mut Rng) -> StrokePath {
         const STEP: f32 = 0.01;
         let spots = outline.spots(STEP);
         let waves: Vec<[f32; 4]> = (0..3)
@@ -169,7 +169,7 @@ impl Hand {
             .collect();
         let drift = 0.06 * self.loose * stray(dice);
         let whole = (spots.len() - 1).max(1) as f32;
-        let bent: Stroke = spots
+        let bent: StrokePath = spots
             .iter()
             .enumerate()
             .map(|(at, (x, y))| {
@@ -259,7 +259,7 @@ fn heading(from: Spot, to: Spot) -> f32 {
 }
 
 /// Each place as the mean of those up to `reach` away; the ends stay near where they are.
-fn blurred(spots: &[Spot], reach: usize) -> Stroke {
+fn blurred(spots: &[Spot], reach: usize) -> StrokePath {
     (0..spots.len())
         .map(|at| {
             let reach = reach.min(at).min(spots.len() - 1 - at);
@@ -272,7 +272,7 @@ fn blurred(spots: &[Spot], reach: usize) -> Stroke {
 }
 
 /// Drawn without a meaning: a heading that wanders.
-pub fn scribble(dice: &mut Rng) -> Vec<Stroke> {
+pub fn scribble(dice: &mut Rng) -> Vec<StrokePath> {
     let strokes = if dice.f32() < 0.85 { 1 } else { 2 };
     let size = 20.0 * 100.0_f32.powf(dice.f32());
     (0..strokes)
@@ -296,7 +296,7 @@ pub fn scribble(dice: &mut Rng) -> Vec<Stroke> {
 }
 
 /// Ordinary movement of a mouse: to one thing after another, with a correction before each.
-pub fn errand(dice: &mut Rng) -> Vec<Stroke> {
+pub fn errand(dice: &mut Rng) -> Vec<StrokePath> {
     let mut at = (between(dice, 0.0, 1900.0), between(dice, 0.0, 1000.0));
     let mut spots = vec![at];
     for _ in 0..dice.usize(1..3) {

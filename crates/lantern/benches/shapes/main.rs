@@ -17,7 +17,7 @@ use std::time::Instant;
 
 use fastrand::Rng;
 use hands::{Family, Hand, errand, scribble};
-use lantern_model::{Allowed, Described, Shape, Stroke};
+use lantern_model::{Allowed, Described, Shape, StrokePath};
 use lantern_sense::{ShapeBook, Verdict, strokes_of_words};
 use outlines::{IN_WORDS, Meant};
 
@@ -206,7 +206,7 @@ fn nothings(shapes: &[Meant], family: Family, seed: u64) -> Vec<(&'static str, u
         books.push(book_of(shapes, &hand, 3, &mut dice));
     }
     let words = [book_of_words()];
-    type Drawn = fn(&mut Rng) -> Vec<Stroke>;
+    type Drawn = fn(&mut Rng) -> Vec<StrokePath>;
     let kinds: [(&str, &[ShapeBook], Drawn); 4] = [
         ("scribbles", &books, scribble),
         ("ordinary movements", &books, errand),

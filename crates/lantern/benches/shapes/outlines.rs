@@ -2,7 +2,7 @@
 
 use std::f32::consts::{FRAC_PI_2, PI, TAU};
 
-use lantern_model::{Spot, Stroke};
+use lantern_model::{Spot, StrokePath};
 
 /// A part of a stroke: so long, from one heading evenly to another. 0 is to the right, and it grows
 /// as a clock's hand goes.
@@ -22,7 +22,7 @@ pub struct Outline {
 
 impl Outline {
     /// The places along it, `step` apart.
-    pub fn spots(&self, step: f32) -> Stroke {
+    pub fn spots(&self, step: f32) -> StrokePath {
         let (mut x, mut y) = self.start;
         let mut spots = vec![self.start];
         for part in &self.parts {

@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Family, Key, KeyRef, Side, Spot, Stroke};
+use lantern_model::{Combo, Family, Key, KeyRef, Side, Spot, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::is_drawing;
 
@@ -39,7 +39,7 @@ pub struct Bursts {
     others: Vec<SceneAct>,
     pointer: Option<(i32, i32)>,
     /// Where the pointer went since the burst began.
-    way: Stroke,
+    way: StrokePath,
     typed: Option<Typed>,
 }
 
@@ -144,16 +144,16 @@ impl Bursts {
 }
 
 /// What was drawn, if a single key or button was down while the pointer went some way.
-fn drawing(burst: &[Move], way: &Stroke) -> Option<SceneAct> {
+fn drawing(burst: &[Move], way: &StrokePath) -> Option<SceneAct> {
     let [down, _] = burst else { return None };
     let begins = down.pointer.map(|(x, y)| (x as f32, y as f32));
-    let whole: Stroke = begins.into_iter().chain(way.iter().copied()).collect();
+    let whole: StrokePath = begins.into_iter().chain(way.iter().copied()).collect();
     if !is_drawing(std::slice::from_ref(&whole)) {
         return None;
     }
     let last = whole.len() - 1;
     let kept = (0..PLACES).map(|place| whole[place * last / (PLACES - 1)]);
-    let mut kept: Stroke = kept.collect();
+    let mut kept: StrokePath = kept.collect();
     kept.dedup();
     let key = Side::of(down.key).map_or(KeyRef::Named(down.key), named);
     Some(SceneAct::Draws(Sketch::Along(vec![kept]), key, None))

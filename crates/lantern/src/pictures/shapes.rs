@@ -1,6 +1,6 @@
 //! A sheet of shapes: each with a dot where it begins and an arrowhead where it ends.
 
-use lantern_model::{Spot, Stroke};
+use lantern_model::{Spot, StrokePath};
 use lantern_sense::frame_of;
 use svg::Document;
 use svg::node::element::{Circle, Polygon, Text};
@@ -11,7 +11,7 @@ use crate::drawings::path_of;
 /// A shape of the sheet.
 pub struct ShapeCell {
     pub name: String,
-    pub strokes: Vec<Stroke>,
+    pub strokes: Vec<StrokePath>,
     /// What it fires.
     pub does: Vec<String>,
 }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Event, Frame, Key, KeyRef, Spot, Stroke};
+use lantern_model::{Combo, Event, Frame, Key, KeyRef, Spot, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::strokes_of_words;
 
@@ -146,7 +146,7 @@ impl Player {
     }
 
     /// The strokes of a sketch, if they are known; those of words begin where the pointer is.
-    fn strokes_of(&self, sketch: &Sketch) -> Option<Vec<Stroke>> {
+    fn strokes_of(&self, sketch: &Sketch) -> Option<Vec<StrokePath>> {
         let strokes = match sketch {
             Sketch::Along(strokes) => return Some(strokes.clone()),
             Sketch::Drawn(_) => return None,
@@ -166,7 +166,7 @@ impl Player {
     }
 
     /// Draws strokes, each with a press of its own.
-    fn trace(&mut self, key: Key, strokes: &[Stroke]) {
+    fn trace(&mut self, key: Key, strokes: &[StrokePath]) {
         for (number, stroke) in strokes.iter().enumerate() {
             if number > 0 {
                 self.advance_to(self.now + BETWEEN_STROKES);

@@ -1,6 +1,6 @@
 //! `lantern shape alike`: which shapes are taken for each other, and what would help.
 
-use lantern_model::{Shape, Stroke};
+use lantern_model::{Shape, StrokePath};
 use lantern_sense::{AlikeShapes, ShapeBook, size_of_drawing};
 use serde::Serialize;
 
@@ -65,12 +65,12 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
 fn advice(book: &ShapeBook, shapes: &[Shape], alike: AlikeShapes) -> String {
     let AlikeShapes { second, likeness, .. } = alike;
     let Shape { name, drawings, allowed, .. } = &shapes[second];
-    let mut ways: Vec<(String, Vec<Vec<Stroke>>)> = Vec::new();
+    let mut ways: Vec<(String, Vec<Vec<StrokePath>>)> = Vec::new();
     if allowed.any_way || allowed.mirrored {
         let plain = format!("leave out what {name} allows beside its drawing");
         ways.push((plain, drawings.clone()));
     }
-    let redrawn = |with: &dyn Fn(&[Stroke]) -> Vec<Stroke>| {
+    let redrawn = |with: &dyn Fn(&[StrokePath]) -> Vec<StrokePath>| {
         drawings.iter().map(|drawing| with(drawing)).collect()
     };
     ways.push((format!("draw {name} backwards"), redrawn(&backwards)));
@@ -80,7 +80,7 @@ fn advice(book: &ShapeBook, shapes: &[Shape], alike: AlikeShapes) -> String {
         let longer = redrawn(&|drawing| longer(drawing, leg));
         ways.push((format!("end {name} with a leg {word}"), longer));
     }
-    let like_others = |drawings: &[Vec<Stroke>]| {
+    let like_others = |drawings: &[Vec<StrokePath>]| {
         let scores = drawings.iter().flat_map(|drawing| {
             let found = book.recognise(drawing, |shape| shape != second);
             found.ranked.into_iter().map(|ranked| ranked.score)
@@ -96,12 +96,12 @@ fn advice(book: &ShapeBook, shapes: &[Shape], alike: AlikeShapes) -> String {
     }
 }
 
-fn backwards(drawing: &[Stroke]) -> Vec<Stroke> {
+fn backwards(drawing: &[StrokePath]) -> Vec<StrokePath> {
     drawing.iter().map(|stroke| stroke.iter().rev().copied().collect()).collect()
 }
 
 /// The drawing with a leg more, half as long as the drawing is large.
-fn longer(drawing: &[Stroke], (x, y): (f32, f32)) -> Vec<Stroke> {
+fn longer(drawing: &[StrokePath], (x, y): (f32, f32)) -> Vec<StrokePath> {
     let mut strokes = drawing.to_vec();
     let size = size_of_drawing(drawing) / 2.0;
     if let Some(stroke) = strokes.last_mut()

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use lantern_desk::{Desk, HeldKeys, X11Desk};
-use lantern_model::{Armed, ArmedKey, Event, Families, Key, Stroke, Time};
+use lantern_model::{Armed, ArmedKey, Event, Families, Key, StrokePath, Time};
 use lantern_sense::is_drawing;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
@@ -68,14 +68,14 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     complain!("hold {key} and draw, {times} times; Ctrl+C ends it");
     let start = Instant::now();
     let now = || Time::START + start.elapsed();
-    let mut strokes: Vec<Stroke> = Vec::new();
-    let mut way: Option<Stroke> = None;
+    let mut strokes: Vec<StrokePath> = Vec::new();
+    let mut way: Option<StrokePath> = None;
     let mut ended = None;
     let mut drawn = 0;
     while drawn < times {
         match desk.poll_event(now())? {
             Some(Event::Pressed { key: pressed, .. }) if pressed == key => {
-                way = Some(Stroke::new());
+                way = Some(StrokePath::new());
                 desk.arm(Armed { traces: Some(true), ..rest.clone() })?;
             }
             Some(Event::Traced(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use lantern_model::{Combo, Families, Family, Key, KeyRef, Layout, Side};
 
 /// A key of the board with the families that must be down.
-pub(crate) type Stroke = (Key, Families);
+pub(crate) type KeyStroke = (Key, Families);
 
 /// Why a combination cannot be pressed on a board.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -61,7 +61,10 @@ fn modifiers_of<'k>(
 }
 
 /// The stroke of a combination on this board, with the sides it names; the key it lacks, if any.
-pub(crate) fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Vec<Side>), Lack> {
+pub(crate) fn key_stroke_of(
+    combo: &[KeyRef],
+    layout: &Layout,
+) -> Result<(KeyStroke, Vec<Side>), Lack> {
     // A modifier that is named before its plain key may also stand behind it.
     let end = combo.len().checked_sub(1).ok_or(Lack::Keys)?;
     let at = combo.iter().rposition(|key| !key.is_modifier()).unwrap_or(end);
@@ -80,8 +83,11 @@ pub(crate) fn stroke_of(combo: &[KeyRef], layout: &Layout) -> Result<(Stroke, Ve
 
 /// The strokes that are a combination on this board: one, or one for each side where its last key is a
 /// modifier of either side.
-pub(crate) fn strokes_of(combo: &Combo, layout: &Layout) -> Result<Vec<(Stroke, Vec<Side>)>, Lack> {
-    let ((key, families), sides) = stroke_of(&combo.0, layout)?;
+pub(crate) fn key_strokes_of(
+    combo: &Combo,
+    layout: &Layout,
+) -> Result<Vec<(KeyStroke, Vec<Side>)>, Lack> {
+    let ((key, families), sides) = key_stroke_of(&combo.0, layout)?;
     let keys: Vec<Key> = match combo.last() {
         Some(KeyRef::Either(family)) => sides_of(family, layout).map(Side::key).collect(),
         _ => vec![key],
