@@ -6,7 +6,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Cause, Frame, Hint, HintPlace, Order, Shown, Spot, StrokePath, Time};
+use lantern_model::{Cause, Frame, Hint, HintPlace, Order, Point, Shown, StrokePath, Time};
 use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
 
 use crate::engine::Engine;
@@ -72,7 +72,7 @@ impl Engine {
     }
 
     /// The pointer went this way.
-    pub(crate) fn handle_traced(&mut self, now: Time, spots: &[Spot]) {
+    pub(crate) fn handle_traced(&mut self, now: Time, spots: &[Point]) {
         let Some(number) = self.drawing.press else { return };
         let drawing = &mut self.drawing;
         drawing.moved_at = now;
@@ -138,7 +138,7 @@ impl Engine {
             let way = self.drawing.take_way();
             let found = self.presses.waiting(number);
             if let Some(give) = found.and_then(|waiting| waiting.give.as_mut()) {
-                let whole = |(x, y): &Spot| (x.round() as i32, y.round() as i32);
+                let whole = |(x, y): &Point| (x.round() as i32, y.round() as i32);
                 give.way = way.iter().map(whole).collect();
             }
             self.end_drawing(now);

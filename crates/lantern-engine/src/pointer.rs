@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::code::{Expr, Spot};
+use lantern_model::code::{Expr, MoveTarget};
 use lantern_model::{Act, Frame, RunId, Time};
 
 use crate::engine::Engine;
@@ -13,7 +13,13 @@ use crate::steps::{Done, Flow};
 const PACE: Duration = Duration::from_millis(8);
 
 impl Engine {
-    pub(crate) fn do_move(&mut self, now: Time, id: RunId, to: &Spot, over: Option<&Expr>) -> Done {
+    pub(crate) fn do_move(
+        &mut self,
+        now: Time,
+        id: RunId,
+        to: &MoveTarget,
+        over: Option<&Expr>,
+    ) -> Done {
         let over = self.ask(now, id, |scope| scope.optional_duration(over))?;
         let act = self.act_of(now, id, to)?;
         if !self.acquire_input(now, id)? {
@@ -35,10 +41,10 @@ impl Engine {
         Ok(Flow::Wait)
     }
 
-    fn act_of(&self, now: Time, id: RunId, to: &Spot) -> Result<Act, String> {
+    fn act_of(&self, now: Time, id: RunId, to: &MoveTarget) -> Result<Act, String> {
         let [x, y] = to.corners();
         Ok(match to {
-            Spot::At(..) => {
+            MoveTarget::At(..) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
                 if !self.screens.is_empty()
                     && !self.screens.iter().any(|screen| screen.holds((x, y)))
@@ -51,15 +57,15 @@ impl Engine {
                 }
                 Act::MoveTo(x, y)
             }
-            Spot::By(..) => {
+            MoveTarget::By(..) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
                 Act::MoveBy(x, y)
             }
-            Spot::OfWindow(..) => {
+            MoveTarget::OfWindow(..) => {
                 let frame = self.app.frame.ok_or("this desk does not tell where the window is")?;
                 self.share_of(now, id, frame, x, y)?
             }
-            Spot::OfScreen(..) => {
+            MoveTarget::OfScreen(..) => {
                 let here = self.screens.iter().find(|screen| screen.holds(self.pointer));
                 let frame = here.or(self.screens.first());
                 let frame = frame.ok_or("this desk does not tell how large the screen is")?;

@@ -1,6 +1,6 @@
 //! A set of rules with the indexes by which the engine finds them, built before the engine takes it.
 
-use lantern_model::code::{Asked, Op, Spot};
+use lantern_model::code::{Asked, MoveTarget, Op};
 use lantern_model::{RoutineId, Rule, RuleSet};
 
 use crate::hearing::Ears;
@@ -49,7 +49,7 @@ impl From<RuleSet> for PreparedRules {
 impl Asks {
     fn of(rules: &RuleSet) -> Asks {
         let glides = rules.ops().any(|op| match op {
-            Op::Move { to, over } => over.is_some() || matches!(to, Spot::OfScreen(..)),
+            Op::Move { to, over } => over.is_some() || matches!(to, MoveTarget::OfScreen(..)),
             _ => false,
         });
         Asks {

@@ -310,7 +310,7 @@ pub enum Op {
     /// Move the pointer, at once or over a time.
     Move {
         /// Where to.
-        to: Spot,
+        to: MoveTarget,
         /// How long it takes; at once if missing.
         over: Option<Expr>,
     },
@@ -401,7 +401,7 @@ pub enum Op {
 
 /// Where the pointer goes.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Spot {
+pub enum MoveTarget {
     /// To pixels of the screens.
     At(Expr, Expr),
     /// By pixels.
@@ -412,10 +412,13 @@ pub enum Spot {
     OfScreen(Expr, Expr),
 }
 
-impl Spot {
+impl MoveTarget {
     /// How far right and how far down.
     pub const fn corners(&self) -> [&Expr; 2] {
-        let (Spot::At(x, y) | Spot::By(x, y) | Spot::OfWindow(x, y) | Spot::OfScreen(x, y)) = self;
+        let (MoveTarget::At(x, y)
+        | MoveTarget::By(x, y)
+        | MoveTarget::OfWindow(x, y)
+        | MoveTarget::OfScreen(x, y)) = self;
         [x, y]
     }
 }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{ArmedKey, Ear, EffectId, Key, Layout, Link, Modifiers, Spot, Value, WallTime};
+use crate::{ArmedKey, Ear, EffectId, Key, Layout, Link, Modifiers, Point, Value, WallTime};
 
 /// A part of a screen, in its pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -131,7 +131,7 @@ pub enum Event {
     Ear(Ear),
     /// Where the pointer went since this was told last, while a shape may be drawn; only when asked
     /// for. The first place after a press is where it was pressed.
-    Traced(Vec<Spot>),
+    Traced(Vec<Point>),
     /// Somebody else says that a shape was drawn with a key or button held.
     Drawn {
         /// The shape's name.

@@ -40,7 +40,7 @@ pub use layout::{Group, Layout, Level, Repeat};
 pub use listening::{Ear, Heed, Listening, Sayable};
 pub use modifiers::{Families, Family, Modifiers, Side};
 pub use rules::{Again, Global, Parameter, Place, Routine, RoutineId, Rule, RuleSet, Settings};
-pub use shape::{Allowed, Described, Shape, Spot, StrokePath};
+pub use shape::{Allowed, Described, Point, Shape, StrokePath};
 pub use time::Time;
 pub use trigger::{Cause, LayerId, LineTest, Manner, Remap, Scope, Trigger};
 pub use value::Value;

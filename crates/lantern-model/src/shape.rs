@@ -1,10 +1,10 @@
 //! Shapes that can be drawn.
 
 /// A place, to the right and down.
-pub type Spot = (f32, f32);
+pub type Point = (f32, f32);
 
 /// Where the pointer or pen went while it was down.
-pub type StrokePath = Vec<Spot>;
+pub type StrokePath = Vec<Point>;
 
 /// A shape that can be drawn.
 #[derive(Debug, Clone, PartialEq, Default)]

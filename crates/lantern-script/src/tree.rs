@@ -347,12 +347,12 @@ pub enum StepKind {
         anyway: bool,
     },
     Move {
-        to: Spot,
+        to: MoveTargetSyntax,
         over: Option<Expr>,
     },
     Drag {
         button: Combo,
-        to: Spot,
+        to: MoveTargetSyntax,
         over: Option<Expr>,
     },
     Do(Box<Deed>),
@@ -435,19 +435,19 @@ pub enum HintAt {
 
 /// Where the pointer goes.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Spot {
+pub struct MoveTargetSyntax {
     /// How far right.
     pub x: Expr,
     /// How far down.
     pub y: Expr,
     /// From where it counts.
-    pub from: SpotFrom,
+    pub from: MoveOrigin,
 }
 
 /// From where a place counts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[allow(missing_docs)]
-pub enum SpotFrom {
+pub enum MoveOrigin {
     Corner,
     Pointer,
     Window,

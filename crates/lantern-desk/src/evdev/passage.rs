@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use lantern_model::{
-    Armed, Event, Families, Family, GiveBack, Key, KeyKind, Layout, Level, Modifiers, Side, Spot,
+    Armed, Event, Families, Family, GiveBack, Key, KeyKind, Layout, Level, Modifiers, Point, Side,
 };
 
 /// Places of a way at the most that nobody has asked for.
@@ -53,10 +53,10 @@ pub(super) struct Passage {
     board: Option<usize>,
     /// Where the pointer went since this was told last, or since a rule's key went down: a shape may be
     /// drawn with it, which the rules say later only.
-    way: Vec<Spot>,
+    way: Vec<Point>,
     /// Where a rule's key went down, as long as the pointer stands there.
-    way_from: Option<Spot>,
-    place: Spot,
+    way_from: Option<Point>,
+    place: Point,
     events: VecDeque<Event>,
     panicked: bool,
 }

@@ -7,7 +7,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Event, Frame, Spot, Time};
+use lantern_model::{Event, Frame, Point, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
 use x11rb::protocol::xinput::RawMotionEvent;
@@ -35,7 +35,7 @@ pub(super) struct Trace {
     at: (f64, f64),
     /// All screens together, which devices with places of their own go over.
     whole: Frame,
-    gathered: Vec<Spot>,
+    gathered: Vec<Point>,
     /// Whether a program moved the pointer, for somebody far away perhaps: what it tells may be a
     /// place or a step, so the pointer is asked.
     asks: bool,
@@ -48,8 +48,8 @@ pub(super) struct Trace {
 /// What shows the way.
 #[derive(Debug)]
 struct Trail {
-    first: Spot,
-    last: Spot,
+    first: Point,
+    last: Point,
     window: Option<Window>,
 }
 
@@ -172,8 +172,8 @@ impl X11Desk {
 
 impl Trail {
     /// Draws on to these places.
-    fn draw(&mut self, link: &Link, whole: Frame, spots: &[Spot]) -> Result<(), DeskError> {
-        let far = |spot: &Spot| {
+    fn draw(&mut self, link: &Link, whole: Frame, spots: &[Point]) -> Result<(), DeskError> {
+        let far = |spot: &Point| {
             (spot.0 - self.first.0).abs().max((spot.1 - self.first.1).abs()) >= TRAIL_FROM
         };
         if self.window.is_none() && !spots.iter().any(far) {

@@ -1,6 +1,6 @@
 //! Steps, lowered to operations.
 
-use lantern_model::code::{Expr, HintAt, Op, Spot, StopTarget, Target};
+use lantern_model::code::{Expr, HintAt, MoveTarget, Op, StopTarget, Target};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -8,7 +8,7 @@ use super::names::Sort;
 use super::needs::Need;
 use super::routines::Body;
 use crate::codes::Code;
-use crate::tree::{self, Name, SpotFrom, Step, StepKind};
+use crate::tree::{self, MoveOrigin, Name, Step, StepKind};
 use crate::{Finding, Span};
 
 impl Checker<'_> {
@@ -45,7 +45,7 @@ impl Checker<'_> {
                 }
             }
             StepKind::Move { to, over } => Op::Move {
-                to: self.lower_spot(to),
+                to: self.lower_move_target(to),
                 over: self.lower_optional(over.as_ref(), Kind::Duration, "a duration"),
             },
             StepKind::Do(deed) => match self.lower_deed(deed, step.span) {
@@ -159,7 +159,7 @@ impl Checker<'_> {
             }
             StepKind::Drag { button, to, over } => {
                 let button = self.lower_combo(button);
-                let to = self.lower_spot(to);
+                let to = self.lower_move_target(to);
                 let over = self.lower_optional(over.as_ref(), Kind::Duration, "a duration");
                 body.push(Op::Hold(button), place);
                 body.push(Op::Move { to, over }, place);
@@ -245,18 +245,22 @@ impl Checker<'_> {
         (x, y)
     }
 
-    fn lower_spot(&mut self, spot: &tree::Spot) -> Spot {
+    fn lower_move_target(&mut self, spot: &tree::MoveTargetSyntax) -> MoveTarget {
         match spot.from {
-            SpotFrom::Corner | SpotFrom::Pointer => {
+            MoveOrigin::Corner | MoveOrigin::Pointer => {
                 let (x, y) = self.lower_point(&spot.x, &spot.y);
-                if spot.from == SpotFrom::Corner { Spot::At(x, y) } else { Spot::By(x, y) }
+                if spot.from == MoveOrigin::Corner {
+                    MoveTarget::At(x, y)
+                } else {
+                    MoveTarget::By(x, y)
+                }
             }
-            SpotFrom::Window | SpotFrom::Screen => {
+            MoveOrigin::Window | MoveOrigin::Screen => {
                 let x = self.lower_kind(&spot.x, Kind::Share, "a share across, such as 50%");
                 let y = self.lower_kind(&spot.y, Kind::Share, "a share down, such as 50%");
                 match spot.from {
-                    SpotFrom::Window => Spot::OfWindow(x, y),
-                    _ => Spot::OfScreen(x, y),
+                    MoveOrigin::Window => MoveTarget::OfWindow(x, y),
+                    _ => MoveTarget::OfScreen(x, y),
                 }
             }
         }

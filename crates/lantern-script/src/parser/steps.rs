@@ -7,7 +7,7 @@ use super::deeds::{self, GIVES_VALUE};
 use super::items::ITEM_WORDS;
 use super::{Parsed, Parser, Said};
 use crate::token::{Sign, TokenKind};
-use crate::tree::{HintAt, Spot, SpotFrom, Step, StepKind};
+use crate::tree::{HintAt, MoveOrigin, MoveTargetSyntax, Step, StepKind};
 use crate::{Span, near_name};
 
 /// The first words of the steps of this file.
@@ -204,17 +204,20 @@ impl Parser<'_> {
             TokenKind::Sign(Sign::ParenOpen) => self.parse_combo()?,
             _ => self.parse_pointer_key("-button", BUTTONS)?,
         };
-        let (to, over) = self.parse_spot("drag")?;
+        let (to, over) = self.parse_move_target("drag")?;
         Ok(StepKind::Drag { button, to, over })
     }
 
     fn parse_move(&mut self) -> Parsed<StepKind> {
-        let (to, over) = self.parse_spot("move")?;
+        let (to, over) = self.parse_move_target("move")?;
         Ok(StepKind::Move { to, over })
     }
 
     /// `to X, Y [of window | of screen] [over D]`, `by X, Y [over D]`
-    fn parse_spot(&mut self, step: &str) -> Parsed<(Spot, Option<crate::tree::Expr>)> {
+    fn parse_move_target(
+        &mut self,
+        step: &str,
+    ) -> Parsed<(MoveTargetSyntax, Option<crate::tree::Expr>)> {
         let by = self.take_word("by");
         if !by {
             self.expect_word("to", &format!("or `by` after `{step}`"))?;
@@ -222,17 +225,17 @@ impl Parser<'_> {
         let x = self.parse_expr()?;
         self.expect_sign(Sign::Comma, "between the two numbers")?;
         let y = self.parse_expr()?;
-        let mut from = if by { SpotFrom::Pointer } else { SpotFrom::Corner };
+        let mut from = if by { MoveOrigin::Pointer } else { MoveOrigin::Corner };
         if !by && self.take_word("of") {
             from = if self.take_word("window") {
-                SpotFrom::Window
+                MoveOrigin::Window
             } else {
                 self.expect_word("screen", "or `window` after `of`")?;
-                SpotFrom::Screen
+                MoveOrigin::Screen
             };
         }
         let over = if self.take_word("over") { Some(self.parse_expr()?) } else { None };
-        Ok((Spot { x, y, from }, over))
+        Ok((MoveTargetSyntax { x, y, from }, over))
     }
 
     fn parse_wait(&mut self) -> Parsed<StepKind> {

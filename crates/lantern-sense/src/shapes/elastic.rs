@@ -5,7 +5,7 @@
 //! of each step; the same as for sounds, but ends are tied, strokes go with strokes, and nothing is
 //! allocated.
 
-use lantern_model::Spot;
+use lantern_model::Point;
 
 use super::form::{STEPS, Step};
 
@@ -55,7 +55,7 @@ fn stroke_apart(one: &[Step], turn: (f32, f32), other: &[Step]) -> f32 {
 }
 
 /// How far two places are apart, or the ends of two directions.
-fn off(one: Spot, other: Spot) -> f32 {
+fn off(one: Point, other: Point) -> f32 {
     let (x, y) = (one.0 - other.0, one.1 - other.1);
     (x * x + y * y).sqrt()
 }

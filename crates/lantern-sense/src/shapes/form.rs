@@ -10,7 +10,7 @@
 
 use std::f32::consts::PI;
 
-use lantern_model::{Spot, StrokePath};
+use lantern_model::{Point, StrokePath};
 
 /// Steps of a form, over all its strokes.
 pub(super) const STEPS: usize = 32;
@@ -38,8 +38,8 @@ pub(super) struct Form {
 /// away from its middle, on average, and the direction, of length one or, in a tap, none.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Step {
-    pub place: Spot,
-    pub direction: Spot,
+    pub place: Point,
+    pub direction: Point,
 }
 
 /// By how much a form may be turned to either side.
@@ -61,7 +61,7 @@ impl Bounds {
 impl Step {
     /// The step turned by an angle, given by its sine and cosine.
     pub(super) fn turned(self, (sine, cosine): (f32, f32)) -> Step {
-        let turned = |(x, y): Spot| (x * cosine - y * sine, x * sine + y * cosine);
+        let turned = |(x, y): Point| (x * cosine - y * sine, x * sine + y * cosine);
         Step { place: turned(self.place), direction: turned(self.direction) }
     }
 }
@@ -81,7 +81,7 @@ impl Form {
         let each = FINER * (STEPS / strokes.len());
         let lengths: Vec<f32> = strokes.iter().map(|stroke| length_of(stroke)).collect();
         let longest = lengths.iter().copied().fold(0.0, f32::max);
-        let mut pieces: Vec<Vec<Spot>> = strokes
+        let mut pieces: Vec<Vec<Point>> = strokes
             .iter()
             .zip(&lengths)
             .map(|(one, length)| resampled(one, *length, each))
@@ -99,7 +99,7 @@ impl Form {
     }
 
     /// The form of strokes that are cut into pieces of equal length.
-    fn of_pieces(strokes: &[Vec<Spot>], is_tap: &[bool]) -> Form {
+    fn of_pieces(strokes: &[Vec<Point>], is_tap: &[bool]) -> Form {
         let mut places = Vec::with_capacity(STEPS);
         let mut directions = Vec::with_capacity(STEPS);
         for (spots, is_tap) in strokes.iter().zip(is_tap) {
@@ -186,7 +186,7 @@ impl Form {
         let each = STEPS / self.strokes;
         let mut total = 0.0;
         for stroke in 0..self.strokes {
-            let spots: Vec<Spot> =
+            let spots: Vec<Point> =
                 (0..each).step_by(CHORD).map(|at| self.step(stroke * each + at).place).collect();
             total += spots.windows(3).map(turn).sum::<f32>();
         }
@@ -195,14 +195,14 @@ impl Form {
 }
 
 /// By how much the way over three places turns.
-fn turn(three: &[Spot]) -> f32 {
+fn turn(three: &[Point]) -> f32 {
     let (x, y) = (three[1].0 - three[0].0, three[1].1 - three[0].1);
     let (next_x, next_y) = (three[2].0 - three[1].0, three[2].1 - three[1].1);
     (x * next_y - y * next_x).atan2(x * next_x + y * next_y).abs()
 }
 
 /// Writes what is across and what is down, scaled so that the sum of squares is `share`.
-fn fill(row: &mut [f32], spots: &[Spot], share: f32) {
+fn fill(row: &mut [f32], spots: &[Point], share: f32) {
     let size = spots.iter().map(|(x, y)| x * x + y * y).sum::<f32>().sqrt();
     let scale = if size == 0.0 { 0.0 } else { share.sqrt() / size };
     for (at, (x, y)) in spots.iter().enumerate() {
@@ -222,18 +222,18 @@ fn dot(one: &[f32], other: &[f32]) -> f32 {
     lanes.iter().sum()
 }
 
-fn distance(one: Spot, other: Spot) -> f32 {
+fn distance(one: Point, other: Point) -> f32 {
     let (x, y) = (one.0 - other.0, one.1 - other.1);
     (x * x + y * y).sqrt()
 }
 
 /// How long a stroke is.
-pub(super) fn length_of(stroke: &[Spot]) -> f32 {
+pub(super) fn length_of(stroke: &[Point]) -> f32 {
     stroke.windows(2).map(|pair| distance(pair[0], pair[1])).sum()
 }
 
 /// So many places along a stroke of this length, the same way apart.
-fn resampled(stroke: &[Spot], length: f32, count: usize) -> Vec<Spot> {
+fn resampled(stroke: &[Point], length: f32, count: usize) -> Vec<Point> {
     let mut spots = Vec::with_capacity(count);
     let step_at = |at: usize| stroke.get(at + 1).map_or(0.0, |next| distance(stroke[at], *next));
     let (mut at, mut gone, mut step) = (0, 0.0, step_at(0));
@@ -254,7 +254,7 @@ fn resampled(stroke: &[Spot], length: f32, count: usize) -> Vec<Spot> {
 
 /// Takes a hand's trembling and the grid of a screen out: each place is weighed with its neighbours
 /// as 1, 2, 1. The ends stay.
-fn smooth(spots: &mut [Spot]) {
+fn smooth(spots: &mut [Point]) {
     let Some(mut before) = spots.first().copied() else { return };
     for at in 1..spots.len().saturating_sub(1) {
         let (here, after) = (spots[at], spots[at + 1]);

@@ -5,7 +5,7 @@
 
 use std::f32::consts::{FRAC_PI_2, FRAC_PI_4, TAU};
 
-use lantern_model::{Spot, StrokePath};
+use lantern_model::{Point, StrokePath};
 
 use super::frame_of;
 
@@ -174,7 +174,7 @@ fn draw(pens: &[Pen], lengths: &[f32], heading: f32, beside: Beside) -> Vec<Stro
     strokes
 }
 
-fn onward((x, y): Spot, heading: f32, length: f32) -> Spot {
+fn onward((x, y): Point, heading: f32, length: f32) -> Point {
     (x + length * heading.cos(), y + length * heading.sin())
 }
 

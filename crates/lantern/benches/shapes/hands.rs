@@ -4,7 +4,7 @@
 use std::f32::consts::{FRAC_1_SQRT_2, PI, TAU};
 
 use fastrand::Rng;
-use lantern_model::{Spot, StrokePath};
+use lantern_model::{Point, StrokePath};
 
 use super::outlines::{Meant, Outline, Part};
 
@@ -87,7 +87,7 @@ impl Hand {
             .map(|stroke| {
                 // A stroke is set down a little off its place.
                 let aside = (wander * stray(dice), wander * stray(dice));
-                let place = |(x, y): Spot| {
+                let place = |(x, y): Point| {
                     let (x, y) = ((x + aside.0 - slant * y) * width, y + aside.1);
                     let (sine, cosine) = turn.sin_cos();
                     let (x, y) = (x * cosine - y * sine, x * sine + y * cosine);
@@ -213,7 +213,7 @@ impl Hand {
         drawn
     }
 
-    fn trembling(&self, (x, y): Spot, time: f32, phase: f32, dice: &mut Rng) -> Spot {
+    fn trembling(&self, (x, y): Point, time: f32, phase: f32, dice: &mut Rng) -> Point {
         let swing = self.tremor * (TAU * self.tremble * time + phase).sin();
         let noise = 0.3 * self.tremor;
         (
@@ -254,12 +254,12 @@ fn erf(x: f32) -> f32 {
     (1.0 - sum * (-x * x).exp()).copysign(x)
 }
 
-fn heading(from: Spot, to: Spot) -> f32 {
+fn heading(from: Point, to: Point) -> f32 {
     (to.1 - from.1).atan2(to.0 - from.0)
 }
 
 /// Each place as the mean of those up to `reach` away; the ends stay near where they are.
-fn blurred(spots: &[Spot], reach: usize) -> StrokePath {
+fn blurred(spots: &[Point], reach: usize) -> StrokePath {
     (0..spots.len())
         .map(|at| {
             let reach = reach.min(at).min(spots.len() - 1 - at);

@@ -2,7 +2,7 @@
 
 use std::f32::consts::{FRAC_PI_2, PI, TAU};
 
-use lantern_model::{Spot, StrokePath};
+use lantern_model::{Point, StrokePath};
 
 /// A part of a stroke: so long, from one heading evenly to another. 0 is to the right, and it grows
 /// as a clock's hand goes.
@@ -16,7 +16,7 @@ pub struct Part {
 /// A stroke as it is meant.
 #[derive(Debug, Clone)]
 pub struct Outline {
-    pub start: Spot,
+    pub start: Point,
     pub parts: Vec<Part>,
 }
 
@@ -49,7 +49,7 @@ pub struct Meant {
 /// Puts a stroke together.
 struct Pen {
     outline: Outline,
-    at: Spot,
+    at: Point,
 }
 
 fn from(x: f32, y: f32) -> Pen {
@@ -81,7 +81,7 @@ impl Pen {
     }
 }
 
-fn lines(spots: &[Spot]) -> Pen {
+fn lines(spots: &[Point]) -> Pen {
     spots[1..].iter().fold(from(spots[0].0, spots[0].1), |pen, (x, y)| pen.to(*x, *y))
 }
 
@@ -123,7 +123,7 @@ pub fn all() -> Vec<Meant> {
     };
     let one = |name, pen: Pen| shape(name, vec![pen]);
     let polar = |angle: f32| (angle.cos(), angle.sin());
-    let star: Vec<Spot> = (0..=5).map(|at| polar(up + TAU * 2.0 * at as f32 / 5.0)).collect();
+    let star: Vec<Point> = (0..=5).map(|at| polar(up + TAU * 2.0 * at as f32 / 5.0)).collect();
     vec![
         one("u", from(0.0, 0.0).to(0.0, 1.0).round(down, -PI, 0.5).to(1.0, 0.0)),
         one("v", lines(&[(0.0, 0.0), (0.5, 1.4), (1.0, 0.0)])),

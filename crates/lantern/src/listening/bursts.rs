@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Family, Key, KeyRef, Side, Spot, StrokePath};
+use lantern_model::{Combo, Family, Key, KeyRef, Point, Side, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::is_drawing;
 
@@ -76,7 +76,7 @@ impl Bursts {
     }
 
     /// The pointer went here while something was down.
-    pub fn trace(&mut self, spot: Spot) {
+    pub fn trace(&mut self, spot: Point) {
         if !self.burst.is_empty() {
             self.way.push(spot);
         }

@@ -1,6 +1,6 @@
 //! A sheet of shapes: each with a dot where it begins and an arrowhead where it ends.
 
-use lantern_model::{Spot, StrokePath};
+use lantern_model::{Point, StrokePath};
 use lantern_sense::frame_of;
 use svg::Document;
 use svg::node::element::{Circle, Polygon, Text};
@@ -62,7 +62,7 @@ fn draw_cell(mut picture: Document, cell: &ShapeCell, left: f64, top: f64) -> Do
     let (from_x, from_y, to_x, to_y) = frame_of(&cell.strokes).unwrap_or_default();
     let size = f64::from((to_x - from_x).max(to_y - from_y)).max(1.0);
     let scale = ROOM / size;
-    let place = |(x, y): Spot| {
+    let place = |(x, y): Point| {
         let across = f64::from(x) - f64::from(from_x + to_x) / 2.0;
         let down = f64::from(y) - f64::from(from_y + to_y) / 2.0;
         ((middle + across * scale) as f32, (top + 24.0 + ROOM / 2.0 + down * scale) as f32)
@@ -70,7 +70,7 @@ fn draw_cell(mut picture: Document, cell: &ShapeCell, left: f64, top: f64) -> Do
     picture =
         picture.add(path_of(&cell.strokes, place).set("stroke", TAKEN).set("stroke-width", 3));
     for stroke in &cell.strokes {
-        let spots: Vec<Spot> = stroke.iter().map(|spot| place(*spot)).collect();
+        let spots: Vec<Point> = stroke.iter().map(|spot| place(*spot)).collect();
         let Some(first) = spots.first() else { continue };
         let dot = Circle::new().set("cx", first.0).set("cy", first.1).set("r", 5.5);
         picture = picture.add(dot.set("fill", TAKEN));
@@ -89,11 +89,11 @@ fn draw_cell(mut picture: Document, cell: &ShapeCell, left: f64, top: f64) -> Do
 }
 
 /// The head at the end of a stroke that is longer than itself.
-fn arrowhead(spots: &[Spot]) -> Option<Polygon> {
+fn arrowhead(spots: &[Point]) -> Option<Polygon> {
     const LENGTH: f32 = 13.0;
     const HALF: f32 = 6.5;
     let end = *spots.last()?;
-    let far = |spot: &&Spot| (end.0 - spot.0).hypot(end.1 - spot.1) >= LENGTH;
+    let far = |spot: &&Point| (end.0 - spot.0).hypot(end.1 - spot.1) >= LENGTH;
     let before = spots.iter().rev().find(far)?;
     let (x, y) = (end.0 - before.0, end.1 - before.1);
     let length = x.hypot(y);

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Event, Frame, Key, KeyRef, Spot, StrokePath};
+use lantern_model::{Combo, Event, Frame, Key, KeyRef, Point, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::strokes_of_words;
 
@@ -161,7 +161,7 @@ impl Player {
         };
         let first = *strokes.first()?.first()?;
         let (x, y) = self.desk.pointer();
-        let place = |spot: &Spot| (spot.0 - first.0 + x as f32, spot.1 - first.1 + y as f32);
+        let place = |spot: &Point| (spot.0 - first.0 + x as f32, spot.1 - first.1 + y as f32);
         Some(strokes.iter().map(|stroke| stroke.iter().map(place).collect()).collect())
     }
 
