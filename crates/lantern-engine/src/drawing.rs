@@ -6,7 +6,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Cause, Frame, Hint, HintPlace, Order, Point, Shown, StrokePath, Time};
+use lantern_model::{Cause, Hint, HintPlace, Order, Point, Rect, Shown, StrokePath, Time};
 use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
 
 use crate::engine::Engine;
@@ -275,9 +275,9 @@ impl Engine {
 }
 
 /// The frame around a drawing.
-fn frame(strokes: &[StrokePath]) -> Frame {
+fn frame(strokes: &[StrokePath]) -> Rect {
     let (left, top, right, bottom) = frame_of(strokes).unwrap_or_default();
-    Frame {
+    Rect {
         x: left.round() as i32,
         y: top.round() as i32,
         width: (right - left).round() as i32,

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
 use lantern_model::{
-    App, Armed, ArmedKey, Effect, EffectId, Event, Frame, Key, LayerId, Layout, Order, RoutineId,
+    App, Armed, ArmedKey, Effect, EffectId, Event, Key, LayerId, Layout, Order, Rect, RoutineId,
     RuleSet, RunId, Time, Value,
 };
 
@@ -58,7 +58,7 @@ pub struct Engine {
     pub(crate) layout: Layout,
     pub(crate) app: App,
     pub(crate) title: String,
-    pub(crate) screens: Vec<Frame>,
+    pub(crate) screens: Vec<Rect>,
     pub(crate) pointer: (i32, i32),
     pub(crate) layers: Vec<LayerId>,
     pub(crate) locked: bool,

@@ -8,7 +8,7 @@ use lantern_model::{
 
 use crate::engine::Engine;
 use crate::reasons::{CHARACTER, ReasonKind, StopCause};
-use crate::runs::{Block, Frame, Run, State};
+use crate::runs::{Block, CallFrame, Run, State};
 use crate::timers::Timer;
 use crate::watch::KeyStroke;
 
@@ -193,7 +193,7 @@ impl Engine {
         let rules = Arc::clone(&self.rules);
         let definition = &rules.rules[rule];
         let id = self.runs.next_id();
-        let frame = Frame { routine: definition.body, next: 0, slots };
+        let frame = CallFrame { routine: definition.body, next: 0, slots };
         let run = Run {
             rule,
             began: now,

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use lantern_model::{App, Cause, Frame, Key, Link, RuleSet, Time, Value, topic_fits};
+use lantern_model::{App, Cause, Key, Link, Rect, RuleSet, Time, Value, topic_fits};
 use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 
 use crate::engine::Engine;
@@ -154,7 +154,7 @@ impl Engine {
         now: Time,
         shape: &str,
         key: Key,
-        frame: Frame,
+        frame: Rect,
         score: f64,
     ) {
         let press = self.take_drawing(now, key);
@@ -175,7 +175,7 @@ impl Engine {
         &mut self,
         now: Time,
         shape: &str,
-        (frame, score): (Frame, f64),
+        (frame, score): (Rect, f64),
         press: Option<Press>,
         holds: impl Fn(&Engine, Won) -> bool,
     ) {

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::{Expr, MoveTarget};
-use lantern_model::{Act, Frame, RunId, Time};
+use lantern_model::{Act, Rect, RunId, Time};
 
 use crate::engine::Engine;
 use crate::input::{Job, Work};
@@ -78,7 +78,7 @@ impl Engine {
         &self,
         now: Time,
         id: RunId,
-        frame: Frame,
+        frame: Rect,
         x: &Expr,
         y: &Expr,
     ) -> Result<Act, String> {
@@ -91,7 +91,7 @@ impl Engine {
     }
 }
 
-fn screen_words(frame: &Frame) -> String {
-    let Frame { x, y, width, height } = frame;
+fn screen_words(frame: &Rect) -> String {
+    let Rect { x, y, width, height } = frame;
     format!("{width} x {height} at {x}, {y}")
 }

@@ -46,7 +46,7 @@ pub(crate) enum Block {
 
 /// A call of a routine.
 #[derive(Debug)]
-pub(crate) struct Frame {
+pub(crate) struct CallFrame {
     pub routine: RoutineId,
     pub next: usize,
     pub slots: Vec<Value>,
@@ -89,7 +89,7 @@ pub(crate) struct Run {
     pub press: Option<Press>,
     /// Characters that the person typed to fire it.
     pub erase: usize,
-    pub frames: Vec<Frame>,
+    pub frames: Vec<CallFrame>,
     pub blocks: Vec<Block>,
     pub state: State,
     /// Whether it was told that it makes too much input.

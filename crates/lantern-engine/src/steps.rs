@@ -13,7 +13,7 @@ use crate::engine::Engine;
 use crate::input::{Job, Work};
 use crate::ledger::Owner;
 use crate::reasons::{ReasonKind, StopCause};
-use crate::runs::{Block, DEEPEST_CALL, Frame, State};
+use crate::runs::{Block, CallFrame, DEEPEST_CALL, State};
 use crate::timers::Timer;
 
 /// Operations a run may do without sleeping before it steps back for the others and the person.
@@ -449,7 +449,7 @@ impl Engine {
                 called.name
             ));
         }
-        run.frames.push(Frame { routine, next: 0, slots });
+        run.frames.push(CallFrame { routine, next: 0, slots });
         Ok(Flow::Next)
     }
 

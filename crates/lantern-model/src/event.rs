@@ -6,7 +6,7 @@ use crate::{ArmedKey, Ear, EffectId, Key, Layout, Link, Modifiers, Point, Value,
 
 /// A part of a screen, in its pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Frame {
+pub struct Rect {
     /// Its left edge.
     pub x: i32,
     /// Its upper edge.
@@ -17,7 +17,7 @@ pub struct Frame {
     pub height: i32,
 }
 
-impl Frame {
+impl Rect {
     /// Whether a pixel lies in it.
     pub fn holds(&self, (x, y): (i32, i32)) -> bool {
         (self.x..self.x + self.width).contains(&x) && (self.y..self.y + self.height).contains(&y)
@@ -36,7 +36,7 @@ pub struct App {
     /// The program's process, if the desk tells.
     pub process: Option<u32>,
     /// Where the window is, if the desk tells.
-    pub frame: Option<Frame>,
+    pub frame: Option<Rect>,
 }
 
 impl App {
@@ -96,7 +96,7 @@ pub enum Event {
     /// Where the pointer is; only when asked for.
     Pointer(i32, i32),
     /// The screens, the first one first, at the start and when they change.
-    Screens(Vec<Frame>),
+    Screens(Vec<Rect>),
     /// Another window came to the front, or the one in front has another title.
     Focus(App),
     /// A window opened.
@@ -139,7 +139,7 @@ pub enum Event {
         /// What was held.
         key: Key,
         /// Where it was drawn.
-        frame: Frame,
+        frame: Rect,
         /// How like the shape it is, from 0 to 1.
         score: f64,
     },

@@ -34,7 +34,7 @@ pub use effect::{
     Act, Armed, ArmedKey, Corner, Effect, EffectId, GiveBack, Hint, HintPlace, InputStep, Order,
     RunId, Shown,
 };
-pub use event::{App, Event, Frame, Refusal};
+pub use event::{App, Event, Rect, Refusal};
 pub use key::{Key, KeyKind, KeySetError};
 pub use layout::{Group, Layout, Level, Repeat};
 pub use listening::{Ear, Heed, Listening, Sayable};

@@ -15,7 +15,7 @@ mod screen;
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, Frame, GiveBack, InputStep, Key, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, InputStep, Key, Rect, Time};
 
 use crate::desk::without_session;
 use crate::{Desk, DeskError};
@@ -63,7 +63,7 @@ impl EvdevDesk {
         let layout = keymap::layout();
         let mut events = VecDeque::from([Event::Layout(layout.clone())]);
         events.extend(
-            screen.map(|(width, height)| Event::Screens(vec![Frame { x: 0, y: 0, width, height }])),
+            screen.map(|(width, height)| Event::Screens(vec![Rect { x: 0, y: 0, width, height }])),
         );
         let passage = Passage::new(layout);
         Ok(EvdevDesk { boards, outlet, passage, screen, events, gave_back: false })

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    Act, App, Armed, Deed, EffectId, Event, Frame, GiveBack, Hint, InputStep, Key, KeyKind, Layout,
-    Level, Modifiers, Shown, Side, Time, Value, Verb,
+    Act, App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Key, KeyKind, Layout, Level,
+    Modifiers, Rect, Shown, Side, Time, Value, Verb,
 };
 
 use crate::{Desk, DeskError};
@@ -77,7 +77,7 @@ impl SimulatedDesk {
     pub fn new(layout: Layout) -> SimulatedDesk {
         SimulatedDesk {
             events: VecDeque::from([
-                Event::Screens(vec![Frame { x: 0, y: 0, width: SCREEN.0, height: SCREEN.1 }]),
+                Event::Screens(vec![Rect { x: 0, y: 0, width: SCREEN.0, height: SCREEN.1 }]),
                 Event::Layout(layout.clone()),
             ]),
             layout,
@@ -101,7 +101,7 @@ impl SimulatedDesk {
         let index = self.index_of(name).unwrap_or_else(|| {
             self.windows += 1;
             let offset = i32::try_from(self.windows % 8).unwrap_or(0) * 20;
-            let frame = Frame { x: 100 + offset, y: 60 + offset, width: 800, height: 600 };
+            let frame = Rect { x: 100 + offset, y: 60 + offset, width: 800, height: 600 };
             let app = App {
                 window: self.windows,
                 names: vec![name.to_lowercase()],

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::env;
 
-use lantern_model::Frame;
+use lantern_model::Rect;
 use x11rb::connection::{Connection, RequestConnection};
 use x11rb::errors::ConnectionError;
 use x11rb::protocol::xinput::{self, ConnectionExt as _, DeviceType};
@@ -159,9 +159,9 @@ impl Link {
     }
 
     /// All screens together, as large as they are now.
-    pub(super) fn whole_screen(&self) -> Result<Frame, DeskError> {
+    pub(super) fn whole_screen(&self) -> Result<Rect, DeskError> {
         let size = self.conn.get_geometry(self.root)?.reply()?;
-        Ok(Frame { x: 0, y: 0, width: size.width.into(), height: size.height.into() })
+        Ok(Rect { x: 0, y: 0, width: size.width.into(), height: size.height.into() })
     }
 
     /// Selects core events on the root window.

@@ -1,7 +1,7 @@
 //! Something small on the screen for a time, in a window of its own that takes no focus and lets
 //! clicks through.
 
-use lantern_model::{Corner, Frame, Hint, HintPlace, Shown, Time};
+use lantern_model::{Corner, Hint, HintPlace, Rect, Shown, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
 use x11rb::protocol::xproto::{
@@ -25,7 +25,7 @@ const MOST_CHARACTERS: usize = 1000;
 #[derive(Debug)]
 pub(super) struct ShownHint {
     window: Window,
-    frame: Frame,
+    frame: Rect,
     /// The rule it is of.
     rule: Option<usize>,
     /// When it goes away.
@@ -80,9 +80,9 @@ impl Hints {
         &self,
         link: &Link,
         place: HintPlace,
-        screen: Frame,
+        screen: Rect,
         canvas: &Canvas,
-    ) -> Result<Frame, DeskError> {
+    ) -> Result<Rect, DeskError> {
         let width = i32::try_from(canvas.width).unwrap_or(i32::MAX / 4);
         let height = i32::try_from(canvas.height).unwrap_or(i32::MAX / 4);
         let (left, top) = (screen.x + OFFSET, screen.y + OFFSET);
@@ -104,24 +104,24 @@ impl Hints {
         let fit = |at: i32, from: i32, most: i32, own: i32| at.min(from + most - own).max(from);
         let x = fit(x, screen.x, screen.width, width);
         let y = fit(y, screen.y, screen.height, height);
-        let wanted = Frame { x, y, width, height };
+        let wanted = Rect { x, y, width, height };
         Ok(self.moved_off_others(wanted, screen))
     }
 
-    fn moved_off_others(&self, wanted: Frame, screen: Frame) -> Frame {
+    fn moved_off_others(&self, wanted: Rect, screen: Rect) -> Rect {
         let below = self.shown.iter().map(|shown| shown.frame.y + shown.frame.height + GAP);
         let above = self.shown.iter().map(|shown| shown.frame.y - GAP - wanted.height);
         let mut places: Vec<i32> = below.chain(above).chain([wanted.y]).collect();
         places.retain(|y| *y >= screen.y && y + wanted.height <= screen.y + screen.height);
         places.sort_by_key(|y| (y - wanted.y).abs());
-        let free = |frame: &Frame| !self.shown.iter().any(|shown| overlap(&shown.frame, frame));
-        let mut frames = places.into_iter().map(|y| Frame { y, ..wanted });
+        let free = |frame: &Rect| !self.shown.iter().any(|shown| overlap(&shown.frame, frame));
+        let mut frames = places.into_iter().map(|y| Rect { y, ..wanted });
         // With no room left they lie upon one another, the newest on top.
         frames.find(free).unwrap_or(wanted)
     }
 }
 
-fn overlap(one: &Frame, other: &Frame) -> bool {
+fn overlap(one: &Rect, other: &Rect) -> bool {
     one.x < other.x + other.width
         && other.x < one.x + one.width
         && one.y < other.y + other.height
@@ -141,7 +141,7 @@ fn remove(link: &Link, hints: Vec<ShownHint>) -> Result<(), DeskError> {
 /// Opens a window that shows a sign and that the pointer does not see; `name` is what it is called.
 pub(super) fn open(
     link: &Link,
-    frame: Frame,
+    frame: Rect,
     canvas: &Canvas,
     name: &str,
 ) -> Result<Window, DeskError> {

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::{Frame, Key, KeyKind};
+use lantern_model::{Key, KeyKind, Rect};
 use x11rb::protocol::randr::ConnectionExt as _;
 use x11rb::protocol::xinput::ConnectionExt as _;
 use x11rb::protocol::xproto::ConnectionExt as _;
@@ -102,19 +102,19 @@ impl ButtonMaps {
 }
 
 /// The screens, the first one first; the whole display if the server does not tell them apart.
-pub(super) fn screens(link: &Link) -> Result<Vec<Frame>, DeskError> {
+pub(super) fn screens(link: &Link) -> Result<Vec<Rect>, DeskError> {
     let mut monitors = match link.conn.randr_get_monitors(link.root, true)?.reply() {
         Ok(reply) => reply.monitors,
         Err(_) => Vec::new(),
     };
     monitors.sort_by_key(|monitor| !monitor.primary);
-    let frame = |monitor: &x11rb::protocol::randr::MonitorInfo| Frame {
+    let frame = |monitor: &x11rb::protocol::randr::MonitorInfo| Rect {
         x: monitor.x.into(),
         y: monitor.y.into(),
         width: monitor.width.into(),
         height: monitor.height.into(),
     };
-    let frames: Vec<Frame> = monitors.iter().map(frame).collect();
+    let frames: Vec<Rect> = monitors.iter().map(frame).collect();
     if frames.is_empty() { Ok(vec![link.whole_screen()?]) } else { Ok(frames) }
 }
 
@@ -125,12 +125,12 @@ pub(super) fn place(link: &Link) -> Result<(i32, i32), DeskError> {
 }
 
 /// The screen that a place is on, if any.
-pub(super) fn screen_at(link: &Link, place: (i32, i32)) -> Result<Option<Frame>, DeskError> {
+pub(super) fn screen_at(link: &Link, place: (i32, i32)) -> Result<Option<Rect>, DeskError> {
     Ok(screens(link)?.into_iter().find(|screen| screen.holds(place)))
 }
 
 /// The screen the pointer is on.
-pub(super) fn screen_at_pointer(link: &Link) -> Result<Frame, DeskError> {
+pub(super) fn screen_at_pointer(link: &Link) -> Result<Rect, DeskError> {
     match screen_at(link, place(link)?)? {
         Some(screen) => Ok(screen),
         None => link.whole_screen(),

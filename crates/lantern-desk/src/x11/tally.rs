@@ -4,7 +4,7 @@ use std::io;
 use std::os::fd::BorrowedFd;
 use std::time::{Duration, Instant};
 
-use lantern_model::{ArmedKey, Families, Frame, Key};
+use lantern_model::{ArmedKey, Families, Key, Rect};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
@@ -40,7 +40,7 @@ const TAKEN: &str = "0 1 2 3 4 5 6 7 8 9 pad-0 pad-1 pad-2 pad-3 pad-4 pad-5 pad
 ///
 /// # Errors
 /// When the display cannot be reached, or goes away.
-pub fn pick_place(places: &[Frame], told: BorrowedFd<'_>) -> Result<Answer, DeskError> {
+pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<Answer, DeskError> {
     let link = Link::open(None)?;
     take_digits(&link)?;
     // They tell of every press, whoever holds the key.
@@ -74,7 +74,7 @@ fn take_digits(link: &Link) -> Result<(), DeskError> {
 
 struct Picking<'p> {
     link: Link,
-    places: &'p [Frame],
+    places: &'p [Rect],
     fonts: Fonts,
     scale: f32,
     tally: Tally,
@@ -149,7 +149,7 @@ impl Picking<'_> {
     }
 
     /// Over the left edge of the place, on the screen that it is on.
-    fn show_one(&mut self, number: usize, place: Frame) -> Result<Window, DeskError> {
+    fn show_one(&mut self, number: usize, place: Rect) -> Result<Window, DeskError> {
         let canvas = self.tally.draw(&mut self.fonts, number, self.scale);
         let width = i32::try_from(canvas.width).unwrap_or(0);
         let height = i32::try_from(canvas.height).unwrap_or(0);
@@ -158,7 +158,7 @@ impl Picking<'_> {
         let x = (place.x - width + OVERLAP).clamp(screen.x, screen.x + screen.width - width);
         let y = place.y + (place.height.min(3 * height) - height) / 2;
         let y = y.clamp(screen.y, screen.y + screen.height - height);
-        hint::open(&self.link, Frame { x, y, width, height }, &canvas, &number.to_string())
+        hint::open(&self.link, Rect { x, y, width, height }, &canvas, &number.to_string())
     }
 }
 

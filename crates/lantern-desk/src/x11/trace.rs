@@ -7,7 +7,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Event, Frame, Point, Time};
+use lantern_model::{Event, Point, Rect, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
 use x11rb::protocol::xinput::RawMotionEvent;
@@ -34,7 +34,7 @@ const TRAIL_INK: u32 = 0x3f8fc9;
 pub(super) struct Trace {
     at: (f64, f64),
     /// All screens together, which devices with places of their own go over.
-    whole: Frame,
+    whole: Rect,
     gathered: Vec<Point>,
     /// Whether a program moved the pointer, for somebody far away perhaps: what it tells may be a
     /// place or a step, so the pointer is asked.
@@ -172,7 +172,7 @@ impl X11Desk {
 
 impl Trail {
     /// Draws on to these places.
-    fn draw(&mut self, link: &Link, whole: Frame, spots: &[Point]) -> Result<(), DeskError> {
+    fn draw(&mut self, link: &Link, whole: Rect, spots: &[Point]) -> Result<(), DeskError> {
         let far = |spot: &Point| {
             (spot.0 - self.first.0).abs().max((spot.1 - self.first.1).abs()) >= TRAIL_FROM
         };
@@ -216,7 +216,7 @@ fn square(x: f32, y: f32) -> Rectangle {
 }
 
 /// A window over all screens of which only what is drawn is there, and nothing for the pointer.
-fn open(link: &Link, whole: Frame) -> Result<Window, DeskError> {
+fn open(link: &Link, whole: Rect) -> Result<Window, DeskError> {
     let conn = &link.conn;
     let window = conn.generate_id()?;
     let look = CreateWindowAux::new().override_redirect(1).background_pixel(TRAIL_INK);

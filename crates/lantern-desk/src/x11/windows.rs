@@ -3,7 +3,7 @@
 
 use std::fs;
 
-use lantern_model::{App, Frame};
+use lantern_model::{App, Rect};
 use x11rb::connection::{Connection, RequestConnection};
 use x11rb::protocol::res::{self, ClientIdMask, ClientIdSpec, ConnectionExt as _};
 use x11rb::protocol::xproto::{
@@ -189,13 +189,13 @@ pub(super) fn is_client(link: &Link, process: u32) -> Result<bool, DeskError> {
 }
 
 /// Where a window is on the screen; nothing if it is gone.
-fn frame_of(link: &Link, window: Window) -> Result<Option<Frame>, DeskError> {
+fn frame_of(link: &Link, window: Window) -> Result<Option<Rect>, DeskError> {
     let size = link.conn.get_geometry(window)?;
     let corner = link.conn.translate_coordinates(window, link.root, 0, 0)?;
     let (Ok(size), Ok(corner)) = (size.reply(), corner.reply()) else {
         return Ok(None);
     };
-    Ok(Some(Frame {
+    Ok(Some(Rect {
         x: corner.dst_x.into(),
         y: corner.dst_y.into(),
         width: size.width.into(),

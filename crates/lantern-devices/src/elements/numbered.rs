@@ -1,7 +1,7 @@
 //! What can be pressed, chosen or written in, in the window in front: to be numbered on the screen
 //! and picked by its number.
 
-use lantern_model::Frame;
+use lantern_model::Rect;
 
 use super::tree::{DEEPEST, Element, Tree, role, state};
 use super::{Front, wait_for_some};
@@ -49,7 +49,7 @@ pub struct Numbered {
 struct Found {
     element: Element,
     role: u32,
-    place: Frame,
+    place: Rect,
     /// Whether it is an entry of an open menu.
     in_menu: bool,
 }
@@ -85,7 +85,7 @@ impl Numbered {
     }
 
     /// Where each of them is.
-    pub fn places(&self) -> Vec<Frame> {
+    pub fn places(&self) -> Vec<Rect> {
         self.elements.iter().map(|found| found.place).collect()
     }
 

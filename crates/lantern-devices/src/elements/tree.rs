@@ -2,7 +2,7 @@
 //! states, places and actions. Decides nothing.
 
 use futures::executor::block_on;
-use lantern_model::Frame;
+use lantern_model::Rect;
 use serde::Serialize;
 use zbus::zvariant::DynamicType;
 use zbus::{Connection, OwnedObjectPath, OwnedVariant, connection};
@@ -211,12 +211,12 @@ impl Tree {
     }
 
     /// Where it is on the screen.
-    pub(super) fn place(&self, element: &Element) -> Result<Frame, ServiceError> {
+    pub(super) fn place(&self, element: &Element) -> Result<Rect, ServiceError> {
         const ON_SCREEN: u32 = 0;
         let path = element.path.as_str();
         let (x, y, width, height) =
             self.reply(&element.owner, path, COMPONENT, "GetExtents", &ON_SCREEN)?;
-        Ok(Frame { x, y, width, height })
+        Ok(Rect { x, y, width, height })
     }
 
     /// Gives it the keyboard.

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    Act, App, ArmedKey, Event, Frame, Key, Layout, Link, Modifiers, Order, Refusal, RuleSet, Side,
+    Act, App, ArmedKey, Event, Key, Layout, Link, Modifiers, Order, Rect, Refusal, RuleSet, Side,
     Time, Value, WallTime,
 };
 use lantern_script::{Source, check};
@@ -262,7 +262,7 @@ fn happening(number: u8) -> Event {
         14 => Event::Drawn {
             shape: text("check-mark"),
             key: key("forward-button"),
-            frame: Frame::default(),
+            frame: Rect::default(),
             score: 1.0,
         },
         15 => Event::Layout(Layout::named("de").expect("it is known")),
@@ -336,7 +336,7 @@ fn play(rules: &RuleSet, other: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec
     let mut sets = [other, rules];
     let mut now = Time::START;
     engine.handle_event(now, Event::Layout(Layout::us()));
-    engine.handle_event(now, Event::Screens(vec![Frame { x: 0, y: 0, width: 100, height: 100 }]));
+    engine.handle_event(now, Event::Screens(vec![Rect { x: 0, y: 0, width: 100, height: 100 }]));
     board.carry_out(&mut engine, now);
     for (number, deed) in deeds.iter().enumerate() {
         match deed {

@@ -191,20 +191,20 @@ fn blocks_in_front_take_turns() {
 
 #[test]
 fn the_pointer_goes_evenly_and_shares_are_of_what_is_named() {
-    use lantern_model::{App, Frame};
+    use lantern_model::{App, Rect};
     let mut theatre = Theatre::new(
         "when key f9 => move to 100, 0 over 32ms\nwhen key f8 => move to 100%, 50% of screen\nwhen key f7 => move to 50%, 0% of window\nwhen key f6 => drag left to 10, 10\n",
     );
     theatre.happen(Event::Screens(vec![
-        Frame { x: 0, y: 0, width: 1280, height: 800 },
-        Frame { x: 1280, y: 0, width: 640, height: 480 },
+        Rect { x: 0, y: 0, width: 1280, height: 800 },
+        Rect { x: 1280, y: 0, width: 640, height: 480 },
     ]));
     theatre.press("f9");
     theatre.wait(100);
     theatre.happen(Event::Pointer(1300, 20));
     theatre.press("f8");
     theatre.press("f7");
-    let frame = Some(Frame { x: 100, y: 100, width: 201, height: 50 });
+    let frame = Some(Rect { x: 100, y: 100, width: 201, height: 50 });
     theatre.happen(Event::Focus(App {
         window: 4,
         names: vec!["log".to_owned()],

@@ -307,7 +307,7 @@ fn drawn(shape: &str, held: &str) -> Event {
     Event::Drawn {
         shape: shape.to_owned(),
         key: key(held),
-        frame: lantern_model::Frame::default(),
+        frame: lantern_model::Rect::default(),
         score: 1.0,
     }
 }

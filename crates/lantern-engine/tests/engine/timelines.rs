@@ -11,8 +11,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Armed, ArmedKey, Combo, Effect, EffectId, Event, Family, Frame, GiveBack, InputStep, Key,
-    KeyRef, Layout, Link, Modifiers, Order, Refusal, RunId, Side, Time, Value, WallTime,
+    App, Armed, ArmedKey, Combo, Effect, EffectId, Event, Family, GiveBack, InputStep, Key, KeyRef,
+    Layout, Link, Modifiers, Order, Rect, Refusal, RunId, Side, Time, Value, WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -190,7 +190,7 @@ impl Stage {
                 let title = words.get(2).unwrap_or(&"").to_string();
                 let process = words.get(3).map(|id| id.parse().expect("it is a number"));
                 let (names, window) = (vec![words[0].to_owned()], number(1));
-                let frame = Some(Frame { x: 10, y: 20, width: 100, height: 50 });
+                let frame = Some(Rect { x: 10, y: 20, width: 100, height: 50 });
                 self.event(Event::Focus(App { window, names, title, process, frame }));
             }
             "opened" => {
@@ -260,13 +260,13 @@ impl Stage {
                 }
             }
             "drawn" => {
-                let frame = Frame { x: 1, y: 2, width: 3, height: 4 };
+                let frame = Rect { x: 1, y: 2, width: 3, height: 4 };
                 let (shape, key) = (words[0].to_owned(), key(words[1]));
                 self.event(Event::Drawn { shape, key, frame, score: 0.8 });
             }
             "pointer" => self.event(Event::Pointer(number(0) as i32, number(1) as i32)),
             "screens" => {
-                let wide = |x: i32, width: i32| Frame { x, y: 0, width, height: 100 };
+                let wide = |x: i32, width: i32| Rect { x, y: 0, width, height: 100 };
                 self.event(Event::Screens(vec![wide(0, 200), wide(200, 300)]));
             }
             "refuse" => {

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Event, Frame, Key, KeyRef, Point, StrokePath};
+use lantern_model::{Combo, Event, Key, KeyRef, Point, Rect, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::strokes_of_words;
 
@@ -192,7 +192,7 @@ impl Player {
         self.settle();
         self.advance_to(self.now + DRAWING);
         let (x, y) = self.desk.pointer();
-        let frame = Frame { x, y, width: 120, height: 80 };
+        let frame = Rect { x, y, width: 120, height: 80 };
         self.tell(Event::Drawn { shape: shape.to_owned(), key, frame, score });
         self.release_later(vec![key], KEY_DOWN);
     }
