@@ -72,7 +72,7 @@ impl Engine {
     }
 
     fn fire_timed(&mut self, now: Time, rule: usize, trigger: usize) {
-        if self.place().allows(&self.rules.rules[rule]) && self.may_fire(now, rule) {
+        if self.context().allows(&self.rules.rules[rule]) && self.may_fire(now, rule) {
             self.fire(now, rule, Firing::by(trigger, Value::Truth(true)));
         }
     }

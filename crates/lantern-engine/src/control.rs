@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use lantern_model::{Place, Rule, RuleSet, RunId, Time, Value};
+use lantern_model::{Rule, RuleSet, RunId, SourceLocation, Time, Value};
 
 use crate::engine::Engine;
 use crate::firing::{Firing, MOST_RUNS};
@@ -20,7 +20,7 @@ pub struct RunStatus {
     /// When it began.
     pub began: Time,
     /// The step that it is at.
-    pub place: Option<Place>,
+    pub place: Option<SourceLocation>,
     /// What it does there.
     pub does: &'static str,
 }
@@ -68,7 +68,7 @@ impl Engine {
         self.runs.live.iter().map(|(run, about)| status(run, about)).collect()
     }
 
-    fn place_of(&self, run: &Run) -> Option<Place> {
+    fn place_of(&self, run: &Run) -> Option<SourceLocation> {
         let frame = run.frames.last()?;
         let places = &self.rules.routine(frame.routine).places;
         places.get(frame.next.saturating_sub(1)).copied()

@@ -11,13 +11,13 @@ use lantern_model::{
 
 use crate::alarms::Clock;
 use crate::attention::Attention;
+use crate::context::Context;
 use crate::drawing::Drawing;
 use crate::eval::Scope;
 use crate::firing::Firing;
 use crate::hearing::Ears;
 use crate::ledger::{Ledger, Owner};
 use crate::patterns::Patterns;
-use crate::places::Place;
 use crate::prepared::{Asks, PreparedRules};
 use crate::presses::Presses;
 use crate::random::Random;
@@ -438,8 +438,8 @@ impl Engine {
         Scope { engine: self, now, slots, held, work: Cell::new(0) }
     }
 
-    pub(crate) fn place(&self) -> Place<'_> {
-        Place {
+    pub(crate) fn context(&self) -> Context<'_> {
+        Context {
             app: &self.app,
             title: &self.title,
             layers: &self.layers,
@@ -455,7 +455,7 @@ impl Engine {
         }
         let rules = Arc::clone(&self.rules);
         let running = self.self_stopping_rules();
-        let mut watch = Watch::new(&rules, &self.index, &self.place(), &self.layout, &running);
+        let mut watch = Watch::new(&rules, &self.index, &self.context(), &self.layout, &running);
         let missing = std::mem::take(&mut watch.missing);
         self.watch = Arc::new(watch);
         for entry in missing {

@@ -113,7 +113,7 @@ pub(crate) fn text(text: &str) -> Value {
 impl Engine {
     /// Rules in the order in which one of them may fire: the narrower place first.
     fn by_precedence(&self, mut found: Vec<(usize, Won, Firing)>) -> Vec<(Won, Firing)> {
-        let place = self.place();
+        let place = self.context();
         found.sort_by_key(|(looseness, (rule, trigger), _)| {
             let rule_of = &self.rules.rules[*rule];
             let scope = &rule_of.scope;
@@ -125,7 +125,7 @@ impl Engine {
     }
 
     pub(crate) fn applies(&self, (rule, _): Won) -> bool {
-        self.place().allows(&self.rules.rules[rule])
+        self.context().allows(&self.rules.rules[rule])
     }
 
     /// Fires the first that may.

@@ -173,7 +173,7 @@ impl Engine {
 
     /// What of a rule's place is not so.
     fn elsewhere(&self, rule: &Rule) -> Option<String> {
-        let (scope, place) = (&rule.scope, self.place());
+        let (scope, place) = (&rule.scope, self.context());
         let front = || match place.app.name() {
             _ if place.app.window == 0 => "no program is in front".to_owned(),
             name => format!("{name} is in front"),
@@ -199,7 +199,7 @@ impl Engine {
 
     /// Of several that could fire the first does; the others say so.
     fn mark_overruled(&self, stroke: KeyStroke, near: &mut [Near]) {
-        let place = self.place();
+        let place = self.context();
         let order = |rule: usize| {
             let of_rule = |candidate: &&crate::watch::Candidate| candidate.rule == rule;
             let candidate = self.watch.candidates(stroke).iter().find(of_rule);

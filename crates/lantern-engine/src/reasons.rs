@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::sync::Arc;
 
-use lantern_model::{Ear, Heed, Link, Place, RunId, Time};
+use lantern_model::{Ear, Heed, Link, RunId, SourceLocation, Time};
 
 /// A key that types, as a reason names it where it must not be told which one.
 pub(crate) const CHARACTER: &str = "a key that types";
@@ -44,7 +44,7 @@ pub enum ReasonKind {
         /// The run.
         run: RunId,
         /// Where.
-        place: Place,
+        place: SourceLocation,
         /// Why.
         message: String,
     },

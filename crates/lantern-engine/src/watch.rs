@@ -13,9 +13,9 @@ use lantern_model::{
     RuleSet, Scope, Side,
 };
 
+use crate::context::Context;
 pub(crate) use crate::key_stroke::KeyStroke;
 use crate::key_stroke::{Lack, chord_of, key_stroke_of, key_strokes_of, lacking};
-use crate::places::Place;
 
 /// A rule that wants a stroke, or keys together.
 #[derive(Debug, Clone)]
@@ -126,7 +126,7 @@ impl RuleIndex {
     }
 
     /// The rules that may apply at a place, each once, in the order of the file.
-    fn rules_at(&self, place: &Place<'_>) -> BTreeSet<usize> {
+    fn rules_at(&self, place: &Context<'_>) -> BTreeSet<usize> {
         let named = place.app.names.iter().filter_map(|name| self.by_app.get(name)).flatten();
         let layered = place.layers.iter().filter_map(|layer| self.by_layer.get(&layer.0)).flatten();
         self.everywhere.iter().chain(named).chain(layered).copied().collect()
@@ -143,7 +143,7 @@ impl Watch {
     pub(crate) fn new(
         rules: &RuleSet,
         index: &RuleIndex,
-        place: &Place<'_>,
+        place: &Context<'_>,
         layout: &Layout,
         running: &[usize],
     ) -> Watch {
@@ -268,7 +268,7 @@ impl Watch {
         }
     }
 
-    fn sort(&mut self, rules: &RuleSet, place: &Place<'_>) {
+    fn sort(&mut self, rules: &RuleSet, place: &Context<'_>) {
         for candidates in self.strokes.iter_mut().flat_map(BTreeMap::values_mut) {
             candidates.sort_by_key(|candidate| precedence(rules, place, candidate));
         }
@@ -471,7 +471,7 @@ fn hold(rule: &Rule, manner: Manner) -> Hold {
 /// a condition before none.
 pub(crate) fn precedence(
     rules: &RuleSet,
-    place: &Place<'_>,
+    place: &Context<'_>,
     candidate: &Candidate,
 ) -> (bool, u8, usize, usize, bool, usize) {
     let rule = &rules.rules[candidate.rule];

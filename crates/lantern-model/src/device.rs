@@ -1,6 +1,6 @@
 //! Something outside that rules listen or speak to, and how it is reached.
 
-use crate::Place;
+use crate::SourceLocation;
 
 /// The number of a device in its set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -23,7 +23,7 @@ pub struct Device {
     /// What it is.
     pub kind: DeviceKind,
     /// Where it stands in the file.
-    pub place: Place,
+    pub place: SourceLocation,
 }
 
 /// What a device is.

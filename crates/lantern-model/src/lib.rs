@@ -39,7 +39,9 @@ pub use key::{Key, KeyKind, KeySetError};
 pub use layout::{Group, Layout, Level, Repeat};
 pub use listening::{Ear, Heed, Listening, Sayable};
 pub use modifiers::{Families, Family, Modifiers, Side};
-pub use rules::{Again, Global, Parameter, Place, Routine, RoutineId, Rule, RuleSet, Settings};
+pub use rules::{
+    Again, Global, Parameter, Routine, RoutineId, Rule, RuleSet, Settings, SourceLocation,
+};
 pub use shape::{Allowed, Described, Point, Shape, StrokePath};
 pub use time::Time;
 pub use trigger::{Cause, LayerId, LineTest, Manner, Remap, Scope, Trigger};

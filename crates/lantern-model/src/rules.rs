@@ -10,7 +10,7 @@ use crate::{
 
 /// Where something stands in a file, counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
-pub struct Place {
+pub struct SourceLocation {
     /// Which file of the set, counted from 0.
     pub file: u16,
     /// The line.
@@ -138,7 +138,7 @@ impl RuleSet {
     }
 
     /// A place as it is shown: file and line.
-    pub fn show_place(&self, place: Place) -> String {
+    pub fn show_place(&self, place: SourceLocation) -> String {
         let file = self.files.get(usize::from(place.file)).map_or("", String::as_str);
         format!("{file}:{}", place.line)
     }
@@ -205,7 +205,7 @@ pub struct Global {
     /// Two values with the same number are written alike.
     pub print: u64,
     /// Where its `let` stands.
-    pub place: Place,
+    pub place: SourceLocation,
     /// Whether the file that uses this one gives the value, by `with`.
     pub is_given: bool,
 }
@@ -226,7 +226,7 @@ pub struct Routine {
     /// What it does.
     pub ops: Vec<Op>,
     /// Where each operation stands in the file.
-    pub places: Vec<Place>,
+    pub places: Vec<SourceLocation>,
     /// Two macros with the same number are written alike, those that they call as well.
     pub print: u64,
 }
@@ -264,7 +264,7 @@ pub struct Rule {
     /// Its `named` name.
     pub name: Option<String>,
     /// Where its `when` stands.
-    pub place: Place,
+    pub place: SourceLocation,
     /// What fires it.
     pub triggers: Vec<Trigger>,
     /// Whether slot 0 of the body holds what its trigger brings.

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{Combo, DeviceId, KeyRef, Place, TimeOfDay};
+use crate::{Combo, DeviceId, KeyRef, SourceLocation, TimeOfDay};
 
 /// The number of a layer in its set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -14,7 +14,7 @@ pub struct Trigger {
     /// What it is.
     pub cause: Cause,
     /// Where it stands in the file.
-    pub place: Place,
+    pub place: SourceLocation,
 }
 
 /// What fires a rule.
@@ -147,5 +147,5 @@ pub struct Remap {
     /// Where it applies.
     pub scope: Scope,
     /// Where it stands in the file.
-    pub place: Place,
+    pub place: SourceLocation,
 }

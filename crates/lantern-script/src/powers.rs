@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 
 use lantern_model::code::{Asked, Expr, Function, Op, Target};
 use lantern_model::{
-    Broker, Cause, Combo, DeviceId, DeviceKind, Global, KeyKind, KeyRef, Place, Rule, RuleSet,
-    Secret, Value, Verb,
+    Broker, Cause, Combo, DeviceId, DeviceKind, Global, KeyKind, KeyRef, Rule, RuleSet, Secret,
+    SourceLocation, Value, Verb,
 };
 
 /// What sort of power it is.
@@ -96,7 +96,7 @@ pub struct Power {
     /// With what: a program, line, address; empty where there is nothing to name.
     pub what: String,
     /// Where it was first found.
-    pub place: Place,
+    pub place: SourceLocation,
 }
 
 /// Everything a set can do, each once for each of its files.
@@ -149,7 +149,7 @@ struct Search<'r> {
 const ANY_PROGRAM: &str = "any program";
 
 impl Search<'_> {
-    fn add(&mut self, kind: PowerKind, what: impl Into<String>, place: Place) {
+    fn add(&mut self, kind: PowerKind, what: impl Into<String>, place: SourceLocation) {
         self.found.push(Power { kind, what: what.into(), place });
     }
 
@@ -181,7 +181,7 @@ impl Search<'_> {
 
     /// A key as a trigger: one of plain typing tells what is typed, one that passes what is pressed
     /// in a program. Any other is taken from programs, so it is pressed for the rule alone.
-    fn add_seen_key(&mut self, combo: &Combo, rule: &Rule, place: Place) {
+    fn add_seen_key(&mut self, combo: &Combo, rule: &Rule, place: SourceLocation) {
         if is_of_typing(combo) {
             self.add(PowerKind::ReadsTyping, "", place);
         } else if rule.passing {
@@ -190,7 +190,7 @@ impl Search<'_> {
     }
 
     /// What an expression asks of the world.
-    fn add_asked(&mut self, expr: &Expr, place: Place) {
+    fn add_asked(&mut self, expr: &Expr, place: SourceLocation) {
         let mut kinds = BTreeSet::new();
         let all = std::cell::RefCell::new(&mut kinds);
         expr.asks(&|asked| {
@@ -259,7 +259,7 @@ impl Search<'_> {
         }
     }
 
-    fn add_verb(&mut self, verb: &Verb, words: &[Expr], front: String, place: Place) {
+    fn add_verb(&mut self, verb: &Verb, words: &[Expr], front: String, place: SourceLocation) {
         let first = || words.first().map_or_else(String::new, |word| self.shown(word));
         let all = || words.iter().map(|word| self.shown(word)).collect::<Vec<_>>();
         let (kind, what) = match verb {
@@ -290,7 +290,7 @@ impl Search<'_> {
     }
 
     /// A device of the file's own is told where it is described.
-    fn add_used_device(&mut self, DeviceId(device): DeviceId, place: Place) {
+    fn add_used_device(&mut self, DeviceId(device): DeviceId, place: SourceLocation) {
         let described = &self.rules.devices[device];
         if described.place.file != place.file {
             self.add(PowerKind::UsesDevice, described.name.clone(), place);

@@ -5,7 +5,7 @@
 
 use std::ops::Range;
 
-use lantern_model::Place;
+use lantern_model::SourceLocation;
 
 use crate::lexer::BYTE_ORDER_MARK;
 
@@ -138,13 +138,13 @@ impl Source {
     }
 
     /// File, line and column of a byte; columns count characters.
-    pub fn place(&self, at: u32) -> Place {
+    pub fn place(&self, at: u32) -> SourceLocation {
         let file = self.file_at(at);
         let line = self.line_starts.partition_point(|start| *start <= at) - 1;
         let start = self.line_starts[line] as usize;
         let before = self.text[start..at as usize].trim_start_matches(BYTE_ORDER_MARK);
         let column = before.chars().count() + 1;
-        Place {
+        SourceLocation {
             file: u16::try_from(file).unwrap_or(u16::MAX),
             line: (line - self.members[file].first_line) as u32 + 1,
             column: u32::try_from(column).unwrap_or(u32::MAX),

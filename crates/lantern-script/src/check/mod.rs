@@ -27,7 +27,9 @@ mod units;
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Global, LayerId, Layout, Place, RoutineId, RuleSet, Secret, StrokePath};
+use lantern_model::{
+    Global, LayerId, Layout, RoutineId, RuleSet, Secret, SourceLocation, StrokePath,
+};
 use lantern_sense::{Phrase, Sounds, WordList};
 
 use crate::codes::{Code, Severity};
@@ -340,7 +342,7 @@ impl<'a> Checker<'a> {
         self.findings.push(finding);
     }
 
-    fn place(&self, span: Span) -> Place {
+    fn place(&self, span: Span) -> SourceLocation {
         self.source.place(span.start)
     }
 

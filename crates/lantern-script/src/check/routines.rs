@@ -1,7 +1,7 @@
 //! Macros and the list of operations a body becomes.
 
 use lantern_model::code::Op;
-use lantern_model::{Parameter, Place, Routine, RoutineId};
+use lantern_model::{Parameter, Routine, RoutineId, SourceLocation};
 
 use super::Checker;
 use super::exprs::nothing;
@@ -13,13 +13,13 @@ use crate::tree::Macro;
 use crate::{Finding, Span};
 
 /// Where an operation stands, for a person and in the text.
-pub(super) type Standing = (Place, Span);
+pub(super) type Standing = (SourceLocation, Span);
 
 /// Operations as they are made, each with its place.
 #[derive(Default)]
 pub(super) struct Body {
     ops: Vec<Op>,
-    places: Vec<Place>,
+    places: Vec<SourceLocation>,
     spans: Vec<Span>,
 }
 

@@ -7,7 +7,7 @@
 
 /// A place in a line at which a value cannot become exactly one word.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Place {
+pub(super) enum UnsafePlace {
     SingleQuotes,
     DoubleQuotes,
     Backquotes,
@@ -21,39 +21,39 @@ pub(super) enum Place {
     Unclear,
 }
 
-impl Place {
+impl UnsafePlace {
     /// The place in words, for a label.
     pub(super) fn words(self) -> &'static str {
         match self {
-            Place::SingleQuotes => "inside single quotes",
-            Place::DoubleQuotes => "inside double quotes",
-            Place::Backquotes => "inside backquotes",
-            Place::Backslash => "behind a backslash",
-            Place::Dollar => "behind a dollar sign",
-            Place::Parameter => "inside `${...}`",
-            Place::Arithmetic => "inside arithmetic",
-            Place::Comment => "inside a comment",
-            Place::HereDocument => "behind `<<`",
-            Place::Unclear => "behind `$[` or `$'`, which shells read differently",
+            UnsafePlace::SingleQuotes => "inside single quotes",
+            UnsafePlace::DoubleQuotes => "inside double quotes",
+            UnsafePlace::Backquotes => "inside backquotes",
+            UnsafePlace::Backslash => "behind a backslash",
+            UnsafePlace::Dollar => "behind a dollar sign",
+            UnsafePlace::Parameter => "inside `${...}`",
+            UnsafePlace::Arithmetic => "inside arithmetic",
+            UnsafePlace::Comment => "inside a comment",
+            UnsafePlace::HereDocument => "behind `<<`",
+            UnsafePlace::Unclear => "behind `$[` or `$'`, which shells read differently",
         }
     }
 
     /// What to write instead.
     pub(super) fn help(self) -> &'static str {
         match self {
-            Place::SingleQuotes | Place::DoubleQuotes => {
+            UnsafePlace::SingleQuotes | UnsafePlace::DoubleQuotes => {
                 "leave the quotes around the value out: it becomes one word, whatever is in it"
             }
-            Place::Backquotes => "write `$(...)` in place of the backquotes",
-            Place::HereDocument => {
+            UnsafePlace::Backquotes => "write `$(...)` in place of the backquotes",
+            UnsafePlace::HereDocument => {
                 "hand it over with `printf '%s\\n' {value} |` in front of the program"
             }
-            Place::Backslash => "leave the backslash out: the value becomes one word",
-            Place::Dollar | Place::Parameter | Place::Arithmetic => {
+            UnsafePlace::Backslash => "leave the backslash out: the value becomes one word",
+            UnsafePlace::Dollar | UnsafePlace::Parameter | UnsafePlace::Arithmetic => {
                 "give the value to a variable first: `v={value}; ... \"$v\"`"
             }
-            Place::Comment => "leave the comment out",
-            Place::Unclear => "write `$(( ))` in place of `$[ ]`, and leave `$'...'` out",
+            UnsafePlace::Comment => "leave the comment out",
+            UnsafePlace::Unclear => "write `$(( ))` in place of `$[ ]`, and leave `$'...'` out",
         }
     }
 }
@@ -99,18 +99,18 @@ impl Lexer {
     }
 
     /// A value stands here; the place, if it cannot become one word.
-    pub(super) fn value(&mut self) -> Result<(), Place> {
+    pub(super) fn value(&mut self) -> Result<(), UnsafePlace> {
         let place = match self.open.last() {
-            _ if self.has_here_document => Some(Place::HereDocument),
-            _ if self.is_unclear => Some(Place::Unclear),
-            _ if self.open.contains(&Open::Backquote) => Some(Place::Backquotes),
-            _ if self.open.contains(&Open::Parameter) => Some(Place::Parameter),
-            _ if self.open.contains(&Open::Arithmetic) => Some(Place::Arithmetic),
-            Some(Open::Single) => Some(Place::SingleQuotes),
-            Some(Open::Double) => Some(Place::DoubleQuotes),
-            Some(Open::Comment) => Some(Place::Comment),
-            _ if self.after_backslash => Some(Place::Backslash),
-            _ if self.after_dollar => Some(Place::Dollar),
+            _ if self.has_here_document => Some(UnsafePlace::HereDocument),
+            _ if self.is_unclear => Some(UnsafePlace::Unclear),
+            _ if self.open.contains(&Open::Backquote) => Some(UnsafePlace::Backquotes),
+            _ if self.open.contains(&Open::Parameter) => Some(UnsafePlace::Parameter),
+            _ if self.open.contains(&Open::Arithmetic) => Some(UnsafePlace::Arithmetic),
+            Some(Open::Single) => Some(UnsafePlace::SingleQuotes),
+            Some(Open::Double) => Some(UnsafePlace::DoubleQuotes),
+            Some(Open::Comment) => Some(UnsafePlace::Comment),
+            _ if self.after_backslash => Some(UnsafePlace::Backslash),
+            _ if self.after_dollar => Some(UnsafePlace::Dollar),
             _ => None,
         };
         (self.after_backslash, self.after_dollar, self.begins_word) = (false, false, false);
@@ -190,7 +190,7 @@ mod tests {
     use super::*;
 
     /// The places of the values in a line, each written `@`.
-    fn places(line: &str) -> Vec<Result<(), Place>> {
+    fn places(line: &str) -> Vec<Result<(), UnsafePlace>> {
         let mut lexer = Lexer::new();
         let mut found = Vec::new();
         for (number, part) in line.split('@').enumerate() {
@@ -237,30 +237,30 @@ mod tests {
     #[test]
     fn values_inside_of_anything_are_refused_with_their_place() {
         for (line, place) in [
-            ("echo \"@\"", Place::DoubleQuotes),
-            ("echo \"a $(date) @\"", Place::DoubleQuotes),
-            ("echo 'a @ b'", Place::SingleQuotes),
-            ("echo $'@'", Place::Unclear),
-            ("echo $'a\\'b' @", Place::Unclear),
-            ("echo $\"@\"", Place::DoubleQuotes),
-            ("echo \\@", Place::Backslash),
-            ("echo $@", Place::Dollar),
-            ("echo ${core:-@}", Place::Parameter),
-            ("echo $((1 + @))", Place::Arithmetic),
-            ("echo $[1 + @]", Place::Unclear),
-            ("echo $(( ((1)) + @ ))", Place::Arithmetic),
-            ("echo $(( (1) + (@) ))", Place::Arithmetic),
-            ("echo \"$(( ((1)) + @ ))\"", Place::Arithmetic),
-            ("echo ${core:-$(echo @)}", Place::Parameter),
-            ("echo `echo @`", Place::Backquotes),
-            ("echo `echo $(echo @)`", Place::Backquotes),
-            ("echo \"`echo @`\"", Place::Backquotes),
-            ("cat <<E\n@\nE", Place::HereDocument),
-            ("cat <<'E'\nx\nE\necho @", Place::HereDocument),
-            ("cat <<< @", Place::HereDocument),
-            ("echo core # @", Place::Comment),
-            ("echo \"$(echo \"@\")\"", Place::DoubleQuotes),
-            ("echo \"$(echo ')' '@')\"", Place::SingleQuotes),
+            ("echo \"@\"", UnsafePlace::DoubleQuotes),
+            ("echo \"a $(date) @\"", UnsafePlace::DoubleQuotes),
+            ("echo 'a @ b'", UnsafePlace::SingleQuotes),
+            ("echo $'@'", UnsafePlace::Unclear),
+            ("echo $'a\\'b' @", UnsafePlace::Unclear),
+            ("echo $\"@\"", UnsafePlace::DoubleQuotes),
+            ("echo \\@", UnsafePlace::Backslash),
+            ("echo $@", UnsafePlace::Dollar),
+            ("echo ${core:-@}", UnsafePlace::Parameter),
+            ("echo $((1 + @))", UnsafePlace::Arithmetic),
+            ("echo $[1 + @]", UnsafePlace::Unclear),
+            ("echo $(( ((1)) + @ ))", UnsafePlace::Arithmetic),
+            ("echo $(( (1) + (@) ))", UnsafePlace::Arithmetic),
+            ("echo \"$(( ((1)) + @ ))\"", UnsafePlace::Arithmetic),
+            ("echo ${core:-$(echo @)}", UnsafePlace::Parameter),
+            ("echo `echo @`", UnsafePlace::Backquotes),
+            ("echo `echo $(echo @)`", UnsafePlace::Backquotes),
+            ("echo \"`echo @`\"", UnsafePlace::Backquotes),
+            ("cat <<E\n@\nE", UnsafePlace::HereDocument),
+            ("cat <<'E'\nx\nE\necho @", UnsafePlace::HereDocument),
+            ("cat <<< @", UnsafePlace::HereDocument),
+            ("echo core # @", UnsafePlace::Comment),
+            ("echo \"$(echo \"@\")\"", UnsafePlace::DoubleQuotes),
+            ("echo \"$(echo ')' '@')\"", UnsafePlace::SingleQuotes),
         ] {
             assert_eq!(places(line), [Err(place)], "{line}");
         }
@@ -268,8 +268,8 @@ mod tests {
 
     #[test]
     fn after_a_value_the_line_goes_on_where_it_was() {
-        assert_eq!(places("echo \"@\" @"), [Err(Place::DoubleQuotes), Ok(())]);
+        assert_eq!(places("echo \"@\" @"), [Err(UnsafePlace::DoubleQuotes), Ok(())]);
         assert_eq!(places("echo @# @"), [Ok(()), Ok(())]);
-        assert_eq!(places("echo @ # @"), [Ok(()), Err(Place::Comment)]);
+        assert_eq!(places("echo @ # @"), [Ok(()), Err(UnsafePlace::Comment)]);
     }
 }

@@ -1,23 +1,28 @@
-//! Where the person is: the program in front, its title, the layers that are on, and whether the
-//! screen is locked; and which rules apply there.
+//! The context in which triggers are matched: the focused program, its title, the active layers, the screen
+//! lock and a pause.
+//!
+//! Decides which rules apply in a context. Owns nothing: the engine builds one from its state for each
+//! decision.
 
 use lantern_model::{App, LayerId, Rule, Scope};
 
-/// Where the person is.
+/// State of the desktop and of the engine by which rules are filtered.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Place<'a> {
+pub(crate) struct Context<'a> {
+    /// The focused program.
     pub app: &'a App,
-    /// The title of the window in front, in lower case.
+    /// The title of the focused window, in lower case.
     pub title: &'a str,
-    /// Layers that are on, the one entered last at the end.
+    /// Active layers, the one entered last at the end.
     pub layers: &'a [LayerId],
+    /// Whether the screen is locked.
     pub locked: bool,
-    /// Whether everything is paused.
+    /// Whether all rules are paused.
     pub paused: bool,
 }
 
-impl Place<'_> {
-    /// Whether the place is in that scope, input devices left aside.
+impl Context<'_> {
+    /// Whether the context passes a filter, its input devices left aside.
     pub(crate) fn is_in(&self, scope: &Scope) -> bool {
         let named = |names: &[String]| names.iter().any(|name| self.app.is_named(name));
         scope.layer.is_none_or(|layer| self.layers.contains(&layer))
@@ -29,12 +34,12 @@ impl Place<'_> {
                 .is_none_or(|titles| titles.iter().any(|title| self.title.contains(title)))
     }
 
-    /// Whether a rule may fire here.
+    /// Whether a rule may fire in this context.
     pub(crate) fn allows(&self, rule: &Rule) -> bool {
         !self.paused && (rule.even_locked || !self.locked) && self.is_in(&rule.scope)
     }
 
-    /// How many layers were entered after the scope's own.
+    /// Number of layers that were entered after the filter's own.
     pub(crate) fn depth_of(&self, scope: &Scope) -> usize {
         scope.layer.map_or(0, |layer| {
             self.layers.iter().rev().position(|known| *known == layer).unwrap_or(0)
