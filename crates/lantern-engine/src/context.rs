@@ -4,7 +4,7 @@
 //! Decides which rules apply in a context. Owns nothing: the engine builds one from its state for each
 //! decision.
 
-use lantern_model::{App, LayerId, Rule, Scope};
+use lantern_model::{App, ContextFilter, LayerId, Rule};
 
 /// State of the desktop and of the engine by which rules are filtered.
 #[derive(Debug, Clone, Copy)]
@@ -23,7 +23,7 @@ pub(crate) struct Context<'a> {
 
 impl Context<'_> {
     /// Whether the context passes a filter, its input devices left aside.
-    pub(crate) fn is_in(&self, scope: &Scope) -> bool {
+    pub(crate) fn is_in(&self, scope: &ContextFilter) -> bool {
         let named = |names: &[String]| names.iter().any(|name| self.app.is_named(name));
         scope.layer.is_none_or(|layer| self.layers.contains(&layer))
             && scope.apps.as_deref().is_none_or(named)
@@ -40,7 +40,7 @@ impl Context<'_> {
     }
 
     /// Number of layers that were entered after the filter's own.
-    pub(crate) fn depth_of(&self, scope: &Scope) -> usize {
+    pub(crate) fn depth_of(&self, scope: &ContextFilter) -> usize {
         scope.layer.map_or(0, |layer| {
             self.layers.iter().rev().position(|known| *known == layer).unwrap_or(0)
         })

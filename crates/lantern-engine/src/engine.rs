@@ -13,7 +13,7 @@ use crate::alarms::Clock;
 use crate::attention::Attention;
 use crate::context::Context;
 use crate::drawing::Drawing;
-use crate::eval::Scope;
+use crate::eval::EvalScope;
 use crate::firing::Firing;
 use crate::hearing::Ears;
 use crate::ledger::{Ledger, Owner};
@@ -434,8 +434,8 @@ impl Engine {
         self.reasons.add(now, rule, kind);
     }
 
-    pub(crate) fn scope<'a>(&'a self, now: Time, slots: &'a [Value], held: bool) -> Scope<'a> {
-        Scope { engine: self, now, slots, held, work: Cell::new(0) }
+    pub(crate) fn scope<'a>(&'a self, now: Time, slots: &'a [Value], held: bool) -> EvalScope<'a> {
+        EvalScope { engine: self, now, slots, held, work: Cell::new(0) }
     }
 
     pub(crate) fn context(&self) -> Context<'_> {

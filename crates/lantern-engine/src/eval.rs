@@ -25,7 +25,7 @@ const MATCHING: usize = 16;
 const VALUE_SHOWN: usize = 80;
 
 /// What an expression may look at.
-pub(crate) struct Scope<'a> {
+pub(crate) struct EvalScope<'a> {
     pub engine: &'a Engine,
     pub now: Time,
     pub slots: &'a [Value],
@@ -47,7 +47,7 @@ pub(crate) fn named(value: &Value) -> String {
     shown
 }
 
-impl Scope<'_> {
+impl EvalScope<'_> {
     pub(crate) fn value(&self, expr: &Expr) -> Evaluated<Value> {
         let value = self.evaluate(expr)?;
         if matches!(value, Value::Text(_) | Value::List(_) | Value::Record(_)) {
@@ -355,7 +355,7 @@ impl Scope<'_> {
     }
 }
 
-impl Scope<'_> {
+impl EvalScope<'_> {
     /// A comparison of the program in front with names, by the rule of `in app`: any of its names, in
     /// any case. Nothing if it is no such comparison.
     fn is_program_in_front(

@@ -200,7 +200,7 @@ impl Engine {
         &self,
         now: Time,
         id: RunId,
-        question: impl FnOnce(&crate::eval::Scope<'_>) -> Result<T, String>,
+        question: impl FnOnce(&crate::eval::EvalScope<'_>) -> Result<T, String>,
     ) -> Result<T, String> {
         let run = &self.runs.live[&id];
         let frame = run.frames.last().expect("an operation is done in a call");

@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Again, Armed, ArmedKey, Cause, Combo, Families, Key, Layout, Manner, Modifiers, Remap, Rule,
-    RuleSet, Scope, Side,
+    Again, Armed, ArmedKey, Cause, Combo, ContextFilter, Families, Key, Layout, Manner, Modifiers,
+    Remap, Rule, RuleSet, Side,
 };
 
 use crate::context::Context;
@@ -113,7 +113,7 @@ impl RuleIndex {
         index
     }
 
-    fn add(&mut self, number: usize, scope: &Scope) {
+    fn add(&mut self, number: usize, scope: &ContextFilter) {
         if let Some(layer) = scope.layer {
             self.by_layer.entry(layer.0).or_default().push(number);
         } else if let Some(apps) = &scope.apps {

@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
 use crate::{
-    Cause, Combo, Device, DeviceId, Family, Key, KeyRef, Remap, Scope, Secret, Shape, Trigger, Verb,
+    Cause, Combo, ContextFilter, Device, DeviceId, Family, Key, KeyRef, Remap, Secret, Shape,
+    Trigger, Verb,
 };
 
 /// Where something stands in a file, counted from 1.
@@ -270,7 +271,7 @@ pub struct Rule {
     /// Whether slot 0 of the body holds what its trigger brings.
     pub brings: bool,
     /// Where it applies.
-    pub scope: Scope,
+    pub scope: ContextFilter,
     /// What must hold when its trigger comes.
     pub condition: Option<Expr>,
     /// The same as it is written.

@@ -104,25 +104,25 @@ pub enum LineTest {
     Matches(String),
 }
 
-/// Where a rule applies.
+/// Filter of the context in which a rule applies. Every part that is given must be met.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Scope {
-    /// Program names in lower case, one of which must be in front.
+pub struct ContextFilter {
+    /// Program names in lower case, one of which must be focused.
     pub apps: Option<Vec<String>>,
-    /// Program names in lower case, none of which may be in front.
+    /// Program names in lower case, none of which may be focused.
     pub not_apps: Vec<String>,
-    /// Parts of a title in lower case, one of which the window in front must have.
+    /// Parts of a title in lower case, one of which the focused window must have.
     pub titles: Option<Vec<String>>,
-    /// The layer that must be on.
+    /// The layer that must be active.
     pub layer: Option<LayerId>,
     /// Names of input devices in lower case, from one of which the key must come.
     pub boards: Option<Vec<String>>,
 }
 
-impl Scope {
+impl ContextFilter {
     /// Whether it applies everywhere.
     pub fn is_anywhere(&self) -> bool {
-        *self == Scope::default()
+        *self == ContextFilter::default()
     }
 
     /// How narrow it is; a narrower one is preferred: a layer beats a title beats a program beats
@@ -145,7 +145,7 @@ pub struct Remap {
     /// What it is when it is let go soon, with nothing between.
     pub tapped: Option<Combo>,
     /// Where it applies.
-    pub scope: Scope,
+    pub scope: ContextFilter,
     /// Where it stands in the file.
     pub place: SourceLocation,
 }

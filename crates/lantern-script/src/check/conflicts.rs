@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::{Cause, Combo, KeyRef, Rule, Scope};
+use lantern_model::{Cause, Combo, ContextFilter, KeyRef, Rule};
 
 use super::Checker;
 use crate::codes::Code;
@@ -51,7 +51,7 @@ fn shown(cause: &Cause) -> String {
 }
 
 /// Each place of a scope on its own, as words.
-fn places(scope: &Scope) -> Vec<String> {
+fn places(scope: &ContextFilter) -> Vec<String> {
     let listed = |names: &Option<Vec<String>>, what: &str| match names {
         None => vec![String::new()],
         Some(names) => names.iter().map(|name| format!(" in {what} \"{name}\"")).collect(),

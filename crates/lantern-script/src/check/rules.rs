@@ -1,7 +1,7 @@
 //! Rules: clauses put together, bodies lowered.
 
 use lantern_model::code::Op;
-use lantern_model::{Again, Cause, RoutineId, Rule, Scope, Trigger};
+use lantern_model::{Again, Cause, ContextFilter, RoutineId, Rule, Trigger};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -226,8 +226,11 @@ impl Checker<'_> {
     }
 
     /// Where something applies, from the clauses around it and its own.
-    pub(super) fn lower_scope<'c>(&mut self, clauses: impl Iterator<Item = &'c Clause>) -> Scope {
-        let mut scope = Scope::default();
+    pub(super) fn lower_scope<'c>(
+        &mut self,
+        clauses: impl Iterator<Item = &'c Clause>,
+    ) -> ContextFilter {
+        let mut scope = ContextFilter::default();
         for clause in clauses {
             if let ClauseKind::InApp(_) | ClauseKind::InTitle(_) | ClauseKind::NotInApp(_) =
                 &clause.kind

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Cause, Combo, Scope};
+use lantern_model::{Cause, Combo, ContextFilter};
 use lantern_sense::{Saying, ShapeBook, Sounds, alike_pairs, likeness};
 
 use super::Checker;
@@ -102,7 +102,7 @@ impl Checker<'_> {
 }
 
 /// Whether rules of both scopes may be listened for at one time.
-fn may_meet(first: &Scope, second: &Scope) -> bool {
+fn may_meet(first: &ContextFilter, second: &ContextFilter) -> bool {
     match (&first.apps, &second.apps) {
         (Some(first), Some(second)) => first.iter().any(|app| second.contains(app)),
         _ => true,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use lantern_model::code::{Expr, Operator};
-use lantern_model::{Cause, Combo, KeyRef, LayerId, Scope, Value};
+use lantern_model::{Cause, Combo, ContextFilter, KeyRef, LayerId, Value};
 
 use super::Checker;
 use crate::check::conflicts::canonical;
@@ -48,7 +48,7 @@ impl Checker<'_> {
 
     /// Keys that a remap takes before any rule sees them.
     fn look_for_hidden_keys(&self, findings: &mut Vec<Finding>) {
-        let mut by_key: BTreeMap<KeyRef, Vec<(&Scope, &Combo, Span)>> = BTreeMap::new();
+        let mut by_key: BTreeMap<KeyRef, Vec<(&ContextFilter, &Combo, Span)>> = BTreeMap::new();
         let rules = if self.set.remaps.is_empty() { &[] } else { self.set.rules.as_slice() };
         for (rule, head) in rules.iter().zip(&self.heads) {
             for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
@@ -75,7 +75,7 @@ impl Checker<'_> {
 
     /// Sequences that begin with another, which is through before them.
     fn look_for_hidden_sequences(&self, findings: &mut Vec<Finding>) {
-        let mut known: BTreeMap<Vec<Vec<KeyRef>>, Vec<(&Scope, Span)>> = BTreeMap::new();
+        let mut known: BTreeMap<Vec<Vec<KeyRef>>, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
                 if let Cause::Keys { combos, .. } = &trigger.cause {
@@ -102,7 +102,7 @@ impl Checker<'_> {
 
     /// Abbreviations that begin with another, which is replaced before they are typed.
     fn look_for_hidden_abbreviations(&self, findings: &mut Vec<Finding>) {
-        let mut known: BTreeMap<&str, Vec<(&Scope, Span)>> = BTreeMap::new();
+        let mut known: BTreeMap<&str, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
                 if let Cause::Typed(text) = &trigger.cause {
@@ -134,7 +134,7 @@ fn never(span: Span, why: &str, label: &str) -> Finding {
 }
 
 /// Whether everywhere that `inner` applies, `outer` applies as well.
-pub(super) fn covers(outer: &Scope, inner: &Scope) -> bool {
+pub(super) fn covers(outer: &ContextFilter, inner: &ContextFilter) -> bool {
     outer.is_anywhere() || outer == inner
 }
 
