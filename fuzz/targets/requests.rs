@@ -3,9 +3,9 @@
 #![no_main]
 #![allow(dead_code)]
 
-#[path = "../../crates/lantern/src/resident/protocol.rs"]
+#[path = "../../crates/lantern/src/ipc/protocol.rs"]
 mod protocol;
-#[path = "../../crates/lantern/src/resident/received.rs"]
+#[path = "../../crates/lantern/src/ipc/received.rs"]
 mod received;
 
 use lantern_script::parse_value;

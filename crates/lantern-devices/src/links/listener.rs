@@ -108,7 +108,7 @@ async fn open(
     address: &str,
     callers: &[(String, Guarded)],
     calls: &Callers,
-) -> Result<(TcpListener, Arc<Door>), LinkError> {
+) -> Result<(TcpListener, Arc<Authenticator>), LinkError> {
     let mut tokens = Vec::new();
     for (name, guarded) in callers {
         tokens.push((name.clone(), Sha256::digest(secret::reveal(guarded)?).into()));
@@ -116,11 +116,11 @@ async fn open(
     let failed = |source| LinkError::CannotListen { address: address.to_owned(), source };
     let listener = TcpListener::bind(address).await.map_err(failed)?;
     let (context, calls) = (context.clone(), calls.clone());
-    Ok((listener, Arc::new(Door { context, tokens, calls, spent: Mutex::default() })))
+    Ok((listener, Arc::new(Authenticator { context, tokens, calls, spent: Mutex::default() })))
 }
 
 /// Who decides which caller is heard.
-struct Door {
+struct Authenticator {
     context: Context,
     /// Callers with the SHA-256 of their tokens.
     tokens: Vec<(String, [u8; 32])>,
@@ -136,7 +136,7 @@ struct Allowance {
 
 type Refusal = (StatusCode, &'static str);
 
-impl Door {
+impl Authenticator {
     async fn receive(&self, caller: &Caller, request: Request<Incoming>) -> Reply {
         match tokio::time::timeout(PATIENCE, self.take(caller, request)).await {
             Ok(Ok(answer)) => {

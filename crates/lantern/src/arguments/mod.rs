@@ -7,14 +7,14 @@ use clap::{Args, Parser, Subcommand};
 use crate::journal::LogLevel;
 
 mod outside;
-mod resident;
+mod session;
 mod shape;
 mod voice;
 
 pub use outside::{
     FansArguments, PedalsArguments, PortsArguments, StandinArguments, StandinCommand,
 };
-pub use resident::{
+pub use session::{
     EndArguments, FireArguments, PauseArguments, RecordArguments, ResumeArguments, StatusArguments,
     StopArguments, WatchArguments, WhyArguments,
 };

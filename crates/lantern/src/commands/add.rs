@@ -16,7 +16,7 @@ use crate::arguments::AddArguments;
 use crate::failure::{Failure, Status};
 use crate::files;
 use crate::findings::print_findings;
-use crate::resident::client::Resident;
+use crate::ipc::client::IpcClient;
 use crate::style::{self, complain, say};
 use crate::wording::quoted;
 
@@ -155,13 +155,13 @@ fn append(path: &Path, addition: &str) -> Result<(), Failure> {
 
 /// What the one that runs this very file decides from now on; nothing if none does.
 fn listen(path: &Path) -> Result<Option<BufReader<UnixStream>>, Failure> {
-    let Ok(mut resident) = Resident::reach() else { return Ok(None) };
-    let runs = resident.ask("status", &Value::Null)?["file"].as_str().map(PathBuf::from);
+    let Ok(mut client) = IpcClient::reach() else { return Ok(None) };
+    let runs = client.ask("status", &Value::Null)?["file"].as_str().map(PathBuf::from);
     if runs != path.canonicalize().ok() {
         return Ok(None);
     }
-    resident.ask("watch", &json!({}))?;
-    let reader = resident.into_listening()?;
+    client.ask("watch", &json!({}))?;
+    let reader = client.into_listening()?;
     let failed = |source| Failure::System { what: "cannot listen", source };
     reader.get_ref().set_read_timeout(Some(TRYING)).map_err(failed)?;
     Ok(Some(reader))
@@ -170,7 +170,7 @@ fn listen(path: &Path) -> Result<Option<BufReader<UnixStream>>, Failure> {
 /// The rule works when it has fired once.
 fn wait_for_try(reader: BufReader<UnixStream>, combo: &str, line: u64) -> Result<Status, Failure> {
     // Saving it has it read as well, a moment later.
-    Resident::reach()?.ask("reload", &Value::Null)?;
+    IpcClient::reach()?.ask("reload", &Value::Null)?;
     complain!("it is at work: press {combo} to try it");
     let place = format!(":{line}");
     for told in reader.lines().map_while(Result::ok) {

@@ -11,13 +11,13 @@ use crate::arguments::{
     DeskName, EndArguments, FireArguments, PauseArguments, ResumeArguments, StopArguments,
 };
 use crate::failure::{Failure, Status};
-use crate::resident::client::Resident;
+use crate::ipc::client::IpcClient;
 use crate::runtime::RuntimeFiles;
 use crate::style::say;
 
 pub fn fire(arguments: &FireArguments) -> Result<Status, Failure> {
     let params = json!({ "name": arguments.name, "values": arguments.values });
-    Resident::reach()?.ask("fire", &params)?;
+    IpcClient::reach()?.ask("fire", &params)?;
     Ok(Status::Done)
 }
 
@@ -27,12 +27,12 @@ pub fn stop(arguments: &StopArguments) -> Result<Status, Failure> {
         (None, Some(run)) => json!({ "run": run }),
         (None, None) => json!({}),
     };
-    let mut resident = match Resident::reach() {
-        Ok(resident) => resident,
+    let mut client = match IpcClient::reach() {
+        Ok(client) => client,
         Err(Failure::NobodyRuns { .. }) if arguments.all => return let_go(),
         Err(failure) => return Err(failure),
     };
-    let stopped = resident.ask("stop", &params)?;
+    let stopped = client.ask("stop", &params)?;
     let count = stopped["stopped"].as_u64().unwrap_or(0);
     say!("{}", if count == 1 { "1 run ended".to_owned() } else { format!("{count} runs ended") });
     Ok(if count == 0 && !arguments.all { Status::Found } else { Status::Done })
@@ -65,7 +65,7 @@ pub fn read_span(span: &str) -> Result<Duration, Failure> {
 pub fn pause(arguments: &PauseArguments) -> Result<Status, Failure> {
     let span = arguments.span.as_deref().map(read_span).transpose()?;
     let seconds = span.map(|span| span.as_secs_f64());
-    Resident::reach()?.ask("pause", &json!({ "name": arguments.name, "seconds": seconds }))?;
+    IpcClient::reach()?.ask("pause", &json!({ "name": arguments.name, "seconds": seconds }))?;
     let what = arguments.name.as_deref().unwrap_or("everything");
     let until = arguments.span.as_ref().map_or_else(String::new, |span| format!(" for {span}"));
     let name = arguments.name.as_ref().map_or_else(String::new, |name| format!(" {name}"));
@@ -74,19 +74,19 @@ pub fn pause(arguments: &PauseArguments) -> Result<Status, Failure> {
 }
 
 pub fn resume(arguments: &ResumeArguments) -> Result<Status, Failure> {
-    Resident::reach()?.ask("resume", &json!({ "name": arguments.name }))?;
+    IpcClient::reach()?.ask("resume", &json!({ "name": arguments.name }))?;
     say!("{} goes on", arguments.name.as_deref().unwrap_or("everything"));
     Ok(Status::Done)
 }
 
 pub fn end(arguments: &EndArguments) -> Result<Status, Failure> {
-    Resident::reach()?.ask("end", &json!({ "process": arguments.process }))?;
+    IpcClient::reach()?.ask("end", &json!({ "process": arguments.process }))?;
     say!("process {} is asked to end", arguments.process);
     Ok(Status::Done)
 }
 
 pub fn reload() -> Result<Status, Failure> {
-    let read = Resident::reach()?.ask_patiently("reload", &Value::Null)?;
+    let read = IpcClient::reach()?.ask_patiently("reload", &Value::Null)?;
     let file = read["file"].as_str().unwrap_or_default();
     say!("{file} read anew: {} rules", read["rules"]);
     Ok(Status::Done)

@@ -21,9 +21,9 @@ use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::findings::{lacking_on, print_findings};
 use crate::guardian::{Charge, Guarded};
+use crate::ipc::client::IpcClient;
+use crate::ipc::server::IpcServer;
 use crate::journal::{Journal, LogLevel};
-use crate::resident::client::Resident;
-use crate::resident::door::Door;
 use crate::runtime::{Claim, RuntimeFiles};
 use crate::session::{Session, Workplace};
 use crate::style::complain;
@@ -237,14 +237,14 @@ impl Worker<'_> {
         guarded: Option<Guarded>,
     ) -> Result<(), Failure> {
         let Worker { path, runtime, journal, desk: sort, called } = self;
-        let door = Door::open(&runtime.socket())
+        let ipc = IpcServer::open(&runtime.socket())
             .map_err(|source| Failure::Write { path: runtime.socket(), source })?;
         let place = Workplace {
             path: path.to_owned(),
             desk: sort,
             called: called.to_owned(),
             guarded,
-            door,
+            ipc,
         };
         let mut session = Session::new(rules, desk, place, journal)?;
         session.work(|rules, journal| {
@@ -287,12 +287,12 @@ fn claim(runtime: &RuntimeFiles, take_over: bool) -> Result<Claim, Failure> {
         Ok(claim) => return Ok(claim),
         Err(process) => process,
     };
-    let reached = Resident::reach();
+    let reached = IpcClient::reach();
     if !take_over {
         return Err(Failure::RunsAlready { who: who_runs(reached, process) });
     }
     // One that cannot be spoken to, or speaks otherwise, is ended as by a person.
-    let asked = reached.and_then(|mut resident| resident.ask("leave", &Value::Null));
+    let asked = reached.and_then(|mut client| client.ask("leave", &Value::Null));
     if asked.is_err()
         && let Some(process) = process.and_then(|p| Pid::from_raw(p.try_into().ok()?))
     {
@@ -314,8 +314,8 @@ fn claim(runtime: &RuntimeFiles, take_over: bool) -> Result<Claim, Failure> {
 }
 
 /// Which file runs, as which process and since when.
-fn who_runs(reached: Result<Resident, Failure>, process: Option<u32>) -> String {
-    let status = reached.and_then(|mut resident| resident.ask("status", &Value::Null));
+fn who_runs(reached: Result<IpcClient, Failure>, process: Option<u32>) -> String {
+    let status = reached.and_then(|mut client| client.ask("status", &Value::Null));
     let process = process.map_or_else(String::new, |process| format!(", process {process},"));
     match status {
         Ok(told) => {

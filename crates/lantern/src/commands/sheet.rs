@@ -14,7 +14,7 @@ use crate::commands::print_json;
 use crate::commands::status::words;
 use crate::failure::{Failure, Status};
 use crate::findings::rules_of;
-use crate::resident::client::Resident;
+use crate::ipc::client::IpcClient;
 use crate::style::{self, complain, say};
 use crate::{pictures, table};
 
@@ -84,7 +84,7 @@ fn print_group(group: &Group) {
 
 /// What the one that runs listens for where the person is.
 fn show_sayable(json: bool) -> Result<Status, Failure> {
-    let told = Resident::reach()?.ask("status", &json!({}))?;
+    let told = IpcClient::reach()?.ask("status", &json!({}))?;
     let entry = |one: &serde_json::Value| Entry {
         how: format!("say \"{}\"", words(&one["say"])),
         what: words(&one["rule"]),

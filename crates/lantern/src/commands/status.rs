@@ -5,13 +5,13 @@ use serde_json::{Value, json};
 use crate::arguments::StatusArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::resident::client::Resident;
+use crate::ipc::client::IpcClient;
 use crate::style::{self, say};
 use crate::table;
 use crate::wording::span_words;
 
 pub fn run(arguments: &StatusArguments) -> Result<Status, Failure> {
-    let told = Resident::reach()?.ask("status", &json!({}))?;
+    let told = IpcClient::reach()?.ask("status", &json!({}))?;
     if arguments.json {
         print_json(&told);
     } else {

@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 use crate::arguments::WhyArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::resident::client::Resident;
+use crate::ipc::client::IpcClient;
 use crate::style::{self, say};
 use crate::wording::span_words;
 
@@ -18,7 +18,7 @@ pub fn run(arguments: &WhyArguments) -> Result<Status, Failure> {
         Some((_, Ok(back))) => json!({ "back": back }),
         Some((key, Err(_))) => json!({ "key": key }),
     };
-    let mut told = Resident::reach()?.ask("why", &params)?;
+    let mut told = IpcClient::reach()?.ask("why", &params)?;
     if let Some(key) = told["key"].as_str() {
         let about = on_display(key)?;
         if let (Some(told), Value::Object(about)) = (told.as_object_mut(), about) {

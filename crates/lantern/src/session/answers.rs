@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use super::Session;
 use super::reloading::ReloadRequest;
 use crate::failure::Failure;
-use crate::resident::protocol::{self, Request, RpcError, VERSION, code, read_request, reply};
+use crate::ipc::protocol::{self, Request, RpcError, VERSION, code, read_request, reply};
 use crate::sayable::Phrases;
 use crate::wording::describe;
 
@@ -92,7 +92,7 @@ fn is_about_input(kind: &ReasonKind) -> bool {
 impl<D: Desk> Session<'_, D> {
     /// Does what the next request asks and answers it; whether there was one.
     pub(super) fn answer_next(&mut self) -> Result<bool, Failure> {
-        let Some((client, line)) = self.place.door.next_line() else { return Ok(false) };
+        let Some((client, line)) = self.place.ipc.next_line() else { return Ok(false) };
         let answer = match read_request(&line) {
             Err(answer) => Some(answer),
             Ok(request) if request.method == "reload" => {
@@ -109,7 +109,7 @@ impl<D: Desk> Session<'_, D> {
         let now = self.now();
         self.carry_out(now)?;
         if let Some(answer) = answer {
-            self.place.door.say(client, &answer);
+            self.place.ipc.send(client, &answer);
         }
         Ok(true)
     }
@@ -150,19 +150,19 @@ impl<D: Desk> Session<'_, D> {
             }
             "why" => return self.why(&request.params()?),
             "last-said" => return self.last_said(),
-            "watch" | "listen" if !self.place.door.takes_watchers() => {
+            "watch" | "listen" if !self.place.ipc.has_room_for_watcher() => {
                 return Err(RpcError::refused("as many watch already as may"));
             }
             "watch" => {
                 let newest = self.engine.reasons_after(0).last().map_or(0, |reason| reason.number);
-                self.place.door.tell_from(client, newest);
+                self.place.ipc.watch_from(client, newest);
             }
             "listen" => {
                 let Listening { port } = request.params()?;
                 let device = self.device_at(&port).ok_or_else(|| {
                     RpcError::refused(format!("no device of the rules is at {port}"))
                 })?;
-                self.place.door.listen_to(client, device);
+                self.place.ipc.watch_device(client, device);
             }
             "leave" => self.leaving = true,
             other => {
@@ -379,7 +379,7 @@ impl<D: Desk> Session<'_, D> {
 
     /// Tells those who watch what was decided since they were told last.
     pub(super) fn tell_listeners(&mut self) {
-        let listeners = self.place.door.listeners();
+        let listeners = self.place.ipc.decision_watchers();
         let Some(first) = listeners.iter().map(|(_, told)| *told).min() else { return };
         let line = |reason: &Reason| {
             let line = protocol::request(None, "decided", &self.reason_data(reason));
@@ -390,8 +390,8 @@ impl<D: Desk> Session<'_, D> {
         for (client, told) in listeners.into_iter().filter(|(_, told)| *told < last) {
             let fresh = lines.iter().filter(|(number, _)| *number > told);
             let fresh: String = fresh.map(|(_, line)| line.as_str()).collect();
-            self.place.door.tell_from(client, last);
-            self.place.door.say(client, &fresh);
+            self.place.ipc.watch_from(client, last);
+            self.place.ipc.send(client, &fresh);
         }
     }
 

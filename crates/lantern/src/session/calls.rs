@@ -8,7 +8,7 @@ use lantern_model::{Cause, Device, DeviceKind, Event, Rule, Time};
 use serde_json::json;
 
 use super::Session;
-use crate::resident::protocol;
+use crate::ipc::protocol;
 
 impl<D: Desk> Session<'_, D> {
     /// Hands an event of a device to the engine.
@@ -81,14 +81,14 @@ impl<D: Desk> Session<'_, D> {
 
     /// Shows bytes to who looks at the device they came from.
     pub(super) fn show_bytes(&mut self, device: &str, bytes: &[u8]) {
-        let looking = self.place.door.listeners_of(device);
+        let looking = self.place.ipc.device_watchers(device);
         if looking.is_empty() {
             return;
         }
         let told = json!({ "device": device, "bytes": bytes });
         let line = protocol::request(None, "came", &told);
         for client in looking {
-            self.place.door.say(client, &line);
+            self.place.ipc.send(client, &line);
         }
     }
 }

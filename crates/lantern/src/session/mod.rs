@@ -11,8 +11,8 @@ use crate::arguments::DeskName;
 use crate::errands::{Errands, Outcome};
 use crate::failure::Failure;
 use crate::guardian::Guarded;
+use crate::ipc::server::IpcServer;
 use crate::journal::{Journal, LogLevel};
-use crate::resident::door::Door;
 use crate::style::say;
 use crate::supervisor::Heartbeat;
 use crate::{signals, style};
@@ -64,7 +64,7 @@ pub struct Workplace {
     /// Who lets keys go when we die; a desk that holds none has nobody.
     pub guarded: Option<Guarded>,
     /// Where others speak to us.
-    pub door: Door,
+    pub ipc: IpcServer,
 }
 
 /// A run of `lantern run`.
@@ -216,8 +216,8 @@ impl<'j, D: Desk> Session<'j, D> {
             );
         }
         let now = self.now();
-        if woken.door || self.place.door.next_deadline().is_some_and(|due| due <= now) {
-            self.place.door.exchange(now);
+        if woken.ipc || self.place.ipc.next_deadline().is_some_and(|due| due <= now) {
+            self.place.ipc.exchange(now);
             tended = true;
         }
         tended |= self.end_pauses(now)?;

@@ -17,9 +17,9 @@ use crate::arguments::DeskName;
 use crate::commands::run::{Refusal, refuse_unless_agreed};
 use crate::failure::Failure;
 use crate::findings::{self, print_rendered};
+use crate::ipc::protocol::{RpcError, reply};
+use crate::ipc::server::ClientId;
 use crate::journal::LogLevel;
-use crate::resident::door::ClientId;
-use crate::resident::protocol::{RpcError, reply};
 use crate::{files, style};
 
 /// So long no more of a saving must come before the file is read.
@@ -167,7 +167,7 @@ impl<D: Desk> Session<'_, D> {
         for ReloadRequest { client, id } in std::mem::take(&mut self.reload_requests) {
             if let Some(id) = id {
                 let line = reply(&id, answer(self));
-                self.place.door.say(client, &line);
+                self.place.ipc.send(client, &line);
             }
         }
     }

@@ -23,7 +23,7 @@ pub(super) struct Woken {
     /// Whether the guardian has died.
     pub unguarded: bool,
     pub returned: bool,
-    pub door: bool,
+    pub ipc: bool,
 }
 
 /// Whose a descriptor is.
@@ -36,7 +36,7 @@ enum Source {
     Clock,
     Desk,
     Errands,
-    Door,
+    Ipc,
 }
 
 impl Woken {
@@ -46,7 +46,7 @@ impl Woken {
             Source::Files => self.saved = true,
             Source::Guardian => self.unguarded = true,
             Source::Errands => self.returned = true,
-            Source::Door => self.door = true,
+            Source::Ipc => self.ipc = true,
             // The loop looks at these each time round.
             Source::Clock | Source::Desk | Source::Reading => {}
         }
@@ -109,9 +109,8 @@ impl<D: Desk> Session<'_, D> {
         // The files are read again only after the present reading.
         let read_due = self.read_due.filter(|_| !self.reading.is_under_way()).map(|(_, due)| due);
         let pauses = self.pauses.iter().map(|pause| pause.until);
-        let door = self.place.door.next_deadline();
-        let further =
-            [self.heartbeat.next_deadline(), self.reading.next_deadline(), door, read_due];
+        let ipc = self.place.ipc.next_deadline();
+        let further = [self.heartbeat.next_deadline(), self.reading.next_deadline(), ipc, read_due];
         own.into_iter().chain(further).flatten().chain(pauses).min()
     }
 
@@ -136,10 +135,7 @@ impl<D: Desk> Session<'_, D> {
             waiting.add(Source::Desk, desk, read);
         }
         self.errands.descriptors().for_each(|fd| waiting.add(Source::Errands, fd, read));
-        self.place
-            .door
-            .descriptors()
-            .for_each(|(fd, events)| waiting.add(Source::Door, fd, events));
+        self.place.ipc.descriptors().for_each(|(fd, events)| waiting.add(Source::Ipc, fd, events));
         waiting
     }
 }

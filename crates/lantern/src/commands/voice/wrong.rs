@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use crate::arguments::VoiceWrongArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::resident::client::Resident;
+use crate::ipc::client::IpcClient;
 use crate::style::{self, complain, say};
 use crate::taught::Taught;
 use crate::wording::{span_words, sureness};
@@ -38,7 +38,7 @@ enum Lesson {
 }
 
 pub fn run(arguments: &VoiceWrongArguments) -> Result<Status, Failure> {
-    let told = Resident::reach()?.ask("last-said", &json!({}))?;
+    let told = IpcClient::reach()?.ask("last-said", &json!({}))?;
     if arguments.json {
         let mut told = told;
         if let Value::Object(fields) = &mut told {

@@ -19,7 +19,7 @@ use serde_json::{Value, json};
 
 use crate::arguments::WatchArguments;
 use crate::failure::{Failure, Status};
-use crate::resident::client::Resident;
+use crate::ipc::client::IpcClient;
 use crate::style::say;
 use model::{Action, Decision, Model};
 
@@ -44,9 +44,9 @@ pub fn run(arguments: &WatchArguments) -> Result<Status, Failure> {
     if arguments.raw {
         return raw::watch(arguments.json);
     }
-    let mut resident = Resident::reach()?;
-    resident.ask("watch", &json!({}))?;
-    let lines = resident.into_listening()?.lines().map_while(Result::ok);
+    let mut client = IpcClient::reach()?;
+    client.ask("watch", &json!({}))?;
+    let lines = client.into_listening()?.lines().map_while(Result::ok);
     let decisions = lines.filter_map(|line| decision(&line));
     if arguments.json {
         decisions.for_each(|(_, data)| say!("{data}"));
@@ -79,7 +79,7 @@ fn gone() -> Failure {
 
 impl Action {
     /// Gives an order. What is refused is said; the watching goes on.
-    fn give(self, orders: &mut Resident, model: &mut Model) -> Result<(), Failure> {
+    fn give(self, orders: &mut IpcClient, model: &mut Model) -> Result<(), Failure> {
         let Action::Order { method, params } = self else { return Ok(()) };
         match orders.ask(method, &params) {
             Ok(_) => model.said.clear(),
@@ -115,7 +115,7 @@ fn show(
     happenings: &Receiver<Happening>,
 ) -> Result<Status, Failure> {
     let failed = |source| Failure::System { what: "cannot draw on the terminal", source };
-    let mut orders = Resident::reach()?;
+    let mut orders = IpcClient::reach()?;
     let mut model = Model::new(std::env::var_os("NO_COLOR").is_none());
     loop {
         model.take_status(&orders.ask("status", &json!({}))?);

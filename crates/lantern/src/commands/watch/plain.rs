@@ -10,8 +10,8 @@ use serde_json::json;
 use super::model::{Action, Decision, Model, Weight};
 use super::{Happening, gone, read_keys};
 use crate::failure::{Failure, Status};
+use crate::ipc::client::IpcClient;
 use crate::listening::terminal::QuietTerminal;
-use crate::resident::client::Resident;
 use crate::signals;
 use crate::style::{self, say};
 
@@ -36,7 +36,7 @@ pub(super) fn watch(
 }
 
 fn tell(happenings: &Receiver<Happening>) -> Result<Status, Failure> {
-    let mut orders = Resident::reach()?;
+    let mut orders = IpcClient::reach()?;
     let mut model = Model::new(true);
     for happening in happenings {
         match happening {

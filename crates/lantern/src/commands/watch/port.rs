@@ -10,7 +10,7 @@ use lantern_devices::{LinkError, read_port};
 use serde_json::{Value, json};
 
 use crate::failure::{Failure, Status};
-use crate::resident::client::Resident;
+use crate::ipc::client::IpcClient;
 use crate::style::{self, complain, say};
 
 /// A line that has not ended for so long is shown as it is.
@@ -63,13 +63,13 @@ fn read_here(port: &str, speed: u32, pieces: &Sender<Piece>) -> Result<(), LinkE
 
 fn read_there(port: &str, pieces: &Sender<Piece>) -> Result<(), Failure> {
     let in_use = || Failure::Link(LinkError::InUse { port: port.to_owned() });
-    let mut resident = Resident::reach().map_err(|_| in_use())?;
-    resident.ask("listen", &json!({ "port": port })).map_err(|_| in_use())?;
+    let mut client = IpcClient::reach().map_err(|_| in_use())?;
+    client.ask("listen", &json!({ "port": port })).map_err(|_| in_use())?;
     complain!(
         "{}{port} is what the running lantern listens to; Ctrl+C here ends it{0:#}",
         style::FAINT
     );
-    for line in resident.into_listening()?.lines().map_while(Result::ok) {
+    for line in client.into_listening()?.lines().map_while(Result::ok) {
         let Ok(told) = serde_json::from_str::<Value>(&line) else { continue };
         let bytes = told["params"]["bytes"].as_array();
         let bytes = bytes.into_iter().flatten().filter_map(Value::as_u64);

@@ -32,39 +32,39 @@ const ACCEPTED_AT_ONCE: usize = 16;
 /// Time without accepting after an error, such as a lack of descriptors.
 const AFTER_ERROR: Duration = Duration::from_millis(100);
 
-/// One who came in.
+/// Number of a client, counted from 1.
 pub type ClientId = u64;
 
 #[derive(Debug)]
 struct Client {
     stream: UnixStream,
-    said: Received,
-    to_say: Vec<u8>,
-    /// The last decision it was told of, if it wants to be told.
-    told: Option<u64>,
-    /// The device whose bytes it wants to see.
-    listens: Option<String>,
-    /// When it last sent something, as a count of all such moments.
-    active: u64,
+    received: Received,
+    outgoing: Vec<u8>,
+    /// Number of the last decision that it was sent, if it watches decisions.
+    watched_from: Option<u64>,
+    /// The device whose bytes it watches.
+    watched_device: Option<String>,
+    /// The value of [`IpcServer::activity_count`] when it last sent something.
+    last_active: u64,
 }
 
-/// The socket with everybody who came in by it.
+/// The control socket with its clients.
 #[derive(Debug)]
-pub struct Door {
+pub struct IpcServer {
     listener: UnixListener,
     path: PathBuf,
     clients: BTreeMap<ClientId, Client>,
     count: ClientId,
-    /// The client whose line was taken last.
-    turn: ClientId,
-    moments: u64,
-    /// Until when nobody is accepted.
-    closed_until: Option<Time>,
+    /// The client whose request was taken last.
+    last_served: ClientId,
+    activity_count: u64,
+    /// Time until which no client is accepted.
+    paused_until: Option<Time>,
 }
 
-impl Door {
-    /// Opens it. What lies at the path is a socket of one that is gone.
-    pub fn open(path: &Path) -> io::Result<Door> {
+impl IpcServer {
+    /// Creates the socket, in the place of one that an ended session left behind.
+    pub fn open(path: &Path) -> io::Result<IpcServer> {
         match fs::remove_file(path) {
             Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
             _ => {}
@@ -72,56 +72,60 @@ impl Door {
         let listener = UnixListener::bind(path)?;
         fs::set_permissions(path, fs::Permissions::from_mode(0o600))?;
         listener.set_nonblocking(true)?;
-        Ok(Door {
+        Ok(IpcServer {
             listener,
             path: path.to_owned(),
             clients: BTreeMap::new(),
             count: 0,
-            turn: 0,
-            moments: 0,
-            closed_until: None,
+            last_served: 0,
+            activity_count: 0,
+            paused_until: None,
         })
     }
 
-    /// What to wait for.
+    /// Descriptors to poll, each with the events of interest.
     pub fn descriptors(&self) -> impl Iterator<Item = (BorrowedFd<'_>, PollFlags)> {
         let clients = self.clients.values().map(|client| {
             let read = if client.waits() { PollFlags::empty() } else { PollFlags::IN };
-            let waits = if client.to_say.is_empty() { PollFlags::empty() } else { PollFlags::OUT };
+            let waits =
+                if client.outgoing.is_empty() { PollFlags::empty() } else { PollFlags::OUT };
             (client.stream.as_fd(), read | waits)
         });
-        let listener = self.closed_until.is_none().then(|| (self.listener.as_fd(), PollFlags::IN));
+        let listener = self.paused_until.is_none().then(|| (self.listener.as_fd(), PollFlags::IN));
         listener.into_iter().chain(clients)
     }
 
-    /// When it accepts clients again, if it does not now.
+    /// Time at which clients are accepted again, if they are not now.
     pub fn next_deadline(&self) -> Option<Time> {
-        self.closed_until
+        self.paused_until
     }
 
     /// Accepts clients, reads what they sent and writes what waits for them, each up to a limit. A
     /// client is not read while a whole line of it waits.
     pub fn exchange(&mut self, now: Time) {
-        if self.closed_until.is_none_or(|until| until <= now) {
-            self.closed_until = None;
+        if self.paused_until.is_none_or(|until| until <= now) {
+            self.paused_until = None;
             self.accept(now);
         }
-        let moments = &mut self.moments;
+        let activity_count = &mut self.activity_count;
         self.clients.retain(|_, client| {
-            let stays = client.waits() || client.read(moments);
-            // What it asked before it left is done.
-            (stays || client.said.has_line()) && client.write()
+            let stays = client.waits() || client.read(activity_count);
+            // A request that it sent before it closed its end is still answered.
+            (stays || client.received.has_line()) && client.write()
         });
     }
 
     /// The next request: of each client one in turn.
     pub fn next_line(&mut self) -> Option<(ClientId, Vec<u8>)> {
-        let is_next = |(_, client): &(&ClientId, &Client)| client.said.has_line() && client.reads();
-        let mut in_turn =
-            self.clients.range(self.turn + 1..).chain(self.clients.range(..=self.turn));
-        self.turn = *in_turn.find(is_next)?.0;
-        let client = self.clients.get_mut(&self.turn)?;
-        Some((self.turn, client.said.take_line()))
+        let is_next =
+            |(_, client): &(&ClientId, &Client)| client.received.has_line() && client.reads();
+        let mut in_turn = self
+            .clients
+            .range(self.last_served + 1..)
+            .chain(self.clients.range(..=self.last_served));
+        self.last_served = *in_turn.find(is_next)?.0;
+        let client = self.clients.get_mut(&self.last_served)?;
+        Some((self.last_served, client.received.take_line()))
     }
 
     fn accept(&mut self, now: Time) {
@@ -138,11 +142,11 @@ impl Door {
                 Err(_) => {
                     // The listener stays readable. A place and its descriptor are freed meanwhile.
                     self.disconnect_idle();
-                    self.closed_until = Some(now + AFTER_ERROR);
+                    self.paused_until = Some(now + AFTER_ERROR);
                     return;
                 }
             };
-            // The folder keeps others out already; this holds even if it was opened up.
+            // The folder's mode keeps other users out already; this holds also if it was changed.
             let own = socket_peercred(&stream).is_ok_and(|peer| peer.uid == getuid());
             if !own || stream.set_nonblocking(true).is_err() {
                 continue;
@@ -151,14 +155,14 @@ impl Door {
                 self.disconnect_idle();
             }
             self.count += 1;
-            self.moments += 1;
+            self.activity_count += 1;
             let client = Client {
                 stream,
-                said: Received::default(),
-                to_say: Vec::new(),
-                told: None,
-                listens: None,
-                active: self.moments,
+                received: Received::default(),
+                outgoing: Vec::new(),
+                watched_from: None,
+                watched_device: None,
+                last_active: self.activity_count,
             };
             self.clients.insert(self.count, client);
         }
@@ -167,82 +171,86 @@ impl Door {
     /// Disconnects the client that has been silent for the longest time and watches nothing.
     fn disconnect_idle(&mut self) {
         let idle = self.clients.iter().filter(|(_, client)| !client.watches());
-        let idle = idle.min_by_key(|(_, client)| client.active).map(|(id, _)| *id);
+        let idle = idle.min_by_key(|(_, client)| client.last_active).map(|(id, _)| *id);
         if let Some(id) = idle {
             self.clients.remove(&id);
         }
     }
 
     /// Whether one more client may watch.
-    pub fn takes_watchers(&self) -> bool {
+    pub fn has_room_for_watcher(&self) -> bool {
         self.clients.values().filter(|client| client.watches()).count() < MOST_WATCHERS
     }
 
-    /// Says a line to one; who does not listen is shown out.
-    pub fn say(&mut self, id: ClientId, line: &str) {
+    /// Sends a line to a client. One that does not read is disconnected.
+    pub fn send(&mut self, id: ClientId, line: &str) {
         let Some(client) = self.clients.get_mut(&id) else { return };
-        client.to_say.extend_from_slice(line.as_bytes());
-        if client.to_say.len() > MOST_WAITING || !client.write() {
+        client.outgoing.extend_from_slice(line.as_bytes());
+        if client.outgoing.len() > MOST_WAITING || !client.write() {
             self.clients.remove(&id);
         }
     }
 
-    /// One wants to be told of every decision after that one.
-    pub fn tell_from(&mut self, id: ClientId, number: u64) {
+    /// Sends a client every decision after that number.
+    pub fn watch_from(&mut self, id: ClientId, number: u64) {
         if let Some(client) = self.clients.get_mut(&id) {
-            client.told = Some(number);
+            client.watched_from = Some(number);
         }
     }
 
-    /// One wants to see what a device sends.
-    pub fn listen_to(&mut self, id: ClientId, device: String) {
+    /// Sends a client the bytes of a device.
+    pub fn watch_device(&mut self, id: ClientId, device: String) {
         if let Some(client) = self.clients.get_mut(&id) {
-            client.listens = Some(device);
+            client.watched_device = Some(device);
         }
     }
 
-    /// Who wants to see what a device sends.
-    pub fn listeners_of(&self, device: &str) -> Vec<ClientId> {
-        let listens = |client: &Client| client.listens.as_deref() == Some(device);
-        self.clients.iter().filter(|(_, client)| listens(client)).map(|(id, _)| *id).collect()
+    /// Clients that watch the bytes of a device.
+    pub fn device_watchers(&self, device: &str) -> Vec<ClientId> {
+        let watched_device = |client: &Client| client.watched_device.as_deref() == Some(device);
+        self.clients
+            .iter()
+            .filter(|(_, client)| watched_device(client))
+            .map(|(id, _)| *id)
+            .collect()
     }
 
-    /// Who wants to be told, each with the last decision it was told of.
-    pub fn listeners(&self) -> Vec<(ClientId, u64)> {
-        self.clients.iter().filter_map(|(id, client)| Some((*id, client.told?))).collect()
+    /// Clients that watch decisions, each with the number of the last one that it was sent.
+    pub fn decision_watchers(&self) -> Vec<(ClientId, u64)> {
+        self.clients.iter().filter_map(|(id, client)| Some((*id, client.watched_from?))).collect()
     }
 }
 
 impl Client {
     fn watches(&self) -> bool {
-        self.told.is_some() || self.listens.is_some()
+        self.watched_from.is_some() || self.watched_device.is_some()
     }
 
     /// Whether it reads what it is sent.
     fn reads(&self) -> bool {
-        self.to_say.len() <= MOST_UNREAD
+        self.outgoing.len() <= MOST_UNREAD
     }
 
     /// Whether nothing more is read of it for now.
     fn waits(&self) -> bool {
-        self.said.has_line() || !self.reads()
+        self.received.has_line() || !self.reads()
     }
 
     /// Reads until a line is whole, nothing more has come, or the limit of one turn is reached; whether
     /// the client is still there.
-    fn read(&mut self, moments: &mut u64) -> bool {
+    fn read(&mut self, activity_count: &mut u64) -> bool {
         let mut buffer = [0; 4096];
         // Empty lines make none that is whole, however many come.
         let mut seen = 0;
-        while !self.said.has_line() && seen < LONGEST_LINE {
+        while !self.received.has_line() && seen < LONGEST_LINE {
             match self.stream.read(&mut buffer) {
                 Ok(0) => return false,
                 Ok(count) => {
                     seen += count;
-                    *moments += 1;
-                    self.active = *moments;
-                    self.said.add(&buffer[..count]);
-                    if self.said.is_too_long() {
+                    *activity_count += 1;
+                    self.last_active = *activity_count;
+                    self.received.add(&buffer[..count]);
+                    if self.received.is_too_long() {
                         return false;
                     }
                 }
@@ -254,12 +262,12 @@ impl Client {
         true
     }
 
-    /// Says what waits, as far as it is taken; whether it is still there.
+    /// Writes what waits until the socket takes no more; whether the client is still there.
     fn write(&mut self) -> bool {
-        while !self.to_say.is_empty() {
-            match self.stream.write(&self.to_say) {
+        while !self.outgoing.is_empty() {
+            match self.stream.write(&self.outgoing) {
                 Ok(0) => return false,
-                Ok(count) => drop(self.to_say.drain(..count)),
+                Ok(count) => drop(self.outgoing.drain(..count)),
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => return true,
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(_) => return false,
@@ -269,9 +277,9 @@ impl Client {
     }
 }
 
-impl Drop for Door {
+impl Drop for IpcServer {
     fn drop(&mut self) {
-        // What stays behind is removed by the next one.
+        // A socket that stays behind is removed by the next session.
         let _ = fs::remove_file(&self.path);
     }
 }

@@ -18,7 +18,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 const LONG_PATIENCE: Duration = Duration::from_secs(60);
 
 /// A line to the one that runs.
-pub struct Resident {
+pub struct IpcClient {
     reader: BufReader<UnixStream>,
     asked: u64,
 }
@@ -30,9 +30,9 @@ fn nobody_runs() -> Failure {
     Failure::NobodyRuns { display }
 }
 
-impl Resident {
+impl IpcClient {
     /// Reaches the one that runs in this session.
-    pub fn reach() -> Result<Resident, Failure> {
+    pub fn reach() -> Result<IpcClient, Failure> {
         let candidates = RuntimeFiles::candidates()?;
         let mut reached =
             candidates.iter().filter_map(|files| UnixStream::connect(files.socket()).ok());
@@ -44,13 +44,13 @@ impl Resident {
         }
         stream.set_read_timeout(Some(PATIENCE)).map_err(broken)?;
         stream.set_write_timeout(Some(PATIENCE)).map_err(broken)?;
-        let mut resident = Resident { reader: BufReader::new(stream), asked: 0 };
-        let spoken = resident.ask("version", &json!({}))?;
+        let mut client = IpcClient { reader: BufReader::new(stream), asked: 0 };
+        let spoken = client.ask("version", &json!({}))?;
         if spoken["protocol"] != json!(VERSION) {
             let theirs = spoken["version"].as_str().unwrap_or("an unknown version").to_owned();
             return Err(Failure::OtherVersion { theirs });
         }
-        Ok(resident)
+        Ok(client)
     }
 
     /// Asks, and waits for the answer.
