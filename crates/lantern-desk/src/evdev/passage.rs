@@ -31,7 +31,7 @@ struct Finger {
 
 /// A key that is another for the programs as long as the finger is on it.
 #[derive(Debug)]
-struct Standing {
+struct KeySubstitution {
     becomes: Vec<Key>,
     /// Modifiers of the person's that programs do not see meanwhile.
     hidden: Vec<Key>,
@@ -46,7 +46,7 @@ pub(super) struct Passage {
     fingers: BTreeMap<Key, Vec<Finger>>,
     /// Those that no program knows of, each with whether its release is reported.
     withheld: BTreeMap<Key, bool>,
-    standing: BTreeMap<Key, Standing>,
+    substitutions: BTreeMap<Key, KeySubstitution>,
     /// Down by our doing.
     pressed: BTreeSet<Key>,
     caps: bool,
@@ -68,7 +68,7 @@ impl Passage {
             armed: Armed::default(),
             fingers: BTreeMap::new(),
             withheld: BTreeMap::new(),
-            standing: BTreeMap::new(),
+            substitutions: BTreeMap::new(),
             pressed: BTreeSet::new(),
             caps: false,
             board: None,
@@ -163,20 +163,20 @@ impl Passage {
                 self.events.push_back(Event::LetGo { key });
             }
             // What went down in its place goes up with it.
-            return match self.standing.remove(&key) {
-                Some(standing) => self.end_standing(&standing),
+            return match self.substitutions.remove(&key) {
+                Some(substitutions) => self.end_substitution(&substitutions),
                 None => Flow::Keep,
             };
         }
-        if let Some(standing) = self.standing.remove(&key) {
-            return self.end_standing(&standing);
+        if let Some(substitutions) = self.substitutions.remove(&key) {
+            return self.end_substitution(&substitutions);
         }
         if taken && self.is_down_otherwise(key) { Flow::Keep } else { Flow::Pass }
     }
 
     /// A held key repeats: programs hear it if they know that it is down.
     pub(super) fn repeat(&self, key: Key) -> Flow {
-        let known = !self.withheld.contains_key(&key) && !self.standing.contains_key(&key);
+        let known = !self.withheld.contains_key(&key) && !self.substitutions.contains_key(&key);
         if known { Flow::Pass } else { Flow::Keep }
     }
 
@@ -223,7 +223,8 @@ impl Passage {
             self.withheld.remove(key);
             let itself = becomes.as_slice() == [*key];
             if !itself || !hidden.is_empty() {
-                self.standing.insert(*key, Standing { becomes: becomes.clone(), hidden });
+                self.substitutions
+                    .insert(*key, KeySubstitution { becomes: becomes.clone(), hidden });
             }
         } else {
             keys.extend(becomes.iter().rev().map(|key| (*key, false)));
@@ -233,10 +234,10 @@ impl Passage {
         Flow::Instead(keys)
     }
 
-    fn end_standing(&self, standing: &Standing) -> Flow {
-        let up = standing.becomes.iter().rev().filter(|key| !self.is_down_otherwise(**key));
+    fn end_substitution(&self, substitution: &KeySubstitution) -> Flow {
+        let up = substitution.becomes.iter().rev().filter(|key| !self.is_down_otherwise(**key));
         let mut keys: Vec<(Key, bool)> = up.map(|key| (*key, false)).collect();
-        let back = standing.hidden.iter().filter(|key| self.fingers.contains_key(key));
+        let back = substitution.hidden.iter().filter(|key| self.fingers.contains_key(key));
         keys.extend(back.map(|key| (*key, true)));
         Flow::Instead(keys)
     }
@@ -244,16 +245,17 @@ impl Passage {
     /// Whether programs must go on believing that a key is down, for another reason than its finger.
     fn is_down_otherwise(&self, key: Key) -> bool {
         self.pressed.contains(&key)
-            || self.standing.values().any(|standing| standing.becomes.contains(&key))
+            || self.substitutions.values().any(|substitution| substitution.becomes.contains(&key))
     }
 
     /// Whether a finger that programs know of is on the key.
     pub(super) fn is_shown(&self, key: Key) -> bool {
-        let hidden = self.standing.values().any(|standing| standing.hidden.contains(&key));
+        let hidden =
+            self.substitutions.values().any(|substitutions| substitutions.hidden.contains(&key));
         self.fingers.get(&key).is_some_and(|on| on.iter().any(|finger| finger.ours))
             && !hidden
             && !self.withheld.contains_key(&key)
-            && !self.standing.contains_key(&key)
+            && !self.substitutions.contains_key(&key)
     }
 
     /// We press a key, or let it go; whether programs are to be told.
@@ -269,14 +271,16 @@ impl Passage {
     /// The person's modifiers that programs see, with those that stand for others.
     pub(super) fn shown_modifiers(&self) -> Modifiers {
         let fingers = self.fingers.keys().copied().filter(|key| self.is_shown(*key));
-        let stood = self.standing.values().flat_map(|standing| &standing.becomes).copied();
+        let stood =
+            self.substitutions.values().flat_map(|substitutions| &substitutions.becomes).copied();
         fingers.chain(stood).filter_map(Side::of).collect()
     }
 
     /// The person's modifiers, seen through remaps.
     fn modifiers_held(&self) -> Modifiers {
-        let real = self.fingers.keys().copied().filter(|key| !self.standing.contains_key(key));
-        let stood = self.standing.values().flat_map(|standing| &standing.becomes).copied();
+        let real = self.fingers.keys().copied().filter(|key| !self.substitutions.contains_key(key));
+        let stood =
+            self.substitutions.values().flat_map(|substitutions| &substitutions.becomes).copied();
         real.chain(stood).filter_map(Side::of).collect()
     }
 

@@ -55,7 +55,7 @@ pub struct SimulatedDesk {
     /// Those that no program knows of, each with whether its release is reported.
     withheld: BTreeMap<Key, bool>,
     /// Those that are others for the programs.
-    standing: BTreeMap<Key, Vec<Key>>,
+    substitutions: BTreeMap<Key, Vec<Key>>,
     /// Held down by us.
     pressed: BTreeSet<Key>,
     apps: Vec<App>,
@@ -84,7 +84,7 @@ impl SimulatedDesk {
             armed: Armed::default(),
             fingers: BTreeSet::new(),
             withheld: BTreeMap::new(),
-            standing: BTreeMap::new(),
+            substitutions: BTreeMap::new(),
             pressed: BTreeSet::new(),
             apps: Vec::new(),
             windows: 0,
@@ -195,16 +195,16 @@ impl SimulatedDesk {
     /// The keys that the program in front believes to be down.
     pub fn held_keys(&self) -> BTreeSet<Key> {
         let known =
-            |key: &&Key| !self.withheld.contains_key(key) && !self.standing.contains_key(key);
+            |key: &&Key| !self.withheld.contains_key(key) && !self.substitutions.contains_key(key);
         let shown = self.fingers.iter().filter(known);
-        let stood = self.standing.values().flatten();
+        let stood = self.substitutions.values().flatten();
         shown.chain(stood).chain(&self.pressed).copied().collect()
     }
 
     /// The modifiers of the person's, seen through remaps.
     fn modifiers_held(&self) -> Modifiers {
-        let real = self.fingers.iter().filter(|key| !self.standing.contains_key(key));
-        sides(real.chain(self.standing.values().flatten()).copied())
+        let real = self.fingers.iter().filter(|key| !self.substitutions.contains_key(key));
+        sides(real.chain(self.substitutions.values().flatten()).copied())
     }
 
     /// The person presses a key of the keyboard.
@@ -238,7 +238,7 @@ impl SimulatedDesk {
         if !self.fingers.remove(&key) {
             return;
         }
-        self.standing.remove(&key);
+        self.substitutions.remove(&key);
         if self.armed.fingers {
             self.events.push_back(Event::Finger { key, down: false });
         }
@@ -393,7 +393,7 @@ impl Desk for SimulatedDesk {
         let held = sides(with.iter().copied()).iter().fold(shown.collect(), Modifiers::with);
         let stays = !back.tap && self.fingers.contains(&back.key);
         if stays && back.becomes != [back.key] {
-            self.standing.insert(back.key, back.becomes.clone());
+            self.substitutions.insert(back.key, back.becomes.clone());
         }
         self.deliver(now, None, *last, held);
         Ok(())

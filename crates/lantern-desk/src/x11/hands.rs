@@ -37,7 +37,7 @@ pub(super) struct Hands {
     /// Withheld keys whose release must be reported.
     pub followed: BTreeSet<Key>,
     /// Keys handed to the program, with what is down in their place until the finger leaves.
-    pub standing: BTreeMap<Key, Vec<Key>>,
+    pub substitutions: BTreeMap<Key, Vec<Key>>,
     /// Modifiers kept from the program as long as a key is down.
     pub(super) hidden: BTreeMap<Key, Vec<u8>>,
     /// Buttons the program gets as a click when they are let go.
@@ -333,10 +333,11 @@ impl X11Desk {
         if self.armed.letters {
             self.hands.down.insert(key);
             let held = self.hands.down.iter().filter_map(|key| Side::of(*key));
-            let standing = self.hands.standing.values().flatten().filter_map(|key| Side::of(*key));
+            let substitutes =
+                self.hands.substitutions.values().flatten().filter_map(|key| Side::of(*key));
             let held: Modifiers = held
-                .filter(|side| !self.hands.standing.contains_key(&side.key()))
-                .chain(standing)
+                .filter(|side| !self.hands.substitutions.contains_key(&side.key()))
+                .chain(substitutes)
                 .collect();
             let families = self.families_of(held);
             let withheld = self.hands.board_taken || self.grabs.find(key, families).is_some();
@@ -374,7 +375,7 @@ impl X11Desk {
 
     /// Keys and buttons whose release must not be missed.
     fn watched(&self) -> impl Iterator<Item = &Key> {
-        self.hands.followed.iter().chain(self.hands.standing.keys())
+        self.hands.followed.iter().chain(self.hands.substitutions.keys())
     }
 
     fn wanted_raw(&self, lifted: bool) -> fingers::Raw {
@@ -411,14 +412,14 @@ impl X11Desk {
     pub(super) fn shown_keycodes(&self) -> Result<BTreeSet<u8>, DeskError> {
         let real = fingers::real_keycodes(&self.link)?;
         let mut down = real.clone();
-        let own = self.hands.followed.iter().chain(self.hands.standing.keys());
+        let own = self.hands.followed.iter().chain(self.hands.substitutions.keys());
         for code in own.filter_map(|key| keycode_of(*key)) {
             down.remove(&code);
         }
         if let Some(Ending::Key { code, .. }) = self.hands.ending {
             down.remove(&code);
         }
-        for (key, others) in &self.hands.standing {
+        for (key, others) in &self.hands.substitutions {
             if keycode_of(*key).is_none_or(|code| real.contains(&code)) {
                 down.extend(others.iter().filter_map(|key| keycode_of(*key)));
             }

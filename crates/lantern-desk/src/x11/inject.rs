@@ -9,9 +9,9 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _};
 use x11rb::protocol::xtest::ConnectionExt as _;
 
 use super::grabs::Detail;
+use super::key_substitution::modifier_codes;
 use super::keymap::{key_of, keycode_of};
 use super::pointer::{button_of, is_pointed};
-use super::standing::modifier_codes;
 use super::{LOCK, X11Desk};
 use crate::DeskError;
 

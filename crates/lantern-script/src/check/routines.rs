@@ -12,8 +12,8 @@ use crate::codes::Code;
 use crate::tree::Macro;
 use crate::{Finding, Span};
 
-/// Where an operation stands, for a person and in the text.
-pub(super) type Standing = (SourceLocation, Span);
+/// Location of an operation, as a line and column and as a range of the text.
+pub(super) type SourceRef = (SourceLocation, Span);
 
 /// Operations as they are made, each with its place.
 #[derive(Default)]
@@ -25,7 +25,7 @@ pub(super) struct Body {
 
 impl Body {
     /// Adds an operation; gives its index.
-    pub(super) fn push(&mut self, op: Op, (place, span): Standing) -> usize {
+    pub(super) fn push(&mut self, op: Op, (place, span): SourceRef) -> usize {
         self.ops.push(op);
         self.places.push(place);
         self.spans.push(span);

@@ -5,7 +5,7 @@ use std::f32::consts::LN_2;
 
 use lantern_model::{Allowed, Described, Shape, StrokePath};
 
-use super::evidence::{Nature, Signs, Spread, Standing};
+use super::evidence::{Nature, ShapeFeatures, Signs, Spread};
 use super::form::Bounds;
 use super::sight::Sight;
 
@@ -306,7 +306,7 @@ impl ShapeBook {
             let known = &self.shapes[*shape];
             let apart = nearest.apart();
             let rival = rivals.get(if place == 0 { 1 } else { 0 });
-            let (score, signs) = known.nature.certainty(Standing {
+            let (score, signs) = known.nature.certainty(ShapeFeatures {
                 near: (nearest.first, nearest.next()),
                 rival: rival.map_or(f32::INFINITY, |rival| rival / apart.max(f32::EPSILON)),
                 turned: sight.share_of_turn(nearest_sight, known.bounds),

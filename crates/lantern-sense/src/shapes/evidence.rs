@@ -85,18 +85,18 @@ const IN_WORDS: Weights = Weights {
 const LENIENCE: f32 = 1.2;
 const LENIENCE_IN_WORDS: f32 = 2.1;
 
-/// How a drawing stands to the shape it came near.
+/// Features of a drawing by which its similarity to a shape is judged.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Standing {
-    /// How far it is from the nearest example, and from the next, which is the same if there is none.
+pub(super) struct ShapeFeatures {
+    /// Distance to the nearest example and to the second nearest, which is the same if there is only one.
     pub(super) near: (f32, f32),
-    /// How many times as far the next shape is.
+    /// Distance to the next shape as a multiple of the distance to this one.
     pub(super) rival: f32,
-    /// How much it was turned, as a share of what is allowed.
+    /// Rotation as a share of what is allowed, from 0 to 1.
     pub(super) turned: f32,
-    /// How much it turns in all, in radians.
+    /// Sum of all changes of direction, in radians.
     pub(super) turning: f32,
-    /// How many shapes count.
+    /// Number of shapes that are compared with.
     pub(super) shapes: usize,
 }
 
@@ -108,7 +108,7 @@ pub(super) struct Nature {
     strokes: usize,
     /// How far it is from a line.
     line: f32,
-    /// How much it turns in all, in radians.
+    /// Sum of all changes of direction, in radians.
     turning: f32,
     /// How unevenly the person draws, beside a usual one.
     evenness: f32,
@@ -141,7 +141,7 @@ impl Nature {
     }
 
     /// What speaks for a drawing that stands so being this shape.
-    fn signs(&self, drawing: Standing) -> Signs {
+    fn signs(&self, drawing: ShapeFeatures) -> Signs {
         let near = drawing.near.0.max(self.same()).ln();
         let next = drawing.near.1.max(self.same()).ln() - near;
         let least = if self.is_line() { TURNING_OF_LINE } else { LEAST_TURNING };
@@ -177,7 +177,7 @@ impl Nature {
         let (mut inside, mut outside) = (0.0, FAR_FROM_LINE);
         for _ in 0..HALVINGS {
             let near = (inside + outside) / 2.0;
-            let usual = Standing {
+            let usual = ShapeFeatures {
                 near: (near, near),
                 rival: USUAL_RIVAL,
                 turned: 0.0,
@@ -190,7 +190,7 @@ impl Nature {
     }
 
     /// How sure it is that a drawing that stands so is this shape, from 0 to 1, and what tells it.
-    pub(super) fn certainty(&self, drawing: Standing) -> (f32, Signs) {
+    pub(super) fn certainty(&self, drawing: ShapeFeatures) -> (f32, Signs) {
         let signs = self.signs(drawing);
         let sure = self.weighed(&signs);
         // What speaks against simple shapes is that a hand comes near them by chance; not so near.
@@ -286,7 +286,7 @@ mod tests {
 
     fn certainty(nature: &Nature, near: f32, rival: f32, shapes: usize) -> f32 {
         let turning = nature.turning;
-        let standing = Standing { near: (near, near), rival, turned: 0.2, turning, shapes };
+        let standing = ShapeFeatures { near: (near, near), rival, turned: 0.2, turning, shapes };
         nature.certainty(standing).0
     }
 

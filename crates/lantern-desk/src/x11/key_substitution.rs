@@ -1,5 +1,8 @@
-//! What stands for the person's fingers: keys that are handed to the program in place of what was
-//! pressed, and modifiers that were let go for a step, until the finger leaves.
+//! Keys that are sent to the focused program in place of the pressed one, and modifiers that are released for
+//! that, until the physical key is released.
+//!
+//! Replays or substitutes a grabbed press when the engine has answered. Which key stands for which is decided
+//! by the engine. Called by the back end's `give_back`.
 
 use std::collections::BTreeSet;
 
@@ -61,7 +64,7 @@ impl X11Desk {
         self.move_along(way)?;
         added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
         if back.tap {
-            self.end_standing(back.key)?;
+            self.end_substitution(back.key)?;
         }
         self.take_way()?;
         if back.tap || back.hide.is_empty() {
@@ -114,24 +117,24 @@ impl X11Desk {
             }
             self.fake_board(*key, true)?;
         }
-        self.hands.standing.insert(key, becomes);
+        self.hands.substitutions.insert(key, becomes);
         self.hands.look_again = true;
         Ok(())
     }
 
     /// A modifier that was let go for a step is down again through us as long as the finger stays.
     pub(super) fn stand_for_itself(&mut self, key: Key) -> Result<(), DeskError> {
-        let stood_for = self.hands.standing.values().flatten().any(|other| *other == key);
+        let stood_for = self.hands.substitutions.values().flatten().any(|other| *other == key);
         if !stood_for {
-            self.hands.standing.insert(key, vec![key]);
+            self.hands.substitutions.insert(key, vec![key]);
             self.hands.look_again = true;
             self.select_raw_events()?;
         }
         Ok(())
     }
 
-    fn end_standing(&mut self, key: Key) -> Result<(), DeskError> {
-        for other in self.hands.standing.remove(&key).unwrap_or_default().into_iter().rev() {
+    fn end_substitution(&mut self, key: Key) -> Result<(), DeskError> {
+        for other in self.hands.substitutions.remove(&key).unwrap_or_default().into_iter().rev() {
             self.fake_board(other, false)?;
             if let Some(detail) = Detail::of(other)
                 && self.open.remove(&detail)
@@ -160,13 +163,13 @@ impl X11Desk {
             self.hand_over(key, vec![key])?;
             moved.map_or(Ok(()), |_| self.warp(now))?;
         }
-        if let Some(others) = self.hands.standing.get(&key) {
+        if let Some(others) = self.hands.substitutions.get(&key) {
             let modifiers = modifier_codes(others);
             // Only a modifier is looked for once more: what is pressed beside it depends on it.
             match Side::of(key) {
                 Some(_) => self.let_modifier_go(key)?,
                 None => {
-                    self.end_standing(key)?;
+                    self.end_substitution(key)?;
                     // The finger on a modifier that it stood for lost its press with it.
                     if modifiers.is_empty() {
                         self.flush()?;
@@ -188,7 +191,7 @@ impl X11Desk {
         }
         let down = fingers::real_keycodes(&self.link)?;
         if !self.is_back(key, &down) {
-            self.end_standing(key)?;
+            self.end_substitution(key)?;
             self.welcome_back(key)?;
         }
         if already { Ok(()) } else { self.end_lift() }
@@ -210,7 +213,7 @@ impl X11Desk {
 
     /// Whether a modifier that stands for itself is under the finger again.
     fn is_back(&self, key: Key, down: &BTreeSet<u8>) -> bool {
-        let itself = self.hands.standing.get(&key).is_none_or(|keys| *keys == [key]);
+        let itself = self.hands.substitutions.get(&key).is_none_or(|keys| *keys == [key]);
         itself
             && Side::of(key).is_some()
             && keycode_of(key).is_some_and(|code| down.contains(&code))
