@@ -22,8 +22,8 @@ mod x11;
 pub use copied::Copied;
 pub use desk::{Desk, DeskError};
 pub use evdev::{
-    BoardChoice, BoardSeen, EvdevDesk, UDEV_RULE, boards_seen, outlet_is_there, screen_size,
-    system_layout,
+    DeviceSelection, DeviceSummary, EvdevDesk, UDEV_RULE, input_devices, outlet_is_there,
+    screen_size, system_layout,
 };
 pub use held::{HeldFile, HeldKeys, HeldMarks, Pulse};
 pub use portal::{PortalDesk, PortalOffers, Wanted, portal_offers};

@@ -211,7 +211,7 @@ impl Engine {
                 self.give_reason(now, None, ReasonKind::SecretField(process.is_some()));
             }
             Event::InputMethod(at_work) => self.input_method = at_work,
-            Event::Board(name) => self.presses.board = name.to_lowercase(),
+            Event::ActiveDevice(name) => self.presses.board = name.to_lowercase(),
             Event::Letter(letter) => self.handle_letter(now, letter),
             Event::Pointer(x, y) => self.pointer = (x, y),
             Event::Screens(screens) => self.screens = screens,

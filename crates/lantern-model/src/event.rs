@@ -85,7 +85,7 @@ pub enum Event {
         down: bool,
     },
     /// The input device that the next keys come from, by the name it gives; only when asked for.
-    Board(String),
+    ActiveDevice(String),
     /// The process whose password field has the keyboard; nothing if none has, as far as is known.
     SecretField(Option<u32>),
     /// Whether an input method is at work, which may make something else of what is typed.

@@ -123,18 +123,18 @@ impl Plugged {
 
 /// A keyboard and a mouse.
 #[derive(Debug)]
-pub struct Boards {
+pub struct VirtualDevices {
     /// The keyboard.
     pub keyboard: Plugged,
     /// The mouse.
     pub mouse: Plugged,
 }
 
-impl Boards {
+impl VirtualDevices {
     /// Plugs both in, under names that begin so.
-    pub fn plug_in(name: &str) -> Boards {
+    pub fn plug_in(name: &str) -> VirtualDevices {
         let keyboard = Plugged::keyboard(&format!("{name} keyboard"));
-        Boards { keyboard, mouse: Plugged::mouse(&format!("{name} mouse")) }
+        VirtualDevices { keyboard, mouse: Plugged::mouse(&format!("{name} mouse")) }
     }
 
     /// A key or button of either goes down or up.

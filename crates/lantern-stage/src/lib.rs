@@ -23,7 +23,7 @@ mod waiting;
 mod wayland;
 
 pub use bench::{Device, Sort};
-pub use boards::{Boards, Plugged};
+pub use boards::{Plugged, VirtualDevices};
 pub use composer::Composer;
 pub use console::{Came, Console};
 pub use display::{Display, Manager, Stage};

@@ -1,11 +1,11 @@
 //! The kernel desk: keyboards and mice read from the kernel, everything that goes on written through two
 //! devices of our own. It works wherever the kernel does: under Wayland, under X11, on the bare console.
 //!
-//! What is taken from the person is decided here by what the engine armed ([`passage`]); `boards` are the
+//! What is taken from the person is decided here by what the engine armed ([`passage`]); `device_set` are the
 //! devices that are read, `outlet` the two that are written, `inject` carries out steps. What is in front,
 //! windows, menus and the clipboard are not the kernel's: they fail with a word.
 
-mod boards;
+mod device_set;
 mod inject;
 mod keymap;
 mod outlet;
@@ -19,18 +19,18 @@ use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, InputStep, Key, Rect
 
 use crate::desk::without_session;
 use crate::{Desk, DeskError};
-use boards::{Boards, Happened, Taking};
+use device_set::{Happened, InputDevices, Taking};
 use outlet::Outlet;
 use passage::{Flow, Passage};
 
-pub use boards::{BoardSeen, boards_seen};
+pub use device_set::{DeviceSummary, input_devices};
 pub use keymap::layout as system_layout;
 pub use outlet::{UDEV_RULE, outlet_is_there};
 pub use screen::screen_size;
 
 /// Which devices are taken, and what nobody else tells.
 #[derive(Debug, Clone, Default)]
-pub struct BoardChoice {
+pub struct DeviceSelection {
     /// Only devices with one of these in their names, case-blind; all, if there are none.
     pub only: Vec<String>,
     /// None with one of these.
@@ -42,7 +42,7 @@ pub struct BoardChoice {
 /// The desk.
 #[derive(Debug)]
 pub struct EvdevDesk {
-    boards: Boards,
+    devices: InputDevices,
     outlet: Outlet,
     passage: Passage,
     screen: Option<(i32, i32)>,
@@ -56,22 +56,22 @@ impl EvdevDesk {
     ///
     /// # Errors
     /// When no keyboard may be read, or no device of our own may be made.
-    pub fn open(choice: BoardChoice) -> Result<EvdevDesk, DeskError> {
+    pub fn open(choice: DeviceSelection) -> Result<EvdevDesk, DeskError> {
         let screen = choice.screen.or_else(screen_size);
         let outlet = Outlet::open(screen)?;
-        let boards = Boards::open(choice)?;
+        let devices = InputDevices::open(choice)?;
         let layout = keymap::layout();
         let mut events = VecDeque::from([Event::Layout(layout.clone())]);
         events.extend(
             screen.map(|(width, height)| Event::Screens(vec![Rect { x: 0, y: 0, width, height }])),
         );
         let passage = Passage::new(layout);
-        Ok(EvdevDesk { boards, outlet, passage, screen, events, gave_back: false })
+        Ok(EvdevDesk { devices, outlet, passage, screen, events, gave_back: false })
     }
 
     /// Takes in what the boards did by now.
     fn read(&mut self) -> Result<(), DeskError> {
-        for happened in self.boards.read() {
+        for happened in self.devices.read() {
             match happened {
                 Happened::Key { board, code, value, taken } => {
                     self.take_key(board, code, value, taken);
@@ -107,7 +107,7 @@ impl EvdevDesk {
             self.gave_back = true;
             self.take(Taking::default())
         } else {
-            self.boards.take_up();
+            self.devices.take_up();
             self.follow_pens()
         }
     }
@@ -115,19 +115,19 @@ impl EvdevDesk {
     /// Takes so much from now on. What programs know to be down on a board that is given back goes up for
     /// them: its own release will come from another device.
     fn take(&mut self, taking: Taking) -> Result<(), DeskError> {
-        for board in self.boards.losing(taking) {
+        for board in self.devices.losing(taking) {
             for key in self.passage.lose_board(board) {
                 self.outlet.key(key.kernel().unwrap_or_default(), 0);
             }
         }
         self.outlet.flush()?;
-        self.boards.take(taking);
+        self.devices.take(taking);
         self.follow_pens()
     }
 
     /// A pen that is taken goes on through a copy of its tablet, as long as it is.
     fn follow_pens(&mut self) -> Result<(), DeskError> {
-        for (board, device, taken) in self.boards.pens() {
+        for (board, device, taken) in self.devices.pens() {
             if taken {
                 self.outlet.open_pen(board, device)?;
             } else {
@@ -175,7 +175,7 @@ impl EvdevDesk {
     /// What becomes of a key of a board.
     fn flow_of(&mut self, board: usize, code: u16, value: i32, taken: bool) -> Flow {
         let Some(key) = Key::from_kernel(code) else { return Flow::Pass };
-        let name = self.boards.name(board);
+        let name = self.devices.name(board);
         match value {
             0 => self.passage.release(board, key, taken),
             1 => self.passage.press(board, name, key, taken),
@@ -252,6 +252,6 @@ impl Desk for EvdevDesk {
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {
-        Some(self.boards.descriptor())
+        Some(self.devices.descriptor())
     }
 }

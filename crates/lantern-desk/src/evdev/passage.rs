@@ -108,7 +108,7 @@ impl Passage {
     /// A finger goes down. Only of a board that is `taken` can anything be kept.
     pub(super) fn press(&mut self, board: usize, name: &str, key: Key, taken: bool) -> Flow {
         if self.armed.boards && self.board.replace(board) != Some(board) {
-            self.events.push_back(Event::Board(name.to_owned()));
+            self.events.push_back(Event::ActiveDevice(name.to_owned()));
         }
         let held = self.modifiers_held();
         let on = self.fingers.entry(key).or_default();

@@ -215,7 +215,7 @@ impl SimulatedDesk {
     /// The person presses a key of an input device with that name.
     pub fn press_on(&mut self, now: Time, key: Key, board: &str) {
         if self.armed.boards {
-            self.events.push_back(Event::Board(board.to_owned()));
+            self.events.push_back(Event::ActiveDevice(board.to_owned()));
         }
         let held = self.modifiers_held();
         if !self.fingers.insert(key) {

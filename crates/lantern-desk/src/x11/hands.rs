@@ -215,7 +215,7 @@ impl X11Desk {
         }
         self.hands.board = Some(source);
         let name = self.link.devices.names.get(&source).cloned().unwrap_or_default();
-        self.events.push_back(Event::Board(name));
+        self.events.push_back(Event::ActiveDevice(name));
     }
 
     /// Ends the grab of the press that was answered.

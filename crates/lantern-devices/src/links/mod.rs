@@ -155,7 +155,7 @@ impl Links {
     pub(crate) fn start(tell: Arc<dyn Tell>, news: NewsSender) -> std::io::Result<Links> {
         let runtime = runtime::Builder::new_current_thread().enable_all().build()?;
         let (calls, coming) = unbounded_channel();
-        thread::spawn(move || runtime.block_on(Board::new(tell, news).work(coming)));
+        thread::spawn(move || runtime.block_on(ConnectionManager::new(tell, news).work(coming)));
         Ok(Links { calls })
     }
 
@@ -196,7 +196,7 @@ struct AtWork {
 }
 
 /// The thread's own side.
-struct Board {
+struct ConnectionManager {
     tell: Arc<Unanswered>,
     news: NewsSender,
     /// By the device's name.
@@ -209,9 +209,9 @@ struct Board {
     under_way: Arc<web::UnderWay>,
 }
 
-impl Board {
-    fn new(tell: Arc<dyn Tell>, news: NewsSender) -> Board {
-        Board {
+impl ConnectionManager {
+    fn new(tell: Arc<dyn Tell>, news: NewsSender) -> ConnectionManager {
+        ConnectionManager {
             tell: Arc::new(Unanswered { tell, deeds: Mutex::default() }),
             news,
             at_work: BTreeMap::new(),

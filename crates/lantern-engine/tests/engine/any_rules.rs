@@ -272,7 +272,7 @@ fn happening(number: u8) -> Event {
         // The process of every program in front here.
         19 => Event::SecretField(Some(17)),
         20 => Event::SecretField(None),
-        21 => Event::Board(text("second pad")),
+        21 => Event::ActiveDevice(text("second pad")),
         22 => Event::Letter(None),
         23 => Event::Link { device: text("pedals"), state: Link::Down(text("it was unplugged")) },
         24 => Event::Misheard { words: text("core"), score: 0.3, why: text("too unlike") },
@@ -283,7 +283,7 @@ fn happening(number: u8) -> Event {
 
 /// A desk that knows what is down, and answers at once or when it is told to.
 #[derive(Default)]
-struct Board {
+struct SimulatedKeyboard {
     down: BTreeMap<Key, u32>,
     trace: Vec<String>,
     fails: bool,
@@ -291,7 +291,7 @@ struct Board {
     refused: Vec<ArmedKey>,
 }
 
-impl Board {
+impl SimulatedKeyboard {
     fn carry_out(&mut self, engine: &mut Engine, now: Time) {
         // A circle of rules that fire each other at one moment never comes to an end.
         for _ in 0..5000 {
@@ -332,7 +332,7 @@ impl Board {
 /// Plays a timeline on a set that `other` may take the place of; gives everything that was ordered.
 fn play(rules: &RuleSet, other: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec<String> {
     let mut engine = Engine::new(rules.clone(), 5);
-    let mut board = Board::default();
+    let mut board = SimulatedKeyboard::default();
     let mut sets = [other, rules];
     let mut now = Time::START;
     engine.handle_event(now, Event::Layout(Layout::us()));

@@ -143,7 +143,7 @@ fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
             "f1",
             "the last key came from another device (\"\")",
             |t| {
-                t.happen(Event::Board("Second Pad".to_owned()));
+                t.happen(Event::ActiveDevice("Second Pad".to_owned()));
             },
         ),
         (

@@ -45,13 +45,13 @@ fn deed() -> impl Strategy<Value = Deed> {
 
 /// A desk that only counts what is down.
 #[derive(Default)]
-struct Board {
+struct SimulatedKeyboard {
     down: BTreeMap<Key, u32>,
     trace: Vec<String>,
     fail_next: bool,
 }
 
-impl Board {
+impl SimulatedKeyboard {
     fn carry_out(&mut self, engine: &mut Engine, now: Time) {
         while let Some(effect) = engine.poll_effect() {
             self.trace.push(format!("{now} {effect:?}"));
@@ -87,7 +87,7 @@ fn rules() -> RuleSet {
 /// Plays the deeds; gives the trace.
 fn play(deeds: &[Deed]) -> Vec<String> {
     let mut engine = Engine::new(rules(), 1);
-    let mut board = Board::default();
+    let mut board = SimulatedKeyboard::default();
     let mut now = Time::START;
     engine.handle_event(now, Event::Layout(Layout::us()));
     board.carry_out(&mut engine, now);

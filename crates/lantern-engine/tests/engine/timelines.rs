@@ -203,7 +203,7 @@ impl Stage {
             "unlock" => self.event(Event::Locked(false)),
             "secret" => self.event(Event::SecretField(rest.parse().ok())),
             "method" => self.event(Event::InputMethod(rest == "on")),
-            "board" => self.event(Event::Board(rest.to_owned())),
+            "board" => self.event(Event::ActiveDevice(rest.to_owned())),
             "letters" => {
                 for letter in rest.replace("BACK", "\u{8}").chars() {
                     self.event(Event::Letter(Some(letter)));

@@ -1,7 +1,7 @@
 //! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
 
 use lantern_desk::{
-    DeskError, Offers, PortalOffers, Survey, UDEV_RULE, boards_seen, outlet_is_there,
+    DeskError, Offers, PortalOffers, Survey, UDEV_RULE, input_devices, outlet_is_there,
     portal_offers, session_offers, survey,
 };
 use lantern_devices::{
@@ -159,7 +159,7 @@ fn session_checks() -> Vec<Check> {
 fn kernel_checks(needed: bool) -> Vec<Check> {
     let state = if needed { State::Missing } else { State::Limited };
     let only = if needed { "" } else { "; only for `--desk evdev`" };
-    let boards = boards_seen();
+    let boards = input_devices();
     let names: Vec<String> = boards.iter().filter_map(|board| board.name.clone()).collect();
     let input = if boards.is_empty() {
         with_help("kernel input", state, "no keyboard or mouse is there", "plug one in")

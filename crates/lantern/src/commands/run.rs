@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use lantern_desk::{
-    BoardChoice, Copied, Desk, DeskError, EvdevDesk, HeldFile, HeldKeys, PortalDesk, Pulse,
+    Copied, Desk, DeskError, DeviceSelection, EvdevDesk, HeldFile, HeldKeys, PortalDesk, Pulse,
     SessionDesk, Wanted, X11Desk,
 };
 use lantern_devices::home_folder;
@@ -120,7 +120,7 @@ fn portal_token() -> PathBuf {
 }
 
 /// Which input devices are taken on the kernel desk.
-fn board_choice(arguments: &RunArguments) -> Result<BoardChoice, Failure> {
+fn board_choice(arguments: &RunArguments) -> Result<DeviceSelection, Failure> {
     let size = |written: &String| {
         let (width, height) = written.split_once('x')?;
         Some((width.parse().ok()?, height.parse().ok()?))
@@ -133,7 +133,7 @@ fn board_choice(arguments: &RunArguments) -> Result<BoardChoice, Failure> {
         None => None,
     };
     let (only, without) = (arguments.board.clone(), arguments.without_board.clone());
-    Ok(BoardChoice { only, without, screen })
+    Ok(DeviceSelection { only, without, screen })
 }
 
 /// Works on the display, and waits for it if it goes away.

@@ -1,8 +1,8 @@
 //! The kernel desk held to the contract of all desks.
 
-use lantern_desk::{BoardChoice, Desk, EvdevDesk};
+use lantern_desk::{Desk, DeviceSelection, EvdevDesk};
 use lantern_model::{Armed, ArmedKey, Event, Families, Family, Key, Time};
-use lantern_stage::{Boards, Console};
+use lantern_stage::{Console, VirtualDevices};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::clauses::{self, Bench};
@@ -11,15 +11,15 @@ const SCREEN: (i32, i32) = (1280, 800);
 
 struct Kernel {
     desk: EvdevDesk,
-    boards: Boards,
+    boards: VirtualDevices,
     console: Console,
 }
 
 impl Kernel {
     fn new() -> Kernel {
-        let boards = Boards::plug_in("Contract");
+        let boards = VirtualDevices::plug_in("Contract");
         let only = vec!["Contract".to_owned()];
-        let choice = BoardChoice { only, screen: Some(SCREEN), ..BoardChoice::default() };
+        let choice = DeviceSelection { only, screen: Some(SCREEN), ..DeviceSelection::default() };
         let desk = EvdevDesk::open(choice).expect("the machine has input");
         let mut bench = Kernel { desk, boards, console: Console::open(SCREEN) };
         // The panic combination is always armed, and so the keyboard is always taken.

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_stage::{Boards, Came, Console, Plugged, pass_time};
+use lantern_stage::{Came, Console, Plugged, VirtualDevices, pass_time};
 use rustix::process::Signal;
 
 use crate::running::Running;
@@ -11,7 +11,7 @@ use crate::twelve::{BETWEEN, Hand, TWELVE};
 const SCREEN: (i32, i32) = (1280, 800);
 
 pub fn the_twelve_scenes_come_out_as_on_the_other_desks() {
-    let mut boards = Boards::plug_in("Bench");
+    let mut boards = VirtualDevices::plug_in("Bench");
     for scene in &TWELVE {
         let _running = Running::start(scene.rules, "Bench");
         let mut console = Console::open(SCREEN);
@@ -35,7 +35,7 @@ pub fn the_twelve_scenes_come_out_as_on_the_other_desks() {
 }
 
 /// Taps a key that no rule names, and waits for its release. It comes after all that was pressed before.
-fn tap_last(boards: &mut Boards, console: &mut Console) {
+fn tap_last(boards: &mut VirtualDevices, console: &mut Console) {
     const Z_RELEASED: Came = Came { code: 44, value: 0 };
     let count =
         |console: &Console| console.keys().iter().filter(|came| **came == Z_RELEASED).count();
@@ -45,7 +45,7 @@ fn tap_last(boards: &mut Boards, console: &mut Console) {
 }
 
 pub fn a_mouse_button_and_the_wheel_are_keys_of_rules() {
-    let mut boards = Boards::plug_in("Bench");
+    let mut boards = VirtualDevices::plug_in("Bench");
     let rules = "when key back-button => type \"back \"\nwhen key ctrl+wheel-up => type \"up \"\n";
     let _running = Running::start(rules, "Bench");
     let mut console = Console::open(SCREEN);
@@ -84,7 +84,7 @@ pub fn only_the_second_keyboard_counts() {
 }
 
 pub fn a_shape_is_drawn_with_the_mouse() {
-    let mut boards = Boards::plug_in("Bench");
+    let mut boards = VirtualDevices::plug_in("Bench");
     let rules = "when gesture corner while holding right-button => type \"corner \"\n";
     let _running = Running::start(rules, "Bench");
     let mut console = Console::open(SCREEN);
@@ -108,7 +108,7 @@ pub fn a_shape_is_drawn_with_the_mouse() {
 }
 
 pub fn a_shape_drawn_while_we_had_no_time_is_seen_whole() {
-    let mut boards = Boards::plug_in("Bench");
+    let mut boards = VirtualDevices::plug_in("Bench");
     let rules = "when gesture corner while holding right-button => type \"corner \"\n";
     let running = Running::start(rules, "Bench");
     let mut console = Console::open(SCREEN);

@@ -15,7 +15,7 @@ use lantern_model::{Armed, KeyKind};
 use rustix::event::epoll;
 use rustix::fs::inotify;
 
-use super::{BoardChoice, outlet};
+use super::{DeviceSelection, outlet};
 use crate::DeskError;
 
 /// Where the kernel shows them.
@@ -76,7 +76,7 @@ enum Sort {
 }
 
 #[derive(Debug)]
-struct Board {
+struct InputDevice {
     device: Device,
     path: PathBuf,
     name: String,
@@ -87,7 +87,7 @@ struct Board {
 
 /// A device as `doctor` tells of it.
 #[derive(Debug, Clone)]
-pub struct BoardSeen {
+pub struct DeviceSummary {
     /// Where it is.
     pub path: PathBuf,
     /// What it calls itself; nothing if we may not look.
@@ -95,15 +95,15 @@ pub struct BoardSeen {
 }
 
 /// Every input device that there is, and whether we may read it; those of no keys and buttons left out.
-pub fn boards_seen() -> Vec<BoardSeen> {
-    let mut seen: Vec<BoardSeen> = nodes()
+pub fn input_devices() -> Vec<DeviceSummary> {
+    let mut seen: Vec<DeviceSummary> = nodes()
         .into_iter()
         .filter_map(|path| match Device::open(&path) {
             Ok(device) => {
                 sort_of(&device)?;
-                Some(BoardSeen { path, name: Some(name_of(&device)) })
+                Some(DeviceSummary { path, name: Some(name_of(&device)) })
             }
-            Err(_) => Some(BoardSeen { path, name: None }),
+            Err(_) => Some(DeviceSummary { path, name: None }),
         })
         .collect();
     seen.sort_by(|one, other| one.path.cmp(&other.path));
@@ -112,18 +112,18 @@ pub fn boards_seen() -> Vec<BoardSeen> {
 
 /// All of them.
 #[derive(Debug)]
-pub(super) struct Boards {
-    choice: BoardChoice,
+pub(super) struct InputDevices {
+    choice: DeviceSelection,
     epoll: OwnedFd,
     inotify: OwnedFd,
-    boards: BTreeMap<usize, Board>,
+    boards: BTreeMap<usize, InputDevice>,
     count: usize,
     taking: Taking,
 }
 
-impl Boards {
+impl InputDevices {
     /// Opens those that are chosen.
-    pub(super) fn open(choice: BoardChoice) -> Result<Boards, DeskError> {
+    pub(super) fn open(choice: DeviceSelection) -> Result<InputDevices, DeskError> {
         let failed = |error: rustix::io::Errno| DeskError::Input {
             path: FOLDER.into(),
             source: error.into(),
@@ -136,7 +136,7 @@ impl Boards {
         inotify::add_watch(&inotify, FOLDER, wanted).map_err(failed)?;
         watch(&epoll, &inotify, NEWS).map_err(failed)?;
         let (boards, taking) = (BTreeMap::new(), Taking::default());
-        let mut all = Boards { choice, epoll, inotify, boards, count: 0, taking };
+        let mut all = InputDevices { choice, epoll, inotify, boards, count: 0, taking };
         let refused = all.look_for_more();
         if let (true, Some((path, source))) = (all.boards.is_empty(), refused) {
             return Err(DeskError::Input { path, source });
@@ -178,7 +178,7 @@ impl Boards {
             return;
         }
         self.count += 1;
-        let board = Board { device, path, name, sort, taken: false, watched: false };
+        let board = InputDevice { device, path, name, sort, taken: false, watched: false };
         self.boards.insert(self.count, board);
         let taking = self.taking;
         self.settle(self.count, taking);
@@ -194,7 +194,7 @@ impl Boards {
 
     /// Boards that would be given back if so much were taken.
     pub(super) fn losing(&self, taking: Taking) -> Vec<usize> {
-        let loses = |board: &Board| board.taken && !board.is_wanted(taking);
+        let loses = |board: &InputDevice| board.taken && !board.is_wanted(taking);
         self.boards.iter().filter(|(_, board)| loses(board)).map(|(number, _)| *number).collect()
     }
 
@@ -210,7 +210,7 @@ impl Boards {
     /// Takes what could not be taken before, as a key was down.
     pub(super) fn take_up(&mut self) {
         let taking = self.taking;
-        let waits = |board: &&Board| board.is_wanted(taking) && !board.taken;
+        let waits = |board: &&InputDevice| board.is_wanted(taking) && !board.taken;
         if self.boards.values().any(|board| waits(&board)) {
             self.take(taking);
         }
@@ -284,7 +284,7 @@ impl Boards {
     }
 }
 
-impl Board {
+impl InputDevice {
     fn is_wanted(&self, taking: Taking) -> bool {
         match self.sort {
             Sort::Keyboard => taking.keyboards,
