@@ -107,7 +107,7 @@ impl Lexer<'_> {
 
     fn starts_line(&self) -> bool {
         let line = self.text[..self.at].rfind('\n').map_or(0, |at| at + 1);
-        self.text[line..self.at].trim().is_empty()
+        self.text[line..self.at].trim_start_matches(BYTE_ORDER_MARK).trim().is_empty()
     }
 
     /// Lower-case letters, digits and single hyphens between them.

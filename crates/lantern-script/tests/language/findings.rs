@@ -122,6 +122,10 @@ fn a_byte_order_mark_is_no_character_of_the_file() {
         lantern_script::format("\u{feff}when key f9   => tap a\n"),
         "when key f9 => tap a\n"
     );
+    assert_eq!(
+        lantern_script::format("\u{feff}##Cut\nwhen key f9 => tap a\n"),
+        "## Cut\nwhen key f9 => tap a\n"
+    );
     assert!(names("when key f9 => tap \u{feff}a\n").contains(&"bad-character"));
 }
 
