@@ -126,7 +126,7 @@ impl Floor {
         .expect("it listens")
         .reply()
         .expect("it answers");
-        eprintln!("floor at work");
+        eprintln!("floor active on the display");
     }
 
     fn gather(&self, steps: impl IntoIterator<Item = (u8, u8)>) {

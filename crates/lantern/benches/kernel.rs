@@ -51,7 +51,7 @@ fn measure() {
             .env("XDG_RUNTIME_DIR", folder.path())
             .stdin(Stdio::null());
         let mut running = Talking::start(&mut command);
-        running.expect("at work on");
+        running.expect("active on");
         console.rest(Duration::from_millis(200));
         passed.extend(ways(&mut board, &mut console, A));
         fired.extend(ways(&mut board, &mut console, F9));

@@ -52,7 +52,7 @@ impl Client<'_> {
             command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().expect("it starts");
         let mut lines = BufReader::new(child.stderr.as_mut().expect("it is a pipe"));
         let mut line = String::new();
-        while !line.contains("at work") {
+        while !line.contains("active on") {
             line.clear();
             assert!(lines.read_line(&mut line).expect("it can be read") > 0, "it ended");
         }

@@ -108,7 +108,7 @@ pub fn summary(findings: &[Finding]) -> String {
     let errors = words(count(Severity::Error), "error");
     let warnings = words(count(Severity::Warning), "warning");
     match (errors, warnings) {
-        (None, None) => format!("{}nothing to mend{0:#}", style::WENT_OUT),
+        (None, None) => format!("{}no problems{0:#}", style::WENT_OUT),
         (Some(errors), None) => format!("{}{errors}{0:#}", style::ERROR),
         (None, Some(warnings)) => format!("{}{warnings}{0:#}", style::WARNING),
         (Some(errors), Some(warnings)) => {

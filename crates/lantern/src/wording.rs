@@ -13,6 +13,12 @@ pub fn board() -> &'static Layout {
     &BOARD
 }
 
+/// A number of things, in the singular for one: "1 rule", "2 rules".
+pub fn counted(count: usize, noun: &str) -> String {
+    let plural = if count == 1 { "" } else { "s" };
+    format!("{count} {noun}{plural}")
+}
+
 /// How sure something is, from 0 to 1, as a person reads it: nothing is wholly out of the question.
 pub fn sureness(share: f64) -> String {
     if share < 0.005 { "<1 %".to_owned() } else { format!("{:.0} %", 100.0 * share) }

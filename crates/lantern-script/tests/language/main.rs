@@ -26,7 +26,7 @@ fn rendered(text: &str) -> String {
     let source = Source::new("bench.lantern", text);
     let findings = check(&source).findings;
     let shown: Vec<String> = findings.iter().map(|f| render(f, &source, false)).collect();
-    if shown.is_empty() { "nothing to mend".to_owned() } else { shown.join("\n\n") }
+    if shown.is_empty() { "no problems".to_owned() } else { shown.join("\n\n") }
 }
 
 /// The names of all findings, in order.

@@ -11,6 +11,7 @@ use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::findings::{FindingData, finding_data, lacking_on, print_findings, summary};
 use crate::style::{complain, say};
+use crate::wording::counted;
 use crate::{files, style};
 
 /// The shape of `--json`, version 1.
@@ -86,8 +87,7 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
     } else {
         print_findings(&findings, &source);
         if checked.rules.is_some() {
-            let count = if rules == 1 { "1 rule".to_owned() } else { format!("{rules} rules") };
-            say!("{}: {count}, {}", source.name(), summary(&findings));
+            say!("{}: {}, {}", source.name(), counted(rules, "rule"), summary(&findings));
         } else {
             say!("{}: {}", source.name(), summary(&findings));
         }

@@ -16,6 +16,7 @@ use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::runtime::RuntimeFiles;
 use crate::style::{self, say};
+use crate::wording::counted;
 use crate::{desks, files};
 
 /// The shape of `--json`, version 1.
@@ -302,7 +303,7 @@ fn own_file() -> Check {
     match files::read_rules(&path) {
         Ok(RulesRead { checked, .. }) if checked.rules.is_some() => {
             let rules = checked.rules.map_or(0, |rules| rules.rules.len());
-            works("your rules", format!("{name}, {rules} rules"))
+            works("your rules", format!("{name}, {}", counted(rules, "rule")))
         }
         Ok(_) => with_help(
             "your rules",

@@ -14,6 +14,7 @@ use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::runtime::RuntimeFiles;
 use crate::style::say;
+use crate::wording::counted;
 
 pub fn fire(arguments: &FireArguments) -> Result<Status, Failure> {
     let params = json!({ "name": arguments.name, "values": arguments.values });
@@ -88,6 +89,7 @@ pub fn end(arguments: &EndArguments) -> Result<Status, Failure> {
 pub fn reload() -> Result<Status, Failure> {
     let read = IpcClient::reach()?.ask_patiently("reload", &Value::Null)?;
     let file = read["file"].as_str().unwrap_or_default();
-    say!("{file} read anew: {} rules", read["rules"]);
+    let count = read["rules"].as_u64().unwrap_or_default() as usize;
+    say!("{file} reloaded: {}", counted(count, "rule"));
     Ok(Status::Done)
 }

@@ -28,7 +28,7 @@ use crate::runtime::{Claim, RuntimeFiles};
 use crate::session::{Session, Workplace};
 use crate::style::complain;
 use crate::told_desk::ToldDesk;
-use crate::wording::span_words;
+use crate::wording::{counted, span_words};
 use crate::{desks, files, signals, style, supervisor};
 
 /// So long the one before may take to let go of everything.
@@ -252,7 +252,8 @@ impl Worker<'_> {
             let panic = &rules.settings.panic;
             let count = rules.count();
             let name = path.display();
-            let words = format!("{count} rules at work on {called}; {panic} stops everything");
+            let active = counted(count, "rule");
+            let words = format!("{active} active on {called}; {panic} stops everything");
             journal.note(&format!("{name}: {words}"));
         })
     }

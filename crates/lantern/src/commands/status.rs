@@ -8,7 +8,7 @@ use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::style::{self, say};
 use crate::table;
-use crate::wording::span_words;
+use crate::wording::{counted, span_words};
 
 pub fn run(arguments: &StatusArguments) -> Result<Status, Failure> {
     let told = IpcClient::reach()?.ask("status", &json!({}))?;
@@ -66,10 +66,10 @@ pub fn heading(told: &Value) -> Vec<String> {
     let (file, process, display) = (&told["file"], &told["process"], &told["display"]);
     let age = span_words(told["seconds"].as_f64().unwrap_or(0.0));
     let mut lines = vec![format!(
-        "{} runs on {} for {age}, process {process}: {} rules; {} stops everything",
+        "{} runs on {} for {age}, process {process}: {} active; {} stops everything",
         words(file),
         words(display),
-        told["rules"],
+        counted(told["rules"].as_u64().unwrap_or_default() as usize, "rule"),
         words(&told["panic"])
     )];
     let list = |value: &Value| -> Vec<String> {

@@ -20,6 +20,7 @@ use crate::findings::{self, print_rendered};
 use crate::ipc::protocol::{RpcError, reply};
 use crate::ipc::server::ClientId;
 use crate::journal::LogLevel;
+use crate::wording::counted;
 use crate::{files, style};
 
 /// So long no more of a saving must come before the file is read.
@@ -220,7 +221,7 @@ impl<D: Desk> Session<'_, D> {
         let now = self.now();
         self.engine.replace_rules(now, prepared);
         self.carry_out(now)?;
-        self.journal.note(&format!("{name} read anew: {count} rules"));
+        self.journal.note(&format!("{name} reloaded: {}", counted(count, "rule")));
         Ok(())
     }
 

@@ -86,7 +86,7 @@ fn x11_a_large_set_that_is_saved_and_asked_for_again_delays_no_key() {
         .collect();
     std::fs::write(&running.file, format!("{FIRES}{macros}")).expect("it is ours");
     desk.expect_keys_at_once();
-    running.wait_for("read anew: 2 rules");
+    running.wait_for("reloaded: 2 rules");
     // Requests that come while the files are read are answered when they were read after that.
     let asked: Vec<_> = (0..8)
         .map(|_| {

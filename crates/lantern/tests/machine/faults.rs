@@ -33,7 +33,7 @@ pub fn fifty_times_killed_with_keys_held_leaves_nothing_down() {
                 Running::begin(&rules, &["--board", &board], &Who::default())
             })
             .collect();
-        running.iter_mut().for_each(|running| drop(running.expect("at work on")));
+        running.iter_mut().for_each(|running| drop(running.expect("active on")));
         // Their keyboards are opened before a key comes from them: what came earlier is nobody's.
         console.read();
         boards.iter_mut().for_each(|board| board.keys(&[(F6, 1), (F6, 0)]));
@@ -182,7 +182,7 @@ pub fn an_ordinary_user_of_the_group_may_and_others_are_told_how() {
     }
     let member = Who { user: Some(NOBODY), group: Some(INPUT) };
     let mut running = Running::begin("when key f9 => type \"x\"\n", &["--board", "Bench"], &member);
-    running.expect("at work on");
+    running.expect("active on");
     let mut console = Console::open(SCREEN);
     console.clear();
     board.keys(&[(F9, 1), (F9, 0)]);

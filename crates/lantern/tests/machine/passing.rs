@@ -112,7 +112,7 @@ pub fn devices_are_chosen_and_left_out_by_name() {
     let words = ["--board", "bench", "--without-board", "signing"];
     let rules = "when key f9 => type \"fired \"\nwhen key f10 => type \"chosen \"\n";
     let mut running = Running::begin(rules, &words, &Default::default());
-    running.expect("at work on");
+    running.expect("active on");
     let mut console = Console::open(SCREEN);
     console.clear();
     left.keys(&[(F9, 1), (F9, 0)]);

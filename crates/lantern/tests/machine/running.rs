@@ -24,7 +24,7 @@ impl Running {
     /// Rules at work with all boards whose name has `board` in it.
     pub fn start(rules: &str, board: &str) -> Running {
         let mut running = Running::begin(rules, &["--board", board], &Who::default());
-        running.expect("at work on");
+        running.expect("active on");
         running
     }
 

@@ -14,7 +14,7 @@ pub fn run_with(home: &Home, rules: &str, more: &[&str]) -> Talking {
     home.write("bench.lantern", rules);
     let words = [&["run", "--desk", "simulated", "bench.lantern"], more].concat();
     let mut talking = start(home, &words);
-    talking.expect("rules at work");
+    talking.expect("active on");
     talking
 }
 

@@ -135,7 +135,7 @@ fn x11_however_a_busy_set_ends_nothing_stays_down_taken_or_behind() {
             Ending::AskedToEnd => running.signal(Signal::TERM),
             Ending::ReloadedAway => {
                 std::fs::write(&running.file, "when key f10 => tap a\n").expect("it is ours");
-                running.wait_for("read anew");
+                running.wait_for("reloaded");
                 expect_nothing_down(&display, &person, ending);
                 running.signal(Signal::TERM);
             }
@@ -151,7 +151,7 @@ fn x11_however_a_busy_set_ends_nothing_stays_down_taken_or_behind() {
                 running.wait_for("went away");
                 display.revive();
                 person = Person::sit_down(&display);
-                running.wait_for("at work");
+                running.wait_for("active on");
                 expect_nothing_down(&display, &person, ending);
                 watchers.push(running.guardian());
                 running.signal(Signal::TERM);
@@ -201,7 +201,7 @@ fn x11_the_last_good_file_is_in_force_after_a_storm_of_saves() {
     let more = arrived(&display, &person, &target).into_iter().filter(|got| got.down).count();
     assert_eq!(more, 0, "each press of the person's fired once");
     std::fs::write(&running.file, format!("when key f8 => tap a\n{feed}")).expect("it is ours");
-    running.wait_for("read anew: 2 rules");
+    running.wait_for("reloaded: 2 rules");
     for key in ["f8", "f9"] {
         person.tap(key);
         target.expect_press(38);

@@ -78,7 +78,7 @@ fn the_persons_own_file_is_taken_when_none_is_named() {
     let home = Home::new();
     assert_snapshot!(home.shown(&["check"]).replace(&home.path().display().to_string(), "~"));
     home.write(".config/cold-lantern/main.lantern", "when key f9 => tap a\n");
-    assert!(home.call(&["check"]).stdout.contains("1 rule, nothing to mend"));
+    assert!(home.call(&["check"]).stdout.contains("1 rule, no problems"));
 }
 
 #[test]

@@ -98,13 +98,13 @@ fn is_not_composed(composer: Composer) {
     // Where the person allows it the text goes past by itself.
     let allowed = format!("settings {{ clipboard = true }}\n{RULES}");
     std::fs::write(&running.file, allowed).expect("it is ours");
-    running.wait_for("read anew");
+    running.wait_for("reloaded");
     person.tap("left-ctrl+f6");
     assert_eq!(terminal.read("e'a'".len()), "e'a'", "{composer:?}: by the clipboard");
     running.wait_for(": ended");
     // And as soon as nothing is composed any more, keys are typed.
     std::fs::write(&running.file, RULES).expect("it is ours");
-    running.wait_for("read anew");
+    running.wait_for("reloaded");
     composer.compose(&display, false);
     person.tap("f5");
     assert_eq!(terminal.read("Kern 12".len()), "Kern 12", "{composer:?}");

@@ -250,7 +250,7 @@ fn x11_saving_the_file_changes_the_rules_and_a_broken_file_changes_nothing() {
     let mut stage = Stage::set("us");
     let mut running = Running::start(&stage.display, "when key f9 => type \"one\"\n");
     std::fs::write(&running.file, "when key f10 => type \"two\"\n").expect("it can be written");
-    running.wait_for("read anew");
+    running.wait_for("reloaded");
     stage.person.tap("f10");
     assert_eq!(stage.terminal.read(3), "two");
     std::fs::write(&running.file, "when key f10 => typ \"three\"\n").expect("it can be written");
@@ -261,7 +261,7 @@ fn x11_saving_the_file_changes_the_rules_and_a_broken_file_changes_nothing() {
     let fresh = stage.display.folder().join("fresh");
     std::fs::write(&fresh, "when key f10 => type \"four\"\n").expect("it can be written");
     std::fs::rename(&fresh, &running.file).expect("it can be renamed");
-    running.wait_for("read anew");
+    running.wait_for("reloaded");
     stage.person.tap("f10");
     assert_eq!(stage.terminal.read(4), "four");
     running.stop();

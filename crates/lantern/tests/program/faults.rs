@@ -101,7 +101,7 @@ fn x11_the_panic_key_is_heard_among_ten_thousand_busy_runs_while_all_else_happen
                 pass_time(Duration::from_millis(40));
             }
         });
-        running.wait_for("read anew");
+        running.wait_for("reloaded");
         person.tap("ctrl+alt+shift+escape");
         person.expect_no_keys_down();
         stop.store(true, std::sync::atomic::Ordering::Relaxed);
@@ -122,7 +122,7 @@ fn x11_a_display_that_goes_away_is_waited_for() {
     display.revive();
     let target = Target::open(&display);
     let mut person = Person::sit_down(&display);
-    running.wait_for("rules at work");
+    running.wait_for("active on");
     assert!(person.keys_down().is_empty(), "the new one begins with nothing down");
     person.tap("f9");
     target.expect(3);
@@ -307,7 +307,7 @@ fn x11_more_than_300_combinations_at_once_are_warned_of() {
     let mut running = Running::start_unready(&display, &rules);
     running.wait_for("325 combinations are taken at once");
     running.wait_for("in app");
-    running.wait_for("at work");
+    running.wait_for("active on");
     running.stop();
 }
 
@@ -326,6 +326,6 @@ fn x11_rules_for_programs_are_warned_of_where_nobody_tells_the_program() {
     let rules = "when key f9 in app \"corelog\" => tap a\n";
     let mut running = Running::start_unready(&display, rules);
     running.wait_for("no window manager tells");
-    running.wait_for("at work");
+    running.wait_for("active on");
     running.stop();
 }

@@ -206,7 +206,7 @@ fn x11_a_reload_keeps_what_did_not_change_and_a_broken_file_changes_nothing() {
     display.wait_until("both holds", |display| held(display) == 2);
     let changed = rules.replace("hold f2", "hold f3") + "when key f8 => tap a\n";
     std::fs::write(&running.file, changed).expect("it can be written");
-    running.wait_for("read anew");
+    running.wait_for("reloaded");
     assert_eq!(status(&display)["held"], json!([{ "key": "f1", "by": ["when key f6"] }]));
     std::fs::write(&running.file, "when key f6 {\n").expect("it can be written");
     running.wait_for("broken");
@@ -404,7 +404,7 @@ fn x11_what_is_told_goes_into_a_file_as_well_with_its_time_and_level() {
         let file = std::fs::read_to_string(&path).expect("it was written");
         std::fs::remove_file(&path).expect("it is ours");
         assert!(!file.contains("core 12"), "what is typed is not told: {file}");
-        assert!(file.contains("3 rules at work") && file.contains(" cut\n"), "{file}");
+        assert!(file.contains("3 rules active") && file.contains(" cut\n"), "{file}");
         assert_eq!(file.contains("fired by f10"), level != "warning", "{file}");
         assert_eq!(file.contains("debug   "), level == "debug", "{file}");
         assert!(file.lines().all(|line| line.starts_with("20")), "each has its time: {file}");
@@ -475,7 +475,7 @@ fn x11_a_first_rule_is_added_by_pressing_its_key_and_tried_at_once() {
     let (told, status) = add(&display, &mut person, "ctrl+f8", &words);
     assert_eq!(status, Some(0), "{told}");
     assert!(told.contains("fired by ctrl+f8"), "{told}");
-    running.wait_for("read anew");
+    running.wait_for("reloaded");
     target.expect_press(A);
     let text = std::fs::read_to_string(&own).expect("it is there");
     assert!(text.ends_with("\n## Label of a bag\nwhen key ctrl+f8 => tap a\n"), "{text}");

@@ -22,7 +22,7 @@ impl Running {
     /// Starts it with these rules and waits until it is at work.
     pub fn start(display: &Display, rules: &str) -> Running {
         let mut running = Running::start_unready(display, rules);
-        running.wait_for("at work");
+        running.wait_for("active on");
         running
     }
 
@@ -33,7 +33,7 @@ impl Running {
         change: impl FnOnce(&mut Command),
     ) -> Running {
         let mut running = Running::launch(display, rules, change);
-        running.wait_for("at work");
+        running.wait_for("active on");
         running
     }
 

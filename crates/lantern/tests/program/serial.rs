@@ -145,7 +145,7 @@ fn a_port_has_one_reader_others_look_through_it_and_a_reload_keeps_it_open() {
     assert_eq!(elsewhere.status, 2, "{}", elsewhere.stdout);
     assert!(elsewhere.stderr.contains("is in use by another program"), "{}", elsewhere.stderr);
     home.write("bench.lantern", text.replace("first", "second"));
-    run.expect("read anew");
+    run.expect("reloaded");
     board.send(b"left\n").expect("the port is open");
     run.expect("second left");
     raw.expect("left\\n");

@@ -10,7 +10,7 @@ fn run_in(home: &Home, file: &str, session: (&str, &str)) -> Talking {
     home.write(file, "when key f9 => tap a\n");
     let words = ["run", "--desk", "simulated", file];
     let mut running = Talking::start(home.command().args(words).env(session.0, session.1));
-    running.expect("at work");
+    running.expect("active on");
     running
 }
 

@@ -159,7 +159,7 @@ fn x11_the_keyboard_means_what_it_meant_however_typing_ends() {
     };
     let rewritten = |running: &mut Running| {
         std::fs::write(&running.file, "when key f8 => tap a\n").expect("it is ours");
-        running.wait_for("read anew");
+        running.wait_for("reloaded");
     };
     let stopped = |running: &mut Running| running.signal(Signal::TERM);
     let ends: [(&str, Ends); 4] =

@@ -14,7 +14,7 @@ fn run(session: &WaylandSession, rules: &str) -> Talking {
     let file = session.write("bench.lantern", rules);
     let mut command = session.command(session.bring(env!("CARGO_BIN_EXE_lantern")));
     let mut talking = Talking::start(command.args(["run", "--log-level", "debug"]).arg(file));
-    talking.expect("at work on the portal desk");
+    talking.expect("active on the portal desk");
     talking
 }
 
