@@ -1,9 +1,9 @@
 //! The person's folders and the system's, by the XDG Base Directory Specification.
 
 use std::env;
-use std::fs::{File, OpenOptions};
-use std::io::{self, Read};
-use std::os::unix::fs::OpenOptionsExt;
+use std::fs::{DirBuilder, File, OpenOptions};
+use std::io::{self, Read, Write};
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 use rustix::fs::OFlags;
@@ -54,6 +54,22 @@ pub fn read_regular(path: &Path, most: u64) -> io::Result<Vec<u8>> {
 pub fn read_regular_text(path: &Path, most: u64) -> io::Result<String> {
     let wrong = |_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8 text");
     String::from_utf8(read_regular(path, most)?).map_err(wrong)
+}
+
+/// Writes a file that only the person may read, the whole at once: at every moment its path has the old
+/// content or the new. Folders that are missing are created for the person alone.
+///
+/// # Errors
+/// When the folder or the file cannot be written.
+pub fn write_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
+    if let Some(folder) = path.parent() {
+        DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+    }
+    let beside = path.with_extension("new");
+    let mut options = OpenOptions::new();
+    options.write(true).create(true).truncate(true).mode(0o600);
+    options.open(&beside)?.write_all(bytes)?;
+    std::fs::rename(&beside, path)
 }
 
 /// The person's folder and then the system's, the more important first.

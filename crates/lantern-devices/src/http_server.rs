@@ -1,4 +1,4 @@
-//! An HTTP server for few callers, in which those who say nothing keep nobody else out.
+//! An HTTP server for few callers. A connection that sends nothing gives its place to a new one.
 
 use std::convert::Infallible;
 use std::future::Future;

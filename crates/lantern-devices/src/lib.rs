@@ -5,6 +5,7 @@
 //! none of them ever holds up a key; what becomes of an order comes back through [`Services`]. Decides
 //! nothing. The program's event loop is the only caller.
 
+mod allowance;
 mod bus;
 mod caught;
 mod children;
@@ -32,7 +33,7 @@ pub use children::ChildEnvironment;
 pub use ears::{Hearer, LastSaid, Noted, Source, Verdict, read_taught, taught_path, write_taught};
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
-pub use folders::{home_folder, open_regular, read_regular, read_regular_text};
+pub use folders::{home_folder, open_regular, read_regular, read_regular_text, write_private};
 pub use links::{Answer, LinkError, Linked, Port, Ran, ports, read_port};
 pub use methods::InputMethods;
 pub use notices::service_name as notice_service;

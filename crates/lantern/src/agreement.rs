@@ -2,12 +2,11 @@
 //! of their files. A set whose powers grew is asked about again.
 
 use std::collections::BTreeMap;
-use std::fs::{self, DirBuilder, OpenOptions};
-use std::io::{BufReader, Read, Write};
-use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
+use std::io::{BufReader, Read};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use lantern_devices::{home_folder, open_regular};
+use lantern_devices::{home_folder, open_regular, write_private};
 use lantern_model::RuleSet;
 use lantern_script::{Power, Source, given_values, powers};
 use serde::{Deserialize, Serialize};
@@ -128,14 +127,8 @@ impl Agreement {
         }
         self.record.version = 1;
         let failed = |source| Failure::Write { path: path.clone(), source };
-        let folder = path.parent().unwrap_or(Path::new("/"));
-        DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(failed)?;
         let text = serde_json::to_string_pretty(&self.record).expect("it has only text for keys");
-        let fresh = path.with_extension("json.new");
-        let mut options = OpenOptions::new();
-        options.write(true).create(true).truncate(true).mode(0o600);
-        let written = options.open(&fresh).and_then(|mut file| file.write_all(text.as_bytes()));
-        written.and_then(|()| fs::rename(&fresh, &path)).map_err(failed)
+        write_private(&path, text.as_bytes()).map_err(failed)
     }
 }
 

@@ -20,7 +20,7 @@ use serde::Deserialize;
 use crate::commands::question::Asked;
 use crate::guardian::OWN_PROGRAM;
 
-/// Maximum number of characters of a window's title that a process for numbers is told.
+/// Maximum number of characters of a window's title that `lantern question number` reads.
 const TITLE_TOLD: usize = 1000;
 
 /// What became of an errand.

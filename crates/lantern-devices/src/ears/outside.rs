@@ -6,7 +6,7 @@
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::os::unix::process::CommandExt as _;
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Stdio};
 use std::sync::mpsc::Sender;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
 use std::thread;
@@ -17,6 +17,7 @@ use serde::Serialize;
 
 use super::thread::Call;
 use crate::ServiceError;
+use crate::children::ChildEnvironment;
 
 /// A line is read no further than this.
 const LONGEST_LINE: u64 = 65_536;
@@ -74,12 +75,12 @@ impl Outside {
         line: &str,
         number: u32,
         calls: Sender<Call>,
-        command: impl FnOnce(&str) -> Command,
+        environment: &ChildEnvironment,
     ) -> Result<Outside, ServiceError> {
         let failed = |why: String| ServiceError::Recogniser { line: line.to_owned(), why };
         let words = shlex::split(line).filter(|words| !words.is_empty());
         let words = words.ok_or_else(|| failed("a quotation mark is not closed".to_owned()))?;
-        let mut command = command(&words[0]);
+        let mut command = environment.command(&words[0]);
         command.args(&words[1..]).process_group(0);
         command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
         let mut child = command.spawn().map_err(|error| failed(error.to_string()))?;

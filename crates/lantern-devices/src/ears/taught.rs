@@ -3,16 +3,14 @@
 //! The file is JSON, described in the project's page on voice: features of what was said, no sound. It
 //! is read again when it has changed.
 
-use std::fs::{DirBuilder, OpenOptions};
-use std::io::{self, Write};
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use lantern_sense::{Features, Likened, TaughtBook, TaughtPhrase};
 use serde::{Deserialize, Serialize};
 
-use crate::folders::{home_folder, read_regular_text};
+use crate::folders::{home_folder, read_regular_text, write_private};
 
 /// Most bytes of the file: some ten thousand phrases.
 const MOST: u64 = 256 << 20;
@@ -57,15 +55,7 @@ pub fn read_taught(path: &Path) -> io::Result<Vec<TaughtPhrase>> {
 /// When it cannot be written.
 pub fn write_taught(path: &Path, phrases: Vec<TaughtPhrase>) -> io::Result<()> {
     let file = TaughtFile { format: FORMAT.to_owned(), version: VERSION, phrases };
-    if let Some(folder) = path.parent() {
-        DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
-    }
-    let beside = path.with_extension("json.new");
-    // A voice is a person's own.
-    let mut options = OpenOptions::new();
-    options.write(true).create(true).truncate(true).mode(0o600);
-    options.open(&beside)?.write_all(&serde_json::to_vec(&file)?)?;
-    std::fs::rename(&beside, path)
+    write_private(path, &serde_json::to_vec(&file)?)
 }
 
 /// Hears what was taught.

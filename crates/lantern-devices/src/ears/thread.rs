@@ -230,8 +230,8 @@ impl Worker {
     fn listen_to_program(&mut self, wanted: &Listening) -> Result<Option<Listening>, ServiceError> {
         self.programs += 1;
         let number = self.programs;
-        let command = |program: &str| self.environment.command(program);
-        let mut program = Outside::start(&wanted.recogniser, number, self.own.clone(), command)?;
+        let (line, own) = (&wanted.recogniser, self.own.clone());
+        let mut program = Outside::start(line, number, own, &self.environment)?;
         program.tell_phrases(wanted);
         self.tell_state(State::Open);
         loop {

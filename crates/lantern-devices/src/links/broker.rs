@@ -18,7 +18,7 @@ use super::mqtt::{Broken, Message, Reach, Sender, Version, Wire};
 use super::packets::{Came, Said};
 use super::{BackOff, Context, Errand, LinkError, PATIENCE, secret};
 
-/// Number of messages that came and are remembered, so that each is told once.
+/// Number of received messages that are remembered, so that none is reported twice.
 const REMEMBERED: usize = 1000;
 /// Time that a connection must last until the next one is tried soon again.
 const LASTS: Duration = Duration::from_secs(10);
@@ -360,7 +360,7 @@ impl Speaker {
     }
 }
 
-/// What came before, so that nothing is told twice. Texts are kept as digests, whatever their length.
+/// Earlier messages, so that none is reported twice. Texts are kept as digests of one size.
 #[derive(Default)]
 struct Heard {
     /// Numbers that senders gave; else packet, topic and text.

@@ -6,6 +6,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
+use std::time::Instant;
 
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::body::{Bytes, Incoming};
@@ -17,17 +18,16 @@ use sha2::{Digest, Sha256};
 use subtle::ConstantTimeEq;
 use tokio::net::TcpListener;
 use tokio::sync::oneshot;
-use tokio::time::Instant;
 
 use super::{BackOff, Context, LinkError, secret};
+use crate::allowance::{Allowance, Rate};
 use crate::http_server::{self, Caller, PATIENCE, Reply, may_be_of_page};
 use crate::sockets::owner_of;
 
 /// The longest body, in bytes.
 const LONGEST: usize = 64 * 1024;
-/// How many calls each caller has in a second, and how many in a burst.
-const RATE: f64 = 20.0;
-const BURST: f64 = 40.0;
+/// Maximum rate of each caller's calls.
+const CALLS: Rate = Rate { per_second: 20.0, at_once: 40.0 };
 
 /// What came of a call.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
@@ -128,12 +128,6 @@ struct Authenticator {
     spent: Mutex<BTreeMap<String, Allowance>>,
 }
 
-/// How many calls a caller has left at a moment.
-struct Allowance {
-    left: f64,
-    at: Instant,
-}
-
 type Refusal = (StatusCode, &'static str);
 
 impl Authenticator {
@@ -208,15 +202,10 @@ impl Authenticator {
     fn spend(&self, caller: &str) -> Result<(), Refusal> {
         let now = Instant::now();
         let mut spent = self.spent.lock().expect("nobody panics while it has this");
-        let fresh = || Allowance { left: BURST, at: now };
-        let allowance = spent.entry(caller.to_owned()).or_insert_with(fresh);
-        let since = now.duration_since(allowance.at).as_secs_f64();
-        allowance.left = (allowance.left + since * RATE).min(BURST);
-        allowance.at = now;
-        if allowance.left < 1.0 {
+        let fresh = || Allowance::full(CALLS, now);
+        if !spent.entry(caller.to_owned()).or_insert_with(fresh).spend(now) {
             return Err((StatusCode::TOO_MANY_REQUESTS, "too many calls; try again in a second"));
         }
-        allowance.left -= 1.0;
         Ok(())
     }
 }

@@ -22,6 +22,7 @@ const LARGEST: u32 = 256 * 1024;
 const OVERHEAD: usize = 256;
 /// Messages on their way at a time.
 const UNDER_WAY: u16 = 100;
+
 /// How to reach a broker, and as whom.
 #[derive(Clone)]
 pub(super) struct Reach {

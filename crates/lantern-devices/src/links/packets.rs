@@ -3,7 +3,7 @@
 use rumqttc::v5::mqttbytes::v5 as five;
 use rumqttc::{Outgoing, v5};
 
-/// The user property by which our messages are told apart, where the protocol has such.
+/// MQTT 5.0 user property with the number of a message of this program.
 pub(super) const NUMBER: &str = "lantern-message";
 
 /// A message that came.

@@ -15,6 +15,7 @@ use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, p
 
 use super::entries::Start;
 use super::printed::Printed;
+use crate::allowance::{Allowance, Rate};
 use crate::children::ChildEnvironment;
 
 /// Why a program could not be started.
@@ -96,19 +97,19 @@ enum Manner<'t> {
     LetBe,
     /// Its end is awaited. It reads this text.
     Wait(&'t str),
-    /// The same, and it is told more later.
+    /// Its end is awaited. It reads this text, and lines that are sent later.
     Converse(&'t str),
 }
 
 /// Maximum number of programs that were started and have not ended.
 const MOST_PROGRAMS: usize = 128;
-/// Maximum number of programs that are started in a second, and at once after a pause.
-const STARTS: (f64, f64) = (20.0, 40.0);
-/// Maximum number of bytes that a program is told while it converses, at its start.
+/// Maximum rate at which programs are started.
+const STARTS: Rate = Rate { per_second: 20.0, at_once: 40.0 };
+/// Maximum size in bytes of the text that such a program reads first.
 const MOST_TOLD: usize = 16 << 10;
 
 /// Starts programs and sees them end.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Launcher {
     started: Vec<Started>,
     /// Not our children: their end is not seen, and not waited for.
@@ -117,37 +118,17 @@ pub struct Launcher {
     allowance: Allowance,
 }
 
-/// How many programs may be started at a moment.
-#[derive(Debug)]
-struct Allowance {
-    left: f64,
-    at: Instant,
-}
-
-impl Default for Allowance {
+impl Default for Launcher {
     fn default() -> Self {
-        Allowance { left: STARTS.1, at: Instant::now() }
-    }
-}
-
-impl Allowance {
-    /// Whether one more may be started.
-    fn spend(&mut self, now: Instant) -> bool {
-        let since = now.saturating_duration_since(self.at).as_secs_f64();
-        self.left = (self.left + since * STARTS.0).min(STARTS.1);
-        self.at = now;
-        let has_one = self.left >= 1.0;
-        if has_one {
-            self.left -= 1.0;
-        }
-        has_one
+        Launcher::new(ChildEnvironment::default())
     }
 }
 
 impl Launcher {
     /// A launcher whose programs inherit this environment.
     pub fn new(environment: ChildEnvironment) -> Launcher {
-        Launcher { environment, ..Launcher::default() }
+        let allowance = Allowance::full(STARTS, Instant::now());
+        Launcher { started: Vec::new(), adopted: Vec::new(), environment, allowance }
     }
 
     /// Starts a program and lets it be; gives its process id.
@@ -163,7 +144,7 @@ impl Launcher {
     /// # Errors
     /// When it is not there or cannot be started.
     pub fn run(&mut self, effect: EffectId, words: &[String]) -> Result<u32, LaunchError> {
-        self.start(effect, &Start::of(words), Manner::Wait(""))
+        self.run_with(effect, words, "")
     }
 
     /// The same for a program that reads a text from its standard input.
@@ -256,7 +237,7 @@ impl Launcher {
             return Err(LaunchError::TooMany { most: MOST_PROGRAMS });
         }
         if !self.allowance.spend(Instant::now()) {
-            return Err(LaunchError::TooOften { most: STARTS.0 as u32 });
+            return Err(LaunchError::TooOften { most: STARTS.per_second as u32 });
         }
         let waited_for = manner != Manner::LetBe;
         let (printed, output) = match waited_for {
@@ -278,7 +259,7 @@ impl Launcher {
         let mut child = command.spawn().map_err(failed)?;
         let pid = Pid::from_child(&child);
         let ended = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| {
-            // A program that cannot be watched must not run on without anybody's knowing of it.
+            // A program whose end cannot be seen could be neither listed nor ended.
             let _ = child.kill();
             let _ = child.wait();
             failed(error.into())
@@ -349,21 +330,7 @@ fn file_of(text: &str) -> std::io::Result<Stdio> {
 
 #[cfg(test)]
 mod tests {
-    use std::time::Duration;
-
     use super::*;
-
-    #[test]
-    fn programs_are_started_at_a_limited_pace() {
-        let mut allowance = Allowance::default();
-        let begin = allowance.at;
-        let at = |allowance: &mut Allowance, now: Instant| {
-            std::iter::from_fn(|| allowance.spend(now).then_some(())).count()
-        };
-        assert_eq!(at(&mut allowance, begin), 40);
-        assert_eq!(at(&mut allowance, begin + Duration::from_millis(100)), 2);
-        assert_eq!(at(&mut allowance, begin + Duration::from_secs(60)), 40);
-    }
 
     /// Waits for the outcome of the only program.
     fn outcome_of(launcher: &mut Launcher) -> Result<Option<Value>, String> {
@@ -421,7 +388,7 @@ mod tests {
         let words = ["sleep", "60"].map(str::to_owned);
         let mut pids = Vec::new();
         loop {
-            launcher.allowance = Allowance::default();
+            launcher.allowance = Allowance::full(STARTS, Instant::now());
             match launcher.run(EffectId(pids.len() as u64), &words) {
                 Ok(process) => pids.push(process),
                 Err(error) => break assert!(matches!(error, LaunchError::TooMany { most: 128 })),
