@@ -6,7 +6,7 @@ use lantern_model::code::Expr;
 use lantern_model::{Deed, Order, RunId, Time, Value, Verb};
 
 use crate::engine::Engine;
-use crate::eval::named;
+use crate::eval::unexpected;
 use crate::ledger::Owner;
 use crate::runs::{Block, State};
 use crate::steps::{Done, Flow};
@@ -37,7 +37,7 @@ impl Engine {
         let mut values = match self.ask(now, id, |scope| scope.value(list))? {
             Value::List(values) => values,
             other => {
-                return Err(format!("expected a list, found {} ({})", other.kind(), named(&other)));
+                return Err(unexpected("a list", &other));
             }
         };
         values.reverse();

@@ -37,23 +37,33 @@ pub(crate) struct EvalScope<'a> {
 
 type Evaluated<T> = Result<T, String>;
 
-/// A value in a message, as far as a person wants to read it.
-pub(crate) fn named(value: &Value) -> String {
-    let whole = value.to_string();
-    let mut shown: String = whole.chars().take(VALUE_SHOWN).collect();
-    if shown.len() < whole.len() {
+/// The beginning of a text, for a message.
+fn shortened(text: &str) -> String {
+    let mut shown: String = text.chars().take(VALUE_SHOWN).collect();
+    if shown.len() < text.len() {
         shown.push('…');
     }
     shown
 }
 
+/// That a value is of another kind than the one that is needed.
+pub(crate) fn unexpected(wanted: &str, found: &Value) -> String {
+    format!("expected {wanted}, found {} ({})", found.kind(), shortened(&found.to_string()))
+}
+
 impl EvalScope<'_> {
     pub(crate) fn value(&self, expr: &Expr) -> Evaluated<Value> {
+        Ok(self.sized_value(expr)?.0)
+    }
+
+    /// A value with its size in bytes, which is charged unless the value is a simple one.
+    fn sized_value(&self, expr: &Expr) -> Evaluated<(Value, usize)> {
         let value = self.evaluate(expr)?;
+        let size = size_of(&value);
         if matches!(value, Value::Text(_) | Value::List(_) | Value::Record(_)) {
-            self.charge(size_of(&value))?;
+            self.charge(size)?;
         }
-        Ok(value)
+        Ok((value, size))
     }
 
     /// Counts work in bytes. It counts as time of the run, and is limited for each expression.
@@ -84,8 +94,8 @@ impl EvalScope<'_> {
                 let mut list = Vec::with_capacity(values.len());
                 let mut size = 0;
                 for value in values {
-                    let value = self.value(value)?;
-                    size += size_of(&value);
+                    let (value, bytes) = self.sized_value(value)?;
+                    size += bytes;
                     refuse_if_too_large(size)?;
                     refuse_if_too_deep(&value)?;
                     list.push(value);
@@ -123,11 +133,7 @@ impl EvalScope<'_> {
                 KeyTerm::Value(expr) => match self.value(expr)? {
                     Value::Key(inner) => keys.extend(inner.0),
                     other => {
-                        return Err(format!(
-                            "expected a key, found {} ({})",
-                            other.kind(),
-                            named(&other)
-                        ));
+                        return Err(unexpected("a key", &other));
                     }
                 },
             }
@@ -225,9 +231,9 @@ impl EvalScope<'_> {
             Function::Number => {
                 let text = text(0)?;
                 let number = text.trim().parse::<f64>().ok().filter(|number| number.is_finite());
-                Value::Number(number.ok_or_else(|| {
-                    format!("{:?} is not a number", named(&Value::Text(text.clone())))
-                })?)
+                Value::Number(
+                    number.ok_or_else(|| format!("{:?} is not a number", shortened(&text)))?,
+                )
             }
             Function::ShellWord => Value::Text(shell_word(&text(0)?)),
             Function::PathSegment => Value::Text(path_segment(&text(0)?)),
@@ -238,23 +244,21 @@ impl EvalScope<'_> {
     pub(crate) fn share(&self, expr: &Expr) -> Evaluated<f64> {
         match self.value(expr)? {
             Value::Share(share) => Ok(share),
-            other => Err(format!("expected a share, found {} ({})", other.kind(), named(&other))),
+            other => Err(unexpected("a share", &other)),
         }
     }
 
     pub(crate) fn truth(&self, expr: &Expr) -> Evaluated<bool> {
         match self.value(expr)? {
             Value::Truth(truth) => Ok(truth),
-            other => {
-                Err(format!("expected true or false, found {} ({})", other.kind(), named(&other)))
-            }
+            other => Err(unexpected("true or false", &other)),
         }
     }
 
     pub(crate) fn number(&self, expr: &Expr) -> Evaluated<f64> {
         match self.value(expr)? {
             Value::Number(number) if number.is_finite() => Ok(number),
-            other => Err(format!("expected a number, found {} ({})", other.kind(), named(&other))),
+            other => Err(unexpected("a number", &other)),
         }
     }
 
@@ -276,9 +280,7 @@ impl EvalScope<'_> {
     pub(crate) fn duration(&self, expr: &Expr) -> Evaluated<Duration> {
         match self.value(expr)? {
             Value::Duration(span) => Ok(span),
-            other => {
-                Err(format!("expected a duration, found {} ({})", other.kind(), named(&other)))
-            }
+            other => Err(unexpected("a duration", &other)),
         }
     }
 
@@ -427,7 +429,6 @@ fn refuse_if_too_large(size: usize) -> Evaluated<()> {
     Err(format!("this list has more than the {LARGEST_LIST} bytes that a list has at most"))
 }
 
-/// The memory that a value takes, about, in bytes.
 fn refuse_if_too_deep(value: &Value) -> Evaluated<()> {
     if has_depth(value, DEEPEST) {
         return Err(format!("lists stand within each other at most {DEEPEST} deep"));
@@ -445,6 +446,7 @@ fn has_depth(value: &Value, depth: usize) -> bool {
     }
 }
 
+/// The memory that a value takes, about, in bytes.
 fn size_of(value: &Value) -> usize {
     let own = std::mem::size_of::<Value>();
     own + match value {

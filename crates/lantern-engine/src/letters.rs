@@ -1,4 +1,4 @@
-//! The characters left of the cursor, as far as abbreviations need them.
+//! The characters left of the cursor that abbreviations need.
 
 use zeroize::Zeroize;
 

@@ -1,10 +1,10 @@
 //! Every operation, operator and function with the least and the greatest of every kind of value: a step
-//! fails or is done, and nothing panics, overflows or goes on without an end.
+//! fails or is done, and nothing panics, overflows or loops without an end.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use lantern_engine::Engine;
+use lantern_engine::{Engine, ReasonKind};
 use lantern_model::code::{Function, Op, Operator};
 use lantern_model::{
     Combo, Effect, Event, Key, KeyRef, Layout, Order, Time, TimeOfDay, Value, WallTime,
@@ -191,6 +191,14 @@ impl Desk {
         }
     }
 
+    /// Whether a run failed with a message that contains this.
+    fn has_failed_with(&self, part: &str) -> bool {
+        self.engine.reasons_after(0).any(|reason| match &reason.kind {
+            ReasonKind::Failed { message, .. } => message.contains(part),
+            _ => false,
+        })
+    }
+
     /// Fires a macro, lets a number of deadlines pass, and stops what runs on.
     fn play(&mut self, name: &str, given: Vec<Value>) {
         // It may have been paused, or refuse a value.
@@ -288,10 +296,7 @@ fn a_list_that_is_put_into_itself_again_and_again_ends_its_run() {
         "macro nest(a) { let x = a; repeat 200000 times { set x = [x] }; log \"done\" }\n",
     );
     desk.play("nest", vec![Value::Number(1.0)]);
-    let failed = desk.engine.reasons_after(0).any(|reason| {
-        matches!(&reason.kind, lantern_engine::ReasonKind::Failed { message, .. } if message.contains("32 deep"))
-    });
-    assert!(failed);
+    assert!(desk.has_failed_with("32 deep"));
 }
 
 #[test]
@@ -299,8 +304,5 @@ fn one_value_is_worked_out_from_a_bounded_number_of_bytes() {
     let same = ["a == a"; 40].join(" and ");
     let mut desk = Desk::with(&format!("macro look(a) {{ if {same} {{ log \"x\" }} }}\n"));
     desk.play("look", vec![Value::Text("x".repeat(1 << 20))]);
-    let failed = desk.engine.reasons_after(0).any(|reason| {
-        matches!(&reason.kind, lantern_engine::ReasonKind::Failed { message, .. } if message.contains("work of more than"))
-    });
-    assert!(failed);
+    assert!(desk.has_failed_with("work of more than"));
 }

@@ -286,7 +286,7 @@ fn a_range_has_no_more_than_a_hundred_thousand_steps() {
          when key f8 { first(100000) }\nwhen key f9 { first(100001) }\n",
     );
     theatre.press("f8");
-    // So long a list costs a turn.
+    // A list of this size costs a turn.
     theatre.wait(1);
     theatre.press("f9");
     assert_snapshot!(theatre.script(), @r#"     1 log "0 of 100000""#);

@@ -271,6 +271,7 @@ impl ShapeBook {
     fn rank(&self, sight: &Sight, counts: impl Fn(usize) -> bool) -> Vec<Ranked> {
         let mut near: Vec<(f32, &Template)> = Vec::with_capacity(self.templates.len());
         let counting: Vec<bool> = (0..self.shapes.len()).map(counts).collect();
+        let shapes = counting.iter().filter(|counts| **counts).count();
         for template in &self.templates {
             if template.sight.strokes() == sight.strokes() && counting[template.shape] {
                 let bounds = self.shapes[template.shape].bounds;
@@ -311,7 +312,7 @@ impl ShapeBook {
                 rival: rival.map_or(f32::INFINITY, |rival| rival / apart.max(f32::EPSILON)),
                 turned: sight.share_of_turn(nearest_sight, known.bounds),
                 turning,
-                shapes: counting.iter().filter(|counts| **counts).count(),
+                shapes,
             });
             Ranked { shape: *shape, apart, score, signs }
         };
