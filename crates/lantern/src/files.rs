@@ -58,13 +58,16 @@ fn too_large(path: &Path, size: u64) -> Failure {
 
 /// Reads and checks a file of rules with those it uses.
 pub fn read_rules(path: &Path) -> Result<RulesRead, Failure> {
-    let (source, about) = read_opened(path, File::open(path))?;
-    Ok(check_source(source, vec![(path.to_owned(), about)]))
+    check_opened(path, File::open(path))
 }
 
 /// The same while rules are at work, where nothing may be waited for.
 pub fn read_rules_again(path: &Path) -> Result<RulesRead, Failure> {
-    let (source, about) = read_opened(path, open_regular(path))?;
+    check_opened(path, open_regular(path))
+}
+
+fn check_opened(path: &Path, file: io::Result<File>) -> Result<RulesRead, Failure> {
+    let (source, about) = read_opened(path, file)?;
     Ok(check_source(source, vec![(path.to_owned(), about)]))
 }
 

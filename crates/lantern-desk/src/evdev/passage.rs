@@ -164,12 +164,12 @@ impl Passage {
             }
             // What went down in its place goes up with it.
             return match self.substitutions.remove(&key) {
-                Some(substitutions) => self.end_substitution(&substitutions),
+                Some(substitution) => self.end_substitution(&substitution),
                 None => Flow::Keep,
             };
         }
-        if let Some(substitutions) = self.substitutions.remove(&key) {
-            return self.end_substitution(&substitutions);
+        if let Some(substitution) = self.substitutions.remove(&key) {
+            return self.end_substitution(&substitution);
         }
         if taken && self.is_down_otherwise(key) { Flow::Keep } else { Flow::Pass }
     }

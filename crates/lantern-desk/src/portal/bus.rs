@@ -334,7 +334,7 @@ async fn make_move(bus: &Connection, session: &OwnedObjectPath, one: Move) -> zb
     Ok(())
 }
 
-/// Keeps a token by which the portal knows what the person agreed to. Whoever has it could ask in their name.
+/// Writes the portal's restore token to a private file: with it another program could use what the person agreed to.
 fn keep_token(path: &Path, token: &str) -> io::Result<()> {
     if let Some(folder) = path.parent() {
         DirBuilder::new().recursive(true).mode(0o700).create(folder)?;

@@ -76,7 +76,7 @@ impl Checker<'_> {
         self.declare(Sort::Device, &device.name, index, Kind::Any);
     }
 
-    /// Finds listeners that ask nobody for a token.
+    /// Finds listeners without tokens.
     fn check_token(&mut self, kind: &DeviceKind, device: &tree::Device) {
         let DeviceKind::Listener { address, callers } = kind else { return };
         if !callers.is_empty() {

@@ -87,11 +87,16 @@ fn flooded(of_lines: &str) {
     flood.wait_for(100_000);
     desk.expect_keys_at_once();
     flood.wait_for(100_000);
-    let memory = memory(&child);
-    assert!(memory <= MOST_MEMORY, "{memory} KiB");
-    desk.expect_panic();
+    expect_bounded(&mut desk, &child, MOST_MEMORY);
     drop(flood);
     expect_end(child);
+}
+
+/// Expects at most this much memory in KiB, and that the panic combination works.
+fn expect_bounded(desk: &mut Desk, child: &Child, most_memory: u64) {
+    let memory = memory(child);
+    assert!(memory <= most_memory, "{memory} KiB");
+    desk.expect_panic();
 }
 
 #[test]
@@ -139,9 +144,7 @@ fn x11_messages_without_a_pace_delay_no_key() {
     let flood = Flood::of(packet.repeat(100), move |bytes| stream.write(bytes));
     flood.wait_for(1_000_000);
     desk.expect_keys_at_once();
-    let memory = memory(&child);
-    assert!(memory <= MOST_MEMORY, "{memory} KiB");
-    desk.expect_panic();
+    expect_bounded(&mut desk, &child, MOST_MEMORY);
     drop(flood);
     expect_end(child);
 }
@@ -157,8 +160,6 @@ fn x11_large_values_delay_no_key() {
     let child = start(&desk.display, &rules);
     wait_for_work(&desk.display);
     desk.expect_keys_at_once();
-    let memory = memory(&child);
-    assert!(memory <= 2 * MOST_MEMORY, "{memory} KiB");
-    desk.expect_panic();
+    expect_bounded(&mut desk, &child, 2 * MOST_MEMORY);
     expect_end(child);
 }
