@@ -4,6 +4,7 @@ use std::sync::LazyLock;
 
 use lantern_engine::ReasonKind;
 use lantern_model::{Deed, Ear, Key, Layout, Link, RuleSet, Side, Verb};
+use unicode_width::UnicodeWidthStr;
 
 use crate::foreign::shown;
 
@@ -122,4 +123,20 @@ pub fn span_words(seconds: f64) -> String {
         s if s < 172_800.0 => format!("{:.1} h", s / 3600.0),
         s => format!("{:.1} days", s / 86_400.0),
     }
+}
+
+/// Joins words with spaces into lines of at most `columns` terminal columns. A longer word gets a
+/// line of its own.
+pub fn wrapped<'a>(words: impl IntoIterator<Item = &'a str>, columns: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for word in words {
+        match lines.last_mut() {
+            Some(line) if line.width() + 1 + word.width() <= columns => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
 }

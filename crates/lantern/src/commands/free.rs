@@ -6,7 +6,6 @@ use lantern_desk::survey;
 use lantern_devices::{Shortcut, shortcuts};
 use lantern_model::{Combo, Families, Family, Key, KeyKind};
 use serde::Serialize;
-use unicode_width::UnicodeWidthStr;
 
 use crate::arguments::KeysArguments;
 use crate::commands::keys::{Wanted, unescape};
@@ -14,6 +13,7 @@ use crate::commands::print_json;
 use crate::failure::Status;
 use crate::pictures::Binding;
 use crate::style::{self, complain, say};
+use crate::wording::wrapped;
 
 /// Columns that a line of keys may take.
 const COLUMNS: usize = 96;
@@ -116,7 +116,7 @@ pub fn run(arguments: &KeysArguments, file: &str, bindings: &[Binding], wanted: 
     } else {
         for row in &rows {
             say!("{}{}{0:#}: {} free", style::HEAD, row.name(), row.keys.len());
-            for line in wrapped(&ranges(&row.keys), COLUMNS) {
+            for line in wrapped(ranges(&row.keys).iter().map(String::as_str), COLUMNS) {
                 say!("  {line}");
             }
         }
@@ -190,21 +190,6 @@ fn ranges(keys: &[Key]) -> Vec<String> {
         }
     }
     words
-}
-
-/// Words in lines of at most that many columns.
-fn wrapped(words: &[String], columns: usize) -> Vec<String> {
-    let mut lines: Vec<String> = Vec::new();
-    for word in words {
-        match lines.last_mut() {
-            Some(line) if line.width() + 1 + word.width() <= columns => {
-                line.push(' ');
-                line.push_str(word);
-            }
-            _ => lines.push(word.clone()),
-        }
-    }
-    lines
 }
 
 #[cfg(test)]

@@ -8,11 +8,14 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Clear, Paragraph};
 
 use super::model::{Model, Row, Weight};
+use crate::wording::wrapped;
 
 /// From this width on things stand side by side.
 const WIDE: u16 = 100;
 /// A view smaller than this shows nothing of use.
 const LEAST: (u16, u16) = (40, 8);
+/// Maximum number of lines of the heading.
+const HEADING_LINES: u16 = 4;
 
 const HELP: &[&str] = &[
     "up, down   choose a run or a program",
@@ -30,11 +33,12 @@ pub fn draw(model: &mut Model, frame: &mut Frame<'_>) {
         frame.render_widget(Paragraph::new("too small; make it 40x8 or more"), area);
         return;
     }
-    let heads = u16::try_from(model.heading.len()).unwrap_or(1).min(4);
+    let heading = heading_lines(model, area.width);
+    let heads = u16::try_from(heading.len()).unwrap_or(u16::MAX).min(HEADING_LINES);
     let [head, body, foot] =
         Layout::vertical([Constraint::Length(heads), Constraint::Min(3), Constraint::Length(1)])
             .areas(area);
-    draw_heading(model, frame, head);
+    frame.render_widget(Paragraph::new(heading), head);
     let side = side_lines(model);
     if area.width >= WIDE {
         let [left, right] =
@@ -79,16 +83,15 @@ fn ink(model: &Model, weight: Weight) -> Style {
     }
 }
 
-fn draw_heading(model: &Model, frame: &mut Frame<'_>, area: Rect) {
+/// The status of the session above the panes, wrapped to `columns`. Warnings follow its first line.
+fn heading_lines(model: &Model, columns: u16) -> Vec<Line<'static>> {
     let warning = ink(model, Weight::Odd).add_modifier(Modifier::BOLD);
     let style = |index: usize| if index == 0 { bold() } else { warning };
-    let lines: Vec<Line<'_>> = model
-        .heading
-        .iter()
-        .enumerate()
-        .map(|(index, line)| Line::styled(line.clone(), style(index)))
-        .collect();
-    frame.render_widget(Paragraph::new(lines), area);
+    let wrapped = model.heading.iter().enumerate().flat_map(|(index, text)| {
+        let lines = wrapped(text.split(' '), columns.into());
+        lines.into_iter().map(move |line| Line::styled(line, style(index)))
+    });
+    wrapped.collect()
 }
 
 fn draw_decisions(model: &Model, frame: &mut Frame<'_>, area: Rect) {
