@@ -2,7 +2,7 @@
 #![no_main]
 
 use lantern_engine::Engine;
-use lantern_model::{Effect, Event, Layout, Order, Time};
+use lantern_model::{Effect, Event, Layout, EffectKind, Time};
 use lantern_script::{Source, check};
 
 const RULES: &str = "device drill = serial \"/dev/null\" at 9600
@@ -22,7 +22,7 @@ fn logged(bytes: &[u8], piece: usize) -> Vec<String> {
         let device = "drill".to_owned();
         engine.handle_event(Time::START, Event::Bytes { device, bytes: piece.to_vec() });
         while let Some(Effect { order, .. }) = engine.poll_effect() {
-            if let Order::Log(text) = order {
+            if let EffectKind::Log(text) = order {
                 logged.push(text);
             }
         }

@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Op;
-use lantern_model::{Cause, Heed, Listening, Order, Sayable, Time, Value};
+use lantern_model::{Cause, EffectKind, Heed, Listening, Sayable, Time, Value};
 use lantern_sense::{Understood, heard_words};
 
 use crate::engine::Engine;
@@ -98,7 +98,7 @@ impl Engine {
         if counting != self.attention.told {
             let listening = self.listening(&counting);
             self.attention.told = counting;
-            self.emit(None, Order::Listen(listening));
+            self.emit(None, EffectKind::Listen(listening));
         }
     }
 

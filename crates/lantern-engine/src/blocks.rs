@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Expr;
-use lantern_model::{Deed, Order, RunId, Time, Value, Verb};
+use lantern_model::{Deed, EffectKind, RunId, Time, Value, Verb};
 
 use crate::engine::Engine;
 use crate::eval::unexpected;
@@ -135,7 +135,7 @@ impl Engine {
             return Ok(Flow::Next);
         }
         let deed = Deed { verb: Verb::Focus, words: vec![name], value: None, limit: None };
-        let effect = Some(self.emit(Some(id), Order::Do(deed)));
+        let effect = Some(self.emit(Some(id), EffectKind::Execute(deed)));
         let back = self.app.window;
         self.runs.get_mut(id).state = State::Fronting { app, back, effect };
         self.watchers.insert(id);
@@ -153,7 +153,7 @@ impl Engine {
     fn raise(&mut self, id: RunId, window: u64) -> lantern_model::EffectId {
         let verb = Verb::Raise(window);
         let deed = Deed { verb, words: Vec::new(), value: None, limit: None };
-        self.emit(Some(id), Order::Do(deed))
+        self.emit(Some(id), EffectKind::Execute(deed))
     }
 
     /// Lets the next run bring a program to the front.

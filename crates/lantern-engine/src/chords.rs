@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{GiveBack, Key, Order, Time};
+use lantern_model::{EffectKind, GiveBack, Key, Time};
 
 use crate::engine::Engine;
 use crate::presses::Seen;
@@ -78,7 +78,7 @@ impl Engine {
                     let (hide, ..) = self.through_remap(families, &becomes, seen.held);
                     self.presses.standing.insert(seen.press.key, becomes.clone());
                     let give = GiveBack { becomes, hide, ..give.clone() };
-                    self.emit(None, Order::GiveBack(give));
+                    self.emit(None, EffectKind::GiveBack(give));
                 }
                 self.set_down(seen.press, None, None);
                 Chorded::Remapped

@@ -1,7 +1,7 @@
 //! Steps that ask something of programs, devices or the person, and their outcomes.
 
 use lantern_model::code::Op;
-use lantern_model::{Deed, EffectId, Order, RunId, Time, Value, Verb};
+use lantern_model::{Deed, EffectId, EffectKind, RunId, Time, Value, Verb};
 
 use crate::engine::Engine;
 use crate::runs::State;
@@ -40,7 +40,7 @@ impl Engine {
             other => other.clone(),
         };
         let sounds = matches!(verb, Verb::Say | Verb::Play);
-        let effect = self.emit(Some(id), Order::Do(Deed { verb, words, value, limit }));
+        let effect = self.emit(Some(id), EffectKind::Execute(Deed { verb, words, value, limit }));
         if sounds {
             self.sounding.insert(effect);
         }
@@ -124,7 +124,7 @@ impl Engine {
             if self.sounding.remove(effect) {
                 self.end_sound(now);
             }
-            self.emit(Some(id), Order::Abandon(*effect));
+            self.emit(Some(id), EffectKind::Cancel(*effect));
         }
     }
 }

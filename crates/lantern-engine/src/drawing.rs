@@ -6,7 +6,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Cause, Hint, HintPlace, Order, Point, Rect, Shown, StrokePath, Time};
+use lantern_model::{Cause, EffectKind, Hint, HintPlace, Point, Rect, Shown, StrokePath, Time};
 use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
 
 use crate::engine::Engine;
@@ -220,7 +220,7 @@ impl Engine {
         if self.rules.settings.trail {
             let what = Shown::Drawn(name.to_owned());
             let place = HintPlace::Pointer;
-            self.emit(None, Order::Hint(Hint { what, place, span: NAME_SHOWN, rule: None }));
+            self.emit(None, EffectKind::Hint(Hint { what, place, span: NAME_SHOWN, rule: None }));
         }
     }
 

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
 use lantern_model::{
-    App, Armed, ArmedKey, Effect, EffectId, Event, Key, LayerId, Layout, Order, Rect, RoutineId,
-    RuleSet, RunId, Time, Value,
+    App, Armed, ArmedKey, Effect, EffectId, EffectKind, Event, Key, LayerId, Layout, Rect,
+    RoutineId, RuleSet, RunId, Time, Value,
 };
 
 use crate::alarms::Clock;
@@ -34,11 +34,11 @@ const DUE_AT_ONCE: usize = 1024;
 ///
 /// ```
 /// use lantern_engine::Engine;
-/// use lantern_model::{Event, Layout, Order, RuleSet, Time};
+/// use lantern_model::{Event, Layout, EffectKind, RuleSet, Time};
 /// let mut engine = Engine::new(RuleSet::default(), 7);
 /// engine.handle_event(Time::START, Event::Layout(Layout::us()));
 /// let effect = engine.poll_effect().unwrap();
-/// assert!(matches!(effect.order, Order::Arm(armed) if armed.keys.len() == 1));
+/// assert!(matches!(effect.order, EffectKind::Arm(armed) if armed.keys.len() == 1));
 /// ```
 #[derive(Debug)]
 pub struct Engine {
@@ -420,10 +420,10 @@ impl Engine {
         self.rearm(now);
     }
 
-    pub(crate) fn emit(&mut self, run: Option<RunId>, order: Order) -> EffectId {
+    pub(crate) fn emit(&mut self, run: Option<RunId>, order: EffectKind) -> EffectId {
         self.effect_count += 1;
         let id = EffectId(self.effect_count);
-        if let (Some(run), Order::Input(_) | Order::Do(_)) = (run, &order) {
+        if let (Some(run), EffectKind::Input(_) | EffectKind::Execute(_)) = (run, &order) {
             self.awaited.insert(id, run);
         }
         self.effects.push_back(Effect { id, run, order });
@@ -487,7 +487,7 @@ impl Engine {
         let armed = Armed { everything, traces, ..self.at_rest.clone() };
         if self.armed.as_ref() != Some(&armed) {
             self.armed = Some(armed.clone());
-            self.emit(None, Order::Arm(armed));
+            self.emit(None, EffectKind::Arm(armed));
         }
     }
 }

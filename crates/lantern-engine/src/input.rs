@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Act, InputStep, Key, Order, RunId, Time, Value, Verb};
+use lantern_model::{Act, EffectKind, InputStep, Key, RunId, Time, Value, Verb};
 
 use crate::engine::Engine;
 use crate::reasons::ReasonKind;
@@ -275,14 +275,14 @@ impl Engine {
             keep: self.ledger.held_by(id),
             park: if lift { self.ledger.held_by_others(id) } else { Vec::new() },
         };
-        self.emit(Some(id), Order::Input(step))
+        self.emit(Some(id), EffectKind::Input(step))
     }
 
     /// Lets keys go, whoever may be making input.
     pub(crate) fn emit_releases(&mut self, run: Option<RunId>, keys: Vec<Key>) {
         if !keys.is_empty() {
             let acts = keys.into_iter().rev().map(Act::Up).collect();
-            self.emit(run, Order::Input(InputStep { acts, ..InputStep::default() }));
+            self.emit(run, EffectKind::Input(InputStep { acts, ..InputStep::default() }));
         }
     }
 

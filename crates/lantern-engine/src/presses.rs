@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use lantern_model::{
-    Cause, Combo, GiveBack, Key, KeyRef, Manner, Modifiers, Order, Side, Time, Value,
+    Cause, Combo, EffectKind, GiveBack, Key, KeyRef, Manner, Modifiers, Side, Time, Value,
 };
 
 use crate::chords::Chorded;
@@ -276,7 +276,7 @@ impl Engine {
             // The key is its first role at once; only the tap is still to be told.
             if let Some(give) = waiting.give.take() {
                 self.disturb_all(now);
-                self.emit(None, Order::GiveBack(give));
+                self.emit(None, EffectKind::GiveBack(give));
             }
         }
         if !chord {
@@ -322,7 +322,7 @@ impl Engine {
             let words = self.stroke_words(stroke);
             self.give_reason(now, None, ReasonKind::GivenBack(words));
         }
-        self.emit(None, Order::GiveBack(give));
+        self.emit(None, EffectKind::GiveBack(give));
     }
 
     fn stroke_words(&self, stroke: KeyStroke) -> String {
@@ -452,7 +452,7 @@ impl Engine {
         let won = self.winner(now, watch.candidates(stroke), held, Some(Manner::Pressed));
         self.fire_pressed(now, won, press);
         if won.is_none_or(|won| self.rules.rules[won.0].passing) {
-            self.emit(None, Order::GiveBack(give));
+            self.emit(None, EffectKind::GiveBack(give));
         }
     }
 

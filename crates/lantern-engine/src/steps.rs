@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use lantern_model::code::{ComboExpr, Expr, HintAt, Op, StopTarget, Target};
 use lantern_model::{
-    Act, Combo, Deed, Hint, HintPlace, Key, KeyRef, Order, RoutineId, RunId, Shown, Time, Value,
-    Verb,
+    Act, Combo, Deed, EffectKind, Hint, HintPlace, Key, KeyRef, RoutineId, RunId, Shown, Time,
+    Value, Verb,
 };
 
 use crate::engine::Engine;
@@ -163,7 +163,7 @@ impl Engine {
             Op::Call(routine, arguments) => self.do_call(now, id, *routine, arguments),
             Op::Log(text) => {
                 let text = self.ask(now, id, |scope| scope.shown(text))?;
-                self.emit(Some(id), Order::Log(text));
+                self.emit(Some(id), EffectKind::Log(text));
                 Ok(Flow::Next)
             }
             Op::Hint { text, at, span } => self.do_hint(now, id, text, at, span.as_ref()),
@@ -331,7 +331,7 @@ impl Engine {
         let job = Job { work, pace, due: now, window };
         if self.input_method && !anyway {
             let deed = Deed { verb: Verb::Composing, words: Vec::new(), value: None, limit: None };
-            let effect = self.emit(Some(id), Order::Do(deed));
+            let effect = self.emit(Some(id), EffectKind::Execute(deed));
             self.runs.get_mut(id).state = State::Asking(effect, job);
         } else {
             self.begin_job(now, id, job);
@@ -355,7 +355,7 @@ impl Engine {
 
     pub(crate) fn await_deed(&mut self, id: RunId, verb: Verb, word: String) -> Flow {
         let deed = Deed { verb, words: vec![word], value: None, limit: None };
-        let effect = self.emit(Some(id), Order::Do(deed));
+        let effect = self.emit(Some(id), EffectKind::Execute(deed));
         self.runs.get_mut(id).state = State::Awaiting(effect, None);
         Flow::Wait
     }
@@ -472,7 +472,7 @@ impl Engine {
             }
         };
         let rule = Some(self.runs.live[&id].rule);
-        self.emit(Some(id), Order::Hint(Hint { what: Shown::Text(text), place, span, rule }));
+        self.emit(Some(id), EffectKind::Hint(Hint { what: Shown::Text(text), place, span, rule }));
         Ok(Flow::Next)
     }
 

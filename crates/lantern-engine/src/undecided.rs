@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use lantern_model::{Cause, GiveBack, Key, Manner, Order, RuleSet, Time};
+use lantern_model::{Cause, EffectKind, GiveBack, Key, Manner, RuleSet, Time};
 
 use crate::engine::Engine;
 use crate::firing::Press;
@@ -234,7 +234,7 @@ impl Engine {
         }
         if let Some(mut give) = waiting.give.filter(|_| !taken) {
             give.tap = waiting.up;
-            self.emit(None, Order::GiveBack(give));
+            self.emit(None, EffectKind::GiveBack(give));
         }
     }
 

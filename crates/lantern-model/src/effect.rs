@@ -21,12 +21,12 @@ pub struct Effect {
     /// The run it is for, if any.
     pub run: Option<RunId>,
     /// What to do.
-    pub order: Order,
+    pub order: EffectKind,
 }
 
 /// What to do.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Order {
+pub enum EffectKind {
     /// Withhold exactly these keys from now on. No outcome; [`crate::Event::Refused`] may follow.
     Arm(Armed),
     /// Do one indivisible input step. Has an outcome.

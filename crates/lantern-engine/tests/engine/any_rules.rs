@@ -9,8 +9,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    Act, App, ArmedKey, Event, Key, Layout, Link, Modifiers, Order, Rect, Refusal, RuleSet, Side,
-    Time, Value, WallTime,
+    Act, App, ArmedKey, EffectKind, Event, Key, Layout, Link, Modifiers, Rect, Refusal, RuleSet,
+    Side, Time, Value, WallTime,
 };
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -298,16 +298,16 @@ impl SimulatedKeyboard {
             let Some(effect) = engine.poll_effect() else { return };
             self.trace.push(format!("{now} {effect:?}"));
             let result = match &effect.order {
-                Order::Input(step) => {
+                EffectKind::Input(step) => {
                     self.input(step.acts.iter());
                     Ok(None)
                 }
-                Order::Arm(armed) => {
+                EffectKind::Arm(armed) => {
                     self.armed.clone_from(&armed.keys);
                     continue;
                 }
-                Order::Do(_) if self.fails => Err("no".to_owned()),
-                Order::Do(_) => Ok(Some(Value::Text("12".to_owned()))),
+                EffectKind::Execute(_) if self.fails => Err("no".to_owned()),
+                EffectKind::Execute(_) => Ok(Some(Value::Text("12".to_owned()))),
                 _ => continue,
             };
             engine.handle_event(now, Event::Outcome { effect: effect.id, result });

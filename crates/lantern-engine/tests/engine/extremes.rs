@@ -7,7 +7,7 @@ use std::time::Duration;
 use lantern_engine::{Engine, ReasonKind};
 use lantern_model::code::{Function, Op, Operator};
 use lantern_model::{
-    Combo, Effect, Event, Key, KeyRef, Layout, Order, Time, TimeOfDay, Value, WallTime,
+    Combo, Effect, EffectKind, Event, Key, KeyRef, Layout, Time, TimeOfDay, Value, WallTime,
 };
 
 use crate::theatre::rules;
@@ -182,9 +182,9 @@ impl Desk {
 
     fn carry_out(&mut self) {
         while let Some(Effect { id: effect, order, .. }) = self.engine.poll_effect() {
-            if let Order::Do(_) | Order::Input(_) = order {
+            if let EffectKind::Execute(_) | EffectKind::Input(_) = order {
                 self.count += 1;
-                let is_done = self.count.is_multiple_of(2) || matches!(order, Order::Input(_));
+                let is_done = self.count.is_multiple_of(2) || matches!(order, EffectKind::Input(_));
                 let result = if is_done { Ok(None) } else { Err("refused".to_owned()) };
                 self.engine.handle_event(self.now, Event::Outcome { effect, result });
             }

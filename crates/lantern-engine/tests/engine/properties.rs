@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use lantern_engine::{Engine, StopCause};
-use lantern_model::{Act, App, Event, Key, Layout, Modifiers, Order, RuleSet, Side, Time};
+use lantern_model::{Act, App, EffectKind, Event, Key, Layout, Modifiers, RuleSet, Side, Time};
 use lantern_script::{Source, check};
 use proptest::prelude::*;
 
@@ -55,7 +55,7 @@ impl SimulatedKeyboard {
     fn carry_out(&mut self, engine: &mut Engine, now: Time) {
         while let Some(effect) = engine.poll_effect() {
             self.trace.push(format!("{now} {effect:?}"));
-            let Order::Input(step) = &effect.order else {
+            let EffectKind::Input(step) = &effect.order else {
                 continue;
             };
             for act in &step.acts {

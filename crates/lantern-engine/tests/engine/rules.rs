@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use insta::assert_snapshot;
 use lantern_engine::{ControlError, Engine};
-use lantern_model::{Event, Layout, Modifiers, Order, Time};
+use lantern_model::{EffectKind, Event, Layout, Modifiers, Time};
 
 use crate::theatre::{Theatre, key, rules};
 
@@ -257,7 +257,7 @@ fn nothing_is_armed_before_the_layout_is_known() {
     assert_eq!(engine.poll_effect(), None);
     engine.handle_event(Time::START, Event::Layout(Layout::us()));
     let order = engine.poll_effect().map(|effect| effect.order);
-    assert!(matches!(order, Some(Order::Arm(_))), "{order:?}");
+    assert!(matches!(order, Some(EffectKind::Arm(_))), "{order:?}");
     // The same layout once more changes nothing.
     engine.handle_event(Time::START, Event::Layout(Layout::us()));
     assert_eq!(engine.poll_effect(), None);
@@ -271,7 +271,7 @@ fn advance_meets_each_deadline_at_its_time() {
     let end = Time::START + Duration::from_millis(35);
     engine.advance(Time::START, end, |engine, now| {
         while let Some(effect) = engine.poll_effect() {
-            if let Order::Log(_) = effect.order {
+            if let EffectKind::Log(_) = effect.order {
                 ticks.push(now.as_micros());
             }
         }

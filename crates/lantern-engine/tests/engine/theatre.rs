@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
 use lantern_model::{
-    Act, App, Effect, EffectId, Event, GiveBack, Hint, InputStep, Key, Layout, Listening,
-    Modifiers, Order, RuleSet, Shown, Side, Time, Value,
+    Act, App, Effect, EffectId, EffectKind, Event, GiveBack, Hint, InputStep, Key, Layout,
+    Listening, Modifiers, RuleSet, Shown, Side, Time, Value,
 };
 use lantern_script::{Source, check};
 
@@ -132,14 +132,14 @@ impl Theatre {
 
     fn collect(&mut self) {
         while let Some(effect) = self.engine.poll_effect() {
-            if let Order::Listen(listening) = effect.order {
+            if let EffectKind::Listen(listening) = effect.order {
                 self.listening = listening;
                 continue;
             }
             let words = words(&effect);
             let time = self.now.as_micros() as f64 / 1000.0;
             self.script.push(format!("{time:>6} {words}"));
-            let has_outcome = matches!(effect.order, Order::Input(_) | Order::Do(_));
+            let has_outcome = matches!(effect.order, EffectKind::Input(_) | EffectKind::Execute(_));
             if has_outcome {
                 self.last = Some(effect.id);
             }
@@ -157,7 +157,7 @@ pub fn key(name: &str) -> Key {
 
 fn words(effect: &Effect) -> String {
     match &effect.order {
-        Order::Arm(armed) => {
+        EffectKind::Arm(armed) => {
             let names = armed.keys.iter().map(|armed| {
                 let families = armed.families.iter().map(|family| format!("{}+", family.word()));
                 format!("{}{}", families.collect::<String>(), armed.key)
@@ -167,20 +167,20 @@ fn words(effect: &Effect) -> String {
             let traces = if armed.traces.is_some() { " and trace" } else { "" };
             format!("arm {}{fingers}{everything}{traces}", names.collect::<Vec<_>>().join(" "))
         }
-        Order::Input(step) => step_words(step),
-        Order::GiveBack(back) => give_back_words(back),
-        Order::Do(deed) => {
+        EffectKind::Input(step) => step_words(step),
+        EffectKind::GiveBack(back) => give_back_words(back),
+        EffectKind::Execute(deed) => {
             let value = deed.value.as_ref().map_or_else(String::new, |value| format!(" {value}"));
             format!("{} {:?}{value}", deed.verb.words(), deed.words)
         }
-        Order::Abandon(effect) => format!("abandon {}", effect.0),
-        Order::Hint(Hint { what: Shown::Text(text), span, .. }) => {
+        EffectKind::Cancel(effect) => format!("abandon {}", effect.0),
+        EffectKind::Hint(Hint { what: Shown::Text(text), span, .. }) => {
             format!("hint {text:?} for {span:?}")
         }
-        Order::Hint(Hint { what: Shown::Drawn(name), .. }) => format!("name {name}"),
-        Order::Hint(hint) => format!("hint {hint:?}"),
-        Order::Listen(listening) => format!("listen for {} phrases", listening.phrases.len()),
-        Order::Log(text) => format!("log {text:?}"),
+        EffectKind::Hint(Hint { what: Shown::Drawn(name), .. }) => format!("name {name}"),
+        EffectKind::Hint(hint) => format!("hint {hint:?}"),
+        EffectKind::Listen(listening) => format!("listen for {} phrases", listening.phrases.len()),
+        EffectKind::Log(text) => format!("log {text:?}"),
     }
 }
 

@@ -11,8 +11,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Armed, ArmedKey, Combo, Effect, EffectId, Event, Family, GiveBack, InputStep, Key, KeyRef,
-    Layout, Link, Modifiers, Order, Rect, Refusal, RunId, Side, Time, Value, WallTime,
+    App, Armed, ArmedKey, Combo, Effect, EffectId, EffectKind, Event, Family, GiveBack, InputStep,
+    Key, KeyRef, Layout, Link, Modifiers, Rect, Refusal, RunId, Side, Time, Value, WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -128,10 +128,10 @@ impl Stage {
             let Some(effect) = self.engine.poll_effect() else { return };
             let words = words(&effect);
             self.say(&words);
-            if let Order::Arm(armed) = &effect.order {
+            if let EffectKind::Arm(armed) = &effect.order {
                 self.armed.clone_from(&armed.keys);
             }
-            if matches!(effect.order, Order::Input(_) | Order::Do(_)) {
+            if matches!(effect.order, EffectKind::Input(_) | EffectKind::Execute(_)) {
                 if self.hold_outcomes {
                     self.awaited.push(effect.id);
                 } else {
@@ -372,14 +372,14 @@ fn combo(names: &str) -> Combo {
 /// Everything that an effect says.
 fn words(effect: &Effect) -> String {
     match &effect.order {
-        Order::Arm(armed) => armed_words(armed),
-        Order::Input(step) => format!("input {}", step_words(step)),
-        Order::GiveBack(back) => give_back_words(back),
-        Order::Do(deed) => {
+        EffectKind::Arm(armed) => armed_words(armed),
+        EffectKind::Input(step) => format!("input {}", step_words(step)),
+        EffectKind::GiveBack(back) => give_back_words(back),
+        EffectKind::Execute(deed) => {
             let (value, limit) = (&deed.value, &deed.limit);
             format!("do {:?} {:?} {value:?} {limit:?}", deed.verb, deed.words)
         }
-        Order::Listen(listening) => {
+        EffectKind::Listen(listening) => {
             let phrase = |one: &lantern_model::Sayable| format!("{:?} {}", one.text, one.uncalled);
             let phrases: Vec<String> = listening.phrases.iter().map(phrase).collect();
             format!("listen for {}", phrases.join(", "))

@@ -9,7 +9,9 @@ use std::time::Duration;
 
 use lantern_desk::{Desk, Output, SimulatedDesk, What};
 use lantern_engine::{Engine, ReasonKind, StopCause};
-use lantern_model::{Effect, EffectId, Event, Key, Layout, Order, RuleSet, RunId, Time, WallTime};
+use lantern_model::{
+    Effect, EffectId, EffectKind, Event, Key, Layout, RuleSet, RunId, Time, WallTime,
+};
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
 use crate::recording;
@@ -207,18 +209,18 @@ impl Player {
             self.effect_runs.insert(effect.id, run);
         }
         let done = match &effect.order {
-            Order::Arm(armed) => self.desk.arm(armed.clone()),
-            Order::Input(step) => self.desk.input(self.now, effect.id, step),
-            Order::GiveBack(back) => self.desk.give_back(self.now, back),
-            Order::Hint(hint) => self.desk.hint(self.now, effect.id, hint),
+            EffectKind::Arm(armed) => self.desk.arm(armed.clone()),
+            EffectKind::Input(step) => self.desk.input(self.now, effect.id, step),
+            EffectKind::GiveBack(back) => self.desk.give_back(self.now, back),
+            EffectKind::Hint(hint) => self.desk.hint(self.now, effect.id, hint),
             // A scene says what is heard.
-            Order::Listen(_) => Ok(()),
-            Order::Log(text) => {
+            EffectKind::Listen(_) => Ok(()),
+            EffectKind::Log(text) => {
                 self.send(effect.run, SentKind::Logged(text.clone()));
                 Ok(())
             }
-            Order::Do(deed) => self.perform_deed(&effect, deed),
-            Order::Abandon(effect) => {
+            EffectKind::Execute(deed) => self.perform_deed(&effect, deed),
+            EffectKind::Cancel(effect) => {
                 self.world.abandon(*effect);
                 Ok(())
             }

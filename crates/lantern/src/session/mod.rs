@@ -20,7 +20,8 @@ use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    Deed, Effect, EffectId, Event, Hint, HintPlace, Order, RuleSet, Shown, Time, Verb, WallTime,
+    Deed, Effect, EffectId, EffectKind, Event, Hint, HintPlace, RuleSet, Shown, Time, Verb,
+    WallTime,
 };
 use rustix::event::Timespec;
 use rustix::time::{
@@ -301,7 +302,7 @@ impl<'j, D: Desk> Session<'j, D> {
 
     fn perform(&mut self, now: Time, effect: Effect) -> Result<(), DeskError> {
         match effect.order {
-            Order::Arm(armed) => {
+            EffectKind::Arm(armed) => {
                 if armed.keys.len() > MANY_COMBINATIONS && !self.warned_many {
                     self.warned_many = true;
                     let words = format!(
@@ -316,20 +317,20 @@ impl<'j, D: Desk> Session<'j, D> {
                 }
                 self.desk.arm(armed)
             }
-            Order::Input(step) => self.desk.input(now, effect.id, &step),
-            Order::GiveBack(back) => self.desk.give_back(now, &back),
-            Order::Hint(hint) => self.show(now, effect.id, &hint),
-            Order::Log(text) => {
+            EffectKind::Input(step) => self.desk.input(now, effect.id, &step),
+            EffectKind::GiveBack(back) => self.desk.give_back(now, &back),
+            EffectKind::Hint(hint) => self.show(now, effect.id, &hint),
+            EffectKind::Log(text) => {
                 say!("{text}");
                 self.journal.keep(LogLevel::Warning, &text);
                 Ok(())
             }
-            Order::Listen(listening) => {
+            EffectKind::Listen(listening) => {
                 self.errands.listen_for(listening);
                 Ok(())
             }
-            Order::Do(deed) => self.perform_deed(now, effect.id, &deed),
-            Order::Abandon(effect) => {
+            EffectKind::Execute(deed) => self.perform_deed(now, effect.id, &deed),
+            EffectKind::Cancel(effect) => {
                 self.errands.abandon(effect);
                 Ok(())
             }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_desk::{Desk, SimulatedDesk};
 use lantern_engine::Engine;
-use lantern_model::{Event, Key, Layout, Order, Time};
+use lantern_model::{EffectKind, Event, Key, Layout, Time};
 use lantern_script::{Source, check};
 
 use crate::desktop::bare;
@@ -85,12 +85,12 @@ impl Loop {
         let (desk, now) = (&mut self.desk, self.now);
         while let Some(effect) = self.engine.poll_effect() {
             let done = match effect.order {
-                Order::Arm(armed) => desk.arm(armed),
-                Order::Input(step) => desk.input(now, effect.id, &step),
-                Order::GiveBack(back) => desk.give_back(now, &back),
-                Order::Hint(hint) => desk.hint(now, effect.id, &hint),
-                Order::Do(deed) => desk.attempt(now, effect.id, &deed).map(drop),
-                Order::Log(_) | Order::Listen(_) | Order::Abandon(_) => Ok(()),
+                EffectKind::Arm(armed) => desk.arm(armed),
+                EffectKind::Input(step) => desk.input(now, effect.id, &step),
+                EffectKind::GiveBack(back) => desk.give_back(now, &back),
+                EffectKind::Hint(hint) => desk.hint(now, effect.id, &hint),
+                EffectKind::Execute(deed) => desk.attempt(now, effect.id, &deed).map(drop),
+                EffectKind::Log(_) | EffectKind::Listen(_) | EffectKind::Cancel(_) => Ok(()),
             };
             done.expect("it never goes away");
         }
