@@ -426,7 +426,7 @@ impl Engine {
         if let (Some(run), EffectKind::Input(_) | EffectKind::Execute(_)) = (run, &order) {
             self.awaited.insert(id, run);
         }
-        self.effects.push_back(Effect { id, run, order });
+        self.effects.push_back(Effect { id, run, kind: order });
         id
     }
 

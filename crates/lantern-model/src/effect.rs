@@ -21,7 +21,7 @@ pub struct Effect {
     /// The run it is for, if any.
     pub run: Option<RunId>,
     /// What to do.
-    pub order: EffectKind,
+    pub kind: EffectKind,
 }
 
 /// What to do.
@@ -36,9 +36,9 @@ pub enum EffectKind {
     /// Hand a withheld key to the program. No outcome.
     GiveBack(GiveBack),
     /// Do something with programs, devices or the person. Has an outcome.
-    Do(Deed),
+    Execute(Deed),
     /// Nobody waits for the outcome of this effect any more; what can be ended is ended.
-    Abandon(EffectId),
+    Cancel(EffectId),
     /// Show something small for a time. No outcome.
     Hint(Hint),
     /// Write a line to the log.

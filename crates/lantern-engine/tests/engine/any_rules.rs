@@ -297,7 +297,7 @@ impl SimulatedKeyboard {
         for _ in 0..5000 {
             let Some(effect) = engine.poll_effect() else { return };
             self.trace.push(format!("{now} {effect:?}"));
-            let result = match &effect.order {
+            let result = match &effect.kind {
                 EffectKind::Input(step) => {
                     self.input(step.acts.iter());
                     Ok(None)

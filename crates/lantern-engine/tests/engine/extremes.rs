@@ -181,7 +181,7 @@ impl Desk {
     }
 
     fn carry_out(&mut self) {
-        while let Some(Effect { id: effect, order, .. }) = self.engine.poll_effect() {
+        while let Some(Effect { id: effect, kind: order, .. }) = self.engine.poll_effect() {
             if let EffectKind::Execute(_) | EffectKind::Input(_) = order {
                 self.count += 1;
                 let is_done = self.count.is_multiple_of(2) || matches!(order, EffectKind::Input(_));

@@ -55,7 +55,7 @@ impl SimulatedKeyboard {
     fn carry_out(&mut self, engine: &mut Engine, now: Time) {
         while let Some(effect) = engine.poll_effect() {
             self.trace.push(format!("{now} {effect:?}"));
-            let EffectKind::Input(step) = &effect.order else {
+            let EffectKind::Input(step) = &effect.kind else {
                 continue;
             };
             for act in &step.acts {

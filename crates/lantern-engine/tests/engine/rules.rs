@@ -256,7 +256,7 @@ fn nothing_is_armed_before_the_layout_is_known() {
     engine.handle_event(Time::START, Event::Locked(false));
     assert_eq!(engine.poll_effect(), None);
     engine.handle_event(Time::START, Event::Layout(Layout::us()));
-    let order = engine.poll_effect().map(|effect| effect.order);
+    let order = engine.poll_effect().map(|effect| effect.kind);
     assert!(matches!(order, Some(EffectKind::Arm(_))), "{order:?}");
     // The same layout once more changes nothing.
     engine.handle_event(Time::START, Event::Layout(Layout::us()));
@@ -271,7 +271,7 @@ fn advance_meets_each_deadline_at_its_time() {
     let end = Time::START + Duration::from_millis(35);
     engine.advance(Time::START, end, |engine, now| {
         while let Some(effect) = engine.poll_effect() {
-            if let EffectKind::Log(_) = effect.order {
+            if let EffectKind::Log(_) = effect.kind {
                 ticks.push(now.as_micros());
             }
         }

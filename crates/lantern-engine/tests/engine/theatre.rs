@@ -132,14 +132,14 @@ impl Theatre {
 
     fn collect(&mut self) {
         while let Some(effect) = self.engine.poll_effect() {
-            if let EffectKind::Listen(listening) = effect.order {
+            if let EffectKind::Listen(listening) = effect.kind {
                 self.listening = listening;
                 continue;
             }
             let words = words(&effect);
             let time = self.now.as_micros() as f64 / 1000.0;
             self.script.push(format!("{time:>6} {words}"));
-            let has_outcome = matches!(effect.order, EffectKind::Input(_) | EffectKind::Execute(_));
+            let has_outcome = matches!(effect.kind, EffectKind::Input(_) | EffectKind::Execute(_));
             if has_outcome {
                 self.last = Some(effect.id);
             }
@@ -156,7 +156,7 @@ pub fn key(name: &str) -> Key {
 }
 
 fn words(effect: &Effect) -> String {
-    match &effect.order {
+    match &effect.kind {
         EffectKind::Arm(armed) => {
             let names = armed.keys.iter().map(|armed| {
                 let families = armed.families.iter().map(|family| format!("{}+", family.word()));

@@ -128,10 +128,10 @@ impl Stage {
             let Some(effect) = self.engine.poll_effect() else { return };
             let words = words(&effect);
             self.say(&words);
-            if let EffectKind::Arm(armed) = &effect.order {
+            if let EffectKind::Arm(armed) = &effect.kind {
                 self.armed.clone_from(&armed.keys);
             }
-            if matches!(effect.order, EffectKind::Input(_) | EffectKind::Execute(_)) {
+            if matches!(effect.kind, EffectKind::Input(_) | EffectKind::Execute(_)) {
                 if self.hold_outcomes {
                     self.awaited.push(effect.id);
                 } else {
@@ -371,7 +371,7 @@ fn combo(names: &str) -> Combo {
 
 /// Everything that an effect says.
 fn words(effect: &Effect) -> String {
-    match &effect.order {
+    match &effect.kind {
         EffectKind::Arm(armed) => armed_words(armed),
         EffectKind::Input(step) => format!("input {}", step_words(step)),
         EffectKind::GiveBack(back) => give_back_words(back),

@@ -208,7 +208,7 @@ impl Player {
         if let Some(run) = effect.run {
             self.effect_runs.insert(effect.id, run);
         }
-        let done = match &effect.order {
+        let done = match &effect.kind {
             EffectKind::Arm(armed) => self.desk.arm(armed.clone()),
             EffectKind::Input(step) => self.desk.input(self.now, effect.id, step),
             EffectKind::GiveBack(back) => self.desk.give_back(self.now, back),

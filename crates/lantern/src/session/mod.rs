@@ -301,7 +301,7 @@ impl<'j, D: Desk> Session<'j, D> {
     }
 
     fn perform(&mut self, now: Time, effect: Effect) -> Result<(), DeskError> {
-        match effect.order {
+        match effect.kind {
             EffectKind::Arm(armed) => {
                 if armed.keys.len() > MANY_COMBINATIONS && !self.warned_many {
                     self.warned_many = true;

@@ -84,7 +84,7 @@ impl Loop {
     fn carry_out(&mut self) {
         let (desk, now) = (&mut self.desk, self.now);
         while let Some(effect) = self.engine.poll_effect() {
-            let done = match effect.order {
+            let done = match effect.kind {
                 EffectKind::Arm(armed) => desk.arm(armed),
                 EffectKind::Input(step) => desk.input(now, effect.id, &step),
                 EffectKind::GiveBack(back) => desk.give_back(now, &back),
