@@ -355,7 +355,7 @@ pub enum StepKind {
         to: MoveTargetSyntax,
         over: Option<Expr>,
     },
-    Do(Box<Deed>),
+    Do(Box<CommandSyntax>),
     With(Expr, Vec<Step>),
     Wait(Option<Expr>),
     WaitUntil {
@@ -405,7 +405,7 @@ pub enum StepKind {
 
 /// A step that asks something of programs, devices or the person.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Deed {
+pub struct CommandSyntax {
     /// What is to be done; a device in it is not looked up yet.
     pub verb: Verb,
     /// The device.

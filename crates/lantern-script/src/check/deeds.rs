@@ -8,11 +8,11 @@ use super::kinds::Kind;
 use super::names::Sort;
 use super::shell::Lexer;
 use crate::codes::Code;
-use crate::tree::{self, Deed, ExprKind, TextPart};
+use crate::tree::{self, CommandSyntax, ExprKind, TextPart};
 use crate::{Finding, Span};
 
 impl Checker<'_> {
-    pub(super) fn lower_deed(&mut self, deed: &Deed, span: Span) -> Option<Op> {
+    pub(super) fn lower_deed(&mut self, deed: &CommandSyntax, span: Span) -> Option<Op> {
         let verb = self.lower_verb(deed)?;
         self.need_for_verb(&verb, span);
         let words = match verb {
@@ -47,7 +47,7 @@ impl Checker<'_> {
         Some(Op::Do { verb, words, value, limit, into, name })
     }
 
-    fn lower_verb(&mut self, deed: &Deed) -> Option<Verb> {
+    fn lower_verb(&mut self, deed: &CommandSyntax) -> Option<Verb> {
         if let Verb::End(_) = deed.verb {
             let name = deed.name.as_ref()?;
             self.find(Sort::Started, name)?;
@@ -71,7 +71,7 @@ impl Checker<'_> {
     }
 
     /// A line for the shell, each value in it as one word.
-    fn lower_shell(&mut self, deed: &Deed) -> Vec<Expr> {
+    fn lower_shell(&mut self, deed: &CommandSyntax) -> Vec<Expr> {
         let Some(line) = deed.words.first() else { return Vec::new() };
         let ExprKind::Text(parts) = &line.kind else {
             if line.kind != ExprKind::Unread {
@@ -144,7 +144,7 @@ impl Checker<'_> {
         Expr::Text(parts.iter().map(lower).collect())
     }
 
-    fn lower_into(&mut self, deed: &Deed, verb: &Verb) -> Option<Target> {
+    fn lower_into(&mut self, deed: &CommandSyntax, verb: &Verb) -> Option<Target> {
         let (fresh, name) = deed.into.as_ref()?;
         let kind = match verb {
             Verb::Confirm => Kind::Truth,
@@ -160,7 +160,7 @@ impl Checker<'_> {
         Some(target)
     }
 
-    fn check_amount(&mut self, verb: &Verb, value: Option<&Expr>, deed: &Deed) {
+    fn check_amount(&mut self, verb: &Verb, value: Option<&Expr>, deed: &CommandSyntax) {
         let Verb::Volume(change) = verb else { return };
         let most = if *change == VolumeChange::Set { 1.5 } else { 1.0 };
         if let (Some(Expr::Value(Value::Share(share))), Some(written)) = (value, &deed.value)

@@ -4,7 +4,7 @@ use lantern_model::{DeviceId, Verb, VolumeChange};
 
 use super::{Parsed, Parser};
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Deed, Expr};
+use crate::tree::{CommandSyntax, Expr};
 
 /// Their first words.
 pub(super) const DEEDS: &[&str] = &[
@@ -21,9 +21,9 @@ pub(super) const GIVES_VALUE: &[&str] =
 const SOME: DeviceId = DeviceId(usize::MAX);
 
 impl Parser<'_> {
-    pub(super) fn parse_deed(&mut self) -> Parsed<Deed> {
+    pub(super) fn parse_deed(&mut self) -> Parsed<CommandSyntax> {
         let piece = self.next();
-        let mut deed = Deed {
+        let mut deed = CommandSyntax {
             verb: Verb::Open,
             device: None,
             words: Vec::new(),
@@ -108,14 +108,14 @@ impl Parser<'_> {
     }
 
     /// `play FILE`, `play any of FILE, FILE`
-    fn parse_play(&mut self, deed: &mut Deed) -> Parsed<()> {
+    fn parse_play(&mut self, deed: &mut CommandSyntax) -> Parsed<()> {
         let several = self.take_words(&["any", "of"]);
         let files = if several { self.parse_exprs()? } else { vec![self.parse_expr()?] };
         deed.take(Verb::Play, files);
         Ok(())
     }
 
-    fn parse_volume(&mut self, deed: &mut Deed) -> Parsed<()> {
+    fn parse_volume(&mut self, deed: &mut CommandSyntax) -> Parsed<()> {
         const CHANGES: [VolumeChange; 5] = [
             VolumeChange::Up,
             VolumeChange::Down,
@@ -141,7 +141,7 @@ impl Parser<'_> {
     }
 
     /// `send DEVICE TEXT`, `publish BROKER "topic" body TEXT retained`, `put WEB "/path" body VALUE`
-    fn parse_to_device(&mut self, verb: Verb, deed: &mut Deed) -> Parsed<()> {
+    fn parse_to_device(&mut self, verb: Verb, deed: &mut CommandSyntax) -> Parsed<()> {
         deed.device = Some(self.expect_path("the device's name")?);
         deed.words = vec![self.parse_expr()?];
         let needs_body = matches!(verb, Verb::Publish { .. } | Verb::Put(_));
@@ -165,7 +165,7 @@ impl Parser<'_> {
     }
 }
 
-impl Deed {
+impl CommandSyntax {
     fn take(&mut self, verb: Verb, words: Vec<Expr>) {
         self.verb = verb;
         self.words = words;
