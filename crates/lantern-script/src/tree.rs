@@ -161,7 +161,7 @@ pub struct When {
     /// The `##` lines above it.
     pub description: String,
     /// What fires it.
-    pub triggers: Vec<Trigger>,
+    pub triggers: Vec<TriggerSyntax>,
     /// What else must hold, and how it behaves.
     pub clauses: Vec<Clause>,
     /// Its steps.
@@ -174,9 +174,9 @@ pub struct When {
 
 /// `key COMBO [MANNER] [as NAME]` and all others.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Trigger {
+pub struct TriggerSyntax {
     /// What fires the rule.
-    pub kind: TriggerKind,
+    pub kind: TriggerSyntaxKind,
     /// The name it brings something under.
     pub name: Option<Name>,
     /// The whole of it.
@@ -186,7 +186,7 @@ pub struct Trigger {
 /// What fires a rule. The fields stand in the order they are written.
 #[derive(Debug, Clone, PartialEq)]
 #[allow(missing_docs)]
-pub enum TriggerKind {
+pub enum TriggerSyntaxKind {
     Key { combo: Combo, manner: Manner },
     Keys { combos: Vec<Combo>, within: Option<Duration> },
     Typed(Quoted),
@@ -201,22 +201,22 @@ pub enum TriggerKind {
     Window { opened: bool, apps: Vec<Quoted>, titles: Vec<Quoted> },
 }
 
-impl TriggerKind {
+impl TriggerSyntaxKind {
     /// The trigger's first word.
     pub const fn word(&self) -> &'static str {
         match self {
-            TriggerKind::Key { .. } => "key",
-            TriggerKind::Keys { .. } => "keys",
-            TriggerKind::Typed(_) => "typed",
-            TriggerKind::Voice(_) => "voice",
-            TriggerKind::Gesture { .. } => "gesture",
-            TriggerKind::Line { .. } => "line",
-            TriggerKind::Message { .. } => "message",
-            TriggerKind::Call { .. } => "call",
-            TriggerKind::Every(_) => "every",
-            TriggerKind::At(_) => "at",
-            TriggerKind::Started => "started",
-            TriggerKind::Window { .. } => "window",
+            TriggerSyntaxKind::Key { .. } => "key",
+            TriggerSyntaxKind::Keys { .. } => "keys",
+            TriggerSyntaxKind::Typed(_) => "typed",
+            TriggerSyntaxKind::Voice(_) => "voice",
+            TriggerSyntaxKind::Gesture { .. } => "gesture",
+            TriggerSyntaxKind::Line { .. } => "line",
+            TriggerSyntaxKind::Message { .. } => "message",
+            TriggerSyntaxKind::Call { .. } => "call",
+            TriggerSyntaxKind::Every(_) => "every",
+            TriggerSyntaxKind::At(_) => "at",
+            TriggerSyntaxKind::Started => "started",
+            TriggerSyntaxKind::Window { .. } => "window",
         }
     }
 }

@@ -7,7 +7,7 @@ use super::Checker;
 use crate::Span;
 use crate::codes::Code;
 use crate::finding::Finding;
-use crate::tree::{self, KeyPart, TriggerKind};
+use crate::tree::{self, KeyPart, TriggerSyntaxKind};
 
 /// Something that not every desk can do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -92,18 +92,20 @@ impl Checker<'_> {
         self.needs.push((need, span));
     }
 
-    pub(super) fn need_for_trigger(&mut self, trigger: &tree::Trigger) {
+    pub(super) fn need_for_trigger(&mut self, trigger: &tree::TriggerSyntax) {
         let need = match &trigger.kind {
-            TriggerKind::Key { combo, .. } if has_pointer_key(combo) => Need::Buttons,
-            TriggerKind::Keys { combos, .. } if combos.iter().any(has_pointer_key) => Need::Buttons,
-            TriggerKind::Typed(_) => Need::Letters,
-            TriggerKind::Voice(_) => Need::Voice,
-            TriggerKind::Gesture { .. } => Need::Shapes,
-            TriggerKind::Line { .. } => Need::Serial,
-            TriggerKind::Message { .. } => Need::Broker,
-            TriggerKind::Call { .. } => Need::Listener,
-            TriggerKind::Window { opened: true, .. } => Need::NewWindows,
-            TriggerKind::Window { opened: false, .. } => Need::Places,
+            TriggerSyntaxKind::Key { combo, .. } if has_pointer_key(combo) => Need::Buttons,
+            TriggerSyntaxKind::Keys { combos, .. } if combos.iter().any(has_pointer_key) => {
+                Need::Buttons
+            }
+            TriggerSyntaxKind::Typed(_) => Need::Letters,
+            TriggerSyntaxKind::Voice(_) => Need::Voice,
+            TriggerSyntaxKind::Gesture { .. } => Need::Shapes,
+            TriggerSyntaxKind::Line { .. } => Need::Serial,
+            TriggerSyntaxKind::Message { .. } => Need::Broker,
+            TriggerSyntaxKind::Call { .. } => Need::Listener,
+            TriggerSyntaxKind::Window { opened: true, .. } => Need::NewWindows,
+            TriggerSyntaxKind::Window { opened: false, .. } => Need::Places,
             _ => return,
         };
         self.need(need, trigger.span);

@@ -114,7 +114,11 @@ impl Checker<'_> {
     }
 
     /// The name that every trigger brings, if they agree on one. It takes slot 0.
-    fn declare_brought(&mut self, triggers: &[tree::Trigger], brought: &[Option<Kind>]) -> bool {
+    fn declare_brought(
+        &mut self,
+        triggers: &[tree::TriggerSyntax],
+        brought: &[Option<Kind>],
+    ) -> bool {
         let named = triggers.iter().position(|trigger| trigger.name.is_some());
         let Some((first, name)) = named.and_then(|at| Some((at, triggers[at].name.as_ref()?)))
         else {

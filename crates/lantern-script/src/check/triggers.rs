@@ -10,7 +10,7 @@ use super::Checker;
 use super::kinds::Kind;
 use super::names::Sort;
 use crate::codes::Code;
-use crate::tree::{self, KeyPart, LineWord, Name, Quoted, TriggerKind};
+use crate::tree::{self, KeyPart, LineWord, Name, Quoted, TriggerSyntaxKind};
 use crate::{Finding, Span};
 
 /// From one key of a sequence to the next when nothing is said.
@@ -28,18 +28,21 @@ pub(super) type Record = BTreeMap<String, Kind>;
 
 impl Checker<'_> {
     /// The causes that a trigger stands for, and the kind of what it brings.
-    pub(super) fn lower_trigger(&mut self, trigger: &tree::Trigger) -> (Vec<Cause>, Option<Kind>) {
+    pub(super) fn lower_trigger(
+        &mut self,
+        trigger: &tree::TriggerSyntax,
+    ) -> (Vec<Cause>, Option<Kind>) {
         match &trigger.kind {
-            TriggerKind::Key { combo, manner } => {
+            TriggerSyntaxKind::Key { combo, manner } => {
                 self.check_manner(combo, *manner, trigger.span);
                 (spread_key(combo, *manner), Some(Kind::Key))
             }
-            TriggerKind::Keys { combos, within } => {
+            TriggerSyntaxKind::Keys { combos, within } => {
                 (self.lower_keys(combos, within.unwrap_or(WITHIN)), Some(Kind::Key))
             }
-            TriggerKind::Typed((text, span)) => (self.lower_typed(text, *span), None),
-            TriggerKind::Voice(phrase) => self.lower_voice(phrase),
-            TriggerKind::Gesture { shape, holding } => {
+            TriggerSyntaxKind::Typed((text, span)) => (self.lower_typed(text, *span), None),
+            TriggerSyntaxKind::Voice(phrase) => self.lower_voice(phrase),
+            TriggerSyntaxKind::Gesture { shape, holding } => {
                 let frame = ["x", "y", "width", "height"].map(|part| (part, Kind::Number));
                 let frame = self.add_record(record(&frame));
                 let kind = self.add_record(record(&[
@@ -55,15 +58,15 @@ impl Checker<'_> {
                 });
                 (causes.into_iter().collect(), Some(kind))
             }
-            TriggerKind::Line { device, test } => self.lower_line(device, test.as_ref()),
-            TriggerKind::Message { topic, broker } => {
+            TriggerSyntaxKind::Line { device, test } => self.lower_line(device, test.as_ref()),
+            TriggerSyntaxKind::Message { topic, broker } => {
                 let kind = self.add_record(record(&[("topic", Kind::Text), ("text", Kind::Text)]));
                 self.check_topic(topic);
                 let device = self.find_device_of(broker, "broker");
                 let cause = device.map(|device| Cause::Message(device, topic.0.clone()));
                 (cause.into_iter().collect(), Some(kind))
             }
-            TriggerKind::Call { path, listener } => {
+            TriggerSyntaxKind::Call { path, listener } => {
                 let kind = self
                     .add_record(record(&["caller", "path", "text"].map(|part| (part, Kind::Text))));
                 if !path.0.starts_with('/') {
@@ -75,7 +78,7 @@ impl Checker<'_> {
                 let cause = device.map(|device| Cause::Call(device, path.0.clone()));
                 (cause.into_iter().collect(), Some(kind))
             }
-            TriggerKind::Every(span) => {
+            TriggerSyntaxKind::Every(span) => {
                 if span.is_zero() {
                     let finding =
                         Finding::new(Code::BadNumber, trigger.span, "`every` needs a time");
@@ -83,9 +86,9 @@ impl Checker<'_> {
                 }
                 (vec![Cause::Every(*span)], None)
             }
-            TriggerKind::At(time) => (vec![Cause::At(*time)], None),
-            TriggerKind::Started => (vec![Cause::Started], None),
-            TriggerKind::Window { opened, apps, titles } => {
+            TriggerSyntaxKind::At(time) => (vec![Cause::At(*time)], None),
+            TriggerSyntaxKind::Started => (vec![Cause::Started], None),
+            TriggerSyntaxKind::Window { opened, apps, titles } => {
                 let kind = self.add_record(record(&[("app", Kind::Text), ("title", Kind::Text)]));
                 let lower = |names: &[Quoted]| -> Vec<String> {
                     names.iter().map(|(name, _)| name.to_lowercase()).collect()

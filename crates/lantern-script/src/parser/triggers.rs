@@ -6,7 +6,7 @@ use super::{Parsed, Parser, Said};
 use crate::Finding;
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Combo, KeyPart, LineWord, Trigger, TriggerKind};
+use crate::tree::{Combo, KeyPart, LineWord, TriggerSyntax, TriggerSyntaxKind};
 
 /// The first words of all triggers.
 const TRIGGER_WORDS: &[&str] = &[
@@ -16,7 +16,7 @@ const TRIGGER_WORDS: &[&str] = &[
 
 impl Parser<'_> {
     /// All triggers of a rule.
-    pub(super) fn parse_triggers(&mut self) -> Parsed<Vec<Trigger>> {
+    pub(super) fn parse_triggers(&mut self) -> Parsed<Vec<TriggerSyntax>> {
         let mut triggers = Vec::new();
         loop {
             triggers.push(self.parse_trigger()?);
@@ -26,7 +26,7 @@ impl Parser<'_> {
         }
     }
 
-    fn parse_trigger(&mut self) -> Parsed<Trigger> {
+    fn parse_trigger(&mut self) -> Parsed<TriggerSyntax> {
         let piece = self.peek();
         let word = self.slice(piece.span);
         if piece.kind != TokenKind::Word || !TRIGGER_WORDS.contains(&word) {
@@ -36,30 +36,34 @@ impl Parser<'_> {
         let kind = match word {
             "key" => {
                 let combo = self.parse_trigger_combo()?;
-                TriggerKind::Key { combo, manner: self.parse_manner()? }
+                TriggerSyntaxKind::Key { combo, manner: self.parse_manner()? }
             }
             "keys" => self.parse_keys_trigger()?,
-            "typed" => TriggerKind::Typed(self.parse_plain_text("what is typed, between quotes")?),
-            "voice" => TriggerKind::Voice(self.parse_plain_text("the phrase between quotes")?),
+            "typed" => {
+                TriggerSyntaxKind::Typed(self.parse_plain_text("what is typed, between quotes")?)
+            }
+            "voice" => {
+                TriggerSyntaxKind::Voice(self.parse_plain_text("the phrase between quotes")?)
+            }
             "gesture" => self.parse_gesture()?,
             "line" => self.parse_line_trigger()?,
             "message" => {
                 let topic = self.parse_plain_text("the topic between quotes")?;
                 self.expect_word("on", "before the broker's name")?;
-                TriggerKind::Message { topic, broker: self.expect_name("the broker's name")? }
+                TriggerSyntaxKind::Message { topic, broker: self.expect_name("the broker's name")? }
             }
             "call" => {
                 let path = self.parse_plain_text("the path between quotes")?;
                 self.expect_word("on", "before the listener's name")?;
-                TriggerKind::Call { path, listener: self.expect_name("the listener's name")? }
+                TriggerSyntaxKind::Call { path, listener: self.expect_name("the listener's name")? }
             }
-            "every" => TriggerKind::Every(self.parse_duration()?),
-            "at" => TriggerKind::At(self.parse_time_of_day()?),
-            "started" => TriggerKind::Started,
+            "every" => TriggerSyntaxKind::Every(self.parse_duration()?),
+            "at" => TriggerSyntaxKind::At(self.parse_time_of_day()?),
+            "started" => TriggerSyntaxKind::Started,
             _ => self.parse_window_trigger()?,
         };
         let name = if self.take_word("as") { Some(self.expect_name("a name")?) } else { None };
-        Ok(Trigger { kind, name, span: piece.span.to(self.last_span()) })
+        Ok(TriggerSyntax { kind, name, span: piece.span.to(self.last_span()) })
     }
 
     fn parse_manner(&mut self) -> Parsed<Manner> {
@@ -99,23 +103,23 @@ impl Parser<'_> {
         Ok(combo)
     }
 
-    fn parse_keys_trigger(&mut self) -> Parsed<TriggerKind> {
+    fn parse_keys_trigger(&mut self) -> Parsed<TriggerSyntaxKind> {
         let mut combos = vec![self.parse_trigger_combo()?];
         while self.take_sign(Sign::Comma) {
             combos.push(self.parse_trigger_combo()?);
         }
         let within = if self.take_word("within") { Some(self.parse_duration()?) } else { None };
-        Ok(TriggerKind::Keys { combos, within })
+        Ok(TriggerSyntaxKind::Keys { combos, within })
     }
 
-    fn parse_gesture(&mut self) -> Parsed<TriggerKind> {
+    fn parse_gesture(&mut self) -> Parsed<TriggerSyntaxKind> {
         let shape = self.expect_name("the shape's name")?;
         self.expect_word("while", "before `holding`")?;
         self.expect_word("holding", "before the key or button that is held")?;
-        Ok(TriggerKind::Gesture { shape, holding: self.parse_trigger_combo()? })
+        Ok(TriggerSyntaxKind::Gesture { shape, holding: self.parse_trigger_combo()? })
     }
 
-    fn parse_line_trigger(&mut self) -> Parsed<TriggerKind> {
+    fn parse_line_trigger(&mut self) -> Parsed<TriggerSyntaxKind> {
         self.expect_word("from", "before the device's name")?;
         let device = self.expect_name("the device's name")?;
         let tests = [
@@ -126,13 +130,13 @@ impl Parser<'_> {
         for (word, test) in tests {
             if self.take_word(word) {
                 let text = self.parse_raw_or_text("a text")?;
-                return Ok(TriggerKind::Line { device, test: Some((test, text)) });
+                return Ok(TriggerSyntaxKind::Line { device, test: Some((test, text)) });
             }
         }
-        Ok(TriggerKind::Line { device, test: None })
+        Ok(TriggerSyntaxKind::Line { device, test: None })
     }
 
-    fn parse_window_trigger(&mut self) -> Parsed<TriggerKind> {
+    fn parse_window_trigger(&mut self) -> Parsed<TriggerSyntaxKind> {
         let opened = self.take_word("opened");
         if !opened {
             self.expect_word("focused", "or `opened` after `window`")?;
@@ -145,7 +149,7 @@ impl Parser<'_> {
         if self.take_word("title") {
             titles = self.parse_names("a part of a title")?;
         }
-        Ok(TriggerKind::Window { opened, apps, titles })
+        Ok(TriggerSyntaxKind::Window { opened, apps, titles })
     }
 
     /// `06:30`
