@@ -43,9 +43,9 @@ pub struct Allow {
 #[derive(Debug, Clone, PartialEq)]
 pub enum Item {
     /// `settings { ... }`
-    Settings(Vec<(Name, Expr)>),
+    Settings(Vec<(Name, ExprSyntax)>),
     /// `let NAME = EXPR`
-    Let(Name, Expr),
+    Let(Name, ExprSyntax),
     /// `macro NAME(...) { ... }`
     Macro(Macro),
     /// `when ... { ... }`
@@ -87,7 +87,7 @@ pub struct Use {
     /// What its names are put under.
     pub name: Option<Name>,
     /// What its top-level values are instead.
-    pub given: Vec<(Name, Expr)>,
+    pub given: Vec<(Name, ExprSyntax)>,
     /// The whole of it.
     pub span: Span,
 }
@@ -113,9 +113,9 @@ pub struct Device {
     /// The word for what it is.
     pub kind: Name,
     /// Where it is.
-    pub place: Expr,
+    pub place: ExprSyntax,
     /// Bits a second, for a serial port.
-    pub speed: Option<Expr>,
+    pub speed: Option<ExprSyntax>,
     /// What else is to be known of it.
     pub details: Vec<DeviceDetail>,
 }
@@ -128,7 +128,7 @@ pub struct DeviceDetail {
     /// Which of several it is.
     pub about: Option<Name>,
     /// What it holds.
-    pub value: Expr,
+    pub value: ExprSyntax,
 }
 
 /// Where a secret is kept.
@@ -148,7 +148,7 @@ pub struct Macro {
     /// Its name.
     pub name: Name,
     /// What callers give, each perhaps with a default.
-    pub parameters: Vec<(Name, Option<Expr>)>,
+    pub parameters: Vec<(Name, Option<ExprSyntax>)>,
     /// Its steps.
     pub body: Vec<Step>,
     /// From its name to the end of its steps.
@@ -253,7 +253,7 @@ pub enum ClauseKind {
     /// `from device "x"`
     FromDevice(Vec<Quoted>),
     /// `if EXPR`
-    If(Expr),
+    If(ExprSyntax),
     /// `at most once per D`
     AtMost(Duration),
     /// `after quiet D`
@@ -334,58 +334,58 @@ impl Step {
 pub enum StepKind {
     Tap {
         combos: Vec<Combo>,
-        times: Option<Expr>,
-        pace: Option<Expr>,
+        times: Option<ExprSyntax>,
+        pace: Option<ExprSyntax>,
     },
     Press(Combo),
     Release(Combo),
     Toggle(Combo),
     Hold(Combo, Vec<Step>),
     Type {
-        text: Expr,
-        pace: Option<Expr>,
+        text: ExprSyntax,
+        pace: Option<ExprSyntax>,
         anyway: bool,
     },
     Move {
         to: MoveTargetSyntax,
-        over: Option<Expr>,
+        over: Option<ExprSyntax>,
     },
     Drag {
         button: Combo,
         to: MoveTargetSyntax,
-        over: Option<Expr>,
+        over: Option<ExprSyntax>,
     },
     Do(Box<CommandSyntax>),
-    With(Expr, Vec<Step>),
-    Wait(Option<Expr>),
+    With(ExprSyntax, Vec<Step>),
+    Wait(Option<ExprSyntax>),
     WaitUntil {
-        condition: Expr,
-        limit: Option<Expr>,
+        condition: ExprSyntax,
+        limit: Option<ExprSyntax>,
     },
     For {
         name: Name,
-        list: Expr,
+        list: ExprSyntax,
         body: Vec<Step>,
     },
     AnyOf(Vec<Vec<Step>>),
     Repeat {
-        times: Option<Expr>,
-        every: Option<Expr>,
-        condition: Option<Expr>,
+        times: Option<ExprSyntax>,
+        every: Option<ExprSyntax>,
+        condition: Option<ExprSyntax>,
         body: Vec<Step>,
     },
     If {
-        condition: Expr,
+        condition: ExprSyntax,
         then: Vec<Step>,
         otherwise: Vec<Step>,
     },
-    Set(Name, Expr),
-    Let(Name, Expr),
-    Log(Expr),
+    Set(Name, ExprSyntax),
+    Let(Name, ExprSyntax),
+    Log(ExprSyntax),
     Hint {
-        text: Expr,
+        text: ExprSyntax,
         at: HintAt,
-        span: Option<Expr>,
+        span: Option<ExprSyntax>,
     },
     Stop,
     StopAll,
@@ -398,7 +398,7 @@ pub enum StepKind {
     /// `listen when called`
     Listen(Heed),
     Leave(Name),
-    Call(Name, Vec<Expr>),
+    Call(Name, Vec<ExprSyntax>),
     /// Something that could not be read; said already.
     Unread,
 }
@@ -411,11 +411,11 @@ pub struct CommandSyntax {
     /// The device.
     pub device: Option<Name>,
     /// The verb's words.
-    pub words: Vec<Expr>,
+    pub words: Vec<ExprSyntax>,
     /// What else it takes.
-    pub value: Option<Expr>,
+    pub value: Option<ExprSyntax>,
     /// `at most D`
-    pub limit: Option<Expr>,
+    pub limit: Option<ExprSyntax>,
     /// `as NAME`
     pub name: Option<Name>,
     /// Whether its value goes into a new name, and which.
@@ -430,16 +430,16 @@ pub enum HintAt {
     /// In a corner of the screen.
     Corner(Corner),
     /// At pixels of the screen.
-    Point(Expr, Expr),
+    Point(ExprSyntax, ExprSyntax),
 }
 
 /// Where the pointer goes.
 #[derive(Debug, Clone, PartialEq)]
 pub struct MoveTargetSyntax {
     /// How far right.
-    pub x: Expr,
+    pub x: ExprSyntax,
     /// How far down.
-    pub y: Expr,
+    pub y: ExprSyntax,
     /// From where it counts.
     pub from: MoveOrigin,
 }
@@ -456,16 +456,16 @@ pub enum MoveOrigin {
 
 /// An expression.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Expr {
+pub struct ExprSyntax {
     /// Which.
-    pub kind: ExprKind,
+    pub kind: ExprSyntaxKind,
     /// Where it stands.
     pub span: Span,
 }
 
 /// Which expression.
 #[derive(Debug, Clone, PartialEq)]
-pub enum ExprKind {
+pub enum ExprSyntaxKind {
     /// A number, duration, share or truth as written.
     Value(Value),
     /// A text with values in it.
@@ -473,19 +473,19 @@ pub enum ExprKind {
     /// A name, perhaps with parts behind dots.
     Name(String),
     /// `round(n, 1)`
-    Call(Name, Vec<Expr>),
+    Call(Name, Vec<ExprSyntax>),
     /// `1..9`
-    Range(Box<Expr>, Box<Expr>),
+    Range(Box<ExprSyntax>, Box<ExprSyntax>),
     /// `key COMBO`
     Key(Combo),
     /// `[a, b]`
-    List(Vec<Expr>),
+    List(Vec<ExprSyntax>),
     /// `not x`
-    Not(Box<Expr>),
+    Not(Box<ExprSyntax>),
     /// `-x`
-    Negate(Box<Expr>),
+    Negate(Box<ExprSyntax>),
     /// An operator between two.
-    Binary(Operator, Box<Expr>, Box<Expr>),
+    Binary(Operator, Box<ExprSyntax>, Box<ExprSyntax>),
     /// `is-down(COMBO, ...)`
     IsDown(Vec<Combo>),
     /// Something that could not be read; said already.
@@ -498,7 +498,7 @@ pub enum TextPart {
     /// Characters as they are.
     Literal(String),
     /// `{value}`
-    Value(Expr),
+    Value(ExprSyntax),
 }
 
 /// Keys that are down together.
@@ -529,7 +529,7 @@ pub enum KeyPart {
     /// `[a, c..k]`, one of them.
     Set(Vec<KeyRef>, Span),
     /// `(value)`
-    Value(Expr),
+    Value(ExprSyntax),
     /// Something that is no key; said already.
     Unread(Span),
 }

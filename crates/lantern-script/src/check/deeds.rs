@@ -8,7 +8,7 @@ use super::kinds::Kind;
 use super::names::Sort;
 use super::shell::Lexer;
 use crate::codes::Code;
-use crate::tree::{self, CommandSyntax, ExprKind, TextPart};
+use crate::tree::{self, CommandSyntax, ExprSyntaxKind, TextPart};
 use crate::{Finding, Span};
 
 impl Checker<'_> {
@@ -73,8 +73,8 @@ impl Checker<'_> {
     /// A line for the shell, each value in it as one word.
     fn lower_shell(&mut self, deed: &CommandSyntax) -> Vec<Expr> {
         let Some(line) = deed.words.first() else { return Vec::new() };
-        let ExprKind::Text(parts) = &line.kind else {
-            if line.kind != ExprKind::Unread {
+        let ExprSyntaxKind::Text(parts) = &line.kind else {
+            if line.kind != ExprSyntaxKind::Unread {
                 self.say(
                     Finding::new(Code::WrongKind, line.span, "`shell` takes the line itself")
                         .label("not a text as written")
@@ -87,8 +87,8 @@ impl Checker<'_> {
     }
 
     /// A program's name, or its command line with each value in it as one argument.
-    fn lower_launch(&mut self, word: &tree::Expr) -> Expr {
-        let ExprKind::Text(parts) = &word.kind else {
+    fn lower_launch(&mut self, word: &tree::ExprSyntax) -> Expr {
+        let ExprSyntaxKind::Text(parts) = &word.kind else {
             return as_word(self.lower_kind(word, Kind::Text, "a program's name"));
         };
         match parts.as_slice() {
@@ -133,8 +133,8 @@ impl Checker<'_> {
 
     /// A path of a web device. A value in it is part of one segment, or of a query: it can neither lead to
     /// another path nor end it.
-    fn lower_path(&mut self, word: &tree::Expr) -> Expr {
-        let ExprKind::Text(parts) = &word.kind else { return self.lower_shown(word) };
+    fn lower_path(&mut self, word: &tree::ExprSyntax) -> Expr {
+        let ExprSyntaxKind::Text(parts) = &word.kind else { return self.lower_shown(word) };
         let lower = |part: &TextPart| match part {
             TextPart::Literal(text) => Expr::Value(Value::Text(text.clone())),
             TextPart::Value(value) => {
@@ -176,7 +176,7 @@ impl Checker<'_> {
 }
 
 /// The first value of a line, if it is in the line's first word.
-fn value_in_first_word(parts: &[TextPart]) -> Option<&tree::Expr> {
+fn value_in_first_word(parts: &[TextPart]) -> Option<&tree::ExprSyntax> {
     let mut before = String::new();
     for part in parts {
         match part {

@@ -9,7 +9,7 @@ use super::kinds::Kind;
 use super::names::Sort;
 use super::units::joined;
 use crate::codes::Code;
-use crate::tree::{self, DeviceDetail, ExprKind, Name, SecretPlace, TextPart};
+use crate::tree::{self, DeviceDetail, ExprSyntaxKind, Name, SecretPlace, TextPart};
 use crate::{Finding, near_name};
 
 /// Bits a second that a serial port may be set to: any speed, of which slow and fast boards have odd ones.
@@ -206,9 +206,9 @@ impl Checker<'_> {
     }
 
     /// A text in which secrets may stand; nothing else has them.
-    fn guarded(&mut self, expr: &tree::Expr) -> Guarded {
+    fn guarded(&mut self, expr: &tree::ExprSyntax) -> Guarded {
         let parts = match &expr.kind {
-            ExprKind::Text(parts) => parts.iter().map(|part| match part {
+            ExprSyntaxKind::Text(parts) => parts.iter().map(|part| match part {
                 TextPart::Literal(text) => GuardedPart::Plain(text.clone()),
                 TextPart::Value(value) => self.guarded_part(value),
             }),
@@ -217,8 +217,8 @@ impl Checker<'_> {
         Guarded(parts.collect())
     }
 
-    fn guarded_part(&mut self, expr: &tree::Expr) -> GuardedPart {
-        if let ExprKind::Name(name) = &expr.kind {
+    fn guarded_part(&mut self, expr: &tree::ExprSyntax) -> GuardedPart {
+        if let ExprSyntaxKind::Name(name) = &expr.kind {
             if let Some(entry) = self.names.get_mut(Sort::Secret, name) {
                 entry.used = true;
                 return GuardedPart::Secret(self.secrets[entry.index].clone());
@@ -233,12 +233,12 @@ impl Checker<'_> {
     }
 
     /// The text that an expression of top-level values gives; said if it is none.
-    fn global_text(&mut self, expr: &tree::Expr, what: &str) -> String {
+    fn global_text(&mut self, expr: &tree::ExprSyntax, what: &str) -> String {
         let (lowered, _) = self.lower_expr(expr);
         match self.constant(&lowered) {
             Some(Value::Text(text)) if !text.is_empty() => text,
             _ => {
-                if expr.kind != ExprKind::Unread {
+                if expr.kind != ExprSyntaxKind::Unread {
                     let message = format!("{what} must be a text");
                     let finding = Finding::new(Code::WrongKind, expr.span, message);
                     self.say(finding.label("not a text").help("for example \"/dev/ttyACM0\""));

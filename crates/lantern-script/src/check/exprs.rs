@@ -9,7 +9,7 @@ use super::Checker;
 use super::kinds::{self, Kind};
 use super::needs::Need;
 use crate::codes::Code;
-use crate::tree::{self, ExprKind, TextPart};
+use crate::tree::{self, ExprSyntaxKind, TextPart};
 use crate::{Finding, near_name};
 
 /// What stands for an expression that could not be read; it never runs.
@@ -19,43 +19,47 @@ pub(super) fn nothing() -> Expr {
 
 impl Checker<'_> {
     /// An expression and the kind of its value, as far as it is known.
-    pub(super) fn lower_expr(&mut self, expr: &tree::Expr) -> (Expr, Kind) {
+    pub(super) fn lower_expr(&mut self, expr: &tree::ExprSyntax) -> (Expr, Kind) {
         match &expr.kind {
-            ExprKind::Value(value) => (Expr::Value(value.clone()), Kind::of(value)),
-            ExprKind::Text(parts) => (self.lower_text(parts), Kind::Text),
-            ExprKind::Name(word) => self.lower_name(word, expr),
-            ExprKind::Key(combo) => {
+            ExprSyntaxKind::Value(value) => (Expr::Value(value.clone()), Kind::of(value)),
+            ExprSyntaxKind::Text(parts) => (self.lower_text(parts), Kind::Text),
+            ExprSyntaxKind::Name(word) => self.lower_name(word, expr),
+            ExprSyntaxKind::Key(combo) => {
                 let combo = self.lower_combo(combo);
                 (fixed_combo(&combo).map_or(Expr::Combo(combo), Expr::Value), Kind::Key)
             }
             // A range alone in brackets is the list itself.
-            ExprKind::List(values) => match values.as_slice() {
-                [range] if matches!(range.kind, ExprKind::Range(..)) => self.lower_expr(range),
+            ExprSyntaxKind::List(values) => match values.as_slice() {
+                [range] if matches!(range.kind, ExprSyntaxKind::Range(..)) => {
+                    self.lower_expr(range)
+                }
                 values => {
                     let values = values.iter().map(|value| self.lower_expr(value).0).collect();
                     (Expr::List(values), Kind::List)
                 }
             },
-            ExprKind::Not(inner) => {
+            ExprSyntaxKind::Not(inner) => {
                 let inner = self.lower_kind(inner, Kind::Truth, "true or false after `not`");
                 (Expr::Not(Box::new(inner)), Kind::Truth)
             }
-            ExprKind::Negate(inner) => {
+            ExprSyntaxKind::Negate(inner) => {
                 let inner = self.lower_kind(inner, Kind::Number, "a number after `-`");
                 (Expr::Negate(Box::new(inner)), Kind::Number)
             }
-            ExprKind::Binary(operator, left, right) => self.lower_binary(*operator, left, right),
-            ExprKind::IsDown(combos) => {
+            ExprSyntaxKind::Binary(operator, left, right) => {
+                self.lower_binary(*operator, left, right)
+            }
+            ExprSyntaxKind::IsDown(combos) => {
                 let combos = combos.iter().map(|combo| self.lower_combo(combo)).collect();
                 (Expr::IsDown(combos), Kind::Truth)
             }
-            ExprKind::Call(name, arguments) => self.lower_function(name, arguments),
-            ExprKind::Range(first, last) => {
+            ExprSyntaxKind::Call(name, arguments) => self.lower_function(name, arguments),
+            ExprSyntaxKind::Range(first, last) => {
                 let first = self.lower_kind(first, Kind::Number, "a number before `..`");
                 let last = self.lower_kind(last, Kind::Number, "a number after `..`");
                 (Expr::Range(Box::new(first), Box::new(last)), Kind::List)
             }
-            ExprKind::Unread => (nothing(), Kind::Any),
+            ExprSyntaxKind::Unread => (nothing(), Kind::Any),
         }
     }
 
@@ -75,7 +79,7 @@ impl Checker<'_> {
         }
     }
 
-    fn lower_name(&mut self, word: &str, expr: &tree::Expr) -> (Expr, Kind) {
+    fn lower_name(&mut self, word: &str, expr: &tree::ExprSyntax) -> (Expr, Kind) {
         if word == "held" {
             if !self.names.asks_held {
                 self.say(
@@ -110,7 +114,7 @@ impl Checker<'_> {
         (value, kind)
     }
 
-    fn kind_of_field(&mut self, kind: Kind, part: &str, expr: &tree::Expr) -> Kind {
+    fn kind_of_field(&mut self, kind: Kind, part: &str, expr: &tree::ExprSyntax) -> Kind {
         let record = match kind {
             Kind::Any => return Kind::Any,
             Kind::Record(record) => &self.records[record],
@@ -135,7 +139,11 @@ impl Checker<'_> {
         Kind::Any
     }
 
-    fn lower_function(&mut self, name: &tree::Name, arguments: &[tree::Expr]) -> (Expr, Kind) {
+    fn lower_function(
+        &mut self,
+        name: &tree::Name,
+        arguments: &[tree::ExprSyntax],
+    ) -> (Expr, Kind) {
         let lowered: Vec<(Expr, Kind)> =
             arguments.iter().map(|argument| self.lower_expr(argument)).collect();
         let found = Function::ALL.into_iter().find(|(word, ..)| *word == name.text);
@@ -202,8 +210,8 @@ impl Checker<'_> {
     fn lower_binary(
         &mut self,
         operator: Operator,
-        left: &tree::Expr,
-        right: &tree::Expr,
+        left: &tree::ExprSyntax,
+        right: &tree::ExprSyntax,
     ) -> (Expr, Kind) {
         let (left_expr, left_kind) = self.lower_expr(left);
         let (right_expr, right_kind) = self.lower_expr(right);
@@ -232,7 +240,7 @@ impl Checker<'_> {
     }
 
     /// An expression that must give `wanted`.
-    pub(super) fn lower_kind(&mut self, expr: &tree::Expr, wanted: Kind, what: &str) -> Expr {
+    pub(super) fn lower_kind(&mut self, expr: &tree::ExprSyntax, wanted: Kind, what: &str) -> Expr {
         let (lowered, kind) = self.lower_expr(expr);
         if !kind.fits(wanted) {
             let finding = Finding::new(
@@ -261,7 +269,7 @@ impl Checker<'_> {
     /// An optional expression that must give `wanted`.
     pub(super) fn lower_optional(
         &mut self,
-        expr: Option<&tree::Expr>,
+        expr: Option<&tree::ExprSyntax>,
         wanted: Kind,
         what: &str,
     ) -> Option<Expr> {
@@ -269,7 +277,7 @@ impl Checker<'_> {
     }
 
     /// A text, or anything that can be shown as one.
-    pub(super) fn lower_shown(&mut self, expr: &tree::Expr) -> Expr {
+    pub(super) fn lower_shown(&mut self, expr: &tree::ExprSyntax) -> Expr {
         self.lower_expr(expr).0
     }
 }

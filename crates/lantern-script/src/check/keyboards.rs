@@ -4,7 +4,7 @@ use lantern_model::{Cause, Combo, KeyRef};
 
 use super::Checker;
 use crate::codes::Code;
-use crate::tree::{self, ExprKind, TextPart};
+use crate::tree::{self, ExprSyntaxKind, TextPart};
 use crate::{Finding, Span};
 
 impl Checker<'_> {
@@ -42,8 +42,8 @@ impl Checker<'_> {
     }
 
     /// Says which characters of a typed text the layout lacks.
-    pub(super) fn check_typed_on_layout(&mut self, text: &tree::Expr) {
-        if let ExprKind::Text(parts) = &text.kind {
+    pub(super) fn check_typed_on_layout(&mut self, text: &tree::ExprSyntax) {
+        if let ExprSyntaxKind::Text(parts) = &text.kind {
             for part in parts {
                 if let TextPart::Literal(literal) = part {
                     self.check_text_on_layout(literal, text.span);

@@ -271,7 +271,7 @@ impl<'a> Checker<'a> {
     fn declare_let(
         &mut self,
         name: &crate::tree::Name,
-        value: &crate::tree::Expr,
+        value: &crate::tree::ExprSyntax,
         part: &Part<'_>,
     ) {
         // What the file that uses this one gives instead is seen from there.
@@ -301,7 +301,7 @@ impl<'a> Checker<'a> {
     }
 
     /// Whether settings stand in the file that was asked for; those of others do not count.
-    fn is_first_file(&self, settings: &[(crate::tree::Name, crate::tree::Expr)]) -> bool {
+    fn is_first_file(&self, settings: &[(crate::tree::Name, crate::tree::ExprSyntax)]) -> bool {
         settings.first().is_some_and(|(name, _)| self.source.file_at(name.span.start) == 0)
     }
 
@@ -320,9 +320,9 @@ impl<'a> Checker<'a> {
     fn kind_of_default(&self, part: &Part<'_>, name: &crate::tree::Name) -> kinds::Kind {
         match part.item {
             Item::Let(own, value) if own.text == name.text => match &value.kind {
-                crate::tree::ExprKind::Value(value) => kinds::Kind::of(value),
-                crate::tree::ExprKind::Text(_) => kinds::Kind::Text,
-                crate::tree::ExprKind::Key(_) => kinds::Kind::Key,
+                crate::tree::ExprSyntaxKind::Value(value) => kinds::Kind::of(value),
+                crate::tree::ExprSyntaxKind::Text(_) => kinds::Kind::Text,
+                crate::tree::ExprSyntaxKind::Key(_) => kinds::Kind::Key,
                 _ => kinds::Kind::Any,
             },
             _ => kinds::Kind::Any,

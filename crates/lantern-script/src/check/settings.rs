@@ -7,7 +7,7 @@ use lantern_sense::heard_words;
 
 use super::Checker;
 use crate::codes::Code;
-use crate::tree::{Expr, ExprKind, Name, TextPart};
+use crate::tree::{ExprSyntax, ExprSyntaxKind, Name, TextPart};
 use crate::{Finding, near_name};
 
 /// Every setting with what it is.
@@ -26,7 +26,7 @@ const SETTINGS: &[(&str, &str)] = &[
 ];
 
 impl Checker<'_> {
-    pub(super) fn check_settings(&mut self, settings: &[(Name, Expr)]) {
+    pub(super) fn check_settings(&mut self, settings: &[(Name, ExprSyntax)]) {
         for (index, (name, value)) in settings.iter().enumerate() {
             let earlier = settings[..index].iter().find(|(other, _)| other.text == name.text);
             if let Some((earlier, _)) = earlier {
@@ -79,8 +79,8 @@ impl Checker<'_> {
         );
     }
 
-    fn say_wrong_setting(&mut self, name: &str, value: &Expr, kind: &str) {
-        if value.kind == ExprKind::Unread {
+    fn say_wrong_setting(&mut self, name: &str, value: &ExprSyntax, kind: &str) {
+        if value.kind == ExprSyntaxKind::Unread {
             return;
         }
         let example = SETTINGS.iter().find(|(word, _)| *word == name).map_or("", |(_, text)| *text);
@@ -91,8 +91,8 @@ impl Checker<'_> {
         );
     }
 
-    fn check_panic(&mut self, value: &Expr) {
-        let ExprKind::Key(combo) = &value.kind else {
+    fn check_panic(&mut self, value: &ExprSyntax) {
+        let ExprSyntaxKind::Key(combo) = &value.kind else {
             return self.say_wrong_setting("panic", value, "a key");
         };
         self.panic_span = Some(value.span);
@@ -101,9 +101,9 @@ impl Checker<'_> {
         }
     }
 
-    fn check_truth(&mut self, name: &str, value: &Expr) -> Option<bool> {
+    fn check_truth(&mut self, name: &str, value: &ExprSyntax) -> Option<bool> {
         match value.kind {
-            ExprKind::Value(Value::Truth(truth)) => Some(truth),
+            ExprSyntaxKind::Value(Value::Truth(truth)) => Some(truth),
             _ => {
                 self.say_wrong_setting(name, value, "true or false");
                 None
@@ -111,9 +111,9 @@ impl Checker<'_> {
         }
     }
 
-    fn check_text_setting<'v>(&mut self, name: &str, value: &'v Expr) -> Option<&'v str> {
+    fn check_text_setting<'v>(&mut self, name: &str, value: &'v ExprSyntax) -> Option<&'v str> {
         let text = match &value.kind {
-            ExprKind::Text(parts) => match parts.as_slice() {
+            ExprSyntaxKind::Text(parts) => match parts.as_slice() {
                 [] => Some(""),
                 [TextPart::Literal(text)] => Some(text.as_str()),
                 _ => None,
@@ -126,8 +126,8 @@ impl Checker<'_> {
         text
     }
 
-    fn check_span(&mut self, name: &Name, value: &Expr) {
-        let ExprKind::Value(Value::Duration(span)) = value.kind else {
+    fn check_span(&mut self, name: &Name, value: &ExprSyntax) {
+        let ExprSyntaxKind::Value(Value::Duration(span)) = value.kind else {
             return self.say_wrong_setting(&name.text, value, "a duration");
         };
         let (least, most) = match name.text.as_str() {

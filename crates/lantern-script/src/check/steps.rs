@@ -239,7 +239,7 @@ impl Checker<'_> {
         }
     }
 
-    fn lower_point(&mut self, x: &tree::Expr, y: &tree::Expr) -> (Expr, Expr) {
+    fn lower_point(&mut self, x: &tree::ExprSyntax, y: &tree::ExprSyntax) -> (Expr, Expr) {
         let x = self.lower_kind(x, Kind::Number, "pixels across");
         let y = self.lower_kind(y, Kind::Number, "pixels down");
         (x, y)
@@ -266,7 +266,7 @@ impl Checker<'_> {
         }
     }
 
-    fn lower_set(&mut self, name: &Name, value: &tree::Expr) -> Option<Op> {
+    fn lower_set(&mut self, name: &Name, value: &tree::ExprSyntax) -> Option<Op> {
         let (expr, kind) = self.lower_expr(value);
         let (target, kept) = self.find_target(name)?;
         self.check_kept(name, kind, kept, value.span);
@@ -288,7 +288,7 @@ impl Checker<'_> {
         }
     }
 
-    fn lower_call(&mut self, name: &Name, arguments: &[tree::Expr]) -> Option<Op> {
+    fn lower_call(&mut self, name: &Name, arguments: &[tree::ExprSyntax]) -> Option<Op> {
         let lowered: Vec<Expr> =
             arguments.iter().map(|argument| self.lower_expr(argument).0).collect();
         let id = self.find_macro(name)?;

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use super::graph;
 use crate::codes::Code;
-use crate::tree::{Clause, Expr, File, Item, Name, Use};
+use crate::tree::{Clause, ExprSyntax, File, Item, Name, Use};
 use crate::{Finding, Source, Span, parse};
 
 /// Most files within files.
@@ -25,7 +25,7 @@ pub(super) struct Part<'t> {
     /// The same for the file that uses its file.
     pub(super) outer: String,
     /// What its file is given instead of its own values.
-    pub(super) given: &'t [(Name, Expr)],
+    pub(super) given: &'t [(Name, ExprSyntax)],
 }
 
 /// All files of a set as trees.

@@ -4,7 +4,7 @@ use lantern_model::{DeviceId, Verb, VolumeChange};
 
 use super::{Parsed, Parser};
 use crate::token::{Sign, TokenKind};
-use crate::tree::{CommandSyntax, Expr};
+use crate::tree::{CommandSyntax, ExprSyntax};
 
 /// Their first words.
 pub(super) const DEEDS: &[&str] = &[
@@ -89,11 +89,11 @@ impl Parser<'_> {
     }
 
     /// `at most D`
-    pub(super) fn parse_limit(&mut self) -> Parsed<Option<Expr>> {
+    pub(super) fn parse_limit(&mut self) -> Parsed<Option<ExprSyntax>> {
         if self.take_words(&["at", "most"]) { Ok(Some(self.parse_expr()?)) } else { Ok(None) }
     }
 
-    fn parse_exprs(&mut self) -> Parsed<Vec<Expr>> {
+    fn parse_exprs(&mut self) -> Parsed<Vec<ExprSyntax>> {
         let mut values = vec![self.parse_expr()?];
         while self.take_sign(Sign::Comma) {
             self.take_line_ends();
@@ -102,7 +102,7 @@ impl Parser<'_> {
         Ok(values)
     }
 
-    fn parse_program(&mut self) -> Parsed<Expr> {
+    fn parse_program(&mut self) -> Parsed<ExprSyntax> {
         self.expect_word("app", "before the program's name")?;
         self.parse_expr()
     }
@@ -166,7 +166,7 @@ impl Parser<'_> {
 }
 
 impl CommandSyntax {
-    fn take(&mut self, verb: Verb, words: Vec<Expr>) {
+    fn take(&mut self, verb: Verb, words: Vec<ExprSyntax>) {
         self.verb = verb;
         self.words = words;
     }

@@ -8,7 +8,7 @@ use lantern_model::{TimeOfDay, Value};
 use super::{MOST_OPERATORS, Parsed, Parser, Piece, Said};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Expr, ExprKind, Name, TextPart};
+use crate::tree::{ExprSyntax, ExprSyntaxKind, Name, TextPart};
 use crate::{Finding, Span, near_name};
 
 /// How tightly an operator binds, loosest first; `not` binds as the comparisons do.
@@ -49,24 +49,24 @@ fn operator_of(sign: Sign) -> Option<Operator> {
 }
 
 impl Parser<'_> {
-    pub(super) fn parse_expr(&mut self) -> Parsed<Expr> {
+    pub(super) fn parse_expr(&mut self) -> Parsed<ExprSyntax> {
         self.nest(|parser| parser.parse_operators(0))
     }
 
     /// Values with operators between them that bind at least that tightly.
-    fn parse_operators(&mut self, loosest: usize) -> Parsed<Expr> {
+    fn parse_operators(&mut self, loosest: usize) -> Parsed<ExprSyntax> {
         let beside = std::mem::take(&mut self.operators);
         let value = self.parse_operands(loosest);
         self.operators = self.operators.max(beside);
         value
     }
 
-    fn parse_operands(&mut self, loosest: usize) -> Parsed<Expr> {
+    fn parse_operands(&mut self, loosest: usize) -> Parsed<ExprSyntax> {
         let mut left = if loosest <= COMPARISONS && self.is_word("not") {
             let word = self.next().span;
             let inner = self.nest(|parser| parser.parse_operators(COMPARISONS))?;
             let span = word.to(inner.span);
-            Expr { kind: ExprKind::Not(Box::new(inner)), span }
+            ExprSyntax { kind: ExprSyntaxKind::Not(Box::new(inner)), span }
         } else {
             self.parse_unary()?
         };
@@ -85,7 +85,10 @@ impl Parser<'_> {
                 return Err(Said);
             }
             let span = left.span.to(right.span);
-            left = Expr { kind: ExprKind::Binary(operator, Box::new(left), Box::new(right)), span };
+            left = ExprSyntax {
+                kind: ExprSyntaxKind::Binary(operator, Box::new(left), Box::new(right)),
+                span,
+            };
         }
     }
 
@@ -104,12 +107,12 @@ impl Parser<'_> {
         }
     }
 
-    fn parse_unary(&mut self) -> Parsed<Expr> {
+    fn parse_unary(&mut self) -> Parsed<ExprSyntax> {
         if self.is_sign(Sign::Minus) {
             let minus = self.next().span;
             let inner = self.nest(Parser::parse_unary)?;
             let span = minus.to(inner.span);
-            return Ok(Expr { kind: ExprKind::Negate(Box::new(inner)), span });
+            return Ok(ExprSyntax { kind: ExprSyntaxKind::Negate(Box::new(inner)), span });
         }
         let value = self.parse_primary()?;
         let follower = self.peek();
@@ -129,12 +132,15 @@ impl Parser<'_> {
                 .fix(follower.span, format!("- {number}")),
             );
             self.next();
-            return Ok(Expr { kind: ExprKind::Unread, span: value.span.to(follower.span) });
+            return Ok(ExprSyntax {
+                kind: ExprSyntaxKind::Unread,
+                span: value.span.to(follower.span),
+            });
         }
         Ok(value)
     }
 
-    pub(super) fn parse_primary(&mut self) -> Parsed<Expr> {
+    pub(super) fn parse_primary(&mut self) -> Parsed<ExprSyntax> {
         let piece = self.peek();
         let span = piece.span;
         let text = self.slice(span);
@@ -142,7 +148,7 @@ impl Parser<'_> {
             TokenKind::Number => {
                 self.next();
                 let kind = self.read_number(text, span);
-                let first = Expr { kind, span };
+                let first = ExprSyntax { kind, span };
                 if self.is_sign(Sign::Dots) && !self.peek().spaced {
                     return self.parse_range(first);
                 }
@@ -151,17 +157,17 @@ impl Parser<'_> {
             TokenKind::Clock => {
                 self.next();
                 match self.read_time_of_day(span) {
-                    Some(time) => ExprKind::Value(Value::Time(time)),
-                    None => ExprKind::Unread,
+                    Some(time) => ExprSyntaxKind::Value(Value::Time(time)),
+                    None => ExprSyntaxKind::Unread,
                 }
             }
             TokenKind::Text => {
                 self.next();
-                ExprKind::Text(self.read_text(span))
+                ExprSyntaxKind::Text(self.read_text(span))
             }
             TokenKind::Raw => {
                 self.next();
-                ExprKind::Text(vec![TextPart::Literal(text.trim_matches('`').to_owned())])
+                ExprSyntaxKind::Text(vec![TextPart::Literal(text.trim_matches('`').to_owned())])
             }
             TokenKind::Sign(Sign::ParenOpen) => {
                 self.next();
@@ -176,10 +182,10 @@ impl Parser<'_> {
             TokenKind::Word => return self.parse_word_value(piece),
             _ => return self.fail("a value"),
         };
-        Ok(Expr { kind, span })
+        Ok(ExprSyntax { kind, span })
     }
 
-    fn parse_list(&mut self) -> Parsed<Expr> {
+    fn parse_list(&mut self) -> Parsed<ExprSyntax> {
         let open = self.next().span;
         self.join_lines(|parser| {
             let mut values = Vec::new();
@@ -190,15 +196,15 @@ impl Parser<'_> {
                 }
             }
             let close = parser.expect_sign(Sign::BracketClose, "after the list")?;
-            Ok(Expr { kind: ExprKind::List(values), span: open.to(close) })
+            Ok(ExprSyntax { kind: ExprSyntaxKind::List(values), span: open.to(close) })
         })
     }
 
-    fn parse_word_value(&mut self, piece: Piece) -> Parsed<Expr> {
+    fn parse_word_value(&mut self, piece: Piece) -> Parsed<ExprSyntax> {
         let word = self.slice(piece.span);
         self.next();
         let kind = match word {
-            "true" | "false" => ExprKind::Value(Value::Truth(word == "true")),
+            "true" | "false" => ExprSyntaxKind::Value(Value::Truth(word == "true")),
             "key" => return self.parse_key_value(piece.span),
             "is-down" => return self.parse_is_down(piece.span),
             _ => {
@@ -208,32 +214,32 @@ impl Parser<'_> {
                 if follower.kind == TokenKind::Sign(Sign::ParenOpen) && !follower.spaced {
                     let arguments = self.parse_arguments()?;
                     let span = piece.span.to(self.last_span());
-                    return Ok(Expr { kind: ExprKind::Call(name, arguments), span });
+                    return Ok(ExprSyntax { kind: ExprSyntaxKind::Call(name, arguments), span });
                 }
-                let first = Expr { kind: ExprKind::Name(name.text), span: name.span };
+                let first = ExprSyntax { kind: ExprSyntaxKind::Name(name.text), span: name.span };
                 if self.is_sign(Sign::Dots) && !self.peek().spaced {
                     return self.parse_range(first);
                 }
                 return Ok(first);
             }
         };
-        Ok(Expr { kind, span: piece.span })
+        Ok(ExprSyntax { kind, span: piece.span })
     }
 
-    fn parse_key_value(&mut self, word: Span) -> Parsed<Expr> {
+    fn parse_key_value(&mut self, word: Span) -> Parsed<ExprSyntax> {
         if self.is_sign(Sign::BracketOpen) {
             let keys = self.parse_key_set()?;
             let span = word.to(self.last_span());
             let combos = keys.into_iter().map(lantern_model::Combo::of);
             let list = Value::List(combos.map(Value::Key).collect());
-            return Ok(Expr { kind: ExprKind::Value(list), span });
+            return Ok(ExprSyntax { kind: ExprSyntaxKind::Value(list), span });
         }
         let combo = self.parse_keys()?;
         let span = word.to(combo.span);
-        Ok(Expr { kind: ExprKind::Key(combo), span })
+        Ok(ExprSyntax { kind: ExprSyntaxKind::Key(combo), span })
     }
 
-    fn parse_is_down(&mut self, word: Span) -> Parsed<Expr> {
+    fn parse_is_down(&mut self, word: Span) -> Parsed<ExprSyntax> {
         self.expect_sign(Sign::ParenOpen, "after `is-down`")?;
         self.join_lines(|parser| {
             let mut combos = vec![parser.parse_combo()?];
@@ -241,7 +247,7 @@ impl Parser<'_> {
                 combos.push(parser.parse_combo()?);
             }
             let close = parser.expect_sign(Sign::ParenClose, "after the keys")?;
-            Ok(Expr { kind: ExprKind::IsDown(combos), span: word.to(close) })
+            Ok(ExprSyntax { kind: ExprSyntaxKind::IsDown(combos), span: word.to(close) })
         })
     }
 
@@ -263,7 +269,7 @@ impl Parser<'_> {
     }
 
     /// `(value, value)`
-    pub(super) fn parse_arguments(&mut self) -> Parsed<Vec<Expr>> {
+    pub(super) fn parse_arguments(&mut self) -> Parsed<Vec<ExprSyntax>> {
         self.expect_sign(Sign::ParenOpen, "before the values")?;
         self.join_lines(|parser| {
             let mut arguments = Vec::new();
@@ -279,11 +285,11 @@ impl Parser<'_> {
     }
 
     /// `1..9`, behind its first number.
-    fn parse_range(&mut self, first: Expr) -> Parsed<Expr> {
+    fn parse_range(&mut self, first: ExprSyntax) -> Parsed<ExprSyntax> {
         self.next();
         let last = self.nest(Parser::parse_unary)?;
         let span = first.span.to(last.span);
-        Ok(Expr { kind: ExprKind::Range(Box::new(first), Box::new(last)), span })
+        Ok(ExprSyntax { kind: ExprSyntaxKind::Range(Box::new(first), Box::new(last)), span })
     }
 
     /// The time of day at `span`; said if there is no such time.
@@ -301,13 +307,13 @@ impl Parser<'_> {
         time
     }
 
-    fn read_number(&mut self, text: &str, span: Span) -> ExprKind {
+    fn read_number(&mut self, text: &str, span: Span) -> ExprSyntaxKind {
         let digits = text.trim_end_matches(|c: char| c.is_ascii_lowercase() || c == '%');
         let unit = &text[digits.len()..];
         let number: f64 = digits.parse().expect("the lexer takes only digits");
         let millis = match unit {
-            "" => return ExprKind::Value(Value::Number(number)),
-            "%" => return ExprKind::Value(Value::Share(number / 100.0)),
+            "" => return ExprSyntaxKind::Value(Value::Number(number)),
+            "%" => return ExprSyntaxKind::Value(Value::Share(number / 100.0)),
             "ms" => 1.0,
             "s" => 1_000.0,
             "min" => 60_000.0,
@@ -330,24 +336,26 @@ impl Parser<'_> {
                         .fix(span, format!("{digits}{near}")),
                     None => finding,
                 });
-                return ExprKind::Unread;
+                return ExprSyntaxKind::Unread;
             }
         };
         match Duration::try_from_secs_f64(number * millis / 1000.0) {
-            Ok(duration) if duration <= LONGEST => ExprKind::Value(Value::Duration(duration)),
+            Ok(duration) if duration <= LONGEST => ExprSyntaxKind::Value(Value::Duration(duration)),
             _ => {
                 self.findings.push(
                     Finding::new(Code::BadNumber, span, "this is not a length of time")
                         .label("out of range")
                         .help("durations run from 0ms to 8760h, a year"),
                 );
-                ExprKind::Unread
+                ExprSyntaxKind::Unread
             }
         }
     }
 
     /// `[N times] [every D]`, as far as it stands here.
-    pub(super) fn parse_times_and_pace(&mut self) -> Result<(Option<Expr>, Option<Expr>), Said> {
+    pub(super) fn parse_times_and_pace(
+        &mut self,
+    ) -> Result<(Option<ExprSyntax>, Option<ExprSyntax>), Said> {
         let mut times = None;
         let starts_value = matches!(
             self.peek().kind,

@@ -8,7 +8,7 @@ use super::{Parsed, Parser, Said};
 use crate::Finding;
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Clause, ClauseKind, ExprKind, Quoted};
+use crate::tree::{Clause, ClauseKind, ExprSyntaxKind, Quoted};
 
 /// The first words of all clauses.
 const CLAUSE_WORDS: &[&str] = &[
@@ -149,8 +149,8 @@ impl Parser<'_> {
         }
         let value = self.parse_primary()?;
         match value.kind {
-            ExprKind::Value(Value::Duration(span)) => Ok(span),
-            ExprKind::Unread => Err(Said),
+            ExprSyntaxKind::Value(Value::Duration(span)) => Ok(span),
+            ExprSyntaxKind::Unread => Err(Said),
             _ => {
                 self.findings.push(
                     Finding::new(Code::WrongKind, value.span, "expected a duration")

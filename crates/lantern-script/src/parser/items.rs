@@ -6,8 +6,8 @@ use super::{Parsed, Parser, Said};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{
-    Clause, ClauseKind, Expr, ExprKind, Item, Macro, Name, Quoted, Remap, Shape, TextPart, Use,
-    When,
+    Clause, ClauseKind, ExprSyntax, ExprSyntaxKind, Item, Macro, Name, Quoted, Remap, Shape,
+    TextPart, Use, When,
 };
 use crate::{Finding, Span};
 
@@ -186,7 +186,7 @@ impl Parser<'_> {
     }
 
     /// `NAME = EXPR`
-    pub(super) fn parse_binding(&mut self) -> Parsed<(Name, Expr)> {
+    pub(super) fn parse_binding(&mut self) -> Parsed<(Name, ExprSyntax)> {
         let name = self.expect_name("a name")?;
         self.expect_sign(Sign::Assign, "after the name")?;
         self.take_line_ends();
@@ -301,7 +301,7 @@ impl Parser<'_> {
             }
             let degrees = self.parse_expr()?;
             match degrees.kind {
-                ExprKind::Value(Value::Number(number)) if (0.0..=180.0).contains(&number) => {
+                ExprSyntaxKind::Value(Value::Number(number)) if (0.0..=180.0).contains(&number) => {
                     allowed.turned = number as f32;
                 }
                 _ => {

@@ -6,7 +6,7 @@ use super::{Parsed, Parser, Said};
 use crate::codes::Code;
 use crate::scene::{Scene, SceneAct, SceneLine, Sketch, strokes_of_text};
 use crate::token::{Sign, TokenKind};
-use crate::tree::{ExprKind, KeyPart, TextPart};
+use crate::tree::{ExprSyntaxKind, KeyPart, TextPart};
 use crate::{Finding, Source};
 
 /// The first words of all lines.
@@ -180,7 +180,9 @@ impl Parser<'_> {
         }
         let value = self.parse_expr()?;
         match value.kind {
-            ExprKind::Value(Value::Number(score)) if (0.0..=1.0).contains(&score) => Ok(score),
+            ExprSyntaxKind::Value(Value::Number(score)) if (0.0..=1.0).contains(&score) => {
+                Ok(score)
+            }
             _ => {
                 let finding = Finding::new(Code::WrongKind, value.span, "a score runs from 0 to 1");
                 self.findings.push(finding.label("not a score"));
@@ -264,14 +266,18 @@ impl Parser<'_> {
     pub(super) fn parse_pixel(&mut self) -> Parsed<i32> {
         let value = self.parse_expr()?;
         match value.kind {
-            ExprKind::Value(Value::Number(number)) if number.fract() == 0.0 => Ok(number as i32),
-            ExprKind::Negate(inner) if matches!(inner.kind, ExprKind::Value(Value::Number(_))) => {
+            ExprSyntaxKind::Value(Value::Number(number)) if number.fract() == 0.0 => {
+                Ok(number as i32)
+            }
+            ExprSyntaxKind::Negate(inner)
+                if matches!(inner.kind, ExprSyntaxKind::Value(Value::Number(_))) =>
+            {
                 match inner.kind {
-                    ExprKind::Value(Value::Number(number)) => Ok(-number as i32),
+                    ExprSyntaxKind::Value(Value::Number(number)) => Ok(-number as i32),
                     _ => Err(Said),
                 }
             }
-            ExprKind::Unread => Err(Said),
+            ExprSyntaxKind::Unread => Err(Said),
             _ => {
                 let finding = Finding::new(Code::WrongKind, value.span, "expected a whole number");
                 self.findings.push(finding.label("not a whole number"));
@@ -282,16 +288,16 @@ impl Parser<'_> {
 }
 
 /// The value of an expression that holds no names.
-pub(super) fn constant(expr: &crate::tree::Expr) -> Option<Value> {
+pub(super) fn constant(expr: &crate::tree::ExprSyntax) -> Option<Value> {
     match &expr.kind {
-        ExprKind::Value(value) => Some(value.clone()),
-        ExprKind::Text(parts) => match parts.as_slice() {
+        ExprSyntaxKind::Value(value) => Some(value.clone()),
+        ExprSyntaxKind::Text(parts) => match parts.as_slice() {
             [] => Some(Value::Text(String::new())),
             [TextPart::Literal(text)] => Some(Value::Text(text.clone())),
             _ => None,
         },
-        ExprKind::Key(combo) => combo.fixed().map(Value::Key),
-        ExprKind::List(values) => {
+        ExprSyntaxKind::Key(combo) => combo.fixed().map(Value::Key),
+        ExprSyntaxKind::List(values) => {
             values.iter().map(constant).collect::<Option<_>>().map(Value::List)
         }
         _ => None,

@@ -217,7 +217,7 @@ impl Parser<'_> {
     fn parse_move_target(
         &mut self,
         step: &str,
-    ) -> Parsed<(MoveTargetSyntax, Option<crate::tree::Expr>)> {
+    ) -> Parsed<(MoveTargetSyntax, Option<crate::tree::ExprSyntax>)> {
         let by = self.take_word("by");
         if !by {
             self.expect_word("to", &format!("or `by` after `{step}`"))?;

@@ -3,7 +3,7 @@
 use super::Parser;
 use crate::codes::Code;
 use crate::token::TokenKind;
-use crate::tree::{Expr, ExprKind, TextPart};
+use crate::tree::{ExprSyntax, ExprSyntaxKind, TextPart};
 use crate::{Finding, Span};
 
 impl Parser<'_> {
@@ -123,7 +123,7 @@ impl Parser<'_> {
     }
 
     /// Reads the stretch inside a text as an expression of its own.
-    fn read_inner(&mut self, start: usize, end: usize, span: Span) -> Expr {
+    fn read_inner(&mut self, start: usize, end: usize, span: Span) -> ExprSyntax {
         let mut findings = Vec::new();
         let pieces = Parser::cut(self.text, start, end, &mut findings, None);
         let mut inner = Parser::new(self.text, pieces, findings);
@@ -138,7 +138,7 @@ impl Parser<'_> {
         self.operators = self.operators.max(inner.operators);
         self.findings.append(&mut inner.findings);
         self.broken.append(&mut inner.broken);
-        result.unwrap_or(Expr { kind: ExprKind::Unread, span })
+        result.unwrap_or(ExprSyntax { kind: ExprSyntaxKind::Unread, span })
     }
 }
 
