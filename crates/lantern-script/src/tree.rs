@@ -96,11 +96,11 @@ pub struct Use {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Remap {
     /// What the finger presses.
-    pub from: Combo,
+    pub from: KeyCombinationSyntax,
     /// What it is as long as it is held.
-    pub to: Combo,
+    pub to: KeyCombinationSyntax,
     /// What it is when it is only tapped.
-    pub tapped: Option<Combo>,
+    pub tapped: Option<KeyCombinationSyntax>,
     /// The whole of it.
     pub span: Span,
 }
@@ -187,11 +187,11 @@ pub struct TriggerSyntax {
 #[derive(Debug, Clone, PartialEq)]
 #[allow(missing_docs)]
 pub enum TriggerSyntaxKind {
-    Key { combo: Combo, manner: Manner },
-    Keys { combos: Vec<Combo>, within: Option<Duration> },
+    Key { combo: KeyCombinationSyntax, manner: Manner },
+    Keys { combos: Vec<KeyCombinationSyntax>, within: Option<Duration> },
     Typed(Quoted),
     Voice(Quoted),
-    Gesture { shape: Name, holding: Combo },
+    Gesture { shape: Name, holding: KeyCombinationSyntax },
     Line { device: Name, test: Option<(LineWord, Quoted)> },
     Message { topic: Quoted, broker: Name },
     Call { path: Quoted, listener: Name },
@@ -333,14 +333,14 @@ impl Step {
 #[allow(missing_docs)]
 pub enum StepKind {
     Tap {
-        combos: Vec<Combo>,
+        combos: Vec<KeyCombinationSyntax>,
         times: Option<ExprSyntax>,
         pace: Option<ExprSyntax>,
     },
-    Press(Combo),
-    Release(Combo),
-    Toggle(Combo),
-    Hold(Combo, Vec<Step>),
+    Press(KeyCombinationSyntax),
+    Release(KeyCombinationSyntax),
+    Toggle(KeyCombinationSyntax),
+    Hold(KeyCombinationSyntax, Vec<Step>),
     Type {
         text: ExprSyntax,
         pace: Option<ExprSyntax>,
@@ -351,7 +351,7 @@ pub enum StepKind {
         over: Option<ExprSyntax>,
     },
     Drag {
-        button: Combo,
+        button: KeyCombinationSyntax,
         to: MoveTargetSyntax,
         over: Option<ExprSyntax>,
     },
@@ -477,7 +477,7 @@ pub enum ExprSyntaxKind {
     /// `1..9`
     Range(Box<ExprSyntax>, Box<ExprSyntax>),
     /// `key COMBO`
-    Key(Combo),
+    Key(KeyCombinationSyntax),
     /// `[a, b]`
     List(Vec<ExprSyntax>),
     /// `not x`
@@ -487,7 +487,7 @@ pub enum ExprSyntaxKind {
     /// An operator between two.
     Binary(Operator, Box<ExprSyntax>, Box<ExprSyntax>),
     /// `is-down(COMBO, ...)`
-    IsDown(Vec<Combo>),
+    IsDown(Vec<KeyCombinationSyntax>),
     /// Something that could not be read; said already.
     Unread,
 }
@@ -503,21 +503,21 @@ pub enum TextPart {
 
 /// Keys that are down together.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Combo {
+pub struct KeyCombinationSyntax {
     /// In the order they are pressed.
     pub parts: Vec<KeyPart>,
     /// Where it stands.
     pub span: Span,
 }
 
-impl Combo {
+impl KeyCombinationSyntax {
     /// Its keys, if it holds no values and no sets.
-    pub fn fixed(&self) -> Option<lantern_model::Combo> {
+    pub fn fixed(&self) -> Option<lantern_model::KeyCombinationSyntax> {
         let keys = self.parts.iter().map(|part| match part {
             KeyPart::Key(key, _) => Some(*key),
             _ => None,
         });
-        keys.collect::<Option<Vec<_>>>().map(lantern_model::Combo)
+        keys.collect::<Option<Vec<_>>>().map(lantern_model::KeyCombinationSyntax)
     }
 }
 

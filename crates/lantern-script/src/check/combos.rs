@@ -6,11 +6,11 @@ use super::Checker;
 use super::kinds::Kind;
 use crate::Finding;
 use crate::codes::Code;
-use crate::tree::{Combo, KeyPart};
+use crate::tree::{KeyCombinationSyntax, KeyPart};
 
 impl Checker<'_> {
     /// A combination in a step or a value.
-    pub(super) fn lower_combo(&mut self, combo: &Combo) -> ComboExpr {
+    pub(super) fn lower_combo(&mut self, combo: &KeyCombinationSyntax) -> ComboExpr {
         self.check_step_on_layout(combo);
         let mut terms = Vec::with_capacity(combo.parts.len());
         for part in &combo.parts {

@@ -33,7 +33,7 @@ impl Checker<'_> {
     }
 
     /// Says which keys of a step the layout lacks; a character alone is typed without a key.
-    pub(super) fn check_step_on_layout(&mut self, combo: &tree::Combo) {
+    pub(super) fn check_step_on_layout(&mut self, combo: &tree::KeyCombinationSyntax) {
         if let Some(fixed) = combo.fixed()
             && !matches!(fixed.0.as_slice(), [KeyRef::Character(_)])
         {

@@ -128,7 +128,7 @@ impl Checker<'_> {
     }
 }
 
-fn has_pointer_key(combo: &tree::Combo) -> bool {
+fn has_pointer_key(combo: &tree::KeyCombinationSyntax) -> bool {
     let is_pointer = |key: &KeyRef| Combo::of(*key).pointer_key().is_some();
     combo.parts.iter().any(|part| match part {
         KeyPart::Key(key, _) => is_pointer(key),

@@ -105,7 +105,7 @@ impl Checker<'_> {
         Kind::Record(self.records.len() - 1)
     }
 
-    fn check_manner(&mut self, combo: &tree::Combo, manner: Manner, span: Span) {
+    fn check_manner(&mut self, combo: &tree::KeyCombinationSyntax, manner: Manner, span: Span) {
         let wheel = |part: &KeyPart| match part {
             KeyPart::Key(key, _) => is_wheel(*key),
             KeyPart::Set(keys, _) => keys.iter().any(|key| is_wheel(*key)),
@@ -120,7 +120,11 @@ impl Checker<'_> {
         }
     }
 
-    fn lower_keys(&mut self, combos: &[tree::Combo], within: Duration) -> Vec<Cause> {
+    fn lower_keys(
+        &mut self,
+        combos: &[tree::KeyCombinationSyntax],
+        within: Duration,
+    ) -> Vec<Cause> {
         if let [alone] = combos {
             self.say(
                 Finding::new(Code::BadClause, alone.span, "one combination is no sequence")
@@ -334,7 +338,7 @@ fn is_wheel(key: KeyRef) -> bool {
     matches!(key, KeyRef::Named(key) if key.kind() == lantern_model::KeyKind::Wheel)
 }
 
-fn spread_key(combo: &tree::Combo, manner: Manner) -> Vec<Cause> {
+fn spread_key(combo: &tree::KeyCombinationSyntax, manner: Manner) -> Vec<Cause> {
     spread_combo(combo)
         .into_iter()
         .filter_map(|combo| {
@@ -345,7 +349,7 @@ fn spread_key(combo: &tree::Combo, manner: Manner) -> Vec<Cause> {
 }
 
 /// One combination for each key of its set.
-pub(super) fn spread_combo(combo: &tree::Combo) -> Vec<Combo> {
+pub(super) fn spread_combo(combo: &tree::KeyCombinationSyntax) -> Vec<Combo> {
     let Some((last, held)) = combo.parts.split_last() else {
         return Vec::new();
     };

@@ -5,12 +5,12 @@ use lantern_model::{Family, Key, KeyKind, KeyRef, KeySetError};
 use super::{Parsed, Parser};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Combo, KeyPart};
+use crate::tree::{KeyCombinationSyntax, KeyPart};
 use crate::{Finding, Span, near_name};
 
 impl Parser<'_> {
     /// Keys where a step or a trigger wants them; a `+` with blanks adds nothing here.
-    pub(super) fn parse_combo(&mut self) -> Parsed<Combo> {
+    pub(super) fn parse_combo(&mut self) -> Parsed<KeyCombinationSyntax> {
         let combo = self.parse_keys()?;
         if self.is_sign(Sign::Plus) {
             let piece = self.peek();
@@ -21,7 +21,7 @@ impl Parser<'_> {
     }
 
     /// `ctrl+shift+e`, `'?'`, `<KeyQ>`, `ctrl+(k)`, `super+[1..9]`
-    pub(super) fn parse_keys(&mut self) -> Parsed<Combo> {
+    pub(super) fn parse_keys(&mut self) -> Parsed<KeyCombinationSyntax> {
         let mut parts = vec![self.parse_key_part()?];
         while self.is_sign(Sign::Plus) && !self.peek().spaced {
             self.next();
@@ -33,7 +33,7 @@ impl Parser<'_> {
             parts.push(self.parse_key_part()?);
         }
         let span = parts[0].span().to(self.last_span());
-        Ok(Combo { parts, span })
+        Ok(KeyCombinationSyntax { parts, span })
     }
 
     fn parse_key_part(&mut self) -> Parsed<KeyPart> {

@@ -6,7 +6,7 @@ use super::{Parsed, Parser, Said};
 use crate::Finding;
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Combo, KeyPart, LineWord, TriggerSyntax, TriggerSyntaxKind};
+use crate::tree::{KeyCombinationSyntax, KeyPart, LineWord, TriggerSyntax, TriggerSyntaxKind};
 
 /// The first words of all triggers.
 const TRIGGER_WORDS: &[&str] = &[
@@ -81,7 +81,7 @@ impl Parser<'_> {
     }
 
     /// A combination in a head: it holds no values, and a set only as its last part.
-    pub(super) fn parse_trigger_combo(&mut self) -> Parsed<Combo> {
+    pub(super) fn parse_trigger_combo(&mut self) -> Parsed<KeyCombinationSyntax> {
         let combo = self.parse_combo()?;
         let last = combo.parts.len() - 1;
         for (at, part) in combo.parts.iter().enumerate() {
@@ -163,7 +163,11 @@ impl Parser<'_> {
     }
 
     /// One of `words`, as the pointer key whose name has `affix`.
-    pub(super) fn parse_pointer_key(&mut self, affix: &str, words: &[&str]) -> Parsed<Combo> {
+    pub(super) fn parse_pointer_key(
+        &mut self,
+        affix: &str,
+        words: &[&str],
+    ) -> Parsed<KeyCombinationSyntax> {
         let piece = self.peek();
         let word = self.slice(piece.span);
         if piece.kind != TokenKind::Word || !words.contains(&word) {
@@ -178,6 +182,6 @@ impl Parser<'_> {
         };
         let key = Key::named(&name).expect("every button and wheel direction is a key");
         let part = KeyPart::Key(lantern_model::KeyRef::Named(key), piece.span);
-        Ok(Combo { parts: vec![part], span: piece.span })
+        Ok(KeyCombinationSyntax { parts: vec![part], span: piece.span })
     }
 }
