@@ -384,7 +384,7 @@ pub enum StepKind {
     Log(ExprSyntax),
     Hint {
         text: ExprSyntax,
-        at: HintAt,
+        at: HintPlaceSyntax,
         span: Option<ExprSyntax>,
     },
     Stop,
@@ -424,7 +424,7 @@ pub struct CommandSyntax {
 
 /// Where a hint appears.
 #[derive(Debug, Clone, PartialEq)]
-pub enum HintAt {
+pub enum HintPlaceSyntax {
     /// Beside the pointer.
     Pointer,
     /// In a corner of the screen.

@@ -63,9 +63,9 @@ impl Checker<'_> {
             StepKind::Hint { text, at, span } => Op::Hint {
                 text: self.lower_shown(text),
                 at: match at {
-                    tree::HintAt::Pointer => HintAt::Pointer,
-                    tree::HintAt::Corner(corner) => HintAt::Corner(*corner),
-                    tree::HintAt::Point(x, y) => {
+                    tree::HintPlaceSyntax::Pointer => HintAt::Pointer,
+                    tree::HintPlaceSyntax::Corner(corner) => HintAt::Corner(*corner),
+                    tree::HintPlaceSyntax::Point(x, y) => {
                         let (x, y) = self.lower_point(x, y);
                         HintAt::Point(x, y)
                     }

@@ -7,7 +7,7 @@ use super::deeds::{self, GIVES_VALUE};
 use super::items::ITEM_WORDS;
 use super::{Parsed, Parser, Said};
 use crate::token::{Sign, TokenKind};
-use crate::tree::{HintAt, MoveOrigin, MoveTargetSyntax, Step, StepKind};
+use crate::tree::{HintPlaceSyntax, MoveOrigin, MoveTargetSyntax, Step, StepKind};
 use crate::{Span, near_name};
 
 /// The first words of the steps of this file.
@@ -312,21 +312,22 @@ impl Parser<'_> {
         Ok(if fresh { StepKind::Let(name, value) } else { StepKind::Set(name, value) })
     }
 
-    fn parse_hint_place(&mut self) -> Parsed<HintAt> {
+    fn parse_hint_place(&mut self) -> Parsed<HintPlaceSyntax> {
         if self.take_word("pointer") {
-            return Ok(HintAt::Pointer);
+            return Ok(HintPlaceSyntax::Pointer);
         }
         if let Some(corner) = Corner::ALL.into_iter().find(|corner| self.take_word(corner.word())) {
-            return Ok(HintAt::Corner(corner));
+            return Ok(HintPlaceSyntax::Corner(corner));
         }
         let x = self.parse_expr()?;
         self.expect_sign(Sign::Comma, "between the two numbers")?;
-        Ok(HintAt::Point(x, self.parse_expr()?))
+        Ok(HintPlaceSyntax::Point(x, self.parse_expr()?))
     }
 
     fn parse_hint(&mut self) -> Parsed<StepKind> {
         let text = self.parse_expr()?;
-        let at = if self.take_word("at") { self.parse_hint_place()? } else { HintAt::Pointer };
+        let at =
+            if self.take_word("at") { self.parse_hint_place()? } else { HintPlaceSyntax::Pointer };
         let span = if self.take_word("for") { Some(self.parse_expr()?) } else { None };
         Ok(StepKind::Hint { text, at, span })
     }
