@@ -55,20 +55,20 @@ pub enum Item {
     /// `use "file" as NAME with NAME = EXPR`
     Use(Use),
     /// `remap COMBO to COMBO, tapped to COMBO`
-    Remap(Remap),
+    RemapSyntax(RemapSyntax),
     /// `device NAME = KIND "where" at SPEED with DETAIL = EXPR, ...`
-    Device(Device),
+    DeviceSyntax(DeviceSyntax),
     /// `secret NAME = file "path"`
     Secret(Name, SecretPlace),
     /// `words NAME = "one | other"`
     Words(Name, Quoted),
     /// `shape NAME = path "..."` or `= drawn "file"`
-    Shape(Shape),
+    ShapeSyntax(ShapeSyntax),
 }
 
 /// `shape NAME = path "..." any-way mirrored turned N`
 #[derive(Debug, Clone, PartialEq)]
-pub struct Shape {
+pub struct ShapeSyntax {
     /// Its name.
     pub name: Name,
     /// Whether it is drawn in a file rather than a path in words.
@@ -94,7 +94,7 @@ pub struct Use {
 
 /// `remap COMBO to COMBO, tapped to COMBO`
 #[derive(Debug, Clone, PartialEq)]
-pub struct Remap {
+pub struct RemapSyntax {
     /// What the finger presses.
     pub from: KeyCombinationSyntax,
     /// What it is as long as it is held.
@@ -107,7 +107,7 @@ pub struct Remap {
 
 /// `device NAME = KIND "where" at SPEED with DETAIL = EXPR, ...`
 #[derive(Debug, Clone, PartialEq)]
-pub struct Device {
+pub struct DeviceSyntax {
     /// Its name.
     pub name: Name,
     /// The word for what it is.

@@ -40,7 +40,7 @@ impl Checker<'_> {
         self.secrets.push(secret);
     }
 
-    pub(super) fn declare_device(&mut self, device: &tree::Device) {
+    pub(super) fn declare_device(&mut self, device: &tree::DeviceSyntax) {
         let address = self.global_text(&device.place, "where the device is");
         self.check_details(device);
         let kind = match device.kind.text.as_str() {
@@ -77,7 +77,7 @@ impl Checker<'_> {
     }
 
     /// Finds listeners without tokens.
-    fn check_token(&mut self, kind: &DeviceKind, device: &tree::Device) {
+    fn check_token(&mut self, kind: &DeviceKind, device: &tree::DeviceSyntax) {
         let DeviceKind::Listener { address, callers } = kind else { return };
         if !callers.is_empty() {
             return;
@@ -95,7 +95,7 @@ impl Checker<'_> {
     }
 
     /// Finds secrets that are sent to another machine in the clear.
-    fn check_secrecy(&mut self, kind: &DeviceKind, device: &tree::Device) {
+    fn check_secrecy(&mut self, kind: &DeviceKind, device: &tree::DeviceSyntax) {
         let (DeviceKind::Web { address, .. } | DeviceKind::Broker(Broker { address, .. })) = kind
         else {
             return;
@@ -116,7 +116,7 @@ impl Checker<'_> {
     }
 
     /// Says which details the device's kind does not have, or has once only.
-    fn check_details(&mut self, device: &tree::Device) {
+    fn check_details(&mut self, device: &tree::DeviceSyntax) {
         let known = details_of(&device.kind.text);
         for (at, detail) in device.details.iter().enumerate() {
             let DeviceDetail { what, about, .. } = detail;
@@ -173,7 +173,11 @@ impl Checker<'_> {
         }
     }
 
-    fn guarded_details(&mut self, device: &tree::Device, what: &str) -> Vec<(String, Guarded)> {
+    fn guarded_details(
+        &mut self,
+        device: &tree::DeviceSyntax,
+        what: &str,
+    ) -> Vec<(String, Guarded)> {
         let found = device.details.iter().filter(|detail| detail.what.text == what);
         found
             .filter_map(|detail| {
@@ -188,13 +192,17 @@ impl Checker<'_> {
             .collect()
     }
 
-    fn guarded_detail(&mut self, device: &tree::Device, what: &str) -> Option<Guarded> {
+    fn guarded_detail(&mut self, device: &tree::DeviceSyntax, what: &str) -> Option<Guarded> {
         let detail = device.details.iter().find(|detail| detail.what.text == what)?;
         Some(self.guarded(&detail.value))
     }
 
     /// A topic and the text that is kept there.
-    fn topic_detail(&mut self, device: &tree::Device, what: &str) -> Option<(String, String)> {
+    fn topic_detail(
+        &mut self,
+        device: &tree::DeviceSyntax,
+        what: &str,
+    ) -> Option<(String, String)> {
         let detail = device.details.iter().find(|detail| detail.what.text == what)?;
         let topic = detail.about.as_ref()?;
         if topic.text.is_empty() || topic.text.contains(['+', '#', '\0']) {
@@ -265,7 +273,7 @@ impl Checker<'_> {
         }
     }
 
-    fn check_speed(&mut self, device: &tree::Device) -> u32 {
+    fn check_speed(&mut self, device: &tree::DeviceSyntax) -> u32 {
         let Some(speed) = &device.speed else { return 9600 };
         let (lowered, _) = self.lower_expr(speed);
         match self.constant(&lowered) {
@@ -287,7 +295,12 @@ impl Checker<'_> {
         }
     }
 
-    fn check_address(&mut self, place: &str, device: &tree::Device, schemes: &[&str]) -> String {
+    fn check_address(
+        &mut self,
+        place: &str,
+        device: &tree::DeviceSyntax,
+        schemes: &[&str],
+    ) -> String {
         let sound = schemes.iter().any(|scheme| {
             place
                 .strip_prefix(scheme)
@@ -322,7 +335,7 @@ impl Checker<'_> {
     }
 
     /// Where a listener listens: an address of this machine and a port.
-    fn check_own_address(&mut self, address: String, device: &tree::Device) -> String {
+    fn check_own_address(&mut self, address: String, device: &tree::DeviceSyntax) -> String {
         let sound = address.parse::<std::net::SocketAddr>().is_ok();
         if !sound && !address.is_empty() {
             self.say(

@@ -75,8 +75,8 @@ impl Checker<'_> {
         self.declare(Sort::Words, name, index, Kind::Any);
     }
 
-    pub(super) fn declare_shape(&mut self, shape: &tree::Shape) {
-        let tree::Shape { name, drawn, how: (how, span), allowed } = shape;
+    pub(super) fn declare_shape(&mut self, shape: &tree::ShapeSyntax) {
+        let tree::ShapeSyntax { name, drawn, how: (how, span), allowed } = shape;
         let full = self.names.full(&name.text);
         let described = if *drawn {
             self.read_drawings(full, how, *span)
@@ -146,7 +146,7 @@ impl Checker<'_> {
         Shape { name, described, drawings, allowed: Allowed::default() }
     }
 
-    pub(super) fn lower_remap(&mut self, remap: &tree::Remap, around: &[&Clause]) {
+    pub(super) fn lower_remap(&mut self, remap: &tree::RemapSyntax, around: &[&Clause]) {
         let scope = self.lower_scope(around.iter().copied());
         self.need(Need::Remaps, remap.span);
         let place = self.place(remap.span);

@@ -2,7 +2,7 @@
 
 use super::{Parsed, Parser};
 use crate::token::{Sign, TokenKind};
-use crate::tree::{Device, DeviceDetail, Item, Name, SecretPlace};
+use crate::tree::{DeviceDetail, DeviceSyntax, Item, Name, SecretPlace};
 
 impl Parser<'_> {
     /// `device NAME = KIND "where" at SPEED with DETAIL = EXPR, ...`
@@ -28,7 +28,7 @@ impl Parser<'_> {
                 self.take_line_ends();
             }
         }
-        Ok(Item::Device(Device { name, kind, place, speed, details }))
+        Ok(Item::DeviceSyntax(DeviceSyntax { name, kind, place, speed, details }))
     }
 
     /// `header "Name" = EXPR`, `token NAME = EXPR`, `user = EXPR`

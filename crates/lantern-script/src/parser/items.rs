@@ -6,8 +6,8 @@ use super::{Parsed, Parser, Said};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{
-    Clause, ClauseKind, ExprSyntax, ExprSyntaxKind, Item, Macro, Name, Quoted, Remap, Shape,
-    TextPart, Use, When,
+    Clause, ClauseKind, ExprSyntax, ExprSyntaxKind, Item, Macro, Name, Quoted, RemapSyntax,
+    ShapeSyntax, TextPart, Use, When,
 };
 use crate::{Finding, Span};
 
@@ -285,7 +285,7 @@ impl Parser<'_> {
         while !self.at_end_of_statement() {
             self.parse_allowed(&mut allowed)?;
         }
-        Ok(Item::Shape(Shape { name, drawn, how, allowed }))
+        Ok(Item::ShapeSyntax(ShapeSyntax { name, drawn, how, allowed }))
     }
 
     /// One thing that a shape allows.
@@ -329,7 +329,7 @@ impl Parser<'_> {
             self.expect_word("to", "after `tapped`")?;
             tapped = Some(self.parse_trigger_combo()?);
         }
-        Ok(Item::Remap(Remap { from, to, tapped, span: word.to(self.last_span()) }))
+        Ok(Item::RemapSyntax(RemapSyntax { from, to, tapped, span: word.to(self.last_span()) }))
     }
 
     /// A raw text, or one without values in it.
