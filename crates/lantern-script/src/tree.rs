@@ -55,15 +55,15 @@ pub enum Item {
     /// `use "file" as NAME with NAME = EXPR`
     Use(Use),
     /// `remap COMBO to COMBO, tapped to COMBO`
-    RemapSyntax(RemapSyntax),
+    Remap(RemapSyntax),
     /// `device NAME = KIND "where" at SPEED with DETAIL = EXPR, ...`
-    DeviceSyntax(DeviceSyntax),
+    Device(DeviceSyntax),
     /// `secret NAME = file "path"`
     Secret(Name, SecretPlace),
     /// `words NAME = "one | other"`
     Words(Name, Quoted),
     /// `shape NAME = path "..."` or `= drawn "file"`
-    ShapeSyntax(ShapeSyntax),
+    Shape(ShapeSyntax),
 }
 
 /// `shape NAME = path "..." any-way mirrored turned N`
@@ -512,12 +512,12 @@ pub struct KeyCombinationSyntax {
 
 impl KeyCombinationSyntax {
     /// Its keys, if it holds no values and no sets.
-    pub fn fixed(&self) -> Option<lantern_model::KeyCombinationSyntax> {
+    pub fn fixed(&self) -> Option<lantern_model::Combo> {
         let keys = self.parts.iter().map(|part| match part {
             KeyPart::Key(key, _) => Some(*key),
             _ => None,
         });
-        keys.collect::<Option<Vec<_>>>().map(lantern_model::KeyCombinationSyntax)
+        keys.collect::<Option<Vec<_>>>().map(lantern_model::Combo)
     }
 }
 

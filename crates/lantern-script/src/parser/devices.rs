@@ -28,7 +28,7 @@ impl Parser<'_> {
                 self.take_line_ends();
             }
         }
-        Ok(Item::DeviceSyntax(DeviceSyntax { name, kind, place, speed, details }))
+        Ok(Item::Device(DeviceSyntax { name, kind, place, speed, details }))
     }
 
     /// `header "Name" = EXPR`, `token NAME = EXPR`, `user = EXPR`

@@ -285,7 +285,7 @@ impl Parser<'_> {
         while !self.at_end_of_statement() {
             self.parse_allowed(&mut allowed)?;
         }
-        Ok(Item::ShapeSyntax(ShapeSyntax { name, drawn, how, allowed }))
+        Ok(Item::Shape(ShapeSyntax { name, drawn, how, allowed }))
     }
 
     /// One thing that a shape allows.
@@ -329,7 +329,7 @@ impl Parser<'_> {
             self.expect_word("to", "after `tapped`")?;
             tapped = Some(self.parse_trigger_combo()?);
         }
-        Ok(Item::RemapSyntax(RemapSyntax { from, to, tapped, span: word.to(self.last_span()) }))
+        Ok(Item::Remap(RemapSyntax { from, to, tapped, span: word.to(self.last_span()) }))
     }
 
     /// A raw text, or one without values in it.
