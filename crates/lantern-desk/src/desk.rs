@@ -2,7 +2,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time, Verb};
+use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputBatch, Time, Verb};
 
 /// A place where input is seen and made.
 ///
@@ -22,7 +22,7 @@ pub trait Desk {
     ///
     /// # Errors
     /// When the desk is gone.
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError>;
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError>;
 
     /// Hands a withheld key to the program, as itself or as what it is remapped to.
     ///

@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Act, EffectKind, InputStep, Key, RunId, Time, Value, Verb};
+use lantern_model::{EffectKind, InputAction, InputBatch, Key, RunId, Time, Value, Verb};
 
 use crate::engine::Engine;
 use crate::reasons::ReasonKind;
@@ -67,13 +67,14 @@ impl Job {
     }
 
     /// The next piece.
-    fn next_acts(&mut self) -> Vec<Act> {
+    fn next_acts(&mut self) -> Vec<InputAction> {
         let paced = self.pace.is_some();
         match &mut self.work {
             Work::Taps { combos, done, total } => {
                 let count = if paced { 1 } else { TAPS }.min(*total - *done);
                 let turn = combos.len();
-                let acts = (*done..*done + count).map(|at| Act::Tap(combos[at % turn].clone()));
+                let acts =
+                    (*done..*done + count).map(|at| InputAction::Tap(combos[at % turn].clone()));
                 let acts = acts.collect();
                 *done += count;
                 acts
@@ -83,14 +84,14 @@ impl Job {
                 let count = if paced { 1 } else { CHARACTERS }.min(text.len() - *done);
                 let piece = text[*done..*done + count].iter().collect();
                 *done += count;
-                vec![Act::Text(piece)]
+                vec![InputAction::Text(piece)]
             }
             Work::Glide { from, to, done, steps } => {
                 *done += 1;
                 let share = *done as f64 / *steps as f64;
                 let along =
                     |from: i32, to: i32| from + (f64::from(to - from) * share).round() as i32;
-                vec![Act::MoveTo(along(from.0, to.0), along(from.1, to.1))]
+                vec![InputAction::MoveTo(along(from.0, to.0), along(from.1, to.1))]
             }
         }
     }
@@ -118,15 +119,15 @@ impl Engine {
     }
 
     /// Counts what a rule put in against the ceiling.
-    fn count_input(&mut self, now: Time, id: RunId, acts: &[Act]) {
+    fn count_input(&mut self, now: Time, id: RunId, acts: &[InputAction]) {
         if self.rules.rules[self.runs.live[&id].rule].fast {
             return;
         }
-        let strokes = |act: &Act| match act {
-            Act::Tap(keys) => 2 * keys.len() as u32,
-            Act::Down(_) | Act::Up(_) => 1,
+        let strokes = |act: &InputAction| match act {
+            InputAction::Tap(keys) => 2 * keys.len() as u32,
+            InputAction::Down(_) | InputAction::Up(_) => 1,
             // A text is as long as its rule says, and a movement keeps the display's pace.
-            Act::Text(_) | Act::MoveBy(..) | Act::MoveTo(..) => 0,
+            InputAction::Text(_) | InputAction::MoveBy(..) | InputAction::MoveTo(..) => 0,
         };
         let count: u32 = acts.iter().map(strokes).sum();
         self.input_until = self.input_until.max(now) + Duration::from_secs(1) / CEILING * count;
@@ -263,13 +264,13 @@ impl Engine {
         &mut self,
         now: Time,
         id: RunId,
-        acts: Vec<Act>,
+        acts: Vec<InputAction>,
         lift: bool,
     ) -> lantern_model::EffectId {
         self.count_input(now, id, &acts);
         // What is typed now stands left of the cursor instead of what the person typed.
         self.ears.forget_letters();
-        let step = InputStep {
+        let step = InputBatch {
             acts,
             lift,
             keep: self.ledger.held_by(id),
@@ -281,8 +282,8 @@ impl Engine {
     /// Lets keys go, whoever may be making input.
     pub(crate) fn emit_releases(&mut self, run: Option<RunId>, keys: Vec<Key>) {
         if !keys.is_empty() {
-            let acts = keys.into_iter().rev().map(Act::Up).collect();
-            self.emit(run, EffectKind::Input(InputStep { acts, ..InputStep::default() }));
+            let acts = keys.into_iter().rev().map(InputAction::Up).collect();
+            self.emit(run, EffectKind::Input(InputBatch { acts, ..InputBatch::default() }));
         }
     }
 

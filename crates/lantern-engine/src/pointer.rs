@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::{Expr, MoveTarget};
-use lantern_model::{Act, Rect, RunId, Time};
+use lantern_model::{InputAction, Rect, RunId, Time};
 
 use crate::engine::Engine;
 use crate::input::{Job, Work};
@@ -30,8 +30,8 @@ impl Engine {
         };
         let (x, y) = self.pointer;
         let end = match act {
-            Act::MoveBy(across, down) => (x.saturating_add(across), y.saturating_add(down)),
-            Act::MoveTo(x, y) => (x, y),
+            InputAction::MoveBy(across, down) => (x.saturating_add(across), y.saturating_add(down)),
+            InputAction::MoveTo(x, y) => (x, y),
             _ => unreachable!("a spot is moved to or by"),
         };
         let steps = (over.as_micros() / PACE.as_micros()).max(1) as usize;
@@ -41,7 +41,7 @@ impl Engine {
         Ok(Flow::Wait)
     }
 
-    fn act_of(&self, now: Time, id: RunId, to: &MoveTarget) -> Result<Act, String> {
+    fn act_of(&self, now: Time, id: RunId, to: &MoveTarget) -> Result<InputAction, String> {
         let [x, y] = to.corners();
         Ok(match to {
             MoveTarget::At(..) => {
@@ -55,11 +55,11 @@ impl Engine {
                         screens.join(", ")
                     ));
                 }
-                Act::MoveTo(x, y)
+                InputAction::MoveTo(x, y)
             }
             MoveTarget::By(..) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
-                Act::MoveBy(x, y)
+                InputAction::MoveBy(x, y)
             }
             MoveTarget::OfWindow(..) => {
                 let frame = self.app.frame.ok_or("this desk does not tell where the window is")?;
@@ -81,13 +81,13 @@ impl Engine {
         frame: Rect,
         x: &Expr,
         y: &Expr,
-    ) -> Result<Act, String> {
+    ) -> Result<InputAction, String> {
         let (x, y) = self.ask(now, id, |scope| Ok((scope.share(x)?, scope.share(y)?)))?;
         // The far edge is the last pixel that belongs to it.
         let along = |start: i32, length: i32, share: f64| {
             start + (f64::from(length - 1) * share).round() as i32
         };
-        Ok(Act::MoveTo(along(frame.x, frame.width, x), along(frame.y, frame.height, y)))
+        Ok(InputAction::MoveTo(along(frame.x, frame.width, x), along(frame.y, frame.height, y)))
     }
 }
 

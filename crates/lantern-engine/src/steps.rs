@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use lantern_model::code::{ComboExpr, Expr, HintAt, Op, StopTarget, Target};
 use lantern_model::{
-    Act, Combo, Deed, EffectKind, Hint, HintPlace, Key, KeyRef, RoutineId, RunId, Shown, Time,
-    Value, Verb,
+    Combo, Deed, EffectKind, Hint, HintPlace, InputAction, Key, KeyRef, RoutineId, RunId, Shown,
+    Time, Value, Verb,
 };
 
 use crate::engine::Engine;
@@ -260,7 +260,7 @@ impl Engine {
         Flow::Wait
     }
 
-    pub(crate) fn await_acts(&mut self, now: Time, id: RunId, acts: Vec<Act>) -> Flow {
+    pub(crate) fn await_acts(&mut self, now: Time, id: RunId, acts: Vec<InputAction>) -> Flow {
         if acts.is_empty() {
             self.release_input(id);
             return Flow::Next;
@@ -374,7 +374,7 @@ impl Engine {
         }
         let owner = owner(id, self.runs.live[&id].blocks.len());
         let pressed = keys.iter().copied().filter(|key| self.ledger.press(*key, owner));
-        let acts: Vec<Act> = pressed.map(Act::Down).collect();
+        let acts: Vec<InputAction> = pressed.map(InputAction::Down).collect();
         Ok((self.await_acts(now, id, acts), Some(keys)))
     }
 
@@ -385,7 +385,7 @@ impl Engine {
         }
         let owner = Owner::Run(id);
         let freed = keys.into_iter().rev().filter(|key| self.ledger.release(*key, owner));
-        let acts = freed.map(Act::Up).collect();
+        let acts = freed.map(InputAction::Up).collect();
         Ok(self.await_acts(now, id, acts))
     }
 
@@ -398,12 +398,12 @@ impl Engine {
         let is_on = keys.iter().all(|key| self.ledger.holds(*key, Owner::Toggle));
         for key in keys {
             if is_on && self.ledger.release(key, Owner::Toggle) {
-                acts.insert(0, Act::Up(key));
+                acts.insert(0, InputAction::Up(key));
             } else if !is_on
                 && !self.ledger.holds(key, Owner::Toggle)
                 && self.ledger.press(key, Owner::Toggle)
             {
-                acts.push(Act::Down(key));
+                acts.push(InputAction::Down(key));
             }
         }
         Ok(self.await_acts(now, id, acts))

@@ -30,7 +30,7 @@ pub enum EffectKind {
     /// Withhold exactly these keys from now on. No outcome; [`crate::Event::Refused`] may follow.
     Arm(Armed),
     /// Do one indivisible input step. Has an outcome.
-    Input(InputStep),
+    Input(InputBatch),
     /// Listen for exactly this from now on; the ear is closed when there is nothing. No outcome.
     Listen(Listening),
     /// Hand a withheld key to the program. No outcome.
@@ -204,9 +204,9 @@ pub struct ArmedKey {
 
 /// One step of input that nothing may divide.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct InputStep {
+pub struct InputBatch {
     /// What to do, in order.
-    pub acts: Vec<Act>,
+    pub acts: Vec<InputAction>,
     /// Whether the person's modifiers are out of the way meanwhile.
     pub lift: bool,
     /// Keys that the run holds and that stay down.
@@ -215,16 +215,16 @@ pub struct InputStep {
     pub park: Vec<Key>,
 }
 
-impl InputStep {
+impl InputBatch {
     /// Whether it types characters.
     pub fn types(&self) -> bool {
-        self.acts.iter().any(|act| matches!(act, Act::Text(_)))
+        self.acts.iter().any(|act| matches!(act, InputAction::Text(_)))
     }
 }
 
 /// One act of an input step. Buttons and wheel directions are keys.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Act {
+pub enum InputAction {
     /// Press these in order, let them go in reverse.
     Tap(Vec<Key>),
     /// Press a key and leave it down.

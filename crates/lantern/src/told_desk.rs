@@ -3,7 +3,7 @@
 use std::os::fd::BorrowedFd;
 
 use lantern_desk::{Desk, DeskError, SimulatedDesk, What};
-use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputBatch, Time};
 
 use crate::style::{self, say};
 use crate::wording::{board, combo_name, quoted};
@@ -43,7 +43,7 @@ impl Desk for ToldDesk {
         self.desk.arm(armed)
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
         self.desk.input(now, effect, step)?;
         self.tell();
         Ok(())

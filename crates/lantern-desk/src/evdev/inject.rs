@@ -1,6 +1,6 @@
 //! Steps of input, written through the devices of our own.
 
-use lantern_model::{Act, InputStep, Key, KeyKind, Side};
+use lantern_model::{InputAction, InputBatch, Key, KeyKind, Side};
 
 use super::EvdevDesk;
 use super::outlet;
@@ -8,7 +8,7 @@ use crate::DeskError;
 
 impl EvdevDesk {
     /// Does a step as a whole; why not, if it cannot be done.
-    pub(super) fn do_step(&mut self, step: &InputStep) -> Result<Result<(), String>, DeskError> {
+    pub(super) fn do_step(&mut self, step: &InputBatch) -> Result<Result<(), String>, DeskError> {
         if let Err(why) = self.check(step) {
             return Ok(Err(why));
         }
@@ -43,15 +43,15 @@ impl EvdevDesk {
     }
 
     /// The keys that a step types or taps and that a finger is on.
-    fn keys_of(&self, step: &InputStep) -> Vec<Key> {
+    fn keys_of(&self, step: &InputBatch) -> Vec<Key> {
         let group = self.passage.layout().group();
         let mut keys = Vec::new();
         for act in &step.acts {
             match act {
-                Act::Text(text) => {
+                InputAction::Text(text) => {
                     keys.extend(text.chars().filter_map(|letter| Some(group.spell(letter)?.0)));
                 }
-                Act::Tap(tapped) => keys.extend(tapped.iter().copied()),
+                InputAction::Tap(tapped) => keys.extend(tapped.iter().copied()),
                 _ => {}
             }
         }
@@ -78,16 +78,16 @@ impl EvdevDesk {
         }
     }
 
-    fn check(&self, step: &InputStep) -> Result<(), String> {
+    fn check(&self, step: &InputBatch) -> Result<(), String> {
         for act in &step.acts {
             match act {
-                Act::MoveTo(..) if self.screen.is_none() => {
+                InputAction::MoveTo(..) if self.screen.is_none() => {
                     return Err(
                         "how large the screen is is not known; `--screen 1920x1080` says it"
                             .to_owned(),
                     );
                 }
-                Act::Text(text) => {
+                InputAction::Text(text) => {
                     let group = self.passage.layout().group();
                     let missing = text.chars().find(|letter| group.spell(*letter).is_none());
                     if let Some(letter) = missing {
@@ -100,9 +100,9 @@ impl EvdevDesk {
         Ok(())
     }
 
-    fn act(&mut self, act: &Act) -> Result<(), DeskError> {
+    fn act(&mut self, act: &InputAction) -> Result<(), DeskError> {
         match act {
-            Act::Tap(keys) => {
+            InputAction::Tap(keys) => {
                 for key in keys {
                     self.send_key(*key, true);
                     self.outlet.flush()?;
@@ -112,14 +112,14 @@ impl EvdevDesk {
                     self.outlet.flush()?;
                 }
             }
-            Act::Down(key) => self.send_key(*key, true),
-            Act::Up(key) => self.send_key(*key, false),
-            Act::Text(text) => self.type_text(text)?,
-            Act::MoveBy(x, y) => {
+            InputAction::Down(key) => self.send_key(*key, true),
+            InputAction::Up(key) => self.send_key(*key, false),
+            InputAction::Text(text) => self.type_text(text)?,
+            InputAction::MoveBy(x, y) => {
                 self.outlet.motion(0, *x);
                 self.outlet.motion(1, *y);
             }
-            Act::MoveTo(x, y) => self.outlet.move_to(*x, *y),
+            InputAction::MoveTo(x, y) => self.outlet.move_to(*x, *y),
         }
         Ok(())
     }

@@ -15,7 +15,7 @@ mod screen;
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, InputStep, Key, Rect, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, InputBatch, Key, Rect, Time};
 
 use crate::desk::without_session;
 use crate::{Desk, DeskError};
@@ -226,7 +226,7 @@ impl Desk for EvdevDesk {
         self.take(self.taking())
     }
 
-    fn input(&mut self, _: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+    fn input(&mut self, _: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
         let result = self.do_step(step)?;
         self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
         Ok(())

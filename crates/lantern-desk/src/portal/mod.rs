@@ -13,8 +13,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_model::{
-    Act, Armed, Combo, Deed, EffectId, Event, Families, GiveBack, InputStep, Key, KeyKind, Layout,
-    Modifiers, Time,
+    Armed, Combo, Deed, EffectId, Event, Families, GiveBack, InputAction, InputBatch, Key, KeyKind,
+    Layout, Modifiers, Time,
 };
 
 use crate::desk::without_session;
@@ -129,18 +129,18 @@ impl PortalDesk {
     }
 
     /// A step as the portal takes it; why not, if it cannot be done.
-    fn moves_of(&self, step: &InputStep) -> Result<Vec<Move>, String> {
+    fn moves_of(&self, step: &InputBatch) -> Result<Vec<Move>, String> {
         let mut moves = Vec::new();
         for key in &step.park {
             moves.push(key_move(*key, false)?);
         }
         for act in &step.acts {
             match act {
-                Act::Tap(keys) if keys.iter().any(|key| key.kind() == KeyKind::Wheel) => {
+                InputAction::Tap(keys) if keys.iter().any(|key| key.kind() == KeyKind::Wheel) => {
                     let turns = keys.iter().filter(|key| key.kind() == KeyKind::Wheel);
                     moves.extend(turns.filter_map(|key| turn(*key)));
                 }
-                Act::Tap(keys) => {
+                InputAction::Tap(keys) => {
                     for key in keys {
                         moves.push(key_move(*key, true)?);
                     }
@@ -148,16 +148,16 @@ impl PortalDesk {
                         moves.push(key_move(*key, false)?);
                     }
                 }
-                Act::Down(key) => moves.push(key_move(*key, true)?),
-                Act::Up(key) => moves.push(key_move(*key, false)?),
-                Act::Text(text) => {
+                InputAction::Down(key) => moves.push(key_move(*key, true)?),
+                InputAction::Up(key) => moves.push(key_move(*key, false)?),
+                InputAction::Text(text) => {
                     for letter in text.chars() {
                         let symbol = symbol_of(letter);
                         moves.extend([Move::Symbol(symbol, true), Move::Symbol(symbol, false)]);
                     }
                 }
-                Act::MoveBy(x, y) => moves.push(Move::Motion((*x).into(), (*y).into())),
-                Act::MoveTo(..) => {
+                InputAction::MoveBy(x, y) => moves.push(Move::Motion((*x).into(), (*y).into())),
+                InputAction::MoveTo(..) => {
                     return Err(
                         "the portal moves the pointer by steps only, not to a place".to_owned()
                     );
@@ -237,7 +237,7 @@ impl Desk for PortalDesk {
         Ok(())
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
         match self.moves_of(step) {
             Ok(moves) => {
                 let until = if step.lift { now + FINGERS } else { now };

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    Act, App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Key, KeyKind, Layout, Level,
-    Modifiers, Rect, Shown, Side, Time, Value, Verb,
+    App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputAction, InputBatch, Key, KeyKind,
+    Layout, Level, Modifiers, Rect, Shown, Side, Time, Value, Verb,
 };
 
 use crate::{Desk, DeskError};
@@ -308,23 +308,23 @@ impl SimulatedDesk {
         self.outputs.push(Output { time, effect, app, what });
     }
 
-    fn act(&mut self, now: Time, effect: EffectId, act: &Act, step: &InputStep) {
+    fn act(&mut self, now: Time, effect: EffectId, act: &InputAction, step: &InputBatch) {
         let held = self.modifiers_for(step);
         match act {
-            Act::Tap(keys) => {
+            InputAction::Tap(keys) => {
                 let Some((last, with)) = keys.split_last() else {
                     return;
                 };
                 let held = sides(with.iter().copied()).iter().fold(held, Modifiers::with);
                 self.deliver(now, Some(effect), *last, held);
             }
-            Act::Text(text) => {
+            InputAction::Text(text) => {
                 for character in text.chars() {
                     self.edit_field(character);
                 }
                 self.put_out(now, Some(effect), What::Typed(text.clone()));
             }
-            Act::Down(key) => {
+            InputAction::Down(key) => {
                 self.pressed.insert(*key);
                 if let Some(character) = self.character(*key, held)
                     && key.kind() != KeyKind::Modifier
@@ -333,15 +333,15 @@ impl SimulatedDesk {
                 }
                 self.put_out(now, Some(effect), What::Pressed(*key));
             }
-            Act::Up(key) => {
+            InputAction::Up(key) => {
                 if self.pressed.remove(key) {
                     self.put_out(now, Some(effect), What::LetGo(*key));
                 }
             }
-            Act::MoveBy(x, y) => {
+            InputAction::MoveBy(x, y) => {
                 self.move_pointer(now, effect, self.pointer.0 + x, self.pointer.1 + y)
             }
-            Act::MoveTo(x, y) => self.move_pointer(now, effect, *x, *y),
+            InputAction::MoveTo(x, y) => self.move_pointer(now, effect, *x, *y),
         }
     }
 
@@ -352,7 +352,7 @@ impl SimulatedDesk {
     }
 
     /// The modifiers that the program sees during a step.
-    fn modifiers_for(&self, step: &InputStep) -> Modifiers {
+    fn modifiers_for(&self, step: &InputBatch) -> Modifiers {
         let ours = self.pressed.iter().copied().filter(|key| !step.park.contains(key));
         let fingers = if step.lift { Modifiers::NONE } else { self.modifiers_held() };
         sides(ours.chain(fingers.iter().map(Side::key)))
@@ -376,7 +376,7 @@ impl Desk for SimulatedDesk {
         Ok(())
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
         for act in &step.acts {
             self.act(now, effect, act, step);
         }

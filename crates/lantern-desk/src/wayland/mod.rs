@@ -10,7 +10,8 @@ mod session;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use lantern_model::{
-    Act, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Layout, Time, Value, Verb,
+    Armed, Deed, EffectId, Event, GiveBack, Hint, InputAction, InputBatch, Layout, Time, Value,
+    Verb,
 };
 use rustix::event::epoll;
 
@@ -91,8 +92,8 @@ impl<D: Desk> SessionDesk<D> {
             self.finish(effect, Err(why));
             return Ok(());
         }
-        let acts = vec![Act::Tap(paste.keys(&self.layout))];
-        let step = InputStep { acts, lift: true, ..InputStep::default() };
+        let acts = vec![InputAction::Tap(paste.keys(&self.layout))];
+        let step = InputBatch { acts, lift: true, ..InputBatch::default() };
         self.desk.input(now, PASTE_KEYS, &step)?;
         self.pasting = Some((effect, now + ASKING));
         Ok(())
@@ -117,7 +118,7 @@ impl<D: Desk> Desk for SessionDesk<D> {
         self.desk.arm(armed)
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
         self.desk.input(now, effect, step)
     }
 

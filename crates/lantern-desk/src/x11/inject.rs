@@ -1,7 +1,7 @@
 //! Putting input in: presses and releases through XTEST, the person's modifiers out of the way for
 //! a step and put back after it, every press marked in the list of held keys before it is sent.
 
-use lantern_model::{Act, InputStep, Key, Level, Side, Time};
+use lantern_model::{InputAction, InputBatch, Key, Level, Side, Time};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::Connection;
 use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
@@ -73,12 +73,13 @@ impl X11Desk {
     }
 
     /// Does a whole step whose text the keyboard can give.
-    pub(super) fn perform_step(&mut self, now: Time, step: &InputStep) -> Result<(), DeskError> {
-        let is_given = |act: &&Act| matches!(act, Act::Text(_) | Act::Tap(_));
+    pub(super) fn perform_step(&mut self, now: Time, step: &InputBatch) -> Result<(), DeskError> {
+        let is_given =
+            |act: &&InputAction| matches!(act, InputAction::Text(_) | InputAction::Tap(_));
         for act in step.acts.iter().filter(is_given) {
             self.unread = true;
             // Clicks go past input methods.
-            if !matches!(act, Act::Tap(keys) if keys.iter().copied().all(is_pointed)) {
+            if !matches!(act, InputAction::Tap(keys) if keys.iter().copied().all(is_pointed)) {
                 self.methods.note_typed(now);
             }
         }
@@ -89,18 +90,21 @@ impl X11Desk {
         // A finger on a modifier that a rule let go lost its press with it, and gets it back like one
         // that was out of the way.
         lifted.extend(modifier_codes(step.acts.iter().filter_map(|act| match act {
-            Act::Up(key) => Some(key),
+            InputAction::Up(key) => Some(key),
             _ => None,
         })));
-        self.hands.pointer_moved |=
-            step.acts.iter().any(|act| matches!(act, Act::MoveBy(..) | Act::MoveTo(..)));
+        self.hands.pointer_moved |= step
+            .acts
+            .iter()
+            .any(|act| matches!(act, InputAction::MoveBy(..) | InputAction::MoveTo(..)));
         self.end_step(step, lifted)
     }
 
     /// Takes out of the way what must not be down; gives the person's modifiers among it.
-    pub(super) fn begin_step(&mut self, step: &InputStep) -> Result<Vec<u8>, DeskError> {
+    pub(super) fn begin_step(&mut self, step: &InputBatch) -> Result<Vec<u8>, DeskError> {
         let keys = || step.acts.iter().flat_map(act_keys).copied();
-        let moves = |act: &Act| matches!(act, Act::MoveBy(..) | Act::MoveTo(..));
+        let moves =
+            |act: &InputAction| matches!(act, InputAction::MoveBy(..) | InputAction::MoveTo(..));
         let at_pointer = keys().any(is_pointed) || step.acts.iter().any(moves);
         let nothing_is_down = self.answers_button_alone();
         let mut lifted = Vec::new();
@@ -134,15 +138,15 @@ impl X11Desk {
 
     /// Lets go of the keys that a step types or taps, as a finger may be on one of them still: a key that is
     /// down cannot be pressed. A release of a key that is up is nothing.
-    fn free_keys(&mut self, step: &InputStep) -> Result<(), DeskError> {
+    fn free_keys(&mut self, step: &InputBatch) -> Result<(), DeskError> {
         let mut codes = Vec::new();
         for act in &step.acts {
             match act {
-                Act::Text(text) => {
+                InputAction::Text(text) => {
                     codes.extend(text.chars().filter_map(|letter| Some(self.spell(letter)?.0)));
                 }
                 // Modifiers are out of the way already.
-                Act::Tap(keys) => {
+                InputAction::Tap(keys) => {
                     let plain = keys.iter().filter(|key| Side::of(**key).is_none());
                     codes.extend(plain.filter_map(|key| keycode_of(*key)));
                 }
@@ -179,7 +183,7 @@ impl X11Desk {
     }
 
     /// Puts back what the step took away, as far as the person still holds it.
-    pub(super) fn end_step(&mut self, step: &InputStep, lifted: Vec<u8>) -> Result<(), DeskError> {
+    pub(super) fn end_step(&mut self, step: &InputBatch, lifted: Vec<u8>) -> Result<(), DeskError> {
         for key in &step.park {
             self.fake_board(*key, true)?;
         }
@@ -197,10 +201,9 @@ impl X11Desk {
 
     /// Takes the grabs again that were let go for a step, but for keys that stay down: what the
     /// server repeats of them would come to us instead of the program.
-    fn resume_grabs(&mut self, step: &InputStep) -> Result<(), DeskError> {
+    fn resume_grabs(&mut self, step: &InputBatch) -> Result<(), DeskError> {
         while let Some(detail) = self.suspended.pop() {
-            let goes_down =
-                |act: &Act| matches!(act, Act::Down(key) if Detail::of(*key) == Some(detail));
+            let goes_down = |act: &InputAction| matches!(act, InputAction::Down(key) if Detail::of(*key) == Some(detail));
             if step.acts.iter().any(goes_down) {
                 self.open.insert(detail);
             } else {
@@ -208,7 +211,7 @@ impl X11Desk {
             }
         }
         for act in &step.acts {
-            if let Act::Up(key) = act
+            if let InputAction::Up(key) = act
                 && let Some(detail) = Detail::of(*key)
                 && self.open.remove(&detail)
             {
@@ -254,10 +257,10 @@ impl X11Desk {
     /// Waits until the server has caught up: after a text, since it takes its clients in the order it
     /// likes, and a key that the person presses now must not fall into the text; and every few other
     /// steps, so that what a fast loop sends never piles up in front of the key that stops it.
-    fn bound_queue(&mut self, step: &InputStep) -> Result<(), DeskError> {
+    fn bound_queue(&mut self, step: &InputBatch) -> Result<(), DeskError> {
         const STEPS_AHEAD: u32 = 32;
         self.steps_ahead += 1;
-        let writes = step.acts.iter().any(|act| matches!(act, Act::Text(_)));
+        let writes = step.acts.iter().any(|act| matches!(act, InputAction::Text(_)));
         if writes || self.steps_ahead >= STEPS_AHEAD {
             self.steps_ahead = 0;
             self.link.conn.get_input_focus()?.reply()?;
@@ -265,9 +268,9 @@ impl X11Desk {
         Ok(())
     }
 
-    pub(super) fn perform_act(&mut self, act: &Act) -> Result<(), DeskError> {
+    pub(super) fn perform_act(&mut self, act: &InputAction) -> Result<(), DeskError> {
         match act {
-            Act::Tap(keys) => {
+            InputAction::Tap(keys) => {
                 for key in keys {
                     self.fake_board(*key, true)?;
                 }
@@ -275,14 +278,14 @@ impl X11Desk {
                     self.fake_board(*key, false)?;
                 }
             }
-            Act::Down(key) => self.fake_board(*key, true)?,
-            Act::Up(key) => self.fake_board(*key, false)?,
-            Act::Text(text) => self.type_text(text)?,
-            Act::MoveBy(x, y) => {
+            InputAction::Down(key) => self.fake_board(*key, true)?,
+            InputAction::Up(key) => self.fake_board(*key, false)?,
+            InputAction::Text(text) => self.type_text(text)?,
+            InputAction::MoveBy(x, y) => {
                 let (x, y) = (pixels(*x), pixels(*y));
                 self.link.conn.warp_pointer(x11rb::NONE, x11rb::NONE, 0, 0, 0, 0, x, y)?;
             }
-            Act::MoveTo(x, y) => self.warp((*x, *y))?,
+            InputAction::MoveTo(x, y) => self.warp((*x, *y))?,
         }
         Ok(())
     }
@@ -362,11 +365,11 @@ impl X11Desk {
     }
 }
 
-fn act_keys(act: &Act) -> &[Key] {
+fn act_keys(act: &InputAction) -> &[Key] {
     match act {
-        Act::Tap(keys) => keys,
-        Act::Down(key) | Act::Up(key) => std::slice::from_ref(key),
-        Act::Text(_) | Act::MoveBy(..) | Act::MoveTo(..) => &[],
+        InputAction::Tap(keys) => keys,
+        InputAction::Down(key) | InputAction::Up(key) => std::slice::from_ref(key),
+        InputAction::Text(_) | InputAction::MoveBy(..) | InputAction::MoveTo(..) => &[],
     }
 }
 

@@ -10,7 +10,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
 
-use lantern_model::{Act, EffectId, Event, InputStep, Level, Time};
+use lantern_model::{EffectId, Event, InputAction, InputBatch, Level, Time};
 use x11rb::protocol::xkb::{self, ConnectionExt as _, KeySymMap, MapPart, SetMapAux};
 use x11rb::protocol::xproto::{self, ClientMessageEvent, ConnectionExt as _, Window};
 
@@ -49,9 +49,9 @@ pub(super) enum Asker {
 #[derive(Debug)]
 pub(super) struct WaitingStep {
     effect: EffectId,
-    step: InputStep,
+    step: InputBatch,
     /// What follows it, when one step needs more keycodes than there are.
-    rest: VecDeque<InputStep>,
+    rest: VecDeque<InputBatch>,
     /// The window that was pinged.
     pinged: Option<Window>,
     /// The program and the display's input methods, if it answers no pings.
@@ -80,9 +80,9 @@ pub(super) fn lent_levels(keymap: &Keymap) -> usize {
 
 impl X11Desk {
     /// The characters of a step that no keycode gives now.
-    pub(super) fn missing_characters(&self, step: &InputStep) -> impl Iterator<Item = char> {
+    pub(super) fn missing_characters(&self, step: &InputBatch) -> impl Iterator<Item = char> {
         let texts = step.acts.iter().filter_map(|act| match act {
-            Act::Text(text) => Some(text),
+            InputAction::Text(text) => Some(text),
             _ => None,
         });
         let characters = texts.flat_map(|text| text.chars());
@@ -94,7 +94,7 @@ impl X11Desk {
         &mut self,
         now: Time,
         effect: EffectId,
-        step: InputStep,
+        step: InputBatch,
     ) -> Result<(), DeskError> {
         if self.keymap.spare.is_empty() {
             let result =
@@ -102,7 +102,7 @@ impl X11Desk {
             self.outcomes.push_back(Event::Outcome { effect, result });
             return Ok(());
         }
-        let mut rest: VecDeque<InputStep> = self.cut_for_lending(&step).into();
+        let mut rest: VecDeque<InputBatch> = self.cut_for_lending(&step).into();
         let step = rest.pop_front().unwrap_or_default();
         // What was typed with keycodes lent before must be read before they change.
         let next = if self.lent.is_empty() { Next::Type } else { Next::Lend };
@@ -249,13 +249,13 @@ impl X11Desk {
         let mut rest = waiting.rest;
         let (step, next) = match rest.pop_front() {
             Some(step) => (step, Next::Lend),
-            None => (InputStep::default(), Next::End),
+            None => (InputBatch::default(), Next::End),
         };
         self.wait_for_program(now, WaitingStep { step, rest, next, ..waiting })
     }
 
     /// Lends spare keycodes to the characters of a step, in one go.
-    fn lend(&mut self, step: &InputStep) -> Result<(), DeskError> {
+    fn lend(&mut self, step: &InputBatch) -> Result<(), DeskError> {
         let before = std::mem::take(&mut self.lent);
         let characters: BTreeSet<char> = self.missing_characters(step).collect();
         let characters: Vec<char> = characters.into_iter().collect();
@@ -323,13 +323,13 @@ impl X11Desk {
     }
 
     /// Cuts a step into steps that each need no more keycodes than there are.
-    fn cut_for_lending(&self, step: &InputStep) -> Vec<InputStep> {
+    fn cut_for_lending(&self, step: &InputBatch) -> Vec<InputBatch> {
         let most = self.keymap.spare.len() * lent_levels(&self.keymap);
         let mut steps = Vec::new();
         let mut acts = Vec::new();
         let mut wanted = BTreeSet::new();
         for act in &step.acts {
-            let Act::Text(text) = act else {
+            let InputAction::Text(text) = act else {
                 acts.push(act.clone());
                 continue;
             };
@@ -338,8 +338,8 @@ impl X11Desk {
                 let missing = self.keymap.layout.group().spell(character).is_none()
                     && !character.is_control();
                 if missing && !wanted.contains(&character) && wanted.len() >= most {
-                    acts.push(Act::Text(std::mem::take(&mut piece)));
-                    steps.push(InputStep { acts: std::mem::take(&mut acts), ..step.clone() });
+                    acts.push(InputAction::Text(std::mem::take(&mut piece)));
+                    steps.push(InputBatch { acts: std::mem::take(&mut acts), ..step.clone() });
                     wanted.clear();
                 }
                 if missing {
@@ -347,9 +347,9 @@ impl X11Desk {
                 }
                 piece.push(character);
             }
-            acts.push(Act::Text(piece));
+            acts.push(InputAction::Text(piece));
         }
-        steps.push(InputStep { acts, ..step.clone() });
+        steps.push(InputBatch { acts, ..step.clone() });
         steps
     }
 }

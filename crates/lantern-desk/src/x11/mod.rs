@@ -44,7 +44,7 @@ pub use tally::pick_place;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputStep, Level, Time};
+use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputBatch, Level, Time};
 use rustix::event::Timespec;
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::Window;
@@ -208,7 +208,7 @@ impl Desk for X11Desk {
         self.arm_hands(armed)
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputStep) -> Result<(), DeskError> {
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
         if step.types()
             && let Some(message) = self.lacks_focus()?
         {

@@ -2,8 +2,8 @@
 
 use lantern_desk::Desk;
 use lantern_model::{
-    Act, Armed, ArmedKey, EffectId, Event, Families, Family, GiveBack, InputStep, Key, Modifiers,
-    Side, Time,
+    Armed, ArmedKey, EffectId, Event, Families, Family, GiveBack, InputAction, InputBatch, Key,
+    Modifiers, Side, Time,
 };
 
 /// Gives a macro the names of all clauses, behind what else it takes.
@@ -70,21 +70,21 @@ fn arm(bench: &mut dyn Bench, keys: &[ArmedKey], fingers: bool) {
     bench.desk().arm(armed).expect("the desk is there");
 }
 
-fn step(bench: &mut dyn Bench, step: InputStep) {
+fn step(bench: &mut dyn Bench, step: InputBatch) {
     bench.desk().input(Time::START, EffectId(7), &step).expect("the desk is there");
     assert_eq!(outcomes(&bench.events()), 1, "a step has one outcome");
 }
 
-fn lifted(acts: Vec<Act>) -> InputStep {
-    InputStep { acts, lift: true, ..InputStep::default() }
+fn lifted(acts: Vec<InputAction>) -> InputBatch {
+    InputBatch { acts, lift: true, ..InputBatch::default() }
 }
 
 fn outcomes(events: &[Event]) -> usize {
     events.iter().filter(|event| matches!(event, Event::Outcome { result: Ok(_), .. })).count()
 }
 
-fn tap(names: &[&str]) -> Act {
-    Act::Tap(names.iter().map(|name| key(name)).collect())
+fn tap(names: &[&str]) -> InputAction {
+    InputAction::Tap(names.iter().map(|name| key(name)).collect())
 }
 
 fn pressed(name: &str, sides: &[Side]) -> Event {
@@ -173,7 +173,7 @@ pub fn a_tap_reaches_the_program_and_is_not_the_persons(bench: &mut dyn Bench) {
 }
 
 pub fn text_arrives_as_written(bench: &mut dyn Bench) {
-    step(bench, lifted(vec![Act::Text("a B?{1}".to_owned())]));
+    step(bench, lifted(vec![InputAction::Text("a B?{1}".to_owned())]));
     let typed: String = bench.received().concat();
     assert_eq!(typed, "a B?{1}");
 }
@@ -196,27 +196,27 @@ pub fn the_persons_modifiers_are_out_of_the_way_and_put_back(bench: &mut dyn Ben
 
 pub fn what_the_run_holds_stays_down(bench: &mut dyn Bench) {
     let ctrl = key("left-ctrl");
-    step(bench, InputStep { acts: vec![Act::Down(ctrl)], ..InputStep::default() });
-    step(bench, InputStep { keep: vec![ctrl], ..lifted(vec![tap(&["b"])]) });
+    step(bench, InputBatch { acts: vec![InputAction::Down(ctrl)], ..InputBatch::default() });
+    step(bench, InputBatch { keep: vec![ctrl], ..lifted(vec![tap(&["b"])]) });
     assert!(bench.received().contains(&"ctrl+b".to_owned()));
     assert_eq!(bench.keys_down(), [ctrl]);
-    step(bench, InputStep { acts: vec![Act::Up(ctrl)], ..InputStep::default() });
+    step(bench, InputBatch { acts: vec![InputAction::Up(ctrl)], ..InputBatch::default() });
     assert_eq!(bench.keys_down(), []);
 }
 
 pub fn what_others_hold_is_parked(bench: &mut dyn Bench) {
     let ctrl = key("left-ctrl");
-    step(bench, InputStep { acts: vec![Act::Down(ctrl)], ..InputStep::default() });
+    step(bench, InputBatch { acts: vec![InputAction::Down(ctrl)], ..InputBatch::default() });
     bench.received();
-    step(bench, InputStep { park: vec![ctrl], ..lifted(vec![tap(&["b"])]) });
+    step(bench, InputBatch { park: vec![ctrl], ..lifted(vec![tap(&["b"])]) });
     assert!(bench.received().contains(&"b".to_owned()));
     assert_eq!(bench.keys_down(), [ctrl]);
-    step(bench, InputStep { acts: vec![Act::Up(ctrl)], ..InputStep::default() });
+    step(bench, InputBatch { acts: vec![InputAction::Up(ctrl)], ..InputBatch::default() });
 }
 
 pub fn a_tapped_key_that_is_armed_reaches_the_program(bench: &mut dyn Bench) {
     arm(bench, &[armed("b", &[])], false);
-    step(bench, lifted(vec![tap(&["b"]), Act::Text("abc".to_owned())]));
+    step(bench, lifted(vec![tap(&["b"]), InputAction::Text("abc".to_owned())]));
     assert_eq!(bench.received().concat(), "babc");
     bench.press(key("b"));
     assert_eq!(bench.events(), [pressed("b", &[])], "it is armed again");
@@ -249,12 +249,16 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
 }
 
 pub fn the_pointer_moves_by_and_to_pixels(bench: &mut dyn Bench) {
-    step(bench, InputStep { acts: vec![Act::MoveTo(300, 200)], ..InputStep::default() });
+    step(bench, InputBatch { acts: vec![InputAction::MoveTo(300, 200)], ..InputBatch::default() });
     assert_eq!(bench.pointer(), (300, 200));
-    let acts = vec![Act::MoveBy(1, 0), Act::MoveBy(0, -1), Act::MoveBy(40, 30)];
-    step(bench, InputStep { acts, ..InputStep::default() });
+    let acts =
+        vec![InputAction::MoveBy(1, 0), InputAction::MoveBy(0, -1), InputAction::MoveBy(40, 30)];
+    step(bench, InputBatch { acts, ..InputBatch::default() });
     assert_eq!(bench.pointer(), (341, 229));
-    step(bench, InputStep { acts: vec![Act::MoveBy(-9000, -9000)], ..InputStep::default() });
+    step(
+        bench,
+        InputBatch { acts: vec![InputAction::MoveBy(-9000, -9000)], ..InputBatch::default() },
+    );
     assert_eq!(bench.pointer(), (0, 0), "the edge of the screen holds it");
 }
 

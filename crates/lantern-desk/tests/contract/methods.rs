@@ -1,6 +1,6 @@
 //! A display on which an input method is at work, as far as the display tells.
 
-use lantern_model::{Act, EffectId, Event, InputStep, Key, Time};
+use lantern_model::{EffectId, Event, InputAction, InputBatch, Key, Time};
 use lantern_stage::Display;
 use x11rb::connection::Connection;
 use x11rb::protocol::Event as XEvent;
@@ -33,11 +33,11 @@ fn announce(display: &Display) -> RustConnection {
 
 /// Types a letter, and sees to all that is due after it; when it was.
 fn type_letter(bench: &mut Real) -> Vec<u64> {
-    perform(bench, Act::Text("a".into()))
+    perform(bench, InputAction::Text("a".into()))
 }
 
-fn perform(bench: &mut Real, act: Act) -> Vec<u64> {
-    let step = InputStep { acts: vec![act], ..InputStep::default() };
+fn perform(bench: &mut Real, act: InputAction) -> Vec<u64> {
+    let step = InputBatch { acts: vec![act], ..InputBatch::default() };
     bench.desk().input(Time::START, EffectId(1), &step).expect("it is there");
     assert!(matches!(bench.events()[..], [Event::Outcome { result: Ok(_), .. }]));
     let mut dues = Vec::new();
@@ -60,7 +60,7 @@ fn x11_input_methods_are_woken_for_a_while_after_something_was_typed_and_not_els
         came.filter(|event| matches!(event, XEvent::ClientMessage(_))).count()
     };
     assert_eq!(woken(), 0, "nothing was typed");
-    let click = Act::Tap(vec![Key::named("left-button").expect("there is one")]);
+    let click = InputAction::Tap(vec![Key::named("left-button").expect("there is one")]);
     assert_eq!(perform(&mut bench, click), [0; 0], "clicks go past it");
     assert_eq!(woken(), 0);
     let dues = type_letter(&mut bench);

@@ -2,7 +2,7 @@
 
 use lantern_desk::{Desk, DeskError, HeldFile, HeldKeys, X11Desk, release_held};
 use lantern_model::{
-    Act, EffectId, Event, InputStep, Key, KeyKind, Layout, Level, Refusal, Side, Time,
+    EffectId, Event, InputAction, InputBatch, Key, KeyKind, Layout, Level, Refusal, Side, Time,
 };
 use lantern_stage::{Display, Person, Received, Target};
 
@@ -117,8 +117,11 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
     let mut bench = Real::new();
     for name in ["left-alt", "left-super"] {
         bench.press(Key::named(name).expect("there is one"));
-        let step =
-            InputStep { acts: vec![Act::Text("b".into())], lift: true, ..InputStep::default() };
+        let step = InputBatch {
+            acts: vec![InputAction::Text("b".into())],
+            lift: true,
+            ..InputBatch::default()
+        };
         bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
         bench.release(Key::named(name).expect("there is one"));
         bench.events();
@@ -136,8 +139,11 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
 fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
     let mut bench = Real::new();
     let many: String = ('а'..='я').chain("éß−°".chars()).collect();
-    let step =
-        InputStep { acts: vec![Act::Text(many.clone())], lift: true, ..InputStep::default() };
+    let step = InputBatch {
+        acts: vec![InputAction::Text(many.clone())],
+        lift: true,
+        ..InputBatch::default()
+    };
     bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
     let mut now = Time::START;
     let mut done = false;
@@ -168,8 +174,9 @@ fn what_a_dead_process_left_down_is_let_go() {
     held.mark_key(38, true);
     held.mark_button(1, true);
     let mut other = Real { desk: bench.desk, ..bench };
-    let acts = ["a", "left-button"].map(|name| Act::Down(Key::named(name).expect("there is one")));
-    let step = InputStep { acts: acts.to_vec(), ..InputStep::default() };
+    let acts =
+        ["a", "left-button"].map(|name| InputAction::Down(Key::named(name).expect("there is one")));
+    let step = InputBatch { acts: acts.to_vec(), ..InputBatch::default() };
     other.desk.input(Time::START, EffectId(1), &step).expect("it is there");
     other.events();
     assert!(other.person.buttons_down() && !other.keys_down().is_empty());

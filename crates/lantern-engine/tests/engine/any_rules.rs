@@ -9,8 +9,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    Act, App, ArmedKey, EffectKind, Event, Key, Layout, Link, Modifiers, Rect, Refusal, RuleSet,
-    Side, Time, Value, WallTime,
+    App, ArmedKey, EffectKind, Event, InputAction, Key, Layout, Link, Modifiers, Rect, Refusal,
+    RuleSet, Side, Time, Value, WallTime,
 };
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -314,13 +314,13 @@ impl SimulatedKeyboard {
         }
     }
 
-    fn input<'a>(&mut self, acts: impl Iterator<Item = &'a Act>) {
+    fn input<'a>(&mut self, acts: impl Iterator<Item = &'a InputAction>) {
         for act in acts {
             match act {
-                Act::Down(key) => {
+                InputAction::Down(key) => {
                     assert_eq!(self.down.insert(*key, 1), None, "{key} goes down once");
                 }
-                Act::Up(key) => {
+                InputAction::Up(key) => {
                     assert!(self.down.remove(key).is_some(), "only what is down goes up: {key}");
                 }
                 _ => {}

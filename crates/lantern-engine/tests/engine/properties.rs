@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use lantern_engine::{Engine, StopCause};
-use lantern_model::{Act, App, EffectKind, Event, Key, Layout, Modifiers, RuleSet, Side, Time};
+use lantern_model::{
+    App, EffectKind, Event, InputAction, Key, Layout, Modifiers, RuleSet, Side, Time,
+};
 use lantern_script::{Source, check};
 use proptest::prelude::*;
 
@@ -60,8 +62,8 @@ impl SimulatedKeyboard {
             };
             for act in &step.acts {
                 match act {
-                    Act::Down(key) => *self.down.entry(*key).or_default() += 1,
-                    Act::Up(key) => {
+                    InputAction::Down(key) => *self.down.entry(*key).or_default() += 1,
+                    InputAction::Up(key) => {
                         let count = self.down.get_mut(key).expect("only what is down goes up");
                         *count -= 1;
                         if *count == 0 {

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
 use lantern_model::{
-    Act, App, Effect, EffectId, EffectKind, Event, GiveBack, Hint, InputStep, Key, Layout,
+    App, Effect, EffectId, EffectKind, Event, GiveBack, Hint, InputAction, InputBatch, Key, Layout,
     Listening, Modifiers, RuleSet, Shown, Side, Time, Value,
 };
 use lantern_script::{Source, check};
@@ -203,22 +203,22 @@ fn give_back_words(back: &GiveBack) -> String {
 }
 
 /// The acts of a step in words, separated by commas.
-pub fn act_words(step: &InputStep) -> String {
+pub fn act_words(step: &InputBatch) -> String {
     let acts = step.acts.iter().map(|act| match act {
-        Act::Tap(keys) => {
+        InputAction::Tap(keys) => {
             let names: Vec<&str> = keys.iter().map(|key| key.name()).collect();
             format!("tap {}", names.join("+"))
         }
-        Act::Down(key) => format!("down {key}"),
-        Act::Up(key) => format!("up {key}"),
-        Act::Text(text) => format!("type {text:?}"),
-        Act::MoveBy(x, y) => format!("by {x},{y}"),
-        Act::MoveTo(x, y) => format!("to {x},{y}"),
+        InputAction::Down(key) => format!("down {key}"),
+        InputAction::Up(key) => format!("up {key}"),
+        InputAction::Text(text) => format!("type {text:?}"),
+        InputAction::MoveBy(x, y) => format!("by {x},{y}"),
+        InputAction::MoveTo(x, y) => format!("to {x},{y}"),
     });
     acts.collect::<Vec<_>>().join(", ")
 }
 
-fn step_words(step: &InputStep) -> String {
+fn step_words(step: &InputBatch) -> String {
     let mut words = act_words(step);
     if !step.keep.is_empty() {
         words += &format!(" keeping {:?}", step.keep);

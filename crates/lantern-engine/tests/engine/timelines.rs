@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Armed, ArmedKey, Combo, Effect, EffectId, EffectKind, Event, Family, GiveBack, InputStep,
+    App, Armed, ArmedKey, Combo, Effect, EffectId, EffectKind, Event, Family, GiveBack, InputBatch,
     Key, KeyRef, Layout, Link, Modifiers, Rect, Refusal, RunId, Side, Time, Value, WallTime,
 };
 
@@ -423,7 +423,7 @@ fn names(keys: &[Key]) -> String {
     keys.iter().map(|key| key.name()).collect::<Vec<_>>().join("+")
 }
 
-fn step_words(step: &InputStep) -> String {
+fn step_words(step: &InputBatch) -> String {
     let mut words = act_words(step);
     if step.lift {
         words += "; lifting";

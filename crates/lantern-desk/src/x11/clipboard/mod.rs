@@ -15,7 +15,7 @@ pub use keeping::keep_copied;
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use lantern_model::{Act, EffectId, Event, InputStep, Time, Value};
+use lantern_model::{EffectId, Event, InputAction, InputBatch, Time, Value};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
     Atom, AtomEnum, ConnectionExt as _, Property, PropertyNotifyEvent, SelectionRequestEvent,
@@ -228,7 +228,8 @@ impl X11Desk {
         job.phase = Phase::Offered { before, client, pressed: pressed + 1, heard };
         job.until = now + FETCHING;
         let keys = Paste::of_program(&self.front.names).keys(&self.keymap.layout);
-        let step = InputStep { acts: vec![Act::Tap(keys)], lift: true, ..InputStep::default() };
+        let step =
+            InputBatch { acts: vec![InputAction::Tap(keys)], lift: true, ..InputBatch::default() };
         self.perform_step(now, &step)?;
         if let Some(window) = windows::focused_window(&self.link)? {
             self.ping(window, Asker::Pasting)?;
