@@ -2,7 +2,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputBatch, Time, Verb};
+use lantern_model::{Armed, Deed, EffectId, Event, Hint, InputBatch, ReplayKey, Time, Verb};
 
 /// A place where input is seen and made.
 ///
@@ -28,7 +28,7 @@ pub trait Desk {
     ///
     /// # Errors
     /// When the desk is gone.
-    fn give_back(&mut self, now: Time, back: &GiveBack) -> Result<(), DeskError>;
+    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError>;
 
     /// Does what is asked of windows or the clipboard, if it is the desk's to do; its outcome comes
     /// as an event. Whether it is.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{EffectKind, GiveBack, Key, Time};
+use lantern_model::{EffectKind, Key, ReplayKey, Time};
 
 use crate::engine::Engine;
 use crate::presses::Seen;
@@ -77,8 +77,8 @@ impl Engine {
                 if let (Ok(becomes), Some(give)) = (to, &seen.give) {
                     let (hide, ..) = self.through_remap(families, &becomes, seen.held);
                     self.presses.standing.insert(seen.press.key, becomes.clone());
-                    let give = GiveBack { becomes, hide, ..give.clone() };
-                    self.emit(None, EffectKind::GiveBack(give));
+                    let give = ReplayKey { becomes, hide, ..give.clone() };
+                    self.emit(None, EffectKind::ReplayKey(give));
                 }
                 self.set_down(seen.press, None, None);
                 Chorded::Remapped

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use lantern_model::{
-    Cause, Combo, EffectKind, GiveBack, Key, KeyRef, Manner, Modifiers, Side, Time, Value,
+    Cause, Combo, EffectKind, Key, KeyRef, Manner, Modifiers, ReplayKey, Side, Time, Value,
 };
 
 use crate::chords::Chorded;
@@ -105,8 +105,8 @@ pub(crate) struct Seen {
     pub stroke: KeyStroke,
     pub held: Modifiers,
     /// How the program gets it; nothing if it has it already.
-    pub give: Option<GiveBack>,
-    pub tapped_as: Option<GiveBack>,
+    pub give: Option<ReplayKey>,
+    pub tapped_as: Option<ReplayKey>,
 }
 
 fn escape() -> Key {
@@ -128,7 +128,7 @@ impl Engine {
         }
         self.presses.seen.insert(stroke, now);
         let press = self.presses.next(key);
-        let give = |becomes: Vec<Key>, hide: Modifiers, tap: bool| GiveBack {
+        let give = |becomes: Vec<Key>, hide: Modifiers, tap: bool| ReplayKey {
             key,
             becomes,
             under: held,
@@ -276,7 +276,7 @@ impl Engine {
             // The key is its first role at once; only the tap is still to be told.
             if let Some(give) = waiting.give.take() {
                 self.disturb_all(now);
-                self.emit(None, EffectKind::GiveBack(give));
+                self.emit(None, EffectKind::ReplayKey(give));
             }
         }
         if !chord {
@@ -322,7 +322,7 @@ impl Engine {
             let words = self.stroke_words(stroke);
             self.give_reason(now, None, ReasonKind::GivenBack(words));
         }
-        self.emit(None, EffectKind::GiveBack(give));
+        self.emit(None, EffectKind::ReplayKey(give));
     }
 
     fn stroke_words(&self, stroke: KeyStroke) -> String {
@@ -445,14 +445,14 @@ impl Engine {
     }
 
     /// A remapped key was tapped: what it then is, is seen by rules as well.
-    fn tap_as(&mut self, now: Time, give: GiveBack, press: Press) {
+    fn tap_as(&mut self, now: Time, give: ReplayKey, press: Press) {
         let (_, held, stroke) =
             self.through_remap(lantern_model::Families::NONE, &give.becomes, give.under);
         let watch = Arc::clone(&self.watch);
         let won = self.winner(now, watch.candidates(stroke), held, Some(Manner::Pressed));
         self.fire_pressed(now, won, press);
         if won.is_none_or(|won| self.rules.rules[won.0].passing) {
-            self.emit(None, EffectKind::GiveBack(give));
+            self.emit(None, EffectKind::ReplayKey(give));
         }
     }
 

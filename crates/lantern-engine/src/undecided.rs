@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use lantern_model::{Cause, EffectKind, GiveBack, Key, Manner, RuleSet, Time};
+use lantern_model::{Cause, EffectKind, Key, Manner, ReplayKey, RuleSet, Time};
 
 use crate::engine::Engine;
 use crate::firing::Press;
@@ -16,7 +16,7 @@ pub(crate) struct Undecided {
     pub press: Press,
     pub at: Time,
     /// How the program gets it if it was not meant; nothing if the program has it already.
-    pub give: Option<GiveBack>,
+    pub give: Option<ReplayKey>,
     pub up: bool,
     /// It may become keys together with others.
     pub chord: bool,
@@ -38,7 +38,7 @@ pub(crate) struct Undecided {
     pub else_pressed: Option<Won>,
     pub else_released: Option<Won>,
     /// What it is for the program when it goes up soon.
-    pub tapped_as: Option<GiveBack>,
+    pub tapped_as: Option<ReplayKey>,
     /// A rule took it already: it is never given back.
     pub taken: bool,
 }
@@ -234,7 +234,7 @@ impl Engine {
         }
         if let Some(mut give) = waiting.give.filter(|_| !taken) {
             give.tap = waiting.up;
-            self.emit(None, EffectKind::GiveBack(give));
+            self.emit(None, EffectKind::ReplayKey(give));
         }
     }
 

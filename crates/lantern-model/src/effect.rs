@@ -34,7 +34,7 @@ pub enum EffectKind {
     /// Listen for exactly this from now on; the ear is closed when there is nothing. No outcome.
     Listen(Listening),
     /// Hand a withheld key to the program. No outcome.
-    GiveBack(GiveBack),
+    ReplayKey(ReplayKey),
     /// Do something with programs, devices or the person. Has an outcome.
     Execute(Deed),
     /// Nobody waits for the outcome of this effect any more; what can be ended is ended.
@@ -47,7 +47,7 @@ pub enum EffectKind {
 
 /// A withheld key that the program gets after all, as itself or as what it is remapped to.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct GiveBack {
+pub struct ReplayKey {
     /// The key of the board.
     pub key: Key,
     /// What goes down in the program, in this order: the key itself, or others in its place. It

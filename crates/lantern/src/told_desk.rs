@@ -3,7 +3,7 @@
 use std::os::fd::BorrowedFd;
 
 use lantern_desk::{Desk, DeskError, SimulatedDesk, What};
-use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, Hint, InputBatch, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, Hint, InputBatch, ReplayKey, Time};
 
 use crate::style::{self, say};
 use crate::wording::{board, combo_name, quoted};
@@ -49,7 +49,7 @@ impl Desk for ToldDesk {
         Ok(())
     }
 
-    fn give_back(&mut self, now: Time, back: &GiveBack) -> Result<(), DeskError> {
+    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError> {
         self.desk.give_back(now, back)
     }
 

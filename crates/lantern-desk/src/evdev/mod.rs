@@ -15,7 +15,7 @@ mod screen;
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, GiveBack, InputBatch, Key, Rect, Time};
+use lantern_model::{Armed, Deed, EffectId, Event, InputBatch, Key, Rect, ReplayKey, Time};
 
 use crate::desk::without_session;
 use crate::{Desk, DeskError};
@@ -232,7 +232,7 @@ impl Desk for EvdevDesk {
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &GiveBack) -> Result<(), DeskError> {
+    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), DeskError> {
         let flow = self.passage.give_back(back);
         self.send(&flow, 0, 0);
         self.outlet.flush()

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use lantern_model::{
-    Armed, Event, Families, Family, GiveBack, Key, KeyKind, Layout, Level, Modifiers, Point, Side,
+    Armed, Event, Families, Family, Key, KeyKind, Layout, Level, Modifiers, Point, ReplayKey, Side,
 };
 
 /// Places of a way at the most that nobody has asked for.
@@ -204,8 +204,8 @@ impl Passage {
     }
 
     /// A withheld key goes to the programs after all.
-    pub(super) fn give_back(&mut self, back: &GiveBack) -> Flow {
-        let GiveBack { key, becomes, under, hide, tap, way: _ } = back;
+    pub(super) fn give_back(&mut self, back: &ReplayKey) -> Flow {
+        let ReplayKey { key, becomes, under, hide, tap, way: _ } = back;
         let stays = !tap && self.fingers.contains_key(key);
         let shown = self.shown_modifiers();
         let hidden: Vec<Key> =

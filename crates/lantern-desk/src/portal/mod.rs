@@ -13,8 +13,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_model::{
-    Armed, Combo, Deed, EffectId, Event, Families, GiveBack, InputAction, InputBatch, Key, KeyKind,
-    Layout, Modifiers, Time,
+    Armed, Combo, Deed, EffectId, Event, Families, InputAction, InputBatch, Key, KeyKind, Layout,
+    Modifiers, ReplayKey, Time,
 };
 
 use crate::desk::without_session;
@@ -249,7 +249,7 @@ impl Desk for PortalDesk {
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &GiveBack) -> Result<(), DeskError> {
+    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), DeskError> {
         // It was a whole combination, and the program never knew of it: it gets all of it.
         let keys: Vec<Key> =
             back.under.iter().map(lantern_model::Side::key).chain(back.becomes.clone()).collect();

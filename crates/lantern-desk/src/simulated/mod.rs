@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputAction, InputBatch, Key, KeyKind,
-    Layout, Level, Modifiers, Rect, Shown, Side, Time, Value, Verb,
+    App, Armed, Deed, EffectId, Event, Hint, InputAction, InputBatch, Key, KeyKind, Layout, Level,
+    Modifiers, Rect, ReplayKey, Shown, Side, Time, Value, Verb,
 };
 
 use crate::{Desk, DeskError};
@@ -384,7 +384,7 @@ impl Desk for SimulatedDesk {
         Ok(())
     }
 
-    fn give_back(&mut self, now: Time, back: &GiveBack) -> Result<(), DeskError> {
+    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError> {
         self.withheld.remove(&back.key);
         let Some((last, with)) = back.becomes.split_last() else {
             return Ok(());

@@ -10,7 +10,7 @@ mod session;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use lantern_model::{
-    Armed, Deed, EffectId, Event, GiveBack, Hint, InputAction, InputBatch, Layout, Time, Value,
+    Armed, Deed, EffectId, Event, Hint, InputAction, InputBatch, Layout, ReplayKey, Time, Value,
     Verb,
 };
 use rustix::event::epoll;
@@ -122,7 +122,7 @@ impl<D: Desk> Desk for SessionDesk<D> {
         self.desk.input(now, effect, step)
     }
 
-    fn give_back(&mut self, now: Time, back: &GiveBack) -> Result<(), DeskError> {
+    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError> {
         self.desk.give_back(now, back)
     }
 

@@ -6,7 +6,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{Event, GiveBack, Key, Modifiers, Side};
+use lantern_model::{Event, Key, Modifiers, ReplayKey, Side};
 
 use super::X11Desk;
 use super::fingers;
@@ -18,7 +18,7 @@ use super::pointer::{button_of, is_pointed};
 use crate::DeskError;
 
 impl X11Desk {
-    pub(super) fn give_key_back(&mut self, back: &GiveBack) -> Result<(), DeskError> {
+    pub(super) fn give_key_back(&mut self, back: &ReplayKey) -> Result<(), DeskError> {
         let itself = back.becomes == [back.key];
         let waits = self.hands.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
             (Ending::Button { button, waits }, Some(own)) => {
@@ -79,7 +79,7 @@ impl X11Desk {
 
     /// The modifiers that are down though the key was not pressed under them, or hides them, and those
     /// that are missing. If any is to go, every key is told from here on.
-    fn wrong_modifiers(&mut self, back: &GiveBack) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
+    fn wrong_modifiers(&mut self, back: &ReplayKey) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
         let wrong = self.wrong_among(back, self.held_modifiers()?);
         if wrong.0.is_empty() {
             return Ok(wrong);
@@ -89,7 +89,7 @@ impl X11Desk {
         Ok(self.wrong_among(back, shown))
     }
 
-    fn wrong_among(&self, back: &GiveBack, shown: Vec<u8>) -> (Vec<u8>, Vec<u8>) {
+    fn wrong_among(&self, back: &ReplayKey, shown: Vec<u8>) -> (Vec<u8>, Vec<u8>) {
         let wanted =
             self.families_of(back.under.iter().filter(|s| !back.hide.contains(*s)).collect());
         let have: Modifiers = shown.iter().filter_map(|code| side_of(*code)).collect();

@@ -44,7 +44,7 @@ pub use tally::pick_place;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{App, Armed, Deed, EffectId, Event, GiveBack, Hint, InputBatch, Level, Time};
+use lantern_model::{App, Armed, Deed, EffectId, Event, Hint, InputBatch, Level, ReplayKey, Time};
 use rustix::event::Timespec;
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::Window;
@@ -226,7 +226,7 @@ impl Desk for X11Desk {
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &GiveBack) -> Result<(), DeskError> {
+    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), DeskError> {
         self.give_key_back(back)
     }
 

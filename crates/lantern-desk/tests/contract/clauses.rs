@@ -2,8 +2,8 @@
 
 use lantern_desk::Desk;
 use lantern_model::{
-    Armed, ArmedKey, EffectId, Event, Families, Family, GiveBack, InputAction, InputBatch, Key,
-    Modifiers, Side, Time,
+    Armed, ArmedKey, EffectId, Event, Families, Family, InputAction, InputBatch, Key, Modifiers,
+    ReplayKey, Side, Time,
 };
 
 /// Gives a macro the names of all clauses, behind what else it takes.
@@ -228,7 +228,7 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
     bench.press(key("b"));
     bench.events();
     assert_eq!(bench.received(), [""; 0]);
-    let back = GiveBack {
+    let back = ReplayKey {
         key: key("b"),
         becomes: vec![key("b")],
         under: Modifiers::NONE,
@@ -281,8 +281,8 @@ pub fn every_step_has_its_outcome(bench: &mut dyn Bench) {
     assert_eq!(outcomes(&bench.events()), 40);
 }
 
-fn given_back(name: &str, becomes: &str) -> GiveBack {
-    GiveBack {
+fn given_back(name: &str, becomes: &str) -> ReplayKey {
+    ReplayKey {
         key: key(name),
         becomes: vec![key(becomes)],
         under: Modifiers::NONE,
@@ -329,7 +329,7 @@ pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
     bench.release(key("b"));
     assert_eq!(bench.events(), [Event::LetGo { key: key("b") }]);
     bench.press(key("b"));
-    let tap = GiveBack { tap: true, ..given_back("b", "b") };
+    let tap = ReplayKey { tap: true, ..given_back("b", "b") };
     bench.desk().give_back(Time::START, &tap).expect("the desk is there");
     assert_eq!(bench.events(), [pressed("b", &[])]);
     bench.desk().give_back(Time::START, &given_back("b", "b")).expect("the desk is there");

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
 use lantern_model::{
-    App, Effect, EffectId, EffectKind, Event, GiveBack, Hint, InputAction, InputBatch, Key, Layout,
-    Listening, Modifiers, RuleSet, Shown, Side, Time, Value,
+    App, Effect, EffectId, EffectKind, Event, Hint, InputAction, InputBatch, Key, Layout,
+    Listening, Modifiers, ReplayKey, RuleSet, Shown, Side, Time, Value,
 };
 use lantern_script::{Source, check};
 
@@ -168,7 +168,7 @@ fn words(effect: &Effect) -> String {
             format!("arm {}{fingers}{everything}{traces}", names.collect::<Vec<_>>().join(" "))
         }
         EffectKind::Input(step) => step_words(step),
-        EffectKind::GiveBack(back) => give_back_words(back),
+        EffectKind::ReplayKey(back) => give_back_words(back),
         EffectKind::Execute(deed) => {
             let value = deed.value.as_ref().map_or_else(String::new, |value| format!(" {value}"));
             format!("{} {:?}{value}", deed.verb.words(), deed.words)
@@ -184,7 +184,7 @@ fn words(effect: &Effect) -> String {
     }
 }
 
-fn give_back_words(back: &GiveBack) -> String {
+fn give_back_words(back: &ReplayKey) -> String {
     let mut words = format!("give back {}", back.key);
     if back.becomes != [back.key] {
         let names: Vec<&str> = back.becomes.iter().map(|key| key.name()).collect();

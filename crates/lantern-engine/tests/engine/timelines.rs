@@ -11,8 +11,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Armed, ArmedKey, Combo, Effect, EffectId, EffectKind, Event, Family, GiveBack, InputBatch,
-    Key, KeyRef, Layout, Link, Modifiers, Rect, Refusal, RunId, Side, Time, Value, WallTime,
+    App, Armed, ArmedKey, Combo, Effect, EffectId, EffectKind, Event, Family, InputBatch, Key,
+    KeyRef, Layout, Link, Modifiers, Rect, Refusal, ReplayKey, RunId, Side, Time, Value, WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -374,7 +374,7 @@ fn words(effect: &Effect) -> String {
     match &effect.kind {
         EffectKind::Arm(armed) => armed_words(armed),
         EffectKind::Input(step) => format!("input {}", step_words(step)),
-        EffectKind::GiveBack(back) => give_back_words(back),
+        EffectKind::ReplayKey(back) => give_back_words(back),
         EffectKind::Execute(deed) => {
             let (value, limit) = (&deed.value, &deed.limit);
             format!("do {:?} {:?} {value:?} {limit:?}", deed.verb, deed.words)
@@ -436,7 +436,7 @@ fn step_words(step: &InputBatch) -> String {
     words
 }
 
-fn give_back_words(back: &GiveBack) -> String {
+fn give_back_words(back: &ReplayKey) -> String {
     let mut words = format!("give back {}", back.key);
     if back.becomes != [back.key] {
         words += &format!(" as {}", names(&back.becomes));

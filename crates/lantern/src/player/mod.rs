@@ -211,7 +211,7 @@ impl Player {
         let done = match &effect.kind {
             EffectKind::Arm(armed) => self.desk.arm(armed.clone()),
             EffectKind::Input(step) => self.desk.input(self.now, effect.id, step),
-            EffectKind::GiveBack(back) => self.desk.give_back(self.now, back),
+            EffectKind::ReplayKey(back) => self.desk.give_back(self.now, back),
             EffectKind::Hint(hint) => self.desk.hint(self.now, effect.id, hint),
             // A scene says what is heard.
             EffectKind::Listen(_) => Ok(()),

@@ -318,7 +318,7 @@ impl<'j, D: Desk> Session<'j, D> {
                 self.desk.arm(armed)
             }
             EffectKind::Input(step) => self.desk.input(now, effect.id, &step),
-            EffectKind::GiveBack(back) => self.desk.give_back(now, &back),
+            EffectKind::ReplayKey(back) => self.desk.give_back(now, &back),
             EffectKind::Hint(hint) => self.show(now, effect.id, &hint),
             EffectKind::Log(text) => {
                 say!("{text}");

@@ -87,7 +87,7 @@ impl Loop {
             let done = match effect.kind {
                 EffectKind::Arm(armed) => desk.arm(armed),
                 EffectKind::Input(step) => desk.input(now, effect.id, &step),
-                EffectKind::GiveBack(back) => desk.give_back(now, &back),
+                EffectKind::ReplayKey(back) => desk.give_back(now, &back),
                 EffectKind::Hint(hint) => desk.hint(now, effect.id, &hint),
                 EffectKind::Execute(deed) => desk.attempt(now, effect.id, &deed).map(drop),
                 EffectKind::Log(_) | EffectKind::Listen(_) | EffectKind::Cancel(_) => Ok(()),
