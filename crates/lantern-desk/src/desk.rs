@@ -2,7 +2,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, Hint, InputBatch, ReplayKey, Time, Verb};
+use lantern_model::{Deed, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time, Verb};
 
 /// A place where input is seen and made.
 ///
@@ -16,7 +16,7 @@ pub trait Desk {
     ///
     /// # Errors
     /// When the desk is gone.
-    fn arm(&mut self, armed: Armed) -> Result<(), DeskError>;
+    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError>;
 
     /// Does one step of input; its outcome comes as an event.
     ///

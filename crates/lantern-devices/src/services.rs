@@ -8,7 +8,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
-use lantern_model::{ArmedKey, Deed, EffectId, Event, Listening, Value, Verb};
+use lantern_model::{Deed, EffectId, Event, KeyGrab, Listening, Value, Verb};
 use rustix::event::{EventfdFlags, eventfd};
 
 use crate::caught::catch;
@@ -237,7 +237,7 @@ impl Services {
     /// names them. `manager` tells the window manager's name.
     pub fn find_owners(
         &self,
-        keys: Vec<ArmedKey>,
+        keys: Vec<KeyGrab>,
         manager: impl FnOnce() -> String + Send + 'static,
     ) {
         let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
 use lantern_model::{
-    App, Armed, ArmedKey, Effect, EffectId, EffectKind, Event, Key, LayerId, Layout, Rect,
+    App, Effect, EffectId, EffectKind, Event, GrabSet, Key, KeyGrab, LayerId, Layout, Rect,
     RoutineId, RuleSet, RunId, Time, Value,
 };
 
@@ -48,9 +48,9 @@ pub struct Engine {
     pub(crate) globals: Vec<Value>,
     pub(crate) watch: Arc<Watch>,
     /// What the desk was told to see and withhold.
-    armed: Option<Armed>,
+    armed: Option<GrabSet>,
     /// The same as the table wants it, when no key waits to be told.
-    at_rest: Armed,
+    at_rest: GrabSet,
     /// Whether that was made anew since the desk was told.
     arm_anew: bool,
     pub(crate) layout_known: bool,
@@ -75,7 +75,7 @@ pub struct Engine {
     pub(crate) waiting: BTreeMap<usize, Firing>,
     pub(crate) last_fired: BTreeMap<usize, Time>,
     /// Keys that somebody else holds.
-    pub(crate) refused: Vec<ArmedKey>,
+    pub(crate) refused: Vec<KeyGrab>,
     /// Until when the ceiling of input is used up.
     pub(crate) input_until: Time,
     /// What a trigger that fired is called, by rule and trigger.
@@ -122,7 +122,7 @@ impl Engine {
             globals: Vec::new(),
             watch: Arc::default(),
             armed: None,
-            at_rest: Armed::default(),
+            at_rest: GrabSet::default(),
             arm_anew: false,
             layout_known: false,
             missing: BTreeSet::new(),
@@ -463,7 +463,7 @@ impl Engine {
                 self.give_reason(now, entry.0, ReasonKind::NotOnBoard(entry.1));
             }
         }
-        self.at_rest = Armed {
+        self.at_rest = GrabSet {
             pointer: self.asks.pointer,
             boards: self.asks.boards,
             letters: self.asks.letters && !self.locked,
@@ -479,12 +479,12 @@ impl Engine {
     pub(crate) fn arm(&mut self) {
         let everything = self.presses.withholds_all();
         let traces = self.presses.traces().then_some(self.rules.settings.trail);
-        let same = |armed: &Armed| armed.everything == everything && armed.traces == traces;
+        let same = |armed: &GrabSet| armed.everything == everything && armed.traces == traces;
         let same = self.armed.as_ref().is_some_and(same);
         if !self.layout_known || same && !std::mem::take(&mut self.arm_anew) {
             return;
         }
-        let armed = Armed { everything, traces, ..self.at_rest.clone() };
+        let armed = GrabSet { everything, traces, ..self.at_rest.clone() };
         if self.armed.as_ref() != Some(&armed) {
             self.armed = Some(armed.clone());
             self.emit(None, EffectKind::Arm(armed));

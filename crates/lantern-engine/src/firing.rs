@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use lantern_model::{
-    Again, ArmedKey, Cause, Combo, Key, Modifiers, Refusal, Rule, RunId, Time, Value,
+    Again, Cause, Combo, Key, KeyGrab, Modifiers, Refusal, Rule, RunId, Time, Value,
 };
 
 use crate::engine::Engine;
@@ -296,7 +296,7 @@ impl Engine {
     }
 
     /// Names the rules whose keys cannot be had.
-    pub(crate) fn handle_refusals(&mut self, now: Time, refused: &[(ArmedKey, Refusal)]) {
+    pub(crate) fn handle_refusals(&mut self, now: Time, refused: &[(KeyGrab, Refusal)]) {
         let rules = Arc::clone(&self.rules);
         self.refused.extend(refused.iter().map(|(armed, _)| *armed));
         for (armed, why) in refused {

@@ -1,7 +1,7 @@
 //! Why a combination did, or did not, fire: the rules nearest to it, each with the one thing that
 //! keeps it from firing now.
 
-use lantern_model::{Again, ArmedKey, Cause, Combo, Key, Manner, Rule, Time};
+use lantern_model::{Again, Cause, Combo, Key, KeyGrab, Manner, Rule, Time};
 
 use crate::engine::Engine;
 use crate::key_stroke::{KeyStroke, chord_of, key_stroke_of};
@@ -115,7 +115,7 @@ impl Engine {
         if self.locked && !rule.even_locked {
             return Some("the screen is locked".to_owned());
         }
-        let is_it = |refused: &ArmedKey| (refused.key, refused.families) == stroke;
+        let is_it = |refused: &KeyGrab| (refused.key, refused.families) == stroke;
         if self.refused.iter().any(is_it) {
             return Some("another program holds the key: `lantern capture` says whose".to_owned());
         }

@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Again, Armed, ArmedKey, Cause, Combo, ContextFilter, Families, Key, Layout, Manner, Modifiers,
+    Again, Cause, Combo, ContextFilter, Families, GrabSet, Key, KeyGrab, Layout, Manner, Modifiers,
     Remap, Rule, RuleSet, Side,
 };
 
@@ -370,7 +370,7 @@ impl Watch {
     }
 
     /// What the desk must see and withhold, apart from what rules ask for in their conditions.
-    pub(crate) fn armed(&self, rules: &RuleSet) -> Armed {
+    pub(crate) fn armed(&self, rules: &RuleSet) -> GrabSet {
         let mut keys: BTreeMap<(Key, Families, bool), (bool, Hold)> = BTreeMap::new();
         let mut fingers = false;
         let mut arm = |stroke: KeyStroke, further: bool, sides: bool, hold: Hold| {
@@ -428,7 +428,7 @@ impl Watch {
         if let Some(panic) = self.panic {
             arm(panic, false, false, Hold::Followed);
         }
-        let keys = keys.into_iter().map(|((key, families, further), (sides, hold))| ArmedKey {
+        let keys = keys.into_iter().map(|((key, families, further), (sides, hold))| KeyGrab {
             key,
             families,
             further,
@@ -436,7 +436,7 @@ impl Watch {
             follow: hold != Hold::Fires,
             waits: hold == Hold::Waits,
         });
-        Armed { keys: keys.collect(), fingers, panic: self.panic, ..Armed::default() }
+        GrabSet { keys: keys.collect(), fingers, panic: self.panic, ..GrabSet::default() }
     }
 }
 

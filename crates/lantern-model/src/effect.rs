@@ -28,7 +28,7 @@ pub struct Effect {
 #[derive(Debug, Clone, PartialEq)]
 pub enum EffectKind {
     /// Withhold exactly these keys from now on. No outcome; [`crate::Event::Refused`] may follow.
-    Arm(Armed),
+    Arm(GrabSet),
     /// Do one indivisible input step. Has an outcome.
     Input(InputBatch),
     /// Listen for exactly this from now on; the ear is closed when there is nothing. No outcome.
@@ -147,9 +147,9 @@ impl Corner {
 
 /// The keys that the rules in force need to see.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Armed {
+pub struct GrabSet {
     /// Keys to withhold, distinct and in order.
-    pub keys: Vec<ArmedKey>,
+    pub keys: Vec<KeyGrab>,
     /// Whether every key and button of the person must be reported.
     pub fingers: bool,
     /// Whether what the person types must be reported as characters.
@@ -168,10 +168,10 @@ pub struct Armed {
     pub panic: Option<(Key, Families)>,
 }
 
-impl Armed {
+impl GrabSet {
     /// Whether a press under exactly these families is withheld, and if so, whether its release is reported.
     pub fn withholds(&self, key: Key, families: Families) -> Option<bool> {
-        let takes = |armed: &&ArmedKey| {
+        let takes = |armed: &&KeyGrab| {
             armed.key == key
                 && (armed.families == families
                     || armed.further && armed.families.iter().all(|f| families.contains(f)))
@@ -186,7 +186,7 @@ impl Armed {
 
 /// A key with the modifier families it is withheld under.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct ArmedKey {
+pub struct KeyGrab {
     /// The key of the board.
     pub key: Key,
     /// Exactly these families are down.

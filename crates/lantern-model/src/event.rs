@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{ArmedKey, Ear, EffectId, Key, Layout, Link, Modifiers, Point, Value, WallTime};
+use crate::{Ear, EffectId, Key, KeyGrab, Layout, Link, Modifiers, Point, Value, WallTime};
 
 /// A part of a screen, in its pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -180,9 +180,9 @@ pub enum Event {
         text: String,
     },
     /// Armed keys that cannot be had, each with why.
-    Refused(Vec<(ArmedKey, Refusal)>),
+    Refused(Vec<(KeyGrab, Refusal)>),
     /// Armed keys that somebody else held and let go; they are ours now.
-    Freed(Vec<ArmedKey>),
+    Freed(Vec<KeyGrab>),
     /// An effect is done, perhaps with a value, or failed with this reason.
     Outcome {
         /// Which effect.

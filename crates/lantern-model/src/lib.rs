@@ -31,8 +31,8 @@ pub use device::{
     Broker, Device, DeviceId, DeviceKind, Guarded, GuardedPart, Link, Secret, topic_fits,
 };
 pub use effect::{
-    Armed, ArmedKey, Corner, Effect, EffectId, EffectKind, Hint, HintPlace, InputAction,
-    InputBatch, ReplayKey, RunId, Shown,
+    Corner, Effect, EffectId, EffectKind, GrabSet, Hint, HintPlace, InputAction, InputBatch,
+    KeyGrab, ReplayKey, RunId, Shown,
 };
 pub use event::{App, Event, Rect, Refusal};
 pub use key::{Key, KeyKind, KeySetError};

@@ -12,7 +12,7 @@ use lantern_devices::{
     Answer, Done, Front, LastSaid, Launcher, Level, Linked, Report, Services, Shortcut,
 };
 use lantern_model::{
-    App, ArmedKey, Deed, DeviceId, EffectId, Event, Link, Listening, Refusal, RuleSet, Value, Verb,
+    App, Deed, DeviceId, EffectId, Event, KeyGrab, Link, Listening, Refusal, RuleSet, Value, Verb,
 };
 use lantern_sense::Loudness;
 use serde::Deserialize;
@@ -79,7 +79,7 @@ impl Errands {
     }
 
     /// Looks which settings of the desktop give these combinations to something.
-    pub fn find_owners(&self, refused: &[(ArmedKey, Refusal)]) {
+    pub fn find_owners(&self, refused: &[(KeyGrab, Refusal)]) {
         let held = refused.iter().filter(|(_, why)| *why == Refusal::Held);
         let keys = held.map(|(key, _)| *key).collect();
         // Where there is no display no window manager has keys.

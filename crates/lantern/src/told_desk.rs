@@ -3,7 +3,7 @@
 use std::os::fd::BorrowedFd;
 
 use lantern_desk::{Desk, DeskError, SimulatedDesk, What};
-use lantern_model::{Armed, Deed, EffectId, Event, Hint, InputBatch, ReplayKey, Time};
+use lantern_model::{Deed, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 
 use crate::style::{self, say};
 use crate::wording::{board, combo_name, quoted};
@@ -39,7 +39,7 @@ impl ToldDesk {
 }
 
 impl Desk for ToldDesk {
-    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         self.desk.arm(armed)
     }
 

@@ -11,7 +11,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
 use evdev::{AbsoluteAxisCode, Device, EventType, InputEvent, KeyCode, RelativeAxisCode};
-use lantern_model::{Armed, KeyKind};
+use lantern_model::{GrabSet, KeyKind};
 use rustix::event::epoll;
 use rustix::fs::inotify;
 
@@ -35,7 +35,7 @@ pub(super) struct Taking {
 
 impl Taking {
     /// What the rules in force need.
-    pub(super) fn of(armed: &Armed) -> Taking {
+    pub(super) fn of(armed: &GrabSet) -> Taking {
         let any = |is_it: fn(KeyKind) -> bool| armed.keys.iter().any(|key| is_it(key.key.kind()));
         let pointers = any(|kind| matches!(kind, KeyKind::Mouse | KeyKind::Wheel));
         Taking {

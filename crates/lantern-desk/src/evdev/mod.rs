@@ -15,7 +15,7 @@ mod screen;
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Armed, Deed, EffectId, Event, InputBatch, Key, Rect, ReplayKey, Time};
+use lantern_model::{Deed, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time};
 
 use crate::desk::without_session;
 use crate::{Desk, DeskError};
@@ -215,7 +215,7 @@ impl EvdevDesk {
 }
 
 impl Desk for EvdevDesk {
-    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         // After a panic nothing but its own combination is armed until somebody resumes.
         let only_panic = armed.keys.iter().all(|key| Some((key.key, key.families)) == armed.panic);
         if !only_panic {

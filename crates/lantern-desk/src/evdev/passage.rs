@@ -4,7 +4,8 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use lantern_model::{
-    Armed, Event, Families, Family, Key, KeyKind, Layout, Level, Modifiers, Point, ReplayKey, Side,
+    Event, Families, Family, GrabSet, Key, KeyKind, Layout, Level, Modifiers, Point, ReplayKey,
+    Side,
 };
 
 /// Places of a way at the most that nobody has asked for.
@@ -41,7 +42,7 @@ struct KeySubstitution {
 #[derive(Debug)]
 pub(super) struct Passage {
     layout: Layout,
-    armed: Armed,
+    armed: GrabSet,
     /// Under the person's fingers, each with the boards it is down on.
     fingers: BTreeMap<Key, Vec<Finger>>,
     /// Those that no program knows of, each with whether its release is reported.
@@ -65,7 +66,7 @@ impl Passage {
     pub(super) fn new(layout: Layout) -> Passage {
         Passage {
             layout,
-            armed: Armed::default(),
+            armed: GrabSet::default(),
             fingers: BTreeMap::new(),
             withheld: BTreeMap::new(),
             substitutions: BTreeMap::new(),
@@ -84,11 +85,11 @@ impl Passage {
         &self.layout
     }
 
-    pub(super) fn armed(&self) -> &Armed {
+    pub(super) fn armed(&self) -> &GrabSet {
         &self.armed
     }
 
-    pub(super) fn arm(&mut self, armed: Armed) {
+    pub(super) fn arm(&mut self, armed: GrabSet) {
         if armed.fingers && !self.armed.fingers {
             let down = self.fingers.keys().map(|key| Event::Finger { key: *key, down: true });
             self.events.extend(down);

@@ -13,7 +13,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_model::{
-    Armed, Combo, Deed, EffectId, Event, Families, InputAction, InputBatch, Key, KeyKind, Layout,
+    Combo, Deed, EffectId, Event, Families, GrabSet, InputAction, InputBatch, Key, KeyKind, Layout,
     Modifiers, ReplayKey, Time,
 };
 
@@ -57,7 +57,7 @@ struct Waiting {
 #[derive(Debug)]
 pub struct PortalDesk {
     portal: Portal,
-    armed: Armed,
+    armed: GrabSet,
     given: BTreeMap<String, Given>,
     /// Combinations that are down.
     down: BTreeSet<String>,
@@ -85,7 +85,7 @@ impl PortalDesk {
         Ok(PortalDesk {
             portal,
             events: VecDeque::from([Event::Layout(layout)]),
-            armed: Armed::default(),
+            armed: GrabSet::default(),
             given,
             down: BTreeSet::new(),
             waiting: VecDeque::new(),
@@ -98,9 +98,8 @@ impl PortalDesk {
                 let Some(given) = self.given.get(&id).copied() else { return Ok(()) };
                 let Given { key, modifiers, families } = given;
                 // Of a rule for another place it is nobody's: the portal has taken it all the same.
-                let is_armed = |armed: &lantern_model::ArmedKey| {
-                    armed.key == key && armed.families == families
-                };
+                let is_armed =
+                    |armed: &lantern_model::KeyGrab| armed.key == key && armed.families == families;
                 if self.down.insert(id) && self.armed.keys.iter().any(is_armed) {
                     self.events.push_back(Event::Pressed { key, modifiers });
                 }
@@ -232,7 +231,7 @@ fn symbol_of(letter: char) -> u32 {
 }
 
 impl Desk for PortalDesk {
-    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         self.armed = armed;
         Ok(())
     }

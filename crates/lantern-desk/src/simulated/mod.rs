@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    App, Armed, Deed, EffectId, Event, Hint, InputAction, InputBatch, Key, KeyKind, Layout, Level,
-    Modifiers, Rect, ReplayKey, Shown, Side, Time, Value, Verb,
+    App, Deed, EffectId, Event, GrabSet, Hint, InputAction, InputBatch, Key, KeyKind, Layout,
+    Level, Modifiers, Rect, ReplayKey, Shown, Side, Time, Value, Verb,
 };
 
 use crate::{Desk, DeskError};
@@ -49,7 +49,7 @@ pub enum What {
 #[derive(Debug)]
 pub struct SimulatedDesk {
     layout: Layout,
-    armed: Armed,
+    armed: GrabSet,
     /// Under the person's fingers, whether a program knows or not.
     fingers: BTreeSet<Key>,
     /// Those that no program knows of, each with whether its release is reported.
@@ -81,7 +81,7 @@ impl SimulatedDesk {
                 Event::Layout(layout.clone()),
             ]),
             layout,
-            armed: Armed::default(),
+            armed: GrabSet::default(),
             fingers: BTreeSet::new(),
             withheld: BTreeMap::new(),
             substitutions: BTreeMap::new(),
@@ -364,7 +364,7 @@ fn sides(keys: impl Iterator<Item = Key>) -> Modifiers {
 }
 
 impl Desk for SimulatedDesk {
-    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         if armed.fingers && !self.armed.fingers {
             let down = self.fingers.iter().map(|key| Event::Finger { key: *key, down: true });
             self.events.extend(down);

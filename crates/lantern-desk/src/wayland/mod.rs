@@ -10,7 +10,7 @@ mod session;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use lantern_model::{
-    Armed, Deed, EffectId, Event, Hint, InputAction, InputBatch, Layout, ReplayKey, Time, Value,
+    Deed, EffectId, Event, GrabSet, Hint, InputAction, InputBatch, Layout, ReplayKey, Time, Value,
     Verb,
 };
 use rustix::event::epoll;
@@ -114,7 +114,7 @@ impl<D: Desk> SessionDesk<D> {
 }
 
 impl<D: Desk> Desk for SessionDesk<D> {
-    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         self.desk.arm(armed)
     }
 

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{ArmedKey, Event, Refusal, Time};
+use lantern_model::{Event, KeyGrab, Refusal, Time};
 use x11rb::connection::RequestConnection as _;
 use x11rb::errors::ConnectionError;
 use x11rb::protocol::Event as XEvent;
@@ -225,14 +225,14 @@ impl X11Desk {
             self.grabs.suspend(&self.link, *detail)?;
         }
         // Each is told once, and again if we had it in between.
-        let is_ours = |told: &mut (ArmedKey, Refusal)| {
+        let is_ours = |told: &mut (KeyGrab, Refusal)| {
             self.armed.keys.contains(&told.0) && !refused.contains(told)
         };
-        let freed: Vec<ArmedKey> = self.told.extract_if(.., is_ours).map(|told| told.0).collect();
+        let freed: Vec<KeyGrab> = self.told.extract_if(.., is_ours).map(|told| told.0).collect();
         if !freed.is_empty() {
             self.events.push_back(Event::Freed(freed));
         }
-        let is_new = |refused: &&(ArmedKey, Refusal)| !self.told.contains(refused);
+        let is_new = |refused: &&(KeyGrab, Refusal)| !self.told.contains(refused);
         let new: Refusals = refused.iter().filter(is_new).cloned().collect();
         self.missing = refused.iter().any(|(_, why)| *why == Refusal::Held);
         if !new.is_empty() {

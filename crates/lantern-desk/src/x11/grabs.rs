@@ -14,7 +14,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{ArmedKey, Families, Key, Refusal};
+use lantern_model::{Families, Key, KeyGrab, Refusal};
 use x11rb::CURRENT_TIME;
 use x11rb::cookie::VoidCookie;
 use x11rb::protocol::xinput::{
@@ -94,27 +94,27 @@ fn is_shared(detail: Detail) -> bool {
 }
 
 /// Keys that cannot be had, each with why.
-pub(super) type Refusals = Vec<(ArmedKey, Refusal)>;
+pub(super) type Refusals = Vec<(KeyGrab, Refusal)>;
 
 /// What is grabbed now.
 #[derive(Debug, Default)]
 pub(super) struct Grabs {
     /// What must be withheld of each key.
-    wanted: BTreeMap<Detail, Vec<ArmedKey>>,
+    wanted: BTreeMap<Detail, Vec<KeyGrab>>,
     taken: BTreeMap<Grab, Manner>,
 }
 
 impl Grabs {
     /// What is withheld of a key under these families, all that is wanted of it together. A pen and
     /// a mouse share their buttons, so one key may be two.
-    pub(super) fn find(&self, key: Key, families: Families) -> Option<ArmedKey> {
+    pub(super) fn find(&self, key: Key, families: Families) -> Option<KeyGrab> {
         let of_detail = self.wanted.get(&Detail::of(key)?)?;
-        let takes = |armed: &&ArmedKey| {
+        let takes = |armed: &&KeyGrab| {
             armed.key == key
                 && (armed.families == families
                     || armed.further && armed.families.iter().all(|f| families.contains(f)))
         };
-        let both = |one: ArmedKey, other: &ArmedKey| ArmedKey {
+        let both = |one: KeyGrab, other: &KeyGrab| KeyGrab {
             sides: one.sides || other.sides,
             follow: one.follow || other.follow,
             waits: one.waits || other.waits,
@@ -136,7 +136,7 @@ impl Grabs {
         link: &Link,
         keymap: &Keymap,
         locked: u16,
-        wanted: &[ArmedKey],
+        wanted: &[KeyGrab],
         raw: Raw,
     ) -> Result<Refusals, DeskError> {
         let mut refused = Vec::new();
@@ -193,7 +193,7 @@ impl Grabs {
         let families = keymap.families_in(mask as u16);
         for armed in &self.wanted[&detail] {
             if armed.families == families || armed.further {
-                refused.push((ArmedKey { families, ..*armed }, Refusal::Held));
+                refused.push((KeyGrab { families, ..*armed }, Refusal::Held));
             }
         }
     }

@@ -8,7 +8,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Armed, ArmedKey, Event, Key, KeyKind, Modifiers, Side};
+use lantern_model::{Event, GrabSet, Key, KeyGrab, KeyKind, Modifiers, Side};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::SequenceNumber;
 use x11rb::protocol::xinput::{ConnectionExt as _, EventMode, GrabOwner, XIEventMask};
@@ -179,12 +179,12 @@ impl X11Desk {
     }
 
     /// How a key under these modifiers is withheld, if it is.
-    fn withheld_as(&self, key: Key, mask: u16) -> Option<ArmedKey> {
+    fn withheld_as(&self, key: Key, mask: u16) -> Option<KeyGrab> {
         let families = self.keymap.families_in(mask);
         let everything = || {
             let all = self.armed.everything && Side::of(key).is_none() && !is_pointed(key);
             let (further, sides, follow, waits) = (false, false, true, true);
-            all.then_some(ArmedKey { key, families, further, sides, follow, waits })
+            all.then_some(KeyGrab { key, families, further, sides, follow, waits })
         };
         self.grabs.find(key, families).or_else(everything)
     }
@@ -442,7 +442,7 @@ impl X11Desk {
     }
 
     /// Takes in what the desk is told to withhold from now on, as far as hands are concerned.
-    pub(super) fn arm_hands(&mut self, armed: Armed) -> Result<(), DeskError> {
+    pub(super) fn arm_hands(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         let told_before = self.raw_in_grabs();
         let before = std::mem::replace(&mut self.armed, armed);
         // First every key, then the end of the press that led here: nothing slips in between. They

@@ -44,7 +44,9 @@ pub use tally::pick_place;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{App, Armed, Deed, EffectId, Event, Hint, InputBatch, Level, ReplayKey, Time};
+use lantern_model::{
+    App, Deed, EffectId, Event, GrabSet, Hint, InputBatch, Level, ReplayKey, Time,
+};
 use rustix::event::Timespec;
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::Window;
@@ -86,7 +88,7 @@ pub struct X11Desk {
     /// Slow and bounce keys, as XKB last said.
     delays: Delays,
     /// What must be withheld.
-    armed: Armed,
+    armed: GrabSet,
     grabs: Grabs,
     hands: Hands,
     lifts: Lifts,
@@ -155,7 +157,7 @@ impl X11Desk {
             locked: 0,
             latched: 0,
             delays: Delays::default(),
-            armed: Armed::default(),
+            armed: GrabSet::default(),
             grabs: Grabs::default(),
             hands: Hands::default(),
             lifts: Lifts::default(),
@@ -204,7 +206,7 @@ impl X11Desk {
 }
 
 impl Desk for X11Desk {
-    fn arm(&mut self, armed: Armed) -> Result<(), DeskError> {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         self.arm_hands(armed)
     }
 

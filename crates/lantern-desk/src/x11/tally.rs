@@ -4,7 +4,7 @@ use std::io;
 use std::os::fd::BorrowedFd;
 use std::time::{Duration, Instant};
 
-use lantern_model::{ArmedKey, Families, Key, Rect};
+use lantern_model::{Families, Key, KeyGrab, Rect};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
@@ -57,8 +57,8 @@ fn take_digits(link: &Link) -> Result<(), DeskError> {
     let keymap = Keymap::read(&link.conn)?;
     let state = link.conn.xkb_get_state(ID::USE_CORE_KBD.into())?.reply()?;
     let keys = TAKEN.split_whitespace().filter_map(Key::named);
-    let taken: Vec<ArmedKey> = keys
-        .map(|key| ArmedKey {
+    let taken: Vec<KeyGrab> = keys
+        .map(|key| KeyGrab {
             key,
             families: Families::NONE,
             further: true,

@@ -2,7 +2,7 @@
 
 use lantern_desk::Desk;
 use lantern_model::{
-    Armed, ArmedKey, EffectId, Event, Families, Family, InputAction, InputBatch, Key, Modifiers,
+    EffectId, Event, Families, Family, GrabSet, InputAction, InputBatch, Key, KeyGrab, Modifiers,
     ReplayKey, Side, Time,
 };
 
@@ -59,14 +59,14 @@ fn key(name: &str) -> Key {
     Key::named(name).unwrap_or_else(|| panic!("no key {name}"))
 }
 
-fn armed(name: &str, families: &[Family]) -> ArmedKey {
+fn armed(name: &str, families: &[Family]) -> KeyGrab {
     let families = families.iter().fold(Families::NONE, |set, family| set.with(*family));
     let key = key(name);
-    ArmedKey { key, families, further: false, sides: false, follow: false, waits: false }
+    KeyGrab { key, families, further: false, sides: false, follow: false, waits: false }
 }
 
-fn arm(bench: &mut dyn Bench, keys: &[ArmedKey], fingers: bool) {
-    let armed = Armed { keys: keys.to_vec(), fingers, ..Armed::default() };
+fn arm(bench: &mut dyn Bench, keys: &[KeyGrab], fingers: bool) {
+    let armed = GrabSet { keys: keys.to_vec(), fingers, ..GrabSet::default() };
     bench.desk().arm(armed).expect("the desk is there");
 }
 
@@ -135,7 +135,7 @@ pub fn only_the_exact_modifiers_are_withheld(bench: &mut dyn Bench) {
 }
 
 pub fn a_release_is_reported_when_it_is_followed(bench: &mut dyn Bench) {
-    arm(bench, &[ArmedKey { follow: true, ..armed("f9", &[]) }], false);
+    arm(bench, &[KeyGrab { follow: true, ..armed("f9", &[]) }], false);
     bench.press(key("f9"));
     assert_eq!(bench.events(), [pressed("f9", &[])]);
     bench.release(key("f9"));
@@ -224,7 +224,7 @@ pub fn a_tapped_key_that_is_armed_reaches_the_program(bench: &mut dyn Bench) {
 }
 
 pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
-    arm(bench, &[ArmedKey { follow: true, ..armed("b", &[]) }], false);
+    arm(bench, &[KeyGrab { follow: true, ..armed("b", &[]) }], false);
     bench.press(key("b"));
     bench.events();
     assert_eq!(bench.received(), [""; 0]);
@@ -263,7 +263,7 @@ pub fn the_pointer_moves_by_and_to_pixels(bench: &mut dyn Bench) {
 }
 
 pub fn sides_are_told_apart_when_asked(bench: &mut dyn Bench) {
-    arm(bench, &[ArmedKey { sides: true, ..armed("f9", &[Family::Ctrl]) }], false);
+    arm(bench, &[KeyGrab { sides: true, ..armed("f9", &[Family::Ctrl]) }], false);
     for (name, side) in [("left-ctrl", Side::LeftCtrl), ("right-ctrl", Side::RightCtrl)] {
         bench.press(key(name));
         bench.press(key("f9"));
@@ -293,11 +293,11 @@ fn given_back(name: &str, becomes: &str) -> ReplayKey {
 }
 
 pub fn while_one_key_waits_every_key_is_withheld_and_given_back_in_order(bench: &mut dyn Bench) {
-    let waiting = ArmedKey { follow: true, waits: true, ..armed("b", &[]) };
+    let waiting = KeyGrab { follow: true, waits: true, ..armed("b", &[]) };
     arm(bench, &[waiting], false);
     bench.press(key("b"));
     assert_eq!(bench.events(), [pressed("b", &[])]);
-    let armed = Armed { keys: vec![waiting], everything: true, ..Armed::default() };
+    let armed = GrabSet { keys: vec![waiting], everything: true, ..GrabSet::default() };
     bench.desk().arm(armed).expect("the desk is there");
     bench.press(key("c"));
     assert_eq!(bench.events(), [pressed("c", &[])]);
@@ -320,11 +320,11 @@ pub fn while_one_key_waits_every_key_is_withheld_and_given_back_in_order(bench: 
 }
 
 pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
-    let waiting = ArmedKey { follow: true, waits: true, ..armed("b", &[]) };
+    let waiting = KeyGrab { follow: true, waits: true, ..armed("b", &[]) };
     arm(bench, &[waiting], false);
     bench.press(key("b"));
     bench.events();
-    let armed = Armed { keys: vec![waiting], everything: true, ..Armed::default() };
+    let armed = GrabSet { keys: vec![waiting], everything: true, ..GrabSet::default() };
     bench.desk().arm(armed).expect("the desk is there");
     bench.release(key("b"));
     assert_eq!(bench.events(), [Event::LetGo { key: key("b") }]);
@@ -342,7 +342,7 @@ pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
 }
 
 pub fn a_key_may_become_another_as_long_as_it_is_down(bench: &mut dyn Bench) {
-    arm(bench, &[ArmedKey { follow: true, ..armed("b", &[]) }], false);
+    arm(bench, &[KeyGrab { follow: true, ..armed("b", &[]) }], false);
     bench.press(key("b"));
     bench.events();
     bench.desk().give_back(Time::START, &given_back("b", "c")).expect("the desk is there");
@@ -355,7 +355,7 @@ pub fn a_key_may_become_another_as_long_as_it_is_down(bench: &mut dyn Bench) {
 }
 
 pub fn an_armed_button_is_withheld_and_reported(bench: &mut dyn Bench) {
-    let button = ArmedKey { follow: true, waits: true, ..armed("right-button", &[]) };
+    let button = KeyGrab { follow: true, waits: true, ..armed("right-button", &[]) };
     arm(bench, &[button], false);
     bench.press(key("right-button"));
     assert_eq!(bench.events(), [pressed("right-button", &[])]);

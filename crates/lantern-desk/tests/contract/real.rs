@@ -227,11 +227,11 @@ fn the_layouts_of_the_server_are_read_as_they_are() {
 
 #[test]
 fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
-    use lantern_model::{Armed, ArmedKey, Families};
+    use lantern_model::{Families, GrabSet, KeyGrab};
     let mut bench = Real::new();
     let held = HeldKeys::open(&bench.display.folder().join("other")).expect("it can be made");
     let mut other = X11Desk::open_on(Some(bench.display.name()), held).expect("it is there");
-    let armed = |name: &str| ArmedKey {
+    let armed = |name: &str| KeyGrab {
         further: false,
         key: Key::named(name).expect("there is one"),
         families: Families::NONE,
@@ -241,7 +241,7 @@ fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
     };
     let arm = |desk: &mut X11Desk, names: &[&str]| {
         let keys = names.iter().map(|name| armed(name)).collect();
-        desk.arm(Armed { keys, ..Armed::default() }).expect("it is there");
+        desk.arm(GrabSet { keys, ..GrabSet::default() }).expect("it is there");
     };
     arm(&mut other, &["f9"]);
     arm(&mut bench.desk, &["f9", "f10", "mic-mute"]);

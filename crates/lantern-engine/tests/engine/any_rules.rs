@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, ArmedKey, EffectKind, Event, InputAction, Key, Layout, Link, Modifiers, Rect, Refusal,
+    App, EffectKind, Event, InputAction, Key, KeyGrab, Layout, Link, Modifiers, Rect, Refusal,
     RuleSet, Side, Time, Value, WallTime,
 };
 use lantern_script::{Source, check};
@@ -287,8 +287,8 @@ struct SimulatedKeyboard {
     down: BTreeMap<Key, u32>,
     trace: Vec<String>,
     fails: bool,
-    armed: Vec<ArmedKey>,
-    refused: Vec<ArmedKey>,
+    armed: Vec<KeyGrab>,
+    refused: Vec<KeyGrab>,
 }
 
 impl SimulatedKeyboard {

@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Armed, ArmedKey, Combo, Effect, EffectId, EffectKind, Event, Family, InputBatch, Key,
+    App, Combo, Effect, EffectId, EffectKind, Event, Family, GrabSet, InputBatch, Key, KeyGrab,
     KeyRef, Layout, Link, Modifiers, Rect, Refusal, ReplayKey, RunId, Side, Time, Value, WallTime,
 };
 
@@ -56,8 +56,8 @@ struct Stage {
     fingers: Vec<Key>,
     out: String,
     reason: u64,
-    armed: Vec<ArmedKey>,
-    refused: Vec<ArmedKey>,
+    armed: Vec<KeyGrab>,
+    refused: Vec<KeyGrab>,
     hold_outcomes: bool,
     awaited: Vec<EffectId>,
 }
@@ -388,7 +388,7 @@ fn words(effect: &Effect) -> String {
     }
 }
 
-fn armed_words(armed: &Armed) -> String {
+fn armed_words(armed: &GrabSet) -> String {
     let mut words = "arm".to_owned();
     for one in &armed.keys {
         let families: String =

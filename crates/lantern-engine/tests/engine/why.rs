@@ -1,7 +1,7 @@
 //! The reasons that are kept, and what the engine does with what a desk tells it.
 
 use lantern_engine::ReasonKind;
-use lantern_model::{ArmedKey, EffectId, Event, Families, Refusal, Time};
+use lantern_model::{EffectId, Event, Families, KeyGrab, Refusal, Time};
 
 use crate::theatre::{Theatre, key};
 
@@ -69,7 +69,7 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
     let refused = |name: &str| {
         let families = Families::NONE;
         (
-            ArmedKey {
+            KeyGrab {
                 key: key(name),
                 families,
                 further: false,
@@ -88,7 +88,7 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
         .with(lantern_model::Family::Ctrl)
         .with(lantern_model::Family::Alt)
         .with(lantern_model::Family::Shift);
-    let panic = ArmedKey {
+    let panic = KeyGrab {
         key: key("escape"),
         families,
         further: false,

@@ -1,7 +1,7 @@
 //! The kernel desk held to the contract of all desks.
 
 use lantern_desk::{Desk, DeviceSelection, EvdevDesk};
-use lantern_model::{Armed, ArmedKey, Event, Families, Family, Key, Time};
+use lantern_model::{Event, Families, Family, GrabSet, Key, KeyGrab, Time};
 use lantern_stage::{Console, VirtualDevices};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
@@ -27,8 +27,8 @@ impl Kernel {
         let families = [Family::Ctrl, Family::Alt, Family::Shift];
         let families = families.into_iter().fold(Families::NONE, Families::with);
         let (further, sides, follow, waits) = (false, false, true, false);
-        let keys = vec![ArmedKey { key: escape, families, further, sides, follow, waits }];
-        let armed = Armed { keys, panic: Some((escape, families)), ..Armed::default() };
+        let keys = vec![KeyGrab { key: escape, families, further, sides, follow, waits }];
+        let armed = GrabSet { keys, panic: Some((escape, families)), ..GrabSet::default() };
         bench.desk.arm(armed).expect("it is there");
         bench.events();
         bench.console.clear();

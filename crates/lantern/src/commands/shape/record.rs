@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use lantern_desk::{Desk, HeldKeys, X11Desk};
-use lantern_model::{Armed, ArmedKey, Event, Families, Key, StrokePath, Time};
+use lantern_model::{Event, Families, GrabSet, Key, KeyGrab, StrokePath, Time};
 use lantern_sense::is_drawing;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
@@ -54,7 +54,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     // A list of its own: `lantern run` may be at work with the other.
     let list = RuntimeFiles::of_desk(DeskName::X11)?.held_keys().with_extension("record");
     let mut desk = X11Desk::open(HeldKeys::open(&list)?)?;
-    let armed = ArmedKey {
+    let armed = KeyGrab {
         key,
         families: Families::NONE,
         further: false,
@@ -62,7 +62,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
         follow: true,
         waits: true,
     };
-    let rest = Armed { keys: vec![armed], ..Armed::default() };
+    let rest = GrabSet { keys: vec![armed], ..GrabSet::default() };
     desk.arm(rest.clone())?;
     let times = arguments.times;
     complain!("hold {key} and draw, {times} times; Ctrl+C ends it");
@@ -76,7 +76,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
         match desk.poll_event(now())? {
             Some(Event::Pressed { key: pressed, .. }) if pressed == key => {
                 way = Some(StrokePath::new());
-                desk.arm(Armed { traces: Some(true), ..rest.clone() })?;
+                desk.arm(GrabSet { traces: Some(true), ..rest.clone() })?;
             }
             Some(Event::Traced(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),
             Some(Event::LetGo { key: up }) if up == key => {
