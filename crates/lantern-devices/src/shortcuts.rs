@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use lantern_model::{Combo, Families, Family, Key};
+use lantern_model::{Combo, Family, Key, ModifierSet};
 
 use crate::folders::home_folder;
 
@@ -13,7 +13,7 @@ use crate::folders::home_folder;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Shortcut {
     /// The modifiers.
-    pub families: Families,
+    pub families: ModifierSet,
     /// The key.
     pub key: Key,
     /// What takes it: the setting, or the file and its line.
@@ -209,8 +209,8 @@ fn from_file(path: &Path, text: &str) -> Vec<Shortcut> {
 }
 
 /// A combination in any of the ways in which desktops write one.
-fn combination(text: &str) -> Option<(Families, Key)> {
-    let mut families = Families::NONE;
+fn combination(text: &str) -> Option<(ModifierSet, Key)> {
+    let mut families = ModifierSet::NONE;
     let mut rest = text;
     while let Some((name, after)) = rest.strip_prefix('<').and_then(|rest| rest.split_once('>')) {
         families = families.with(family(name)?);

@@ -12,7 +12,7 @@ mod mix;
 use std::time::{Duration, Instant};
 
 use lantern_engine::Engine;
-use lantern_model::{App, Event, Key, Layout, Modifiers, Side, Time};
+use lantern_model::{App, Event, HeldModifiers, Key, Layout, ModifierKey, Time};
 use lantern_script::{Source, check};
 
 const EVENTS: usize = 20_000;
@@ -56,17 +56,17 @@ fn key(name: &str) -> Key {
 }
 
 /// Makes the event with that number.
-type Make = fn(usize, Modifiers) -> Event;
+type Make = fn(usize, HeldModifiers) -> Event;
 
 fn main() {
     // First, while the memory of nothing else is there to be used again.
     sleeping_runs();
-    let ctrl: Modifiers = [Side::LeftCtrl].into_iter().collect();
+    let ctrl: HeldModifiers = [ModifierKey::LeftCtrl].into_iter().collect();
     let mut engines = [engine(10), engine(10_000)];
     let kinds: [(&str, Make); 4] = [
         ("a key no rule wants", |_, _| Event::Pressed {
             key: key("f20"),
-            modifiers: Modifiers::NONE,
+            modifiers: HeldModifiers::NONE,
         }),
         ("a key that fires, and up", |at, ctrl| match at % 2 {
             0 => Event::Pressed { key: key("f1"), modifiers: ctrl },
@@ -105,7 +105,7 @@ fn sleeping_runs() {
     for _ in 0..10_000 {
         engine.handle_event(
             Time::START,
-            Event::Pressed { key: key("f9"), modifiers: Modifiers::NONE },
+            Event::Pressed { key: key("f9"), modifiers: HeldModifiers::NONE },
         );
         engine.handle_event(Time::START, Event::LetGo { key: key("f9") });
     }
@@ -118,12 +118,15 @@ fn sleeping_runs() {
     for _ in 0..100 {
         engine.handle_event(
             Time::START,
-            Event::Pressed { key: key("f8"), modifiers: Modifiers::NONE },
+            Event::Pressed { key: key("f8"), modifiers: HeldModifiers::NONE },
         );
         engine.handle_event(Time::START, Event::LetGo { key: key("f8") });
     }
     let start = Instant::now();
-    engine.handle_event(Time::START, Event::Pressed { key: key("f7"), modifiers: Modifiers::NONE });
+    engine.handle_event(
+        Time::START,
+        Event::Pressed { key: key("f7"), modifiers: HeldModifiers::NONE },
+    );
     println!(
         "a stop among 10,100 runs, 100 of them busy: {} left, {:.1} ms",
         engine.live_runs(),
@@ -140,7 +143,7 @@ fn resident_kilobytes() -> u64 {
 /// A hundred thousand events at one engine, as in a long rehearsal.
 fn long_scene() {
     let mut engine = engine(1_000);
-    let ctrl: Modifiers = [Side::LeftCtrl].into_iter().collect();
+    let ctrl: HeldModifiers = [ModifierKey::LeftCtrl].into_iter().collect();
     let start = Instant::now();
     let mut now = Time::START;
     for at in 0..100_000 {

@@ -4,7 +4,7 @@ use std::cell::Cell;
 use std::time::Duration;
 
 use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator};
-use lantern_model::{Combo, Key, KeyRef, Side, Time, Value};
+use lantern_model::{Combo, Key, KeyRef, ModifierKey, Time, Value};
 
 use crate::engine::Engine;
 
@@ -145,7 +145,7 @@ impl EvalScope<'_> {
         let down = |key: Key| self.engine.presses.is_down(key);
         let layout = &self.engine.layout;
         combo.0.iter().all(|part| match part {
-            KeyRef::Either(family) => Side::ALL
+            KeyRef::Either(family) => ModifierKey::ALL
                 .into_iter()
                 .filter(|side| layout.family(*side) == *family)
                 .any(|side| down(side.key())),

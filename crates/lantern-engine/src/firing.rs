@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use lantern_model::{
-    Again, Cause, Combo, Key, KeyGrab, Modifiers, Refusal, Rule, RunId, Time, Value,
+    Again, Cause, Combo, HeldModifiers, Key, KeyGrab, Refusal, Rule, RunId, Time, Value,
 };
 
 use crate::engine::Engine;
@@ -218,7 +218,7 @@ impl Engine {
         &mut self,
         now: Time,
         stroke: KeyStroke,
-        held: Modifiers,
+        held: HeldModifiers,
     ) -> bool {
         let rules = Arc::clone(&self.rules);
         let stopping: Vec<usize> = self

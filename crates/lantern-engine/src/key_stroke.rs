@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{Combo, Families, Family, Key, KeyRef, Layout, Side};
+use lantern_model::{Combo, Family, Key, KeyRef, Layout, ModifierKey, ModifierSet};
 
 /// A key of the board with the families that must be down.
-pub(crate) type KeyStroke = (Key, Families);
+pub(crate) type KeyStroke = (Key, ModifierSet);
 
 /// Why a combination cannot be pressed on a board.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -32,8 +32,8 @@ pub(crate) fn lacking(combo: &Combo, lack: impl Into<Lack>) -> String {
     }
 }
 
-fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = Side> {
-    Side::ALL.into_iter().filter(move |side| layout.family(*side) == family)
+fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = ModifierKey> {
+    ModifierKey::ALL.into_iter().filter(move |side| layout.family(*side) == family)
 }
 
 /// The modifiers of a combination: families, and the sides it names; a key that is no modifier is
@@ -41,8 +41,8 @@ fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = Side> {
 fn modifiers_of<'k>(
     keys: impl Iterator<Item = &'k KeyRef>,
     layout: &Layout,
-) -> Result<(Families, Vec<Side>), KeyRef> {
-    let mut families = Families::NONE;
+) -> Result<(ModifierSet, Vec<ModifierKey>), KeyRef> {
+    let mut families = ModifierSet::NONE;
     let mut sides = Vec::new();
     for modifier in keys {
         match modifier {
@@ -64,7 +64,7 @@ fn modifiers_of<'k>(
 pub(crate) fn key_stroke_of(
     combo: &[KeyRef],
     layout: &Layout,
-) -> Result<(KeyStroke, Vec<Side>), Lack> {
+) -> Result<(KeyStroke, Vec<ModifierKey>), Lack> {
     // A modifier that is named before its plain key may also stand behind it.
     let end = combo.len().checked_sub(1).ok_or(Lack::Keys)?;
     let at = combo.iter().rposition(|key| !key.is_modifier()).unwrap_or(end);
@@ -86,10 +86,10 @@ pub(crate) fn key_stroke_of(
 pub(crate) fn key_strokes_of(
     combo: &Combo,
     layout: &Layout,
-) -> Result<Vec<(KeyStroke, Vec<Side>)>, Lack> {
+) -> Result<Vec<(KeyStroke, Vec<ModifierKey>)>, Lack> {
     let ((key, families), sides) = key_stroke_of(&combo.0, layout)?;
     let keys: Vec<Key> = match combo.last() {
-        Some(KeyRef::Either(family)) => sides_of(family, layout).map(Side::key).collect(),
+        Some(KeyRef::Either(family)) => sides_of(family, layout).map(ModifierKey::key).collect(),
         _ => vec![key],
     };
     Ok(keys.into_iter().map(|key| ((key, families), sides.clone())).collect())
@@ -99,7 +99,7 @@ pub(crate) fn key_strokes_of(
 pub(crate) fn chord_of(
     combo: &Combo,
     layout: &Layout,
-) -> Result<(BTreeSet<Key>, Families, Vec<Side>), KeyRef> {
+) -> Result<(BTreeSet<Key>, ModifierSet, Vec<ModifierKey>), KeyRef> {
     let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
         combo.0.iter().partition(|key| key.is_modifier());
     let (families, sides) = modifiers_of(modifiers.into_iter(), layout)?;

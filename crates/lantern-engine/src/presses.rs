@@ -8,7 +8,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use lantern_model::{
-    Cause, Combo, EffectKind, Key, KeyRef, Manner, Modifiers, ReplayKey, Side, Time, Value,
+    Cause, Combo, EffectKind, HeldModifiers, Key, KeyRef, Manner, ModifierKey, ReplayKey, Time,
+    Value,
 };
 
 use crate::chords::Chorded;
@@ -103,7 +104,7 @@ impl Presses {
 pub(crate) struct Seen {
     pub press: Press,
     pub stroke: KeyStroke,
-    pub held: Modifiers,
+    pub held: HeldModifiers,
     /// How the program gets it; nothing if it has it already.
     pub give: Option<ReplayKey>,
     pub tapped_as: Option<ReplayKey>,
@@ -115,7 +116,7 @@ fn escape() -> Key {
 
 impl Engine {
     /// A withheld key went down.
-    pub(crate) fn handle_press(&mut self, now: Time, key: Key, held: Modifiers) {
+    pub(crate) fn handle_press(&mut self, now: Time, key: Key, held: HeldModifiers) {
         let stroke = (key, held.families(self.layout.alt_gr_is_level3));
         if self.watch.is_panic(stroke) {
             self.panic(now, StopCause::PanicKey);
@@ -128,7 +129,7 @@ impl Engine {
         }
         self.presses.seen.insert(stroke, now);
         let press = self.presses.next(key);
-        let give = |becomes: Vec<Key>, hide: Modifiers, tap: bool| ReplayKey {
+        let give = |becomes: Vec<Key>, hide: HeldModifiers, tap: bool| ReplayKey {
             key,
             becomes,
             under: held,
@@ -142,7 +143,7 @@ impl Engine {
                 press,
                 stroke,
                 held,
-                give: Some(give(vec![key], Modifiers::NONE, false)),
+                give: Some(give(vec![key], HeldModifiers::NONE, false)),
                 tapped_as: None,
             },
             Some(stand) => {
@@ -165,16 +166,17 @@ impl Engine {
     /// What a remapped press hides from the program, and the stroke that rules see.
     pub(crate) fn through_remap(
         &self,
-        from: lantern_model::Families,
+        from: lantern_model::ModifierSet,
         becomes: &[Key],
-        held: Modifiers,
-    ) -> (Modifiers, Modifiers, KeyStroke) {
+        held: HeldModifiers,
+    ) -> (HeldModifiers, HeldModifiers, KeyStroke) {
         let (last, with) = becomes.split_last().expect("a combination has a key");
-        let with: Modifiers = with.iter().filter_map(|key| Side::of(*key)).collect();
-        let named = |side: &Side| from.contains(self.layout.family(*side)) && !with.contains(*side);
-        let hide: Modifiers = held.iter().filter(named).collect();
-        let left: Modifiers = held.iter().filter(|side| !hide.contains(*side)).collect();
-        let seen = with.iter().fold(left, Modifiers::with);
+        let with: HeldModifiers = with.iter().filter_map(|key| ModifierKey::of(*key)).collect();
+        let named =
+            |side: &ModifierKey| from.contains(self.layout.family(*side)) && !with.contains(*side);
+        let hide: HeldModifiers = held.iter().filter(named).collect();
+        let left: HeldModifiers = held.iter().filter(|side| !hide.contains(*side)).collect();
+        let seen = with.iter().fold(left, HeldModifiers::with);
         (hide, seen, (*last, seen.families(self.layout.alt_gr_is_level3)))
     }
 
@@ -196,14 +198,14 @@ impl Engine {
             }
         }
         self.decide(now);
-        let held: Modifiers = Side::ALL
+        let held: HeldModifiers = ModifierKey::ALL
             .into_iter()
             .filter(|side| side.key() != key && self.presses.is_down(side.key()))
             .collect();
         let stroke = (key, held.families(self.layout.alt_gr_is_level3));
         let rules = Arc::clone(&self.rules);
         // What is withheld comes as a press of its own.
-        let withheld = self.presses.withholds_all() && Side::of(key).is_none();
+        let withheld = self.presses.withholds_all() && ModifierKey::of(key).is_none();
         if withheld || self.watch.withholds(&rules, stroke) || !self.is_wanted(stroke) {
             self.arm();
             return;
@@ -382,7 +384,7 @@ impl Engine {
         &mut self,
         now: Time,
         candidates: &[Candidate],
-        held: Modifiers,
+        held: HeldModifiers,
         manner: Option<Manner>,
     ) -> Option<Won> {
         let fits = |candidate: &&Candidate| {
@@ -394,7 +396,12 @@ impl Engine {
         found.map(|found| (found.rule, found.trigger))
     }
 
-    fn held_winners(&mut self, now: Time, candidates: &[Candidate], held: Modifiers) -> Vec<Won> {
+    fn held_winners(
+        &mut self,
+        now: Time,
+        candidates: &[Candidate],
+        held: HeldModifiers,
+    ) -> Vec<Won> {
         let manners = candidates.iter().map(|candidate| candidate.manner);
         let mut spans: Vec<Manner> =
             manners.filter(|manner| matches!(manner, Manner::Held(_))).collect();
@@ -447,7 +454,7 @@ impl Engine {
     /// A remapped key was tapped: what it then is, is seen by rules as well.
     fn tap_as(&mut self, now: Time, give: ReplayKey, press: Press) {
         let (_, held, stroke) =
-            self.through_remap(lantern_model::Families::NONE, &give.becomes, give.under);
+            self.through_remap(lantern_model::ModifierSet::NONE, &give.becomes, give.under);
         let watch = Arc::clone(&self.watch);
         let won = self.winner(now, watch.candidates(stroke), held, Some(Manner::Pressed));
         self.fire_pressed(now, won, press);

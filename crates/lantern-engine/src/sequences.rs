@@ -2,7 +2,7 @@
 
 use std::mem;
 
-use lantern_model::{Side, Time};
+use lantern_model::{ModifierKey, Time};
 
 use crate::engine::Engine;
 use crate::presses::{Progress, Seen};
@@ -47,7 +47,7 @@ impl Engine {
         };
         // A modifier on the way to the next combination is no key of its own.
         let key = seen.stroke.0;
-        if Side::of(key).is_some() && !progress.iter().any(|p| next(p) == Some(key)) {
+        if ModifierKey::of(key).is_some() && !progress.iter().any(|p| next(p) == Some(key)) {
             self.presses.progress = progress;
             return Went::Nowhere;
         }

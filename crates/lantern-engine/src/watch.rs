@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Again, Cause, Combo, ContextFilter, Families, GrabSet, Key, KeyGrab, Layout, Manner, Modifiers,
-    Remap, Rule, RuleSet, Side,
+    Again, Cause, Combo, ContextFilter, GrabSet, HeldModifiers, Key, KeyGrab, Layout, Manner,
+    ModifierKey, ModifierSet, Remap, Rule, RuleSet,
 };
 
 use crate::context::Context;
@@ -24,13 +24,13 @@ pub(crate) struct Candidate {
     pub trigger: usize,
     pub manner: Manner,
     /// Modifier keys of one side that must be down.
-    sides: Vec<Side>,
+    sides: Vec<ModifierKey>,
     /// Only its live run may hear it, to stop.
     pub stops_only: bool,
 }
 
 impl Candidate {
-    pub(crate) fn fits(&self, held: Modifiers) -> bool {
+    pub(crate) fn fits(&self, held: HeldModifiers) -> bool {
         self.sides.iter().all(|side| held.contains(*side))
     }
 }
@@ -41,7 +41,7 @@ pub(crate) struct Chord {
     /// The plain keys.
     pub keys: BTreeSet<Key>,
     /// The modifiers that must be down, exactly.
-    pub families: Families,
+    pub families: ModifierSet,
     pub what: ChordWhat,
 }
 
@@ -56,7 +56,7 @@ pub(crate) enum ChordWhat {
 pub(crate) struct Sequence {
     pub rule: usize,
     pub trigger: usize,
-    pub strokes: Vec<(KeyStroke, Vec<Side>)>,
+    pub strokes: Vec<(KeyStroke, Vec<ModifierKey>)>,
     pub within: Duration,
 }
 
@@ -64,15 +64,15 @@ pub(crate) struct Sequence {
 #[derive(Debug, Clone)]
 pub(crate) struct Stand {
     pub remap: usize,
-    pub families: Families,
-    sides: Vec<Side>,
+    pub families: ModifierSet,
+    sides: Vec<ModifierKey>,
     /// What goes down in its place, in order.
     pub to: Vec<Key>,
     pub tapped: Option<Vec<Key>>,
 }
 
 impl Stand {
-    fn fits(&self, held: Modifiers, families: Families) -> bool {
+    fn fits(&self, held: HeldModifiers, families: ModifierSet) -> bool {
         self.families.iter().all(|family| families.contains(family))
             && self.sides.iter().all(|side| held.contains(*side))
     }
@@ -82,7 +82,7 @@ impl Stand {
 #[derive(Debug, Default)]
 pub(crate) struct Watch {
     /// Candidates by the key's number in the table, then by families.
-    strokes: Vec<BTreeMap<Families, Vec<Candidate>>>,
+    strokes: Vec<BTreeMap<ModifierSet, Vec<Candidate>>>,
     chords: BTreeMap<Key, Vec<Chord>>,
     pub sequences: Vec<Sequence>,
     stands: BTreeMap<Key, Vec<Stand>>,
@@ -310,7 +310,7 @@ impl Watch {
     pub(crate) fn completed(
         &self,
         key: Key,
-        families: Families,
+        families: ModifierSet,
         down: &BTreeSet<Key>,
     ) -> Vec<&Chord> {
         let chords = self.chords.get(&key).map_or(&[] as &[Chord], Vec::as_slice);
@@ -324,7 +324,7 @@ impl Watch {
     }
 
     /// Whether all of these keys may still become a chord with others.
-    pub(crate) fn may_become_chord(&self, keys: &BTreeSet<Key>, families: Families) -> bool {
+    pub(crate) fn may_become_chord(&self, keys: &BTreeSet<Key>, families: ModifierSet) -> bool {
         let Some(first) = keys.first() else { return false };
         self.chords.get(first).is_some_and(|chords| {
             chords.iter().any(|chord| {
@@ -334,7 +334,12 @@ impl Watch {
     }
 
     /// The remap that a key is under.
-    pub(crate) fn stand(&self, key: Key, held: Modifiers, families: Families) -> Option<&Stand> {
+    pub(crate) fn stand(
+        &self,
+        key: Key,
+        held: HeldModifiers,
+        families: ModifierSet,
+    ) -> Option<&Stand> {
         self.stands.get(&key)?.iter().find(|stand| stand.fits(held, families))
     }
 
@@ -346,7 +351,7 @@ impl Watch {
     /// Whether the desk withholds the stroke: some rule for it does not let it pass.
     pub(crate) fn withholds(&self, rules: &RuleSet, stroke: KeyStroke) -> bool {
         let (key, families) = stroke;
-        if Side::of(key).is_some() {
+        if ModifierKey::of(key).is_some() {
             return false;
         }
         let blocks = |candidate: &Candidate| !rules.rules[candidate.rule].passing;
@@ -371,7 +376,7 @@ impl Watch {
 
     /// What the desk must see and withhold, apart from what rules ask for in their conditions.
     pub(crate) fn armed(&self, rules: &RuleSet) -> GrabSet {
-        let mut keys: BTreeMap<(Key, Families, bool), (bool, Hold)> = BTreeMap::new();
+        let mut keys: BTreeMap<(Key, ModifierSet, bool), (bool, Hold)> = BTreeMap::new();
         let mut fingers = false;
         let mut arm = |stroke: KeyStroke, further: bool, sides: bool, hold: Hold| {
             let flags = keys.entry((stroke.0, stroke.1, further)).or_default();
@@ -384,7 +389,7 @@ impl Watch {
         });
         for (stroke, candidates) in strokes {
             let rule = |candidate: &Candidate| &rules.rules[candidate.rule];
-            let modifier = Side::of(stroke.0).is_some();
+            let modifier = ModifierKey::of(stroke.0).is_some();
             fingers |=
                 modifier || candidates.iter().any(|c| rule(c).passing || c.manner.must_wait());
             if modifier || candidates.iter().all(|candidate| rule(candidate).passing) {
@@ -411,7 +416,7 @@ impl Watch {
         for sequence in &self.sequences {
             fingers = true;
             let (stroke, sides) = &sequence.strokes[0];
-            if !rules.rules[sequence.rule].passing && Side::of(stroke.0).is_none() {
+            if !rules.rules[sequence.rule].passing && ModifierKey::of(stroke.0).is_none() {
                 arm(*stroke, false, !sides.is_empty(), Hold::Waits);
             }
         }

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use crate::{Families, Family, Key, KeyKind, Side};
+use crate::{Family, Key, KeyKind, ModifierKey, ModifierSet};
 
 /// A key as written in a rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -19,9 +19,9 @@ pub enum KeyRef {
 
 impl KeyRef {
     /// The side a modifier name fixes, if it does.
-    pub fn side(self) -> Option<Side> {
+    pub fn side(self) -> Option<ModifierKey> {
         match self {
-            KeyRef::Named(key) | KeyRef::Placed(key) => Side::of(key),
+            KeyRef::Named(key) | KeyRef::Placed(key) => ModifierKey::of(key),
             _ => None,
         }
     }
@@ -76,7 +76,7 @@ impl Combo {
     }
 
     /// A key with either key of each of these families.
-    pub fn with(families: Families, key: Key) -> Combo {
+    pub fn with(families: ModifierSet, key: Key) -> Combo {
         Combo(families.iter().map(KeyRef::Either).chain([KeyRef::Named(key)]).collect())
     }
 

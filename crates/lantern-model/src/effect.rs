@@ -3,7 +3,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use crate::{Deed, Families, Key, Listening, Modifiers, Side};
+use crate::{Deed, HeldModifiers, Key, Listening, ModifierKey, ModifierSet};
 
 /// The number of an effect, by which its outcome comes back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -54,9 +54,9 @@ pub struct ReplayKey {
     /// goes up again with the finger, and counts as the person's until then.
     pub becomes: Vec<Key>,
     /// The modifiers that were down when it was pressed; the program sees it under these.
-    pub under: Modifiers,
+    pub under: HeldModifiers,
     /// Modifiers of the person's that the program does not see while it is down.
-    pub hide: Modifiers,
+    pub hide: HeldModifiers,
     /// Whether it is up again already: it goes down and up at once.
     pub tap: bool,
     /// Where the pointer went in between, from where it was pressed.
@@ -165,12 +165,12 @@ pub struct GrabSet {
     pub everything: bool,
     /// The panic combination, which also is among the keys: a desk that has the keyboard to itself
     /// gives it back at once when that is pressed, before anybody decides anything.
-    pub panic: Option<(Key, Families)>,
+    pub panic: Option<(Key, ModifierSet)>,
 }
 
 impl GrabSet {
     /// Whether a press under exactly these families is withheld, and if so, whether its release is reported.
-    pub fn withholds(&self, key: Key, families: Families) -> Option<bool> {
+    pub fn withholds(&self, key: Key, families: ModifierSet) -> Option<bool> {
         let takes = |armed: &&KeyGrab| {
             armed.key == key
                 && (armed.families == families
@@ -180,7 +180,7 @@ impl GrabSet {
         if armed.peek().is_some() {
             return Some(armed.any(|armed| armed.follow));
         }
-        (self.everything && Side::of(key).is_none()).then_some(true)
+        (self.everything && ModifierKey::of(key).is_none()).then_some(true)
     }
 }
 
@@ -190,7 +190,7 @@ pub struct KeyGrab {
     /// The key of the board.
     pub key: Key,
     /// Exactly these families are down.
-    pub families: Families,
+    pub families: ModifierSet,
     /// Whether it is withheld with further families down as well.
     pub further: bool,
     /// Whether it matters which side is down.

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{Ear, EffectId, Key, KeyGrab, Layout, Link, Modifiers, Point, Value, WallTime};
+use crate::{Ear, EffectId, HeldModifiers, Key, KeyGrab, Layout, Link, Point, Value, WallTime};
 
 /// A part of a screen, in its pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -69,7 +69,7 @@ pub enum Event {
         key: Key,
         /// The modifier keys the person held. Where no armed combination tells sides apart, the
         /// left key stands for either.
-        modifiers: Modifiers,
+        modifiers: HeldModifiers,
     },
     /// A withheld key whose release matters went up.
     LetGo {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use crate::{Combo, Family, Key, KeyRef, Side};
+use crate::{Combo, Family, Key, KeyRef, ModifierKey};
 
 /// What must be held for a key to give a character.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -34,12 +34,12 @@ impl Level {
     }
 
     /// The modifier keys it takes.
-    pub const fn sides(self) -> &'static [Side] {
+    pub const fn sides(self) -> &'static [ModifierKey] {
         match self {
             Level::Plain => &[],
-            Level::Shift => &[Side::LeftShift],
-            Level::Third => &[Side::AltGr],
-            Level::ShiftThird => &[Side::LeftShift, Side::AltGr],
+            Level::Shift => &[ModifierKey::LeftShift],
+            Level::Third => &[ModifierKey::AltGr],
+            Level::ShiftThird => &[ModifierKey::LeftShift, ModifierKey::AltGr],
         }
     }
 }
@@ -190,7 +190,7 @@ impl Layout {
     }
 
     /// The family a side belongs to on this board.
-    pub fn family(&self, side: Side) -> Family {
+    pub fn family(&self, side: ModifierKey) -> Family {
         side.family(self.alt_gr_is_level3)
     }
 }

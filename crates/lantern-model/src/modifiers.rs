@@ -8,7 +8,7 @@ use crate::{Key, KeyKind};
 /// One modifier key of the keyboard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[repr(u8)]
-pub enum Side {
+pub enum ModifierKey {
     /// Left shift.
     LeftShift = 0,
     /// Right shift.
@@ -27,57 +27,58 @@ pub enum Side {
     RightSuper = 7,
 }
 
-impl Side {
+impl ModifierKey {
     /// Every side, in the order of their bits.
-    pub const ALL: [Side; 8] = [
-        Side::LeftShift,
-        Side::RightShift,
-        Side::LeftCtrl,
-        Side::RightCtrl,
-        Side::LeftAlt,
-        Side::AltGr,
-        Side::LeftSuper,
-        Side::RightSuper,
+    pub const ALL: [ModifierKey; 8] = [
+        ModifierKey::LeftShift,
+        ModifierKey::RightShift,
+        ModifierKey::LeftCtrl,
+        ModifierKey::RightCtrl,
+        ModifierKey::LeftAlt,
+        ModifierKey::AltGr,
+        ModifierKey::LeftSuper,
+        ModifierKey::RightSuper,
     ];
 
     /// The key's name in the vocabulary.
     pub const fn name(self) -> &'static str {
         match self {
-            Side::LeftShift => "left-shift",
-            Side::RightShift => "right-shift",
-            Side::LeftCtrl => "left-ctrl",
-            Side::RightCtrl => "right-ctrl",
-            Side::LeftAlt => "left-alt",
-            Side::AltGr => "alt-gr",
-            Side::LeftSuper => "left-super",
-            Side::RightSuper => "right-super",
+            ModifierKey::LeftShift => "left-shift",
+            ModifierKey::RightShift => "right-shift",
+            ModifierKey::LeftCtrl => "left-ctrl",
+            ModifierKey::RightCtrl => "right-ctrl",
+            ModifierKey::LeftAlt => "left-alt",
+            ModifierKey::AltGr => "alt-gr",
+            ModifierKey::LeftSuper => "left-super",
+            ModifierKey::RightSuper => "right-super",
         }
     }
 
     /// The key itself.
     pub fn key(self) -> Key {
         static KEYS: LazyLock<[Key; 8]> = LazyLock::new(|| {
-            Side::ALL.map(|side| Key::named(side.name()).expect("every side is in the key table"))
+            ModifierKey::ALL
+                .map(|side| Key::named(side.name()).expect("every side is in the key table"))
         });
         KEYS[self as usize]
     }
 
     /// The side that `key` is, if it is a modifier.
-    pub fn of(key: Key) -> Option<Side> {
+    pub fn of(key: Key) -> Option<ModifierKey> {
         if key.kind() != KeyKind::Modifier {
             return None;
         }
-        Side::ALL.into_iter().find(|side| side.key() == key)
+        ModifierKey::ALL.into_iter().find(|side| side.key() == key)
     }
 
     /// The family the side belongs to; alt-gr is its own where the layout has a third level.
     pub const fn family(self, alt_gr_is_level3: bool) -> Family {
         match self {
-            Side::LeftShift | Side::RightShift => Family::Shift,
-            Side::LeftCtrl | Side::RightCtrl => Family::Ctrl,
-            Side::AltGr if alt_gr_is_level3 => Family::Level3,
-            Side::LeftAlt | Side::AltGr => Family::Alt,
-            Side::LeftSuper | Side::RightSuper => Family::Super,
+            ModifierKey::LeftShift | ModifierKey::RightShift => Family::Shift,
+            ModifierKey::LeftCtrl | ModifierKey::RightCtrl => Family::Ctrl,
+            ModifierKey::AltGr if alt_gr_is_level3 => Family::Level3,
+            ModifierKey::LeftAlt | ModifierKey::AltGr => Family::Alt,
+            ModifierKey::LeftSuper | ModifierKey::RightSuper => Family::Super,
         }
     }
 }
@@ -126,29 +127,29 @@ impl Family {
     }
 
     /// The side pressed when a rule only names the family.
-    pub const fn usual_side(self) -> Side {
+    pub const fn usual_side(self) -> ModifierKey {
         match self {
-            Family::Shift => Side::LeftShift,
-            Family::Ctrl => Side::LeftCtrl,
-            Family::Alt => Side::LeftAlt,
-            Family::Super => Side::LeftSuper,
-            Family::Level3 => Side::AltGr,
+            Family::Shift => ModifierKey::LeftShift,
+            Family::Ctrl => ModifierKey::LeftCtrl,
+            Family::Alt => ModifierKey::LeftAlt,
+            Family::Super => ModifierKey::LeftSuper,
+            Family::Level3 => ModifierKey::AltGr,
         }
     }
 }
 
 /// A set of families.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
-pub struct Families(u8);
+pub struct ModifierSet(u8);
 
-impl Families {
+impl ModifierSet {
     /// No family.
-    pub const NONE: Families = Families(0);
+    pub const NONE: ModifierSet = ModifierSet(0);
 
     /// This set and `family`.
     #[must_use]
-    pub const fn with(self, family: Family) -> Families {
-        Families(self.0 | 1 << family as u8)
+    pub const fn with(self, family: Family) -> ModifierSet {
+        ModifierSet(self.0 | 1 << family as u8)
     }
 
     /// Whether `family` is in the set.
@@ -169,26 +170,26 @@ impl Families {
 
 /// The modifier keys that are down.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
-pub struct Modifiers(u8);
+pub struct HeldModifiers(u8);
 
-impl Modifiers {
+impl HeldModifiers {
     /// None down.
-    pub const NONE: Modifiers = Modifiers(0);
+    pub const NONE: HeldModifiers = HeldModifiers(0);
 
     /// These and `side`.
     #[must_use]
-    pub const fn with(self, side: Side) -> Modifiers {
-        Modifiers(self.0 | 1 << side as u8)
+    pub const fn with(self, side: ModifierKey) -> HeldModifiers {
+        HeldModifiers(self.0 | 1 << side as u8)
     }
 
     /// These without `side`.
     #[must_use]
-    pub const fn without(self, side: Side) -> Modifiers {
-        Modifiers(self.0 & !(1 << side as u8))
+    pub const fn without(self, side: ModifierKey) -> HeldModifiers {
+        HeldModifiers(self.0 & !(1 << side as u8))
     }
 
     /// Whether `side` is down.
-    pub const fn contains(self, side: Side) -> bool {
+    pub const fn contains(self, side: ModifierKey) -> bool {
         self.0 & (1 << side as u8) != 0
     }
 
@@ -198,23 +199,23 @@ impl Modifiers {
     }
 
     /// The sides that are down.
-    pub fn iter(self) -> impl Iterator<Item = Side> {
-        Side::ALL.into_iter().filter(move |side| self.contains(*side))
+    pub fn iter(self) -> impl Iterator<Item = ModifierKey> {
+        ModifierKey::ALL.into_iter().filter(move |side| self.contains(*side))
     }
 
     /// The families that are down.
-    pub fn families(self, alt_gr_is_level3: bool) -> Families {
-        self.iter().fold(Families::NONE, |set, side| set.with(side.family(alt_gr_is_level3)))
+    pub fn families(self, alt_gr_is_level3: bool) -> ModifierSet {
+        self.iter().fold(ModifierSet::NONE, |set, side| set.with(side.family(alt_gr_is_level3)))
     }
 }
 
-impl FromIterator<Side> for Modifiers {
-    fn from_iter<I: IntoIterator<Item = Side>>(sides: I) -> Self {
-        sides.into_iter().fold(Modifiers::NONE, Modifiers::with)
+impl FromIterator<ModifierKey> for HeldModifiers {
+    fn from_iter<I: IntoIterator<Item = ModifierKey>>(sides: I) -> Self {
+        sides.into_iter().fold(HeldModifiers::NONE, HeldModifiers::with)
     }
 }
 
-impl fmt::Debug for Modifiers {
+impl fmt::Debug for HeldModifiers {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_set().entries(self.iter()).finish()
     }

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use lantern_model::{
-    Combo, Family, Key, KeyKind, KeyRef, KeySetError, Layout, Level, Side, Time, Value,
+    Combo, Family, Key, KeyKind, KeyRef, KeySetError, Layout, Level, ModifierKey, Time, Value,
 };
 
 #[test]
@@ -97,10 +97,10 @@ fn combinations_become_keys_of_the_board() {
 
 #[test]
 fn alt_gr_is_alt_or_the_third_level() {
-    assert_eq!(Side::AltGr.family(false), Family::Alt);
-    assert_eq!(Side::AltGr.family(true), Family::Level3);
-    for side in Side::ALL {
-        assert_eq!(Side::of(side.key()), Some(side));
+    assert_eq!(ModifierKey::AltGr.family(false), Family::Alt);
+    assert_eq!(ModifierKey::AltGr.family(true), Family::Level3);
+    for side in ModifierKey::ALL {
+        assert_eq!(ModifierKey::of(side.key()), Some(side));
     }
 }
 

@@ -6,7 +6,7 @@
 use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
-use lantern_model::{Key, Layout, Side};
+use lantern_model::{Key, Layout, ModifierKey};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::{Connection, RequestConnection};
 use x11rb::protocol::Event;
@@ -446,7 +446,7 @@ impl Person {
 
 fn named(name: &str) -> Key {
     if let Some(family) = lantern_model::Family::from_word(name) {
-        return Side::key(family.usual_side());
+        return ModifierKey::key(family.usual_side());
     }
     let key = Key::named(name).unwrap_or_else(|| panic!("no key {name}"));
     Layout::us().place(lantern_model::KeyRef::Placed(key)).unwrap_or(key)

@@ -1,6 +1,6 @@
 //! What happened in a rehearsal as a scene that expects it all: a run turned into a test.
 
-use lantern_model::{Combo, Key, KeyRef, Side, Time, Value};
+use lantern_model::{Combo, Key, KeyRef, ModifierKey, Time, Value};
 use lantern_script::scene::{DONE_WORDS, Expectation, TextTest};
 
 use crate::timeline::{Sent, SentKind, Timeline};
@@ -62,7 +62,7 @@ pub fn expectation_of(sent: &Sent) -> Option<Expectation> {
 }
 
 fn combo_of(keys: &[Key]) -> Combo {
-    let name = |key: &Key| match Side::of(*key) {
+    let name = |key: &Key| match ModifierKey::of(*key) {
         Some(side) if side == side.family(false).usual_side() => KeyRef::Either(side.family(false)),
         _ => KeyRef::Named(*key),
     };

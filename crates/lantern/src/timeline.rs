@@ -1,6 +1,6 @@
 //! What happened, in the order it happened: what came in, which rule fired, what went out.
 
-use lantern_model::{Combo, Key, RunId, Side, Time};
+use lantern_model::{Combo, Key, ModifierKey, RunId, Time};
 use lantern_script::scene::{DONE_WORDS, Expectation};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
@@ -137,7 +137,7 @@ pub fn same_keys(combo: &Combo, keys: &[Key]) -> bool {
     let Ok(wanted) = board.press_order(combo) else {
         return false;
     };
-    let family = |key: &Key| Side::of(*key).map(|side| side.family(false));
+    let family = |key: &Key| ModifierKey::of(*key).map(|side| side.family(false));
     let (Some((last, held)), Some((key, with))) = (wanted.split_last(), keys.split_last()) else {
         return false;
     };

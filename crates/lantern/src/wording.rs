@@ -3,7 +3,7 @@
 use std::sync::LazyLock;
 
 use lantern_engine::ReasonKind;
-use lantern_model::{Deed, Ear, Key, Layout, Link, RuleSet, Side, Verb};
+use lantern_model::{Deed, Ear, Key, Layout, Link, ModifierKey, RuleSet, Verb};
 use unicode_width::UnicodeWidthStr;
 
 use crate::foreign::shown;
@@ -77,7 +77,7 @@ fn words_of(kind: &ReasonKind, rules: &RuleSet) -> String {
 pub fn combo_name(keys: &[Key]) -> String {
     let names: Vec<&str> = keys
         .iter()
-        .map(|key| match Side::of(*key) {
+        .map(|key| match ModifierKey::of(*key) {
             Some(side) if side == side.family(false).usual_side() => side.family(false).word(),
             _ => key.name(),
         })

@@ -1,6 +1,6 @@
 //! Steps of input, written through the devices of our own.
 
-use lantern_model::{InputAction, InputBatch, Key, KeyKind, Side};
+use lantern_model::{InputAction, InputBatch, Key, KeyKind, ModifierKey};
 
 use super::EvdevDesk;
 use super::outlet;
@@ -13,7 +13,7 @@ impl EvdevDesk {
             return Ok(Err(why));
         }
         let lifted: Vec<Key> = match step.lift {
-            true => self.passage.shown_modifiers().iter().map(Side::key).collect(),
+            true => self.passage.shown_modifiers().iter().map(ModifierKey::key).collect(),
             false => Vec::new(),
         };
         let lifted: Vec<Key> = lifted.into_iter().filter(|key| !step.keep.contains(key)).collect();
@@ -55,17 +55,20 @@ impl EvdevDesk {
                 _ => {}
             }
         }
-        keys.retain(|key| self.passage.is_shown(*key) && Side::of(*key).is_none());
+        keys.retain(|key| self.passage.is_shown(*key) && ModifierKey::of(*key).is_none());
         keys
     }
 
     /// Modifiers out of the way. One that opens a menu when it goes up alone gets company.
     fn lift(&mut self, keys: &[Key]) {
         let opens = |key: &Key| {
-            Side::of(*key).is_some_and(|side| {
+            ModifierKey::of(*key).is_some_and(|side| {
                 !matches!(
                     side,
-                    Side::LeftShift | Side::RightShift | Side::LeftCtrl | Side::RightCtrl
+                    ModifierKey::LeftShift
+                        | ModifierKey::RightShift
+                        | ModifierKey::LeftCtrl
+                        | ModifierKey::RightCtrl
                 )
             })
         };

@@ -8,7 +8,7 @@ use kbvm::lookup::LookupTable;
 use kbvm::xkb::Context;
 use kbvm::xkb::rmlvo::Group as Named;
 use kbvm::{GroupIndex, Keycode, ModifierMask};
-use lantern_model::{Group, Key, KeyKind, Layout, Level, Repeat, Side};
+use lantern_model::{Group, Key, KeyKind, Layout, Level, ModifierKey, Repeat};
 
 use crate::keysyms::keysym_character;
 
@@ -73,7 +73,8 @@ fn compiled(setup: &Setup) -> Layout {
         (!options.is_empty()).then_some(options.as_slice()),
     );
     let table = keymap.to_builder().build_lookup_table();
-    let alt_gr = keycode_of(Side::AltGr.key()).and_then(|code| symbol(&table, 0, code, NONE));
+    let alt_gr =
+        keycode_of(ModifierKey::AltGr.key()).and_then(|code| symbol(&table, 0, code, NONE));
     let alt_gr_is_level3 = alt_gr.is_some_and(|symbol| symbol == LEVEL3);
     let count = groups.len().max(1);
     let groups = (0..count).map(|group| group_of(&table, group, alt_gr_is_level3)).collect();

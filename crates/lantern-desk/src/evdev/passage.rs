@@ -4,8 +4,8 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use lantern_model::{
-    Event, Families, Family, GrabSet, Key, KeyKind, Layout, Level, Modifiers, Point, ReplayKey,
-    Side,
+    Event, Family, GrabSet, HeldModifiers, Key, KeyKind, Layout, Level, ModifierKey, ModifierSet,
+    Point, ReplayKey,
 };
 
 /// Places of a way at the most that nobody has asked for.
@@ -210,11 +210,11 @@ impl Passage {
         let stays = !tap && self.fingers.contains_key(key);
         let shown = self.shown_modifiers();
         let hidden: Vec<Key> =
-            hide.iter().filter(|side| shown.contains(*side)).map(Side::key).collect();
+            hide.iter().filter(|side| shown.contains(*side)).map(ModifierKey::key).collect();
         let missing: Vec<Key> = under
             .iter()
             .filter(|side| !shown.contains(*side) && !hide.contains(*side))
-            .map(Side::key)
+            .map(ModifierKey::key)
             .collect();
         let mut keys: Vec<(Key, bool)> = hidden.iter().map(|key| (*key, false)).collect();
         keys.extend(missing.iter().map(|key| (*key, true)));
@@ -270,19 +270,19 @@ impl Passage {
     }
 
     /// The person's modifiers that programs see, with those that stand for others.
-    pub(super) fn shown_modifiers(&self) -> Modifiers {
+    pub(super) fn shown_modifiers(&self) -> HeldModifiers {
         let fingers = self.fingers.keys().copied().filter(|key| self.is_shown(*key));
         let stood =
             self.substitutions.values().flat_map(|substitutions| &substitutions.becomes).copied();
-        fingers.chain(stood).filter_map(Side::of).collect()
+        fingers.chain(stood).filter_map(ModifierKey::of).collect()
     }
 
     /// The person's modifiers, seen through remaps.
-    fn modifiers_held(&self) -> Modifiers {
+    fn modifiers_held(&self) -> HeldModifiers {
         let real = self.fingers.keys().copied().filter(|key| !self.substitutions.contains_key(key));
         let stood =
             self.substitutions.values().flat_map(|substitutions| &substitutions.becomes).copied();
-        real.chain(stood).filter_map(Side::of).collect()
+        real.chain(stood).filter_map(ModifierKey::of).collect()
     }
 
     /// Whether a turn of the wheel is a key of a rule now.
@@ -348,7 +348,7 @@ impl Passage {
     }
 
     /// The person typed into the program in front.
-    fn note_letter(&mut self, key: Key, held: Modifiers) {
+    fn note_letter(&mut self, key: Key, held: HeldModifiers) {
         if !self.armed.letters || key.kind() == KeyKind::Modifier || key.kind() == KeyKind::Lock {
             return;
         }
@@ -356,7 +356,7 @@ impl Passage {
         self.events.push_back(Event::Letter(letter));
     }
 
-    fn letter(&self, key: Key, held: Families) -> Option<char> {
+    fn letter(&self, key: Key, held: ModifierSet) -> Option<char> {
         if held.iter().any(|family| !matches!(family, Family::Shift | Family::Level3)) {
             return None;
         }

@@ -13,8 +13,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_model::{
-    Combo, Deed, EffectId, Event, Families, GrabSet, InputAction, InputBatch, Key, KeyKind, Layout,
-    Modifiers, ReplayKey, Time,
+    Combo, Deed, EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyKind,
+    Layout, ModifierSet, ReplayKey, Time,
 };
 
 use crate::desk::without_session;
@@ -41,8 +41,8 @@ pub struct Wanted {
 #[derive(Debug, Clone, Copy)]
 struct Given {
     key: Key,
-    modifiers: Modifiers,
-    families: Families,
+    modifiers: HeldModifiers,
+    families: ModifierSet,
 }
 
 /// A step that waits for the fingers.
@@ -174,17 +174,17 @@ impl PortalDesk {
 fn given_for(combo: &Combo, layout: &Layout) -> Option<(String, Given)> {
     let keys = layout.press_order(combo).ok()?;
     let (key, held) = keys.split_last()?;
-    if key.is_pointer() || held.iter().any(|key| lantern_model::Side::of(*key).is_none()) {
+    if key.is_pointer() || held.iter().any(|key| lantern_model::ModifierKey::of(*key).is_none()) {
         return None;
     }
-    let modifiers: Modifiers =
-        held.iter().filter_map(|key| lantern_model::Side::of(*key)).collect();
+    let modifiers: HeldModifiers =
+        held.iter().filter_map(|key| lantern_model::ModifierKey::of(*key)).collect();
     let families = modifiers.families(layout.alt_gr_is_level3);
     Some((trigger_words(*key, families)?, Given { key: *key, modifiers, families }))
 }
 
 /// A combination as the XDG shortcuts specification writes it: `CTRL+SHIFT+F9`.
-fn trigger_words(key: Key, families: Families) -> Option<String> {
+fn trigger_words(key: Key, families: ModifierSet) -> Option<String> {
     use lantern_model::Family;
     let mut parts: Vec<&str> = [
         (Family::Ctrl, "CTRL"),
@@ -250,8 +250,12 @@ impl Desk for PortalDesk {
 
     fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), DeskError> {
         // It was a whole combination, and the program never knew of it: it gets all of it.
-        let keys: Vec<Key> =
-            back.under.iter().map(lantern_model::Side::key).chain(back.becomes.clone()).collect();
+        let keys: Vec<Key> = back
+            .under
+            .iter()
+            .map(lantern_model::ModifierKey::key)
+            .chain(back.becomes.clone())
+            .collect();
         let down = keys.iter().filter_map(|key| key_move(*key, true).ok());
         let up = keys.iter().rev().filter_map(|key| key_move(*key, false).ok());
         self.portal.send(bus::NOBODY, down.chain(up).collect());

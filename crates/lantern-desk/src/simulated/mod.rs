@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    App, Deed, EffectId, Event, GrabSet, Hint, InputAction, InputBatch, Key, KeyKind, Layout,
-    Level, Modifiers, Rect, ReplayKey, Shown, Side, Time, Value, Verb,
+    App, Deed, EffectId, Event, GrabSet, HeldModifiers, Hint, InputAction, InputBatch, Key,
+    KeyKind, Layout, Level, ModifierKey, Rect, ReplayKey, Shown, Time, Value, Verb,
 };
 
 use crate::{Desk, DeskError};
@@ -202,7 +202,7 @@ impl SimulatedDesk {
     }
 
     /// The modifiers of the person's, seen through remaps.
-    fn modifiers_held(&self) -> Modifiers {
+    fn modifiers_held(&self) -> HeldModifiers {
         let real = self.fingers.iter().filter(|key| !self.substitutions.contains_key(key));
         sides(real.chain(self.substitutions.values().flatten()).copied())
     }
@@ -248,7 +248,7 @@ impl SimulatedDesk {
     }
 
     /// A key press comes to the program in front with these modifiers down.
-    fn deliver(&mut self, now: Time, effect: Option<EffectId>, key: Key, held: Modifiers) {
+    fn deliver(&mut self, now: Time, effect: Option<EffectId>, key: Key, held: HeldModifiers) {
         if key.kind() == KeyKind::Modifier {
             return;
         }
@@ -259,12 +259,12 @@ impl SimulatedDesk {
         if effect.is_none() && self.armed.letters {
             self.events.push_back(Event::Letter(character.filter(|c| !matches!(c, '\n' | '\t'))));
         }
-        let modifiers = held.iter().map(Side::key);
+        let modifiers = held.iter().map(ModifierKey::key);
         let keys = modifiers.chain([key]).collect();
         self.put_out(now, effect, What::Tapped(keys));
     }
 
-    fn character(&self, key: Key, held: Modifiers) -> Option<char> {
+    fn character(&self, key: Key, held: HeldModifiers) -> Option<char> {
         let mut shift = false;
         let mut third = false;
         for family in held.families(self.layout.alt_gr_is_level3).iter() {
@@ -315,7 +315,7 @@ impl SimulatedDesk {
                 let Some((last, with)) = keys.split_last() else {
                     return;
                 };
-                let held = sides(with.iter().copied()).iter().fold(held, Modifiers::with);
+                let held = sides(with.iter().copied()).iter().fold(held, HeldModifiers::with);
                 self.deliver(now, Some(effect), *last, held);
             }
             InputAction::Text(text) => {
@@ -352,15 +352,15 @@ impl SimulatedDesk {
     }
 
     /// The modifiers that the program sees during a step.
-    fn modifiers_for(&self, step: &InputBatch) -> Modifiers {
+    fn modifiers_for(&self, step: &InputBatch) -> HeldModifiers {
         let ours = self.pressed.iter().copied().filter(|key| !step.park.contains(key));
-        let fingers = if step.lift { Modifiers::NONE } else { self.modifiers_held() };
-        sides(ours.chain(fingers.iter().map(Side::key)))
+        let fingers = if step.lift { HeldModifiers::NONE } else { self.modifiers_held() };
+        sides(ours.chain(fingers.iter().map(ModifierKey::key)))
     }
 }
 
-fn sides(keys: impl Iterator<Item = Key>) -> Modifiers {
-    keys.filter_map(Side::of).collect()
+fn sides(keys: impl Iterator<Item = Key>) -> HeldModifiers {
+    keys.filter_map(ModifierKey::of).collect()
 }
 
 impl Desk for SimulatedDesk {
@@ -390,7 +390,7 @@ impl Desk for SimulatedDesk {
             return Ok(());
         };
         let shown = back.under.iter().filter(|side| !back.hide.contains(*side));
-        let held = sides(with.iter().copied()).iter().fold(shown.collect(), Modifiers::with);
+        let held = sides(with.iter().copied()).iter().fold(shown.collect(), HeldModifiers::with);
         let stays = !back.tap && self.fingers.contains(&back.key);
         if stays && back.becomes != [back.key] {
             self.substitutions.insert(back.key, back.becomes.clone());

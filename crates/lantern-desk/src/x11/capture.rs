@@ -1,7 +1,7 @@
 //! Seeing what a key really sends: the next combination the person presses, which reaches nobody
 //! else meanwhile.
 
-use lantern_model::{Families, Key, Side};
+use lantern_model::{Key, ModifierKey, ModifierSet};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
 use x11rb::protocol::xinput::{ConnectionExt as _, GrabOwner, KeyEventFlags, XIEventMask};
@@ -20,7 +20,7 @@ pub struct Captured {
     /// The key or button, if it is one that can be named.
     pub key: Option<Key>,
     /// The modifiers it was pressed under.
-    pub families: Families,
+    pub families: ModifierSet,
     /// The server's number of it.
     pub code: u8,
     /// The symbol the layout gives it without modifiers, 0 for a button.
@@ -51,7 +51,7 @@ pub fn capture(listening: impl FnOnce()) -> Result<Captured, DeskError> {
             Event::XinputKeyPress(press) if !press.flags.contains(KeyEventFlags::KEY_REPEAT) => {
                 let code = press.detail as u8;
                 let key = key_of(code);
-                if key.and_then(Side::of).is_some() {
+                if key.and_then(ModifierKey::of).is_some() {
                     alone = Some(code);
                     continue;
                 }

@@ -14,7 +14,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Families, Key, KeyGrab, Refusal};
+use lantern_model::{Key, KeyGrab, ModifierSet, Refusal};
 use x11rb::CURRENT_TIME;
 use x11rb::cookie::VoidCookie;
 use x11rb::protocol::xinput::{
@@ -107,7 +107,7 @@ pub(super) struct Grabs {
 impl Grabs {
     /// What is withheld of a key under these families, all that is wanted of it together. A pen and
     /// a mouse share their buttons, so one key may be two.
-    pub(super) fn find(&self, key: Key, families: Families) -> Option<KeyGrab> {
+    pub(super) fn find(&self, key: Key, families: ModifierSet) -> Option<KeyGrab> {
         let of_detail = self.wanted.get(&Detail::of(key)?)?;
         let takes = |armed: &&KeyGrab| {
             armed.key == key
@@ -173,7 +173,7 @@ impl Grabs {
         // Where somebody holds the key under some modifiers, it is taken under each of the others.
         let (any, single): (Vec<Grab>, Vec<Grab>) =
             missed.into_iter().partition(|grab| grab.1 == Under::Any);
-        let masks = keymap.grab_masks(Families::NONE, true, locked);
+        let masks = keymap.grab_masks(ModifierSet::NONE, true, locked);
         let each = |(detail, _): &Grab| {
             let detail = *detail;
             let manner = Manner { waits: true, raw };

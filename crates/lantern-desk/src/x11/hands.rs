@@ -8,7 +8,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Event, GrabSet, Key, KeyGrab, KeyKind, Modifiers, Side};
+use lantern_model::{Event, GrabSet, HeldModifiers, Key, KeyGrab, KeyKind, ModifierKey};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::SequenceNumber;
 use x11rb::protocol::xinput::{ConnectionExt as _, EventMode, GrabOwner, XIEventMask};
@@ -149,10 +149,11 @@ impl X11Desk {
             return self.pass_stray(key);
         };
         self.hands.pressed_under = Some(press.base);
-        let modifiers: Modifiers = if armed.sides {
+        let modifiers: HeldModifiers = if armed.sides {
             let down = self.shown_keycodes()?;
-            let is_down = |side: &Side| keycode_of(side.key()).is_some_and(|c| down.contains(&c));
-            Side::ALL.into_iter().filter(|side| side.key() != key).filter(is_down).collect()
+            let is_down =
+                |side: &ModifierKey| keycode_of(side.key()).is_some_and(|c| down.contains(&c));
+            ModifierKey::ALL.into_iter().filter(|side| side.key() != key).filter(is_down).collect()
         } else {
             self.keymap.usual_sides(press.effective).collect()
         };
@@ -168,7 +169,7 @@ impl X11Desk {
     /// A key went down under modifiers that were out of the way, so that no grab saw it under them.
     /// It reached the program, but the rule it belongs to is told, if it belongs to one, or a loop that
     /// clicks could not be stopped.
-    pub(super) fn report_missed(&mut self, key: Key, modifiers: Modifiers) -> bool {
+    pub(super) fn report_missed(&mut self, key: Key, modifiers: HeldModifiers) -> bool {
         let Some(armed) = self.grabs.find(key, self.families_of(modifiers)) else { return false };
         if armed.follow {
             self.hands.followed.insert(key);
@@ -182,7 +183,7 @@ impl X11Desk {
     fn withheld_as(&self, key: Key, mask: u16) -> Option<KeyGrab> {
         let families = self.keymap.families_in(mask);
         let everything = || {
-            let all = self.armed.everything && Side::of(key).is_none() && !is_pointed(key);
+            let all = self.armed.everything && ModifierKey::of(key).is_none() && !is_pointed(key);
             let (further, sides, follow, waits) = (false, false, true, true);
             all.then_some(KeyGrab { key, families, further, sides, follow, waits })
         };
@@ -191,7 +192,7 @@ impl X11Desk {
 
     /// A press that came to us only because a grab was on: it is the program's.
     fn pass_stray(&mut self, key: Key) -> Result<(), DeskError> {
-        if Side::of(key).is_some() {
+        if ModifierKey::of(key).is_some() {
             // A modifier counts in the server whoever gets its press.
             self.hands.ending = None;
             return self.answer_press(self.link.devices.master_keyboard, EventMode::ASYNC_DEVICE);
@@ -332,10 +333,10 @@ impl X11Desk {
         }
         if self.armed.letters {
             self.hands.down.insert(key);
-            let held = self.hands.down.iter().filter_map(|key| Side::of(*key));
+            let held = self.hands.down.iter().filter_map(|key| ModifierKey::of(*key));
             let substitutes =
-                self.hands.substitutions.values().flatten().filter_map(|key| Side::of(*key));
-            let held: Modifiers = held
+                self.hands.substitutions.values().flatten().filter_map(|key| ModifierKey::of(*key));
+            let held: HeldModifiers = held
                 .filter(|side| !self.hands.substitutions.contains_key(&side.key()))
                 .chain(substitutes)
                 .collect();
@@ -349,8 +350,9 @@ impl X11Desk {
     }
 
     /// Tells of a character that the program got from the person's hand.
-    pub(super) fn report_letter(&mut self, key: Option<Key>, held: lantern_model::Families) {
-        let Some(key) = key.filter(|key| self.armed.letters && Side::of(*key).is_none()) else {
+    pub(super) fn report_letter(&mut self, key: Option<Key>, held: lantern_model::ModifierSet) {
+        let Some(key) = key.filter(|key| self.armed.letters && ModifierKey::of(*key).is_none())
+        else {
             return;
         };
         let letter = self.keymap.letter(key, held, self.locked);

@@ -1,7 +1,7 @@
 //! Putting input in: presses and releases through XTEST, the person's modifiers out of the way for
 //! a step and put back after it, every press marked in the list of held keys before it is sent.
 
-use lantern_model::{InputAction, InputBatch, Key, Level, Side, Time};
+use lantern_model::{InputAction, InputBatch, Key, Level, ModifierKey, Time};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::Connection;
 use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
@@ -147,7 +147,7 @@ impl X11Desk {
                 }
                 // Modifiers are out of the way already.
                 InputAction::Tap(keys) => {
-                    let plain = keys.iter().filter(|key| Side::of(**key).is_none());
+                    let plain = keys.iter().filter(|key| ModifierKey::of(**key).is_none());
                     codes.extend(plain.filter_map(|key| keycode_of(*key)));
                 }
                 _ => {}
@@ -344,7 +344,7 @@ impl X11Desk {
         let shift = |level| matches!(level, Level::Shift | Level::ShiftThird);
         let third = |level| matches!(level, Level::Third | Level::ShiftThird);
         if shift(from) != shift(to)
-            && let Some(code) = keycode_of(lantern_model::Side::LeftShift.key())
+            && let Some(code) = keycode_of(lantern_model::ModifierKey::LeftShift.key())
         {
             self.fake_key(code, shift(to))?;
         }

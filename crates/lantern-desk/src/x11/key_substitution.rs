@@ -6,7 +6,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{Event, Key, Modifiers, ReplayKey, Side};
+use lantern_model::{Event, HeldModifiers, Key, ModifierKey, ReplayKey};
 
 use super::X11Desk;
 use super::fingers;
@@ -92,7 +92,7 @@ impl X11Desk {
     fn wrong_among(&self, back: &ReplayKey, shown: Vec<u8>) -> (Vec<u8>, Vec<u8>) {
         let wanted =
             self.families_of(back.under.iter().filter(|s| !back.hide.contains(*s)).collect());
-        let have: Modifiers = shown.iter().filter_map(|code| side_of(*code)).collect();
+        let have: HeldModifiers = shown.iter().filter_map(|code| side_of(*code)).collect();
         let have = self.families_of(have);
         let missing = wanted.iter().filter(|family| !have.contains(*family));
         let added = missing.filter_map(|family| keycode_of(family.usual_side().key())).collect();
@@ -102,7 +102,7 @@ impl X11Desk {
         (shown.into_iter().filter(unwanted).collect(), added)
     }
 
-    pub(super) fn families_of(&self, modifiers: Modifiers) -> lantern_model::Families {
+    pub(super) fn families_of(&self, modifiers: HeldModifiers) -> lantern_model::ModifierSet {
         modifiers.families(self.keymap.layout.alt_gr_is_level3)
     }
 
@@ -166,7 +166,7 @@ impl X11Desk {
         if let Some(others) = self.hands.substitutions.get(&key) {
             let modifiers = modifier_codes(others);
             // Only a modifier is looked for once more: what is pressed beside it depends on it.
-            match Side::of(key) {
+            match ModifierKey::of(key) {
                 Some(_) => self.let_modifier_go(key)?,
                 None => {
                     self.end_substitution(key)?;
@@ -215,13 +215,13 @@ impl X11Desk {
     fn is_back(&self, key: Key, down: &BTreeSet<u8>) -> bool {
         let itself = self.hands.substitutions.get(&key).is_none_or(|keys| *keys == [key]);
         itself
-            && Side::of(key).is_some()
+            && ModifierKey::of(key).is_some()
             && keycode_of(key).is_some_and(|code| down.contains(&code))
     }
 }
 
 /// The keycodes of the modifiers among keys.
 pub(super) fn modifier_codes<'k>(keys: impl IntoIterator<Item = &'k Key>) -> Vec<u8> {
-    let modifiers = keys.into_iter().filter(|key| Side::of(**key).is_some());
+    let modifiers = keys.into_iter().filter(|key| ModifierKey::of(**key).is_some());
     modifiers.filter_map(|key| keycode_of(*key)).collect()
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::{Families, Family, Group, Key, KeyKind, Layout, Level, Repeat, Side};
+use lantern_model::{Family, Group, Key, KeyKind, Layout, Level, ModifierKey, ModifierSet, Repeat};
 use x11rb::protocol::xkb::{
     ConnectionExt as _, GetMapReply, ID, KeySymMap, KeyType, MapPart, VMod,
 };
@@ -33,8 +33,8 @@ pub(super) fn key_of(keycode: u8) -> Option<Key> {
 }
 
 /// The modifier with that X keycode, if it is one.
-pub(super) fn side_of(keycode: u8) -> Option<Side> {
-    key_of(keycode).and_then(Side::of)
+pub(super) fn side_of(keycode: u8) -> Option<ModifierKey> {
+    key_of(keycode).and_then(ModifierKey::of)
 }
 
 /// The map.
@@ -103,7 +103,7 @@ impl Keymap {
         };
         let level3_mask = symbols.mask_of(&modifiers, LEVEL3_KEYSYM);
         let level3 = symbols.keycode_of(LEVEL3_KEYSYM);
-        let alt_gr = Side::AltGr.key();
+        let alt_gr = ModifierKey::AltGr.key();
         let alt_gr_is_level3 = level3_mask != 0
             && keycode_of(alt_gr)
                 .is_some_and(|code| symbols.symbol(code, 0, 0) == Some(LEVEL3_KEYSYM));
@@ -133,14 +133,14 @@ impl Keymap {
             four_levels,
             meaningless,
         };
-        for side in Side::ALL {
+        for side in ModifierKey::ALL {
             map.families[map.layout.family(side) as usize] |= map.mask(side);
         }
         map
     }
 
     /// The modifier mask of a side on this board; 0 if its key is no modifier here.
-    fn mask(&self, side: Side) -> u16 {
+    fn mask(&self, side: ModifierKey) -> u16 {
         let Some(code) = keycode_of(side.key()) else {
             return 0;
         };
@@ -161,7 +161,7 @@ impl Keymap {
     /// The mask under which exactly these families are down while these locks are on; all those
     /// under which they are down with others, if `further`. None if a family cannot be pressed on
     /// this board.
-    pub(super) fn grab_masks(&self, families: Families, further: bool, locked: u16) -> Vec<u32> {
+    pub(super) fn grab_masks(&self, families: ModifierSet, further: bool, locked: u16) -> Vec<u32> {
         let bits = |family: Family| self.families[family as usize];
         let Some(mask) = families
             .iter()
@@ -183,12 +183,13 @@ impl Keymap {
     }
 
     /// The families that are down under a mask.
-    pub(super) fn families_in(&self, mask: u16) -> Families {
-        self.usual_sides(mask).fold(Families::NONE, |set, side| set.with(self.layout.family(side)))
+    pub(super) fn families_in(&self, mask: u16) -> ModifierSet {
+        self.usual_sides(mask)
+            .fold(ModifierSet::NONE, |set, side| set.with(self.layout.family(side)))
     }
 
     /// The sides that may be down under a mask: the usual one for each family in it.
-    pub(super) fn usual_sides(&self, mask: u16) -> impl Iterator<Item = Side> {
+    pub(super) fn usual_sides(&self, mask: u16) -> impl Iterator<Item = ModifierKey> {
         Family::ALL
             .into_iter()
             .filter(move |family| {
@@ -212,7 +213,7 @@ impl Keymap {
     }
 
     /// The character that a key gives with these modifiers and locks, backspace among them.
-    pub(super) fn letter(&self, key: Key, held: Families, locked: u16) -> Option<char> {
+    pub(super) fn letter(&self, key: Key, held: ModifierSet, locked: u16) -> Option<char> {
         let typing = [Family::Shift, Family::Level3];
         if held.iter().any(|family| !typing.contains(&family)) {
             return None;

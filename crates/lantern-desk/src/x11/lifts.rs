@@ -9,7 +9,7 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use lantern_model::{Key, Modifiers, Side};
+use lantern_model::{HeldModifiers, Key, ModifierKey};
 use x11rb::connection::SequenceNumber;
 
 use super::X11Desk;
@@ -42,7 +42,7 @@ struct Lift {
     /// None as long as they are away.
     until: Option<SequenceNumber>,
     /// Modifiers under the fingers.
-    held: Modifiers,
+    held: HeldModifiers,
 }
 
 impl Lifts {
@@ -55,7 +55,7 @@ impl Lifts {
     }
 
     /// The modifiers under the fingers, if they were away by then.
-    fn held(&mut self) -> Option<&mut Modifiers> {
+    fn held(&mut self) -> Option<&mut HeldModifiers> {
         let now = self.now;
         self.times.front_mut().filter(|lift| lift.from <= now).map(|lift| &mut lift.held)
     }
@@ -113,7 +113,7 @@ impl X11Desk {
     /// A finger moved while modifiers may be away.
     pub(super) fn follow_lift(&mut self, time: u32, key: Key, down: bool) {
         let Some(held) = self.lifts.held() else { return };
-        let side = Side::of(key);
+        let side = ModifierKey::of(key);
         if let Some(side) = side {
             *held = if down { held.with(side) } else { held.without(side) };
         }

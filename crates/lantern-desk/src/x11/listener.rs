@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::os::fd::BorrowedFd;
 use std::time::Duration;
 
-use lantern_model::{App, Families, Key, Side};
+use lantern_model::{App, Key, ModifierKey, ModifierSet};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
 use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, XIEventMask};
@@ -63,7 +63,7 @@ pub struct Listener {
     /// Keys and buttons that are down.
     down: BTreeSet<(bool, u8)>,
     /// Modifiers that are down, the person's and programs'.
-    held: Vec<Side>,
+    held: Vec<ModifierKey>,
     front: App,
 }
 
@@ -183,7 +183,7 @@ impl Listener {
     fn key(&mut self, detail: u32, source: u16, time: u32, down: bool) -> Result<Seen, DeskError> {
         let (code, conn) = (detail as u8, &self.link.conn);
         let key = key_of(code);
-        if let Some(side) = key.and_then(Side::of) {
+        if let Some(side) = key.and_then(ModifierKey::of) {
             self.held.retain(|held| *held != side);
             self.held.extend(down.then_some(side));
         }
@@ -192,9 +192,9 @@ impl Listener {
         let locked = conn.xkb_get_state(ID::USE_CORE_KBD.into())?.reply()?.locked_mods;
         let families =
             self.held.iter().map(|side| side.family(self.keymap.layout.alt_gr_is_level3));
-        let families = families.fold(Families::NONE, Families::with);
+        let families = families.fold(ModifierSet::NONE, ModifierSet::with);
         let types = match key {
-            Some(key) if Side::of(key).is_none() => {
+            Some(key) if ModifierKey::of(key).is_none() => {
                 self.keymap.letter(key, families, locked.into()).filter(|c| !c.is_control())
             }
             Some(_) => None,

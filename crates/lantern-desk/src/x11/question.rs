@@ -1,6 +1,6 @@
 //! A question in a small window of our own, on a connection of its own.
 
-use lantern_model::{Families, Family};
+use lantern_model::{Family, ModifierSet};
 use unicode_normalization::char::compose;
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
@@ -159,7 +159,7 @@ impl Asking {
     }
 
     /// The accent of a dead key.
-    fn accent_of(&self, code: u8, held: Families) -> Result<Option<char>, DeskError> {
+    fn accent_of(&self, code: u8, held: ModifierSet) -> Result<Option<char>, DeskError> {
         let symbols = self.link.conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
         // Two levels of each of two groups, then those of the third-level key (X protocol, 5).
         let from =

@@ -4,7 +4,7 @@ use std::io;
 use std::os::fd::BorrowedFd;
 use std::time::{Duration, Instant};
 
-use lantern_model::{Families, Key, KeyGrab, Rect};
+use lantern_model::{Key, KeyGrab, ModifierSet, Rect};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
@@ -60,7 +60,7 @@ fn take_digits(link: &Link) -> Result<(), DeskError> {
     let taken: Vec<KeyGrab> = keys
         .map(|key| KeyGrab {
             key,
-            families: Families::NONE,
+            families: ModifierSet::NONE,
             further: true,
             sides: false,
             follow: false,

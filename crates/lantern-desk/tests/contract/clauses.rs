@@ -2,8 +2,8 @@
 
 use lantern_desk::Desk;
 use lantern_model::{
-    EffectId, Event, Families, Family, GrabSet, InputAction, InputBatch, Key, KeyGrab, Modifiers,
-    ReplayKey, Side, Time,
+    EffectId, Event, Family, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyGrab,
+    ModifierKey, ModifierSet, ReplayKey, Time,
 };
 
 /// Gives a macro the names of all clauses, behind what else it takes.
@@ -60,7 +60,7 @@ fn key(name: &str) -> Key {
 }
 
 fn armed(name: &str, families: &[Family]) -> KeyGrab {
-    let families = families.iter().fold(Families::NONE, |set, family| set.with(*family));
+    let families = families.iter().fold(ModifierSet::NONE, |set, family| set.with(*family));
     let key = key(name);
     KeyGrab { key, families, further: false, sides: false, follow: false, waits: false }
 }
@@ -87,8 +87,8 @@ fn tap(names: &[&str]) -> InputAction {
     InputAction::Tap(names.iter().map(|name| key(name)).collect())
 }
 
-fn pressed(name: &str, sides: &[Side]) -> Event {
-    Event::Pressed { key: key(name), modifiers: sides.iter().copied().collect::<Modifiers>() }
+fn pressed(name: &str, sides: &[ModifierKey]) -> Event {
+    Event::Pressed { key: key(name), modifiers: sides.iter().copied().collect::<HeldModifiers>() }
 }
 
 pub fn an_armed_key_is_withheld_and_reported(bench: &mut dyn Bench) {
@@ -231,8 +231,8 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
     let back = ReplayKey {
         key: key("b"),
         becomes: vec![key("b")],
-        under: Modifiers::NONE,
-        hide: Modifiers::NONE,
+        under: HeldModifiers::NONE,
+        hide: HeldModifiers::NONE,
         tap: false,
         way: Vec::new(),
     };
@@ -264,7 +264,9 @@ pub fn the_pointer_moves_by_and_to_pixels(bench: &mut dyn Bench) {
 
 pub fn sides_are_told_apart_when_asked(bench: &mut dyn Bench) {
     arm(bench, &[KeyGrab { sides: true, ..armed("f9", &[Family::Ctrl]) }], false);
-    for (name, side) in [("left-ctrl", Side::LeftCtrl), ("right-ctrl", Side::RightCtrl)] {
+    for (name, side) in
+        [("left-ctrl", ModifierKey::LeftCtrl), ("right-ctrl", ModifierKey::RightCtrl)]
+    {
         bench.press(key(name));
         bench.press(key("f9"));
         assert_eq!(bench.events(), [pressed("f9", &[side])]);
@@ -285,8 +287,8 @@ fn given_back(name: &str, becomes: &str) -> ReplayKey {
     ReplayKey {
         key: key(name),
         becomes: vec![key(becomes)],
-        under: Modifiers::NONE,
-        hide: Modifiers::NONE,
+        under: HeldModifiers::NONE,
+        hide: HeldModifiers::NONE,
         tap: false,
         way: Vec::new(),
     }

@@ -2,7 +2,8 @@
 
 use lantern_desk::{Desk, DeskError, HeldFile, HeldKeys, X11Desk, release_held};
 use lantern_model::{
-    EffectId, Event, InputAction, InputBatch, Key, KeyKind, Layout, Level, Refusal, Side, Time,
+    EffectId, Event, InputAction, InputBatch, Key, KeyKind, Layout, Level, ModifierKey, Refusal,
+    Time,
 };
 use lantern_stage::{Display, Person, Received, Target};
 
@@ -126,7 +127,7 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
         bench.release(Key::named(name).expect("there is one"));
         bench.events();
         let got = bench.target.take_all();
-        let own = Side::ALL.map(|side| side.key().kernel().expect("it has one") as u8 + 8);
+        let own = ModifierKey::ALL.map(|side| side.key().kernel().expect("it has one") as u8 + 8);
         for pair in got.windows(2) {
             let alone = pair[0].down && !pair[1].down && pair[0].detail == pair[1].detail;
             assert!(!(alone && own.contains(&pair[0].detail)), "{name}: {got:?}");
@@ -227,14 +228,14 @@ fn the_layouts_of_the_server_are_read_as_they_are() {
 
 #[test]
 fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
-    use lantern_model::{Families, GrabSet, KeyGrab};
+    use lantern_model::{GrabSet, KeyGrab, ModifierSet};
     let mut bench = Real::new();
     let held = HeldKeys::open(&bench.display.folder().join("other")).expect("it can be made");
     let mut other = X11Desk::open_on(Some(bench.display.name()), held).expect("it is there");
     let armed = |name: &str| KeyGrab {
         further: false,
         key: Key::named(name).expect("there is one"),
-        families: Families::NONE,
+        families: ModifierSet::NONE,
         sides: false,
         follow: false,
         waits: false,

@@ -1,7 +1,7 @@
 //! The simulated desk.
 
 use lantern_desk::{Desk, SimulatedDesk, What};
-use lantern_model::{Event, Key, KeyKind, Layout, Side, Time};
+use lantern_model::{Event, Key, KeyKind, Layout, ModifierKey, Time};
 
 use crate::clauses::Bench;
 
@@ -50,7 +50,7 @@ impl Bench for Simulated {
         let received = fresh.iter().filter_map(|output| match &output.what {
             What::Typed(text) => Some(text.clone()),
             What::Tapped(keys) => {
-                let names = keys.iter().map(|key| match Side::of(*key) {
+                let names = keys.iter().map(|key| match ModifierKey::of(*key) {
                     Some(side) => side.family(false).word(),
                     None => key.name(),
                 });

@@ -9,8 +9,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, EffectKind, Event, InputAction, Key, KeyGrab, Layout, Link, Modifiers, Rect, Refusal,
-    RuleSet, Side, Time, Value, WallTime,
+    App, EffectKind, Event, HeldModifiers, InputAction, Key, KeyGrab, Layout, Link, ModifierKey,
+    Rect, Refusal, RuleSet, Time, Value, WallTime,
 };
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -182,7 +182,7 @@ layer one { when key f20 => tap z }\nwhen key f21 named lamp-0 => launch \"saw\"
 
 #[derive(Debug, Clone)]
 enum Deed {
-    Press(&'static str, Modifiers),
+    Press(&'static str, HeldModifiers),
     Release(&'static str),
     Finger(&'static str, bool),
     Happen(u8),
@@ -202,8 +202,8 @@ enum Deed {
 fn deed() -> impl Strategy<Value = Deed> {
     let keys =
         ["f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f20", "f21", "q", "forward-button"];
-    let ctrl: Modifiers = [Side::LeftCtrl].into_iter().collect();
-    let held = prop_oneof![4 => Just(Modifiers::NONE), 1 => Just(ctrl)];
+    let ctrl: HeldModifiers = [ModifierKey::LeftCtrl].into_iter().collect();
+    let held = prop_oneof![4 => Just(HeldModifiers::NONE), 1 => Just(ctrl)];
     prop_oneof![
         6 => (proptest::sample::select(keys.to_vec()), held).prop_map(|(key, held)| Deed::Press(key, held)),
         5 => proptest::sample::select(keys.to_vec()).prop_map(Deed::Release),
@@ -351,7 +351,9 @@ fn play(rules: &RuleSet, other: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec
             Deed::Outcomes(fail) => board.fails = *fail,
             Deed::Panic => {
                 let modifiers =
-                    [Side::LeftCtrl, Side::LeftAlt, Side::LeftShift].into_iter().collect();
+                    [ModifierKey::LeftCtrl, ModifierKey::LeftAlt, ModifierKey::LeftShift]
+                        .into_iter()
+                        .collect();
                 engine.handle_event(now, Event::Pressed { key: key("escape"), modifiers });
                 board.carry_out(&mut engine, now);
                 assert!(board.down.is_empty(), "the panic key lets everything go");

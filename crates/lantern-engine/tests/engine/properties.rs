@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, EffectKind, Event, InputAction, Key, Layout, Modifiers, RuleSet, Side, Time,
+    App, EffectKind, Event, HeldModifiers, InputAction, Key, Layout, ModifierKey, RuleSet, Time,
 };
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -97,7 +97,7 @@ fn play(deeds: &[Deed]) -> Vec<String> {
     for deed in deeds {
         match deed {
             Deed::Press(number) => {
-                let modifiers = Modifiers::NONE;
+                let modifiers = HeldModifiers::NONE;
                 engine.handle_event(now, Event::Pressed { key: function(*number), modifiers });
             }
             Deed::Release(number) => {
@@ -105,7 +105,9 @@ fn play(deeds: &[Deed]) -> Vec<String> {
             }
             Deed::Panic => {
                 let modifiers =
-                    [Side::LeftCtrl, Side::LeftAlt, Side::LeftShift].into_iter().collect();
+                    [ModifierKey::LeftCtrl, ModifierKey::LeftAlt, ModifierKey::LeftShift]
+                        .into_iter()
+                        .collect();
                 let key = Key::named("escape").expect("there is one");
                 engine.handle_event(now, Event::Pressed { key, modifiers });
                 board.carry_out(&mut engine, now);

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use insta::assert_snapshot;
 use lantern_engine::{ControlError, Engine};
-use lantern_model::{EffectKind, Event, Layout, Modifiers, Time};
+use lantern_model::{EffectKind, Event, HeldModifiers, Layout, Time};
 
 use crate::theatre::{Theatre, key, rules};
 
@@ -230,7 +230,7 @@ fn no_more_than_twenty_thousand_runs_live_at_once() {
     let mut theatre = Theatre::new(
         "when key f9 again overlaps { wait }\nwhen key f8 => tap a\nmacro another() { wait }\n",
     );
-    let press = Event::Pressed { key: key("f9"), modifiers: Modifiers::NONE };
+    let press = Event::Pressed { key: key("f9"), modifiers: HeldModifiers::NONE };
     for _ in 0..19_999 {
         theatre.engine.handle_event(Time::START, press.clone());
     }

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
 use lantern_model::{
-    App, Effect, EffectId, EffectKind, Event, Hint, InputAction, InputBatch, Key, Layout,
-    Listening, Modifiers, ReplayKey, RuleSet, Shown, Side, Time, Value,
+    App, Effect, EffectId, EffectKind, Event, HeldModifiers, Hint, InputAction, InputBatch, Key,
+    Layout, Listening, ModifierKey, ReplayKey, RuleSet, Shown, Time, Value,
 };
 use lantern_script::{Source, check};
 
@@ -55,7 +55,8 @@ impl Theatre {
     /// The person presses a key that is withheld, with what they hold.
     pub fn press(&mut self, name: &str) {
         let key = key(name);
-        let modifiers: Modifiers = self.fingers.iter().filter_map(|key| Side::of(*key)).collect();
+        let modifiers: HeldModifiers =
+            self.fingers.iter().filter_map(|key| ModifierKey::of(*key)).collect();
         self.fingers.push(key);
         self.happen(Event::Pressed { key, modifiers });
     }

@@ -11,8 +11,9 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Combo, Effect, EffectId, EffectKind, Event, Family, GrabSet, InputBatch, Key, KeyGrab,
-    KeyRef, Layout, Link, Modifiers, Rect, Refusal, ReplayKey, RunId, Side, Time, Value, WallTime,
+    App, Combo, Effect, EffectId, EffectKind, Event, Family, GrabSet, HeldModifiers, InputBatch,
+    Key, KeyGrab, KeyRef, Layout, Link, ModifierKey, Rect, Refusal, ReplayKey, RunId, Time, Value,
+    WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -142,8 +143,8 @@ impl Stage {
         }
     }
 
-    fn modifiers(&self) -> Modifiers {
-        self.fingers.iter().filter_map(|key| Side::of(*key)).collect()
+    fn modifiers(&self) -> HeldModifiers {
+        self.fingers.iter().filter_map(|key| ModifierKey::of(*key)).collect()
     }
 
     fn wait(&mut self, millis: u64) {

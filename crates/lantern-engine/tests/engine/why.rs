@@ -1,7 +1,7 @@
 //! The reasons that are kept, and what the engine does with what a desk tells it.
 
 use lantern_engine::ReasonKind;
-use lantern_model::{EffectId, Event, Families, KeyGrab, Refusal, Time};
+use lantern_model::{EffectId, Event, KeyGrab, ModifierSet, Refusal, Time};
 
 use crate::theatre::{Theatre, key};
 
@@ -67,7 +67,7 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
         "when key f1 in app \"a\" => wait\nwhen key f1 => wait\nwhen key f2 => wait\n",
     );
     let refused = |name: &str| {
-        let families = Families::NONE;
+        let families = ModifierSet::NONE;
         (
             KeyGrab {
                 key: key(name),
@@ -84,7 +84,7 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
     theatre.happen(Event::Refused(vec![refused("f1")]));
     let rules: Vec<_> = theatre.engine.reasons_after(0).map(|reason| reason.rule).collect();
     assert_eq!(rules, [Some(0), Some(1)]);
-    let families = Families::NONE
+    let families = ModifierSet::NONE
         .with(lantern_model::Family::Ctrl)
         .with(lantern_model::Family::Alt)
         .with(lantern_model::Family::Shift);

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use lantern_desk::survey;
 use lantern_devices::{Shortcut, shortcuts};
-use lantern_model::{Combo, Families, Family, Key, KeyKind};
+use lantern_model::{Combo, Family, Key, KeyKind, ModifierSet};
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;
@@ -45,7 +45,7 @@ struct DesktopData<'a> {
 
 /// The keys that are free under some modifiers.
 struct Row {
-    families: Families,
+    families: ModifierSet,
     keys: Vec<Key>,
 }
 
@@ -65,17 +65,17 @@ impl Row {
 /// Modifiers in the order in which people write them.
 const ORDER: [Family; 4] = [Family::Ctrl, Family::Alt, Family::Shift, Family::Super];
 
-fn words_of(families: Families) -> String {
+fn words_of(families: ModifierSet) -> String {
     let words = ORDER.into_iter().filter(|family| families.contains(*family)).map(Family::word);
     words.collect::<Vec<_>>().join("+")
 }
 
 /// Every set of modifiers, the smaller first.
-fn all_families() -> Vec<Families> {
-    let mut all: Vec<Families> = (0u8..16)
+fn all_families() -> Vec<ModifierSet> {
+    let mut all: Vec<ModifierSet> = (0u8..16)
         .map(|bits| {
             let held = ORDER.into_iter().enumerate().filter(|(at, _)| bits & (1 << at) != 0);
-            held.fold(Families::NONE, |all, (_, family)| all.with(family))
+            held.fold(ModifierSet::NONE, |all, (_, family)| all.with(family))
         })
         .collect();
     all.sort_by_key(|families| families.iter().count());
@@ -130,7 +130,7 @@ pub fn run(arguments: &KeysArguments, file: &str, bindings: &[Binding], wanted: 
 fn rows(bindings: &[Binding], settings: &[Shortcut], wanted: &Wanted) -> Vec<Row> {
     let useful = |key: &&Key| !matches!(key.kind(), KeyKind::Modifier | KeyKind::National);
     let families = wanted.modifiers.map_or_else(all_families, |families| vec![families]);
-    let row = |families: Families| {
+    let row = |families: ModifierSet| {
         let mut taken: BTreeSet<Key> = bindings
             .iter()
             .filter(|binding| binding.families() == families)
@@ -144,7 +144,12 @@ fn rows(bindings: &[Binding], settings: &[Shortcut], wanted: &Wanted) -> Vec<Row
 }
 
 /// Whether one combination is free, or what takes it.
-fn tell_one(families: Families, key: Key, bindings: &[Binding], settings: &[Shortcut]) -> Status {
+fn tell_one(
+    families: ModifierSet,
+    key: Key,
+    bindings: &[Binding],
+    settings: &[Shortcut],
+) -> Status {
     let combo = Combo::with(families, key).to_string();
     let rules = bindings
         .iter()

@@ -1,6 +1,6 @@
 //! `lantern keys`: the vocabulary of keys, or parts of it.
 
-use lantern_model::{Families, Family, Key, KeyKind};
+use lantern_model::{Family, Key, KeyKind, ModifierSet};
 use lantern_script::{near_name, range_advice};
 use serde::Serialize;
 
@@ -53,7 +53,7 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
 pub struct Wanted {
     pub keys: Vec<Key>,
     /// The modifiers that must be held with them, if a combination was named.
-    pub modifiers: Option<Families>,
+    pub modifiers: Option<ModifierSet>,
 }
 
 impl Wanted {
@@ -95,8 +95,8 @@ impl Wanted {
 }
 
 /// Modifiers joined by `+`, of either side.
-fn families_of(words: &str) -> Result<Families, Failure> {
-    words.split('+').try_fold(Families::NONE, |families, word| {
+fn families_of(words: &str) -> Result<ModifierSet, Failure> {
+    words.split('+').try_fold(ModifierSet::NONE, |families, word| {
         let family =
             Family::from_word(&word.to_lowercase()).ok_or_else(|| Failure::WrongWords {
                 message: format!("`{word}` is no modifier"),

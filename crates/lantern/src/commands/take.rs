@@ -4,7 +4,7 @@ use std::process::Command;
 
 use lantern_desk::survey;
 use lantern_devices::{Change, shortcuts};
-use lantern_model::{Families, Key, KeyRef};
+use lantern_model::{Key, KeyRef, ModifierSet};
 
 use crate::commands::keys::one_key;
 use crate::failure::{Failure, Status};
@@ -48,8 +48,8 @@ pub fn run(words: &str) -> Result<Status, Failure> {
     Ok(if by_hand { Status::Found } else { Status::Done })
 }
 
-fn combination(words: &str) -> Result<(Families, Key), Failure> {
-    let mut families = Families::NONE;
+fn combination(words: &str) -> Result<(ModifierSet, Key), Failure> {
+    let mut families = ModifierSet::NONE;
     let mut parts: Vec<&str> = words.split('+').collect();
     let key = one_key(parts.pop().unwrap_or_default())?;
     for part in parts {

@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Family, Key, KeyRef, Point, Side, StrokePath};
+use lantern_model::{Combo, Family, Key, KeyRef, ModifierKey, Point, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::is_drawing;
 
@@ -94,7 +94,7 @@ impl Bursts {
     /// What is left at the end. Keys that are still down were pressed to end it.
     pub fn finish(mut self) -> Vec<Timed> {
         let mut acts = Vec::new();
-        let ends_by_key = |made: &Move| Side::of(made.key).is_none() && made.types.is_none();
+        let ends_by_key = |made: &Move| ModifierKey::of(made.key).is_none() && made.types.is_none();
         if self.burst.iter().any(ends_by_key) {
             let burst = std::mem::take(&mut self.burst);
             acts.extend(self.end_typing());
@@ -155,13 +155,13 @@ fn drawing(burst: &[Move], way: &StrokePath) -> Option<SceneAct> {
     let kept = (0..PLACES).map(|place| whole[place * last / (PLACES - 1)]);
     let mut kept: StrokePath = kept.collect();
     kept.dedup();
-    let key = Side::of(down.key).map_or(KeyRef::Named(down.key), named);
+    let key = ModifierKey::of(down.key).map_or(KeyRef::Named(down.key), named);
     Some(SceneAct::Draws(Sketch::Along(vec![kept]), key, None))
 }
 
 /// The text, if every key of a burst types something.
 fn typing(burst: &[Move]) -> Option<String> {
-    let side = |made: &&Move| Side::of(made.key).is_none();
+    let side = |made: &&Move| ModifierKey::of(made.key).is_none();
     let presses = burst.iter().filter(|made| made.down).filter(side);
     let text: Option<String> = presses.map(|made| made.types).collect();
     text.filter(|text| !text.is_empty())
@@ -171,10 +171,10 @@ fn typing(burst: &[Move]) -> Option<String> {
 fn one_combo(burst: &[Move]) -> Option<SceneAct> {
     let down: Vec<&Move> = burst.iter().filter(|made| made.down).collect();
     let (last, before) = down.split_last()?;
-    let modifiers = before.iter().map(|made| Side::of(made.key).map(named));
+    let modifiers = before.iter().map(|made| ModifierKey::of(made.key).map(named));
     let modifiers: Vec<KeyRef> = modifiers.collect::<Option<_>>()?;
     // A modifier as the last of several is no combination.
-    if Side::of(last.key).is_some() && !before.is_empty() {
+    if ModifierKey::of(last.key).is_some() && !before.is_empty() {
         return None;
     }
     let up = burst.iter().find(|made| !made.down && made.key == last.key)?;
@@ -189,7 +189,7 @@ fn one_combo(burst: &[Move]) -> Option<SceneAct> {
 }
 
 /// A modifier as rules call it: by its family, if it is the usual one of it.
-fn named(side: Side) -> KeyRef {
+fn named(side: ModifierKey) -> KeyRef {
     match side.family(true) {
         family if side == family.usual_side() && family != Family::Level3 => KeyRef::Either(family),
         _ => KeyRef::Named(side.key()),
@@ -197,7 +197,7 @@ fn named(side: Side) -> KeyRef {
 }
 
 fn each_move(made: &Move) -> Timed {
-    let combo = Combo::of(Side::of(made.key).map_or(KeyRef::Named(made.key), named));
+    let combo = Combo::of(ModifierKey::of(made.key).map_or(KeyRef::Named(made.key), named));
     let act = if made.down { SceneAct::Presses(combo) } else { SceneAct::LetsGo(combo) };
     (made.time, act)
 }
@@ -218,7 +218,7 @@ mod tests {
             time += Duration::from_millis(10);
             let (down, name) = (word.starts_with('+'), &word[1..]);
             let key = Key::named(name).expect("there is one");
-            let held = bursts.down.iter().filter_map(|key| Side::of(*key));
+            let held = bursts.down.iter().filter_map(|key| ModifierKey::of(*key));
             let plain = held.into_iter().all(|side| side.family(true) == Family::Shift);
             let types = name.chars().next().filter(|_| name.len() == 1 && plain);
             let pointer = key.is_pointer().then_some((40, 30));

@@ -1,6 +1,6 @@
 //! The keyboard with what is taken, once for each set of modifiers that some rule uses.
 
-use lantern_model::{Families, Family, Key, Side};
+use lantern_model::{Family, Key, ModifierKey, ModifierSet};
 use svg::Document;
 use svg::node::element::Title;
 
@@ -25,14 +25,14 @@ pub struct Binding {
 
 impl Binding {
     /// The modifiers that are held, whichever side the rule names.
-    pub fn families(&self) -> Families {
+    pub fn families(&self) -> ModifierSet {
         let family = |word: &str| match word {
             "alt-gr" | "right-alt" => Some(Family::Level3),
             word => {
                 Family::from_word(word.trim_start_matches("left-").trim_start_matches("right-"))
             }
         };
-        self.modifiers.split('+').filter_map(family).fold(Families::NONE, Families::with)
+        self.modifiers.split('+').filter_map(family).fold(ModifierSet::NONE, ModifierSet::with)
     }
 }
 
@@ -263,7 +263,7 @@ fn add_key(
 
 /// Whether a key is one of the modifiers that are held.
 fn is_modifier_of(held: &[&str], key: Key) -> bool {
-    Side::of(key).is_some_and(|side| {
+    ModifierKey::of(key).is_some_and(|side| {
         held.contains(&side.family(false).word()) && side == side.family(false).usual_side()
             || held.contains(&side.name())
     })

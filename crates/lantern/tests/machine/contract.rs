@@ -1,7 +1,7 @@
 //! The kernel desk held to the contract of all desks.
 
 use lantern_desk::{Desk, DeviceSelection, EvdevDesk};
-use lantern_model::{Event, Families, Family, GrabSet, Key, KeyGrab, Time};
+use lantern_model::{Event, Family, GrabSet, Key, KeyGrab, ModifierSet, Time};
 use lantern_stage::{Console, VirtualDevices};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
@@ -25,7 +25,7 @@ impl Kernel {
         // The panic combination is always armed, and so the keyboard is always taken.
         let escape = Key::named("escape").expect("there is one");
         let families = [Family::Ctrl, Family::Alt, Family::Shift];
-        let families = families.into_iter().fold(Families::NONE, Families::with);
+        let families = families.into_iter().fold(ModifierSet::NONE, ModifierSet::with);
         let (further, sides, follow, waits) = (false, false, true, false);
         let keys = vec![KeyGrab { key: escape, families, further, sides, follow, waits }];
         let armed = GrabSet { keys, panic: Some((escape, families)), ..GrabSet::default() };

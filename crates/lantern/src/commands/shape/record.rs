@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use lantern_desk::{Desk, HeldKeys, X11Desk};
-use lantern_model::{Event, Families, GrabSet, Key, KeyGrab, StrokePath, Time};
+use lantern_model::{Event, GrabSet, Key, KeyGrab, ModifierSet, StrokePath, Time};
 use lantern_sense::is_drawing;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
@@ -56,7 +56,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     let mut desk = X11Desk::open(HeldKeys::open(&list)?)?;
     let armed = KeyGrab {
         key,
-        families: Families::NONE,
+        families: ModifierSet::NONE,
         further: false,
         sides: false,
         follow: true,
