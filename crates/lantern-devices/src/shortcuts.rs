@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use lantern_model::{Combo, Family, Key, ModifierSet};
+use lantern_model::{Combo, Key, Modifier, ModifierSet};
 
 use crate::folders::home_folder;
 
@@ -227,13 +227,13 @@ fn combination(text: &str) -> Option<(ModifierSet, Key)> {
     Some((families, key(rest)?))
 }
 
-fn family(name: &str) -> Option<Family> {
+fn family(name: &str) -> Option<Modifier> {
     Some(match name.to_lowercase().as_str() {
-        "control" | "ctrl" | "primary" | "c" => Family::Ctrl,
-        "alt" | "mod1" | "a" => Family::Alt,
-        "shift" | "s" => Family::Shift,
-        "super" | "mod4" | "w" => Family::Super,
-        "mod5" => Family::Level3,
+        "control" | "ctrl" | "primary" | "c" => Modifier::Ctrl,
+        "alt" | "mod1" | "a" => Modifier::Alt,
+        "shift" | "s" => Modifier::Shift,
+        "super" | "mod4" | "w" => Modifier::Super,
+        "mod5" => Modifier::Level3,
         _ => return None,
     })
 }
@@ -274,7 +274,7 @@ mod tests {
 
     fn told(found: &[Shortcut]) -> Vec<String> {
         let words = |shortcut: &Shortcut| {
-            let families: Vec<&str> = shortcut.families.iter().map(Family::word).collect();
+            let families: Vec<&str> = shortcut.families.iter().map(Modifier::word).collect();
             format!("{} {}: {}", families.join("+"), shortcut.key.name(), shortcut.free.line())
         };
         found.iter().map(words).collect()

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{Combo, Family, Key, KeyRef, Layout, ModifierKey, ModifierSet};
+use lantern_model::{Combo, Key, KeyRef, Layout, Modifier, ModifierKey, ModifierSet};
 
 /// A key of the board with the families that must be down.
 pub(crate) type KeyStroke = (Key, ModifierSet);
@@ -32,7 +32,7 @@ pub(crate) fn lacking(combo: &Combo, lack: impl Into<Lack>) -> String {
     }
 }
 
-fn sides_of(family: Family, layout: &Layout) -> impl Iterator<Item = ModifierKey> {
+fn sides_of(family: Modifier, layout: &Layout) -> impl Iterator<Item = ModifierKey> {
     ModifierKey::ALL.into_iter().filter(move |side| layout.family(*side) == family)
 }
 
@@ -51,7 +51,7 @@ fn modifiers_of<'k>(
                 let side = other.side().ok_or(*other)?;
                 let family = layout.family(side);
                 families = families.with(family);
-                if family != Family::Level3 {
+                if family != Modifier::Level3 {
                     sides.push(side);
                 }
             }

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use crate::{Family, Key, KeyKind, ModifierKey, ModifierSet};
+use crate::{Key, KeyKind, Modifier, ModifierKey, ModifierSet};
 
 /// A key as written in a rule.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -14,7 +14,7 @@ pub enum KeyRef {
     /// By a character, `'?'`, with what it takes to type it.
     Character(char),
     /// Either key of a family, `ctrl`.
-    Either(Family),
+    Either(Modifier),
 }
 
 impl KeyRef {
@@ -64,8 +64,8 @@ impl Combo {
         let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
             self.0.iter().partition(|key| key.is_modifier());
         let only_shift = modifiers.iter().all(|key| match key {
-            KeyRef::Either(family) => *family == Family::Shift,
-            other => other.side().is_some_and(|side| side.family(false) == Family::Shift),
+            KeyRef::Either(family) => *family == Modifier::Shift,
+            other => other.side().is_some_and(|side| side.family(false) == Modifier::Shift),
         });
         let any_gives_one = plain.iter().any(|key| match key {
             KeyRef::Named(key) | KeyRef::Placed(key) => gives_one(key),

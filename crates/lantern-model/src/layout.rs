@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use crate::{Combo, Family, Key, KeyRef, ModifierKey};
+use crate::{Combo, Key, KeyRef, Modifier, ModifierKey};
 
 /// What must be held for a key to give a character.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -190,7 +190,7 @@ impl Layout {
     }
 
     /// The family a side belongs to on this board.
-    pub fn family(&self, side: ModifierKey) -> Family {
+    pub fn family(&self, side: ModifierKey) -> Modifier {
         side.family(self.alt_gr_is_level3)
     }
 }

@@ -38,7 +38,7 @@ pub use event::{App, Event, Rect, Refusal};
 pub use key::{Key, KeyKind, KeySetError};
 pub use layout::{Group, Layout, Level, Repeat};
 pub use listening::{Ear, Heed, Listening, Sayable};
-pub use modifiers::{Family, HeldModifiers, ModifierKey, ModifierSet};
+pub use modifiers::{HeldModifiers, Modifier, ModifierKey, ModifierSet};
 pub use rules::{
     Again, Global, Parameter, Routine, RoutineId, Rule, RuleSet, Settings, SourceLocation,
 };

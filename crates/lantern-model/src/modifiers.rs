@@ -72,13 +72,13 @@ impl ModifierKey {
     }
 
     /// The family the side belongs to; alt-gr is its own where the layout has a third level.
-    pub const fn family(self, alt_gr_is_level3: bool) -> Family {
+    pub const fn family(self, alt_gr_is_level3: bool) -> Modifier {
         match self {
-            ModifierKey::LeftShift | ModifierKey::RightShift => Family::Shift,
-            ModifierKey::LeftCtrl | ModifierKey::RightCtrl => Family::Ctrl,
-            ModifierKey::AltGr if alt_gr_is_level3 => Family::Level3,
-            ModifierKey::LeftAlt | ModifierKey::AltGr => Family::Alt,
-            ModifierKey::LeftSuper | ModifierKey::RightSuper => Family::Super,
+            ModifierKey::LeftShift | ModifierKey::RightShift => Modifier::Shift,
+            ModifierKey::LeftCtrl | ModifierKey::RightCtrl => Modifier::Ctrl,
+            ModifierKey::AltGr if alt_gr_is_level3 => Modifier::Level3,
+            ModifierKey::LeftAlt | ModifierKey::AltGr => Modifier::Alt,
+            ModifierKey::LeftSuper | ModifierKey::RightSuper => Modifier::Super,
         }
     }
 }
@@ -86,7 +86,7 @@ impl ModifierKey {
 /// What a modifier does, whichever side is pressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[repr(u8)]
-pub enum Family {
+pub enum Modifier {
     /// Shift.
     Shift = 0,
     /// Control.
@@ -99,18 +99,18 @@ pub enum Family {
     Level3 = 4,
 }
 
-impl Family {
+impl Modifier {
     /// Every family, in the order of their bits.
-    pub const ALL: [Family; 5] =
-        [Family::Shift, Family::Ctrl, Family::Alt, Family::Super, Family::Level3];
+    pub const ALL: [Modifier; 5] =
+        [Modifier::Shift, Modifier::Ctrl, Modifier::Alt, Modifier::Super, Modifier::Level3];
 
     /// The word for "either side", for the families that have one.
-    pub fn from_word(word: &str) -> Option<Family> {
+    pub fn from_word(word: &str) -> Option<Modifier> {
         Some(match word {
-            "shift" => Family::Shift,
-            "ctrl" => Family::Ctrl,
-            "alt" => Family::Alt,
-            "super" => Family::Super,
+            "shift" => Modifier::Shift,
+            "ctrl" => Modifier::Ctrl,
+            "alt" => Modifier::Alt,
+            "super" => Modifier::Super,
             _ => return None,
         })
     }
@@ -118,22 +118,22 @@ impl Family {
     /// The family's word.
     pub const fn word(self) -> &'static str {
         match self {
-            Family::Shift => "shift",
-            Family::Ctrl => "ctrl",
-            Family::Alt => "alt",
-            Family::Super => "super",
-            Family::Level3 => "alt-gr",
+            Modifier::Shift => "shift",
+            Modifier::Ctrl => "ctrl",
+            Modifier::Alt => "alt",
+            Modifier::Super => "super",
+            Modifier::Level3 => "alt-gr",
         }
     }
 
     /// The side pressed when a rule only names the family.
     pub const fn usual_side(self) -> ModifierKey {
         match self {
-            Family::Shift => ModifierKey::LeftShift,
-            Family::Ctrl => ModifierKey::LeftCtrl,
-            Family::Alt => ModifierKey::LeftAlt,
-            Family::Super => ModifierKey::LeftSuper,
-            Family::Level3 => ModifierKey::AltGr,
+            Modifier::Shift => ModifierKey::LeftShift,
+            Modifier::Ctrl => ModifierKey::LeftCtrl,
+            Modifier::Alt => ModifierKey::LeftAlt,
+            Modifier::Super => ModifierKey::LeftSuper,
+            Modifier::Level3 => ModifierKey::AltGr,
         }
     }
 }
@@ -148,18 +148,18 @@ impl ModifierSet {
 
     /// This set and `family`.
     #[must_use]
-    pub const fn with(self, family: Family) -> ModifierSet {
+    pub const fn with(self, family: Modifier) -> ModifierSet {
         ModifierSet(self.0 | 1 << family as u8)
     }
 
     /// Whether `family` is in the set.
-    pub const fn contains(self, family: Family) -> bool {
+    pub const fn contains(self, family: Modifier) -> bool {
         self.0 & (1 << family as u8) != 0
     }
 
     /// The families in the set.
-    pub fn iter(self) -> impl Iterator<Item = Family> {
-        Family::ALL.into_iter().filter(move |family| self.contains(*family))
+    pub fn iter(self) -> impl Iterator<Item = Modifier> {
+        Modifier::ALL.into_iter().filter(move |family| self.contains(*family))
     }
 
     /// Whether the set is empty.

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
 use crate::{
-    Cause, Combo, ContextFilter, Device, DeviceId, Family, Key, KeyRef, Remap, Secret, Shape,
+    Cause, Combo, ContextFilter, Device, DeviceId, Key, KeyRef, Modifier, Remap, Secret, Shape,
     Trigger, Verb,
 };
 
@@ -177,9 +177,9 @@ impl Default for Settings {
         let escape = Key::named("escape").expect("escape stands in the key table");
         Settings {
             panic: Combo(vec![
-                KeyRef::Either(Family::Ctrl),
-                KeyRef::Either(Family::Alt),
-                KeyRef::Either(Family::Shift),
+                KeyRef::Either(Modifier::Ctrl),
+                KeyRef::Either(Modifier::Alt),
+                KeyRef::Either(Modifier::Shift),
                 KeyRef::Named(escape),
             ]),
             attention: String::new(),

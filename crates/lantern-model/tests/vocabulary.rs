@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use lantern_model::{
-    Combo, Family, Key, KeyKind, KeyRef, KeySetError, Layout, Level, ModifierKey, Time, Value,
+    Combo, Key, KeyKind, KeyRef, KeySetError, Layout, Level, Modifier, ModifierKey, Time, Value,
 };
 
 #[test]
@@ -38,7 +38,7 @@ fn no_name_code_or_number_stands_twice() {
     assert_eq!(keysyms.iter().collect::<BTreeSet<_>>().len(), keysyms.len());
     for name in Key::all().map(Key::name) {
         assert!(KeyKind::from_word(name).is_none(), "{name} is a key and a kind");
-        assert!(Family::from_word(name).is_none(), "{name} is a key and a family");
+        assert!(Modifier::from_word(name).is_none(), "{name} is a key and a family");
         let plain = name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-');
         assert!(plain, "{name} is not a name of the language");
     }
@@ -88,17 +88,17 @@ fn combinations_become_keys_of_the_board() {
         let keys = layout.press_order(&Combo(combo)).expect("the board has them");
         keys.into_iter().map(Key::name).collect()
     };
-    assert_eq!(names(vec![KeyRef::Either(Family::Ctrl), named("e")]), ["left-ctrl", "e"]);
+    assert_eq!(names(vec![KeyRef::Either(Modifier::Ctrl), named("e")]), ["left-ctrl", "e"]);
     assert_eq!(names(vec![KeyRef::Character('?')]), ["left-shift", "slash"]);
     assert_eq!(names(vec![named("left-shift"), KeyRef::Character('?')]), ["left-shift", "slash"]);
-    let missing = Combo(vec![KeyRef::Either(Family::Ctrl), KeyRef::Character('é')]);
+    let missing = Combo(vec![KeyRef::Either(Modifier::Ctrl), KeyRef::Character('é')]);
     assert_eq!(layout.press_order(&missing), Err(KeyRef::Character('é')));
 }
 
 #[test]
 fn alt_gr_is_alt_or_the_third_level() {
-    assert_eq!(ModifierKey::AltGr.family(false), Family::Alt);
-    assert_eq!(ModifierKey::AltGr.family(true), Family::Level3);
+    assert_eq!(ModifierKey::AltGr.family(false), Modifier::Alt);
+    assert_eq!(ModifierKey::AltGr.family(true), Modifier::Level3);
     for side in ModifierKey::ALL {
         assert_eq!(ModifierKey::of(side.key()), Some(side));
     }

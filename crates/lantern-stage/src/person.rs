@@ -445,7 +445,7 @@ impl Person {
 }
 
 fn named(name: &str) -> Key {
-    if let Some(family) = lantern_model::Family::from_word(name) {
+    if let Some(family) = lantern_model::Modifier::from_word(name) {
         return ModifierKey::key(family.usual_side());
     }
     let key = Key::named(name).unwrap_or_else(|| panic!("no key {name}"));

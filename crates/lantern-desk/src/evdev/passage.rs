@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use lantern_model::{
-    Event, Family, GrabSet, HeldModifiers, Key, KeyKind, Layout, Level, ModifierKey, ModifierSet,
+    Event, GrabSet, HeldModifiers, Key, KeyKind, Layout, Level, Modifier, ModifierKey, ModifierSet,
     Point, ReplayKey,
 };
 
@@ -357,13 +357,13 @@ impl Passage {
     }
 
     fn letter(&self, key: Key, held: ModifierSet) -> Option<char> {
-        if held.iter().any(|family| !matches!(family, Family::Shift | Family::Level3)) {
+        if held.iter().any(|family| !matches!(family, Modifier::Shift | Modifier::Level3)) {
             return None;
         }
         if key.name() == "backspace" {
             return Some('\u{8}');
         }
-        let level = Level::needing(held.contains(Family::Shift), held.contains(Family::Level3));
+        let level = Level::needing(held.contains(Modifier::Shift), held.contains(Modifier::Level3));
         let given = self.layout.group().character(key, level)?;
         match (self.caps, given.is_lowercase()) {
             (false, _) => Some(given),

@@ -185,17 +185,17 @@ fn given_for(combo: &Combo, layout: &Layout) -> Option<(String, Given)> {
 
 /// A combination as the XDG shortcuts specification writes it: `CTRL+SHIFT+F9`.
 fn trigger_words(key: Key, families: ModifierSet) -> Option<String> {
-    use lantern_model::Family;
+    use lantern_model::Modifier;
     let mut parts: Vec<&str> = [
-        (Family::Ctrl, "CTRL"),
-        (Family::Alt, "ALT"),
-        (Family::Shift, "SHIFT"),
-        (Family::Super, "LOGO"),
+        (Modifier::Ctrl, "CTRL"),
+        (Modifier::Alt, "ALT"),
+        (Modifier::Shift, "SHIFT"),
+        (Modifier::Super, "LOGO"),
     ]
     .into_iter()
     .filter_map(|(family, word)| families.contains(family).then_some(word))
     .collect();
-    if families.contains(Family::Level3) {
+    if families.contains(Modifier::Level3) {
         return None;
     }
     let name = xkeysym::Keysym::new(key.keysym()?).name()?;

@@ -269,8 +269,8 @@ impl SimulatedDesk {
         let mut third = false;
         for family in held.families(self.layout.alt_gr_is_level3).iter() {
             match family {
-                lantern_model::Family::Shift => shift = true,
-                lantern_model::Family::Level3 => third = true,
+                lantern_model::Modifier::Shift => shift = true,
+                lantern_model::Modifier::Level3 => third = true,
                 _ => return None,
             }
         }

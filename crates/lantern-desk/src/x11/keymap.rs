@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::{Family, Group, Key, KeyKind, Layout, Level, ModifierKey, ModifierSet, Repeat};
+use lantern_model::{
+    Group, Key, KeyKind, Layout, Level, Modifier, ModifierKey, ModifierSet, Repeat,
+};
 use x11rb::protocol::xkb::{
     ConnectionExt as _, GetMapReply, ID, KeySymMap, KeyType, MapPart, VMod,
 };
@@ -162,7 +164,7 @@ impl Keymap {
     /// under which they are down with others, if `further`. None if a family cannot be pressed on
     /// this board.
     pub(super) fn grab_masks(&self, families: ModifierSet, further: bool, locked: u16) -> Vec<u32> {
-        let bits = |family: Family| self.families[family as usize];
+        let bits = |family: Modifier| self.families[family as usize];
         let Some(mask) = families
             .iter()
             .map(bits)
@@ -171,7 +173,8 @@ impl Keymap {
             return Vec::new();
         };
         let mut masks = vec![u32::from(mask)];
-        for family in Family::ALL.into_iter().filter(|family| further && bits(*family) & mask == 0)
+        for family in
+            Modifier::ALL.into_iter().filter(|family| further && bits(*family) & mask == 0)
         {
             let with = u32::from(bits(family));
             let more: Vec<u32> = masks.iter().map(|mask| mask | with).collect();
@@ -190,13 +193,13 @@ impl Keymap {
 
     /// The sides that may be down under a mask: the usual one for each family in it.
     pub(super) fn usual_sides(&self, mask: u16) -> impl Iterator<Item = ModifierKey> {
-        Family::ALL
+        Modifier::ALL
             .into_iter()
             .filter(move |family| {
                 let bits = self.families[*family as usize];
                 bits != 0 && mask & bits == bits
             })
-            .map(Family::usual_side)
+            .map(Modifier::usual_side)
     }
 
     /// The keycodes of every modifier in a mask, but for the locks.
@@ -214,7 +217,7 @@ impl Keymap {
 
     /// The character that a key gives with these modifiers and locks, backspace among them.
     pub(super) fn letter(&self, key: Key, held: ModifierSet, locked: u16) -> Option<char> {
-        let typing = [Family::Shift, Family::Level3];
+        let typing = [Modifier::Shift, Modifier::Level3];
         if held.iter().any(|family| !typing.contains(&family)) {
             return None;
         }
@@ -226,7 +229,7 @@ impl Keymap {
             let numbers = locked & self.num_lock != 0;
             return sign.filter(|sign| numbers || !sign.is_ascii_digit() && *sign != '.');
         }
-        let level = Level::needing(held.contains(Family::Shift), held.contains(Family::Level3));
+        let level = Level::needing(held.contains(Modifier::Shift), held.contains(Modifier::Level3));
         let given = self.layout.group().character(key, level)?;
         if locked & LOCK == 0 || !given.is_alphabetic() {
             return Some(given);
@@ -242,7 +245,7 @@ impl Keymap {
     /// Whether letting the key go alone would make a program or desktop open a menu.
     pub(super) fn opens_menu(&self, code: u8) -> bool {
         let side = side_of(code);
-        side.is_some_and(|side| matches!(self.layout.family(side), Family::Alt | Family::Super))
+        side.is_some_and(|side| matches!(self.layout.family(side), Modifier::Alt | Modifier::Super))
     }
 }
 

@@ -1,6 +1,6 @@
 //! A question in a small window of our own, on a connection of its own.
 
-use lantern_model::{Family, ModifierSet};
+use lantern_model::{Modifier, ModifierSet};
 use unicode_normalization::char::compose;
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
@@ -137,7 +137,7 @@ impl Asking {
             return self.lent_character(press.detail);
         };
         let named = match key.name() {
-            "u" if held.contains(Family::Ctrl) => Some(DialogKey::EraseAll),
+            "u" if held.contains(Modifier::Ctrl) => Some(DialogKey::EraseAll),
             name => named_stroke(name),
         };
         let letter = || {
@@ -163,8 +163,8 @@ impl Asking {
         let symbols = self.link.conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
         // Two levels of each of two groups, then those of the third-level key (X protocol, 5).
         let from =
-            if held.contains(Family::Level3) { 4 } else { self.keymap.layout.active % 2 * 2 };
-        let level = from + usize::from(held.contains(Family::Shift));
+            if held.contains(Modifier::Level3) { 4 } else { self.keymap.layout.active % 2 * 2 };
+        let level = from + usize::from(held.contains(Modifier::Shift));
         Ok(symbols.get(level).and_then(|symbol| dead_accent(*symbol)))
     }
 

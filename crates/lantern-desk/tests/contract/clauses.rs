@@ -2,7 +2,7 @@
 
 use lantern_desk::Desk;
 use lantern_model::{
-    EffectId, Event, Family, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyGrab,
+    EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyGrab, Modifier,
     ModifierKey, ModifierSet, ReplayKey, Time,
 };
 
@@ -59,7 +59,7 @@ fn key(name: &str) -> Key {
     Key::named(name).unwrap_or_else(|| panic!("no key {name}"))
 }
 
-fn armed(name: &str, families: &[Family]) -> KeyGrab {
+fn armed(name: &str, families: &[Modifier]) -> KeyGrab {
     let families = families.iter().fold(ModifierSet::NONE, |set, family| set.with(*family));
     let key = key(name);
     KeyGrab { key, families, further: false, sides: false, follow: false, waits: false }
@@ -114,7 +114,7 @@ pub fn an_unarmed_key_reaches_the_program(bench: &mut dyn Bench) {
 }
 
 pub fn only_the_exact_modifiers_are_withheld(bench: &mut dyn Bench) {
-    arm(bench, &[armed("f9", &[Family::Ctrl, Family::Shift])], false);
+    arm(bench, &[armed("f9", &[Modifier::Ctrl, Modifier::Shift])], false);
     for name in ["left-ctrl", "f9"] {
         bench.press(key(name));
     }
@@ -125,8 +125,8 @@ pub fn only_the_exact_modifiers_are_withheld(bench: &mut dyn Bench) {
     bench.press(key("f9"));
     let events = bench.events();
     let Some(Event::Pressed { modifiers, .. }) = events.first() else { panic!("{events:?}") };
-    let families: Vec<Family> = modifiers.families(false).iter().collect();
-    assert_eq!(families, [Family::Shift, Family::Ctrl]);
+    let families: Vec<Modifier> = modifiers.families(false).iter().collect();
+    assert_eq!(families, [Modifier::Shift, Modifier::Ctrl]);
     for name in ["f9", "right-shift", "left-ctrl"] {
         bench.release(key(name));
     }
@@ -263,7 +263,7 @@ pub fn the_pointer_moves_by_and_to_pixels(bench: &mut dyn Bench) {
 }
 
 pub fn sides_are_told_apart_when_asked(bench: &mut dyn Bench) {
-    arm(bench, &[KeyGrab { sides: true, ..armed("f9", &[Family::Ctrl]) }], false);
+    arm(bench, &[KeyGrab { sides: true, ..armed("f9", &[Modifier::Ctrl]) }], false);
     for (name, side) in
         [("left-ctrl", ModifierKey::LeftCtrl), ("right-ctrl", ModifierKey::RightCtrl)]
     {

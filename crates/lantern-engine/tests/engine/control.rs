@@ -7,7 +7,7 @@ use lantern_engine::{ControlError, StopCause};
 use lantern_model::{Combo, Event, Key, KeyRef, Value};
 
 fn combo(names: &str) -> Combo {
-    let key = |name: &str| match lantern_model::Family::from_word(name) {
+    let key = |name: &str| match lantern_model::Modifier::from_word(name) {
         Some(family) => KeyRef::Either(family),
         None => KeyRef::Named(Key::named(name).expect("it is a key")),
     };

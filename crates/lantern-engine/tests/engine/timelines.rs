@@ -11,9 +11,9 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Combo, Effect, EffectId, EffectKind, Event, Family, GrabSet, HeldModifiers, InputBatch,
-    Key, KeyGrab, KeyRef, Layout, Link, ModifierKey, Rect, Refusal, ReplayKey, RunId, Time, Value,
-    WallTime,
+    App, Combo, Effect, EffectId, EffectKind, Event, GrabSet, HeldModifiers, InputBatch, Key,
+    KeyGrab, KeyRef, Layout, Link, Modifier, ModifierKey, Rect, Refusal, ReplayKey, RunId, Time,
+    Value, WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -363,7 +363,7 @@ impl Stage {
 }
 
 fn combo(names: &str) -> Combo {
-    let key = |name: &str| match Family::from_word(name) {
+    let key = |name: &str| match Modifier::from_word(name) {
         Some(family) => KeyRef::Either(family),
         None => KeyRef::Named(key(name)),
     };

@@ -85,9 +85,9 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
     let rules: Vec<_> = theatre.engine.reasons_after(0).map(|reason| reason.rule).collect();
     assert_eq!(rules, [Some(0), Some(1)]);
     let families = ModifierSet::NONE
-        .with(lantern_model::Family::Ctrl)
-        .with(lantern_model::Family::Alt)
-        .with(lantern_model::Family::Shift);
+        .with(lantern_model::Modifier::Ctrl)
+        .with(lantern_model::Modifier::Alt)
+        .with(lantern_model::Modifier::Shift);
     let panic = KeyGrab {
         key: key("escape"),
         families,

@@ -1,6 +1,6 @@
 //! Keys, combinations and sets of keys.
 
-use lantern_model::{Family, Key, KeyKind, KeyRef, KeySetError};
+use lantern_model::{Key, KeyKind, KeyRef, KeySetError, Modifier};
 
 use super::{Parsed, Parser};
 use crate::codes::Code;
@@ -69,7 +69,7 @@ impl Parser<'_> {
 
     fn key_of(&self, kind: TokenKind, text: &str) -> Option<KeyRef> {
         match kind {
-            TokenKind::Word => Family::from_word(text)
+            TokenKind::Word => Modifier::from_word(text)
                 .map(KeyRef::Either)
                 .or_else(|| Key::named(text).map(KeyRef::Named)),
             TokenKind::Number => Key::named(text).map(KeyRef::Named),
@@ -89,7 +89,7 @@ impl Parser<'_> {
         let near = if text.starts_with('<') {
             near_name(inner, Key::all().filter_map(Key::code)).map(|code| format!("<{code}>"))
         } else {
-            let words = Family::ALL.map(Family::word);
+            let words = Modifier::ALL.map(Modifier::word);
             near_name(text, Key::all().map(Key::name).chain(words)).map(str::to_owned)
         };
         self.findings.push(match near {

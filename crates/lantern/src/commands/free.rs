@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use lantern_desk::survey;
 use lantern_devices::{Shortcut, shortcuts};
-use lantern_model::{Combo, Family, Key, KeyKind, ModifierSet};
+use lantern_model::{Combo, Key, KeyKind, Modifier, ModifierSet};
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;
@@ -63,10 +63,10 @@ impl Row {
 }
 
 /// Modifiers in the order in which people write them.
-const ORDER: [Family; 4] = [Family::Ctrl, Family::Alt, Family::Shift, Family::Super];
+const ORDER: [Modifier; 4] = [Modifier::Ctrl, Modifier::Alt, Modifier::Shift, Modifier::Super];
 
 fn words_of(families: ModifierSet) -> String {
-    let words = ORDER.into_iter().filter(|family| families.contains(*family)).map(Family::word);
+    let words = ORDER.into_iter().filter(|family| families.contains(*family)).map(Modifier::word);
     words.collect::<Vec<_>>().join("+")
 }
 

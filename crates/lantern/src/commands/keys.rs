@@ -1,6 +1,6 @@
 //! `lantern keys`: the vocabulary of keys, or parts of it.
 
-use lantern_model::{Family, Key, KeyKind, ModifierSet};
+use lantern_model::{Key, KeyKind, Modifier, ModifierSet};
 use lantern_script::{near_name, range_advice};
 use serde::Serialize;
 
@@ -98,7 +98,7 @@ impl Wanted {
 fn families_of(words: &str) -> Result<ModifierSet, Failure> {
     words.split('+').try_fold(ModifierSet::NONE, |families, word| {
         let family =
-            Family::from_word(&word.to_lowercase()).ok_or_else(|| Failure::WrongWords {
+            Modifier::from_word(&word.to_lowercase()).ok_or_else(|| Failure::WrongWords {
                 message: format!("`{word}` is no modifier"),
                 advice: "modifiers are ctrl, alt, shift and super, as in ctrl+alt+i".to_owned(),
             })?;

@@ -53,7 +53,7 @@ fn combination(words: &str) -> Result<(ModifierSet, Key), Failure> {
     let mut parts: Vec<&str> = words.split('+').collect();
     let key = one_key(parts.pop().unwrap_or_default())?;
     for part in parts {
-        match lantern_model::Family::from_word(part) {
+        match lantern_model::Modifier::from_word(part) {
             Some(family) => families = families.with(family),
             None => {
                 let key = KeyRef::Named(one_key(part)?);

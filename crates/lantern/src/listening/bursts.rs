@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Family, Key, KeyRef, ModifierKey, Point, StrokePath};
+use lantern_model::{Combo, Key, KeyRef, Modifier, ModifierKey, Point, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::is_drawing;
 
@@ -191,7 +191,9 @@ fn one_combo(burst: &[Move]) -> Option<SceneAct> {
 /// A modifier as rules call it: by its family, if it is the usual one of it.
 fn named(side: ModifierKey) -> KeyRef {
     match side.family(true) {
-        family if side == family.usual_side() && family != Family::Level3 => KeyRef::Either(family),
+        family if side == family.usual_side() && family != Modifier::Level3 => {
+            KeyRef::Either(family)
+        }
         _ => KeyRef::Named(side.key()),
     }
 }
@@ -219,7 +221,7 @@ mod tests {
             let (down, name) = (word.starts_with('+'), &word[1..]);
             let key = Key::named(name).expect("there is one");
             let held = bursts.down.iter().filter_map(|key| ModifierKey::of(*key));
-            let plain = held.into_iter().all(|side| side.family(true) == Family::Shift);
+            let plain = held.into_iter().all(|side| side.family(true) == Modifier::Shift);
             let types = name.chars().next().filter(|_| name.len() == 1 && plain);
             let pointer = key.is_pointer().then_some((40, 30));
             acts.extend(bursts.take(Move { time, key, down, types, pointer }));

@@ -1,6 +1,6 @@
 //! The keyboard with what is taken, once for each set of modifiers that some rule uses.
 
-use lantern_model::{Family, Key, ModifierKey, ModifierSet};
+use lantern_model::{Key, Modifier, ModifierKey, ModifierSet};
 use svg::Document;
 use svg::node::element::Title;
 
@@ -27,9 +27,9 @@ impl Binding {
     /// The modifiers that are held, whichever side the rule names.
     pub fn families(&self) -> ModifierSet {
         let family = |word: &str| match word {
-            "alt-gr" | "right-alt" => Some(Family::Level3),
+            "alt-gr" | "right-alt" => Some(Modifier::Level3),
             word => {
-                Family::from_word(word.trim_start_matches("left-").trim_start_matches("right-"))
+                Modifier::from_word(word.trim_start_matches("left-").trim_start_matches("right-"))
             }
         };
         self.modifiers.split('+').filter_map(family).fold(ModifierSet::NONE, ModifierSet::with)

@@ -1,7 +1,7 @@
 //! The kernel desk held to the contract of all desks.
 
 use lantern_desk::{Desk, DeviceSelection, EvdevDesk};
-use lantern_model::{Event, Family, GrabSet, Key, KeyGrab, ModifierSet, Time};
+use lantern_model::{Event, GrabSet, Key, KeyGrab, Modifier, ModifierSet, Time};
 use lantern_stage::{Console, VirtualDevices};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
@@ -24,7 +24,7 @@ impl Kernel {
         let mut bench = Kernel { desk, boards, console: Console::open(SCREEN) };
         // The panic combination is always armed, and so the keyboard is always taken.
         let escape = Key::named("escape").expect("there is one");
-        let families = [Family::Ctrl, Family::Alt, Family::Shift];
+        let families = [Modifier::Ctrl, Modifier::Alt, Modifier::Shift];
         let families = families.into_iter().fold(ModifierSet::NONE, ModifierSet::with);
         let (further, sides, follow, waits) = (false, false, true, false);
         let keys = vec![KeyGrab { key: escape, families, further, sides, follow, waits }];
