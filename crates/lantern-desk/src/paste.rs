@@ -1,6 +1,6 @@
 //! Which keys a program takes for a paste, and which clipboard it takes the text from.
 
-use lantern_model::{Key, KeyRef, Layout};
+use lantern_model::{Key, KeySpec, Layout};
 
 /// Programs that paste what is selected (the primary selection), on shift+insert.
 const OLD_TERMINALS: [&str; 4] = ["xterm", "uxterm", "urxvt", "rxvt"];
@@ -38,7 +38,7 @@ impl Paste {
             Paste::TerminalClipboard => &["left-ctrl", "left-shift", "v"],
             Paste::Primary => &["left-shift", "insert"],
         };
-        let key = |name: &&str| layout.place(KeyRef::Named(Key::named(name)?));
+        let key = |name: &&str| layout.place(KeySpec::Named(Key::named(name)?));
         names.iter().filter_map(key).collect()
     }
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use lantern_model::{Combo, Key, Modifier, ModifierSet};
+use lantern_model::{Key, KeyCombination, Modifier, ModifierSet};
 
 use crate::folders::home_folder;
 
@@ -26,8 +26,8 @@ pub struct Shortcut {
 
 impl Shortcut {
     /// The combination as a rule writes it.
-    pub fn combo(&self) -> Combo {
-        Combo::with(self.families, self.key)
+    pub fn combo(&self) -> KeyCombination {
+        KeyCombination::with(self.families, self.key)
     }
 }
 

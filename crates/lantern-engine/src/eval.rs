@@ -4,7 +4,7 @@ use std::cell::Cell;
 use std::time::Duration;
 
 use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator};
-use lantern_model::{Combo, Key, KeyRef, ModifierKey, Time, Value};
+use lantern_model::{Key, KeyCombination, KeySpec, ModifierKey, Time, Value};
 
 use crate::engine::Engine;
 
@@ -89,7 +89,7 @@ impl EvalScope<'_> {
                 }
                 Value::Text(text)
             }
-            Expr::Combo(combo) => Value::Key(self.combo(combo)?),
+            Expr::KeyCombination(combo) => Value::Key(self.combo(combo)?),
             Expr::List(values) => {
                 let mut list = Vec::with_capacity(values.len());
                 let mut size = 0;
@@ -125,8 +125,8 @@ impl EvalScope<'_> {
         })
     }
 
-    pub(crate) fn combo(&self, combo: &ComboExpr) -> Evaluated<Combo> {
-        let mut keys: Vec<KeyRef> = Vec::with_capacity(combo.0.len());
+    pub(crate) fn combo(&self, combo: &ComboExpr) -> Evaluated<KeyCombination> {
+        let mut keys: Vec<KeySpec> = Vec::with_capacity(combo.0.len());
         for term in &combo.0 {
             match term {
                 KeyTerm::Key(key) => keys.push(*key),
@@ -138,14 +138,14 @@ impl EvalScope<'_> {
                 },
             }
         }
-        Ok(Combo(keys))
+        Ok(KeyCombination(keys))
     }
 
-    fn is_down(&self, combo: &Combo) -> bool {
+    fn is_down(&self, combo: &KeyCombination) -> bool {
         let down = |key: Key| self.engine.presses.is_down(key);
         let layout = &self.engine.layout;
         combo.0.iter().all(|part| match part {
-            KeyRef::Either(family) => ModifierKey::ALL
+            KeySpec::Either(family) => ModifierKey::ALL
                 .into_iter()
                 .filter(|side| layout.family(*side) == *family)
                 .any(|side| down(side.key())),

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use lantern_model::{
-    Again, Cause, Combo, HeldModifiers, Key, KeyGrab, Refusal, Rule, RunId, Time, Value,
+    Again, Cause, HeldModifiers, Key, KeyCombination, KeyGrab, Refusal, Rule, RunId, Time, Value,
 };
 
 use crate::engine::Engine;
@@ -313,7 +313,7 @@ impl Engine {
             let candidates = watch.candidates(stroke);
             if candidates.is_empty() && !self.watch.is_panic(stroke) {
                 // It is wanted for a chord, a sequence, a drawing or a remap.
-                let combo = Combo::with(armed.families, armed.key);
+                let combo = KeyCombination::with(armed.families, armed.key);
                 self.give_reason(now, None, reason(combo.to_string()));
             }
             for candidate in candidates {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{Combo, Key, KeyRef, Layout, Modifier, ModifierKey, ModifierSet};
+use lantern_model::{Key, KeyCombination, KeySpec, Layout, Modifier, ModifierKey, ModifierSet};
 
 /// A key of the board with the families that must be down.
 pub(crate) type KeyStroke = (Key, ModifierSet);
@@ -12,20 +12,20 @@ pub(crate) type KeyStroke = (Key, ModifierSet);
 pub(crate) enum Lack {
     /// The board has no such key.
     #[error("no {0}")]
-    Key(KeyRef),
+    Key(KeySpec),
     /// The combination has no keys.
     #[error("no key in an empty combination")]
     Keys,
 }
 
-impl From<KeyRef> for Lack {
-    fn from(key: KeyRef) -> Lack {
+impl From<KeySpec> for Lack {
+    fn from(key: KeySpec) -> Lack {
         Lack::Key(key)
     }
 }
 
 /// A combination, and what of it the board lacks.
-pub(crate) fn lacking(combo: &Combo, lack: impl Into<Lack>) -> String {
+pub(crate) fn lacking(combo: &KeyCombination, lack: impl Into<Lack>) -> String {
     match lack.into() {
         Lack::Key(key) if combo.0 == [key] => combo.to_string(),
         lack => format!("{combo} (there is {lack})"),
@@ -39,14 +39,14 @@ fn sides_of(family: Modifier, layout: &Layout) -> impl Iterator<Item = ModifierK
 /// The modifiers of a combination: families, and the sides it names; a key that is no modifier is
 /// given back.
 fn modifiers_of<'k>(
-    keys: impl Iterator<Item = &'k KeyRef>,
+    keys: impl Iterator<Item = &'k KeySpec>,
     layout: &Layout,
-) -> Result<(ModifierSet, Vec<ModifierKey>), KeyRef> {
+) -> Result<(ModifierSet, Vec<ModifierKey>), KeySpec> {
     let mut families = ModifierSet::NONE;
     let mut sides = Vec::new();
     for modifier in keys {
         match modifier {
-            KeyRef::Either(family) => families = families.with(*family),
+            KeySpec::Either(family) => families = families.with(*family),
             other => {
                 let side = other.side().ok_or(*other)?;
                 let family = layout.family(side);
@@ -62,7 +62,7 @@ fn modifiers_of<'k>(
 
 /// The stroke of a combination on this board, with the sides it names; the key it lacks, if any.
 pub(crate) fn key_stroke_of(
-    combo: &[KeyRef],
+    combo: &[KeySpec],
     layout: &Layout,
 ) -> Result<(KeyStroke, Vec<ModifierKey>), Lack> {
     // A modifier that is named before its plain key may also stand behind it.
@@ -71,7 +71,7 @@ pub(crate) fn key_stroke_of(
     let others = combo.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, key)| key);
     let (mut families, sides) = modifiers_of(others, layout)?;
     let last = &combo[at];
-    if let KeyRef::Character(character) = last {
+    if let KeySpec::Character(character) = last {
         let (_, level) = layout.group().spell(*character).ok_or(Lack::Key(*last))?;
         for side in level.sides() {
             families = families.with(layout.family(*side));
@@ -84,12 +84,12 @@ pub(crate) fn key_stroke_of(
 /// The strokes that are a combination on this board: one, or one for each side where its last key is a
 /// modifier of either side.
 pub(crate) fn key_strokes_of(
-    combo: &Combo,
+    combo: &KeyCombination,
     layout: &Layout,
 ) -> Result<Vec<(KeyStroke, Vec<ModifierKey>)>, Lack> {
     let ((key, families), sides) = key_stroke_of(&combo.0, layout)?;
     let keys: Vec<Key> = match combo.last() {
-        Some(KeyRef::Either(family)) => sides_of(family, layout).map(ModifierKey::key).collect(),
+        Some(KeySpec::Either(family)) => sides_of(family, layout).map(ModifierKey::key).collect(),
         _ => vec![key],
     };
     Ok(keys.into_iter().map(|key| ((key, families), sides.clone())).collect())
@@ -97,10 +97,10 @@ pub(crate) fn key_strokes_of(
 
 /// Plain keys together on this board, with their modifiers.
 pub(crate) fn chord_of(
-    combo: &Combo,
+    combo: &KeyCombination,
     layout: &Layout,
-) -> Result<(BTreeSet<Key>, ModifierSet, Vec<ModifierKey>), KeyRef> {
-    let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
+) -> Result<(BTreeSet<Key>, ModifierSet, Vec<ModifierKey>), KeySpec> {
+    let (modifiers, plain): (Vec<&KeySpec>, Vec<&KeySpec>) =
         combo.0.iter().partition(|key| key.is_modifier());
     let (families, sides) = modifiers_of(modifiers.into_iter(), layout)?;
     let keys =

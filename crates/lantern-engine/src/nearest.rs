@@ -1,7 +1,7 @@
 //! Why a combination did, or did not, fire: the rules nearest to it, each with the one thing that
 //! keeps it from firing now.
 
-use lantern_model::{Again, Cause, Combo, Key, KeyGrab, Manner, Rule, Time};
+use lantern_model::{Again, Cause, Key, KeyCombination, KeyGrab, Manner, Rule, Time};
 
 use crate::engine::Engine;
 use crate::key_stroke::{KeyStroke, chord_of, key_stroke_of};
@@ -22,7 +22,7 @@ impl Engine {
     ///
     /// # Errors
     /// The key that the keyboard at hand lacks.
-    pub fn nearest(&self, now: Time, combo: &Combo) -> Result<Vec<Near>, String> {
+    pub fn nearest(&self, now: Time, combo: &KeyCombination) -> Result<Vec<Near>, String> {
         let (stroke, _) = key_stroke_of(&combo.0, &self.layout)
             .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
         let mut exact = Vec::new();
@@ -52,7 +52,7 @@ impl Engine {
     ///
     /// # Errors
     /// The key that the keyboard at hand lacks.
-    pub fn last_seen(&self, combo: &Combo) -> Result<Option<Time>, String> {
+    pub fn last_seen(&self, combo: &KeyCombination) -> Result<Option<Time>, String> {
         if combo.types_character() {
             return Ok(None);
         }

@@ -8,8 +8,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use lantern_model::{
-    Cause, Combo, EffectKind, HeldModifiers, Key, KeyRef, Manner, ModifierKey, ReplayKey, Time,
-    Value,
+    Cause, EffectKind, HeldModifiers, Key, KeyCombination, KeySpec, Manner, ModifierKey, ReplayKey,
+    Time, Value,
 };
 
 use crate::chords::Chorded;
@@ -333,7 +333,7 @@ impl Engine {
         match cause {
             Some(Cause::Key { combo, .. }) if combo.types_character() => CHARACTER.to_owned(),
             Some(Cause::Key { combo, .. }) => combo.to_string(),
-            _ if Combo::with(stroke.1, stroke.0).types_character() => CHARACTER.to_owned(),
+            _ if KeyCombination::with(stroke.1, stroke.0).types_character() => CHARACTER.to_owned(),
             _ => stroke.0.to_string(),
         }
     }
@@ -354,12 +354,12 @@ impl Engine {
         is_repeat: bool,
     ) {
         let brings = match &self.rules.rules[rule].triggers[trigger].cause {
-            Cause::Key { brings, .. } => Combo::of(*brings),
+            Cause::Key { brings, .. } => KeyCombination::of(*brings),
             Cause::Keys { combos, .. } => {
-                let last: Option<KeyRef> = combos.last().and_then(Combo::last);
-                last.map_or_else(Combo::default, Combo::of)
+                let last: Option<KeySpec> = combos.last().and_then(KeyCombination::last);
+                last.map_or_else(KeyCombination::default, KeyCombination::of)
             }
-            _ => Combo::default(),
+            _ => KeyCombination::default(),
         };
         let brought = Value::Key(brings);
         let firing = Firing { trigger, press: Some(press), brought, erase: 0, is_repeat };

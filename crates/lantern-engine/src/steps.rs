@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use lantern_model::code::{ComboExpr, Expr, HintAt, Op, StopTarget, Target};
 use lantern_model::{
-    Combo, Deed, EffectKind, Hint, HintPlace, InputAction, Key, KeyRef, RoutineId, RunId, Shown,
-    Time, Value, Verb,
+    Deed, EffectKind, Hint, HintPlace, InputAction, Key, KeyCombination, KeySpec, RoutineId, RunId,
+    Shown, Time, Value, Verb,
 };
 
 use crate::engine::Engine;
@@ -240,7 +240,7 @@ impl Engine {
         self.press_order(&combo)
     }
 
-    fn press_order(&self, combo: &Combo) -> Result<Vec<Key>, String> {
+    fn press_order(&self, combo: &KeyCombination) -> Result<Vec<Key>, String> {
         self.layout
             .press_order(combo)
             .map_err(|key| format!("this keyboard has no key {key}, so {combo} cannot be pressed"))
@@ -284,7 +284,7 @@ impl Engine {
             let combo = self.ask(now, id, |scope| scope.combo(combo))?;
             match (combo.0.as_slice(), self.press_order(&combo)) {
                 (_, Ok(order)) => keys.push(order),
-                ([KeyRef::Character(character)], Err(_)) if combos.len() == 1 => {
+                ([KeySpec::Character(character)], Err(_)) if combos.len() == 1 => {
                     lone_character = Some(*character);
                 }
                 (_, Err(message)) => return Err(message),

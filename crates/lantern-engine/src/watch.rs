@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Again, Cause, Combo, ContextFilter, GrabSet, HeldModifiers, Key, KeyGrab, Layout, Manner,
-    ModifierKey, ModifierSet, Remap, Rule, RuleSet,
+    Again, Cause, ContextFilter, GrabSet, HeldModifiers, Key, KeyCombination, KeyGrab, Layout,
+    Manner, ModifierKey, ModifierSet, Remap, Rule, RuleSet,
 };
 
 use crate::context::Context;
@@ -220,7 +220,12 @@ impl Watch {
         }
     }
 
-    fn add_key(&mut self, combo: &Combo, made: Candidate, layout: &Layout) -> Result<(), String> {
+    fn add_key(
+        &mut self,
+        combo: &KeyCombination,
+        made: Candidate,
+        layout: &Layout,
+    ) -> Result<(), String> {
         if combo.0.iter().filter(|key| !key.is_modifier()).count() > 1 {
             let chord = chord_of(combo, layout).map_err(|key| lacking(combo, key))?;
             let (keys, families, sides) = chord;

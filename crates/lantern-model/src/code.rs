@@ -3,7 +3,7 @@
 //! `lantern-script` lowers a checked file to this; `lantern-engine` runs it. A block of the file
 //! (`hold`, `repeat`) is a pair of operations, so that a run is a program counter and a small stack.
 
-use crate::{Corner, Heed, KeyRef, LayerId, RoutineId, Value, Verb};
+use crate::{Corner, Heed, KeySpec, LayerId, RoutineId, Value, Verb};
 
 /// An expression over values.
 #[derive(Debug, Clone, PartialEq)]
@@ -17,7 +17,7 @@ pub enum Expr {
     /// Texts and values joined.
     Text(Vec<Expr>),
     /// Keys down together, some of them values.
-    Combo(ComboExpr),
+    KeyCombination(ComboExpr),
     /// Several values.
     List(Vec<Expr>),
     /// `not x`
@@ -159,7 +159,7 @@ impl Expr {
         match self {
             Expr::Asked(asked) => wanted(asked),
             Expr::IsDown(combos) => wanted(&Asked::Fingers) || combos.iter().any(combo),
-            Expr::Combo(keys) => combo(keys),
+            Expr::KeyCombination(keys) => combo(keys),
             Expr::Value(_) | Expr::Local(_) | Expr::Global(_) => false,
             Expr::Text(parts) | Expr::List(parts) | Expr::Call(_, parts) => {
                 parts.iter().any(|part| part.asks(wanted))
@@ -256,7 +256,7 @@ impl ComboExpr {
 #[derive(Debug, Clone, PartialEq)]
 pub enum KeyTerm {
     /// A key by name.
-    Key(KeyRef),
+    Key(KeySpec),
     /// A value that is a key.
     Value(Expr),
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use crate::{Combo, Key, KeyRef, Modifier, ModifierKey};
+use crate::{Key, KeyCombination, KeySpec, Modifier, ModifierKey};
 
 /// What must be held for a key to give a character.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -147,15 +147,15 @@ impl Layout {
     ///
     /// A name that is a character means the key that gives it in the group in force, else in the
     /// first Latin group, else the key at its place on a US board.
-    pub fn place(&self, key: KeyRef) -> Option<Key> {
+    pub fn place(&self, key: KeySpec) -> Option<Key> {
         match key {
-            KeyRef::Named(key) => match key.character() {
+            KeySpec::Named(key) => match key.character() {
                 Some(character) => self.place_of_character(character).or(Some(key)),
                 None => Some(key).filter(|key| self.has(*key)),
             },
-            KeyRef::Placed(key) => Some(key).filter(|key| self.has(*key)),
-            KeyRef::Character(character) => self.group().spell(character).map(|(key, _)| key),
-            KeyRef::Either(family) => Some(family.usual_side().key()),
+            KeySpec::Placed(key) => Some(key).filter(|key| self.has(*key)),
+            KeySpec::Character(character) => self.group().spell(character).map(|(key, _)| key),
+            KeySpec::Either(family) => Some(family.usual_side().key()),
         }
     }
 
@@ -172,7 +172,7 @@ impl Layout {
     ///
     /// # Errors
     /// The first key of `combo` that this board does not have.
-    pub fn press_order(&self, combo: &Combo) -> Result<Vec<Key>, KeyRef> {
+    pub fn press_order(&self, combo: &KeyCombination) -> Result<Vec<Key>, KeySpec> {
         let mut keys: Vec<Key> = Vec::with_capacity(combo.0.len());
         let mut add = |key: Key| {
             if !keys.contains(&key) {
@@ -180,7 +180,7 @@ impl Layout {
             }
         };
         for part in &combo.0 {
-            if let KeyRef::Character(character) = part {
+            if let KeySpec::Character(character) = part {
                 let (_, level) = self.group().spell(*character).ok_or(*part)?;
                 level.sides().iter().for_each(|side| add(side.key()));
             }

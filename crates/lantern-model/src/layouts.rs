@@ -53,9 +53,9 @@ impl Layout {
     /// The layout with that name.
     ///
     /// ```
-    /// use lantern_model::{Key, KeyRef, Layout};
+    /// use lantern_model::{Key, KeySpec, Layout};
     /// let layout = Layout::named("de").unwrap();
-    /// let z = KeyRef::Named(Key::named("z").unwrap());
+    /// let z = KeySpec::Named(Key::named("z").unwrap());
     /// assert_eq!(layout.place(z), Key::from_code("KeyY"));
     /// ```
     pub fn named(name: &str) -> Option<Layout> {

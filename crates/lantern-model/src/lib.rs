@@ -25,7 +25,7 @@ mod trigger;
 mod value;
 
 pub use clock::{TimeOfDay, WallTime};
-pub use combo::{Combo, KeyRef};
+pub use combo::{KeyCombination, KeySpec};
 pub use deed::{Deed, Verb, VolumeChange};
 pub use device::{
     Broker, Device, DeviceId, DeviceKind, Guarded, GuardedPart, Link, Secret, topic_fits,

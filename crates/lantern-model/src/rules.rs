@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
 use crate::{
-    Cause, Combo, ContextFilter, Device, DeviceId, Key, KeyRef, Modifier, Remap, Secret, Shape,
-    Trigger, Verb,
+    Cause, ContextFilter, Device, DeviceId, Key, KeyCombination, KeySpec, Modifier, Remap, Secret,
+    Shape, Trigger, Verb,
 };
 
 /// Where something stands in a file, counted from 1.
@@ -149,7 +149,7 @@ impl RuleSet {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Settings {
     /// The combination that stops everything and lets go of every key.
-    pub panic: Combo,
+    pub panic: KeyCombination,
     /// Words that must be spoken before a phrase; none if empty.
     pub attention: String,
     /// How long a phrase may follow the attention word said alone, or the phrase before.
@@ -176,11 +176,11 @@ impl Default for Settings {
     fn default() -> Self {
         let escape = Key::named("escape").expect("escape stands in the key table");
         Settings {
-            panic: Combo(vec![
-                KeyRef::Either(Modifier::Ctrl),
-                KeyRef::Either(Modifier::Alt),
-                KeyRef::Either(Modifier::Shift),
-                KeyRef::Named(escape),
+            panic: KeyCombination(vec![
+                KeySpec::Either(Modifier::Ctrl),
+                KeySpec::Either(Modifier::Alt),
+                KeySpec::Either(Modifier::Shift),
+                KeySpec::Named(escape),
             ]),
             attention: String::new(),
             awake: Duration::from_secs(8),

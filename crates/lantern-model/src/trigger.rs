@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use crate::{Combo, DeviceId, KeyRef, SourceLocation, TimeOfDay};
+use crate::{DeviceId, KeyCombination, KeySpec, SourceLocation, TimeOfDay};
 
 /// The number of a layer in its set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -23,16 +23,16 @@ pub enum Cause {
     /// `key COMBO`
     Key {
         /// The keys.
-        combo: Combo,
+        combo: KeyCombination,
         /// The key it brings under the rule's `as` name.
-        brings: KeyRef,
+        brings: KeySpec,
         /// When it fires.
         manner: Manner,
     },
     /// `keys COMBO, COMBO within D`: each pressed so soon after the one before.
     Keys {
         /// The combinations, two at least.
-        combos: Vec<Combo>,
+        combos: Vec<KeyCombination>,
         /// The longest time from one to the next.
         within: Duration,
     },
@@ -45,7 +45,7 @@ pub enum Cause {
         /// The shape's name.
         shape: String,
         /// The key or button held while it is drawn.
-        holding: Combo,
+        holding: KeyCombination,
     },
     /// `line from DEVICE`, with a test of its text.
     Line(DeviceId, Option<LineTest>),
@@ -139,11 +139,11 @@ impl ContextFilter {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Remap {
     /// What the finger presses.
-    pub from: Combo,
+    pub from: KeyCombination,
     /// What it is as long as it is held.
-    pub to: Combo,
+    pub to: KeyCombination,
     /// What it is when it is let go soon, with nothing between.
-    pub tapped: Option<Combo>,
+    pub tapped: Option<KeyCombination>,
     /// Where it applies.
     pub scope: ContextFilter,
     /// Where it stands in the file.

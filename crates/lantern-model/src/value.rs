@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::time::Duration;
 
-use crate::{Combo, TimeOfDay};
+use crate::{KeyCombination, TimeOfDay};
 
 /// A value at run time.
 #[derive(Debug, Clone, PartialEq)]
@@ -20,7 +20,7 @@ pub enum Value {
     /// A share, `10%`, kept as 0.1.
     Share(f64),
     /// A key or keys pressed together.
-    Key(Combo),
+    Key(KeyCombination),
     /// A time of day.
     Time(TimeOfDay),
     /// Several values.

@@ -3,7 +3,8 @@
 use std::collections::BTreeSet;
 
 use lantern_model::{
-    Combo, Key, KeyKind, KeyRef, KeySetError, Layout, Level, Modifier, ModifierKey, Time, Value,
+    Key, KeyCombination, KeyKind, KeySetError, KeySpec, Layout, Level, Modifier, ModifierKey, Time,
+    Value,
 };
 
 #[test]
@@ -83,16 +84,16 @@ fn the_us_board_spells_every_sign_of_ascii() {
 #[test]
 fn combinations_become_keys_of_the_board() {
     let layout = Layout::us();
-    let named = |name| KeyRef::Named(Key::named(name).expect("there is one"));
-    let names = |combo: Vec<KeyRef>| -> Vec<&str> {
-        let keys = layout.press_order(&Combo(combo)).expect("the board has them");
+    let named = |name| KeySpec::Named(Key::named(name).expect("there is one"));
+    let names = |combo: Vec<KeySpec>| -> Vec<&str> {
+        let keys = layout.press_order(&KeyCombination(combo)).expect("the board has them");
         keys.into_iter().map(Key::name).collect()
     };
-    assert_eq!(names(vec![KeyRef::Either(Modifier::Ctrl), named("e")]), ["left-ctrl", "e"]);
-    assert_eq!(names(vec![KeyRef::Character('?')]), ["left-shift", "slash"]);
-    assert_eq!(names(vec![named("left-shift"), KeyRef::Character('?')]), ["left-shift", "slash"]);
-    let missing = Combo(vec![KeyRef::Either(Modifier::Ctrl), KeyRef::Character('é')]);
-    assert_eq!(layout.press_order(&missing), Err(KeyRef::Character('é')));
+    assert_eq!(names(vec![KeySpec::Either(Modifier::Ctrl), named("e")]), ["left-ctrl", "e"]);
+    assert_eq!(names(vec![KeySpec::Character('?')]), ["left-shift", "slash"]);
+    assert_eq!(names(vec![named("left-shift"), KeySpec::Character('?')]), ["left-shift", "slash"]);
+    let missing = KeyCombination(vec![KeySpec::Either(Modifier::Ctrl), KeySpec::Character('é')]);
+    assert_eq!(layout.press_order(&missing), Err(KeySpec::Character('é')));
 }
 
 #[test]

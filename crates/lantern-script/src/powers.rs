@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 
 use lantern_model::code::{Asked, Expr, Function, Op, Target};
 use lantern_model::{
-    Broker, Cause, Combo, DeviceId, DeviceKind, Global, KeyKind, KeyRef, Rule, RuleSet, Secret,
-    SourceLocation, Value, Verb,
+    Broker, Cause, DeviceId, DeviceKind, Global, KeyCombination, KeyKind, KeySpec, Rule, RuleSet,
+    Secret, SourceLocation, Value, Verb,
 };
 
 /// What sort of power it is.
@@ -181,7 +181,7 @@ impl Search<'_> {
 
     /// A key as a trigger: one of plain typing tells what is typed, one that passes what is pressed
     /// in a program. Any other is taken from programs, so it is pressed for the rule alone.
-    fn add_seen_key(&mut self, combo: &Combo, rule: &Rule, place: SourceLocation) {
+    fn add_seen_key(&mut self, combo: &KeyCombination, rule: &Rule, place: SourceLocation) {
         if is_of_typing(combo) {
             self.add(PowerKind::ReadsTyping, "", place);
         } else if rule.passing {
@@ -362,15 +362,15 @@ fn power_to_ask(asked: &Asked) -> Option<PowerKind> {
 
 /// Whether pressing it is part of writing text: a key that gives characters, with
 /// nothing held that makes it a command.
-fn is_of_typing(combo: &Combo) -> bool {
-    let commands = |key: &&KeyRef| {
+fn is_of_typing(combo: &KeyCombination) -> bool {
+    let commands = |key: &&KeySpec| {
         // The right alt key gives characters on many layouts.
         let name = key.to_string();
         ["ctrl", "super"].iter().any(|command| name.ends_with(command))
             || ["alt", "left-alt"].contains(&name.as_str())
     };
-    let types = |key: &KeyRef| match key {
-        KeyRef::Named(key) | KeyRef::Placed(key) => match key.kind() {
+    let types = |key: &KeySpec| match key {
+        KeySpec::Named(key) | KeySpec::Placed(key) => match key.kind() {
             KeyKind::Letter
             | KeyKind::Digit
             | KeyKind::Punctuation
@@ -387,8 +387,8 @@ fn is_of_typing(combo: &Combo) -> bool {
             | KeyKind::Wheel
             | KeyKind::Pen => false,
         },
-        KeyRef::Character(_) => true,
-        KeyRef::Either(_) => false,
+        KeySpec::Character(_) => true,
+        KeySpec::Either(_) => false,
     };
     !combo.0.iter().any(|key| commands(&key)) && combo.0.iter().any(types)
 }

@@ -6,7 +6,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use lantern_model::{Combo, KeyRef, StrokePath, Time, Value, WallTime};
+use lantern_model::{KeyCombination, KeySpec, StrokePath, Time, Value, WallTime};
 
 use crate::Span;
 pub use crate::parser::scene::parse_scene;
@@ -76,13 +76,13 @@ pub(crate) fn strokes_of_text(text: &str) -> Option<Vec<StrokePath>> {
 #[derive(Debug, Clone, PartialEq)]
 pub enum SceneAct {
     /// `key COMBO [from device "x"]`: pressed and let go within 50 ms.
-    Key(Combo, Option<String>),
+    Key(KeyCombination, Option<String>),
     /// `holds COMBO for D`
-    Holds(Combo, Duration),
+    Holds(KeyCombination, Duration),
     /// `presses COMBO`: goes down and stays down.
-    Presses(Combo),
+    Presses(KeyCombination),
     /// `lets go COMBO`
-    LetsGo(Combo),
+    LetsGo(KeyCombination),
     /// `types "text"`: one key after another, 30 ms apart.
     Types(String),
     /// `moves to X, Y`: the person moves the pointer.
@@ -91,7 +91,7 @@ pub enum SceneAct {
     Hears(String, f64),
     /// `draws SHAPE holding KEY [score N]`; with a score, it is told as recognised, without one it is
     /// drawn.
-    Draws(Sketch, KeyRef, Option<f64>),
+    Draws(Sketch, KeySpec, Option<f64>),
     /// `line DEVICE "text"`: these bytes come from the device.
     Line(String, String),
     /// `message "topic" "text" on BROKER`
@@ -128,9 +128,9 @@ pub enum Expectation {
     /// Text came to the program in front.
     Typed(TextTest),
     /// A combination was tapped.
-    Tapped(Combo),
+    Tapped(KeyCombination),
     /// A button was clicked, or a wheel turned, so often.
-    Clicked(Combo, usize),
+    Clicked(KeyCombination, usize),
     /// The pointer moved to this place.
     PointerAt(i32, i32),
     /// A hint was shown.
@@ -142,11 +142,11 @@ pub enum Expectation {
     /// A run ended because a step failed.
     Failed(TextTest),
     /// A key of the person's reached the program.
-    Reached(Combo),
+    Reached(KeyCombination),
     /// These keys are down for the program now.
-    Down(Combo),
+    Down(KeyCombination),
     /// None of these keys is down for the program now.
-    Up(Combo),
+    Up(KeyCombination),
     /// Nothing went out, and nothing does for this long.
     Nothing(Duration),
 }
@@ -297,7 +297,7 @@ impl fmt::Display for SceneAct {
 
 impl fmt::Display for Expectation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let thing = |combo: &Combo| {
+        let thing = |combo: &KeyCombination| {
             let name = combo.to_string();
             match name.strip_prefix("wheel-") {
                 Some(way) => format!("scrolled {way}"),

@@ -1,7 +1,7 @@
 //! A combination or a value on its own, as a command line gives it.
 
 use lantern_model::code::Expr;
-use lantern_model::{Cause, Combo, Value};
+use lantern_model::{Cause, KeyCombination, Value};
 
 use crate::{Source, check};
 
@@ -14,7 +14,7 @@ use crate::{Source, check};
 ///
 /// # Errors
 /// What is wrong with it, and what to write instead.
-pub fn parse_combo(text: &str) -> Result<Combo, String> {
+pub fn parse_combo(text: &str) -> Result<KeyCombination, String> {
     let text = text.trim();
     let rule = format!("when key {text} => log \"\"\n");
     let checked = check(&Source::new("", rule));

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Operator;
-use lantern_model::{Again, Corner, Heed, KeyRef, Manner, TimeOfDay, Value, Verb};
+use lantern_model::{Again, Corner, Heed, KeySpec, Manner, TimeOfDay, Value, Verb};
 
 use crate::Span;
 
@@ -512,12 +512,12 @@ pub struct KeyCombinationSyntax {
 
 impl KeyCombinationSyntax {
     /// Its keys, if it holds no values and no sets.
-    pub fn fixed(&self) -> Option<lantern_model::Combo> {
+    pub fn fixed(&self) -> Option<lantern_model::KeyCombination> {
         let keys = self.parts.iter().map(|part| match part {
             KeyPart::Key(key, _) => Some(*key),
             _ => None,
         });
-        keys.collect::<Option<Vec<_>>>().map(lantern_model::Combo)
+        keys.collect::<Option<Vec<_>>>().map(lantern_model::KeyCombination)
     }
 }
 
@@ -525,9 +525,9 @@ impl KeyCombinationSyntax {
 #[derive(Debug, Clone, PartialEq)]
 pub enum KeyPart {
     /// A key by name.
-    Key(KeyRef, Span),
+    Key(KeySpec, Span),
     /// `[a, c..k]`, one of them.
-    Set(Vec<KeyRef>, Span),
+    Set(Vec<KeySpec>, Span),
     /// `(value)`
     Value(ExprSyntax),
     /// Something that is no key; said already.

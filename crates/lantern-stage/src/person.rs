@@ -449,5 +449,5 @@ fn named(name: &str) -> Key {
         return ModifierKey::key(family.usual_side());
     }
     let key = Key::named(name).unwrap_or_else(|| panic!("no key {name}"));
-    Layout::us().place(lantern_model::KeyRef::Placed(key)).unwrap_or(key)
+    Layout::us().place(lantern_model::KeySpec::Placed(key)).unwrap_or(key)
 }

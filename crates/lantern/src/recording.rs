@@ -1,6 +1,6 @@
 //! What happened in a rehearsal as a scene that expects it all: a run turned into a test.
 
-use lantern_model::{Combo, Key, KeyRef, ModifierKey, Time, Value};
+use lantern_model::{Key, KeyCombination, KeySpec, ModifierKey, Time, Value};
 use lantern_script::scene::{DONE_WORDS, Expectation, TextTest};
 
 use crate::timeline::{Sent, SentKind, Timeline};
@@ -44,11 +44,11 @@ pub fn expectation_of(sent: &Sent) -> Option<Expectation> {
         SentKind::Typed(text, _) => Expectation::Typed(is(text)),
         SentKind::Tapped(keys, _) => match keys.as_slice() {
             [key] if key.is_pointer() => {
-                Expectation::Clicked(Combo::of(KeyRef::Named(*key)), sent.count)
+                Expectation::Clicked(KeyCombination::of(KeySpec::Named(*key)), sent.count)
             }
             keys => Expectation::Tapped(combo_of(keys)),
         },
-        SentKind::Pressed(key) => Expectation::Down(Combo::of(KeyRef::Named(*key))),
+        SentKind::Pressed(key) => Expectation::Down(KeyCombination::of(KeySpec::Named(*key))),
         SentKind::LetGo(_) => return None,
         SentKind::PointerAt(x, y) => Expectation::PointerAt(*x, *y),
         SentKind::Hint(text) => Expectation::Hint(is(text)),
@@ -61,10 +61,12 @@ pub fn expectation_of(sent: &Sent) -> Option<Expectation> {
     })
 }
 
-fn combo_of(keys: &[Key]) -> Combo {
+fn combo_of(keys: &[Key]) -> KeyCombination {
     let name = |key: &Key| match ModifierKey::of(*key) {
-        Some(side) if side == side.family(false).usual_side() => KeyRef::Either(side.family(false)),
-        _ => KeyRef::Named(*key),
+        Some(side) if side == side.family(false).usual_side() => {
+            KeySpec::Either(side.family(false))
+        }
+        _ => KeySpec::Named(*key),
     };
-    Combo(keys.iter().map(name).collect())
+    KeyCombination(keys.iter().map(name).collect())
 }

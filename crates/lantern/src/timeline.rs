@@ -1,6 +1,6 @@
 //! What happened, in the order it happened: what came in, which rule fired, what went out.
 
-use lantern_model::{Combo, Key, ModifierKey, RunId, Time};
+use lantern_model::{Key, KeyCombination, ModifierKey, RunId, Time};
 use lantern_script::scene::{DONE_WORDS, Expectation};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
@@ -132,7 +132,7 @@ impl Sent {
 }
 
 /// Whether keys that went out are a combination, whichever side its modifiers are.
-pub fn same_keys(combo: &Combo, keys: &[Key]) -> bool {
+pub fn same_keys(combo: &KeyCombination, keys: &[Key]) -> bool {
     let board = board();
     let Ok(wanted) = board.press_order(combo) else {
         return false;

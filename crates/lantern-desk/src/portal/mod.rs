@@ -13,8 +13,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_model::{
-    Combo, Deed, EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyKind,
-    Layout, ModifierSet, ReplayKey, Time,
+    Deed, EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyCombination,
+    KeyKind, Layout, ModifierSet, ReplayKey, Time,
 };
 
 use crate::desk::without_session;
@@ -32,7 +32,7 @@ const FINGERS: Duration = Duration::from_secs(2);
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Wanted {
     /// The combination, as the rules write it.
-    pub combo: Combo,
+    pub combo: KeyCombination,
     /// What it does, for the person who is asked.
     pub description: String,
 }
@@ -171,7 +171,7 @@ impl PortalDesk {
 }
 
 /// What is asked for, and what it is when it comes.
-fn given_for(combo: &Combo, layout: &Layout) -> Option<(String, Given)> {
+fn given_for(combo: &KeyCombination, layout: &Layout) -> Option<(String, Given)> {
     let keys = layout.press_order(combo).ok()?;
     let (key, held) = keys.split_last()?;
     if key.is_pointer() || held.iter().any(|key| lantern_model::ModifierKey::of(*key).is_none()) {

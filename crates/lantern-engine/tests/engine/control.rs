@@ -4,14 +4,14 @@ use std::time::Duration;
 
 use crate::theatre::Theatre;
 use lantern_engine::{ControlError, StopCause};
-use lantern_model::{Combo, Event, Key, KeyRef, Value};
+use lantern_model::{Event, Key, KeyCombination, KeySpec, Value};
 
-fn combo(names: &str) -> Combo {
+fn combo(names: &str) -> KeyCombination {
     let key = |name: &str| match lantern_model::Modifier::from_word(name) {
-        Some(family) => KeyRef::Either(family),
-        None => KeyRef::Named(Key::named(name).expect("it is a key")),
+        Some(family) => KeySpec::Either(family),
+        None => KeySpec::Named(Key::named(name).expect("it is a key")),
     };
-    Combo(names.split('+').map(key).collect())
+    KeyCombination(names.split('+').map(key).collect())
 }
 
 fn text(words: &str) -> Value {
@@ -331,7 +331,7 @@ fn a_press_after_a_stop_waits_its_whole_quiet_time() {
 #[test]
 fn a_combination_without_keys_is_told_and_nothing_breaks() {
     let theatre = Theatre::new("when key f1 => tap a\n");
-    let empty = Combo(Vec::new());
+    let empty = KeyCombination(Vec::new());
     let why = "the keyboard at hand has no key in an empty combination";
     assert_eq!(theatre.engine.nearest(theatre.now, &empty), Err(why.to_owned()));
     assert_eq!(theatre.engine.last_seen(&empty), Err(why.to_owned()));

@@ -7,7 +7,8 @@ use std::time::Duration;
 use lantern_engine::{Engine, ReasonKind};
 use lantern_model::code::{Function, Op, Operator};
 use lantern_model::{
-    Combo, Effect, EffectKind, Event, Key, KeyRef, Layout, Time, TimeOfDay, Value, WallTime,
+    Effect, EffectKind, Event, Key, KeyCombination, KeySpec, Layout, Time, TimeOfDay, Value,
+    WallTime,
 };
 
 use crate::theatre::rules;
@@ -115,9 +116,9 @@ fn values() -> Vec<Value> {
         Value::List(vec![Value::Number(1.0); 60_000]),
         deep,
         Value::Record(BTreeMap::new()),
-        Value::Key(Combo::default()),
-        Value::Key(Combo::of(KeyRef::Named(Key::named("f9").expect("it is one")))),
-        Value::Key(Combo::of(KeyRef::Character('\u{0}'))),
+        Value::Key(KeyCombination::default()),
+        Value::Key(KeyCombination::of(KeySpec::Named(Key::named("f9").expect("it is one")))),
+        Value::Key(KeyCombination::of(KeySpec::Character('\u{0}'))),
         Value::Time(TimeOfDay::new(23, 59, 59).expect("it is one")),
     ]
 }

@@ -11,9 +11,9 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Combo, Effect, EffectId, EffectKind, Event, GrabSet, HeldModifiers, InputBatch, Key,
-    KeyGrab, KeyRef, Layout, Link, Modifier, ModifierKey, Rect, Refusal, ReplayKey, RunId, Time,
-    Value, WallTime,
+    App, Effect, EffectId, EffectKind, Event, GrabSet, HeldModifiers, InputBatch, Key,
+    KeyCombination, KeyGrab, KeySpec, Layout, Link, Modifier, ModifierKey, Rect, Refusal,
+    ReplayKey, RunId, Time, Value, WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -362,12 +362,12 @@ impl Stage {
     }
 }
 
-fn combo(names: &str) -> Combo {
+fn combo(names: &str) -> KeyCombination {
     let key = |name: &str| match Modifier::from_word(name) {
-        Some(family) => KeyRef::Either(family),
-        None => KeyRef::Named(key(name)),
+        Some(family) => KeySpec::Either(family),
+        None => KeySpec::Named(key(name)),
     };
-    Combo(names.split('+').map(key).collect())
+    KeyCombination(names.split('+').map(key).collect())
 }
 
 /// Everything that an effect says.

@@ -2,14 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::{Cause, Combo, ContextFilter, KeyRef, Rule};
+use lantern_model::{Cause, ContextFilter, KeyCombination, KeySpec, Rule};
 
 use super::Checker;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
 /// A combination whatever the order of its modifiers, or of all its keys if some are plain.
-pub(super) fn canonical(combo: &Combo) -> Vec<KeyRef> {
+pub(super) fn canonical(combo: &KeyCombination) -> Vec<KeySpec> {
     let plain = combo.0.iter().filter(|key| !key.is_modifier()).count();
     let mut keys = combo.0.clone();
     let ordered = if plain > 1 { keys.len() } else { keys.len().saturating_sub(1) };
@@ -21,7 +21,7 @@ pub(super) fn canonical(combo: &Combo) -> Vec<KeyRef> {
 /// What a trigger takes, so that no other rule of the place can have it; nothing if many rules may
 /// fire at once.
 fn taken_by(cause: &Cause) -> Option<String> {
-    let keys = |combo: &Combo| format!("{:?}", canonical(combo));
+    let keys = |combo: &KeyCombination| format!("{:?}", canonical(combo));
     Some(match cause {
         Cause::Key { combo, manner, .. } => format!("key {} {manner:?}", keys(combo)),
         Cause::Keys { combos, .. } => {
@@ -42,7 +42,7 @@ fn shown(cause: &Cause) -> String {
     match cause {
         Cause::Key { combo, .. } => combo.to_string(),
         Cause::Keys { combos, .. } => {
-            combos.iter().map(Combo::to_string).collect::<Vec<_>>().join(", ")
+            combos.iter().map(KeyCombination::to_string).collect::<Vec<_>>().join(", ")
         }
         Cause::Typed(text) | Cause::Voice(text) => text.clone(),
         Cause::Gesture { shape, .. } => shape.clone(),

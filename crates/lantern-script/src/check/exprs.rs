@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator, Target};
-use lantern_model::{Combo, Value};
+use lantern_model::{KeyCombination, Value};
 
 use super::Checker;
 use super::kinds::{self, Kind};
@@ -26,7 +26,7 @@ impl Checker<'_> {
             ExprSyntaxKind::Name(word) => self.lower_name(word, expr),
             ExprSyntaxKind::Key(combo) => {
                 let combo = self.lower_combo(combo);
-                (fixed_combo(&combo).map_or(Expr::Combo(combo), Expr::Value), Kind::Key)
+                (fixed_combo(&combo).map_or(Expr::KeyCombination(combo), Expr::Value), Kind::Key)
             }
             // A range alone in brackets is the list itself.
             ExprSyntaxKind::List(values) => match values.as_slice() {
@@ -291,7 +291,7 @@ fn fixed_combo(combo: &ComboExpr) -> Option<Value> {
         KeyTerm::Key(key) => Some(*key),
         KeyTerm::Value(_) => None,
     });
-    keys.collect::<Option<Vec<_>>>().map(|keys| Value::Key(Combo(keys)))
+    keys.collect::<Option<Vec<_>>>().map(|keys| Value::Key(KeyCombination(keys)))
 }
 
 fn kind_of_asked(asked: Asked) -> Kind {

@@ -1,6 +1,6 @@
 //! Keys and texts held against a layout.
 
-use lantern_model::{Cause, Combo, KeyRef};
+use lantern_model::{Cause, KeyCombination, KeySpec};
 
 use super::Checker;
 use crate::codes::Code;
@@ -20,7 +20,7 @@ impl Checker<'_> {
         }
     }
 
-    fn check_combo_on_layout(&mut self, combo: &Combo, span: Span) {
+    fn check_combo_on_layout(&mut self, combo: &KeyCombination, span: Span) {
         let Some((layout, name)) = &self.layout else { return };
         if let Err(key) = layout.press_order(combo) {
             let message = format!("the layout {name} has no key for {key}");
@@ -35,7 +35,7 @@ impl Checker<'_> {
     /// Says which keys of a step the layout lacks; a character alone is typed without a key.
     pub(super) fn check_step_on_layout(&mut self, combo: &tree::KeyCombinationSyntax) {
         if let Some(fixed) = combo.fixed()
-            && !matches!(fixed.0.as_slice(), [KeyRef::Character(_)])
+            && !matches!(fixed.0.as_slice(), [KeySpec::Character(_)])
         {
             self.check_combo_on_layout(&fixed, combo.span);
         }

@@ -1,7 +1,7 @@
 //! What a set needs of the desk and the world it runs on, and where: a desk that lacks something
 //! can say so ahead of time.
 
-use lantern_model::{Combo, KeyRef, Verb};
+use lantern_model::{KeyCombination, KeySpec, Verb};
 
 use super::Checker;
 use crate::Span;
@@ -129,7 +129,7 @@ impl Checker<'_> {
 }
 
 fn has_pointer_key(combo: &tree::KeyCombinationSyntax) -> bool {
-    let is_pointer = |key: &KeyRef| Combo::of(*key).pointer_key().is_some();
+    let is_pointer = |key: &KeySpec| KeyCombination::of(*key).pointer_key().is_some();
     combo.parts.iter().any(|part| match part {
         KeyPart::Key(key, _) => is_pointer(key),
         KeyPart::Set(keys, _) => keys.iter().any(is_pointer),

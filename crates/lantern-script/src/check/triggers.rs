@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::{Cause, Combo, DeviceId, DeviceKind, KeyRef, LineTest, Manner};
+use lantern_model::{Cause, DeviceId, DeviceKind, KeyCombination, KeySpec, LineTest, Manner};
 use lantern_sense::{Phrase, PhraseError, Slot};
 
 use super::Checker;
@@ -141,7 +141,7 @@ impl Checker<'_> {
             );
             return Vec::new();
         }
-        let mut rows: Vec<Vec<Combo>> = vec![Vec::new()];
+        let mut rows: Vec<Vec<KeyCombination>> = vec![Vec::new()];
         for combo in combos {
             let spread = spread_combo(combo);
             if rows.len() * spread.len() > MOST_SEQUENCES {
@@ -156,8 +156,8 @@ impl Checker<'_> {
                 );
                 return Vec::new();
             }
-            let with = |row: &Vec<Combo>| {
-                let longer = |keys: &Combo| row.iter().chain([keys]).cloned().collect();
+            let with = |row: &Vec<KeyCombination>| {
+                let longer = |keys: &KeyCombination| row.iter().chain([keys]).cloned().collect();
                 spread.iter().map(longer).collect::<Vec<_>>()
             };
             rows = rows.iter().flat_map(with).collect();
@@ -334,8 +334,8 @@ fn record(parts: &[(&str, Kind)]) -> Record {
     parts.iter().map(|(name, kind)| ((*name).to_owned(), *kind)).collect()
 }
 
-fn is_wheel(key: KeyRef) -> bool {
-    matches!(key, KeyRef::Named(key) if key.kind() == lantern_model::KeyKind::Wheel)
+fn is_wheel(key: KeySpec) -> bool {
+    matches!(key, KeySpec::Named(key) if key.kind() == lantern_model::KeyKind::Wheel)
 }
 
 fn spread_key(combo: &tree::KeyCombinationSyntax, manner: Manner) -> Vec<Cause> {
@@ -349,11 +349,11 @@ fn spread_key(combo: &tree::KeyCombinationSyntax, manner: Manner) -> Vec<Cause> 
 }
 
 /// One combination for each key of its set.
-pub(super) fn spread_combo(combo: &tree::KeyCombinationSyntax) -> Vec<Combo> {
+pub(super) fn spread_combo(combo: &tree::KeyCombinationSyntax) -> Vec<KeyCombination> {
     let Some((last, held)) = combo.parts.split_last() else {
         return Vec::new();
     };
-    let held: Vec<KeyRef> = held
+    let held: Vec<KeySpec> = held
         .iter()
         .filter_map(|part| match part {
             KeyPart::Key(key, _) => Some(*key),
@@ -365,5 +365,5 @@ pub(super) fn spread_combo(combo: &tree::KeyCombinationSyntax) -> Vec<Combo> {
         KeyPart::Set(keys, _) => keys.as_slice(),
         KeyPart::Value(_) | KeyPart::Unread(_) => &[],
     };
-    lasts.iter().map(|key| Combo(held.iter().copied().chain([*key]).collect())).collect()
+    lasts.iter().map(|key| KeyCombination(held.iter().copied().chain([*key]).collect())).collect()
 }

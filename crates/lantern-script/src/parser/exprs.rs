@@ -230,7 +230,7 @@ impl Parser<'_> {
         if self.is_sign(Sign::BracketOpen) {
             let keys = self.parse_key_set()?;
             let span = word.to(self.last_span());
-            let combos = keys.into_iter().map(lantern_model::Combo::of);
+            let combos = keys.into_iter().map(lantern_model::KeyCombination::of);
             let list = Value::List(combos.map(Value::Key).collect());
             return Ok(ExprSyntax { kind: ExprSyntaxKind::Value(list), span });
         }

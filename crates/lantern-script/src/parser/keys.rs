@@ -1,6 +1,6 @@
 //! Keys, combinations and sets of keys.
 
-use lantern_model::{Key, KeyKind, KeyRef, KeySetError, Modifier};
+use lantern_model::{Key, KeyKind, KeySetError, KeySpec, Modifier};
 
 use super::{Parsed, Parser};
 use crate::codes::Code;
@@ -67,18 +67,18 @@ impl Parser<'_> {
         }
     }
 
-    fn key_of(&self, kind: TokenKind, text: &str) -> Option<KeyRef> {
+    fn key_of(&self, kind: TokenKind, text: &str) -> Option<KeySpec> {
         match kind {
             TokenKind::Word => Modifier::from_word(text)
-                .map(KeyRef::Either)
-                .or_else(|| Key::named(text).map(KeyRef::Named)),
-            TokenKind::Number => Key::named(text).map(KeyRef::Named),
+                .map(KeySpec::Either)
+                .or_else(|| Key::named(text).map(KeySpec::Named)),
+            TokenKind::Number => Key::named(text).map(KeySpec::Named),
             TokenKind::Character => text
                 .chars()
                 .nth(1)
                 .filter(|character| !character.is_control())
-                .map(KeyRef::Character),
-            _ => Key::from_code(text.trim_matches(['<', '>'])).map(KeyRef::Placed),
+                .map(KeySpec::Character),
+            _ => Key::from_code(text.trim_matches(['<', '>'])).map(KeySpec::Placed),
         }
     }
 
@@ -101,12 +101,12 @@ impl Parser<'_> {
     }
 
     /// `[up, 1..9 except 5, 7]`, `[f1..f12]`, `[pad]`: `except` takes away all that stands behind it.
-    pub(super) fn parse_key_set(&mut self) -> Parsed<Vec<KeyRef>> {
+    pub(super) fn parse_key_set(&mut self) -> Parsed<Vec<KeySpec>> {
         self.expect_sign(Sign::BracketOpen, "before a set of keys")?;
         self.join_lines(|parser| {
-            let mut keys: Vec<KeyRef> = Vec::new();
+            let mut keys: Vec<KeySpec> = Vec::new();
             // Keys that are listed one by one, each with its place.
-            let mut single: Vec<(KeyRef, Span)> = Vec::new();
+            let mut single: Vec<(KeySpec, Span)> = Vec::new();
             loop {
                 let (listed, span) = parser.parse_spanned_keys()?;
                 if let [key] = listed.as_slice() {
@@ -132,8 +132,8 @@ impl Parser<'_> {
     /// What stands behind `except`, up to the bracket.
     fn parse_exceptions(
         &mut self,
-        keys: &mut Vec<KeyRef>,
-        single: &[(KeyRef, Span)],
+        keys: &mut Vec<KeySpec>,
+        single: &[(KeySpec, Span)],
     ) -> Parsed<()> {
         let listed = keys.clone();
         loop {
@@ -172,19 +172,19 @@ impl Parser<'_> {
     }
 
     /// Keys of a set, as one item of its list names them, and where.
-    fn parse_spanned_keys(&mut self) -> Parsed<(Vec<KeyRef>, Span)> {
+    fn parse_spanned_keys(&mut self) -> Parsed<(Vec<KeySpec>, Span)> {
         let start = self.peek().span;
         let keys = self.parse_key_set_item()?;
         Ok((keys, start.to(self.last_span())))
     }
 
-    fn parse_key_set_item(&mut self) -> Parsed<Vec<KeyRef>> {
+    fn parse_key_set_item(&mut self) -> Parsed<Vec<KeySpec>> {
         let piece = self.peek();
         if piece.kind == TokenKind::Word
             && let Some(kind) = KeyKind::from_word(self.slice(piece.span))
         {
             self.next();
-            return Ok(kind.keys().map(KeyRef::Named).collect());
+            return Ok(kind.keys().map(KeySpec::Named).collect());
         }
         let first = match self.parse_key_part()? {
             KeyPart::Key(key, _) => key,
@@ -202,7 +202,7 @@ impl Parser<'_> {
             return Ok(Vec::new());
         };
         let span = piece.span.to(last_span);
-        let (KeyRef::Named(from), KeyRef::Named(to)) = (first, last) else {
+        let (KeySpec::Named(from), KeySpec::Named(to)) = (first, last) else {
             let finding =
                 Finding::new(Code::NoSuchKey, span, "a range goes from one named key to another");
             self.findings
@@ -210,7 +210,7 @@ impl Parser<'_> {
             return Ok(Vec::new());
         };
         match Key::range(from, to) {
-            Ok(keys) => Ok(keys.into_iter().map(KeyRef::Named).collect()),
+            Ok(keys) => Ok(keys.into_iter().map(KeySpec::Named).collect()),
             Err(error) => {
                 let (message, help) = range_advice(&error);
                 let finding = Finding::new(Code::NoSuchKey, span, message);

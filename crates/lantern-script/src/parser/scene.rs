@@ -1,6 +1,6 @@
 //! Scenes: one line at a time, with the keys and texts of the language.
 
-use lantern_model::{Combo, Time, Value, WallTime};
+use lantern_model::{KeyCombination, Time, Value, WallTime};
 
 use super::{Parsed, Parser, Said};
 use crate::codes::Code;
@@ -243,7 +243,7 @@ impl Parser<'_> {
         self.parse_raw_or_text(&format!("{what} between quotes")).map(|(text, _)| text)
     }
 
-    pub(super) fn parse_scene_combo(&mut self) -> Parsed<Combo> {
+    pub(super) fn parse_scene_combo(&mut self) -> Parsed<KeyCombination> {
         let combo = self.parse_combo()?;
         if let Some(fixed) = combo.fixed() {
             return Ok(fixed);

@@ -181,7 +181,7 @@ impl Parser<'_> {
             format!("{affix}{word}")
         };
         let key = Key::named(&name).expect("every button and wheel direction is a key");
-        let part = KeyPart::Key(lantern_model::KeyRef::Named(key), piece.span);
+        let part = KeyPart::Key(lantern_model::KeySpec::Named(key), piece.span);
         Ok(KeyCombinationSyntax { parts: vec![part], span: piece.span })
     }
 }

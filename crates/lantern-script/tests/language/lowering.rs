@@ -1,7 +1,7 @@
 //! What rules and steps become.
 
 use lantern_model::code::Op;
-use lantern_model::{Again, Cause, KeyRef, Manner, RuleSet};
+use lantern_model::{Again, Cause, KeySpec, Manner, RuleSet};
 
 use crate::check_text;
 
@@ -13,7 +13,7 @@ fn rules(text: &str) -> RuleSet {
 #[test]
 fn a_set_of_keys_is_one_trigger_for_each_and_brings_its_key() {
     let set = rules("when key ctrl+[1..4, up except 3] as k => type \"{k}\"\n");
-    let keys: Vec<(String, KeyRef)> = set.rules[0]
+    let keys: Vec<(String, KeySpec)> = set.rules[0]
         .triggers
         .iter()
         .map(|trigger| match &trigger.cause {
@@ -24,7 +24,7 @@ fn a_set_of_keys_is_one_trigger_for_each_and_brings_its_key() {
     let combos: Vec<&str> = keys.iter().map(|(combo, _)| combo.as_str()).collect();
     assert_eq!(combos, ["ctrl+1", "ctrl+2", "ctrl+4", "ctrl+up"]);
     assert!(set.rules[0].brings);
-    assert!(matches!(keys[3].1, KeyRef::Named(key) if key.name() == "up"));
+    assert!(matches!(keys[3].1, KeySpec::Named(key) if key.name() == "up"));
 }
 
 #[test]

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use lantern_desk::capture;
 use lantern_devices::home_folder;
-use lantern_model::Combo;
+use lantern_model::KeyCombination;
 use lantern_script::codes::Code;
 use serde_json::{Value, json};
 
@@ -34,7 +34,7 @@ pub fn run(arguments: &AddArguments) -> Result<Status, Failure> {
         complain!("{}that key has no name here{0:#}; choose another", style::ERROR);
         return Ok(Status::Found);
     };
-    let combo = Combo::with(captured.families, key).to_string();
+    let combo = KeyCombination::with(captured.families, key).to_string();
     say!("{}{combo}{0:#}", style::HEAD);
     let step = match step_of(arguments) {
         Some(step) => step,

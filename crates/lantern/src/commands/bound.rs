@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use lantern_model::{Cause, Combo, KeyRef, Rule, RuleSet};
+use lantern_model::{Cause, KeyCombination, KeySpec, Rule, RuleSet};
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;
@@ -80,7 +80,7 @@ pub fn bindings_of(rules: &RuleSet) -> Vec<Binding> {
             let (combos, words) = match &trigger.cause {
                 Cause::Key { combo, .. } => (vec![combo], combo.to_string()),
                 Cause::Keys { combos, .. } => {
-                    let words: Vec<String> = combos.iter().map(Combo::to_string).collect();
+                    let words: Vec<String> = combos.iter().map(KeyCombination::to_string).collect();
                     (combos.iter().collect(), words.join(", "))
                 }
                 Cause::Gesture { holding, .. } => (vec![holding], holding.to_string()),
@@ -104,10 +104,16 @@ pub fn bindings_of(rules: &RuleSet) -> Vec<Binding> {
     bindings
 }
 
-fn binding(combo: &Combo, words: String, place: String, rule: String, at: String) -> Binding {
+fn binding(
+    combo: &KeyCombination,
+    words: String,
+    place: String,
+    rule: String,
+    at: String,
+) -> Binding {
     let board = board();
     let is_alone = combo.0.iter().all(|key| key.is_modifier());
-    let (modifiers, plain): (Vec<&KeyRef>, Vec<&KeyRef>) =
+    let (modifiers, plain): (Vec<&KeySpec>, Vec<&KeySpec>) =
         combo.0.iter().partition(|key| key.is_modifier() && !is_alone);
     let mut modifiers: Vec<String> = modifiers.into_iter().map(ToString::to_string).collect();
     modifiers.sort();

@@ -2,7 +2,7 @@
 
 use lantern_desk::{Captured, capture, survey};
 use lantern_devices::{Shortcut, shortcuts};
-use lantern_model::{Combo, Key};
+use lantern_model::{Key, KeyCombination};
 use serde::Serialize;
 
 use crate::arguments::CaptureArguments;
@@ -56,7 +56,7 @@ pub fn run(arguments: &CaptureArguments) -> Result<Status, Failure> {
 
 fn report(captured: &Captured, known: &[Shortcut], bound: &[Binding]) -> Report {
     let families = captured.families;
-    let combo = captured.key.map(|key| Combo::with(families, key).to_string());
+    let combo = captured.key.map(|key| KeyCombination::with(families, key).to_string());
     let taken_by =
         known.iter().filter(|taken| Some(taken.key) == captured.key && taken.families == families);
     Report {

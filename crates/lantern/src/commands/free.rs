@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use lantern_desk::survey;
 use lantern_devices::{Shortcut, shortcuts};
-use lantern_model::{Combo, Key, KeyKind, Modifier, ModifierSet};
+use lantern_model::{Key, KeyCombination, KeyKind, Modifier, ModifierSet};
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;
@@ -150,7 +150,7 @@ fn tell_one(
     bindings: &[Binding],
     settings: &[Shortcut],
 ) -> Status {
-    let combo = Combo::with(families, key).to_string();
+    let combo = KeyCombination::with(families, key).to_string();
     let rules = bindings
         .iter()
         .filter(|binding| binding.families() == families && binding.keys.contains(&key));

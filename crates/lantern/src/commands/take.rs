@@ -4,7 +4,7 @@ use std::process::Command;
 
 use lantern_desk::survey;
 use lantern_devices::{Change, shortcuts};
-use lantern_model::{Key, KeyRef, ModifierSet};
+use lantern_model::{Key, KeySpec, ModifierSet};
 
 use crate::commands::keys::one_key;
 use crate::failure::{Failure, Status};
@@ -56,7 +56,7 @@ fn combination(words: &str) -> Result<(ModifierSet, Key), Failure> {
         match lantern_model::Modifier::from_word(part) {
             Some(family) => families = families.with(family),
             None => {
-                let key = KeyRef::Named(one_key(part)?);
+                let key = KeySpec::Named(one_key(part)?);
                 return Err(Failure::WrongWords {
                     message: format!("`{key}` is no modifier"),
                     advice: "write the modifiers first: ctrl+alt+t".to_owned(),

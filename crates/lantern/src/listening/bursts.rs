@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Key, KeyRef, Modifier, ModifierKey, Point, StrokePath};
+use lantern_model::{Key, KeyCombination, KeySpec, Modifier, ModifierKey, Point, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::is_drawing;
 
@@ -155,7 +155,7 @@ fn drawing(burst: &[Move], way: &StrokePath) -> Option<SceneAct> {
     let kept = (0..PLACES).map(|place| whole[place * last / (PLACES - 1)]);
     let mut kept: StrokePath = kept.collect();
     kept.dedup();
-    let key = ModifierKey::of(down.key).map_or(KeyRef::Named(down.key), named);
+    let key = ModifierKey::of(down.key).map_or(KeySpec::Named(down.key), named);
     Some(SceneAct::Draws(Sketch::Along(vec![kept]), key, None))
 }
 
@@ -172,7 +172,7 @@ fn one_combo(burst: &[Move]) -> Option<SceneAct> {
     let down: Vec<&Move> = burst.iter().filter(|made| made.down).collect();
     let (last, before) = down.split_last()?;
     let modifiers = before.iter().map(|made| ModifierKey::of(made.key).map(named));
-    let modifiers: Vec<KeyRef> = modifiers.collect::<Option<_>>()?;
+    let modifiers: Vec<KeySpec> = modifiers.collect::<Option<_>>()?;
     // A modifier as the last of several is no combination.
     if ModifierKey::of(last.key).is_some() && !before.is_empty() {
         return None;
@@ -183,23 +183,24 @@ fn one_combo(burst: &[Move]) -> Option<SceneAct> {
     if burst[first_up].key != last.key {
         return None;
     }
-    let combo = Combo(modifiers.into_iter().chain([KeyRef::Named(last.key)]).collect());
+    let combo = KeyCombination(modifiers.into_iter().chain([KeySpec::Named(last.key)]).collect());
     let span = up.time.saturating_sub(last.time);
     Some(if span < HELD { SceneAct::Key(combo, None) } else { SceneAct::Holds(combo, span) })
 }
 
 /// A modifier as rules call it: by its family, if it is the usual one of it.
-fn named(side: ModifierKey) -> KeyRef {
+fn named(side: ModifierKey) -> KeySpec {
     match side.family(true) {
         family if side == family.usual_side() && family != Modifier::Level3 => {
-            KeyRef::Either(family)
+            KeySpec::Either(family)
         }
-        _ => KeyRef::Named(side.key()),
+        _ => KeySpec::Named(side.key()),
     }
 }
 
 fn each_move(made: &Move) -> Timed {
-    let combo = Combo::of(ModifierKey::of(made.key).map_or(KeyRef::Named(made.key), named));
+    let combo =
+        KeyCombination::of(ModifierKey::of(made.key).map_or(KeySpec::Named(made.key), named));
     let act = if made.down { SceneAct::Presses(combo) } else { SceneAct::LetsGo(combo) };
     (made.time, act)
 }
@@ -272,7 +273,7 @@ mod tests {
         assert_eq!(bursts.take(made), []);
         assert_eq!(bursts.take_other(time, front()), []);
         let acts = bursts.take(Move { down: false, ..made });
-        let key = SceneAct::Key(Combo::of(KeyRef::Named(f9)), None);
+        let key = SceneAct::Key(KeyCombination::of(KeySpec::Named(f9)), None);
         assert_eq!(acts, [(time, key), (time, front())]);
         assert_eq!(bursts.take_other(time, front()), [(time, front())]);
     }

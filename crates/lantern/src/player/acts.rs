@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Combo, Event, Key, KeyRef, Point, Rect, StrokePath};
+use lantern_model::{Event, Key, KeyCombination, KeySpec, Point, Rect, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::strokes_of_words;
 
@@ -94,7 +94,7 @@ impl Player {
     }
 
     /// Presses keys and lets them go later.
-    fn press_for(&mut self, combo: &Combo, span: Duration, board: Option<&str>) {
+    fn press_for(&mut self, combo: &KeyCombination, span: Duration, board: Option<&str>) {
         let mut keys = self.press_keys(combo, board);
         keys.reverse();
         self.release_later(keys, span);
@@ -105,7 +105,7 @@ impl Player {
         self.releases.insert((self.now + span, self.released), keys);
     }
 
-    fn press_keys(&mut self, combo: &Combo, board: Option<&str>) -> Vec<Key> {
+    fn press_keys(&mut self, combo: &KeyCombination, board: Option<&str>) -> Vec<Key> {
         let keys = keys_of(combo);
         for key in &keys {
             match board {
@@ -136,7 +136,7 @@ impl Player {
         }
     }
 
-    fn draw(&mut self, sketch: &Sketch, key: KeyRef, score: Option<f64>) {
+    fn draw(&mut self, sketch: &Sketch, key: KeySpec, score: Option<f64>) {
         let Some(key) = board().place(key) else { return };
         match (sketch, score, self.strokes_of(sketch)) {
             (_, None, Some(strokes)) => self.trace(key, &strokes),
@@ -198,7 +198,7 @@ impl Player {
     }
 }
 
-fn keys_of(combo: &Combo) -> Vec<Key> {
+fn keys_of(combo: &KeyCombination) -> Vec<Key> {
     let board = board();
     board
         .press_order(combo)

@@ -4,7 +4,7 @@
 use lantern_desk::Desk;
 use lantern_devices::Shortcut;
 use lantern_engine::ReasonKind;
-use lantern_model::{Combo, Ear, Event, Key, KeyRef, Link, Time};
+use lantern_model::{Ear, Event, Key, KeyCombination, KeySpec, Link, Time};
 
 use super::Session;
 use crate::foreign::shown;
@@ -20,14 +20,14 @@ impl<D: Desk> Session<'_, D> {
             Event::Pressed { key, modifiers } => {
                 let held = modifiers.iter().map(|side| side.key());
                 let keys: Vec<Key> = held.chain([*key]).collect();
-                let combo = Combo(keys.iter().map(|key| KeyRef::Named(*key)).collect());
+                let combo = KeyCombination(keys.iter().map(|key| KeySpec::Named(*key)).collect());
                 if combo.types_character() {
                     "pressed a key that types".to_owned()
                 } else {
                     format!("pressed {combo}")
                 }
             }
-            Event::LetGo { key } if Combo::of(KeyRef::Named(*key)).types_character() => {
+            Event::LetGo { key } if KeyCombination::of(KeySpec::Named(*key)).types_character() => {
                 "let go a key that types".to_owned()
             }
             Event::LetGo { key } => format!("let go {key}"),

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Cause, Combo, ContextFilter};
+use lantern_model::{Cause, ContextFilter, KeyCombination};
 use lantern_sense::{Saying, ShapeBook, Sounds, alike_pairs, likeness};
 
 use super::Checker;
@@ -87,8 +87,8 @@ impl Checker<'_> {
     }
 
     /// Where each shape is wanted: the rule, what is held, and the trigger's place.
-    fn gestures_by_shape(&self) -> BTreeMap<&str, Vec<(usize, &Combo, Span)>> {
-        let mut found: BTreeMap<&str, Vec<(usize, &Combo, Span)>> = BTreeMap::new();
+    fn gestures_by_shape(&self) -> BTreeMap<&str, Vec<(usize, &KeyCombination, Span)>> {
+        let mut found: BTreeMap<&str, Vec<(usize, &KeyCombination, Span)>> = BTreeMap::new();
         for (number, rule) in self.set.rules.iter().enumerate() {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
                 if let Cause::Gesture { shape, holding } = &wanted.cause {

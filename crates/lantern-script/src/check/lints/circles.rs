@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::code::{ComboExpr, Expr, KeyTerm, Op};
-use lantern_model::{Cause, Combo, DeviceId, KeyRef, RoutineId, Value, Verb, topic_fits};
+use lantern_model::{Cause, DeviceId, KeyCombination, KeySpec, RoutineId, Value, Verb, topic_fits};
 
 use super::Checker;
 use crate::Finding;
@@ -15,7 +15,7 @@ use crate::codes::Code;
 
 /// What a step sends, as far as it can fire a rule.
 enum Sent {
-    Keys(Combo),
+    Keys(KeyCombination),
     Text(String),
     Message(DeviceId, String),
     Front(String),
@@ -136,7 +136,7 @@ impl Checker<'_> {
 /// Rules by what fires them.
 #[derive(Default)]
 struct Listeners {
-    keys: BTreeMap<Vec<KeyRef>, Vec<usize>>,
+    keys: BTreeMap<Vec<KeySpec>, Vec<usize>>,
     typed: Vec<usize>,
     messages: Vec<usize>,
     windows: Vec<usize>,
@@ -158,12 +158,12 @@ fn is_heard(sent: &Sent, cause: &Cause) -> bool {
     }
 }
 
-fn fixed(combo: &ComboExpr) -> Option<Combo> {
+fn fixed(combo: &ComboExpr) -> Option<KeyCombination> {
     let keys = combo.0.iter().map(|term| match term {
         KeyTerm::Key(key) => Some(*key),
         KeyTerm::Value(_) => None,
     });
-    keys.collect::<Option<Vec<_>>>().map(Combo)
+    keys.collect::<Option<Vec<_>>>().map(KeyCombination)
 }
 
 fn sent_by_deed(verb: &Verb, words: &[Expr]) -> Option<Sent> {

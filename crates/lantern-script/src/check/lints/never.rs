@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use lantern_model::code::{Expr, Operator};
-use lantern_model::{Cause, Combo, ContextFilter, KeyRef, LayerId, Value};
+use lantern_model::{Cause, ContextFilter, KeyCombination, KeySpec, LayerId, Value};
 
 use super::Checker;
 use crate::check::conflicts::canonical;
@@ -48,7 +48,8 @@ impl Checker<'_> {
 
     /// Keys that a remap takes before any rule sees them.
     fn look_for_hidden_keys(&self, findings: &mut Vec<Finding>) {
-        let mut by_key: BTreeMap<KeyRef, Vec<(&ContextFilter, &Combo, Span)>> = BTreeMap::new();
+        let mut by_key: BTreeMap<KeySpec, Vec<(&ContextFilter, &KeyCombination, Span)>> =
+            BTreeMap::new();
         let rules = if self.set.remaps.is_empty() { &[] } else { self.set.rules.as_slice() };
         for (rule, head) in rules.iter().zip(&self.heads) {
             for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
@@ -75,7 +76,7 @@ impl Checker<'_> {
 
     /// Sequences that begin with another, which is through before them.
     fn look_for_hidden_sequences(&self, findings: &mut Vec<Finding>) {
-        let mut known: BTreeMap<Vec<Vec<KeyRef>>, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
+        let mut known: BTreeMap<Vec<Vec<KeySpec>>, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
                 if let Cause::Keys { combos, .. } = &trigger.cause {
@@ -139,7 +140,7 @@ pub(super) fn covers(outer: &ContextFilter, inner: &ContextFilter) -> bool {
 }
 
 /// Whether a remap of `from` takes every press of `combo`: it is under any further modifiers.
-fn takes(from: &Combo, combo: &Combo) -> bool {
+fn takes(from: &KeyCombination, combo: &KeyCombination) -> bool {
     from.last() == combo.last()
         && from.modifiers().iter().all(|key| combo.modifiers().contains(key))
 }

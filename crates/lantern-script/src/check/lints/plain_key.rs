@@ -1,6 +1,6 @@
 //! Keys that everybody uses without modifiers, and that a rule takes in every program.
 
-use lantern_model::{Cause, Combo, KeyRef};
+use lantern_model::{Cause, KeyCombination, KeySpec};
 
 use super::Checker;
 use crate::codes::Code;
@@ -26,7 +26,7 @@ impl Checker<'_> {
     }
 }
 
-fn taken(combo: &Combo, span: Span, what: &str) -> Finding {
+fn taken(combo: &KeyCombination, span: Span, what: &str) -> Finding {
     Finding::new(Code::PlainKey, span, format!("`{combo}` {what}"))
         .label("taken in every program")
         .help("add a modifier, a program (`in app`), a layer, or `passing`")
@@ -34,11 +34,11 @@ fn taken(combo: &Combo, span: Span, what: &str) -> Finding {
 
 /// What a person can no longer do anywhere when a rule takes the key; nothing if it is no key that
 /// everybody uses without modifiers.
-fn lost_with(combo: &Combo) -> Option<&'static str> {
+fn lost_with(combo: &KeyCombination) -> Option<&'static str> {
     if combo.types_character() {
         return Some("can no longer be typed anywhere");
     }
-    let [KeyRef::Named(key) | KeyRef::Placed(key)] = combo.0.as_slice() else { return None };
+    let [KeySpec::Named(key) | KeySpec::Placed(key)] = combo.0.as_slice() else { return None };
     match key.name() {
         "left-button" | "right-button" => Some("can no longer be clicked anywhere"),
         "wheel-up" | "wheel-down" => Some("no longer scrolls anywhere"),
@@ -51,6 +51,6 @@ fn lost_with(combo: &Combo) -> Option<&'static str> {
 }
 
 /// How many of its keys are no modifiers.
-pub(super) fn plain_keys(combo: &Combo) -> usize {
+pub(super) fn plain_keys(combo: &KeyCombination) -> usize {
     combo.0.iter().filter(|key| !key.is_modifier()).count()
 }

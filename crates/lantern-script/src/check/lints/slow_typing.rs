@@ -1,6 +1,6 @@
 //! Keys of plain typing that must wait, as they may become something else.
 
-use lantern_model::{Cause, Combo, Manner, Value};
+use lantern_model::{Cause, KeyCombination, Manner, Value};
 
 use super::Checker;
 use super::plain_key::plain_keys;
@@ -31,7 +31,7 @@ impl Checker<'_> {
     }
 
     /// What a key must wait for before it is told, if for anything.
-    fn waits_for(&self, combo: &Combo, manner: Manner) -> Option<String> {
+    fn waits_for(&self, combo: &KeyCombination, manner: Manner) -> Option<String> {
         if plain_keys(combo) > 1 {
             let wait = Value::Duration(self.set.settings.together);
             return Some(format!("the others, for {wait}"));
@@ -40,7 +40,7 @@ impl Checker<'_> {
     }
 }
 
-fn slows(combo: &Combo, span: Span, waits_for: &str) -> Finding {
+fn slows(combo: &KeyCombination, span: Span, waits_for: &str) -> Finding {
     Finding::new(Code::SlowsTyping, span, format!("typing `{combo}` waits for {waits_for}"))
         .label("a key of plain typing")
         .help("take keys that are not typed, add a modifier, or put the rule into a layer")
