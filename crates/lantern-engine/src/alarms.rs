@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::{Cause, Time, TimeOfDay, Value, WallTime};
+use lantern_model::{Time, TimeOfDay, TriggerKind, Value, WallTime};
 
 use crate::engine::Engine;
 use crate::firing::Firing;
@@ -43,7 +43,7 @@ impl Engine {
     pub(crate) fn begin_rounds(&mut self, now: Time) {
         for (rule, trigger, cause) in self.timed_causes() {
             let timer = Timer::Every(rule, trigger);
-            if let Cause::Every(span) = cause
+            if let TriggerKind::Every(span) = cause
                 && !self.timers.is_set(timer)
             {
                 self.timers.set(timer, now + span);
@@ -51,11 +51,11 @@ impl Engine {
         }
     }
 
-    fn timed_causes(&self) -> Vec<(usize, usize, Cause)> {
+    fn timed_causes(&self) -> Vec<(usize, usize, TriggerKind)> {
         let mut causes = Vec::new();
         for (number, rule) in self.rules.rules.iter().enumerate() {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
-                if matches!(wanted.cause, Cause::Every(_) | Cause::At(_)) {
+                if matches!(wanted.cause, TriggerKind::Every(_) | TriggerKind::At(_)) {
                     causes.push((number, trigger, wanted.cause.clone()));
                 }
             }
@@ -65,7 +65,7 @@ impl Engine {
 
     /// A round is over; the next begins.
     pub(crate) fn come_round(&mut self, now: Time, rule: usize, trigger: usize) {
-        if let Cause::Every(span) = self.rules.rules[rule].triggers[trigger].cause {
+        if let TriggerKind::Every(span) = self.rules.rules[rule].triggers[trigger].cause {
             self.timers.set(Timer::Every(rule, trigger), now + span);
         }
         self.fire_timed(now, rule, trigger);
@@ -84,7 +84,7 @@ impl Engine {
         if let Some(before) = before.filter(|before| before.local < wall.local) {
             let season = before.offset != wall.offset;
             for (rule, trigger, cause) in self.timed_causes() {
-                let Cause::At(time) = cause else { continue };
+                let TriggerKind::At(time) = cause else { continue };
                 let due = next_due(before.local, time);
                 let late = wall.local - due;
                 // What the season's jump left out is made up for; what was slept through, only if
@@ -101,7 +101,7 @@ impl Engine {
     pub(crate) fn set_alarms(&mut self, now: Time) {
         self.timers.cancel_all(|timer| matches!(timer, Timer::Alarm(..)));
         for (rule, trigger, cause) in self.timed_causes() {
-            if let Cause::At(time) = cause {
+            if let TriggerKind::At(time) = cause {
                 self.set_alarm(now, (rule, trigger), time);
             }
         }
@@ -127,7 +127,7 @@ impl Engine {
     pub(crate) fn ring(&mut self, now: Time, rule: usize, trigger: usize) {
         let Some(wall) = self.clock.wall(now) else { return };
         self.ring_once(now, (rule, trigger), wall.local);
-        if let Cause::At(time) = self.rules.rules[rule].triggers[trigger].cause {
+        if let TriggerKind::At(time) = self.rules.rules[rule].triggers[trigger].cause {
             self.set_alarm(now, (rule, trigger), time);
         }
     }

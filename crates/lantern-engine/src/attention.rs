@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Op;
-use lantern_model::{Cause, EffectKind, Heed, Listening, Sayable, Time, Value};
+use lantern_model::{EffectKind, Heed, Listening, Sayable, Time, TriggerKind, Value};
 use lantern_sense::{Understood, heard_words};
 
 use crate::engine::Engine;
@@ -68,7 +68,7 @@ impl Engine {
     fn phrase_of(&self, (number, uncalled): (usize, bool)) -> Option<(usize, &str, bool)> {
         let (rule, trigger) = self.ears.phrases[number];
         match &self.rules.rules[rule].triggers[trigger].cause {
-            Cause::Voice(text) => Some((rule, text.as_str(), uncalled)),
+            TriggerKind::Voice(text) => Some((rule, text.as_str(), uncalled)),
             _ => None,
         }
     }

@@ -6,7 +6,9 @@
 
 use std::time::Duration;
 
-use lantern_model::{Cause, EffectKind, Hint, HintPlace, Point, Rect, Shown, StrokePath, Time};
+use lantern_model::{
+    EffectKind, Hint, HintPlace, Point, Rect, Shown, StrokePath, Time, TriggerKind,
+};
 use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
 
 use crate::engine::Engine;
@@ -246,7 +248,7 @@ impl Engine {
     /// Whether a trigger is a shape drawn while exactly that is held.
     pub(crate) fn holds(&self, (rule, trigger): Won, held: KeyStroke) -> bool {
         match &self.rules.rules[rule].triggers[trigger].cause {
-            Cause::Gesture { holding, .. } => {
+            TriggerKind::Gesture { holding, .. } => {
                 key_stroke_of(&holding.0, &self.layout).is_ok_and(|(stroke, _)| stroke == held)
             }
             _ => false,

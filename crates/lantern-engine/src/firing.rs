@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use lantern_model::{
-    Again, Cause, HeldModifiers, Key, KeyCombination, KeyGrab, Refusal, Rule, RunId, Time, Value,
+    Again, HeldModifiers, Key, KeyCombination, KeyGrab, Refusal, Rule, RunId, Time, TriggerKind,
+    Value,
 };
 
 use crate::engine::Engine;
@@ -327,30 +328,29 @@ impl Engine {
 /// What fired a rule, as a reason names it. Of a rule on many keys that type, it is not told which one
 /// it was: what the person types stands in no reason.
 fn trigger_words(rule: &Rule, trigger: usize) -> String {
-    let types =
-        |cause: &Cause| matches!(cause, Cause::Key { combo, .. } if combo.types_character());
+    let types = |cause: &TriggerKind| matches!(cause, TriggerKind::Key { combo, .. } if combo.types_character());
     let cause = &rule.triggers[trigger].cause;
     let many = rule.triggers.iter().filter(|trigger| types(&trigger.cause)).nth(1).is_some();
     if many && types(cause) { CHARACTER.to_owned() } else { cause_words(cause) }
 }
 
 /// A cause as a reason names it.
-pub(crate) fn cause_words(cause: &Cause) -> String {
+pub(crate) fn cause_words(cause: &TriggerKind) -> String {
     match cause {
-        Cause::Key { combo, .. } => combo.to_string(),
-        Cause::Keys { combos, .. } => {
+        TriggerKind::Key { combo, .. } => combo.to_string(),
+        TriggerKind::Keys { combos, .. } => {
             combos.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
         }
-        Cause::Typed(text) => format!("typed {text:?}"),
-        Cause::Voice(phrase) => format!("voice {phrase:?}"),
-        Cause::Gesture { shape, .. } => format!("gesture {shape}"),
-        Cause::Line(..) => "a line".to_owned(),
-        Cause::Message(_, topic) => format!("message {topic:?}"),
-        Cause::Call(_, path) => format!("call {path:?}"),
-        Cause::Every(span) => format!("every {}", Value::Duration(*span)),
-        Cause::At(time) => format!("at {time}"),
-        Cause::Started => "started".to_owned(),
-        Cause::Window { opened: true, .. } => "window opened".to_owned(),
-        Cause::Window { opened: false, .. } => "window focused".to_owned(),
+        TriggerKind::Typed(text) => format!("typed {text:?}"),
+        TriggerKind::Voice(phrase) => format!("voice {phrase:?}"),
+        TriggerKind::Gesture { shape, .. } => format!("gesture {shape}"),
+        TriggerKind::Line(..) => "a line".to_owned(),
+        TriggerKind::Message(_, topic) => format!("message {topic:?}"),
+        TriggerKind::Call(_, path) => format!("call {path:?}"),
+        TriggerKind::Every(span) => format!("every {}", Value::Duration(*span)),
+        TriggerKind::At(time) => format!("at {time}"),
+        TriggerKind::Started => "started".to_owned(),
+        TriggerKind::Window { opened: true, .. } => "window opened".to_owned(),
+        TriggerKind::Window { opened: false, .. } => "window focused".to_owned(),
     }
 }

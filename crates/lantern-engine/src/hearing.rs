@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use lantern_model::{App, Cause, Key, Link, Rect, RuleSet, Time, Value, topic_fits};
+use lantern_model::{App, Key, Link, Rect, RuleSet, Time, TriggerKind, Value, topic_fits};
 use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 
 use crate::engine::Engine;
@@ -50,31 +50,36 @@ impl Ears {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
                 let won = (number, trigger);
                 match &wanted.cause {
-                    Cause::Voice(text) => {
+                    TriggerKind::Voice(text) => {
                         if let Ok(phrase) = Phrase::parse(text, &lists) {
                             phrases.push(phrase);
                             ears.phrases.push(won);
                         }
                     }
-                    Cause::Typed(text) => {
+                    TriggerKind::Typed(text) => {
                         let text: Vec<char> = text.chars().collect();
                         if let Some(last) = text.last() {
                             ears.typed.entry(*last).or_default().push((text, won));
                         }
                     }
-                    Cause::Gesture { shape, .. } => {
+                    TriggerKind::Gesture { shape, .. } => {
                         ears.shapes.entry(shape.clone()).or_default().push(won);
                     }
-                    Cause::Line(device, test) => {
+                    TriggerKind::Line(device, test) => {
                         ears.lines.entry(device.0).or_default().add(won, test.as_ref());
                     }
-                    Cause::Message(device, _) => {
+                    TriggerKind::Message(device, _) => {
                         ears.messages.entry(device.0).or_default().push(won);
                     }
-                    Cause::Call(device, _) => ears.calls.entry(device.0).or_default().push(won),
-                    Cause::Window { .. } => ears.windows.push(won),
-                    Cause::Started => ears.starts.push(won),
-                    Cause::Key { .. } | Cause::Keys { .. } | Cause::Every(_) | Cause::At(_) => {}
+                    TriggerKind::Call(device, _) => {
+                        ears.calls.entry(device.0).or_default().push(won)
+                    }
+                    TriggerKind::Window { .. } => ears.windows.push(won),
+                    TriggerKind::Started => ears.starts.push(won),
+                    TriggerKind::Key { .. }
+                    | TriggerKind::Keys { .. }
+                    | TriggerKind::Every(_)
+                    | TriggerKind::At(_) => {}
                 }
             }
         }
@@ -162,7 +167,7 @@ impl Engine {
             [trigger]
             .cause
         {
-            Cause::Gesture { holding, .. } => {
+            TriggerKind::Gesture { holding, .. } => {
                 holding.last().and_then(|key| engine.layout.place(key)) == Some(key)
             }
             _ => false,
@@ -271,7 +276,7 @@ impl Engine {
         let Some(number) = Ears::device(&rules, device) else { return };
         let listed = self.ears.messages.get(&number).map_or(&[] as &[_], Vec::as_slice);
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
-            Cause::Message(_, filter) => topic_fits(filter, topic) && self.applies(**won),
+            TriggerKind::Message(_, filter) => topic_fits(filter, topic) && self.applies(**won),
             _ => false,
         };
         let brought = Value::Record(record([("topic", text(topic)), ("text", text(body))]));
@@ -292,7 +297,7 @@ impl Engine {
         let Some(number) = Ears::device(&rules, device) else { return };
         let listed = self.ears.calls.get(&number).map_or(&[] as &[_], Vec::as_slice);
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
-            Cause::Call(_, wanted) => *wanted == brought[1].1 && self.applies(**won),
+            TriggerKind::Call(_, wanted) => *wanted == brought[1].1 && self.applies(**won),
             _ => false,
         };
         let parts = brought.each_ref().map(|(part, said)| (*part, text(said)));
@@ -308,7 +313,7 @@ impl Engine {
         let rules = Arc::clone(&self.rules);
         let title = app.title.to_lowercase();
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
-            Cause::Window { opened, apps, titles } => {
+            TriggerKind::Window { opened, apps, titles } => {
                 *opened == was_opened
                     && (apps.is_empty() || apps.iter().any(|name| app.is_named(name)))
                     && (titles.is_empty() || titles.iter().any(|part| title.contains(part)))

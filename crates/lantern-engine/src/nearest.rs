@@ -1,7 +1,7 @@
 //! Why a combination did, or did not, fire: the rules nearest to it, each with the one thing that
 //! keeps it from firing now.
 
-use lantern_model::{Again, Cause, Key, KeyCombination, KeyGrab, Manner, Rule, Time};
+use lantern_model::{Again, Key, KeyCombination, KeyGrab, Manner, Rule, Time, TriggerKind};
 
 use crate::engine::Engine;
 use crate::key_stroke::{KeyStroke, chord_of, key_stroke_of};
@@ -67,9 +67,9 @@ impl Engine {
         let mut other = None;
         for trigger in &rule.triggers {
             let (combo, manner) = match &trigger.cause {
-                Cause::Key { combo, manner, .. } => (combo, *manner),
-                Cause::Keys { combos, .. } => (combos.first()?, Manner::Pressed),
-                Cause::Gesture { shape, holding } => {
+                TriggerKind::Key { combo, manner, .. } => (combo, *manner),
+                TriggerKind::Keys { combos, .. } => (combos.first()?, Manner::Pressed),
+                TriggerKind::Gesture { shape, holding } => {
                     if key_stroke_of(&holding.0, &self.layout).is_ok_and(|(held, _)| held == stroke)
                     {
                         other = Some(format!("it wants {shape} to be drawn while it is held"));

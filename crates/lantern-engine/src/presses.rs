@@ -8,8 +8,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use lantern_model::{
-    Cause, EffectKind, HeldModifiers, Key, KeyCombination, KeySpec, Manner, ModifierKey, ReplayKey,
-    Time, Value,
+    EffectKind, HeldModifiers, Key, KeyCombination, KeySpec, Manner, ModifierKey, ReplayKey, Time,
+    TriggerKind, Value,
 };
 
 use crate::chords::Chorded;
@@ -331,8 +331,8 @@ impl Engine {
         let candidate = self.watch.candidates(stroke).first();
         let cause = candidate.map(|c| &self.rules.rules[c.rule].triggers[c.trigger].cause);
         match cause {
-            Some(Cause::Key { combo, .. }) if combo.types_character() => CHARACTER.to_owned(),
-            Some(Cause::Key { combo, .. }) => combo.to_string(),
+            Some(TriggerKind::Key { combo, .. }) if combo.types_character() => CHARACTER.to_owned(),
+            Some(TriggerKind::Key { combo, .. }) => combo.to_string(),
             _ if KeyCombination::with(stroke.1, stroke.0).types_character() => CHARACTER.to_owned(),
             _ => stroke.0.to_string(),
         }
@@ -354,8 +354,8 @@ impl Engine {
         is_repeat: bool,
     ) {
         let brings = match &self.rules.rules[rule].triggers[trigger].cause {
-            Cause::Key { brings, .. } => KeyCombination::of(*brings),
-            Cause::Keys { combos, .. } => {
+            TriggerKind::Key { brings, .. } => KeyCombination::of(*brings),
+            TriggerKind::Keys { combos, .. } => {
                 let last: Option<KeySpec> = combos.last().and_then(KeyCombination::last);
                 last.map_or_else(KeyCombination::default, KeyCombination::of)
             }

@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Again, Cause, ContextFilter, GrabSet, HeldModifiers, Key, KeyCombination, KeyGrab, Layout,
-    Manner, ModifierKey, ModifierSet, Remap, Rule, RuleSet,
+    Again, ContextFilter, GrabSet, HeldModifiers, Key, KeyCombination, KeyGrab, Layout, Manner,
+    ModifierKey, ModifierSet, Remap, Rule, RuleSet, TriggerKind,
 };
 
 use crate::context::Context;
@@ -133,8 +133,11 @@ impl RuleIndex {
     }
 }
 
-fn is_of_keys(cause: &Cause) -> bool {
-    matches!(cause, Cause::Key { .. } | Cause::Keys { .. } | Cause::Gesture { .. })
+fn is_of_keys(cause: &TriggerKind) -> bool {
+    matches!(
+        cause,
+        TriggerKind::Key { .. } | TriggerKind::Keys { .. } | TriggerKind::Gesture { .. }
+    )
 }
 
 impl Watch {
@@ -181,12 +184,12 @@ impl Watch {
     fn add_rule(&mut self, rules: &RuleSet, rule: usize, stops_only: bool, layout: &Layout) {
         for (trigger, wanted) in rules.rules[rule].triggers.iter().enumerate() {
             let result = match &wanted.cause {
-                Cause::Key { combo, manner, .. } => {
+                TriggerKind::Key { combo, manner, .. } => {
                     let candidate =
                         Candidate { rule, trigger, manner: *manner, sides: Vec::new(), stops_only };
                     self.add_key(combo, candidate, layout)
                 }
-                Cause::Keys { combos, within } => {
+                TriggerKind::Keys { combos, within } => {
                     let within = *within;
                     let mut ways = vec![Vec::new()];
                     let steps = combos.iter().try_for_each(|combo| {
@@ -207,7 +210,7 @@ impl Watch {
                     }
                     steps
                 }
-                Cause::Gesture { holding, .. } => key_stroke_of(&holding.0, layout)
+                TriggerKind::Gesture { holding, .. } => key_stroke_of(&holding.0, layout)
                     .map(|(stroke, _)| {
                         self.drawing.insert(stroke);
                     })

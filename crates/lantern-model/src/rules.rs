@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
 use crate::{
-    Cause, ContextFilter, Device, DeviceId, Key, KeyCombination, KeySpec, Modifier, Remap, Secret,
-    Shape, Trigger, Verb,
+    ContextFilter, Device, DeviceId, Key, KeyCombination, KeySpec, Modifier, Remap, Secret, Shape,
+    Trigger, TriggerKind, Verb,
 };
 
 /// Where something stands in a file, counted from 1.
@@ -63,7 +63,7 @@ impl RuleSet {
         let triggers = self.rules.iter().flat_map(|rule| &rule.triggers);
         let topics: BTreeSet<&String> = triggers
             .filter_map(|trigger| match &trigger.cause {
-                Cause::Message(device, topic) if *device == broker => Some(topic),
+                TriggerKind::Message(device, topic) if *device == broker => Some(topic),
                 _ => None,
             })
             .collect();
@@ -74,7 +74,7 @@ impl RuleSet {
     /// that the person types.
     pub fn asks_for_fields(&self) -> bool {
         let mut triggers = self.rules.iter().flat_map(|rule| &rule.triggers);
-        self.writes_text() || triggers.any(|trigger| matches!(trigger.cause, Cause::Typed(_)))
+        self.writes_text() || triggers.any(|trigger| matches!(trigger.cause, TriggerKind::Typed(_)))
     }
 
     /// The variables of the environment that hold secrets of devices.
@@ -89,7 +89,7 @@ impl RuleSet {
 
     /// Whether anything depends on what the wall clock shows.
     pub fn asks_clock(&self) -> bool {
-        let at = |trigger: &Trigger| matches!(trigger.cause, Cause::At(_));
+        let at = |trigger: &Trigger| matches!(trigger.cause, TriggerKind::At(_));
         self.rules.iter().any(|rule| rule.triggers.iter().any(at)) || self.asks(&|a| a.is_time())
     }
 

@@ -12,14 +12,14 @@ pub struct LayerId(pub usize);
 #[derive(Debug, Clone, PartialEq)]
 pub struct Trigger {
     /// What it is.
-    pub cause: Cause,
+    pub cause: TriggerKind,
     /// Where it stands in the file.
     pub place: SourceLocation,
 }
 
 /// What fires a rule.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Cause {
+pub enum TriggerKind {
     /// `key COMBO`
     Key {
         /// The keys.

@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 
 use lantern_model::code::{Asked, Expr, Function, Op, Target};
 use lantern_model::{
-    Broker, Cause, DeviceId, DeviceKind, Global, KeyCombination, KeyKind, KeySpec, Rule, RuleSet,
-    Secret, SourceLocation, Value, Verb,
+    Broker, DeviceId, DeviceKind, Global, KeyCombination, KeyKind, KeySpec, Rule, RuleSet, Secret,
+    SourceLocation, TriggerKind, Value, Verb,
 };
 
 /// What sort of power it is.
@@ -157,21 +157,23 @@ impl Search<'_> {
         for trigger in &rule.triggers {
             let place = trigger.place;
             match &trigger.cause {
-                Cause::Key { combo, .. } => self.add_seen_key(combo, rule, place),
-                Cause::Keys { combos, .. } => {
+                TriggerKind::Key { combo, .. } => self.add_seen_key(combo, rule, place),
+                TriggerKind::Keys { combos, .. } => {
                     for combo in combos {
                         self.add_seen_key(combo, rule, place);
                     }
                 }
-                Cause::Typed(_) => self.add(PowerKind::ReadsTyping, "", place),
-                Cause::Voice(_) => self.add(PowerKind::Listens, "", place),
-                Cause::Gesture { .. } => self.add(PowerKind::SeesPointer, "", place),
-                Cause::Window { .. } => self.add(PowerKind::SeesWindows, "", place),
-                Cause::Line(device, _) | Cause::Message(device, _) | Cause::Call(device, _) => {
+                TriggerKind::Typed(_) => self.add(PowerKind::ReadsTyping, "", place),
+                TriggerKind::Voice(_) => self.add(PowerKind::Listens, "", place),
+                TriggerKind::Gesture { .. } => self.add(PowerKind::SeesPointer, "", place),
+                TriggerKind::Window { .. } => self.add(PowerKind::SeesWindows, "", place),
+                TriggerKind::Line(device, _)
+                | TriggerKind::Message(device, _)
+                | TriggerKind::Call(device, _) => {
                     self.add_used_device(*device, place);
                 }
                 // Time passes for everybody.
-                Cause::Every(_) | Cause::At(_) | Cause::Started => {}
+                TriggerKind::Every(_) | TriggerKind::At(_) | TriggerKind::Started => {}
             }
         }
         if let Some(condition) = &rule.condition {

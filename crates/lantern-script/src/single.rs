@@ -1,7 +1,7 @@
 //! A combination or a value on its own, as a command line gives it.
 
 use lantern_model::code::Expr;
-use lantern_model::{Cause, KeyCombination, Value};
+use lantern_model::{KeyCombination, TriggerKind, Value};
 
 use crate::{Source, check};
 
@@ -23,7 +23,7 @@ pub fn parse_combo(text: &str) -> Result<KeyCombination, String> {
         rule.triggers.into_iter().next().map(|trigger| trigger.cause)
     });
     match cause {
-        Some(Cause::Key { combo, .. }) => Ok(combo),
+        Some(TriggerKind::Key { combo, .. }) => Ok(combo),
         _ => {
             let found = checked.findings.first();
             let why = found.map_or("no combination", |finding| finding.message.as_str());

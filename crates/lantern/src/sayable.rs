@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use lantern_devices::{Hearer, Noted, Source, Verdict};
-use lantern_model::{Cause, Listening, RuleSet, Sayable};
+use lantern_model::{Listening, RuleSet, Sayable, TriggerKind};
 use lantern_sense::{Phoneme, Phrase, PhraseBook, Sounds, heard_words, likeness, word_lists};
 
 use crate::failure::Failure;
@@ -27,7 +27,7 @@ impl<'r> Phrases<'r> {
         let (mut phrases, mut owners, mut sayable) = (Vec::new(), Vec::new(), Vec::new());
         for (number, rule) in rules.rules.iter().enumerate() {
             for trigger in &rule.triggers {
-                let Cause::Voice(text) = &trigger.cause else { continue };
+                let TriggerKind::Voice(text) = &trigger.cause else { continue };
                 let Ok(phrase) = Phrase::parse(text, &lists) else { continue };
                 phrases.push(phrase);
                 owners.push(number);

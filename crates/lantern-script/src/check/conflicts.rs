@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::{Cause, ContextFilter, KeyCombination, KeySpec, Rule};
+use lantern_model::{ContextFilter, KeyCombination, KeySpec, Rule, TriggerKind};
 
 use super::Checker;
 use crate::codes::Code;
@@ -20,32 +20,32 @@ pub(super) fn canonical(combo: &KeyCombination) -> Vec<KeySpec> {
 
 /// What a trigger takes, so that no other rule of the place can have it; nothing if many rules may
 /// fire at once.
-fn taken_by(cause: &Cause) -> Option<String> {
+fn taken_by(cause: &TriggerKind) -> Option<String> {
     let keys = |combo: &KeyCombination| format!("{:?}", canonical(combo));
     Some(match cause {
-        Cause::Key { combo, manner, .. } => format!("key {} {manner:?}", keys(combo)),
-        Cause::Keys { combos, .. } => {
+        TriggerKind::Key { combo, manner, .. } => format!("key {} {manner:?}", keys(combo)),
+        TriggerKind::Keys { combos, .. } => {
             format!("keys {}", combos.iter().map(keys).collect::<Vec<_>>().join(","))
         }
-        Cause::Typed(text) => format!("typed {text}"),
-        Cause::Voice(phrase) => {
+        TriggerKind::Typed(text) => format!("typed {text}"),
+        TriggerKind::Voice(phrase) => {
             let words: Vec<String> = phrase.split_whitespace().map(str::to_lowercase).collect();
             format!("voice {}", words.join(" "))
         }
-        Cause::Gesture { shape, holding } => format!("gesture {shape} {}", keys(holding)),
+        TriggerKind::Gesture { shape, holding } => format!("gesture {shape} {}", keys(holding)),
         _ => return None,
     })
 }
 
 /// How a trigger is shown in a message.
-fn shown(cause: &Cause) -> String {
+fn shown(cause: &TriggerKind) -> String {
     match cause {
-        Cause::Key { combo, .. } => combo.to_string(),
-        Cause::Keys { combos, .. } => {
+        TriggerKind::Key { combo, .. } => combo.to_string(),
+        TriggerKind::Keys { combos, .. } => {
             combos.iter().map(KeyCombination::to_string).collect::<Vec<_>>().join(", ")
         }
-        Cause::Typed(text) | Cause::Voice(text) => text.clone(),
-        Cause::Gesture { shape, .. } => shape.clone(),
+        TriggerKind::Typed(text) | TriggerKind::Voice(text) => text.clone(),
+        TriggerKind::Gesture { shape, .. } => shape.clone(),
         _ => String::new(),
     }
 }
@@ -85,7 +85,7 @@ impl Checker<'_> {
         let mut findings = Vec::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let Cause::Key { combo, .. } = &trigger.cause
+                if let TriggerKind::Key { combo, .. } = &trigger.cause
                     && canonical(combo) == panic
                 {
                     findings.push(self.panic_taken(*span));

@@ -1,6 +1,6 @@
 //! Keys and texts held against a layout.
 
-use lantern_model::{Cause, KeyCombination, KeySpec};
+use lantern_model::{KeyCombination, KeySpec, TriggerKind};
 
 use super::Checker;
 use crate::codes::Code;
@@ -9,13 +9,13 @@ use crate::{Finding, Span};
 
 impl Checker<'_> {
     /// Says which keys of a trigger the layout lacks.
-    pub(super) fn check_cause_on_layout(&mut self, cause: &Cause, span: Span) {
+    pub(super) fn check_cause_on_layout(&mut self, cause: &TriggerKind, span: Span) {
         match cause {
-            Cause::Key { combo, .. } => self.check_combo_on_layout(combo, span),
-            Cause::Keys { combos, .. } => {
+            TriggerKind::Key { combo, .. } => self.check_combo_on_layout(combo, span),
+            TriggerKind::Keys { combos, .. } => {
                 combos.iter().for_each(|combo| self.check_combo_on_layout(combo, span));
             }
-            Cause::Typed(text) => self.check_text_on_layout(text, span),
+            TriggerKind::Typed(text) => self.check_text_on_layout(text, span),
             _ => {}
         }
     }

@@ -1,7 +1,7 @@
 //! Rules: clauses put together, bodies lowered.
 
 use lantern_model::code::Op;
-use lantern_model::{Again, Cause, ContextFilter, RoutineId, Rule, Trigger};
+use lantern_model::{Again, ContextFilter, RoutineId, Rule, Trigger, TriggerKind};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -34,7 +34,7 @@ impl Checker<'_> {
         rule.brings = self.declare_brought(&when.triggers, &brought);
         let mut body = Body::default();
         self.names.asks_held = rule.while_held;
-        let typed = |trigger: &Trigger| matches!(trigger.cause, Cause::Typed(_));
+        let typed = |trigger: &Trigger| matches!(trigger.cause, TriggerKind::Typed(_));
         if !rule.passing && rule.triggers.iter().any(typed) {
             body.push(Op::Erase, (rule.place, when.head));
         }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::{Cause, DeviceId, DeviceKind, KeyCombination, KeySpec, LineTest, Manner};
+use lantern_model::{DeviceId, DeviceKind, KeyCombination, KeySpec, LineTest, Manner, TriggerKind};
 use lantern_sense::{Phrase, PhraseError, Slot};
 
 use super::Checker;
@@ -31,7 +31,7 @@ impl Checker<'_> {
     pub(super) fn lower_trigger(
         &mut self,
         trigger: &tree::TriggerSyntax,
-    ) -> (Vec<Cause>, Option<Kind>) {
+    ) -> (Vec<TriggerKind>, Option<Kind>) {
         match &trigger.kind {
             TriggerSyntaxKind::Key { combo, manner } => {
                 self.check_manner(combo, *manner, trigger.span);
@@ -52,7 +52,7 @@ impl Checker<'_> {
                 ]));
                 let found = self.find_shape(shape);
                 let holding = holding.fixed();
-                let causes = found.zip(holding).map(|(index, holding)| Cause::Gesture {
+                let causes = found.zip(holding).map(|(index, holding)| TriggerKind::Gesture {
                     shape: self.set.shapes[index].name.clone(),
                     holding,
                 });
@@ -63,7 +63,7 @@ impl Checker<'_> {
                 let kind = self.add_record(record(&[("topic", Kind::Text), ("text", Kind::Text)]));
                 self.check_topic(topic);
                 let device = self.find_device_of(broker, "broker");
-                let cause = device.map(|device| Cause::Message(device, topic.0.clone()));
+                let cause = device.map(|device| TriggerKind::Message(device, topic.0.clone()));
                 (cause.into_iter().collect(), Some(kind))
             }
             TriggerSyntaxKind::Call { path, listener } => {
@@ -75,7 +75,7 @@ impl Checker<'_> {
                     self.say(finding.label("no path").help(format!("write \"/{}\"", path.0)));
                 }
                 let device = self.find_device_of(listener, "listener");
-                let cause = device.map(|device| Cause::Call(device, path.0.clone()));
+                let cause = device.map(|device| TriggerKind::Call(device, path.0.clone()));
                 (cause.into_iter().collect(), Some(kind))
             }
             TriggerSyntaxKind::Every(span) => {
@@ -84,17 +84,20 @@ impl Checker<'_> {
                         Finding::new(Code::BadNumber, trigger.span, "`every` needs a time");
                     self.say(finding.label("no time at all").help("for example `every 5min`"));
                 }
-                (vec![Cause::Every(*span)], None)
+                (vec![TriggerKind::Every(*span)], None)
             }
-            TriggerSyntaxKind::At(time) => (vec![Cause::At(*time)], None),
-            TriggerSyntaxKind::Started => (vec![Cause::Started], None),
+            TriggerSyntaxKind::At(time) => (vec![TriggerKind::At(*time)], None),
+            TriggerSyntaxKind::Started => (vec![TriggerKind::Started], None),
             TriggerSyntaxKind::Window { opened, apps, titles } => {
                 let kind = self.add_record(record(&[("app", Kind::Text), ("title", Kind::Text)]));
                 let lower = |names: &[Quoted]| -> Vec<String> {
                     names.iter().map(|(name, _)| name.to_lowercase()).collect()
                 };
-                let cause =
-                    Cause::Window { opened: *opened, apps: lower(apps), titles: lower(titles) };
+                let cause = TriggerKind::Window {
+                    opened: *opened,
+                    apps: lower(apps),
+                    titles: lower(titles),
+                };
                 (vec![cause], Some(kind))
             }
         }
@@ -124,7 +127,7 @@ impl Checker<'_> {
         &mut self,
         combos: &[tree::KeyCombinationSyntax],
         within: Duration,
-    ) -> Vec<Cause> {
+    ) -> Vec<TriggerKind> {
         if let [alone] = combos {
             self.say(
                 Finding::new(Code::BadClause, alone.span, "one combination is no sequence")
@@ -162,10 +165,10 @@ impl Checker<'_> {
             };
             rows = rows.iter().flat_map(with).collect();
         }
-        rows.into_iter().map(|combos| Cause::Keys { combos, within }).collect()
+        rows.into_iter().map(|combos| TriggerKind::Keys { combos, within }).collect()
     }
 
-    fn lower_typed(&mut self, text: &str, span: Span) -> Vec<Cause> {
+    fn lower_typed(&mut self, text: &str, span: Span) -> Vec<TriggerKind> {
         let odd = text.chars().find(|character| character.is_control());
         let problem = match odd {
             _ if text.is_empty() => Some("nothing is typed here".to_owned()),
@@ -179,10 +182,10 @@ impl Checker<'_> {
             let finding = Finding::new(Code::BadText, span, message);
             self.say(finding.label("not an abbreviation").help("for example \"sct\""));
         }
-        vec![Cause::Typed(text.to_owned())]
+        vec![TriggerKind::Typed(text.to_owned())]
     }
 
-    fn lower_voice(&mut self, (text, span): &Quoted) -> (Vec<Cause>, Option<Kind>) {
+    fn lower_voice(&mut self, (text, span): &Quoted) -> (Vec<TriggerKind>, Option<Kind>) {
         let mut parts = record(&[("words", Kind::Text), ("score", Kind::Number)]);
         match Phrase::parse(text, &self.word_lists()) {
             Ok(phrase) => {
@@ -207,7 +210,7 @@ impl Checker<'_> {
             Err(error) => self.say_bad_phrase(&error, text, *span),
         }
         let kind = self.add_record(parts);
-        (vec![Cause::Voice(self.with_full_lists(text))], Some(kind))
+        (vec![TriggerKind::Voice(self.with_full_lists(text))], Some(kind))
     }
 
     /// A phrase with its lists under the names they have in the whole set.
@@ -252,7 +255,7 @@ impl Checker<'_> {
         &mut self,
         device: &Name,
         test: Option<&(LineWord, Quoted)>,
-    ) -> (Vec<Cause>, Option<Kind>) {
+    ) -> (Vec<TriggerKind>, Option<Kind>) {
         let mut parts = record(&[("text", Kind::Text)]);
         let test = test.map(|(word, (text, span))| match word {
             LineWord::Is => LineTest::Is(text.clone()),
@@ -266,7 +269,7 @@ impl Checker<'_> {
         });
         let kind = self.add_record(parts);
         let device = self.find_device_of(device, "serial");
-        let cause = device.map(|device| Cause::Line(device, test));
+        let cause = device.map(|device| TriggerKind::Line(device, test));
         (cause.into_iter().collect(), Some(kind))
     }
 
@@ -338,12 +341,12 @@ fn is_wheel(key: KeySpec) -> bool {
     matches!(key, KeySpec::Named(key) if key.kind() == lantern_model::KeyKind::Wheel)
 }
 
-fn spread_key(combo: &tree::KeyCombinationSyntax, manner: Manner) -> Vec<Cause> {
+fn spread_key(combo: &tree::KeyCombinationSyntax, manner: Manner) -> Vec<TriggerKind> {
     spread_combo(combo)
         .into_iter()
         .filter_map(|combo| {
             let brings = combo.last()?;
-            Some(Cause::Key { combo, brings, manner })
+            Some(TriggerKind::Key { combo, brings, manner })
         })
         .collect()
 }

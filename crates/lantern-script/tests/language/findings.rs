@@ -134,7 +134,9 @@ fn keys_of(set: &str) -> Vec<String> {
     let checked = check_text(&format!("when key ctrl+{set} => tap f1\n"));
     let rules = checked.rules.unwrap_or_else(|| panic!("{set}: {:?}", checked.findings));
     let key = |trigger: &lantern_model::Trigger| match &trigger.cause {
-        lantern_model::Cause::Key { combo, .. } => combo.last().expect("it has a key").to_string(),
+        lantern_model::TriggerKind::Key { combo, .. } => {
+            combo.last().expect("it has a key").to_string()
+        }
         other => panic!("{other:?}"),
     };
     rules.rules[0].triggers.iter().map(key).collect()

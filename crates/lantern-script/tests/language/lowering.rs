@@ -1,7 +1,7 @@
 //! What rules and steps become.
 
 use lantern_model::code::Op;
-use lantern_model::{Again, Cause, KeySpec, Manner, RuleSet};
+use lantern_model::{Again, KeySpec, Manner, RuleSet, TriggerKind};
 
 use crate::check_text;
 
@@ -17,7 +17,7 @@ fn a_set_of_keys_is_one_trigger_for_each_and_brings_its_key() {
         .triggers
         .iter()
         .map(|trigger| match &trigger.cause {
-            Cause::Key { combo, brings, .. } => (combo.to_string(), *brings),
+            TriggerKind::Key { combo, brings, .. } => (combo.to_string(), *brings),
             other => panic!("{other:?}"),
         })
         .collect();
@@ -42,7 +42,7 @@ fn clauses_stand_in_the_rule() {
         .triggers
         .iter()
         .map(|trigger| match trigger.cause {
-            Cause::Key { manner, .. } => manner,
+            TriggerKind::Key { manner, .. } => manner,
             ref other => panic!("{other:?}"),
         })
         .collect();

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use lantern_model::{Cause, KeyCombination, KeySpec, Rule, RuleSet};
+use lantern_model::{KeyCombination, KeySpec, Rule, RuleSet, TriggerKind};
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;
@@ -78,12 +78,12 @@ pub fn bindings_of(rules: &RuleSet) -> Vec<Binding> {
     for rule in &rules.rules {
         for trigger in &rule.triggers {
             let (combos, words) = match &trigger.cause {
-                Cause::Key { combo, .. } => (vec![combo], combo.to_string()),
-                Cause::Keys { combos, .. } => {
+                TriggerKind::Key { combo, .. } => (vec![combo], combo.to_string()),
+                TriggerKind::Keys { combos, .. } => {
                     let words: Vec<String> = combos.iter().map(KeyCombination::to_string).collect();
                     (combos.iter().collect(), words.join(", "))
                 }
-                Cause::Gesture { holding, .. } => (vec![holding], holding.to_string()),
+                TriggerKind::Gesture { holding, .. } => (vec![holding], holding.to_string()),
                 _ => continue,
             };
             for combo in combos.into_iter().take(1) {

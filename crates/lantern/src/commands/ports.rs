@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use lantern_devices::{Port, ports};
-use lantern_model::{Cause, DeviceKind, Rule, RuleSet};
+use lantern_model::{DeviceKind, Rule, RuleSet, TriggerKind};
 use serde::Serialize;
 
 use crate::arguments::PortsArguments;
@@ -113,7 +113,7 @@ fn rules_for(rules: Option<&RuleSet>, device: &str) -> Vec<String> {
     let Some(rules) = rules else { return Vec::new() };
     let listens = |rule: &&Rule| {
         rule.triggers.iter().any(|trigger| match trigger.cause {
-            Cause::Line(id, _) => rules.devices[id.0].name == device,
+            TriggerKind::Line(id, _) => rules.devices[id.0].name == device,
             _ => false,
         })
     };

@@ -9,7 +9,7 @@ use lantern_desk::{
     SessionDesk, Wanted, X11Desk,
 };
 use lantern_devices::home_folder;
-use lantern_model::{Cause, RuleSet};
+use lantern_model::{RuleSet, TriggerKind};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, kill_process, set_dumpable_behavior};
 use serde_json::Value;
@@ -96,8 +96,8 @@ fn wanted(rules: &RuleSet) -> Vec<Wanted> {
     for rule in &rules.rules {
         for trigger in &rule.triggers {
             let combos = match &trigger.cause {
-                Cause::Key { combo, .. } => std::slice::from_ref(combo),
-                Cause::Keys { combos, .. } => combos.as_slice(),
+                TriggerKind::Key { combo, .. } => std::slice::from_ref(combo),
+                TriggerKind::Keys { combos, .. } => combos.as_slice(),
                 _ => &[],
             };
             for combo in combos {

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
 
-use lantern_model::{Cause, Manner, Rule, RuleSet, Trigger, Value};
+use lantern_model::{Manner, Rule, RuleSet, Trigger, TriggerKind, Value};
 use serde::Serialize;
 use serde_json::json;
 
@@ -138,21 +138,21 @@ fn how_words(triggers: &[Trigger]) -> Option<String> {
     }
 }
 
-fn cause_words(cause: &Cause) -> Option<String> {
+fn cause_words(cause: &TriggerKind) -> Option<String> {
     Some(match cause {
-        Cause::Key { combo, manner, .. } => match manner {
+        TriggerKind::Key { combo, manner, .. } => match manner {
             Manner::Pressed => combo.to_string(),
             Manner::Released => format!("{combo}, let go"),
             Manner::Tapped => format!("{combo}, tapped"),
             Manner::Twice => format!("{combo}, twice"),
             Manner::Held(span) => format!("{combo}, held {}", Value::Duration(*span)),
         },
-        Cause::Keys { combos, .. } => {
+        TriggerKind::Keys { combos, .. } => {
             combos.iter().map(ToString::to_string).collect::<Vec<_>>().join(", then ")
         }
-        Cause::Typed(text) => format!("type \"{text}\""),
-        Cause::Voice(phrase) => format!("say \"{phrase}\""),
-        Cause::Gesture { shape, holding, .. } => format!("draw {shape}, holding {holding}"),
+        TriggerKind::Typed(text) => format!("type \"{text}\""),
+        TriggerKind::Voice(phrase) => format!("say \"{phrase}\""),
+        TriggerKind::Gesture { shape, holding, .. } => format!("draw {shape}, holding {holding}"),
         _ => return None,
     })
 }

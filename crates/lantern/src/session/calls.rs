@@ -4,7 +4,7 @@
 use lantern_desk::Desk;
 use lantern_devices::{Answer, Ran};
 use lantern_engine::ReasonKind;
-use lantern_model::{Cause, Device, DeviceKind, Event, Rule, Time};
+use lantern_model::{Device, DeviceKind, Event, Rule, Time, TriggerKind};
 use serde_json::json;
 
 use super::Session;
@@ -50,8 +50,8 @@ impl<D: Desk> Session<'_, D> {
     /// The rules that a call on that path is for.
     fn wanting(&self, device: &str, path: &str) -> Vec<usize> {
         let rules = self.engine.rules();
-        let is_it = |cause: &Cause| match cause {
-            Cause::Call(id, wanted) => wanted == path && rules.devices[id.0].name == device,
+        let is_it = |cause: &TriggerKind| match cause {
+            TriggerKind::Call(id, wanted) => wanted == path && rules.devices[id.0].name == device,
             _ => false,
         };
         let wants = |rule: &Rule| rule.triggers.iter().any(|trigger| is_it(&trigger.cause));

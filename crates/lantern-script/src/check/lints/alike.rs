@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::{Cause, ContextFilter, KeyCombination};
+use lantern_model::{ContextFilter, KeyCombination, TriggerKind};
 use lantern_sense::{Saying, ShapeBook, Sounds, alike_pairs, likeness};
 
 use super::Checker;
@@ -91,7 +91,7 @@ impl Checker<'_> {
         let mut found: BTreeMap<&str, Vec<(usize, &KeyCombination, Span)>> = BTreeMap::new();
         for (number, rule) in self.set.rules.iter().enumerate() {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
-                if let Cause::Gesture { shape, holding } = &wanted.cause {
+                if let TriggerKind::Gesture { shape, holding } = &wanted.cause {
                     let span = self.heads[number].triggers[trigger];
                     found.entry(shape).or_default().push((number, holding, span));
                 }

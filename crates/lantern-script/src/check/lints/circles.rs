@@ -6,7 +6,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::code::{ComboExpr, Expr, KeyTerm, Op};
-use lantern_model::{Cause, DeviceId, KeyCombination, KeySpec, RoutineId, Value, Verb, topic_fits};
+use lantern_model::{
+    DeviceId, KeyCombination, KeySpec, RoutineId, TriggerKind, Value, Verb, topic_fits,
+};
 
 use super::Checker;
 use crate::Finding;
@@ -98,12 +100,12 @@ impl Checker<'_> {
         for (number, rule) in self.set.rules.iter().enumerate() {
             for trigger in &rule.triggers {
                 match &trigger.cause {
-                    Cause::Key { combo, .. } => {
+                    TriggerKind::Key { combo, .. } => {
                         listeners.keys.entry(canonical(combo)).or_default().push(number);
                     }
-                    Cause::Typed(_) => listeners.typed.push(number),
-                    Cause::Message(..) => listeners.messages.push(number),
-                    Cause::Window { .. } => listeners.windows.push(number),
+                    TriggerKind::Typed(_) => listeners.typed.push(number),
+                    TriggerKind::Message(..) => listeners.messages.push(number),
+                    TriggerKind::Window { .. } => listeners.windows.push(number),
                     _ => {}
                 }
             }
@@ -143,15 +145,15 @@ struct Listeners {
 }
 
 /// Whether something sent is what fires a trigger.
-fn is_heard(sent: &Sent, cause: &Cause) -> bool {
+fn is_heard(sent: &Sent, cause: &TriggerKind) -> bool {
     match (sent, cause) {
-        (Sent::Keys(keys), Cause::Key { combo, .. }) => canonical(keys) == canonical(combo),
-        (Sent::Text(text), Cause::Typed(wanted)) => text.contains(wanted.as_str()),
-        (Sent::Message(device, topic), Cause::Message(other, filter)) => {
+        (Sent::Keys(keys), TriggerKind::Key { combo, .. }) => canonical(keys) == canonical(combo),
+        (Sent::Text(text), TriggerKind::Typed(wanted)) => text.contains(wanted.as_str()),
+        (Sent::Message(device, topic), TriggerKind::Message(other, filter)) => {
             device == other && topic_fits(filter, topic)
         }
-        (Sent::Front(app), Cause::Window { opened: false, apps, .. })
-        | (Sent::Opened(app), Cause::Window { opened: true, apps, .. }) => {
+        (Sent::Front(app), TriggerKind::Window { opened: false, apps, .. })
+        | (Sent::Opened(app), TriggerKind::Window { opened: true, apps, .. }) => {
             apps.is_empty() || apps.contains(app)
         }
         _ => false,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use lantern_model::code::{Expr, Operator};
-use lantern_model::{Cause, ContextFilter, KeyCombination, KeySpec, LayerId, Value};
+use lantern_model::{ContextFilter, KeyCombination, KeySpec, LayerId, TriggerKind, Value};
 
 use super::Checker;
 use crate::check::conflicts::canonical;
@@ -53,7 +53,7 @@ impl Checker<'_> {
         let rules = if self.set.remaps.is_empty() { &[] } else { self.set.rules.as_slice() };
         for (rule, head) in rules.iter().zip(&self.heads) {
             for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
-                if let Cause::Key { combo, .. } = &trigger.cause
+                if let TriggerKind::Key { combo, .. } = &trigger.cause
                     && let Some(key) = combo.last()
                 {
                     by_key.entry(key).or_default().push((&rule.scope, combo, *place));
@@ -79,7 +79,7 @@ impl Checker<'_> {
         let mut known: BTreeMap<Vec<Vec<KeySpec>>, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let Cause::Keys { combos, .. } = &trigger.cause {
+                if let TriggerKind::Keys { combos, .. } = &trigger.cause {
                     let keys = combos.iter().map(canonical).collect();
                     known.entry(keys).or_default().push((&rule.scope, *span));
                 }
@@ -106,7 +106,7 @@ impl Checker<'_> {
         let mut known: BTreeMap<&str, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let Cause::Typed(text) = &trigger.cause {
+                if let TriggerKind::Typed(text) = &trigger.cause {
                     known.entry(text).or_default().push((&rule.scope, *span));
                 }
             }

@@ -1,6 +1,6 @@
 //! Keys that everybody uses without modifiers, and that a rule takes in every program.
 
-use lantern_model::{Cause, KeyCombination, KeySpec};
+use lantern_model::{KeyCombination, KeySpec, TriggerKind};
 
 use super::Checker;
 use crate::codes::Code;
@@ -14,7 +14,7 @@ impl Checker<'_> {
                 continue;
             }
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let Cause::Key { combo, manner, .. } = &trigger.cause
+                if let TriggerKind::Key { combo, manner, .. } = &trigger.cause
                     && !manner.must_wait()
                     && plain_keys(combo) == 1
                     && let Some(what) = lost_with(combo)

@@ -1,6 +1,6 @@
 //! Keys of plain typing that must wait, as they may become something else.
 
-use lantern_model::{Cause, KeyCombination, Manner, Value};
+use lantern_model::{KeyCombination, Manner, TriggerKind, Value};
 
 use super::Checker;
 use super::plain_key::plain_keys;
@@ -15,10 +15,10 @@ impl Checker<'_> {
             }
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
                 let waiting = match &trigger.cause {
-                    Cause::Key { combo, manner, .. } => {
+                    TriggerKind::Key { combo, manner, .. } => {
                         self.waits_for(combo, *manner).map(|what| (combo, what))
                     }
-                    Cause::Keys { combos, .. } => combos
+                    TriggerKind::Keys { combos, .. } => combos
                         .first()
                         .map(|combo| (combo, "the next key of the sequence".to_owned())),
                     _ => None,

@@ -5,7 +5,7 @@ mod draw;
 mod record;
 mod trial;
 
-use lantern_model::{Cause, RuleSet};
+use lantern_model::{RuleSet, TriggerKind};
 
 use crate::arguments::ShapeCommand;
 use crate::failure::{Failure, Status};
@@ -21,11 +21,10 @@ pub fn run(command: ShapeCommand) -> Result<Status, Failure> {
 
 /// What a shape fires, in words: nothing if no rule wants it.
 fn outcome(rules: &RuleSet, shape: &str) -> Vec<String> {
-    let wants =
-        |cause: &Cause| matches!(cause, Cause::Gesture { shape: wanted, .. } if wanted == shape);
+    let wants = |cause: &TriggerKind| matches!(cause, TriggerKind::Gesture { shape: wanted, .. } if wanted == shape);
     let of_rule = |rule: &lantern_model::Rule| {
         let found = rule.triggers.iter().find(|trigger| wants(&trigger.cause))?;
-        let Cause::Gesture { holding, .. } = &found.cause else { return None };
+        let TriggerKind::Gesture { holding, .. } = &found.cause else { return None };
         Some(format!("holding {holding}: {}", rule.label))
     };
     rules.rules.iter().filter_map(of_rule).collect()

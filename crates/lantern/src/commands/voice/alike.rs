@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{Cause, RuleSet, Trigger};
+use lantern_model::{RuleSet, Trigger, TriggerKind};
 use lantern_script::Source;
 use lantern_sense::{Phrase, SaidAlike, Saying, Sounds, TaughtBook, alike_pairs, word_lists};
 use serde::Serialize;
@@ -121,7 +121,7 @@ impl Listed {
 fn listed(rules: &RuleSet) -> Vec<Listed> {
     let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
     let phrase_of = |trigger: &Trigger| {
-        let Cause::Voice(text) = &trigger.cause else { return None };
+        let TriggerKind::Voice(text) = &trigger.cause else { return None };
         let phrase = Phrase::parse(text, &lists).ok()?;
         let (place, line) = (rules.show_place(trigger.place), trigger.place.line);
         Some(Listed { text: text.clone(), place, line, phrase })
