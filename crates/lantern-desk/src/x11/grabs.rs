@@ -80,7 +80,7 @@ type Grab = (Detail, Under);
 
 /// How a grab is taken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Manner {
+struct GrabMode {
     /// Whether the server waits for our answer.
     waits: bool,
     /// What is told of beside the presses themselves.
@@ -101,7 +101,7 @@ pub(super) type Refusals = Vec<(KeyGrab, Refusal)>;
 pub(super) struct Grabs {
     /// What must be withheld of each key.
     wanted: BTreeMap<Detail, Vec<KeyGrab>>,
-    taken: BTreeMap<Grab, Manner>,
+    taken: BTreeMap<Grab, GrabMode>,
 }
 
 impl Grabs {
@@ -141,7 +141,7 @@ impl Grabs {
     ) -> Result<Refusals, DeskError> {
         let mut refused = Vec::new();
         self.wanted.clear();
-        let mut goal: BTreeMap<Grab, Manner> = BTreeMap::new();
+        let mut goal: BTreeMap<Grab, GrabMode> = BTreeMap::new();
         for armed in wanted {
             let masks = keymap.grab_masks(armed.families, armed.further, locked);
             let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
@@ -155,7 +155,7 @@ impl Grabs {
                 masks.into_iter().map(Under::Mask).collect()
             };
             for under in unders {
-                let manner = goal.entry((detail, under)).or_insert(Manner { waits: false, raw });
+                let manner = goal.entry((detail, under)).or_insert(GrabMode { waits: false, raw });
                 manner.waits |= armed.waits || is_shared(detail);
             }
         }
@@ -165,8 +165,8 @@ impl Grabs {
         for old in self.taken.keys().filter(|old| !goal.contains_key(old)) {
             ungrab(link, *old)?;
         }
-        let is_new = |(grab, manner): &(&Grab, &Manner)| self.taken.get(grab) != Some(manner);
-        let fresh: Vec<(Grab, Manner)> =
+        let is_new = |(grab, manner): &(&Grab, &GrabMode)| self.taken.get(grab) != Some(manner);
+        let fresh: Vec<(Grab, GrabMode)> =
             goal.iter().filter(is_new).map(|(grab, manner)| (*grab, *manner)).collect();
         self.taken.retain(|old, _| goal.contains_key(old));
         let missed = self.grab_all(link, &fresh)?;
@@ -176,10 +176,10 @@ impl Grabs {
         let masks = keymap.grab_masks(ModifierSet::NONE, true, locked);
         let each = |(detail, _): &Grab| {
             let detail = *detail;
-            let manner = Manner { waits: true, raw };
+            let manner = GrabMode { waits: true, raw };
             masks.iter().map(move |mask| ((detail, Under::Mask(*mask)), manner)).collect::<Vec<_>>()
         };
-        let split: Vec<(Grab, Manner)> = any.iter().flat_map(each).collect();
+        let split: Vec<(Grab, GrabMode)> = any.iter().flat_map(each).collect();
         let missed = self.grab_all(link, &split)?;
         for (detail, under) in single.into_iter().chain(missed) {
             self.refuse(keymap, detail, under, &mut refused);
@@ -200,7 +200,11 @@ impl Grabs {
 
     /// Grabs all of `fresh`, with one round trip for each of the two kinds of grab; gives those that
     /// somebody else has.
-    fn grab_all(&mut self, link: &Link, fresh: &[(Grab, Manner)]) -> Result<Vec<Grab>, DeskError> {
+    fn grab_all(
+        &mut self,
+        link: &Link,
+        fresh: &[(Grab, GrabMode)],
+    ) -> Result<Vec<Grab>, DeskError> {
         let mut missed = Vec::new();
         let mut probes = Vec::with_capacity(fresh.len());
         for (wanted, manner) in fresh {
@@ -244,7 +248,7 @@ impl Grabs {
         self.of(detail).any(|(_, manner)| manner.waits)
     }
 
-    fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, Manner)> {
+    fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, GrabMode)> {
         let from = self.taken.range((detail, Under::Mask(0))..);
         from.take_while(move |((of, _), _)| *of == detail).map(|(grab, manner)| (*grab, *manner))
     }
@@ -286,7 +290,7 @@ pub(super) fn is_free(link: &Link, detail: Detail, mask: u32) -> Result<bool, De
     let wanted = (detail, Under::Mask(mask));
     let core = probe(link, wanted)?.check().is_ok();
     end_probe(link, wanted)?;
-    let manner = Manner { waits: false, raw: Raw::default() };
+    let manner = GrabMode { waits: false, raw: Raw::default() };
     let modern = grab(link, wanted, manner)?.reply()?.modifiers.is_empty();
     if modern {
         ungrab(link, wanted)?;
@@ -300,7 +304,7 @@ type GrabCookie<'c> = x11rb::cookie::Cookie<'c, ServerConnection, xinput::XIPass
 fn grab<'c>(
     link: &'c Link,
     (detail, under): Grab,
-    Manner { waits, raw }: Manner,
+    GrabMode { waits, raw }: GrabMode,
 ) -> Result<GrabCookie<'c>, DeskError> {
     let (device, kind, events) = match detail {
         // Its release is asked for otherwise, if anybody wants it: each that is told of ends a rest.
