@@ -93,12 +93,12 @@ struct Started {
 
 /// What becomes of a program once it is started.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Manner<'t> {
-    LetBe,
+enum LaunchMode<'t> {
+    Detached,
     /// Its end is awaited. It reads this text.
     Wait(&'t str),
     /// Its end is awaited. It reads this text, and lines that are sent later.
-    Converse(&'t str),
+    Interactive(&'t str),
 }
 
 /// Maximum number of programs that were started and have not ended.
@@ -136,7 +136,7 @@ impl Launcher {
     /// # Errors
     /// When it cannot be started.
     pub fn launch(&mut self, effect: EffectId, start: &Start) -> Result<u32, LaunchError> {
-        self.start(effect, start, Manner::LetBe)
+        self.start(effect, start, LaunchMode::Detached)
     }
 
     /// Starts a program whose end is reported as the effect's outcome, with what it printed.
@@ -157,7 +157,7 @@ impl Launcher {
         words: &[String],
         text: &str,
     ) -> Result<u32, LaunchError> {
-        self.start(effect, &Start::of(words), Manner::Wait(text))
+        self.start(effect, &Start::of(words), LaunchMode::Wait(text))
     }
 
     /// The same for a program that is told more by [`Launcher::tell`]. The text has at most 16 KiB.
@@ -170,7 +170,7 @@ impl Launcher {
         words: &[String],
         text: &str,
     ) -> Result<u32, LaunchError> {
-        self.start(effect, &Start::of(words), Manner::Converse(text))
+        self.start(effect, &Start::of(words), LaunchMode::Interactive(text))
     }
 
     /// Tells a line to a program that is waited for; whether it is there and reads.
@@ -226,7 +226,7 @@ impl Launcher {
         &mut self,
         effect: EffectId,
         start: &Start,
-        manner: Manner,
+        manner: LaunchMode,
     ) -> Result<u32, LaunchError> {
         let (program, arguments) = start.words.split_first().ok_or(LaunchError::Nothing)?;
         let failed = |source: std::io::Error| match source.kind() {
@@ -239,16 +239,16 @@ impl Launcher {
         if !self.allowance.spend(Instant::now()) {
             return Err(LaunchError::TooOften { most: STARTS.per_second as u32 });
         }
-        let waited_for = manner != Manner::LetBe;
+        let waited_for = manner != LaunchMode::Detached;
         let (printed, output) = match waited_for {
             true => Printed::new().map(|(printed, output)| (Some(printed), output)),
             false => Ok((None, Stdio::null())),
         }
         .map_err(failed)?;
         let input = match manner {
-            Manner::LetBe | Manner::Wait("") => Stdio::null(),
-            Manner::Wait(text) => file_of(text).map_err(failed)?,
-            Manner::Converse(_) => Stdio::piped(),
+            LaunchMode::Detached | LaunchMode::Wait("") => Stdio::null(),
+            LaunchMode::Wait(text) => file_of(text).map_err(failed)?,
+            LaunchMode::Interactive(_) => Stdio::piped(),
         };
         // Its own process group, so that a key pressed in our terminal does not end it.
         let mut command = self.environment.command(program);
@@ -266,7 +266,7 @@ impl Launcher {
         })?;
         let number = child.id();
         let (name, mut told) = (start.name.clone(), child.stdin.take());
-        if let (Manner::Converse(text), Some(pipe)) = (manner, &mut told) {
+        if let (LaunchMode::Interactive(text), Some(pipe)) = (manner, &mut told) {
             // A pipe has room for this; one that is not read later must not stop the event loop.
             let _ = rustix::io::ioctl_fionbio(&*pipe, true);
             let _ = pipe.write_all(&text.as_bytes()[..text.len().min(MOST_TOLD)]);
