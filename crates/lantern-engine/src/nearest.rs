@@ -1,7 +1,7 @@
 //! Why a combination did, or did not, fire: the rules nearest to it, each with the one thing that
 //! keeps it from firing now.
 
-use lantern_model::{Again, Key, KeyCombination, KeyGrab, Manner, Rule, Time, TriggerKind};
+use lantern_model::{Again, Key, KeyCombination, KeyGrab, PressKind, Rule, Time, TriggerKind};
 
 use crate::engine::Engine;
 use crate::key_stroke::{KeyStroke, chord_of, key_stroke_of};
@@ -63,12 +63,12 @@ impl Engine {
 
     /// Whether a rule has the stroke as a trigger; of one with the same key and other modifiers, what
     /// it wants.
-    fn nearness(&self, rule: &Rule, stroke: KeyStroke) -> Option<Result<Manner, String>> {
+    fn nearness(&self, rule: &Rule, stroke: KeyStroke) -> Option<Result<PressKind, String>> {
         let mut other = None;
         for trigger in &rule.triggers {
             let (combo, manner) = match &trigger.cause {
                 TriggerKind::Key { combo, manner, .. } => (combo, *manner),
-                TriggerKind::Keys { combos, .. } => (combos.first()?, Manner::Pressed),
+                TriggerKind::Keys { combos, .. } => (combos.first()?, PressKind::Pressed),
                 TriggerKind::Gesture { shape, holding } => {
                     if key_stroke_of(&holding.0, &self.layout).is_ok_and(|(held, _)| held == stroke)
                     {
@@ -102,7 +102,7 @@ impl Engine {
         &self,
         now: Time,
         number: usize,
-        manner: Manner,
+        manner: PressKind,
         stroke: KeyStroke,
     ) -> Option<String> {
         let rule = &self.rules.rules[number];
@@ -148,11 +148,11 @@ impl Engine {
             );
         }
         match manner {
-            Manner::Pressed => None,
-            Manner::Released => Some("it fires when the key is let go".to_owned()),
-            Manner::Tapped => Some("it fires when the key is let go soon".to_owned()),
-            Manner::Twice => Some("it fires when the key is pressed twice".to_owned()),
-            Manner::Held(span) => {
+            PressKind::Pressed => None,
+            PressKind::Released => Some("it fires when the key is let go".to_owned()),
+            PressKind::Tapped => Some("it fires when the key is let go soon".to_owned()),
+            PressKind::Twice => Some("it fires when the key is pressed twice".to_owned()),
+            PressKind::Held(span) => {
                 let span = lantern_model::Value::Duration(span);
                 Some(format!("it fires when the key is held for {span}"))
             }

@@ -8,8 +8,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use lantern_model::{
-    EffectKind, HeldModifiers, Key, KeyCombination, KeySpec, Manner, ModifierKey, ReplayKey, Time,
-    TriggerKind, Value,
+    EffectKind, HeldModifiers, Key, KeyCombination, KeySpec, ModifierKey, PressKind, ReplayKey,
+    Time, TriggerKind, Value,
 };
 
 use crate::chords::Chorded;
@@ -257,10 +257,10 @@ impl Engine {
     fn take_candidates(&mut self, now: Time, seen: Seen, candidates: &[Candidate], chorded: bool) {
         let rules = Arc::clone(&self.rules);
         let mut winner = |manner| self.winner(now, candidates, seen.held, manner);
-        let pressed = winner(Some(Manner::Pressed));
-        let released = winner(Some(Manner::Released));
-        let tapped = winner(Some(Manner::Tapped));
-        let twice = winner(Some(Manner::Twice));
+        let pressed = winner(Some(PressKind::Pressed));
+        let released = winner(Some(PressKind::Released));
+        let tapped = winner(Some(PressKind::Tapped));
+        let twice = winner(Some(PressKind::Twice));
         let held = self.held_winners(now, candidates, seen.held);
         let chord = !chorded && self.may_become_chord(&seen);
         let sequence = !chorded && self.begin_sequences(now, &seen);
@@ -385,7 +385,7 @@ impl Engine {
         now: Time,
         candidates: &[Candidate],
         held: HeldModifiers,
-        manner: Option<Manner>,
+        manner: Option<PressKind>,
     ) -> Option<Won> {
         let fits = |candidate: &&Candidate| {
             !candidate.stops_only
@@ -403,8 +403,8 @@ impl Engine {
         held: HeldModifiers,
     ) -> Vec<Won> {
         let manners = candidates.iter().map(|candidate| candidate.manner);
-        let mut spans: Vec<Manner> =
-            manners.filter(|manner| matches!(manner, Manner::Held(_))).collect();
+        let mut spans: Vec<PressKind> =
+            manners.filter(|manner| matches!(manner, PressKind::Held(_))).collect();
         spans.sort();
         spans.dedup();
         let winner = |span| self.winner(now, candidates, held, Some(span));
@@ -456,7 +456,7 @@ impl Engine {
         let (_, held, stroke) =
             self.through_remap(lantern_model::ModifierSet::NONE, &give.becomes, give.under);
         let watch = Arc::clone(&self.watch);
-        let won = self.winner(now, watch.candidates(stroke), held, Some(Manner::Pressed));
+        let won = self.winner(now, watch.candidates(stroke), held, Some(PressKind::Pressed));
         self.fire_pressed(now, won, press);
         if won.is_none_or(|won| self.rules.rules[won.0].passing) {
             self.emit(None, EffectKind::ReplayKey(give));

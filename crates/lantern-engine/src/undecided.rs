@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 
-use lantern_model::{EffectKind, Key, Manner, ReplayKey, RuleSet, Time, TriggerKind};
+use lantern_model::{EffectKind, Key, PressKind, ReplayKey, RuleSet, Time, TriggerKind};
 
 use crate::engine::Engine;
 use crate::firing::Press;
@@ -117,7 +117,7 @@ impl Engine {
             spans.push((settings.twice, Hope::Twice));
         }
         for (rule, trigger) in &waiting.held {
-            if let TriggerKind::Key { manner: Manner::Held(span), .. } =
+            if let TriggerKind::Key { manner: PressKind::Held(span), .. } =
                 self.rules.rules[*rule].triggers[*trigger].cause
             {
                 spans.push((span, Hope::Held(*rule, *trigger)));

@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Again, ContextFilter, GrabSet, HeldModifiers, Key, KeyCombination, KeyGrab, Layout, Manner,
-    ModifierKey, ModifierSet, Remap, Rule, RuleSet, TriggerKind,
+    Again, ContextFilter, GrabSet, HeldModifiers, Key, KeyCombination, KeyGrab, Layout,
+    ModifierKey, ModifierSet, PressKind, Remap, Rule, RuleSet, TriggerKind,
 };
 
 use crate::context::Context;
@@ -22,7 +22,7 @@ use crate::key_stroke::{Lack, chord_of, key_stroke_of, key_strokes_of, lacking};
 pub(crate) struct Candidate {
     pub rule: usize,
     pub trigger: usize,
-    pub manner: Manner,
+    pub manner: PressKind,
     /// Modifier keys of one side that must be down.
     sides: Vec<ModifierKey>,
     /// Only its live run may hear it, to stop.
@@ -465,8 +465,8 @@ enum Hold {
     Waits,
 }
 
-fn hold(rule: &Rule, manner: Manner) -> Hold {
-    let open = manner != Manner::Pressed
+fn hold(rule: &Rule, manner: PressKind) -> Hold {
+    let open = manner != PressKind::Pressed
         || rule.condition.is_some()
         || rule.scope.boards.is_some()
         || rule.passing;

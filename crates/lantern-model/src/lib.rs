@@ -44,5 +44,5 @@ pub use rules::{
 };
 pub use shape::{Allowed, Described, Point, Shape, StrokePath};
 pub use time::Time;
-pub use trigger::{ContextFilter, LayerId, LineTest, Manner, Remap, Trigger, TriggerKind};
+pub use trigger::{ContextFilter, LayerId, LineTest, PressKind, Remap, Trigger, TriggerKind};
 pub use value::Value;

@@ -27,7 +27,7 @@ pub enum TriggerKind {
         /// The key it brings under the rule's `as` name.
         brings: KeySpec,
         /// When it fires.
-        manner: Manner,
+        manner: PressKind,
     },
     /// `keys COMBO, COMBO within D`: each pressed so soon after the one before.
     Keys {
@@ -72,7 +72,7 @@ pub enum TriggerKind {
 
 /// When, relative to the key, a rule fires.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
-pub enum Manner {
+pub enum PressKind {
     /// When it goes down.
     #[default]
     Pressed,
@@ -86,10 +86,10 @@ pub enum Manner {
     Held(Duration),
 }
 
-impl Manner {
+impl PressKind {
     /// Whether it is known only some time after the press.
     pub const fn must_wait(self) -> bool {
-        matches!(self, Manner::Tapped | Manner::Twice | Manner::Held(_))
+        matches!(self, PressKind::Tapped | PressKind::Twice | PressKind::Held(_))
     }
 }
 

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Operator;
-use lantern_model::{Again, Corner, Heed, KeySpec, Manner, TimeOfDay, Value, Verb};
+use lantern_model::{Again, Corner, Heed, KeySpec, PressKind, TimeOfDay, Value, Verb};
 
 use crate::Span;
 
@@ -187,7 +187,7 @@ pub struct TriggerSyntax {
 #[derive(Debug, Clone, PartialEq)]
 #[allow(missing_docs)]
 pub enum TriggerSyntaxKind {
-    Key { combo: KeyCombinationSyntax, manner: Manner },
+    Key { combo: KeyCombinationSyntax, manner: PressKind },
     Keys { combos: Vec<KeyCombinationSyntax>, within: Option<Duration> },
     Typed(Quoted),
     Voice(Quoted),

@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::{DeviceId, DeviceKind, KeyCombination, KeySpec, LineTest, Manner, TriggerKind};
+use lantern_model::{
+    DeviceId, DeviceKind, KeyCombination, KeySpec, LineTest, PressKind, TriggerKind,
+};
 use lantern_sense::{Phrase, PhraseError, Slot};
 
 use super::Checker;
@@ -108,13 +110,13 @@ impl Checker<'_> {
         Kind::Record(self.records.len() - 1)
     }
 
-    fn check_manner(&mut self, combo: &tree::KeyCombinationSyntax, manner: Manner, span: Span) {
+    fn check_manner(&mut self, combo: &tree::KeyCombinationSyntax, manner: PressKind, span: Span) {
         let wheel = |part: &KeyPart| match part {
             KeyPart::Key(key, _) => is_wheel(*key),
             KeyPart::Set(keys, _) => keys.iter().any(|key| is_wheel(*key)),
             _ => false,
         };
-        if combo.parts.last().is_some_and(wheel) && manner != Manner::Pressed {
+        if combo.parts.last().is_some_and(wheel) && manner != PressKind::Pressed {
             self.say(
                 Finding::new(Code::BadClause, span, "a wheel has no way up")
                     .label("it turns by a notch and is done")
@@ -341,7 +343,7 @@ fn is_wheel(key: KeySpec) -> bool {
     matches!(key, KeySpec::Named(key) if key.kind() == lantern_model::KeyKind::Wheel)
 }
 
-fn spread_key(combo: &tree::KeyCombinationSyntax, manner: Manner) -> Vec<TriggerKind> {
+fn spread_key(combo: &tree::KeyCombinationSyntax, manner: PressKind) -> Vec<TriggerKind> {
     spread_combo(combo)
         .into_iter()
         .filter_map(|combo| {

@@ -1,6 +1,6 @@
 //! Triggers: what fires a rule.
 
-use lantern_model::{Key, Manner, TimeOfDay};
+use lantern_model::{Key, PressKind, TimeOfDay};
 
 use super::{Parsed, Parser, Said};
 use crate::Finding;
@@ -66,17 +66,17 @@ impl Parser<'_> {
         Ok(TriggerSyntax { kind, name, span: piece.span.to(self.last_span()) })
     }
 
-    fn parse_manner(&mut self) -> Parsed<Manner> {
+    fn parse_manner(&mut self) -> Parsed<PressKind> {
         Ok(if self.take_word("released") {
-            Manner::Released
+            PressKind::Released
         } else if self.take_word("tapped") {
-            Manner::Tapped
+            PressKind::Tapped
         } else if self.take_word("twice") {
-            Manner::Twice
+            PressKind::Twice
         } else if self.take_word("held") {
-            Manner::Held(self.parse_duration()?)
+            PressKind::Held(self.parse_duration()?)
         } else {
-            Manner::Pressed
+            PressKind::Pressed
         })
     }
 

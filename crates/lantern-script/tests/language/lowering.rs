@@ -1,7 +1,7 @@
 //! What rules and steps become.
 
 use lantern_model::code::Op;
-use lantern_model::{Again, KeySpec, Manner, RuleSet, TriggerKind};
+use lantern_model::{Again, KeySpec, PressKind, RuleSet, TriggerKind};
 
 use crate::check_text;
 
@@ -38,7 +38,7 @@ fn clauses_stand_in_the_rule() {
     assert_eq!(rule.scope.apps.as_deref(), Some(&["corelog".to_owned()][..]));
     assert_eq!(rule.again, Again::IsIgnored);
     assert!(rule.while_held && !rule.passing && !rule.repeating);
-    let manners: Vec<Manner> = rule
+    let manners: Vec<PressKind> = rule
         .triggers
         .iter()
         .map(|trigger| match trigger.cause {
@@ -46,7 +46,7 @@ fn clauses_stand_in_the_rule() {
             ref other => panic!("{other:?}"),
         })
         .collect();
-    assert_eq!(manners, [Manner::Released, Manner::Pressed]);
+    assert_eq!(manners, [PressKind::Released, PressKind::Pressed]);
     assert_eq!((rule.place.line, rule.place.column), (4, 1));
 }
 

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
 
-use lantern_model::{Manner, Rule, RuleSet, Trigger, TriggerKind, Value};
+use lantern_model::{PressKind, Rule, RuleSet, Trigger, TriggerKind, Value};
 use serde::Serialize;
 use serde_json::json;
 
@@ -141,11 +141,11 @@ fn how_words(triggers: &[Trigger]) -> Option<String> {
 fn cause_words(cause: &TriggerKind) -> Option<String> {
     Some(match cause {
         TriggerKind::Key { combo, manner, .. } => match manner {
-            Manner::Pressed => combo.to_string(),
-            Manner::Released => format!("{combo}, let go"),
-            Manner::Tapped => format!("{combo}, tapped"),
-            Manner::Twice => format!("{combo}, twice"),
-            Manner::Held(span) => format!("{combo}, held {}", Value::Duration(*span)),
+            PressKind::Pressed => combo.to_string(),
+            PressKind::Released => format!("{combo}, let go"),
+            PressKind::Tapped => format!("{combo}, tapped"),
+            PressKind::Twice => format!("{combo}, twice"),
+            PressKind::Held(span) => format!("{combo}, held {}", Value::Duration(*span)),
         },
         TriggerKind::Keys { combos, .. } => {
             combos.iter().map(ToString::to_string).collect::<Vec<_>>().join(", then ")

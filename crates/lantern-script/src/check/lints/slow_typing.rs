@@ -1,6 +1,6 @@
 //! Keys of plain typing that must wait, as they may become something else.
 
-use lantern_model::{KeyCombination, Manner, TriggerKind, Value};
+use lantern_model::{KeyCombination, PressKind, TriggerKind, Value};
 
 use super::Checker;
 use super::plain_key::plain_keys;
@@ -31,7 +31,7 @@ impl Checker<'_> {
     }
 
     /// What a key must wait for before it is told, if for anything.
-    fn waits_for(&self, combo: &KeyCombination, manner: Manner) -> Option<String> {
+    fn waits_for(&self, combo: &KeyCombination, manner: PressKind) -> Option<String> {
         if plain_keys(combo) > 1 {
             let wait = Value::Duration(self.set.settings.together);
             return Some(format!("the others, for {wait}"));
