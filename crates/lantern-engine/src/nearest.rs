@@ -1,7 +1,9 @@
 //! Why a combination did, or did not, fire: the rules nearest to it, each with the one thing that
 //! keeps it from firing now.
 
-use lantern_model::{Again, Key, KeyCombination, KeyGrab, PressKind, Rule, Time, TriggerKind};
+use lantern_model::{
+    Key, KeyCombination, KeyGrab, PressKind, ReentryPolicy, Rule, Time, TriggerKind,
+};
 
 use crate::engine::Engine;
 use crate::key_stroke::{KeyStroke, chord_of, key_stroke_of};
@@ -163,8 +165,8 @@ impl Engine {
     fn busy(&self, number: usize) -> Option<&'static str> {
         let runs = !self.runs.of_rule(number).is_empty();
         match self.rules.rules[number].again {
-            Again::IsIgnored if runs => Some("its run before still goes on"),
-            Again::Waits if runs && self.waiting.contains_key(&number) => {
+            ReentryPolicy::IsIgnored if runs => Some("its run before still goes on"),
+            ReentryPolicy::Waits if runs && self.waiting.contains_key(&number) => {
                 Some("its run before still goes on, and one firing waits already")
             }
             _ => None,

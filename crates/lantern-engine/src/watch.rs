@@ -9,8 +9,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use lantern_model::{
-    Again, ContextFilter, GrabSet, HeldModifiers, Key, KeyCombination, KeyGrab, Layout,
-    ModifierKey, ModifierSet, PressKind, Remap, Rule, RuleSet, TriggerKind,
+    ContextFilter, GrabSet, HeldModifiers, Key, KeyCombination, KeyGrab, Layout, ModifierKey,
+    ModifierSet, PressKind, ReentryPolicy, Remap, Rule, RuleSet, TriggerKind,
 };
 
 use crate::context::Context;
@@ -472,7 +472,7 @@ fn hold(rule: &Rule, manner: PressKind) -> Hold {
         || rule.passing;
     if open {
         Hold::Waits
-    } else if rule.repeating || rule.while_held || rule.again == Again::Stops {
+    } else if rule.repeating || rule.while_held || rule.again == ReentryPolicy::Stops {
         // Of a key that stops a run no press may be missed, and its release tells of the next.
         Hold::Followed
     } else {

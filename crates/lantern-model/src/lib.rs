@@ -40,7 +40,7 @@ pub use layout::{Group, Layout, Level, Repeat};
 pub use listening::{Ear, Heed, Listening, Sayable};
 pub use modifiers::{HeldModifiers, Modifier, ModifierKey, ModifierSet};
 pub use rules::{
-    Again, Global, Parameter, Routine, RoutineId, Rule, RuleSet, Settings, SourceLocation,
+    Global, Parameter, ReentryPolicy, Routine, RoutineId, Rule, RuleSet, Settings, SourceLocation,
 };
 pub use shape::{Allowed, Described, Point, Shape, StrokePath};
 pub use time::Time;

@@ -243,7 +243,7 @@ pub struct Parameter {
 
 /// What a second firing does while the first runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Again {
+pub enum ReentryPolicy {
     /// One waits, more are dropped.
     #[default]
     Waits,
@@ -287,7 +287,7 @@ pub struct Rule {
     /// Whether the run ends when the key is let go.
     pub while_held: bool,
     /// What a second firing does.
-    pub again: Again,
+    pub again: ReentryPolicy,
     /// Whether it also fires while the screen is locked.
     pub even_locked: bool,
     /// Whether its input has no ceiling.

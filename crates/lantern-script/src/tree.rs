@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Operator;
-use lantern_model::{Again, Corner, Heed, KeySpec, PressKind, TimeOfDay, Value, Verb};
+use lantern_model::{Corner, Heed, KeySpec, PressKind, ReentryPolicy, TimeOfDay, Value, Verb};
 
 use crate::Span;
 
@@ -267,7 +267,7 @@ pub enum ClauseKind {
     /// `named NAME`
     Named(Name),
     /// `again ...`
-    Again(Again),
+    ReentryPolicy(ReentryPolicy),
     /// `even when locked`
     EvenLocked,
     /// `fast`
@@ -292,7 +292,7 @@ impl ClauseKind {
             ClauseKind::Passing => "passing",
             ClauseKind::WhileHeld => "while held",
             ClauseKind::Named(_) => "named",
-            ClauseKind::Again(_) => "again",
+            ClauseKind::ReentryPolicy(_) => "again",
             ClauseKind::EvenLocked => "even when locked",
             ClauseKind::Fast => "fast",
             ClauseKind::Uncalled => "without attention",

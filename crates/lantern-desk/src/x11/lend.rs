@@ -219,7 +219,7 @@ impl X11Desk {
         self.let_server_catch_up()?;
         match resting.look_again(now) {
             Look::Rest => Ok(None),
-            Look::Again(later) => Ok(Some(later)),
+            Look::ReentryPolicy(later) => Ok(Some(later)),
             Look::Wake(later) => {
                 self.methods.wake(&self.link)?;
                 self.flush()?;

@@ -37,7 +37,7 @@ pub(super) enum Look {
     /// They rest, or were given up.
     Rest,
     /// It must be looked again then.
-    Again(Time),
+    ReentryPolicy(Time),
     /// The same, and the input methods are woken until then.
     Wake(Time),
 }
@@ -69,7 +69,7 @@ impl Resting {
         if self.calm == self.needed || now >= self.until {
             Look::Rest
         } else if self.methods.is_empty() || self.slept.is_none() {
-            Look::Again(now + BETWEEN_LOOKS)
+            Look::ReentryPolicy(now + BETWEEN_LOOKS)
         } else {
             Look::Wake(now + BETWEEN_LOOKS)
         }
@@ -159,7 +159,10 @@ mod tests {
             }
         }
         let mut resting = with(&busy).expect("they are there");
-        assert!((0..5).all(|_| matches!(look(&mut resting), Look::Again(_))), "it never rests");
+        assert!(
+            (0..5).all(|_| matches!(look(&mut resting), Look::ReentryPolicy(_))),
+            "it never rests"
+        );
         assert_eq!(resting.look_again(NOW + PATIENCE), Look::Rest, "it is given up");
         for child in [&mut idle, &mut busy, &mut other] {
             child.kill().expect("it is ours");

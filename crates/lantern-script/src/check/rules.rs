@@ -1,7 +1,7 @@
 //! Rules: clauses put together, bodies lowered.
 
 use lantern_model::code::Op;
-use lantern_model::{Again, ContextFilter, RoutineId, Rule, Trigger, TriggerKind};
+use lantern_model::{ContextFilter, ReentryPolicy, RoutineId, Rule, Trigger, TriggerKind};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -186,7 +186,7 @@ impl Checker<'_> {
             repeating: false,
             passing: false,
             while_held: false,
-            again: Again::default(),
+            again: ReentryPolicy::default(),
             even_locked: false,
             fast: false,
             uncalled: false,
@@ -206,7 +206,7 @@ impl Checker<'_> {
                 ClauseKind::Passing => rule.passing = true,
                 ClauseKind::WhileHeld => rule.while_held = true,
                 ClauseKind::Named(name) => rule.name = Some(self.names.full(&name.text)),
-                ClauseKind::Again(again) => rule.again = *again,
+                ClauseKind::ReentryPolicy(again) => rule.again = *again,
                 ClauseKind::EvenLocked => rule.even_locked = true,
                 ClauseKind::Fast => rule.fast = true,
                 ClauseKind::Uncalled => rule.uncalled = true,

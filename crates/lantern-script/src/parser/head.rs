@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Again, Value};
+use lantern_model::{ReentryPolicy, Value};
 
 use super::{Parsed, Parser, Said};
 use crate::Finding;
@@ -91,7 +91,7 @@ impl Parser<'_> {
         } else if self.take_word("named") {
             Some(ClauseKind::Named(self.expect_name("a name")?))
         } else if self.take_word("again") {
-            Some(ClauseKind::Again(self.parse_again()?))
+            Some(ClauseKind::ReentryPolicy(self.parse_again()?))
         } else {
             None
         })
@@ -112,15 +112,15 @@ impl Parser<'_> {
         self.fail_unknown("`app`, `title` or `layer` after `in`", &["app", "title", "layer"])
     }
 
-    fn parse_again(&mut self) -> Parsed<Again> {
-        const WORDS: [(&str, Again); 4] = [
-            ("waits", Again::Waits),
-            ("stops", Again::Stops),
-            ("restarts", Again::Restarts),
-            ("overlaps", Again::Overlaps),
+    fn parse_again(&mut self) -> Parsed<ReentryPolicy> {
+        const WORDS: [(&str, ReentryPolicy); 4] = [
+            ("waits", ReentryPolicy::Waits),
+            ("stops", ReentryPolicy::Stops),
+            ("restarts", ReentryPolicy::Restarts),
+            ("overlaps", ReentryPolicy::Overlaps),
         ];
         if self.take_words(&["is", "ignored"]) {
-            return Ok(Again::IsIgnored);
+            return Ok(ReentryPolicy::IsIgnored);
         }
         for (word, again) in WORDS {
             if self.take_word(word) {

@@ -1,7 +1,7 @@
 //! What rules and steps become.
 
 use lantern_model::code::Op;
-use lantern_model::{Again, KeySpec, PressKind, RuleSet, TriggerKind};
+use lantern_model::{KeySpec, PressKind, ReentryPolicy, RuleSet, TriggerKind};
 
 use crate::check_text;
 
@@ -36,7 +36,7 @@ fn clauses_stand_in_the_rule() {
     assert_eq!(rule.label, "Feed");
     assert_eq!(rule.name.as_deref(), Some("feed"));
     assert_eq!(rule.scope.apps.as_deref(), Some(&["corelog".to_owned()][..]));
-    assert_eq!(rule.again, Again::IsIgnored);
+    assert_eq!(rule.again, ReentryPolicy::IsIgnored);
     assert!(rule.while_held && !rule.passing && !rule.repeating);
     let manners: Vec<PressKind> = rule
         .triggers
