@@ -125,7 +125,7 @@ impl Engine {
     /// Fires a rule as its `again` clause says. A repeat never queues.
     fn fire_again(&mut self, now: Time, rule: usize, firing: Firing) {
         let again = self.rules.rules[rule].again;
-        if again == ReentryPolicy::Overlaps {
+        if again == ReentryPolicy::Parallel {
             return self.start_run(now, rule, firing);
         }
         let live = self.runs.of_rule(rule);
@@ -133,29 +133,29 @@ impl Engine {
             return self.start_run(now, rule, firing);
         }
         let dropped = match again {
-            ReentryPolicy::Waits if firing.is_repeat => "the run before still goes on",
-            ReentryPolicy::Waits if self.waiting.contains_key(&rule) => "one firing waits already",
-            ReentryPolicy::Waits => {
+            ReentryPolicy::Queue if firing.is_repeat => "the run before still goes on",
+            ReentryPolicy::Queue if self.waiting.contains_key(&rule) => "one firing waits already",
+            ReentryPolicy::Queue => {
                 self.waiting.insert(rule, firing);
                 return;
             }
-            ReentryPolicy::IsIgnored => "the run before still goes on",
-            ReentryPolicy::Restarts if firing.is_repeat => "a repeat does not restart a run",
-            ReentryPolicy::Restarts => {
+            ReentryPolicy::Ignore => "the run before still goes on",
+            ReentryPolicy::Restart if firing.is_repeat => "a repeat does not restart a run",
+            ReentryPolicy::Restart => {
                 for run in live {
                     self.end_run(now, run, ReasonKind::Stopped(run, StopCause::FiredAgain));
                 }
                 self.start_run(now, rule, firing);
                 return;
             }
-            ReentryPolicy::Stops if firing.is_repeat => "a repeat does not stop a run",
-            ReentryPolicy::Stops => {
+            ReentryPolicy::Toggle if firing.is_repeat => "a repeat does not stop a run",
+            ReentryPolicy::Toggle => {
                 for run in live {
                     self.end_run(now, run, ReasonKind::Stopped(run, StopCause::OwnTrigger));
                 }
                 return;
             }
-            ReentryPolicy::Overlaps => unreachable!("overlapping runs start above"),
+            ReentryPolicy::Parallel => unreachable!("overlapping runs start above"),
         };
         self.give_reason(now, Some(rule), ReasonKind::Dropped(dropped.to_owned()));
     }
@@ -209,7 +209,7 @@ impl Engine {
         self.runs.add(id, run);
         self.ready.push_back(id);
         self.give_reason(now, Some(rule), ReasonKind::Fired { by, run: id });
-        if definition.again == ReentryPolicy::Stops && !definition.scope.is_anywhere() {
+        if definition.again == ReentryPolicy::Toggle && !definition.scope.is_anywhere() {
             self.rearm(now);
         }
     }
@@ -228,7 +228,7 @@ impl Engine {
             .iter()
             .filter(|candidate| candidate.fits(held))
             .map(|candidate| candidate.rule)
-            .filter(|rule| rules.rules[*rule].again == ReentryPolicy::Stops)
+            .filter(|rule| rules.rules[*rule].again == ReentryPolicy::Toggle)
             .collect();
         let mut stopped = false;
         for rule in stopping {
@@ -243,7 +243,7 @@ impl Engine {
     /// The rules with live runs that their own trigger stops.
     pub(crate) fn self_stopping_rules(&self) -> Vec<usize> {
         let live = self.runs.rules();
-        live.filter(|rule| self.rules.rules[*rule].again == ReentryPolicy::Stops).collect()
+        live.filter(|rule| self.rules.rules[*rule].again == ReentryPolicy::Toggle).collect()
     }
 
     /// The key of `while held` runs was let go.
@@ -291,7 +291,7 @@ impl Engine {
             self.start_run(now, run.rule, waiting);
         }
         let definition = &self.rules.rules[run.rule];
-        if definition.again == ReentryPolicy::Stops && !definition.scope.is_anywhere() {
+        if definition.again == ReentryPolicy::Toggle && !definition.scope.is_anywhere() {
             self.rearm(now);
         }
     }

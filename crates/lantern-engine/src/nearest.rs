@@ -165,8 +165,8 @@ impl Engine {
     fn busy(&self, number: usize) -> Option<&'static str> {
         let runs = !self.runs.of_rule(number).is_empty();
         match self.rules.rules[number].again {
-            ReentryPolicy::IsIgnored if runs => Some("its run before still goes on"),
-            ReentryPolicy::Waits if runs && self.waiting.contains_key(&number) => {
+            ReentryPolicy::Ignore if runs => Some("its run before still goes on"),
+            ReentryPolicy::Queue if runs && self.waiting.contains_key(&number) => {
                 Some("its run before still goes on, and one firing waits already")
             }
             _ => None,

@@ -472,7 +472,7 @@ fn hold(rule: &Rule, manner: PressKind) -> Hold {
         || rule.passing;
     if open {
         Hold::Waits
-    } else if rule.repeating || rule.while_held || rule.again == ReentryPolicy::Stops {
+    } else if rule.repeating || rule.while_held || rule.again == ReentryPolicy::Toggle {
         // Of a key that stops a run no press may be missed, and its release tells of the next.
         Hold::Followed
     } else {

@@ -246,15 +246,15 @@ pub struct Parameter {
 pub enum ReentryPolicy {
     /// One waits, more are dropped.
     #[default]
-    Waits,
+    Queue,
     /// It ends the run.
-    Stops,
+    Toggle,
     /// It ends the run and starts anew.
-    Restarts,
+    Restart,
     /// Both run.
-    Overlaps,
+    Parallel,
     /// Nothing happens.
-    IsIgnored,
+    Ignore,
 }
 
 /// A rule that may fire.

@@ -114,13 +114,13 @@ impl Parser<'_> {
 
     fn parse_again(&mut self) -> Parsed<ReentryPolicy> {
         const WORDS: [(&str, ReentryPolicy); 4] = [
-            ("waits", ReentryPolicy::Waits),
-            ("stops", ReentryPolicy::Stops),
-            ("restarts", ReentryPolicy::Restarts),
-            ("overlaps", ReentryPolicy::Overlaps),
+            ("waits", ReentryPolicy::Queue),
+            ("stops", ReentryPolicy::Toggle),
+            ("restarts", ReentryPolicy::Restart),
+            ("overlaps", ReentryPolicy::Parallel),
         ];
         if self.take_words(&["is", "ignored"]) {
-            return Ok(ReentryPolicy::IsIgnored);
+            return Ok(ReentryPolicy::Ignore);
         }
         for (word, again) in WORDS {
             if self.take_word(word) {

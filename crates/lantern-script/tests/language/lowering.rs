@@ -36,7 +36,7 @@ fn clauses_stand_in_the_rule() {
     assert_eq!(rule.label, "Feed");
     assert_eq!(rule.name.as_deref(), Some("feed"));
     assert_eq!(rule.scope.apps.as_deref(), Some(&["corelog".to_owned()][..]));
-    assert_eq!(rule.again, ReentryPolicy::IsIgnored);
+    assert_eq!(rule.again, ReentryPolicy::Ignore);
     assert!(rule.while_held && !rule.passing && !rule.repeating);
     let manners: Vec<PressKind> = rule
         .triggers
