@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Op;
-use lantern_model::{EffectKind, Heed, Listening, Sayable, Time, TriggerKind, Value};
+use lantern_model::{EffectKind, ListenMode, Listening, Sayable, Time, TriggerKind, Value};
 use lantern_sense::{Understood, heard_words};
 
 use crate::engine::Engine;
@@ -18,7 +18,7 @@ use crate::timers::Timer;
 /// How much the person is heeded.
 #[derive(Debug, Default)]
 pub(crate) struct Attention {
-    heed: Heed,
+    heed: ListenMode,
     /// Whether phrases count without the attention word, until [`Timer::Asleep`] is due.
     awake: bool,
     /// What the ear was told: phrases of the book, each with whether it counts uncalled.
@@ -39,13 +39,14 @@ impl Attention {
 impl Engine {
     /// Whether phrases count without the attention word now.
     fn is_free(&self) -> bool {
-        self.attention.heed == Heed::Freely || self.attention.awake
+        self.attention.heed == ListenMode::Freely || self.attention.awake
     }
 
     /// Whether a rule is listened to, as far as the attention of the ear goes.
     fn is_heeded(&self, rule: usize) -> bool {
         let wakes = |op: &Op| matches!(op, Op::Listen(_));
-        self.attention.heed != Heed::Nothing || self.rules.does(self.rules.rules[rule].body, &wakes)
+        self.attention.heed != ListenMode::Nothing
+            || self.rules.does(self.rules.rules[rule].body, &wakes)
     }
 
     /// Which phrases of the book count now, and whether without the attention word.
@@ -103,7 +104,7 @@ impl Engine {
     }
 
     /// The step `listen`.
-    pub(crate) fn do_listen(&mut self, now: Time, heed: Heed) -> Flow {
+    pub(crate) fn do_listen(&mut self, now: Time, heed: ListenMode) -> Flow {
         self.attention.heed = heed;
         self.fall_asleep();
         self.give_reason(now, None, ReasonKind::Heeds(heed));

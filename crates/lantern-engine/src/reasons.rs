@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::sync::Arc;
 
-use lantern_model::{Ear, Heed, Link, RunId, SourceLocation, Time};
+use lantern_model::{Ear, Link, ListenMode, RunId, SourceLocation, Time};
 
 /// A key that types, as a reason names it where it must not be told which one.
 pub(crate) const CHARACTER: &str = "a key that types";
@@ -51,7 +51,7 @@ pub enum ReasonKind {
     /// The rule would have fired, but did not.
     Dropped(String),
     /// What the person is listened to for from now on.
-    Heeds(Heed),
+    Heeds(ListenMode),
     /// A phrase that counts was said, so sure from 0 to 1.
     Heard(String, f64),
     /// The attention word was said alone.

@@ -3,7 +3,7 @@
 //! `lantern-script` lowers a checked file to this; `lantern-engine` runs it. A block of the file
 //! (`hold`, `repeat`) is a pair of operations, so that a run is a program counter and a small stack.
 
-use crate::{Corner, Heed, KeySpec, LayerId, RoutineId, Value, Verb};
+use crate::{Corner, KeySpec, LayerId, ListenMode, RoutineId, Value, Verb};
 
 /// An expression over values.
 #[derive(Debug, Clone, PartialEq)]
@@ -389,7 +389,7 @@ pub enum Op {
         paused: bool,
     },
     /// Listen for that from now on.
-    Listen(Heed),
+    Listen(ListenMode),
     /// Switch a layer on or off.
     Layer {
         /// Which.

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 /// What the person is listened to for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Heed {
+pub enum ListenMode {
     /// Phrases behind the attention word, if one is set.
     #[default]
     WhenCalled,
@@ -15,18 +15,19 @@ pub enum Heed {
     Nothing,
 }
 
-impl Heed {
+impl ListenMode {
     /// What stands behind `listen`.
     pub const fn words(self) -> &'static str {
         match self {
-            Heed::WhenCalled => "when called",
-            Heed::Freely => "freely",
-            Heed::Nothing => "to nothing",
+            ListenMode::WhenCalled => "when called",
+            ListenMode::Freely => "freely",
+            ListenMode::Nothing => "to nothing",
         }
     }
 
     /// All of them.
-    pub const ALL: [Heed; 3] = [Heed::WhenCalled, Heed::Freely, Heed::Nothing];
+    pub const ALL: [ListenMode; 3] =
+        [ListenMode::WhenCalled, ListenMode::Freely, ListenMode::Nothing];
 }
 
 /// Whether the person can be heard.

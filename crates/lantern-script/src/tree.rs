@@ -3,7 +3,9 @@
 use std::time::Duration;
 
 use lantern_model::code::Operator;
-use lantern_model::{Corner, Heed, KeySpec, PressKind, ReentryPolicy, TimeOfDay, Value, Verb};
+use lantern_model::{
+    Corner, KeySpec, ListenMode, PressKind, ReentryPolicy, TimeOfDay, Value, Verb,
+};
 
 use crate::Span;
 
@@ -396,7 +398,7 @@ pub enum StepKind {
     Resume(Name),
     Enter(Name),
     /// `listen when called`
-    Listen(Heed),
+    Listen(ListenMode),
     Leave(Name),
     Call(Name, Vec<ExprSyntax>),
     /// Something that could not be read; said already.

@@ -1,7 +1,7 @@
 //! Steps and blocks of steps. Those that ask something of programs, devices or the person are in
 //! `deeds`.
 
-use lantern_model::{Corner, Heed};
+use lantern_model::{Corner, ListenMode};
 
 use super::deeds::{self, GIVES_VALUE};
 use super::items::ITEM_WORDS;
@@ -348,14 +348,14 @@ impl Parser<'_> {
 
     /// `listen when called`, `listen freely`, `listen to nothing`
     fn parse_listen(&mut self) -> Parsed<StepKind> {
-        for heed in Heed::ALL {
+        for heed in ListenMode::ALL {
             let words: Vec<&str> = heed.words().split(' ').collect();
             if self.take_words(&words) {
                 return Ok(StepKind::Listen(heed));
             }
         }
         let known: Vec<&str> =
-            Heed::ALL.iter().filter_map(|heed| heed.words().split(' ').next()).collect();
+            ListenMode::ALL.iter().filter_map(|heed| heed.words().split(' ').next()).collect();
         self.fail_unknown("`when called`, `freely` or `to nothing` after `listen`", &known)
     }
 
