@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Op;
-use lantern_model::{EffectKind, ListenMode, Listening, Sayable, Time, TriggerKind, Value};
+use lantern_model::{ActivePhrase, EffectKind, ListenMode, Listening, Time, TriggerKind, Value};
 use lantern_sense::{Understood, heard_words};
 
 use crate::engine::Engine;
@@ -78,9 +78,11 @@ impl Engine {
     fn listening(&self, counting: &[(usize, bool)]) -> Listening {
         let settings = &self.rules.settings;
         let told = counting.iter().filter_map(|counting| self.phrase_of(*counting));
-        let sayable =
-            |(_, text, uncalled): (usize, &str, bool)| Sayable { text: text.to_owned(), uncalled };
-        let mut phrases: Vec<Sayable> = told.map(sayable).collect();
+        let sayable = |(_, text, uncalled): (usize, &str, bool)| ActivePhrase {
+            text: text.to_owned(),
+            uncalled,
+        };
+        let mut phrases: Vec<ActivePhrase> = told.map(sayable).collect();
         phrases.sort();
         phrases.dedup();
         Listening {

@@ -225,7 +225,9 @@ impl Engine {
             Event::Misheard { words, score, why } => {
                 self.handle_misheard(now, &words, score, &why);
             }
-            Event::Ear(ear) => self.give_reason(now, None, ReasonKind::Ear(ear)),
+            Event::MicrophoneState(ear) => {
+                self.give_reason(now, None, ReasonKind::MicrophoneState(ear))
+            }
             Event::Traced(spots) => self.handle_traced(now, &spots),
             Event::Drawn { shape, key, frame, score } => {
                 self.handle_drawn(now, &shape, key, frame, score);

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::sync::Arc;
 
-use lantern_model::{Ear, Link, ListenMode, RunId, SourceLocation, Time};
+use lantern_model::{Link, ListenMode, MicrophoneState, RunId, SourceLocation, Time};
 
 /// A key that types, as a reason names it where it must not be told which one.
 pub(crate) const CHARACTER: &str = "a key that types";
@@ -61,7 +61,7 @@ pub enum ReasonKind {
     /// A device sent a line that is too long; its end was left out.
     CutLine(String),
     /// Whether the person can be heard from now on.
-    Ear(Ear),
+    MicrophoneState(MicrophoneState),
     /// Something was heard or drawn that no rule wants here.
     NotUnderstood(String),
     /// No rule wanted the key after all; the program got it.

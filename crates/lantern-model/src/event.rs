@@ -2,7 +2,9 @@
 
 use std::time::Duration;
 
-use crate::{Ear, EffectId, HeldModifiers, Key, KeyGrab, Layout, Link, Point, Value, WallTime};
+use crate::{
+    EffectId, HeldModifiers, Key, KeyGrab, Layout, Link, MicrophoneState, Point, Value, WallTime,
+};
 
 /// A part of a screen, in its pixels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -128,7 +130,7 @@ pub enum Event {
         why: String,
     },
     /// The ear is open or closed now, or cannot be opened.
-    Ear(Ear),
+    MicrophoneState(MicrophoneState),
     /// Where the pointer went since this was told last, while a shape may be drawn; only when asked
     /// for. The first place after a press is where it was pressed.
     Traced(Vec<Point>),

@@ -37,7 +37,7 @@ pub use effect::{
 pub use event::{App, Event, Rect, Refusal};
 pub use key::{Key, KeyKind, KeySetError};
 pub use layout::{Group, Layout, Level, Repeat};
-pub use listening::{Ear, ListenMode, Listening, Sayable};
+pub use listening::{ActivePhrase, ListenMode, Listening, MicrophoneState};
 pub use modifiers::{HeldModifiers, Modifier, ModifierKey, ModifierSet};
 pub use rules::{
     Global, Parameter, ReentryPolicy, Routine, RoutineId, Rule, RuleSet, Settings, SourceLocation,

@@ -32,7 +32,7 @@ impl ListenMode {
 
 /// Whether the person can be heard.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Ear {
+pub enum MicrophoneState {
     /// The microphone is open.
     Open,
     /// It is closed, as there is nothing to listen for.
@@ -45,7 +45,7 @@ pub enum Ear {
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Listening {
     /// The phrases.
-    pub phrases: Vec<Sayable>,
+    pub phrases: Vec<ActivePhrase>,
     /// Lists of words that stand in them, by name.
     pub lists: BTreeMap<String, String>,
     /// The words that must come before a phrase; empty for none.
@@ -60,7 +60,7 @@ pub struct Listening {
 
 /// A phrase that counts.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Sayable {
+pub struct ActivePhrase {
     /// The phrase as written.
     pub text: String,
     /// Whether it may be said without the attention word.

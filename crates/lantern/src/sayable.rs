@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use lantern_devices::{Hearer, Noted, Source, Verdict};
-use lantern_model::{Listening, RuleSet, Sayable, TriggerKind};
+use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
 use lantern_sense::{Phoneme, Phrase, PhraseBook, Sounds, heard_words, likeness, word_lists};
 
 use crate::failure::Failure;
@@ -31,7 +31,7 @@ impl<'r> Phrases<'r> {
                 let Ok(phrase) = Phrase::parse(text, &lists) else { continue };
                 phrases.push(phrase);
                 owners.push(number);
-                sayable.push(Sayable { text: text.clone(), uncalled: rule.uncalled });
+                sayable.push(ActivePhrase { text: text.clone(), uncalled: rule.uncalled });
             }
         }
         let listening = Listening {
@@ -65,7 +65,7 @@ impl<'r> Phrases<'r> {
     pub fn most_alike(&self, words: &str) -> Vec<String> {
         let said = heard_words(words);
         let called = |uncalled: bool| if uncalled { &[] } else { self.attention.as_slice() };
-        let form = |(phrase, said): (&Phrase, &Sayable)| {
+        let form = |(phrase, said): (&Phrase, &ActivePhrase)| {
             let form = phrase.spoken_forms(1).into_iter().next()?;
             let words: Vec<String> = called(said.uncalled).iter().cloned().chain(form).collect();
             Some(words)

@@ -3,7 +3,7 @@
 use std::sync::LazyLock;
 
 use lantern_engine::ReasonKind;
-use lantern_model::{Deed, Ear, Key, Layout, Link, ModifierKey, RuleSet, Verb};
+use lantern_model::{Deed, Key, Layout, Link, MicrophoneState, ModifierKey, RuleSet, Verb};
 use unicode_width::UnicodeWidthStr;
 
 use crate::foreign::shown;
@@ -48,9 +48,13 @@ fn words_of(kind: &ReasonKind, rules: &RuleSet) -> String {
         ReasonKind::Heard(words, score) => format!("heard {words:?}, {} sure", sureness(*score)),
         ReasonKind::Called => "called by the attention word".to_owned(),
         ReasonKind::Heeds(heed) => format!("listens {}", heed.words()),
-        ReasonKind::Ear(Ear::Open) => "listens: the microphone is open".to_owned(),
-        ReasonKind::Ear(Ear::Closed) => "listens no more: the microphone is closed".to_owned(),
-        ReasonKind::Ear(Ear::Deaf(why)) => format!("hears nothing: {why}"),
+        ReasonKind::MicrophoneState(MicrophoneState::Open) => {
+            "listens: the microphone is open".to_owned()
+        }
+        ReasonKind::MicrophoneState(MicrophoneState::Closed) => {
+            "listens no more: the microphone is closed".to_owned()
+        }
+        ReasonKind::MicrophoneState(MicrophoneState::Deaf(why)) => format!("hears nothing: {why}"),
         ReasonKind::Link(device, Link::Open) => format!("{device} is there"),
         ReasonKind::Link(device, Link::Down(why)) => format!("{device} is not there: {why}"),
         ReasonKind::CutLine(device) => {

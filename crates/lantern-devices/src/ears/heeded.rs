@@ -1,6 +1,6 @@
 //! The phrases that count now, ready for recognisers: as a grammar, and to tell whether words are one.
 
-use lantern_model::{Listening, Sayable};
+use lantern_model::{ActivePhrase, Listening};
 use lantern_sense::{Calling, Grammar, Phrase, PhraseBook, heard_words, word_lists};
 
 /// What is listened for.
@@ -14,7 +14,7 @@ pub(super) struct Heeded {
 impl Heeded {
     pub(super) fn new(listening: &Listening) -> Heeded {
         let lists = word_lists(&listening.lists);
-        let parse = |phrase: &Sayable| {
+        let parse = |phrase: &ActivePhrase| {
             let calling = if phrase.uncalled { Calling::Free } else { Calling::Needed };
             Some((Phrase::parse(&phrase.text, &lists).ok()?, calling))
         };

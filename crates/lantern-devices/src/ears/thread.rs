@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use lantern_model::{Ear as State, Event, Listening};
+use lantern_model::{Event, Listening, MicrophoneState as State};
 use lantern_sense::{Example, Loudness};
 
 use super::outside::Outside;
@@ -62,14 +62,14 @@ pub(super) enum Call {
 
 /// An ear that can be told what to listen for. It ends with this.
 #[derive(Debug)]
-pub(crate) struct Ear {
+pub(crate) struct MicrophoneState {
     calls: Sender<Call>,
     meter: Meter,
 }
 
-impl Ear {
+impl MicrophoneState {
     /// Starts one that listens for nothing yet.
-    pub(crate) fn start(tell: Teller, environment: ChildEnvironment) -> Ear {
+    pub(crate) fn start(tell: Teller, environment: ChildEnvironment) -> MicrophoneState {
         let (sender, calls) = channel();
         let meter = Meter::default();
         let mut worker = Worker {
@@ -88,7 +88,7 @@ impl Ear {
                 worker.begin_anew(fault);
             }
         });
-        Ear { calls: sender, meter }
+        MicrophoneState { calls: sender, meter }
     }
 
     /// How loud it is now; nothing while the ear is closed.
@@ -108,7 +108,7 @@ impl Ear {
     }
 }
 
-impl Drop for Ear {
+impl Drop for MicrophoneState {
     fn drop(&mut self) {
         let _ = self.calls.send(Call::End);
     }
@@ -253,7 +253,7 @@ impl Worker {
     fn tell_state(&mut self, state: State) {
         if self.told != state {
             self.told = state.clone();
-            (self.tell)(Event::Ear(state));
+            (self.tell)(Event::MicrophoneState(state));
         }
     }
 

@@ -381,7 +381,8 @@ fn words(effect: &Effect) -> String {
             format!("do {:?} {:?} {value:?} {limit:?}", deed.verb, deed.words)
         }
         EffectKind::Listen(listening) => {
-            let phrase = |one: &lantern_model::Sayable| format!("{:?} {}", one.text, one.uncalled);
+            let phrase =
+                |one: &lantern_model::ActivePhrase| format!("{:?} {}", one.text, one.uncalled);
             let phrases: Vec<String> = listening.phrases.iter().map(phrase).collect();
             format!("listen for {}", phrases.join(", "))
         }

@@ -1,7 +1,7 @@
 //! The recognisers, and what they make of a sound.
 
 use lantern_devices::{Hearer, Noted, Verdict};
-use lantern_model::{Listening, Sayable};
+use lantern_model::{ActivePhrase, Listening};
 use lantern_sense::{
     EndpointSettings, Endpointer, Example, Sign, TaughtPhrase, Utterance, features,
 };
@@ -45,7 +45,7 @@ impl Recogniser {
             Recogniser::Model => Hearer::by_model().expect("the speech library is installed"),
             Recogniser::Taught => Hearer::by_teaching(&teach(called, voice)),
         };
-        let sayable = |text: &&str| Sayable { text: (*text).to_owned(), uncalled: false };
+        let sayable = |text: &&str| ActivePhrase { text: (*text).to_owned(), uncalled: false };
         let attention = if called { "lantern" } else { "" };
         let listening = Listening {
             phrases: said::PHRASES.iter().map(sayable).collect(),

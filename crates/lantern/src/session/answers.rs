@@ -420,7 +420,7 @@ fn kind_word(kind: &ReasonKind) -> &'static str {
         ReasonKind::Heard(..) => "heard",
         ReasonKind::Called => "called",
         ReasonKind::Heeds(_) => "heeds",
-        ReasonKind::Ear(_) => "ear",
+        ReasonKind::MicrophoneState(_) => "ear",
         ReasonKind::Link(_, Link::Open) => "device-there",
         ReasonKind::Link(_, Link::Down(_)) => "device-away",
         ReasonKind::CutLine(_) => "line-cut",

@@ -4,7 +4,7 @@
 use lantern_desk::Desk;
 use lantern_devices::Shortcut;
 use lantern_engine::ReasonKind;
-use lantern_model::{Ear, Event, Key, KeyCombination, KeySpec, Link, Time};
+use lantern_model::{Event, Key, KeyCombination, KeySpec, Link, MicrophoneState, Time};
 
 use super::Session;
 use crate::foreign::shown;
@@ -50,7 +50,7 @@ impl<D: Desk> Session<'_, D> {
                     | ReasonKind::Braked(_)
                     | ReasonKind::NotOnBoard(_)
                     | ReasonKind::Refused(_)
-                    | ReasonKind::Ear(Ear::Deaf(_))
+                    | ReasonKind::MicrophoneState(MicrophoneState::Deaf(_))
                     | ReasonKind::Link(_, Link::Down(_))
                     | ReasonKind::CutLine(_)
                     | ReasonKind::Panic { .. }
