@@ -80,7 +80,7 @@ type Grab = (Detail, Under);
 
 /// How a grab is taken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct GrabMode {
+struct GrabOptions {
     /// Whether the server waits for our answer.
     waits: bool,
     /// What is told of beside the presses themselves.
@@ -101,7 +101,7 @@ pub(super) type Refusals = Vec<(KeyGrab, Refusal)>;
 pub(super) struct Grabs {
     /// What must be withheld of each key.
     wanted: BTreeMap<Detail, Vec<KeyGrab>>,
-    taken: BTreeMap<Grab, GrabMode>,
+    taken: BTreeMap<Grab, GrabOptions>,
 }
 
 impl Grabs {
@@ -141,7 +141,7 @@ impl Grabs {
     ) -> Result<Refusals, DeskError> {
         let mut refused = Vec::new();
         self.wanted.clear();
-        let mut goal: BTreeMap<Grab, GrabMode> = BTreeMap::new();
+        let mut goal: BTreeMap<Grab, GrabOptions> = BTreeMap::new();
         for armed in wanted {
             let masks = keymap.grab_masks(armed.families, armed.further, locked);
             let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
@@ -155,7 +155,8 @@ impl Grabs {
                 masks.into_iter().map(Under::Mask).collect()
             };
             for under in unders {
-                let manner = goal.entry((detail, under)).or_insert(GrabMode { waits: false, raw });
+                let manner =
+                    goal.entry((detail, under)).or_insert(GrabOptions { waits: false, raw });
                 manner.waits |= armed.waits || is_shared(detail);
             }
         }
@@ -165,8 +166,8 @@ impl Grabs {
         for old in self.taken.keys().filter(|old| !goal.contains_key(old)) {
             ungrab(link, *old)?;
         }
-        let is_new = |(grab, manner): &(&Grab, &GrabMode)| self.taken.get(grab) != Some(manner);
-        let fresh: Vec<(Grab, GrabMode)> =
+        let is_new = |(grab, manner): &(&Grab, &GrabOptions)| self.taken.get(grab) != Some(manner);
+        let fresh: Vec<(Grab, GrabOptions)> =
             goal.iter().filter(is_new).map(|(grab, manner)| (*grab, *manner)).collect();
         self.taken.retain(|old, _| goal.contains_key(old));
         let missed = self.grab_all(link, &fresh)?;
@@ -176,10 +177,10 @@ impl Grabs {
         let masks = keymap.grab_masks(ModifierSet::NONE, true, locked);
         let each = |(detail, _): &Grab| {
             let detail = *detail;
-            let manner = GrabMode { waits: true, raw };
+            let manner = GrabOptions { waits: true, raw };
             masks.iter().map(move |mask| ((detail, Under::Mask(*mask)), manner)).collect::<Vec<_>>()
         };
-        let split: Vec<(Grab, GrabMode)> = any.iter().flat_map(each).collect();
+        let split: Vec<(Grab, GrabOptions)> = any.iter().flat_map(each).collect();
         let missed = self.grab_all(link, &split)?;
         for (detail, under) in single.into_iter().chain(missed) {
             self.refuse(keymap, detail, under, &mut refused);
@@ -203,7 +204,7 @@ impl Grabs {
     fn grab_all(
         &mut self,
         link: &Link,
-        fresh: &[(Grab, GrabMode)],
+        fresh: &[(Grab, GrabOptions)],
     ) -> Result<Vec<Grab>, DeskError> {
         let mut missed = Vec::new();
         let mut probes = Vec::with_capacity(fresh.len());
@@ -248,7 +249,7 @@ impl Grabs {
         self.of(detail).any(|(_, manner)| manner.waits)
     }
 
-    fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, GrabMode)> {
+    fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, GrabOptions)> {
         let from = self.taken.range((detail, Under::Mask(0))..);
         from.take_while(move |((of, _), _)| *of == detail).map(|(grab, manner)| (*grab, *manner))
     }
@@ -290,7 +291,7 @@ pub(super) fn is_free(link: &Link, detail: Detail, mask: u32) -> Result<bool, De
     let wanted = (detail, Under::Mask(mask));
     let core = probe(link, wanted)?.check().is_ok();
     end_probe(link, wanted)?;
-    let manner = GrabMode { waits: false, raw: Raw::default() };
+    let manner = GrabOptions { waits: false, raw: Raw::default() };
     let modern = grab(link, wanted, manner)?.reply()?.modifiers.is_empty();
     if modern {
         ungrab(link, wanted)?;
@@ -304,7 +305,7 @@ type GrabCookie<'c> = x11rb::cookie::Cookie<'c, ServerConnection, xinput::XIPass
 fn grab<'c>(
     link: &'c Link,
     (detail, under): Grab,
-    GrabMode { waits, raw }: GrabMode,
+    GrabOptions { waits, raw }: GrabOptions,
 ) -> Result<GrabCookie<'c>, DeskError> {
     let (device, kind, events) = match detail {
         // Its release is asked for otherwise, if anybody wants it: each that is told of ends a rest.
