@@ -13,7 +13,7 @@ use rustix::event::{EventfdFlags, eventfd};
 
 use crate::caught::catch;
 use crate::children::ChildEnvironment;
-use crate::ears::{LastSaid, MicrophoneState, Teller};
+use crate::ears::{LastSaid, SpeechThread, Teller};
 use crate::elements::{self, Announcer, Front};
 use crate::links::{Answer, LinkError, Linked, Links, Tell};
 use crate::methods::InputMethods;
@@ -68,7 +68,7 @@ pub struct Services {
     /// One for what is read out to who cannot see it.
     announcer: Option<Sender<String>>,
     /// Who listens to the person, once anything is to be heard.
-    ear: Option<MicrophoneState>,
+    ear: Option<SpeechThread>,
     /// Who speaks with devices, once there are any.
     links: Option<Links>,
     /// Whether it is watched where the keyboard goes.
@@ -254,7 +254,7 @@ impl Services {
     pub fn listen_for(&mut self, listening: Listening) {
         if self.ear.is_none() {
             let tell: Teller = Arc::new(self.teller());
-            self.ear = Some(MicrophoneState::start(tell, self.environment.clone()));
+            self.ear = Some(SpeechThread::start(tell, self.environment.clone()));
         }
         if let Some(ear) = &self.ear {
             ear.listen_for(listening);
@@ -286,12 +286,12 @@ impl Services {
 
     /// How loud it is at the microphone; nothing while nobody listens.
     pub fn loudness(&self) -> Option<lantern_sense::Loudness> {
-        self.ear.as_ref().and_then(MicrophoneState::loudness)
+        self.ear.as_ref().and_then(SpeechThread::loudness)
     }
 
     /// What was said last.
     pub fn last_said(&self) -> Option<LastSaid> {
-        self.ear.as_ref().and_then(MicrophoneState::last)
+        self.ear.as_ref().and_then(SpeechThread::last)
     }
 
     /// How those who watch tell what they saw.

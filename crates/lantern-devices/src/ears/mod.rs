@@ -14,4 +14,4 @@ pub use hearer::{Hearer, Noted, Verdict};
 pub use sources::Source;
 pub use taught::{read_taught, taught_path, write_taught};
 pub use thread::LastSaid;
-pub(crate) use thread::{MicrophoneState, Teller};
+pub(crate) use thread::{SpeechThread, Teller};

@@ -62,14 +62,14 @@ pub(super) enum Call {
 
 /// An ear that can be told what to listen for. It ends with this.
 #[derive(Debug)]
-pub(crate) struct MicrophoneState {
+pub(crate) struct SpeechThread {
     calls: Sender<Call>,
     meter: Meter,
 }
 
-impl MicrophoneState {
+impl SpeechThread {
     /// Starts one that listens for nothing yet.
-    pub(crate) fn start(tell: Teller, environment: ChildEnvironment) -> MicrophoneState {
+    pub(crate) fn start(tell: Teller, environment: ChildEnvironment) -> SpeechThread {
         let (sender, calls) = channel();
         let meter = Meter::default();
         let mut worker = Worker {
@@ -88,7 +88,7 @@ impl MicrophoneState {
                 worker.begin_anew(fault);
             }
         });
-        MicrophoneState { calls: sender, meter }
+        SpeechThread { calls: sender, meter }
     }
 
     /// How loud it is now; nothing while the ear is closed.
@@ -108,7 +108,7 @@ impl MicrophoneState {
     }
 }
 
-impl Drop for MicrophoneState {
+impl Drop for SpeechThread {
     fn drop(&mut self) {
         let _ = self.calls.send(Call::End);
     }
