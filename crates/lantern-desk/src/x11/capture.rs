@@ -7,7 +7,7 @@ use x11rb::protocol::Event;
 use x11rb::protocol::xinput::{ConnectionExt as _, GrabOwner, KeyEventFlags, XIEventMask};
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, GrabStatus};
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::grabs::{Detail, is_free};
 use super::keymap::{Keymap, key_of};
 use super::pointer::key_of_button;
@@ -39,7 +39,7 @@ pub struct Captured {
 /// # Errors
 /// When the display cannot be reached, or another program has the keyboard to itself.
 pub fn capture(listening: impl FnOnce()) -> Result<Captured, DeskError> {
-    let link = Link::open(None)?;
+    let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let keys = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
     grab(&link, link.devices.master_pointer, XIEventMask::BUTTON_PRESS)?;
@@ -97,7 +97,7 @@ pub fn capture(listening: impl FnOnce()) -> Result<Captured, DeskError> {
     Ok(Captured { key, families, code, keysym, types, device, held })
 }
 
-fn grab(link: &Link, device: u16, events: XIEventMask) -> Result<(), DeskError> {
+fn grab(link: &XConnection, device: u16, events: XIEventMask) -> Result<(), DeskError> {
     let mode = GrabMode::ASYNC;
     let reply = link
         .conn

@@ -104,7 +104,7 @@ fn ranges_of(info: &xinput::XIDeviceInfo) -> Option<[Range; 2]> {
 
 /// A connection with what goes with it.
 #[derive(Debug)]
-pub(super) struct Link {
+pub(super) struct XConnection {
     pub conn: ServerConnection,
     pub root: Window,
     /// The numbers of the extensions, by which their requests and events are known.
@@ -116,9 +116,9 @@ pub(super) struct Link {
     pub devices: Devices,
 }
 
-impl Link {
+impl XConnection {
     /// Connects to a display, or to the one in DISPLAY.
-    pub(super) fn open(display: Option<&str>) -> Result<Link, DeskError> {
+    pub(super) fn open(display: Option<&str>) -> Result<XConnection, DeskError> {
         let display = display.map(str::to_owned);
         let display = display.unwrap_or_else(|| env::var("DISPLAY").unwrap_or_default());
         if display.is_empty() {
@@ -143,7 +143,7 @@ impl Link {
         let devices = query_devices(&conn)?;
         let atoms = atoms.reply()?;
         let root = conn.setup().roots[screen].root;
-        Ok(Link { conn, root, xtest, xinput, device_mapping_notify, atoms, devices })
+        Ok(XConnection { conn, root, xtest, xinput, device_mapping_notify, atoms, devices })
     }
 
     /// Puts in a press or release. The library would ask for memory for it, which is felt where a key

@@ -7,7 +7,7 @@ use lantern_model::Key;
 use x11rb::connection::SequenceNumber;
 use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, InputStateData, XIEventMask};
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::keymap::key_of;
 use super::pointer::{ButtonMaps, key_of_button};
 use crate::DeskError;
@@ -31,7 +31,7 @@ pub(super) struct Raw {
 }
 
 /// Keycodes that are down on the real keyboards.
-pub(super) fn real_keycodes(link: &Link) -> Result<BTreeSet<u8>, DeskError> {
+pub(super) fn real_keycodes(link: &XConnection) -> Result<BTreeSet<u8>, DeskError> {
     let mut down = BTreeSet::new();
     for (_, state) in query(link, &link.devices.keyboards)? {
         if let InputStateData::Key(keys) = state {
@@ -42,7 +42,7 @@ pub(super) fn real_keycodes(link: &Link) -> Result<BTreeSet<u8>, DeskError> {
 }
 
 /// Keys and buttons that are down on the real devices.
-pub(super) fn real_keys(link: &Link, maps: &ButtonMaps) -> Result<BTreeSet<Key>, DeskError> {
+pub(super) fn real_keys(link: &XConnection, maps: &ButtonMaps) -> Result<BTreeSet<Key>, DeskError> {
     let mut down: BTreeSet<Key> = real_keycodes(link)?.into_iter().filter_map(key_of).collect();
     for (device, state) in query(link, &link.devices.pointers)? {
         if let InputStateData::Button(buttons) = state {
@@ -56,7 +56,10 @@ pub(super) fn real_keys(link: &Link, maps: &ButtonMaps) -> Result<BTreeSet<Key>,
 }
 
 /// The state of each class of devices, with the device's number.
-pub(super) fn query(link: &Link, devices: &[u8]) -> Result<Vec<(u8, InputStateData)>, DeskError> {
+pub(super) fn query(
+    link: &XConnection,
+    devices: &[u8],
+) -> Result<Vec<(u8, InputStateData)>, DeskError> {
     let mut cookies = Vec::with_capacity(devices.len());
     for device in devices {
         cookies.push((*device, link.conn.xinput_query_device_state(*device)?));
@@ -111,7 +114,7 @@ fn together<const N: usize>(sorts: [(bool, XIEventMask); N]) -> XIEventMask {
 /// Asks for raw events where something else was asked for before; gives the number of the request,
 /// which is made in any case. When a device comes or goes, all must be asked anew.
 pub(super) fn select_raw(
-    link: &Link,
+    link: &XConnection,
     before: Raw,
     wanted: Raw,
 ) -> Result<SequenceNumber, DeskError> {

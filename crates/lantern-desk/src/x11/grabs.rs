@@ -22,7 +22,7 @@ use x11rb::protocol::xinput::{
 };
 use x11rb::protocol::xproto::{ButtonIndex, ConnectionExt as _, EventMask, GrabMode, ModMask};
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::fingers::Raw;
 use super::keymap::{Keymap, core_mask, keycode_of};
 use super::pointer::button_of;
@@ -133,7 +133,7 @@ impl Grabs {
     /// Grabs exactly `wanted`; gives those that somebody else holds.
     pub(super) fn replace(
         &mut self,
-        link: &Link,
+        link: &XConnection,
         keymap: &Keymap,
         locked: u16,
         wanted: &[KeyGrab],
@@ -203,7 +203,7 @@ impl Grabs {
     /// somebody else has.
     fn grab_all(
         &mut self,
-        link: &Link,
+        link: &XConnection,
         fresh: &[(Grab, GrabOptions)],
     ) -> Result<Vec<Grab>, DeskError> {
         let mut missed = Vec::new();
@@ -232,12 +232,12 @@ impl Grabs {
     }
 
     /// Lets the grabs of a key go, so that what is injected does not come back to us.
-    pub(super) fn suspend(&self, link: &Link, detail: Detail) -> Result<(), DeskError> {
+    pub(super) fn suspend(&self, link: &XConnection, detail: Detail) -> Result<(), DeskError> {
         self.of(detail).try_for_each(|(taken, _)| ungrab(link, taken))
     }
 
     /// Takes them again.
-    pub(super) fn resume(&self, link: &Link, detail: Detail) -> Result<(), DeskError> {
+    pub(super) fn resume(&self, link: &XConnection, detail: Detail) -> Result<(), DeskError> {
         for (taken, manner) in self.of(detail) {
             grab(link, taken, manner)?.discard_reply_and_errors();
         }
@@ -256,7 +256,7 @@ impl Grabs {
 }
 
 fn probe<'c>(
-    link: &'c Link,
+    link: &'c XConnection,
     (detail, under): Grab,
 ) -> Result<VoidCookie<'c, ServerConnection>, DeskError> {
     let (root, mode) = (link.root, GrabMode::ASYNC);
@@ -276,7 +276,7 @@ fn probe<'c>(
     })
 }
 
-fn end_probe(link: &Link, (detail, under): Grab) -> Result<(), DeskError> {
+fn end_probe(link: &XConnection, (detail, under): Grab) -> Result<(), DeskError> {
     match detail {
         Detail::Code(code) => link.conn.ungrab_key(code, link.root, under.core())?,
         Detail::Button(button) => {
@@ -287,7 +287,7 @@ fn end_probe(link: &Link, (detail, under): Grab) -> Result<(), DeskError> {
 }
 
 /// Whether nobody holds a combination.
-pub(super) fn is_free(link: &Link, detail: Detail, mask: u32) -> Result<bool, DeskError> {
+pub(super) fn is_free(link: &XConnection, detail: Detail, mask: u32) -> Result<bool, DeskError> {
     let wanted = (detail, Under::Mask(mask));
     let core = probe(link, wanted)?.check().is_ok();
     end_probe(link, wanted)?;
@@ -303,7 +303,7 @@ pub(super) fn is_free(link: &Link, detail: Detail, mask: u32) -> Result<bool, De
 type GrabCookie<'c> = x11rb::cookie::Cookie<'c, ServerConnection, xinput::XIPassiveGrabDeviceReply>;
 
 fn grab<'c>(
-    link: &'c Link,
+    link: &'c XConnection,
     (detail, under): Grab,
     GrabOptions { waits, raw }: GrabOptions,
 ) -> Result<GrabCookie<'c>, DeskError> {
@@ -337,7 +337,7 @@ fn grab<'c>(
     )?)
 }
 
-fn ungrab(link: &Link, (detail, under): Grab) -> Result<(), DeskError> {
+fn ungrab(link: &XConnection, (detail, under): Grab) -> Result<(), DeskError> {
     let (device, kind) = match detail {
         Detail::Code(_) => (link.devices.master_keyboard, GrabType::KEYCODE),
         Detail::Button(_) => (link.devices.master_pointer, GrabType::BUTTON),

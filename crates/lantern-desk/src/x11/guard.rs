@@ -19,7 +19,7 @@ use x11rb::protocol::xinput::InputStateData;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, GrabMode, GrabStatus};
 use x11rb::rust_connection::RustConnection;
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::fingers::{query, set_bits};
 use super::windows;
 use crate::{DeskError, HeldFile, HeldMarks};
@@ -64,7 +64,7 @@ pub fn guard_held(
     process: Option<u32>,
     watched: &mut dyn Watched,
 ) -> Result<(), DeskError> {
-    let link = Link::open(display)?;
+    let link = XConnection::open(display)?;
     let mut alarm = IdleAlarm::set(display)?;
     let mut looks = false;
     loop {
@@ -112,12 +112,15 @@ pub fn guard_held(
 /// # Errors
 /// When the display cannot be reached.
 pub fn release_held(display: Option<&str>, held: &HeldFile) -> Result<(), DeskError> {
-    release_marked(&Link::open(display)?, held.marks())
+    release_marked(&XConnection::open(display)?, held.marks())
 }
 
 /// Releases every key and button that is marked and takes lent keycodes back. Where marks are lost,
 /// all that XTEST's devices hold is released.
-pub(super) fn release_marked(link: &Link, marks: Option<HeldMarks>) -> Result<(), DeskError> {
+pub(super) fn release_marked(
+    link: &XConnection,
+    marks: Option<HeldMarks>,
+) -> Result<(), DeskError> {
     let marks = match marks {
         Some(marks) => marks,
         None => injected_marks(link)?,
@@ -135,7 +138,7 @@ pub(super) fn release_marked(link: &Link, marks: Option<HeldMarks>) -> Result<()
 }
 
 /// Keys and buttons that are down on XTEST's own devices, by any program.
-fn injected_marks(link: &Link) -> Result<HeldMarks, DeskError> {
+fn injected_marks(link: &XConnection) -> Result<HeldMarks, DeskError> {
     let mut marks = HeldMarks::default();
     let numbers = link.devices.injected.iter().filter_map(|id| u8::try_from(*id).ok());
     for (_, state) in query(link, &numbers.collect::<Vec<u8>>())? {
@@ -149,7 +152,7 @@ fn injected_marks(link: &Link) -> Result<HeldMarks, DeskError> {
 }
 
 /// Whether another client has grabbed the keyboard or the pointer.
-fn is_taken(link: &Link) -> Result<bool, DeskError> {
+fn is_taken(link: &XConnection) -> Result<bool, DeskError> {
     let (mode, now) = (GrabMode::ASYNC, x11rb::CURRENT_TIME);
     // Both are given up in the same breath, so that no key of the person's falls in between.
     let keyboard = link.conn.grab_keyboard(false, link.root, now, mode, mode)?;

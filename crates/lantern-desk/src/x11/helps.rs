@@ -6,7 +6,7 @@ use x11rb::protocol::xkb::{AXOption, BoolCtrl, ConnectionExt as _, Control, ID, 
 use x11rb::protocol::xproto::ModMask;
 
 use super::X11Desk;
-use super::connection::Link;
+use super::connection::XConnection;
 use crate::DeskError;
 
 /// Helps that make a key count late, or not at all when it comes again soon.
@@ -17,12 +17,12 @@ impl Delays {
     const ALL: u32 = 0b110;
 
     /// Those that are on.
-    pub(super) fn read(link: &Link) -> Result<Delays, DeskError> {
+    pub(super) fn read(link: &XConnection) -> Result<Delays, DeskError> {
         let controls = link.conn.xkb_get_controls(ID::USE_CORE_KBD.into())?.reply()?;
         Ok(Delays(u32::from(controls.enabled_controls) & Delays::ALL))
     }
 
-    fn set(link: &Link, on: u32) -> Result<(), DeskError> {
+    fn set(link: &XConnection, on: u32) -> Result<(), DeskError> {
         let (no_keys, no_names) = (ModMask::from(0u16), VMod::from(0u16));
         let (no_bool, no_option) = (BoolCtrl::from(0u32), AXOption::from(0u16));
         let affected = BoolCtrl::from(Delays::ALL);

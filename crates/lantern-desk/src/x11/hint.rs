@@ -8,7 +8,7 @@ use x11rb::protocol::xproto::{
     AtomEnum, ClipOrdering, ConnectionExt as _, CreateWindowAux, PropMode, Window, WindowClass,
 };
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::picture::{depth, picture, scale_of};
 use super::pointer;
 use crate::DeskError;
@@ -41,7 +41,12 @@ pub(super) struct Hints {
 
 impl Hints {
     /// Shows a hint; an older one of the same rule goes.
-    pub(super) fn show(&mut self, link: &Link, now: Time, hint: &Hint) -> Result<(), DeskError> {
+    pub(super) fn show(
+        &mut self,
+        link: &XConnection,
+        now: Time,
+        hint: &Hint,
+    ) -> Result<(), DeskError> {
         let same = |shown: &mut ShownHint| shown.rule == hint.rule;
         let old: Vec<ShownHint> = self.shown.extract_if(.., same).collect();
         let scale = scale_of(link)?;
@@ -66,7 +71,11 @@ impl Hints {
     }
 
     /// Takes those off the screen whose time is over.
-    pub(super) fn handle_deadline(&mut self, link: &Link, now: Time) -> Result<(), DeskError> {
+    pub(super) fn handle_deadline(
+        &mut self,
+        link: &XConnection,
+        now: Time,
+    ) -> Result<(), DeskError> {
         let gone: Vec<ShownHint> = self.shown.extract_if(.., |shown| shown.until <= now).collect();
         remove(link, gone)
     }
@@ -78,7 +87,7 @@ impl Hints {
     /// Where it is wanted, or the nearest place above or below that is free.
     fn free_place(
         &self,
-        link: &Link,
+        link: &XConnection,
         place: HintPlace,
         screen: Rect,
         canvas: &Canvas,
@@ -128,7 +137,7 @@ fn overlap(one: &Rect, other: &Rect) -> bool {
         && other.y < one.y + one.height
 }
 
-fn remove(link: &Link, hints: Vec<ShownHint>) -> Result<(), DeskError> {
+fn remove(link: &XConnection, hints: Vec<ShownHint>) -> Result<(), DeskError> {
     for hint in &hints {
         link.conn.destroy_window(hint.window)?;
     }
@@ -140,7 +149,7 @@ fn remove(link: &Link, hints: Vec<ShownHint>) -> Result<(), DeskError> {
 
 /// Opens a window that shows a sign and that the pointer does not see; `name` is what it is called.
 pub(super) fn open(
-    link: &Link,
+    link: &XConnection,
     frame: Rect,
     canvas: &Canvas,
     name: &str,

@@ -12,7 +12,7 @@ use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, XIEventMask};
 use x11rb::protocol::xkb::{ConnectionExt as _, EventType, ID, MapPart, SelectEventsAux};
 use x11rb::protocol::xproto::{self, ConnectionExt as _};
 
-use super::connection::{self, Link};
+use super::connection::{self, XConnection};
 use super::fingers::{self, Raw};
 use super::keymap::{Keymap, key_of, side_of};
 use super::pointer::{self, ButtonMaps, key_of_button};
@@ -57,7 +57,7 @@ pub enum Sight {
 /// A connection that only looks.
 #[derive(Debug)]
 pub struct Listener {
-    link: Link,
+    link: XConnection,
     keymap: Keymap,
     buttons: ButtonMaps,
     /// Keys and buttons that are down.
@@ -73,7 +73,7 @@ impl Listener {
     /// # Errors
     /// When the display cannot be reached.
     pub fn open() -> Result<Listener, DeskError> {
-        let link = Link::open(None)?;
+        let link = XConnection::open(None)?;
         fingers::select_raw(&link, Raw::default(), Raw { all: true, ..Raw::default() })?;
         let hierarchy = EventMask { deviceid: 0, mask: vec![XIEventMask::HIERARCHY] };
         link.conn.xinput_xi_select_events(link.root, &[hierarchy])?;

@@ -12,7 +12,7 @@ use x11rb::protocol::xproto::{
     AtomEnum, ClientMessageEvent, ConnectionExt as _, EventMask, Window,
 };
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::{X11Desk, windows};
 use crate::DeskError;
 
@@ -45,7 +45,7 @@ impl Methods {
     }
 
     /// Looks which there are.
-    pub(super) fn look(&mut self, link: &Link) -> Result<(), DeskError> {
+    pub(super) fn look(&mut self, link: &XConnection) -> Result<(), DeskError> {
         let listed = link.atoms.XIM_SERVERS;
         self.windows.clear();
         for server in windows::numbers(link, link.root, listed, AtomEnum::ATOM.into())? {
@@ -58,7 +58,7 @@ impl Methods {
     }
 
     /// The processes of those that there were when it was looked last.
-    pub(super) fn processes(&self, link: &Link) -> Result<Vec<u32>, DeskError> {
+    pub(super) fn processes(&self, link: &XConnection) -> Result<Vec<u32>, DeskError> {
         let mut processes = Vec::new();
         for window in &self.windows {
             processes.extend(windows::process_of(link, *window)?);
@@ -67,7 +67,7 @@ impl Methods {
     }
 
     /// Has them look at what came.
-    pub(super) fn wake(&self, link: &Link) -> Result<(), DeskError> {
+    pub(super) fn wake(&self, link: &XConnection) -> Result<(), DeskError> {
         for window in &self.windows {
             let message =
                 ClientMessageEvent::new(32, *window, link.atoms.COLD_LANTERN_WAKE, [0; 5]);

@@ -53,7 +53,7 @@ use x11rb::protocol::xproto::Window;
 
 use crate::{Desk, DeskError, HeldKeys};
 use clipboard::Clipboard;
-use connection::Link;
+use connection::XConnection;
 use deeds::Coming;
 use grabs::{Detail, Grabs, Refusals};
 use guard::release_marked;
@@ -78,7 +78,7 @@ const LOCK: u16 = 2;
 /// The desk on an X display.
 #[derive(Debug)]
 pub struct X11Desk {
-    link: Link,
+    link: XConnection,
     keymap: Keymap,
     buttons: ButtonMaps,
     /// Locked modifiers, as XKB last said.
@@ -144,7 +144,7 @@ impl X11Desk {
     /// # Errors
     /// When the display cannot be reached, or lacks what we need.
     pub fn open_on(display: Option<&str>, held: HeldKeys) -> Result<X11Desk, DeskError> {
-        let link = Link::open(display)?;
+        let link = XConnection::open(display)?;
         release_marked(&link, held.marks())?;
         let mut held = held;
         held.clear();

@@ -5,12 +5,12 @@ use x11rb::protocol::xproto::{
     AtomEnum, ConnectionExt as _, CreateGCAux, ImageFormat, ImageOrder, Pixmap, Screen, Visualtype,
 };
 
-use super::connection::Link;
+use super::connection::XConnection;
 use crate::DeskError;
 use crate::drawing::Canvas;
 
 /// The pixels, in the server.
-pub(super) fn picture(link: &Link, canvas: &Canvas) -> Result<Pixmap, DeskError> {
+pub(super) fn picture(link: &XConnection, canvas: &Canvas) -> Result<Pixmap, DeskError> {
     let conn = &link.conn;
     let size = |pixels: usize| u16::try_from(pixels).unwrap_or(u16::MAX);
     let (width, depth) = (size(canvas.width), depth(link));
@@ -31,18 +31,18 @@ pub(super) fn picture(link: &Link, canvas: &Canvas) -> Result<Pixmap, DeskError>
     Ok(pixmap)
 }
 
-fn screen(link: &Link) -> &Screen {
+fn screen(link: &XConnection) -> &Screen {
     let roots = &link.conn.setup().roots;
     roots.iter().find(|screen| screen.root == link.root).expect("the root is one of them")
 }
 
 /// How many bits the root window has for a pixel's colour.
-pub(super) fn depth(link: &Link) -> u8 {
+pub(super) fn depth(link: &XConnection) -> u8 {
     screen(link).root_depth
 }
 
 /// Rows as the server wants them.
-fn encoded(link: &Link, canvas: &Canvas) -> Vec<Vec<u8>> {
+fn encoded(link: &XConnection, canvas: &Canvas) -> Vec<Vec<u8>> {
     let setup = link.conn.setup();
     let (screen, depth) = (screen(link), depth(link));
     let format = setup.pixmap_formats.iter().find(|format| format.depth == depth);
@@ -80,7 +80,7 @@ fn coloured(visual: &Visualtype, pixel: u32) -> u32 {
 
 /// How much larger than on an ordinary screen things are drawn, as the person has set it for all
 /// programs.
-pub(super) fn scale_of(link: &Link) -> Result<f32, DeskError> {
+pub(super) fn scale_of(link: &XConnection) -> Result<f32, DeskError> {
     const ORDINARY: f32 = 96.0;
     let kinds = (AtomEnum::RESOURCE_MANAGER, AtomEnum::STRING);
     let cookie = link.conn.get_property(false, link.root, kinds.0, kinds.1, 0, 8192)?;

@@ -8,7 +8,7 @@ use x11rb::protocol::randr::ConnectionExt as _;
 use x11rb::protocol::xinput::ConnectionExt as _;
 use x11rb::protocol::xproto::ConnectionExt as _;
 
-use super::connection::{Devices, Link};
+use super::connection::{Devices, XConnection};
 use crate::DeskError;
 
 /// The server's number of a button, wheel direction or pen part.
@@ -46,7 +46,7 @@ pub(super) fn is_pointed(key: Key) -> bool {
 struct ButtonMap(Vec<u8>);
 
 impl ButtonMap {
-    fn of_device(link: &Link, device: u8) -> Option<ButtonMap> {
+    fn of_device(link: &XConnection, device: u8) -> Option<ButtonMap> {
         // A device without buttons, or one that was unplugged just now, has none.
         let reply = link.conn.xinput_get_device_button_mapping(device).ok()?.reply().ok()?;
         Some(ButtonMap(reply.map))
@@ -70,7 +70,7 @@ pub(super) struct ButtonMaps {
 
 impl ButtonMaps {
     /// Reads the maps, and asks to be told when one of them changes.
-    pub(super) fn read(link: &Link) -> Result<ButtonMaps, DeskError> {
+    pub(super) fn read(link: &XConnection) -> Result<ButtonMaps, DeskError> {
         let changes: Vec<u32> = link
             .devices
             .pointers
@@ -102,7 +102,7 @@ impl ButtonMaps {
 }
 
 /// The screens, the first one first; the whole display if the server does not tell them apart.
-pub(super) fn screens(link: &Link) -> Result<Vec<Rect>, DeskError> {
+pub(super) fn screens(link: &XConnection) -> Result<Vec<Rect>, DeskError> {
     let mut monitors = match link.conn.randr_get_monitors(link.root, true)?.reply() {
         Ok(reply) => reply.monitors,
         Err(_) => Vec::new(),
@@ -119,18 +119,18 @@ pub(super) fn screens(link: &Link) -> Result<Vec<Rect>, DeskError> {
 }
 
 /// Where the pointer is.
-pub(super) fn place(link: &Link) -> Result<(i32, i32), DeskError> {
+pub(super) fn place(link: &XConnection) -> Result<(i32, i32), DeskError> {
     let reply = link.conn.query_pointer(link.root)?.reply()?;
     Ok((reply.root_x.into(), reply.root_y.into()))
 }
 
 /// The screen that a place is on, if any.
-pub(super) fn screen_at(link: &Link, place: (i32, i32)) -> Result<Option<Rect>, DeskError> {
+pub(super) fn screen_at(link: &XConnection, place: (i32, i32)) -> Result<Option<Rect>, DeskError> {
     Ok(screens(link)?.into_iter().find(|screen| screen.holds(place)))
 }
 
 /// The screen the pointer is on.
-pub(super) fn screen_at_pointer(link: &Link) -> Result<Rect, DeskError> {
+pub(super) fn screen_at_pointer(link: &XConnection) -> Result<Rect, DeskError> {
     match screen_at(link, place(link)?)? {
         Some(screen) => Ok(screen),
         None => link.whole_screen(),

@@ -10,7 +10,7 @@ use x11rb::protocol::xproto::{
 };
 use x11rb::wrapper::ConnectionExt as _;
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::keymap::{Keymap, key_of};
 use super::picture::{depth, picture, scale_of};
 use super::{pointer, windows};
@@ -25,7 +25,7 @@ use crate::question::{Answer, DialogKey, Question, Rows};
 /// # Errors
 /// When the display cannot be reached, or goes away.
 pub fn ask_person(question: Question, mut tell: impl FnMut(&str)) -> Result<Answer, DeskError> {
-    let link = Link::open(None)?;
+    let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let mut fonts = Fonts::default();
     let scale = scale_of(&link)?;
@@ -40,7 +40,7 @@ pub fn ask_person(question: Question, mut tell: impl FnMut(&str)) -> Result<Answ
 }
 
 struct Asking {
-    link: Link,
+    link: XConnection,
     keymap: Keymap,
     fonts: Fonts,
     scale: f32,
@@ -188,7 +188,7 @@ pub(super) fn named_stroke(name: &str) -> Option<DialogKey> {
 }
 
 /// Opens the window, in the middle of the screen the pointer is on, not yet shown.
-fn open(link: &Link, width: usize, height: usize) -> Result<Window, DeskError> {
+fn open(link: &XConnection, width: usize, height: usize) -> Result<Window, DeskError> {
     let (conn, atoms) = (&link.conn, &link.atoms);
     let screen = pointer::screen_at_pointer(link)?;
     let middle = |from: i32, most: i32, own: usize| {

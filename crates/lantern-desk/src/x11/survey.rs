@@ -7,7 +7,7 @@ use x11rb::protocol::xkb::{BoolCtrl, ConnectionExt as _, ID};
 use x11rb::protocol::xproto::{AtomEnum, ConnectionExt as _, GrabMode, GrabStatus};
 use x11rb::protocol::{randr, shape, xfixes};
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::keymap::Keymap;
 use super::lend::lent_levels;
 use super::{pointer, windows};
@@ -37,7 +37,7 @@ pub struct Survey {
 /// # Errors
 /// When the display cannot be reached.
 pub fn list_windows() -> Result<Vec<App>, DeskError> {
-    let link = Link::open(None)?;
+    let link = XConnection::open(None)?;
     let front = windows::active_window(&link)?;
     let mut all = windows::all(&link)?;
     all.sort_by_key(|window| *window != front);
@@ -49,7 +49,7 @@ pub fn list_windows() -> Result<Vec<App>, DeskError> {
 /// # Errors
 /// When the display cannot be reached, or lacks what we cannot do without.
 pub fn survey() -> Result<Survey, DeskError> {
-    let link = Link::open(None)?;
+    let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let names = [randr::X11_EXTENSION_NAME, shape::X11_EXTENSION_NAME, xfixes::X11_EXTENSION_NAME];
     let mut missing = Vec::new();
@@ -78,7 +78,7 @@ pub fn survey() -> Result<Survey, DeskError> {
 /// # Errors
 /// When the display cannot be reached.
 pub fn keyboard_is_held() -> Result<bool, DeskError> {
-    let link = Link::open(None)?;
+    let link = XConnection::open(None)?;
     let (conn, mode, now) = (&link.conn, GrabMode::ASYNC, x11rb::CURRENT_TIME);
     let reply = conn.grab_keyboard(false, link.root, now, mode, mode)?.reply()?;
     // What we took for the question goes with the connection.
@@ -86,7 +86,7 @@ pub fn keyboard_is_held() -> Result<bool, DeskError> {
 }
 
 /// The window manager's name; empty if it has none.
-fn manager(link: &Link) -> Result<Option<String>, DeskError> {
+fn manager(link: &XConnection) -> Result<Option<String>, DeskError> {
     if !windows::is_managed(link)? {
         return Ok(None);
     }
@@ -101,7 +101,7 @@ fn manager(link: &Link) -> Result<Option<String>, DeskError> {
     ))
 }
 
-fn helps(link: &Link) -> Result<Vec<&'static str>, DeskError> {
+fn helps(link: &XConnection) -> Result<Vec<&'static str>, DeskError> {
     let controls = link.conn.xkb_get_controls(ID::USE_CORE_KBD.into())?.reply()?;
     let on = u32::from(controls.enabled_controls);
     let known = [

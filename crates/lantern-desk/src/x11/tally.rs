@@ -11,7 +11,7 @@ use x11rb::protocol::Event;
 use x11rb::protocol::xkb::{ConnectionExt as _, ID};
 use x11rb::protocol::xproto::{ConnectionExt as _, Window};
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::fingers::{Raw, select_raw};
 use super::grabs::Grabs;
 use super::keymap::{Keymap, key_of};
@@ -41,7 +41,7 @@ const TAKEN: &str = "0 1 2 3 4 5 6 7 8 9 pad-0 pad-1 pad-2 pad-3 pad-4 pad-5 pad
 /// # Errors
 /// When the display cannot be reached, or goes away.
 pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<Answer, DeskError> {
-    let link = Link::open(None)?;
+    let link = XConnection::open(None)?;
     take_digits(&link)?;
     // They tell of every press, whoever holds the key.
     select_raw(&link, Raw::default(), Raw { all: true, ..Raw::default() })?;
@@ -53,7 +53,7 @@ pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<Answer, DeskE
     picking.wait(told)
 }
 
-fn take_digits(link: &Link) -> Result<(), DeskError> {
+fn take_digits(link: &XConnection) -> Result<(), DeskError> {
     let keymap = Keymap::read(&link.conn)?;
     let state = link.conn.xkb_get_state(ID::USE_CORE_KBD.into())?.reply()?;
     let keys = TAKEN.split_whitespace().filter_map(Key::named);
@@ -73,7 +73,7 @@ fn take_digits(link: &Link) -> Result<(), DeskError> {
 }
 
 struct Picking<'p> {
-    link: Link,
+    link: XConnection,
     places: &'p [Rect],
     fonts: Fonts,
     scale: f32,

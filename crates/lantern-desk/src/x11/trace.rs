@@ -16,7 +16,7 @@ use x11rb::protocol::xproto::{
 };
 
 use super::X11Desk;
-use super::connection::Link;
+use super::connection::XConnection;
 use crate::DeskError;
 
 /// So long reports are left to gather.
@@ -172,7 +172,7 @@ impl X11Desk {
 
 impl Trail {
     /// Draws on to these places.
-    fn draw(&mut self, link: &Link, whole: Rect, spots: &[Point]) -> Result<(), DeskError> {
+    fn draw(&mut self, link: &XConnection, whole: Rect, spots: &[Point]) -> Result<(), DeskError> {
         let far = |spot: &Point| {
             (spot.0 - self.first.0).abs().max((spot.1 - self.first.1).abs()) >= TRAIL_FROM
         };
@@ -216,7 +216,7 @@ fn square(x: f32, y: f32) -> Rectangle {
 }
 
 /// A window over all screens of which only what is drawn is there, and nothing for the pointer.
-fn open(link: &Link, whole: Rect) -> Result<Window, DeskError> {
+fn open(link: &XConnection, whole: Rect) -> Result<Window, DeskError> {
     let conn = &link.conn;
     let window = conn.generate_id()?;
     let look = CreateWindowAux::new().override_redirect(1).background_pixel(TRAIL_INK);

@@ -8,7 +8,7 @@ use x11rb::protocol::xproto::Property;
 use super::serving::Offer;
 use crate::DeskError;
 use crate::copied::Copied;
-use crate::x11::connection::Link;
+use crate::x11::connection::XConnection;
 use crate::x11::windows::owner_of;
 
 /// Owns what is kept there on the display in DISPLAY. Returns when others have copied something since, or the
@@ -22,7 +22,7 @@ pub fn keep_copied(mut copied: Copied) -> Result<(), DeskError> {
     if clipboards.is_empty() {
         return Ok(());
     }
-    let link = Link::open(None)?;
+    let link = XConnection::open(None)?;
     let mut offer = Offer::default();
     for (selection, contents) in clipboards {
         // Whoever copied meanwhile wins.

@@ -22,7 +22,7 @@ use x11rb::protocol::xproto::{
     Window,
 };
 
-use super::connection::Link;
+use super::connection::XConnection;
 use super::lend::Asker;
 use super::windows::owner_of;
 use super::{X11Desk, windows};
@@ -387,6 +387,6 @@ impl X11Desk {
 }
 
 /// What all windows of a program have in common.
-fn client_of(link: &Link, window: Window) -> u32 {
+fn client_of(link: &XConnection, window: Window) -> u32 {
     window & !link.conn.setup().resource_id_mask
 }

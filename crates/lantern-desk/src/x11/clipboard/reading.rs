@@ -14,7 +14,7 @@ use super::{Job, Phase, Purpose, READING};
 use crate::DeskError;
 use crate::copied::{Contents, Form};
 use crate::x11::X11Desk;
-use crate::x11::connection::Link;
+use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers_in;
 
 impl X11Desk {
@@ -150,7 +150,7 @@ impl X11Desk {
     }
 }
 
-fn take_property(link: &Link, window: Window, property: Atom) -> Result<Form, DeskError> {
+fn take_property(link: &XConnection, window: Window, property: Atom) -> Result<Form, DeskError> {
     let all = u32::MAX / 4;
     let cookie = link.conn.get_property(true, window, property, GetPropertyType::ANY, 0, all)?;
     let reply = cookie.reply()?;

@@ -12,7 +12,7 @@ use x11rb::protocol::xproto::{
 
 use crate::DeskError;
 use crate::copied::{Contents, Form};
-use crate::x11::connection::Link;
+use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers;
 
 /// From here on, data are handed over in pieces of this many bytes.
@@ -70,7 +70,7 @@ pub(super) struct Piece {
 
 impl Offer {
     /// The window of ours.
-    pub(super) fn window(&mut self, link: &Link) -> Result<Window, DeskError> {
+    pub(super) fn window(&mut self, link: &XConnection) -> Result<Window, DeskError> {
         if let Some(window) = self.window {
             return Ok(window);
         }
@@ -105,7 +105,7 @@ impl Offer {
     /// Owns that; a clipboard with nothing in it is nobody's.
     pub(super) fn own(
         &mut self,
-        link: &Link,
+        link: &XConnection,
         selection: Atom,
         contents: Contents,
     ) -> Result<(), DeskError> {
@@ -124,7 +124,7 @@ impl Offer {
     }
 
     /// Whether that tells since when we own something.
-    pub(super) fn note_time(&mut self, link: &Link, change: &PropertyNotifyEvent) -> bool {
+    pub(super) fn note_time(&mut self, link: &XConnection, change: &PropertyNotifyEvent) -> bool {
         let is_time = self.is_window(change.window) && change.atom == link.atoms.COLD_LANTERN_TIME;
         if is_time {
             for owned in self.owned.values_mut() {
@@ -142,7 +142,7 @@ impl Offer {
     /// A program asks for what we own. With `watched` we are told when it has read the list of forms.
     pub(super) fn serve(
         &mut self,
-        link: &Link,
+        link: &XConnection,
         request: &SelectionRequestEvent,
         watched: bool,
     ) -> Result<Handed, DeskError> {
@@ -169,7 +169,7 @@ impl Offer {
     /// Hands over all that stands in the list of who asks, and strikes out there what we do not have.
     fn hand_several(
         &mut self,
-        link: &Link,
+        link: &XConnection,
         request: &SelectionRequestEvent,
         watched: bool,
     ) -> Result<Handed, DeskError> {
@@ -193,7 +193,7 @@ impl Offer {
 
     fn hand(
         &mut self,
-        link: &Link,
+        link: &XConnection,
         request: &SelectionRequestEvent,
         (target, property): (Atom, Atom),
         watched: bool,
@@ -243,7 +243,7 @@ impl Offer {
     /// A property was read: the next piece, if it belongs to something that is under way.
     pub(super) fn send_on(
         &mut self,
-        link: &Link,
+        link: &XConnection,
         window: Window,
         property: Atom,
     ) -> Result<Option<Piece>, DeskError> {
@@ -273,7 +273,7 @@ pub(super) fn property_of(request: &SelectionRequestEvent) -> Atom {
 }
 
 /// The forms of a text.
-pub(super) fn text_forms(link: &Link, text: &str) -> Contents {
+pub(super) fn text_forms(link: &XConnection, text: &str) -> Contents {
     let atoms = &link.atoms;
     let utf8 = Form { kind: atoms.UTF8_STRING, format: 8, bytes: text.as_bytes().to_vec() };
     let mut forms: Contents = [atoms.UTF8_STRING, atoms.TEXT, atoms.TEXT_UTF8]
@@ -297,13 +297,18 @@ fn bytes_of(numbers: impl IntoIterator<Item = u32>) -> Vec<u8> {
 
 /// Asks to be told of what becomes of a window's properties: only its deleting tells that a program
 /// has read what it was handed.
-fn watch_properties(link: &Link, window: Window) -> Result<(), DeskError> {
+fn watch_properties(link: &XConnection, window: Window) -> Result<(), DeskError> {
     let watch = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
     link.conn.change_window_attributes(window, &watch)?;
     Ok(())
 }
 
-fn put_property(link: &Link, window: Window, property: Atom, form: &Form) -> Result<(), DeskError> {
+fn put_property(
+    link: &XConnection,
+    window: Window,
+    property: Atom,
+    form: &Form,
+) -> Result<(), DeskError> {
     let width = usize::from(form.format.max(8)) / 8;
     let count = u32::try_from(form.bytes.len() / width).unwrap_or(u32::MAX);
     link.conn.change_property(
