@@ -138,7 +138,7 @@ pub enum ServiceError {
     Launch(#[from] LaunchError),
     /// A device did not do it.
     #[error(transparent)]
-    Link(#[from] LinkError),
+    ConnectionState(#[from] LinkError),
     /// It was stopped on the way.
     #[error("stopped")]
     Stopped,
@@ -181,7 +181,7 @@ impl ServiceError {
             | ServiceError::NoNumber { .. }
             | ServiceError::Bus(_)
             | ServiceError::Launch(_)
-            | ServiceError::Link(_)
+            | ServiceError::ConnectionState(_)
             | ServiceError::Fault(_)
             | ServiceError::Stopped => return None,
         })
@@ -202,7 +202,7 @@ impl ServiceError {
 
     /// Everything in one line.
     pub fn line(&self) -> String {
-        if let ServiceError::Link(error) = self {
+        if let ServiceError::ConnectionState(error) = self {
             return error.line();
         }
         match self.hint() {

@@ -393,7 +393,7 @@ struct LinkTeller {
 impl Tell for LinkTeller {
     fn outcome(&self, effect: EffectId, outcome: Result<Option<Value>, LinkError>) {
         let result = outcome.map(|value| value.map_or(Done::Done, Done::Gave));
-        report(&self.done, &self.bell, effect, result.map_err(ServiceError::Link));
+        report(&self.done, &self.bell, effect, result.map_err(ServiceError::ConnectionState));
     }
 }
 

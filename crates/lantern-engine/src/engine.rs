@@ -240,7 +240,7 @@ impl Engine {
                 let brought = [("caller", caller), ("path", path), ("text", text)];
                 self.handle_call(now, &device, brought);
             }
-            Event::Link { device, state } => self.handle_link(now, device, state),
+            Event::ConnectionState { device, state } => self.handle_link(now, device, state),
             Event::Refused(keys) => self.handle_refusals(now, &keys),
             Event::Freed(keys) => self.refused.retain(|armed| !keys.contains(armed)),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),

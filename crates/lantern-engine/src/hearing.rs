@@ -4,7 +4,9 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use lantern_model::{App, Key, Link, Rect, RuleSet, Time, TriggerKind, Value, topic_fits};
+use lantern_model::{
+    App, ConnectionState, Key, Rect, RuleSet, Time, TriggerKind, Value, topic_fits,
+};
 use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 
 use crate::engine::Engine;
@@ -253,11 +255,11 @@ impl Engine {
     }
 
     /// A device came or went. What a lost one had begun to say is no line.
-    pub(crate) fn handle_link(&mut self, now: Time, device: String, state: Link) {
-        if state != Link::Open {
+    pub(crate) fn handle_link(&mut self, now: Time, device: String, state: ConnectionState) {
+        if state != ConnectionState::Open {
             self.ears.half_lines.remove(&device);
         }
-        self.reasons.add(now, None, ReasonKind::Link(device, state));
+        self.reasons.add(now, None, ReasonKind::ConnectionState(device, state));
     }
 
     fn handle_line(&mut self, now: Time, device: &str, line: &str) {

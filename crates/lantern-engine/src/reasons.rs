@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::sync::Arc;
 
-use lantern_model::{Link, ListenMode, MicrophoneState, RunId, SourceLocation, Time};
+use lantern_model::{ConnectionState, ListenMode, MicrophoneState, RunId, SourceLocation, Time};
 
 /// A key that types, as a reason names it where it must not be told which one.
 pub(crate) const CHARACTER: &str = "a key that types";
@@ -57,7 +57,7 @@ pub enum ReasonKind {
     /// The attention word was said alone.
     Called,
     /// A device, by its name, is there from now on or went away.
-    Link(String, Link),
+    ConnectionState(String, ConnectionState),
     /// A device sent a line that is too long; its end was left out.
     CutLine(String),
     /// Whether the person can be heard from now on.

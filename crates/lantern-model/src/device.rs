@@ -8,7 +8,7 @@ pub struct DeviceId(pub usize);
 
 /// How it stands with a device that is spoken with all the time.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Link {
+pub enum ConnectionState {
     /// It is there.
     Open,
     /// It is not, for this reason; it is looked for.

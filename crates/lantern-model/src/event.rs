@@ -3,7 +3,8 @@
 use std::time::Duration;
 
 use crate::{
-    EffectId, HeldModifiers, Key, KeyGrab, Layout, Link, MicrophoneState, Point, Value, WallTime,
+    ConnectionState, EffectId, HeldModifiers, Key, KeyGrab, Layout, MicrophoneState, Point, Value,
+    WallTime,
 };
 
 /// A part of a screen, in its pixels.
@@ -146,11 +147,11 @@ pub enum Event {
         score: f64,
     },
     /// A device is there from now on, or went away.
-    Link {
+    ConnectionState {
         /// The device's name in the file.
         device: String,
         /// How it stands with it.
-        state: Link,
+        state: ConnectionState,
     },
     /// Bytes came from a device, in whatever pieces.
     Bytes {

@@ -12,7 +12,8 @@ use lantern_devices::{
     Answer, Done, Front, LastSaid, Launcher, Level, Linked, Report, Services, Shortcut,
 };
 use lantern_model::{
-    App, Deed, DeviceId, EffectId, Event, KeyGrab, Link, Listening, Refusal, RuleSet, Value, Verb,
+    App, ConnectionState, Deed, DeviceId, EffectId, Event, KeyGrab, Listening, Refusal, RuleSet,
+    Value, Verb,
 };
 use lantern_sense::Loudness;
 use serde::Deserialize;
@@ -37,7 +38,7 @@ pub struct Errands {
     /// Numbers on the screen, the newest last.
     tallies: Vec<EffectId>,
     /// How it stands with each device that is spoken with all the time, by its name.
-    links: BTreeMap<String, Link>,
+    links: BTreeMap<String, ConnectionState>,
 }
 
 /// What came of looking for what came back.
@@ -105,7 +106,7 @@ impl Errands {
     }
 
     /// How it stands with a device; nothing of one that is spoken with only when a rule asks.
-    pub fn link(&self, device: &str) -> Option<&Link> {
+    pub fn link(&self, device: &str) -> Option<&ConnectionState> {
         self.links.get(device)
     }
 
@@ -250,7 +251,7 @@ impl Errands {
     /// The next event of a device, if any. While it is not taken, the device is not read.
     pub fn next_device_news(&mut self) -> Option<Event> {
         let event = self.services.next_device_news()?;
-        if let Event::Link { device, state } = &event {
+        if let Event::ConnectionState { device, state } = &event {
             self.links.insert(device.clone(), state.clone());
         }
         Some(event)

@@ -213,7 +213,7 @@ pub enum Failure {
     Desk(#[from] DeskError),
     /// A device is not there, or broke off.
     #[error(transparent)]
-    Link(#[from] LinkError),
+    ConnectionState(#[from] LinkError),
     /// A service of the machine is not there, or broke off.
     #[error(transparent)]
     Service(#[from] ServiceError),
@@ -279,7 +279,7 @@ impl Failure {
                 "`lantern explain` lists them all".to_owned()
             }
             Failure::Desk(error) => error.hint().to_owned(),
-            Failure::Link(error) => return error.hint(),
+            Failure::ConnectionState(error) => return error.hint(),
             Failure::Service(error) => return error.hint().map(str::to_owned),
             Failure::System { .. } | Failure::Refused { .. } => return None,
         })

@@ -3,7 +3,9 @@
 use std::sync::LazyLock;
 
 use lantern_engine::ReasonKind;
-use lantern_model::{Deed, Key, Layout, Link, MicrophoneState, ModifierKey, RuleSet, Verb};
+use lantern_model::{
+    ConnectionState, Deed, Key, Layout, MicrophoneState, ModifierKey, RuleSet, Verb,
+};
 use unicode_width::UnicodeWidthStr;
 
 use crate::foreign::shown;
@@ -55,8 +57,10 @@ fn words_of(kind: &ReasonKind, rules: &RuleSet) -> String {
             "listens no more: the microphone is closed".to_owned()
         }
         ReasonKind::MicrophoneState(MicrophoneState::Deaf(why)) => format!("hears nothing: {why}"),
-        ReasonKind::Link(device, Link::Open) => format!("{device} is there"),
-        ReasonKind::Link(device, Link::Down(why)) => format!("{device} is not there: {why}"),
+        ReasonKind::ConnectionState(device, ConnectionState::Open) => format!("{device} is there"),
+        ReasonKind::ConnectionState(device, ConnectionState::Down(why)) => {
+            format!("{device} is not there: {why}")
+        }
         ReasonKind::CutLine(device) => {
             format!("{device} sent a line of over 4096 bytes; what came after them was left out")
         }

@@ -8,7 +8,7 @@ use std::env;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::{Arc, Mutex, MutexGuard};
 
-use lantern_model::{Broker, EffectId, Event, Link, Verb};
+use lantern_model::{Broker, ConnectionState, EffectId, Event, Verb};
 use reqwest::Url;
 use sha2::{Digest as _, Sha256};
 use tokio::sync::mpsc::UnboundedReceiver;
@@ -313,7 +313,7 @@ impl Speaker {
                     // What this session was to hear of, it was told in an earlier connection.
                     let knows = std::mem::replace(&mut self.has_begun, true) && resumed;
                     self.begin(wire.sender(), knows);
-                    self.context.say(Link::Open).await;
+                    self.context.say(ConnectionState::Open).await;
                 }
                 Ok(Came::Said(said)) => {
                     if self.heard.is_new(&said) {
@@ -356,7 +356,7 @@ impl Speaker {
     async fn say_away(&self, error: &LinkError) {
         let why = error.line();
         lock(&self.outbox).away = Some(why.clone());
-        self.context.say(Link::Down(why)).await;
+        self.context.say(ConnectionState::Down(why)).await;
     }
 }
 

@@ -12,7 +12,7 @@ use http_body_util::{BodyExt, Full, Limited};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{ALLOW, AUTHORIZATION, CONTENT_TYPE, RETRY_AFTER};
 use hyper::{HeaderMap, Method, Request, Response, StatusCode};
-use lantern_model::{Event, Guarded, Link};
+use lantern_model::{ConnectionState, Event, Guarded};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 use subtle::ConstantTimeEq;
@@ -91,11 +91,11 @@ pub(super) async fn serve(
     let (listener, door) = loop {
         match open(&context, &address, &callers, &calls).await {
             Ok(opened) => break opened,
-            Err(error) => context.say(Link::Down(error.line())).await,
+            Err(error) => context.say(ConnectionState::Down(error.line())).await,
         }
         back_off.rest().await;
     };
-    context.say(Link::Open).await;
+    context.say(ConnectionState::Open).await;
     http_server::serve(listener, move |caller, request| {
         let door = Arc::clone(&door);
         async move { door.receive(&caller, request).await }

@@ -21,7 +21,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
-use lantern_model::{Deed, Device, DeviceId, DeviceKind, EffectId, Event, Link, Value};
+use lantern_model::{ConnectionState, Deed, Device, DeviceId, DeviceKind, EffectId, Event, Value};
 use tokio::runtime;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{AbortHandle, JoinSet};
@@ -97,18 +97,18 @@ struct Context {
     device: Arc<str>,
     tell: Arc<dyn Tell>,
     news: NewsSender,
-    said: Arc<Mutex<Option<Link>>>,
+    said: Arc<Mutex<Option<ConnectionState>>>,
 }
 
 impl Context {
     /// Reports the state of the connection, if it changed. Waits while the event loop has much to read.
-    async fn say(&self, state: Link) {
+    async fn say(&self, state: ConnectionState) {
         let is_known = {
             let mut said = self.said.lock().unwrap_or_else(PoisonError::into_inner);
             said.replace(state.clone()).as_ref() == Some(&state)
         };
         if !is_known {
-            self.news.send(Event::Link { device: self.device.to_string(), state }).await;
+            self.news.send(Event::ConnectionState { device: self.device.to_string(), state }).await;
         }
     }
 }
@@ -319,7 +319,7 @@ impl ConnectionManager {
         let task = self.tasks.spawn(async move {
             tokio::time::sleep(rest).await;
             if let Err(fault) = catch_in(work).await {
-                of_task.say(Link::Down(LinkError::Fault(fault).to_string())).await;
+                of_task.say(ConnectionState::Down(LinkError::Fault(fault).to_string())).await;
             }
         });
         AtWork { linked, errands, task }

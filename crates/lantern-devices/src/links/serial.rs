@@ -4,7 +4,7 @@ use std::fs::OpenOptions;
 use std::io;
 use std::os::unix::fs::{FileTypeExt, MetadataExt, OpenOptionsExt};
 
-use lantern_model::{Event, Link};
+use lantern_model::{ConnectionState, Event};
 use rustix::fs::{FlockOperation, OFlags, flock};
 use rustix::termios::{OptionalActions, tcgetattr, tcsetattr};
 use tokio::net::unix::pipe::{Receiver, Sender};
@@ -60,7 +60,7 @@ pub(super) async fn serve(
         let error = match open(&port, speed) {
             Ok(opened) => {
                 back_off.reset();
-                context.say(Link::Open).await;
+                context.say(ConnectionState::Open).await;
                 match converse(&context, &port, &opened, &mut errands).await {
                     Some(error) => error,
                     None => return,
@@ -69,7 +69,7 @@ pub(super) async fn serve(
             Err(error) => error,
         };
         let why = error.line();
-        context.say(Link::Down(why.clone())).await;
+        context.say(ConnectionState::Down(why.clone())).await;
         let mut rest = std::pin::pin!(back_off.rest());
         loop {
             tokio::select! {

@@ -9,8 +9,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, EffectKind, Event, HeldModifiers, InputAction, Key, KeyGrab, Layout, Link, ModifierKey,
-    Rect, Refusal, RuleSet, Time, Value, WallTime,
+    App, ConnectionState, EffectKind, Event, HeldModifiers, InputAction, Key, KeyGrab, Layout,
+    ModifierKey, Rect, Refusal, RuleSet, Time, Value, WallTime,
 };
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -274,7 +274,10 @@ fn happening(number: u8) -> Event {
         20 => Event::SecretField(None),
         21 => Event::ActiveDevice(text("second pad")),
         22 => Event::Letter(None),
-        23 => Event::Link { device: text("pedals"), state: Link::Down(text("it was unplugged")) },
+        23 => Event::ConnectionState {
+            device: text("pedals"),
+            state: ConnectionState::Down(text("it was unplugged")),
+        },
         24 => Event::Misheard { words: text("core"), score: 0.3, why: text("too unlike") },
         25 => Event::Pointer(40, 50),
         other => unreachable!("{other} is beyond {HAPPENINGS}"),

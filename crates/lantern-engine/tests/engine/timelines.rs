@@ -11,9 +11,9 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, Effect, EffectId, EffectKind, Event, GrabSet, HeldModifiers, InputBatch, Key,
-    KeyCombination, KeyGrab, KeySpec, Layout, Link, Modifier, ModifierKey, Rect, Refusal,
-    ReplayKey, RunId, Time, Value, WallTime,
+    App, ConnectionState, Effect, EffectId, EffectKind, Event, GrabSet, HeldModifiers, InputBatch,
+    Key, KeyCombination, KeyGrab, KeySpec, Layout, Modifier, ModifierKey, Rect, Refusal, ReplayKey,
+    RunId, Time, Value, WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -231,10 +231,10 @@ impl Stage {
             }
             "link" => {
                 let state = match words[1] {
-                    "open" => Link::Open,
-                    why => Link::Down(why.to_owned()),
+                    "open" => ConnectionState::Open,
+                    why => ConnectionState::Down(why.to_owned()),
                 };
-                self.event(Event::Link { device: words[0].to_owned(), state });
+                self.event(Event::ConnectionState { device: words[0].to_owned(), state });
             }
             "clock" => {
                 let n: Vec<i32> = words.iter().map(|word| word.parse().expect("numbers")).collect();

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_desk::Desk;
 use lantern_engine::{Owner, Reason, ReasonKind, StopCause};
-use lantern_model::{Link, RunId, Time, Value as Given};
+use lantern_model::{ConnectionState, RunId, Time, Value as Given};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -222,8 +222,8 @@ impl<D: Desk> Session<'_, D> {
         );
         let devices = rules.devices.iter().map(|device| {
             let (state, why) = match self.errands.link(&device.name) {
-                Some(Link::Open) => (Some("there"), None),
-                Some(Link::Down(why)) => (Some("away"), Some(why)),
+                Some(ConnectionState::Open) => (Some("there"), None),
+                Some(ConnectionState::Down(why)) => (Some("away"), Some(why)),
                 None => (None, None),
             };
             let (name, kind) = (&device.name, device.kind.word());
@@ -421,8 +421,8 @@ fn kind_word(kind: &ReasonKind) -> &'static str {
         ReasonKind::Called => "called",
         ReasonKind::Heeds(_) => "heeds",
         ReasonKind::MicrophoneState(_) => "ear",
-        ReasonKind::Link(_, Link::Open) => "device-there",
-        ReasonKind::Link(_, Link::Down(_)) => "device-away",
+        ReasonKind::ConnectionState(_, ConnectionState::Open) => "device-there",
+        ReasonKind::ConnectionState(_, ConnectionState::Down(_)) => "device-away",
         ReasonKind::CutLine(_) => "line-cut",
         ReasonKind::GivenBack(_) => "given-back",
         ReasonKind::NotOnBoard(_) => "not-on-board",

@@ -4,7 +4,7 @@
 use lantern_desk::Desk;
 use lantern_devices::Shortcut;
 use lantern_engine::ReasonKind;
-use lantern_model::{Event, Key, KeyCombination, KeySpec, Link, MicrophoneState, Time};
+use lantern_model::{ConnectionState, Event, Key, KeyCombination, KeySpec, MicrophoneState, Time};
 
 use super::Session;
 use crate::foreign::shown;
@@ -51,7 +51,7 @@ impl<D: Desk> Session<'_, D> {
                     | ReasonKind::NotOnBoard(_)
                     | ReasonKind::Refused(_)
                     | ReasonKind::MicrophoneState(MicrophoneState::Deaf(_))
-                    | ReasonKind::Link(_, Link::Down(_))
+                    | ReasonKind::ConnectionState(_, ConnectionState::Down(_))
                     | ReasonKind::CutLine(_)
                     | ReasonKind::Panic { .. }
             );
