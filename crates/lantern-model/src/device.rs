@@ -43,14 +43,14 @@ pub enum DeviceKind {
         /// Its address, without a slash at its end.
         address: String,
         /// Header fields of every request, by name.
-        headers: Vec<(String, Guarded)>,
+        headers: Vec<(String, SecretTemplate)>,
     },
     /// A place of ours that others may call.
     Listener {
         /// The address it listens on.
         address: String,
         /// Who may call, each with what they prove it by. With none, whoever is on this machine.
-        callers: Vec<(String, Guarded)>,
+        callers: Vec<(String, SecretTemplate)>,
     },
 }
 
@@ -67,7 +67,7 @@ impl DeviceKind {
 
     /// Every secret that is shown to it.
     pub fn secrets(&self) -> impl Iterator<Item = &Secret> {
-        let guarded: Vec<&Guarded> = match self {
+        let guarded: Vec<&SecretTemplate> = match self {
             DeviceKind::Serial { .. } => Vec::new(),
             DeviceKind::Broker(Broker { user, password, .. }) => {
                 user.iter().chain(password).collect()
@@ -78,8 +78,8 @@ impl DeviceKind {
             }
         };
         guarded.into_iter().flat_map(|guarded| &guarded.0).filter_map(|part| match part {
-            GuardedPart::Secret(secret) => Some(secret),
-            GuardedPart::Plain(_) => None,
+            SecretTemplatePart::Secret(secret) => Some(secret),
+            SecretTemplatePart::Plain(_) => None,
         })
     }
 
@@ -100,9 +100,9 @@ pub struct Broker {
     /// Its address, with `mqtt://` or `mqtts://` before it.
     pub address: String,
     /// Who we are to it.
-    pub user: Option<Guarded>,
+    pub user: Option<SecretTemplate>,
     /// What proves it.
-    pub password: Option<Guarded>,
+    pub password: Option<SecretTemplate>,
     /// What is kept at a topic as long as we are there: topic and text.
     pub greeting: Option<(String, String)>,
     /// What the broker puts there when we are gone.
@@ -111,11 +111,11 @@ pub struct Broker {
 
 /// A text that may have secrets in it. Those are read when they are needed, and never shown.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Guarded(pub Vec<GuardedPart>);
+pub struct SecretTemplate(pub Vec<SecretTemplatePart>);
 
 /// A part of a text with secrets.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum GuardedPart {
+pub enum SecretTemplatePart {
     /// Characters as written.
     Plain(String),
     /// What a secret holds.

@@ -28,7 +28,8 @@ pub use clock::{TimeOfDay, WallTime};
 pub use combo::{KeyCombination, KeySpec};
 pub use deed::{Deed, Verb, VolumeChange};
 pub use device::{
-    Broker, ConnectionState, Device, DeviceId, DeviceKind, Guarded, GuardedPart, Secret, topic_fits,
+    Broker, ConnectionState, Device, DeviceId, DeviceKind, Secret, SecretTemplate,
+    SecretTemplatePart, topic_fits,
 };
 pub use effect::{
     Corner, Effect, EffectId, EffectKind, GrabSet, Hint, HintPlace, InputAction, InputBatch,

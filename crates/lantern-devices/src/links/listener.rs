@@ -12,7 +12,7 @@ use http_body_util::{BodyExt, Full, Limited};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{ALLOW, AUTHORIZATION, CONTENT_TYPE, RETRY_AFTER};
 use hyper::{HeaderMap, Method, Request, Response, StatusCode};
-use lantern_model::{ConnectionState, Event, Guarded};
+use lantern_model::{ConnectionState, Event, SecretTemplate};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 use subtle::ConstantTimeEq;
@@ -84,7 +84,7 @@ impl Callers {
 pub(super) async fn serve(
     context: Context,
     address: String,
-    callers: Vec<(String, Guarded)>,
+    callers: Vec<(String, SecretTemplate)>,
     calls: Callers,
 ) {
     let mut back_off = BackOff::default();
@@ -106,7 +106,7 @@ pub(super) async fn serve(
 async fn open(
     context: &Context,
     address: &str,
-    callers: &[(String, Guarded)],
+    callers: &[(String, SecretTemplate)],
     calls: &Callers,
 ) -> Result<(TcpListener, Arc<Authenticator>), LinkError> {
     let mut tokens = Vec::new();

@@ -3,7 +3,7 @@
 use std::env;
 use std::path::Path;
 
-use lantern_model::{Guarded, GuardedPart, Secret};
+use lantern_model::{Secret, SecretTemplate, SecretTemplatePart};
 
 use super::LinkError;
 use crate::folders::read_regular_text;
@@ -12,10 +12,10 @@ use crate::folders::read_regular_text;
 const MOST: u64 = 64 << 10;
 
 /// The text with its secrets in it.
-pub(super) fn reveal(guarded: &Guarded) -> Result<String, LinkError> {
+pub(super) fn reveal(guarded: &SecretTemplate) -> Result<String, LinkError> {
     let parts = guarded.0.iter().map(|part| match part {
-        GuardedPart::Plain(text) => Ok(text.clone()),
-        GuardedPart::Secret(secret) => read(secret),
+        SecretTemplatePart::Plain(text) => Ok(text.clone()),
+        SecretTemplatePart::Secret(secret) => read(secret),
     });
     parts.collect()
 }

@@ -8,7 +8,7 @@ use std::error::Error;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use lantern_model::{EffectId, Guarded, Value, Verb};
+use lantern_model::{EffectId, SecretTemplate, Value, Verb};
 use reqwest::header::{CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue};
 use reqwest::redirect::Policy;
 use reqwest::{Client, Method, RequestBuilder, Response, Url};
@@ -52,7 +52,7 @@ impl UnderWay {
 pub(super) async fn serve(
     context: Context,
     address: String,
-    headers: Vec<(String, Guarded)>,
+    headers: Vec<(String, SecretTemplate)>,
     mut errands: UnboundedReceiver<Errand>,
     under_way: Arc<UnderWay>,
 ) {
@@ -103,7 +103,7 @@ struct Thing {
 }
 
 impl Thing {
-    fn open(address: &str, headers: &[(String, Guarded)]) -> Result<Thing, LinkError> {
+    fn open(address: &str, headers: &[(String, SecretTemplate)]) -> Result<Thing, LinkError> {
         let bad = |why: String| LinkError::BadAddress { address: address.to_owned(), why };
         let url = Url::parse(address).map_err(|error| bad(error.to_string()))?;
         let mut known = HeaderMap::new();

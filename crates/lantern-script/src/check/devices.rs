@@ -2,7 +2,9 @@
 
 use std::net::{IpAddr, SocketAddr};
 
-use lantern_model::{Broker, Device, DeviceKind, Guarded, GuardedPart, Secret, Value};
+use lantern_model::{
+    Broker, Device, DeviceKind, Secret, SecretTemplate, SecretTemplatePart, Value,
+};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -177,7 +179,7 @@ impl Checker<'_> {
         &mut self,
         device: &tree::DeviceSyntax,
         what: &str,
-    ) -> Vec<(String, Guarded)> {
+    ) -> Vec<(String, SecretTemplate)> {
         let found = device.details.iter().filter(|detail| detail.what.text == what);
         found
             .filter_map(|detail| {
@@ -192,7 +194,11 @@ impl Checker<'_> {
             .collect()
     }
 
-    fn guarded_detail(&mut self, device: &tree::DeviceSyntax, what: &str) -> Option<Guarded> {
+    fn guarded_detail(
+        &mut self,
+        device: &tree::DeviceSyntax,
+        what: &str,
+    ) -> Option<SecretTemplate> {
         let detail = device.details.iter().find(|detail| detail.what.text == what)?;
         Some(self.guarded(&detail.value))
     }
@@ -214,30 +220,30 @@ impl Checker<'_> {
     }
 
     /// A text in which secrets may stand; nothing else has them.
-    fn guarded(&mut self, expr: &tree::ExprSyntax) -> Guarded {
+    fn guarded(&mut self, expr: &tree::ExprSyntax) -> SecretTemplate {
         let parts = match &expr.kind {
             ExprSyntaxKind::Text(parts) => parts.iter().map(|part| match part {
-                TextPart::Literal(text) => GuardedPart::Plain(text.clone()),
+                TextPart::Literal(text) => SecretTemplatePart::Plain(text.clone()),
                 TextPart::Value(value) => self.guarded_part(value),
             }),
-            _ => return Guarded(vec![self.guarded_part(expr)]),
+            _ => return SecretTemplate(vec![self.guarded_part(expr)]),
         };
-        Guarded(parts.collect())
+        SecretTemplate(parts.collect())
     }
 
-    fn guarded_part(&mut self, expr: &tree::ExprSyntax) -> GuardedPart {
+    fn guarded_part(&mut self, expr: &tree::ExprSyntax) -> SecretTemplatePart {
         if let ExprSyntaxKind::Name(name) = &expr.kind {
             if let Some(entry) = self.names.get_mut(Sort::Secret, name) {
                 entry.used = true;
-                return GuardedPart::Secret(self.secrets[entry.index].clone());
+                return SecretTemplatePart::Secret(self.secrets[entry.index].clone());
             }
             if self.names.get(Sort::Value, name).is_none() {
                 let name = Name { text: name.clone(), span: expr.span };
                 self.find(Sort::Secret, &name);
-                return GuardedPart::Plain(String::new());
+                return SecretTemplatePart::Plain(String::new());
             }
         }
-        GuardedPart::Plain(self.global_text(expr, "this"))
+        SecretTemplatePart::Plain(self.global_text(expr, "this"))
     }
 
     /// The text that an expression of top-level values gives; said if it is none.
