@@ -47,7 +47,7 @@ const STOPPED: u32 = 2;
 
 /// What is guarded.
 #[derive(Debug, Clone)]
-pub enum Charge {
+pub enum GuardTarget {
     /// Keys held on a display, marked in this list beside the sign of life of the process that holds
     /// them, and what others copied before a paste.
     Held(Arc<HeldFile>, Pulse, Arc<Copied>),
@@ -57,8 +57,8 @@ pub enum Charge {
 
 /// The working process's end of the socket pair.
 #[derive(Debug)]
-pub struct Guarded {
-    charge: Charge,
+pub struct GuardianHandle {
+    charge: GuardTarget,
     pipe: Option<UnixStream>,
     child: Child,
     ended: OwnedFd,
@@ -66,9 +66,9 @@ pub struct Guarded {
     beat: Option<Instant>,
 }
 
-impl Guarded {
+impl GuardianHandle {
     /// Starts a guardian.
-    pub fn start(charge: Charge) -> Result<Guarded, Failure> {
+    pub fn start(charge: GuardTarget) -> Result<GuardianHandle, Failure> {
         let failed = |source| Failure::System { what: CANNOT_START, source };
         let (pipe, its_end) = UnixStream::pair().map_err(failed)?;
         // A guardian that is stopped reads nothing, and must not stop the event loop with it.
@@ -76,13 +76,13 @@ impl Guarded {
         let mut command = Command::new(OWN_PROGRAM);
         command.arg("guardian");
         match &charge {
-            Charge::Held(held, _, copied) => {
+            GuardTarget::Held(held, _, copied) => {
                 send_file(&pipe, copied.as_fd()).map_err(failed)?;
                 // It inherits the list, so that nothing depends on the file's staying where it is.
                 let held = held.as_fd().try_clone_to_owned().map_err(failed)?;
                 command.arg("--held").stdout(held)
             }
-            Charge::Keyboard => command.arg("--keyboard").stdout(Stdio::null()),
+            GuardTarget::Keyboard => command.arg("--keyboard").stdout(Stdio::null()),
         };
         // Its own process group: the Ctrl+C that ends us must not end it.
         let child = command.stdin(OwnedFd::from(its_end)).process_group(0).spawn();
@@ -90,7 +90,7 @@ impl Guarded {
         let pipe = Some(pipe);
         let ended = pidfd_open(Pid::from_child(&child), PidfdFlags::empty());
         let ended = ended.map_err(|error| failed(error.into()))?;
-        Ok(Guarded { charge, pipe, child, ended, beat: None })
+        Ok(GuardianHandle { charge, pipe, child, ended, beat: None })
     }
 
     /// What becomes readable when the guardian has died.
@@ -100,7 +100,7 @@ impl Guarded {
 
     /// Starts another guardian in the place of one that died.
     pub fn renew(&mut self) -> Result<(), Failure> {
-        let fresh = Guarded::start(self.charge.clone())?;
+        let fresh = GuardianHandle::start(self.charge.clone())?;
         // It has been waited for by its going.
         drop(std::mem::replace(self, fresh));
         Ok(())
@@ -108,7 +108,7 @@ impl Guarded {
 
     /// We are at work.
     pub fn wake(&mut self) {
-        if let Charge::Held(_, pulse, _) = &self.charge {
+        if let GuardTarget::Held(_, pulse, _) = &self.charge {
             return pulse.wake();
         }
         if self.beat.is_none_or(|beat| beat.elapsed() > BEATS) {
@@ -119,7 +119,7 @@ impl Guarded {
 
     /// We wait for something to happen.
     pub fn sleep(&mut self) {
-        if let Charge::Held(_, pulse, _) = &self.charge {
+        if let GuardTarget::Held(_, pulse, _) = &self.charge {
             return pulse.sleep();
         }
         if self.beat.take().is_some() {
@@ -140,7 +140,7 @@ const ASLEEP: u8 = b's';
 /// The byte with which a file comes.
 const FILE: u8 = b'f';
 
-impl Drop for Guarded {
+impl Drop for GuardianHandle {
     fn drop(&mut self) {
         drop(self.pipe.take());
         let last_work = Timespec::try_from(LAST_WORK).expect("it is short");

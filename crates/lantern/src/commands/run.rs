@@ -20,7 +20,7 @@ use crate::commands::status::words;
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::findings::{lacking_on, print_findings};
-use crate::guardian::{Charge, SecretTemplate};
+use crate::guardian::{GuardTarget, GuardianHandle};
 use crate::ipc::client::IpcClient;
 use crate::ipc::server::IpcServer;
 use crate::journal::{Journal, LogLevel};
@@ -65,7 +65,7 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
         let worker = Worker { path, runtime, journal, desk, called: &called };
         match desk {
             DeskName::Evdev => {
-                let guarded = SecretTemplate::start(Charge::Keyboard)?;
+                let guarded = GuardianHandle::start(GuardTarget::Keyboard)?;
                 worker.work_in_session(rules, EvdevDesk::open(choice)?, Some(guarded))?;
             }
             DeskName::Portal => {
@@ -157,8 +157,8 @@ fn work_on_x11(
             None => read(path, DeskName::X11)?,
         };
         warn_of_blindness(&rules, &desk)?;
-        let charge = Charge::Held(Arc::clone(&list.0), list.1.clone(), Arc::clone(&copied));
-        let guarded = SecretTemplate::start(charge)?;
+        let charge = GuardTarget::Held(Arc::clone(&list.0), list.1.clone(), Arc::clone(&copied));
+        let guarded = GuardianHandle::start(charge)?;
         let worked = Worker { path, runtime, journal, desk: DeskName::X11, called: &display }.work(
             rules,
             desk,
@@ -220,7 +220,7 @@ impl Worker<'_> {
         self,
         rules: RuleSet,
         desk: D,
-        guarded: Option<SecretTemplate>,
+        guarded: Option<GuardianHandle>,
     ) -> Result<(), Failure> {
         if desks::is_set("WAYLAND_DISPLAY") {
             self.work(rules, SessionDesk::join(desk)?, guarded)
@@ -234,7 +234,7 @@ impl Worker<'_> {
         self,
         rules: RuleSet,
         desk: D,
-        guarded: Option<SecretTemplate>,
+        guarded: Option<GuardianHandle>,
     ) -> Result<(), Failure> {
         let Worker { path, runtime, journal, desk: sort, called } = self;
         let ipc = IpcServer::open(&runtime.socket())

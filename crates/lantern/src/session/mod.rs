@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use crate::arguments::DeskName;
 use crate::errands::{Errands, Outcome};
 use crate::failure::Failure;
-use crate::guardian::SecretTemplate;
+use crate::guardian::GuardianHandle;
 use crate::ipc::server::IpcServer;
 use crate::journal::{Journal, LogLevel};
 use crate::style::say;
@@ -63,7 +63,7 @@ pub struct Workplace {
     /// What that desk is called.
     pub called: String,
     /// Who lets keys go when we die; a desk that holds none has nobody.
-    pub guarded: Option<SecretTemplate>,
+    pub guarded: Option<GuardianHandle>,
     /// Where others speak to us.
     pub ipc: IpcServer,
 }
