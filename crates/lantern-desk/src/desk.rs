@@ -2,7 +2,9 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Deed, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time, Verb};
+use lantern_model::{
+    Command, CommandKind, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time,
+};
 
 /// A place where input is seen and made.
 ///
@@ -35,7 +37,7 @@ pub trait Desk {
     ///
     /// # Errors
     /// When the desk is gone.
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError>;
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError>;
 
     /// Shows something small for a time, where [`Desk::shows_hints`].
     ///
@@ -75,10 +77,12 @@ pub trait Desk {
 
 /// Why a desk that has only input does not do what is asked of windows and the clipboard; nothing if it is not
 /// a desk's to do at all.
-pub(crate) fn without_session(verb: &Verb) -> Option<&'static str> {
+pub(crate) fn without_session(verb: &CommandKind) -> Option<&'static str> {
     match verb {
-        Verb::Focus | Verb::Raise(_) | Verb::Close => Some("this desk cannot tell windows apart"),
-        Verb::Paste | Verb::ReadClipboard => Some("this desk has no clipboard"),
+        CommandKind::Focus | CommandKind::Raise(_) | CommandKind::Close => {
+            Some("this desk cannot tell windows apart")
+        }
+        CommandKind::Paste | CommandKind::ReadClipboard => Some("this desk has no clipboard"),
         _ => None,
     }
 }

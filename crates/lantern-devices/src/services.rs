@@ -8,7 +8,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::thread;
 
-use lantern_model::{Deed, EffectId, Event, KeyGrab, Listening, Value, Verb};
+use lantern_model::{Command, CommandKind, EffectId, Event, KeyGrab, Listening, Value};
 use rustix::event::{EventfdFlags, eventfd};
 
 use crate::caught::catch;
@@ -55,7 +55,7 @@ type Outcome = (EffectId, Result<Done, ServiceError>);
 struct Job {
     effect: EffectId,
     environment: ChildEnvironment,
-    deed: Deed,
+    deed: Command,
     front: Front,
     stop: Arc<Stop>,
 }
@@ -122,7 +122,7 @@ impl Services {
     }
 
     /// Does what is asked, if it is a service's to do; its outcome comes as a report. Whether it is.
-    pub fn attempt(&mut self, effect: EffectId, deed: &Deed, front: &Front) -> bool {
+    pub fn attempt(&mut self, effect: EffectId, deed: &Command, front: &Front) -> bool {
         let stop = Arc::new(Stop::default());
         let job = Job {
             effect,
@@ -132,25 +132,25 @@ impl Services {
             stop: Arc::clone(&stop),
         };
         match deed.verb {
-            Verb::Launch => {
+            CommandKind::Launch => {
                 self.hand_on("launch", job, |bus, job| activate(bus, programs::find(job.word())?));
             }
-            Verb::Open => {
+            CommandKind::Open => {
                 self.hand_on("open", job, |bus, job| activate(bus, programs::handler(job.word())?));
             }
-            Verb::Notify => {
+            CommandKind::Notify => {
                 self.hand_on("notify", job, |bus, job| {
                     notices::show(bus, job.word()).map(|()| Done::Done)
                 });
             }
-            Verb::Volume(_) => {
+            CommandKind::Volume(_) => {
                 self.hand_on("volume", job, change_volume);
             }
-            Verb::Say => self.hand_on("say", job, |(): &mut (), job| {
+            CommandKind::Say => self.hand_on("say", job, |(): &mut (), job| {
                 speech::say(job.word(), &job.environment, &job.stop).map(|()| Done::Done)
             }),
             // Sounds may be played at once.
-            Verb::Play => {
+            CommandKind::Play => {
                 let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
                 thread::spawn(move || {
                     let play = || playing::play(job.word(), &job.stop).map(|()| Done::Done);
@@ -159,23 +159,23 @@ impl Services {
                     report(&done, &bell, job.effect, result);
                 });
             }
-            Verb::Send(device)
-            | Verb::Publish { broker: device, .. }
-            | Verb::Get(device)
-            | Verb::Put(device)
-            | Verb::Post(device) => {
+            CommandKind::Send(device)
+            | CommandKind::Publish { broker: device, .. }
+            | CommandKind::Get(device)
+            | CommandKind::Put(device)
+            | CommandKind::Post(device) => {
                 // Rules with devices were told of before any of them asks something.
                 let Some(links) = &self.links else { return false };
                 links.attempt(device, effect, deed);
                 stop.by(links.abandoning(effect));
             }
-            Verb::Composing => {
+            CommandKind::Composing => {
                 self.hand_on("input method", job, |methods: &mut InputMethods, _| {
                     let composing = methods.composing()?;
                     Ok(composing.map_or(Done::Done, |name| Done::Gave(Value::Text(name))))
                 });
             }
-            Verb::Choose => {
+            CommandKind::Choose => {
                 self.hand_on("choose", job, |tree, job| {
                     elements::choose(tree, &job.front, &job.deed.words).map(|()| Done::Done)
                 });
@@ -416,7 +416,7 @@ fn activate(bus: &mut Option<zbus::Connection>, start: Start) -> Result<Done, Se
 }
 
 fn change_volume(server: &mut Option<SoundServer>, job: &Job) -> Result<Done, ServiceError> {
-    let Verb::Volume(change) = job.deed.verb else {
+    let CommandKind::Volume(change) = job.deed.verb else {
         return Ok(Done::Done);
     };
     let by = match job.deed.value {
@@ -484,7 +484,8 @@ mod tests {
         }
         let mut services = Services::new().expect("there are descriptors");
         for number in 1..=3 {
-            let deed = Deed { verb: Verb::Notify, words: Vec::new(), value: None, limit: None };
+            let deed =
+                Command { verb: CommandKind::Notify, words: Vec::new(), value: None, limit: None };
             let (front, stop) = (Front::default(), Arc::default());
             let environment = ChildEnvironment::default();
             let job = Job { effect: EffectId(number), environment, deed, front, stop };

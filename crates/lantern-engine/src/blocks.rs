@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::code::Expr;
-use lantern_model::{Deed, EffectKind, RunId, Time, Value, Verb};
+use lantern_model::{Command, CommandKind, EffectKind, RunId, Time, Value};
 
 use crate::engine::Engine;
 use crate::eval::unexpected;
@@ -134,7 +134,8 @@ impl Engine {
             self.runs.get_mut(id).blocks.push(Block::With { app, came, back: 0 });
             return Ok(Flow::Next);
         }
-        let deed = Deed { verb: Verb::Focus, words: vec![name], value: None, limit: None };
+        let deed =
+            Command { verb: CommandKind::Focus, words: vec![name], value: None, limit: None };
         let effect = Some(self.emit(Some(id), EffectKind::Execute(deed)));
         let back = self.app.window;
         self.runs.get_mut(id).state = State::Fronting { app, back, effect };
@@ -151,8 +152,8 @@ impl Engine {
     }
 
     fn raise(&mut self, id: RunId, window: u64) -> lantern_model::EffectId {
-        let verb = Verb::Raise(window);
-        let deed = Deed { verb, words: Vec::new(), value: None, limit: None };
+        let verb = CommandKind::Raise(window);
+        let deed = Command { verb, words: Vec::new(), value: None, limit: None };
         self.emit(Some(id), EffectKind::Execute(deed))
     }
 

@@ -1,7 +1,7 @@
 //! Steps that ask something of programs, devices or the person, and their outcomes.
 
 use lantern_model::code::Op;
-use lantern_model::{Deed, EffectId, EffectKind, RunId, Time, Value, Verb};
+use lantern_model::{Command, CommandKind, EffectId, EffectKind, RunId, Time, Value};
 
 use crate::engine::Engine;
 use crate::runs::State;
@@ -22,25 +22,28 @@ impl Engine {
         if verb.is_input() && !self.acquire_input(now, id)? {
             return Ok(self.again(id));
         }
-        if *verb == Verb::Paste
+        if *verb == CommandKind::Paste
             && let Err(message) = self.check_open_field()
         {
             self.release_input(id);
             return Err(message);
         }
         let words = match verb {
-            Verb::Play if words.len() > 1 => vec![words[self.choose(id, words.len())].clone()],
+            CommandKind::Play if words.len() > 1 => {
+                vec![words[self.choose(id, words.len())].clone()]
+            }
             _ => words,
         };
         let verb = match verb {
-            Verb::End(name) => match self.started.get(name) {
-                Some(effect) => Verb::EndStarted(*effect),
+            CommandKind::End(name) => match self.started.get(name) {
+                Some(effect) => CommandKind::EndStarted(*effect),
                 None => return Err(format!("nothing was started as {name} yet")),
             },
             other => other.clone(),
         };
-        let sounds = matches!(verb, Verb::Say | Verb::Play);
-        let effect = self.emit(Some(id), EffectKind::Execute(Deed { verb, words, value, limit }));
+        let sounds = matches!(verb, CommandKind::Say | CommandKind::Play);
+        let effect =
+            self.emit(Some(id), EffectKind::Execute(Command { verb, words, value, limit }));
         if sounds {
             self.sounding.insert(effect);
         }

@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{EffectKind, InputAction, InputBatch, Key, RunId, Time, Value, Verb};
+use lantern_model::{CommandKind, EffectKind, InputAction, InputBatch, Key, RunId, Time, Value};
 
 use crate::engine::Engine;
 use crate::reasons::ReasonKind;
@@ -184,7 +184,7 @@ impl Engine {
         };
         if self.may_paste(job.pace, false) {
             let text = text.iter().collect();
-            self.await_deed(id, Verb::Paste, text);
+            self.await_deed(id, CommandKind::Paste, text);
             return;
         }
         let message = format!(

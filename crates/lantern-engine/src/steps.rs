@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use lantern_model::code::{ComboExpr, Expr, HintAt, Op, StopTarget, Target};
 use lantern_model::{
-    Deed, EffectKind, Hint, HintPlace, InputAction, Key, KeyCombination, KeySpec, RoutineId, RunId,
-    Shown, Time, Value, Verb,
+    Command, CommandKind, EffectKind, Hint, HintPlace, InputAction, Key, KeyCombination, KeySpec,
+    RoutineId, RunId, Shown, Time, Value,
 };
 
 use crate::engine::Engine;
@@ -324,13 +324,18 @@ impl Engine {
             return Ok(self.again(id));
         }
         if self.may_paste(pace, anyway) && self.is_better_pasted(&text) {
-            return Ok(self.await_deed(id, Verb::Paste, text));
+            return Ok(self.await_deed(id, CommandKind::Paste, text));
         }
         let work = Work::Text { text: text.chars().collect(), done: 0, sure: 0 };
         let window = if anyway { None } else { Some(self.app.window) };
         let job = Job { work, pace, due: now, window };
         if self.input_method && !anyway {
-            let deed = Deed { verb: Verb::Composing, words: Vec::new(), value: None, limit: None };
+            let deed = Command {
+                verb: CommandKind::Composing,
+                words: Vec::new(),
+                value: None,
+                limit: None,
+            };
             let effect = self.emit(Some(id), EffectKind::Execute(deed));
             self.runs.get_mut(id).state = State::Asking(effect, job);
         } else {
@@ -353,8 +358,8 @@ impl Engine {
         text.chars().count() > LONG || text.chars().any(lacks)
     }
 
-    pub(crate) fn await_deed(&mut self, id: RunId, verb: Verb, word: String) -> Flow {
-        let deed = Deed { verb, words: vec![word], value: None, limit: None };
+    pub(crate) fn await_deed(&mut self, id: RunId, verb: CommandKind, word: String) -> Flow {
+        let deed = Command { verb, words: vec![word], value: None, limit: None };
         let effect = self.emit(Some(id), EffectKind::Execute(deed));
         self.runs.get_mut(id).state = State::Awaiting(effect, None);
         Flow::Wait

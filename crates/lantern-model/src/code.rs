@@ -3,7 +3,7 @@
 //! `lantern-script` lowers a checked file to this; `lantern-engine` runs it. A block of the file
 //! (`hold`, `repeat`) is a pair of operations, so that a run is a program counter and a small stack.
 
-use crate::{Corner, KeySpec, LayerId, ListenMode, RoutineId, Value, Verb};
+use crate::{CommandKind, Corner, KeySpec, LayerId, ListenMode, RoutineId, Value};
 
 /// An expression over values.
 #[derive(Debug, Clone, PartialEq)]
@@ -317,7 +317,7 @@ pub enum Op {
     /// Do something with programs, devices or the person.
     Do {
         /// What.
-        verb: Verb,
+        verb: CommandKind,
         /// The verb's words.
         words: Vec<Expr>,
         /// What else it takes.

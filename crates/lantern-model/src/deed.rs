@@ -6,7 +6,7 @@ use crate::{DeviceId, EffectId, Value};
 
 /// What is to be done. What the words of a deed mean stands with each.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Verb {
+pub enum CommandKind {
     /// Start a desktop entry or program and let it be. Words: its name. Gives its process id.
     Launch,
     /// Start a program and wait for its end. Words: it and its arguments. Gives what it printed.
@@ -68,40 +68,40 @@ pub enum Verb {
     Post(DeviceId),
 }
 
-impl Verb {
+impl CommandKind {
     /// The step's words in a file.
     pub const fn words(&self) -> &'static str {
         match self {
-            Verb::Launch => "launch",
-            Verb::Run => "run",
-            Verb::Shell => "shell",
-            Verb::Open => "open",
-            Verb::End(_) | Verb::EndStarted(_) => "end",
-            Verb::Focus | Verb::Raise(_) => "focus",
-            Verb::Close => "close",
-            Verb::Choose => "choose",
-            Verb::Tally => "tally",
-            Verb::Paste => "paste",
-            Verb::ReadClipboard => "read clipboard",
-            Verb::Composing => "type",
-            Verb::Notify => "notify",
-            Verb::Say => "say",
-            Verb::Play => "play",
-            Verb::Volume(_) => "volume",
-            Verb::Ask => "ask",
-            Verb::Confirm => "confirm",
-            Verb::Pick => "pick",
-            Verb::Send(_) => "send",
-            Verb::Publish { .. } => "publish",
-            Verb::Get(_) => "get",
-            Verb::Put(_) => "put",
-            Verb::Post(_) => "post",
+            CommandKind::Launch => "launch",
+            CommandKind::Run => "run",
+            CommandKind::Shell => "shell",
+            CommandKind::Open => "open",
+            CommandKind::End(_) | CommandKind::EndStarted(_) => "end",
+            CommandKind::Focus | CommandKind::Raise(_) => "focus",
+            CommandKind::Close => "close",
+            CommandKind::Choose => "choose",
+            CommandKind::Tally => "tally",
+            CommandKind::Paste => "paste",
+            CommandKind::ReadClipboard => "read clipboard",
+            CommandKind::Composing => "type",
+            CommandKind::Notify => "notify",
+            CommandKind::Say => "say",
+            CommandKind::Play => "play",
+            CommandKind::Volume(_) => "volume",
+            CommandKind::Ask => "ask",
+            CommandKind::Confirm => "confirm",
+            CommandKind::Pick => "pick",
+            CommandKind::Send(_) => "send",
+            CommandKind::Publish { .. } => "publish",
+            CommandKind::Get(_) => "get",
+            CommandKind::Put(_) => "put",
+            CommandKind::Post(_) => "post",
         }
     }
 
     /// Whether it acts on the program in front, as a key does.
     pub const fn is_input(&self) -> bool {
-        matches!(self, Verb::Paste | Verb::Choose)
+        matches!(self, CommandKind::Paste | CommandKind::Choose)
     }
 }
 
@@ -138,9 +138,9 @@ impl VolumeChange {
 
 /// A verb with everything it takes. It has an outcome.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Deed {
+pub struct Command {
     /// What is to be done.
-    pub verb: Verb,
+    pub verb: CommandKind,
     /// What the verb's words are.
     pub words: Vec<String>,
     /// What else it takes.

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use crate::{Deed, HeldModifiers, Key, Listening, ModifierKey, ModifierSet};
+use crate::{Command, HeldModifiers, Key, Listening, ModifierKey, ModifierSet};
 
 /// The number of an effect, by which its outcome comes back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -36,7 +36,7 @@ pub enum EffectKind {
     /// Hand a withheld key to the program. No outcome.
     ReplayKey(ReplayKey),
     /// Do something with programs, devices or the person. Has an outcome.
-    Execute(Deed),
+    Execute(Command),
     /// Nobody waits for the outcome of this effect any more; what can be ended is ended.
     Cancel(EffectId),
     /// Show something small for a time. No outcome.

@@ -26,7 +26,7 @@ mod value;
 
 pub use clock::{TimeOfDay, WallTime};
 pub use combo::{KeyCombination, KeySpec};
-pub use deed::{Deed, Verb, VolumeChange};
+pub use deed::{Command, CommandKind, VolumeChange};
 pub use device::{
     Broker, ConnectionState, Device, DeviceId, DeviceKind, Secret, SecretTemplate,
     SecretTemplatePart, topic_fits,

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use crate::code::{Asked, Expr, Op};
 use crate::{
-    ContextFilter, Device, DeviceId, Key, KeyCombination, KeySpec, Modifier, Remap, Secret, Shape,
-    Trigger, TriggerKind, Verb,
+    CommandKind, ContextFilter, Device, DeviceId, Key, KeyCombination, KeySpec, Modifier, Remap,
+    Secret, Shape, Trigger, TriggerKind,
 };
 
 /// Where something stands in a file, counted from 1.
@@ -108,7 +108,7 @@ impl RuleSet {
     pub fn writes_text(&self) -> bool {
         let writes = |op: &Op| match op {
             Op::Type { .. } => true,
-            Op::Do { verb, .. } => *verb == Verb::Paste,
+            Op::Do { verb, .. } => *verb == CommandKind::Paste,
             _ => false,
         };
         self.ops().any(writes)

@@ -8,8 +8,8 @@ use std::collections::BTreeSet;
 
 use lantern_model::code::{Asked, Expr, Function, Op, Target};
 use lantern_model::{
-    Broker, DeviceId, DeviceKind, Global, KeyCombination, KeyKind, KeySpec, Rule, RuleSet, Secret,
-    SourceLocation, TriggerKind, Value, Verb,
+    Broker, CommandKind, DeviceId, DeviceKind, Global, KeyCombination, KeyKind, KeySpec, Rule,
+    RuleSet, Secret, SourceLocation, TriggerKind, Value,
 };
 
 /// What sort of power it is.
@@ -261,32 +261,40 @@ impl Search<'_> {
         }
     }
 
-    fn add_verb(&mut self, verb: &Verb, words: &[Expr], front: String, place: SourceLocation) {
+    fn add_verb(
+        &mut self,
+        verb: &CommandKind,
+        words: &[Expr],
+        front: String,
+        place: SourceLocation,
+    ) {
         let first = || words.first().map_or_else(String::new, |word| self.shown(word));
         let all = || words.iter().map(|word| self.shown(word)).collect::<Vec<_>>();
         let (kind, what) = match verb {
-            Verb::Launch => (PowerKind::StartsProgram, first()),
-            Verb::Run => (PowerKind::StartsProgram, all().join(" ")),
-            Verb::Shell => (PowerKind::UsesShell, first()),
-            Verb::Open => (PowerKind::Opens, first()),
-            Verb::End(name) => (PowerKind::EndsProgram, name.clone()),
-            Verb::Focus | Verb::Close => (PowerKind::MovesWindows, first()),
-            Verb::Choose | Verb::Tally => (PowerKind::PressesControls, String::new()),
-            Verb::Paste => (PowerKind::MakesInput, front),
-            Verb::ReadClipboard => (PowerKind::ReadsClipboard, String::new()),
-            Verb::Play => (PowerKind::Plays, all().join(", ")),
-            Verb::Ask | Verb::Confirm | Verb::Pick => (PowerKind::AsksQuestions, String::new()),
-            Verb::Send(device)
-            | Verb::Get(device)
-            | Verb::Put(device)
-            | Verb::Post(device)
-            | Verb::Publish { broker: device, .. } => {
+            CommandKind::Launch => (PowerKind::StartsProgram, first()),
+            CommandKind::Run => (PowerKind::StartsProgram, all().join(" ")),
+            CommandKind::Shell => (PowerKind::UsesShell, first()),
+            CommandKind::Open => (PowerKind::Opens, first()),
+            CommandKind::End(name) => (PowerKind::EndsProgram, name.clone()),
+            CommandKind::Focus | CommandKind::Close => (PowerKind::MovesWindows, first()),
+            CommandKind::Choose | CommandKind::Tally => (PowerKind::PressesControls, String::new()),
+            CommandKind::Paste => (PowerKind::MakesInput, front),
+            CommandKind::ReadClipboard => (PowerKind::ReadsClipboard, String::new()),
+            CommandKind::Play => (PowerKind::Plays, all().join(", ")),
+            CommandKind::Ask | CommandKind::Confirm | CommandKind::Pick => {
+                (PowerKind::AsksQuestions, String::new())
+            }
+            CommandKind::Send(device)
+            | CommandKind::Get(device)
+            | CommandKind::Put(device)
+            | CommandKind::Post(device)
+            | CommandKind::Publish { broker: device, .. } => {
                 self.add_used_device(*device, place);
                 return;
             }
             // Words shown or said and how loud it is; the rest is never written in a file.
-            Verb::Notify | Verb::Say | Verb::Volume(_) => return,
-            Verb::EndStarted(_) | Verb::Raise(_) | Verb::Composing => return,
+            CommandKind::Notify | CommandKind::Say | CommandKind::Volume(_) => return,
+            CommandKind::EndStarted(_) | CommandKind::Raise(_) | CommandKind::Composing => return,
         };
         self.add(kind, what, place);
     }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_model::code::Operator;
 use lantern_model::{
-    Corner, KeySpec, ListenMode, PressKind, ReentryPolicy, TimeOfDay, Value, Verb,
+    CommandKind, Corner, KeySpec, ListenMode, PressKind, ReentryPolicy, TimeOfDay, Value,
 };
 
 use crate::Span;
@@ -409,7 +409,7 @@ pub enum StepKind {
 #[derive(Debug, Clone, PartialEq)]
 pub struct CommandSyntax {
     /// What is to be done; a device in it is not looked up yet.
-    pub verb: Verb,
+    pub verb: CommandKind,
     /// The device.
     pub device: Option<Name>,
     /// The verb's words.

@@ -12,8 +12,8 @@ use lantern_devices::{
     Answer, Done, Front, LastSaid, Launcher, Level, Linked, Report, Services, Shortcut,
 };
 use lantern_model::{
-    App, ConnectionState, Deed, DeviceId, EffectId, Event, KeyGrab, Listening, Refusal, RuleSet,
-    Value, Verb,
+    App, Command, CommandKind, ConnectionState, DeviceId, EffectId, Event, KeyGrab, Listening,
+    Refusal, RuleSet, Value,
 };
 use lantern_sense::Loudness;
 use serde::Deserialize;
@@ -137,20 +137,20 @@ impl Errands {
     }
 
     /// Sets out. An outcome that is known at once comes back; others come later.
-    pub fn attempt(&mut self, effect: EffectId, deed: &Deed) -> Option<Outcome> {
+    pub fn attempt(&mut self, effect: EffectId, deed: &Command) -> Option<Outcome> {
         if self.services.attempt(effect, deed, &self.front) {
             return None;
         }
         let words = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
         let first = deed.words.first().map_or("", String::as_str);
         let line: Vec<String> = match &deed.verb {
-            Verb::Run => deed.words.clone(),
-            Verb::Shell => words(&["sh", "-c", first]),
-            Verb::Tally => return self.tally(effect, deed.words.first()),
-            Verb::Ask => return self.question(effect, "text", first, None),
-            Verb::Confirm => return self.question(effect, "yes-no", first, None),
-            Verb::Pick => return self.question(effect, "one", first, deed.value.as_ref()),
-            Verb::EndStarted(started) => {
+            CommandKind::Run => deed.words.clone(),
+            CommandKind::Shell => words(&["sh", "-c", first]),
+            CommandKind::Tally => return self.tally(effect, deed.words.first()),
+            CommandKind::Ask => return self.question(effect, "text", first, None),
+            CommandKind::Confirm => return self.question(effect, "yes-no", first, None),
+            CommandKind::Pick => return self.question(effect, "one", first, deed.value.as_ref()),
+            CommandKind::EndStarted(started) => {
                 let ended = self.launcher.end(*started);
                 return Some(if ended { Ok(None) } else { Err("it has ended already".to_owned()) });
             }

@@ -3,7 +3,7 @@
 use std::os::fd::BorrowedFd;
 
 use lantern_desk::{Desk, DeskError, SimulatedDesk, What};
-use lantern_model::{Deed, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
+use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 
 use crate::style::{self, say};
 use crate::wording::{board, combo_name, quoted};
@@ -53,7 +53,7 @@ impl Desk for ToldDesk {
         self.desk.give_back(now, back)
     }
 
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
         let done = self.desk.attempt(now, effect, deed);
         self.tell();
         done

@@ -4,7 +4,7 @@ use std::sync::LazyLock;
 
 use lantern_engine::ReasonKind;
 use lantern_model::{
-    ConnectionState, Deed, Key, Layout, MicrophoneState, ModifierKey, RuleSet, Verb,
+    Command, CommandKind, ConnectionState, Key, Layout, MicrophoneState, ModifierKey, RuleSet,
 };
 use unicode_width::UnicodeWidthStr;
 
@@ -94,10 +94,10 @@ pub fn combo_name(keys: &[Key]) -> String {
 }
 
 /// What a deed is about, in words: what it was given, and the amount or body.
-pub fn deed_text(deed: &Deed) -> String {
-    let joint = if deed.verb == Verb::Choose { ", " } else { " " };
+pub fn deed_text(deed: &Command) -> String {
+    let joint = if deed.verb == CommandKind::Choose { ", " } else { " " };
     let mut parts = vec![deed.words.join(joint)];
-    if let Verb::Volume(change) = deed.verb {
+    if let CommandKind::Volume(change) = deed.verb {
         parts = vec![change.words().to_owned()];
     }
     parts.extend(deed.value.as_ref().map(ToString::to_string));

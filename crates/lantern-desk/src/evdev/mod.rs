@@ -15,7 +15,7 @@ mod screen;
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Deed, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time};
+use lantern_model::{Command, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time};
 
 use crate::desk::without_session;
 use crate::{Desk, DeskError};
@@ -238,7 +238,7 @@ impl Desk for EvdevDesk {
         self.outlet.flush()
     }
 
-    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
         let Some(why) = without_session(&deed.verb) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)

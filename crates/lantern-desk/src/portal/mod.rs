@@ -13,7 +13,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_model::{
-    Deed, EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyCombination,
+    Command, EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyCombination,
     KeyKind, Layout, ModifierSet, ReplayKey, Time,
 };
 
@@ -262,7 +262,7 @@ impl Desk for PortalDesk {
         Ok(())
     }
 
-    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
         let Some(why) = without_session(&deed.verb) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)

@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    App, Deed, EffectId, Event, GrabSet, HeldModifiers, Hint, InputAction, InputBatch, Key,
-    KeyKind, Layout, Level, ModifierKey, Rect, ReplayKey, Shown, Time, Value, Verb,
+    App, Command, CommandKind, EffectId, Event, GrabSet, HeldModifiers, Hint, InputAction,
+    InputBatch, Key, KeyKind, Layout, Level, ModifierKey, Rect, ReplayKey, Shown, Time, Value,
 };
 
 use crate::{Desk, DeskError};
@@ -399,37 +399,37 @@ impl Desk for SimulatedDesk {
         Ok(())
     }
 
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
         let name = deed.words.first().map_or("", String::as_str);
         let missing = || Err(format!("no window of {name} is open"));
         let result = match deed.verb {
-            Verb::Focus => match self.index_of(name) {
+            CommandKind::Focus => match self.index_of(name) {
                 Some(index) => {
                     self.bring_to_front(Some(index));
                     Ok(None)
                 }
                 None => missing(),
             },
-            Verb::Raise(window) => {
+            CommandKind::Raise(window) => {
                 let index = self.apps.iter().position(|app| app.window == window);
                 if index.is_some() {
                     self.bring_to_front(index);
                 }
                 Ok(None)
             }
-            Verb::Close => match self.index_of(name) {
+            CommandKind::Close => match self.index_of(name) {
                 Some(index) => {
                     self.close(index);
                     Ok(None)
                 }
                 None => missing(),
             },
-            Verb::Paste => {
+            CommandKind::Paste => {
                 name.chars().for_each(|character| self.edit_field(character));
                 self.put_out(now, Some(effect), What::Pasted(name.to_owned()));
                 Ok(None)
             }
-            Verb::ReadClipboard => Ok(Some(Value::Text(self.clipboard.clone()))),
+            CommandKind::ReadClipboard => Ok(Some(Value::Text(self.clipboard.clone()))),
             _ => return Ok(false),
         };
         self.events.push_back(Event::Outcome { effect, result });

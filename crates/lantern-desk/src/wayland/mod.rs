@@ -10,8 +10,8 @@ mod session;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use lantern_model::{
-    Deed, EffectId, Event, GrabSet, Hint, InputAction, InputBatch, Layout, ReplayKey, Time, Value,
-    Verb,
+    Command, CommandKind, EffectId, Event, GrabSet, Hint, InputAction, InputBatch, Layout,
+    ReplayKey, Time, Value,
 };
 use rustix::event::epoll;
 
@@ -126,17 +126,17 @@ impl<D: Desk> Desk for SessionDesk<D> {
         self.desk.give_back(now, back)
     }
 
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
         let word = deed.words.first().map_or("", String::as_str);
         let result = match &deed.verb {
-            Verb::Focus => self.session.activate(word),
-            Verb::Raise(window) => self.session.raise(*window),
-            Verb::Close => self.session.close(word),
-            Verb::Paste => {
+            CommandKind::Focus => self.session.activate(word),
+            CommandKind::Raise(window) => self.session.raise(*window),
+            CommandKind::Close => self.session.close(word),
+            CommandKind::Paste => {
                 self.begin_paste(now, effect, word)?;
                 return Ok(true);
             }
-            Verb::ReadClipboard => match self.session.read_clipboard() {
+            CommandKind::ReadClipboard => match self.session.read_clipboard() {
                 Ok(text) => {
                     self.finish(effect, Ok(Some(Value::Text(text))));
                     return Ok(true);

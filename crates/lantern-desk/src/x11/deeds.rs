@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{Deed, EffectId, Event, Time, Verb};
+use lantern_model::{Command, CommandKind, EffectId, Event, Time};
 use x11rb::protocol::xproto::Window;
 
 use super::lend::Asker;
@@ -42,30 +42,30 @@ impl X11Desk {
         &mut self,
         now: Time,
         effect: EffectId,
-        deed: &Deed,
+        deed: &Command,
     ) -> Result<bool, DeskError> {
         let word = deed.words.first().map_or("", String::as_str);
         let result = match deed.verb {
-            Verb::Focus => match self.window_named(word)? {
+            CommandKind::Focus => match self.window_named(word)? {
                 Ok(window) => return self.bring(now, effect, window, Some(word)),
                 Err(message) => Err(message),
             },
-            Verb::Raise(window) => {
+            CommandKind::Raise(window) => {
                 let window = Window::try_from(window).unwrap_or(x11rb::NONE);
                 return self.bring(now, effect, window, None);
             }
-            Verb::Close => match self.window_named(word)? {
+            CommandKind::Close => match self.window_named(word)? {
                 Ok(window) => windows::close(&self.link, window).map(|()| Ok(None))?,
                 Err(message) => Err(message),
             },
-            Verb::Paste => match self.lacks_focus()? {
+            CommandKind::Paste => match self.lacks_focus()? {
                 Some(message) => Err(message),
                 None => {
                     self.paste(now, effect, word)?;
                     return Ok(true);
                 }
             },
-            Verb::ReadClipboard => {
+            CommandKind::ReadClipboard => {
                 self.read_clipboard(now, effect)?;
                 return Ok(true);
             }

@@ -45,7 +45,7 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    App, Deed, EffectId, Event, GrabSet, Hint, InputBatch, Level, ReplayKey, Time,
+    App, Command, EffectId, Event, GrabSet, Hint, InputBatch, Level, ReplayKey, Time,
 };
 use rustix::event::Timespec;
 use x11rb::connection::Connection;
@@ -232,7 +232,7 @@ impl Desk for X11Desk {
         self.give_key_back(back)
     }
 
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<bool, DeskError> {
+    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
         self.attempt_deed(now, effect, deed)
     }
 

@@ -8,7 +8,7 @@ use std::env;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::{Arc, Mutex, MutexGuard};
 
-use lantern_model::{Broker, ConnectionState, EffectId, Event, Verb};
+use lantern_model::{Broker, CommandKind, ConnectionState, EffectId, Event};
 use reqwest::Url;
 use sha2::{Digest as _, Sha256};
 use tokio::sync::mpsc::UnboundedReceiver;
@@ -169,7 +169,7 @@ async fn take_errands(
         tokio::select! {
             errand = errands.recv() => {
                 let Some(errand) = errand else { return };
-                let retained = matches!(errand.deed.verb, Verb::Publish { retained: true, .. });
+                let retained = matches!(errand.deed.verb, CommandKind::Publish { retained: true, .. });
                 if let Some(why) = Message::fault(errand.word(0), errand.word(1)) {
                     let topic = errand.word(0).chars().take(TOPIC_SHOWN).collect();
                     context.tell.outcome(errand.effect, Err(LinkError::BadMessage { topic, why }));

@@ -21,7 +21,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
-use lantern_model::{ConnectionState, Deed, Device, DeviceId, DeviceKind, EffectId, Event, Value};
+use lantern_model::{
+    Command, ConnectionState, Device, DeviceId, DeviceKind, EffectId, Event, Value,
+};
 use tokio::runtime;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{AbortHandle, JoinSet};
@@ -117,7 +119,7 @@ impl Context {
 #[derive(Debug)]
 struct Errand {
     effect: EffectId,
-    deed: Deed,
+    deed: Command,
 }
 
 impl Errand {
@@ -165,7 +167,7 @@ impl Links {
     }
 
     /// Does what is asked of a device; the outcome is told.
-    pub(crate) fn attempt(&self, device: DeviceId, effect: EffectId, deed: &Deed) {
+    pub(crate) fn attempt(&self, device: DeviceId, effect: EffectId, deed: &Command) {
         self.call(Call::Attempt(device, Errand { effect, deed: deed.clone() }));
     }
 

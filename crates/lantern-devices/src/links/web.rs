@@ -8,7 +8,7 @@ use std::error::Error;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use lantern_model::{EffectId, SecretTemplate, Value, Verb};
+use lantern_model::{CommandKind, EffectId, SecretTemplate, Value};
 use reqwest::header::{CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue};
 use reqwest::redirect::Policy;
 use reqwest::{Client, Method, RequestBuilder, Response, Url};
@@ -74,7 +74,7 @@ pub(super) async fn serve(
         };
         turns.retain(|_, turn| Arc::strong_count(turn) > 1);
         let turn = match errand.deed.verb {
-            Verb::Get(_) => None,
+            CommandKind::Get(_) => None,
             _ => Some(Arc::clone(turns.entry(errand.word(0).to_owned()).or_default())),
         };
         let tell = Arc::clone(&context.tell);
@@ -159,8 +159,8 @@ impl Thing {
         }
         let url = Url::parse(&full).map_err(bad)?;
         let (method, body) = match errand.deed.verb {
-            Verb::Get(_) => (Method::GET, None),
-            Verb::Put(_) => (Method::PUT, errand.deed.value.as_ref()),
+            CommandKind::Get(_) => (Method::GET, None),
+            CommandKind::Put(_) => (Method::PUT, errand.deed.value.as_ref()),
             _ => (Method::POST, errand.deed.value.as_ref()),
         };
         let may_repeat = method != Method::POST;

@@ -1,7 +1,7 @@
 //! Steps that ask something of programs, devices or the person, lowered.
 
 use lantern_model::code::{Expr, Function, Op, Target};
-use lantern_model::{Value, Verb, VolumeChange};
+use lantern_model::{CommandKind, Value, VolumeChange};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -16,57 +16,60 @@ impl Checker<'_> {
         let verb = self.lower_verb(deed)?;
         self.need_for_verb(&verb, span);
         let words = match verb {
-            Verb::Shell => self.lower_shell(deed),
-            Verb::Launch => deed.words.iter().map(|word| self.lower_launch(word)).collect(),
-            Verb::Open | Verb::Focus | Verb::Close => {
-                let what =
-                    if verb == Verb::Open { "an address or file" } else { "a program's name" };
+            CommandKind::Shell => self.lower_shell(deed),
+            CommandKind::Launch => deed.words.iter().map(|word| self.lower_launch(word)).collect(),
+            CommandKind::Open | CommandKind::Focus | CommandKind::Close => {
+                let what = if verb == CommandKind::Open {
+                    "an address or file"
+                } else {
+                    "a program's name"
+                };
                 deed.words.iter().map(|word| self.lower_kind(word, Kind::Text, what)).collect()
             }
-            Verb::Tally => {
+            CommandKind::Tally => {
                 let number = |word| self.lower_kind(word, Kind::Number, "the number to pick");
                 deed.words.iter().map(number).collect()
             }
-            Verb::Get(_) | Verb::Put(_) | Verb::Post(_) => {
+            CommandKind::Get(_) | CommandKind::Put(_) | CommandKind::Post(_) => {
                 deed.words.iter().map(|word| self.lower_path(word)).collect()
             }
             _ => deed.words.iter().map(|word| self.lower_shown(word)).collect(),
         };
         let value = deed.value.as_ref().map(|value| match verb {
-            Verb::Volume(_) => self.lower_kind(value, Kind::Share, "a share, such as 5%"),
-            Verb::Pick => self.lower_kind(value, Kind::List, "a list to pick from"),
+            CommandKind::Volume(_) => self.lower_kind(value, Kind::Share, "a share, such as 5%"),
+            CommandKind::Pick => self.lower_kind(value, Kind::List, "a list to pick from"),
             _ => self.lower_shown(value),
         });
         let limit = self.lower_optional(deed.limit.as_ref(), Kind::Duration, "a duration");
         let into = self.lower_into(deed, &verb);
         let name = match verb {
-            Verb::Launch => deed.name.as_ref().map(|name| self.names.full(&name.text)),
+            CommandKind::Launch => deed.name.as_ref().map(|name| self.names.full(&name.text)),
             _ => None,
         };
         self.check_amount(&verb, value.as_ref(), deed);
         Some(Op::Do { verb, words, value, limit, into, name })
     }
 
-    fn lower_verb(&mut self, deed: &CommandSyntax) -> Option<Verb> {
-        if let Verb::End(_) = deed.verb {
+    fn lower_verb(&mut self, deed: &CommandSyntax) -> Option<CommandKind> {
+        if let CommandKind::End(_) = deed.verb {
             let name = deed.name.as_ref()?;
             self.find(Sort::Started, name)?;
-            return Some(Verb::End(self.names.full(&name.text)));
+            return Some(CommandKind::End(self.names.full(&name.text)));
         }
         let Some(device) = &deed.device else {
             return Some(deed.verb.clone());
         };
         let id = match deed.verb {
-            Verb::Send(_) => self.find_device_of(device, "serial"),
-            Verb::Publish { .. } => self.find_device_of(device, "broker"),
+            CommandKind::Send(_) => self.find_device_of(device, "serial"),
+            CommandKind::Publish { .. } => self.find_device_of(device, "broker"),
             _ => self.find_device_of(device, "web"),
         }?;
         Some(match deed.verb {
-            Verb::Send(_) => Verb::Send(id),
-            Verb::Publish { retained, .. } => Verb::Publish { broker: id, retained },
-            Verb::Get(_) => Verb::Get(id),
-            Verb::Put(_) => Verb::Put(id),
-            _ => Verb::Post(id),
+            CommandKind::Send(_) => CommandKind::Send(id),
+            CommandKind::Publish { retained, .. } => CommandKind::Publish { broker: id, retained },
+            CommandKind::Get(_) => CommandKind::Get(id),
+            CommandKind::Put(_) => CommandKind::Put(id),
+            _ => CommandKind::Post(id),
         })
     }
 
@@ -144,12 +147,15 @@ impl Checker<'_> {
         Expr::Text(parts.iter().map(lower).collect())
     }
 
-    fn lower_into(&mut self, deed: &CommandSyntax, verb: &Verb) -> Option<Target> {
+    fn lower_into(&mut self, deed: &CommandSyntax, verb: &CommandKind) -> Option<Target> {
         let (fresh, name) = deed.into.as_ref()?;
         let kind = match verb {
-            Verb::Confirm => Kind::Truth,
-            Verb::Launch => Kind::Number,
-            Verb::Run | Verb::Shell | Verb::Ask | Verb::ReadClipboard => Kind::Text,
+            CommandKind::Confirm => Kind::Truth,
+            CommandKind::Launch => Kind::Number,
+            CommandKind::Run
+            | CommandKind::Shell
+            | CommandKind::Ask
+            | CommandKind::ReadClipboard => Kind::Text,
             _ => Kind::Any,
         };
         if *fresh {
@@ -160,8 +166,8 @@ impl Checker<'_> {
         Some(target)
     }
 
-    fn check_amount(&mut self, verb: &Verb, value: Option<&Expr>, deed: &CommandSyntax) {
-        let Verb::Volume(change) = verb else { return };
+    fn check_amount(&mut self, verb: &CommandKind, value: Option<&Expr>, deed: &CommandSyntax) {
+        let CommandKind::Volume(change) = verb else { return };
         let most = if *change == VolumeChange::Set { 1.5 } else { 1.0 };
         if let (Some(Expr::Value(Value::Share(share))), Some(written)) = (value, &deed.value)
             && !(0.0..=most).contains(share)

@@ -174,7 +174,7 @@ impl Checker<'_> {
     pub(super) fn declare_started(&mut self, steps: &[Step]) {
         for step in steps {
             if let StepKind::Do(deed) = &step.kind
-                && let (lantern_model::Verb::Launch, Some(name)) = (&deed.verb, &deed.name)
+                && let (lantern_model::CommandKind::Launch, Some(name)) = (&deed.verb, &deed.name)
                 && self.names.get(Sort::Started, &name.text).is_none()
             {
                 self.declare(Sort::Started, name, 0, Kind::Any);

@@ -1,7 +1,7 @@
 //! What a set needs of the desk and the world it runs on, and where: a desk that lacks something
 //! can say so ahead of time.
 
-use lantern_model::{KeyCombination, KeySpec, Verb};
+use lantern_model::{CommandKind, KeyCombination, KeySpec};
 
 use super::Checker;
 use crate::Span;
@@ -111,18 +111,22 @@ impl Checker<'_> {
         self.need(need, trigger.span);
     }
 
-    pub(super) fn need_for_verb(&mut self, verb: &Verb, span: Span) {
+    pub(super) fn need_for_verb(&mut self, verb: &CommandKind, span: Span) {
         let need = match verb {
-            Verb::Launch | Verb::Run | Verb::Shell | Verb::Open => return,
-            Verb::End(_) | Verb::EndStarted(_) | Verb::Composing => return,
-            Verb::Focus | Verb::Raise(_) | Verb::Close => Need::Windows,
-            Verb::Choose | Verb::Tally => Need::Menus,
-            Verb::Paste | Verb::ReadClipboard => Need::Clipboard,
-            Verb::Notify | Verb::Say | Verb::Play | Verb::Volume(_) => Need::Signs,
-            Verb::Ask | Verb::Confirm | Verb::Pick => Need::Questions,
-            Verb::Send(_) => Need::Serial,
-            Verb::Publish { .. } => Need::Broker,
-            Verb::Get(_) | Verb::Put(_) | Verb::Post(_) => Need::Web,
+            CommandKind::Launch | CommandKind::Run | CommandKind::Shell | CommandKind::Open => {
+                return;
+            }
+            CommandKind::End(_) | CommandKind::EndStarted(_) | CommandKind::Composing => return,
+            CommandKind::Focus | CommandKind::Raise(_) | CommandKind::Close => Need::Windows,
+            CommandKind::Choose | CommandKind::Tally => Need::Menus,
+            CommandKind::Paste | CommandKind::ReadClipboard => Need::Clipboard,
+            CommandKind::Notify | CommandKind::Say | CommandKind::Play | CommandKind::Volume(_) => {
+                Need::Signs
+            }
+            CommandKind::Ask | CommandKind::Confirm | CommandKind::Pick => Need::Questions,
+            CommandKind::Send(_) => Need::Serial,
+            CommandKind::Publish { .. } => Need::Broker,
+            CommandKind::Get(_) | CommandKind::Put(_) | CommandKind::Post(_) => Need::Web,
         };
         self.need(need, span);
     }

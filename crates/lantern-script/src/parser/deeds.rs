@@ -1,6 +1,6 @@
 //! Steps that ask something of programs, devices or the person.
 
-use lantern_model::{DeviceId, Verb, VolumeChange};
+use lantern_model::{CommandKind, DeviceId, VolumeChange};
 
 use super::{Parsed, Parser};
 use crate::token::{Sign, TokenKind};
@@ -24,7 +24,7 @@ impl Parser<'_> {
     pub(super) fn parse_deed(&mut self) -> Parsed<CommandSyntax> {
         let piece = self.next();
         let mut deed = CommandSyntax {
-            verb: Verb::Open,
+            verb: CommandKind::Open,
             device: None,
             words: Vec::new(),
             value: None,
@@ -34,52 +34,52 @@ impl Parser<'_> {
         };
         match self.slice(piece.span) {
             "launch" => {
-                deed.take(Verb::Launch, vec![self.parse_expr()?]);
+                deed.take(CommandKind::Launch, vec![self.parse_expr()?]);
                 if self.take_word("as") {
                     deed.name = Some(self.expect_name("a name for what is started")?);
                 }
             }
-            "run" => deed.take(Verb::Run, self.parse_exprs()?),
-            "shell" => deed.take(Verb::Shell, vec![self.parse_expr()?]),
-            "open" => deed.take(Verb::Open, vec![self.parse_expr()?]),
+            "run" => deed.take(CommandKind::Run, self.parse_exprs()?),
+            "shell" => deed.take(CommandKind::Shell, vec![self.parse_expr()?]),
+            "open" => deed.take(CommandKind::Open, vec![self.parse_expr()?]),
             "end" => {
                 let name = self.expect_path("the name of what was launched")?;
-                deed.verb = Verb::End(name.text.clone());
+                deed.verb = CommandKind::End(name.text.clone());
                 deed.name = Some(name);
             }
-            "focus" => deed.take(Verb::Focus, vec![self.parse_program()?]),
-            "close" => deed.take(Verb::Close, vec![self.parse_program()?]),
-            "choose" => deed.take(Verb::Choose, self.parse_exprs()?),
+            "focus" => deed.take(CommandKind::Focus, vec![self.parse_program()?]),
+            "close" => deed.take(CommandKind::Close, vec![self.parse_program()?]),
+            "choose" => deed.take(CommandKind::Choose, self.parse_exprs()?),
             "tally" => {
                 let shows =
                     self.at_end_of_statement() || self.is_word("at") || self.is_word("else");
                 let number = if shows { Vec::new() } else { vec![self.parse_expr()?] };
-                deed.take(Verb::Tally, number);
+                deed.take(CommandKind::Tally, number);
             }
-            "paste" => deed.take(Verb::Paste, vec![self.parse_expr()?]),
-            "notify" => deed.take(Verb::Notify, vec![self.parse_expr()?]),
-            "say" => deed.take(Verb::Say, vec![self.parse_expr()?]),
+            "paste" => deed.take(CommandKind::Paste, vec![self.parse_expr()?]),
+            "notify" => deed.take(CommandKind::Notify, vec![self.parse_expr()?]),
+            "say" => deed.take(CommandKind::Say, vec![self.parse_expr()?]),
             "play" => self.parse_play(&mut deed)?,
             "volume" => self.parse_volume(&mut deed)?,
-            "ask" => deed.take(Verb::Ask, vec![self.parse_expr()?]),
-            "confirm" => deed.take(Verb::Confirm, vec![self.parse_expr()?]),
+            "ask" => deed.take(CommandKind::Ask, vec![self.parse_expr()?]),
+            "confirm" => deed.take(CommandKind::Confirm, vec![self.parse_expr()?]),
             "pick" => {
-                deed.take(Verb::Pick, vec![self.parse_expr()?]);
+                deed.take(CommandKind::Pick, vec![self.parse_expr()?]);
                 self.expect_sign(Sign::Comma, "between the question and the list")?;
                 self.take_line_ends();
                 deed.value = Some(self.parse_expr()?);
             }
             "read" => {
                 self.expect_word("clipboard", "after `read`")?;
-                deed.verb = Verb::ReadClipboard;
+                deed.verb = CommandKind::ReadClipboard;
             }
             other => {
                 let verb = match other {
-                    "send" => Verb::Send(SOME),
-                    "publish" => Verb::Publish { broker: SOME, retained: false },
-                    "get" => Verb::Get(SOME),
-                    "put" => Verb::Put(SOME),
-                    _ => Verb::Post(SOME),
+                    "send" => CommandKind::Send(SOME),
+                    "publish" => CommandKind::Publish { broker: SOME, retained: false },
+                    "get" => CommandKind::Get(SOME),
+                    "put" => CommandKind::Put(SOME),
+                    _ => CommandKind::Post(SOME),
                 };
                 self.parse_to_device(verb, &mut deed)?;
             }
@@ -111,7 +111,7 @@ impl Parser<'_> {
     fn parse_play(&mut self, deed: &mut CommandSyntax) -> Parsed<()> {
         let several = self.take_words(&["any", "of"]);
         let files = if several { self.parse_exprs()? } else { vec![self.parse_expr()?] };
-        deed.take(Verb::Play, files);
+        deed.take(CommandKind::Play, files);
         Ok(())
     }
 
@@ -124,12 +124,12 @@ impl Parser<'_> {
             VolumeChange::Unmute,
         ];
         if self.take_words(&["toggle", "mute"]) {
-            deed.verb = Verb::Volume(VolumeChange::ToggleMute);
+            deed.verb = CommandKind::Volume(VolumeChange::ToggleMute);
             return Ok(());
         }
         for change in CHANGES {
             if self.take_word(change.words()) {
-                deed.verb = Verb::Volume(change);
+                deed.verb = CommandKind::Volume(change);
                 if !matches!(change, VolumeChange::Mute | VolumeChange::Unmute) {
                     deed.value = Some(self.parse_expr()?);
                 }
@@ -141,13 +141,13 @@ impl Parser<'_> {
     }
 
     /// `send DEVICE TEXT`, `publish BROKER "topic" body TEXT retained`, `put WEB "/path" body VALUE`
-    fn parse_to_device(&mut self, verb: Verb, deed: &mut CommandSyntax) -> Parsed<()> {
+    fn parse_to_device(&mut self, verb: CommandKind, deed: &mut CommandSyntax) -> Parsed<()> {
         deed.device = Some(self.expect_path("the device's name")?);
         deed.words = vec![self.parse_expr()?];
-        let needs_body = matches!(verb, Verb::Publish { .. } | Verb::Put(_));
+        let needs_body = matches!(verb, CommandKind::Publish { .. } | CommandKind::Put(_));
         if self.take_word("body") {
             let body = self.parse_expr()?;
-            if matches!(verb, Verb::Publish { .. }) {
+            if matches!(verb, CommandKind::Publish { .. }) {
                 deed.words.push(body);
             } else {
                 deed.value = Some(body);
@@ -156,8 +156,8 @@ impl Parser<'_> {
             return self.fail("`body` and what is sent");
         }
         deed.verb = match verb {
-            Verb::Publish { broker, .. } => {
-                Verb::Publish { broker, retained: self.take_word("retained") }
+            CommandKind::Publish { broker, .. } => {
+                CommandKind::Publish { broker, retained: self.take_word("retained") }
             }
             other => other,
         };
@@ -166,7 +166,7 @@ impl Parser<'_> {
 }
 
 impl CommandSyntax {
-    fn take(&mut self, verb: Verb, words: Vec<ExprSyntax>) {
+    fn take(&mut self, verb: CommandKind, words: Vec<ExprSyntax>) {
         self.verb = verb;
         self.words = words;
     }

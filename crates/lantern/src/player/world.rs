@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, VecDeque};
 
 use lantern_desk::{Desk, DeskError};
-use lantern_model::{Deed, Effect, EffectId, Value, Verb};
+use lantern_model::{Command, CommandKind, Effect, EffectId, Value};
 
 use super::Player;
 use crate::timeline::SentKind;
@@ -49,15 +49,22 @@ impl World {
 }
 
 impl Player {
-    pub(super) fn perform_deed(&mut self, effect: &Effect, deed: &Deed) -> Result<(), DeskError> {
-        if !matches!(deed.verb, Verb::Raise(_))
+    pub(super) fn perform_deed(
+        &mut self,
+        effect: &Effect,
+        deed: &Command,
+    ) -> Result<(), DeskError> {
+        if !matches!(deed.verb, CommandKind::Raise(_))
             && let Some(reason) = self.world.failures.pop_front()
         {
             self.finish_effect(effect.id, Err(reason));
             return Ok(());
         }
-        let shown = !matches!(deed.verb, Verb::Raise(_) | Verb::Paste | Verb::ReadClipboard);
-        if let Verb::EndStarted(started) = deed.verb {
+        let shown = !matches!(
+            deed.verb,
+            CommandKind::Raise(_) | CommandKind::Paste | CommandKind::ReadClipboard
+        );
+        if let CommandKind::EndStarted(started) = deed.verb {
             let name = self.world.started.remove(&started);
             let result = match name {
                 Some(name) => {
@@ -76,7 +83,7 @@ impl Player {
             return Ok(());
         }
         let answer = match deed.verb {
-            Verb::Launch => {
+            CommandKind::Launch => {
                 let program = deed.words.first().map_or("", String::as_str);
                 let name = program.split(' ').next().unwrap_or(program);
                 self.desk.open(name.rsplit('/').next().unwrap_or(name));
@@ -84,16 +91,18 @@ impl Player {
                 self.world.processes += 1;
                 Some(Value::Number(f64::from(1000 + self.world.processes)))
             }
-            Verb::Ask | Verb::Confirm | Verb::Pick => {
+            CommandKind::Ask | CommandKind::Confirm | CommandKind::Pick => {
                 let Some(answer) = self.world.answers.pop_front() else {
                     self.world.asked.push(effect.id);
                     return Ok(());
                 };
                 Some(answer)
             }
-            Verb::Run | Verb::Shell | Verb::Get(_) | Verb::Put(_) | Verb::Post(_) => {
-                self.world.answers.pop_front()
-            }
+            CommandKind::Run
+            | CommandKind::Shell
+            | CommandKind::Get(_)
+            | CommandKind::Put(_)
+            | CommandKind::Post(_) => self.world.answers.pop_front(),
             _ => None,
         };
         self.finish_effect(effect.id, Ok(answer));

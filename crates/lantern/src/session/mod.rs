@@ -20,8 +20,8 @@ use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    Deed, Effect, EffectId, EffectKind, Event, Hint, HintPlace, RuleSet, Shown, Time, Verb,
-    WallTime,
+    Command, CommandKind, Effect, EffectId, EffectKind, Event, Hint, HintPlace, RuleSet, Shown,
+    Time, WallTime,
 };
 use rustix::event::Timespec;
 use rustix::time::{
@@ -342,15 +342,20 @@ impl<'j, D: Desk> Session<'j, D> {
         let text = hint.what.to_string();
         self.errands.announce(&text);
         if !self.desk.shows_hints() {
-            let verb = Verb::Notify;
-            let deed = Deed { verb, words: vec![text], value: None, limit: Some(hint.span) };
+            let verb = CommandKind::Notify;
+            let deed = Command { verb, words: vec![text], value: None, limit: Some(hint.span) };
             // Where nobody shows notices either, nothing is to be seen.
             self.errands.attempt(EffectId(0), &deed);
         }
         self.desk.hint(now, effect, hint)
     }
 
-    fn perform_deed(&mut self, now: Time, effect: EffectId, deed: &Deed) -> Result<(), DeskError> {
+    fn perform_deed(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        deed: &Command,
+    ) -> Result<(), DeskError> {
         if self.desk.attempt(now, effect, deed)? {
             return Ok(());
         }

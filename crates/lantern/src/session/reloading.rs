@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use lantern_desk::Desk;
 use lantern_engine::PreparedRules;
-use lantern_model::{Deed, EffectId, Verb};
+use lantern_model::{Command, CommandKind, EffectId};
 use lantern_script::render;
 use serde_json::json;
 
@@ -146,9 +146,9 @@ impl<D: Desk> Session<'_, D> {
         let was_broken = std::mem::replace(&mut self.broken, true);
         self.take_read(finished)?;
         if self.broken && !was_broken {
-            let (verb, name) = (Verb::Notify, self.place.path.display());
+            let (verb, name) = (CommandKind::Notify, self.place.path.display());
             let text = format!("{name} is broken\nThe rules from before stay in force.");
-            let deed = Deed { verb, words: vec![text], value: None, limit: None };
+            let deed = Command { verb, words: vec![text], value: None, limit: None };
             // Where nobody shows notices the terminal has said it.
             self.errands.attempt(EffectId(0), &deed);
         }

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::code::{ComboExpr, Expr, KeyTerm, Op};
 use lantern_model::{
-    DeviceId, KeyCombination, KeySpec, RoutineId, TriggerKind, Value, Verb, topic_fits,
+    CommandKind, DeviceId, KeyCombination, KeySpec, RoutineId, TriggerKind, Value, topic_fits,
 };
 
 use super::Checker;
@@ -168,12 +168,12 @@ fn fixed(combo: &ComboExpr) -> Option<KeyCombination> {
     keys.collect::<Option<Vec<_>>>().map(KeyCombination)
 }
 
-fn sent_by_deed(verb: &Verb, words: &[Expr]) -> Option<Sent> {
+fn sent_by_deed(verb: &CommandKind, words: &[Expr]) -> Option<Sent> {
     let Some(Expr::Value(Value::Text(first))) = words.first() else { return None };
     Some(match verb {
-        Verb::Publish { broker, .. } => Sent::Message(*broker, first.clone()),
-        Verb::Focus => Sent::Front(first.to_lowercase()),
-        Verb::Launch => Sent::Opened(first.to_lowercase()),
+        CommandKind::Publish { broker, .. } => Sent::Message(*broker, first.clone()),
+        CommandKind::Focus => Sent::Front(first.to_lowercase()),
+        CommandKind::Launch => Sent::Opened(first.to_lowercase()),
         _ => return None,
     })
 }
