@@ -181,7 +181,7 @@ layer one { when key f20 => tap z }\nwhen key f21 named lamp-0 => launch \"saw\"
 }
 
 #[derive(Debug, Clone)]
-enum Deed {
+enum TestInput {
     Press(&'static str, HeldModifiers),
     Release(&'static str),
     Finger(&'static str, bool),
@@ -199,25 +199,25 @@ enum Deed {
     Free,
 }
 
-fn deed() -> impl Strategy<Value = Deed> {
+fn deed() -> impl Strategy<Value = TestInput> {
     let keys =
         ["f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f20", "f21", "q", "forward-button"];
     let ctrl: HeldModifiers = [ModifierKey::LeftCtrl].into_iter().collect();
     let held = prop_oneof![4 => Just(HeldModifiers::NONE), 1 => Just(ctrl)];
     prop_oneof![
-        6 => (proptest::sample::select(keys.to_vec()), held).prop_map(|(key, held)| Deed::Press(key, held)),
-        5 => proptest::sample::select(keys.to_vec()).prop_map(Deed::Release),
+        6 => (proptest::sample::select(keys.to_vec()), held).prop_map(|(key, held)| TestInput::Press(key, held)),
+        5 => proptest::sample::select(keys.to_vec()).prop_map(TestInput::Release),
         1 => (proptest::sample::select(vec!["left-shift", "a", "f1"]), any::<bool>())
-            .prop_map(|(key, down)| Deed::Finger(key, down)),
-        6 => (0..HAPPENINGS).prop_map(Deed::Happen),
-        6 => (0u16..80).prop_map(Deed::Wait),
-        1 => any::<bool>().prop_map(Deed::Outcomes),
-        1 => Just(Deed::Panic),
-        1 => Just(Deed::Reload),
-        1 => any::<bool>().prop_map(Deed::Pause),
-        1 => any::<bool>().prop_map(Deed::Resume),
-        1 => (0usize..12, any::<bool>()).prop_map(|(at, held)| Deed::Refuse(at, held)),
-        1 => Just(Deed::Free),
+            .prop_map(|(key, down)| TestInput::Finger(key, down)),
+        6 => (0..HAPPENINGS).prop_map(TestInput::Happen),
+        6 => (0u16..80).prop_map(TestInput::Wait),
+        1 => any::<bool>().prop_map(TestInput::Outcomes),
+        1 => Just(TestInput::Panic),
+        1 => Just(TestInput::Reload),
+        1 => any::<bool>().prop_map(TestInput::Pause),
+        1 => any::<bool>().prop_map(TestInput::Resume),
+        1 => (0usize..12, any::<bool>()).prop_map(|(at, held)| TestInput::Refuse(at, held)),
+        1 => Just(TestInput::Free),
     ]
 }
 
@@ -333,7 +333,7 @@ impl SimulatedKeyboard {
 }
 
 /// Plays a timeline on a set that `other` may take the place of; gives everything that was ordered.
-fn play(rules: &RuleSet, other: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec<String> {
+fn play(rules: &RuleSet, other: &RuleSet, deeds: &[TestInput], stop_at: usize) -> Vec<String> {
     let mut engine = Engine::new(rules.clone(), 5);
     let mut board = SimulatedKeyboard::default();
     let mut sets = [other, rules];
@@ -343,16 +343,16 @@ fn play(rules: &RuleSet, other: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec
     board.carry_out(&mut engine, now);
     for (number, deed) in deeds.iter().enumerate() {
         match deed {
-            Deed::Press(name, modifiers) => {
+            TestInput::Press(name, modifiers) => {
                 engine.handle_event(now, Event::Pressed { key: key(name), modifiers: *modifiers });
             }
-            Deed::Release(name) => engine.handle_event(now, Event::LetGo { key: key(name) }),
-            Deed::Finger(name, down) => {
+            TestInput::Release(name) => engine.handle_event(now, Event::LetGo { key: key(name) }),
+            TestInput::Finger(name, down) => {
                 engine.handle_event(now, Event::Finger { key: key(name), down: *down });
             }
-            Deed::Happen(number) => engine.handle_event(now, happening(*number)),
-            Deed::Outcomes(fail) => board.fails = *fail,
-            Deed::Panic => {
+            TestInput::Happen(number) => engine.handle_event(now, happening(*number)),
+            TestInput::Outcomes(fail) => board.fails = *fail,
+            TestInput::Panic => {
                 let modifiers =
                     [ModifierKey::LeftCtrl, ModifierKey::LeftAlt, ModifierKey::LeftShift]
                         .into_iter()
@@ -362,32 +362,32 @@ fn play(rules: &RuleSet, other: &RuleSet, deeds: &[Deed], stop_at: usize) -> Vec
                 assert!(board.down.is_empty(), "the panic key lets everything go");
                 engine.resume(now, None).expect("all is there");
             }
-            Deed::Reload => {
+            TestInput::Reload => {
                 engine.replace_rules(now, sets[0].clone());
                 sets.swap(0, 1);
             }
-            Deed::Pause(all) => {
+            TestInput::Pause(all) => {
                 let paused = engine.pause(now, (!all).then_some("lamp-0"));
                 paused.expect("both sets have the rule");
                 board.carry_out(&mut engine, now);
                 assert!(!all || board.down.is_empty(), "a pause of all lets everything go");
             }
-            Deed::Resume(all) => {
+            TestInput::Resume(all) => {
                 let resumed = engine.resume(now, (!all).then_some("lamp-0"));
                 resumed.expect("both sets have the rule");
             }
-            Deed::Refuse(at, held) => {
+            TestInput::Refuse(at, held) => {
                 if let Some(key) = board.armed.get(*at).copied() {
                     let why = if *held { Refusal::Held } else { Refusal::Lacking };
                     board.refused.push(key);
                     engine.handle_event(now, Event::Refused(vec![(key, why)]));
                 }
             }
-            Deed::Free => {
+            TestInput::Free => {
                 let free = std::mem::take(&mut board.refused);
                 engine.handle_event(now, Event::Freed(free));
             }
-            Deed::Wait(millis) => {
+            TestInput::Wait(millis) => {
                 let end = now + Duration::from_millis((*millis).into());
                 engine.advance(now, end, |engine, now| board.carry_out(engine, now));
                 now = end;

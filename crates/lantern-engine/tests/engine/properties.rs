@@ -25,7 +25,7 @@ when key f11 if n % 2 == 0 { repeat 1000 times { set n = n + 1 } }
 ";
 
 #[derive(Debug, Clone)]
-enum Deed {
+enum TestInput {
     Press(u8),
     Release(u8),
     Panic,
@@ -34,14 +34,14 @@ enum Deed {
     Fail,
 }
 
-fn deed() -> impl Strategy<Value = Deed> {
+fn deed() -> impl Strategy<Value = TestInput> {
     prop_oneof![
-        6 => (1u8..12).prop_map(Deed::Press),
-        3 => (1u8..12).prop_map(Deed::Release),
-        1 => Just(Deed::Panic),
-        1 => any::<bool>().prop_map(Deed::Focus),
-        5 => (0u16..60).prop_map(Deed::Wait),
-        1 => Just(Deed::Fail),
+        6 => (1u8..12).prop_map(TestInput::Press),
+        3 => (1u8..12).prop_map(TestInput::Release),
+        1 => Just(TestInput::Panic),
+        1 => any::<bool>().prop_map(TestInput::Focus),
+        5 => (0u16..60).prop_map(TestInput::Wait),
+        1 => Just(TestInput::Fail),
     ]
 }
 
@@ -87,7 +87,7 @@ fn rules() -> RuleSet {
 }
 
 /// Plays the deeds; gives the trace.
-fn play(deeds: &[Deed]) -> Vec<String> {
+fn play(deeds: &[TestInput]) -> Vec<String> {
     let mut engine = Engine::new(rules(), 1);
     let mut board = SimulatedKeyboard::default();
     let mut now = Time::START;
@@ -96,14 +96,14 @@ fn play(deeds: &[Deed]) -> Vec<String> {
     let function = |number: u8| Key::named(&format!("f{number}")).expect("there are 24");
     for deed in deeds {
         match deed {
-            Deed::Press(number) => {
+            TestInput::Press(number) => {
                 let modifiers = HeldModifiers::NONE;
                 engine.handle_event(now, Event::Pressed { key: function(*number), modifiers });
             }
-            Deed::Release(number) => {
+            TestInput::Release(number) => {
                 engine.handle_event(now, Event::LetGo { key: function(*number) });
             }
-            Deed::Panic => {
+            TestInput::Panic => {
                 let modifiers =
                     [ModifierKey::LeftCtrl, ModifierKey::LeftAlt, ModifierKey::LeftShift]
                         .into_iter()
@@ -115,18 +115,18 @@ fn play(deeds: &[Deed]) -> Vec<String> {
                 assert_eq!(engine.live_runs(), 0);
                 engine.resume(now, None).expect("all is there");
             }
-            Deed::Focus(log) => {
+            TestInput::Focus(log) => {
                 let name = if *log { "log" } else { "saw" };
                 let app =
                     App { window: u64::from(*log) + 1, names: vec![name.into()], ..App::default() };
                 engine.handle_event(now, Event::Focus(app));
             }
-            Deed::Wait(millis) => {
+            TestInput::Wait(millis) => {
                 let end = now + std::time::Duration::from_millis((*millis).into());
                 engine.advance(now, end, |engine, now| board.carry_out(engine, now));
                 now = end;
             }
-            Deed::Fail => board.fail_next = true,
+            TestInput::Fail => board.fail_next = true,
         }
         board.carry_out(&mut engine, now);
         let held: Vec<Key> = engine.held_keys().map(|(key, _)| key).collect();
