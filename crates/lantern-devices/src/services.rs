@@ -244,7 +244,7 @@ impl Services {
         thread::spawn(move || {
             let mut owners = shortcuts(&manager());
             owners.retain(|taken| {
-                keys.iter().any(|key| (key.key, key.families) == (taken.key, taken.families))
+                keys.iter().any(|key| (key.key, key.modifiers) == (taken.key, taken.families))
             });
             report(&done, &bell, EffectId(0), Ok(Done::Owners(owners)));
         });

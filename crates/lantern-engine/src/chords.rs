@@ -77,7 +77,8 @@ impl Engine {
                 if let (Ok(becomes), Some(give)) = (to, &seen.give) {
                     let (hide, ..) = self.through_remap(families, &becomes, seen.held);
                     self.presses.standing.insert(seen.press.key, becomes.clone());
-                    let give = ReplayKey { becomes, hide, ..give.clone() };
+                    let give =
+                        ReplayKey { output: becomes, hidden_modifiers: hide, ..give.clone() };
                     self.emit(None, EffectKind::ReplayKey(give));
                 }
                 self.set_down(seen.press, None, None);

@@ -141,7 +141,7 @@ impl Engine {
             let found = self.presses.waiting(number);
             if let Some(give) = found.and_then(|waiting| waiting.give.as_mut()) {
                 let whole = |(x, y): &Point| (x.round() as i32, y.round() as i32);
-                give.way = way.iter().map(whole).collect();
+                give.path = way.iter().map(whole).collect();
             }
             self.end_drawing(now);
             return false;
@@ -220,9 +220,12 @@ impl Engine {
 
     fn show_name(&mut self, name: &str) {
         if self.rules.settings.trail {
-            let what = Shown::Drawn(name.to_owned());
+            let what = Shown::Drawing(name.to_owned());
             let place = HintPlace::Pointer;
-            self.emit(None, EffectKind::Hint(Hint { what, place, span: NAME_SHOWN, rule: None }));
+            self.emit(
+                None,
+                EffectKind::Hint(Hint { content: what, place, duration: NAME_SHOWN, rule: None }),
+            );
         }
     }
 

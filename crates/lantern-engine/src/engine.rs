@@ -466,12 +466,12 @@ impl Engine {
             }
         }
         self.at_rest = GrabSet {
-            pointer: self.asks.pointer,
-            boards: self.asks.boards,
-            letters: self.asks.letters && !self.locked,
+            pointer_position: self.asks.pointer,
+            source_devices: self.asks.boards,
+            text_input: self.asks.letters && !self.locked,
             ..self.watch.armed(&self.rules)
         };
-        self.at_rest.fingers |= self.asks.fingers;
+        self.at_rest.raw_keys |= self.asks.fingers;
         self.arm_anew = true;
         self.arm();
         self.listen();
@@ -481,15 +481,17 @@ impl Engine {
     pub(crate) fn arm(&mut self) {
         let everything = self.presses.withholds_all();
         let traces = self.presses.traces().then_some(self.rules.settings.trail);
-        let same = |armed: &GrabSet| armed.everything == everything && armed.traces == traces;
+        let same =
+            |armed: &GrabSet| armed.whole_keyboard == everything && armed.pointer_path == traces;
         let same = self.armed.as_ref().is_some_and(same);
         if !self.layout_known || same && !std::mem::take(&mut self.arm_anew) {
             return;
         }
-        let armed = GrabSet { everything, traces, ..self.at_rest.clone() };
+        let armed =
+            GrabSet { whole_keyboard: everything, pointer_path: traces, ..self.at_rest.clone() };
         if self.armed.as_ref() != Some(&armed) {
             self.armed = Some(armed.clone());
-            self.emit(None, EffectKind::Arm(armed));
+            self.emit(None, EffectKind::SetGrabs(armed));
         }
     }
 }

@@ -301,7 +301,7 @@ impl Engine {
         let rules = Arc::clone(&self.rules);
         self.refused.extend(refused.iter().map(|(armed, _)| *armed));
         for (armed, why) in refused {
-            let stroke = (armed.key, armed.families);
+            let stroke = (armed.key, armed.modifiers);
             let reason = match why {
                 Refusal::Held => ReasonKind::Refused,
                 Refusal::Lacking => ReasonKind::NotOnBoard,
@@ -314,7 +314,7 @@ impl Engine {
             let candidates = watch.candidates(stroke);
             if candidates.is_empty() && !self.watch.is_panic(stroke) {
                 // It is wanted for a chord, a sequence, a drawing or a remap.
-                let combo = KeyCombination::with(armed.families, armed.key);
+                let combo = KeyCombination::with(armed.modifiers, armed.key);
                 self.give_reason(now, None, reason(combo.to_string()));
             }
             for candidate in candidates {

@@ -271,8 +271,8 @@ impl Engine {
         // What is typed now stands left of the cursor instead of what the person typed.
         self.ears.forget_letters();
         let step = InputBatch {
-            acts,
-            lift,
+            actions: acts,
+            suspend_modifiers: lift,
             keep: self.ledger.held_by(id),
             park: if lift { self.ledger.held_by_others(id) } else { Vec::new() },
         };
@@ -283,7 +283,10 @@ impl Engine {
     pub(crate) fn emit_releases(&mut self, run: Option<RunId>, keys: Vec<Key>) {
         if !keys.is_empty() {
             let acts = keys.into_iter().rev().map(InputAction::Up).collect();
-            self.emit(run, EffectKind::Input(InputBatch { acts, ..InputBatch::default() }));
+            self.emit(
+                run,
+                EffectKind::Input(InputBatch { actions: acts, ..InputBatch::default() }),
+            );
         }
     }
 

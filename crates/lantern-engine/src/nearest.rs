@@ -117,7 +117,7 @@ impl Engine {
         if self.locked && !rule.even_locked {
             return Some("the screen is locked".to_owned());
         }
-        let is_it = |refused: &KeyGrab| (refused.key, refused.families) == stroke;
+        let is_it = |refused: &KeyGrab| (refused.key, refused.modifiers) == stroke;
         if self.refused.iter().any(is_it) {
             return Some("another program holds the key: `lantern capture` says whose".to_owned());
         }

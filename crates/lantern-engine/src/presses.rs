@@ -131,11 +131,11 @@ impl Engine {
         let press = self.presses.next(key);
         let give = |becomes: Vec<Key>, hide: HeldModifiers, tap: bool| ReplayKey {
             key,
-            becomes,
-            under: held,
-            hide,
-            tap,
-            way: Vec::new(),
+            output: becomes,
+            modifiers: held,
+            hidden_modifiers: hide,
+            is_tap: tap,
+            path: Vec::new(),
         };
         let stand = self.watch.stand(key, held, stroke.1).cloned();
         let seen = match stand {
@@ -454,7 +454,7 @@ impl Engine {
     /// A remapped key was tapped: what it then is, is seen by rules as well.
     fn tap_as(&mut self, now: Time, give: ReplayKey, press: Press) {
         let (_, held, stroke) =
-            self.through_remap(lantern_model::ModifierSet::NONE, &give.becomes, give.under);
+            self.through_remap(lantern_model::ModifierSet::NONE, &give.output, give.modifiers);
         let watch = Arc::clone(&self.watch);
         let won = self.winner(now, watch.candidates(stroke), held, Some(PressKind::Pressed));
         self.fire_pressed(now, won, press);

@@ -477,7 +477,10 @@ impl Engine {
             }
         };
         let rule = Some(self.runs.live[&id].rule);
-        self.emit(Some(id), EffectKind::Hint(Hint { what: Shown::Text(text), place, span, rule }));
+        self.emit(
+            Some(id),
+            EffectKind::Hint(Hint { content: Shown::Text(text), place, duration: span, rule }),
+        );
         Ok(Flow::Next)
     }
 

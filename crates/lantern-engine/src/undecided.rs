@@ -233,7 +233,7 @@ impl Engine {
             }
         }
         if let Some(mut give) = waiting.give.filter(|_| !taken) {
-            give.tap = waiting.up;
+            give.is_tap = waiting.up;
             self.emit(None, EffectKind::ReplayKey(give));
         }
     }

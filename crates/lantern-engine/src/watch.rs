@@ -443,13 +443,13 @@ impl Watch {
         }
         let keys = keys.into_iter().map(|((key, families, further), (sides, hold))| KeyGrab {
             key,
-            families,
-            further,
-            sides,
-            follow: hold != Hold::Fires,
-            waits: hold == Hold::Waits,
+            modifiers: families,
+            any_extra_modifiers: further,
+            side_specific: sides,
+            report_release: hold != Hold::Fires,
+            synchronous: hold == Hold::Waits,
         });
-        GrabSet { keys: keys.collect(), fingers, panic: self.panic, ..GrabSet::default() }
+        GrabSet { keys: keys.collect(), raw_keys: fingers, panic: self.panic, ..GrabSet::default() }
     }
 }
 

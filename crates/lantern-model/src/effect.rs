@@ -28,7 +28,7 @@ pub struct Effect {
 #[derive(Debug, Clone, PartialEq)]
 pub enum EffectKind {
     /// Withhold exactly these keys from now on. No outcome; [`crate::Event::Refused`] may follow.
-    Arm(GrabSet),
+    SetGrabs(GrabSet),
     /// Do one indivisible input step. Has an outcome.
     Input(InputBatch),
     /// Listen for exactly this from now on; the ear is closed when there is nothing. No outcome.
@@ -52,26 +52,26 @@ pub struct ReplayKey {
     pub key: Key,
     /// What goes down in the program, in this order: the key itself, or others in its place. It
     /// goes up again with the finger, and counts as the person's until then.
-    pub becomes: Vec<Key>,
+    pub output: Vec<Key>,
     /// The modifiers that were down when it was pressed; the program sees it under these.
-    pub under: HeldModifiers,
+    pub modifiers: HeldModifiers,
     /// Modifiers of the person's that the program does not see while it is down.
-    pub hide: HeldModifiers,
+    pub hidden_modifiers: HeldModifiers,
     /// Whether it is up again already: it goes down and up at once.
-    pub tap: bool,
+    pub is_tap: bool,
     /// Where the pointer went in between, from where it was pressed.
-    pub way: Vec<(i32, i32)>,
+    pub path: Vec<(i32, i32)>,
 }
 
 /// Something small that is shown for a time and takes no focus.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Hint {
     /// What is shown.
-    pub what: Shown,
+    pub content: Shown,
     /// Where.
     pub place: HintPlace,
     /// For how long.
-    pub span: Duration,
+    pub duration: Duration,
     /// The rule it is of: a newer hint of the same takes its place. None for our own.
     pub rule: Option<usize>,
 }
@@ -82,7 +82,7 @@ pub enum Shown {
     /// A text, in lines.
     Text(String),
     /// What was drawn.
-    Drawn(String),
+    Drawing(String),
     /// How loud it is.
     Level {
         /// From 0 to 1.
@@ -96,7 +96,7 @@ impl fmt::Display for Shown {
     /// What it says, in words.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Shown::Text(text) | Shown::Drawn(text) => f.write_str(text),
+            Shown::Text(text) | Shown::Drawing(text) => f.write_str(text),
             Shown::Level { muted: true, .. } => f.write_str("Muted"),
             Shown::Level { share, .. } => write!(f, "Volume {:.0} %", share * 100.0),
         }
@@ -113,7 +113,7 @@ pub enum HintPlace {
     /// In a corner of the screen the pointer is on.
     Corner(Corner),
     /// In the middle, below.
-    Below,
+    BottomCenter,
 }
 
 /// A corner of a screen.
@@ -151,18 +151,18 @@ pub struct GrabSet {
     /// Keys to withhold, distinct and in order.
     pub keys: Vec<KeyGrab>,
     /// Whether every key and button of the person must be reported.
-    pub fingers: bool,
+    pub raw_keys: bool,
     /// Whether what the person types must be reported as characters.
-    pub letters: bool,
+    pub text_input: bool,
     /// Whether the pointer's place must be reported.
-    pub pointer: bool,
+    pub pointer_position: bool,
     /// Whether the input device of each key must be reported.
-    pub boards: bool,
+    pub source_devices: bool,
     /// Whether the pointer's way must be reported, as a shape may be drawn; and if so, whether it
     /// leaves a trail on the screen.
-    pub traces: Option<bool>,
+    pub pointer_path: Option<bool>,
     /// Whether every key but modifiers is withheld, as a key before it is not decided yet.
-    pub everything: bool,
+    pub whole_keyboard: bool,
     /// The panic combination, which also is among the keys: a desk that has the keyboard to itself
     /// gives it back at once when that is pressed, before anybody decides anything.
     pub panic: Option<(Key, ModifierSet)>,
@@ -173,14 +173,15 @@ impl GrabSet {
     pub fn withholds(&self, key: Key, families: ModifierSet) -> Option<bool> {
         let takes = |armed: &&KeyGrab| {
             armed.key == key
-                && (armed.families == families
-                    || armed.further && armed.families.iter().all(|f| families.contains(f)))
+                && (armed.modifiers == families
+                    || armed.any_extra_modifiers
+                        && armed.modifiers.iter().all(|f| families.contains(f)))
         };
         let mut armed = self.keys.iter().filter(takes).peekable();
         if armed.peek().is_some() {
-            return Some(armed.any(|armed| armed.follow));
+            return Some(armed.any(|armed| armed.report_release));
         }
-        (self.everything && ModifierKey::of(key).is_none()).then_some(true)
+        (self.whole_keyboard && ModifierKey::of(key).is_none()).then_some(true)
     }
 }
 
@@ -190,25 +191,25 @@ pub struct KeyGrab {
     /// The key of the board.
     pub key: Key,
     /// Exactly these families are down.
-    pub families: ModifierSet,
+    pub modifiers: ModifierSet,
     /// Whether it is withheld with further families down as well.
-    pub further: bool,
+    pub any_extra_modifiers: bool,
     /// Whether it matters which side is down.
-    pub sides: bool,
+    pub side_specific: bool,
     /// Whether the release must be reported.
-    pub follow: bool,
+    pub report_release: bool,
     /// Whether it may turn out not to be meant, or to mean something for the keys after it, so that
     /// nothing may overtake it.
-    pub waits: bool,
+    pub synchronous: bool,
 }
 
 /// One step of input that nothing may divide.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct InputBatch {
     /// What to do, in order.
-    pub acts: Vec<InputAction>,
+    pub actions: Vec<InputAction>,
     /// Whether the person's modifiers are out of the way meanwhile.
-    pub lift: bool,
+    pub suspend_modifiers: bool,
     /// Keys that the run holds and that stay down.
     pub keep: Vec<Key>,
     /// Keys that other runs hold: up for the step, down again after it.
@@ -218,7 +219,7 @@ pub struct InputBatch {
 impl InputBatch {
     /// Whether it types characters.
     pub fn types(&self) -> bool {
-        self.acts.iter().any(|act| matches!(act, InputAction::Text(_)))
+        self.actions.iter().any(|act| matches!(act, InputAction::Text(_)))
     }
 }
 

@@ -39,10 +39,14 @@ impl Taking {
         let any = |is_it: fn(KeyKind) -> bool| armed.keys.iter().any(|key| is_it(key.key.kind()));
         let pointers = any(|kind| matches!(kind, KeyKind::Mouse | KeyKind::Wheel));
         Taking {
-            keyboards: armed.everything || armed.keys.iter().any(|armed| !armed.key.is_pointer()),
+            keyboards: armed.whole_keyboard
+                || armed.keys.iter().any(|armed| !armed.key.is_pointer()),
             pointers,
             pens: any(|kind| kind == KeyKind::Pen),
-            look_at_pointers: pointers || armed.fingers || armed.letters || armed.traces.is_some(),
+            look_at_pointers: pointers
+                || armed.raw_keys
+                || armed.text_input
+                || armed.pointer_path.is_some(),
         }
     }
 }

@@ -12,7 +12,7 @@ impl EvdevDesk {
         if let Err(why) = self.check(step) {
             return Ok(Err(why));
         }
-        let lifted: Vec<Key> = match step.lift {
+        let lifted: Vec<Key> = match step.suspend_modifiers {
             true => self.passage.shown_modifiers().iter().map(ModifierKey::key).collect(),
             false => Vec::new(),
         };
@@ -27,7 +27,7 @@ impl EvdevDesk {
             self.write_key(key, false);
         }
         self.outlet.flush()?;
-        for act in &step.acts {
+        for act in &step.actions {
             self.act(act)?;
             self.outlet.flush()?;
         }
@@ -46,7 +46,7 @@ impl EvdevDesk {
     fn keys_of(&self, step: &InputBatch) -> Vec<Key> {
         let group = self.passage.layout().group();
         let mut keys = Vec::new();
-        for act in &step.acts {
+        for act in &step.actions {
             match act {
                 InputAction::Text(text) => {
                     keys.extend(text.chars().filter_map(|letter| Some(group.spell(letter)?.0)));
@@ -82,7 +82,7 @@ impl EvdevDesk {
     }
 
     fn check(&self, step: &InputBatch) -> Result<(), String> {
-        for act in &step.acts {
+        for act in &step.actions {
             match act {
                 InputAction::MoveTo(..) if self.screen.is_none() => {
                     return Err(

@@ -217,7 +217,7 @@ impl EvdevDesk {
 impl Desk for EvdevDesk {
     fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         // After a panic nothing but its own combination is armed until somebody resumes.
-        let only_panic = armed.keys.iter().all(|key| Some((key.key, key.families)) == armed.panic);
+        let only_panic = armed.keys.iter().all(|key| Some((key.key, key.modifiers)) == armed.panic);
         if !only_panic {
             self.gave_back = false;
         }

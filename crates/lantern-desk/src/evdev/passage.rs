@@ -90,7 +90,7 @@ impl Passage {
     }
 
     pub(super) fn arm(&mut self, armed: GrabSet) {
-        if armed.fingers && !self.armed.fingers {
+        if armed.raw_keys && !self.armed.raw_keys {
             let down = self.fingers.keys().map(|key| Event::Finger { key: *key, down: true });
             self.events.extend(down);
         }
@@ -108,7 +108,7 @@ impl Passage {
 
     /// A finger goes down. Only of a board that is `taken` can anything be kept.
     pub(super) fn press(&mut self, board: usize, name: &str, key: Key, taken: bool) -> Flow {
-        if self.armed.boards && self.board.replace(board) != Some(board) {
+        if self.armed.source_devices && self.board.replace(board) != Some(board) {
             self.events.push_back(Event::ActiveDevice(name.to_owned()));
         }
         let held = self.modifiers_held();
@@ -118,7 +118,7 @@ impl Passage {
             // It is down on another board already.
             return Flow::Keep;
         }
-        if self.armed.fingers {
+        if self.armed.raw_keys {
             self.events.push_back(Event::Finger { key, down: true });
         }
         if key.name() == "caps-lock" {
@@ -155,7 +155,7 @@ impl Passage {
             return Flow::Keep;
         }
         self.fingers.remove(&key);
-        if self.armed.fingers {
+        if self.armed.raw_keys {
             self.events.push_back(Event::Finger { key, down: false });
         }
         if let Some(follow) = self.withheld.remove(&key) {
@@ -206,7 +206,14 @@ impl Passage {
 
     /// A withheld key goes to the programs after all.
     pub(super) fn give_back(&mut self, back: &ReplayKey) -> Flow {
-        let ReplayKey { key, becomes, under, hide, tap, way: _ } = back;
+        let ReplayKey {
+            key,
+            output: becomes,
+            modifiers: under,
+            hidden_modifiers: hide,
+            is_tap: tap,
+            path: _,
+        } = back;
         let stays = !tap && self.fingers.contains_key(key);
         let shown = self.shown_modifiers();
         let hidden: Vec<Key> =
@@ -288,7 +295,7 @@ impl Passage {
     /// Whether a turn of the wheel is a key of a rule now.
     pub(super) fn wants_turn(&self, key: Key) -> bool {
         let families = self.modifiers_held().families(self.layout.alt_gr_is_level3);
-        self.armed.keys.iter().any(|armed| armed.key == key && armed.families == families)
+        self.armed.keys.iter().any(|armed| armed.key == key && armed.modifiers == families)
     }
 
     /// The wheel turned by one.
@@ -318,7 +325,7 @@ impl Passage {
     }
 
     fn begin_way(&mut self) {
-        if self.armed.traces.is_none() {
+        if self.armed.pointer_path.is_none() {
             self.way.clear();
             self.way_from = Some(self.place);
         }
@@ -333,7 +340,7 @@ impl Passage {
 
     /// Tells the pointer's way since the last time, if anybody follows it.
     pub(super) fn tell_way(&mut self) {
-        if self.armed.traces.is_some() {
+        if self.armed.pointer_path.is_some() {
             self.hand_over_way();
         }
     }
@@ -349,7 +356,8 @@ impl Passage {
 
     /// The person typed into the program in front.
     fn note_letter(&mut self, key: Key, held: HeldModifiers) {
-        if !self.armed.letters || key.kind() == KeyKind::Modifier || key.kind() == KeyKind::Lock {
+        if !self.armed.text_input || key.kind() == KeyKind::Modifier || key.kind() == KeyKind::Lock
+        {
             return;
         }
         let letter = self.letter(key, held.families(self.layout.alt_gr_is_level3));

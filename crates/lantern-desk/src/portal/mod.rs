@@ -98,8 +98,9 @@ impl PortalDesk {
                 let Some(given) = self.given.get(&id).copied() else { return Ok(()) };
                 let Given { key, modifiers, families } = given;
                 // Of a rule for another place it is nobody's: the portal has taken it all the same.
-                let is_armed =
-                    |armed: &lantern_model::KeyGrab| armed.key == key && armed.families == families;
+                let is_armed = |armed: &lantern_model::KeyGrab| {
+                    armed.key == key && armed.modifiers == families
+                };
                 if self.down.insert(id) && self.armed.keys.iter().any(is_armed) {
                     self.events.push_back(Event::Pressed { key, modifiers });
                 }
@@ -133,7 +134,7 @@ impl PortalDesk {
         for key in &step.park {
             moves.push(key_move(*key, false)?);
         }
-        for act in &step.acts {
+        for act in &step.actions {
             match act {
                 InputAction::Tap(keys) if keys.iter().any(|key| key.kind() == KeyKind::Wheel) => {
                     let turns = keys.iter().filter(|key| key.kind() == KeyKind::Wheel);
@@ -239,7 +240,7 @@ impl Desk for PortalDesk {
     fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
         match self.moves_of(step) {
             Ok(moves) => {
-                let until = if step.lift { now + FINGERS } else { now };
+                let until = if step.suspend_modifiers { now + FINGERS } else { now };
                 self.waiting.push_back(Waiting { effect, moves, until });
                 self.send_waiting(now);
             }
@@ -251,10 +252,10 @@ impl Desk for PortalDesk {
     fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), DeskError> {
         // It was a whole combination, and the program never knew of it: it gets all of it.
         let keys: Vec<Key> = back
-            .under
+            .modifiers
             .iter()
             .map(lantern_model::ModifierKey::key)
-            .chain(back.becomes.clone())
+            .chain(back.output.clone())
             .collect();
         let down = keys.iter().filter_map(|key| key_move(*key, true).ok());
         let up = keys.iter().rev().filter_map(|key| key_move(*key, false).ok());

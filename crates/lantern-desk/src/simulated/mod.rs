@@ -136,7 +136,7 @@ impl SimulatedDesk {
     }
 
     fn report_pointer(&mut self) {
-        if self.armed.pointer {
+        if self.armed.pointer_position {
             self.events.push_back(Event::Pointer(self.pointer.0, self.pointer.1));
         }
     }
@@ -214,14 +214,14 @@ impl SimulatedDesk {
 
     /// The person presses a key of an input device with that name.
     pub fn press_on(&mut self, now: Time, key: Key, board: &str) {
-        if self.armed.boards {
+        if self.armed.source_devices {
             self.events.push_back(Event::ActiveDevice(board.to_owned()));
         }
         let held = self.modifiers_held();
         if !self.fingers.insert(key) {
             return;
         }
-        if self.armed.fingers {
+        if self.armed.raw_keys {
             self.events.push_back(Event::Finger { key, down: true });
         }
         match self.armed.withholds(key, held.families(self.layout.alt_gr_is_level3)) {
@@ -239,7 +239,7 @@ impl SimulatedDesk {
             return;
         }
         self.substitutions.remove(&key);
-        if self.armed.fingers {
+        if self.armed.raw_keys {
             self.events.push_back(Event::Finger { key, down: false });
         }
         if self.withheld.remove(&key) == Some(true) {
@@ -256,7 +256,7 @@ impl SimulatedDesk {
         if let Some(character) = character {
             self.edit_field(character);
         }
-        if effect.is_none() && self.armed.letters {
+        if effect.is_none() && self.armed.text_input {
             self.events.push_back(Event::Letter(character.filter(|c| !matches!(c, '\n' | '\t'))));
         }
         let modifiers = held.iter().map(ModifierKey::key);
@@ -354,7 +354,8 @@ impl SimulatedDesk {
     /// The modifiers that the program sees during a step.
     fn modifiers_for(&self, step: &InputBatch) -> HeldModifiers {
         let ours = self.pressed.iter().copied().filter(|key| !step.park.contains(key));
-        let fingers = if step.lift { HeldModifiers::NONE } else { self.modifiers_held() };
+        let fingers =
+            if step.suspend_modifiers { HeldModifiers::NONE } else { self.modifiers_held() };
         sides(ours.chain(fingers.iter().map(ModifierKey::key)))
     }
 }
@@ -365,11 +366,11 @@ fn sides(keys: impl Iterator<Item = Key>) -> HeldModifiers {
 
 impl Desk for SimulatedDesk {
     fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
-        if armed.fingers && !self.armed.fingers {
+        if armed.raw_keys && !self.armed.raw_keys {
             let down = self.fingers.iter().map(|key| Event::Finger { key: *key, down: true });
             self.events.extend(down);
         }
-        if armed.pointer && !self.armed.pointer {
+        if armed.pointer_position && !self.armed.pointer_position {
             self.events.push_back(Event::Pointer(self.pointer.0, self.pointer.1));
         }
         self.armed = armed;
@@ -377,7 +378,7 @@ impl Desk for SimulatedDesk {
     }
 
     fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
-        for act in &step.acts {
+        for act in &step.actions {
             self.act(now, effect, act, step);
         }
         self.events.push_back(Event::Outcome { effect, result: Ok(None) });
@@ -386,14 +387,14 @@ impl Desk for SimulatedDesk {
 
     fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError> {
         self.withheld.remove(&back.key);
-        let Some((last, with)) = back.becomes.split_last() else {
+        let Some((last, with)) = back.output.split_last() else {
             return Ok(());
         };
-        let shown = back.under.iter().filter(|side| !back.hide.contains(*side));
+        let shown = back.modifiers.iter().filter(|side| !back.hidden_modifiers.contains(*side));
         let held = sides(with.iter().copied()).iter().fold(shown.collect(), HeldModifiers::with);
-        let stays = !back.tap && self.fingers.contains(&back.key);
-        if stays && back.becomes != [back.key] {
-            self.substitutions.insert(back.key, back.becomes.clone());
+        let stays = !back.is_tap && self.fingers.contains(&back.key);
+        if stays && back.output != [back.key] {
+            self.substitutions.insert(back.key, back.output.clone());
         }
         self.deliver(now, None, *last, held);
         Ok(())
@@ -437,10 +438,10 @@ impl Desk for SimulatedDesk {
     }
 
     fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
-        let text = match &hint.what {
+        let text = match &hint.content {
             Shown::Text(text) => text.clone(),
             // Nothing that a rule shows.
-            Shown::Drawn(_) => return Ok(()),
+            Shown::Drawing(_) => return Ok(()),
             Shown::Level { share, .. } => format!("{:.0} %", share * 100.0),
         };
         self.put_out(now, Some(effect), What::Hint(text));

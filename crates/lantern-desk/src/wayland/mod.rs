@@ -93,7 +93,7 @@ impl<D: Desk> SessionDesk<D> {
             return Ok(());
         }
         let acts = vec![InputAction::Tap(paste.keys(&self.layout))];
-        let step = InputBatch { acts, lift: true, ..InputBatch::default() };
+        let step = InputBatch { actions: acts, suspend_modifiers: true, ..InputBatch::default() };
         self.desk.input(now, PASTE_KEYS, &step)?;
         self.pasting = Some((effect, now + ASKING));
         Ok(())

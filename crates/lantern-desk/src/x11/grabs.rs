@@ -111,13 +111,14 @@ impl Grabs {
         let of_detail = self.wanted.get(&Detail::of(key)?)?;
         let takes = |armed: &&KeyGrab| {
             armed.key == key
-                && (armed.families == families
-                    || armed.further && armed.families.iter().all(|f| families.contains(f)))
+                && (armed.modifiers == families
+                    || armed.any_extra_modifiers
+                        && armed.modifiers.iter().all(|f| families.contains(f)))
         };
         let both = |one: KeyGrab, other: &KeyGrab| KeyGrab {
-            sides: one.sides || other.sides,
-            follow: one.follow || other.follow,
-            waits: one.waits || other.waits,
+            side_specific: one.side_specific || other.side_specific,
+            report_release: one.report_release || other.report_release,
+            synchronous: one.synchronous || other.synchronous,
             ..one
         };
         let mut found = of_detail.iter().filter(takes);
@@ -143,13 +144,13 @@ impl Grabs {
         self.wanted.clear();
         let mut goal: BTreeMap<Grab, GrabOptions> = BTreeMap::new();
         for armed in wanted {
-            let masks = keymap.grab_masks(armed.families, armed.further, locked);
+            let masks = keymap.grab_masks(armed.modifiers, armed.any_extra_modifiers, locked);
             let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
                 refused.push((*armed, Refusal::Lacking));
                 continue;
             };
             self.wanted.entry(detail).or_default().push(*armed);
-            let unders = if armed.further && armed.families.is_empty() {
+            let unders = if armed.any_extra_modifiers && armed.modifiers.is_empty() {
                 vec![Under::Any]
             } else {
                 masks.into_iter().map(Under::Mask).collect()
@@ -157,7 +158,7 @@ impl Grabs {
             for under in unders {
                 let manner =
                     goal.entry((detail, under)).or_insert(GrabOptions { waits: false, raw });
-                manner.waits |= armed.waits || is_shared(detail);
+                manner.waits |= armed.synchronous || is_shared(detail);
             }
         }
         let any: BTreeSet<Detail> =
@@ -193,8 +194,8 @@ impl Grabs {
         let Under::Mask(mask) = under else { return };
         let families = keymap.families_in(mask as u16);
         for armed in &self.wanted[&detail] {
-            if armed.families == families || armed.further {
-                refused.push((KeyGrab { families, ..*armed }, Refusal::Held));
+            if armed.modifiers == families || armed.any_extra_modifiers {
+                refused.push((KeyGrab { modifiers: families, ..*armed }, Refusal::Held));
             }
         }
     }

@@ -149,7 +149,7 @@ impl X11Desk {
             return self.pass_stray(key);
         };
         self.hands.pressed_under = Some(press.base);
-        let modifiers: HeldModifiers = if armed.sides {
+        let modifiers: HeldModifiers = if armed.side_specific {
             let down = self.shown_keycodes()?;
             let is_down =
                 |side: &ModifierKey| keycode_of(side.key()).is_some_and(|c| down.contains(&c));
@@ -157,7 +157,7 @@ impl X11Desk {
         } else {
             self.keymap.usual_sides(press.effective).collect()
         };
-        if armed.follow {
+        if armed.report_release {
             self.hands.followed.insert(key);
             self.hands.look_again = true;
         }
@@ -171,7 +171,7 @@ impl X11Desk {
     /// clicks could not be stopped.
     pub(super) fn report_missed(&mut self, key: Key, modifiers: HeldModifiers) -> bool {
         let Some(armed) = self.grabs.find(key, self.families_of(modifiers)) else { return false };
-        if armed.follow {
+        if armed.report_release {
             self.hands.followed.insert(key);
             self.hands.look_again = true;
         }
@@ -183,9 +183,17 @@ impl X11Desk {
     fn withheld_as(&self, key: Key, mask: u16) -> Option<KeyGrab> {
         let families = self.keymap.families_in(mask);
         let everything = || {
-            let all = self.armed.everything && ModifierKey::of(key).is_none() && !is_pointed(key);
+            let all =
+                self.armed.whole_keyboard && ModifierKey::of(key).is_none() && !is_pointed(key);
             let (further, sides, follow, waits) = (false, false, true, true);
-            all.then_some(KeyGrab { key, families, further, sides, follow, waits })
+            all.then_some(KeyGrab {
+                key,
+                modifiers: families,
+                any_extra_modifiers: further,
+                side_specific: sides,
+                report_release: follow,
+                synchronous: waits,
+            })
         };
         self.grabs.find(key, families).or_else(everything)
     }
@@ -211,7 +219,7 @@ impl X11Desk {
         let Some(source) = source.filter(|source| self.hands.board != Some(*source)) else {
             return;
         };
-        if !self.armed.boards {
+        if !self.armed.source_devices {
             return;
         }
         self.hands.board = Some(source);
@@ -289,7 +297,7 @@ impl X11Desk {
     pub(super) fn rest(&mut self) -> Result<(), DeskError> {
         self.hands.pressed_under = None;
         self.hands.answering = false;
-        if !self.armed.everything { self.take_board(false) } else { Ok(()) }
+        if !self.armed.whole_keyboard { self.take_board(false) } else { Ok(()) }
     }
 
     /// Gives up what is grabbed now and would get what is injected.
@@ -305,7 +313,7 @@ impl X11Desk {
 
     /// Takes it again.
     pub(super) fn take_way(&mut self) -> Result<(), DeskError> {
-        if self.armed.everything { self.take_board(true) } else { Ok(()) }
+        if self.armed.whole_keyboard { self.take_board(true) } else { Ok(()) }
     }
 
     /// A finger moved, if not a program did.
@@ -324,14 +332,14 @@ impl X11Desk {
         }
         self.report_board(Some(source));
         self.follow_lift(time, key, down);
-        if self.armed.fingers {
+        if self.armed.raw_keys {
             self.events.push_back(Event::Finger { key, down });
         }
         if !down {
             self.hands.down.remove(&key);
             return self.let_go(key);
         }
-        if self.armed.letters {
+        if self.armed.text_input {
             self.hands.down.insert(key);
             let held = self.hands.down.iter().filter_map(|key| ModifierKey::of(*key));
             let substitutes =
@@ -351,7 +359,7 @@ impl X11Desk {
 
     /// Tells of a character that the program got from the person's hand.
     pub(super) fn report_letter(&mut self, key: Option<Key>, held: lantern_model::ModifierSet) {
-        let Some(key) = key.filter(|key| self.armed.letters && ModifierKey::of(*key).is_none())
+        let Some(key) = key.filter(|key| self.armed.text_input && ModifierKey::of(*key).is_none())
         else {
             return;
         };
@@ -369,8 +377,8 @@ impl X11Desk {
     /// What the server tells us of while a grab is on: only what the grab itself asks for.
     pub(super) fn raw_in_grabs(&self) -> fingers::Raw {
         fingers::Raw {
-            all: self.armed.fingers || self.armed.letters,
-            motion: self.armed.pointer,
+            all: self.armed.raw_keys || self.armed.text_input,
+            motion: self.armed.pointer_position,
             ..fingers::Raw::default()
         }
     }
@@ -382,11 +390,11 @@ impl X11Desk {
 
     fn wanted_raw(&self, lifted: bool) -> fingers::Raw {
         fingers::Raw {
-            all: self.armed.fingers || self.armed.letters,
+            all: self.armed.raw_keys || self.armed.text_input,
             keys: lifted || self.hands.keyboard == Keyboard::Untouched,
             key_releases: self.watched().any(|key| button_of(*key).is_none()),
             button_releases: self.watched().any(|key| button_of(*key).is_some()),
-            motion: self.armed.pointer || self.armed.traces.is_some(),
+            motion: self.armed.pointer_position || self.armed.pointer_path.is_some(),
         }
     }
 
@@ -449,23 +457,23 @@ impl X11Desk {
         let before = std::mem::replace(&mut self.armed, armed);
         // First every key, then the end of the press that led here: nothing slips in between. They
         // are given up only when all that came meanwhile was taken in.
-        if self.armed.everything {
+        if self.armed.whole_keyboard {
             self.take_board(true)?;
         }
         self.end_press()?;
         if before.keys != self.armed.keys || told_before != self.raw_in_grabs() {
             self.take_grabs()?;
         }
-        if self.armed.boards && !before.boards {
+        if self.armed.source_devices && !before.source_devices {
             self.hands.board = None;
         }
-        if self.armed.pointer && !before.pointer {
+        if self.armed.pointer_position && !before.pointer_position {
             let (x, y) = pointer::place(&self.link)?;
             self.events.push_back(Event::Pointer(x, y));
         }
         self.follow_way()?;
         self.select_raw_events()?;
-        if self.armed.fingers && !before.fingers {
+        if self.armed.raw_keys && !before.raw_keys {
             for key in fingers::real_keys(&self.link, &self.buttons)? {
                 self.events.push_back(Event::Finger { key, down: true });
             }

@@ -53,18 +53,18 @@ impl Hints {
         let screen = pointer::screen_at_pointer(link)?;
         let fonts = self.fonts.get_or_insert_default();
         let most = usize::try_from(screen.width / 2).unwrap_or(600).max(200);
-        let canvas = match &hint.what {
-            Shown::Text(text) | Shown::Drawn(text) => {
+        let canvas = match &hint.content {
+            Shown::Text(text) | Shown::Drawing(text) => {
                 let text: String = text.chars().take(MOST_CHARACTERS).collect();
                 text_sign(fonts, &text, scale, most)
             }
             Shown::Level { share, muted } => level_sign(fonts, *share, *muted, scale),
         };
         let frame = self.free_place(link, hint.place, screen, &canvas)?;
-        let window = open(link, frame, &canvas, &hint.what.to_string())?;
+        let window = open(link, frame, &canvas, &hint.content.to_string())?;
         // The new one is there before the old one goes, so that nothing flickers.
         remove(link, old)?;
-        let until = now + hint.span;
+        let until = now + hint.duration;
         self.shown.push(ShownHint { window, frame, rule: hint.rule, until });
         link.conn.flush()?;
         Ok(())
@@ -107,7 +107,7 @@ impl Hints {
             HintPlace::Corner(Corner::TopRight) => (right, top),
             HintPlace::Corner(Corner::BottomLeft) => (left, bottom),
             HintPlace::Corner(Corner::BottomRight) => (right, bottom),
-            HintPlace::Below => (screen.x + (screen.width - width) / 2, bottom - 3 * OFFSET),
+            HintPlace::BottomCenter => (screen.x + (screen.width - width) / 2, bottom - 3 * OFFSET),
         };
         let screen = pointer::screen_at(link, (x, y))?.unwrap_or(screen);
         let fit = |at: i32, from: i32, most: i32, own: i32| at.min(from + most - own).max(from);

@@ -76,7 +76,7 @@ impl X11Desk {
     pub(super) fn perform_step(&mut self, now: Time, step: &InputBatch) -> Result<(), DeskError> {
         let is_given =
             |act: &&InputAction| matches!(act, InputAction::Text(_) | InputAction::Tap(_));
-        for act in step.acts.iter().filter(is_given) {
+        for act in step.actions.iter().filter(is_given) {
             self.unread = true;
             // Clicks go past input methods.
             if !matches!(act, InputAction::Tap(keys) if keys.iter().copied().all(is_pointed)) {
@@ -84,17 +84,17 @@ impl X11Desk {
             }
         }
         let mut lifted = self.begin_step(step)?;
-        for act in &step.acts {
+        for act in &step.actions {
             self.perform_act(act)?;
         }
         // A finger on a modifier that a rule let go lost its press with it, and gets it back like one
         // that was out of the way.
-        lifted.extend(modifier_codes(step.acts.iter().filter_map(|act| match act {
+        lifted.extend(modifier_codes(step.actions.iter().filter_map(|act| match act {
             InputAction::Up(key) => Some(key),
             _ => None,
         })));
         self.hands.pointer_moved |= step
-            .acts
+            .actions
             .iter()
             .any(|act| matches!(act, InputAction::MoveBy(..) | InputAction::MoveTo(..)));
         self.end_step(step, lifted)
@@ -102,13 +102,13 @@ impl X11Desk {
 
     /// Takes out of the way what must not be down; gives the person's modifiers among it.
     pub(super) fn begin_step(&mut self, step: &InputBatch) -> Result<Vec<u8>, DeskError> {
-        let keys = || step.acts.iter().flat_map(act_keys).copied();
+        let keys = || step.actions.iter().flat_map(act_keys).copied();
         let moves =
             |act: &InputAction| matches!(act, InputAction::MoveBy(..) | InputAction::MoveTo(..));
-        let at_pointer = keys().any(is_pointed) || step.acts.iter().any(moves);
+        let at_pointer = keys().any(is_pointed) || step.actions.iter().any(moves);
         let nothing_is_down = self.answers_button_alone();
         let mut lifted = Vec::new();
-        if step.lift {
+        if step.suspend_modifiers {
             let keep: Vec<u8> = step.keep.iter().filter_map(|key| keycode_of(*key)).collect();
             lifted = match self.hands.pressed_under.take() {
                 // The press that led here said which modifiers were down; both sides of each are
@@ -140,7 +140,7 @@ impl X11Desk {
     /// down cannot be pressed. A release of a key that is up is nothing.
     fn free_keys(&mut self, step: &InputBatch) -> Result<(), DeskError> {
         let mut codes = Vec::new();
-        for act in &step.acts {
+        for act in &step.actions {
             match act {
                 InputAction::Text(text) => {
                     codes.extend(text.chars().filter_map(|letter| Some(self.spell(letter)?.0)));
@@ -204,13 +204,13 @@ impl X11Desk {
     fn resume_grabs(&mut self, step: &InputBatch) -> Result<(), DeskError> {
         while let Some(detail) = self.suspended.pop() {
             let goes_down = |act: &InputAction| matches!(act, InputAction::Down(key) if Detail::of(*key) == Some(detail));
-            if step.acts.iter().any(goes_down) {
+            if step.actions.iter().any(goes_down) {
                 self.open.insert(detail);
             } else {
                 self.grabs.resume(&self.link, detail)?;
             }
         }
-        for act in &step.acts {
+        for act in &step.actions {
             if let InputAction::Up(key) = act
                 && let Some(detail) = Detail::of(*key)
                 && self.open.remove(&detail)
@@ -260,7 +260,7 @@ impl X11Desk {
     fn bound_queue(&mut self, step: &InputBatch) -> Result<(), DeskError> {
         const STEPS_AHEAD: u32 = 32;
         self.steps_ahead += 1;
-        let writes = step.acts.iter().any(|act| matches!(act, InputAction::Text(_)));
+        let writes = step.actions.iter().any(|act| matches!(act, InputAction::Text(_)));
         if writes || self.steps_ahead >= STEPS_AHEAD {
             self.steps_ahead = 0;
             self.link.conn.get_input_focus()?.reply()?;

@@ -19,7 +19,7 @@ use crate::DeskError;
 
 impl X11Desk {
     pub(super) fn give_key_back(&mut self, back: &ReplayKey) -> Result<(), DeskError> {
-        let itself = back.becomes == [back.key];
+        let itself = back.output == [back.key];
         let waits = self.hands.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
             (Ending::Button { button, waits }, Some(own)) => {
                 waits && button == own && is_pointed(back.key)
@@ -27,12 +27,12 @@ impl X11Desk {
             _ => false,
         });
         self.hands.followed.remove(&back.key);
-        self.report_letter(back.becomes.last().copied(), self.families_of(back.under));
-        if waits && itself && !back.tap {
+        self.report_letter(back.output.last().copied(), self.families_of(back.modifiers));
+        if waits && itself && !back.is_tap {
             return self.replay_press();
         }
-        let pointed = back.becomes.iter().any(|key| is_pointed(*key));
-        if itself && pointed && !back.tap {
+        let pointed = back.output.iter().any(|key| is_pointed(*key));
+        if itself && pointed && !back.is_tap {
             // The server knows it as down, so that no press can be made of it before it is up.
             let place = self.hands.pressed_at.map(|(x, y)| (x.round() as i32, y.round() as i32));
             self.hands.owed.insert(back.key, place);
@@ -44,30 +44,30 @@ impl X11Desk {
             Some(Ending::Key { code, .. }) => keycode_of(back.key) == Some(code),
             _ => false,
         };
-        let alone = answers && back.under.is_empty() && self.hands.pressed_under == Some(0);
+        let alone = answers && back.modifiers.is_empty() && self.hands.pressed_under == Some(0);
         // Asked before the way is open: nothing of the person's may slip in.
         let (lifted, added) = if alone { Default::default() } else { self.wrong_modifiers(back)? };
         self.make_way(pointed)?;
         self.set_delays_aside()?;
         self.lift(&lifted)?;
         added.iter().try_for_each(|code| self.fake_key(*code, true))?;
-        let way: &[(i32, i32)] = if pointed && back.tap { &back.way } else { &[] };
+        let way: &[(i32, i32)] = if pointed && back.is_tap { &back.path } else { &[] };
         way.first().map_or(Ok(()), |place| self.warp(*place))?;
-        if back.tap && !answers {
+        if back.is_tap && !answers {
             // The finger may have pressed the key again since. The X server drops a second press of a
             // key that is down.
-            let keys = back.becomes.iter().filter(|key| !is_pointed(**key));
+            let keys = back.output.iter().filter(|key| !is_pointed(**key));
             keys.filter_map(|key| keycode_of(*key))
                 .try_for_each(|code| self.fake_key(code, false))?;
         }
-        self.hand_over(back.key, back.becomes.clone())?;
+        self.hand_over(back.key, back.output.clone())?;
         self.move_along(way)?;
         added.into_iter().rev().try_for_each(|code| self.fake_key(code, false))?;
-        if back.tap {
+        if back.is_tap {
             self.end_substitution(back.key)?;
         }
         self.take_way()?;
-        if back.tap || back.hide.is_empty() {
+        if back.is_tap || back.hidden_modifiers.is_empty() {
             self.put_back(lifted)?;
         } else {
             self.end_lift()?;
@@ -90,8 +90,9 @@ impl X11Desk {
     }
 
     fn wrong_among(&self, back: &ReplayKey, shown: Vec<u8>) -> (Vec<u8>, Vec<u8>) {
-        let wanted =
-            self.families_of(back.under.iter().filter(|s| !back.hide.contains(*s)).collect());
+        let wanted = self.families_of(
+            back.modifiers.iter().filter(|s| !back.hidden_modifiers.contains(*s)).collect(),
+        );
         let have: HeldModifiers = shown.iter().filter_map(|code| side_of(*code)).collect();
         let have = self.families_of(have);
         let missing = wanted.iter().filter(|family| !have.contains(*family));

@@ -81,7 +81,7 @@ pub(super) fn lent_levels(keymap: &Keymap) -> usize {
 impl X11Desk {
     /// The characters of a step that no keycode gives now.
     pub(super) fn missing_characters(&self, step: &InputBatch) -> impl Iterator<Item = char> {
-        let texts = step.acts.iter().filter_map(|act| match act {
+        let texts = step.actions.iter().filter_map(|act| match act {
             InputAction::Text(text) => Some(text),
             _ => None,
         });
@@ -328,7 +328,7 @@ impl X11Desk {
         let mut steps = Vec::new();
         let mut acts = Vec::new();
         let mut wanted = BTreeSet::new();
-        for act in &step.acts {
+        for act in &step.actions {
             let InputAction::Text(text) = act else {
                 acts.push(act.clone());
                 continue;
@@ -339,7 +339,7 @@ impl X11Desk {
                     && !character.is_control();
                 if missing && !wanted.contains(&character) && wanted.len() >= most {
                     acts.push(InputAction::Text(std::mem::take(&mut piece)));
-                    steps.push(InputBatch { acts: std::mem::take(&mut acts), ..step.clone() });
+                    steps.push(InputBatch { actions: std::mem::take(&mut acts), ..step.clone() });
                     wanted.clear();
                 }
                 if missing {
@@ -349,7 +349,7 @@ impl X11Desk {
             }
             acts.push(InputAction::Text(piece));
         }
-        steps.push(InputBatch { acts, ..step.clone() });
+        steps.push(InputBatch { actions: acts, ..step.clone() });
         steps
     }
 }

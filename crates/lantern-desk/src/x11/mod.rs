@@ -263,7 +263,7 @@ impl Desk for X11Desk {
             if let Some(way) = self.tell_way(now)? {
                 return Ok(Some(way));
             }
-            if std::mem::take(&mut self.hands.pointer_moved) && self.armed.pointer {
+            if std::mem::take(&mut self.hands.pointer_moved) && self.armed.pointer_position {
                 let (x, y) = pointer::place(&self.link)?;
                 return Ok(Some(Event::Pointer(x, y)));
             }

@@ -60,11 +60,11 @@ fn take_digits(link: &XConnection) -> Result<(), DeskError> {
     let taken: Vec<KeyGrab> = keys
         .map(|key| KeyGrab {
             key,
-            families: ModifierSet::NONE,
-            further: true,
-            sides: false,
-            follow: false,
-            waits: false,
+            modifiers: ModifierSet::NONE,
+            any_extra_modifiers: true,
+            side_specific: false,
+            report_release: false,
+            synchronous: false,
         })
         .collect();
     // What a rule has already is the rule's, and is read all the same.

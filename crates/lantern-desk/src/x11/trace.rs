@@ -56,7 +56,7 @@ struct Trail {
 impl X11Desk {
     /// Follows the pointer's way as long as that is asked for.
     pub(super) fn follow_way(&mut self) -> Result<(), DeskError> {
-        match (self.armed.traces, &self.trace) {
+        match (self.armed.pointer_path, &self.trace) {
             (Some(shown), None) => {
                 let at = match self.hands.pressed_at {
                     Some(at) => at,

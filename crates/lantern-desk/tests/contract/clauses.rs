@@ -62,11 +62,18 @@ fn key(name: &str) -> Key {
 fn armed(name: &str, families: &[Modifier]) -> KeyGrab {
     let families = families.iter().fold(ModifierSet::NONE, |set, family| set.with(*family));
     let key = key(name);
-    KeyGrab { key, families, further: false, sides: false, follow: false, waits: false }
+    KeyGrab {
+        key,
+        modifiers: families,
+        any_extra_modifiers: false,
+        side_specific: false,
+        report_release: false,
+        synchronous: false,
+    }
 }
 
 fn arm(bench: &mut dyn Bench, keys: &[KeyGrab], fingers: bool) {
-    let armed = GrabSet { keys: keys.to_vec(), fingers, ..GrabSet::default() };
+    let armed = GrabSet { keys: keys.to_vec(), raw_keys: fingers, ..GrabSet::default() };
     bench.desk().arm(armed).expect("the desk is there");
 }
 
@@ -76,7 +83,7 @@ fn step(bench: &mut dyn Bench, step: InputBatch) {
 }
 
 fn lifted(acts: Vec<InputAction>) -> InputBatch {
-    InputBatch { acts, lift: true, ..InputBatch::default() }
+    InputBatch { actions: acts, suspend_modifiers: true, ..InputBatch::default() }
 }
 
 fn outcomes(events: &[Event]) -> usize {
@@ -135,7 +142,7 @@ pub fn only_the_exact_modifiers_are_withheld(bench: &mut dyn Bench) {
 }
 
 pub fn a_release_is_reported_when_it_is_followed(bench: &mut dyn Bench) {
-    arm(bench, &[KeyGrab { follow: true, ..armed("f9", &[]) }], false);
+    arm(bench, &[KeyGrab { report_release: true, ..armed("f9", &[]) }], false);
     bench.press(key("f9"));
     assert_eq!(bench.events(), [pressed("f9", &[])]);
     bench.release(key("f9"));
@@ -196,22 +203,22 @@ pub fn the_persons_modifiers_are_out_of_the_way_and_put_back(bench: &mut dyn Ben
 
 pub fn what_the_run_holds_stays_down(bench: &mut dyn Bench) {
     let ctrl = key("left-ctrl");
-    step(bench, InputBatch { acts: vec![InputAction::Down(ctrl)], ..InputBatch::default() });
+    step(bench, InputBatch { actions: vec![InputAction::Down(ctrl)], ..InputBatch::default() });
     step(bench, InputBatch { keep: vec![ctrl], ..lifted(vec![tap(&["b"])]) });
     assert!(bench.received().contains(&"ctrl+b".to_owned()));
     assert_eq!(bench.keys_down(), [ctrl]);
-    step(bench, InputBatch { acts: vec![InputAction::Up(ctrl)], ..InputBatch::default() });
+    step(bench, InputBatch { actions: vec![InputAction::Up(ctrl)], ..InputBatch::default() });
     assert_eq!(bench.keys_down(), []);
 }
 
 pub fn what_others_hold_is_parked(bench: &mut dyn Bench) {
     let ctrl = key("left-ctrl");
-    step(bench, InputBatch { acts: vec![InputAction::Down(ctrl)], ..InputBatch::default() });
+    step(bench, InputBatch { actions: vec![InputAction::Down(ctrl)], ..InputBatch::default() });
     bench.received();
     step(bench, InputBatch { park: vec![ctrl], ..lifted(vec![tap(&["b"])]) });
     assert!(bench.received().contains(&"b".to_owned()));
     assert_eq!(bench.keys_down(), [ctrl]);
-    step(bench, InputBatch { acts: vec![InputAction::Up(ctrl)], ..InputBatch::default() });
+    step(bench, InputBatch { actions: vec![InputAction::Up(ctrl)], ..InputBatch::default() });
 }
 
 pub fn a_tapped_key_that_is_armed_reaches_the_program(bench: &mut dyn Bench) {
@@ -224,17 +231,17 @@ pub fn a_tapped_key_that_is_armed_reaches_the_program(bench: &mut dyn Bench) {
 }
 
 pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
-    arm(bench, &[KeyGrab { follow: true, ..armed("b", &[]) }], false);
+    arm(bench, &[KeyGrab { report_release: true, ..armed("b", &[]) }], false);
     bench.press(key("b"));
     bench.events();
     assert_eq!(bench.received(), [""; 0]);
     let back = ReplayKey {
         key: key("b"),
-        becomes: vec![key("b")],
-        under: HeldModifiers::NONE,
-        hide: HeldModifiers::NONE,
-        tap: false,
-        way: Vec::new(),
+        output: vec![key("b")],
+        modifiers: HeldModifiers::NONE,
+        hidden_modifiers: HeldModifiers::NONE,
+        is_tap: false,
+        path: Vec::new(),
     };
     bench.desk().give_back(Time::START, &back).expect("the desk is there");
     bench.events();
@@ -249,21 +256,24 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
 }
 
 pub fn the_pointer_moves_by_and_to_pixels(bench: &mut dyn Bench) {
-    step(bench, InputBatch { acts: vec![InputAction::MoveTo(300, 200)], ..InputBatch::default() });
+    step(
+        bench,
+        InputBatch { actions: vec![InputAction::MoveTo(300, 200)], ..InputBatch::default() },
+    );
     assert_eq!(bench.pointer(), (300, 200));
     let acts =
         vec![InputAction::MoveBy(1, 0), InputAction::MoveBy(0, -1), InputAction::MoveBy(40, 30)];
-    step(bench, InputBatch { acts, ..InputBatch::default() });
+    step(bench, InputBatch { actions: acts, ..InputBatch::default() });
     assert_eq!(bench.pointer(), (341, 229));
     step(
         bench,
-        InputBatch { acts: vec![InputAction::MoveBy(-9000, -9000)], ..InputBatch::default() },
+        InputBatch { actions: vec![InputAction::MoveBy(-9000, -9000)], ..InputBatch::default() },
     );
     assert_eq!(bench.pointer(), (0, 0), "the edge of the screen holds it");
 }
 
 pub fn sides_are_told_apart_when_asked(bench: &mut dyn Bench) {
-    arm(bench, &[KeyGrab { sides: true, ..armed("f9", &[Modifier::Ctrl]) }], false);
+    arm(bench, &[KeyGrab { side_specific: true, ..armed("f9", &[Modifier::Ctrl]) }], false);
     for (name, side) in
         [("left-ctrl", ModifierKey::LeftCtrl), ("right-ctrl", ModifierKey::RightCtrl)]
     {
@@ -286,20 +296,20 @@ pub fn every_step_has_its_outcome(bench: &mut dyn Bench) {
 fn given_back(name: &str, becomes: &str) -> ReplayKey {
     ReplayKey {
         key: key(name),
-        becomes: vec![key(becomes)],
-        under: HeldModifiers::NONE,
-        hide: HeldModifiers::NONE,
-        tap: false,
-        way: Vec::new(),
+        output: vec![key(becomes)],
+        modifiers: HeldModifiers::NONE,
+        hidden_modifiers: HeldModifiers::NONE,
+        is_tap: false,
+        path: Vec::new(),
     }
 }
 
 pub fn while_one_key_waits_every_key_is_withheld_and_given_back_in_order(bench: &mut dyn Bench) {
-    let waiting = KeyGrab { follow: true, waits: true, ..armed("b", &[]) };
+    let waiting = KeyGrab { report_release: true, synchronous: true, ..armed("b", &[]) };
     arm(bench, &[waiting], false);
     bench.press(key("b"));
     assert_eq!(bench.events(), [pressed("b", &[])]);
-    let armed = GrabSet { keys: vec![waiting], everything: true, ..GrabSet::default() };
+    let armed = GrabSet { keys: vec![waiting], whole_keyboard: true, ..GrabSet::default() };
     bench.desk().arm(armed).expect("the desk is there");
     bench.press(key("c"));
     assert_eq!(bench.events(), [pressed("c", &[])]);
@@ -322,16 +332,16 @@ pub fn while_one_key_waits_every_key_is_withheld_and_given_back_in_order(bench: 
 }
 
 pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
-    let waiting = KeyGrab { follow: true, waits: true, ..armed("b", &[]) };
+    let waiting = KeyGrab { report_release: true, synchronous: true, ..armed("b", &[]) };
     arm(bench, &[waiting], false);
     bench.press(key("b"));
     bench.events();
-    let armed = GrabSet { keys: vec![waiting], everything: true, ..GrabSet::default() };
+    let armed = GrabSet { keys: vec![waiting], whole_keyboard: true, ..GrabSet::default() };
     bench.desk().arm(armed).expect("the desk is there");
     bench.release(key("b"));
     assert_eq!(bench.events(), [Event::LetGo { key: key("b") }]);
     bench.press(key("b"));
-    let tap = ReplayKey { tap: true, ..given_back("b", "b") };
+    let tap = ReplayKey { is_tap: true, ..given_back("b", "b") };
     bench.desk().give_back(Time::START, &tap).expect("the desk is there");
     assert_eq!(bench.events(), [pressed("b", &[])]);
     bench.desk().give_back(Time::START, &given_back("b", "b")).expect("the desk is there");
@@ -344,7 +354,7 @@ pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
 }
 
 pub fn a_key_may_become_another_as_long_as_it_is_down(bench: &mut dyn Bench) {
-    arm(bench, &[KeyGrab { follow: true, ..armed("b", &[]) }], false);
+    arm(bench, &[KeyGrab { report_release: true, ..armed("b", &[]) }], false);
     bench.press(key("b"));
     bench.events();
     bench.desk().give_back(Time::START, &given_back("b", "c")).expect("the desk is there");
@@ -357,7 +367,7 @@ pub fn a_key_may_become_another_as_long_as_it_is_down(bench: &mut dyn Bench) {
 }
 
 pub fn an_armed_button_is_withheld_and_reported(bench: &mut dyn Bench) {
-    let button = KeyGrab { follow: true, waits: true, ..armed("right-button", &[]) };
+    let button = KeyGrab { report_release: true, synchronous: true, ..armed("right-button", &[]) };
     arm(bench, &[button], false);
     bench.press(key("right-button"));
     assert_eq!(bench.events(), [pressed("right-button", &[])]);

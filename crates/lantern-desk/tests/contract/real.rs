@@ -119,8 +119,8 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
     for name in ["left-alt", "left-super"] {
         bench.press(Key::named(name).expect("there is one"));
         let step = InputBatch {
-            acts: vec![InputAction::Text("b".into())],
-            lift: true,
+            actions: vec![InputAction::Text("b".into())],
+            suspend_modifiers: true,
             ..InputBatch::default()
         };
         bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
@@ -141,8 +141,8 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
     let mut bench = Real::new();
     let many: String = ('а'..='я').chain("éß−°".chars()).collect();
     let step = InputBatch {
-        acts: vec![InputAction::Text(many.clone())],
-        lift: true,
+        actions: vec![InputAction::Text(many.clone())],
+        suspend_modifiers: true,
         ..InputBatch::default()
     };
     bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
@@ -177,7 +177,7 @@ fn what_a_dead_process_left_down_is_let_go() {
     let mut other = Real { desk: bench.desk, ..bench };
     let acts =
         ["a", "left-button"].map(|name| InputAction::Down(Key::named(name).expect("there is one")));
-    let step = InputBatch { acts: acts.to_vec(), ..InputBatch::default() };
+    let step = InputBatch { actions: acts.to_vec(), ..InputBatch::default() };
     other.desk.input(Time::START, EffectId(1), &step).expect("it is there");
     other.events();
     assert!(other.person.buttons_down() && !other.keys_down().is_empty());
@@ -233,12 +233,12 @@ fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
     let held = HeldKeys::open(&bench.display.folder().join("other")).expect("it can be made");
     let mut other = X11Desk::open_on(Some(bench.display.name()), held).expect("it is there");
     let armed = |name: &str| KeyGrab {
-        further: false,
+        any_extra_modifiers: false,
         key: Key::named(name).expect("there is one"),
-        families: ModifierSet::NONE,
-        sides: false,
-        follow: false,
-        waits: false,
+        modifiers: ModifierSet::NONE,
+        side_specific: false,
+        report_release: false,
+        synchronous: false,
     };
     let arm = |desk: &mut X11Desk, names: &[&str]| {
         let keys = names.iter().map(|name| armed(name)).collect();

@@ -302,10 +302,10 @@ impl SimulatedKeyboard {
             self.trace.push(format!("{now} {effect:?}"));
             let result = match &effect.kind {
                 EffectKind::Input(step) => {
-                    self.input(step.acts.iter());
+                    self.input(step.actions.iter());
                     Ok(None)
                 }
-                EffectKind::Arm(armed) => {
+                EffectKind::SetGrabs(armed) => {
                     self.armed.clone_from(&armed.keys);
                     continue;
                 }

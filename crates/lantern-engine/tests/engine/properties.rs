@@ -60,7 +60,7 @@ impl SimulatedKeyboard {
             let EffectKind::Input(step) = &effect.kind else {
                 continue;
             };
-            for act in &step.acts {
+            for act in &step.actions {
                 match act {
                     InputAction::Down(key) => *self.down.entry(*key).or_default() += 1,
                     InputAction::Up(key) => {

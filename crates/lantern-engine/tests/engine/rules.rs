@@ -257,7 +257,7 @@ fn nothing_is_armed_before_the_layout_is_known() {
     assert_eq!(engine.poll_effect(), None);
     engine.handle_event(Time::START, Event::Layout(Layout::us()));
     let order = engine.poll_effect().map(|effect| effect.kind);
-    assert!(matches!(order, Some(EffectKind::Arm(_))), "{order:?}");
+    assert!(matches!(order, Some(EffectKind::SetGrabs(_))), "{order:?}");
     // The same layout once more changes nothing.
     engine.handle_event(Time::START, Event::Layout(Layout::us()));
     assert_eq!(engine.poll_effect(), None);

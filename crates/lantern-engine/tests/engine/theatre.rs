@@ -158,14 +158,14 @@ pub fn key(name: &str) -> Key {
 
 fn words(effect: &Effect) -> String {
     match &effect.kind {
-        EffectKind::Arm(armed) => {
+        EffectKind::SetGrabs(armed) => {
             let names = armed.keys.iter().map(|armed| {
-                let families = armed.families.iter().map(|family| format!("{}+", family.word()));
+                let families = armed.modifiers.iter().map(|family| format!("{}+", family.word()));
                 format!("{}{}", families.collect::<String>(), armed.key)
             });
-            let fingers = if armed.fingers { " and see all fingers" } else { "" };
-            let everything = if armed.everything { " and withhold all" } else { "" };
-            let traces = if armed.traces.is_some() { " and trace" } else { "" };
+            let fingers = if armed.raw_keys { " and see all fingers" } else { "" };
+            let everything = if armed.whole_keyboard { " and withhold all" } else { "" };
+            let traces = if armed.pointer_path.is_some() { " and trace" } else { "" };
             format!("arm {}{fingers}{everything}{traces}", names.collect::<Vec<_>>().join(" "))
         }
         EffectKind::Input(step) => step_words(step),
@@ -175,10 +175,10 @@ fn words(effect: &Effect) -> String {
             format!("{} {:?}{value}", deed.verb.words(), deed.words)
         }
         EffectKind::Cancel(effect) => format!("abandon {}", effect.0),
-        EffectKind::Hint(Hint { what: Shown::Text(text), span, .. }) => {
+        EffectKind::Hint(Hint { content: Shown::Text(text), duration: span, .. }) => {
             format!("hint {text:?} for {span:?}")
         }
-        EffectKind::Hint(Hint { what: Shown::Drawn(name), .. }) => format!("name {name}"),
+        EffectKind::Hint(Hint { content: Shown::Drawing(name), .. }) => format!("name {name}"),
         EffectKind::Hint(hint) => format!("hint {hint:?}"),
         EffectKind::Listen(listening) => format!("listen for {} phrases", listening.phrases.len()),
         EffectKind::Log(text) => format!("log {text:?}"),
@@ -187,25 +187,25 @@ fn words(effect: &Effect) -> String {
 
 fn give_back_words(back: &ReplayKey) -> String {
     let mut words = format!("give back {}", back.key);
-    if back.becomes != [back.key] {
-        let names: Vec<&str> = back.becomes.iter().map(|key| key.name()).collect();
+    if back.output != [back.key] {
+        let names: Vec<&str> = back.output.iter().map(|key| key.name()).collect();
         words += &format!(" as {}", names.join("+"));
     }
-    if !back.hide.is_empty() {
-        words += &format!(" hiding {:?}", back.hide);
+    if !back.hidden_modifiers.is_empty() {
+        words += &format!(" hiding {:?}", back.hidden_modifiers);
     }
-    if back.tap {
+    if back.is_tap {
         words += " as a tap";
     }
-    if back.way.len() > 1 {
-        words += &format!(" along {:?}", back.way);
+    if back.path.len() > 1 {
+        words += &format!(" along {:?}", back.path);
     }
     words
 }
 
 /// The acts of a step in words, separated by commas.
 pub fn act_words(step: &InputBatch) -> String {
-    let acts = step.acts.iter().map(|act| match act {
+    let acts = step.actions.iter().map(|act| match act {
         InputAction::Tap(keys) => {
             let names: Vec<&str> = keys.iter().map(|key| key.name()).collect();
             format!("tap {}", names.join("+"))

@@ -129,7 +129,7 @@ impl Stage {
             let Some(effect) = self.engine.poll_effect() else { return };
             let words = words(&effect);
             self.say(&words);
-            if let EffectKind::Arm(armed) = &effect.kind {
+            if let EffectKind::SetGrabs(armed) = &effect.kind {
                 self.armed.clone_from(&armed.keys);
             }
             if matches!(effect.kind, EffectKind::Input(_) | EffectKind::Execute(_)) {
@@ -373,7 +373,7 @@ fn combo(names: &str) -> KeyCombination {
 /// Everything that an effect says.
 fn words(effect: &Effect) -> String {
     match &effect.kind {
-        EffectKind::Arm(armed) => armed_words(armed),
+        EffectKind::SetGrabs(armed) => armed_words(armed),
         EffectKind::Input(step) => format!("input {}", step_words(step)),
         EffectKind::ReplayKey(back) => give_back_words(back),
         EffectKind::Execute(deed) => {
@@ -394,25 +394,25 @@ fn armed_words(armed: &GrabSet) -> String {
     let mut words = "arm".to_owned();
     for one in &armed.keys {
         let families: String =
-            one.families.iter().map(|family| format!("{}+", family.word())).collect();
+            one.modifiers.iter().map(|family| format!("{}+", family.word())).collect();
         let flags = [
-            (one.further, "under more"),
-            (one.sides, "sides"),
-            (one.follow, "followed"),
-            (one.waits, "waits"),
+            (one.any_extra_modifiers, "under more"),
+            (one.side_specific, "sides"),
+            (one.report_release, "followed"),
+            (one.synchronous, "waits"),
         ];
         let flags: Vec<&str> = flags.iter().filter(|(on, _)| *on).map(|(_, flag)| *flag).collect();
         let flags = if flags.is_empty() { String::new() } else { format!("({})", flags.join(" ")) };
         write!(words, " {families}{}{flags}", one.key).expect("a text takes all");
     }
     for (on, what) in [
-        (armed.fingers, "fingers"),
-        (armed.everything, "everything"),
-        (armed.traces == Some(true), "traces with a trail"),
-        (armed.traces == Some(false), "traces"),
-        (armed.pointer, "pointer"),
-        (armed.boards, "boards"),
-        (armed.letters, "letters"),
+        (armed.raw_keys, "fingers"),
+        (armed.whole_keyboard, "everything"),
+        (armed.pointer_path == Some(true), "traces with a trail"),
+        (armed.pointer_path == Some(false), "traces"),
+        (armed.pointer_position, "pointer"),
+        (armed.source_devices, "boards"),
+        (armed.text_input, "letters"),
     ] {
         if on {
             write!(words, "; {what}").expect("a text takes all");
@@ -427,7 +427,7 @@ fn names(keys: &[Key]) -> String {
 
 fn step_words(step: &InputBatch) -> String {
     let mut words = act_words(step);
-    if step.lift {
+    if step.suspend_modifiers {
         words += "; lifting";
     }
     for (keys, what) in [(&step.keep, "keeping"), (&step.park, "parking")] {
@@ -440,20 +440,20 @@ fn step_words(step: &InputBatch) -> String {
 
 fn give_back_words(back: &ReplayKey) -> String {
     let mut words = format!("give back {}", back.key);
-    if back.becomes != [back.key] {
-        words += &format!(" as {}", names(&back.becomes));
+    if back.output != [back.key] {
+        words += &format!(" as {}", names(&back.output));
     }
-    if !back.under.is_empty() {
-        words += &format!(" under {:?}", back.under);
+    if !back.modifiers.is_empty() {
+        words += &format!(" under {:?}", back.modifiers);
     }
-    if !back.hide.is_empty() {
-        words += &format!(" hiding {:?}", back.hide);
+    if !back.hidden_modifiers.is_empty() {
+        words += &format!(" hiding {:?}", back.hidden_modifiers);
     }
-    if back.tap {
+    if back.is_tap {
         words += " as a tap";
     }
-    if !back.way.is_empty() {
-        words += &format!(" along {:?}", back.way);
+    if !back.path.is_empty() {
+        words += &format!(" along {:?}", back.path);
     }
     words
 }

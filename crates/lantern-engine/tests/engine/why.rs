@@ -71,11 +71,11 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
         (
             KeyGrab {
                 key: key(name),
-                families,
-                further: false,
-                sides: false,
-                follow: false,
-                waits: false,
+                modifiers: families,
+                any_extra_modifiers: false,
+                side_specific: false,
+                report_release: false,
+                synchronous: false,
             },
             Refusal::Held,
         )
@@ -90,11 +90,11 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
         .with(lantern_model::Modifier::Shift);
     let panic = KeyGrab {
         key: key("escape"),
-        families,
-        further: false,
-        sides: false,
-        follow: false,
-        waits: false,
+        modifiers: families,
+        any_extra_modifiers: false,
+        side_specific: false,
+        report_release: false,
+        synchronous: false,
     };
     theatre.happen(Event::Refused(vec![(panic, Refusal::Held)]));
     assert!(theatre.reasons()[2].contains("(panic)"), "{:?}", theatre.reasons());

@@ -209,7 +209,7 @@ impl Player {
             self.effect_runs.insert(effect.id, run);
         }
         let done = match &effect.kind {
-            EffectKind::Arm(armed) => self.desk.arm(armed.clone()),
+            EffectKind::SetGrabs(armed) => self.desk.arm(armed.clone()),
             EffectKind::Input(step) => self.desk.input(self.now, effect.id, step),
             EffectKind::ReplayKey(back) => self.desk.give_back(self.now, back),
             EffectKind::Hint(hint) => self.desk.hint(self.now, effect.id, hint),

@@ -302,7 +302,7 @@ impl<'j, D: Desk> Session<'j, D> {
 
     fn perform(&mut self, now: Time, effect: Effect) -> Result<(), DeskError> {
         match effect.kind {
-            EffectKind::Arm(armed) => {
+            EffectKind::SetGrabs(armed) => {
                 if armed.keys.len() > MANY_COMBINATIONS && !self.warned_many {
                     self.warned_many = true;
                     let words = format!(
@@ -339,11 +339,11 @@ impl<'j, D: Desk> Session<'j, D> {
 
     /// Shows a hint to the eye, and to who has a screen reader instead.
     fn show(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
-        let text = hint.what.to_string();
+        let text = hint.content.to_string();
         self.errands.announce(&text);
         if !self.desk.shows_hints() {
             let verb = CommandKind::Notify;
-            let deed = Command { verb, words: vec![text], value: None, limit: Some(hint.span) };
+            let deed = Command { verb, words: vec![text], value: None, limit: Some(hint.duration) };
             // Where nobody shows notices either, nothing is to be seen.
             self.errands.attempt(EffectId(0), &deed);
         }
@@ -378,7 +378,12 @@ impl<'j, D: Desk> Session<'j, D> {
         let returned = self.errands.take_returned();
         if let Some(Level { share, muted }) = returned.level {
             let what = Shown::Level { share, muted };
-            let hint = Hint { what, place: HintPlace::Below, span: LEVEL_SPAN, rule: None };
+            let hint = Hint {
+                content: what,
+                place: HintPlace::BottomCenter,
+                duration: LEVEL_SPAN,
+                rule: None,
+            };
             self.show(now, EffectId(0), &hint)?;
         }
         for (name, process) in returned.started {

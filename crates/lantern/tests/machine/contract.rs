@@ -27,7 +27,14 @@ impl Kernel {
         let families = [Modifier::Ctrl, Modifier::Alt, Modifier::Shift];
         let families = families.into_iter().fold(ModifierSet::NONE, ModifierSet::with);
         let (further, sides, follow, waits) = (false, false, true, false);
-        let keys = vec![KeyGrab { key: escape, families, further, sides, follow, waits }];
+        let keys = vec![KeyGrab {
+            key: escape,
+            modifiers: families,
+            any_extra_modifiers: further,
+            side_specific: sides,
+            report_release: follow,
+            synchronous: waits,
+        }];
         let armed = GrabSet { keys, panic: Some((escape, families)), ..GrabSet::default() };
         bench.desk.arm(armed).expect("it is there");
         bench.events();

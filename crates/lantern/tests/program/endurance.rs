@@ -85,7 +85,7 @@ impl Loop {
         let (desk, now) = (&mut self.desk, self.now);
         while let Some(effect) = self.engine.poll_effect() {
             let done = match effect.kind {
-                EffectKind::Arm(armed) => desk.arm(armed),
+                EffectKind::SetGrabs(armed) => desk.arm(armed),
                 EffectKind::Input(step) => desk.input(now, effect.id, &step),
                 EffectKind::ReplayKey(back) => desk.give_back(now, &back),
                 EffectKind::Hint(hint) => desk.hint(now, effect.id, &hint),

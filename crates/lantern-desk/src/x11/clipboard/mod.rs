@@ -228,8 +228,11 @@ impl X11Desk {
         job.phase = Phase::Offered { before, client, pressed: pressed + 1, heard };
         job.until = now + FETCHING;
         let keys = Paste::of_program(&self.front.names).keys(&self.keymap.layout);
-        let step =
-            InputBatch { acts: vec![InputAction::Tap(keys)], lift: true, ..InputBatch::default() };
+        let step = InputBatch {
+            actions: vec![InputAction::Tap(keys)],
+            suspend_modifiers: true,
+            ..InputBatch::default()
+        };
         self.perform_step(now, &step)?;
         if let Some(window) = windows::focused_window(&self.link)? {
             self.ping(window, Asker::Pasting)?;

@@ -56,11 +56,11 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     let mut desk = X11Desk::open(HeldKeys::open(&list)?)?;
     let armed = KeyGrab {
         key,
-        families: ModifierSet::NONE,
-        further: false,
-        sides: false,
-        follow: true,
-        waits: true,
+        modifiers: ModifierSet::NONE,
+        any_extra_modifiers: false,
+        side_specific: false,
+        report_release: true,
+        synchronous: true,
     };
     let rest = GrabSet { keys: vec![armed], ..GrabSet::default() };
     desk.arm(rest.clone())?;
@@ -76,7 +76,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
         match desk.poll_event(now())? {
             Some(Event::Pressed { key: pressed, .. }) if pressed == key => {
                 way = Some(StrokePath::new());
-                desk.arm(GrabSet { traces: Some(true), ..rest.clone() })?;
+                desk.arm(GrabSet { pointer_path: Some(true), ..rest.clone() })?;
             }
             Some(Event::Traced(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),
             Some(Event::LetGo { key: up }) if up == key => {
