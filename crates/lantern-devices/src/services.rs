@@ -213,7 +213,7 @@ impl Services {
         let tell = self.teller();
         // Without an accessibility bus nothing is told, and nothing can be refused.
         thread::spawn(move || {
-            drop(elements::watch_fields(|process| tell(Event::SecretField(process))));
+            drop(elements::watch_fields(|process| tell(Event::PasswordField(process))));
         });
     }
 

@@ -70,7 +70,7 @@ fn main() {
         }),
         ("a key that fires, and up", |at, ctrl| match at % 2 {
             0 => Event::Pressed { key: key("f1"), modifiers: ctrl },
-            _ => Event::LetGo { key: key("f1") },
+            _ => Event::Released { key: key("f1") },
         }),
         ("a phrase no rule wants", |_, _| Event::Heard {
             words: "open the pod".to_owned(),
@@ -107,7 +107,7 @@ fn sleeping_runs() {
             Time::START,
             Event::Pressed { key: key("f9"), modifiers: HeldModifiers::NONE },
         );
-        engine.handle_event(Time::START, Event::LetGo { key: key("f9") });
+        engine.handle_event(Time::START, Event::Released { key: key("f9") });
     }
     let grown = resident_kilobytes().saturating_sub(before);
     println!(
@@ -120,7 +120,7 @@ fn sleeping_runs() {
             Time::START,
             Event::Pressed { key: key("f8"), modifiers: HeldModifiers::NONE },
         );
-        engine.handle_event(Time::START, Event::LetGo { key: key("f8") });
+        engine.handle_event(Time::START, Event::Released { key: key("f8") });
     }
     let start = Instant::now();
     engine.handle_event(
@@ -151,7 +151,7 @@ fn long_scene() {
         let key = key("f1");
         let event = match at % 2 {
             0 => Event::Pressed { key, modifiers: ctrl },
-            _ => Event::LetGo { key },
+            _ => Event::Released { key },
         };
         engine.handle_event(now, event);
         drain(&mut engine, now);

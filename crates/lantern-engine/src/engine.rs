@@ -201,9 +201,9 @@ impl Engine {
     fn take_in(&mut self, now: Time, event: Event) {
         match event {
             Event::Pressed { key, modifiers } => self.handle_press(now, key, modifiers),
-            Event::LetGo { key } => self.handle_release(now, key),
-            Event::Finger { key, down } => self.handle_finger(now, key, down),
-            Event::SecretField(process) => {
+            Event::Released { key } => self.handle_release(now, key),
+            Event::RawKey { key, down } => self.handle_finger(now, key, down),
+            Event::PasswordField(process) => {
                 self.secret = process;
                 if process.is_some() {
                     self.ears.forget_letters();
@@ -212,14 +212,14 @@ impl Engine {
             }
             Event::InputMethod(at_work) => self.input_method = at_work,
             Event::ActiveDevice(name) => self.presses.board = name.to_lowercase(),
-            Event::Letter(letter) => self.handle_letter(now, letter),
+            Event::TextInput(letter) => self.handle_letter(now, letter),
             Event::Pointer(x, y) => self.pointer = (x, y),
             Event::Screens(screens) => self.screens = screens,
             Event::Focus(app) => self.handle_focus(now, app),
-            Event::Opened(app) => self.handle_window(now, &app, true),
+            Event::WindowOpened(app) => self.handle_window(now, &app, true),
             Event::Layout(layout) => self.handle_layout(now, layout),
             Event::Locked(locked) => self.handle_lock(now, locked),
-            Event::Clock(wall) => self.handle_clock(now, wall),
+            Event::WallClock(wall) => self.handle_clock(now, wall),
             Event::Started => self.handle_started(now),
             Event::Heard { words, score, began } => self.handle_heard(now, &words, score, began),
             Event::Misheard { words, score, why } => {
@@ -228,8 +228,8 @@ impl Engine {
             Event::MicrophoneState(ear) => {
                 self.give_reason(now, None, ReasonKind::MicrophoneState(ear))
             }
-            Event::Traced(spots) => self.handle_traced(now, &spots),
-            Event::Drawn { shape, key, frame, score } => {
+            Event::PointerPath(spots) => self.handle_traced(now, &spots),
+            Event::Gesture { shape, key, frame, score } => {
                 self.handle_drawn(now, &shape, key, frame, score);
             }
             Event::Bytes { device, bytes } => self.handle_bytes(now, &device, &bytes),
@@ -241,8 +241,8 @@ impl Engine {
                 self.handle_call(now, &device, brought);
             }
             Event::ConnectionState { device, state } => self.handle_link(now, device, state),
-            Event::Refused(keys) => self.handle_refusals(now, &keys),
-            Event::Freed(keys) => self.refused.retain(|armed| !keys.contains(armed)),
+            Event::GrabsRefused(keys) => self.handle_refusals(now, &keys),
+            Event::GrabsFreed(keys) => self.refused.retain(|armed| !keys.contains(armed)),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),
         }
     }

@@ -303,8 +303,8 @@ impl Engine {
         for (armed, why) in refused {
             let stroke = (armed.key, armed.modifiers);
             let reason = match why {
-                Refusal::Held => ReasonKind::Refused,
-                Refusal::Lacking => ReasonKind::NotOnBoard,
+                Refusal::HeldByOther => ReasonKind::Refused,
+                Refusal::NotOnKeyboard => ReasonKind::NotOnBoard,
             };
             if self.watch.is_panic(stroke) {
                 let combo = format!("{} (panic)", rules.settings.panic);

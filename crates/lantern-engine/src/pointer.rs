@@ -47,7 +47,7 @@ impl Engine {
             MoveTarget::At(..) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
                 if !self.screens.is_empty()
-                    && !self.screens.iter().any(|screen| screen.holds((x, y)))
+                    && !self.screens.iter().any(|screen| screen.contains((x, y)))
                 {
                     let screens: Vec<String> = self.screens.iter().map(screen_words).collect();
                     return Err(format!(
@@ -62,11 +62,11 @@ impl Engine {
                 InputAction::MoveBy(x, y)
             }
             MoveTarget::OfWindow(..) => {
-                let frame = self.app.frame.ok_or("this desk does not tell where the window is")?;
+                let frame = self.app.bounds.ok_or("this desk does not tell where the window is")?;
                 self.share_of(now, id, frame, x, y)?
             }
             MoveTarget::OfScreen(..) => {
-                let here = self.screens.iter().find(|screen| screen.holds(self.pointer));
+                let here = self.screens.iter().find(|screen| screen.contains(self.pointer));
                 let frame = here.or(self.screens.first());
                 let frame = frame.ok_or("this desk does not tell how large the screen is")?;
                 self.share_of(now, id, *frame, x, y)?

@@ -22,7 +22,7 @@ pub struct Rect {
 
 impl Rect {
     /// Whether a pixel lies in it.
-    pub fn holds(&self, (x, y): (i32, i32)) -> bool {
+    pub fn contains(&self, (x, y): (i32, i32)) -> bool {
         (self.x..self.x + self.width).contains(&x) && (self.y..self.y + self.height).contains(&y)
     }
 }
@@ -39,7 +39,7 @@ pub struct App {
     /// The program's process, if the desk tells.
     pub process: Option<u32>,
     /// Where the window is, if the desk tells.
-    pub frame: Option<Rect>,
+    pub bounds: Option<Rect>,
 }
 
 impl App {
@@ -58,9 +58,9 @@ impl App {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Refusal {
     /// Another program holds it.
-    Held,
+    HeldByOther,
     /// No key of the keyboard is it.
-    Lacking,
+    NotOnKeyboard,
 }
 
 /// Something that was seen or heard, or the end of something that was asked for.
@@ -75,13 +75,13 @@ pub enum Event {
         modifiers: HeldModifiers,
     },
     /// A withheld key whose release matters went up.
-    LetGo {
+    Released {
         /// The key of the board.
         key: Key,
     },
     /// The person's fingers moved a key, withheld or not; only when asked for. It comes before
     /// the press it belongs to.
-    Finger {
+    RawKey {
         /// The key of the board.
         key: Key,
         /// Whether it went down.
@@ -90,12 +90,12 @@ pub enum Event {
     /// The input device that the next keys come from, by the name it gives; only when asked for.
     ActiveDevice(String),
     /// The process whose password field has the keyboard; nothing if none has, as far as is known.
-    SecretField(Option<u32>),
+    PasswordField(Option<u32>),
     /// Whether an input method is at work, which may make something else of what is typed.
     InputMethod(bool),
     /// The person typed a character into the program in front, or did something (`None`) after
     /// which what was typed before no longer stands left of the cursor; only when asked for.
-    Letter(Option<char>),
+    TextInput(Option<char>),
     /// Where the pointer is; only when asked for.
     Pointer(i32, i32),
     /// The screens, the first one first, at the start and when they change.
@@ -103,13 +103,13 @@ pub enum Event {
     /// Another window came to the front, or the one in front has another title.
     Focus(App),
     /// A window opened.
-    Opened(App),
+    WindowOpened(App),
     /// The keyboard's layout, at the start and when it changes.
     Layout(Layout),
     /// Whether the screen is locked or the session not the active one.
     Locked(bool),
     /// What the wall clock shows, at the start and whenever it jumps.
-    Clock(WallTime),
+    WallClock(WallTime),
     /// The program is at work: everything else about the desk is known.
     Started,
     /// A phrase was heard.
@@ -134,9 +134,9 @@ pub enum Event {
     MicrophoneState(MicrophoneState),
     /// Where the pointer went since this was told last, while a shape may be drawn; only when asked
     /// for. The first place after a press is where it was pressed.
-    Traced(Vec<Point>),
+    PointerPath(Vec<Point>),
     /// Somebody else says that a shape was drawn with a key or button held.
-    Drawn {
+    Gesture {
         /// The shape's name.
         shape: String,
         /// What was held.
@@ -183,9 +183,9 @@ pub enum Event {
         text: String,
     },
     /// Armed keys that cannot be had, each with why.
-    Refused(Vec<(KeyGrab, Refusal)>),
+    GrabsRefused(Vec<(KeyGrab, Refusal)>),
     /// Armed keys that somebody else held and let go; they are ours now.
-    Freed(Vec<KeyGrab>),
+    GrabsFreed(Vec<KeyGrab>),
     /// An effect is done, perhaps with a value, or failed with this reason.
     Outcome {
         /// Which effect.

@@ -81,7 +81,7 @@ impl Errands {
 
     /// Looks which settings of the desktop give these combinations to something.
     pub fn find_owners(&self, refused: &[(KeyGrab, Refusal)]) {
-        let held = refused.iter().filter(|(_, why)| *why == Refusal::Held);
+        let held = refused.iter().filter(|(_, why)| *why == Refusal::HeldByOther);
         let keys = held.map(|(key, _)| *key).collect();
         // Where there is no display no window manager has keys.
         let manager = || survey().ok().and_then(|survey| survey.manager).unwrap_or_default();

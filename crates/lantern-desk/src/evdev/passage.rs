@@ -91,7 +91,7 @@ impl Passage {
 
     pub(super) fn arm(&mut self, armed: GrabSet) {
         if armed.raw_keys && !self.armed.raw_keys {
-            let down = self.fingers.keys().map(|key| Event::Finger { key: *key, down: true });
+            let down = self.fingers.keys().map(|key| Event::RawKey { key: *key, down: true });
             self.events.extend(down);
         }
         self.armed = armed;
@@ -119,7 +119,7 @@ impl Passage {
             return Flow::Keep;
         }
         if self.armed.raw_keys {
-            self.events.push_back(Event::Finger { key, down: true });
+            self.events.push_back(Event::RawKey { key, down: true });
         }
         if key.name() == "caps-lock" {
             self.caps = !self.caps;
@@ -156,12 +156,12 @@ impl Passage {
         }
         self.fingers.remove(&key);
         if self.armed.raw_keys {
-            self.events.push_back(Event::Finger { key, down: false });
+            self.events.push_back(Event::RawKey { key, down: false });
         }
         if let Some(follow) = self.withheld.remove(&key) {
             if follow {
                 self.hand_over_way();
-                self.events.push_back(Event::LetGo { key });
+                self.events.push_back(Event::Released { key });
             }
             // What went down in its place goes up with it.
             return match self.substitutions.remove(&key) {
@@ -302,7 +302,7 @@ impl Passage {
     pub(super) fn turn(&mut self, key: Key) {
         let modifiers = self.modifiers_held();
         self.events.push_back(Event::Pressed { key, modifiers });
-        self.events.push_back(Event::LetGo { key });
+        self.events.push_back(Event::Released { key });
     }
 
     /// The pointer moved along an axis, 0 across and 1 down.
@@ -350,7 +350,7 @@ impl Passage {
     fn hand_over_way(&mut self) {
         let way = std::mem::take(&mut self.way);
         if !way.is_empty() {
-            self.events.push_back(Event::Traced(way));
+            self.events.push_back(Event::PointerPath(way));
         }
     }
 
@@ -361,7 +361,7 @@ impl Passage {
             return;
         }
         let letter = self.letter(key, held.families(self.layout.alt_gr_is_level3));
-        self.events.push_back(Event::Letter(letter));
+        self.events.push_back(Event::TextInput(letter));
     }
 
     fn letter(&self, key: Key, held: ModifierSet) -> Option<char> {

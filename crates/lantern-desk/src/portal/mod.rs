@@ -107,7 +107,7 @@ impl PortalDesk {
             }
             Told::Released(id) => {
                 if let (true, Some(given)) = (self.down.remove(&id), self.given.get(&id)) {
-                    self.events.push_back(Event::LetGo { key: given.key });
+                    self.events.push_back(Event::Released { key: given.key });
                 }
             }
             Told::Done(effect, result) => {

@@ -107,9 +107,9 @@ impl SimulatedDesk {
                 names: vec![name.to_lowercase()],
                 title: name.to_owned(),
                 process: None,
-                frame: Some(frame),
+                bounds: Some(frame),
             };
-            self.events.push_back(Event::Opened(app.clone()));
+            self.events.push_back(Event::WindowOpened(app.clone()));
             self.apps.push(app);
             self.apps.len() - 1
         });
@@ -222,7 +222,7 @@ impl SimulatedDesk {
             return;
         }
         if self.armed.raw_keys {
-            self.events.push_back(Event::Finger { key, down: true });
+            self.events.push_back(Event::RawKey { key, down: true });
         }
         match self.armed.withholds(key, held.families(self.layout.alt_gr_is_level3)) {
             Some(follow) => {
@@ -240,10 +240,10 @@ impl SimulatedDesk {
         }
         self.substitutions.remove(&key);
         if self.armed.raw_keys {
-            self.events.push_back(Event::Finger { key, down: false });
+            self.events.push_back(Event::RawKey { key, down: false });
         }
         if self.withheld.remove(&key) == Some(true) {
-            self.events.push_back(Event::LetGo { key });
+            self.events.push_back(Event::Released { key });
         }
     }
 
@@ -257,7 +257,8 @@ impl SimulatedDesk {
             self.edit_field(character);
         }
         if effect.is_none() && self.armed.text_input {
-            self.events.push_back(Event::Letter(character.filter(|c| !matches!(c, '\n' | '\t'))));
+            self.events
+                .push_back(Event::TextInput(character.filter(|c| !matches!(c, '\n' | '\t'))));
         }
         let modifiers = held.iter().map(ModifierKey::key);
         let keys = modifiers.chain([key]).collect();
@@ -367,7 +368,7 @@ fn sides(keys: impl Iterator<Item = Key>) -> HeldModifiers {
 impl Desk for SimulatedDesk {
     fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
         if armed.raw_keys && !self.armed.raw_keys {
-            let down = self.fingers.iter().map(|key| Event::Finger { key: *key, down: true });
+            let down = self.fingers.iter().map(|key| Event::RawKey { key: *key, down: true });
             self.events.extend(down);
         }
         if armed.pointer_position && !self.armed.pointer_position {

@@ -232,7 +232,7 @@ impl State {
         let settled = self.settled;
         let Some((_, window)) = self.windows.get_mut(id) else { return };
         if !std::mem::replace(&mut window.told, true) && settled {
-            self.events.push_back(Event::Opened(window.app.clone()));
+            self.events.push_back(Event::WindowOpened(window.app.clone()));
         }
         if window.active {
             self.front = window.app.window;

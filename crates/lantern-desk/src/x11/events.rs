@@ -212,7 +212,7 @@ impl X11Desk {
         let now = windows::all(&self.link)?;
         let before = std::mem::replace(&mut self.windows, now);
         for window in self.windows.iter().filter(|window| !before.contains(window)) {
-            self.events.push_back(Event::Opened(windows::describe(&self.link, *window)?));
+            self.events.push_back(Event::WindowOpened(windows::describe(&self.link, *window)?));
         }
         Ok(())
     }
@@ -230,14 +230,14 @@ impl X11Desk {
         };
         let freed: Vec<KeyGrab> = self.told.extract_if(.., is_ours).map(|told| told.0).collect();
         if !freed.is_empty() {
-            self.events.push_back(Event::Freed(freed));
+            self.events.push_back(Event::GrabsFreed(freed));
         }
         let is_new = |refused: &&(KeyGrab, Refusal)| !self.told.contains(refused);
         let new: Refusals = refused.iter().filter(is_new).cloned().collect();
-        self.missing = refused.iter().any(|(_, why)| *why == Refusal::Held);
+        self.missing = refused.iter().any(|(_, why)| *why == Refusal::HeldByOther);
         if !new.is_empty() {
             self.told.extend(new.iter().cloned());
-            self.events.push_back(Event::Refused(new));
+            self.events.push_back(Event::GrabsRefused(new));
         }
         Ok(())
     }

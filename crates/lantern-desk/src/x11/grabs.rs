@@ -146,7 +146,7 @@ impl Grabs {
         for armed in wanted {
             let masks = keymap.grab_masks(armed.modifiers, armed.any_extra_modifiers, locked);
             let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
-                refused.push((*armed, Refusal::Lacking));
+                refused.push((*armed, Refusal::NotOnKeyboard));
                 continue;
             };
             self.wanted.entry(detail).or_default().push(*armed);
@@ -195,7 +195,7 @@ impl Grabs {
         let families = keymap.families_in(mask as u16);
         for armed in &self.wanted[&detail] {
             if armed.modifiers == families || armed.any_extra_modifiers {
-                refused.push((KeyGrab { modifiers: families, ..*armed }, Refusal::Held));
+                refused.push((KeyGrab { modifiers: families, ..*armed }, Refusal::HeldByOther));
             }
         }
     }

@@ -333,7 +333,7 @@ impl X11Desk {
         self.report_board(Some(source));
         self.follow_lift(time, key, down);
         if self.armed.raw_keys {
-            self.events.push_back(Event::Finger { key, down });
+            self.events.push_back(Event::RawKey { key, down });
         }
         if !down {
             self.hands.down.remove(&key);
@@ -364,7 +364,7 @@ impl X11Desk {
             return;
         };
         let letter = self.keymap.letter(key, held, self.locked);
-        self.events.push_back(Event::Letter(letter));
+        self.events.push_back(Event::TextInput(letter));
     }
 
     pub(super) fn select_raw_events(&mut self) -> Result<(), DeskError> {
@@ -475,7 +475,7 @@ impl X11Desk {
         self.select_raw_events()?;
         if self.armed.raw_keys && !before.raw_keys {
             for key in fingers::real_keys(&self.link, &self.buttons)? {
-                self.events.push_back(Event::Finger { key, down: true });
+                self.events.push_back(Event::RawKey { key, down: true });
             }
         }
         self.flush()

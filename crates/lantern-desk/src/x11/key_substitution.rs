@@ -154,7 +154,7 @@ impl X11Desk {
         let owed = self.hands.owed.remove(&key);
         if self.hands.followed.remove(&key) && owed.is_none() {
             self.queue_way();
-            self.events.push_back(Event::LetGo { key });
+            self.events.push_back(Event::Released { key });
         }
         if let Some(place) = owed {
             // It is pressed where it was, and what came of it in between is a drag.

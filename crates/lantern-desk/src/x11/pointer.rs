@@ -126,7 +126,7 @@ pub(super) fn place(link: &XConnection) -> Result<(i32, i32), DeskError> {
 
 /// The screen that a place is on, if any.
 pub(super) fn screen_at(link: &XConnection, place: (i32, i32)) -> Result<Option<Rect>, DeskError> {
-    Ok(screens(link)?.into_iter().find(|screen| screen.holds(place)))
+    Ok(screens(link)?.into_iter().find(|screen| screen.contains(place)))
 }
 
 /// The screen the pointer is on.

@@ -140,14 +140,14 @@ impl X11Desk {
         if let Some(trail) = &mut trace.trail {
             trail.draw(&self.link, trace.whole, &spots)?;
         }
-        Ok(Some(Event::Traced(spots)))
+        Ok(Some(Event::PointerPath(spots)))
     }
 
     /// Puts what has gathered before what is told next.
     pub(super) fn queue_way(&mut self) {
         let gathered = self.trace.as_mut().map(|trace| std::mem::take(&mut trace.gathered));
         if let Some(spots) = gathered.filter(|spots| !spots.is_empty()) {
-            self.events.push_back(Event::Traced(spots));
+            self.events.push_back(Event::PointerPath(spots));
         }
     }
 

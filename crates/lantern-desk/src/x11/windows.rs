@@ -164,7 +164,7 @@ pub(super) fn describe(link: &XConnection, window: Window) -> Result<App, DeskEr
             names.push(name);
         }
     }
-    Ok(App { window: window.into(), names, title, process, frame: frame_of(link, window)? })
+    Ok(App { window: window.into(), names, title, process, bounds: frame_of(link, window)? })
 }
 
 /// The process a window belongs to, as it says or, if it does not, as the server knows.

@@ -146,7 +146,7 @@ pub fn a_release_is_reported_when_it_is_followed(bench: &mut dyn Bench) {
     bench.press(key("f9"));
     assert_eq!(bench.events(), [pressed("f9", &[])]);
     bench.release(key("f9"));
-    assert_eq!(bench.events(), [Event::LetGo { key: key("f9") }]);
+    assert_eq!(bench.events(), [Event::Released { key: key("f9") }]);
     assert_eq!(bench.received(), [""; 0]);
 }
 
@@ -154,7 +154,7 @@ pub fn fingers_are_reported_when_asked_for(bench: &mut dyn Bench) {
     arm(bench, &[], true);
     bench.press(key("b"));
     bench.release(key("b"));
-    let finger = |down| Event::Finger { key: key("b"), down };
+    let finger = |down| Event::RawKey { key: key("b"), down };
     assert_eq!(bench.events(), [finger(true), finger(false)]);
     assert_eq!(bench.received(), ["b"]);
     arm(bench, &[], false);
@@ -167,7 +167,7 @@ pub fn fingers_that_are_down_already_are_reported(bench: &mut dyn Bench) {
     bench.press(key("left-shift"));
     bench.events();
     arm(bench, &[], true);
-    assert_eq!(bench.events(), [Event::Finger { key: key("left-shift"), down: true }]);
+    assert_eq!(bench.events(), [Event::RawKey { key: key("left-shift"), down: true }]);
     bench.release(key("left-shift"));
 }
 
@@ -339,7 +339,7 @@ pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
     let armed = GrabSet { keys: vec![waiting], whole_keyboard: true, ..GrabSet::default() };
     bench.desk().arm(armed).expect("the desk is there");
     bench.release(key("b"));
-    assert_eq!(bench.events(), [Event::LetGo { key: key("b") }]);
+    assert_eq!(bench.events(), [Event::Released { key: key("b") }]);
     bench.press(key("b"));
     let tap = ReplayKey { is_tap: true, ..given_back("b", "b") };
     bench.desk().give_back(Time::START, &tap).expect("the desk is there");
@@ -372,7 +372,7 @@ pub fn an_armed_button_is_withheld_and_reported(bench: &mut dyn Bench) {
     bench.press(key("right-button"));
     assert_eq!(bench.events(), [pressed("right-button", &[])]);
     bench.release(key("right-button"));
-    assert_eq!(bench.events(), [Event::LetGo { key: key("right-button") }]);
+    assert_eq!(bench.events(), [Event::Released { key: key("right-button") }]);
     arm(bench, &[], false);
     bench.press(key("right-button"));
     bench.release(key("right-button"));

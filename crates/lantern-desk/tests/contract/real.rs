@@ -65,7 +65,7 @@ impl Bench for Real {
         }
         let is_of_keys = |event: &Event| {
             let others = matches!(event, Event::Layout(_) | Event::Screens(_));
-            !others && !matches!(event, Event::Focus(_) | Event::Opened(_))
+            !others && !matches!(event, Event::Focus(_) | Event::WindowOpened(_))
         };
         events.retain(is_of_keys);
         events
@@ -247,12 +247,12 @@ fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
     arm(&mut other, &["f9"]);
     arm(&mut bench.desk, &["f9", "f10", "mic-mute"]);
     let refused = bench.events().into_iter().find_map(|event| match event {
-        Event::Refused(keys) => Some(keys),
+        Event::GrabsRefused(keys) => Some(keys),
         _ => None,
     });
     let refused = refused.expect("two of them cannot be had");
     let told: Vec<_> = refused.iter().map(|(armed, why)| (armed.key.name(), *why)).collect();
-    assert_eq!(told, [("mic-mute", Refusal::Lacking), ("f9", Refusal::Held)]);
+    assert_eq!(told, [("mic-mute", Refusal::NotOnKeyboard), ("f9", Refusal::HeldByOther)]);
     bench.press(Key::named("f10").expect("there is one"));
     assert_eq!(bench.events().len(), 1, "the rest works");
 }

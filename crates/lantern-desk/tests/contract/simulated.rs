@@ -39,7 +39,7 @@ impl Bench for Simulated {
             .filter(|event| {
                 !matches!(
                     event,
-                    Event::Layout(_) | Event::Focus(_) | Event::Screens(_) | Event::Opened(_)
+                    Event::Layout(_) | Event::Focus(_) | Event::Screens(_) | Event::WindowOpened(_)
                 )
             })
             .collect()

@@ -238,7 +238,7 @@ fn happening(number: u8) -> Event {
     match number {
         0 => Event::Focus(app(1, "log", "draft")),
         1 => Event::Focus(app(2, "saw", "blade")),
-        2 => Event::Opened(app(3, "log", "new")),
+        2 => Event::WindowOpened(app(3, "log", "new")),
         3 => {
             let (words, began) = (text("next core seven"), Duration::ZERO);
             Event::Heard { words, score: 1.0, began }
@@ -252,14 +252,14 @@ fn happening(number: u8) -> Event {
             path: text("/x"),
             text: text(""),
         },
-        7 => Event::Letter(Some('a')),
-        8 => Event::Letter(Some('b')),
+        7 => Event::TextInput(Some('a')),
+        8 => Event::TextInput(Some('b')),
         9 => Event::Locked(true),
         10 => Event::Locked(false),
-        11 => Event::Clock(WallTime::from_civil(2031, 6, 21, 9, 0, 0)),
+        11 => Event::WallClock(WallTime::from_civil(2031, 6, 21, 9, 0, 0)),
         12 => Event::Started,
-        13 => Event::Traced(vec![(0.0, 0.0), (60.0, 60.0), (120.0, 0.0)]),
-        14 => Event::Drawn {
+        13 => Event::PointerPath(vec![(0.0, 0.0), (60.0, 60.0), (120.0, 0.0)]),
+        14 => Event::Gesture {
             shape: text("check-mark"),
             key: key("forward-button"),
             frame: Rect::default(),
@@ -270,10 +270,10 @@ fn happening(number: u8) -> Event {
         17 => Event::InputMethod(true),
         18 => Event::InputMethod(false),
         // The process of every program in front here.
-        19 => Event::SecretField(Some(17)),
-        20 => Event::SecretField(None),
+        19 => Event::PasswordField(Some(17)),
+        20 => Event::PasswordField(None),
         21 => Event::ActiveDevice(text("second pad")),
-        22 => Event::Letter(None),
+        22 => Event::TextInput(None),
         23 => Event::ConnectionState {
             device: text("pedals"),
             state: ConnectionState::Down(text("it was unplugged")),
@@ -346,9 +346,11 @@ fn play(rules: &RuleSet, other: &RuleSet, deeds: &[TestInput], stop_at: usize) -
             TestInput::Press(name, modifiers) => {
                 engine.handle_event(now, Event::Pressed { key: key(name), modifiers: *modifiers });
             }
-            TestInput::Release(name) => engine.handle_event(now, Event::LetGo { key: key(name) }),
+            TestInput::Release(name) => {
+                engine.handle_event(now, Event::Released { key: key(name) })
+            }
             TestInput::Finger(name, down) => {
-                engine.handle_event(now, Event::Finger { key: key(name), down: *down });
+                engine.handle_event(now, Event::RawKey { key: key(name), down: *down });
             }
             TestInput::Happen(number) => engine.handle_event(now, happening(*number)),
             TestInput::Outcomes(fail) => board.fails = *fail,
@@ -378,14 +380,14 @@ fn play(rules: &RuleSet, other: &RuleSet, deeds: &[TestInput], stop_at: usize) -
             }
             TestInput::Refuse(at, held) => {
                 if let Some(key) = board.armed.get(*at).copied() {
-                    let why = if *held { Refusal::Held } else { Refusal::Lacking };
+                    let why = if *held { Refusal::HeldByOther } else { Refusal::NotOnKeyboard };
                     board.refused.push(key);
-                    engine.handle_event(now, Event::Refused(vec![(key, why)]));
+                    engine.handle_event(now, Event::GrabsRefused(vec![(key, why)]));
                 }
             }
             TestInput::Free => {
                 let free = std::mem::take(&mut board.refused);
-                engine.handle_event(now, Event::Freed(free));
+                engine.handle_event(now, Event::GrabsFreed(free));
             }
             TestInput::Wait(millis) => {
                 let end = now + Duration::from_millis((*millis).into());

@@ -79,7 +79,7 @@ when key f7 { wait until window.title contains \"x\" at most 1s\n log \"never\" 
 fn a_condition_on_the_clock_is_looked_at_again() {
     let mut theatre =
         Theatre::new("when key f9 { wait until now.second >= 3\n log \"{now.time}\" }\n");
-    theatre.happen(Event::Clock(lantern_model::WallTime::from_civil(2031, 6, 21, 9, 0, 0)));
+    theatre.happen(Event::WallClock(lantern_model::WallTime::from_civil(2031, 6, 21, 9, 0, 0)));
     theatre.press("f9");
     theatre.wait(5000);
     assert_snapshot!(theatre.script(), @r#"  3000 log "09:00:03""#);
@@ -208,7 +208,7 @@ fn the_pointer_goes_evenly_and_shares_are_of_what_is_named() {
     theatre.happen(Event::Focus(App {
         window: 4,
         names: vec!["log".to_owned()],
-        frame,
+        bounds: frame,
         ..App::default()
     }));
     theatre.press("f7");

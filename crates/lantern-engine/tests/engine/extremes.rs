@@ -172,7 +172,7 @@ impl Desk {
         let mut desk = Desk { engine: Engine::new(rules(text), 1), now: Time::START, count: 0 };
         let clock = WallTime::from_civil(2031, 6, 21, 9, 0, 0);
         desk.happen(Event::Layout(Layout::us()));
-        desk.happen(Event::Clock(clock));
+        desk.happen(Event::WallClock(clock));
         desk
     }
 

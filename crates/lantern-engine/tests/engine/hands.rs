@@ -129,7 +129,7 @@ fn is_down_asks_the_fingers() {
     theatre.press("f9");
     for name in ["right-shift", "back-button"] {
         let key = crate::theatre::key(name);
-        theatre.happen(lantern_model::Event::Finger { key, down: true });
+        theatre.happen(lantern_model::Event::RawKey { key, down: true });
     }
     theatre.press("f9");
     assert_snapshot!(theatre.script(), @r#"

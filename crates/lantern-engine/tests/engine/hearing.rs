@@ -294,11 +294,11 @@ fn an_abbreviation_is_typed_from_the_start_of_a_word() {
         "when typed \"sct\" => type \"section\"\nwhen typed \"ct\" passing => log \"passing\"\nwhen typed \";b\" => type \"bag\"\n",
     );
     let type_text = |theatre: &mut Theatre, text: &str| {
-        text.chars().for_each(|letter| theatre.happen(Event::Letter(Some(letter))));
+        text.chars().for_each(|letter| theatre.happen(Event::TextInput(Some(letter))));
     };
     type_text(&mut theatre, "a sct xsct ct");
     type_text(&mut theatre, "sc");
-    theatre.happen(Event::Letter(None));
+    theatre.happen(Event::TextInput(None));
     type_text(&mut theatre, "t");
     type_text(&mut theatre, " sx\u{8}ct");
     type_text(&mut theatre, "x;b");
@@ -325,7 +325,7 @@ when window focused => log \"any\"
         title: title.to_owned(),
         ..App::default()
     };
-    theatre.happen(Event::Opened(app(3, "Scanner")));
+    theatre.happen(Event::WindowOpened(app(3, "Scanner")));
     theatre.happen(Event::Focus(app(3, "A Draft")));
     theatre.happen(Event::Focus(app(3, "Another draft")));
     assert_snapshot!(theatre.script(), @r#"
@@ -400,7 +400,7 @@ when key f6 => resume lamp
 fn alarms(rules: &str, tellings: &[(WallTime, u64)]) -> String {
     let mut theatre = Theatre::new(rules);
     for (wall, seconds) in tellings {
-        theatre.happen(Event::Clock(*wall));
+        theatre.happen(Event::WallClock(*wall));
         theatre.wait(seconds * 1000);
     }
     theatre.script()

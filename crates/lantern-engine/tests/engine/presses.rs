@@ -304,7 +304,7 @@ fn a_drawing_takes_its_button_and_a_mere_click_is_given_back() {
 }
 
 fn drawn(shape: &str, held: &str) -> Event {
-    Event::Drawn {
+    Event::Gesture {
         shape: shape.to_owned(),
         key: key(held),
         frame: lantern_model::Rect::default(),

@@ -101,7 +101,7 @@ fn play(deeds: &[TestInput]) -> Vec<String> {
                 engine.handle_event(now, Event::Pressed { key: function(*number), modifiers });
             }
             TestInput::Release(number) => {
-                engine.handle_event(now, Event::LetGo { key: function(*number) });
+                engine.handle_event(now, Event::Released { key: function(*number) });
             }
             TestInput::Panic => {
                 let modifiers =

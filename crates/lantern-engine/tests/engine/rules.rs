@@ -109,7 +109,7 @@ fn passing_rules_see_fingers_and_arm_nothing() {
     for (name, down) in
         [("left-ctrl", true), ("x", true), ("x", false), ("left-ctrl", false), ("x", true)]
     {
-        theatre.happen(Event::Finger { key: key(name), down });
+        theatre.happen(Event::RawKey { key: key(name), down });
     }
     assert_snapshot!(theatre.script(), @"     0 tap a");
 }

@@ -70,7 +70,7 @@ impl Theatre {
     pub fn release(&mut self, name: &str) {
         let key = key(name);
         self.fingers.retain(|held| *held != key);
-        self.happen(Event::LetGo { key });
+        self.happen(Event::Released { key });
     }
 
     /// The person presses a withheld key and lets it go after so many milliseconds.
@@ -83,14 +83,14 @@ impl Theatre {
     /// The pointer goes along these places, one every ten milliseconds.
     pub fn trace(&mut self, spots: &[(f32, f32)]) {
         for spot in spots {
-            self.happen(Event::Traced(vec![*spot]));
+            self.happen(Event::PointerPath(vec![*spot]));
             self.wait(10);
         }
     }
 
     /// A key moves that the desk lets pass.
     pub fn finger(&mut self, name: &str, down: bool) {
-        self.happen(Event::Finger { key: key(name), down });
+        self.happen(Event::RawKey { key: key(name), down });
     }
 
     /// Other rules take the place of these.

@@ -165,7 +165,7 @@ impl Stage {
     fn release(&mut self, name: &str) {
         let key = key(name);
         self.fingers.retain(|held| *held != key);
-        self.event(Event::LetGo { key });
+        self.event(Event::Released { key });
     }
 
     fn happen(&mut self, line: &str) {
@@ -184,7 +184,7 @@ impl Stage {
             "drop" => self.fingers.retain(|held| *held != key(rest)),
             "finger" => {
                 let down = words[1] == "down";
-                self.event(Event::Finger { key: key(words[0]), down });
+                self.event(Event::RawKey { key: key(words[0]), down });
             }
             "wait" => self.wait(number(0)),
             "focus" => {
@@ -192,25 +192,25 @@ impl Stage {
                 let process = words.get(3).map(|id| id.parse().expect("it is a number"));
                 let (names, window) = (vec![words[0].to_owned()], number(1));
                 let frame = Some(Rect { x: 10, y: 20, width: 100, height: 50 });
-                self.event(Event::Focus(App { window, names, title, process, frame }));
+                self.event(Event::Focus(App { window, names, title, process, bounds: frame }));
             }
             "opened" => {
                 let names = vec![words[0].to_owned()];
                 let title = words.get(1).unwrap_or(&"").to_string();
-                self.event(Event::Opened(App { window: 99, names, title, ..App::default() }));
+                self.event(Event::WindowOpened(App { window: 99, names, title, ..App::default() }));
             }
             "layout" => self.event(Event::Layout(Layout::named(rest).expect("it is known"))),
             "lock" => self.event(Event::Locked(true)),
             "unlock" => self.event(Event::Locked(false)),
-            "secret" => self.event(Event::SecretField(rest.parse().ok())),
+            "secret" => self.event(Event::PasswordField(rest.parse().ok())),
             "method" => self.event(Event::InputMethod(rest == "on")),
             "board" => self.event(Event::ActiveDevice(rest.to_owned())),
             "letters" => {
                 for letter in rest.replace("BACK", "\u{8}").chars() {
-                    self.event(Event::Letter(Some(letter)));
+                    self.event(Event::TextInput(Some(letter)));
                 }
             }
-            "moved-away" => self.event(Event::Letter(None)),
+            "moved-away" => self.event(Event::TextInput(None)),
             "bytes" => {
                 let (device, bytes) = rest.split_once(' ').expect("a device and bytes");
                 let bytes = bytes.replace("\\n", "\n").replace("\\r", "\r").into_bytes();
@@ -241,7 +241,7 @@ impl Stage {
                 let part = |at: usize| n[at].unsigned_abs();
                 let wall = WallTime::from_civil(2031, 6, part(0), part(1), part(2), part(3));
                 let offset = n.get(4).map_or(0, |hours| hours * 3600);
-                self.event(Event::Clock(WallTime { offset, ..wall }));
+                self.event(Event::WallClock(WallTime { offset, ..wall }));
             }
             "started" => self.event(Event::Started),
             "heard" => {
@@ -256,14 +256,14 @@ impl Stage {
                 for spot in words {
                     let (x, y) = spot.split_once(',').expect("x and y");
                     let place = |text: &str| text.parse().expect("it is a number");
-                    self.event(Event::Traced(vec![(place(x), place(y))]));
+                    self.event(Event::PointerPath(vec![(place(x), place(y))]));
                     self.wait(10);
                 }
             }
             "drawn" => {
                 let frame = Rect { x: 1, y: 2, width: 3, height: 4 };
                 let (shape, key) = (words[0].to_owned(), key(words[1]));
-                self.event(Event::Drawn { shape, key, frame, score: 0.8 });
+                self.event(Event::Gesture { shape, key, frame, score: 0.8 });
             }
             "pointer" => self.event(Event::Pointer(number(0) as i32, number(1) as i32)),
             "screens" => {
@@ -273,13 +273,13 @@ impl Stage {
             "refuse" => {
                 let key = self.armed[number(0) as usize];
                 let lacks = words.get(1) == Some(&"lacking");
-                let why = if lacks { Refusal::Lacking } else { Refusal::Held };
+                let why = if lacks { Refusal::NotOnKeyboard } else { Refusal::HeldByOther };
                 self.refused.push(key);
-                self.event(Event::Refused(vec![(key, why)]));
+                self.event(Event::GrabsRefused(vec![(key, why)]));
             }
             "free" => {
                 let free = std::mem::take(&mut self.refused);
-                self.event(Event::Freed(free));
+                self.event(Event::GrabsFreed(free));
             }
             "outcomes" => self.hold_outcomes = rest == "held",
             "answer" => {

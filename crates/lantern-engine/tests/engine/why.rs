@@ -77,11 +77,11 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
                 report_release: false,
                 synchronous: false,
             },
-            Refusal::Held,
+            Refusal::HeldByOther,
         )
     };
     theatre.focus("a", 1);
-    theatre.happen(Event::Refused(vec![refused("f1")]));
+    theatre.happen(Event::GrabsRefused(vec![refused("f1")]));
     let rules: Vec<_> = theatre.engine.reasons_after(0).map(|reason| reason.rule).collect();
     assert_eq!(rules, [Some(0), Some(1)]);
     let families = ModifierSet::NONE
@@ -96,7 +96,7 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
         report_release: false,
         synchronous: false,
     };
-    theatre.happen(Event::Refused(vec![(panic, Refusal::Held)]));
+    theatre.happen(Event::GrabsRefused(vec![(panic, Refusal::HeldByOther)]));
     assert!(theatre.reasons()[2].contains("(panic)"), "{:?}", theatre.reasons());
 }
 
@@ -136,10 +136,10 @@ fn outcomes_of_effects_that_nobody_waits_for_are_nothing() {
 fn keys_and_fingers_that_nobody_asked_for_are_nothing() {
     let mut theatre = Theatre::new("when key f1 => log \"x\"\n");
     theatre.release("f1");
-    theatre.happen(Event::LetGo { key: key("q") });
-    theatre.happen(Event::Finger { key: key("q"), down: false });
-    theatre.happen(Event::Finger { key: key("q"), down: true });
-    theatre.happen(Event::Finger { key: key("q"), down: true });
+    theatre.happen(Event::Released { key: key("q") });
+    theatre.happen(Event::RawKey { key: key("q"), down: false });
+    theatre.happen(Event::RawKey { key: key("q"), down: true });
+    theatre.happen(Event::RawKey { key: key("q"), down: true });
     assert_eq!((theatre.script(), theatre.reasons()), (String::new(), Vec::new()));
 }
 

@@ -33,7 +33,7 @@ const TITLE: usize = 44;
 pub fn run(arguments: &WindowsArguments) -> Result<Status, Failure> {
     let windows = list_windows()?;
     let rule = |app: &App| rule_words(app, &windows);
-    let frame = |app: &App| app.frame.map(|f| [f.x, f.y, f.width, f.height]);
+    let frame = |app: &App| app.bounds.map(|f| [f.x, f.y, f.width, f.height]);
     if arguments.json {
         let data = windows.iter().map(|app| WindowData {
             rule: rule(app),

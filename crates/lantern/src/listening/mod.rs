@@ -77,7 +77,7 @@ impl Ears {
                         self.away = away;
                         return Ok(Some(Noticed::Away(away)));
                     }
-                    Event::SecretField(process) => self.secret = process,
+                    Event::PasswordField(process) => self.secret = process,
                     _ => {}
                 }
             }

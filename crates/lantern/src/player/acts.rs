@@ -87,7 +87,7 @@ impl Player {
                 };
                 order(&mut self.engine, self.now, None).expect("all of it needs no name");
             }
-            SceneAct::Clock(wall) => self.tell(Event::Clock(*wall)),
+            SceneAct::Clock(wall) => self.tell(Event::WallClock(*wall)),
             SceneAct::Expect(_) | SceneAct::Wait => {}
         }
         self.settle();
@@ -175,7 +175,7 @@ impl Player {
             self.settle();
             let step = DRAWING / PIECES as u32;
             for spots in stroke.chunks(stroke.len().div_ceil(PIECES)) {
-                self.tell(Event::Traced(spots.to_vec()));
+                self.tell(Event::PointerPath(spots.to_vec()));
                 self.advance_to(self.now + step);
             }
             if let Some((x, y)) = stroke.last() {
@@ -193,7 +193,7 @@ impl Player {
         self.advance_to(self.now + DRAWING);
         let (x, y) = self.desk.pointer();
         let frame = Rect { x, y, width: 120, height: 80 };
-        self.tell(Event::Drawn { shape: shape.to_owned(), key, frame, score });
+        self.tell(Event::Gesture { shape: shape.to_owned(), key, frame, score });
         self.release_later(vec![key], KEY_DOWN);
     }
 }

@@ -174,7 +174,7 @@ impl Player {
         self.settle();
         let first = scene.lines.first().map(|line| &line.act);
         if !matches!(first, Some(SceneAct::Clock(_))) {
-            self.tell(Event::Clock(first_morning()));
+            self.tell(Event::WallClock(first_morning()));
         }
         self.tell(Event::Started);
     }

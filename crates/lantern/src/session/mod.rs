@@ -185,7 +185,7 @@ impl<'j, D: Desk> Session<'j, D> {
         let jumped = expected.is_none_or(|expected| (expected - wall.local).abs() > 1);
         if jumped || self.clock.is_some_and(|(_, told)| told.offset != wall.offset) {
             self.clock = Some((now, wall));
-            self.engine.handle_event(now, Event::Clock(wall));
+            self.engine.handle_event(now, Event::WallClock(wall));
             self.carry_out(now)?;
         }
         Ok(())
@@ -252,7 +252,7 @@ impl<'j, D: Desk> Session<'j, D> {
                 }
                 match &event {
                     Event::Focus(app) => self.errands.see_front(app),
-                    Event::Refused(keys) => self.errands.find_owners(keys),
+                    Event::GrabsRefused(keys) => self.errands.find_owners(keys),
                     _ => {}
                 }
                 self.engine.handle_event(now, event);

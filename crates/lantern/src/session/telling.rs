@@ -27,10 +27,12 @@ impl<D: Desk> Session<'_, D> {
                     format!("pressed {combo}")
                 }
             }
-            Event::LetGo { key } if KeyCombination::of(KeySpec::Named(*key)).types_character() => {
+            Event::Released { key }
+                if KeyCombination::of(KeySpec::Named(*key)).types_character() =>
+            {
                 "let go a key that types".to_owned()
             }
-            Event::LetGo { key } => format!("let go {key}"),
+            Event::Released { key } => format!("let go {key}"),
             Event::Focus(app) => format!("{} came to the front", shown(app.name())),
             _ => return,
         };

@@ -78,13 +78,13 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
                 way = Some(StrokePath::new());
                 desk.arm(GrabSet { pointer_path: Some(true), ..rest.clone() })?;
             }
-            Some(Event::Traced(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),
-            Some(Event::LetGo { key: up }) if up == key => {
+            Some(Event::PointerPath(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),
+            Some(Event::Released { key: up }) if up == key => {
                 strokes.extend(way.take());
                 ended = Some(now());
                 desk.arm(rest.clone())?;
             }
-            Some(Event::Refused(_)) => return Err(Failure::KeyTaken { key: key.to_string() }),
+            Some(Event::GrabsRefused(_)) => return Err(Failure::KeyTaken { key: key.to_string() }),
             Some(_) => {}
             None => {
                 let over = ended.is_some_and(|ended| now().since(ended) >= NEXT_STROKE);
