@@ -55,8 +55,8 @@ impl Engine {
         let mut causes = Vec::new();
         for (number, rule) in self.rules.rules.iter().enumerate() {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
-                if matches!(wanted.cause, TriggerKind::Every(_) | TriggerKind::At(_)) {
-                    causes.push((number, trigger, wanted.cause.clone()));
+                if matches!(wanted.kind, TriggerKind::Every(_) | TriggerKind::At(_)) {
+                    causes.push((number, trigger, wanted.kind.clone()));
                 }
             }
         }
@@ -65,7 +65,7 @@ impl Engine {
 
     /// A round is over; the next begins.
     pub(crate) fn come_round(&mut self, now: Time, rule: usize, trigger: usize) {
-        if let TriggerKind::Every(span) = self.rules.rules[rule].triggers[trigger].cause {
+        if let TriggerKind::Every(span) = self.rules.rules[rule].triggers[trigger].kind {
             self.timers.set(Timer::Every(rule, trigger), now + span);
         }
         self.fire_timed(now, rule, trigger);
@@ -127,7 +127,7 @@ impl Engine {
     pub(crate) fn ring(&mut self, now: Time, rule: usize, trigger: usize) {
         let Some(wall) = self.clock.wall(now) else { return };
         self.ring_once(now, (rule, trigger), wall.local);
-        if let TriggerKind::At(time) = self.rules.rules[rule].triggers[trigger].cause {
+        if let TriggerKind::At(time) = self.rules.rules[rule].triggers[trigger].kind {
             self.set_alarm(now, (rule, trigger), time);
         }
     }

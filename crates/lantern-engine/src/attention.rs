@@ -46,7 +46,7 @@ impl Engine {
     fn is_heeded(&self, rule: usize) -> bool {
         let wakes = |op: &Op| matches!(op, Op::Listen(_));
         self.attention.heed != ListenMode::Nothing
-            || self.rules.does(self.rules.rules[rule].body, &wakes)
+            || self.rules.performs(self.rules.rules[rule].body, &wakes)
     }
 
     /// Which phrases of the book count now, and whether without the attention word.
@@ -54,8 +54,9 @@ impl Engine {
         let free = self.is_free();
         let phrases = self.ears.phrases.iter().enumerate();
         let counts = |(_, won): &(usize, &Won)| self.applies(**won) && self.is_heeded(won.0);
-        let uncalled =
-            |(number, won): (usize, &Won)| (number, free || self.rules.rules[won.0].uncalled);
+        let uncalled = |(number, won): (usize, &Won)| {
+            (number, free || self.rules.rules[won.0].without_attention_word)
+        };
         phrases.filter(counts).map(uncalled).collect()
     }
 
@@ -68,7 +69,7 @@ impl Engine {
     /// A phrase of the book with its rule's number.
     fn phrase_of(&self, (number, uncalled): (usize, bool)) -> Option<(usize, &str, bool)> {
         let (rule, trigger) = self.ears.phrases[number];
-        match &self.rules.rules[rule].triggers[trigger].cause {
+        match &self.rules.rules[rule].triggers[trigger].kind {
             TriggerKind::Voice(text) => Some((rule, text.as_str(), uncalled)),
             _ => None,
         }
@@ -89,9 +90,9 @@ impl Engine {
             phrases,
             lists: self.rules.words.iter().cloned().collect(),
             attention: settings.attention.clone(),
-            pause: settings.pause,
+            pause: settings.end_of_speech_pause,
             microphone: settings.microphone.clone(),
-            recogniser: settings.recogniser.clone(),
+            recogniser: settings.external_recognizer.clone(),
         }
     }
 
@@ -117,7 +118,7 @@ impl Engine {
     /// The attention word was said, or a phrase behind it: others may follow without it.
     fn wake(&mut self, now: Time) {
         self.fall_asleep();
-        let until = now + self.rules.settings.awake;
+        let until = now + self.rules.settings.attention_timeout;
         self.attention.awake = true;
         self.timers.set(Timer::Asleep, until);
         self.listen();
@@ -156,7 +157,7 @@ impl Engine {
         let free = self.is_free();
         let wanted = |phrase: usize| {
             let won = self.ears.phrases[phrase];
-            let heeded = called.is_some() || free || self.rules.rules[won.0].uncalled;
+            let heeded = called.is_some() || free || self.rules.rules[won.0].without_attention_word;
             heeded && self.applies(won) && self.is_heeded(won.0)
         };
         let understood = self.ears.book.understand(&spoken, wanted);

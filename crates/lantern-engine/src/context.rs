@@ -36,7 +36,7 @@ impl Context<'_> {
 
     /// Whether a rule may fire in this context.
     pub(crate) fn allows(&self, rule: &Rule) -> bool {
-        !self.paused && (rule.even_locked || !self.locked) && self.is_in(&rule.scope)
+        !self.paused && (rule.allowed_when_locked || !self.locked) && self.is_in(&rule.filter)
     }
 
     /// Number of layers that were entered after the filter's own.

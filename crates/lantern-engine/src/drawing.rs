@@ -219,7 +219,7 @@ impl Engine {
     }
 
     fn show_name(&mut self, name: &str) {
-        if self.rules.settings.trail {
+        if self.rules.settings.draws_trail {
             let what = Shown::Drawing(name.to_owned());
             let place = HintPlace::Pointer;
             self.emit(
@@ -250,7 +250,7 @@ impl Engine {
 
     /// Whether a trigger is a shape drawn while exactly that is held.
     pub(crate) fn holds(&self, (rule, trigger): Won, held: KeyStroke) -> bool {
-        match &self.rules.rules[rule].triggers[trigger].cause {
+        match &self.rules.rules[rule].triggers[trigger].kind {
             TriggerKind::Gesture { holding, .. } => {
                 key_stroke_of(&holding.0, &self.layout).is_ok_and(|(stroke, _)| stroke == held)
             }

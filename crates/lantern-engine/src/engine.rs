@@ -183,7 +183,7 @@ impl Engine {
         self.cause_words.clear();
         self.globals = Vec::new();
         for global in &Arc::clone(&self.rules).globals {
-            let first = self.scope(Time::START, &[], false).value(&global.first);
+            let first = self.scope(Time::START, &[], false).value(&global.initial);
             // What cannot be worked out is false, and fails where it is used.
             self.globals.push(first.unwrap_or(Value::Truth(false)));
         }
@@ -257,7 +257,7 @@ impl Engine {
         if locked {
             self.give_drawing_up(now, "the screen was locked");
             self.give_all_back(now);
-            let ends = |rule: usize| !self.rules.rules[rule].even_locked;
+            let ends = |rule: usize| !self.rules.rules[rule].allowed_when_locked;
             let runs = self.runs.live.iter().filter(|(_, run)| ends(run.rule));
             let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();
             for run in runs {
@@ -480,7 +480,7 @@ impl Engine {
     /// Tells the desk what it must see and withhold, if that has changed.
     pub(crate) fn arm(&mut self) {
         let everything = self.presses.withholds_all();
-        let traces = self.presses.traces().then_some(self.rules.settings.trail);
+        let traces = self.presses.traces().then_some(self.rules.settings.draws_trail);
         let same =
             |armed: &GrabSet| armed.whole_keyboard == everything && armed.pointer_path == traces;
         let same = self.armed.as_ref().is_some_and(same);

@@ -50,7 +50,7 @@ impl Engine {
         let rules = Arc::clone(&self.rules);
         let definition = &rules.rules[rule];
         let paused = self.is_paused(rule);
-        let boards = definition.scope.boards.as_ref();
+        let boards = definition.filter.input_devices.as_ref();
         let problem = if paused {
             "it is paused".to_owned()
         } else if boards.is_some_and(|boards| !boards.contains(&self.presses.board)) {
@@ -80,7 +80,7 @@ impl Engine {
     /// A trigger of a rule that may fire came.
     pub(crate) fn fire(&mut self, now: Time, rule: usize, firing: Firing) {
         let definition = &self.rules.rules[rule];
-        let Some(span) = definition.after_quiet else {
+        let Some(span) = definition.debounce else {
             self.fire_throttled(now, rule, firing);
             return;
         };
@@ -110,7 +110,7 @@ impl Engine {
     }
 
     fn fire_throttled(&mut self, now: Time, rule: usize, firing: Firing) {
-        if let Some(span) = self.rules.rules[rule].at_most {
+        if let Some(span) = self.rules.rules[rule].throttle {
             let last = self.last_fired.get(&rule);
             if last.is_some_and(|last| now.since(*last) < span) {
                 let why = format!("at most once per {}", Value::Duration(span));
@@ -124,7 +124,7 @@ impl Engine {
 
     /// Fires a rule as its `again` clause says. A repeat never queues.
     fn fire_again(&mut self, now: Time, rule: usize, firing: Firing) {
-        let again = self.rules.rules[rule].again;
+        let again = self.rules.rules[rule].reentry;
         if again == ReentryPolicy::Parallel {
             return self.start_run(now, rule, firing);
         }
@@ -173,7 +173,7 @@ impl Engine {
         }
         let definition = &self.rules.rules[rule];
         let mut slots = vec![Value::Truth(false); self.rules.routine(definition.body).slots];
-        if definition.brings {
+        if definition.has_payload {
             slots[0] = firing.brought.clone();
         }
         let trigger = firing.trigger;
@@ -209,7 +209,7 @@ impl Engine {
         self.runs.add(id, run);
         self.ready.push_back(id);
         self.give_reason(now, Some(rule), ReasonKind::Fired { by, run: id });
-        if definition.again == ReentryPolicy::Toggle && !definition.scope.is_anywhere() {
+        if definition.reentry == ReentryPolicy::Toggle && !definition.filter.is_anywhere() {
             self.rearm(now);
         }
     }
@@ -228,7 +228,7 @@ impl Engine {
             .iter()
             .filter(|candidate| candidate.fits(held))
             .map(|candidate| candidate.rule)
-            .filter(|rule| rules.rules[*rule].again == ReentryPolicy::Toggle)
+            .filter(|rule| rules.rules[*rule].reentry == ReentryPolicy::Toggle)
             .collect();
         let mut stopped = false;
         for rule in stopping {
@@ -243,7 +243,7 @@ impl Engine {
     /// The rules with live runs that their own trigger stops.
     pub(crate) fn self_stopping_rules(&self) -> Vec<usize> {
         let live = self.runs.rules();
-        live.filter(|rule| self.rules.rules[*rule].again == ReentryPolicy::Toggle).collect()
+        live.filter(|rule| self.rules.rules[*rule].reentry == ReentryPolicy::Toggle).collect()
     }
 
     /// The key of `while held` runs was let go.
@@ -251,7 +251,7 @@ impl Engine {
         let rules = Arc::clone(&self.rules);
         let by_key = |press: Option<Press>| press.is_some_and(|press| press.key == key);
         let held: Vec<usize> =
-            self.runs.rules().filter(|rule| rules.rules[*rule].while_held).collect();
+            self.runs.rules().filter(|rule| rules.rules[*rule].ends_on_release).collect();
         let ended: Vec<(RunId, usize)> = held
             .into_iter()
             .flat_map(|rule| self.runs.of_rule(rule).into_iter().map(move |run| (run, rule)))
@@ -261,7 +261,8 @@ impl Engine {
             self.waiting.remove(&rule);
             self.end_run(now, run, ReasonKind::Stopped(run, StopCause::KeyReleased));
         }
-        self.waiting.retain(|rule, firing| !by_key(firing.press) || !rules.rules[*rule].while_held);
+        self.waiting
+            .retain(|rule, firing| !by_key(firing.press) || !rules.rules[*rule].ends_on_release);
     }
 
     /// Takes a run away: everything it held is let go, and what waited for it begins.
@@ -291,7 +292,7 @@ impl Engine {
             self.start_run(now, run.rule, waiting);
         }
         let definition = &self.rules.rules[run.rule];
-        if definition.again == ReentryPolicy::Toggle && !definition.scope.is_anywhere() {
+        if definition.reentry == ReentryPolicy::Toggle && !definition.filter.is_anywhere() {
             self.rearm(now);
         }
     }
@@ -318,7 +319,7 @@ impl Engine {
                 self.give_reason(now, None, reason(combo.to_string()));
             }
             for candidate in candidates {
-                let cause = &rules.rules[candidate.rule].triggers[candidate.trigger].cause;
+                let cause = &rules.rules[candidate.rule].triggers[candidate.trigger].kind;
                 self.give_reason(now, Some(candidate.rule), reason(cause_words(cause)));
             }
         }
@@ -329,8 +330,8 @@ impl Engine {
 /// it was: what the person types stands in no reason.
 fn trigger_words(rule: &Rule, trigger: usize) -> String {
     let types = |cause: &TriggerKind| matches!(cause, TriggerKind::Key { combo, .. } if combo.types_character());
-    let cause = &rule.triggers[trigger].cause;
-    let many = rule.triggers.iter().filter(|trigger| types(&trigger.cause)).nth(1).is_some();
+    let cause = &rule.triggers[trigger].kind;
+    let many = rule.triggers.iter().filter(|trigger| types(&trigger.kind)).nth(1).is_some();
     if many && types(cause) { CHARACTER.to_owned() } else { cause_words(cause) }
 }
 

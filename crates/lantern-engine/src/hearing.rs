@@ -51,7 +51,7 @@ impl Ears {
         for (number, rule) in rules.rules.iter().enumerate() {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
                 let won = (number, trigger);
-                match &wanted.cause {
+                match &wanted.kind {
                     TriggerKind::Voice(text) => {
                         if let Ok(phrase) = Phrase::parse(text, &lists) {
                             phrases.push(phrase);
@@ -123,7 +123,7 @@ impl Engine {
         let place = self.context();
         found.sort_by_key(|(looseness, (rule, trigger), _)| {
             let rule_of = &self.rules.rules[*rule];
-            let scope = &rule_of.scope;
+            let scope = &rule_of.filter;
             let narrowness = 255 - scope.narrowness();
             let depth = place.depth_of(scope);
             (narrowness, depth, *looseness, rule_of.condition.is_none(), *rule, *trigger)
@@ -167,7 +167,7 @@ impl Engine {
         let press = self.take_drawing(now, key);
         let holds = |engine: &Engine, (rule, trigger): Won| match &engine.rules.rules[rule].triggers
             [trigger]
-            .cause
+            .kind
         {
             TriggerKind::Gesture { holding, .. } => {
                 holding.last().and_then(|key| engine.layout.place(key)) == Some(key)
@@ -277,7 +277,7 @@ impl Engine {
         let rules = Arc::clone(&self.rules);
         let Some(number) = Ears::device(&rules, device) else { return };
         let listed = self.ears.messages.get(&number).map_or(&[] as &[_], Vec::as_slice);
-        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
+        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].kind {
             TriggerKind::Message(_, filter) => topic_fits(filter, topic) && self.applies(**won),
             _ => false,
         };
@@ -298,7 +298,7 @@ impl Engine {
         let rules = Arc::clone(&self.rules);
         let Some(number) = Ears::device(&rules, device) else { return };
         let listed = self.ears.calls.get(&number).map_or(&[] as &[_], Vec::as_slice);
-        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
+        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].kind {
             TriggerKind::Call(_, wanted) => *wanted == brought[1].1 && self.applies(**won),
             _ => false,
         };
@@ -314,7 +314,7 @@ impl Engine {
     pub(crate) fn handle_window(&mut self, now: Time, app: &App, was_opened: bool) {
         let rules = Arc::clone(&self.rules);
         let title = app.title.to_lowercase();
-        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].cause {
+        let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].kind {
             TriggerKind::Window { opened, apps, titles } => {
                 *opened == was_opened
                     && (apps.is_empty() || apps.iter().any(|name| app.is_named(name)))

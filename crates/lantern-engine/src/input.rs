@@ -108,7 +108,7 @@ impl Engine {
     fn is_braked(&mut self, now: Time, id: RunId) -> bool {
         let rule = self.runs.live[&id].rule;
         let due = Time::START + self.input_until.since(Time::START).saturating_sub(BURST);
-        if due <= now || self.rules.rules[rule].fast {
+        if due <= now || self.rules.rules[rule].without_rate_limit {
             return false;
         }
         self.sleep_until(due, id);
@@ -120,7 +120,7 @@ impl Engine {
 
     /// Counts what a rule put in against the ceiling.
     fn count_input(&mut self, now: Time, id: RunId, acts: &[InputAction]) {
-        if self.rules.rules[self.runs.live[&id].rule].fast {
+        if self.rules.rules[self.runs.live[&id].rule].without_rate_limit {
             return;
         }
         let strokes = |act: &InputAction| match act {
@@ -136,7 +136,7 @@ impl Engine {
     /// Whether input by the run would go where it is meant to.
     fn check_input(&self, id: RunId) -> Result<(), String> {
         let run = &self.runs.live[&id];
-        if self.locked && !self.rules.rules[run.rule].even_locked {
+        if self.locked && !self.rules.rules[run.rule].allowed_when_locked {
             return Err("the screen is locked".to_owned());
         }
         let front = run.blocks.iter().rev().find_map(|block| match block {

@@ -68,7 +68,7 @@ impl Engine {
     fn nearness(&self, rule: &Rule, stroke: KeyStroke) -> Option<Result<PressKind, String>> {
         let mut other = None;
         for trigger in &rule.triggers {
-            let (combo, manner) = match &trigger.cause {
+            let (combo, manner) = match &trigger.kind {
                 TriggerKind::Key { combo, manner, .. } => (combo, *manner),
                 TriggerKind::Keys { combos, .. } => (combos.first()?, PressKind::Pressed),
                 TriggerKind::Gesture { shape, holding } => {
@@ -114,7 +114,7 @@ impl Engine {
         if rule.name.as_ref().is_some_and(|name| self.paused.contains(name)) {
             return Some("it is paused".to_owned());
         }
-        if self.locked && !rule.even_locked {
+        if self.locked && !rule.allowed_when_locked {
             return Some("the screen is locked".to_owned());
         }
         let is_it = |refused: &KeyGrab| (refused.key, refused.modifiers) == stroke;
@@ -124,7 +124,7 @@ impl Engine {
         if let Some(elsewhere) = self.elsewhere(rule) {
             return Some(elsewhere);
         }
-        let boards = rule.scope.boards.as_ref();
+        let boards = rule.filter.input_devices.as_ref();
         if boards.is_some_and(|boards| !boards.contains(&self.presses.board)) {
             let board = &self.presses.board;
             return Some(format!("the last key came from another device (\"{board}\")"));
@@ -133,7 +133,7 @@ impl Engine {
             return Some(problem);
         }
         let last = self.last_fired.get(&number);
-        if let (Some(span), Some(last)) = (rule.at_most, last)
+        if let (Some(span), Some(last)) = (rule.throttle, last)
             && now.since(*last) < span
         {
             return Some(format!(
@@ -144,7 +144,7 @@ impl Engine {
         if let Some(busy) = self.busy(number) {
             return Some(busy.to_owned());
         }
-        if self.presses.fingers.contains(&stroke.0) && !rule.repeating {
+        if self.presses.fingers.contains(&stroke.0) && !rule.repeats_while_held {
             return Some(
                 "the key is down, and its repeats fire only what is `repeating`".to_owned(),
             );
@@ -153,7 +153,7 @@ impl Engine {
             PressKind::Pressed => None,
             PressKind::Released => Some("it fires when the key is let go".to_owned()),
             PressKind::Tapped => Some("it fires when the key is let go soon".to_owned()),
-            PressKind::Twice => Some("it fires when the key is pressed twice".to_owned()),
+            PressKind::DoublePressed => Some("it fires when the key is pressed twice".to_owned()),
             PressKind::Held(span) => {
                 let span = lantern_model::Value::Duration(span);
                 Some(format!("it fires when the key is held for {span}"))
@@ -164,7 +164,7 @@ impl Engine {
     /// Whether what runs of a rule keeps it from firing once more.
     fn busy(&self, number: usize) -> Option<&'static str> {
         let runs = !self.runs.of_rule(number).is_empty();
-        match self.rules.rules[number].again {
+        match self.rules.rules[number].reentry {
             ReentryPolicy::Ignore if runs => Some("its run before still goes on"),
             ReentryPolicy::Queue if runs && self.waiting.contains_key(&number) => {
                 Some("its run before still goes on, and one firing waits already")
@@ -175,7 +175,7 @@ impl Engine {
 
     /// What of a rule's place is not so.
     fn elsewhere(&self, rule: &Rule) -> Option<String> {
-        let (scope, place) = (&rule.scope, self.context());
+        let (scope, place) = (&rule.filter, self.context());
         let front = || match place.app.name() {
             _ if place.app.window == 0 => "no program is in front".to_owned(),
             name => format!("{name} is in front"),

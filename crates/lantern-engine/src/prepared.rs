@@ -53,9 +53,9 @@ impl Asks {
             _ => false,
         });
         Asks {
-            fingers: rules.asks(&|asked| *asked == Asked::Fingers),
-            pointer: glides || rules.asks(&|asked| asked.is_pointer()),
-            boards: rules.rules.iter().any(|rule| rule.scope.boards.is_some()),
+            fingers: rules.reads(&|asked| *asked == Asked::Fingers),
+            pointer: glides || rules.reads(&|asked| asked.is_pointer()),
+            boards: rules.rules.iter().any(|rule| rule.filter.input_devices.is_some()),
             letters: false,
         }
     }
@@ -71,7 +71,7 @@ fn add_macros(rules: &mut RuleSet) {
             name: Some(routine.name.clone()),
             place: routine.places.first().copied().unwrap_or_default(),
             body,
-            print: routine.print,
+            fingerprint: routine.fingerprint,
             ..Rule::default()
         };
         rules.rules.push(rule);

@@ -260,7 +260,7 @@ impl Engine {
         let pressed = winner(Some(PressKind::Pressed));
         let released = winner(Some(PressKind::Released));
         let tapped = winner(Some(PressKind::Tapped));
-        let twice = winner(Some(PressKind::Twice));
+        let twice = winner(Some(PressKind::DoublePressed));
         let held = self.held_winners(now, candidates, seen.held);
         let chord = !chorded && self.may_become_chord(&seen);
         let sequence = !chorded && self.begin_sequences(now, &seen);
@@ -272,7 +272,7 @@ impl Engine {
         waiting.tapped = tapped;
         waiting.twice = twice;
         waiting.held = held;
-        let passes = |won: &Won| rules.rules[won.0].passing;
+        let passes = |won: &Won| rules.rules[won.0].passes_key_through;
         let wanted = [pressed, released].into_iter().flatten().any(|won| !passes(&won));
         if waiting.has_role_only() && !wanted {
             // The key is its first role at once; only the tap is still to be told.
@@ -315,7 +315,7 @@ impl Engine {
     ) {
         // Whatever waits before it comes first.
         self.disturb_all(now);
-        let repeats = pressed.filter(|won| self.rules.rules[won.0].repeating);
+        let repeats = pressed.filter(|won| self.rules.rules[won.0].repeats_while_held);
         self.set_down(decided.press, released, repeats);
         self.begin_repeat(now, decided.press);
         self.fire_pressed(now, pressed, decided.press);
@@ -329,7 +329,7 @@ impl Engine {
 
     fn stroke_words(&self, stroke: KeyStroke) -> String {
         let candidate = self.watch.candidates(stroke).first();
-        let cause = candidate.map(|c| &self.rules.rules[c.rule].triggers[c.trigger].cause);
+        let cause = candidate.map(|c| &self.rules.rules[c.rule].triggers[c.trigger].kind);
         match cause {
             Some(TriggerKind::Key { combo, .. }) if combo.types_character() => CHARACTER.to_owned(),
             Some(TriggerKind::Key { combo, .. }) => combo.to_string(),
@@ -353,7 +353,7 @@ impl Engine {
         press: Press,
         is_repeat: bool,
     ) {
-        let brings = match &self.rules.rules[rule].triggers[trigger].cause {
+        let brings = match &self.rules.rules[rule].triggers[trigger].kind {
             TriggerKind::Key { brings, .. } => KeyCombination::of(*brings),
             TriggerKind::Keys { combos, .. } => {
                 let last: Option<KeySpec> = combos.last().and_then(KeyCombination::last);
@@ -425,7 +425,7 @@ impl Engine {
             if drawn {
                 waiting.disturb();
             }
-            let soon = now.since(waiting.at) <= self.rules.settings.tap;
+            let soon = now.since(waiting.at) <= self.rules.settings.tap_timeout;
             waiting.up = true;
             waiting.chord = false;
             waiting.drawing = false;
@@ -458,7 +458,7 @@ impl Engine {
         let watch = Arc::clone(&self.watch);
         let won = self.winner(now, watch.candidates(stroke), held, Some(PressKind::Pressed));
         self.fire_pressed(now, won, press);
-        if won.is_none_or(|won| self.rules.rules[won.0].passing) {
+        if won.is_none_or(|won| self.rules.rules[won.0].passes_key_through) {
             self.emit(None, EffectKind::ReplayKey(give));
         }
     }

@@ -26,14 +26,14 @@ impl Mapping {
     fn new(old: &RuleSet, new: &RuleSet) -> Mapping {
         let mut fresh: BTreeMap<u64, Vec<usize>> = BTreeMap::new();
         for (number, rule) in new.rules.iter().enumerate() {
-            fresh.entry(rule.print).or_default().push(number);
+            fresh.entry(rule.fingerprint).or_default().push(number);
         }
         let named: BTreeMap<&str, RoutineId> =
             new.macros().map(|id| (new.routine(id).name.as_str(), id)).collect();
         let same = |id: RoutineId| Some((id, *named.get(old.routine(id).name.as_str())?));
         let mut routines: BTreeMap<RoutineId, RoutineId> = old.macros().filter_map(same).collect();
         let pair = |rule: &Rule| {
-            let alike = fresh.get_mut(&rule.print)?;
+            let alike = fresh.get_mut(&rule.fingerprint)?;
             let at = alike
                 .iter()
                 .position(|other| same_place((old, rule), (new, &new.rules[*other])))?;
@@ -61,10 +61,10 @@ impl Mapping {
 /// Whether two rules of two sets are for the same programs, titles, devices and layer.
 fn same_place((old, rule): (&RuleSet, &Rule), (new, other): (&RuleSet, &Rule)) -> bool {
     let layer = |set: &RuleSet, layer: Option<LayerId>| layer.map(|id| set.layers[id.0].clone());
-    let (one, two) = (&rule.scope, &other.scope);
+    let (one, two) = (&rule.filter, &other.filter);
     layer(old, one.layer) == layer(new, two.layer)
-        && (&one.apps, &one.not_apps, &one.titles, &one.boards)
-            == (&two.apps, &two.not_apps, &two.titles, &two.boards)
+        && (&one.apps, &one.not_apps, &one.titles, &one.input_devices)
+            == (&two.apps, &two.not_apps, &two.titles, &two.input_devices)
 }
 
 impl Engine {
@@ -83,7 +83,7 @@ impl Engine {
         let values = std::mem::take(&mut self.globals);
         let layers: Vec<LayerId> = std::mem::take(&mut self.layers);
         self.set_rules(prepared);
-        let written = |global: &Global| (global.name.clone(), global.print);
+        let written = |global: &Global| (global.name.clone(), global.fingerprint);
         let kept: BTreeMap<_, _> = old.globals.iter().map(written).zip(values).collect();
         for (global, value) in self.rules.globals.iter().zip(&mut self.globals) {
             if let Some(kept) = kept.get(&written(global)) {

@@ -346,7 +346,7 @@ impl Engine {
 
     /// Whether the person lets a text that is typed at this pace come by the clipboard.
     pub(crate) fn may_paste(&self, pace: Option<Duration>, anyway: bool) -> bool {
-        let allowed = self.rules.settings.clipboard && pace.is_none();
+        let allowed = self.rules.settings.may_paste && pace.is_none();
         allowed && (anyway || self.check_open_field().is_ok())
     }
 

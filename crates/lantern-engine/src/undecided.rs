@@ -108,17 +108,17 @@ impl Engine {
         let settings = &self.rules.settings;
         let mut spans = Vec::new();
         if waiting.chord {
-            spans.push((settings.together, Hope::Chord));
+            spans.push((settings.chord_window, Hope::Chord));
         }
         if waiting.tapped.is_some() || waiting.tapped_as.is_some() {
-            spans.push((settings.tap, Hope::Tap));
+            spans.push((settings.tap_timeout, Hope::Tap));
         }
         if waiting.twice.is_some() {
-            spans.push((settings.twice, Hope::Twice));
+            spans.push((settings.double_press_timeout, Hope::Twice));
         }
         for (rule, trigger) in &waiting.held {
             if let TriggerKind::Key { manner: PressKind::Held(span), .. } =
-                self.rules.rules[*rule].triggers[*trigger].cause
+                self.rules.rules[*rule].triggers[*trigger].kind
             {
                 spans.push((span, Hope::Held(*rule, *trigger)));
             }
@@ -217,12 +217,13 @@ impl Engine {
 
     pub(crate) fn settle_press(&mut self, now: Time, waiting: Undecided) {
         let rules: Arc<RuleSet> = Arc::clone(&self.rules);
-        let passes = |won: &Won| rules.rules[won.0].passing;
+        let passes = |won: &Won| rules.rules[won.0].passes_key_through;
         let (pressed, released) = (waiting.else_pressed, waiting.else_released);
         let taken =
             waiting.taken || [pressed, released].into_iter().flatten().any(|won| !passes(&won));
         if pressed.is_some() || released.is_some() {
-            let repeats = pressed.filter(|won| rules.rules[won.0].repeating && !waiting.up);
+            let repeats =
+                pressed.filter(|won| rules.rules[won.0].repeats_while_held && !waiting.up);
             if waiting.up {
                 self.fire_pressed(now, pressed, waiting.press);
                 self.fire_pressed(now, released, waiting.press);

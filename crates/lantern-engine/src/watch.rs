@@ -106,8 +106,8 @@ impl RuleIndex {
     pub(crate) fn new(rules: &RuleSet) -> RuleIndex {
         let mut index = RuleIndex::default();
         for (number, rule) in rules.rules.iter().enumerate() {
-            if rule.triggers.iter().any(|trigger| is_of_keys(&trigger.cause)) {
-                index.add(number, &rule.scope);
+            if rule.triggers.iter().any(|trigger| is_of_keys(&trigger.kind)) {
+                index.add(number, &rule.filter);
             }
         }
         index
@@ -172,7 +172,7 @@ impl Watch {
         }
         if !place.locked && !place.paused {
             for (number, remap) in rules.remaps.iter().enumerate() {
-                if place.is_in(&remap.scope) {
+                if place.is_in(&remap.filter) {
                     watch.add_remap(number, remap, layout);
                 }
             }
@@ -183,7 +183,7 @@ impl Watch {
 
     fn add_rule(&mut self, rules: &RuleSet, rule: usize, stops_only: bool, layout: &Layout) {
         for (trigger, wanted) in rules.rules[rule].triggers.iter().enumerate() {
-            let result = match &wanted.cause {
+            let result = match &wanted.kind {
                 TriggerKind::Key { combo, manner, .. } => {
                     let candidate =
                         Candidate { rule, trigger, manner: *manner, sides: Vec::new(), stops_only };
@@ -293,7 +293,7 @@ impl Watch {
         }
         for stands in self.stands.values_mut() {
             stands.sort_by_key(|stand| {
-                let scope = &rules.remaps[stand.remap].scope;
+                let scope = &rules.remaps[stand.remap].filter;
                 let families = stand.families.iter().count();
                 (255 - scope.narrowness(), usize::MAX - families, stand.remap)
             });
@@ -362,7 +362,7 @@ impl Watch {
         if ModifierKey::of(key).is_some() {
             return false;
         }
-        let blocks = |candidate: &Candidate| !rules.rules[candidate.rule].passing;
+        let blocks = |candidate: &Candidate| !rules.rules[candidate.rule].passes_key_through;
         let chorded = |chord: &Chord| {
             chord.families == families
                 && match &chord.what {
@@ -371,7 +371,7 @@ impl Watch {
                 }
         };
         let begins = |sequence: &Sequence| {
-            sequence.strokes[0].0 == stroke && !rules.rules[sequence.rule].passing
+            sequence.strokes[0].0 == stroke && !rules.rules[sequence.rule].passes_key_through
         };
         let stood = |stand: &Stand| stand.families.iter().all(|family| families.contains(family));
         self.is_panic(stroke)
@@ -398,9 +398,9 @@ impl Watch {
         for (stroke, candidates) in strokes {
             let rule = |candidate: &Candidate| &rules.rules[candidate.rule];
             let modifier = ModifierKey::of(stroke.0).is_some();
-            fingers |=
-                modifier || candidates.iter().any(|c| rule(c).passing || c.manner.must_wait());
-            if modifier || candidates.iter().all(|candidate| rule(candidate).passing) {
+            fingers |= modifier
+                || candidates.iter().any(|c| rule(c).passes_key_through || c.manner.must_wait());
+            if modifier || candidates.iter().all(|candidate| rule(candidate).passes_key_through) {
                 continue;
             }
             let sides = candidates.iter().any(|candidate| !candidate.sides.is_empty());
@@ -412,9 +412,10 @@ impl Watch {
             for chord in chords {
                 let (passing, sides) = match &chord.what {
                     ChordWhat::Remap(_) => (false, false),
-                    ChordWhat::Rule(candidate) => {
-                        (rules.rules[candidate.rule].passing, !candidate.sides.is_empty())
-                    }
+                    ChordWhat::Rule(candidate) => (
+                        rules.rules[candidate.rule].passes_key_through,
+                        !candidate.sides.is_empty(),
+                    ),
                 };
                 if !passing {
                     arm((*key, chord.families), false, sides, Hold::Waits);
@@ -424,7 +425,8 @@ impl Watch {
         for sequence in &self.sequences {
             fingers = true;
             let (stroke, sides) = &sequence.strokes[0];
-            if !rules.rules[sequence.rule].passing && ModifierKey::of(stroke.0).is_none() {
+            if !rules.rules[sequence.rule].passes_key_through && ModifierKey::of(stroke.0).is_none()
+            {
                 arm(*stroke, false, !sides.is_empty(), Hold::Waits);
             }
         }
@@ -468,11 +470,14 @@ enum Hold {
 fn hold(rule: &Rule, manner: PressKind) -> Hold {
     let open = manner != PressKind::Pressed
         || rule.condition.is_some()
-        || rule.scope.boards.is_some()
-        || rule.passing;
+        || rule.filter.input_devices.is_some()
+        || rule.passes_key_through;
     if open {
         Hold::Waits
-    } else if rule.repeating || rule.while_held || rule.again == ReentryPolicy::Toggle {
+    } else if rule.repeats_while_held
+        || rule.ends_on_release
+        || rule.reentry == ReentryPolicy::Toggle
+    {
         // Of a key that stops a run no press may be missed, and its release tells of the next.
         Hold::Followed
     } else {
@@ -490,8 +495,8 @@ pub(crate) fn precedence(
     let rule = &rules.rules[candidate.rule];
     (
         candidate.stops_only,
-        255 - rule.scope.narrowness(),
-        place.depth_of(&rule.scope),
+        255 - rule.filter.narrowness(),
+        place.depth_of(&rule.filter),
         usize::MAX - candidate.sides.len(),
         rule.condition.is_none(),
         candidate.rule,

@@ -52,7 +52,7 @@ impl RuleSet {
     }
 
     /// Whether any condition or step asks for that.
-    pub fn asks(&self, wanted: &dyn Fn(&Asked) -> bool) -> bool {
+    pub fn reads(&self, wanted: &dyn Fn(&Asked) -> bool) -> bool {
         let asks = |expr: &Expr| expr.asks(wanted);
         self.rules.iter().any(|rule| rule.condition.as_ref().is_some_and(asks))
             || self.ops().any(|op| op.exprs().into_iter().any(asks))
@@ -62,7 +62,7 @@ impl RuleSet {
     pub fn topics_of(&self, broker: DeviceId) -> Vec<String> {
         let triggers = self.rules.iter().flat_map(|rule| &rule.triggers);
         let topics: BTreeSet<&String> = triggers
-            .filter_map(|trigger| match &trigger.cause {
+            .filter_map(|trigger| match &trigger.kind {
                 TriggerKind::Message(device, topic) if *device == broker => Some(topic),
                 _ => None,
             })
@@ -72,9 +72,9 @@ impl RuleSet {
 
     /// Whether it matters whether a password field has the keyboard: rules write text, or wait for text
     /// that the person types.
-    pub fn asks_for_fields(&self) -> bool {
+    pub fn needs_password_field(&self) -> bool {
         let mut triggers = self.rules.iter().flat_map(|rule| &rule.triggers);
-        self.writes_text() || triggers.any(|trigger| matches!(trigger.cause, TriggerKind::Typed(_)))
+        self.writes_text() || triggers.any(|trigger| matches!(trigger.kind, TriggerKind::Typed(_)))
     }
 
     /// The variables of the environment that hold secrets of devices.
@@ -88,9 +88,9 @@ impl RuleSet {
     }
 
     /// Whether anything depends on what the wall clock shows.
-    pub fn asks_clock(&self) -> bool {
-        let at = |trigger: &Trigger| matches!(trigger.cause, TriggerKind::At(_));
-        self.rules.iter().any(|rule| rule.triggers.iter().any(at)) || self.asks(&|a| a.is_time())
+    pub fn reads_clock(&self) -> bool {
+        let at = |trigger: &Trigger| matches!(trigger.kind, TriggerKind::At(_));
+        self.rules.iter().any(|rule| rule.triggers.iter().any(at)) || self.reads(&|a| a.is_time())
     }
 
     /// How many rules there are that something fires.
@@ -115,7 +115,7 @@ impl RuleSet {
     }
 
     /// Whether a routine has such an operation, or one that it calls.
-    pub fn does(&self, body: RoutineId, wanted: &dyn Fn(&Op) -> bool) -> bool {
+    pub fn performs(&self, body: RoutineId, wanted: &dyn Fn(&Op) -> bool) -> bool {
         let (mut open, mut seen) = (vec![body], BTreeSet::new());
         while let Some(id) = open.pop() {
             if !seen.insert(id) {
@@ -153,23 +153,23 @@ pub struct Settings {
     /// Words that must be spoken before a phrase; none if empty.
     pub attention: String,
     /// How long a phrase may follow the attention word said alone, or the phrase before.
-    pub awake: Duration,
+    pub attention_timeout: Duration,
     /// The pause that ends what is said.
-    pub pause: Duration,
+    pub end_of_speech_pause: Duration,
     /// A part of the microphone's name; empty for the one in use.
     pub microphone: String,
     /// The command line of a program that hears instead of us; empty for none.
-    pub recogniser: String,
+    pub external_recognizer: String,
     /// How long the first of several plain keys waits for the others.
-    pub together: Duration,
+    pub chord_window: Duration,
     /// How soon a tapped key must be up again.
-    pub tap: Duration,
+    pub tap_timeout: Duration,
     /// How soon the second press of a key pressed twice must come.
-    pub twice: Duration,
+    pub double_press_timeout: Duration,
     /// Whether a drawing leaves a trail on the screen.
-    pub trail: bool,
+    pub draws_trail: bool,
     /// Whether `type` may bring long text, and characters that the layout lacks, by the clipboard.
-    pub clipboard: bool,
+    pub may_paste: bool,
 }
 
 impl Default for Settings {
@@ -183,15 +183,15 @@ impl Default for Settings {
                 KeySpec::Named(escape),
             ]),
             attention: String::new(),
-            awake: Duration::from_secs(8),
-            pause: Duration::from_millis(500),
+            attention_timeout: Duration::from_secs(8),
+            end_of_speech_pause: Duration::from_millis(500),
             microphone: String::new(),
-            recogniser: String::new(),
-            together: Duration::from_millis(60),
-            tap: Duration::from_millis(250),
-            twice: Duration::from_millis(300),
-            trail: true,
-            clipboard: false,
+            external_recognizer: String::new(),
+            chord_window: Duration::from_millis(60),
+            tap_timeout: Duration::from_millis(250),
+            double_press_timeout: Duration::from_millis(300),
+            draws_trail: true,
+            may_paste: false,
         }
     }
 }
@@ -202,9 +202,9 @@ pub struct Global {
     /// Its name.
     pub name: String,
     /// What it starts as; may use globals above it.
-    pub first: Expr,
+    pub initial: Expr,
     /// Two values with the same number are written alike.
-    pub print: u64,
+    pub fingerprint: u64,
     /// Where its `let` stands.
     pub place: SourceLocation,
     /// Whether the file that uses this one gives the value, by `with`.
@@ -229,7 +229,7 @@ pub struct Routine {
     /// Where each operation stands in the file.
     pub places: Vec<SourceLocation>,
     /// Two macros with the same number are written alike, those that they call as well.
-    pub print: u64,
+    pub fingerprint: u64,
 }
 
 /// What a caller gives a macro.
@@ -269,33 +269,33 @@ pub struct Rule {
     /// What fires it.
     pub triggers: Vec<Trigger>,
     /// Whether slot 0 of the body holds what its trigger brings.
-    pub brings: bool,
+    pub has_payload: bool,
     /// Where it applies.
-    pub scope: ContextFilter,
+    pub filter: ContextFilter,
     /// What must hold when its trigger comes.
     pub condition: Option<Expr>,
     /// The same as it is written.
     pub condition_text: String,
     /// It fires once in that time at most.
-    pub at_most: Option<Duration>,
+    pub throttle: Option<Duration>,
     /// It fires when its triggers have been quiet for that long.
-    pub after_quiet: Option<Duration>,
+    pub debounce: Option<Duration>,
     /// Whether a held key fires again.
-    pub repeating: bool,
+    pub repeats_while_held: bool,
     /// Whether the program gets the key too.
-    pub passing: bool,
+    pub passes_key_through: bool,
     /// Whether the run ends when the key is let go.
-    pub while_held: bool,
+    pub ends_on_release: bool,
     /// What a second firing does.
-    pub again: ReentryPolicy,
+    pub reentry: ReentryPolicy,
     /// Whether it also fires while the screen is locked.
-    pub even_locked: bool,
+    pub allowed_when_locked: bool,
     /// Whether its input has no ceiling.
-    pub fast: bool,
+    pub without_rate_limit: bool,
     /// Whether its phrases count without the attention word.
-    pub uncalled: bool,
+    pub without_attention_word: bool,
     /// Its body.
     pub body: RoutineId,
     /// Two rules with the same number are written alike, the macros that they call as well.
-    pub print: u64,
+    pub fingerprint: u64,
 }

@@ -12,7 +12,7 @@ pub struct LayerId(pub usize);
 #[derive(Debug, Clone, PartialEq)]
 pub struct Trigger {
     /// What it is.
-    pub cause: TriggerKind,
+    pub kind: TriggerKind,
     /// Where it stands in the file.
     pub place: SourceLocation,
 }
@@ -81,7 +81,7 @@ pub enum PressKind {
     /// When it goes up soon, with nothing between.
     Tapped,
     /// When it goes down again soon.
-    Twice,
+    DoublePressed,
     /// When it has been down so long.
     Held(Duration),
 }
@@ -89,7 +89,7 @@ pub enum PressKind {
 impl PressKind {
     /// Whether it is known only some time after the press.
     pub const fn must_wait(self) -> bool {
-        matches!(self, PressKind::Tapped | PressKind::Twice | PressKind::Held(_))
+        matches!(self, PressKind::Tapped | PressKind::DoublePressed | PressKind::Held(_))
     }
 }
 
@@ -116,7 +116,7 @@ pub struct ContextFilter {
     /// The layer that must be active.
     pub layer: Option<LayerId>,
     /// Names of input devices in lower case, from one of which the key must come.
-    pub boards: Option<Vec<String>>,
+    pub input_devices: Option<Vec<String>>,
 }
 
 impl ContextFilter {
@@ -145,7 +145,7 @@ pub struct Remap {
     /// What it is when it is let go soon, with nothing between.
     pub tapped: Option<KeyCombination>,
     /// Where it applies.
-    pub scope: ContextFilter,
+    pub filter: ContextFilter,
     /// Where it stands in the file.
     pub place: SourceLocation,
 }

@@ -125,7 +125,7 @@ pub fn given_values(rules: &RuleSet, file: usize) -> Vec<String> {
     let search = Search { rules, assigned: assigned(rules), found: Vec::new() };
     let is_its = |global: &&Global| global.is_given && usize::from(global.place.file) == file;
     let given = rules.globals.iter().filter(is_its);
-    given.map(|global| format!("{} = {}", global.name, search.shown(&global.first))).collect()
+    given.map(|global| format!("{} = {}", global.name, search.shown(&global.initial))).collect()
 }
 
 /// Top-level values that some step changes, so that what they hold is not known before.
@@ -156,7 +156,7 @@ impl Search<'_> {
     fn add_rule(&mut self, rule: &Rule) {
         for trigger in &rule.triggers {
             let place = trigger.place;
-            match &trigger.cause {
+            match &trigger.kind {
                 TriggerKind::Key { combo, .. } => self.add_seen_key(combo, rule, place),
                 TriggerKind::Keys { combos, .. } => {
                     for combo in combos {
@@ -186,7 +186,7 @@ impl Search<'_> {
     fn add_seen_key(&mut self, combo: &KeyCombination, rule: &Rule, place: SourceLocation) {
         if is_of_typing(combo) {
             self.add(PowerKind::ReadsTyping, "", place);
-        } else if rule.passing {
+        } else if rule.passes_key_through {
             self.add(PowerKind::SeesKeys, "", place);
         }
     }
@@ -207,7 +207,7 @@ impl Search<'_> {
     fn add_routines(&mut self) {
         let mut apps_of: Vec<Option<&[String]>> = vec![None; self.rules.routines.len()];
         for rule in &self.rules.rules {
-            apps_of[rule.body.0] = rule.scope.apps.as_deref();
+            apps_of[rule.body.0] = rule.filter.apps.as_deref();
         }
         for (routine, apps) in self.rules.routines.iter().zip(apps_of) {
             let outside = apps.map_or_else(|| ANY_PROGRAM.to_owned(), |apps| apps.join(", "));
@@ -344,7 +344,7 @@ impl Search<'_> {
                 values.iter().map(|value| self.shown(value)).collect()
             }
             Expr::Global(index) if !self.assigned.contains(index) => {
-                self.shown(&self.rules.globals[*index].first)
+                self.shown(&self.rules.globals[*index].initial)
             }
             _ => "…".to_owned(),
         }

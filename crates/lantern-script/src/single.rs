@@ -20,7 +20,7 @@ pub fn parse_combo(text: &str) -> Result<KeyCombination, String> {
     let checked = check(&Source::new("", rule));
     let cause = checked.rules.filter(|_| is_alone(text)).and_then(|rules| {
         let rule = rules.rules.into_iter().next().filter(|rule| rule.condition.is_none())?;
-        rule.triggers.into_iter().next().map(|trigger| trigger.cause)
+        rule.triggers.into_iter().next().map(|trigger| trigger.kind)
     });
     match cause {
         Some(TriggerKind::Key { combo, .. }) => Ok(combo),
@@ -47,7 +47,7 @@ pub fn parse_value(text: &str) -> Option<Value> {
     let checked =
         check(&Source::new("", format!("let x = {text}\nwhen started => log \"{{x}}\"\n")));
     let rules = checked.rules.filter(|_| is_alone(text))?;
-    match rules.globals.into_iter().next()?.first {
+    match rules.globals.into_iter().next()?.initial {
         Expr::Value(value) => Some(value),
         _ => None,
     }

@@ -27,20 +27,23 @@ impl<'r> Phrases<'r> {
         let (mut phrases, mut owners, mut sayable) = (Vec::new(), Vec::new(), Vec::new());
         for (number, rule) in rules.rules.iter().enumerate() {
             for trigger in &rule.triggers {
-                let TriggerKind::Voice(text) = &trigger.cause else { continue };
+                let TriggerKind::Voice(text) = &trigger.kind else { continue };
                 let Ok(phrase) = Phrase::parse(text, &lists) else { continue };
                 phrases.push(phrase);
                 owners.push(number);
-                sayable.push(ActivePhrase { text: text.clone(), uncalled: rule.uncalled });
+                sayable.push(ActivePhrase {
+                    text: text.clone(),
+                    uncalled: rule.without_attention_word,
+                });
             }
         }
         let listening = Listening {
             phrases: sayable,
             lists: rules.words.iter().cloned().collect(),
             attention: settings.attention.clone(),
-            pause: settings.pause,
+            pause: settings.end_of_speech_pause,
             microphone: settings.microphone.clone(),
-            recogniser: settings.recogniser.clone(),
+            recogniser: settings.external_recognizer.clone(),
         };
         let attention = heard_words(&settings.attention);
         let book = PhraseBook::new(phrases.clone());

@@ -63,7 +63,7 @@ fn places(scope: &ContextFilter) -> Vec<String> {
     let mut places = Vec::new();
     for app in listed(&scope.apps, "app") {
         for title in listed(&scope.titles, "title") {
-            for board in listed(&scope.boards, "device") {
+            for board in listed(&scope.input_devices, "device") {
                 places.push(format!("{app}{title}{board}{rest}"));
             }
         }
@@ -75,7 +75,7 @@ fn places(scope: &ContextFilter) -> Vec<String> {
 /// tried in the order of the file.
 fn standings(rule: &Rule) -> Vec<(String, Option<String>)> {
     let condition = rule.condition.as_ref().map(|condition| format!("{condition:?}"));
-    places(&rule.scope).into_iter().map(|place| (place, condition.clone())).collect()
+    places(&rule.filter).into_iter().map(|place| (place, condition.clone())).collect()
 }
 
 impl Checker<'_> {
@@ -85,13 +85,13 @@ impl Checker<'_> {
         let mut findings = Vec::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Key { combo, .. } = &trigger.cause
+                if let TriggerKind::Key { combo, .. } = &trigger.kind
                     && canonical(combo) == panic
                 {
                     findings.push(self.panic_taken(*span));
                     continue;
                 }
-                let Some(what) = taken_by(&trigger.cause) else { continue };
+                let Some(what) = taken_by(&trigger.kind) else { continue };
                 for (place, condition) in standings(rule) {
                     let on = if condition.is_some() { " on the same condition" } else { "" };
                     match taken.get(&(what.clone(), place.clone(), condition.clone())) {
@@ -99,7 +99,7 @@ impl Checker<'_> {
                             let place = if place.is_empty() { " everywhere" } else { &place };
                             let place = format!("{place}{on}");
                             findings.push(taken_twice(
-                                &shown(&trigger.cause),
+                                &shown(&trigger.kind),
                                 *span,
                                 *earlier,
                                 &place,
@@ -118,7 +118,7 @@ impl Checker<'_> {
                 findings.push(self.panic_taken(*span));
             }
             let what = format!("remap {:?}", canonical(&remap.from));
-            for place in places(&remap.scope) {
+            for place in places(&remap.filter) {
                 let key = (what.clone(), place.clone(), None);
                 if let Some(earlier) = taken.insert(key, *span) {
                     let place = if place.is_empty() { " everywhere" } else { &place };

@@ -267,7 +267,7 @@ impl Checker<'_> {
         use lantern_model::code::Expr;
         match expr {
             Expr::Value(value) => Some(value.clone()),
-            Expr::Global(index) => self.constant(&self.set.globals[*index].first),
+            Expr::Global(index) => self.constant(&self.set.globals[*index].initial),
             Expr::Text(parts) => {
                 let mut text = String::new();
                 for part in parts {

@@ -165,7 +165,7 @@ impl Checker<'_> {
         for (at, from) in from.into_iter().enumerate() {
             let Some(to) = to.get(at).or(to.first()).cloned() else { return };
             let tapped = tapped.get(at).or(tapped.first()).cloned();
-            self.set.remaps.push(Remap { from, to, tapped, scope: scope.clone(), place });
+            self.set.remaps.push(Remap { from, to, tapped, filter: scope.clone(), place });
             self.remap_spans.push(remap.span);
         }
     }

@@ -297,7 +297,7 @@ impl<'a> Checker<'a> {
         let print = self.print_of(value.span);
         let (place, is_given) = (self.place(name.span), given.is_some());
         let name = self.names.full(&name.text);
-        self.set.globals.push(Global { name, first, print, place, is_given });
+        self.set.globals.push(Global { name, initial: first, fingerprint: print, place, is_given });
     }
 
     /// Whether settings stand in the file that was asked for; those of others do not count.

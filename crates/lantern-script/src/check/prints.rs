@@ -20,15 +20,16 @@ impl Checker<'_> {
     pub(super) fn print_rules(&mut self) {
         let calls: Vec<Vec<usize>> =
             self.calls.iter().map(|calls| calls.iter().map(|(id, _)| id.0).collect()).collect();
-        let written: Vec<u64> = self.set.routines.iter().map(|routine| routine.print).collect();
+        let written: Vec<u64> =
+            self.set.routines.iter().map(|routine| routine.fingerprint).collect();
         let called = prints_of_called(&calls, &written);
         for (routine, called) in self.set.routines.iter_mut().zip(&called) {
             if !routine.name.is_empty() {
-                routine.print = hash_of(&(routine.print, called));
+                routine.fingerprint = hash_of(&(routine.fingerprint, called));
             }
         }
         for rule in &mut self.set.rules {
-            rule.print = hash_of(&(rule.print, called[rule.body.0]));
+            rule.fingerprint = hash_of(&(rule.fingerprint, called[rule.body.0]));
         }
     }
 }

@@ -94,7 +94,7 @@ impl Checker<'_> {
         let (mut routine, spans) = body.into_routine(name, self.names.slots());
         self.spans_of[id.0] = spans;
         routine.parameters = parameters;
-        routine.print = self.print_of(definition.whole);
+        routine.fingerprint = self.print_of(definition.whole);
         self.set.routines[id.0] = routine;
     }
 

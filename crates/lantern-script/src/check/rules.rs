@@ -27,15 +27,15 @@ impl Checker<'_> {
             let place = self.place(trigger.span);
             for cause in causes {
                 self.check_cause_on_layout(&cause, trigger.span);
-                rule.triggers.push(Trigger { cause, place });
+                rule.triggers.push(Trigger { kind: cause, place });
                 spans.push(trigger.span);
             }
         }
-        rule.brings = self.declare_brought(&when.triggers, &brought);
+        rule.has_payload = self.declare_brought(&when.triggers, &brought);
         let mut body = Body::default();
-        self.names.asks_held = rule.while_held;
-        let typed = |trigger: &Trigger| matches!(trigger.cause, TriggerKind::Typed(_));
-        if !rule.passing && rule.triggers.iter().any(typed) {
+        self.names.asks_held = rule.ends_on_release;
+        let typed = |trigger: &Trigger| matches!(trigger.kind, TriggerKind::Typed(_));
+        if !rule.passes_key_through && rule.triggers.iter().any(typed) {
             body.push(Op::Erase, (rule.place, when.head));
         }
         self.lower_steps(&when.body, &mut body);
@@ -177,21 +177,21 @@ impl Checker<'_> {
             name: None,
             place: self.place(when.head),
             triggers: Vec::new(),
-            brings: false,
-            scope: self.lower_scope(around.iter().copied().chain(&when.clauses)),
+            has_payload: false,
+            filter: self.lower_scope(around.iter().copied().chain(&when.clauses)),
             condition: None,
             condition_text: String::new(),
-            at_most: None,
-            after_quiet: None,
-            repeating: false,
-            passing: false,
-            while_held: false,
-            again: ReentryPolicy::default(),
-            even_locked: false,
-            fast: false,
-            uncalled: false,
+            throttle: None,
+            debounce: None,
+            repeats_while_held: false,
+            passes_key_through: false,
+            ends_on_release: false,
+            reentry: ReentryPolicy::default(),
+            allowed_when_locked: false,
+            without_rate_limit: false,
+            without_attention_word: false,
             body: RoutineId(0),
-            print: self.print_of(when.whole),
+            fingerprint: self.print_of(when.whole),
         };
         for clause in &when.clauses {
             match &clause.kind {
@@ -200,16 +200,16 @@ impl Checker<'_> {
                     rule.condition = Some(expr);
                     rule.condition_text = self.source.slice(condition.span).to_owned();
                 }
-                ClauseKind::AtMost(span) => rule.at_most = Some(*span),
-                ClauseKind::AfterQuiet(span) => rule.after_quiet = Some(*span),
-                ClauseKind::Repeating => rule.repeating = true,
-                ClauseKind::Passing => rule.passing = true,
-                ClauseKind::WhileHeld => rule.while_held = true,
+                ClauseKind::AtMost(span) => rule.throttle = Some(*span),
+                ClauseKind::AfterQuiet(span) => rule.debounce = Some(*span),
+                ClauseKind::Repeating => rule.repeats_while_held = true,
+                ClauseKind::Passing => rule.passes_key_through = true,
+                ClauseKind::WhileHeld => rule.ends_on_release = true,
                 ClauseKind::Named(name) => rule.name = Some(self.names.full(&name.text)),
-                ClauseKind::ReentryPolicy(again) => rule.again = *again,
-                ClauseKind::EvenLocked => rule.even_locked = true,
-                ClauseKind::Fast => rule.fast = true,
-                ClauseKind::Uncalled => rule.uncalled = true,
+                ClauseKind::ReentryPolicy(again) => rule.reentry = *again,
+                ClauseKind::EvenLocked => rule.allowed_when_locked = true,
+                ClauseKind::Fast => rule.without_rate_limit = true,
+                ClauseKind::Uncalled => rule.without_attention_word = true,
                 ClauseKind::InApp(_)
                 | ClauseKind::NotInApp(_)
                 | ClauseKind::InTitle(_)
@@ -251,7 +251,7 @@ impl Checker<'_> {
                 ClauseKind::NotInApp(apps) => scope.not_apps.extend(lower_case(apps)),
                 ClauseKind::FromDevice(boards) => {
                     self.need(Need::Boards, clause.span);
-                    scope.boards = Some(lower_case(boards));
+                    scope.input_devices = Some(lower_case(boards));
                 }
                 ClauseKind::InLayer(name) => {
                     let layer = self.find_layer(name);

@@ -48,18 +48,18 @@ impl Checker<'_> {
                 }
                 "recogniser" => {
                     if let Some(text) = self.check_text_setting("recogniser", value) {
-                        text.clone_into(&mut self.set.settings.recogniser);
+                        text.clone_into(&mut self.set.settings.external_recognizer);
                         self.recogniser_span = Some(value.span).filter(|_| !text.is_empty());
                     }
                 }
                 "trail" => {
                     if let Some(shown) = self.check_truth("trail", value) {
-                        self.set.settings.trail = shown;
+                        self.set.settings.draws_trail = shown;
                     }
                 }
                 "clipboard" => {
                     if let Some(allowed) = self.check_truth("clipboard", value) {
-                        self.set.settings.clipboard = allowed;
+                        self.set.settings.may_paste = allowed;
                     }
                 }
                 "together" | "tap" | "twice" | "awake" | "pause" => self.check_span(name, value),
@@ -149,11 +149,11 @@ impl Checker<'_> {
         }
         let settings = &mut self.set.settings;
         match name.text.as_str() {
-            "together" => settings.together = span,
-            "tap" => settings.tap = span,
-            "awake" => settings.awake = span,
-            "pause" => settings.pause = span,
-            _ => settings.twice = span,
+            "together" => settings.chord_window = span,
+            "tap" => settings.tap_timeout = span,
+            "awake" => settings.attention_timeout = span,
+            "pause" => settings.end_of_speech_pause = span,
+            _ => settings.double_press_timeout = span,
         }
     }
 }

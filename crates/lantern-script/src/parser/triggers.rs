@@ -72,7 +72,7 @@ impl Parser<'_> {
         } else if self.take_word("tapped") {
             PressKind::Tapped
         } else if self.take_word("twice") {
-            PressKind::Twice
+            PressKind::DoublePressed
         } else if self.take_word("held") {
             PressKind::Held(self.parse_duration()?)
         } else {

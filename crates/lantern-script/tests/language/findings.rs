@@ -133,7 +133,7 @@ fn a_byte_order_mark_is_no_character_of_the_file() {
 fn keys_of(set: &str) -> Vec<String> {
     let checked = check_text(&format!("when key ctrl+{set} => tap f1\n"));
     let rules = checked.rules.unwrap_or_else(|| panic!("{set}: {:?}", checked.findings));
-    let key = |trigger: &lantern_model::Trigger| match &trigger.cause {
+    let key = |trigger: &lantern_model::Trigger| match &trigger.kind {
         lantern_model::TriggerKind::Key { combo, .. } => {
             combo.last().expect("it has a key").to_string()
         }

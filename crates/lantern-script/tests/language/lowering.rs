@@ -16,14 +16,14 @@ fn a_set_of_keys_is_one_trigger_for_each_and_brings_its_key() {
     let keys: Vec<(String, KeySpec)> = set.rules[0]
         .triggers
         .iter()
-        .map(|trigger| match &trigger.cause {
+        .map(|trigger| match &trigger.kind {
             TriggerKind::Key { combo, brings, .. } => (combo.to_string(), *brings),
             other => panic!("{other:?}"),
         })
         .collect();
     let combos: Vec<&str> = keys.iter().map(|(combo, _)| combo.as_str()).collect();
     assert_eq!(combos, ["ctrl+1", "ctrl+2", "ctrl+4", "ctrl+up"]);
-    assert!(set.rules[0].brings);
+    assert!(set.rules[0].has_payload);
     assert!(matches!(keys[3].1, KeySpec::Named(key) if key.name() == "up"));
 }
 
@@ -35,13 +35,13 @@ fn clauses_stand_in_the_rule() {
     let rule = &set.rules[0];
     assert_eq!(rule.label, "Feed");
     assert_eq!(rule.name.as_deref(), Some("feed"));
-    assert_eq!(rule.scope.apps.as_deref(), Some(&["corelog".to_owned()][..]));
-    assert_eq!(rule.again, ReentryPolicy::Ignore);
-    assert!(rule.while_held && !rule.passing && !rule.repeating);
+    assert_eq!(rule.filter.apps.as_deref(), Some(&["corelog".to_owned()][..]));
+    assert_eq!(rule.reentry, ReentryPolicy::Ignore);
+    assert!(rule.ends_on_release && !rule.passes_key_through && !rule.repeats_while_held);
     let manners: Vec<PressKind> = rule
         .triggers
         .iter()
-        .map(|trigger| match trigger.cause {
+        .map(|trigger| match trigger.kind {
             TriggerKind::Key { manner, .. } => manner,
             ref other => panic!("{other:?}"),
         })

@@ -77,7 +77,7 @@ pub fn bindings_of(rules: &RuleSet) -> Vec<Binding> {
     let mut bindings = Vec::new();
     for rule in &rules.rules {
         for trigger in &rule.triggers {
-            let (combos, words) = match &trigger.cause {
+            let (combos, words) = match &trigger.kind {
                 TriggerKind::Key { combo, .. } => (vec![combo], combo.to_string()),
                 TriggerKind::Keys { combos, .. } => {
                     let words: Vec<String> = combos.iter().map(KeyCombination::to_string).collect();
@@ -123,7 +123,7 @@ fn binding(
 
 /// Where a rule applies, in words; nothing for everywhere.
 pub fn place_words(rule: &Rule, rules: &RuleSet) -> String {
-    let scope = &rule.scope;
+    let scope = &rule.filter;
     let mut words = Vec::new();
     if let Some(layer) = scope.layer {
         words.push(format!("in layer {}", rules.layers[layer.0]));

@@ -112,7 +112,7 @@ fn with_devices(ports: Vec<Port>, rules: Option<&RuleSet>) -> Vec<PortData> {
 fn rules_for(rules: Option<&RuleSet>, device: &str) -> Vec<String> {
     let Some(rules) = rules else { return Vec::new() };
     let listens = |rule: &&Rule| {
-        rule.triggers.iter().any(|trigger| match trigger.cause {
+        rule.triggers.iter().any(|trigger| match trigger.kind {
             TriggerKind::Line(id, _) => rules.devices[id.0].name == device,
             _ => false,
         })

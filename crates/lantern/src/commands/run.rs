@@ -95,7 +95,7 @@ fn wanted(rules: &RuleSet) -> Vec<Wanted> {
     let mut all = vec![panic];
     for rule in &rules.rules {
         for trigger in &rule.triggers {
-            let combos = match &trigger.cause {
+            let combos = match &trigger.kind {
                 TriggerKind::Key { combo, .. } => std::slice::from_ref(combo),
                 TriggerKind::Keys { combos, .. } => combos.as_slice(),
                 _ => &[],
@@ -191,7 +191,7 @@ fn read(path: &Path, desk: DeskName) -> Result<RuleSet, Failure> {
 
 /// Rules for one program wait where nobody tells which is in front.
 fn warn_of_blindness(rules: &RuleSet, desk: &X11Desk) -> Result<(), Failure> {
-    let scoped = rules.rules.iter().any(|rule| !rule.scope.is_anywhere());
+    let scoped = rules.rules.iter().any(|rule| !rule.filter.is_anywhere());
     if scoped && !desk.tells_programs()? {
         complain!(
             "{}warning{0:#}: no window manager tells which program is in front, so rules with \

@@ -130,7 +130,7 @@ fn groups_of(rules: &RuleSet) -> Vec<Group> {
 /// What fires a rule, as far as a person can do it.
 fn how_words(triggers: &[Trigger]) -> Option<String> {
     let words: Vec<String> =
-        triggers.iter().filter_map(|trigger| cause_words(&trigger.cause)).collect();
+        triggers.iter().filter_map(|trigger| cause_words(&trigger.kind)).collect();
     match words.as_slice() {
         [] => None,
         [first, .., last] if words.len() > LISTED => Some(format!("{first} … {last}")),
@@ -144,7 +144,7 @@ fn cause_words(cause: &TriggerKind) -> Option<String> {
             PressKind::Pressed => combo.to_string(),
             PressKind::Released => format!("{combo}, let go"),
             PressKind::Tapped => format!("{combo}, tapped"),
-            PressKind::Twice => format!("{combo}, twice"),
+            PressKind::DoublePressed => format!("{combo}, twice"),
             PressKind::Held(span) => format!("{combo}, held {}", Value::Duration(*span)),
         },
         TriggerKind::Keys { combos, .. } => {

@@ -54,7 +54,7 @@ impl<D: Desk> Session<'_, D> {
             TriggerKind::Call(id, wanted) => wanted == path && rules.devices[id.0].name == device,
             _ => false,
         };
-        let wants = |rule: &Rule| rule.triggers.iter().any(|trigger| is_it(&trigger.cause));
+        let wants = |rule: &Rule| rule.triggers.iter().any(|trigger| is_it(&trigger.kind));
         (0..rules.rules.len()).filter(|rule| wants(&rules.rules[*rule])).collect()
     }
 

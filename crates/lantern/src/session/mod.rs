@@ -119,11 +119,11 @@ impl<'j, D: Desk> Session<'j, D> {
         let mut errands = Errands::new().map_err(failed)?;
         errands.watch_presence();
         errands.set_devices(&rules).map_err(failed)?;
-        if rules.asks_for_fields() {
+        if rules.needs_password_field() {
             errands.watch_typing();
         }
         Ok(Session {
-            asks_clock: rules.asks_clock(),
+            asks_clock: rules.reads_clock(),
             engine: Engine::new(rules, seed()),
             desk,
             errands,

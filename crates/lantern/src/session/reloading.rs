@@ -210,8 +210,8 @@ impl<D: Desk> Session<'_, D> {
         let count = rules.count();
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         self.saved.watch_others(&paths)?;
-        self.asks_clock = rules.asks_clock();
-        if rules.asks_for_fields() {
+        self.asks_clock = rules.reads_clock();
+        if rules.needs_password_field() {
             self.errands.watch_typing();
         }
         self.clock = None;

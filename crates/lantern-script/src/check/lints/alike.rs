@@ -29,7 +29,7 @@ impl Checker<'_> {
         let together = |first: usize, second: usize| {
             let (first, second) = (&self.phrases[first], &self.phrases[second]);
             first.rule != second.rule
-                && may_meet(&self.set.rules[first.rule].scope, &self.set.rules[second.rule].scope)
+                && may_meet(&self.set.rules[first.rule].filter, &self.set.rules[second.rule].filter)
         };
         let mut told = BTreeSet::new();
         for pair in alike_pairs(&sayings, TOO_ALIKE, together) {
@@ -69,7 +69,7 @@ impl Checker<'_> {
             let [firsts, seconds] = names.map(|name| gestures.get(name).unwrap_or(&none));
             let meeting = firsts.iter().find_map(|first| {
                 let second = seconds.iter().find(|second| {
-                    let [one, other] = [first.0, second.0].map(|rule| &self.set.rules[rule].scope);
+                    let [one, other] = [first.0, second.0].map(|rule| &self.set.rules[rule].filter);
                     first.1 == second.1 && may_meet(one, other)
                 })?;
                 Some((first.2.min(second.2), first.2.max(second.2)))
@@ -91,7 +91,7 @@ impl Checker<'_> {
         let mut found: BTreeMap<&str, Vec<(usize, &KeyCombination, Span)>> = BTreeMap::new();
         for (number, rule) in self.set.rules.iter().enumerate() {
             for (trigger, wanted) in rule.triggers.iter().enumerate() {
-                if let TriggerKind::Gesture { shape, holding } = &wanted.cause {
+                if let TriggerKind::Gesture { shape, holding } = &wanted.kind {
                     let span = self.heads[number].triggers[trigger];
                     found.entry(shape).or_default().push((number, holding, span));
                 }

@@ -99,7 +99,7 @@ impl Checker<'_> {
         let mut listeners = Listeners::default();
         for (number, rule) in self.set.rules.iter().enumerate() {
             for trigger in &rule.triggers {
-                match &trigger.cause {
+                match &trigger.kind {
                     TriggerKind::Key { combo, .. } => {
                         listeners.keys.entry(canonical(combo)).or_default().push(number);
                     }
@@ -125,7 +125,7 @@ impl Checker<'_> {
             };
             let hears = |number: &&usize| {
                 let triggers = &self.set.rules[**number].triggers;
-                triggers.iter().any(|trigger| is_heard(sent, &trigger.cause))
+                triggers.iter().any(|trigger| is_heard(sent, &trigger.kind))
             };
             fired.extend(candidates.iter().filter(hears));
         }

@@ -21,9 +21,9 @@ impl Checker<'_> {
             if rule.condition.as_ref().and_then(known_truth) == Some(false) {
                 findings.push(never(head.span, "its condition is never true", "never true"));
             }
-            let shut = |app: &String| rule.scope.not_apps.contains(app);
+            let shut = |app: &String| rule.filter.not_apps.contains(app);
             if rule
-                .scope
+                .filter
                 .apps
                 .as_ref()
                 .is_some_and(|apps| !apps.is_empty() && apps.iter().all(shut))
@@ -53,17 +53,17 @@ impl Checker<'_> {
         let rules = if self.set.remaps.is_empty() { &[] } else { self.set.rules.as_slice() };
         for (rule, head) in rules.iter().zip(&self.heads) {
             for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Key { combo, .. } = &trigger.cause
+                if let TriggerKind::Key { combo, .. } = &trigger.kind
                     && let Some(key) = combo.last()
                 {
-                    by_key.entry(key).or_default().push((&rule.scope, combo, *place));
+                    by_key.entry(key).or_default().push((&rule.filter, combo, *place));
                 }
             }
         }
         for (remap, span) in self.set.remaps.iter().zip(&self.remap_spans) {
             let same_key = remap.from.last().and_then(|key| by_key.get(&key));
             for (scope, combo, place) in same_key.into_iter().flatten() {
-                if covers(&remap.scope, scope) && takes(&remap.from, combo) {
+                if covers(&remap.filter, scope) && takes(&remap.from, combo) {
                     let why = format!("`{}` is another key here", remap.from);
                     let finding = never(*place, &why, "never seen by a rule");
                     findings.push(finding.other(*span, "turned into another here").help(
@@ -79,9 +79,9 @@ impl Checker<'_> {
         let mut known: BTreeMap<Vec<Vec<KeySpec>>, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Keys { combos, .. } = &trigger.cause {
+                if let TriggerKind::Keys { combos, .. } = &trigger.kind {
                     let keys = combos.iter().map(canonical).collect();
-                    known.entry(keys).or_default().push((&rule.scope, *span));
+                    known.entry(keys).or_default().push((&rule.filter, *span));
                 }
             }
         }
@@ -106,8 +106,8 @@ impl Checker<'_> {
         let mut known: BTreeMap<&str, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Typed(text) = &trigger.cause {
-                    known.entry(text).or_default().push((&rule.scope, *span));
+                if let TriggerKind::Typed(text) = &trigger.kind {
+                    known.entry(text).or_default().push((&rule.filter, *span));
                 }
             }
         }

@@ -9,12 +9,12 @@ use crate::{Finding, Span};
 impl Checker<'_> {
     pub(super) fn look_for_plain_keys(&self, findings: &mut Vec<Finding>) {
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-            let anywhere = rule.scope.is_anywhere() && rule.condition.is_none();
-            if rule.passing || !anywhere {
+            let anywhere = rule.filter.is_anywhere() && rule.condition.is_none();
+            if rule.passes_key_through || !anywhere {
                 continue;
             }
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Key { combo, manner, .. } = &trigger.cause
+                if let TriggerKind::Key { combo, manner, .. } = &trigger.kind
                     && !manner.must_wait()
                     && plain_keys(combo) == 1
                     && let Some(what) = lost_with(combo)

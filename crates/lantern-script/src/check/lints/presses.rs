@@ -16,7 +16,7 @@ impl Checker<'_> {
             let routine = &self.set.routines[number];
             for (at, op) in routine.ops.iter().enumerate() {
                 let Op::Press(combo) = op else { continue };
-                if rule.while_held || !self.reaches_end(routine, at + 1, combo) {
+                if rule.ends_on_release || !self.reaches_end(routine, at + 1, combo) {
                     continue;
                 }
                 let span = self.spans_of[number][at];
@@ -41,7 +41,7 @@ impl Checker<'_> {
             }
             match op {
                 Op::Release(other) if other == combo => {}
-                Op::Call(called, _) if self.set.does(*called, &releases) => {}
+                Op::Call(called, _) if self.set.performs(*called, &releases) => {}
                 // It waits to be stopped, which is meant.
                 Op::Wait(None) => {}
                 Op::Stop(_) => return true,

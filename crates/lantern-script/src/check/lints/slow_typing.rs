@@ -10,11 +10,11 @@ use crate::{Finding, Span};
 impl Checker<'_> {
     pub(super) fn look_for_slow_typing(&self, findings: &mut Vec<Finding>) {
         for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-            if rule.passing || rule.scope.layer.is_some() {
+            if rule.passes_key_through || rule.filter.layer.is_some() {
                 continue;
             }
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                let waiting = match &trigger.cause {
+                let waiting = match &trigger.kind {
                     TriggerKind::Key { combo, manner, .. } => {
                         self.waits_for(combo, *manner).map(|what| (combo, what))
                     }
@@ -33,7 +33,7 @@ impl Checker<'_> {
     /// What a key must wait for before it is told, if for anything.
     fn waits_for(&self, combo: &KeyCombination, manner: PressKind) -> Option<String> {
         if plain_keys(combo) > 1 {
-            let wait = Value::Duration(self.set.settings.together);
+            let wait = Value::Duration(self.set.settings.chord_window);
             return Some(format!("the others, for {wait}"));
         }
         manner.must_wait().then(|| "what becomes of the press".to_owned())

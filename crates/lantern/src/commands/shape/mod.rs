@@ -23,8 +23,8 @@ pub fn run(command: ShapeCommand) -> Result<Status, Failure> {
 fn outcome(rules: &RuleSet, shape: &str) -> Vec<String> {
     let wants = |cause: &TriggerKind| matches!(cause, TriggerKind::Gesture { shape: wanted, .. } if wanted == shape);
     let of_rule = |rule: &lantern_model::Rule| {
-        let found = rule.triggers.iter().find(|trigger| wants(&trigger.cause))?;
-        let TriggerKind::Gesture { holding, .. } = &found.cause else { return None };
+        let found = rule.triggers.iter().find(|trigger| wants(&trigger.kind))?;
+        let TriggerKind::Gesture { holding, .. } = &found.kind else { return None };
         Some(format!("holding {holding}: {}", rule.label))
     };
     rules.rules.iter().filter_map(of_rule).collect()

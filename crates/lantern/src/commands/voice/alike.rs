@@ -121,7 +121,7 @@ impl Listed {
 fn listed(rules: &RuleSet) -> Vec<Listed> {
     let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
     let phrase_of = |trigger: &Trigger| {
-        let TriggerKind::Voice(text) = &trigger.cause else { return None };
+        let TriggerKind::Voice(text) = &trigger.kind else { return None };
         let phrase = Phrase::parse(text, &lists).ok()?;
         let (place, line) = (rules.show_place(trigger.place), trigger.place.line);
         Some(Listed { text: text.clone(), place, line, phrase })
