@@ -79,7 +79,7 @@ pub trait Desk {
 /// a desk's to do at all.
 pub(crate) fn without_session(verb: &CommandKind) -> Option<&'static str> {
     match verb {
-        CommandKind::Focus | CommandKind::Raise(_) | CommandKind::Close => {
+        CommandKind::Focus | CommandKind::FocusWindow(_) | CommandKind::Close => {
             Some("this desk cannot tell windows apart")
         }
         CommandKind::Paste | CommandKind::ReadClipboard => Some("this desk has no clipboard"),

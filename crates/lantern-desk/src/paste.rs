@@ -38,7 +38,7 @@ impl Paste {
             Paste::TerminalClipboard => &["left-ctrl", "left-shift", "v"],
             Paste::Primary => &["left-shift", "insert"],
         };
-        let key = |name: &&str| layout.place(KeySpec::Named(Key::named(name)?));
+        let key = |name: &&str| layout.resolve(KeySpec::Named(Key::named(name)?));
         names.iter().filter_map(key).collect()
     }
 }

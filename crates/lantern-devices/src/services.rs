@@ -131,7 +131,7 @@ impl Services {
             front: front.clone(),
             stop: Arc::clone(&stop),
         };
-        match deed.verb {
+        match deed.kind {
             CommandKind::Launch => {
                 self.hand_on("launch", job, |bus, job| activate(bus, programs::find(job.word())?));
             }
@@ -169,15 +169,15 @@ impl Services {
                 links.attempt(device, effect, deed);
                 stop.by(links.abandoning(effect));
             }
-            CommandKind::Composing => {
+            CommandKind::QueryInputMethod => {
                 self.hand_on("input method", job, |methods: &mut InputMethods, _| {
                     let composing = methods.composing()?;
                     Ok(composing.map_or(Done::Done, |name| Done::Gave(Value::Text(name))))
                 });
             }
-            CommandKind::Choose => {
+            CommandKind::ChooseMenuEntry => {
                 self.hand_on("choose", job, |tree, job| {
-                    elements::choose(tree, &job.front, &job.deed.words).map(|()| Done::Done)
+                    elements::choose(tree, &job.front, &job.deed.arguments).map(|()| Done::Done)
                 });
             }
             _ => return false,
@@ -399,7 +399,7 @@ impl Tell for LinkTeller {
 
 impl Job {
     fn word(&self) -> &str {
-        self.deed.words.first().map_or("", String::as_str)
+        self.deed.arguments.first().map_or("", String::as_str)
     }
 }
 
@@ -416,7 +416,7 @@ fn activate(bus: &mut Option<zbus::Connection>, start: Start) -> Result<Done, Se
 }
 
 fn change_volume(server: &mut Option<SoundServer>, job: &Job) -> Result<Done, ServiceError> {
-    let CommandKind::Volume(change) = job.deed.verb else {
+    let CommandKind::Volume(change) = job.deed.kind else {
         return Ok(Done::Done);
     };
     let by = match job.deed.value {
@@ -484,8 +484,12 @@ mod tests {
         }
         let mut services = Services::new().expect("there are descriptors");
         for number in 1..=3 {
-            let deed =
-                Command { verb: CommandKind::Notify, words: Vec::new(), value: None, limit: None };
+            let deed = Command {
+                kind: CommandKind::Notify,
+                arguments: Vec::new(),
+                value: None,
+                timeout: None,
+            };
             let (front, stop) = (Front::default(), Arc::default());
             let environment = ChildEnvironment::default();
             let job = Job { effect: EffectId(number), environment, deed, front, stop };

@@ -39,13 +39,13 @@ impl Attention {
 impl Engine {
     /// Whether phrases count without the attention word now.
     fn is_free(&self) -> bool {
-        self.attention.heed == ListenMode::Freely || self.attention.awake
+        self.attention.heed == ListenMode::AnyPhrase || self.attention.awake
     }
 
     /// Whether a rule is listened to, as far as the attention of the ear goes.
     fn is_heeded(&self, rule: usize) -> bool {
         let wakes = |op: &Op| matches!(op, Op::Listen(_));
-        self.attention.heed != ListenMode::Nothing
+        self.attention.heed != ListenMode::ControlPhrases
             || self.rules.performs(self.rules.rules[rule].body, &wakes)
     }
 
@@ -81,18 +81,18 @@ impl Engine {
         let told = counting.iter().filter_map(|counting| self.phrase_of(*counting));
         let sayable = |(_, text, uncalled): (usize, &str, bool)| ActivePhrase {
             text: text.to_owned(),
-            uncalled,
+            without_attention_word: uncalled,
         };
         let mut phrases: Vec<ActivePhrase> = told.map(sayable).collect();
         phrases.sort();
         phrases.dedup();
         Listening {
             phrases,
-            lists: self.rules.words.iter().cloned().collect(),
-            attention: settings.attention.clone(),
-            pause: settings.end_of_speech_pause,
+            word_lists: self.rules.words.iter().cloned().collect(),
+            attention_words: settings.attention.clone(),
+            end_of_speech_pause: settings.end_of_speech_pause,
             microphone: settings.microphone.clone(),
-            recogniser: settings.external_recognizer.clone(),
+            external_recognizer: settings.external_recognizer.clone(),
         }
     }
 

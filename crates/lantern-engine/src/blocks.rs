@@ -135,7 +135,7 @@ impl Engine {
             return Ok(Flow::Next);
         }
         let deed =
-            Command { verb: CommandKind::Focus, words: vec![name], value: None, limit: None };
+            Command { kind: CommandKind::Focus, arguments: vec![name], value: None, timeout: None };
         let effect = Some(self.emit(Some(id), EffectKind::Execute(deed)));
         let back = self.app.window;
         self.runs.get_mut(id).state = State::Fronting { app, back, effect };
@@ -152,8 +152,8 @@ impl Engine {
     }
 
     fn raise(&mut self, id: RunId, window: u64) -> lantern_model::EffectId {
-        let verb = CommandKind::Raise(window);
-        let deed = Command { verb, words: Vec::new(), value: None, limit: None };
+        let verb = CommandKind::FocusWindow(window);
+        let deed = Command { kind: verb, arguments: Vec::new(), value: None, timeout: None };
         self.emit(Some(id), EffectKind::Execute(deed))
     }
 

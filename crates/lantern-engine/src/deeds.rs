@@ -42,8 +42,10 @@ impl Engine {
             other => other.clone(),
         };
         let sounds = matches!(verb, CommandKind::Say | CommandKind::Play);
-        let effect =
-            self.emit(Some(id), EffectKind::Execute(Command { verb, words, value, limit }));
+        let effect = self.emit(
+            Some(id),
+            EffectKind::Execute(Command { kind: verb, arguments: words, value, timeout: limit }),
+        );
         if sounds {
             self.sounding.insert(effect);
         }

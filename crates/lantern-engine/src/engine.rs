@@ -229,7 +229,7 @@ impl Engine {
                 self.give_reason(now, None, ReasonKind::MicrophoneState(ear))
             }
             Event::PointerPath(spots) => self.handle_traced(now, &spots),
-            Event::Gesture { shape, key, frame, score } => {
+            Event::Gesture { shape, key, bounds: frame, score } => {
                 self.handle_drawn(now, &shape, key, frame, score);
             }
             Event::Bytes { device, bytes } => self.handle_bytes(now, &device, &bytes),

@@ -147,9 +147,9 @@ impl EvalScope<'_> {
         combo.0.iter().all(|part| match part {
             KeySpec::Either(family) => ModifierKey::ALL
                 .into_iter()
-                .filter(|side| layout.family(*side) == *family)
+                .filter(|side| layout.modifier(*side) == *family)
                 .any(|side| down(side.key())),
-            other => layout.place(*other).is_some_and(down),
+            other => layout.resolve(*other).is_some_and(down),
         })
     }
 

@@ -351,7 +351,7 @@ pub(crate) fn cause_words(cause: &TriggerKind) -> String {
         TriggerKind::Every(span) => format!("every {}", Value::Duration(*span)),
         TriggerKind::At(time) => format!("at {time}"),
         TriggerKind::Started => "started".to_owned(),
-        TriggerKind::Window { opened: true, .. } => "window opened".to_owned(),
-        TriggerKind::Window { opened: false, .. } => "window focused".to_owned(),
+        TriggerKind::Window { must_be_new: true, .. } => "window opened".to_owned(),
+        TriggerKind::Window { must_be_new: false, .. } => "window focused".to_owned(),
     }
 }

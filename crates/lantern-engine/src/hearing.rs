@@ -170,7 +170,7 @@ impl Engine {
             .kind
         {
             TriggerKind::Gesture { holding, .. } => {
-                holding.last().and_then(|key| engine.layout.place(key)) == Some(key)
+                holding.last().and_then(|key| engine.layout.resolve(key)) == Some(key)
             }
             _ => false,
         };
@@ -315,7 +315,7 @@ impl Engine {
         let rules = Arc::clone(&self.rules);
         let title = app.title.to_lowercase();
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].kind {
-            TriggerKind::Window { opened, apps, titles } => {
+            TriggerKind::Window { must_be_new: opened, apps, titles } => {
                 *opened == was_opened
                     && (apps.is_empty() || apps.iter().any(|name| app.is_named(name)))
                     && (titles.is_empty() || titles.iter().any(|part| title.contains(part)))

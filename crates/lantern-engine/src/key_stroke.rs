@@ -33,7 +33,7 @@ pub(crate) fn lacking(combo: &KeyCombination, lack: impl Into<Lack>) -> String {
 }
 
 fn sides_of(family: Modifier, layout: &Layout) -> impl Iterator<Item = ModifierKey> {
-    ModifierKey::ALL.into_iter().filter(move |side| layout.family(*side) == family)
+    ModifierKey::ALL.into_iter().filter(move |side| layout.modifier(*side) == family)
 }
 
 /// The modifiers of a combination: families, and the sides it names; a key that is no modifier is
@@ -49,7 +49,7 @@ fn modifiers_of<'k>(
             KeySpec::Either(family) => families = families.with(*family),
             other => {
                 let side = other.side().ok_or(*other)?;
-                let family = layout.family(side);
+                let family = layout.modifier(side);
                 families = families.with(family);
                 if family != Modifier::Level3 {
                     sides.push(side);
@@ -72,12 +72,12 @@ pub(crate) fn key_stroke_of(
     let (mut families, sides) = modifiers_of(others, layout)?;
     let last = &combo[at];
     if let KeySpec::Character(character) = last {
-        let (_, level) = layout.group().spell(*character).ok_or(Lack::Key(*last))?;
-        for side in level.sides() {
-            families = families.with(layout.family(*side));
+        let (_, level) = layout.group().key_for(*character).ok_or(Lack::Key(*last))?;
+        for side in level.modifier_keys() {
+            families = families.with(layout.modifier(*side));
         }
     }
-    let key = layout.place(*last).ok_or(Lack::Key(*last))?;
+    let key = layout.resolve(*last).ok_or(Lack::Key(*last))?;
     Ok(((key, families), sides))
 }
 
@@ -104,6 +104,6 @@ pub(crate) fn chord_of(
         combo.0.iter().partition(|key| key.is_modifier());
     let (families, sides) = modifiers_of(modifiers.into_iter(), layout)?;
     let keys =
-        plain.into_iter().map(|key| layout.place(*key).ok_or(*key)).collect::<Result<_, _>>()?;
+        plain.into_iter().map(|key| layout.resolve(*key).ok_or(*key)).collect::<Result<_, _>>()?;
     Ok((keys, families, sides))
 }

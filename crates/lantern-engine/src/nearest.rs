@@ -69,7 +69,7 @@ impl Engine {
         let mut other = None;
         for trigger in &rule.triggers {
             let (combo, manner) = match &trigger.kind {
-                TriggerKind::Key { combo, manner, .. } => (combo, *manner),
+                TriggerKind::Key { combo, press: manner, .. } => (combo, *manner),
                 TriggerKind::Keys { combos, .. } => (combos.first()?, PressKind::Pressed),
                 TriggerKind::Gesture { shape, holding } => {
                     if key_stroke_of(&holding.0, &self.layout).is_ok_and(|(held, _)| held == stroke)

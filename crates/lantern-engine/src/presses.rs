@@ -117,7 +117,7 @@ fn escape() -> Key {
 impl Engine {
     /// A withheld key went down.
     pub(crate) fn handle_press(&mut self, now: Time, key: Key, held: HeldModifiers) {
-        let stroke = (key, held.families(self.layout.alt_gr_is_level3));
+        let stroke = (key, held.modifiers(self.layout.alt_gr_is_level3));
         if self.watch.is_panic(stroke) {
             self.panic(now, StopCause::PanicKey);
             return;
@@ -172,12 +172,13 @@ impl Engine {
     ) -> (HeldModifiers, HeldModifiers, KeyStroke) {
         let (last, with) = becomes.split_last().expect("a combination has a key");
         let with: HeldModifiers = with.iter().filter_map(|key| ModifierKey::of(*key)).collect();
-        let named =
-            |side: &ModifierKey| from.contains(self.layout.family(*side)) && !with.contains(*side);
+        let named = |side: &ModifierKey| {
+            from.contains(self.layout.modifier(*side)) && !with.contains(*side)
+        };
         let hide: HeldModifiers = held.iter().filter(named).collect();
         let left: HeldModifiers = held.iter().filter(|side| !hide.contains(*side)).collect();
         let seen = with.iter().fold(left, HeldModifiers::with);
-        (hide, seen, (*last, seen.families(self.layout.alt_gr_is_level3)))
+        (hide, seen, (*last, seen.modifiers(self.layout.alt_gr_is_level3)))
     }
 
     /// A key of the person's moved, withheld or not.
@@ -202,7 +203,7 @@ impl Engine {
             .into_iter()
             .filter(|side| side.key() != key && self.presses.is_down(side.key()))
             .collect();
-        let stroke = (key, held.families(self.layout.alt_gr_is_level3));
+        let stroke = (key, held.modifiers(self.layout.alt_gr_is_level3));
         let rules = Arc::clone(&self.rules);
         // What is withheld comes as a press of its own.
         let withheld = self.presses.withholds_all() && ModifierKey::of(key).is_none();
@@ -354,7 +355,7 @@ impl Engine {
         is_repeat: bool,
     ) {
         let brings = match &self.rules.rules[rule].triggers[trigger].kind {
-            TriggerKind::Key { brings, .. } => KeyCombination::of(*brings),
+            TriggerKind::Key { payload_key: brings, .. } => KeyCombination::of(*brings),
             TriggerKind::Keys { combos, .. } => {
                 let last: Option<KeySpec> = combos.last().and_then(KeyCombination::last);
                 last.map_or_else(KeyCombination::default, KeyCombination::of)

@@ -331,10 +331,10 @@ impl Engine {
         let job = Job { work, pace, due: now, window };
         if self.input_method && !anyway {
             let deed = Command {
-                verb: CommandKind::Composing,
-                words: Vec::new(),
+                kind: CommandKind::QueryInputMethod,
+                arguments: Vec::new(),
                 value: None,
-                limit: None,
+                timeout: None,
             };
             let effect = self.emit(Some(id), EffectKind::Execute(deed));
             self.runs.get_mut(id).state = State::Asking(effect, job);
@@ -354,12 +354,12 @@ impl Engine {
     fn is_better_pasted(&self, text: &str) -> bool {
         const LONG: usize = 300;
         let group = self.layout.group();
-        let lacks = |c: char| !c.is_control() && group.spell(c).is_none();
+        let lacks = |c: char| !c.is_control() && group.key_for(c).is_none();
         text.chars().count() > LONG || text.chars().any(lacks)
     }
 
     pub(crate) fn await_deed(&mut self, id: RunId, verb: CommandKind, word: String) -> Flow {
-        let deed = Command { verb, words: vec![word], value: None, limit: None };
+        let deed = Command { kind: verb, arguments: vec![word], value: None, timeout: None };
         let effect = self.emit(Some(id), EffectKind::Execute(deed));
         self.runs.get_mut(id).state = State::Awaiting(effect, None);
         Flow::Wait

@@ -117,7 +117,7 @@ impl Engine {
             spans.push((settings.double_press_timeout, Hope::Twice));
         }
         for (rule, trigger) in &waiting.held {
-            if let TriggerKind::Key { manner: PressKind::Held(span), .. } =
+            if let TriggerKind::Key { press: PressKind::Held(span), .. } =
                 self.rules.rules[*rule].triggers[*trigger].kind
             {
                 spans.push((span, Hope::Held(*rule, *trigger)));

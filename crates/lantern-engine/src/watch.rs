@@ -184,12 +184,12 @@ impl Watch {
     fn add_rule(&mut self, rules: &RuleSet, rule: usize, stops_only: bool, layout: &Layout) {
         for (trigger, wanted) in rules.rules[rule].triggers.iter().enumerate() {
             let result = match &wanted.kind {
-                TriggerKind::Key { combo, manner, .. } => {
+                TriggerKind::Key { combo, press: manner, .. } => {
                     let candidate =
                         Candidate { rule, trigger, manner: *manner, sides: Vec::new(), stops_only };
                     self.add_key(combo, candidate, layout)
                 }
-                TriggerKind::Keys { combos, within } => {
+                TriggerKind::Keys { combos, timeout: within } => {
                     let within = *within;
                     let mut ways = vec![Vec::new()];
                     let steps = combos.iter().try_for_each(|combo| {

@@ -65,7 +65,7 @@ impl KeyCombination {
             self.0.iter().partition(|key| key.is_modifier());
         let only_shift = modifiers.iter().all(|key| match key {
             KeySpec::Either(family) => *family == Modifier::Shift,
-            other => other.side().is_some_and(|side| side.family(false) == Modifier::Shift),
+            other => other.side().is_some_and(|side| side.modifier(false) == Modifier::Shift),
         });
         let any_gives_one = plain.iter().any(|key| match key {
             KeySpec::Named(key) | KeySpec::Placed(key) => gives_one(key),

@@ -22,11 +22,11 @@ pub enum CommandKind {
     /// Bring a program to the front. Words: its name.
     Focus,
     /// Bring this window to the front.
-    Raise(u64),
+    FocusWindow(u64),
     /// Close a program's window. Words: its name.
     Close,
     /// Choose an entry of the program's menus. Words: the titles on the way.
-    Choose,
+    ChooseMenuEntry,
     /// Number what can be pressed in the window in front, for the person to pick one. Words: none, or
     /// the number to pick of those that are shown.
     Tally,
@@ -36,7 +36,7 @@ pub enum CommandKind {
     ReadClipboard,
     /// Which input method would make something else of what is typed now. Gives its name; nothing if none
     /// would.
-    Composing,
+    QueryInputMethod,
     /// Show a notice. Words: its text.
     Notify,
     /// Say a text aloud. Words: it.
@@ -70,20 +70,20 @@ pub enum CommandKind {
 
 impl CommandKind {
     /// The step's words in a file.
-    pub const fn words(&self) -> &'static str {
+    pub const fn keyword(&self) -> &'static str {
         match self {
             CommandKind::Launch => "launch",
             CommandKind::Run => "run",
             CommandKind::Shell => "shell",
             CommandKind::Open => "open",
             CommandKind::End(_) | CommandKind::EndStarted(_) => "end",
-            CommandKind::Focus | CommandKind::Raise(_) => "focus",
+            CommandKind::Focus | CommandKind::FocusWindow(_) => "focus",
             CommandKind::Close => "close",
-            CommandKind::Choose => "choose",
+            CommandKind::ChooseMenuEntry => "choose",
             CommandKind::Tally => "tally",
             CommandKind::Paste => "paste",
             CommandKind::ReadClipboard => "read clipboard",
-            CommandKind::Composing => "type",
+            CommandKind::QueryInputMethod => "type",
             CommandKind::Notify => "notify",
             CommandKind::Say => "say",
             CommandKind::Play => "play",
@@ -101,7 +101,7 @@ impl CommandKind {
 
     /// Whether it acts on the program in front, as a key does.
     pub const fn is_input(&self) -> bool {
-        matches!(self, CommandKind::Paste | CommandKind::Choose)
+        matches!(self, CommandKind::Paste | CommandKind::ChooseMenuEntry)
     }
 }
 
@@ -140,11 +140,11 @@ impl VolumeChange {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Command {
     /// What is to be done.
-    pub verb: CommandKind,
+    pub kind: CommandKind,
     /// What the verb's words are.
-    pub words: Vec<String>,
+    pub arguments: Vec<String>,
     /// What else it takes.
     pub value: Option<Value>,
     /// The longest it may take.
-    pub limit: Option<Duration>,
+    pub timeout: Option<Duration>,
 }

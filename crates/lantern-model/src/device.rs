@@ -56,7 +56,7 @@ pub enum DeviceKind {
 
 impl DeviceKind {
     /// Where it is.
-    pub fn place(&self) -> &str {
+    pub fn address(&self) -> &str {
         match self {
             DeviceKind::Serial { port, .. } => port,
             DeviceKind::Broker(Broker { address, .. })
@@ -104,7 +104,7 @@ pub struct Broker {
     /// What proves it.
     pub password: Option<SecretTemplate>,
     /// What is kept at a topic as long as we are there: topic and text.
-    pub greeting: Option<(String, String)>,
+    pub birth: Option<(String, String)>,
     /// What the broker puts there when we are gone.
     pub will: Option<(String, String)>,
 }

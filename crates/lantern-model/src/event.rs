@@ -142,7 +142,7 @@ pub enum Event {
         /// What was held.
         key: Key,
         /// Where it was drawn.
-        frame: Rect,
+        bounds: Rect,
         /// How like the shape it is, from 0 to 1.
         score: f64,
     },
@@ -172,7 +172,7 @@ pub enum Event {
     /// Somebody called us.
     Call {
         /// The number by which it is answered; 0 if nobody waits.
-        number: u64,
+        call: u64,
         /// The listener's name in the file.
         device: String,
         /// Who calls, by the name the listener gives them; empty if anybody may.

@@ -24,7 +24,7 @@ impl Level {
     pub const ALL: [Level; 4] = [Level::Plain, Level::Shift, Level::Third, Level::ShiftThird];
 
     /// The level that needs these.
-    pub const fn needing(shift: bool, third: bool) -> Level {
+    pub const fn from_modifiers(shift: bool, third: bool) -> Level {
         match (shift, third) {
             (false, false) => Level::Plain,
             (true, false) => Level::Shift,
@@ -34,7 +34,7 @@ impl Level {
     }
 
     /// The modifier keys it takes.
-    pub const fn sides(self) -> &'static [ModifierKey] {
+    pub const fn modifier_keys(self) -> &'static [ModifierKey] {
         match self {
             Level::Plain => &[],
             Level::Shift => &[ModifierKey::LeftShift],
@@ -75,7 +75,7 @@ impl Group {
 
     /// The key and level that give `character`, the cheapest if several do; the end of a line, a tab, a
     /// backspace and an escape are keys of every board.
-    pub fn spell(&self, character: char) -> Option<(Key, Level)> {
+    pub fn key_for(&self, character: char) -> Option<(Key, Level)> {
         let everywhere = key_of_control(character).map(|key| (key, Level::Plain));
         everywhere.or_else(|| self.spelling.get(&character).map(|(level, key)| (*key, *level)))
     }
@@ -147,21 +147,21 @@ impl Layout {
     ///
     /// A name that is a character means the key that gives it in the group in force, else in the
     /// first Latin group, else the key at its place on a US board.
-    pub fn place(&self, key: KeySpec) -> Option<Key> {
+    pub fn resolve(&self, key: KeySpec) -> Option<Key> {
         match key {
             KeySpec::Named(key) => match key.character() {
                 Some(character) => self.place_of_character(character).or(Some(key)),
                 None => Some(key).filter(|key| self.has(*key)),
             },
             KeySpec::Placed(key) => Some(key).filter(|key| self.has(*key)),
-            KeySpec::Character(character) => self.group().spell(character).map(|(key, _)| key),
-            KeySpec::Either(family) => Some(family.usual_side().key()),
+            KeySpec::Character(character) => self.group().key_for(character).map(|(key, _)| key),
+            KeySpec::Either(family) => Some(family.default_key().key()),
         }
     }
 
     fn place_of_character(&self, character: char) -> Option<Key> {
-        let latin = || self.groups.iter().find(|group| group.is_latin())?.spell(character);
-        self.group().spell(character).or_else(latin).map(|(key, _)| key)
+        let latin = || self.groups.iter().find(|group| group.is_latin())?.key_for(character);
+        self.group().key_for(character).or_else(latin).map(|(key, _)| key)
     }
 
     fn has(&self, key: Key) -> bool {
@@ -181,17 +181,17 @@ impl Layout {
         };
         for part in &combo.0 {
             if let KeySpec::Character(character) = part {
-                let (_, level) = self.group().spell(*character).ok_or(*part)?;
-                level.sides().iter().for_each(|side| add(side.key()));
+                let (_, level) = self.group().key_for(*character).ok_or(*part)?;
+                level.modifier_keys().iter().for_each(|side| add(side.key()));
             }
-            add(self.place(*part).ok_or(*part)?);
+            add(self.resolve(*part).ok_or(*part)?);
         }
         Ok(keys)
     }
 
     /// The family a side belongs to on this board.
-    pub fn family(&self, side: ModifierKey) -> Modifier {
-        side.family(self.alt_gr_is_level3)
+    pub fn modifier(&self, side: ModifierKey) -> Modifier {
+        side.modifier(self.alt_gr_is_level3)
     }
 }
 

@@ -8,26 +8,26 @@ use std::time::Duration;
 pub enum ListenMode {
     /// Phrases behind the attention word, if one is set.
     #[default]
-    WhenCalled,
+    AttentionWord,
     /// Phrases, with the attention word or without.
-    Freely,
+    AnyPhrase,
     /// Nothing but what changes this.
-    Nothing,
+    ControlPhrases,
 }
 
 impl ListenMode {
     /// What stands behind `listen`.
     pub const fn words(self) -> &'static str {
         match self {
-            ListenMode::WhenCalled => "when called",
-            ListenMode::Freely => "freely",
-            ListenMode::Nothing => "to nothing",
+            ListenMode::AttentionWord => "when called",
+            ListenMode::AnyPhrase => "freely",
+            ListenMode::ControlPhrases => "to nothing",
         }
     }
 
     /// All of them.
     pub const ALL: [ListenMode; 3] =
-        [ListenMode::WhenCalled, ListenMode::Freely, ListenMode::Nothing];
+        [ListenMode::AttentionWord, ListenMode::AnyPhrase, ListenMode::ControlPhrases];
 }
 
 /// Whether the person can be heard.
@@ -38,7 +38,7 @@ pub enum MicrophoneState {
     /// It is closed, as there is nothing to listen for.
     Closed,
     /// It cannot be opened, or broke off, for this reason; it is tried again.
-    Deaf(String),
+    Failed(String),
 }
 
 /// What counts as said now: the phrases of rules that may fire here.
@@ -47,15 +47,15 @@ pub struct Listening {
     /// The phrases.
     pub phrases: Vec<ActivePhrase>,
     /// Lists of words that stand in them, by name.
-    pub lists: BTreeMap<String, String>,
+    pub word_lists: BTreeMap<String, String>,
     /// The words that must come before a phrase; empty for none.
-    pub attention: String,
+    pub attention_words: String,
     /// The pause that ends what is said.
-    pub pause: Duration,
+    pub end_of_speech_pause: Duration,
     /// A part of the microphone's name; empty for the one in use.
     pub microphone: String,
     /// The command line of a program that hears instead; empty for none.
-    pub recogniser: String,
+    pub external_recognizer: String,
 }
 
 /// A phrase that counts.
@@ -64,5 +64,5 @@ pub struct ActivePhrase {
     /// The phrase as written.
     pub text: String,
     /// Whether it may be said without the attention word.
-    pub uncalled: bool,
+    pub without_attention_word: bool,
 }

@@ -72,7 +72,7 @@ impl ModifierKey {
     }
 
     /// The family the side belongs to; alt-gr is its own where the layout has a third level.
-    pub const fn family(self, alt_gr_is_level3: bool) -> Modifier {
+    pub const fn modifier(self, alt_gr_is_level3: bool) -> Modifier {
         match self {
             ModifierKey::LeftShift | ModifierKey::RightShift => Modifier::Shift,
             ModifierKey::LeftCtrl | ModifierKey::RightCtrl => Modifier::Ctrl,
@@ -127,7 +127,7 @@ impl Modifier {
     }
 
     /// The side pressed when a rule only names the family.
-    pub const fn usual_side(self) -> ModifierKey {
+    pub const fn default_key(self) -> ModifierKey {
         match self {
             Modifier::Shift => ModifierKey::LeftShift,
             Modifier::Ctrl => ModifierKey::LeftCtrl,
@@ -204,8 +204,8 @@ impl HeldModifiers {
     }
 
     /// The families that are down.
-    pub fn families(self, alt_gr_is_level3: bool) -> ModifierSet {
-        self.iter().fold(ModifierSet::NONE, |set, side| set.with(side.family(alt_gr_is_level3)))
+    pub fn modifiers(self, alt_gr_is_level3: bool) -> ModifierSet {
+        self.iter().fold(ModifierSet::NONE, |set, side| set.with(side.modifier(alt_gr_is_level3)))
     }
 }
 

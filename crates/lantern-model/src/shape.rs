@@ -12,11 +12,11 @@ pub struct Shape {
     /// Its name.
     pub name: String,
     /// How the file describes it.
-    pub described: Described,
+    pub description: Described,
     /// Drawings of it, each of one or more strokes.
     pub drawings: Vec<Vec<StrokePath>>,
     /// What else is taken for it.
-    pub allowed: Allowed,
+    pub tolerance: Allowed,
 }
 
 /// How a shape is described.
@@ -38,15 +38,15 @@ impl Default for Described {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Allowed {
     /// Its strokes may be drawn backwards and in another order.
-    pub any_way: bool,
+    pub any_direction: bool,
     /// It may be seen in a mirror that swaps left and right.
     pub mirrored: bool,
     /// By how much it may be turned to either side, in degrees.
-    pub turned: f32,
+    pub max_rotation: f32,
 }
 
 impl Default for Allowed {
     fn default() -> Self {
-        Allowed { any_way: false, mirrored: false, turned: 15.0 }
+        Allowed { any_direction: false, mirrored: false, max_rotation: 15.0 }
     }
 }

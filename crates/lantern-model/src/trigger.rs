@@ -25,16 +25,16 @@ pub enum TriggerKind {
         /// The keys.
         combo: KeyCombination,
         /// The key it brings under the rule's `as` name.
-        brings: KeySpec,
+        payload_key: KeySpec,
         /// When it fires.
-        manner: PressKind,
+        press: PressKind,
     },
     /// `keys COMBO, COMBO within D`: each pressed so soon after the one before.
     Keys {
         /// The combinations, two at least.
         combos: Vec<KeyCombination>,
         /// The longest time from one to the next.
-        within: Duration,
+        timeout: Duration,
     },
     /// `typed "text"`
     Typed(String),
@@ -62,7 +62,7 @@ pub enum TriggerKind {
     /// `window opened ...` or `window focused ...`
     Window {
         /// Whether it must be new rather than come to the front.
-        opened: bool,
+        must_be_new: bool,
         /// Program names in lower case, one of which it must have; any if empty.
         apps: Vec<String>,
         /// Parts of a title in lower case, one of which it must have; any if empty.

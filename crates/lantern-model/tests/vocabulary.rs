@@ -74,11 +74,12 @@ fn ranges_run_within_a_kind() {
 fn the_us_board_spells_every_sign_of_ascii() {
     let layout = Layout::us();
     for character in (0x20u8..0x7f).map(char::from) {
-        let (key, level) = layout.group().spell(character).unwrap_or_else(|| panic!("{character}"));
+        let (key, level) =
+            layout.group().key_for(character).unwrap_or_else(|| panic!("{character}"));
         assert_eq!(layout.group().character(key, level), Some(character));
         assert!(matches!(level, Level::Plain | Level::Shift));
     }
-    assert_eq!(layout.group().spell('é'), None);
+    assert_eq!(layout.group().key_for('é'), None);
 }
 
 #[test]
@@ -98,8 +99,8 @@ fn combinations_become_keys_of_the_board() {
 
 #[test]
 fn alt_gr_is_alt_or_the_third_level() {
-    assert_eq!(ModifierKey::AltGr.family(false), Modifier::Alt);
-    assert_eq!(ModifierKey::AltGr.family(true), Modifier::Level3);
+    assert_eq!(ModifierKey::AltGr.modifier(false), Modifier::Alt);
+    assert_eq!(ModifierKey::AltGr.modifier(true), Modifier::Level3);
     for side in ModifierKey::ALL {
         assert_eq!(ModifierKey::of(side.key()), Some(side));
     }

@@ -277,7 +277,9 @@ impl Search<'_> {
             CommandKind::Open => (PowerKind::Opens, first()),
             CommandKind::End(name) => (PowerKind::EndsProgram, name.clone()),
             CommandKind::Focus | CommandKind::Close => (PowerKind::MovesWindows, first()),
-            CommandKind::Choose | CommandKind::Tally => (PowerKind::PressesControls, String::new()),
+            CommandKind::ChooseMenuEntry | CommandKind::Tally => {
+                (PowerKind::PressesControls, String::new())
+            }
             CommandKind::Paste => (PowerKind::MakesInput, front),
             CommandKind::ReadClipboard => (PowerKind::ReadsClipboard, String::new()),
             CommandKind::Play => (PowerKind::Plays, all().join(", ")),
@@ -294,7 +296,9 @@ impl Search<'_> {
             }
             // Words shown or said and how loud it is; the rest is never written in a file.
             CommandKind::Notify | CommandKind::Say | CommandKind::Volume(_) => return,
-            CommandKind::EndStarted(_) | CommandKind::Raise(_) | CommandKind::Composing => return,
+            CommandKind::EndStarted(_)
+            | CommandKind::FocusWindow(_)
+            | CommandKind::QueryInputMethod => return,
         };
         self.add(kind, what, place);
     }

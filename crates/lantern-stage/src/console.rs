@@ -187,7 +187,7 @@ impl Console {
         let typed = match key.name() {
             "enter" => Some('\n'),
             "tab" => Some('\t'),
-            _ => self.layout.group().character(key, Level::needing(shift, false)),
+            _ => self.layout.group().character(key, Level::from_modifiers(shift, false)),
         };
         if let (Some(letter), true) = (typed, others.is_empty()) {
             let letter = if self.caps { turned(letter) } else { letter };

@@ -446,8 +446,8 @@ impl Person {
 
 fn named(name: &str) -> Key {
     if let Some(family) = lantern_model::Modifier::from_word(name) {
-        return ModifierKey::key(family.usual_side());
+        return ModifierKey::key(family.default_key());
     }
     let key = Key::named(name).unwrap_or_else(|| panic!("no key {name}"));
-    Layout::us().place(lantern_model::KeySpec::Placed(key)).unwrap_or(key)
+    Layout::us().resolve(lantern_model::KeySpec::Placed(key)).unwrap_or(key)
 }

@@ -142,11 +142,11 @@ impl Errands {
             return None;
         }
         let words = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
-        let first = deed.words.first().map_or("", String::as_str);
-        let line: Vec<String> = match &deed.verb {
-            CommandKind::Run => deed.words.clone(),
+        let first = deed.arguments.first().map_or("", String::as_str);
+        let line: Vec<String> = match &deed.kind {
+            CommandKind::Run => deed.arguments.clone(),
             CommandKind::Shell => words(&["sh", "-c", first]),
-            CommandKind::Tally => return self.tally(effect, deed.words.first()),
+            CommandKind::Tally => return self.tally(effect, deed.arguments.first()),
             CommandKind::Ask => return self.question(effect, "text", first, None),
             CommandKind::Confirm => return self.question(effect, "yes-no", first, None),
             CommandKind::Pick => return self.question(effect, "one", first, deed.value.as_ref()),
@@ -157,7 +157,7 @@ impl Errands {
             other => {
                 return Some(Err(format!(
                     "`{}`: this version does not do that here yet",
-                    other.words()
+                    other.keyword()
                 )));
             }
         };

@@ -63,8 +63,8 @@ pub fn expectation_of(sent: &Sent) -> Option<Expectation> {
 
 fn combo_of(keys: &[Key]) -> KeyCombination {
     let name = |key: &Key| match ModifierKey::of(*key) {
-        Some(side) if side == side.family(false).usual_side() => {
-            KeySpec::Either(side.family(false))
+        Some(side) if side == side.modifier(false).default_key() => {
+            KeySpec::Either(side.modifier(false))
         }
         _ => KeySpec::Named(*key),
     };

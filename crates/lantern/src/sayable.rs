@@ -33,17 +33,17 @@ impl<'r> Phrases<'r> {
                 owners.push(number);
                 sayable.push(ActivePhrase {
                     text: text.clone(),
-                    uncalled: rule.without_attention_word,
+                    without_attention_word: rule.without_attention_word,
                 });
             }
         }
         let listening = Listening {
             phrases: sayable,
-            lists: rules.words.iter().cloned().collect(),
-            attention: settings.attention.clone(),
-            pause: settings.end_of_speech_pause,
+            word_lists: rules.words.iter().cloned().collect(),
+            attention_words: settings.attention.clone(),
+            end_of_speech_pause: settings.end_of_speech_pause,
             microphone: settings.microphone.clone(),
-            recogniser: settings.external_recognizer.clone(),
+            external_recognizer: settings.external_recognizer.clone(),
         };
         let attention = heard_words(&settings.attention);
         let book = PhraseBook::new(phrases.clone());
@@ -70,7 +70,8 @@ impl<'r> Phrases<'r> {
         let called = |uncalled: bool| if uncalled { &[] } else { self.attention.as_slice() };
         let form = |(phrase, said): (&Phrase, &ActivePhrase)| {
             let form = phrase.spoken_forms(1).into_iter().next()?;
-            let words: Vec<String> = called(said.uncalled).iter().cloned().chain(form).collect();
+            let words: Vec<String> =
+                called(said.without_attention_word).iter().cloned().chain(form).collect();
             Some(words)
         };
         let phrases = self.phrases.iter().zip(&self.listening.phrases);

@@ -137,7 +137,7 @@ pub fn same_keys(combo: &KeyCombination, keys: &[Key]) -> bool {
     let Ok(wanted) = board.press_order(combo) else {
         return false;
     };
-    let family = |key: &Key| ModifierKey::of(*key).map(|side| side.family(false));
+    let family = |key: &Key| ModifierKey::of(*key).map(|side| side.modifier(false));
     let (Some((last, held)), Some((key, with))) = (wanted.split_last(), keys.split_last()) else {
         return false;
     };

@@ -56,7 +56,9 @@ fn words_of(kind: &ReasonKind, rules: &RuleSet) -> String {
         ReasonKind::MicrophoneState(MicrophoneState::Closed) => {
             "listens no more: the microphone is closed".to_owned()
         }
-        ReasonKind::MicrophoneState(MicrophoneState::Deaf(why)) => format!("hears nothing: {why}"),
+        ReasonKind::MicrophoneState(MicrophoneState::Failed(why)) => {
+            format!("hears nothing: {why}")
+        }
         ReasonKind::ConnectionState(device, ConnectionState::Open) => format!("{device} is there"),
         ReasonKind::ConnectionState(device, ConnectionState::Down(why)) => {
             format!("{device} is not there: {why}")
@@ -86,7 +88,7 @@ pub fn combo_name(keys: &[Key]) -> String {
     let names: Vec<&str> = keys
         .iter()
         .map(|key| match ModifierKey::of(*key) {
-            Some(side) if side == side.family(false).usual_side() => side.family(false).word(),
+            Some(side) if side == side.modifier(false).default_key() => side.modifier(false).word(),
             _ => key.name(),
         })
         .collect();
@@ -95,9 +97,9 @@ pub fn combo_name(keys: &[Key]) -> String {
 
 /// What a deed is about, in words: what it was given, and the amount or body.
 pub fn deed_text(deed: &Command) -> String {
-    let joint = if deed.verb == CommandKind::Choose { ", " } else { " " };
-    let mut parts = vec![deed.words.join(joint)];
-    if let CommandKind::Volume(change) = deed.verb {
+    let joint = if deed.kind == CommandKind::ChooseMenuEntry { ", " } else { " " };
+    let mut parts = vec![deed.arguments.join(joint)];
+    if let CommandKind::Volume(change) = deed.kind {
         parts = vec![change.words().to_owned()];
     }
     parts.extend(deed.value.as_ref().map(ToString::to_string));

@@ -49,7 +49,7 @@ impl EvdevDesk {
         for act in &step.actions {
             match act {
                 InputAction::Text(text) => {
-                    keys.extend(text.chars().filter_map(|letter| Some(group.spell(letter)?.0)));
+                    keys.extend(text.chars().filter_map(|letter| Some(group.key_for(letter)?.0)));
                 }
                 InputAction::Tap(tapped) => keys.extend(tapped.iter().copied()),
                 _ => {}
@@ -92,7 +92,7 @@ impl EvdevDesk {
                 }
                 InputAction::Text(text) => {
                     let group = self.passage.layout().group();
-                    let missing = text.chars().find(|letter| group.spell(*letter).is_none());
+                    let missing = text.chars().find(|letter| group.key_for(*letter).is_none());
                     if let Some(letter) = missing {
                         return Err(format!("no key of this layout types {letter:?}"));
                     }
@@ -149,9 +149,9 @@ impl EvdevDesk {
         self.tap_lock(caps)?;
         for letter in text.chars() {
             // Whether all are there was looked at before anything went out.
-            let spelled = self.passage.layout().group().spell(letter);
+            let spelled = self.passage.layout().group().key_for(letter);
             let Some((key, level)) = spelled else { continue };
-            let with: Vec<Key> = level.sides().iter().map(|side| side.key()).collect();
+            let with: Vec<Key> = level.modifier_keys().iter().map(|side| side.key()).collect();
             for key in &with {
                 self.write_key(*key, true);
             }

@@ -143,7 +143,7 @@ mod tests {
     }
 
     fn spelled(group: &Group, letter: char) -> Option<(&'static str, Level)> {
-        group.spell(letter).map(|(key, level)| (key.name(), level))
+        group.key_for(letter).map(|(key, level)| (key.name(), level))
     }
 
     #[test]

@@ -239,7 +239,7 @@ impl Desk for EvdevDesk {
     }
 
     fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
-        let Some(why) = without_session(&deed.verb) else { return Ok(false) };
+        let Some(why) = without_session(&deed.kind) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)
     }

@@ -124,7 +124,7 @@ impl Passage {
         if key.name() == "caps-lock" {
             self.caps = !self.caps;
         }
-        let families = held.families(self.layout.alt_gr_is_level3);
+        let families = held.modifiers(self.layout.alt_gr_is_level3);
         if self.armed.panic == Some((key, families)) {
             self.panicked = true;
         }
@@ -294,7 +294,7 @@ impl Passage {
 
     /// Whether a turn of the wheel is a key of a rule now.
     pub(super) fn wants_turn(&self, key: Key) -> bool {
-        let families = self.modifiers_held().families(self.layout.alt_gr_is_level3);
+        let families = self.modifiers_held().modifiers(self.layout.alt_gr_is_level3);
         self.armed.keys.iter().any(|armed| armed.key == key && armed.modifiers == families)
     }
 
@@ -360,7 +360,7 @@ impl Passage {
         {
             return;
         }
-        let letter = self.letter(key, held.families(self.layout.alt_gr_is_level3));
+        let letter = self.letter(key, held.modifiers(self.layout.alt_gr_is_level3));
         self.events.push_back(Event::TextInput(letter));
     }
 
@@ -371,7 +371,8 @@ impl Passage {
         if key.name() == "backspace" {
             return Some('\u{8}');
         }
-        let level = Level::needing(held.contains(Modifier::Shift), held.contains(Modifier::Level3));
+        let level =
+            Level::from_modifiers(held.contains(Modifier::Shift), held.contains(Modifier::Level3));
         let given = self.layout.group().character(key, level)?;
         match (self.caps, given.is_lowercase()) {
             (false, _) => Some(given),

@@ -180,7 +180,7 @@ fn given_for(combo: &KeyCombination, layout: &Layout) -> Option<(String, Given)>
     }
     let modifiers: HeldModifiers =
         held.iter().filter_map(|key| lantern_model::ModifierKey::of(*key)).collect();
-    let families = modifiers.families(layout.alt_gr_is_level3);
+    let families = modifiers.modifiers(layout.alt_gr_is_level3);
     Some((trigger_words(*key, families)?, Given { key: *key, modifiers, families }))
 }
 
@@ -264,7 +264,7 @@ impl Desk for PortalDesk {
     }
 
     fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
-        let Some(why) = without_session(&deed.verb) else { return Ok(false) };
+        let Some(why) = without_session(&deed.kind) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)
     }

@@ -224,7 +224,7 @@ impl SimulatedDesk {
         if self.armed.raw_keys {
             self.events.push_back(Event::RawKey { key, down: true });
         }
-        match self.armed.withholds(key, held.families(self.layout.alt_gr_is_level3)) {
+        match self.armed.withholds(key, held.modifiers(self.layout.alt_gr_is_level3)) {
             Some(follow) => {
                 self.withheld.insert(key, follow);
                 self.events.push_back(Event::Pressed { key, modifiers: held });
@@ -268,7 +268,7 @@ impl SimulatedDesk {
     fn character(&self, key: Key, held: HeldModifiers) -> Option<char> {
         let mut shift = false;
         let mut third = false;
-        for family in held.families(self.layout.alt_gr_is_level3).iter() {
+        for family in held.modifiers(self.layout.alt_gr_is_level3).iter() {
             match family {
                 lantern_model::Modifier::Shift => shift = true,
                 lantern_model::Modifier::Level3 => third = true,
@@ -279,7 +279,7 @@ impl SimulatedDesk {
             "enter" | "pad-enter" => Some('\n'),
             "tab" => Some('\t'),
             "backspace" => Some('\u{8}'),
-            _ => self.layout.group().character(key, Level::needing(shift, third)),
+            _ => self.layout.group().character(key, Level::from_modifiers(shift, third)),
         }
     }
 
@@ -402,9 +402,9 @@ impl Desk for SimulatedDesk {
     }
 
     fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
-        let name = deed.words.first().map_or("", String::as_str);
+        let name = deed.arguments.first().map_or("", String::as_str);
         let missing = || Err(format!("no window of {name} is open"));
-        let result = match deed.verb {
+        let result = match deed.kind {
             CommandKind::Focus => match self.index_of(name) {
                 Some(index) => {
                     self.bring_to_front(Some(index));
@@ -412,7 +412,7 @@ impl Desk for SimulatedDesk {
                 }
                 None => missing(),
             },
-            CommandKind::Raise(window) => {
+            CommandKind::FocusWindow(window) => {
                 let index = self.apps.iter().position(|app| app.window == window);
                 if index.is_some() {
                     self.bring_to_front(index);

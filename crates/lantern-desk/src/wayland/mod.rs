@@ -127,10 +127,10 @@ impl<D: Desk> Desk for SessionDesk<D> {
     }
 
     fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
-        let word = deed.words.first().map_or("", String::as_str);
-        let result = match &deed.verb {
+        let word = deed.arguments.first().map_or("", String::as_str);
+        let result = match &deed.kind {
             CommandKind::Focus => self.session.activate(word),
-            CommandKind::Raise(window) => self.session.raise(*window),
+            CommandKind::FocusWindow(window) => self.session.raise(*window),
             CommandKind::Close => self.session.close(word),
             CommandKind::Paste => {
                 self.begin_paste(now, effect, word)?;

@@ -44,13 +44,13 @@ impl X11Desk {
         effect: EffectId,
         deed: &Command,
     ) -> Result<bool, DeskError> {
-        let word = deed.words.first().map_or("", String::as_str);
-        let result = match deed.verb {
+        let word = deed.arguments.first().map_or("", String::as_str);
+        let result = match deed.kind {
             CommandKind::Focus => match self.window_named(word)? {
                 Ok(window) => return self.bring(now, effect, window, Some(word)),
                 Err(message) => Err(message),
             },
-            CommandKind::Raise(window) => {
+            CommandKind::FocusWindow(window) => {
                 let window = Window::try_from(window).unwrap_or(x11rb::NONE);
                 return self.bring(now, effect, window, None);
             }

@@ -358,7 +358,7 @@ impl X11Desk {
 
     /// The keycode and level that give a character now.
     pub(super) fn spell(&self, character: char) -> Option<(u8, Level)> {
-        if let Some((key, level)) = self.keymap.layout.group().spell(character) {
+        if let Some((key, level)) = self.keymap.layout.group().key_for(character) {
             return keycode_of(key).map(|code| (code, level));
         }
         self.lent.get(&character).copied()

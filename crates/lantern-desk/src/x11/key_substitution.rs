@@ -96,15 +96,15 @@ impl X11Desk {
         let have: HeldModifiers = shown.iter().filter_map(|code| side_of(*code)).collect();
         let have = self.families_of(have);
         let missing = wanted.iter().filter(|family| !have.contains(*family));
-        let added = missing.filter_map(|family| keycode_of(family.usual_side().key())).collect();
+        let added = missing.filter_map(|family| keycode_of(family.default_key().key())).collect();
         let unwanted = |code: &u8| {
-            side_of(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.family(side)))
+            side_of(*code).is_some_and(|side| !wanted.contains(self.keymap.layout.modifier(side)))
         };
         (shown.into_iter().filter(unwanted).collect(), added)
     }
 
     pub(super) fn families_of(&self, modifiers: HeldModifiers) -> lantern_model::ModifierSet {
-        modifiers.families(self.keymap.layout.alt_gr_is_level3)
+        modifiers.modifiers(self.keymap.layout.alt_gr_is_level3)
     }
 
     /// Presses keys in the place of one, until the finger leaves it.

@@ -136,7 +136,7 @@ impl Keymap {
             meaningless,
         };
         for side in ModifierKey::ALL {
-            map.families[map.layout.family(side) as usize] |= map.mask(side);
+            map.families[map.layout.modifier(side) as usize] |= map.mask(side);
         }
         map
     }
@@ -188,7 +188,7 @@ impl Keymap {
     /// The families that are down under a mask.
     pub(super) fn families_in(&self, mask: u16) -> ModifierSet {
         self.usual_sides(mask)
-            .fold(ModifierSet::NONE, |set, side| set.with(self.layout.family(side)))
+            .fold(ModifierSet::NONE, |set, side| set.with(self.layout.modifier(side)))
     }
 
     /// The sides that may be down under a mask: the usual one for each family in it.
@@ -199,7 +199,7 @@ impl Keymap {
                 let bits = self.families[*family as usize];
                 bits != 0 && mask & bits == bits
             })
-            .map(Modifier::usual_side)
+            .map(Modifier::default_key)
     }
 
     /// The keycodes of every modifier in a mask, but for the locks.
@@ -229,7 +229,8 @@ impl Keymap {
             let numbers = locked & self.num_lock != 0;
             return sign.filter(|sign| numbers || !sign.is_ascii_digit() && *sign != '.');
         }
-        let level = Level::needing(held.contains(Modifier::Shift), held.contains(Modifier::Level3));
+        let level =
+            Level::from_modifiers(held.contains(Modifier::Shift), held.contains(Modifier::Level3));
         let given = self.layout.group().character(key, level)?;
         if locked & LOCK == 0 || !given.is_alphabetic() {
             return Some(given);
@@ -245,7 +246,9 @@ impl Keymap {
     /// Whether letting the key go alone would make a program or desktop open a menu.
     pub(super) fn opens_menu(&self, code: u8) -> bool {
         let side = side_of(code);
-        side.is_some_and(|side| matches!(self.layout.family(side), Modifier::Alt | Modifier::Super))
+        side.is_some_and(|side| {
+            matches!(self.layout.modifier(side), Modifier::Alt | Modifier::Super)
+        })
     }
 }
 

@@ -335,7 +335,7 @@ impl X11Desk {
             };
             let mut piece = String::new();
             for character in text.chars() {
-                let missing = self.keymap.layout.group().spell(character).is_none()
+                let missing = self.keymap.layout.group().key_for(character).is_none()
                     && !character.is_control();
                 if missing && !wanted.contains(&character) && wanted.len() >= most {
                     acts.push(InputAction::Text(std::mem::take(&mut piece)));

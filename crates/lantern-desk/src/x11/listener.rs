@@ -191,7 +191,7 @@ impl Listener {
         let keysym = keysym.first().copied().unwrap_or(0);
         let locked = conn.xkb_get_state(ID::USE_CORE_KBD.into())?.reply()?.locked_mods;
         let families =
-            self.held.iter().map(|side| side.family(self.keymap.layout.alt_gr_is_level3));
+            self.held.iter().map(|side| side.modifier(self.keymap.layout.alt_gr_is_level3));
         let families = families.fold(ModifierSet::NONE, ModifierSet::with);
         let types = match key {
             Some(key) if ModifierKey::of(key).is_none() => {

@@ -132,7 +132,7 @@ pub fn only_the_exact_modifiers_are_withheld(bench: &mut dyn Bench) {
     bench.press(key("f9"));
     let events = bench.events();
     let Some(Event::Pressed { modifiers, .. }) = events.first() else { panic!("{events:?}") };
-    let families: Vec<Modifier> = modifiers.families(false).iter().collect();
+    let families: Vec<Modifier> = modifiers.modifiers(false).iter().collect();
     assert_eq!(families, [Modifier::Shift, Modifier::Ctrl]);
     for name in ["f9", "right-shift", "left-ctrl"] {
         bench.release(key(name));

@@ -102,7 +102,8 @@ fn words(got: &Received) -> Option<String> {
         .filter_map(|(mask, word)| (got.state & mask != 0).then_some(word))
         .collect();
     if others.is_empty()
-        && let Some(character) = Layout::us().group().character(key, Level::needing(shift, false))
+        && let Some(character) =
+            Layout::us().group().character(key, Level::from_modifiers(shift, false))
     {
         return Some(character.to_string());
     }
@@ -217,11 +218,15 @@ fn the_layouts_of_the_server_are_read_as_they_are() {
             })
             .expect("the layout is told");
         let key = Key::named(key).expect("there is one");
-        assert_eq!(layout.group().spell(character), Some((key, level)), "{character} under {name}");
+        assert_eq!(
+            layout.group().key_for(character),
+            Some((key, level)),
+            "{character} under {name}"
+        );
         assert_eq!(layout.alt_gr_is_level3, third, "{name}");
         assert_eq!(layout.last_kernel_code, 247);
         for letter in ('a'..='z').chain('A'..='Z').chain('0'..='9') {
-            assert!(layout.group().spell(letter).is_some(), "{letter} under {name}");
+            assert!(layout.group().key_for(letter).is_some(), "{letter} under {name}");
         }
     }
 }

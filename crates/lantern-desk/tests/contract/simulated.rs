@@ -51,7 +51,7 @@ impl Bench for Simulated {
             What::Typed(text) => Some(text.clone()),
             What::Tapped(keys) => {
                 let names = keys.iter().map(|key| match ModifierKey::of(*key) {
-                    Some(side) => side.family(false).word(),
+                    Some(side) => side.modifier(false).word(),
                     None => key.name(),
                 });
                 Some(names.collect::<Vec<_>>().join("+"))

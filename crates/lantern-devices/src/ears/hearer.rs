@@ -143,7 +143,10 @@ impl Hearer {
 
     fn turn(&mut self) -> Result<(), ServiceError> {
         let Some(listening) = self.next.take() else { return Ok(()) };
-        let settings = EndpointSettings { pause: listening.pause, ..EndpointSettings::default() };
+        let settings = EndpointSettings {
+            pause: listening.end_of_speech_pause,
+            ..EndpointSettings::default()
+        };
         self.endpointer.set(settings);
         self.heeded = Heeded::new(&listening);
         match &mut self.model {

@@ -13,14 +13,15 @@ pub(super) struct Heeded {
 
 impl Heeded {
     pub(super) fn new(listening: &Listening) -> Heeded {
-        let lists = word_lists(&listening.lists);
+        let lists = word_lists(&listening.word_lists);
         let parse = |phrase: &ActivePhrase| {
-            let calling = if phrase.uncalled { Calling::Free } else { Calling::Needed };
+            let calling =
+                if phrase.without_attention_word { Calling::Free } else { Calling::Needed };
             Some((Phrase::parse(&phrase.text, &lists).ok()?, calling))
         };
         let phrases: Vec<(Phrase, Calling)> = listening.phrases.iter().filter_map(parse).collect();
         let book = PhraseBook::new(phrases.iter().map(|(phrase, _)| phrase.clone()).collect());
-        Heeded { phrases, book, attention: heard_words(&listening.attention) }
+        Heeded { phrases, book, attention: heard_words(&listening.attention_words) }
     }
 
     /// The grammar of it.

@@ -116,7 +116,7 @@ impl Outside {
     /// Tells it what counts now. While it does not read, the newest waits for it.
     pub(super) fn tell_phrases(&self, listening: &Listening) {
         let phrases = listening.phrases.iter().map(|phrase| phrase.text.as_str()).collect();
-        let wanted = Wanted { attention: &listening.attention, phrases };
+        let wanted = Wanted { attention: &listening.attention_words, phrases };
         if let Ok(line) = serde_json::to_string(&wanted) {
             self.told.set(Some(line));
         }

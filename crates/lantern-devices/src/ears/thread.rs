@@ -145,12 +145,12 @@ impl Worker {
                 self.tell_state(State::Closed);
                 self.next_listening()
             } else {
-                let result = match wanted.recogniser.as_str() {
+                let result = match wanted.external_recognizer.as_str() {
                     "" => self.listen(&wanted),
                     _ => self.listen_to_program(&wanted),
                 };
                 result.unwrap_or_else(|error| {
-                    self.tell_state(State::Deaf(error.line()));
+                    self.tell_state(State::Failed(error.line()));
                     self.wait_and_try(wanted)
                 })
             };
@@ -161,7 +161,7 @@ impl Worker {
     /// After a panic: nothing that was open is used any more.
     fn begin_anew(&mut self, fault: String) {
         self.hearer = None;
-        self.tell_state(State::Deaf(ServiceError::Fault(fault).line()));
+        self.tell_state(State::Failed(ServiceError::Fault(fault).line()));
     }
 
     /// What to listen for next; nothing at the end.
@@ -230,7 +230,7 @@ impl Worker {
     fn listen_to_program(&mut self, wanted: &Listening) -> Result<Option<Listening>, ServiceError> {
         self.programs += 1;
         let number = self.programs;
-        let (line, own) = (&wanted.recogniser, self.own.clone());
+        let (line, own) = (&wanted.external_recognizer, self.own.clone());
         let mut program = Outside::start(line, number, own, &self.environment)?;
         program.tell_phrases(wanted);
         self.tell_state(State::Open);
@@ -275,7 +275,7 @@ impl Worker {
 fn same_ear(next: &Listening, now: &Listening) -> bool {
     !next.phrases.is_empty()
         && next.microphone == now.microphone
-        && next.recogniser == now.recogniser
+        && next.external_recognizer == now.external_recognizer
 }
 
 /// What the engine is told of an utterance that began so long ago.

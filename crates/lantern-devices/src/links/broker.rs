@@ -169,13 +169,13 @@ async fn take_errands(
         tokio::select! {
             errand = errands.recv() => {
                 let Some(errand) = errand else { return };
-                let retained = matches!(errand.deed.verb, CommandKind::Publish { retained: true, .. });
+                let retained = matches!(errand.deed.kind, CommandKind::Publish { retained: true, .. });
                 if let Some(why) = Message::fault(errand.word(0), errand.word(1)) {
                     let topic = errand.word(0).chars().take(TOPIC_SHOWN).collect();
                     context.tell.outcome(errand.effect, Err(LinkError::BadMessage { topic, why }));
                     continue;
                 }
-                let limit = errand.deed.limit.unwrap_or(PATIENCE);
+                let limit = errand.deed.timeout.unwrap_or(PATIENCE);
                 // A limit beyond what the clock can show is none.
                 let far = Duration::from_secs(u32::MAX.into());
                 let until = Instant::now() + limit.min(far);
@@ -348,7 +348,7 @@ impl Speaker {
         }
         outbox.sender = Some(sender);
         outbox.hand_over();
-        if let Some((topic, text)) = &self.broker.greeting {
+        if let Some((topic, text)) = &self.broker.birth {
             outbox.add(None, topic, text, true);
         }
     }

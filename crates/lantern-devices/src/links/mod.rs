@@ -124,12 +124,12 @@ struct Errand {
 
 impl Errand {
     fn word(&self, at: usize) -> &str {
-        self.deed.words.get(at).map_or("", String::as_str)
+        self.deed.arguments.get(at).map_or("", String::as_str)
     }
 
     /// What it gives, within its time.
     async fn within(&self, work: impl Future<Output = Outcome>) -> Outcome {
-        let limit = self.deed.limit.unwrap_or(PATIENCE);
+        let limit = self.deed.timeout.unwrap_or(PATIENCE);
         tokio::time::timeout(limit, work).await.unwrap_or(Err(LinkError::Silent { limit }))
     }
 }

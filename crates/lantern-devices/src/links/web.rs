@@ -73,7 +73,7 @@ pub(super) async fn serve(
             }
         };
         turns.retain(|_, turn| Arc::strong_count(turn) > 1);
-        let turn = match errand.deed.verb {
+        let turn = match errand.deed.kind {
             CommandKind::Get(_) => None,
             _ => Some(Arc::clone(turns.entry(errand.word(0).to_owned()).or_default())),
         };
@@ -158,7 +158,7 @@ impl Thing {
             return Err(LinkError::BadAddress { address: full, why });
         }
         let url = Url::parse(&full).map_err(bad)?;
-        let (method, body) = match errand.deed.verb {
+        let (method, body) = match errand.deed.kind {
             CommandKind::Get(_) => (Method::GET, None),
             CommandKind::Put(_) => (Method::PUT, errand.deed.value.as_ref()),
             _ => (Method::POST, errand.deed.value.as_ref()),

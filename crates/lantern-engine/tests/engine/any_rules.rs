@@ -246,7 +246,7 @@ fn happening(number: u8) -> Event {
         4 => Event::Bytes { device: text("pedals"), bytes: b"x\ny".to_vec() },
         5 => Event::Message { device: text("hut"), topic: text("a/b"), text: text("on") },
         6 => Event::Call {
-            number: 0,
+            call: 0,
             device: text("door"),
             caller: text(""),
             path: text("/x"),
@@ -262,7 +262,7 @@ fn happening(number: u8) -> Event {
         14 => Event::Gesture {
             shape: text("check-mark"),
             key: key("forward-button"),
-            frame: Rect::default(),
+            bounds: Rect::default(),
             score: 1.0,
         },
         15 => Event::Layout(Layout::named("de").expect("it is known")),

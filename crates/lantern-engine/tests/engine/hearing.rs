@@ -67,8 +67,8 @@ fn the_attention_word_comes_first() {
 /// What the ear listens for, those that need no attention word with a star.
 fn heeded(theatre: &Theatre) -> String {
     let phrases = theatre.listening.phrases.iter();
-    let words =
-        phrases.map(|said| format!("{}{}", said.text, if said.uncalled { "*" } else { "" }));
+    let words = phrases
+        .map(|said| format!("{}{}", said.text, if said.without_attention_word { "*" } else { "" }));
     words.collect::<Vec<_>>().join(", ")
 }
 
@@ -278,7 +278,7 @@ when call \"/bell\" on door as said => log \"bell {said.text}\"
     for path in ["/bell", "/bells"] {
         let (device, text) = ("door".to_owned(), "x".to_owned());
         let (number, caller, path) = (0, "ilva".to_owned(), path.to_owned());
-        theatre.happen(Event::Call { number, device, caller, path, text });
+        theatre.happen(Event::Call { call: number, device, caller, path, text });
     }
     assert_snapshot!(theatre.script(), @r#"
     0 log "saw/2/state=on"

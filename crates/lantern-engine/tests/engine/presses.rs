@@ -307,7 +307,7 @@ fn drawn(shape: &str, held: &str) -> Event {
     Event::Gesture {
         shape: shape.to_owned(),
         key: key(held),
-        frame: lantern_model::Rect::default(),
+        bounds: lantern_model::Rect::default(),
         score: 1.0,
     }
 }

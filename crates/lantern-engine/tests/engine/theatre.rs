@@ -172,7 +172,7 @@ fn words(effect: &Effect) -> String {
         EffectKind::ReplayKey(back) => give_back_words(back),
         EffectKind::Execute(deed) => {
             let value = deed.value.as_ref().map_or_else(String::new, |value| format!(" {value}"));
-            format!("{} {:?}{value}", deed.verb.words(), deed.words)
+            format!("{} {:?}{value}", deed.kind.keyword(), deed.arguments)
         }
         EffectKind::Cancel(effect) => format!("abandon {}", effect.0),
         EffectKind::Hint(Hint { content: Shown::Text(text), duration: span, .. }) => {

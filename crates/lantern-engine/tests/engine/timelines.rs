@@ -227,7 +227,7 @@ impl Stage {
             "call" => {
                 let (device, path) = (words[0].to_owned(), words[1].to_owned());
                 let (caller, text) = ("ilva".to_owned(), words[2..].join(" "));
-                self.event(Event::Call { number: 0, device, caller, path, text });
+                self.event(Event::Call { call: 0, device, caller, path, text });
             }
             "link" => {
                 let state = match words[1] {
@@ -263,7 +263,7 @@ impl Stage {
             "drawn" => {
                 let frame = Rect { x: 1, y: 2, width: 3, height: 4 };
                 let (shape, key) = (words[0].to_owned(), key(words[1]));
-                self.event(Event::Gesture { shape, key, frame, score: 0.8 });
+                self.event(Event::Gesture { shape, key, bounds: frame, score: 0.8 });
             }
             "pointer" => self.event(Event::Pointer(number(0) as i32, number(1) as i32)),
             "screens" => {
@@ -377,12 +377,13 @@ fn words(effect: &Effect) -> String {
         EffectKind::Input(step) => format!("input {}", step_words(step)),
         EffectKind::ReplayKey(back) => give_back_words(back),
         EffectKind::Execute(deed) => {
-            let (value, limit) = (&deed.value, &deed.limit);
-            format!("do {:?} {:?} {value:?} {limit:?}", deed.verb, deed.words)
+            let (value, limit) = (&deed.value, &deed.timeout);
+            format!("do {:?} {:?} {value:?} {limit:?}", deed.kind, deed.arguments)
         }
         EffectKind::Listen(listening) => {
-            let phrase =
-                |one: &lantern_model::ActivePhrase| format!("{:?} {}", one.text, one.uncalled);
+            let phrase = |one: &lantern_model::ActivePhrase| {
+                format!("{:?} {}", one.text, one.without_attention_word)
+            };
             let phrases: Vec<String> = listening.phrases.iter().map(phrase).collect();
             format!("listen for {}", phrases.join(", "))
         }

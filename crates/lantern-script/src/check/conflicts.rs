@@ -23,7 +23,7 @@ pub(super) fn canonical(combo: &KeyCombination) -> Vec<KeySpec> {
 fn taken_by(cause: &TriggerKind) -> Option<String> {
     let keys = |combo: &KeyCombination| format!("{:?}", canonical(combo));
     Some(match cause {
-        TriggerKind::Key { combo, manner, .. } => format!("key {} {manner:?}", keys(combo)),
+        TriggerKind::Key { combo, press: manner, .. } => format!("key {} {manner:?}", keys(combo)),
         TriggerKind::Keys { combos, .. } => {
             format!("keys {}", combos.iter().map(keys).collect::<Vec<_>>().join(","))
         }

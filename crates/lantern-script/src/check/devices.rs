@@ -51,7 +51,7 @@ impl Checker<'_> {
                 address: self.check_address(&address, device, &["mqtt", "mqtts"]),
                 user: self.guarded_detail(device, "user"),
                 password: self.guarded_detail(device, "password"),
-                greeting: self.topic_detail(device, "greeting"),
+                birth: self.topic_detail(device, "greeting"),
                 will: self.topic_detail(device, "will"),
             }),
             "web" => DeviceKind::Web {

@@ -35,7 +35,7 @@ fn shape_of_path(name: String, mut words: Vec<String>) -> Shape {
     words.truncate(LONGEST_PATH);
     let drawings = strokes_of_words(words.iter().map(String::as_str));
     let described = Described::Path(words);
-    Shape { name, described, drawings, allowed: Allowed::default() }
+    Shape { name, description: described, drawings, tolerance: Allowed::default() }
 }
 
 impl Checker<'_> {
@@ -86,7 +86,7 @@ impl Checker<'_> {
             shape_of_path(full, words)
         };
         let index = self.set.shapes.len();
-        let mut shape = Shape { allowed: *allowed, ..described };
+        let mut shape = Shape { tolerance: *allowed, ..described };
         let examples = self.examples + examples_of(&shape);
         if index >= MOST_SHAPES || examples > MOST_EXAMPLES {
             self.say(
@@ -143,7 +143,7 @@ impl Checker<'_> {
         });
         self.set.files.push(path.clone());
         let described = Described::Drawn(path);
-        Shape { name, described, drawings, allowed: Allowed::default() }
+        Shape { name, description: described, drawings, tolerance: Allowed::default() }
     }
 
     pub(super) fn lower_remap(&mut self, remap: &tree::RemapSyntax, around: &[&Clause]) {

@@ -55,7 +55,7 @@ impl Checker<'_> {
     fn check_text_on_layout(&mut self, text: &str, span: Span) {
         let Some((layout, name)) = &self.layout else { return };
         let mut lacking: Vec<char> =
-            text.chars().filter(|c| layout.group().spell(*c).is_none()).collect();
+            text.chars().filter(|c| layout.group().key_for(*c).is_none()).collect();
         lacking.sort_unstable();
         lacking.dedup();
         if !lacking.is_empty() {

@@ -116,9 +116,11 @@ impl Checker<'_> {
             CommandKind::Launch | CommandKind::Run | CommandKind::Shell | CommandKind::Open => {
                 return;
             }
-            CommandKind::End(_) | CommandKind::EndStarted(_) | CommandKind::Composing => return,
-            CommandKind::Focus | CommandKind::Raise(_) | CommandKind::Close => Need::Windows,
-            CommandKind::Choose | CommandKind::Tally => Need::Menus,
+            CommandKind::End(_) | CommandKind::EndStarted(_) | CommandKind::QueryInputMethod => {
+                return;
+            }
+            CommandKind::Focus | CommandKind::FocusWindow(_) | CommandKind::Close => Need::Windows,
+            CommandKind::ChooseMenuEntry | CommandKind::Tally => Need::Menus,
             CommandKind::Paste | CommandKind::ReadClipboard => Need::Clipboard,
             CommandKind::Notify | CommandKind::Say | CommandKind::Play | CommandKind::Volume(_) => {
                 Need::Signs

@@ -96,7 +96,7 @@ impl Checker<'_> {
                     names.iter().map(|(name, _)| name.to_lowercase()).collect()
                 };
                 let cause = TriggerKind::Window {
-                    opened: *opened,
+                    must_be_new: *opened,
                     apps: lower(apps),
                     titles: lower(titles),
                 };
@@ -167,7 +167,7 @@ impl Checker<'_> {
             };
             rows = rows.iter().flat_map(with).collect();
         }
-        rows.into_iter().map(|combos| TriggerKind::Keys { combos, within }).collect()
+        rows.into_iter().map(|combos| TriggerKind::Keys { combos, timeout: within }).collect()
     }
 
     fn lower_typed(&mut self, text: &str, span: Span) -> Vec<TriggerKind> {
@@ -348,7 +348,7 @@ fn spread_key(combo: &tree::KeyCombinationSyntax, manner: PressKind) -> Vec<Trig
         .into_iter()
         .filter_map(|combo| {
             let brings = combo.last()?;
-            Some(TriggerKind::Key { combo, brings, manner })
+            Some(TriggerKind::Key { combo, payload_key: brings, press: manner })
         })
         .collect()
 }

@@ -49,7 +49,7 @@ impl Parser<'_> {
             }
             "focus" => deed.take(CommandKind::Focus, vec![self.parse_program()?]),
             "close" => deed.take(CommandKind::Close, vec![self.parse_program()?]),
-            "choose" => deed.take(CommandKind::Choose, self.parse_exprs()?),
+            "choose" => deed.take(CommandKind::ChooseMenuEntry, self.parse_exprs()?),
             "tally" => {
                 let shows =
                     self.at_end_of_statement() || self.is_word("at") || self.is_word("else");

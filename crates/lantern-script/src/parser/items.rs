@@ -291,18 +291,18 @@ impl Parser<'_> {
     /// One thing that a shape allows.
     fn parse_allowed(&mut self, allowed: &mut Allowed) -> Parsed<()> {
         if self.take_word("any-way") {
-            allowed.any_way = true;
+            allowed.any_direction = true;
         } else if self.take_word("mirrored") {
             allowed.mirrored = true;
         } else if self.take_word("turned") {
             if self.take_word("any") {
-                allowed.turned = 180.0;
+                allowed.max_rotation = 180.0;
                 return Ok(());
             }
             let degrees = self.parse_expr()?;
             match degrees.kind {
                 ExprSyntaxKind::Value(Value::Number(number)) if (0.0..=180.0).contains(&number) => {
-                    allowed.turned = number as f32;
+                    allowed.max_rotation = number as f32;
                 }
                 _ => {
                     let message = "a shape is turned by 0 to 180 degrees, or `any`";

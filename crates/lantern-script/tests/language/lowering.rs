@@ -17,7 +17,7 @@ fn a_set_of_keys_is_one_trigger_for_each_and_brings_its_key() {
         .triggers
         .iter()
         .map(|trigger| match &trigger.kind {
-            TriggerKind::Key { combo, brings, .. } => (combo.to_string(), *brings),
+            TriggerKind::Key { combo, payload_key: brings, .. } => (combo.to_string(), *brings),
             other => panic!("{other:?}"),
         })
         .collect();
@@ -42,7 +42,7 @@ fn clauses_stand_in_the_rule() {
         .triggers
         .iter()
         .map(|trigger| match trigger.kind {
-            TriggerKind::Key { manner, .. } => manner,
+            TriggerKind::Key { press: manner, .. } => manner,
             ref other => panic!("{other:?}"),
         })
         .collect();

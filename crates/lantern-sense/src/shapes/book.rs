@@ -131,17 +131,17 @@ impl ShapeBook {
         let mut book = ShapeBook::default();
         let mut spreads: Vec<Option<Spread>> = Vec::new();
         for (number, shape) in shapes.iter().enumerate() {
-            let by_hand = matches!(shape.described, Described::Drawn(_));
+            let by_hand = matches!(shape.description, Described::Drawn(_));
             let sights: Vec<Sight> = shape.drawings.iter().filter_map(|d| Sight::of(d)).collect();
-            let bounds = Bounds::degrees(shape.allowed.turned);
+            let bounds = Bounds::degrees(shape.tolerance.max_rotation);
             let nature = Nature::of(&sights, by_hand);
             spreads.push(by_hand.then(|| Spread::of(&sights, bounds)));
             book.shapes.push(Known { name: shape.name.clone(), nature, bounds });
-            let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.allowed));
+            let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.tolerance));
             for drawing in drawings {
-                book.add_beginnings(number, &drawing, shape.allowed);
+                book.add_beginnings(number, &drawing, shape.tolerance);
                 let Some(sight) = Sight::of(&drawing) else { continue };
-                if shape.allowed.mirrored {
+                if shape.tolerance.mirrored {
                     book.templates.push(Template { shape: number, sight: sight.mirrored() });
                 }
                 book.templates.push(Template { shape: number, sight });
@@ -322,19 +322,19 @@ impl ShapeBook {
 
 /// Number of examples that a book holds of a shape: each drawing in each way that is allowed.
 pub fn examples_of(shape: &Shape) -> usize {
-    let ways = |strokes: usize| match (shape.allowed.any_way, strokes) {
+    let ways = |strokes: usize| match (shape.tolerance.any_direction, strokes) {
         (false, _) => 1,
         // Every order, each stroke either way.
         (true, strokes) if strokes <= ORDERED => (1..=strokes).map(|count| 2 * count).product(),
         (true, _) => 2,
     };
-    let sides = if shape.allowed.mirrored { 2 } else { 1 };
+    let sides = if shape.tolerance.mirrored { 2 } else { 1 };
     shape.drawings.iter().map(|drawing| sides * ways(drawing.len())).sum()
 }
 
 /// The ways in which a drawing may be drawn.
 fn ways(drawing: &[StrokePath], allowed: Allowed) -> Vec<Vec<StrokePath>> {
-    if !allowed.any_way {
+    if !allowed.any_direction {
         return vec![drawing.to_vec()];
     }
     let backwards = |stroke: &StrokePath| -> StrokePath { stroke.iter().rev().copied().collect() };

@@ -125,9 +125,9 @@ fn book_of(shapes: &[Meant], hand: &Hand, examples: usize, dice: &mut Rng) -> Sh
         .iter()
         .map(|shape| Shape {
             name: shape.name.to_owned(),
-            described: Described::Drawn(String::new()),
+            description: Described::Drawn(String::new()),
             drawings: (0..examples).map(|_| hand.draw(shape, dice)).collect(),
-            allowed: Allowed::default(),
+            tolerance: Allowed::default(),
         })
         .collect();
     ShapeBook::new(&shapes)
@@ -231,7 +231,7 @@ fn pace(shapes: &[Meant], family: Family) {
     let mut dice = Rng::with_seed(5);
     let hand = Hand::of(family, &mut dice);
     let allowed = |number: usize| Allowed {
-        turned: if number.is_multiple_of(10) { 180.0 } else { 15.0 },
+        max_rotation: if number.is_multiple_of(10) { 180.0 } else { 15.0 },
         ..Allowed::default()
     };
     let many: Vec<Shape> = (0..200)
@@ -239,9 +239,9 @@ fn pace(shapes: &[Meant], family: Family) {
             let shape = &shapes[number % shapes.len()];
             Shape {
                 name: shape.name.to_owned(),
-                described: Described::Drawn(String::new()),
+                description: Described::Drawn(String::new()),
                 drawings: vec![hand.draw(shape, &mut dice)],
-                allowed: allowed(number),
+                tolerance: allowed(number),
             }
         })
         .collect();

@@ -45,12 +45,13 @@ impl Recogniser {
             Recogniser::Model => Hearer::by_model().expect("the speech library is installed"),
             Recogniser::Taught => Hearer::by_teaching(&teach(called, voice)),
         };
-        let sayable = |text: &&str| ActivePhrase { text: (*text).to_owned(), uncalled: false };
+        let sayable =
+            |text: &&str| ActivePhrase { text: (*text).to_owned(), without_attention_word: false };
         let attention = if called { "lantern" } else { "" };
         let listening = Listening {
             phrases: said::PHRASES.iter().map(sayable).collect(),
-            attention: attention.to_owned(),
-            pause: EndpointSettings::default().pause,
+            attention_words: attention.to_owned(),
+            end_of_speech_pause: EndpointSettings::default().pause,
             ..Listening::default()
         };
         hearer.listen_for(listening).expect("it takes the phrases");

@@ -117,7 +117,7 @@ fn binding(
         combo.0.iter().partition(|key| key.is_modifier() && !is_alone);
     let mut modifiers: Vec<String> = modifiers.into_iter().map(ToString::to_string).collect();
     modifiers.sort();
-    let keys = plain.into_iter().filter_map(|key| board.place(*key)).collect();
+    let keys = plain.into_iter().filter_map(|key| board.resolve(*key)).collect();
     Binding { modifiers: modifiers.join("+"), keys, combo: words, place, rule, at }
 }
 

@@ -140,7 +140,7 @@ fn how_words(triggers: &[Trigger]) -> Option<String> {
 
 fn cause_words(cause: &TriggerKind) -> Option<String> {
     Some(match cause {
-        TriggerKind::Key { combo, manner, .. } => match manner {
+        TriggerKind::Key { combo, press: manner, .. } => match manner {
             PressKind::Pressed => combo.to_string(),
             PressKind::Released => format!("{combo}, let go"),
             PressKind::Tapped => format!("{combo}, tapped"),

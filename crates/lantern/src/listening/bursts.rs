@@ -190,8 +190,8 @@ fn one_combo(burst: &[Move]) -> Option<SceneAct> {
 
 /// A modifier as rules call it: by its family, if it is the usual one of it.
 fn named(side: ModifierKey) -> KeySpec {
-    match side.family(true) {
-        family if side == family.usual_side() && family != Modifier::Level3 => {
+    match side.modifier(true) {
+        family if side == family.default_key() && family != Modifier::Level3 => {
             KeySpec::Either(family)
         }
         _ => KeySpec::Named(side.key()),
@@ -222,7 +222,7 @@ mod tests {
             let (down, name) = (word.starts_with('+'), &word[1..]);
             let key = Key::named(name).expect("there is one");
             let held = bursts.down.iter().filter_map(|key| ModifierKey::of(*key));
-            let plain = held.into_iter().all(|side| side.family(true) == Modifier::Shift);
+            let plain = held.into_iter().all(|side| side.modifier(true) == Modifier::Shift);
             let types = name.chars().next().filter(|_| name.len() == 1 && plain);
             let pointer = key.is_pointer().then_some((40, 30));
             acts.extend(bursts.take(Move { time, key, down, types, pointer }));

@@ -264,7 +264,7 @@ fn add_key(
 /// Whether a key is one of the modifiers that are held.
 fn is_modifier_of(held: &[&str], key: Key) -> bool {
     ModifierKey::of(key).is_some_and(|side| {
-        held.contains(&side.family(false).word()) && side == side.family(false).usual_side()
+        held.contains(&side.modifier(false).word()) && side == side.modifier(false).default_key()
             || held.contains(&side.name())
     })
 }

@@ -76,7 +76,7 @@ impl Player {
                 let (path, text) = (path.clone(), text.clone());
                 let (number, caller) = (0, String::new());
                 let device = device.clone();
-                self.tell(Event::Call { number, device, caller, path, text });
+                self.tell(Event::Call { call: number, device, caller, path, text });
             }
             SceneAct::Locks(locked) => self.tell(Event::Locked(*locked)),
             SceneAct::Pauses(pauses) => {
@@ -121,8 +121,8 @@ impl Player {
     fn type_text(&mut self, text: &str) {
         let board = board();
         for character in text.chars() {
-            let Some((key, level)) = board.group().spell(character) else { continue };
-            let with = level.sides().iter().map(|side| side.key());
+            let Some((key, level)) = board.group().key_for(character) else { continue };
+            let with = level.modifier_keys().iter().map(|side| side.key());
             let keys: Vec<Key> = with.chain([key]).collect();
             for key in &keys {
                 self.desk.press(self.now, *key);
@@ -137,7 +137,7 @@ impl Player {
     }
 
     fn draw(&mut self, sketch: &Sketch, key: KeySpec, score: Option<f64>) {
-        let Some(key) = board().place(key) else { return };
+        let Some(key) = board().resolve(key) else { return };
         match (sketch, score, self.strokes_of(sketch)) {
             (_, None, Some(strokes)) => self.trace(key, &strokes),
             (Sketch::Shape(shape), ..) => self.tell_drawn(shape, key, score.unwrap_or(1.0)),
@@ -193,7 +193,7 @@ impl Player {
         self.advance_to(self.now + DRAWING);
         let (x, y) = self.desk.pointer();
         let frame = Rect { x, y, width: 120, height: 80 };
-        self.tell(Event::Gesture { shape: shape.to_owned(), key, frame, score });
+        self.tell(Event::Gesture { shape: shape.to_owned(), key, bounds: frame, score });
         self.release_later(vec![key], KEY_DOWN);
     }
 }
@@ -202,5 +202,5 @@ fn keys_of(combo: &KeyCombination) -> Vec<Key> {
     let board = board();
     board
         .press_order(combo)
-        .unwrap_or_else(|_| combo.0.iter().filter_map(|part| board.place(*part)).collect())
+        .unwrap_or_else(|_| combo.0.iter().filter_map(|part| board.resolve(*part)).collect())
 }

@@ -54,17 +54,17 @@ impl Player {
         effect: &Effect,
         deed: &Command,
     ) -> Result<(), DeskError> {
-        if !matches!(deed.verb, CommandKind::Raise(_))
+        if !matches!(deed.kind, CommandKind::FocusWindow(_))
             && let Some(reason) = self.world.failures.pop_front()
         {
             self.finish_effect(effect.id, Err(reason));
             return Ok(());
         }
         let shown = !matches!(
-            deed.verb,
-            CommandKind::Raise(_) | CommandKind::Paste | CommandKind::ReadClipboard
+            deed.kind,
+            CommandKind::FocusWindow(_) | CommandKind::Paste | CommandKind::ReadClipboard
         );
-        if let CommandKind::EndStarted(started) = deed.verb {
+        if let CommandKind::EndStarted(started) = deed.kind {
             let name = self.world.started.remove(&started);
             let result = match name {
                 Some(name) => {
@@ -77,14 +77,14 @@ impl Player {
             return Ok(());
         }
         if shown {
-            self.send(effect.run, SentKind::done(deed.verb.words(), deed_text(deed)));
+            self.send(effect.run, SentKind::done(deed.kind.keyword(), deed_text(deed)));
         }
         if self.desk.attempt(self.now, effect.id, deed)? {
             return Ok(());
         }
-        let answer = match deed.verb {
+        let answer = match deed.kind {
             CommandKind::Launch => {
-                let program = deed.words.first().map_or("", String::as_str);
+                let program = deed.arguments.first().map_or("", String::as_str);
                 let name = program.split(' ').next().unwrap_or(program);
                 self.desk.open(name.rsplit('/').next().unwrap_or(name));
                 self.world.started.insert(effect.id, program.to_owned());

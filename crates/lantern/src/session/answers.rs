@@ -227,7 +227,7 @@ impl<D: Desk> Session<'_, D> {
                 None => (None, None),
             };
             let (name, kind) = (&device.name, device.kind.word());
-            json!({ "name": name, "kind": kind, "at": device.kind.place(), "state": state, "why": why })
+            json!({ "name": name, "kind": kind, "at": device.kind.address(), "state": state, "why": why })
         });
         let ear = self.errands.loudness().map(|loudness| {
             let whole = |level: f32| f64::from(level.round());

@@ -23,7 +23,7 @@ impl<D: Desk> Session<'_, D> {
 
     /// Somebody called: what the engine decides at once is the answer.
     fn take_call(&mut self, now: Time, event: Event) {
-        let Event::Call { number, device, path, .. } = &event else { return };
+        let Event::Call { call: number, device, path, .. } = &event else { return };
         let number = *number;
         let mut wanting = self.wanting(device, path);
         // What was decided before has been told by then.
@@ -74,7 +74,7 @@ impl<D: Desk> Session<'_, D> {
         let real = std::fs::canonicalize(port).ok()?;
         let is_it = |device: &&Device| {
             matches!(device.kind, DeviceKind::Serial { .. })
-                && std::fs::canonicalize(device.kind.place()).is_ok_and(|path| path == real)
+                && std::fs::canonicalize(device.kind.address()).is_ok_and(|path| path == real)
         };
         self.engine.rules().devices.iter().find(is_it).map(|device| device.name.clone())
     }

@@ -343,7 +343,12 @@ impl<'j, D: Desk> Session<'j, D> {
         self.errands.announce(&text);
         if !self.desk.shows_hints() {
             let verb = CommandKind::Notify;
-            let deed = Command { verb, words: vec![text], value: None, limit: Some(hint.duration) };
+            let deed = Command {
+                kind: verb,
+                arguments: vec![text],
+                value: None,
+                timeout: Some(hint.duration),
+            };
             // Where nobody shows notices either, nothing is to be seen.
             self.errands.attempt(EffectId(0), &deed);
         }

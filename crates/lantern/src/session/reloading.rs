@@ -148,7 +148,7 @@ impl<D: Desk> Session<'_, D> {
         if self.broken && !was_broken {
             let (verb, name) = (CommandKind::Notify, self.place.path.display());
             let text = format!("{name} is broken\nThe rules from before stay in force.");
-            let deed = Command { verb, words: vec![text], value: None, limit: None };
+            let deed = Command { kind: verb, arguments: vec![text], value: None, timeout: None };
             // Where nobody shows notices the terminal has said it.
             self.errands.attempt(EffectId(0), &deed);
         }

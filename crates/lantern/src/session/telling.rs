@@ -52,7 +52,7 @@ impl<D: Desk> Session<'_, D> {
                     | ReasonKind::Braked(_)
                     | ReasonKind::NotOnBoard(_)
                     | ReasonKind::Refused(_)
-                    | ReasonKind::MicrophoneState(MicrophoneState::Deaf(_))
+                    | ReasonKind::MicrophoneState(MicrophoneState::Failed(_))
                     | ReasonKind::ConnectionState(_, ConnectionState::Down(_))
                     | ReasonKind::CutLine(_)
                     | ReasonKind::Panic { .. }

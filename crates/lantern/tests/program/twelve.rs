@@ -83,7 +83,8 @@ fn write_into(text: &mut String, got: &Received) {
     match key.name() {
         "enter" => text.push('\n'),
         "backspace" => drop(text.pop()),
-        _ => text
-            .extend(Layout::us().group().character(key, Level::needing(got.state & 1 != 0, false))),
+        _ => text.extend(
+            Layout::us().group().character(key, Level::from_modifiers(got.state & 1 != 0, false)),
+        ),
     }
 }

@@ -152,8 +152,8 @@ fn is_heard(sent: &Sent, cause: &TriggerKind) -> bool {
         (Sent::Message(device, topic), TriggerKind::Message(other, filter)) => {
             device == other && topic_fits(filter, topic)
         }
-        (Sent::Front(app), TriggerKind::Window { opened: false, apps, .. })
-        | (Sent::Opened(app), TriggerKind::Window { opened: true, apps, .. }) => {
+        (Sent::Front(app), TriggerKind::Window { must_be_new: false, apps, .. })
+        | (Sent::Opened(app), TriggerKind::Window { must_be_new: true, apps, .. }) => {
             apps.is_empty() || apps.contains(app)
         }
         _ => false,

@@ -14,7 +14,7 @@ impl Checker<'_> {
                 continue;
             }
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Key { combo, manner, .. } = &trigger.kind
+                if let TriggerKind::Key { combo, press: manner, .. } = &trigger.kind
                     && !manner.must_wait()
                     && plain_keys(combo) == 1
                     && let Some(what) = lost_with(combo)

@@ -15,7 +15,7 @@ impl Checker<'_> {
             }
             for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
                 let waiting = match &trigger.kind {
-                    TriggerKind::Key { combo, manner, .. } => {
+                    TriggerKind::Key { combo, press: manner, .. } => {
                         self.waits_for(combo, *manner).map(|what| (combo, what))
                     }
                     TriggerKind::Keys { combos, .. } => combos

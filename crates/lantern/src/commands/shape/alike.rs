@@ -64,9 +64,9 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
 /// The change of the second shape after which a drawing of it is least like any other, in words.
 fn advice(book: &ShapeBook, shapes: &[Shape], alike: AlikeShapes) -> String {
     let AlikeShapes { second, likeness, .. } = alike;
-    let Shape { name, drawings, allowed, .. } = &shapes[second];
+    let Shape { name, drawings, tolerance: allowed, .. } = &shapes[second];
     let mut ways: Vec<(String, Vec<Vec<StrokePath>>)> = Vec::new();
-    if allowed.any_way || allowed.mirrored {
+    if allowed.any_direction || allowed.mirrored {
         let plain = format!("leave out what {name} allows beside its drawing");
         ways.push((plain, drawings.clone()));
     }

@@ -27,8 +27,9 @@ pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
     let named = arguments.microphone.as_deref().unwrap_or(&rules.settings.microphone);
     let mut microphone = Source::microphone(named)?;
     let count = phrases.listening.phrases.len();
-    let free = phrases.listening.phrases.iter().filter(|phrase| phrase.uncalled).count();
-    let called = match (phrases.listening.attention.as_str(), free) {
+    let free =
+        phrases.listening.phrases.iter().filter(|phrase| phrase.without_attention_word).count();
+    let called = match (phrases.listening.attention_words.as_str(), free) {
         ("", _) => String::new(),
         (word, 0) => format!(", behind \"{word}\""),
         (word, free) => format!(", {} of them behind \"{word}\"", count - free),
