@@ -7,7 +7,7 @@
 use std::time::Duration;
 
 use lantern_model::{
-    EffectKind, Hint, HintPlace, Point, Rect, Shown, StrokePath, Time, TriggerKind,
+    EffectKind, Hint, HintContent, HintPlace, Point, Rect, StrokePath, Time, TriggerKind,
 };
 use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
 
@@ -220,7 +220,7 @@ impl Engine {
 
     fn show_name(&mut self, name: &str) {
         if self.rules.settings.draws_trail {
-            let what = Shown::Drawing(name.to_owned());
+            let what = HintContent::Drawing(name.to_owned());
             let place = HintPlace::Pointer;
             self.emit(
                 None,

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use lantern_model::code::{ComboExpr, Expr, HintAt, Op, StopTarget, Target};
 use lantern_model::{
-    Command, CommandKind, EffectKind, Hint, HintPlace, InputAction, Key, KeyCombination, KeySpec,
-    RoutineId, RunId, Shown, Time, Value,
+    Command, CommandKind, EffectKind, Hint, HintContent, HintPlace, InputAction, Key,
+    KeyCombination, KeySpec, RoutineId, RunId, Time, Value,
 };
 
 use crate::engine::Engine;
@@ -479,7 +479,12 @@ impl Engine {
         let rule = Some(self.runs.live[&id].rule);
         self.emit(
             Some(id),
-            EffectKind::Hint(Hint { content: Shown::Text(text), place, duration: span, rule }),
+            EffectKind::Hint(Hint {
+                content: HintContent::Text(text),
+                place,
+                duration: span,
+                rule,
+            }),
         );
         Ok(Flow::Next)
     }

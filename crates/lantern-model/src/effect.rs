@@ -67,7 +67,7 @@ pub struct ReplayKey {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Hint {
     /// What is shown.
-    pub content: Shown,
+    pub content: HintContent,
     /// Where.
     pub place: HintPlace,
     /// For how long.
@@ -78,7 +78,7 @@ pub struct Hint {
 
 /// What a hint shows.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Shown {
+pub enum HintContent {
     /// A text, in lines.
     Text(String),
     /// What was drawn.
@@ -92,13 +92,13 @@ pub enum Shown {
     },
 }
 
-impl fmt::Display for Shown {
+impl fmt::Display for HintContent {
     /// What it says, in words.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Shown::Text(text) | Shown::Drawing(text) => f.write_str(text),
-            Shown::Level { muted: true, .. } => f.write_str("Muted"),
-            Shown::Level { share, .. } => write!(f, "Volume {:.0} %", share * 100.0),
+            HintContent::Text(text) | HintContent::Drawing(text) => f.write_str(text),
+            HintContent::Level { muted: true, .. } => f.write_str("Muted"),
+            HintContent::Level { share, .. } => write!(f, "Volume {:.0} %", share * 100.0),
         }
     }
 }

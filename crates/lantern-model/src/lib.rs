@@ -32,8 +32,8 @@ pub use device::{
     SecretTemplatePart, topic_fits,
 };
 pub use effect::{
-    Corner, Effect, EffectId, EffectKind, GrabSet, Hint, HintPlace, InputAction, InputBatch,
-    KeyGrab, ReplayKey, RunId, Shown,
+    Corner, Effect, EffectId, EffectKind, GrabSet, Hint, HintContent, HintPlace, InputAction,
+    InputBatch, KeyGrab, ReplayKey, RunId,
 };
 pub use event::{App, Event, Rect, Refusal};
 pub use key::{Key, KeyKind, KeySetError};

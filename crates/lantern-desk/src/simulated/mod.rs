@@ -7,8 +7,9 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    App, Command, CommandKind, EffectId, Event, GrabSet, HeldModifiers, Hint, InputAction,
-    InputBatch, Key, KeyKind, Layout, Level, ModifierKey, Rect, ReplayKey, Shown, Time, Value,
+    App, Command, CommandKind, EffectId, Event, GrabSet, HeldModifiers, Hint, HintContent,
+    InputAction, InputBatch, Key, KeyKind, Layout, Level, ModifierKey, Rect, ReplayKey, Time,
+    Value,
 };
 
 use crate::{Desk, DeskError};
@@ -440,10 +441,10 @@ impl Desk for SimulatedDesk {
 
     fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
         let text = match &hint.content {
-            Shown::Text(text) => text.clone(),
+            HintContent::Text(text) => text.clone(),
             // Nothing that a rule shows.
-            Shown::Drawing(_) => return Ok(()),
-            Shown::Level { share, .. } => format!("{:.0} %", share * 100.0),
+            HintContent::Drawing(_) => return Ok(()),
+            HintContent::Level { share, .. } => format!("{:.0} %", share * 100.0),
         };
         self.put_out(now, Some(effect), What::Hint(text));
         Ok(())

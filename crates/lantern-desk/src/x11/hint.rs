@@ -1,7 +1,7 @@
 //! Something small on the screen for a time, in a window of its own that takes no focus and lets
 //! clicks through.
 
-use lantern_model::{Corner, Hint, HintPlace, Rect, Shown, Time};
+use lantern_model::{Corner, Hint, HintContent, HintPlace, Rect, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
 use x11rb::protocol::xproto::{
@@ -54,11 +54,11 @@ impl Hints {
         let fonts = self.fonts.get_or_insert_default();
         let most = usize::try_from(screen.width / 2).unwrap_or(600).max(200);
         let canvas = match &hint.content {
-            Shown::Text(text) | Shown::Drawing(text) => {
+            HintContent::Text(text) | HintContent::Drawing(text) => {
                 let text: String = text.chars().take(MOST_CHARACTERS).collect();
                 text_sign(fonts, &text, scale, most)
             }
-            Shown::Level { share, muted } => level_sign(fonts, *share, *muted, scale),
+            HintContent::Level { share, muted } => level_sign(fonts, *share, *muted, scale),
         };
         let frame = self.free_place(link, hint.place, screen, &canvas)?;
         let window = open(link, frame, &canvas, &hint.content.to_string())?;

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, Reason};
 use lantern_model::{
-    App, Effect, EffectId, EffectKind, Event, HeldModifiers, Hint, InputAction, InputBatch, Key,
-    Layout, Listening, ModifierKey, ReplayKey, RuleSet, Shown, Time, Value,
+    App, Effect, EffectId, EffectKind, Event, HeldModifiers, Hint, HintContent, InputAction,
+    InputBatch, Key, Layout, Listening, ModifierKey, ReplayKey, RuleSet, Time, Value,
 };
 use lantern_script::{Source, check};
 
@@ -175,10 +175,12 @@ fn words(effect: &Effect) -> String {
             format!("{} {:?}{value}", deed.kind.keyword(), deed.arguments)
         }
         EffectKind::Cancel(effect) => format!("abandon {}", effect.0),
-        EffectKind::Hint(Hint { content: Shown::Text(text), duration: span, .. }) => {
+        EffectKind::Hint(Hint { content: HintContent::Text(text), duration: span, .. }) => {
             format!("hint {text:?} for {span:?}")
         }
-        EffectKind::Hint(Hint { content: Shown::Drawing(name), .. }) => format!("name {name}"),
+        EffectKind::Hint(Hint { content: HintContent::Drawing(name), .. }) => {
+            format!("name {name}")
+        }
         EffectKind::Hint(hint) => format!("hint {hint:?}"),
         EffectKind::Listen(listening) => format!("listen for {} phrases", listening.phrases.len()),
         EffectKind::Log(text) => format!("log {text:?}"),

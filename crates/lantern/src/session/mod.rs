@@ -20,8 +20,8 @@ use lantern_desk::{Desk, DeskError};
 use lantern_devices::Level;
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    Command, CommandKind, Effect, EffectId, EffectKind, Event, Hint, HintPlace, RuleSet, Shown,
-    Time, WallTime,
+    Command, CommandKind, Effect, EffectId, EffectKind, Event, Hint, HintContent, HintPlace,
+    RuleSet, Time, WallTime,
 };
 use rustix::event::Timespec;
 use rustix::time::{
@@ -382,7 +382,7 @@ impl<'j, D: Desk> Session<'j, D> {
         let now = self.now();
         let returned = self.errands.take_returned();
         if let Some(Level { share, muted }) = returned.level {
-            let what = Shown::Level { share, muted };
+            let what = HintContent::Level { share, muted };
             let hint = Hint {
                 content: what,
                 place: HintPlace::BottomCenter,
