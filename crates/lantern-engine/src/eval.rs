@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::time::Duration;
 
-use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator};
+use lantern_model::code::{ComboExpr, Expr, Function, KeyTerm, Operator, WorldQuery};
 use lantern_model::{Key, KeyCombination, KeySpec, ModifierKey, Time, Value};
 
 use crate::engine::Engine;
@@ -112,7 +112,7 @@ impl EvalScope<'_> {
                 }
                 Value::Truth(all)
             }
-            Expr::Asked(asked) => self.asked(*asked)?,
+            Expr::WorldQuery(asked) => self.asked(*asked)?,
             Expr::Field(inner, name) => match self.value(inner)? {
                 Value::Record(mut fields) => fields.remove(name).ok_or_else(|| {
                     let known: Vec<&str> = fields.keys().map(String::as_str).collect();
@@ -153,7 +153,7 @@ impl EvalScope<'_> {
         })
     }
 
-    fn asked(&self, asked: Asked) -> Evaluated<Value> {
+    fn asked(&self, asked: WorldQuery) -> Evaluated<Value> {
         let engine = self.engine;
         let number = |number: i64| Value::Number(number as f64);
         if asked.is_time() {
@@ -161,21 +161,21 @@ impl EvalScope<'_> {
             let (year, month, day) = wall.date();
             let seconds = i64::from(wall.time_of_day().seconds());
             return Ok(match asked {
-                Asked::Hour => number(seconds / 3600),
-                Asked::Minute => number(seconds / 60 % 60),
-                Asked::Second => number(seconds % 60),
-                Asked::Day => number(day.into()),
-                Asked::Month => number(month.into()),
-                Asked::Year => number(year),
-                Asked::Weekday => Value::Text(wall.weekday().to_owned()),
+                WorldQuery::Hour => number(seconds / 3600),
+                WorldQuery::Minute => number(seconds / 60 % 60),
+                WorldQuery::Second => number(seconds % 60),
+                WorldQuery::Day => number(day.into()),
+                WorldQuery::Month => number(month.into()),
+                WorldQuery::Year => number(year),
+                WorldQuery::Weekday => Value::Text(wall.weekday().to_owned()),
                 _ => Value::Time(wall.time_of_day()),
             });
         }
         Ok(match asked {
-            Asked::PointerX => number(engine.pointer.0.into()),
-            Asked::PointerY => number(engine.pointer.1.into()),
-            Asked::WindowApp => Value::Text(engine.app.name().to_owned()),
-            Asked::WindowTitle => Value::Text(engine.app.title.clone()),
+            WorldQuery::PointerX => number(engine.pointer.0.into()),
+            WorldQuery::PointerY => number(engine.pointer.1.into()),
+            WorldQuery::WindowApp => Value::Text(engine.app.name().to_owned()),
+            WorldQuery::WindowTitle => Value::Text(engine.app.title.clone()),
             _ => Value::Truth(self.held),
         })
     }
@@ -366,7 +366,7 @@ impl EvalScope<'_> {
         left: &Expr,
         right: &Expr,
     ) -> Evaluated<Option<bool>> {
-        let in_front = Expr::Asked(Asked::WindowApp);
+        let in_front = Expr::WorldQuery(WorldQuery::WindowApp);
         let app = &self.engine.app;
         let is_named = |value: &Value| match value {
             Value::Text(name) => name == app.name() || app.is_named(&name.to_lowercase()),

@@ -1,6 +1,6 @@
 //! A set of rules with the indexes by which the engine finds them, built before the engine takes it.
 
-use lantern_model::code::{Asked, MoveTarget, Op};
+use lantern_model::code::{MoveTarget, Op, WorldQuery};
 use lantern_model::{RoutineId, Rule, RuleSet};
 
 use crate::hearing::Ears;
@@ -53,7 +53,7 @@ impl Asks {
             _ => false,
         });
         Asks {
-            fingers: rules.reads(&|asked| *asked == Asked::Fingers),
+            fingers: rules.reads(&|asked| *asked == WorldQuery::Fingers),
             pointer: glides || rules.reads(&|asked| asked.is_pointer()),
             boards: rules.rules.iter().any(|rule| rule.filter.input_devices.is_some()),
             letters: false,

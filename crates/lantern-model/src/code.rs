@@ -29,7 +29,7 @@ pub enum Expr {
     /// Whether the person's fingers hold all of these.
     IsDown(Vec<ComboExpr>),
     /// Something about the world as it is known now.
-    Asked(Asked),
+    WorldQuery(WorldQuery),
     /// A field of a record.
     Field(Box<Expr>, String),
     /// What a function makes of its values.
@@ -40,7 +40,7 @@ pub enum Expr {
 
 /// Something about the world.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Asked {
+pub enum WorldQuery {
     /// Whether the key that fired the run is still down.
     Held,
     /// The person's fingers; only in [`Expr::IsDown`].
@@ -71,41 +71,41 @@ pub enum Asked {
     TimeOfDay,
 }
 
-impl Asked {
+impl WorldQuery {
     /// Everything that is written as `thing.part`.
-    pub const PARTS: [(&'static str, &'static str, Asked); 12] = [
-        ("pointer", "x", Asked::PointerX),
-        ("pointer", "y", Asked::PointerY),
-        ("window", "app", Asked::WindowApp),
-        ("window", "title", Asked::WindowTitle),
-        ("now", "hour", Asked::Hour),
-        ("now", "minute", Asked::Minute),
-        ("now", "second", Asked::Second),
-        ("now", "day", Asked::Day),
-        ("now", "month", Asked::Month),
-        ("now", "year", Asked::Year),
-        ("now", "weekday", Asked::Weekday),
-        ("now", "time", Asked::TimeOfDay),
+    pub const PARTS: [(&'static str, &'static str, WorldQuery); 12] = [
+        ("pointer", "x", WorldQuery::PointerX),
+        ("pointer", "y", WorldQuery::PointerY),
+        ("window", "app", WorldQuery::WindowApp),
+        ("window", "title", WorldQuery::WindowTitle),
+        ("now", "hour", WorldQuery::Hour),
+        ("now", "minute", WorldQuery::Minute),
+        ("now", "second", WorldQuery::Second),
+        ("now", "day", WorldQuery::Day),
+        ("now", "month", WorldQuery::Month),
+        ("now", "year", WorldQuery::Year),
+        ("now", "weekday", WorldQuery::Weekday),
+        ("now", "time", WorldQuery::TimeOfDay),
     ];
 
     /// Whether it changes as time goes by.
     pub const fn is_time(self) -> bool {
         matches!(
             self,
-            Asked::Hour
-                | Asked::Minute
-                | Asked::Second
-                | Asked::Day
-                | Asked::Month
-                | Asked::Year
-                | Asked::Weekday
-                | Asked::TimeOfDay
+            WorldQuery::Hour
+                | WorldQuery::Minute
+                | WorldQuery::Second
+                | WorldQuery::Day
+                | WorldQuery::Month
+                | WorldQuery::Year
+                | WorldQuery::Weekday
+                | WorldQuery::TimeOfDay
         )
     }
 
     /// Whether it is about the pointer.
     pub const fn is_pointer(self) -> bool {
-        matches!(self, Asked::PointerX | Asked::PointerY)
+        matches!(self, WorldQuery::PointerX | WorldQuery::PointerY)
     }
 }
 
@@ -154,11 +154,11 @@ impl Function {
 
 impl Expr {
     /// Whether it asks for something that is `wanted`.
-    pub fn asks(&self, wanted: &dyn Fn(&Asked) -> bool) -> bool {
+    pub fn asks(&self, wanted: &dyn Fn(&WorldQuery) -> bool) -> bool {
         let combo = |combo: &ComboExpr| combo.exprs().any(|expr| expr.asks(wanted));
         match self {
-            Expr::Asked(asked) => wanted(asked),
-            Expr::IsDown(combos) => wanted(&Asked::Fingers) || combos.iter().any(combo),
+            Expr::WorldQuery(asked) => wanted(asked),
+            Expr::IsDown(combos) => wanted(&WorldQuery::Fingers) || combos.iter().any(combo),
             Expr::KeyCombination(keys) => combo(keys),
             Expr::Value(_) | Expr::Local(_) | Expr::Global(_) => false,
             Expr::Text(parts) | Expr::List(parts) | Expr::Call(_, parts) => {

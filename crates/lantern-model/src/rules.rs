@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use crate::code::{Asked, Expr, Op};
+use crate::code::{Expr, Op, WorldQuery};
 use crate::{
     CommandKind, ContextFilter, Device, DeviceId, Key, KeyCombination, KeySpec, Modifier, Remap,
     Secret, Shape, Trigger, TriggerKind,
@@ -52,7 +52,7 @@ impl RuleSet {
     }
 
     /// Whether any condition or step asks for that.
-    pub fn reads(&self, wanted: &dyn Fn(&Asked) -> bool) -> bool {
+    pub fn reads(&self, wanted: &dyn Fn(&WorldQuery) -> bool) -> bool {
         let asks = |expr: &Expr| expr.asks(wanted);
         self.rules.iter().any(|rule| rule.condition.as_ref().is_some_and(asks))
             || self.ops().any(|op| op.exprs().into_iter().any(asks))

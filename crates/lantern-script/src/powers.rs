@@ -6,7 +6,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::code::{Asked, Expr, Function, Op, Target};
+use lantern_model::code::{Expr, Function, Op, Target, WorldQuery};
 use lantern_model::{
     Broker, CommandKind, DeviceId, DeviceKind, Global, KeyCombination, KeyKind, KeySpec, Rule,
     RuleSet, Secret, SourceLocation, TriggerKind, Value,
@@ -356,21 +356,21 @@ impl Search<'_> {
 }
 
 /// The power that it takes to ask for that.
-fn power_to_ask(asked: &Asked) -> Option<PowerKind> {
+fn power_to_ask(asked: &WorldQuery) -> Option<PowerKind> {
     match asked {
-        Asked::Fingers => Some(PowerKind::SeesKeys),
-        Asked::PointerX | Asked::PointerY => Some(PowerKind::SeesPointer),
-        Asked::WindowApp | Asked::WindowTitle => Some(PowerKind::SeesWindows),
+        WorldQuery::Fingers => Some(PowerKind::SeesKeys),
+        WorldQuery::PointerX | WorldQuery::PointerY => Some(PowerKind::SeesPointer),
+        WorldQuery::WindowApp | WorldQuery::WindowTitle => Some(PowerKind::SeesWindows),
         // Only of the key that fired the rule.
-        Asked::Held => None,
-        Asked::Hour
-        | Asked::Minute
-        | Asked::Second
-        | Asked::Day
-        | Asked::Month
-        | Asked::Year
-        | Asked::Weekday
-        | Asked::TimeOfDay => None,
+        WorldQuery::Held => None,
+        WorldQuery::Hour
+        | WorldQuery::Minute
+        | WorldQuery::Second
+        | WorldQuery::Day
+        | WorldQuery::Month
+        | WorldQuery::Year
+        | WorldQuery::Weekday
+        | WorldQuery::TimeOfDay => None,
     }
 }
 

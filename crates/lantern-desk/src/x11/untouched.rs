@@ -20,7 +20,7 @@ pub(super) enum Keyboard {
     #[default]
     Unknown,
     /// Looked at when nothing else is to do.
-    Asked,
+    WorldQuery,
     /// Nothing is down, and presses are told.
     Untouched,
 }
@@ -35,7 +35,7 @@ impl X11Desk {
             return false;
         }
         if self.hands.keyboard == Keyboard::Unknown {
-            self.hands.keyboard = Keyboard::Asked;
+            self.hands.keyboard = Keyboard::WorldQuery;
             self.hands.look_again = true;
         }
         self.hands.keyboard == Keyboard::Untouched && !self.held.has_keys()
@@ -51,7 +51,7 @@ impl X11Desk {
 
     /// Presses are told from here on, if it was asked for.
     pub(super) fn begin_look_at_keyboard(&mut self) -> Result<(), DeskError> {
-        if self.hands.keyboard == Keyboard::Asked {
+        if self.hands.keyboard == Keyboard::WorldQuery {
             self.hands.keyboard = Keyboard::Untouched;
         }
         self.select_raw_events()

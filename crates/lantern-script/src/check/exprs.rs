@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::code::{Asked, ComboExpr, Expr, Function, KeyTerm, Operator, Target};
+use lantern_model::code::{ComboExpr, Expr, Function, KeyTerm, Operator, Target, WorldQuery};
 use lantern_model::{KeyCombination, Value};
 
 use super::Checker;
@@ -88,16 +88,18 @@ impl Checker<'_> {
                         .help("it is known in the steps of a rule that says `while held`"),
                 );
             }
-            return (Expr::Asked(Asked::Held), Kind::Truth);
+            return (Expr::WorldQuery(WorldQuery::Held), Kind::Truth);
         }
         let part = word.split_once('.').and_then(|(thing, part)| {
-            Asked::PARTS.into_iter().find(|(first, second, _)| (*first, *second) == (thing, part))
+            WorldQuery::PARTS
+                .into_iter()
+                .find(|(first, second, _)| (*first, *second) == (thing, part))
         });
         if let Some((_, _, asked)) = part {
             if asked.is_pointer() {
                 self.need(Need::Pointer, expr.span);
             }
-            return (Expr::Asked(asked), kind_of_asked(asked));
+            return (Expr::WorldQuery(asked), kind_of_asked(asked));
         }
         let Some(found) = self.find_value(word, expr.span) else {
             return (nothing(), Kind::Any);
@@ -294,11 +296,11 @@ fn fixed_combo(combo: &ComboExpr) -> Option<Value> {
     keys.collect::<Option<Vec<_>>>().map(|keys| Value::Key(KeyCombination(keys)))
 }
 
-fn kind_of_asked(asked: Asked) -> Kind {
+fn kind_of_asked(asked: WorldQuery) -> Kind {
     match asked {
-        Asked::Held | Asked::Fingers => Kind::Truth,
-        Asked::WindowApp | Asked::WindowTitle | Asked::Weekday => Kind::Text,
-        Asked::TimeOfDay => Kind::Time,
+        WorldQuery::Held | WorldQuery::Fingers => Kind::Truth,
+        WorldQuery::WindowApp | WorldQuery::WindowTitle | WorldQuery::Weekday => Kind::Text,
+        WorldQuery::TimeOfDay => Kind::Time,
         _ => Kind::Number,
     }
 }

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::code::{Asked, Target};
+use lantern_model::code::{Target, WorldQuery};
 use lantern_model::{DeviceId, LayerId, RoutineId};
 
 use super::Checker;
@@ -290,7 +290,7 @@ impl Checker<'_> {
             };
             known(left) && known(right)
         });
-        let asked = Asked::PARTS.map(|(thing, part, _)| format!("{thing}.{part}"));
+        let asked = WorldQuery::PARTS.map(|(thing, part, _)| format!("{thing}.{part}"));
         let known = self.names.known_values().chain(asked.iter().map(String::as_str));
         let near = near_name(word, known).map(str::to_owned);
         let finding = if let Some((left, right)) = parts {
