@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::code::{Expr, Target};
+use lantern_model::code::{AssignTarget, Expr};
 use lantern_model::{EffectId, Key, RoutineId, RunId, Time, Value};
 
 use crate::firing::Press;
@@ -66,7 +66,7 @@ pub(crate) enum State {
     /// It asks whether an input method would compose what it is about to type.
     Asking(EffectId, Job),
     /// It waits for an effect's outcome, whose value goes there.
-    Awaiting(EffectId, Option<Target>),
+    Awaiting(EffectId, Option<AssignTarget>),
     /// It waits until a condition holds.
     Watching(Expr),
     /// It waits until a program is in front that was not before; that one's window.

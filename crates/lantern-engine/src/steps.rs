@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use lantern_model::code::{ComboExpr, Expr, HintAt, Op, StopTarget, Target};
+use lantern_model::code::{AssignTarget, ComboExpr, Expr, HintAt, Op, StopTarget};
 use lantern_model::{
     Command, CommandKind, EffectKind, Hint, HintContent, HintPlace, InputAction, Key,
     KeyCombination, KeySpec, RoutineId, RunId, Time, Value,
@@ -182,13 +182,13 @@ impl Engine {
     }
 
     /// Puts a value into a slot of the run's present call, or into a top-level name.
-    pub(crate) fn put(&mut self, id: RunId, target: Target, value: Value) {
+    pub(crate) fn put(&mut self, id: RunId, target: AssignTarget, value: Value) {
         match target {
-            Target::Local(slot) => {
+            AssignTarget::Local(slot) => {
                 let frame = self.runs.get_mut(id).frames.last_mut();
                 frame.expect("an operation is done in a call").slots[slot] = value;
             }
-            Target::Global(index) => {
+            AssignTarget::Global(index) => {
                 self.globals[index] = value;
                 self.changed = true;
             }

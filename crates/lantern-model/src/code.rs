@@ -174,7 +174,7 @@ impl Expr {
 
 /// What a value is put into.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Target {
+pub enum AssignTarget {
     /// A slot of the present call.
     Local(usize),
     /// A top-level value.
@@ -325,7 +325,7 @@ pub enum Op {
         /// The longest it may take.
         limit: Option<Expr>,
         /// Where its value goes.
-        into: Option<Target>,
+        into: Option<AssignTarget>,
         /// The name that what is launched gets.
         name: Option<String>,
     },
@@ -365,7 +365,7 @@ pub enum Op {
     /// Go on at the index unless the condition holds.
     JumpUnless(Expr, usize),
     /// Put a value somewhere.
-    Set(Target, Expr),
+    Set(AssignTarget, Expr),
     /// Call a macro as part of this run.
     Call(RoutineId, Vec<Option<Expr>>),
     /// Write a line to the log.

@@ -6,7 +6,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::code::{Expr, Function, Op, Target, WorldQuery};
+use lantern_model::code::{AssignTarget, Expr, Function, Op, WorldQuery};
 use lantern_model::{
     Broker, CommandKind, DeviceId, DeviceKind, Global, KeyCombination, KeyKind, KeySpec, Rule,
     RuleSet, Secret, SourceLocation, TriggerKind, Value,
@@ -131,9 +131,8 @@ pub fn given_values(rules: &RuleSet, file: usize) -> Vec<String> {
 /// Top-level values that some step changes, so that what they hold is not known before.
 fn assigned(rules: &RuleSet) -> BTreeSet<usize> {
     let target = |op: &Op| match op {
-        Op::Set(Target::Global(index), _) | Op::Do { into: Some(Target::Global(index)), .. } => {
-            Some(*index)
-        }
+        Op::Set(AssignTarget::Global(index), _)
+        | Op::Do { into: Some(AssignTarget::Global(index)), .. } => Some(*index),
         _ => None,
     };
     rules.ops().filter_map(target).collect()

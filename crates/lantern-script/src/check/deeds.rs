@@ -1,6 +1,6 @@
 //! Steps that ask something of programs, devices or the person, lowered.
 
-use lantern_model::code::{Expr, Function, Op, Target};
+use lantern_model::code::{AssignTarget, Expr, Function, Op};
 use lantern_model::{CommandKind, Value, VolumeChange};
 
 use super::Checker;
@@ -147,7 +147,7 @@ impl Checker<'_> {
         Expr::Text(parts.iter().map(lower).collect())
     }
 
-    fn lower_into(&mut self, deed: &CommandSyntax, verb: &CommandKind) -> Option<Target> {
+    fn lower_into(&mut self, deed: &CommandSyntax, verb: &CommandKind) -> Option<AssignTarget> {
         let (fresh, name) = deed.into.as_ref()?;
         let kind = match verb {
             CommandKind::Confirm => Kind::Truth,
@@ -159,7 +159,7 @@ impl Checker<'_> {
             _ => Kind::Any,
         };
         if *fresh {
-            return Some(Target::Local(self.declare_local(name, kind)));
+            return Some(AssignTarget::Local(self.declare_local(name, kind)));
         }
         let (target, kept) = self.find_target(name)?;
         self.check_kept(name, kind, kept, name.span);

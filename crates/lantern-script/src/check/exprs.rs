@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::code::{ComboExpr, Expr, Function, KeyTerm, Operator, Target, WorldQuery};
+use lantern_model::code::{AssignTarget, ComboExpr, Expr, Function, KeyTerm, Operator, WorldQuery};
 use lantern_model::{KeyCombination, Value};
 
 use super::Checker;
@@ -105,8 +105,8 @@ impl Checker<'_> {
             return (nothing(), Kind::Any);
         };
         let mut value = match found.target {
-            Target::Local(slot) => Expr::Local(slot),
-            Target::Global(index) => Expr::Global(index),
+            AssignTarget::Local(slot) => Expr::Local(slot),
+            AssignTarget::Global(index) => Expr::Global(index),
         };
         let mut kind = found.kind;
         for part in found.parts.split('.').filter(|part| !part.is_empty()) {

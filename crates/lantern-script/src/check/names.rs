@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::code::{Target, WorldQuery};
+use lantern_model::code::{AssignTarget, WorldQuery};
 use lantern_model::{DeviceId, LayerId, RoutineId};
 
 use super::Checker;
@@ -144,7 +144,7 @@ impl Names {
 
 /// Where a value is kept, what kind it is, and what of its name is left: parts of a record.
 pub(super) struct FoundValue<'n> {
-    pub(super) target: Target,
+    pub(super) target: AssignTarget,
     pub(super) kind: Kind,
     pub(super) parts: &'n str,
 }
@@ -253,7 +253,11 @@ impl Checker<'_> {
         let (first, parts) = word.split_once('.').unwrap_or((word, ""));
         if let Some(local) = self.names.locals.iter_mut().rev().find(|local| local.name == first) {
             local.used = true;
-            return Some(FoundValue { target: Target::Local(local.slot), kind: local.kind, parts });
+            return Some(FoundValue {
+                target: AssignTarget::Local(local.slot),
+                kind: local.kind,
+                parts,
+            });
         }
         // The longest name that is known: `room.reading` before `room`.
         let ends = std::iter::once(word.len()).chain(word.rmatch_indices('.').map(|(at, _)| at));
@@ -261,7 +265,7 @@ impl Checker<'_> {
             if let Some(entry) = self.names.get_mut(Sort::Value, &word[..end]) {
                 entry.used = true;
                 let parts = word[end..].trim_start_matches('.');
-                let target = Target::Global(entry.index);
+                let target = AssignTarget::Global(entry.index);
                 return Some(FoundValue { target, kind: entry.kind, parts });
             }
         }
@@ -307,14 +311,14 @@ impl Checker<'_> {
     }
 
     /// What is set must be there; being set is not being used.
-    pub(super) fn find_target(&mut self, name: &Name) -> Option<(Target, Kind)> {
+    pub(super) fn find_target(&mut self, name: &Name) -> Option<(AssignTarget, Kind)> {
         let local = self.names.locals.iter().rposition(|local| local.name == name.text);
         if let Some(local) = local {
             let local = &self.names.locals[local];
-            return Some((Target::Local(local.slot), local.kind));
+            return Some((AssignTarget::Local(local.slot), local.kind));
         }
         if let Some(global) = self.names.get(Sort::Value, &name.text) {
-            return Some((Target::Global(global.index), global.kind));
+            return Some((AssignTarget::Global(global.index), global.kind));
         }
         if !self.broken.contains(&name.text) {
             self.say_no_value(&name.text, name.span);

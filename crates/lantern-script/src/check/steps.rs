@@ -1,6 +1,6 @@
 //! Steps, lowered to operations.
 
-use lantern_model::code::{Expr, HintAt, MoveTarget, Op, StopTarget, Target};
+use lantern_model::code::{AssignTarget, Expr, HintAt, MoveTarget, Op, StopTarget};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -99,7 +99,7 @@ impl Checker<'_> {
             },
             StepKind::Let(name, value) => {
                 let (expr, kind) = self.lower_expr(value);
-                Op::Set(Target::Local(self.declare_local(name, kind)), expr)
+                Op::Set(AssignTarget::Local(self.declare_local(name, kind)), expr)
             }
             StepKind::Set(name, value) => match self.lower_set(name, value) {
                 Some(set) => set,
