@@ -3,7 +3,7 @@
 use std::cell::Cell;
 use std::time::Duration;
 
-use lantern_model::code::{ComboExpr, Expr, Function, KeyTerm, Operator, WorldQuery};
+use lantern_model::code::{Expr, Function, KeyCombinationExpr, KeyTerm, Operator, WorldQuery};
 use lantern_model::{Key, KeyCombination, KeySpec, ModifierKey, Time, Value};
 
 use crate::engine::Engine;
@@ -125,7 +125,7 @@ impl EvalScope<'_> {
         })
     }
 
-    pub(crate) fn combo(&self, combo: &ComboExpr) -> Evaluated<KeyCombination> {
+    pub(crate) fn combo(&self, combo: &KeyCombinationExpr) -> Evaluated<KeyCombination> {
         let mut keys: Vec<KeySpec> = Vec::with_capacity(combo.0.len());
         for term in &combo.0 {
             match term {

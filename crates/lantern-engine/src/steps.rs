@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use lantern_model::code::{AssignTarget, ComboExpr, Expr, HintAt, Op, StopTarget};
+use lantern_model::code::{AssignTarget, Expr, HintPlaceExpr, KeyCombinationExpr, Op, StopTarget};
 use lantern_model::{
     Command, CommandKind, EffectKind, Hint, HintContent, HintPlace, InputAction, Key,
     KeyCombination, KeySpec, RoutineId, RunId, Time, Value,
@@ -235,7 +235,12 @@ impl Engine {
     }
 
     /// The keys of the board for a combination.
-    fn board_keys(&self, now: Time, id: RunId, combo: &ComboExpr) -> Result<Vec<Key>, String> {
+    fn board_keys(
+        &self,
+        now: Time,
+        id: RunId,
+        combo: &KeyCombinationExpr,
+    ) -> Result<Vec<Key>, String> {
         let combo = self.ask(now, id, |scope| scope.combo(combo))?;
         self.press_order(&combo)
     }
@@ -274,7 +279,7 @@ impl Engine {
         &mut self,
         now: Time,
         id: RunId,
-        combos: &[ComboExpr],
+        combos: &[KeyCombinationExpr],
         times: Option<&Expr>,
         pace: Option<&Expr>,
     ) -> Done {
@@ -370,7 +375,7 @@ impl Engine {
         &mut self,
         now: Time,
         id: RunId,
-        combo: &ComboExpr,
+        combo: &KeyCombinationExpr,
         owner: impl Fn(RunId, usize) -> Owner,
     ) -> Result<(Flow, Option<Vec<Key>>), String> {
         let keys = self.board_keys(now, id, combo)?;
@@ -383,7 +388,7 @@ impl Engine {
         Ok((self.await_acts(now, id, acts), Some(keys)))
     }
 
-    fn do_release(&mut self, now: Time, id: RunId, combo: &ComboExpr) -> Done {
+    fn do_release(&mut self, now: Time, id: RunId, combo: &KeyCombinationExpr) -> Done {
         let keys = self.board_keys(now, id, combo)?;
         if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
@@ -394,7 +399,7 @@ impl Engine {
         Ok(self.await_acts(now, id, acts))
     }
 
-    fn do_toggle(&mut self, now: Time, id: RunId, combo: &ComboExpr) -> Done {
+    fn do_toggle(&mut self, now: Time, id: RunId, combo: &KeyCombinationExpr) -> Done {
         let keys = self.board_keys(now, id, combo)?;
         if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
@@ -463,15 +468,15 @@ impl Engine {
         now: Time,
         id: RunId,
         text: &Expr,
-        at: &HintAt,
+        at: &HintPlaceExpr,
         span: Option<&Expr>,
     ) -> Done {
         let text = self.ask(now, id, |scope| scope.shown(text))?;
         let span = self.ask(now, id, |scope| scope.optional_duration(span))?.unwrap_or(HINT);
         let place = match at {
-            HintAt::Pointer => HintPlace::Pointer,
-            HintAt::Corner(corner) => HintPlace::Corner(*corner),
-            HintAt::Point(x, y) => {
+            HintPlaceExpr::Pointer => HintPlace::Pointer,
+            HintPlaceExpr::Corner(corner) => HintPlace::Corner(*corner),
+            HintPlaceExpr::Point(x, y) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;
                 HintPlace::At(x, y)
             }

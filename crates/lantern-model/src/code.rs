@@ -17,7 +17,7 @@ pub enum Expr {
     /// Texts and values joined.
     Text(Vec<Expr>),
     /// Keys down together, some of them values.
-    KeyCombination(ComboExpr),
+    KeyCombination(KeyCombinationExpr),
     /// Several values.
     List(Vec<Expr>),
     /// `not x`
@@ -27,7 +27,7 @@ pub enum Expr {
     /// An operator between two values.
     Binary(Operator, Box<Expr>, Box<Expr>),
     /// Whether the person's fingers hold all of these.
-    IsDown(Vec<ComboExpr>),
+    IsDown(Vec<KeyCombinationExpr>),
     /// Something about the world as it is known now.
     WorldQuery(WorldQuery),
     /// A field of a record.
@@ -155,7 +155,7 @@ impl Function {
 impl Expr {
     /// Whether it asks for something that is `wanted`.
     pub fn asks(&self, wanted: &dyn Fn(&WorldQuery) -> bool) -> bool {
-        let combo = |combo: &ComboExpr| combo.exprs().any(|expr| expr.asks(wanted));
+        let combo = |combo: &KeyCombinationExpr| combo.exprs().any(|expr| expr.asks(wanted));
         match self {
             Expr::WorldQuery(asked) => wanted(asked),
             Expr::IsDown(combos) => wanted(&WorldQuery::Fingers) || combos.iter().any(combo),
@@ -241,9 +241,9 @@ impl Operator {
 
 /// Keys down together, as written: each a key or a value in parentheses.
 #[derive(Debug, Clone, PartialEq)]
-pub struct ComboExpr(pub Vec<KeyTerm>);
+pub struct KeyCombinationExpr(pub Vec<KeyTerm>);
 
-impl ComboExpr {
+impl KeyCombinationExpr {
     fn exprs(&self) -> impl Iterator<Item = &Expr> {
         self.0.iter().filter_map(|term| match term {
             KeyTerm::Value(expr) => Some(expr),
@@ -280,20 +280,20 @@ pub enum Op {
     /// Press and let go each combination, the whole list `times` over, `pace` apart.
     Tap {
         /// The combinations.
-        combos: Vec<ComboExpr>,
+        combos: Vec<KeyCombinationExpr>,
         /// How often; once if missing.
         times: Option<Expr>,
         /// The time from one to the next.
         pace: Option<Expr>,
     },
     /// Press and leave down until released or the run ends.
-    Press(ComboExpr),
+    Press(KeyCombinationExpr),
     /// Give up the run's own share of a held key.
-    Release(ComboExpr),
+    Release(KeyCombinationExpr),
     /// Press if the person's toggle does not hold it, else let go.
-    Toggle(ComboExpr),
+    Toggle(KeyCombinationExpr),
     /// Begin a block that holds keys.
-    Hold(ComboExpr),
+    Hold(KeyCombinationExpr),
     /// End the innermost block, whatever it is, and let go of what it holds.
     EndBlock,
     /// Type a text.
@@ -375,7 +375,7 @@ pub enum Op {
         /// What to show.
         text: Expr,
         /// Where.
-        at: HintAt,
+        at: HintPlaceExpr,
         /// For how long; two seconds if missing.
         span: Option<Expr>,
     },
@@ -428,7 +428,7 @@ impl Op {
     pub fn exprs(&self) -> Vec<&Expr> {
         match self {
             Op::Tap { combos, times, pace } => {
-                let keys = combos.iter().flat_map(ComboExpr::exprs);
+                let keys = combos.iter().flat_map(KeyCombinationExpr::exprs);
                 keys.chain(times).chain(pace).collect()
             }
             Op::Press(combo) | Op::Release(combo) | Op::Toggle(combo) | Op::Hold(combo) => {
@@ -443,8 +443,8 @@ impl Op {
             Op::Call(_, arguments) => arguments.iter().flatten().collect(),
             Op::Hint { text, at, span } => {
                 let point = match at {
-                    HintAt::Point(x, y) => vec![x, y],
-                    HintAt::Pointer | HintAt::Corner(_) => Vec::new(),
+                    HintPlaceExpr::Point(x, y) => vec![x, y],
+                    HintPlaceExpr::Pointer | HintPlaceExpr::Corner(_) => Vec::new(),
                 };
                 std::iter::once(text).chain(point).chain(span).collect()
             }
@@ -469,7 +469,7 @@ impl Op {
 
 /// Where a hint appears, before its numbers are known.
 #[derive(Debug, Clone, PartialEq)]
-pub enum HintAt {
+pub enum HintPlaceExpr {
     /// Beside the pointer.
     Pointer,
     /// In a corner of the screen.

@@ -1,6 +1,6 @@
 //! Combinations of keys, lowered.
 
-use lantern_model::code::{ComboExpr, Expr, KeyTerm};
+use lantern_model::code::{Expr, KeyCombinationExpr, KeyTerm};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -10,7 +10,7 @@ use crate::tree::{KeyCombinationSyntax, KeyPart};
 
 impl Checker<'_> {
     /// A combination in a step or a value.
-    pub(super) fn lower_combo(&mut self, combo: &KeyCombinationSyntax) -> ComboExpr {
+    pub(super) fn lower_combo(&mut self, combo: &KeyCombinationSyntax) -> KeyCombinationExpr {
         self.check_step_on_layout(combo);
         let mut terms = Vec::with_capacity(combo.parts.len());
         for part in &combo.parts {
@@ -34,6 +34,6 @@ impl Checker<'_> {
                 KeyPart::Unread(_) => {}
             }
         }
-        ComboExpr(terms)
+        KeyCombinationExpr(terms)
     }
 }

@@ -2,7 +2,9 @@
 
 use std::time::Duration;
 
-use lantern_model::code::{AssignTarget, ComboExpr, Expr, Function, KeyTerm, Operator, WorldQuery};
+use lantern_model::code::{
+    AssignTarget, Expr, Function, KeyCombinationExpr, KeyTerm, Operator, WorldQuery,
+};
 use lantern_model::{KeyCombination, Value};
 
 use super::Checker;
@@ -288,7 +290,7 @@ fn short_number(span: Duration) -> f64 {
     if span.subsec_nanos() == 0 { span.as_secs_f64() } else { span.as_secs_f64() * 1000.0 }
 }
 
-fn fixed_combo(combo: &ComboExpr) -> Option<Value> {
+fn fixed_combo(combo: &KeyCombinationExpr) -> Option<Value> {
     let keys = combo.0.iter().map(|term| match term {
         KeyTerm::Key(key) => Some(*key),
         KeyTerm::Value(_) => None,

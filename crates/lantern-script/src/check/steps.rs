@@ -1,6 +1,6 @@
 //! Steps, lowered to operations.
 
-use lantern_model::code::{AssignTarget, Expr, HintAt, MoveTarget, Op, StopTarget};
+use lantern_model::code::{AssignTarget, Expr, HintPlaceExpr, MoveTarget, Op, StopTarget};
 
 use super::Checker;
 use super::kinds::Kind;
@@ -63,11 +63,11 @@ impl Checker<'_> {
             StepKind::Hint { text, at, span } => Op::Hint {
                 text: self.lower_shown(text),
                 at: match at {
-                    tree::HintPlaceSyntax::Pointer => HintAt::Pointer,
-                    tree::HintPlaceSyntax::Corner(corner) => HintAt::Corner(*corner),
+                    tree::HintPlaceSyntax::Pointer => HintPlaceExpr::Pointer,
+                    tree::HintPlaceSyntax::Corner(corner) => HintPlaceExpr::Corner(*corner),
                     tree::HintPlaceSyntax::Point(x, y) => {
                         let (x, y) = self.lower_point(x, y);
-                        HintAt::Point(x, y)
+                        HintPlaceExpr::Point(x, y)
                     }
                 },
                 span: self.lower_optional(span.as_ref(), Kind::Duration, "a duration"),

@@ -5,7 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::code::{ComboExpr, Expr, KeyTerm, Op};
+use lantern_model::code::{Expr, KeyCombinationExpr, KeyTerm, Op};
 use lantern_model::{
     CommandKind, DeviceId, KeyCombination, KeySpec, RoutineId, TriggerKind, Value, topic_fits,
 };
@@ -160,7 +160,7 @@ fn is_heard(sent: &Sent, cause: &TriggerKind) -> bool {
     }
 }
 
-fn fixed(combo: &ComboExpr) -> Option<KeyCombination> {
+fn fixed(combo: &KeyCombinationExpr) -> Option<KeyCombination> {
     let keys = combo.0.iter().map(|term| match term {
         KeyTerm::Key(key) => Some(*key),
         KeyTerm::Value(_) => None,

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::code::{ComboExpr, Op};
+use lantern_model::code::{KeyCombinationExpr, Op};
 use lantern_model::{Routine, RoutineId};
 
 use super::Checker;
@@ -30,7 +30,7 @@ impl Checker<'_> {
     }
 
     /// Whether the end is reached from an operation without releasing the keys.
-    fn reaches_end(&self, routine: &Routine, from: usize, combo: &ComboExpr) -> bool {
+    fn reaches_end(&self, routine: &Routine, from: usize, combo: &KeyCombinationExpr) -> bool {
         let releases = |op: &Op| matches!(op, Op::Release(other) if other == combo);
         let mut open = vec![from];
         let mut seen = BTreeSet::new();
