@@ -68,7 +68,7 @@ mod tests {
         let mut caps = std::collections::BTreeMap::new();
         let dot = Key::named("period").or(Key::named("dot")).expect("it is in the table");
         caps.insert(dot, [Some('v'), Some('V'), None, None]);
-        let other = Layout { groups: vec![lantern_model::Group::new(caps)], ..layout };
+        let other = Layout { groups: vec![lantern_model::LayoutGroup::new(caps)], ..layout };
         assert_eq!(Paste::Clipboard.keys(&other).last(), Some(&dot));
     }
 }

@@ -8,7 +8,7 @@ use crate::{Key, KeyCombination, KeySpec, Modifier, ModifierKey};
 /// What must be held for a key to give a character.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[repr(u8)]
-pub enum Level {
+pub enum ShiftLevel {
     /// Nothing.
     Plain = 0,
     /// Shift.
@@ -19,44 +19,45 @@ pub enum Level {
     ShiftThird = 3,
 }
 
-impl Level {
+impl ShiftLevel {
     /// Every level, cheapest to type first.
-    pub const ALL: [Level; 4] = [Level::Plain, Level::Shift, Level::Third, Level::ShiftThird];
+    pub const ALL: [ShiftLevel; 4] =
+        [ShiftLevel::Plain, ShiftLevel::Shift, ShiftLevel::Third, ShiftLevel::ShiftThird];
 
     /// The level that needs these.
-    pub const fn from_modifiers(shift: bool, third: bool) -> Level {
+    pub const fn from_modifiers(shift: bool, third: bool) -> ShiftLevel {
         match (shift, third) {
-            (false, false) => Level::Plain,
-            (true, false) => Level::Shift,
-            (false, true) => Level::Third,
-            (true, true) => Level::ShiftThird,
+            (false, false) => ShiftLevel::Plain,
+            (true, false) => ShiftLevel::Shift,
+            (false, true) => ShiftLevel::Third,
+            (true, true) => ShiftLevel::ShiftThird,
         }
     }
 
     /// The modifier keys it takes.
     pub const fn modifier_keys(self) -> &'static [ModifierKey] {
         match self {
-            Level::Plain => &[],
-            Level::Shift => &[ModifierKey::LeftShift],
-            Level::Third => &[ModifierKey::AltGr],
-            Level::ShiftThird => &[ModifierKey::LeftShift, ModifierKey::AltGr],
+            ShiftLevel::Plain => &[],
+            ShiftLevel::Shift => &[ModifierKey::LeftShift],
+            ShiftLevel::Third => &[ModifierKey::AltGr],
+            ShiftLevel::ShiftThird => &[ModifierKey::LeftShift, ModifierKey::AltGr],
         }
     }
 }
 
 /// One group of a layout, such as the Latin one of a Latin and Cyrillic pair.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Group {
+pub struct LayoutGroup {
     caps: BTreeMap<Key, [Option<char>; 4]>,
-    spelling: BTreeMap<char, (Level, Key)>,
+    spelling: BTreeMap<char, (ShiftLevel, Key)>,
 }
 
-impl Group {
+impl LayoutGroup {
     /// A group from what each key gives at each level.
-    pub fn new(caps: BTreeMap<Key, [Option<char>; 4]>) -> Group {
-        let mut spelling: BTreeMap<char, (Level, Key)> = BTreeMap::new();
+    pub fn new(caps: BTreeMap<Key, [Option<char>; 4]>) -> LayoutGroup {
+        let mut spelling: BTreeMap<char, (ShiftLevel, Key)> = BTreeMap::new();
         for (key, levels) in &caps {
-            for (level, character) in Level::ALL.into_iter().zip(levels) {
+            for (level, character) in ShiftLevel::ALL.into_iter().zip(levels) {
                 let Some(character) = character else { continue };
                 let candidate = (level, *key);
                 spelling
@@ -65,18 +66,18 @@ impl Group {
                     .or_insert(candidate);
             }
         }
-        Group { caps, spelling }
+        LayoutGroup { caps, spelling }
     }
 
     /// The character `key` gives at `level`.
-    pub fn character(&self, key: Key, level: Level) -> Option<char> {
+    pub fn character(&self, key: Key, level: ShiftLevel) -> Option<char> {
         self.caps.get(&key)?[level as usize]
     }
 
     /// The key and level that give `character`, the cheapest if several do; the end of a line, a tab, a
     /// backspace and an escape are keys of every board.
-    pub fn key_for(&self, character: char) -> Option<(Key, Level)> {
-        let everywhere = key_of_control(character).map(|key| (key, Level::Plain));
+    pub fn key_for(&self, character: char) -> Option<(Key, ShiftLevel)> {
+        let everywhere = key_of_control(character).map(|key| (key, ShiftLevel::Plain));
         everywhere.or_else(|| self.spelling.get(&character).map(|(level, key)| (*key, *level)))
     }
 
@@ -98,16 +99,16 @@ fn key_of_control(character: char) -> Option<Key> {
 
 /// How a held key repeats.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Repeat {
+pub struct KeyRepeat {
     /// From the press to the first repeat.
     pub delay: Duration,
     /// From one repeat to the next.
     pub interval: Duration,
 }
 
-impl Default for Repeat {
+impl Default for KeyRepeat {
     fn default() -> Self {
-        Repeat { delay: Duration::from_millis(500), interval: Duration::from_millis(40) }
+        KeyRepeat { delay: Duration::from_millis(500), interval: Duration::from_millis(40) }
     }
 }
 
@@ -115,13 +116,13 @@ impl Default for Repeat {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Layout {
     /// The groups, at least one.
-    pub groups: Vec<Group>,
+    pub groups: Vec<LayoutGroup>,
     /// The index of the group in force.
     pub active: usize,
     /// Whether the right alt key is a third-level key rather than an alt key.
     pub alt_gr_is_level3: bool,
     /// How a held key repeats.
-    pub repeat: Repeat,
+    pub repeat: KeyRepeat,
     /// The highest Linux input event code the board can send; X boards end at 247.
     pub last_kernel_code: u16,
 }
@@ -130,16 +131,16 @@ impl Layout {
     /// A plain US board, with alt-gr as a second alt key.
     pub fn us() -> Layout {
         Layout {
-            groups: vec![Group::new(us_caps())],
+            groups: vec![LayoutGroup::new(us_caps())],
             active: 0,
             alt_gr_is_level3: false,
-            repeat: Repeat::default(),
+            repeat: KeyRepeat::default(),
             last_kernel_code: 0x2ff,
         }
     }
 
     /// The group in force.
-    pub fn group(&self) -> &Group {
+    pub fn group(&self) -> &LayoutGroup {
         &self.groups[self.active.min(self.groups.len() - 1)]
     }
 

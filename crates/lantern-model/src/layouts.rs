@@ -5,7 +5,7 @@
 //! common form) as boards are sold with them.
 
 use crate::layout::{Caps, us_caps};
-use crate::{Group, Key, Layout};
+use crate::{Key, Layout, LayoutGroup};
 
 /// A row of keys by their places on a US board, with the characters they give in that order:
 /// plain, with shift and with AltGr; a blank for none.
@@ -76,7 +76,7 @@ impl Layout {
                 }
             }
         }
-        let groups = vec![Group::new(caps)];
+        let groups = vec![LayoutGroup::new(caps)];
         Some(Layout { groups, alt_gr_is_level3: true, ..Layout::us() })
     }
 }

@@ -37,7 +37,7 @@ pub use effect::{
 };
 pub use event::{App, Event, Rect, Refusal};
 pub use key::{Key, KeyKind, KeySetError};
-pub use layout::{Group, Layout, Level, Repeat};
+pub use layout::{KeyRepeat, Layout, LayoutGroup, ShiftLevel};
 pub use listening::{ActivePhrase, ListenMode, Listening, MicrophoneState};
 pub use modifiers::{HeldModifiers, Modifier, ModifierKey, ModifierSet};
 pub use rules::{

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant, SystemTime};
 
 use evdev::{AbsoluteAxisCode, Device, EventType, RelativeAxisCode};
-use lantern_model::{Key, KeyKind, Layout, Level};
+use lantern_model::{Key, KeyKind, Layout, ShiftLevel};
 
 use crate::waiting::pause;
 
@@ -187,7 +187,7 @@ impl Console {
         let typed = match key.name() {
             "enter" => Some('\n'),
             "tab" => Some('\t'),
-            _ => self.layout.group().character(key, Level::from_modifiers(shift, false)),
+            _ => self.layout.group().character(key, ShiftLevel::from_modifiers(shift, false)),
         };
         if let (Some(letter), true) = (typed, others.is_empty()) {
             let letter = if self.caps { turned(letter) } else { letter };

@@ -6,9 +6,9 @@ use std::{env, fs};
 
 use kbvm::lookup::LookupTable;
 use kbvm::xkb::Context;
-use kbvm::xkb::rmlvo::Group as Named;
+use kbvm::xkb::rmlvo::LayoutGroup as Named;
 use kbvm::{GroupIndex, Keycode, ModifierMask};
-use lantern_model::{Group, Key, KeyKind, Layout, Level, ModifierKey, Repeat};
+use lantern_model::{Key, KeyKind, KeyRepeat, Layout, LayoutGroup, ModifierKey, ShiftLevel};
 
 use crate::keysyms::keysym_character;
 
@@ -79,7 +79,7 @@ fn compiled(setup: &Setup) -> Layout {
     let count = groups.len().max(1);
     let groups = (0..count).map(|group| group_of(&table, group, alt_gr_is_level3)).collect();
     let last_kernel_code = 0x2ff;
-    Layout { groups, active: 0, alt_gr_is_level3, repeat: Repeat::default(), last_kernel_code }
+    Layout { groups, active: 0, alt_gr_is_level3, repeat: KeyRepeat::default(), last_kernel_code }
 }
 
 const NONE: ModifierMask = ModifierMask::NONE;
@@ -98,15 +98,15 @@ fn symbol(table: &LookupTable, group: usize, code: Keycode, held: ModifierMask) 
     (!unused).then_some(symbol)
 }
 
-fn group_of(table: &LookupTable, group: usize, third: bool) -> Group {
+fn group_of(table: &LookupTable, group: usize, third: bool) -> LayoutGroup {
     let mut caps = BTreeMap::new();
     for key in Key::all().filter(|key| key.kind() != KeyKind::Pad) {
         let Some(code) = keycode_of(key) else { continue };
         let mut levels = [None; 4];
-        for level in Level::ALL {
+        for level in ShiftLevel::ALL {
             let (with_shift, with_third) = (
-                matches!(level, Level::Shift | Level::ShiftThird),
-                matches!(level, Level::Third | Level::ShiftThird),
+                matches!(level, ShiftLevel::Shift | ShiftLevel::ShiftThird),
+                matches!(level, ShiftLevel::Third | ShiftLevel::ShiftThird),
             );
             if with_third && !third {
                 continue;
@@ -126,14 +126,14 @@ fn group_of(table: &LookupTable, group: usize, third: bool) -> Group {
             caps.insert(key, levels);
         }
     }
-    Group::new(caps)
+    LayoutGroup::new(caps)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn group(layout: &str, variant: &str, index: usize) -> Group {
+    fn group(layout: &str, variant: &str, index: usize) -> LayoutGroup {
         let setup = Setup {
             layout: Some(layout.to_owned()),
             variant: Some(variant.to_owned()),
@@ -142,23 +142,23 @@ mod tests {
         compiled(&setup).groups.swap_remove(index)
     }
 
-    fn spelled(group: &Group, letter: char) -> Option<(&'static str, Level)> {
+    fn spelled(group: &LayoutGroup, letter: char) -> Option<(&'static str, ShiftLevel)> {
         group.key_for(letter).map(|(key, level)| (key.name(), level))
     }
 
     #[test]
     fn layouts_of_the_system_say_which_key_types_what() {
         let us = group("us", "", 0);
-        assert_eq!(spelled(&us, 'A'), Some(("a", Level::Shift)));
-        assert_eq!(spelled(&us, '?'), Some(("slash", Level::Shift)));
+        assert_eq!(spelled(&us, 'A'), Some(("a", ShiftLevel::Shift)));
+        assert_eq!(spelled(&us, '?'), Some(("slash", ShiftLevel::Shift)));
         assert_eq!(spelled(&us, 'ß'), None);
         let de = group("de", "", 0);
-        assert_eq!(spelled(&de, 'z'), Some(("y", Level::Plain)));
-        assert_eq!(spelled(&de, '@'), Some(("q", Level::Third)));
-        assert_eq!(spelled(&de, 'ß'), Some(("minus", Level::Plain)));
+        assert_eq!(spelled(&de, 'z'), Some(("y", ShiftLevel::Plain)));
+        assert_eq!(spelled(&de, '@'), Some(("q", ShiftLevel::Third)));
+        assert_eq!(spelled(&de, 'ß'), Some(("minus", ShiftLevel::Plain)));
         let russian = group("us,ru", ",", 1);
-        assert_eq!(spelled(&russian, 'ф'), Some(("a", Level::Plain)));
+        assert_eq!(spelled(&russian, 'ф'), Some(("a", ShiftLevel::Plain)));
         let fr = group("fr", "bepo", 0);
-        assert_eq!(spelled(&fr, 'é'), Some(("w", Level::Plain)));
+        assert_eq!(spelled(&fr, 'é'), Some(("w", ShiftLevel::Plain)));
     }
 }

@@ -1,10 +1,10 @@
 //! Putting input in: presses and releases through XTEST, the person's modifiers out of the way for
 //! a step and put back after it, every press marked in the list of held keys before it is sent.
 
-use lantern_model::{InputAction, InputBatch, Key, Level, ModifierKey, Time};
+use lantern_model::{InputAction, InputBatch, Key, ModifierKey, ShiftLevel, Time};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::Connection;
-use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
+use x11rb::protocol::xkb::{ConnectionExt as _, ID, LayoutGroup};
 use x11rb::protocol::xproto::{self, ConnectionExt as _};
 use x11rb::protocol::xtest::ConnectionExt as _;
 
@@ -304,7 +304,7 @@ impl X11Desk {
         if caps {
             self.set_locks(LOCK, 0)?;
         }
-        let mut level = Level::Plain;
+        let mut level = ShiftLevel::Plain;
         for character in text.chars() {
             let Some((code, wanted)) = self.spell(character) else {
                 continue;
@@ -322,7 +322,7 @@ impl X11Desk {
                 self.grabs.resume(&self.link, detail)?;
             }
         }
-        self.change_level(level, Level::Plain)?;
+        self.change_level(level, ShiftLevel::Plain)?;
         if caps {
             self.set_locks(LOCK, LOCK)?;
         }
@@ -335,14 +335,14 @@ impl X11Desk {
         let (mask, on) = (xproto::ModMask::from(mask), xproto::ModMask::from(mask & on));
         let keyboard = ID::USE_CORE_KBD.into();
         let conn = &self.link.conn;
-        conn.xkb_latch_lock_state(keyboard, mask, on, false, Group::M1, none, false, 0)?;
+        conn.xkb_latch_lock_state(keyboard, mask, on, false, LayoutGroup::M1, none, false, 0)?;
         Ok(())
     }
 
     /// Changes what is held from one level to another.
-    fn change_level(&mut self, from: Level, to: Level) -> Result<(), DeskError> {
-        let shift = |level| matches!(level, Level::Shift | Level::ShiftThird);
-        let third = |level| matches!(level, Level::Third | Level::ShiftThird);
+    fn change_level(&mut self, from: ShiftLevel, to: ShiftLevel) -> Result<(), DeskError> {
+        let shift = |level| matches!(level, ShiftLevel::Shift | ShiftLevel::ShiftThird);
+        let third = |level| matches!(level, ShiftLevel::Third | ShiftLevel::ShiftThird);
         if shift(from) != shift(to)
             && let Some(code) = keycode_of(lantern_model::ModifierKey::LeftShift.key())
         {
@@ -357,7 +357,7 @@ impl X11Desk {
     }
 
     /// The keycode and level that give a character now.
-    pub(super) fn spell(&self, character: char) -> Option<(u8, Level)> {
+    pub(super) fn spell(&self, character: char) -> Option<(u8, ShiftLevel)> {
         if let Some((key, level)) = self.keymap.layout.group().key_for(character) {
             return keycode_of(key).map(|code| (code, level));
         }

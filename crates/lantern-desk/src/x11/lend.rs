@@ -10,7 +10,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
 
-use lantern_model::{EffectId, Event, InputAction, InputBatch, Level, Time};
+use lantern_model::{EffectId, Event, InputAction, InputBatch, ShiftLevel, Time};
 use x11rb::protocol::xkb::{self, ConnectionExt as _, KeySymMap, MapPart, SetMapAux};
 use x11rb::protocol::xproto::{self, ClientMessageEvent, ConnectionExt as _, Window};
 
@@ -30,7 +30,8 @@ const BLIND_READING: Duration = Duration::from_millis(400);
 const LENT_FOR: Duration = Duration::from_secs(2);
 
 /// A lent keycode stands for so many characters: one alone, one with shift, and so on.
-const LEVELS: [Level; 4] = [Level::Plain, Level::Shift, Level::Third, Level::ShiftThird];
+const LEVELS: [ShiftLevel; 4] =
+    [ShiftLevel::Plain, ShiftLevel::Shift, ShiftLevel::Third, ShiftLevel::ShiftThird];
 /// The type of a key with two levels is the second of the four that every map has (XKB protocol).
 const TWO_LEVELS: u8 = 1;
 

@@ -219,7 +219,7 @@ fn a_new_layout_arms_the_key_that_gives_the_character_there() {
         (key("a"), [Some('q'), Some('Q'), None, None]),
         (key("2"), [Some('é'), Some('2'), None, None]),
     ];
-    french.groups = vec![lantern_model::Group::new(caps.into_iter().collect())];
+    french.groups = vec![lantern_model::LayoutGroup::new(caps.into_iter().collect())];
     theatre.happen(Event::Layout(french));
     assert_snapshot!(theatre.script(), @"     0 arm a q 2 shift+ctrl+alt+escape");
     assert!(theatre.reasons()[0].contains("'é'"), "{:?}", theatre.reasons());

@@ -3,7 +3,7 @@
 use std::fmt::Write;
 use std::time::Duration;
 
-use lantern_model::{Key, KeyKind, Layout, Level};
+use lantern_model::{Key, KeyKind, Layout, ShiftLevel};
 use lantern_stage::{Received, pass_time};
 use serde_json::Value;
 
@@ -84,7 +84,9 @@ fn write_into(text: &mut String, got: &Received) {
         "enter" => text.push('\n'),
         "backspace" => drop(text.pop()),
         _ => text.extend(
-            Layout::us().group().character(key, Level::from_modifiers(got.state & 1 != 0, false)),
+            Layout::us()
+                .group()
+                .character(key, ShiftLevel::from_modifiers(got.state & 1 != 0, false)),
         ),
     }
 }
