@@ -11,7 +11,7 @@ use std::cell::RefCell;
 use std::io;
 use std::path::Path;
 
-use lantern_model::{Allowed, Described, Shape};
+use lantern_model::{ShapeTolerance, ShapeDescription, Shape};
 use lantern_sense::ShapeBook;
 
 thread_local! {
@@ -39,12 +39,12 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
         let spots = drawings.iter().flatten().flatten();
         assert!(spots.into_iter().all(|(x, y)| x.is_finite() && y.is_finite()));
         drawings.truncate(3);
-        let described = Described::Drawn(name.to_owned());
+        let described = ShapeDescription::Drawn(name.to_owned());
         let shape = Shape {
             name: "s".to_owned(),
             described,
             drawings: drawings.clone(),
-            allowed: Allowed::default(),
+            allowed: ShapeTolerance::default(),
         };
         let book = ShapeBook::new(&[shape]);
         for drawing in &drawings {

@@ -43,7 +43,7 @@ pub use modifiers::{HeldModifiers, Modifier, ModifierKey, ModifierSet};
 pub use rules::{
     Global, Parameter, ReentryPolicy, Routine, RoutineId, Rule, RuleSet, Settings, SourceLocation,
 };
-pub use shape::{Allowed, Described, Point, Shape, StrokePath};
+pub use shape::{Point, Shape, ShapeDescription, ShapeTolerance, StrokePath};
 pub use time::Time;
 pub use trigger::{ContextFilter, LayerId, LineTest, PressKind, Remap, Trigger, TriggerKind};
 pub use value::Value;

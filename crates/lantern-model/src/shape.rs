@@ -12,31 +12,31 @@ pub struct Shape {
     /// Its name.
     pub name: String,
     /// How the file describes it.
-    pub description: Described,
+    pub description: ShapeDescription,
     /// Drawings of it, each of one or more strokes.
     pub drawings: Vec<Vec<StrokePath>>,
     /// What else is taken for it.
-    pub tolerance: Allowed,
+    pub tolerance: ShapeTolerance,
 }
 
 /// How a shape is described.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Described {
+pub enum ShapeDescription {
     /// In words: directions and turns, one after another.
     Path(Vec<String>),
     /// By examples in a file, drawn by a person.
     Drawn(String),
 }
 
-impl Default for Described {
+impl Default for ShapeDescription {
     fn default() -> Self {
-        Described::Path(Vec::new())
+        ShapeDescription::Path(Vec::new())
     }
 }
 
 /// What a shape allows beside being drawn as it was shown.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Allowed {
+pub struct ShapeTolerance {
     /// Its strokes may be drawn backwards and in another order.
     pub any_direction: bool,
     /// It may be seen in a mirror that swaps left and right.
@@ -45,8 +45,8 @@ pub struct Allowed {
     pub max_rotation: f32,
 }
 
-impl Default for Allowed {
+impl Default for ShapeTolerance {
     fn default() -> Self {
-        Allowed { any_direction: false, mirrored: false, max_rotation: 15.0 }
+        ShapeTolerance { any_direction: false, mirrored: false, max_rotation: 15.0 }
     }
 }

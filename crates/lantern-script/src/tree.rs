@@ -78,7 +78,7 @@ pub struct ShapeSyntax {
     /// The path or file.
     pub how: Quoted,
     /// What else is taken for it.
-    pub allowed: lantern_model::Allowed,
+    pub allowed: lantern_model::ShapeTolerance,
 }
 
 /// `use "file" as NAME with NAME = EXPR, ...`

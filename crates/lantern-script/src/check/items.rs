@@ -1,6 +1,6 @@
 //! Top-level parts other than rules, macros and devices: words, shapes, remaps.
 
-use lantern_model::{Allowed, Described, Remap, Shape};
+use lantern_model::{Remap, Shape, ShapeDescription, ShapeTolerance};
 use lantern_sense::{PATH_WORDS, Phrase, examples_of, strokes_of_words};
 
 use super::Checker;
@@ -34,8 +34,8 @@ const MOST_EXAMPLES: usize = 20_000;
 fn shape_of_path(name: String, mut words: Vec<String>) -> Shape {
     words.truncate(LONGEST_PATH);
     let drawings = strokes_of_words(words.iter().map(String::as_str));
-    let described = Described::Path(words);
-    Shape { name, description: described, drawings, tolerance: Allowed::default() }
+    let described = ShapeDescription::Path(words);
+    Shape { name, description: described, drawings, tolerance: ShapeTolerance::default() }
 }
 
 impl Checker<'_> {
@@ -142,8 +142,8 @@ impl Checker<'_> {
             Vec::new()
         });
         self.set.files.push(path.clone());
-        let described = Described::Drawn(path);
-        Shape { name, description: described, drawings, tolerance: Allowed::default() }
+        let described = ShapeDescription::Drawn(path);
+        Shape { name, description: described, drawings, tolerance: ShapeTolerance::default() }
     }
 
     pub(super) fn lower_remap(&mut self, remap: &tree::RemapSyntax, around: &[&Clause]) {

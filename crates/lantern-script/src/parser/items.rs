@@ -1,6 +1,6 @@
 //! Top-level parts of a file.
 
-use lantern_model::{Allowed, Value};
+use lantern_model::{ShapeTolerance, Value};
 
 use super::{Parsed, Parser, Said};
 use crate::codes::Code;
@@ -281,7 +281,7 @@ impl Parser<'_> {
             return self.fail_unknown("`path` or `drawn`", &["path", "drawn"]);
         }
         let how = self.parse_plain_text(if drawn { "a file's name" } else { "directions" })?;
-        let mut allowed = Allowed::default();
+        let mut allowed = ShapeTolerance::default();
         while !self.at_end_of_statement() {
             self.parse_allowed(&mut allowed)?;
         }
@@ -289,7 +289,7 @@ impl Parser<'_> {
     }
 
     /// One thing that a shape allows.
-    fn parse_allowed(&mut self, allowed: &mut Allowed) -> Parsed<()> {
+    fn parse_allowed(&mut self, allowed: &mut ShapeTolerance) -> Parsed<()> {
         if self.take_word("any-way") {
             allowed.any_direction = true;
         } else if self.take_word("mirrored") {

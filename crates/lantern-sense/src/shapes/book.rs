@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::f32::consts::LN_2;
 
-use lantern_model::{Allowed, Described, Shape, StrokePath};
+use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
 
 use super::evidence::{Nature, ShapeFeatures, Signs, Spread};
 use super::form::Bounds;
@@ -131,7 +131,7 @@ impl ShapeBook {
         let mut book = ShapeBook::default();
         let mut spreads: Vec<Option<Spread>> = Vec::new();
         for (number, shape) in shapes.iter().enumerate() {
-            let by_hand = matches!(shape.description, Described::Drawn(_));
+            let by_hand = matches!(shape.description, ShapeDescription::Drawn(_));
             let sights: Vec<Sight> = shape.drawings.iter().filter_map(|d| Sight::of(d)).collect();
             let bounds = Bounds::degrees(shape.tolerance.max_rotation);
             let nature = Nature::of(&sights, by_hand);
@@ -156,7 +156,7 @@ impl ShapeBook {
         book
     }
 
-    fn add_beginnings(&mut self, shape: usize, drawing: &[StrokePath], allowed: Allowed) {
+    fn add_beginnings(&mut self, shape: usize, drawing: &[StrokePath], allowed: ShapeTolerance) {
         for strokes in 1..drawing.len() {
             let Some(sight) = Sight::of(&drawing[..strokes]) else { return };
             if allowed.mirrored {
@@ -333,7 +333,7 @@ pub fn examples_of(shape: &Shape) -> usize {
 }
 
 /// The ways in which a drawing may be drawn.
-fn ways(drawing: &[StrokePath], allowed: Allowed) -> Vec<Vec<StrokePath>> {
+fn ways(drawing: &[StrokePath], allowed: ShapeTolerance) -> Vec<Vec<StrokePath>> {
     if !allowed.any_direction {
         return vec![drawing.to_vec()];
     }

@@ -1,17 +1,17 @@
 //! Shapes from the outside: what a drawing is taken for, and what it is not.
 
-use lantern_model::{Allowed, Described, Shape, StrokePath};
+use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
 use lantern_sense::{ShapeBook, Verdict, frame_of, strokes_of_words};
 use proptest::prelude::*;
 
-fn in_words(name: &str, path: &str, allowed: Allowed) -> Shape {
-    let described = Described::Path(path.split(' ').map(str::to_owned).collect());
+fn in_words(name: &str, path: &str, allowed: ShapeTolerance) -> Shape {
+    let described = ShapeDescription::Path(path.split(' ').map(str::to_owned).collect());
     let drawings = strokes_of_words(path.split(' '));
     Shape { name: name.to_owned(), description: described, drawings, tolerance: allowed }
 }
 
 fn plain(name: &str, path: &str) -> Shape {
-    in_words(name, path, Allowed::default())
+    in_words(name, path, ShapeTolerance::default())
 }
 
 /// Shapes of the bench, look-alikes among them.
@@ -109,9 +109,9 @@ fn the_other_way_round_and_the_mirror_count_only_where_a_shape_says_so() {
     let strict = [plain("hook", "down right")];
     assert_eq!(verdict(&strict, &backwards), None);
     assert_eq!(verdict(&strict, &mirrored), None);
-    let any_way = Allowed { any_direction: true, ..Allowed::default() };
+    let any_way = ShapeTolerance { any_direction: true, ..ShapeTolerance::default() };
     assert!(verdict(&[in_words("hook", "down right", any_way)], &backwards).is_some());
-    let mirror = Allowed { mirrored: true, ..Allowed::default() };
+    let mirror = ShapeTolerance { mirrored: true, ..ShapeTolerance::default() };
     assert!(verdict(&[in_words("hook", "down right", mirror)], &mirrored).is_some());
 }
 
@@ -120,7 +120,7 @@ fn a_shape_may_be_turned_as_far_as_it_says() {
     let hook = strokes_of_words("down right".split(' ')).swap_remove(0);
     let upside_down = each(&hook, |(x, y)| (-x, -y));
     assert_eq!(verdict(&[plain("hook", "down right")], &upside_down), None);
-    let turned = Allowed { max_rotation: 180.0, ..Allowed::default() };
+    let turned = ShapeTolerance { max_rotation: 180.0, ..ShapeTolerance::default() };
     assert!(verdict(&[in_words("hook", "down right", turned)], &upside_down).is_some());
 }
 
@@ -130,7 +130,7 @@ fn strokes_in_another_order_count_where_the_way_does_not_matter() {
     plus.reverse();
     let book = [plain("plus-sign", "down lift right")];
     assert_eq!(verdict(&book, &plus), None);
-    let allowed = Allowed { any_direction: true, ..Allowed::default() };
+    let allowed = ShapeTolerance { any_direction: true, ..ShapeTolerance::default() };
     assert!(verdict(&[in_words("plus-sign", "down lift right", allowed)], &plus).is_some());
 }
 
@@ -153,7 +153,7 @@ fn a_hand_that_varies_is_given_more_room_than_one_that_does_not() {
         let drawing =
             |sign: f32| vec![vec![(0.0, 0.0), (sign * off, 200.0), (150.0, 200.0 + sign * off)]];
         let drawings = vec![drawing(1.0), drawing(-1.0), drawing(0.4)];
-        let described = Described::Drawn(String::new());
+        let described = ShapeDescription::Drawn(String::new());
         Shape { name: "hook".to_owned(), description: described, drawings, ..Shape::default() }
     };
     let drawing = vec![vec![(0.0, 0.0), (40.0, 190.0), (140.0, 240.0)]];
@@ -182,8 +182,11 @@ fn examples_are_counted_as_a_book_holds_them() {
         ("up right", false, true),
         ("up lift down", true, true),
     ] {
-        let shape =
-            in_words("s", path, Allowed { any_direction: any_way, mirrored, max_rotation: 15.0 });
+        let shape = in_words(
+            "s",
+            path,
+            ShapeTolerance { any_direction: any_way, mirrored, max_rotation: 15.0 },
+        );
         let count = lantern_sense::examples_of(&shape);
         assert_eq!(ShapeBook::new(&[shape]).templates(), count, "{path}");
     }

@@ -17,7 +17,7 @@ use std::time::Instant;
 
 use fastrand::Rng;
 use hands::{Family, Hand, errand, scribble};
-use lantern_model::{Allowed, Described, Shape, StrokePath};
+use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
 use lantern_sense::{ShapeBook, Verdict, strokes_of_words};
 use outlines::{IN_WORDS, Meant};
 
@@ -125,9 +125,9 @@ fn book_of(shapes: &[Meant], hand: &Hand, examples: usize, dice: &mut Rng) -> Sh
         .iter()
         .map(|shape| Shape {
             name: shape.name.to_owned(),
-            description: Described::Drawn(String::new()),
+            description: ShapeDescription::Drawn(String::new()),
             drawings: (0..examples).map(|_| hand.draw(shape, dice)).collect(),
-            tolerance: Allowed::default(),
+            tolerance: ShapeTolerance::default(),
         })
         .collect();
     ShapeBook::new(&shapes)
@@ -230,16 +230,16 @@ fn nothings(shapes: &[Meant], family: Family, seed: u64) -> Vec<(&'static str, u
 fn pace(shapes: &[Meant], family: Family) {
     let mut dice = Rng::with_seed(5);
     let hand = Hand::of(family, &mut dice);
-    let allowed = |number: usize| Allowed {
+    let allowed = |number: usize| ShapeTolerance {
         max_rotation: if number.is_multiple_of(10) { 180.0 } else { 15.0 },
-        ..Allowed::default()
+        ..ShapeTolerance::default()
     };
     let many: Vec<Shape> = (0..200)
         .map(|number| {
             let shape = &shapes[number % shapes.len()];
             Shape {
                 name: shape.name.to_owned(),
-                description: Described::Drawn(String::new()),
+                description: ShapeDescription::Drawn(String::new()),
                 drawings: vec![hand.draw(shape, &mut dice)],
                 tolerance: allowed(number),
             }
