@@ -343,7 +343,7 @@ pub enum Op {
         limit: Option<Expr>,
     },
     /// Begin a loop; [`Op::NextTurn`] decides whether a turn is due.
-    KeyRepeat {
+    Repeat {
         /// How often; for ever if missing.
         times: Option<Expr>,
         /// The time from the start of one turn to the next.
@@ -439,7 +439,7 @@ impl Op {
             Op::Do { words, value, limit, .. } => words.iter().chain(value).chain(limit).collect(),
             Op::Wait(span) => span.iter().collect(),
             Op::WaitUntil { condition, limit } => std::iter::once(condition).chain(limit).collect(),
-            Op::KeyRepeat { times, every } => times.iter().chain(every).collect(),
+            Op::Repeat { times, every } => times.iter().chain(every).collect(),
             Op::Call(_, arguments) => arguments.iter().flatten().collect(),
             Op::Hint { text, at, span } => {
                 let point = match at {

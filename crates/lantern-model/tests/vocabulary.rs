@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 
 use lantern_model::{
-    Key, KeyCombination, KeyKind, KeySetError, KeySpec, Layout, Level, Modifier, ModifierKey, Time,
-    Value,
+    Key, KeyCombination, KeyKind, KeySetError, KeySpec, Layout, Modifier, ModifierKey, ShiftLevel,
+    Time, Value,
 };
 
 #[test]
@@ -77,7 +77,7 @@ fn the_us_board_spells_every_sign_of_ascii() {
         let (key, level) =
             layout.group().key_for(character).unwrap_or_else(|| panic!("{character}"));
         assert_eq!(layout.group().character(key, level), Some(character));
-        assert!(matches!(level, Level::Plain | Level::Shift));
+        assert!(matches!(level, ShiftLevel::Plain | ShiftLevel::Shift));
     }
     assert_eq!(layout.group().key_for('é'), None);
 }

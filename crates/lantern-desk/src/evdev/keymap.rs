@@ -6,7 +6,7 @@ use std::{env, fs};
 
 use kbvm::lookup::LookupTable;
 use kbvm::xkb::Context;
-use kbvm::xkb::rmlvo::LayoutGroup as Named;
+use kbvm::xkb::rmlvo::Group as Named;
 use kbvm::{GroupIndex, Keycode, ModifierMask};
 use lantern_model::{Key, KeyKind, KeyRepeat, Layout, LayoutGroup, ModifierKey, ShiftLevel};
 

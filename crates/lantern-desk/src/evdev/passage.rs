@@ -4,8 +4,8 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use lantern_model::{
-    Event, GrabSet, HeldModifiers, Key, KeyKind, Layout, Level, Modifier, ModifierKey, ModifierSet,
-    Point, ReplayKey,
+    Event, GrabSet, HeldModifiers, Key, KeyKind, Layout, Modifier, ModifierKey, ModifierSet, Point,
+    ReplayKey, ShiftLevel,
 };
 
 /// Places of a way at the most that nobody has asked for.
@@ -371,8 +371,10 @@ impl Passage {
         if key.name() == "backspace" {
             return Some('\u{8}');
         }
-        let level =
-            Level::from_modifiers(held.contains(Modifier::Shift), held.contains(Modifier::Level3));
+        let level = ShiftLevel::from_modifiers(
+            held.contains(Modifier::Shift),
+            held.contains(Modifier::Level3),
+        );
         let given = self.layout.group().character(key, level)?;
         match (self.caps, given.is_lowercase()) {
             (false, _) => Some(given),

@@ -8,7 +8,7 @@ use std::os::fd::BorrowedFd;
 
 use lantern_model::{
     App, Command, CommandKind, EffectId, Event, GrabSet, HeldModifiers, Hint, HintContent,
-    InputAction, InputBatch, Key, KeyKind, Layout, Level, ModifierKey, Rect, ReplayKey, Time,
+    InputAction, InputBatch, Key, KeyKind, Layout, ModifierKey, Rect, ReplayKey, ShiftLevel, Time,
     Value,
 };
 
@@ -280,7 +280,7 @@ impl SimulatedDesk {
             "enter" | "pad-enter" => Some('\n'),
             "tab" => Some('\t'),
             "backspace" => Some('\u{8}'),
-            _ => self.layout.group().character(key, Level::from_modifiers(shift, third)),
+            _ => self.layout.group().character(key, ShiftLevel::from_modifiers(shift, third)),
         }
     }
 

@@ -4,7 +4,7 @@
 use lantern_model::{InputAction, InputBatch, Key, ModifierKey, ShiftLevel, Time};
 use x11rb::CURRENT_TIME;
 use x11rb::connection::Connection;
-use x11rb::protocol::xkb::{ConnectionExt as _, ID, LayoutGroup};
+use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
 use x11rb::protocol::xproto::{self, ConnectionExt as _};
 use x11rb::protocol::xtest::ConnectionExt as _;
 
@@ -335,7 +335,7 @@ impl X11Desk {
         let (mask, on) = (xproto::ModMask::from(mask), xproto::ModMask::from(mask & on));
         let keyboard = ID::USE_CORE_KBD.into();
         let conn = &self.link.conn;
-        conn.xkb_latch_lock_state(keyboard, mask, on, false, LayoutGroup::M1, none, false, 0)?;
+        conn.xkb_latch_lock_state(keyboard, mask, on, false, Group::M1, none, false, 0)?;
         Ok(())
     }
 

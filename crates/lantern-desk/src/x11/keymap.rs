@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use lantern_model::{
-    Group, Key, KeyKind, Layout, Level, Modifier, ModifierKey, ModifierSet, Repeat,
+    Key, KeyKind, KeyRepeat, Layout, LayoutGroup, Modifier, ModifierKey, ModifierSet, ShiftLevel,
 };
 use x11rb::protocol::xkb::{
     ConnectionExt as _, GetMapReply, ID, KeySymMap, KeyType, MapPart, VMod,
@@ -90,14 +90,14 @@ impl Keymap {
         let controls = controls.reply()?;
         let active = usize::from(u8::from(state.reply()?.group));
         let modifiers = modifier_rows(&modifiers.reply()?.keycodes);
-        let repeat = Repeat {
+        let repeat = KeyRepeat {
             delay: Duration::from_millis(controls.repeat_delay.into()),
             interval: Duration::from_millis(controls.repeat_interval.max(1).into()),
         };
         Ok(Keymap::new(&map, modifiers, active, repeat))
     }
 
-    fn new(map: &GetMapReply, modifiers: [Vec<u8>; 8], active: usize, repeat: Repeat) -> Keymap {
+    fn new(map: &GetMapReply, modifiers: [Vec<u8>; 8], active: usize, repeat: KeyRepeat) -> Keymap {
         let symbols = Symbols {
             first: map.first_key_sym,
             types: map.map.types_rtrn.as_deref().unwrap_or_default(),
@@ -229,8 +229,10 @@ impl Keymap {
             let numbers = locked & self.num_lock != 0;
             return sign.filter(|sign| numbers || !sign.is_ascii_digit() && *sign != '.');
         }
-        let level =
-            Level::from_modifiers(held.contains(Modifier::Shift), held.contains(Modifier::Level3));
+        let level = ShiftLevel::from_modifiers(
+            held.contains(Modifier::Shift),
+            held.contains(Modifier::Level3),
+        );
         let given = self.layout.group().character(key, level)?;
         if locked & LOCK == 0 || !given.is_alphabetic() {
             return Some(given);
@@ -319,7 +321,7 @@ impl Symbols<'_> {
         row.map_or(0, |row| 1 << row)
     }
 
-    fn group(&self, group: usize, level3_mask: u16) -> Group {
+    fn group(&self, group: usize, level3_mask: u16) -> LayoutGroup {
         let mut caps = BTreeMap::new();
         for code in self.codes() {
             let Some(key) = key_of(code) else { continue };
@@ -327,9 +329,9 @@ impl Symbols<'_> {
                 continue;
             }
             let mut levels = [None; 4];
-            for level in Level::ALL {
-                let shift = matches!(level, Level::Shift | Level::ShiftThird);
-                let third = matches!(level, Level::Third | Level::ShiftThird);
+            for level in ShiftLevel::ALL {
+                let shift = matches!(level, ShiftLevel::Shift | ShiftLevel::ShiftThird);
+                let third = matches!(level, ShiftLevel::Third | ShiftLevel::ShiftThird);
                 if third && level3_mask == 0 {
                     continue;
                 }
@@ -340,7 +342,7 @@ impl Symbols<'_> {
                 caps.insert(key, levels);
             }
         }
-        Group::new(caps)
+        LayoutGroup::new(caps)
     }
 
     /// The character of a key with these modifiers down.

@@ -45,7 +45,7 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    App, Command, EffectId, Event, GrabSet, Hint, InputBatch, Level, ReplayKey, Time,
+    App, Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, ShiftLevel, Time,
 };
 use rustix::event::Timespec;
 use x11rb::connection::Connection;
@@ -102,7 +102,7 @@ pub struct X11Desk {
     open: BTreeSet<Detail>,
     steps_ahead: u32,
     /// Keycodes and levels lent to characters that the layout lacks.
-    lent: BTreeMap<char, (u8, Level)>,
+    lent: BTreeMap<char, (u8, ShiftLevel)>,
     waiting: Option<WaitingStep>,
     take_back_at: Option<Time>,
     methods: Methods,
