@@ -181,7 +181,7 @@ impl Engine {
         if let Some(limit) = limit {
             self.timers.set(Timer::Limit(id), now + limit);
         }
-        if condition.asks(&|asked| asked.is_time()) {
+        if condition.reads(&|asked| asked.is_time()) {
             self.timers.set(Timer::Look, now + LOOK);
         }
         Ok(Flow::Wait)
@@ -202,7 +202,7 @@ impl Engine {
                     let condition = condition.clone();
                     match self.ask(now, id, |scope| scope.truth(&condition)) {
                         Ok(true) => self.make_ready(id),
-                        Ok(false) => on_clock |= condition.asks(&|asked| asked.is_time()),
+                        Ok(false) => on_clock |= condition.reads(&|asked| asked.is_time()),
                         Err(message) => self.fail_waiting(now, id, message),
                     }
                 }

@@ -10,7 +10,8 @@ use crate::timers::Timer;
 
 impl Engine {
     pub(crate) fn do_deed(&mut self, now: Time, id: RunId, op: &Op) -> Done {
-        let Op::Do { verb, words, value, limit, into, name } = op else {
+        let Op::Command { kind: verb, arguments: words, value, timeout: limit, into, name } = op
+        else {
             unreachable!("only deeds come here, not {op:?}");
         };
         let words = self.ask(now, id, |scope| {

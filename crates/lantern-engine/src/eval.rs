@@ -112,7 +112,7 @@ impl EvalScope<'_> {
                 }
                 Value::Truth(all)
             }
-            Expr::WorldQuery(asked) => self.asked(*asked)?,
+            Expr::Query(asked) => self.asked(*asked)?,
             Expr::Field(inner, name) => match self.value(inner)? {
                 Value::Record(mut fields) => fields.remove(name).ok_or_else(|| {
                     let known: Vec<&str> = fields.keys().map(String::as_str).collect();
@@ -366,7 +366,7 @@ impl EvalScope<'_> {
         left: &Expr,
         right: &Expr,
     ) -> Evaluated<Option<bool>> {
-        let in_front = Expr::WorldQuery(WorldQuery::WindowApp);
+        let in_front = Expr::Query(WorldQuery::WindowApp);
         let app = &self.engine.app;
         let is_named = |value: &Value| match value {
             Value::Text(name) => name == app.name() || app.is_named(&name.to_lowercase()),

@@ -42,7 +42,7 @@ impl Engine {
     }
 
     fn act_of(&self, now: Time, id: RunId, to: &MoveTarget) -> Result<InputAction, String> {
-        let [x, y] = to.corners();
+        let [x, y] = to.coordinates();
         Ok(match to {
             MoveTarget::At(..) => {
                 let (x, y) = self.ask(now, id, |scope| Ok((scope.pixels(x)?, scope.pixels(y)?)))?;

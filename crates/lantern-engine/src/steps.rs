@@ -116,7 +116,9 @@ impl Engine {
             Op::Tap { combos, times, pace } => {
                 self.do_tap(now, id, combos, times.as_ref(), pace.as_ref())
             }
-            Op::Type { text, pace, anyway } => self.do_type(now, id, text, pace.as_ref(), *anyway),
+            Op::Type { text, pace, despite_focus_change: anyway } => {
+                self.do_type(now, id, text, pace.as_ref(), *anyway)
+            }
             Op::Press(combo) => {
                 self.do_hold(now, id, combo, |id, _| Owner::Run(id)).map(|(flow, _)| flow)
             }
@@ -131,10 +133,10 @@ impl Engine {
             Op::Toggle(combo) => self.do_toggle(now, id, combo),
             Op::Erase => self.do_erase(now, id),
             Op::Move { to, over } => self.do_move(now, id, to, over.as_ref()),
-            Op::Do { .. } => self.do_deed(now, id, op),
+            Op::Command { .. } => self.do_deed(now, id, op),
             Op::With(app) => self.do_with(now, id, app),
             Op::EndBlock => Ok(self.do_end_block(id)),
-            Op::Else(target) => Ok(self.jump(id, *target)),
+            Op::OnFailure(target) => Ok(self.jump(id, *target)),
             Op::Wait(span) => {
                 let span = self.ask(now, id, |scope| scope.optional_duration(span.as_ref()))?;
                 self.runs.get_mut(id).state = State::Sleeping;
@@ -143,12 +145,12 @@ impl Engine {
                 }
                 Ok(Flow::Wait)
             }
-            Op::WaitUntil { condition, limit } => {
+            Op::WaitUntil { condition, timeout: limit } => {
                 self.do_wait_until(now, id, condition, limit.as_ref())
             }
             Op::Repeat { times, every } => self.do_repeat(now, id, times.as_ref(), every.as_ref()),
             Op::For { list, slot } => self.do_for(now, id, list, *slot),
-            Op::NextTurn(end) => Ok(self.do_next_turn(now, id, *end)),
+            Op::NextIteration(end) => Ok(self.do_next_turn(now, id, *end)),
             Op::AnyOf(targets) => Ok(self.do_any_of(id, targets)),
             Op::Jump(target) => Ok(self.jump(id, *target)),
             Op::JumpUnless(test, target) => {
@@ -166,7 +168,7 @@ impl Engine {
                 self.emit(Some(id), EffectKind::Log(text));
                 Ok(Flow::Next)
             }
-            Op::Hint { text, at, span } => self.do_hint(now, id, text, at, span.as_ref()),
+            Op::Hint { text, at, duration: span } => self.do_hint(now, id, text, at, span.as_ref()),
             Op::Stop(target) => Ok(self.do_stop(now, id, target)),
             Op::Pause { name, paused } => Ok(self.do_pause(name, *paused)),
             Op::Listen(heed) => Ok(self.do_listen(now, *heed)),
@@ -214,7 +216,7 @@ impl Engine {
         let run = self.runs.get_mut(id);
         let frame = run.frames.last_mut().expect("a live run is in a call");
         let routine = rules.routine(frame.routine);
-        if matches!(routine.ops.get(frame.next), Some(Op::Else(_))) {
+        if matches!(routine.ops.get(frame.next), Some(Op::OnFailure(_))) {
             frame.next += 1;
             run.state = State::Ready;
             self.timers.cancel(Timer::Wake(id));

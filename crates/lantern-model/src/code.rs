@@ -29,7 +29,7 @@ pub enum Expr {
     /// Whether the person's fingers hold all of these.
     IsDown(Vec<KeyCombinationExpr>),
     /// Something about the world as it is known now.
-    WorldQuery(WorldQuery),
+    Query(WorldQuery),
     /// A field of a record.
     Field(Box<Expr>, String),
     /// What a function makes of its values.
@@ -154,19 +154,19 @@ impl Function {
 
 impl Expr {
     /// Whether it asks for something that is `wanted`.
-    pub fn asks(&self, wanted: &dyn Fn(&WorldQuery) -> bool) -> bool {
-        let combo = |combo: &KeyCombinationExpr| combo.exprs().any(|expr| expr.asks(wanted));
+    pub fn reads(&self, wanted: &dyn Fn(&WorldQuery) -> bool) -> bool {
+        let combo = |combo: &KeyCombinationExpr| combo.exprs().any(|expr| expr.reads(wanted));
         match self {
-            Expr::WorldQuery(asked) => wanted(asked),
+            Expr::Query(asked) => wanted(asked),
             Expr::IsDown(combos) => wanted(&WorldQuery::Fingers) || combos.iter().any(combo),
             Expr::KeyCombination(keys) => combo(keys),
             Expr::Value(_) | Expr::Local(_) | Expr::Global(_) => false,
             Expr::Text(parts) | Expr::List(parts) | Expr::Call(_, parts) => {
-                parts.iter().any(|part| part.asks(wanted))
+                parts.iter().any(|part| part.reads(wanted))
             }
-            Expr::Not(inner) | Expr::Negate(inner) | Expr::Field(inner, _) => inner.asks(wanted),
+            Expr::Not(inner) | Expr::Negate(inner) | Expr::Field(inner, _) => inner.reads(wanted),
             Expr::Binary(_, left, right) | Expr::Range(left, right) => {
-                left.asks(wanted) || right.asks(wanted)
+                left.reads(wanted) || right.reads(wanted)
             }
         }
     }
@@ -303,7 +303,7 @@ pub enum Op {
         /// The time from one character to the next.
         pace: Option<Expr>,
         /// Whether it goes on when another program comes to the front.
-        anyway: bool,
+        despite_focus_change: bool,
     },
     /// Take back what the person typed to fire the run.
     Erase,
@@ -315,15 +315,15 @@ pub enum Op {
         over: Option<Expr>,
     },
     /// Do something with programs, devices or the person.
-    Do {
+    Command {
         /// What.
-        verb: CommandKind,
+        kind: CommandKind,
         /// The verb's words.
-        words: Vec<Expr>,
+        arguments: Vec<Expr>,
         /// What else it takes.
         value: Option<Expr>,
         /// The longest it may take.
-        limit: Option<Expr>,
+        timeout: Option<Expr>,
         /// Where its value goes.
         into: Option<AssignTarget>,
         /// The name that what is launched gets.
@@ -332,7 +332,7 @@ pub enum Op {
     /// Bring a program to the front for the steps up to the end of the block.
     With(Expr),
     /// Behind a step that can fail: if it did, go on here, else at the index.
-    Else(usize),
+    OnFailure(usize),
     /// Wait for a time, or until the run is ended.
     Wait(Option<Expr>),
     /// Wait until a condition holds.
@@ -340,7 +340,7 @@ pub enum Op {
         /// The condition.
         condition: Expr,
         /// The longest it may take.
-        limit: Option<Expr>,
+        timeout: Option<Expr>,
     },
     /// Begin a loop; [`Op::NextTurn`] decides whether a turn is due.
     Repeat {
@@ -357,7 +357,7 @@ pub enum Op {
         slot: usize,
     },
     /// Begin the next turn of the innermost loop when it is due, or jump to the index when done.
-    NextTurn(usize),
+    NextIteration(usize),
     /// Go on at one of the indexes, never at the same twice running.
     AnyOf(Vec<usize>),
     /// Go on at the index.
@@ -377,7 +377,7 @@ pub enum Op {
         /// Where.
         at: HintPlaceExpr,
         /// For how long; two seconds if missing.
-        span: Option<Expr>,
+        duration: Option<Expr>,
     },
     /// End runs.
     Stop(StopTarget),
@@ -414,7 +414,7 @@ pub enum MoveTarget {
 
 impl MoveTarget {
     /// How far right and how far down.
-    pub const fn corners(&self) -> [&Expr; 2] {
+    pub const fn coordinates(&self) -> [&Expr; 2] {
         let (MoveTarget::At(x, y)
         | MoveTarget::By(x, y)
         | MoveTarget::OfWindow(x, y)
@@ -435,13 +435,17 @@ impl Op {
                 combo.exprs().collect()
             }
             Op::Type { text, pace, .. } => std::iter::once(text).chain(pace).collect(),
-            Op::Move { to, over } => to.corners().into_iter().chain(over).collect(),
-            Op::Do { words, value, limit, .. } => words.iter().chain(value).chain(limit).collect(),
+            Op::Move { to, over } => to.coordinates().into_iter().chain(over).collect(),
+            Op::Command { arguments: words, value, timeout: limit, .. } => {
+                words.iter().chain(value).chain(limit).collect()
+            }
             Op::Wait(span) => span.iter().collect(),
-            Op::WaitUntil { condition, limit } => std::iter::once(condition).chain(limit).collect(),
+            Op::WaitUntil { condition, timeout: limit } => {
+                std::iter::once(condition).chain(limit).collect()
+            }
             Op::Repeat { times, every } => times.iter().chain(every).collect(),
             Op::Call(_, arguments) => arguments.iter().flatten().collect(),
-            Op::Hint { text, at, span } => {
+            Op::Hint { text, at, duration: span } => {
                 let point = match at {
                     HintPlaceExpr::Point(x, y) => vec![x, y],
                     HintPlaceExpr::Pointer | HintPlaceExpr::Corner(_) => Vec::new(),
@@ -455,8 +459,8 @@ impl Op {
             | Op::Log(expr) => vec![expr],
             Op::Erase
             | Op::EndBlock
-            | Op::Else(_)
-            | Op::NextTurn(_)
+            | Op::OnFailure(_)
+            | Op::NextIteration(_)
             | Op::AnyOf(_)
             | Op::Jump(_)
             | Op::Stop(_)

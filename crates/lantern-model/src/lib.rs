@@ -7,12 +7,12 @@
 
 mod clock;
 pub mod code;
-mod combo;
-mod deed;
+mod command;
 mod device;
 mod effect;
 mod event;
 mod key;
+mod key_combination;
 mod key_table;
 mod layout;
 mod layouts;
@@ -25,8 +25,7 @@ mod trigger;
 mod value;
 
 pub use clock::{TimeOfDay, WallTime};
-pub use combo::{KeyCombination, KeySpec};
-pub use deed::{Command, CommandKind, VolumeChange};
+pub use command::{Command, CommandKind, VolumeChange};
 pub use device::{
     Broker, ConnectionState, Device, DeviceId, DeviceKind, Secret, SecretTemplate,
     SecretTemplatePart, topic_fits,
@@ -37,6 +36,7 @@ pub use effect::{
 };
 pub use event::{App, Event, Rect, Refusal};
 pub use key::{Key, KeyKind, KeySetError};
+pub use key_combination::{KeyCombination, KeySpec};
 pub use layout::{KeyRepeat, Layout, LayoutGroup, ShiftLevel};
 pub use listening::{ActivePhrase, ListenMode, Listening, MicrophoneState};
 pub use modifiers::{HeldModifiers, Modifier, ModifierKey, ModifierSet};

@@ -53,7 +53,7 @@ impl RuleSet {
 
     /// Whether any condition or step asks for that.
     pub fn reads(&self, wanted: &dyn Fn(&WorldQuery) -> bool) -> bool {
-        let asks = |expr: &Expr| expr.asks(wanted);
+        let asks = |expr: &Expr| expr.reads(wanted);
         self.rules.iter().any(|rule| rule.condition.as_ref().is_some_and(asks))
             || self.ops().any(|op| op.exprs().into_iter().any(asks))
     }
@@ -108,7 +108,7 @@ impl RuleSet {
     pub fn writes_text(&self) -> bool {
         let writes = |op: &Op| match op {
             Op::Type { .. } => true,
-            Op::Do { verb, .. } => *verb == CommandKind::Paste,
+            Op::Command { kind: verb, .. } => *verb == CommandKind::Paste,
             _ => false,
         };
         self.ops().any(writes)

@@ -132,7 +132,7 @@ pub fn given_values(rules: &RuleSet, file: usize) -> Vec<String> {
 fn assigned(rules: &RuleSet) -> BTreeSet<usize> {
     let target = |op: &Op| match op {
         Op::Set(AssignTarget::Global(index), _)
-        | Op::Do { into: Some(AssignTarget::Global(index)), .. } => Some(*index),
+        | Op::Command { into: Some(AssignTarget::Global(index)), .. } => Some(*index),
         _ => None,
     };
     rules.ops().filter_map(target).collect()
@@ -194,7 +194,7 @@ impl Search<'_> {
     fn add_asked(&mut self, expr: &Expr, place: SourceLocation) {
         let mut kinds = BTreeSet::new();
         let all = std::cell::RefCell::new(&mut kinds);
-        expr.asks(&|asked| {
+        expr.reads(&|asked| {
             all.borrow_mut().extend(power_to_ask(asked));
             false
         });
@@ -237,14 +237,16 @@ impl Search<'_> {
                     | Op::Type { .. }
                     | Op::Erase
                     | Op::Move { .. } => self.add(PowerKind::MakesInput, front, *place),
-                    Op::Do { verb, words, .. } => self.add_verb(verb, words, front, *place),
+                    Op::Command { kind: verb, arguments: words, .. } => {
+                        self.add_verb(verb, words, front, *place)
+                    }
                     Op::Listen(_) => self.add(PowerKind::Listens, "", *place),
                     // What only goes on within the set, shows words or waits.
                     Op::Release(_)
-                    | Op::Else(_)
+                    | Op::OnFailure(_)
                     | Op::Wait(_)
                     | Op::WaitUntil { .. }
-                    | Op::NextTurn(_)
+                    | Op::NextIteration(_)
                     | Op::AnyOf(_)
                     | Op::Jump(_)
                     | Op::JumpUnless(..)

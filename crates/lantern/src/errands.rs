@@ -18,7 +18,7 @@ use lantern_model::{
 use lantern_sense::Loudness;
 use serde::Deserialize;
 
-use crate::commands::question::WorldQuery;
+use crate::commands::question::Asked;
 use crate::guardian::OWN_PROGRAM;
 
 /// Maximum number of characters of a window's title that `lantern question number` reads.
@@ -179,7 +179,7 @@ impl Errands {
             other => other.cloned().into_iter().collect(),
         };
         let choices = list.iter().map(Value::to_string).collect();
-        let question = WorldQuery { asked: asked.to_owned(), choices }.line();
+        let question = Asked { asked: asked.to_owned(), choices }.line();
         self.questions.insert(effect, list);
         let started = self.launcher.run_with(effect, &own_words(kind), &question);
         started.err().map(|error| Err(error.to_string()))
@@ -195,7 +195,7 @@ impl Errands {
         let Front { process, name, title } = &self.front;
         let process = process.map_or_else(String::new, |process| process.to_string());
         let title = title.chars().take(TITLE_TOLD).collect();
-        let question = WorldQuery { asked: name.clone(), choices: vec![title, process] }.line();
+        let question = Asked { asked: name.clone(), choices: vec![title, process] }.line();
         self.tallies.push(effect);
         let started = self.launcher.converse(effect, &own_words("number"), &question);
         started.err().map(|error| Err(error.to_string()))

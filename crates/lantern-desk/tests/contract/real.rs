@@ -2,8 +2,8 @@
 
 use lantern_desk::{Desk, DeskError, HeldFile, HeldKeys, X11Desk, release_held};
 use lantern_model::{
-    EffectId, Event, InputAction, InputBatch, Key, KeyKind, Layout, Level, ModifierKey, Refusal,
-    Time,
+    EffectId, Event, InputAction, InputBatch, Key, KeyKind, Layout, ModifierKey, Refusal,
+    ShiftLevel, Time,
 };
 use lantern_stage::{Display, Person, Received, Target};
 
@@ -103,7 +103,7 @@ fn words(got: &Received) -> Option<String> {
         .collect();
     if others.is_empty()
         && let Some(character) =
-            Layout::us().group().character(key, Level::from_modifiers(shift, false))
+            Layout::us().group().character(key, ShiftLevel::from_modifiers(shift, false))
     {
         return Some(character.to_string());
     }
@@ -200,12 +200,12 @@ fn a_display_that_is_not_there_is_named_with_advice() {
 #[test]
 fn the_layouts_of_the_server_are_read_as_they_are() {
     let cases = [
-        ("us", 'y', "y", Level::Plain, false),
-        ("de", 'y', "z", Level::Plain, true),
-        ("de", '@', "q", Level::Third, true),
-        ("fr", '1', "1", Level::Shift, true),
-        ("us -variant intl", 'é', "e", Level::Third, true),
-        ("us -variant intl", '\'', "quote", Level::Third, true),
+        ("us", 'y', "y", ShiftLevel::Plain, false),
+        ("de", 'y', "z", ShiftLevel::Plain, true),
+        ("de", '@', "q", ShiftLevel::Third, true),
+        ("fr", '1', "1", ShiftLevel::Shift, true),
+        ("us -variant intl", 'é', "e", ShiftLevel::Third, true),
+        ("us -variant intl", '\'', "quote", ShiftLevel::Third, true),
     ];
     for (name, character, key, level, third) in cases {
         let display = Display::start(name);

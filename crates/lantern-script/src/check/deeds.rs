@@ -47,7 +47,7 @@ impl Checker<'_> {
             _ => None,
         };
         self.check_amount(&verb, value.as_ref(), deed);
-        Some(Op::Do { verb, words, value, limit, into, name })
+        Some(Op::Command { kind: verb, arguments: words, value, timeout: limit, into, name })
     }
 
     fn lower_verb(&mut self, deed: &CommandSyntax) -> Option<CommandKind> {

@@ -90,7 +90,7 @@ impl Checker<'_> {
                         .help("it is known in the steps of a rule that says `while held`"),
                 );
             }
-            return (Expr::WorldQuery(WorldQuery::Held), Kind::Truth);
+            return (Expr::Query(WorldQuery::Held), Kind::Truth);
         }
         let part = word.split_once('.').and_then(|(thing, part)| {
             WorldQuery::PARTS
@@ -101,7 +101,7 @@ impl Checker<'_> {
             if asked.is_pointer() {
                 self.need(Need::Pointer, expr.span);
             }
-            return (Expr::WorldQuery(asked), kind_of_asked(asked));
+            return (Expr::Query(asked), kind_of_asked(asked));
         }
         let Some(found) = self.find_value(word, expr.span) else {
             return (nothing(), Kind::Any);

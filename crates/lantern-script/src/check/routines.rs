@@ -38,8 +38,8 @@ impl Body {
         match &mut self.ops[index] {
             Op::Jump(target)
             | Op::JumpUnless(_, target)
-            | Op::NextTurn(target)
-            | Op::Else(target) => *target = here,
+            | Op::NextIteration(target)
+            | Op::OnFailure(target) => *target = here,
             Op::AnyOf(targets) => targets.push(here),
             other => unreachable!("only jumps land, not {other:?}"),
         }

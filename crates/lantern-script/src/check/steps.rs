@@ -41,7 +41,7 @@ impl Checker<'_> {
                 Op::Type {
                     text: self.lower_shown(text),
                     pace: self.lower_optional(pace.as_ref(), Kind::Duration, "a duration"),
-                    anyway: *anyway,
+                    despite_focus_change: *anyway,
                 }
             }
             StepKind::Move { to, over } => Op::Move {
@@ -54,7 +54,7 @@ impl Checker<'_> {
             },
             StepKind::WaitUntil { condition, limit } => Op::WaitUntil {
                 condition: self.lower_kind(condition, Kind::Truth, "true or false after `until`"),
-                limit: self.lower_optional(limit.as_ref(), Kind::Duration, "a duration"),
+                timeout: self.lower_optional(limit.as_ref(), Kind::Duration, "a duration"),
             },
             StepKind::Wait(span) => {
                 Op::Wait(self.lower_optional(span.as_ref(), Kind::Duration, "a duration"))
@@ -70,7 +70,7 @@ impl Checker<'_> {
                         HintPlaceExpr::Point(x, y)
                     }
                 },
-                span: self.lower_optional(span.as_ref(), Kind::Duration, "a duration"),
+                duration: self.lower_optional(span.as_ref(), Kind::Duration, "a duration"),
             },
             StepKind::Stop => Op::Stop(StopTarget::ThisRun),
             StepKind::StopAll => Op::Stop(StopTarget::All),
@@ -143,7 +143,7 @@ impl Checker<'_> {
                     ),
             );
         }
-        let skip = body.push(Op::Else(0), place);
+        let skip = body.push(Op::OnFailure(0), place);
         self.lower_block(otherwise, body);
         body.land(skip);
     }
@@ -171,7 +171,7 @@ impl Checker<'_> {
                 body.push(Op::With(program), place);
                 let mut end = None;
                 if let Some(otherwise) = &step.otherwise {
-                    let skip = body.push(Op::Else(0), place);
+                    let skip = body.push(Op::OnFailure(0), place);
                     self.lower_block(otherwise, body);
                     end = Some(body.push(Op::Jump(0), place));
                     body.land(skip);
@@ -187,7 +187,7 @@ impl Checker<'_> {
                 let mark = self.names.mark();
                 let slot = self.declare_local(name, Kind::Any);
                 body.push(Op::For { list, slot }, place);
-                let turn = body.push(Op::NextTurn(0), place);
+                let turn = body.push(Op::NextIteration(0), place);
                 self.lower_steps(steps, body);
                 self.end_block(mark);
                 body.push(Op::Jump(turn), place);
@@ -208,7 +208,7 @@ impl Checker<'_> {
                 let times = self.lower_optional(times.as_ref(), Kind::Number, "how often");
                 let every = self.lower_optional(every.as_ref(), Kind::Duration, "a duration");
                 body.push(Op::Repeat { times, every }, place);
-                let turn = body.push(Op::NextTurn(0), place);
+                let turn = body.push(Op::NextIteration(0), place);
                 let test = condition.as_ref().map(|condition| {
                     let test =
                         self.lower_kind(condition, Kind::Truth, "true or false after `while`");

@@ -59,7 +59,7 @@ fn blocks_become_pairs_of_operations_and_jumps_land_behind_them() {
         .iter()
         .map(|op| match op {
             Op::Repeat { .. } => "repeat".to_owned(),
-            Op::NextTurn(end) => format!("turn or {end}"),
+            Op::NextIteration(end) => format!("turn or {end}"),
             Op::JumpUnless(_, to) => format!("unless {to}"),
             Op::Jump(to) => format!("jump {to}"),
             Op::Tap { .. } => "tap".to_owned(),

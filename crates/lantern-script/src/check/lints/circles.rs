@@ -86,7 +86,9 @@ impl Checker<'_> {
                     Op::With(Expr::Value(Value::Text(app))) => {
                         sent.push(Sent::Front(app.to_lowercase()))
                     }
-                    Op::Do { verb, words, .. } => sent.extend(sent_by_deed(verb, words)),
+                    Op::Command { kind: verb, arguments: words, .. } => {
+                        sent.extend(sent_by_deed(verb, words))
+                    }
                     _ => {}
                 }
             }

@@ -17,7 +17,7 @@ impl Checker<'_> {
         for (number, routine) in self.set.routines.iter().enumerate() {
             for (at, op) in routine.ops.iter().enumerate() {
                 let Op::Repeat { times: None, every } = op else { continue };
-                let Some(Op::NextTurn(end)) = routine.ops.get(at + 1) else { continue };
+                let Some(Op::NextIteration(end)) = routine.ops.get(at + 1) else { continue };
                 let paced = every.as_ref().is_some_and(|every| !is_zero(every));
                 let body = at + 2..*end;
                 let pauses = |op: &Op| {
@@ -55,7 +55,7 @@ impl Checker<'_> {
 /// Whether an operation takes time, or ends the loop around it for sure.
 fn takes_time(op: &Op) -> bool {
     match op {
-        Op::Wait(_) | Op::WaitUntil { .. } | Op::Do { .. } | Op::With(_) => true,
+        Op::Wait(_) | Op::WaitUntil { .. } | Op::Command { .. } | Op::With(_) => true,
         Op::Tap { pace, .. } | Op::Type { pace, .. } => pace.is_some(),
         Op::Move { over, .. } => over.is_some(),
         Op::Repeat { every: Some(every), .. } => !is_zero(every),

@@ -45,8 +45,10 @@ impl Checker<'_> {
                 // It waits to be stopped, which is meant.
                 Op::Wait(None) => {}
                 Op::Stop(_) => return true,
-                Op::Jump(target) | Op::Else(target) => open.push(*target),
-                Op::JumpUnless(_, target) | Op::NextTurn(target) => open.extend([at + 1, *target]),
+                Op::Jump(target) | Op::OnFailure(target) => open.push(*target),
+                Op::JumpUnless(_, target) | Op::NextIteration(target) => {
+                    open.extend([at + 1, *target])
+                }
                 Op::AnyOf(targets) => open.extend(targets),
                 _ => open.push(at + 1),
             }
