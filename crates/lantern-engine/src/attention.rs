@@ -11,7 +11,7 @@ use crate::engine::Engine;
 use crate::firing::Firing;
 use crate::hearing::{record, text, value_of_part};
 use crate::presses::Won;
-use crate::reasons::ReasonKind;
+use crate::reasons::DecisionKind;
 use crate::steps::Flow;
 use crate::timers::Timer;
 
@@ -110,7 +110,7 @@ impl Engine {
     pub(crate) fn do_listen(&mut self, now: Time, heed: ListenMode) -> Flow {
         self.attention.heed = heed;
         self.fall_asleep();
-        self.give_reason(now, None, ReasonKind::Heeds(heed));
+        self.give_reason(now, None, DecisionKind::Heeds(heed));
         self.listen();
         Flow::Next
     }
@@ -144,13 +144,13 @@ impl Engine {
     pub(crate) fn handle_heard(&mut self, now: Time, heard: &str, score: f64, began: Duration) {
         if self.sounded_since(now.before(began)) {
             let why = "we were speaking or playing ourselves".to_owned();
-            return self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            return self.give_reason(now, None, DecisionKind::NotUnderstood(why));
         }
         let words = heard_words(heard);
         let attention = heard_words(&self.rules.settings.attention);
         let called = words.strip_prefix(attention.as_slice());
         if called.is_some_and(<[String]>::is_empty) && !attention.is_empty() {
-            self.give_reason(now, None, ReasonKind::Called);
+            self.give_reason(now, None, DecisionKind::Called);
             return self.wake(now);
         }
         let spoken = called.unwrap_or(&words).join(" ");
@@ -167,9 +167,9 @@ impl Engine {
             } else {
                 format!("no phrase here is {spoken:?}")
             };
-            return self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            return self.give_reason(now, None, DecisionKind::NotUnderstood(why));
         }
-        self.give_reason(now, None, ReasonKind::Heard(spoken.clone(), score));
+        self.give_reason(now, None, DecisionKind::Heard(spoken.clone(), score));
         let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
             let won = self.ears.phrases[phrase];
             let mut fields = record([("words", text(&spoken)), ("score", Value::Number(score))]);
@@ -191,6 +191,6 @@ impl Engine {
         } else {
             format!("{why}; it is most like {words:?} ({:.0} %)", score * 100.0)
         };
-        self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+        self.give_reason(now, None, DecisionKind::NotUnderstood(why));
     }
 }

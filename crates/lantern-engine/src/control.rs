@@ -7,7 +7,7 @@ use lantern_model::{Rule, RuleSet, RunId, SourceLocation, Time, Value};
 
 use crate::engine::Engine;
 use crate::firing::{Firing, MOST_RUNS};
-use crate::reasons::{ReasonKind, StopCause};
+use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::{Run, State};
 
 /// A live run, as it can be told.
@@ -131,7 +131,7 @@ impl Engine {
         let runs = self.runs.live.iter().filter(|(_, run)| named(run.rule));
         let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();
         for run in &runs {
-            self.end_run(now, *run, ReasonKind::Stopped(*run, StopCause::StopCommand));
+            self.end_run(now, *run, DecisionKind::Stopped(*run, StopCause::StopCommand));
         }
         self.settle(now);
         Ok(runs.len())
@@ -141,7 +141,7 @@ impl Engine {
     pub fn stop_run(&mut self, now: Time, run: RunId) -> bool {
         let lives = self.runs.live.contains_key(&run);
         if lives {
-            self.end_run(now, run, ReasonKind::Stopped(run, StopCause::StopCommand));
+            self.end_run(now, run, DecisionKind::Stopped(run, StopCause::StopCommand));
             self.settle(now);
         }
         lives

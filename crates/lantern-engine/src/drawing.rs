@@ -15,7 +15,7 @@ use crate::engine::Engine;
 use crate::firing::Press;
 use crate::key_stroke::{KeyStroke, key_stroke_of};
 use crate::presses::Won;
-use crate::reasons::ReasonKind;
+use crate::reasons::DecisionKind;
 use crate::timers::Timer;
 
 /// So long a press may lie still before it is an ordinary one.
@@ -119,7 +119,7 @@ impl Engine {
         }
         if begun {
             let why = format!("a drawing given up: {why}");
-            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            self.give_reason(now, None, DecisionKind::NotUnderstood(why));
             self.drop_strokes();
         } else {
             self.end_drawing(now);
@@ -213,7 +213,7 @@ impl Engine {
                 self.drop_strokes();
                 let why = self.describe_miss(&found);
                 self.show_name("no shape");
-                self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+                self.give_reason(now, None, DecisionKind::NotUnderstood(why));
             }
         }
     }

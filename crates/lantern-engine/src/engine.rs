@@ -21,7 +21,7 @@ use crate::patterns::Patterns;
 use crate::prepared::{Asks, PreparedRules};
 use crate::presses::Presses;
 use crate::random::Random;
-use crate::reasons::{Reason, ReasonKind, Reasons, StopCause};
+use crate::reasons::{Decision, DecisionKind, DecisionLog, StopCause};
 use crate::runs::Runs;
 use crate::timers::{Timer, TimerQueue};
 use crate::turns::Turns;
@@ -108,7 +108,7 @@ pub struct Engine {
     pub(crate) changed: bool,
     effects: VecDeque<Effect>,
     effect_count: u64,
-    pub(crate) reasons: Reasons,
+    pub(crate) reasons: DecisionLog,
 }
 
 impl Engine {
@@ -166,7 +166,7 @@ impl Engine {
             changed: false,
             effects: VecDeque::new(),
             effect_count: 0,
-            reasons: Reasons::default(),
+            reasons: DecisionLog::default(),
         };
         engine.set_rules(rules.into());
         engine
@@ -208,7 +208,7 @@ impl Engine {
                 if process.is_some() {
                     self.ears.forget_letters();
                 }
-                self.give_reason(now, None, ReasonKind::SecretField(process.is_some()));
+                self.give_reason(now, None, DecisionKind::SecretField(process.is_some()));
             }
             Event::InputMethod(at_work) => self.input_method = at_work,
             Event::ActiveDevice(name) => self.presses.board = name.to_lowercase(),
@@ -226,7 +226,7 @@ impl Engine {
                 self.handle_misheard(now, &words, score, &why);
             }
             Event::MicrophoneState(ear) => {
-                self.give_reason(now, None, ReasonKind::MicrophoneState(ear))
+                self.give_reason(now, None, DecisionKind::MicrophoneState(ear))
             }
             Event::PointerPath(spots) => self.handle_traced(now, &spots),
             Event::Gesture { shape, key, bounds: frame, score } => {
@@ -252,7 +252,7 @@ impl Engine {
     fn handle_lock(&mut self, now: Time, locked: bool) {
         if self.locked != locked {
             self.locked = locked;
-            self.give_reason(now, None, ReasonKind::Locked(locked));
+            self.give_reason(now, None, DecisionKind::Locked(locked));
         }
         if locked {
             self.give_drawing_up(now, "the screen was locked");
@@ -261,7 +261,7 @@ impl Engine {
             let runs = self.runs.live.iter().filter(|(_, run)| ends(run.rule));
             let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();
             for run in runs {
-                self.end_run(now, run, ReasonKind::Stopped(run, StopCause::Locked));
+                self.end_run(now, run, DecisionKind::Stopped(run, StopCause::Locked));
             }
             let toggled = self.ledger.release_all(|owner| owner == Owner::Toggle);
             self.emit_releases(None, toggled);
@@ -289,7 +289,7 @@ impl Engine {
             self.rearm(now);
         }
         if !first {
-            self.give_reason(now, None, ReasonKind::NewLayout);
+            self.give_reason(now, None, DecisionKind::NewLayout);
         }
     }
 
@@ -365,7 +365,7 @@ impl Engine {
     }
 
     /// The reasons given since the one with that number; 0 for all that are kept.
-    pub fn reasons_after(&self, number: u64) -> impl Iterator<Item = &Reason> {
+    pub fn reasons_after(&self, number: u64) -> impl Iterator<Item = &Decision> {
         self.reasons.after(number)
     }
 
@@ -402,7 +402,7 @@ impl Engine {
         let counts = (runs.len(), keys.len());
         self.emit_releases(None, keys);
         for run in runs {
-            self.end_run(now, run, ReasonKind::Stopped(run, why));
+            self.end_run(now, run, DecisionKind::Stopped(run, why));
         }
         counts
     }
@@ -410,7 +410,7 @@ impl Engine {
     /// Ends every run, and pauses everything: whatever ran away must not be set off again at once.
     pub(crate) fn panic(&mut self, now: Time, why: StopCause) {
         let (runs, keys) = self.stop_everything(now, why);
-        self.give_reason(now, None, ReasonKind::Panic { runs, keys });
+        self.give_reason(now, None, DecisionKind::Panic { runs, keys });
         self.pause_all(now);
     }
 
@@ -432,7 +432,7 @@ impl Engine {
         id
     }
 
-    pub(crate) fn give_reason(&mut self, now: Time, rule: Option<usize>, kind: ReasonKind) {
+    pub(crate) fn give_reason(&mut self, now: Time, rule: Option<usize>, kind: DecisionKind) {
         self.reasons.add(now, rule, kind);
     }
 
@@ -462,7 +462,7 @@ impl Engine {
         self.watch = Arc::new(watch);
         for entry in missing {
             if self.missing.insert(entry.clone()) {
-                self.give_reason(now, entry.0, ReasonKind::NotOnBoard(entry.1));
+                self.give_reason(now, entry.0, DecisionKind::NotOnBoard(entry.1));
             }
         }
         self.at_rest = GrabSet {

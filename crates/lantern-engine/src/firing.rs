@@ -8,7 +8,7 @@ use lantern_model::{
 };
 
 use crate::engine::Engine;
-use crate::reasons::{CHARACTER, ReasonKind, StopCause};
+use crate::reasons::{CHARACTER, DecisionKind, StopCause};
 use crate::runs::{Block, CallFrame, Run, State};
 use crate::timers::Timer;
 use crate::watch::KeyStroke;
@@ -61,7 +61,7 @@ impl Engine {
                 Some(problem) => problem,
             }
         };
-        self.give_reason(now, Some(rule), ReasonKind::Dropped(problem));
+        self.give_reason(now, Some(rule), DecisionKind::Dropped(problem));
         false
     }
 
@@ -114,7 +114,7 @@ impl Engine {
             let last = self.last_fired.get(&rule);
             if last.is_some_and(|last| now.since(*last) < span) {
                 let why = format!("at most once per {}", Value::Duration(span));
-                self.give_reason(now, Some(rule), ReasonKind::Dropped(why));
+                self.give_reason(now, Some(rule), DecisionKind::Dropped(why));
                 return;
             }
             self.last_fired.insert(rule, now);
@@ -143,7 +143,7 @@ impl Engine {
             ReentryPolicy::Restart if firing.is_repeat => "a repeat does not restart a run",
             ReentryPolicy::Restart => {
                 for run in live {
-                    self.end_run(now, run, ReasonKind::Stopped(run, StopCause::FiredAgain));
+                    self.end_run(now, run, DecisionKind::Stopped(run, StopCause::FiredAgain));
                 }
                 self.start_run(now, rule, firing);
                 return;
@@ -151,13 +151,13 @@ impl Engine {
             ReentryPolicy::Toggle if firing.is_repeat => "a repeat does not stop a run",
             ReentryPolicy::Toggle => {
                 for run in live {
-                    self.end_run(now, run, ReasonKind::Stopped(run, StopCause::OwnTrigger));
+                    self.end_run(now, run, DecisionKind::Stopped(run, StopCause::OwnTrigger));
                 }
                 return;
             }
             ReentryPolicy::Parallel => unreachable!("overlapping runs start above"),
         };
-        self.give_reason(now, Some(rule), ReasonKind::Dropped(dropped.to_owned()));
+        self.give_reason(now, Some(rule), DecisionKind::Dropped(dropped.to_owned()));
     }
 
     /// Whether no more runs may begin.
@@ -168,7 +168,7 @@ impl Engine {
     fn start_run(&mut self, now: Time, rule: usize, firing: Firing) {
         if self.has_most_runs() {
             let why = format!("{MOST_RUNS} runs go on already");
-            self.give_reason(now, Some(rule), ReasonKind::Dropped(why));
+            self.give_reason(now, Some(rule), DecisionKind::Dropped(why));
             return;
         }
         let definition = &self.rules.rules[rule];
@@ -208,7 +208,7 @@ impl Engine {
         };
         self.runs.add(id, run);
         self.ready.push_back(id);
-        self.give_reason(now, Some(rule), ReasonKind::Fired { by, run: id });
+        self.give_reason(now, Some(rule), DecisionKind::Fired { by, run: id });
         if definition.reentry == ReentryPolicy::Toggle && !definition.filter.is_anywhere() {
             self.rearm(now);
         }
@@ -233,7 +233,7 @@ impl Engine {
         let mut stopped = false;
         for rule in stopping {
             for run in self.runs.of_rule(rule) {
-                self.end_run(now, run, ReasonKind::Stopped(run, StopCause::OwnTrigger));
+                self.end_run(now, run, DecisionKind::Stopped(run, StopCause::OwnTrigger));
                 stopped = true;
             }
         }
@@ -259,14 +259,14 @@ impl Engine {
             .collect();
         for (run, rule) in ended {
             self.waiting.remove(&rule);
-            self.end_run(now, run, ReasonKind::Stopped(run, StopCause::KeyReleased));
+            self.end_run(now, run, DecisionKind::Stopped(run, StopCause::KeyReleased));
         }
         self.waiting
             .retain(|rule, firing| !by_key(firing.press) || !rules.rules[*rule].ends_on_release);
     }
 
     /// Takes a run away: everything it held is let go, and what waited for it begins.
-    pub(crate) fn end_run(&mut self, now: Time, id: RunId, why: ReasonKind) {
+    pub(crate) fn end_run(&mut self, now: Time, id: RunId, why: DecisionKind) {
         let keys = self.ledger.release_all(|owner| owner.run() == Some(id));
         self.emit_releases(Some(id), keys);
         self.release_input(id);
@@ -285,7 +285,7 @@ impl Engine {
         self.timers.cancel(Timer::Wake(id));
         self.timers.cancel(Timer::Limit(id));
         self.abandon(now, id, &run.state);
-        let ended_itself = !matches!(why, ReasonKind::Stopped(..));
+        let ended_itself = !matches!(why, DecisionKind::Stopped(..));
         self.give_reason(now, Some(run.rule), why);
         let waiting = self.waiting.remove(&run.rule);
         if let Some(waiting) = waiting.filter(|_| ended_itself) {
@@ -304,8 +304,8 @@ impl Engine {
         for (armed, why) in refused {
             let stroke = (armed.key, armed.modifiers);
             let reason = match why {
-                Refusal::HeldByOther => ReasonKind::Refused,
-                Refusal::NotOnKeyboard => ReasonKind::NotOnBoard,
+                Refusal::HeldByOther => DecisionKind::Refused,
+                Refusal::NotOnKeyboard => DecisionKind::NotOnBoard,
             };
             if self.watch.is_panic(stroke) {
                 let combo = format!("{} (panic)", rules.settings.panic);

@@ -15,7 +15,7 @@ use crate::letters::Letters;
 use crate::line_rules::{LineRules, SET_SIZE};
 use crate::lines::Lines;
 use crate::presses::Won;
-use crate::reasons::ReasonKind;
+use crate::reasons::DecisionKind;
 
 /// What the rules listen for, by what brings it.
 #[derive(Debug, Default)]
@@ -205,7 +205,7 @@ impl Engine {
             .collect();
         if found.is_empty() {
             let why = format!("no rule here wants {shape}");
-            self.give_reason(now, None, ReasonKind::NotUnderstood(why));
+            self.give_reason(now, None, DecisionKind::NotUnderstood(why));
         }
         self.fire_one(now, found);
     }
@@ -250,7 +250,7 @@ impl Engine {
             self.handle_line(now, device, &line);
         }
         if taken.cut {
-            self.reasons.add(now, None, ReasonKind::CutLine(device.to_owned()));
+            self.reasons.add(now, None, DecisionKind::CutLine(device.to_owned()));
         }
     }
 
@@ -259,7 +259,7 @@ impl Engine {
         if state != ConnectionState::Open {
             self.ears.half_lines.remove(&device);
         }
-        self.reasons.add(now, None, ReasonKind::ConnectionState(device, state));
+        self.reasons.add(now, None, DecisionKind::ConnectionState(device, state));
     }
 
     fn handle_line(&mut self, now: Time, device: &str, line: &str) {

@@ -6,7 +6,7 @@ use std::time::Duration;
 use lantern_model::{CommandKind, EffectKind, InputAction, InputBatch, Key, RunId, Time, Value};
 
 use crate::engine::Engine;
-use crate::reasons::ReasonKind;
+use crate::reasons::DecisionKind;
 use crate::runs::{Block, State};
 use crate::timers::Timer;
 
@@ -113,7 +113,7 @@ impl Engine {
         }
         self.sleep_until(due, id);
         if !std::mem::replace(&mut self.runs.get_mut(id).braked, true) {
-            self.give_reason(now, Some(rule), ReasonKind::Braked(id));
+            self.give_reason(now, Some(rule), DecisionKind::Braked(id));
         }
         true
     }

@@ -44,4 +44,4 @@ pub use engine::Engine;
 pub use ledger::Owner;
 pub use nearest::Near;
 pub use prepared::PreparedRules;
-pub use reasons::{Reason, ReasonKind, StopCause};
+pub use reasons::{Decision, DecisionKind, StopCause};

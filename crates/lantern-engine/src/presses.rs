@@ -15,7 +15,7 @@ use lantern_model::{
 use crate::chords::Chorded;
 use crate::engine::Engine;
 use crate::firing::{Firing, Press};
-use crate::reasons::{CHARACTER, ReasonKind, StopCause};
+use crate::reasons::{CHARACTER, DecisionKind, StopCause};
 use crate::sequences::Went;
 use crate::timers::Timer;
 use crate::undecided::Undecided;
@@ -323,7 +323,7 @@ impl Engine {
         let Some(give) = decided.give.filter(|_| !decided.taken) else { return };
         if pressed.is_none() && released.is_none() && !self.watch.candidates(stroke).is_empty() {
             let words = self.stroke_words(stroke);
-            self.give_reason(now, None, ReasonKind::GivenBack(words));
+            self.give_reason(now, None, DecisionKind::GivenBack(words));
         }
         self.emit(None, EffectKind::ReplayKey(give));
     }

@@ -14,7 +14,7 @@ const KEPT: usize = 1000;
 
 /// One decision.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Reason {
+pub struct Decision {
     /// Its number, counted from 1.
     pub number: u64,
     /// When.
@@ -22,12 +22,12 @@ pub struct Reason {
     /// The rule it is about, by its number in the set.
     pub rule: Option<usize>,
     /// What was decided.
-    pub kind: ReasonKind,
+    pub kind: DecisionKind,
 }
 
 /// What was decided.
 #[derive(Debug, Clone, PartialEq)]
-pub enum ReasonKind {
+pub enum DecisionKind {
     /// The rule fired, as this run.
     Fired {
         /// What fired it, as the rule writes it.
@@ -136,32 +136,32 @@ impl fmt::Display for StopCause {
 }
 
 #[derive(Debug, Default)]
-pub(crate) struct Reasons {
-    ring: VecDeque<Reason>,
+pub(crate) struct DecisionLog {
+    ring: VecDeque<Decision>,
     count: u64,
 }
 
-impl ReasonKind {
+impl DecisionKind {
     /// The run that the reason is about, if it is about one.
     pub fn run(&self) -> Option<RunId> {
         match self {
-            ReasonKind::Fired { run, .. }
-            | ReasonKind::Ended(run)
-            | ReasonKind::Stopped(run, _)
-            | ReasonKind::Failed { run, .. }
-            | ReasonKind::Braked(run) => Some(*run),
+            DecisionKind::Fired { run, .. }
+            | DecisionKind::Ended(run)
+            | DecisionKind::Stopped(run, _)
+            | DecisionKind::Failed { run, .. }
+            | DecisionKind::Braked(run) => Some(*run),
             _ => None,
         }
     }
 }
 
-impl Reasons {
-    pub(crate) fn add(&mut self, time: Time, rule: Option<usize>, kind: ReasonKind) {
+impl DecisionLog {
+    pub(crate) fn add(&mut self, time: Time, rule: Option<usize>, kind: DecisionKind) {
         self.count += 1;
         if self.ring.len() == KEPT {
             self.ring.pop_front();
         }
-        self.ring.push_back(Reason { number: self.count, time, rule, kind });
+        self.ring.push_back(Decision { number: self.count, time, rule, kind });
     }
 
     /// Changes what rules reasons are about, as `change` says.
@@ -175,7 +175,7 @@ impl Reasons {
         self.count
     }
 
-    pub(crate) fn after(&self, number: u64) -> impl Iterator<Item = &Reason> {
+    pub(crate) fn after(&self, number: u64) -> impl Iterator<Item = &Decision> {
         let skip = self.ring.partition_point(|reason| reason.number <= number);
         self.ring.range(skip..)
     }

@@ -10,7 +10,7 @@ use crate::engine::Engine;
 use crate::ledger::Owner;
 use crate::prepared::PreparedRules;
 use crate::presses::Won;
-use crate::reasons::{ReasonKind, StopCause};
+use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::State;
 
 /// Which rules and routines of a new set are those of the old one.
@@ -124,7 +124,7 @@ impl Engine {
         let gone = self.runs.live.iter().filter(|(_, run)| !goes_on(run));
         let gone: Vec<RunId> = gone.map(|(id, _)| *id).collect();
         for run in gone {
-            self.end_run(now, run, ReasonKind::Stopped(run, StopCause::RuleChanged));
+            self.end_run(now, run, DecisionKind::Stopped(run, StopCause::RuleChanged));
         }
     }
 

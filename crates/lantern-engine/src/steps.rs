@@ -12,7 +12,7 @@ use lantern_model::{
 use crate::engine::Engine;
 use crate::input::{Job, Work};
 use crate::ledger::Owner;
-use crate::reasons::{ReasonKind, StopCause};
+use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::{Block, CallFrame, DEEPEST_CALL, State};
 use crate::timers::Timer;
 
@@ -91,7 +91,7 @@ impl Engine {
             }
             run.spent += 1 + self.work.take() / WORK_OF_OPERATION;
             let Some(frame) = run.frames.last_mut() else {
-                self.end_run(now, id, ReasonKind::Ended(id));
+                self.end_run(now, id, DecisionKind::Ended(id));
                 return;
             };
             let Some(op) = rules.routine(frame.routine).ops.get(frame.next) else {
@@ -224,7 +224,7 @@ impl Engine {
             return true;
         }
         let place = routine.places.get(frame.next.saturating_sub(1)).copied().unwrap_or_default();
-        self.end_run(now, id, ReasonKind::Failed { run: id, place, message });
+        self.end_run(now, id, DecisionKind::Failed { run: id, place, message });
         false
     }
 
@@ -522,9 +522,9 @@ impl Engine {
         let ends_itself = stopped.contains(&id);
         for run in stopped {
             let kind = if run == id {
-                ReasonKind::Ended(run)
+                DecisionKind::Ended(run)
             } else {
-                ReasonKind::Stopped(run, StopCause::StopStep)
+                DecisionKind::Stopped(run, StopCause::StopStep)
             };
             self.end_run(now, run, kind);
         }

@@ -2,7 +2,7 @@
 
 use std::sync::LazyLock;
 
-use lantern_engine::ReasonKind;
+use lantern_engine::DecisionKind;
 use lantern_model::{
     Command, CommandKind, ConnectionState, Key, Layout, MicrophoneState, ModifierKey, RuleSet,
 };
@@ -28,53 +28,57 @@ pub fn sureness(share: f64) -> String {
 }
 
 /// A reason in one line, fit to be shown whatever came from outside.
-pub fn describe(kind: &ReasonKind, rules: &RuleSet) -> String {
+pub fn describe(kind: &DecisionKind, rules: &RuleSet) -> String {
     shown(&words_of(kind, rules)).into_owned()
 }
 
-fn words_of(kind: &ReasonKind, rules: &RuleSet) -> String {
+fn words_of(kind: &DecisionKind, rules: &RuleSet) -> String {
     match kind {
-        ReasonKind::Fired { by, .. } => format!("fired by {by}"),
-        ReasonKind::Ended(_) => "ended".to_owned(),
-        ReasonKind::Stopped(_, by) => format!("stopped: {by}"),
-        ReasonKind::Failed { place, message, .. } => {
+        DecisionKind::Fired { by, .. } => format!("fired by {by}"),
+        DecisionKind::Ended(_) => "ended".to_owned(),
+        DecisionKind::Stopped(_, by) => format!("stopped: {by}"),
+        DecisionKind::Failed { place, message, .. } => {
             let file = rules.files.get(usize::from(place.file)).filter(|_| place.file > 0);
             let file = file.map_or_else(String::new, |file| format!("{file} "));
             format!("failed at {file}line {}: {message}", place.line)
         }
-        ReasonKind::Braked(_) => {
+        DecisionKind::Braked(_) => {
             "is held to 2,000 strokes a second; a rule that says `fast` is not".to_owned()
         }
-        ReasonKind::Dropped(why) => format!("did not fire: {why}"),
-        ReasonKind::NotUnderstood(why) => format!("not understood: {why}"),
-        ReasonKind::Heard(words, score) => format!("heard {words:?}, {} sure", sureness(*score)),
-        ReasonKind::Called => "called by the attention word".to_owned(),
-        ReasonKind::Heeds(heed) => format!("listens {}", heed.words()),
-        ReasonKind::MicrophoneState(MicrophoneState::Open) => {
+        DecisionKind::Dropped(why) => format!("did not fire: {why}"),
+        DecisionKind::NotUnderstood(why) => format!("not understood: {why}"),
+        DecisionKind::Heard(words, score) => format!("heard {words:?}, {} sure", sureness(*score)),
+        DecisionKind::Called => "called by the attention word".to_owned(),
+        DecisionKind::Heeds(heed) => format!("listens {}", heed.words()),
+        DecisionKind::MicrophoneState(MicrophoneState::Open) => {
             "listens: the microphone is open".to_owned()
         }
-        ReasonKind::MicrophoneState(MicrophoneState::Closed) => {
+        DecisionKind::MicrophoneState(MicrophoneState::Closed) => {
             "listens no more: the microphone is closed".to_owned()
         }
-        ReasonKind::MicrophoneState(MicrophoneState::Failed(why)) => {
+        DecisionKind::MicrophoneState(MicrophoneState::Failed(why)) => {
             format!("hears nothing: {why}")
         }
-        ReasonKind::ConnectionState(device, ConnectionState::Open) => format!("{device} is there"),
-        ReasonKind::ConnectionState(device, ConnectionState::Down(why)) => {
+        DecisionKind::ConnectionState(device, ConnectionState::Open) => {
+            format!("{device} is there")
+        }
+        DecisionKind::ConnectionState(device, ConnectionState::Down(why)) => {
             format!("{device} is not there: {why}")
         }
-        ReasonKind::CutLine(device) => {
+        DecisionKind::CutLine(device) => {
             format!("{device} sent a line of over 4096 bytes; what came after them was left out")
         }
-        ReasonKind::GivenBack(combo) => format!("{combo} was given to the program"),
-        ReasonKind::SecretField(true) => "a password field has the keyboard".to_owned(),
-        ReasonKind::SecretField(false) => "no password field has the keyboard any more".to_owned(),
-        ReasonKind::Locked(true) => "the screen is locked".to_owned(),
-        ReasonKind::Locked(false) => "the screen is unlocked".to_owned(),
-        ReasonKind::NotOnBoard(combo) => format!("not on this keyboard: {combo}"),
-        ReasonKind::Refused(combo) => format!("taken by another program: {combo}"),
-        ReasonKind::NewLayout => "the keyboard has another layout".to_owned(),
-        ReasonKind::Panic { runs, keys } => {
+        DecisionKind::GivenBack(combo) => format!("{combo} was given to the program"),
+        DecisionKind::SecretField(true) => "a password field has the keyboard".to_owned(),
+        DecisionKind::SecretField(false) => {
+            "no password field has the keyboard any more".to_owned()
+        }
+        DecisionKind::Locked(true) => "the screen is locked".to_owned(),
+        DecisionKind::Locked(false) => "the screen is unlocked".to_owned(),
+        DecisionKind::NotOnBoard(combo) => format!("not on this keyboard: {combo}"),
+        DecisionKind::Refused(combo) => format!("taken by another program: {combo}"),
+        DecisionKind::NewLayout => "the keyboard has another layout".to_owned(),
+        DecisionKind::Panic { runs, keys } => {
             format!(
                 "panic: {runs} runs stopped, {keys} keys let go; everything is paused until \
                  `lantern resume`"

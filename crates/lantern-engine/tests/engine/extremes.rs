@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
-use lantern_engine::{Engine, ReasonKind};
+use lantern_engine::{DecisionKind, Engine};
 use lantern_model::code::{Function, Op, Operator};
 use lantern_model::{
     Effect, EffectKind, Event, Key, KeyCombination, KeySpec, Layout, Time, TimeOfDay, Value,
@@ -195,7 +195,7 @@ impl Desk {
     /// Whether a run failed with a message that contains this.
     fn has_failed_with(&self, part: &str) -> bool {
         self.engine.reasons_after(0).any(|reason| match &reason.kind {
-            ReasonKind::Failed { message, .. } => message.contains(part),
+            DecisionKind::Failed { message, .. } => message.contains(part),
             _ => false,
         })
     }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_engine::{Engine, Reason};
+use lantern_engine::{Decision, Engine};
 use lantern_model::{
     App, Effect, EffectId, EffectKind, Event, HeldModifiers, Hint, HintContent, InputAction,
     InputBatch, Key, Layout, Listening, ModifierKey, ReplayKey, RuleSet, Time, Value,
@@ -128,7 +128,7 @@ impl Theatre {
 
     /// The reasons given, in words.
     pub fn reasons(&self) -> Vec<String> {
-        self.engine.reasons_after(0).map(|Reason { kind, .. }| format!("{kind:?}")).collect()
+        self.engine.reasons_after(0).map(|Decision { kind, .. }| format!("{kind:?}")).collect()
     }
 
     fn collect(&mut self) {

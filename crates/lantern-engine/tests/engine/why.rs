@@ -1,6 +1,6 @@
 //! The reasons that are kept, and what the engine does with what a desk tells it.
 
-use lantern_engine::ReasonKind;
+use lantern_engine::DecisionKind;
 use lantern_model::{EffectId, Event, KeyGrab, ModifierSet, Refusal, Time};
 
 use crate::theatre::{Theatre, key};
@@ -110,7 +110,7 @@ fn the_panic_key_counts_what_it_ended() {
     }
     theatre.press("escape");
     let panic = theatre.engine.reasons_after(0).find_map(|reason| match reason.kind {
-        ReasonKind::Panic { runs, keys } => Some((runs, keys)),
+        DecisionKind::Panic { runs, keys } => Some((runs, keys)),
         _ => None,
     });
     assert_eq!(panic, Some((1, 2)));

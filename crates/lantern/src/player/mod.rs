@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use lantern_desk::{Desk, Output, SimulatedDesk, What};
-use lantern_engine::{Engine, ReasonKind, StopCause};
+use lantern_engine::{DecisionKind, Engine, StopCause};
 use lantern_model::{
     Effect, EffectId, EffectKind, Event, Key, Layout, RuleSet, RunId, Time, WallTime,
 };
@@ -259,7 +259,7 @@ impl Player {
             let label = reason.rule.map(|rule| self.engine.rules().rules[rule].label.clone());
             let words = describe(&reason.kind, self.engine.rules());
             match &reason.kind {
-                ReasonKind::Fired { run, .. } => {
+                DecisionKind::Fired { run, .. } => {
                     let rule = reason.rule.expect("a rule fired");
                     self.run_rules.insert(*run, rule);
                     let label = label.unwrap_or_default();
@@ -270,18 +270,18 @@ impl Player {
                         self.timeline.note(reason.time, Some(label), words);
                     }
                 }
-                ReasonKind::Ended(run) => {
+                DecisionKind::Ended(run) => {
                     self.timeline.end_run(reason.time, *run, false);
                     if self.why {
                         let words = format!("run {} came to its end", run.0);
                         self.timeline.note(reason.time, label, words);
                     }
                 }
-                ReasonKind::Stopped(run, _) => {
+                DecisionKind::Stopped(run, _) => {
                     self.timeline.end_run(reason.time, *run, false);
                     self.timeline.note(reason.time, label, words);
                 }
-                ReasonKind::Failed { run, message, .. } => {
+                DecisionKind::Failed { run, message, .. } => {
                     self.timeline.end_run(reason.time, *run, true);
                     self.send_failure(*run, label, message.clone(), words);
                 }

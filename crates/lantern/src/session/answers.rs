@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_desk::Desk;
-use lantern_engine::{Owner, Reason, ReasonKind, StopCause};
+use lantern_engine::{Decision, DecisionKind, Owner, StopCause};
 use lantern_model::{ConnectionState, RunId, Time, Value as Given};
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -75,17 +75,17 @@ struct Asking {
 }
 
 /// Decisions that are about an input of the person's.
-fn is_about_input(kind: &ReasonKind) -> bool {
+fn is_about_input(kind: &DecisionKind) -> bool {
     matches!(
         kind,
-        ReasonKind::Fired { .. }
-            | ReasonKind::Dropped(_)
-            | ReasonKind::NotUnderstood(_)
-            | ReasonKind::Called
-            | ReasonKind::GivenBack(_)
-            | ReasonKind::Panic { .. }
+        DecisionKind::Fired { .. }
+            | DecisionKind::Dropped(_)
+            | DecisionKind::NotUnderstood(_)
+            | DecisionKind::Called
+            | DecisionKind::GivenBack(_)
+            | DecisionKind::Panic { .. }
             // A press, too, though it fired nothing.
-            | ReasonKind::Stopped(_, StopCause::OwnTrigger)
+            | DecisionKind::Stopped(_, StopCause::OwnTrigger)
     )
 }
 
@@ -315,17 +315,17 @@ impl<D: Desk> Session<'_, D> {
             };
             return Err(RpcError::refused(message));
         };
-        let at_moment = |reason: &&Reason| reason.time == time;
+        let at_moment = |reason: &&Decision| reason.time == time;
         let fired: Vec<RunId> = self
             .engine
             .reasons_after(0)
             .filter(at_moment)
-            .filter(|reason| matches!(reason.kind, ReasonKind::Fired { .. }))
+            .filter(|reason| matches!(reason.kind, DecisionKind::Fired { .. }))
             .filter_map(|reason| reason.kind.run())
             .collect();
         // What became of the runs that it fired belongs to it, whenever that was.
         let came_of_it =
-            |reason: &&Reason| reason.kind.run().is_some_and(|run| fired.contains(&run));
+            |reason: &&Decision| reason.kind.run().is_some_and(|run| fired.contains(&run));
         let told = self.engine.reasons_after(0);
         let told = told.filter(|reason| at_moment(reason) || came_of_it(reason));
         let told: Vec<Value> = told
@@ -356,7 +356,7 @@ impl<D: Desk> Session<'_, D> {
         }))
     }
 
-    fn reason_data(&self, reason: &Reason) -> Value {
+    fn reason_data(&self, reason: &Decision) -> Value {
         let rules = self.engine.rules();
         let rule = reason.rule.and_then(|rule| rules.rules.get(rule));
         json!({
@@ -381,7 +381,7 @@ impl<D: Desk> Session<'_, D> {
     pub(super) fn tell_listeners(&mut self) {
         let listeners = self.place.ipc.decision_watchers();
         let Some(first) = listeners.iter().map(|(_, told)| *told).min() else { return };
-        let line = |reason: &Reason| {
+        let line = |reason: &Decision| {
             let line = protocol::request(None, "decided", &self.reason_data(reason));
             (reason.number, line)
         };
@@ -408,29 +408,29 @@ impl<D: Desk> Session<'_, D> {
     }
 }
 
-fn kind_word(kind: &ReasonKind) -> &'static str {
+fn kind_word(kind: &DecisionKind) -> &'static str {
     match kind {
-        ReasonKind::Fired { .. } => "fired",
-        ReasonKind::Ended(_) => "ended",
-        ReasonKind::Stopped(..) => "stopped",
-        ReasonKind::Failed { .. } => "failed",
-        ReasonKind::Dropped(_) => "did-not-fire",
-        ReasonKind::Braked(_) => "braked",
-        ReasonKind::NotUnderstood(_) => "not-understood",
-        ReasonKind::Heard(..) => "heard",
-        ReasonKind::Called => "called",
-        ReasonKind::Heeds(_) => "heeds",
-        ReasonKind::MicrophoneState(_) => "ear",
-        ReasonKind::ConnectionState(_, ConnectionState::Open) => "device-there",
-        ReasonKind::ConnectionState(_, ConnectionState::Down(_)) => "device-away",
-        ReasonKind::CutLine(_) => "line-cut",
-        ReasonKind::GivenBack(_) => "given-back",
-        ReasonKind::NotOnBoard(_) => "not-on-board",
-        ReasonKind::SecretField(_) => "password-field",
-        ReasonKind::Refused(_) => "taken-by-another",
-        ReasonKind::Locked(_) => "locked",
-        ReasonKind::NewLayout => "new-layout",
-        ReasonKind::Panic { .. } => "panic",
+        DecisionKind::Fired { .. } => "fired",
+        DecisionKind::Ended(_) => "ended",
+        DecisionKind::Stopped(..) => "stopped",
+        DecisionKind::Failed { .. } => "failed",
+        DecisionKind::Dropped(_) => "did-not-fire",
+        DecisionKind::Braked(_) => "braked",
+        DecisionKind::NotUnderstood(_) => "not-understood",
+        DecisionKind::Heard(..) => "heard",
+        DecisionKind::Called => "called",
+        DecisionKind::Heeds(_) => "heeds",
+        DecisionKind::MicrophoneState(_) => "ear",
+        DecisionKind::ConnectionState(_, ConnectionState::Open) => "device-there",
+        DecisionKind::ConnectionState(_, ConnectionState::Down(_)) => "device-away",
+        DecisionKind::CutLine(_) => "line-cut",
+        DecisionKind::GivenBack(_) => "given-back",
+        DecisionKind::NotOnBoard(_) => "not-on-board",
+        DecisionKind::SecretField(_) => "password-field",
+        DecisionKind::Refused(_) => "taken-by-another",
+        DecisionKind::Locked(_) => "locked",
+        DecisionKind::NewLayout => "new-layout",
+        DecisionKind::Panic { .. } => "panic",
     }
 }
 

@@ -3,7 +3,7 @@
 
 use lantern_desk::Desk;
 use lantern_devices::{Answer, Ran};
-use lantern_engine::ReasonKind;
+use lantern_engine::DecisionKind;
 use lantern_model::{Device, DeviceKind, Event, Rule, Time, TriggerKind};
 use serde_json::json;
 
@@ -33,8 +33,8 @@ impl<D: Desk> Session<'_, D> {
         for reason in self.engine.reasons_after(before) {
             let Some(rule) = reason.rule else { continue };
             match &reason.kind {
-                ReasonKind::Fired { .. } => answer.ran.push(self.told(rule, None)),
-                ReasonKind::Dropped(why) => answer.did_not.push(self.told(rule, Some(why))),
+                DecisionKind::Fired { .. } => answer.ran.push(self.told(rule, None)),
+                DecisionKind::Dropped(why) => answer.did_not.push(self.told(rule, Some(why))),
                 _ => continue,
             }
             wanting.retain(|wanting| *wanting != rule);

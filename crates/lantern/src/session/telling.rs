@@ -3,7 +3,7 @@
 
 use lantern_desk::Desk;
 use lantern_devices::Shortcut;
-use lantern_engine::ReasonKind;
+use lantern_engine::DecisionKind;
 use lantern_model::{ConnectionState, Event, Key, KeyCombination, KeySpec, MicrophoneState, Time};
 
 use super::Session;
@@ -48,14 +48,14 @@ impl<D: Desk> Session<'_, D> {
             let rule = reason.rule.and_then(|rule| self.engine.rules().rules.get(rule));
             let urgent = matches!(
                 reason.kind,
-                ReasonKind::Failed { .. }
-                    | ReasonKind::Braked(_)
-                    | ReasonKind::NotOnBoard(_)
-                    | ReasonKind::Refused(_)
-                    | ReasonKind::MicrophoneState(MicrophoneState::Failed(_))
-                    | ReasonKind::ConnectionState(_, ConnectionState::Down(_))
-                    | ReasonKind::CutLine(_)
-                    | ReasonKind::Panic { .. }
+                DecisionKind::Failed { .. }
+                    | DecisionKind::Braked(_)
+                    | DecisionKind::NotOnBoard(_)
+                    | DecisionKind::Refused(_)
+                    | DecisionKind::MicrophoneState(MicrophoneState::Failed(_))
+                    | DecisionKind::ConnectionState(_, ConnectionState::Down(_))
+                    | DecisionKind::CutLine(_)
+                    | DecisionKind::Panic { .. }
             );
             let level = if urgent { LogLevel::Warning } else { LogLevel::Info };
             if !self.journal.wants(level) {
@@ -64,7 +64,7 @@ impl<D: Desk> Session<'_, D> {
             let about = rule.map_or_else(String::new, |rule| {
                 format!("{}: {}: ", self.engine.rules().show_place(rule.place), rule.label)
             });
-            if matches!(reason.kind, ReasonKind::Refused(_)) {
+            if matches!(reason.kind, DecisionKind::Refused(_)) {
                 refused = true;
             }
             let word = if urgent { style::WARNING } else { style::FAINT };
