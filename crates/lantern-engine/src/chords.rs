@@ -6,7 +6,7 @@ use lantern_model::{EffectKind, Key, ReplayKey, Time};
 
 use crate::engine::Engine;
 use crate::presses::Seen;
-use crate::watch::{Candidate, Chord, ChordWhat};
+use crate::watch::{Candidate, Chord, ChordTarget};
 
 /// What became of a press among keys together.
 pub(crate) enum Chorded {
@@ -53,8 +53,8 @@ impl Engine {
         let mut remap = None;
         for chord in found {
             match chord.what {
-                ChordWhat::Rule(candidate) => candidates.push(candidate),
-                ChordWhat::Remap(number) => remap = remap.or(Some(number)),
+                ChordTarget::Rule(candidate) => candidates.push(candidate),
+                ChordTarget::Remap(number) => remap = remap.or(Some(number)),
             }
         }
         let fires = candidates.iter().any(|c| c.fits(seen.held) && self.may_fire(now, c.rule));

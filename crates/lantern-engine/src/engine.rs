@@ -25,7 +25,7 @@ use crate::reasons::{Decision, DecisionKind, DecisionLog, StopCause};
 use crate::runs::Runs;
 use crate::timers::{Timer, TimerQueue};
 use crate::turns::Turns;
-use crate::watch::{RuleIndex, Watch};
+use crate::watch::{BindingTable, RuleIndex};
 
 /// So many deadlines are met before the one who calls is asked whether something else came.
 const DUE_AT_ONCE: usize = 1024;
@@ -46,7 +46,7 @@ pub struct Engine {
     index: RuleIndex,
     asks: Asks,
     pub(crate) globals: Vec<Value>,
-    pub(crate) watch: Arc<Watch>,
+    pub(crate) watch: Arc<BindingTable>,
     /// What the desk was told to see and withhold.
     armed: Option<GrabSet>,
     /// The same as the table wants it, when no key waits to be told.
@@ -329,7 +329,7 @@ impl Engine {
                 Timer::Hope(press, hope) => self.end_hope(now, press, hope),
                 Timer::Still(press) => self.end_stillness(now, press),
                 Timer::NextStroke(press) => self.end_strokes(now, press),
-                Timer::Sequence => self.end_sequence(now),
+                Timer::KeySequence => self.end_sequence(now),
                 Timer::Quiet(rule) => self.end_quiet(now, rule),
                 Timer::Every(rule, trigger) => self.come_round(now, rule, trigger),
                 Timer::Alarm(rule, trigger) => self.ring(now, rule, trigger),
@@ -457,7 +457,8 @@ impl Engine {
         }
         let rules = Arc::clone(&self.rules);
         let running = self.self_stopping_rules();
-        let mut watch = Watch::new(&rules, &self.index, &self.context(), &self.layout, &running);
+        let mut watch =
+            BindingTable::new(&rules, &self.index, &self.context(), &self.layout, &running);
         let missing = std::mem::take(&mut watch.missing);
         self.watch = Arc::new(watch);
         for entry in missing {

@@ -42,18 +42,18 @@ pub(crate) struct Chord {
     pub keys: BTreeSet<Key>,
     /// The modifiers that must be down, exactly.
     pub families: ModifierSet,
-    pub what: ChordWhat,
+    pub what: ChordTarget,
 }
 
 #[derive(Debug, Clone)]
-pub(crate) enum ChordWhat {
+pub(crate) enum ChordTarget {
     Rule(Candidate),
     Remap(usize),
 }
 
 /// Keys one after another.
 #[derive(Debug, Clone)]
-pub(crate) struct Sequence {
+pub(crate) struct KeySequence {
     pub rule: usize,
     pub trigger: usize,
     pub strokes: Vec<(KeyStroke, Vec<ModifierKey>)>,
@@ -62,7 +62,7 @@ pub(crate) struct Sequence {
 
 /// A key that stands for others.
 #[derive(Debug, Clone)]
-pub(crate) struct Stand {
+pub(crate) struct ActiveRemap {
     pub remap: usize,
     pub families: ModifierSet,
     sides: Vec<ModifierKey>,
@@ -71,7 +71,7 @@ pub(crate) struct Stand {
     pub tapped: Option<Vec<Key>>,
 }
 
-impl Stand {
+impl ActiveRemap {
     fn fits(&self, held: HeldModifiers, families: ModifierSet) -> bool {
         self.families.iter().all(|family| families.contains(family))
             && self.sides.iter().all(|side| held.contains(*side))
@@ -80,12 +80,12 @@ impl Stand {
 
 /// The table.
 #[derive(Debug, Default)]
-pub(crate) struct Watch {
+pub(crate) struct BindingTable {
     /// Candidates by the key's number in the table, then by families.
     strokes: Vec<BTreeMap<ModifierSet, Vec<Candidate>>>,
     chords: BTreeMap<Key, Vec<Chord>>,
-    pub sequences: Vec<Sequence>,
-    stands: BTreeMap<Key, Vec<Stand>>,
+    pub sequences: Vec<KeySequence>,
+    stands: BTreeMap<Key, Vec<ActiveRemap>>,
     /// What is held while a shape is drawn.
     drawing: BTreeSet<KeyStroke>,
     panic: Option<KeyStroke>,
@@ -140,7 +140,7 @@ fn is_of_keys(cause: &TriggerKind) -> bool {
     )
 }
 
-impl Watch {
+impl BindingTable {
     /// The table for a place. `running` are the rules with live runs that their own trigger stops
     /// wherever the person is.
     pub(crate) fn new(
@@ -149,9 +149,11 @@ impl Watch {
         place: &Context<'_>,
         layout: &Layout,
         running: &[usize],
-    ) -> Watch {
-        let mut watch =
-            Watch { strokes: Key::all().map(|_| BTreeMap::new()).collect(), ..Watch::default() };
+    ) -> BindingTable {
+        let mut watch = BindingTable {
+            strokes: Key::all().map(|_| BTreeMap::new()).collect(),
+            ..BindingTable::default()
+        };
         match key_stroke_of(&rules.settings.panic.0, layout) {
             Ok((stroke, _)) => watch.panic = Some(stroke),
             Err(key) => {
@@ -205,7 +207,7 @@ impl Watch {
                         Ok(())
                     });
                     if steps.is_ok() {
-                        let sequence = |strokes| Sequence { rule, trigger, strokes, within };
+                        let sequence = |strokes| KeySequence { rule, trigger, strokes, within };
                         self.sequences.extend(ways.into_iter().map(sequence));
                     }
                     steps
@@ -232,7 +234,7 @@ impl Watch {
         if combo.0.iter().filter(|key| !key.is_modifier()).count() > 1 {
             let chord = chord_of(combo, layout).map_err(|key| lacking(combo, key))?;
             let (keys, families, sides) = chord;
-            let what = ChordWhat::Rule(Candidate { sides, ..made });
+            let what = ChordTarget::Rule(Candidate { sides, ..made });
             self.add_chord(Chord { keys, families, what });
             return Ok(());
         }
@@ -263,11 +265,11 @@ impl Watch {
         let plain = remap.from.0.iter().filter(|key| !key.is_modifier()).count();
         let result = if plain > 1 {
             chord_of(&remap.from, layout).map_err(Lack::from).map(|(keys, families, _)| {
-                self.add_chord(Chord { keys, families, what: ChordWhat::Remap(number) });
+                self.add_chord(Chord { keys, families, what: ChordTarget::Remap(number) });
             })
         } else {
             key_stroke_of(&remap.from.0, layout).map(|((key, families), sides)| {
-                let stand = Stand { remap: number, families, sides, to, tapped };
+                let stand = ActiveRemap { remap: number, families, sides, to, tapped };
                 self.stands.entry(key).or_default().push(stand);
             })
         };
@@ -283,8 +285,8 @@ impl Watch {
         for chords in self.chords.values_mut() {
             chords.sort_by_key(|chord| {
                 let order = match &chord.what {
-                    ChordWhat::Remap(number) => (true, None, *number),
-                    ChordWhat::Rule(candidate) => {
+                    ChordTarget::Remap(number) => (true, None, *number),
+                    ChordTarget::Rule(candidate) => {
                         (false, Some(precedence(rules, place, candidate)), candidate.rule)
                     }
                 };
@@ -347,7 +349,7 @@ impl Watch {
         key: Key,
         held: HeldModifiers,
         families: ModifierSet,
-    ) -> Option<&Stand> {
+    ) -> Option<&ActiveRemap> {
         self.stands.get(&key)?.iter().find(|stand| stand.fits(held, families))
     }
 
@@ -366,14 +368,15 @@ impl Watch {
         let chorded = |chord: &Chord| {
             chord.families == families
                 && match &chord.what {
-                    ChordWhat::Remap(_) => true,
-                    ChordWhat::Rule(candidate) => blocks(candidate),
+                    ChordTarget::Remap(_) => true,
+                    ChordTarget::Rule(candidate) => blocks(candidate),
                 }
         };
-        let begins = |sequence: &Sequence| {
+        let begins = |sequence: &KeySequence| {
             sequence.strokes[0].0 == stroke && !rules.rules[sequence.rule].passes_key_through
         };
-        let stood = |stand: &Stand| stand.families.iter().all(|family| families.contains(family));
+        let stood =
+            |stand: &ActiveRemap| stand.families.iter().all(|family| families.contains(family));
         self.is_panic(stroke)
             || self.candidates(stroke).iter().any(blocks)
             || self.chords.get(&key).is_some_and(|chords| chords.iter().any(chorded))
@@ -384,9 +387,9 @@ impl Watch {
 
     /// What the desk must see and withhold, apart from what rules ask for in their conditions.
     pub(crate) fn armed(&self, rules: &RuleSet) -> GrabSet {
-        let mut keys: BTreeMap<(Key, ModifierSet, bool), (bool, Hold)> = BTreeMap::new();
+        let mut keys: BTreeMap<(Key, ModifierSet, bool), (bool, GrabNeed)> = BTreeMap::new();
         let mut fingers = false;
-        let mut arm = |stroke: KeyStroke, further: bool, sides: bool, hold: Hold| {
+        let mut arm = |stroke: KeyStroke, further: bool, sides: bool, hold: GrabNeed| {
             let flags = keys.entry((stroke.0, stroke.1, further)).or_default();
             flags.0 |= sides;
             flags.1 = flags.1.max(hold);
@@ -411,14 +414,14 @@ impl Watch {
             fingers = true;
             for chord in chords {
                 let (passing, sides) = match &chord.what {
-                    ChordWhat::Remap(_) => (false, false),
-                    ChordWhat::Rule(candidate) => (
+                    ChordTarget::Remap(_) => (false, false),
+                    ChordTarget::Rule(candidate) => (
                         rules.rules[candidate.rule].passes_key_through,
                         !candidate.sides.is_empty(),
                     ),
                 };
                 if !passing {
-                    arm((*key, chord.families), false, sides, Hold::Waits);
+                    arm((*key, chord.families), false, sides, GrabNeed::Waits);
                 }
             }
         }
@@ -427,29 +430,30 @@ impl Watch {
             let (stroke, sides) = &sequence.strokes[0];
             if !rules.rules[sequence.rule].passes_key_through && ModifierKey::of(stroke.0).is_none()
             {
-                arm(*stroke, false, !sides.is_empty(), Hold::Waits);
+                arm(*stroke, false, !sides.is_empty(), GrabNeed::Waits);
             }
         }
         for (key, stands) in &self.stands {
             for stand in stands {
                 fingers |= stand.tapped.is_some();
-                let hold = if stand.tapped.is_some() { Hold::Waits } else { Hold::Followed };
+                let hold =
+                    if stand.tapped.is_some() { GrabNeed::Waits } else { GrabNeed::Followed };
                 arm((*key, stand.families), true, !stand.sides.is_empty(), hold);
             }
         }
         for stroke in &self.drawing {
-            arm(*stroke, false, false, Hold::Waits);
+            arm(*stroke, false, false, GrabNeed::Waits);
         }
         if let Some(panic) = self.panic {
-            arm(panic, false, false, Hold::Followed);
+            arm(panic, false, false, GrabNeed::Followed);
         }
         let keys = keys.into_iter().map(|((key, families, further), (sides, hold))| KeyGrab {
             key,
             modifiers: families,
             any_extra_modifiers: further,
             side_specific: sides,
-            report_release: hold != Hold::Fires,
-            synchronous: hold == Hold::Waits,
+            report_release: hold != GrabNeed::Fires,
+            synchronous: hold == GrabNeed::Waits,
         });
         GrabSet { keys: keys.collect(), raw_keys: fingers, panic: self.panic, ..GrabSet::default() }
     }
@@ -457,7 +461,7 @@ impl Watch {
 
 /// What a press is held for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
-enum Hold {
+enum GrabNeed {
     /// It fires, and that is all.
     #[default]
     Fires,
@@ -467,21 +471,21 @@ enum Hold {
     Waits,
 }
 
-fn hold(rule: &Rule, manner: PressKind) -> Hold {
+fn hold(rule: &Rule, manner: PressKind) -> GrabNeed {
     let open = manner != PressKind::Pressed
         || rule.condition.is_some()
         || rule.filter.input_devices.is_some()
         || rule.passes_key_through;
     if open {
-        Hold::Waits
+        GrabNeed::Waits
     } else if rule.repeats_while_held
         || rule.ends_on_release
         || rule.reentry == ReentryPolicy::Toggle
     {
         // Of a key that stops a run no press may be missed, and its release tells of the next.
-        Hold::Followed
+        GrabNeed::Followed
     } else {
-        Hold::Fires
+        GrabNeed::Fires
     }
 }
 
