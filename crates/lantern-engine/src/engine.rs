@@ -326,7 +326,7 @@ impl Engine {
                 Timer::Wake(run) => self.wake_run(now, run),
                 Timer::Limit(run) => self.end_patience(now, run),
                 Timer::Repeat(key) => self.handle_repeat(now, key),
-                Timer::Hope(press, hope) => self.end_hope(now, press, hope),
+                Timer::PendingKind(press, hope) => self.end_hope(now, press, hope),
                 Timer::Still(press) => self.end_stillness(now, press),
                 Timer::NextStroke(press) => self.end_strokes(now, press),
                 Timer::KeySequence => self.end_sequence(now),

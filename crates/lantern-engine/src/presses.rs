@@ -18,7 +18,7 @@ use crate::firing::{Firing, Press};
 use crate::reasons::{CHARACTER, DecisionKind, StopCause};
 use crate::sequences::Went;
 use crate::timers::Timer;
-use crate::undecided::Undecided;
+use crate::undecided::PendingPress;
 use crate::watch::{Candidate, KeyStroke};
 
 /// A rule and its trigger.
@@ -48,7 +48,7 @@ pub(crate) struct Progress {
 pub(crate) struct Presses {
     count: u64,
     pub down: BTreeMap<Key, Down>,
-    pub undecided: Vec<Undecided>,
+    pub undecided: Vec<PendingPress>,
     pub progress: Vec<Progress>,
     /// Under the person's fingers, as far as the desk tells.
     pub fingers: BTreeSet<Key>,
@@ -67,7 +67,7 @@ impl Presses {
     }
 
     /// The press with that number, if it is not decided.
-    pub(crate) fn waiting(&mut self, number: u64) -> Option<&mut Undecided> {
+    pub(crate) fn waiting(&mut self, number: u64) -> Option<&mut PendingPress> {
         self.undecided.iter_mut().find(|waiting| waiting.press.number == number)
     }
 
@@ -237,7 +237,7 @@ impl Engine {
         match self.advance_sequences(now, &seen) {
             Went::Through => return,
             Went::On => {
-                let mut waiting = Undecided::new(now, seen);
+                let mut waiting = PendingPress::new(now, seen);
                 waiting.sequence = true;
                 self.presses.undecided.push(waiting);
                 return;
@@ -266,7 +266,7 @@ impl Engine {
         let chord = !chorded && self.may_become_chord(&seen);
         let sequence = !chorded && self.begin_sequences(now, &seen);
         let stroke = seen.stroke;
-        let mut waiting = Undecided::new(now, seen);
+        let mut waiting = PendingPress::new(now, seen);
         waiting.chord = chord;
         waiting.sequence = sequence;
         waiting.drawing = waiting.give.is_some() && self.watch.is_drawing(stroke);
@@ -310,7 +310,7 @@ impl Engine {
     fn conclude(
         &mut self,
         now: Time,
-        decided: Undecided,
+        decided: PendingPress,
         stroke: KeyStroke,
         [pressed, released]: [Option<Won>; 2],
     ) {
@@ -418,7 +418,7 @@ impl Engine {
         self.presses.standing.remove(&key);
         let mut fires = None;
         let mut as_tap = None;
-        let is_it = |w: &Undecided| w.press.key == key && !w.up;
+        let is_it = |w: &PendingPress| w.press.key == key && !w.up;
         let drawn = self.presses.undecided.iter().find(|w| is_it(w) && w.drawing);
         let drawn = drawn.map(|w| w.press.number).is_some_and(|n| self.end_stroke(now, n));
         let found = self.presses.undecided.iter_mut().find(|w| is_it(w));

@@ -19,7 +19,7 @@ pub(crate) enum Timer {
     /// A held key repeats.
     Repeat(Key),
     /// The press with that number can no longer become this.
-    Hope(u64, Hope),
+    PendingKind(u64, PendingKind),
     /// The pointer lies still while a shape may be drawn with the press of that number.
     Still(u64),
     /// No further stroke came after the one drawn with the press of that number.
@@ -51,7 +51,7 @@ impl Timer {
             Timer::Every(old, at) => trigger((old, at)).map(|(rule, at)| Timer::Every(rule, at)),
             Timer::Wake(_) | Timer::Limit(_) | Timer::Repeat(_) => Some(self),
             Timer::Asleep | Timer::Look => Some(self),
-            Timer::Hope(..)
+            Timer::PendingKind(..)
             | Timer::Sequence
             | Timer::Still(_)
             | Timer::NextStroke(_)
@@ -62,7 +62,7 @@ impl Timer {
 
 /// What a press that is not decided may still become.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Hope {
+pub(crate) enum PendingKind {
     /// Part of keys together.
     Chord,
     /// A tap.

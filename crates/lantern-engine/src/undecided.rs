@@ -8,11 +8,11 @@ use lantern_model::{EffectKind, Key, PressKind, ReplayKey, RuleSet, Time, Trigge
 use crate::engine::Engine;
 use crate::firing::Press;
 use crate::presses::{Seen, Won};
-use crate::timers::{Hope, Timer};
+use crate::timers::{PendingKind, Timer};
 
 /// A press that is not decided.
 #[derive(Debug)]
-pub(crate) struct Undecided {
+pub(crate) struct PendingPress {
     pub press: Press,
     pub at: Time,
     /// How the program gets it if it was not meant; nothing if the program has it already.
@@ -43,10 +43,10 @@ pub(crate) struct Undecided {
     pub taken: bool,
 }
 
-impl Undecided {
+impl PendingPress {
     /// A press that may become nothing yet.
-    pub(crate) fn new(now: Time, seen: Seen) -> Undecided {
-        Undecided {
+    pub(crate) fn new(now: Time, seen: Seen) -> PendingPress {
+        PendingPress {
             press: seen.press,
             at: now,
             give: seen.give,
@@ -104,47 +104,47 @@ impl Undecided {
 }
 
 impl Engine {
-    pub(crate) fn set_hopes(&mut self, now: Time, waiting: &Undecided) {
+    pub(crate) fn set_hopes(&mut self, now: Time, waiting: &PendingPress) {
         let settings = &self.rules.settings;
         let mut spans = Vec::new();
         if waiting.chord {
-            spans.push((settings.chord_window, Hope::Chord));
+            spans.push((settings.chord_window, PendingKind::Chord));
         }
         if waiting.tapped.is_some() || waiting.tapped_as.is_some() {
-            spans.push((settings.tap_timeout, Hope::Tap));
+            spans.push((settings.tap_timeout, PendingKind::Tap));
         }
         if waiting.twice.is_some() {
-            spans.push((settings.double_press_timeout, Hope::Twice));
+            spans.push((settings.double_press_timeout, PendingKind::Twice));
         }
         for (rule, trigger) in &waiting.held {
             if let TriggerKind::Key { press: PressKind::Held(span), .. } =
                 self.rules.rules[*rule].triggers[*trigger].kind
             {
-                spans.push((span, Hope::Held(*rule, *trigger)));
+                spans.push((span, PendingKind::Held(*rule, *trigger)));
             }
         }
         for (span, hope) in spans {
-            self.timers.set(Timer::Hope(waiting.press.number, hope), now + span);
+            self.timers.set(Timer::PendingKind(waiting.press.number, hope), now + span);
         }
     }
 
     /// Something that a press could have become has not come in time, or has.
-    pub(crate) fn end_hope(&mut self, now: Time, press: u64, hope: Hope) {
+    pub(crate) fn end_hope(&mut self, now: Time, press: u64, hope: PendingKind) {
         let Some(waiting) = self.presses.waiting(press) else { return };
         let mut fires = None;
         match hope {
-            Hope::Chord => waiting.chord = false,
-            Hope::Tap if !waiting.up => {
+            PendingKind::Chord => waiting.chord = false,
+            PendingKind::Tap if !waiting.up => {
                 waiting.tapped = None;
                 waiting.tapped_as = None;
             }
-            Hope::Tap => {}
-            Hope::Twice => {
+            PendingKind::Tap => {}
+            PendingKind::Twice => {
                 waiting.twice = None;
                 // The single tap that waited for a second one.
                 fires = waiting.tapped.take().filter(|_| waiting.up);
             }
-            Hope::Held(rule, trigger) => {
+            PendingKind::Held(rule, trigger) => {
                 let known = waiting.held.contains(&(rule, trigger)) && !waiting.up;
                 waiting.held.retain(|won| *won != (rule, trigger));
                 fires = Some((rule, trigger)).filter(|_| known);
@@ -163,7 +163,7 @@ impl Engine {
 
     /// The second press of a key that was waited for.
     pub(crate) fn comes_twice(&mut self, now: Time, seen: &Seen) -> bool {
-        let same = |w: &Undecided| w.press.key == seen.press.key && w.up && w.twice.is_some();
+        let same = |w: &PendingPress| w.press.key == seen.press.key && w.up && w.twice.is_some();
         let Some(at) = self.presses.undecided.iter().position(same) else {
             return false;
         };
@@ -215,7 +215,7 @@ impl Engine {
         }
     }
 
-    pub(crate) fn settle_press(&mut self, now: Time, waiting: Undecided) {
+    pub(crate) fn settle_press(&mut self, now: Time, waiting: PendingPress) {
         let rules: Arc<RuleSet> = Arc::clone(&self.rules);
         let passes = |won: &Won| rules.rules[won.0].passes_key_through;
         let (pressed, released) = (waiting.else_pressed, waiting.else_released);
