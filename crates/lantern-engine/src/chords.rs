@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use lantern_model::{EffectKind, Key, ReplayKey, Time};
 
 use crate::engine::Engine;
-use crate::presses::Seen;
+use crate::presses::KeyPress;
 use crate::watch::{Candidate, Chord, ChordTarget};
 
 /// What became of a press among keys together.
@@ -16,7 +16,7 @@ pub(crate) enum Chorded {
 }
 
 impl Engine {
-    pub(crate) fn may_become_chord(&self, seen: &Seen) -> bool {
+    pub(crate) fn may_become_chord(&self, seen: &KeyPress) -> bool {
         if seen.give.is_none() || !self.watch.has_chords() {
             return false;
         }
@@ -32,7 +32,7 @@ impl Engine {
     }
 
     /// Takes the largest chord that the press completes, with all its keys that wait.
-    pub(crate) fn complete_chord(&mut self, now: Time, seen: &Seen) -> Chorded {
+    pub(crate) fn complete_chord(&mut self, now: Time, seen: &KeyPress) -> Chorded {
         let (key, families) = seen.stroke;
         let found: Vec<Chord> = self
             .watch

@@ -26,7 +26,7 @@ pub(crate) type Won = (usize, usize);
 
 /// A press whose release matters.
 #[derive(Debug)]
-pub(crate) struct Down {
+pub(crate) struct HeldPress {
     pub press: Press,
     /// What fires when it goes up.
     on_release: Option<Won>,
@@ -47,7 +47,7 @@ pub(crate) struct Progress {
 #[derive(Debug, Default)]
 pub(crate) struct Presses {
     count: u64,
-    pub down: BTreeMap<Key, Down>,
+    pub down: BTreeMap<Key, HeldPress>,
     pub undecided: Vec<PendingPress>,
     pub progress: Vec<Progress>,
     /// Under the person's fingers, as far as the desk tells.
@@ -101,7 +101,7 @@ impl Presses {
 
 /// A press as rules see it, and how the program would get it.
 #[derive(Debug)]
-pub(crate) struct Seen {
+pub(crate) struct KeyPress {
     pub press: Press,
     pub stroke: KeyStroke,
     pub held: HeldModifiers,
@@ -139,7 +139,7 @@ impl Engine {
         };
         let stand = self.watch.stand(key, held, stroke.1).cloned();
         let seen = match stand {
-            None => Seen {
+            None => KeyPress {
                 press,
                 stroke,
                 held,
@@ -150,7 +150,7 @@ impl Engine {
                 let (becomes, tapped) = (stand.to, stand.tapped);
                 let (hide, held, stroke) = self.through_remap(stand.families, &becomes, held);
                 self.presses.standing.insert(key, becomes.clone());
-                Seen {
+                KeyPress {
                     press,
                     stroke,
                     held,
@@ -212,7 +212,7 @@ impl Engine {
             return;
         }
         let press = self.presses.next(key);
-        self.take_press(now, Seen { press, stroke, held, give: None, tapped_as: None });
+        self.take_press(now, KeyPress { press, stroke, held, give: None, tapped_as: None });
         self.arm();
     }
 
@@ -226,7 +226,7 @@ impl Engine {
     }
 
     /// Decides a press, or lets it wait.
-    fn take_press(&mut self, now: Time, seen: Seen) {
+    fn take_press(&mut self, now: Time, seen: KeyPress) {
         if self.comes_twice(now, &seen) {
             return;
         }
@@ -255,7 +255,13 @@ impl Engine {
         self.take_candidates(now, seen, candidates, chorded);
     }
 
-    fn take_candidates(&mut self, now: Time, seen: Seen, candidates: &[Candidate], chorded: bool) {
+    fn take_candidates(
+        &mut self,
+        now: Time,
+        seen: KeyPress,
+        candidates: &[Candidate],
+        chorded: bool,
+    ) {
         let rules = Arc::clone(&self.rules);
         let mut winner = |manner| self.winner(now, candidates, seen.held, manner);
         let pressed = winner(Some(PressKind::Pressed));
@@ -369,7 +375,7 @@ impl Engine {
 
     pub(crate) fn set_down(&mut self, press: Press, on_release: Option<Won>, repeats: Option<Won>) {
         self.timers.cancel(Timer::Repeat(press.key));
-        self.presses.down.insert(press.key, Down { press, on_release, repeats });
+        self.presses.down.insert(press.key, HeldPress { press, on_release, repeats });
     }
 
     pub(crate) fn begin_repeat(&mut self, now: Time, press: Press) {

@@ -5,7 +5,7 @@ use std::mem;
 use lantern_model::{ModifierKey, Time};
 
 use crate::engine::Engine;
-use crate::presses::{Progress, Seen};
+use crate::presses::{KeyPress, Progress};
 use crate::timers::Timer;
 
 /// What became of the sequences under way.
@@ -17,7 +17,7 @@ pub(crate) enum Went {
 
 impl Engine {
     /// Begins the sequences whose first key this is.
-    pub(crate) fn begin_sequences(&mut self, now: Time, seen: &Seen) -> bool {
+    pub(crate) fn begin_sequences(&mut self, now: Time, seen: &KeyPress) -> bool {
         let mut begun = Vec::new();
         for (number, sequence) in self.watch.sequences.iter().enumerate() {
             let (stroke, sides) = &sequence.strokes[0];
@@ -36,7 +36,7 @@ impl Engine {
     }
 
     /// Lets the sequences under way go on with a press.
-    pub(crate) fn advance_sequences(&mut self, now: Time, seen: &Seen) -> Went {
+    pub(crate) fn advance_sequences(&mut self, now: Time, seen: &KeyPress) -> Went {
         let progress = mem::take(&mut self.presses.progress);
         if progress.is_empty() {
             return Went::Nowhere;

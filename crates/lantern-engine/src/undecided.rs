@@ -7,7 +7,7 @@ use lantern_model::{EffectKind, Key, PressKind, ReplayKey, RuleSet, Time, Trigge
 
 use crate::engine::Engine;
 use crate::firing::Press;
-use crate::presses::{Seen, Won};
+use crate::presses::{KeyPress, Won};
 use crate::timers::{PendingKind, Timer};
 
 /// A press that is not decided.
@@ -45,7 +45,7 @@ pub(crate) struct PendingPress {
 
 impl PendingPress {
     /// A press that may become nothing yet.
-    pub(crate) fn new(now: Time, seen: Seen) -> PendingPress {
+    pub(crate) fn new(now: Time, seen: KeyPress) -> PendingPress {
         PendingPress {
             press: seen.press,
             at: now,
@@ -162,7 +162,7 @@ impl Engine {
     }
 
     /// The second press of a key that was waited for.
-    pub(crate) fn comes_twice(&mut self, now: Time, seen: &Seen) -> bool {
+    pub(crate) fn comes_twice(&mut self, now: Time, seen: &KeyPress) -> bool {
         let same = |w: &PendingPress| w.press.key == seen.press.key && w.up && w.twice.is_some();
         let Some(at) = self.presses.undecided.iter().position(same) else {
             return false;
