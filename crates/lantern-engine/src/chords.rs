@@ -9,7 +9,7 @@ use crate::presses::KeyPress;
 use crate::watch::{Candidate, Chord, ChordTarget};
 
 /// What became of a press among keys together.
-pub(crate) enum Chorded {
+pub(crate) enum ChordMatch {
     No,
     Remapped,
     Rules(Vec<Candidate>),
@@ -32,7 +32,7 @@ impl Engine {
     }
 
     /// Takes the largest chord that the press completes, with all its keys that wait.
-    pub(crate) fn complete_chord(&mut self, now: Time, seen: &KeyPress) -> Chorded {
+    pub(crate) fn complete_chord(&mut self, now: Time, seen: &KeyPress) -> ChordMatch {
         let (key, families) = seen.stroke;
         let found: Vec<Chord> = self
             .watch
@@ -46,7 +46,7 @@ impl Engine {
             } else {
                 self.disturb_all(now);
             }
-            return Chorded::No;
+            return ChordMatch::No;
         };
         let keys = first.keys.clone();
         let mut candidates = Vec::new();
@@ -59,7 +59,7 @@ impl Engine {
         }
         let fires = candidates.iter().any(|c| c.fits(seen.held) && self.may_fire(now, c.rule));
         if !fires && remap.is_none() {
-            return Chorded::No;
+            return ChordMatch::No;
         }
         for waiting in &mut self.presses.undecided {
             waiting.chord = false;
@@ -71,7 +71,7 @@ impl Engine {
         }
         self.decide(now);
         match remap.filter(|_| !fires) {
-            None => Chorded::Rules(candidates),
+            None => ChordMatch::Rules(candidates),
             Some(number) => {
                 let to = self.layout.press_order(&self.rules.remaps[number].to);
                 if let (Ok(becomes), Some(give)) = (to, &seen.give) {
@@ -82,7 +82,7 @@ impl Engine {
                     self.emit(None, EffectKind::ReplayKey(give));
                 }
                 self.set_down(seen.press, None, None);
-                Chorded::Remapped
+                ChordMatch::Remapped
             }
         }
     }

@@ -12,11 +12,11 @@ use lantern_model::{
     Time, TriggerKind, Value,
 };
 
-use crate::chords::Chorded;
+use crate::chords::ChordMatch;
 use crate::engine::Engine;
 use crate::firing::{Firing, Press};
 use crate::reasons::{CHARACTER, DecisionKind, StopCause};
-use crate::sequences::Went;
+use crate::sequences::SequenceProgress;
 use crate::timers::Timer;
 use crate::undecided::PendingPress;
 use crate::watch::{Candidate, KeyStroke};
@@ -36,7 +36,7 @@ pub(crate) struct HeldPress {
 
 /// How far a sequence is.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Progress {
+pub(crate) struct OpenSequence {
     /// Its number in the table.
     pub sequence: usize,
     /// How many of its keys came.
@@ -49,7 +49,7 @@ pub(crate) struct Presses {
     count: u64,
     pub down: BTreeMap<Key, HeldPress>,
     pub undecided: Vec<PendingPress>,
-    pub progress: Vec<Progress>,
+    pub progress: Vec<OpenSequence>,
     /// Under the person's fingers, as far as the desk tells.
     pub fingers: BTreeSet<Key>,
     /// When each that rules want was pressed last.
@@ -235,19 +235,19 @@ impl Engine {
             return;
         }
         match self.advance_sequences(now, &seen) {
-            Went::Through => return,
-            Went::On => {
+            SequenceProgress::Through => return,
+            SequenceProgress::On => {
                 let mut waiting = PendingPress::new(now, seen);
                 waiting.sequence = true;
                 self.presses.undecided.push(waiting);
                 return;
             }
-            Went::Nowhere => {}
+            SequenceProgress::Nowhere => {}
         }
         let candidates = match self.complete_chord(now, &seen) {
-            Chorded::Remapped => return,
-            Chorded::Rules(candidates) => Some(candidates),
-            Chorded::No => None,
+            ChordMatch::Remapped => return,
+            ChordMatch::Rules(candidates) => Some(candidates),
+            ChordMatch::No => None,
         };
         let watch = Arc::clone(&self.watch);
         let chorded = candidates.is_some();

@@ -5,11 +5,11 @@ use std::mem;
 use lantern_model::{ModifierKey, Time};
 
 use crate::engine::Engine;
-use crate::presses::{KeyPress, Progress};
+use crate::presses::{KeyPress, OpenSequence};
 use crate::timers::Timer;
 
 /// What became of the sequences under way.
-pub(crate) enum Went {
+pub(crate) enum SequenceProgress {
     Nowhere,
     On,
     Through,
@@ -30,18 +30,18 @@ impl Engine {
             return false;
         };
         self.presses.progress =
-            begun.into_iter().map(|(sequence, ..)| Progress { sequence, done: 1 }).collect();
+            begun.into_iter().map(|(sequence, ..)| OpenSequence { sequence, done: 1 }).collect();
         self.timers.set(Timer::Sequence, now + longest);
         true
     }
 
     /// Lets the sequences under way go on with a press.
-    pub(crate) fn advance_sequences(&mut self, now: Time, seen: &KeyPress) -> Went {
+    pub(crate) fn advance_sequences(&mut self, now: Time, seen: &KeyPress) -> SequenceProgress {
         let progress = mem::take(&mut self.presses.progress);
         if progress.is_empty() {
-            return Went::Nowhere;
+            return SequenceProgress::Nowhere;
         }
-        let next = |p: &Progress| {
+        let next = |p: &OpenSequence| {
             let sequence = self.watch.sequences.get(p.sequence);
             sequence.and_then(|sequence| sequence.strokes.get(p.done)).map(|(stroke, _)| stroke.0)
         };
@@ -49,11 +49,11 @@ impl Engine {
         let key = seen.stroke.0;
         if ModifierKey::of(key).is_some() && !progress.iter().any(|p| next(p) == Some(key)) {
             self.presses.progress = progress;
-            return Went::Nowhere;
+            return SequenceProgress::Nowhere;
         }
         let mut further = Vec::new();
         let mut through: Vec<(usize, usize, usize)> = Vec::new();
-        for Progress { sequence, done } in progress {
+        for OpenSequence { sequence, done } in progress {
             let Some(known) = self.watch.sequences.get(sequence) else { continue };
             let (stroke, sides) = &known.strokes[done];
             if *stroke != seen.stroke || !sides.iter().all(|side| seen.held.contains(*side)) {
@@ -62,7 +62,7 @@ impl Engine {
             if done + 1 == known.strokes.len() {
                 through.push((known.strokes.len(), known.rule, known.trigger));
             } else {
-                further.push((Progress { sequence, done: done + 1 }, known.within));
+                further.push((OpenSequence { sequence, done: done + 1 }, known.within));
             }
         }
         let best = through.into_iter().max_by_key(|(length, rule, _)| (*length, usize::MAX - rule));
@@ -77,15 +77,15 @@ impl Engine {
             self.decide(now);
             self.set_down(seen.press, None, None);
             self.fire_key(now, rule, trigger, seen.press, false);
-            return Went::Through;
+            return SequenceProgress::Through;
         }
         if let Some(longest) = further.iter().map(|(_, within)| *within).max() {
             self.presses.progress = further.into_iter().map(|(progress, _)| progress).collect();
             self.timers.set(Timer::Sequence, now + longest);
-            return Went::On;
+            return SequenceProgress::On;
         }
         self.drop_sequence(now);
-        Went::Nowhere
+        SequenceProgress::Nowhere
     }
 
     /// The next key of a sequence did not come in time.
