@@ -6,7 +6,7 @@ use std::time::Duration;
 use lantern_model::{Time, TimeOfDay, TriggerKind, Value, WallTime};
 
 use crate::engine::Engine;
-use crate::firing::Firing;
+use crate::firing::Activation;
 use crate::presses::Won;
 use crate::timers::Timer;
 
@@ -73,7 +73,7 @@ impl Engine {
 
     fn fire_timed(&mut self, now: Time, rule: usize, trigger: usize) {
         if self.context().allows(&self.rules.rules[rule]) && self.may_fire(now, rule) {
-            self.fire(now, rule, Firing::by(trigger, Value::Truth(true)));
+            self.fire(now, rule, Activation::by(trigger, Value::Truth(true)));
         }
     }
 

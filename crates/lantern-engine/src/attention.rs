@@ -8,7 +8,7 @@ use lantern_model::{ActivePhrase, EffectKind, ListenMode, Listening, Time, Trigg
 use lantern_sense::{Understood, heard_words};
 
 use crate::engine::Engine;
-use crate::firing::Firing;
+use crate::firing::Activation;
 use crate::hearing::{record, text, value_of_part};
 use crate::presses::Won;
 use crate::reasons::DecisionKind;
@@ -176,7 +176,7 @@ impl Engine {
             for (name, part) in parts {
                 fields.insert(name, value_of_part(part));
             }
-            (loose, won, Firing::by(won.1, Value::Record(fields)))
+            (loose, won, Activation::by(won.1, Value::Record(fields)))
         });
         let found = found.collect();
         if self.fire_one(now, found) && self.attention.awake {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use lantern_model::{Rule, RuleSet, RunId, SourceLocation, Time, Value};
 
 use crate::engine::Engine;
-use crate::firing::{Firing, MOST_RUNS};
+use crate::firing::{Activation, MOST_RUNS};
 use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::{Run, State};
 
@@ -112,7 +112,7 @@ impl Engine {
         }
         slots.resize(routine.slots.max(slots.len()), Value::Truth(false));
         let by = "`lantern fire`".into();
-        self.start_run_with(now, rule, Firing::by(0, Value::Truth(true)), slots, by);
+        self.start_run_with(now, rule, Activation::by(0, Value::Truth(true)), slots, by);
         self.settle(now);
         Ok(())
     }

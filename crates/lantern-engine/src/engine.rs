@@ -14,7 +14,7 @@ use crate::attention::Attention;
 use crate::context::Context;
 use crate::drawing::Drawing;
 use crate::eval::EvalScope;
-use crate::firing::Firing;
+use crate::firing::Activation;
 use crate::hearing::Ears;
 use crate::ledger::{Ledger, Owner};
 use crate::patterns::Patterns;
@@ -72,7 +72,7 @@ pub struct Engine {
     pub(crate) drawing: Drawing,
     pub(crate) attention: Attention,
     pub(crate) runs: Runs,
-    pub(crate) waiting: BTreeMap<usize, Firing>,
+    pub(crate) waiting: BTreeMap<usize, Activation>,
     pub(crate) last_fired: BTreeMap<usize, Time>,
     /// Keys that somebody else holds.
     pub(crate) refused: Vec<KeyGrab>,
@@ -81,7 +81,7 @@ pub struct Engine {
     /// What a trigger that fired is called, by rule and trigger.
     pub(crate) cause_words: BTreeMap<(usize, usize), Arc<str>>,
     /// What fires once the rule's triggers have been quiet long enough.
-    pub(crate) quiet: BTreeMap<usize, Firing>,
+    pub(crate) quiet: BTreeMap<usize, Activation>,
     pub(crate) paused: BTreeSet<String>,
     /// Whether everything is.
     pub(crate) all_paused: bool,

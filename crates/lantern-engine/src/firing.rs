@@ -26,7 +26,7 @@ pub(crate) struct Press {
 
 /// A trigger that came, with what it brings.
 #[derive(Debug, Clone)]
-pub(crate) struct Firing {
+pub(crate) struct Activation {
     pub trigger: usize,
     /// The press it was, if it was one.
     pub press: Option<Press>,
@@ -36,10 +36,10 @@ pub(crate) struct Firing {
     pub is_repeat: bool,
 }
 
-impl Firing {
+impl Activation {
     /// By something that is no key.
-    pub(crate) fn by(trigger: usize, brought: Value) -> Firing {
-        Firing { trigger, press: None, brought, erase: 0, is_repeat: false }
+    pub(crate) fn by(trigger: usize, brought: Value) -> Activation {
+        Activation { trigger, press: None, brought, erase: 0, is_repeat: false }
     }
 }
 
@@ -78,7 +78,7 @@ impl Engine {
     }
 
     /// A trigger of a rule that may fire came.
-    pub(crate) fn fire(&mut self, now: Time, rule: usize, firing: Firing) {
+    pub(crate) fn fire(&mut self, now: Time, rule: usize, firing: Activation) {
         let definition = &self.rules.rules[rule];
         let Some(span) = definition.debounce else {
             self.fire_throttled(now, rule, firing);
@@ -109,7 +109,7 @@ impl Engine {
         });
     }
 
-    fn fire_throttled(&mut self, now: Time, rule: usize, firing: Firing) {
+    fn fire_throttled(&mut self, now: Time, rule: usize, firing: Activation) {
         if let Some(span) = self.rules.rules[rule].throttle {
             let last = self.last_fired.get(&rule);
             if last.is_some_and(|last| now.since(*last) < span) {
@@ -123,7 +123,7 @@ impl Engine {
     }
 
     /// Fires a rule as its `again` clause says. A repeat never queues.
-    fn fire_again(&mut self, now: Time, rule: usize, firing: Firing) {
+    fn fire_again(&mut self, now: Time, rule: usize, firing: Activation) {
         let again = self.rules.rules[rule].reentry;
         if again == ReentryPolicy::Parallel {
             return self.start_run(now, rule, firing);
@@ -165,7 +165,7 @@ impl Engine {
         self.runs.live.len() >= MOST_RUNS
     }
 
-    fn start_run(&mut self, now: Time, rule: usize, firing: Firing) {
+    fn start_run(&mut self, now: Time, rule: usize, firing: Activation) {
         if self.has_most_runs() {
             let why = format!("{MOST_RUNS} runs go on already");
             self.give_reason(now, Some(rule), DecisionKind::Dropped(why));
@@ -187,7 +187,7 @@ impl Engine {
         &mut self,
         now: Time,
         rule: usize,
-        firing: Firing,
+        firing: Activation,
         slots: Vec<Value>,
         by: Arc<str>,
     ) {

@@ -10,7 +10,7 @@ use lantern_model::{
 use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 
 use crate::engine::Engine;
-use crate::firing::{Firing, Press};
+use crate::firing::{Activation, Press};
 use crate::letters::Letters;
 use crate::line_rules::{LineRules, SET_SIZE};
 use crate::lines::Lines;
@@ -119,7 +119,7 @@ pub(crate) fn text(text: &str) -> Value {
 
 impl Engine {
     /// Rules in the order in which one of them may fire: the narrower place first.
-    fn by_precedence(&self, mut found: Vec<(usize, Won, Firing)>) -> Vec<(Won, Firing)> {
+    fn by_precedence(&self, mut found: Vec<(usize, Won, Activation)>) -> Vec<(Won, Activation)> {
         let place = self.context();
         found.sort_by_key(|(looseness, (rule, trigger), _)| {
             let rule_of = &self.rules.rules[*rule];
@@ -136,7 +136,7 @@ impl Engine {
     }
 
     /// Fires the first that may.
-    pub(crate) fn fire_one(&mut self, now: Time, found: Vec<(usize, Won, Firing)>) -> bool {
+    pub(crate) fn fire_one(&mut self, now: Time, found: Vec<(usize, Won, Activation)>) -> bool {
         for ((rule, _), firing) in self.by_precedence(found) {
             if self.may_fire(now, rule) {
                 self.fire(now, rule, firing);
@@ -147,7 +147,7 @@ impl Engine {
     }
 
     /// Fires all that may.
-    fn fire_all(&mut self, now: Time, found: Vec<(Won, Firing)>) {
+    fn fire_all(&mut self, now: Time, found: Vec<(Won, Activation)>) {
         for ((rule, _), firing) in found {
             if self.may_fire(now, rule) {
                 self.fire(now, rule, firing);
@@ -201,7 +201,7 @@ impl Engine {
         let listed = self.ears.of_shape(shape);
         let wanted = listed.iter().copied().filter(|won| holds(self, *won) && self.applies(*won));
         let found: Vec<_> = wanted
-            .map(|won| (0, won, Firing { press, ..Firing::by(won.1, brought.clone()) }))
+            .map(|won| (0, won, Activation { press, ..Activation::by(won.1, brought.clone()) }))
             .collect();
         if found.is_empty() {
             let why = format!("no rule here wants {shape}");
@@ -234,7 +234,7 @@ impl Engine {
                 (
                     usize::MAX - erase,
                     *won,
-                    Firing { erase, ..Firing::by(won.1, Value::Truth(true)) },
+                    Activation { erase, ..Activation::by(won.1, Value::Truth(true)) },
                 )
             })
             .collect();
@@ -267,7 +267,8 @@ impl Engine {
         let Some(number) = Ears::device(&rules, device) else { return };
         let Some(listed) = self.ears.lines.get(&number) else { return };
         let fitting = listed.fitting(line).filter(|(won, _)| self.applies(*won));
-        let found = fitting.map(|(won, fields)| (won, Firing::by(won.1, Value::Record(fields))));
+        let found =
+            fitting.map(|(won, fields)| (won, Activation::by(won.1, Value::Record(fields))));
         let found = found.collect();
         self.fire_all(now, found);
     }
@@ -283,7 +284,7 @@ impl Engine {
         };
         let brought = Value::Record(record([("topic", text(topic)), ("text", text(body))]));
         let found =
-            listed.iter().filter(fits).map(|won| (*won, Firing::by(won.1, brought.clone())));
+            listed.iter().filter(fits).map(|won| (*won, Activation::by(won.1, brought.clone())));
         let found = found.collect();
         self.fire_all(now, found);
     }
@@ -305,7 +306,7 @@ impl Engine {
         let parts = brought.each_ref().map(|(part, said)| (*part, text(said)));
         let brought = Value::Record(record(parts));
         let found =
-            listed.iter().filter(fits).map(|won| (*won, Firing::by(won.1, brought.clone())));
+            listed.iter().filter(fits).map(|won| (*won, Activation::by(won.1, brought.clone())));
         let found = found.collect();
         self.fire_all(now, found);
     }
@@ -326,7 +327,7 @@ impl Engine {
         let brought =
             Value::Record(record([("app", text(app.name())), ("title", text(&app.title))]));
         let found = self.ears.windows.iter().filter(fits);
-        let found = found.map(|won| (*won, Firing::by(won.1, brought.clone()))).collect();
+        let found = found.map(|won| (*won, Activation::by(won.1, brought.clone()))).collect();
         self.fire_all(now, found);
     }
 
@@ -335,7 +336,7 @@ impl Engine {
         self.begin_rounds(now);
         let starts = self.ears.starts.clone();
         let found = starts.into_iter().filter(|won| self.applies(*won));
-        let found = found.map(|won| (won, Firing::by(won.1, Value::Truth(true)))).collect();
+        let found = found.map(|won| (won, Activation::by(won.1, Value::Truth(true)))).collect();
         self.fire_all(now, found);
     }
 }

@@ -14,7 +14,7 @@ use lantern_model::{
 
 use crate::chords::ChordMatch;
 use crate::engine::Engine;
-use crate::firing::{Firing, Press};
+use crate::firing::{Activation, Press};
 use crate::reasons::{CHARACTER, DecisionKind, StopCause};
 use crate::sequences::SequenceProgress;
 use crate::timers::Timer;
@@ -369,7 +369,7 @@ impl Engine {
             _ => KeyCombination::default(),
         };
         let brought = Value::Key(brings);
-        let firing = Firing { trigger, press: Some(press), brought, erase: 0, is_repeat };
+        let firing = Activation { trigger, press: Some(press), brought, erase: 0, is_repeat };
         self.fire(now, rule, firing);
     }
 
