@@ -42,6 +42,6 @@ mod watch;
 pub use control::{ControlError, RunStatus};
 pub use engine::Engine;
 pub use ledger::Owner;
-pub use nearest::Near;
+pub use nearest::BlockedRule;
 pub use prepared::PreparedRules;
 pub use reasons::{Decision, DecisionKind, StopCause};

@@ -11,7 +11,7 @@ use crate::watch::precedence;
 
 /// A rule near to an input.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Near {
+pub struct BlockedRule {
     /// The rule.
     pub rule: usize,
     /// What keeps it from firing; nothing if it would fire.
@@ -24,7 +24,7 @@ impl Engine {
     ///
     /// # Errors
     /// The key that the keyboard at hand lacks.
-    pub fn nearest(&self, now: Time, combo: &KeyCombination) -> Result<Vec<Near>, String> {
+    pub fn nearest(&self, now: Time, combo: &KeyCombination) -> Result<Vec<BlockedRule>, String> {
         let (stroke, _) = key_stroke_of(&combo.0, &self.layout)
             .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
         let mut exact = Vec::new();
@@ -32,7 +32,7 @@ impl Engine {
         for (number, rule) in self.rules.rules.iter().enumerate() {
             match self.nearness(rule, stroke) {
                 Some(Ok(manner)) => exact.push((number, manner)),
-                Some(Err(why)) => others.push(Near { rule: number, why: Some(why) }),
+                Some(Err(why)) => others.push(BlockedRule { rule: number, why: Some(why) }),
                 None => {}
             }
         }
@@ -41,9 +41,9 @@ impl Engine {
         }
         let near = exact.iter().map(|(rule, manner)| {
             let why = self.hindrance(now, *rule, *manner, stroke);
-            Near { rule: *rule, why }
+            BlockedRule { rule: *rule, why }
         });
-        let mut near: Vec<Near> = near.collect();
+        let mut near: Vec<BlockedRule> = near.collect();
         self.mark_overruled(stroke, &mut near);
         Ok(near)
     }
@@ -200,7 +200,7 @@ impl Engine {
     }
 
     /// Of several that could fire the first does; the others say so.
-    fn mark_overruled(&self, stroke: KeyStroke, near: &mut [Near]) {
+    fn mark_overruled(&self, stroke: KeyStroke, near: &mut [BlockedRule]) {
         let place = self.context();
         let order = |rule: usize| {
             let of_rule = |candidate: &&crate::watch::Candidate| candidate.rule == rule;
