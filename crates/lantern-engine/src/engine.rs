@@ -15,7 +15,7 @@ use crate::context::Context;
 use crate::drawing::Drawing;
 use crate::eval::EvalScope;
 use crate::firing::Activation;
-use crate::hearing::Ears;
+use crate::hearing::TriggerIndex;
 use crate::ledger::{Ledger, Owner};
 use crate::patterns::Patterns;
 use crate::prepared::{Asks, PreparedRules};
@@ -68,7 +68,7 @@ pub struct Engine {
     pub(crate) input_method: bool,
     pub(crate) clock: Clock,
     pub(crate) presses: Presses,
-    pub(crate) ears: Ears,
+    pub(crate) ears: TriggerIndex,
     pub(crate) drawing: Drawing,
     pub(crate) attention: Attention,
     pub(crate) runs: Runs,
@@ -138,7 +138,7 @@ impl Engine {
             clock: Clock::default(),
             presses: Presses::default(),
             drawing: Drawing::default(),
-            ears: Ears::default(),
+            ears: TriggerIndex::default(),
             attention: Attention::default(),
             runs: Runs::default(),
             waiting: BTreeMap::new(),

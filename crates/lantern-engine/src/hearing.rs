@@ -19,7 +19,7 @@ use crate::reasons::DecisionKind;
 
 /// What the rules listen for, by what brings it.
 #[derive(Debug, Default)]
-pub(crate) struct Ears {
+pub(crate) struct TriggerIndex {
     pub book: PhraseBook,
     /// For each phrase of the book, its rule and trigger.
     pub phrases: Vec<Won>,
@@ -38,14 +38,14 @@ pub(crate) struct Ears {
     half_lines: BTreeMap<String, Lines>,
 }
 
-impl Ears {
+impl TriggerIndex {
     /// Rules that want a shape.
     pub(crate) fn of_shape(&self, name: &str) -> &[Won] {
         self.shapes.get(name).map_or(&[], Vec::as_slice)
     }
 
-    pub(crate) fn new(rules: &RuleSet) -> Ears {
-        let mut ears = Ears::default();
+    pub(crate) fn new(rules: &RuleSet) -> TriggerIndex {
+        let mut ears = TriggerIndex::default();
         let mut phrases = Vec::new();
         let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
         for (number, rule) in rules.rules.iter().enumerate() {
@@ -264,7 +264,7 @@ impl Engine {
 
     fn handle_line(&mut self, now: Time, device: &str, line: &str) {
         let rules = Arc::clone(&self.rules);
-        let Some(number) = Ears::device(&rules, device) else { return };
+        let Some(number) = TriggerIndex::device(&rules, device) else { return };
         let Some(listed) = self.ears.lines.get(&number) else { return };
         let fitting = listed.fitting(line).filter(|(won, _)| self.applies(*won));
         let found =
@@ -276,7 +276,7 @@ impl Engine {
     /// A message came from a broker.
     pub(crate) fn handle_message(&mut self, now: Time, device: &str, topic: &str, body: &str) {
         let rules = Arc::clone(&self.rules);
-        let Some(number) = Ears::device(&rules, device) else { return };
+        let Some(number) = TriggerIndex::device(&rules, device) else { return };
         let listed = self.ears.messages.get(&number).map_or(&[] as &[_], Vec::as_slice);
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].kind {
             TriggerKind::Message(_, filter) => topic_fits(filter, topic) && self.applies(**won),
@@ -297,7 +297,7 @@ impl Engine {
         brought: [(&'static str, String); 3],
     ) {
         let rules = Arc::clone(&self.rules);
-        let Some(number) = Ears::device(&rules, device) else { return };
+        let Some(number) = TriggerIndex::device(&rules, device) else { return };
         let listed = self.ears.calls.get(&number).map_or(&[] as &[_], Vec::as_slice);
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].kind {
             TriggerKind::Call(_, wanted) => *wanted == brought[1].1 && self.applies(**won),

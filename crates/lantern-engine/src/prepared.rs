@@ -3,7 +3,7 @@
 use lantern_model::code::{MoveTarget, Op, WorldQuery};
 use lantern_model::{RoutineId, Rule, RuleSet};
 
-use crate::hearing::Ears;
+use crate::hearing::TriggerIndex;
 use crate::watch::RuleIndex;
 
 /// A set of rules that an engine can take at once. It costs time in the number of rules; a program with
@@ -12,7 +12,7 @@ use crate::watch::RuleIndex;
 pub struct PreparedRules {
     pub(crate) rules: RuleSet,
     pub(crate) index: RuleIndex,
-    pub(crate) ears: Ears,
+    pub(crate) ears: TriggerIndex,
     pub(crate) asks: Asks,
 }
 
@@ -29,7 +29,7 @@ impl PreparedRules {
     /// Builds the indexes of a set.
     pub fn new(mut rules: RuleSet) -> PreparedRules {
         add_macros(&mut rules);
-        let ears = Ears::new(&rules);
+        let ears = TriggerIndex::new(&rules);
         let asks = Asks { letters: ears.listens_to_letters(), ..Asks::of(&rules) };
         PreparedRules { index: RuleIndex::new(&rules), ears, asks, rules }
     }
