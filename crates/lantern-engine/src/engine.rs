@@ -16,7 +16,7 @@ use crate::drawing::Drawing;
 use crate::eval::EvalScope;
 use crate::firing::Activation;
 use crate::hearing::TriggerIndex;
-use crate::ledger::{Ledger, Owner};
+use crate::ledger::{HeldKeys, Owner};
 use crate::patterns::Patterns;
 use crate::prepared::{Asks, PreparedRules};
 use crate::presses::Presses;
@@ -24,7 +24,7 @@ use crate::random::Random;
 use crate::reasons::{Decision, DecisionKind, DecisionLog, StopCause};
 use crate::runs::Runs;
 use crate::timers::{Timer, TimerQueue};
-use crate::turns::Turns;
+use crate::turns::InputArbiter;
 use crate::watch::{BindingTable, RuleIndex};
 
 /// So many deadlines are met before the one who calls is asked whether something else came.
@@ -96,9 +96,9 @@ pub struct Engine {
     pub(crate) sounding: BTreeSet<EffectId>,
     /// Runs of paused rules that could go on.
     pub(crate) stood_still: Vec<RunId>,
-    pub(crate) input_turns: Turns,
-    pub(crate) front_turns: Turns,
-    pub(crate) ledger: Ledger,
+    pub(crate) input_turns: InputArbiter,
+    pub(crate) front_turns: InputArbiter,
+    pub(crate) ledger: HeldKeys,
     pub(crate) patterns: Patterns,
     /// Bytes that expressions have copied, joined and compared since this was taken last.
     pub(crate) work: Cell<usize>,
@@ -156,9 +156,9 @@ impl Engine {
             watchers: BTreeSet::new(),
             sounding: BTreeSet::new(),
             stood_still: Vec::new(),
-            input_turns: Turns::default(),
-            front_turns: Turns::default(),
-            ledger: Ledger::default(),
+            input_turns: InputArbiter::default(),
+            front_turns: InputArbiter::default(),
+            ledger: HeldKeys::default(),
             patterns: Patterns::default(),
             work: Cell::new(0),
             timers: TimerQueue::default(),

@@ -27,11 +27,11 @@ impl Owner {
 
 /// A key is down as long as anybody holds it.
 #[derive(Debug, Default)]
-pub(crate) struct Ledger {
+pub(crate) struct HeldKeys {
     held: BTreeMap<Key, Vec<Owner>>,
 }
 
-impl Ledger {
+impl HeldKeys {
     /// Adds an owner; whether the key must go down for it.
     pub(crate) fn press(&mut self, key: Key, owner: Owner) -> bool {
         let owners = self.held.entry(key).or_default();

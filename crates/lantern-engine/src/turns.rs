@@ -6,12 +6,12 @@ use lantern_model::RunId;
 
 /// Who has it, and who waits for it.
 #[derive(Debug, Default)]
-pub(crate) struct Turns {
+pub(crate) struct InputArbiter {
     owner: Option<RunId>,
     queue: VecDeque<RunId>,
 }
 
-impl Turns {
+impl InputArbiter {
     /// Whether the run may have it now; if not, it is queued.
     pub(crate) fn take(&mut self, run: RunId) -> bool {
         if self.owner.is_none_or(|owner| owner == run) {
