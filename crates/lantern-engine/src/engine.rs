@@ -19,7 +19,7 @@ use crate::hearing::TriggerIndex;
 use crate::ledger::{HeldKeys, Owner};
 use crate::patterns::Patterns;
 use crate::prepared::{Asks, PreparedRules};
-use crate::presses::Presses;
+use crate::presses::KeyRecognizer;
 use crate::random::Random;
 use crate::reasons::{Decision, DecisionKind, DecisionLog, StopCause};
 use crate::runs::Runs;
@@ -67,7 +67,7 @@ pub struct Engine {
     /// Whether an input method is at work.
     pub(crate) input_method: bool,
     pub(crate) clock: Clock,
-    pub(crate) presses: Presses,
+    pub(crate) presses: KeyRecognizer,
     pub(crate) ears: TriggerIndex,
     pub(crate) drawing: Drawing,
     pub(crate) attention: Attention,
@@ -136,7 +136,7 @@ impl Engine {
             secret: None,
             input_method: false,
             clock: Clock::default(),
-            presses: Presses::default(),
+            presses: KeyRecognizer::default(),
             drawing: Drawing::default(),
             ears: TriggerIndex::default(),
             attention: Attention::default(),

@@ -45,7 +45,7 @@ pub(crate) struct OpenSequence {
 
 /// What is known of the person's keys.
 #[derive(Debug, Default)]
-pub(crate) struct Presses {
+pub(crate) struct KeyRecognizer {
     count: u64,
     pub down: BTreeMap<Key, HeldPress>,
     pub undecided: Vec<PendingPress>,
@@ -60,7 +60,7 @@ pub(crate) struct Presses {
     pub board: String,
 }
 
-impl Presses {
+impl KeyRecognizer {
     /// Whether every key must be withheld, as one before it waits to be told.
     pub(crate) fn withholds_all(&self) -> bool {
         self.undecided.iter().any(|waiting| waiting.give.is_some() && !waiting.taken)
