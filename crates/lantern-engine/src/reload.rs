@@ -14,7 +14,7 @@ use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::State;
 
 /// Which rules and routines of a new set are those of the old one.
-struct Mapping {
+struct IdMap {
     /// By the old number.
     rules: Vec<Option<usize>>,
     routines: BTreeMap<RoutineId, RoutineId>,
@@ -22,8 +22,8 @@ struct Mapping {
     same_names: bool,
 }
 
-impl Mapping {
-    fn new(old: &RuleSet, new: &RuleSet) -> Mapping {
+impl IdMap {
+    fn new(old: &RuleSet, new: &RuleSet) -> IdMap {
         let mut fresh: BTreeMap<u64, Vec<usize>> = BTreeMap::new();
         for (number, rule) in new.rules.iter().enumerate() {
             fresh.entry(rule.fingerprint).or_default().push(number);
@@ -46,7 +46,7 @@ impl Mapping {
             set.globals.iter().map(|global| global.name.clone()).collect()
         };
         let same_names = names(old) == names(new) && old.layers == new.layers;
-        Mapping { rules, routines, same_names }
+        IdMap { rules, routines, same_names }
     }
 
     fn rule(&self, old: usize) -> Option<usize> {
@@ -75,7 +75,7 @@ impl Engine {
         let prepared = rules.into();
         self.give_all_back(now);
         let old = Arc::clone(&self.rules);
-        let mapping = Mapping::new(&old, prepared.rules());
+        let mapping = IdMap::new(&old, prepared.rules());
         self.end_changed(now, &mapping, prepared.rules());
         let toggled = self.ledger.release_all(|owner| owner == Owner::Toggle);
         self.emit_releases(None, toggled);
@@ -108,7 +108,7 @@ impl Engine {
     }
 
     /// Ends the runs of rules that are written otherwise now, or are gone.
-    fn end_changed(&mut self, now: Time, mapping: &Mapping, new: &RuleSet) {
+    fn end_changed(&mut self, now: Time, mapping: &IdMap, new: &RuleSet) {
         self.waiting.retain(|rule, _| mapping.rule(*rule).is_some());
         let old = Arc::clone(&self.rules);
         let goes_on = |run: &crate::runs::Run| {
@@ -129,7 +129,7 @@ impl Engine {
     }
 
     /// Brings every number of a rule, of what goes on, into the new set.
-    fn translate(&mut self, mapping: &Mapping) {
+    fn translate(&mut self, mapping: &IdMap) {
         let rule = |old: usize| mapping.rule(old);
         self.runs.translate(|run| {
             for frame in &mut run.frames {
