@@ -26,8 +26,8 @@ const SECRET: &str = "a password field has the keyboard";
 
 /// What is left of a step of input.
 #[derive(Debug)]
-pub(crate) struct Job {
-    pub work: Work,
+pub(crate) struct InputJob {
+    pub work: InputWork,
     /// From one character or tap to the next.
     pub pace: Option<Duration>,
     /// When the next piece is due.
@@ -38,7 +38,7 @@ pub(crate) struct Job {
 
 /// What a step of input does.
 #[derive(Debug)]
-pub(crate) enum Work {
+pub(crate) enum InputWork {
     /// Tap each in turn, until `total` taps are done.
     Taps { combos: Vec<Vec<Key>>, done: usize, total: usize },
     /// Type the characters; `sure` are those before the piece that is under way.
@@ -47,19 +47,19 @@ pub(crate) enum Work {
     Glide { from: (i32, i32), to: (i32, i32), done: usize, steps: usize },
 }
 
-impl Job {
+impl InputJob {
     fn is_done(&self) -> bool {
         match &self.work {
-            Work::Taps { done, total, .. } => done >= total,
-            Work::Text { text, done, .. } => *done >= text.len(),
-            Work::Glide { done, steps, .. } => done >= steps,
+            InputWork::Taps { done, total, .. } => done >= total,
+            InputWork::Text { text, done, .. } => *done >= text.len(),
+            InputWork::Glide { done, steps, .. } => done >= steps,
         }
     }
 
     /// How much of a text is in the program for certain, for a person; nothing where none is.
     pub(crate) fn typed_words(&self) -> String {
         match &self.work {
-            Work::Text { text, sure, .. } if *sure > 0 => {
+            InputWork::Text { text, sure, .. } if *sure > 0 => {
                 format!("; {sure} of {} characters were typed", text.len())
             }
             _ => String::new(),
@@ -70,7 +70,7 @@ impl Job {
     fn next_acts(&mut self) -> Vec<InputAction> {
         let paced = self.pace.is_some();
         match &mut self.work {
-            Work::Taps { combos, done, total } => {
+            InputWork::Taps { combos, done, total } => {
                 let count = if paced { 1 } else { TAPS }.min(*total - *done);
                 let turn = combos.len();
                 let acts =
@@ -79,14 +79,14 @@ impl Job {
                 *done += count;
                 acts
             }
-            Work::Text { text, done, sure } => {
+            InputWork::Text { text, done, sure } => {
                 *sure = *done;
                 let count = if paced { 1 } else { CHARACTERS }.min(text.len() - *done);
                 let piece = text[*done..*done + count].iter().collect();
                 *done += count;
                 vec![InputAction::Text(piece)]
             }
-            Work::Glide { from, to, done, steps } => {
+            InputWork::Glide { from, to, done, steps } => {
                 *done += 1;
                 let share = *done as f64 / *steps as f64;
                 let along =
@@ -169,7 +169,7 @@ impl Engine {
     }
 
     /// Begins a step of input; the run has the turn already.
-    pub(crate) fn begin_job(&mut self, now: Time, id: RunId, job: Job) {
+    pub(crate) fn begin_job(&mut self, now: Time, id: RunId, job: InputJob) {
         self.runs.get_mut(id).state = State::Inputting(job, None);
         self.advance_job(now, id);
     }
@@ -179,7 +179,7 @@ impl Engine {
     pub(crate) fn type_unless_composed(&mut self, now: Time, id: RunId, by: Option<Value>) {
         let state = std::mem::replace(&mut self.runs.get_mut(id).state, State::Sleeping);
         let State::Asking(_, job) = state else { return };
-        let (Some(method), Work::Text { text, .. }) = (by, &job.work) else {
+        let (Some(method), InputWork::Text { text, .. }) = (by, &job.work) else {
             return self.begin_job(now, id, job);
         };
         if self.may_paste(job.pace, false) {
@@ -209,7 +209,7 @@ impl Engine {
             self.make_ready(id);
             return;
         }
-        if let (Some(first), Work::Text { text, done, .. }) = (job.window, &job.work)
+        if let (Some(first), InputWork::Text { text, done, .. }) = (job.window, &job.work)
             && first != window
         {
             let message = format!(
@@ -220,7 +220,7 @@ impl Engine {
             self.fail_waiting(now, id, message);
             return;
         }
-        if let (Some(_), Work::Text { text, done, .. }) = (job.window, &job.work)
+        if let (Some(_), InputWork::Text { text, done, .. }) = (job.window, &job.work)
             && secret
         {
             let typed = match done {

@@ -7,7 +7,7 @@ use lantern_model::code::{AssignTarget, Expr};
 use lantern_model::{EffectId, Key, RoutineId, RunId, Time, Value};
 
 use crate::firing::Press;
-use crate::input::Job;
+use crate::input::InputJob;
 
 /// Calls within calls, at the most.
 pub(crate) const DEEPEST_CALL: usize = 200;
@@ -62,9 +62,9 @@ pub(crate) enum State {
     /// It waits for its turn to make input or to bring a program to the front.
     Queued,
     /// It is making input: the rest of the step, and the effect under way if any.
-    Inputting(Job, Option<EffectId>),
+    Inputting(InputJob, Option<EffectId>),
     /// It asks whether an input method would compose what it is about to type.
-    Asking(EffectId, Job),
+    Asking(EffectId, InputJob),
     /// It waits for an effect's outcome, whose value goes there.
     Awaiting(EffectId, Option<AssignTarget>),
     /// It waits until a condition holds.

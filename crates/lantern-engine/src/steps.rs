@@ -10,7 +10,7 @@ use lantern_model::{
 };
 
 use crate::engine::Engine;
-use crate::input::{Job, Work};
+use crate::input::{InputJob, InputWork};
 use crate::ledger::Owner;
 use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::{Block, CallFrame, DEEPEST_CALL, State};
@@ -306,14 +306,14 @@ impl Engine {
         let work = match lone_character {
             // A character without a key is typed, as often as it would be tapped.
             Some(character) => {
-                Work::Text { text: vec![character; times.min(1 << 20)], done: 0, sure: 0 }
+                InputWork::Text { text: vec![character; times.min(1 << 20)], done: 0, sure: 0 }
             }
             None => {
                 let total = times.saturating_mul(keys.len());
-                Work::Taps { combos: keys, done: 0, total }
+                InputWork::Taps { combos: keys, done: 0, total }
             }
         };
-        self.begin_job(now, id, Job { work, pace, due: now, window: None });
+        self.begin_job(now, id, InputJob { work, pace, due: now, window: None });
         Ok(Flow::Wait)
     }
 
@@ -333,9 +333,9 @@ impl Engine {
         if self.may_paste(pace, anyway) && self.is_better_pasted(&text) {
             return Ok(self.await_deed(id, CommandKind::Paste, text));
         }
-        let work = Work::Text { text: text.chars().collect(), done: 0, sure: 0 };
+        let work = InputWork::Text { text: text.chars().collect(), done: 0, sure: 0 };
         let window = if anyway { None } else { Some(self.app.window) };
-        let job = Job { work, pace, due: now, window };
+        let job = InputJob { work, pace, due: now, window };
         if self.input_method && !anyway {
             let deed = Command {
                 kind: CommandKind::QueryInputMethod,
@@ -431,8 +431,8 @@ impl Engine {
             return Ok(self.again(id));
         }
         let backspace = Key::named("backspace").expect("backspace is in the key table");
-        let work = Work::Taps { combos: vec![vec![backspace]], done: 0, total: count };
-        self.begin_job(now, id, Job { work, pace: None, due: now, window: None });
+        let work = InputWork::Taps { combos: vec![vec![backspace]], done: 0, total: count };
+        self.begin_job(now, id, InputJob { work, pace: None, due: now, window: None });
         Ok(Flow::Wait)
     }
 
