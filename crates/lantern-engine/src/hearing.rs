@@ -13,7 +13,7 @@ use crate::engine::Engine;
 use crate::firing::{Activation, Press};
 use crate::letters::Letters;
 use crate::line_rules::{LineRules, SET_SIZE};
-use crate::lines::Lines;
+use crate::lines::LineBuffer;
 use crate::presses::Won;
 use crate::reasons::DecisionKind;
 
@@ -35,7 +35,7 @@ pub(crate) struct TriggerIndex {
     calls: BTreeMap<usize, Vec<Won>>,
     windows: Vec<Won>,
     starts: Vec<Won>,
-    half_lines: BTreeMap<String, Lines>,
+    half_lines: BTreeMap<String, LineBuffer>,
 }
 
 impl TriggerIndex {

@@ -5,7 +5,7 @@ const LONGEST: usize = 4096;
 
 /// What bytes gave.
 #[derive(Debug, Default)]
-pub(crate) struct Taken {
+pub(crate) struct CompletedLines {
     /// The lines that they end.
     pub(crate) lines: Vec<String>,
     /// Whether one had to be cut, told when it first is.
@@ -14,7 +14,7 @@ pub(crate) struct Taken {
 
 /// What has come of a device's present line.
 #[derive(Debug, Default)]
-pub(crate) struct Lines {
+pub(crate) struct LineBuffer {
     half: Vec<u8>,
     /// The last byte was a carriage return: a line feed right behind it ends no second line.
     after_return: bool,
@@ -22,10 +22,10 @@ pub(crate) struct Lines {
     is_cut: bool,
 }
 
-impl Lines {
+impl LineBuffer {
     /// Takes bytes in; gives the lines they end. Bytes that are no text become U+FFFD.
-    pub(crate) fn take(&mut self, bytes: &[u8]) -> Taken {
-        let mut taken = Taken::default();
+    pub(crate) fn take(&mut self, bytes: &[u8]) -> CompletedLines {
+        let mut taken = CompletedLines::default();
         for byte in bytes {
             let after_return = std::mem::replace(&mut self.after_return, *byte == b'\r');
             match byte {
