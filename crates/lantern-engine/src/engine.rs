@@ -18,7 +18,7 @@ use crate::firing::Activation;
 use crate::hearing::TriggerIndex;
 use crate::ledger::{HeldKeys, Owner};
 use crate::patterns::Patterns;
-use crate::prepared::{Asks, PreparedRules};
+use crate::prepared::{PreparedRules, RuleInputs};
 use crate::presses::KeyRecognizer;
 use crate::random::Random;
 use crate::reasons::{Decision, DecisionKind, DecisionLog, StopCause};
@@ -44,7 +44,7 @@ const DUE_AT_ONCE: usize = 1024;
 pub struct Engine {
     pub(crate) rules: Arc<RuleSet>,
     index: RuleIndex,
-    asks: Asks,
+    asks: RuleInputs,
     pub(crate) globals: Vec<Value>,
     pub(crate) watch: Arc<BindingTable>,
     /// What the desk was told to see and withhold.
@@ -117,7 +117,7 @@ impl Engine {
     pub fn new(rules: impl Into<PreparedRules>, seed: u64) -> Engine {
         let mut engine = Engine {
             index: RuleIndex::default(),
-            asks: Asks::default(),
+            asks: RuleInputs::default(),
             rules: Arc::new(RuleSet::default()),
             globals: Vec::new(),
             watch: Arc::default(),

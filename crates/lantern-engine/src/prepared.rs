@@ -13,12 +13,12 @@ pub struct PreparedRules {
     pub(crate) rules: RuleSet,
     pub(crate) index: RuleIndex,
     pub(crate) ears: TriggerIndex,
-    pub(crate) asks: Asks,
+    pub(crate) asks: RuleInputs,
 }
 
 /// What the rules ask for in their conditions and steps.
 #[derive(Debug, Default)]
-pub(crate) struct Asks {
+pub(crate) struct RuleInputs {
     pub(crate) fingers: bool,
     pub(crate) pointer: bool,
     pub(crate) boards: bool,
@@ -30,7 +30,7 @@ impl PreparedRules {
     pub fn new(mut rules: RuleSet) -> PreparedRules {
         add_macros(&mut rules);
         let ears = TriggerIndex::new(&rules);
-        let asks = Asks { letters: ears.listens_to_letters(), ..Asks::of(&rules) };
+        let asks = RuleInputs { letters: ears.listens_to_letters(), ..RuleInputs::of(&rules) };
         PreparedRules { index: RuleIndex::new(&rules), ears, asks, rules }
     }
 
@@ -46,13 +46,13 @@ impl From<RuleSet> for PreparedRules {
     }
 }
 
-impl Asks {
-    fn of(rules: &RuleSet) -> Asks {
+impl RuleInputs {
+    fn of(rules: &RuleSet) -> RuleInputs {
         let glides = rules.ops().any(|op| match op {
             Op::Move { to, over } => over.is_some() || matches!(to, MoveTarget::OfScreen(..)),
             _ => false,
         });
-        Asks {
+        RuleInputs {
             fingers: rules.reads(&|asked| *asked == WorldQuery::Fingers),
             pointer: glides || rules.reads(&|asked| asked.is_pointer()),
             boards: rules.rules.iter().any(|rule| rule.filter.input_devices.is_some()),
