@@ -11,7 +11,7 @@ use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 
 use crate::engine::Engine;
 use crate::firing::{Activation, Press};
-use crate::letters::Letters;
+use crate::letters::TypedText;
 use crate::line_rules::{LineRules, SET_SIZE};
 use crate::lines::LineBuffer;
 use crate::presses::Won;
@@ -25,7 +25,7 @@ pub(crate) struct TriggerIndex {
     pub phrases: Vec<Won>,
     /// Abbreviations by their last letter.
     typed: BTreeMap<char, Vec<(Vec<char>, Won)>>,
-    letters: Letters,
+    letters: TypedText,
     shapes: BTreeMap<String, Vec<Won>>,
     /// The shapes of the set, by their numbers.
     pub shape_book: ShapeBook,
@@ -86,7 +86,7 @@ impl TriggerIndex {
             }
         }
         let longest = ears.typed.values().flatten().map(|(text, _)| text.len()).max();
-        ears.letters = longest.map_or_else(Letters::default, Letters::for_length);
+        ears.letters = longest.map_or_else(TypedText::default, TypedText::for_length);
         ears.lines.values_mut().for_each(|rules| rules.join_patterns(SET_SIZE));
         ears.book = PhraseBook::new(phrases);
         ears.shape_book = ShapeBook::new(&rules.shapes);

@@ -5,17 +5,17 @@ use zeroize::Zeroize;
 /// The last characters that the person typed: no more than the longest abbreviation and the character
 /// before it. Forgotten characters are overwritten in memory.
 #[derive(Debug, Default)]
-pub(crate) struct Letters {
+pub(crate) struct TypedText {
     characters: Vec<char>,
     most: usize,
 }
 
-impl Letters {
+impl TypedText {
     /// Keeps as many characters as abbreviations of this length need.
-    pub(crate) fn for_length(longest: usize) -> Letters {
+    pub(crate) fn for_length(longest: usize) -> TypedText {
         let most = longest + 1;
         // It never grows beyond, so that no copy of it stays behind.
-        Letters { characters: Vec::with_capacity(most), most }
+        TypedText { characters: Vec::with_capacity(most), most }
     }
 
     /// The person typed a character.
@@ -50,7 +50,7 @@ impl Letters {
     }
 }
 
-impl Drop for Letters {
+impl Drop for TypedText {
     fn drop(&mut self) {
         self.forget();
     }
@@ -66,7 +66,7 @@ mod tests {
 
     #[test]
     fn the_end_counts_where_it_begins_a_word() {
-        let mut letters = Letters::for_length(3);
+        let mut letters = TypedText::for_length(3);
         chars("see ;é1").into_iter().for_each(|letter| letters.push(letter));
         assert!(letters.end_with_word(&chars(";é1")));
         assert!(letters.end_with_word(&chars("é1")));
@@ -81,7 +81,7 @@ mod tests {
 
     #[test]
     fn forgotten_characters_are_overwritten_and_no_more_are_kept_than_needed() {
-        let mut letters = Letters::for_length(2);
+        let mut letters = TypedText::for_length(2);
         let place = letters.characters.as_ptr();
         chars("hunter").into_iter().for_each(|letter| letters.push(letter));
         assert_eq!(letters.characters, chars("ter"));
@@ -92,7 +92,7 @@ mod tests {
 
     #[test]
     fn without_abbreviations_nothing_is_kept() {
-        let mut letters = Letters::default();
+        let mut letters = TypedText::default();
         letters.push('a');
         assert!(letters.characters.is_empty());
     }
