@@ -12,7 +12,7 @@ use crate::firing::Activation;
 use crate::hearing::{record, text, value_of_part};
 use crate::presses::Won;
 use crate::reasons::DecisionKind;
-use crate::steps::Flow;
+use crate::steps::StepFlow;
 use crate::timers::Timer;
 
 /// How much the person is heeded.
@@ -107,12 +107,12 @@ impl Engine {
     }
 
     /// The step `listen`.
-    pub(crate) fn do_listen(&mut self, now: Time, heed: ListenMode) -> Flow {
+    pub(crate) fn do_listen(&mut self, now: Time, heed: ListenMode) -> StepFlow {
         self.attention.heed = heed;
         self.fall_asleep();
         self.give_reason(now, None, DecisionKind::Heeds(heed));
         self.listen();
-        Flow::Next
+        StepFlow::Next
     }
 
     /// The attention word was said, or a phrase behind it: others may follow without it.

@@ -8,8 +8,8 @@ use lantern_model::{Command, CommandKind, EffectKind, RunId, Time, Value};
 use crate::engine::Engine;
 use crate::eval::unexpected;
 use crate::ledger::Owner;
-use crate::runs::{Block, State};
-use crate::steps::{Done, Flow};
+use crate::runs::{Block, RunState};
+use crate::steps::{StepFlow, StepResult};
 use crate::timers::Timer;
 
 /// A loop that is this many turns late gives up the lost ones.
@@ -26,14 +26,14 @@ impl Engine {
         id: RunId,
         times: Option<&Expr>,
         every: Option<&Expr>,
-    ) -> Done {
+    ) -> StepResult {
         let left = self.ask(now, id, |scope| times.map(|n| scope.count(n)).transpose())?;
         let every = self.ask(now, id, |scope| scope.optional_duration(every))?;
         self.runs.get_mut(id).blocks.push(Block::Loop { left, every, due: None });
-        Ok(Flow::Next)
+        Ok(StepFlow::Next)
     }
 
-    pub(crate) fn do_for(&mut self, now: Time, id: RunId, list: &Expr, slot: usize) -> Done {
+    pub(crate) fn do_for(&mut self, now: Time, id: RunId, list: &Expr, slot: usize) -> StepResult {
         let mut values = match self.ask(now, id, |scope| scope.value(list))? {
             Value::List(values) => values,
             other => {
@@ -42,10 +42,10 @@ impl Engine {
         };
         values.reverse();
         self.runs.get_mut(id).blocks.push(Block::For { values, slot });
-        Ok(Flow::Next)
+        Ok(StepFlow::Next)
     }
 
-    pub(crate) fn do_next_turn(&mut self, now: Time, id: RunId, end: usize) -> Flow {
+    pub(crate) fn do_next_turn(&mut self, now: Time, id: RunId, end: usize) -> StepFlow {
         let run = self.runs.get_mut(id);
         let (left, every, due) = match run.blocks.last_mut() {
             Some(Block::Loop { left, every, due }) => (left, *every, due),
@@ -53,7 +53,7 @@ impl Engine {
                 let Some(value) = values.pop() else { return self.jump(id, end) };
                 let frame = run.frames.last_mut().expect("an operation is done in a call");
                 frame.slots[*slot] = value;
-                return Flow::Next;
+                return StepFlow::Next;
             }
             _ => unreachable!("a turn belongs to a loop"),
         };
@@ -62,7 +62,7 @@ impl Engine {
         }
         *left = left.map(|left| left - 1);
         let Some(pace) = every else {
-            return Flow::Next;
+            return StepFlow::Next;
         };
         let mut next = due.map_or(now, |due| due + pace);
         if next + pace.saturating_mul(TURNS_LATE) < now {
@@ -70,15 +70,15 @@ impl Engine {
         }
         *due = Some(next);
         if next <= now {
-            return Flow::Next;
+            return StepFlow::Next;
         }
-        run.state = State::Sleeping;
+        run.state = RunState::Sleeping;
         self.sleep_until(next, id);
-        Flow::Wait
+        StepFlow::Wait
     }
 
     /// Goes on at one of the targets, never at the same twice running.
-    pub(crate) fn do_any_of(&mut self, id: RunId, targets: &[usize]) -> Flow {
+    pub(crate) fn do_any_of(&mut self, id: RunId, targets: &[usize]) -> StepFlow {
         let choice = self.choose(id, targets.len());
         self.jump(id, targets[choice])
     }
@@ -92,7 +92,7 @@ impl Engine {
         choice
     }
 
-    pub(crate) fn do_end_block(&mut self, id: RunId) -> Flow {
+    pub(crate) fn do_end_block(&mut self, id: RunId) -> StepFlow {
         let run = self.runs.get_mut(id);
         match run.blocks.pop() {
             Some(Block::Hold(keys)) => {
@@ -100,7 +100,7 @@ impl Engine {
                 let freed = keys.into_iter().filter(|key| self.ledger.release(*key, owner));
                 let freed = freed.collect();
                 self.emit_releases(Some(id), freed);
-                Flow::Next
+                StepFlow::Next
             }
             Some(Block::With { came, back, .. }) => {
                 let still = self.app.window == came;
@@ -108,22 +108,22 @@ impl Engine {
                     !self.runs.live[&id].blocks.iter().any(|b| matches!(b, Block::With { .. }));
                 let flow = if still && back != 0 {
                     let effect = self.raise(id, back);
-                    self.runs.get_mut(id).state = State::Awaiting(effect, None);
-                    Flow::Wait
+                    self.runs.get_mut(id).state = RunState::Awaiting(effect, None);
+                    StepFlow::Wait
                 } else {
-                    Flow::Next
+                    StepFlow::Next
                 };
                 if outermost {
                     self.release_front(id);
                 }
                 flow
             }
-            _ => Flow::Next,
+            _ => StepFlow::Next,
         }
     }
 
     /// Brings a program to the front for a block.
-    pub(crate) fn do_with(&mut self, now: Time, id: RunId, app: &Expr) -> Done {
+    pub(crate) fn do_with(&mut self, now: Time, id: RunId, app: &Expr) -> StepResult {
         let name = self.ask(now, id, |scope| scope.shown(app))?;
         if !self.front_turns.take(id) {
             return Ok(self.again(id));
@@ -132,16 +132,16 @@ impl Engine {
         if self.app.is_named(&app) {
             let came = self.app.window;
             self.runs.get_mut(id).blocks.push(Block::With { app, came, back: 0 });
-            return Ok(Flow::Next);
+            return Ok(StepFlow::Next);
         }
         let deed =
             Command { kind: CommandKind::Focus, arguments: vec![name], value: None, timeout: None };
         let effect = Some(self.emit(Some(id), EffectKind::Execute(deed)));
         let back = self.app.window;
-        self.runs.get_mut(id).state = State::Fronting { app, back, effect };
+        self.runs.get_mut(id).state = RunState::Fronting { app, back, effect };
         self.watchers.insert(id);
         self.timers.set(Timer::Limit(id), now + TO_FRONT);
-        Ok(Flow::Wait)
+        Ok(StepFlow::Wait)
     }
 
     /// The window that is brought back to the front when a block is over.
@@ -170,12 +170,12 @@ impl Engine {
         id: RunId,
         condition: &Expr,
         limit: Option<&Expr>,
-    ) -> Done {
+    ) -> StepResult {
         if self.ask(now, id, |scope| scope.truth(condition))? {
-            return Ok(Flow::Next);
+            return Ok(StepFlow::Next);
         }
         let limit = self.ask(now, id, |scope| scope.optional_duration(limit))?;
-        self.runs.get_mut(id).state = State::Watching(condition.clone());
+        self.runs.get_mut(id).state = RunState::Watching(condition.clone());
         self.watchers.insert(id);
         self.runs.get_mut(id).spent = 0;
         if let Some(limit) = limit {
@@ -184,12 +184,13 @@ impl Engine {
         if condition.reads(&|asked| asked.is_time()) {
             self.timers.set(Timer::Look, now + LOOK);
         }
-        Ok(Flow::Wait)
+        Ok(StepFlow::Wait)
     }
 
     /// Something changed: runs whose condition holds now go on.
     pub(crate) fn look_at_conditions(&mut self, now: Time) {
-        let waits = |state: &State| matches!(state, State::Watching(_) | State::Fronting { .. });
+        let waits =
+            |state: &RunState| matches!(state, RunState::Watching(_) | RunState::Fronting { .. });
         let live = &self.runs.live;
         self.watchers.retain(|id| live.get(id).is_some_and(|run| waits(&run.state)));
         let mut on_clock = false;
@@ -198,7 +199,7 @@ impl Engine {
                 continue;
             }
             match &self.runs.live[&id].state {
-                State::Watching(condition) => {
+                RunState::Watching(condition) => {
                     let condition = condition.clone();
                     match self.ask(now, id, |scope| scope.truth(&condition)) {
                         Ok(true) => self.make_ready(id),
@@ -206,7 +207,7 @@ impl Engine {
                         Err(message) => self.fail_waiting(now, id, message),
                     }
                 }
-                State::Fronting { app, back, effect: None } if self.app.is_named(app) => {
+                RunState::Fronting { app, back, effect: None } if self.app.is_named(app) => {
                     let (app, back) = (app.clone(), *back);
                     let came = self.app.window;
                     self.runs.get_mut(id).blocks.push(Block::With { app, came, back });
@@ -224,14 +225,14 @@ impl Engine {
     pub(crate) fn end_patience(&mut self, now: Time, id: RunId) {
         let Some(run) = self.runs.live.get(&id) else { return };
         let message = match &run.state {
-            State::Watching(_) => "what it waits for did not come in time".to_owned(),
-            State::Fronting { app, .. } => format!("{app} did not come to the front"),
-            State::Awaiting(..) => "it took too long".to_owned(),
+            RunState::Watching(_) => "what it waits for did not come in time".to_owned(),
+            RunState::Fronting { app, .. } => format!("{app} did not come to the front"),
+            RunState::Awaiting(..) => "it took too long".to_owned(),
             _ => return,
         };
-        let state = std::mem::replace(&mut self.runs.get_mut(id).state, State::Sleeping);
+        let state = std::mem::replace(&mut self.runs.get_mut(id).state, RunState::Sleeping);
         self.abandon(now, id, &state);
-        if matches!(state, State::Fronting { .. }) {
+        if matches!(state, RunState::Fronting { .. }) {
             self.release_front_unless_within(id);
         }
         self.fail_waiting(now, id, message);

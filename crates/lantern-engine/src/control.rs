@@ -8,7 +8,7 @@ use lantern_model::{Rule, RuleSet, RunId, SourceLocation, Time, Value};
 use crate::engine::Engine;
 use crate::firing::{Activation, MOST_RUNS};
 use crate::reasons::{DecisionKind, StopCause};
-use crate::runs::{Run, State};
+use crate::runs::{Run, RunState};
 
 /// A live run, as it can be told.
 #[derive(Debug, Clone, PartialEq)]
@@ -232,15 +232,15 @@ fn wants(parameters: &[lantern_model::Parameter]) -> String {
     if words.is_empty() { "no values".to_owned() } else { words.join(", ") }
 }
 
-fn doing(state: &State, paused: bool) -> &'static str {
+fn doing(state: &RunState, paused: bool) -> &'static str {
     match state {
         _ if paused => "stands still",
-        State::Ready => "goes on",
-        State::Sleeping => "waits",
-        State::Queued => "waits for its turn",
-        State::Inputting(..) | State::Asking(..) => "makes input",
-        State::Awaiting(..) => "waits for an outcome",
-        State::Watching(_) => "waits for a condition",
-        State::Fronting { .. } => "waits for a window",
+        RunState::Ready => "goes on",
+        RunState::Sleeping => "waits",
+        RunState::Queued => "waits for its turn",
+        RunState::Inputting(..) | RunState::Asking(..) => "makes input",
+        RunState::Awaiting(..) => "waits for an outcome",
+        RunState::Watching(_) => "waits for a condition",
+        RunState::Fronting { .. } => "waits for a window",
     }
 }

@@ -4,12 +4,12 @@ use lantern_model::code::Op;
 use lantern_model::{Command, CommandKind, EffectId, EffectKind, RunId, Time, Value};
 
 use crate::engine::Engine;
-use crate::runs::State;
-use crate::steps::{Done, Flow};
+use crate::runs::RunState;
+use crate::steps::{StepFlow, StepResult};
 use crate::timers::Timer;
 
 impl Engine {
-    pub(crate) fn do_deed(&mut self, now: Time, id: RunId, op: &Op) -> Done {
+    pub(crate) fn do_deed(&mut self, now: Time, id: RunId, op: &Op) -> StepResult {
         let Op::Command { kind: verb, arguments: words, value, timeout: limit, into, name } = op
         else {
             unreachable!("only deeds come here, not {op:?}");
@@ -54,12 +54,12 @@ impl Engine {
             self.started.insert(name.clone(), effect);
         }
         let run = self.runs.get_mut(id);
-        run.state = State::Awaiting(effect, *into);
+        run.state = RunState::Awaiting(effect, *into);
         run.spent = 0;
         if let Some(limit) = limit {
             self.timers.set(Timer::Limit(id), now + limit);
         }
-        Ok(Flow::Wait)
+        Ok(StepFlow::Wait)
     }
 
     /// An effect is done, or failed.
@@ -75,34 +75,34 @@ impl Engine {
         let Some(id) = self.awaited.remove(&effect).filter(|id| self.awaits(*id, effect)) else {
             return;
         };
-        let asking = matches!(self.runs.live[&id].state, State::Asking(..));
+        let asking = matches!(self.runs.live[&id].state, RunState::Asking(..));
         let value = match result {
             Ok(value) => value,
             // Who cannot be asked is taken to hand keys on as they are.
             Err(_) if asking => None,
             Err(mut message) => {
-                if let State::Inputting(job, _) = &self.runs.live[&id].state {
+                if let RunState::Inputting(job, _) = &self.runs.live[&id].state {
                     message.push_str(&job.typed_words());
                 }
-                if matches!(self.runs.live[&id].state, State::Fronting { .. }) {
+                if matches!(self.runs.live[&id].state, RunState::Fronting { .. }) {
                     self.release_front_unless_within(id);
                 }
-                self.runs.get_mut(id).state = State::Sleeping;
+                self.runs.get_mut(id).state = RunState::Sleeping;
                 self.fail_waiting(now, id, message);
                 return;
             }
         };
         match &mut self.runs.get_mut(id).state {
-            State::Inputting(_, under_way) => {
+            RunState::Inputting(_, under_way) => {
                 *under_way = None;
                 self.advance_job(now, id);
             }
-            State::Asking(..) => self.type_unless_composed(now, id, value),
-            State::Fronting { effect, .. } => {
+            RunState::Asking(..) => self.type_unless_composed(now, id, value),
+            RunState::Fronting { effect, .. } => {
                 *effect = None;
                 self.changed = true;
             }
-            State::Awaiting(_, into) => {
+            RunState::Awaiting(_, into) => {
                 if let Some(target) = into.take() {
                     let value = value.unwrap_or_else(|| Value::Text(String::new()));
                     self.put(id, target, value);
@@ -117,16 +117,16 @@ impl Engine {
     /// Whether the run still waits for the effect.
     fn awaits(&self, id: RunId, effect: EffectId) -> bool {
         self.runs.live.get(&id).is_some_and(|run| match &run.state {
-            State::Awaiting(awaited, _) | State::Asking(awaited, _) => *awaited == effect,
-            State::Inputting(_, under_way) => *under_way == Some(effect),
-            State::Fronting { effect: awaited, .. } => *awaited == Some(effect),
+            RunState::Awaiting(awaited, _) | RunState::Asking(awaited, _) => *awaited == effect,
+            RunState::Inputting(_, under_way) => *under_way == Some(effect),
+            RunState::Fronting { effect: awaited, .. } => *awaited == Some(effect),
             _ => false,
         })
     }
 
     /// Nobody waits for what the run asked for any more.
-    pub(crate) fn abandon(&mut self, now: Time, id: RunId, state: &State) {
-        if let State::Awaiting(effect, _) = state {
+    pub(crate) fn abandon(&mut self, now: Time, id: RunId, state: &RunState) {
+        if let RunState::Awaiting(effect, _) = state {
             if self.sounding.remove(effect) {
                 self.end_sound(now);
             }

@@ -9,7 +9,7 @@ use lantern_model::{
 
 use crate::engine::Engine;
 use crate::reasons::{CHARACTER, DecisionKind, StopCause};
-use crate::runs::{Block, CallFrame, Run, State};
+use crate::runs::{Block, CallFrame, Run, RunState};
 use crate::timers::Timer;
 use crate::watch::KeyStroke;
 
@@ -202,7 +202,7 @@ impl Engine {
             erase: firing.erase,
             frames: vec![frame],
             blocks: Vec::new(),
-            state: State::Ready,
+            state: RunState::Ready,
             braked: false,
             spent: 0,
         };

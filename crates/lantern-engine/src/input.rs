@@ -7,7 +7,7 @@ use lantern_model::{CommandKind, EffectKind, InputAction, InputBatch, Key, RunId
 
 use crate::engine::Engine;
 use crate::reasons::DecisionKind;
-use crate::runs::{Block, State};
+use crate::runs::{Block, RunState};
 use crate::timers::Timer;
 
 /// Characters in one piece when no pace is asked for.
@@ -170,15 +170,15 @@ impl Engine {
 
     /// Begins a step of input; the run has the turn already.
     pub(crate) fn begin_job(&mut self, now: Time, id: RunId, job: InputJob) {
-        self.runs.get_mut(id).state = State::Inputting(job, None);
+        self.runs.get_mut(id).state = RunState::Inputting(job, None);
         self.advance_job(now, id);
     }
 
     /// Types what a run was about to type, now that it is known which input method would compose it. One
     /// that would is gone past by the clipboard, if the person allows that.
     pub(crate) fn type_unless_composed(&mut self, now: Time, id: RunId, by: Option<Value>) {
-        let state = std::mem::replace(&mut self.runs.get_mut(id).state, State::Sleeping);
-        let State::Asking(_, job) = state else { return };
+        let state = std::mem::replace(&mut self.runs.get_mut(id).state, RunState::Sleeping);
+        let RunState::Asking(_, job) = state else { return };
         let (Some(method), InputWork::Text { text, .. }) = (by, &job.work) else {
             return self.begin_job(now, id, job);
         };
@@ -198,7 +198,7 @@ impl Engine {
     pub(crate) fn advance_job(&mut self, now: Time, id: RunId) {
         let (window, secret) = (self.app.window, self.is_secret());
         let run = self.runs.get_mut(id);
-        let State::Inputting(job, under_way) = &mut run.state else {
+        let RunState::Inputting(job, under_way) = &mut run.state else {
             return;
         };
         if under_way.is_some() {
@@ -242,7 +242,7 @@ impl Engine {
         if self.is_braked(now, id) {
             return;
         }
-        let State::Inputting(job, _) = &mut self.runs.get_mut(id).state else {
+        let RunState::Inputting(job, _) = &mut self.runs.get_mut(id).state else {
             return;
         };
         let acts = job.next_acts();
@@ -253,7 +253,7 @@ impl Engine {
             }
         }
         let effect = self.emit_input(now, id, acts, true);
-        let State::Inputting(_, under_way) = &mut self.runs.get_mut(id).state else {
+        let RunState::Inputting(_, under_way) = &mut self.runs.get_mut(id).state else {
             return;
         };
         *under_way = Some(effect);

@@ -11,7 +11,7 @@ use crate::ledger::Owner;
 use crate::prepared::PreparedRules;
 use crate::presses::Won;
 use crate::reasons::{DecisionKind, StopCause};
-use crate::runs::State;
+use crate::runs::RunState;
 
 /// Which rules and routines of a new set are those of the old one.
 struct IdMap {
@@ -112,7 +112,8 @@ impl Engine {
         self.waiting.retain(|rule, _| mapping.rule(*rule).is_some());
         let old = Arc::clone(&self.rules);
         let goes_on = |run: &crate::runs::Run| {
-            let by_name = matches!(run.state, State::Watching(_) | State::Awaiting(_, Some(_)));
+            let by_name =
+                matches!(run.state, RunState::Watching(_) | RunState::Awaiting(_, Some(_)));
             let length = |set: &RuleSet, id: RoutineId| set.routine(id).ops.len();
             mapping.rule(run.rule).is_some()
                 && (mapping.same_names || !by_name)

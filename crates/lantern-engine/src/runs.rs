@@ -54,7 +54,7 @@ pub(crate) struct CallFrame {
 
 /// What a run is about.
 #[derive(Debug)]
-pub(crate) enum State {
+pub(crate) enum RunState {
     /// It goes on when its turn comes.
     Ready,
     /// It waits for its timer, or for ever.
@@ -91,7 +91,7 @@ pub(crate) struct Run {
     pub erase: usize,
     pub frames: Vec<CallFrame>,
     pub blocks: Vec<Block>,
-    pub state: State,
+    pub state: RunState,
     /// Whether it was told that it makes too much input.
     pub braked: bool,
     /// Operations done since it last slept.

@@ -13,7 +13,7 @@ use crate::engine::Engine;
 use crate::input::{InputJob, InputWork};
 use crate::ledger::Owner;
 use crate::reasons::{DecisionKind, StopCause};
-use crate::runs::{Block, CallFrame, DEEPEST_CALL, State};
+use crate::runs::{Block, CallFrame, DEEPEST_CALL, RunState};
 use crate::timers::Timer;
 
 /// Operations a run may do without sleeping before it steps back for the others and the person.
@@ -26,20 +26,20 @@ const STEP_BACK: Duration = Duration::from_millis(1);
 const HINT: Duration = Duration::from_secs(2);
 
 /// Whether a run goes on at once.
-pub(crate) enum Flow {
+pub(crate) enum StepFlow {
     Next,
     Wait,
     End,
 }
 
-pub(crate) type Done = Result<Flow, String>;
+pub(crate) type StepResult = Result<StepFlow, String>;
 
 impl Engine {
     /// Lets every run that can go on do so.
     pub(crate) fn run_ready(&mut self, now: Time) {
         while let Some(id) = self.ready.pop_front() {
             let Some(run) = self.runs.live.get(&id) else { continue };
-            if !matches!(run.state, State::Ready) {
+            if !matches!(run.state, RunState::Ready) {
                 continue;
             }
             if self.is_paused(run.rule) {
@@ -65,14 +65,14 @@ impl Engine {
             return;
         };
         match run.state {
-            State::Inputting(..) => self.advance_job(now, id),
+            RunState::Inputting(..) => self.advance_job(now, id),
             _ => self.make_ready(id),
         }
     }
 
     /// Lets a run go on when its turn comes.
     pub(crate) fn make_ready(&mut self, id: RunId) {
-        self.runs.get_mut(id).state = State::Ready;
+        self.runs.get_mut(id).state = RunState::Ready;
         self.timers.cancel(Timer::Wake(id));
         self.timers.cancel(Timer::Limit(id));
         self.ready.push_back(id);
@@ -85,7 +85,7 @@ impl Engine {
         loop {
             let run = self.runs.get_mut(id);
             if run.spent >= TURN {
-                run.state = State::Sleeping;
+                run.state = RunState::Sleeping;
                 self.sleep_until(now + STEP_BACK, id);
                 return;
             }
@@ -100,8 +100,8 @@ impl Engine {
             };
             frame.next += 1;
             match self.do_op(now, id, op) {
-                Ok(Flow::Next) => {}
-                Ok(Flow::Wait) | Ok(Flow::End) => return,
+                Ok(StepFlow::Next) => {}
+                Ok(StepFlow::Wait) | Ok(StepFlow::End) => return,
                 Err(message) => {
                     if !self.fail_step(now, id, message) {
                         return;
@@ -111,7 +111,7 @@ impl Engine {
         }
     }
 
-    fn do_op(&mut self, now: Time, id: RunId, op: &Op) -> Done {
+    fn do_op(&mut self, now: Time, id: RunId, op: &Op) -> StepResult {
         match op {
             Op::Tap { combos, times, pace } => {
                 self.do_tap(now, id, combos, times.as_ref(), pace.as_ref())
@@ -139,11 +139,11 @@ impl Engine {
             Op::OnFailure(target) => Ok(self.jump(id, *target)),
             Op::Wait(span) => {
                 let span = self.ask(now, id, |scope| scope.optional_duration(span.as_ref()))?;
-                self.runs.get_mut(id).state = State::Sleeping;
+                self.runs.get_mut(id).state = RunState::Sleeping;
                 if let Some(span) = span {
                     self.sleep_until(now + span, id);
                 }
-                Ok(Flow::Wait)
+                Ok(StepFlow::Wait)
             }
             Op::WaitUntil { condition, timeout: limit } => {
                 self.do_wait_until(now, id, condition, limit.as_ref())
@@ -155,18 +155,18 @@ impl Engine {
             Op::Jump(target) => Ok(self.jump(id, *target)),
             Op::JumpUnless(test, target) => {
                 let holds = self.ask(now, id, |scope| scope.truth(test))?;
-                Ok(if holds { Flow::Next } else { self.jump(id, *target) })
+                Ok(if holds { StepFlow::Next } else { self.jump(id, *target) })
             }
             Op::Set(target, value) => {
                 let value = self.ask(now, id, |scope| scope.value(value))?;
                 self.put(id, *target, value);
-                Ok(Flow::Next)
+                Ok(StepFlow::Next)
             }
             Op::Call(routine, arguments) => self.do_call(now, id, *routine, arguments),
             Op::Log(text) => {
                 let text = self.ask(now, id, |scope| scope.shown(text))?;
                 self.emit(Some(id), EffectKind::Log(text));
-                Ok(Flow::Next)
+                Ok(StepFlow::Next)
             }
             Op::Hint { text, at, duration: span } => self.do_hint(now, id, text, at, span.as_ref()),
             Op::Stop(target) => Ok(self.do_stop(now, id, target)),
@@ -178,7 +178,7 @@ impl Engine {
                     self.layers.push(*layer);
                 }
                 self.rearm(now);
-                Ok(Flow::Next)
+                Ok(StepFlow::Next)
             }
         }
     }
@@ -218,7 +218,7 @@ impl Engine {
         let routine = rules.routine(frame.routine);
         if matches!(routine.ops.get(frame.next), Some(Op::OnFailure(_))) {
             frame.next += 1;
-            run.state = State::Ready;
+            run.state = RunState::Ready;
             self.timers.cancel(Timer::Wake(id));
             self.timers.cancel(Timer::Limit(id));
             return true;
@@ -253,28 +253,28 @@ impl Engine {
             .map_err(|key| format!("this keyboard has no key {key}, so {combo} cannot be pressed"))
     }
 
-    pub(crate) fn jump(&mut self, id: RunId, target: usize) -> Flow {
+    pub(crate) fn jump(&mut self, id: RunId, target: usize) -> StepFlow {
         let frame = self.runs.get_mut(id).frames.last_mut();
         frame.expect("an operation is done in a call").next = target;
-        Flow::Next
+        StepFlow::Next
     }
 
     /// Does the operation again when the run has its turn.
-    pub(crate) fn again(&mut self, id: RunId) -> Flow {
+    pub(crate) fn again(&mut self, id: RunId) -> StepFlow {
         let run = self.runs.get_mut(id);
         run.frames.last_mut().expect("an operation is done in a call").next -= 1;
-        run.state = State::Queued;
-        Flow::Wait
+        run.state = RunState::Queued;
+        StepFlow::Wait
     }
 
-    pub(crate) fn await_acts(&mut self, now: Time, id: RunId, acts: Vec<InputAction>) -> Flow {
+    pub(crate) fn await_acts(&mut self, now: Time, id: RunId, acts: Vec<InputAction>) -> StepFlow {
         if acts.is_empty() {
             self.release_input(id);
-            return Flow::Next;
+            return StepFlow::Next;
         }
         let effect = self.emit_input(now, id, acts, false);
-        self.runs.get_mut(id).state = State::Awaiting(effect, None);
-        Flow::Wait
+        self.runs.get_mut(id).state = RunState::Awaiting(effect, None);
+        StepFlow::Wait
     }
 
     fn do_tap(
@@ -284,7 +284,7 @@ impl Engine {
         combos: &[KeyCombinationExpr],
         times: Option<&Expr>,
         pace: Option<&Expr>,
-    ) -> Done {
+    ) -> StepResult {
         let mut keys = Vec::with_capacity(combos.len());
         let mut lone_character = None;
         for combo in combos {
@@ -314,7 +314,7 @@ impl Engine {
             }
         };
         self.begin_job(now, id, InputJob { work, pace, due: now, window: None });
-        Ok(Flow::Wait)
+        Ok(StepFlow::Wait)
     }
 
     fn do_type(
@@ -324,7 +324,7 @@ impl Engine {
         text: &Expr,
         pace: Option<&Expr>,
         anyway: bool,
-    ) -> Done {
+    ) -> StepResult {
         let text = self.ask(now, id, |scope| scope.shown(text))?;
         let pace = self.ask(now, id, |scope| scope.optional_duration(pace))?;
         if !self.acquire_input(now, id)? {
@@ -344,11 +344,11 @@ impl Engine {
                 timeout: None,
             };
             let effect = self.emit(Some(id), EffectKind::Execute(deed));
-            self.runs.get_mut(id).state = State::Asking(effect, job);
+            self.runs.get_mut(id).state = RunState::Asking(effect, job);
         } else {
             self.begin_job(now, id, job);
         }
-        Ok(Flow::Wait)
+        Ok(StepFlow::Wait)
     }
 
     /// Whether the person lets a text that is typed at this pace come by the clipboard.
@@ -365,11 +365,11 @@ impl Engine {
         text.chars().count() > LONG || text.chars().any(lacks)
     }
 
-    pub(crate) fn await_deed(&mut self, id: RunId, verb: CommandKind, word: String) -> Flow {
+    pub(crate) fn await_deed(&mut self, id: RunId, verb: CommandKind, word: String) -> StepFlow {
         let deed = Command { kind: verb, arguments: vec![word], value: None, timeout: None };
         let effect = self.emit(Some(id), EffectKind::Execute(deed));
-        self.runs.get_mut(id).state = State::Awaiting(effect, None);
-        Flow::Wait
+        self.runs.get_mut(id).state = RunState::Awaiting(effect, None);
+        StepFlow::Wait
     }
 
     /// Presses keys for an owner; nothing if the run must wait for its turn.
@@ -379,7 +379,7 @@ impl Engine {
         id: RunId,
         combo: &KeyCombinationExpr,
         owner: impl Fn(RunId, usize) -> Owner,
-    ) -> Result<(Flow, Option<Vec<Key>>), String> {
+    ) -> Result<(StepFlow, Option<Vec<Key>>), String> {
         let keys = self.board_keys(now, id, combo)?;
         if !self.acquire_input(now, id)? {
             return Ok((self.again(id), None));
@@ -390,7 +390,7 @@ impl Engine {
         Ok((self.await_acts(now, id, acts), Some(keys)))
     }
 
-    fn do_release(&mut self, now: Time, id: RunId, combo: &KeyCombinationExpr) -> Done {
+    fn do_release(&mut self, now: Time, id: RunId, combo: &KeyCombinationExpr) -> StepResult {
         let keys = self.board_keys(now, id, combo)?;
         if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
@@ -401,7 +401,7 @@ impl Engine {
         Ok(self.await_acts(now, id, acts))
     }
 
-    fn do_toggle(&mut self, now: Time, id: RunId, combo: &KeyCombinationExpr) -> Done {
+    fn do_toggle(&mut self, now: Time, id: RunId, combo: &KeyCombinationExpr) -> StepResult {
         let keys = self.board_keys(now, id, combo)?;
         if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
@@ -422,10 +422,10 @@ impl Engine {
     }
 
     /// Takes back what the person typed to fire the run.
-    fn do_erase(&mut self, now: Time, id: RunId) -> Done {
+    fn do_erase(&mut self, now: Time, id: RunId) -> StepResult {
         let count = self.runs.live[&id].erase;
         if count == 0 {
-            return Ok(Flow::Next);
+            return Ok(StepFlow::Next);
         }
         if !self.acquire_input(now, id)? {
             return Ok(self.again(id));
@@ -433,7 +433,7 @@ impl Engine {
         let backspace = Key::named("backspace").expect("backspace is in the key table");
         let work = InputWork::Taps { combos: vec![vec![backspace]], done: 0, total: count };
         self.begin_job(now, id, InputJob { work, pace: None, due: now, window: None });
-        Ok(Flow::Wait)
+        Ok(StepFlow::Wait)
     }
 
     fn do_call(
@@ -442,7 +442,7 @@ impl Engine {
         id: RunId,
         routine: RoutineId,
         arguments: &[Option<Expr>],
-    ) -> Done {
+    ) -> StepResult {
         let rules = Arc::clone(&self.rules);
         let called = rules.routine(routine);
         let mut slots = Vec::with_capacity(called.slots);
@@ -462,7 +462,7 @@ impl Engine {
             ));
         }
         run.frames.push(CallFrame { routine, next: 0, slots });
-        Ok(Flow::Next)
+        Ok(StepFlow::Next)
     }
 
     fn do_hint(
@@ -472,7 +472,7 @@ impl Engine {
         text: &Expr,
         at: &HintPlaceExpr,
         span: Option<&Expr>,
-    ) -> Done {
+    ) -> StepResult {
         let text = self.ask(now, id, |scope| scope.shown(text))?;
         let span = self.ask(now, id, |scope| scope.optional_duration(span))?.unwrap_or(HINT);
         let place = match at {
@@ -493,10 +493,10 @@ impl Engine {
                 rule,
             }),
         );
-        Ok(Flow::Next)
+        Ok(StepFlow::Next)
     }
 
-    fn do_stop(&mut self, now: Time, id: RunId, target: &StopTarget) -> Flow {
+    fn do_stop(&mut self, now: Time, id: RunId, target: &StopTarget) -> StepFlow {
         let rules = Arc::clone(&self.rules);
         let named = |rule: usize, name: &str| rules.rules[rule].name.as_deref() == Some(name);
         let stopped: Vec<RunId> = match target {
@@ -508,7 +508,7 @@ impl Engine {
             StopTarget::All => self.runs.live.keys().copied().collect(),
             StopTarget::AllUntilResumed => {
                 self.panic(now, StopCause::StopAllStep);
-                return Flow::End;
+                return StepFlow::End;
             }
             StopTarget::Named(name) => {
                 self.drop_pending_activations(|rule| named(rule, name));
@@ -528,15 +528,15 @@ impl Engine {
             };
             self.end_run(now, run, kind);
         }
-        if ends_itself { Flow::End } else { Flow::Next }
+        if ends_itself { StepFlow::End } else { StepFlow::Next }
     }
 
-    fn do_pause(&mut self, name: &str, paused: bool) -> Flow {
+    fn do_pause(&mut self, name: &str, paused: bool) -> StepFlow {
         if paused {
             self.paused.insert(name.to_owned());
         } else if self.paused.remove(name) {
             self.ready.extend(std::mem::take(&mut self.stood_still));
         }
-        Flow::Next
+        StepFlow::Next
     }
 }
