@@ -9,7 +9,7 @@ pub(crate) type KeyStroke = (Key, ModifierSet);
 
 /// Why a combination cannot be pressed on a board.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub(crate) enum Lack {
+pub(crate) enum MissingKey {
     /// The board has no such key.
     #[error("no {0}")]
     Key(KeySpec),
@@ -18,16 +18,16 @@ pub(crate) enum Lack {
     Keys,
 }
 
-impl From<KeySpec> for Lack {
-    fn from(key: KeySpec) -> Lack {
-        Lack::Key(key)
+impl From<KeySpec> for MissingKey {
+    fn from(key: KeySpec) -> MissingKey {
+        MissingKey::Key(key)
     }
 }
 
 /// A combination, and what of it the board lacks.
-pub(crate) fn lacking(combo: &KeyCombination, lack: impl Into<Lack>) -> String {
+pub(crate) fn lacking(combo: &KeyCombination, lack: impl Into<MissingKey>) -> String {
     match lack.into() {
-        Lack::Key(key) if combo.0 == [key] => combo.to_string(),
+        MissingKey::Key(key) if combo.0 == [key] => combo.to_string(),
         lack => format!("{combo} (there is {lack})"),
     }
 }
@@ -64,20 +64,20 @@ fn modifiers_of<'k>(
 pub(crate) fn key_stroke_of(
     combo: &[KeySpec],
     layout: &Layout,
-) -> Result<(KeyStroke, Vec<ModifierKey>), Lack> {
+) -> Result<(KeyStroke, Vec<ModifierKey>), MissingKey> {
     // A modifier that is named before its plain key may also stand behind it.
-    let end = combo.len().checked_sub(1).ok_or(Lack::Keys)?;
+    let end = combo.len().checked_sub(1).ok_or(MissingKey::Keys)?;
     let at = combo.iter().rposition(|key| !key.is_modifier()).unwrap_or(end);
     let others = combo.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, key)| key);
     let (mut families, sides) = modifiers_of(others, layout)?;
     let last = &combo[at];
     if let KeySpec::Character(character) = last {
-        let (_, level) = layout.group().key_for(*character).ok_or(Lack::Key(*last))?;
+        let (_, level) = layout.group().key_for(*character).ok_or(MissingKey::Key(*last))?;
         for side in level.modifier_keys() {
             families = families.with(layout.modifier(*side));
         }
     }
-    let key = layout.resolve(*last).ok_or(Lack::Key(*last))?;
+    let key = layout.resolve(*last).ok_or(MissingKey::Key(*last))?;
     Ok(((key, families), sides))
 }
 
@@ -86,7 +86,7 @@ pub(crate) fn key_stroke_of(
 pub(crate) fn key_strokes_of(
     combo: &KeyCombination,
     layout: &Layout,
-) -> Result<Vec<(KeyStroke, Vec<ModifierKey>)>, Lack> {
+) -> Result<Vec<(KeyStroke, Vec<ModifierKey>)>, MissingKey> {
     let ((key, families), sides) = key_stroke_of(&combo.0, layout)?;
     let keys: Vec<Key> = match combo.last() {
         Some(KeySpec::Either(family)) => sides_of(family, layout).map(ModifierKey::key).collect(),

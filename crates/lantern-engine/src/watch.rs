@@ -15,7 +15,7 @@ use lantern_model::{
 
 use crate::context::Context;
 pub(crate) use crate::key_stroke::KeyStroke;
-use crate::key_stroke::{Lack, chord_of, key_stroke_of, key_strokes_of, lacking};
+use crate::key_stroke::{MissingKey, chord_of, key_stroke_of, key_strokes_of, lacking};
 
 /// A rule that wants a stroke, or keys together.
 #[derive(Debug, Clone)]
@@ -264,7 +264,7 @@ impl BindingTable {
         };
         let plain = remap.from.0.iter().filter(|key| !key.is_modifier()).count();
         let result = if plain > 1 {
-            chord_of(&remap.from, layout).map_err(Lack::from).map(|(keys, families, _)| {
+            chord_of(&remap.from, layout).map_err(MissingKey::from).map(|(keys, families, _)| {
                 self.add_chord(Chord { keys, families, what: ChordTarget::Remap(number) });
             })
         } else {
