@@ -7,13 +7,13 @@ use lantern_model::code::Op;
 use lantern_model::{ActivePhrase, EffectKind, ListenMode, Listening, Time, TriggerKind, Value};
 use lantern_sense::{Understood, heard_words};
 
+use crate::activation::Activation;
+use crate::decision_log::DecisionKind;
 use crate::engine::Engine;
-use crate::firing::Activation;
-use crate::hearing::{record, text, value_of_part};
-use crate::presses::Won;
-use crate::reasons::DecisionKind;
+use crate::key_recognizer::Won;
 use crate::steps::StepFlow;
 use crate::timers::Timer;
+use crate::trigger_index::{record, text, value_of_part};
 
 /// How much the person is heeded.
 #[derive(Debug, Default)]

@@ -7,7 +7,7 @@ use lantern_model::{Command, CommandKind, EffectKind, RunId, Time, Value};
 
 use crate::engine::Engine;
 use crate::eval::unexpected;
-use crate::ledger::Owner;
+use crate::held_keys::Owner;
 use crate::runs::{Block, RunState};
 use crate::steps::{StepFlow, StepResult};
 use crate::timers::Timer;

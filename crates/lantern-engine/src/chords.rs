@@ -4,9 +4,9 @@ use std::collections::BTreeSet;
 
 use lantern_model::{EffectKind, Key, ReplayKey, Time};
 
+use crate::binding_table::{Candidate, Chord, ChordTarget};
 use crate::engine::Engine;
-use crate::presses::KeyPress;
-use crate::watch::{Candidate, Chord, ChordTarget};
+use crate::key_recognizer::KeyPress;
 
 /// What became of a press among keys together.
 pub(crate) enum ChordMatch {

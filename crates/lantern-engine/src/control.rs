@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use lantern_model::{Rule, RuleSet, RunId, SourceLocation, Time, Value};
 
+use crate::activation::{Activation, MOST_RUNS};
+use crate::decision_log::{DecisionKind, StopCause};
 use crate::engine::Engine;
-use crate::firing::{Activation, MOST_RUNS};
-use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::{Run, RunState};
 
 /// A live run, as it can be told.

@@ -11,11 +11,11 @@ use lantern_model::{
 };
 use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
 
+use crate::activation::Press;
+use crate::decision_log::DecisionKind;
 use crate::engine::Engine;
-use crate::firing::Press;
+use crate::key_recognizer::Won;
 use crate::key_stroke::{KeyStroke, key_stroke_of};
-use crate::presses::Won;
-use crate::reasons::DecisionKind;
 use crate::timers::Timer;
 
 /// So long a press may lie still before it is an ordinary one.

@@ -9,23 +9,23 @@ use lantern_model::{
     RoutineId, RuleSet, RunId, Time, Value,
 };
 
-use crate::alarms::Clock;
+use crate::activation::Activation;
 use crate::attention::Attention;
+use crate::binding_table::{BindingTable, RuleIndex};
 use crate::context::Context;
+use crate::decision_log::{Decision, DecisionKind, DecisionLog, StopCause};
 use crate::drawing::Drawing;
 use crate::eval::EvalScope;
-use crate::firing::Activation;
-use crate::hearing::TriggerIndex;
-use crate::ledger::{HeldKeys, Owner};
+use crate::held_keys::{HeldKeys, Owner};
+use crate::input_arbiter::InputArbiter;
+use crate::key_recognizer::KeyRecognizer;
 use crate::patterns::Patterns;
 use crate::prepared::{PreparedRules, RuleInputs};
-use crate::presses::KeyRecognizer;
 use crate::random::Random;
-use crate::reasons::{Decision, DecisionKind, DecisionLog, StopCause};
 use crate::runs::Runs;
+use crate::schedule::Clock;
 use crate::timers::{Timer, TimerQueue};
-use crate::turns::InputArbiter;
-use crate::watch::{BindingTable, RuleIndex};
+use crate::trigger_index::TriggerIndex;
 
 /// So many deadlines are met before the one who calls is asked whether something else came.
 const DUE_AT_ONCE: usize = 1024;
@@ -329,7 +329,7 @@ impl Engine {
                 Timer::PendingKind(press, hope) => self.end_hope(now, press, hope),
                 Timer::Still(press) => self.end_stillness(now, press),
                 Timer::NextStroke(press) => self.end_strokes(now, press),
-                Timer::KeySequence => self.end_sequence(now),
+                Timer::Sequence => self.end_sequence(now),
                 Timer::Quiet(rule) => self.end_quiet(now, rule),
                 Timer::Every(rule, trigger) => self.come_round(now, rule, trigger),
                 Timer::Alarm(rule, trigger) => self.ring(now, rule, trigger),

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use lantern_model::{CommandKind, EffectKind, InputAction, InputBatch, Key, RunId, Time, Value};
 
+use crate::decision_log::DecisionKind;
 use crate::engine::Engine;
-use crate::reasons::DecisionKind;
 use crate::runs::{Block, RunState};
 use crate::timers::Timer;
 

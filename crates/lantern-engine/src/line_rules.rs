@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use lantern_model::{LineTest, Value};
 use regex::{Regex, RegexSet, RegexSetBuilder};
 
-use crate::hearing::text;
-use crate::presses::Won;
+use crate::key_recognizer::Won;
+use crate::trigger_index::text;
 
 /// Maximum size in bytes of the automaton that all patterns of a device make together. Above it each
 /// pattern is tried on its own.

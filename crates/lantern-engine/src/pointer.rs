@@ -6,8 +6,8 @@ use lantern_model::code::{Expr, MoveTarget};
 use lantern_model::{InputAction, Rect, RunId, Time};
 
 use crate::engine::Engine;
-use crate::input::{Job, Work};
-use crate::steps::{Done, Flow};
+use crate::input::{InputJob, InputWork};
+use crate::steps::{StepFlow, StepResult};
 
 /// From one place of a slow movement to the next.
 const PACE: Duration = Duration::from_millis(8);
@@ -19,7 +19,7 @@ impl Engine {
         id: RunId,
         to: &MoveTarget,
         over: Option<&Expr>,
-    ) -> Done {
+    ) -> StepResult {
         let over = self.ask(now, id, |scope| scope.optional_duration(over))?;
         let act = self.act_of(now, id, to)?;
         if !self.acquire_input(now, id)? {
@@ -36,9 +36,13 @@ impl Engine {
         };
         let steps = (over.as_micros() / PACE.as_micros()).max(1) as usize;
         let pace = Some(over / steps as u32);
-        let work = Work::Glide { from: (x, y), to: end, done: 0, steps };
-        self.begin_job(now, id, Job { work, pace, due: now + over / steps as u32, window: None });
-        Ok(Flow::Wait)
+        let work = InputWork::Glide { from: (x, y), to: end, done: 0, steps };
+        self.begin_job(
+            now,
+            id,
+            InputJob { work, pace, due: now + over / steps as u32, window: None },
+        );
+        Ok(StepFlow::Wait)
     }
 
     fn act_of(&self, now: Time, id: RunId, to: &MoveTarget) -> Result<InputAction, String> {

@@ -3,8 +3,8 @@
 use lantern_model::code::{MoveTarget, Op, WorldQuery};
 use lantern_model::{RoutineId, Rule, RuleSet};
 
-use crate::hearing::TriggerIndex;
-use crate::watch::RuleIndex;
+use crate::binding_table::RuleIndex;
+use crate::trigger_index::TriggerIndex;
 
 /// A set of rules that an engine can take at once. It costs time in the number of rules; a program with
 /// an event loop builds it on another thread.

@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use lantern_model::{Global, LayerId, RoutineId, Rule, RuleSet, RunId, Time};
 
+use crate::decision_log::{DecisionKind, StopCause};
 use crate::engine::Engine;
-use crate::ledger::Owner;
+use crate::held_keys::Owner;
+use crate::key_recognizer::Won;
 use crate::prepared::PreparedRules;
-use crate::presses::Won;
-use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::RunState;
 
 /// Which rules and routines of a new set are those of the old one.

@@ -6,7 +6,7 @@ use std::time::Duration;
 use lantern_model::code::{AssignTarget, Expr};
 use lantern_model::{EffectId, Key, RoutineId, RunId, Time, Value};
 
-use crate::firing::Press;
+use crate::activation::Press;
 use crate::input::InputJob;
 
 /// Calls within calls, at the most.

@@ -5,7 +5,7 @@ use std::mem;
 use lantern_model::{ModifierKey, Time};
 
 use crate::engine::Engine;
-use crate::presses::{KeyPress, OpenSequence};
+use crate::key_recognizer::{KeyPress, OpenSequence};
 use crate::timers::Timer;
 
 /// What became of the sequences under way.

@@ -9,10 +9,10 @@ use lantern_model::{
     KeyCombination, KeySpec, RoutineId, RunId, Time, Value,
 };
 
+use crate::decision_log::{DecisionKind, StopCause};
 use crate::engine::Engine;
+use crate::held_keys::Owner;
 use crate::input::{InputJob, InputWork};
-use crate::ledger::Owner;
-use crate::reasons::{DecisionKind, StopCause};
 use crate::runs::{Block, CallFrame, DEEPEST_CALL, RunState};
 use crate::timers::Timer;
 

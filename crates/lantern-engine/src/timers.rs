@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 
 use lantern_model::{Key, RunId, Time};
 
-use crate::presses::Won;
+use crate::key_recognizer::Won;
 
 /// What a deadline is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]

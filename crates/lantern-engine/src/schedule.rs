@@ -5,9 +5,9 @@ use std::time::Duration;
 
 use lantern_model::{Time, TimeOfDay, TriggerKind, Value, WallTime};
 
+use crate::activation::Activation;
 use crate::engine::Engine;
-use crate::firing::Activation;
-use crate::presses::Won;
+use crate::key_recognizer::Won;
 use crate::timers::Timer;
 
 /// A time of day that was slept through still fires if it is not longer ago than this.

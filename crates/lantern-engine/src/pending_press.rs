@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use lantern_model::{EffectKind, Key, PressKind, ReplayKey, RuleSet, Time, TriggerKind};
 
+use crate::activation::Press;
 use crate::engine::Engine;
-use crate::firing::Press;
-use crate::presses::{KeyPress, Won};
+use crate::key_recognizer::{KeyPress, Won};
 use crate::timers::{PendingKind, Timer};
 
 /// A press that is not decided.

@@ -9,13 +9,13 @@ use lantern_model::{
 };
 use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
 
+use crate::activation::{Activation, Press};
+use crate::decision_log::DecisionKind;
 use crate::engine::Engine;
-use crate::firing::{Activation, Press};
-use crate::letters::TypedText;
+use crate::key_recognizer::Won;
+use crate::line_buffer::LineBuffer;
 use crate::line_rules::{LineRules, SET_SIZE};
-use crate::lines::LineBuffer;
-use crate::presses::Won;
-use crate::reasons::DecisionKind;
+use crate::typed_text::TypedText;
 
 /// What the rules listen for, by what brings it.
 #[derive(Debug, Default)]

@@ -12,14 +12,14 @@ use lantern_model::{
     Time, TriggerKind, Value,
 };
 
+use crate::activation::{Activation, Press};
+use crate::binding_table::{Candidate, KeyStroke};
 use crate::chords::ChordMatch;
+use crate::decision_log::{CHARACTER, DecisionKind, StopCause};
 use crate::engine::Engine;
-use crate::firing::{Activation, Press};
-use crate::reasons::{CHARACTER, DecisionKind, StopCause};
+use crate::pending_press::PendingPress;
 use crate::sequences::SequenceProgress;
 use crate::timers::Timer;
-use crate::undecided::PendingPress;
-use crate::watch::{Candidate, KeyStroke};
 
 /// A rule and its trigger.
 pub(crate) type Won = (usize, usize);

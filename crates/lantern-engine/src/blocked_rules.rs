@@ -5,9 +5,9 @@ use lantern_model::{
     Key, KeyCombination, KeyGrab, PressKind, ReentryPolicy, Rule, Time, TriggerKind,
 };
 
+use crate::binding_table::precedence;
 use crate::engine::Engine;
 use crate::key_stroke::{KeyStroke, chord_of, key_stroke_of};
-use crate::watch::precedence;
 
 /// A rule near to an input.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -203,7 +203,7 @@ impl Engine {
     fn mark_overruled(&self, stroke: KeyStroke, near: &mut [BlockedRule]) {
         let place = self.context();
         let order = |rule: usize| {
-            let of_rule = |candidate: &&crate::watch::Candidate| candidate.rule == rule;
+            let of_rule = |candidate: &&crate::binding_table::Candidate| candidate.rule == rule;
             let candidate = self.watch.candidates(stroke).iter().find(of_rule);
             candidate.map(|candidate| precedence(&self.rules, &place, candidate))
         };

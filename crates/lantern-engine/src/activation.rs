@@ -7,11 +7,11 @@ use lantern_model::{
     TriggerKind, Value,
 };
 
+use crate::binding_table::KeyStroke;
+use crate::decision_log::{CHARACTER, DecisionKind, StopCause};
 use crate::engine::Engine;
-use crate::reasons::{CHARACTER, DecisionKind, StopCause};
 use crate::runs::{Block, CallFrame, Run, RunState};
 use crate::timers::Timer;
-use crate::watch::KeyStroke;
 
 /// More runs than this do not go on at a time: what fires without end and never ends must not take
 /// the machine.
