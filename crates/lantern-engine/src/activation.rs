@@ -53,8 +53,8 @@ impl Engine {
         let boards = definition.filter.input_devices.as_ref();
         let problem = if paused {
             "it is paused".to_owned()
-        } else if boards.is_some_and(|boards| !boards.contains(&self.presses.board)) {
-            format!("the key came from another device ({})", self.presses.board)
+        } else if boards.is_some_and(|boards| !boards.contains(&self.keys.board)) {
+            format!("the key came from another device ({})", self.keys.board)
         } else {
             match self.unmet_condition(now, rule) {
                 None => return true,
@@ -84,13 +84,13 @@ impl Engine {
             self.fire_throttled(now, rule, firing);
             return;
         };
-        self.quiet.insert(rule, firing);
+        self.debounced.insert(rule, firing);
         self.timers.set(Timer::Quiet(rule), now + span);
     }
 
     /// A rule's triggers have been quiet for its `after quiet` time.
     pub(crate) fn end_quiet(&mut self, now: Time, rule: usize) {
-        if let Some(firing) = self.quiet.remove(&rule) {
+        if let Some(firing) = self.debounced.remove(&rule) {
             self.fire_throttled(now, rule, firing);
         }
     }
@@ -98,9 +98,9 @@ impl Engine {
     /// Drops what waits to start a run of these rules: the queued firing of `again waits` and the
     /// one that `after quiet` holds back.
     pub(crate) fn drop_pending_activations(&mut self, of: impl Fn(usize) -> bool) {
-        self.waiting.retain(|rule, _| !of(*rule));
+        self.queued.retain(|rule, _| !of(*rule));
         let timers = &mut self.timers;
-        self.quiet.retain(|rule, _| {
+        self.debounced.retain(|rule, _| {
             let dropped = of(*rule);
             if dropped {
                 timers.cancel(Timer::Quiet(*rule));
@@ -134,9 +134,9 @@ impl Engine {
         }
         let dropped = match again {
             ReentryPolicy::Queue if firing.is_repeat => "the run before still goes on",
-            ReentryPolicy::Queue if self.waiting.contains_key(&rule) => "one firing waits already",
+            ReentryPolicy::Queue if self.queued.contains_key(&rule) => "one firing waits already",
             ReentryPolicy::Queue => {
-                self.waiting.insert(rule, firing);
+                self.queued.insert(rule, firing);
                 return;
             }
             ReentryPolicy::Ignore => "the run before still goes on",
@@ -178,7 +178,7 @@ impl Engine {
         }
         let trigger = firing.trigger;
         let words = || trigger_words(definition, trigger).into();
-        let by = Arc::clone(self.cause_words.entry((rule, trigger)).or_insert_with(words));
+        let by = Arc::clone(self.trigger_texts.entry((rule, trigger)).or_insert_with(words));
         self.start_run_with(now, rule, firing, slots, by);
     }
 
@@ -207,7 +207,7 @@ impl Engine {
             spent: 0,
         };
         self.runs.add(id, run);
-        self.ready.push_back(id);
+        self.ready_runs.push_back(id);
         self.give_reason(now, Some(rule), DecisionKind::Fired { by, run: id });
         if definition.reentry == ReentryPolicy::Toggle && !definition.filter.is_anywhere() {
             self.rearm(now);
@@ -223,7 +223,7 @@ impl Engine {
     ) -> bool {
         let rules = Arc::clone(&self.rules);
         let stopping: Vec<usize> = self
-            .watch
+            .bindings
             .candidates(stroke)
             .iter()
             .filter(|candidate| candidate.fits(held))
@@ -258,16 +258,16 @@ impl Engine {
             .filter(|(run, _)| by_key(self.runs.live[run].press))
             .collect();
         for (run, rule) in ended {
-            self.waiting.remove(&rule);
+            self.queued.remove(&rule);
             self.end_run(now, run, DecisionKind::Stopped(run, StopCause::KeyReleased));
         }
-        self.waiting
+        self.queued
             .retain(|rule, firing| !by_key(firing.press) || !rules.rules[*rule].ends_on_release);
     }
 
     /// Takes a run away: everything it held is let go, and what waited for it begins.
     pub(crate) fn end_run(&mut self, now: Time, id: RunId, why: DecisionKind) {
-        let keys = self.ledger.release_all(|owner| owner.run() == Some(id));
+        let keys = self.held.release_all(|owner| owner.run() == Some(id));
         self.emit_releases(Some(id), keys);
         self.release_input(id);
         let Some(mut run) = self.runs.remove(id) else {
@@ -287,7 +287,7 @@ impl Engine {
         self.abandon(now, id, &run.state);
         let ended_itself = !matches!(why, DecisionKind::Stopped(..));
         self.give_reason(now, Some(run.rule), why);
-        let waiting = self.waiting.remove(&run.rule);
+        let waiting = self.queued.remove(&run.rule);
         if let Some(waiting) = waiting.filter(|_| ended_itself) {
             self.start_run(now, run.rule, waiting);
         }
@@ -300,20 +300,20 @@ impl Engine {
     /// Names the rules whose keys cannot be had.
     pub(crate) fn handle_refusals(&mut self, now: Time, refused: &[(KeyGrab, Refusal)]) {
         let rules = Arc::clone(&self.rules);
-        self.refused.extend(refused.iter().map(|(armed, _)| *armed));
+        self.refused_grabs.extend(refused.iter().map(|(armed, _)| *armed));
         for (armed, why) in refused {
             let stroke = (armed.key, armed.modifiers);
             let reason = match why {
                 Refusal::HeldByOther => DecisionKind::Refused,
                 Refusal::NotOnKeyboard => DecisionKind::NotOnBoard,
             };
-            if self.watch.is_panic(stroke) {
+            if self.bindings.is_panic(stroke) {
                 let combo = format!("{} (panic)", rules.settings.panic);
                 self.give_reason(now, None, reason(combo));
             }
-            let watch = Arc::clone(&self.watch);
+            let watch = Arc::clone(&self.bindings);
             let candidates = watch.candidates(stroke);
-            if candidates.is_empty() && !self.watch.is_panic(stroke) {
+            if candidates.is_empty() && !self.bindings.is_panic(stroke) {
                 // It is wanted for a chord, a sequence, a drawing or a remap.
                 let combo = KeyCombination::with(armed.modifiers, armed.key);
                 self.give_reason(now, None, reason(combo.to_string()));

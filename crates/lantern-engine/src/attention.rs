@@ -52,7 +52,7 @@ impl Engine {
     /// Which phrases of the book count now, and whether without the attention word.
     fn counting(&self) -> Vec<(usize, bool)> {
         let free = self.is_free();
-        let phrases = self.ears.phrases.iter().enumerate();
+        let phrases = self.triggers.phrases.iter().enumerate();
         let counts = |(_, won): &(usize, &Won)| self.applies(**won) && self.is_heeded(won.0);
         let uncalled = |(number, won): (usize, &Won)| {
             (number, free || self.rules.rules[won.0].without_attention_word)
@@ -68,7 +68,7 @@ impl Engine {
 
     /// A phrase of the book with its rule's number.
     fn phrase_of(&self, (number, uncalled): (usize, bool)) -> Option<(usize, &str, bool)> {
-        let (rule, trigger) = self.ears.phrases[number];
+        let (rule, trigger) = self.triggers.phrases[number];
         match &self.rules.rules[rule].triggers[trigger].kind {
             TriggerKind::Voice(text) => Some((rule, text.as_str(), uncalled)),
             _ => None,
@@ -137,7 +137,7 @@ impl Engine {
 
     /// Whether we were to be heard ourselves since then.
     fn sounded_since(&self, began: Time) -> bool {
-        !self.sounding.is_empty() || self.attention.sounded.is_some_and(|end| end > began)
+        !self.own_sounds.is_empty() || self.attention.sounded.is_some_and(|end| end > began)
     }
 
     /// A phrase was heard; it began so long ago.
@@ -156,11 +156,11 @@ impl Engine {
         let spoken = called.unwrap_or(&words).join(" ");
         let free = self.is_free();
         let wanted = |phrase: usize| {
-            let won = self.ears.phrases[phrase];
+            let won = self.triggers.phrases[phrase];
             let heeded = called.is_some() || free || self.rules.rules[won.0].without_attention_word;
             heeded && self.applies(won) && self.is_heeded(won.0)
         };
-        let understood = self.ears.book.understand(&spoken, wanted);
+        let understood = self.triggers.book.understand(&spoken, wanted);
         if understood.is_empty() {
             let why = if called.is_none() && !free {
                 format!("{heard:?} does not begin with the attention word")
@@ -171,7 +171,7 @@ impl Engine {
         }
         self.give_reason(now, None, DecisionKind::Heard(spoken.clone(), score));
         let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
-            let won = self.ears.phrases[phrase];
+            let won = self.triggers.phrases[phrase];
             let mut fields = record([("words", text(&spoken)), ("score", Value::Number(score))]);
             for (name, part) in parts {
                 fields.insert(name, value_of_part(part));

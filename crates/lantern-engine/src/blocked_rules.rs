@@ -60,7 +60,7 @@ impl Engine {
         }
         let (stroke, _) = key_stroke_of(&combo.0, &self.layout)
             .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
-        Ok(self.presses.seen.get(&stroke).copied())
+        Ok(self.keys.seen.get(&stroke).copied())
     }
 
     /// Whether a rule has the stroke as a trigger; of one with the same key and other modifiers, what
@@ -118,15 +118,15 @@ impl Engine {
             return Some("the screen is locked".to_owned());
         }
         let is_it = |refused: &KeyGrab| (refused.key, refused.modifiers) == stroke;
-        if self.refused.iter().any(is_it) {
+        if self.refused_grabs.iter().any(is_it) {
             return Some("another program holds the key: `lantern capture` says whose".to_owned());
         }
         if let Some(elsewhere) = self.elsewhere(rule) {
             return Some(elsewhere);
         }
         let boards = rule.filter.input_devices.as_ref();
-        if boards.is_some_and(|boards| !boards.contains(&self.presses.board)) {
-            let board = &self.presses.board;
+        if boards.is_some_and(|boards| !boards.contains(&self.keys.board)) {
+            let board = &self.keys.board;
             return Some(format!("the last key came from another device (\"{board}\")"));
         }
         if let Some(problem) = self.unmet_condition(now, number) {
@@ -144,7 +144,7 @@ impl Engine {
         if let Some(busy) = self.busy(number) {
             return Some(busy.to_owned());
         }
-        if self.presses.fingers.contains(&stroke.0) && !rule.repeats_while_held {
+        if self.keys.fingers.contains(&stroke.0) && !rule.repeats_while_held {
             return Some(
                 "the key is down, and its repeats fire only what is `repeating`".to_owned(),
             );
@@ -166,7 +166,7 @@ impl Engine {
         let runs = !self.runs.of_rule(number).is_empty();
         match self.rules.rules[number].reentry {
             ReentryPolicy::Ignore if runs => Some("its run before still goes on"),
-            ReentryPolicy::Queue if runs && self.waiting.contains_key(&number) => {
+            ReentryPolicy::Queue if runs && self.queued.contains_key(&number) => {
                 Some("its run before still goes on, and one firing waits already")
             }
             _ => None,
@@ -204,7 +204,7 @@ impl Engine {
         let place = self.context();
         let order = |rule: usize| {
             let of_rule = |candidate: &&crate::binding_table::Candidate| candidate.rule == rule;
-            let candidate = self.watch.candidates(stroke).iter().find(of_rule);
+            let candidate = self.bindings.candidates(stroke).iter().find(of_rule);
             candidate.map(|candidate| precedence(&self.rules, &place, candidate))
         };
         near.sort_by_key(|near| (near.why.is_some(), order(near.rule).is_none(), order(near.rule)));

@@ -87,8 +87,8 @@ impl Engine {
     pub(crate) fn choose(&mut self, id: RunId, count: usize) -> usize {
         let frame = self.runs.live[&id].frames.last().expect("an operation is done in a call");
         let site = (frame.routine, frame.next);
-        let choice = self.random.choice(count, self.choices.get(&site).copied());
-        self.choices.insert(site, choice);
+        let choice = self.random.choice(count, self.last_choices.get(&site).copied());
+        self.last_choices.insert(site, choice);
         choice
     }
 
@@ -97,7 +97,7 @@ impl Engine {
         match run.blocks.pop() {
             Some(Block::Hold(keys)) => {
                 let owner = Owner::Block(id, run.blocks.len());
-                let freed = keys.into_iter().filter(|key| self.ledger.release(*key, owner));
+                let freed = keys.into_iter().filter(|key| self.held.release(*key, owner));
                 let freed = freed.collect();
                 self.emit_releases(Some(id), freed);
                 StepFlow::Next
@@ -125,7 +125,7 @@ impl Engine {
     /// Brings a program to the front for a block.
     pub(crate) fn do_with(&mut self, now: Time, id: RunId, app: &Expr) -> StepResult {
         let name = self.ask(now, id, |scope| scope.shown(app))?;
-        if !self.front_turns.take(id) {
+        if !self.focus_arbiter.take(id) {
             return Ok(self.again(id));
         }
         let app = name.to_lowercase();
@@ -139,7 +139,7 @@ impl Engine {
         let effect = Some(self.emit(Some(id), EffectKind::Execute(deed)));
         let back = self.app.window;
         self.runs.get_mut(id).state = RunState::Fronting { app, back, effect };
-        self.watchers.insert(id);
+        self.condition_waiters.insert(id);
         self.timers.set(Timer::Limit(id), now + TO_FRONT);
         Ok(StepFlow::Wait)
     }
@@ -159,7 +159,7 @@ impl Engine {
 
     /// Lets the next run bring a program to the front.
     pub(crate) fn release_front(&mut self, id: RunId) {
-        if let Some(next) = self.front_turns.release(id) {
+        if let Some(next) = self.focus_arbiter.release(id) {
             self.make_ready(next);
         }
     }
@@ -176,7 +176,7 @@ impl Engine {
         }
         let limit = self.ask(now, id, |scope| scope.optional_duration(limit))?;
         self.runs.get_mut(id).state = RunState::Watching(condition.clone());
-        self.watchers.insert(id);
+        self.condition_waiters.insert(id);
         self.runs.get_mut(id).spent = 0;
         if let Some(limit) = limit {
             self.timers.set(Timer::Limit(id), now + limit);
@@ -192,9 +192,9 @@ impl Engine {
         let waits =
             |state: &RunState| matches!(state, RunState::Watching(_) | RunState::Fronting { .. });
         let live = &self.runs.live;
-        self.watchers.retain(|id| live.get(id).is_some_and(|run| waits(&run.state)));
+        self.condition_waiters.retain(|id| live.get(id).is_some_and(|run| waits(&run.state)));
         let mut on_clock = false;
-        for id in self.watchers.clone() {
+        for id in self.condition_waiters.clone() {
             if !self.runs.live.contains_key(&id) {
                 continue;
             }

@@ -17,26 +17,26 @@ pub(crate) enum ChordMatch {
 
 impl Engine {
     pub(crate) fn may_become_chord(&self, seen: &KeyPress) -> bool {
-        if seen.give.is_none() || !self.watch.has_chords() {
+        if seen.give.is_none() || !self.bindings.has_chords() {
             return false;
         }
         let mut keys: BTreeSet<Key> = self
-            .presses
+            .keys
             .undecided
             .iter()
             .filter(|waiting| waiting.chord && !waiting.up)
             .map(|waiting| waiting.press.key)
             .collect();
         keys.insert(seen.stroke.0);
-        self.watch.may_become_chord(&keys, seen.stroke.1)
+        self.bindings.may_become_chord(&keys, seen.stroke.1)
     }
 
     /// Takes the largest chord that the press completes, with all its keys that wait.
     pub(crate) fn complete_chord(&mut self, now: Time, seen: &KeyPress) -> ChordMatch {
         let (key, families) = seen.stroke;
         let found: Vec<Chord> = self
-            .watch
-            .completed(key, families, &self.presses.fingers)
+            .bindings
+            .completed(key, families, &self.keys.fingers)
             .into_iter()
             .cloned()
             .collect();
@@ -61,7 +61,7 @@ impl Engine {
         if !fires && remap.is_none() {
             return ChordMatch::No;
         }
-        for waiting in &mut self.presses.undecided {
+        for waiting in &mut self.keys.undecided {
             waiting.chord = false;
             if keys.contains(&waiting.press.key) {
                 waiting.taken = true;
@@ -76,7 +76,7 @@ impl Engine {
                 let to = self.layout.press_order(&self.rules.remaps[number].to);
                 if let (Ok(becomes), Some(give)) = (to, &seen.give) {
                     let (hide, ..) = self.through_remap(families, &becomes, seen.held);
-                    self.presses.standing.insert(seen.press.key, becomes.clone());
+                    self.keys.standing.insert(seen.press.key, becomes.clone());
                     let give =
                         ReplayKey { output: becomes, hidden_modifiers: hide, ..give.clone() };
                     self.emit(None, EffectKind::ReplayKey(give));

@@ -36,7 +36,7 @@ impl Engine {
             _ => words,
         };
         let verb = match verb {
-            CommandKind::End(name) => match self.started.get(name) {
+            CommandKind::End(name) => match self.started_effects.get(name) {
                 Some(effect) => CommandKind::EndStarted(*effect),
                 None => return Err(format!("nothing was started as {name} yet")),
             },
@@ -48,10 +48,10 @@ impl Engine {
             EffectKind::Execute(Command { kind: verb, arguments: words, value, timeout: limit }),
         );
         if sounds {
-            self.sounding.insert(effect);
+            self.own_sounds.insert(effect);
         }
         if let Some(name) = name {
-            self.started.insert(name.clone(), effect);
+            self.started_effects.insert(name.clone(), effect);
         }
         let run = self.runs.get_mut(id);
         run.state = RunState::Awaiting(effect, *into);
@@ -69,10 +69,11 @@ impl Engine {
         effect: EffectId,
         result: Result<Option<Value>, String>,
     ) {
-        if self.sounding.remove(&effect) {
+        if self.own_sounds.remove(&effect) {
             self.end_sound(now);
         }
-        let Some(id) = self.awaited.remove(&effect).filter(|id| self.awaits(*id, effect)) else {
+        let Some(id) = self.runs_by_effect.remove(&effect).filter(|id| self.awaits(*id, effect))
+        else {
             return;
         };
         let asking = matches!(self.runs.live[&id].state, RunState::Asking(..));
@@ -100,7 +101,7 @@ impl Engine {
             RunState::Asking(..) => self.type_unless_composed(now, id, value),
             RunState::Fronting { effect, .. } => {
                 *effect = None;
-                self.changed = true;
+                self.conditions_dirty = true;
             }
             RunState::Awaiting(_, into) => {
                 if let Some(target) = into.take() {
@@ -127,7 +128,7 @@ impl Engine {
     /// Nobody waits for what the run asked for any more.
     pub(crate) fn abandon(&mut self, now: Time, id: RunId, state: &RunState) {
         if let RunState::Awaiting(effect, _) = state {
-            if self.sounding.remove(effect) {
+            if self.own_sounds.remove(effect) {
                 self.end_sound(now);
             }
             self.emit(Some(id), EffectKind::Cancel(*effect));

@@ -183,7 +183,7 @@ impl Engine {
                 self.all_paused = false;
             }
         }
-        self.ready.extend(std::mem::take(&mut self.stood_still));
+        self.ready_runs.extend(std::mem::take(&mut self.suspended_runs));
         self.rearm(now);
         self.settle(now);
         Ok(())
@@ -209,7 +209,7 @@ impl Engine {
 
     /// The names under which programs were started, with the effects that did.
     pub fn started_programs(&self) -> impl Iterator<Item = (&str, lantern_model::EffectId)> {
-        self.started.iter().map(|(name, effect)| (name.as_str(), *effect))
+        self.started_effects.iter().map(|(name, effect)| (name.as_str(), *effect))
     }
 }
 

@@ -84,7 +84,7 @@ impl Engine {
             return;
         }
         drawing.begun = true;
-        if let Some(waiting) = self.presses.waiting(number) {
+        if let Some(waiting) = self.keys.waiting(number) {
             waiting.draw_on();
         }
     }
@@ -113,7 +113,7 @@ impl Engine {
         let begun = self.drawing.begun;
         self.drawing.take_way();
         self.timers.cancel(Timer::Still(number));
-        if let Some(waiting) = self.presses.waiting(number) {
+        if let Some(waiting) = self.keys.waiting(number) {
             waiting.drawing = false;
             waiting.taken |= begun;
         }
@@ -138,7 +138,7 @@ impl Engine {
         if !begun && !self.wants_tap() {
             // An ordinary press. What was drawn before it stands.
             let way = self.drawing.take_way();
-            let found = self.presses.waiting(number);
+            let found = self.keys.waiting(number);
             if let Some(give) = found.and_then(|waiting| waiting.give.as_mut()) {
                 let whole = |(x, y): &Point| (x.round() as i32, y.round() as i32);
                 give.path = way.iter().map(whole).collect();
@@ -152,7 +152,7 @@ impl Engine {
         }
         self.drawing.done.push(way);
         self.drawing.last = number;
-        if let Some(waiting) = self.presses.waiting(number) {
+        if let Some(waiting) = self.keys.waiting(number) {
             waiting.more_strokes = true;
         }
         if self.may_go_on() {
@@ -181,7 +181,7 @@ impl Engine {
     /// Presses of strokes that are done wait no more, and are not given back.
     fn drop_strokes(&mut self) {
         self.drawing.done.clear();
-        for waiting in self.presses.undecided.iter_mut().filter(|w| w.more_strokes) {
+        for waiting in self.keys.undecided.iter_mut().filter(|w| w.more_strokes) {
             waiting.more_strokes = false;
             waiting.taken = true;
         }
@@ -191,21 +191,21 @@ impl Engine {
     fn end_drawing(&mut self, now: Time) {
         let strokes = std::mem::take(&mut self.drawing.done);
         let (Some(held), false) = (self.drawing.held, strokes.is_empty()) else { return };
-        let press = self.presses.undecided.iter().rev().find(|w| w.more_strokes).map(|w| w.press);
-        let book = &self.ears.shape_book;
+        let press = self.keys.undecided.iter().rev().find(|w| w.more_strokes).map(|w| w.press);
+        let book = &self.triggers.shape_book;
         let found = book.recognise(&strokes, |shape| self.counts(shape, held));
         let only_taps = strokes.iter().all(|way| !is_drawn(way));
         match found.verdict {
             Verdict::Is(shape) => {
                 let score = f64::from(found.ranked[0].score);
-                let name = self.ears.shape_book.name(shape).to_owned();
+                let name = self.triggers.shape_book.name(shape).to_owned();
                 self.drop_strokes();
                 self.show_name(&name);
                 let about = (frame(&strokes), score);
                 self.fire_drawn(now, &name, about, press, |engine, won| engine.holds(won, held));
             }
             _ if only_taps => {
-                for waiting in &mut self.presses.undecided {
+                for waiting in &mut self.keys.undecided {
                     waiting.more_strokes = false;
                 }
             }
@@ -233,7 +233,7 @@ impl Engine {
         let named = |at: usize| {
             let ranked = &found.ranked[at];
             let percent = (ranked.score * 100.0).round();
-            format!("{} ({percent} %)", self.ears.shape_book.name(ranked.shape))
+            format!("{} ({percent} %)", self.triggers.shape_book.name(ranked.shape))
         };
         match found.verdict {
             Verdict::TooClose => format!("drawn: both {} and {}", named(0), named(1)),
@@ -244,8 +244,8 @@ impl Engine {
 
     /// Whether a rule here wants the shape drawn while that is held.
     fn counts(&self, shape: usize, held: KeyStroke) -> bool {
-        let name = self.ears.shape_book.name(shape);
-        self.ears.of_shape(name).iter().any(|won| self.holds(*won, held) && self.applies(*won))
+        let name = self.triggers.shape_book.name(shape);
+        self.triggers.of_shape(name).iter().any(|won| self.holds(*won, held) && self.applies(*won))
     }
 
     /// Whether a trigger is a shape drawn while exactly that is held.
@@ -262,7 +262,7 @@ impl Engine {
     fn may_go_on(&self) -> bool {
         let Some(held) = self.drawing.held else { return false };
         let counts = |shape: usize| self.counts(shape, held);
-        self.ears.shape_book.may_go_on(&self.drawing.done, counts)
+        self.triggers.shape_book.may_go_on(&self.drawing.done, counts)
     }
 
     /// Whether a tap may be the next stroke of a shape that counts here.

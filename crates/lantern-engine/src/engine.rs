@@ -44,17 +44,17 @@ const DUE_AT_ONCE: usize = 1024;
 pub struct Engine {
     pub(crate) rules: Arc<RuleSet>,
     index: RuleIndex,
-    asks: RuleInputs,
+    inputs: RuleInputs,
     pub(crate) globals: Vec<Value>,
-    pub(crate) watch: Arc<BindingTable>,
+    pub(crate) bindings: Arc<BindingTable>,
     /// What the desk was told to see and withhold.
-    armed: Option<GrabSet>,
+    requested_grabs: Option<GrabSet>,
     /// The same as the table wants it, when no key waits to be told.
-    at_rest: GrabSet,
+    idle_grabs: GrabSet,
     /// Whether that was made anew since the desk was told.
-    arm_anew: bool,
+    grabs_changed: bool,
     pub(crate) layout_known: bool,
-    pub(crate) missing: BTreeSet<(Option<usize>, String)>,
+    pub(crate) missing_keys: BTreeSet<(Option<usize>, String)>,
     pub(crate) layout: Layout,
     pub(crate) app: App,
     pub(crate) title: String,
@@ -63,52 +63,52 @@ pub struct Engine {
     pub(crate) layers: Vec<LayerId>,
     pub(crate) locked: bool,
     /// The process whose password field has the keyboard.
-    pub(crate) secret: Option<u32>,
+    pub(crate) password_field: Option<u32>,
     /// Whether an input method is at work.
-    pub(crate) input_method: bool,
-    pub(crate) clock: Clock,
-    pub(crate) presses: KeyRecognizer,
-    pub(crate) ears: TriggerIndex,
+    pub(crate) input_method_active: bool,
+    pub(crate) wall_clock: Clock,
+    pub(crate) keys: KeyRecognizer,
+    pub(crate) triggers: TriggerIndex,
     pub(crate) drawing: Drawing,
     pub(crate) attention: Attention,
     pub(crate) runs: Runs,
-    pub(crate) waiting: BTreeMap<usize, Activation>,
+    pub(crate) queued: BTreeMap<usize, Activation>,
     pub(crate) last_fired: BTreeMap<usize, Time>,
     /// Keys that somebody else holds.
-    pub(crate) refused: Vec<KeyGrab>,
+    pub(crate) refused_grabs: Vec<KeyGrab>,
     /// Until when the ceiling of input is used up.
-    pub(crate) input_until: Time,
+    pub(crate) rate_limited_until: Time,
     /// What a trigger that fired is called, by rule and trigger.
-    pub(crate) cause_words: BTreeMap<(usize, usize), Arc<str>>,
+    pub(crate) trigger_texts: BTreeMap<(usize, usize), Arc<str>>,
     /// What fires once the rule's triggers have been quiet long enough.
-    pub(crate) quiet: BTreeMap<usize, Activation>,
+    pub(crate) debounced: BTreeMap<usize, Activation>,
     pub(crate) paused: BTreeSet<String>,
     /// Whether everything is.
     pub(crate) all_paused: bool,
-    pub(crate) choices: BTreeMap<(RoutineId, usize), usize>,
-    pub(crate) started: BTreeMap<String, EffectId>,
-    pub(crate) ready: VecDeque<RunId>,
+    pub(crate) last_choices: BTreeMap<(RoutineId, usize), usize>,
+    pub(crate) started_effects: BTreeMap<String, EffectId>,
+    pub(crate) ready_runs: VecDeque<RunId>,
     /// Runs that wait for an effect's outcome.
-    pub(crate) awaited: BTreeMap<EffectId, RunId>,
+    pub(crate) runs_by_effect: BTreeMap<EffectId, RunId>,
     /// Runs that wait for something to become so; some may not wait any more.
-    pub(crate) watchers: BTreeSet<RunId>,
+    pub(crate) condition_waiters: BTreeSet<RunId>,
     /// What is said or played now: the ear hears us, not the person.
-    pub(crate) sounding: BTreeSet<EffectId>,
+    pub(crate) own_sounds: BTreeSet<EffectId>,
     /// Runs of paused rules that could go on.
-    pub(crate) stood_still: Vec<RunId>,
-    pub(crate) input_turns: InputArbiter,
-    pub(crate) front_turns: InputArbiter,
-    pub(crate) ledger: HeldKeys,
+    pub(crate) suspended_runs: Vec<RunId>,
+    pub(crate) input_arbiter: InputArbiter,
+    pub(crate) focus_arbiter: InputArbiter,
+    pub(crate) held: HeldKeys,
     pub(crate) patterns: Patterns,
     /// Bytes that expressions have copied, joined and compared since this was taken last.
-    pub(crate) work: Cell<usize>,
+    pub(crate) charged_bytes: Cell<usize>,
     pub(crate) timers: TimerQueue<Timer>,
     pub(crate) random: Random,
     /// Whether something changed that a waiting condition may be about.
-    pub(crate) changed: bool,
+    pub(crate) conditions_dirty: bool,
     effects: VecDeque<Effect>,
     effect_count: u64,
-    pub(crate) reasons: DecisionLog,
+    pub(crate) decisions: DecisionLog,
 }
 
 impl Engine {
@@ -117,15 +117,15 @@ impl Engine {
     pub fn new(rules: impl Into<PreparedRules>, seed: u64) -> Engine {
         let mut engine = Engine {
             index: RuleIndex::default(),
-            asks: RuleInputs::default(),
+            inputs: RuleInputs::default(),
             rules: Arc::new(RuleSet::default()),
             globals: Vec::new(),
-            watch: Arc::default(),
-            armed: None,
-            at_rest: GrabSet::default(),
-            arm_anew: false,
+            bindings: Arc::default(),
+            requested_grabs: None,
+            idle_grabs: GrabSet::default(),
+            grabs_changed: false,
             layout_known: false,
-            missing: BTreeSet::new(),
+            missing_keys: BTreeSet::new(),
             layout: Layout::us(),
             app: App::default(),
             title: String::new(),
@@ -133,54 +133,54 @@ impl Engine {
             pointer: (0, 0),
             layers: Vec::new(),
             locked: false,
-            secret: None,
-            input_method: false,
-            clock: Clock::default(),
-            presses: KeyRecognizer::default(),
+            password_field: None,
+            input_method_active: false,
+            wall_clock: Clock::default(),
+            keys: KeyRecognizer::default(),
             drawing: Drawing::default(),
-            ears: TriggerIndex::default(),
+            triggers: TriggerIndex::default(),
             attention: Attention::default(),
             runs: Runs::default(),
-            waiting: BTreeMap::new(),
+            queued: BTreeMap::new(),
             last_fired: BTreeMap::new(),
-            refused: Vec::new(),
-            input_until: Time::START,
-            cause_words: BTreeMap::new(),
-            quiet: BTreeMap::new(),
+            refused_grabs: Vec::new(),
+            rate_limited_until: Time::START,
+            trigger_texts: BTreeMap::new(),
+            debounced: BTreeMap::new(),
             paused: BTreeSet::new(),
             all_paused: false,
-            choices: BTreeMap::new(),
-            started: BTreeMap::new(),
-            ready: VecDeque::new(),
-            awaited: BTreeMap::new(),
-            watchers: BTreeSet::new(),
-            sounding: BTreeSet::new(),
-            stood_still: Vec::new(),
-            input_turns: InputArbiter::default(),
-            front_turns: InputArbiter::default(),
-            ledger: HeldKeys::default(),
+            last_choices: BTreeMap::new(),
+            started_effects: BTreeMap::new(),
+            ready_runs: VecDeque::new(),
+            runs_by_effect: BTreeMap::new(),
+            condition_waiters: BTreeSet::new(),
+            own_sounds: BTreeSet::new(),
+            suspended_runs: Vec::new(),
+            input_arbiter: InputArbiter::default(),
+            focus_arbiter: InputArbiter::default(),
+            held: HeldKeys::default(),
             patterns: Patterns::default(),
-            work: Cell::new(0),
+            charged_bytes: Cell::new(0),
             timers: TimerQueue::default(),
             random: Random::new(seed),
-            changed: false,
+            conditions_dirty: false,
             effects: VecDeque::new(),
             effect_count: 0,
-            reasons: DecisionLog::default(),
+            decisions: DecisionLog::default(),
         };
         engine.set_rules(rules.into());
         engine
     }
 
     pub(crate) fn set_rules(&mut self, prepared: PreparedRules) {
-        let PreparedRules { rules, index, ears, asks } = prepared;
+        let PreparedRules { rules, index, triggers: ears, inputs: asks } = prepared;
         self.index = index;
-        self.ears = ears;
+        self.triggers = ears;
         self.drawing = Drawing::default();
         self.attention.renew();
-        self.asks = asks;
+        self.inputs = asks;
         self.rules = Arc::new(rules);
-        self.cause_words.clear();
+        self.trigger_texts.clear();
         self.globals = Vec::new();
         for global in &Arc::clone(&self.rules).globals {
             let first = self.scope(Time::START, &[], false).value(&global.initial);
@@ -194,7 +194,7 @@ impl Engine {
         self.fire_due(now);
         let outcome = matches!(event, Event::Outcome { .. });
         self.take_in(now, event);
-        self.changed |= !outcome;
+        self.conditions_dirty |= !outcome;
         self.settle(now);
     }
 
@@ -204,14 +204,14 @@ impl Engine {
             Event::Released { key } => self.handle_release(now, key),
             Event::RawKey { key, down } => self.handle_finger(now, key, down),
             Event::PasswordField(process) => {
-                self.secret = process;
+                self.password_field = process;
                 if process.is_some() {
-                    self.ears.forget_letters();
+                    self.triggers.forget_letters();
                 }
                 self.give_reason(now, None, DecisionKind::SecretField(process.is_some()));
             }
-            Event::InputMethod(at_work) => self.input_method = at_work,
-            Event::ActiveDevice(name) => self.presses.board = name.to_lowercase(),
+            Event::InputMethod(at_work) => self.input_method_active = at_work,
+            Event::ActiveDevice(name) => self.keys.board = name.to_lowercase(),
             Event::TextInput(letter) => self.handle_letter(now, letter),
             Event::Pointer(x, y) => self.pointer = (x, y),
             Event::Screens(screens) => self.screens = screens,
@@ -242,7 +242,7 @@ impl Engine {
             }
             Event::ConnectionState { device, state } => self.handle_link(now, device, state),
             Event::GrabsRefused(keys) => self.handle_refusals(now, &keys),
-            Event::GrabsFreed(keys) => self.refused.retain(|armed| !keys.contains(armed)),
+            Event::GrabsFreed(keys) => self.refused_grabs.retain(|armed| !keys.contains(armed)),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),
         }
     }
@@ -263,7 +263,7 @@ impl Engine {
             for run in runs {
                 self.end_run(now, run, DecisionKind::Stopped(run, StopCause::Locked));
             }
-            let toggled = self.ledger.release_all(|owner| owner == Owner::Toggle);
+            let toggled = self.held.release_all(|owner| owner == Owner::Toggle);
             self.emit_releases(None, toggled);
         }
         self.rearm(now);
@@ -275,7 +275,7 @@ impl Engine {
         self.app = app;
         self.rearm(now);
         if new_window {
-            self.ears.forget_letters();
+            self.triggers.forget_letters();
             let app = self.app.clone();
             self.handle_window(now, &app, false);
         }
@@ -337,7 +337,7 @@ impl Engine {
                     self.fall_asleep();
                     self.listen();
                 }
-                Timer::Look => self.changed = true,
+                Timer::Look => self.conditions_dirty = true,
             }
             self.settle(now);
         }
@@ -348,7 +348,7 @@ impl Engine {
         self.run_ready(now);
         // A run that changes what another waits for may be changed by that one in turn; each round
         // costs a turn of theirs, so the rounds end.
-        while std::mem::take(&mut self.changed) {
+        while std::mem::take(&mut self.conditions_dirty) {
             self.look_at_conditions(now);
             self.run_ready(now);
         }
@@ -366,17 +366,17 @@ impl Engine {
 
     /// The reasons given since the one with that number; 0 for all that are kept.
     pub fn reasons_after(&self, number: u64) -> impl Iterator<Item = &Decision> {
-        self.reasons.after(number)
+        self.decisions.after(number)
     }
 
     /// The number of the last reason given so far.
     pub fn last_reason(&self) -> u64 {
-        self.reasons.last()
+        self.decisions.last()
     }
 
     /// Every key that is down by our doing, with its owners.
     pub fn held_keys(&self) -> impl Iterator<Item = (Key, &[Owner])> {
-        self.ledger.all()
+        self.held.all()
     }
 
     /// How many runs live.
@@ -398,7 +398,7 @@ impl Engine {
     pub fn stop_everything(&mut self, now: Time, why: StopCause) -> (usize, usize) {
         self.drop_pending_activations(|_| true);
         let runs: Vec<RunId> = self.runs.live.keys().copied().collect();
-        let keys = self.ledger.release_all(|_| true);
+        let keys = self.held.release_all(|_| true);
         let counts = (runs.len(), keys.len());
         self.emit_releases(None, keys);
         for run in runs {
@@ -426,14 +426,14 @@ impl Engine {
         self.effect_count += 1;
         let id = EffectId(self.effect_count);
         if let (Some(run), EffectKind::Input(_) | EffectKind::Execute(_)) = (run, &order) {
-            self.awaited.insert(id, run);
+            self.runs_by_effect.insert(id, run);
         }
         self.effects.push_back(Effect { id, run, kind: order });
         id
     }
 
     pub(crate) fn give_reason(&mut self, now: Time, rule: Option<usize>, kind: DecisionKind) {
-        self.reasons.add(now, rule, kind);
+        self.decisions.add(now, rule, kind);
     }
 
     pub(crate) fn scope<'a>(&'a self, now: Time, slots: &'a [Value], held: bool) -> EvalScope<'a> {
@@ -460,38 +460,38 @@ impl Engine {
         let mut watch =
             BindingTable::new(&rules, &self.index, &self.context(), &self.layout, &running);
         let missing = std::mem::take(&mut watch.missing);
-        self.watch = Arc::new(watch);
+        self.bindings = Arc::new(watch);
         for entry in missing {
-            if self.missing.insert(entry.clone()) {
+            if self.missing_keys.insert(entry.clone()) {
                 self.give_reason(now, entry.0, DecisionKind::NotOnBoard(entry.1));
             }
         }
-        self.at_rest = GrabSet {
-            pointer_position: self.asks.pointer,
-            source_devices: self.asks.boards,
-            text_input: self.asks.letters && !self.locked,
-            ..self.watch.armed(&self.rules)
+        self.idle_grabs = GrabSet {
+            pointer_position: self.inputs.pointer,
+            source_devices: self.inputs.source_devices,
+            text_input: self.inputs.text_input && !self.locked,
+            ..self.bindings.armed(&self.rules)
         };
-        self.at_rest.raw_keys |= self.asks.fingers;
-        self.arm_anew = true;
+        self.idle_grabs.raw_keys |= self.inputs.raw_keys;
+        self.grabs_changed = true;
         self.arm();
         self.listen();
     }
 
     /// Tells the desk what it must see and withhold, if that has changed.
     pub(crate) fn arm(&mut self) {
-        let everything = self.presses.withholds_all();
-        let traces = self.presses.traces().then_some(self.rules.settings.draws_trail);
+        let everything = self.keys.withholds_all();
+        let traces = self.keys.traces().then_some(self.rules.settings.draws_trail);
         let same =
             |armed: &GrabSet| armed.whole_keyboard == everything && armed.pointer_path == traces;
-        let same = self.armed.as_ref().is_some_and(same);
-        if !self.layout_known || same && !std::mem::take(&mut self.arm_anew) {
+        let same = self.requested_grabs.as_ref().is_some_and(same);
+        if !self.layout_known || same && !std::mem::take(&mut self.grabs_changed) {
             return;
         }
         let armed =
-            GrabSet { whole_keyboard: everything, pointer_path: traces, ..self.at_rest.clone() };
-        if self.armed.as_ref() != Some(&armed) {
-            self.armed = Some(armed.clone());
+            GrabSet { whole_keyboard: everything, pointer_path: traces, ..self.idle_grabs.clone() };
+        if self.requested_grabs.as_ref() != Some(&armed) {
+            self.requested_grabs = Some(armed.clone());
             self.emit(None, EffectKind::SetGrabs(armed));
         }
     }

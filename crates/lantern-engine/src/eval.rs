@@ -68,7 +68,7 @@ impl EvalScope<'_> {
 
     /// Counts work in bytes. It counts as time of the run, and is limited for each expression.
     fn charge(&self, bytes: usize) -> Evaluated<()> {
-        self.engine.work.set(self.engine.work.get().saturating_add(bytes));
+        self.engine.charged_bytes.set(self.engine.charged_bytes.get().saturating_add(bytes));
         self.work.set(self.work.get().saturating_add(bytes));
         if self.work.get() <= MOST_WORK {
             return Ok(());
@@ -142,7 +142,7 @@ impl EvalScope<'_> {
     }
 
     fn is_down(&self, combo: &KeyCombination) -> bool {
-        let down = |key: Key| self.engine.presses.is_down(key);
+        let down = |key: Key| self.engine.keys.is_down(key);
         let layout = &self.engine.layout;
         combo.0.iter().all(|part| match part {
             KeySpec::Either(family) => ModifierKey::ALL
@@ -157,7 +157,7 @@ impl EvalScope<'_> {
         let engine = self.engine;
         let number = |number: i64| Value::Number(number as f64);
         if asked.is_time() {
-            let wall = engine.clock.wall(self.now).ok_or("nobody tells what time it is")?;
+            let wall = engine.wall_clock.wall(self.now).ok_or("nobody tells what time it is")?;
             let (year, month, day) = wall.date();
             let seconds = i64::from(wall.time_of_day().seconds());
             return Ok(match asked {

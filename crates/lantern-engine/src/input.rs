@@ -101,13 +101,13 @@ impl Engine {
     /// Whether the run may make input now; if not, it is queued and asks again when it may.
     pub(crate) fn acquire_input(&mut self, now: Time, id: RunId) -> Result<bool, String> {
         self.check_input(id)?;
-        Ok(!self.is_braked(now, id) && self.input_turns.take(id))
+        Ok(!self.is_braked(now, id) && self.input_arbiter.take(id))
     }
 
     /// Whether rules have made so much input that the run must wait; it is woken when it may go on.
     fn is_braked(&mut self, now: Time, id: RunId) -> bool {
         let rule = self.runs.live[&id].rule;
-        let due = Time::START + self.input_until.since(Time::START).saturating_sub(BURST);
+        let due = Time::START + self.rate_limited_until.since(Time::START).saturating_sub(BURST);
         if due <= now || self.rules.rules[rule].without_rate_limit {
             return false;
         }
@@ -130,7 +130,8 @@ impl Engine {
             InputAction::Text(_) | InputAction::MoveBy(..) | InputAction::MoveTo(..) => 0,
         };
         let count: u32 = acts.iter().map(strokes).sum();
-        self.input_until = self.input_until.max(now) + Duration::from_secs(1) / CEILING * count;
+        self.rate_limited_until =
+            self.rate_limited_until.max(now) + Duration::from_secs(1) / CEILING * count;
     }
 
     /// Whether input by the run would go where it is meant to.
@@ -153,7 +154,7 @@ impl Engine {
 
     /// Whether the keyboard goes to a password field.
     pub(crate) fn is_secret(&self) -> bool {
-        self.secret.is_some() && self.secret == self.app.process
+        self.password_field.is_some() && self.password_field == self.app.process
     }
 
     /// Texts do not go into password fields by accident.
@@ -163,7 +164,7 @@ impl Engine {
 
     /// Lets the next run make input.
     pub(crate) fn release_input(&mut self, id: RunId) {
-        if let Some(next) = self.input_turns.release(id) {
+        if let Some(next) = self.input_arbiter.release(id) {
             self.make_ready(next);
         }
     }
@@ -269,12 +270,12 @@ impl Engine {
     ) -> lantern_model::EffectId {
         self.count_input(now, id, &acts);
         // What is typed now stands left of the cursor instead of what the person typed.
-        self.ears.forget_letters();
+        self.triggers.forget_letters();
         let step = InputBatch {
             actions: acts,
             suspend_modifiers: lift,
-            keep: self.ledger.held_by(id),
-            park: if lift { self.ledger.held_by_others(id) } else { Vec::new() },
+            keep: self.held.held_by(id),
+            park: if lift { self.held.held_by_others(id) } else { Vec::new() },
         };
         self.emit(Some(id), EffectKind::Input(step))
     }

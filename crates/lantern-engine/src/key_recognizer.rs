@@ -118,17 +118,17 @@ impl Engine {
     /// A withheld key went down.
     pub(crate) fn handle_press(&mut self, now: Time, key: Key, held: HeldModifiers) {
         let stroke = (key, held.modifiers(self.layout.alt_gr_is_level3));
-        if self.watch.is_panic(stroke) {
+        if self.bindings.is_panic(stroke) {
             self.panic(now, StopCause::PanicKey);
             return;
         }
-        self.presses.fingers.insert(key);
+        self.keys.fingers.insert(key);
         if self.is_drawing() && key == escape() {
             self.give_drawing_up(now, "escape was pressed");
             return;
         }
-        self.presses.seen.insert(stroke, now);
-        let press = self.presses.next(key);
+        self.keys.seen.insert(stroke, now);
+        let press = self.keys.next(key);
         let give = |becomes: Vec<Key>, hide: HeldModifiers, tap: bool| ReplayKey {
             key,
             output: becomes,
@@ -137,7 +137,7 @@ impl Engine {
             is_tap: tap,
             path: Vec::new(),
         };
-        let stand = self.watch.stand(key, held, stroke.1).cloned();
+        let stand = self.bindings.stand(key, held, stroke.1).cloned();
         let seen = match stand {
             None => KeyPress {
                 press,
@@ -149,7 +149,7 @@ impl Engine {
             Some(stand) => {
                 let (becomes, tapped) = (stand.to, stand.tapped);
                 let (hide, held, stroke) = self.through_remap(stand.families, &becomes, held);
-                self.presses.standing.insert(key, becomes.clone());
+                self.keys.standing.insert(key, becomes.clone());
                 KeyPress {
                     press,
                     stroke,
@@ -184,16 +184,16 @@ impl Engine {
     /// A key of the person's moved, withheld or not.
     pub(crate) fn handle_finger(&mut self, now: Time, key: Key, down: bool) {
         if !down {
-            let known = self.presses.fingers.remove(&key);
+            let known = self.keys.fingers.remove(&key);
             if known {
                 self.handle_release(now, key);
             }
             return;
         }
-        if !self.presses.fingers.insert(key) {
+        if !self.keys.fingers.insert(key) {
             return;
         }
-        for waiting in &mut self.presses.undecided {
+        for waiting in &mut self.keys.undecided {
             if waiting.press.key != key {
                 waiting.disturb();
             }
@@ -201,28 +201,28 @@ impl Engine {
         self.decide(now);
         let held: HeldModifiers = ModifierKey::ALL
             .into_iter()
-            .filter(|side| side.key() != key && self.presses.is_down(side.key()))
+            .filter(|side| side.key() != key && self.keys.is_down(side.key()))
             .collect();
         let stroke = (key, held.modifiers(self.layout.alt_gr_is_level3));
         let rules = Arc::clone(&self.rules);
         // What is withheld comes as a press of its own.
-        let withheld = self.presses.withholds_all() && ModifierKey::of(key).is_none();
-        if withheld || self.watch.withholds(&rules, stroke) || !self.is_wanted(stroke) {
+        let withheld = self.keys.withholds_all() && ModifierKey::of(key).is_none();
+        if withheld || self.bindings.withholds(&rules, stroke) || !self.is_wanted(stroke) {
             self.arm();
             return;
         }
-        let press = self.presses.next(key);
+        let press = self.keys.next(key);
         self.take_press(now, KeyPress { press, stroke, held, give: None, tapped_as: None });
         self.arm();
     }
 
     fn is_wanted(&self, stroke: KeyStroke) -> bool {
         let begins =
-            |stroke: KeyStroke| self.watch.sequences.iter().any(|s| s.strokes[0].0 == stroke);
-        !self.watch.candidates(stroke).is_empty()
+            |stroke: KeyStroke| self.bindings.sequences.iter().any(|s| s.strokes[0].0 == stroke);
+        !self.bindings.candidates(stroke).is_empty()
             || begins(stroke)
-            || !self.presses.progress.is_empty()
-            || !self.watch.completed(stroke.0, stroke.1, &self.presses.fingers).is_empty()
+            || !self.keys.progress.is_empty()
+            || !self.bindings.completed(stroke.0, stroke.1, &self.keys.fingers).is_empty()
     }
 
     /// Decides a press, or lets it wait.
@@ -239,7 +239,7 @@ impl Engine {
             SequenceProgress::On => {
                 let mut waiting = PendingPress::new(now, seen);
                 waiting.sequence = true;
-                self.presses.undecided.push(waiting);
+                self.keys.undecided.push(waiting);
                 return;
             }
             SequenceProgress::Nowhere => {}
@@ -249,7 +249,7 @@ impl Engine {
             ChordMatch::Rules(candidates) => Some(candidates),
             ChordMatch::No => None,
         };
-        let watch = Arc::clone(&self.watch);
+        let watch = Arc::clone(&self.bindings);
         let chorded = candidates.is_some();
         let candidates = candidates.as_deref().unwrap_or_else(|| watch.candidates(seen.stroke));
         self.take_candidates(now, seen, candidates, chorded);
@@ -275,7 +275,7 @@ impl Engine {
         let mut waiting = PendingPress::new(now, seen);
         waiting.chord = chord;
         waiting.sequence = sequence;
-        waiting.drawing = waiting.give.is_some() && self.watch.is_drawing(stroke);
+        waiting.drawing = waiting.give.is_some() && self.bindings.is_drawing(stroke);
         waiting.tapped = tapped;
         waiting.twice = twice;
         waiting.held = held;
@@ -305,7 +305,7 @@ impl Engine {
         } else {
             self.set_down(press, released, None);
         }
-        self.presses.undecided.push(waiting);
+        self.keys.undecided.push(waiting);
         if !chord {
             self.fire_pressed(now, pressed, press);
         }
@@ -327,7 +327,7 @@ impl Engine {
         self.begin_repeat(now, decided.press);
         self.fire_pressed(now, pressed, decided.press);
         let Some(give) = decided.give.filter(|_| !decided.taken) else { return };
-        if pressed.is_none() && released.is_none() && !self.watch.candidates(stroke).is_empty() {
+        if pressed.is_none() && released.is_none() && !self.bindings.candidates(stroke).is_empty() {
             let words = self.stroke_words(stroke);
             self.give_reason(now, None, DecisionKind::GivenBack(words));
         }
@@ -335,7 +335,7 @@ impl Engine {
     }
 
     fn stroke_words(&self, stroke: KeyStroke) -> String {
-        let candidate = self.watch.candidates(stroke).first();
+        let candidate = self.bindings.candidates(stroke).first();
         let cause = candidate.map(|c| &self.rules.rules[c.rule].triggers[c.trigger].kind);
         match cause {
             Some(TriggerKind::Key { combo, .. }) if combo.types_character() => CHARACTER.to_owned(),
@@ -375,11 +375,11 @@ impl Engine {
 
     pub(crate) fn set_down(&mut self, press: Press, on_release: Option<Won>, repeats: Option<Won>) {
         self.timers.cancel(Timer::Repeat(press.key));
-        self.presses.down.insert(press.key, HeldPress { press, on_release, repeats });
+        self.keys.down.insert(press.key, HeldPress { press, on_release, repeats });
     }
 
     pub(crate) fn begin_repeat(&mut self, now: Time, press: Press) {
-        let repeats = self.presses.down.get(&press.key).is_some_and(|down| down.repeats.is_some());
+        let repeats = self.keys.down.get(&press.key).is_some_and(|down| down.repeats.is_some());
         if repeats {
             let due = now + self.layout.repeat.delay;
             self.timers.set(Timer::Repeat(press.key), due);
@@ -420,14 +420,14 @@ impl Engine {
 
     /// A key whose release matters went up.
     pub(crate) fn handle_release(&mut self, now: Time, key: Key) {
-        self.presses.fingers.remove(&key);
-        self.presses.standing.remove(&key);
+        self.keys.fingers.remove(&key);
+        self.keys.standing.remove(&key);
         let mut fires = None;
         let mut as_tap = None;
         let is_it = |w: &PendingPress| w.press.key == key && !w.up;
-        let drawn = self.presses.undecided.iter().find(|w| is_it(w) && w.drawing);
+        let drawn = self.keys.undecided.iter().find(|w| is_it(w) && w.drawing);
         let drawn = drawn.map(|w| w.press.number).is_some_and(|n| self.end_stroke(now, n));
-        let found = self.presses.undecided.iter_mut().find(|w| is_it(w));
+        let found = self.keys.undecided.iter_mut().find(|w| is_it(w));
         if let Some(waiting) = found {
             if drawn {
                 waiting.disturb();
@@ -462,7 +462,7 @@ impl Engine {
     fn tap_as(&mut self, now: Time, give: ReplayKey, press: Press) {
         let (_, held, stroke) =
             self.through_remap(lantern_model::ModifierSet::NONE, &give.output, give.modifiers);
-        let watch = Arc::clone(&self.watch);
+        let watch = Arc::clone(&self.bindings);
         let won = self.winner(now, watch.candidates(stroke), held, Some(PressKind::Pressed));
         self.fire_pressed(now, won, press);
         if won.is_none_or(|won| self.rules.rules[won.0].passes_key_through) {
@@ -471,7 +471,7 @@ impl Engine {
     }
 
     fn end_down(&mut self, now: Time, key: Key) {
-        let Some(down) = self.presses.down.remove(&key) else { return };
+        let Some(down) = self.keys.down.remove(&key) else { return };
         self.timers.cancel(Timer::Repeat(key));
         self.end_held_runs(now, key);
         if let Some((rule, trigger)) = down.on_release {
@@ -481,7 +481,7 @@ impl Engine {
 
     /// A held key is due to repeat.
     pub(crate) fn handle_repeat(&mut self, now: Time, key: Key) {
-        let down = self.presses.down.get(&key);
+        let down = self.keys.down.get(&key);
         let Some((press, (rule, trigger))) =
             down.and_then(|down| Some((down.press, down.repeats?)))
         else {
@@ -495,9 +495,9 @@ impl Engine {
     /// Whether the press a run began with is still down.
     pub(crate) fn is_held(&self, press: Option<Press>) -> bool {
         press.is_some_and(|press| {
-            let down = self.presses.down.get(&press.key);
+            let down = self.keys.down.get(&press.key);
             down.is_some_and(|down| down.press == press)
-                || self.presses.undecided.iter().any(|w| w.press == press && !w.up)
+                || self.keys.undecided.iter().any(|w| w.press == press && !w.up)
         })
     }
 }

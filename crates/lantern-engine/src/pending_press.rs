@@ -130,7 +130,7 @@ impl Engine {
 
     /// Something that a press could have become has not come in time, or has.
     pub(crate) fn end_hope(&mut self, now: Time, press: u64, hope: PendingKind) {
-        let Some(waiting) = self.presses.waiting(press) else { return };
+        let Some(waiting) = self.keys.waiting(press) else { return };
         let mut fires = None;
         match hope {
             PendingKind::Chord => waiting.chord = false,
@@ -164,10 +164,10 @@ impl Engine {
     /// The second press of a key that was waited for.
     pub(crate) fn comes_twice(&mut self, now: Time, seen: &KeyPress) -> bool {
         let same = |w: &PendingPress| w.press.key == seen.press.key && w.up && w.twice.is_some();
-        let Some(at) = self.presses.undecided.iter().position(same) else {
+        let Some(at) = self.keys.undecided.iter().position(same) else {
             return false;
         };
-        let waiting = self.presses.undecided.remove(at);
+        let waiting = self.keys.undecided.remove(at);
         self.set_down(seen.press, None, None);
         if let Some((rule, trigger)) = waiting.twice {
             self.fire_key(now, rule, trigger, seen.press, false);
@@ -178,7 +178,7 @@ impl Engine {
 
     /// Another key came: whatever waits for being alone, or for keys together, is not it.
     pub(crate) fn disturb_all(&mut self, now: Time) {
-        for waiting in &mut self.presses.undecided {
+        for waiting in &mut self.keys.undecided {
             waiting.chord = false;
         }
         self.disturb_lone(now);
@@ -187,7 +187,7 @@ impl Engine {
     /// Ends what needs a press without another key: taps, double taps, long presses. Chords stay open.
     pub(crate) fn disturb_lone(&mut self, now: Time) {
         let mut taps = Vec::new();
-        for waiting in &mut self.presses.undecided {
+        for waiting in &mut self.keys.undecided {
             // A tap that waited for a second one is a single one.
             if waiting.up
                 && waiting.twice.is_some()
@@ -206,11 +206,11 @@ impl Engine {
 
     /// Settles what waits, in the order of the presses, as far as it is decided.
     pub(crate) fn decide(&mut self, now: Time) {
-        while let Some(first) = self.presses.undecided.first() {
+        while let Some(first) = self.keys.undecided.first() {
             if first.is_open() {
                 return;
             }
-            let waiting = self.presses.undecided.remove(0);
+            let waiting = self.keys.undecided.remove(0);
             self.settle_press(now, waiting);
         }
     }
@@ -241,9 +241,9 @@ impl Engine {
 
     /// Everything that waits is given back: nothing fires any more that it waited for.
     pub(crate) fn give_all_back(&mut self, now: Time) {
-        self.presses.progress.clear();
+        self.keys.progress.clear();
         self.timers.cancel(Timer::Sequence);
-        for waiting in &mut self.presses.undecided {
+        for waiting in &mut self.keys.undecided {
             waiting.sequence = false;
             waiting.tapped = None;
             (waiting.else_pressed, waiting.else_released) = (None, None);
@@ -253,8 +253,7 @@ impl Engine {
 
     /// A shape was drawn with this key held: it was not meant as a press.
     pub(crate) fn take_drawing(&mut self, now: Time, key: Key) -> Option<Press> {
-        let waiting =
-            self.presses.undecided.iter_mut().find(|w| w.press.key == key && w.drawing)?;
+        let waiting = self.keys.undecided.iter_mut().find(|w| w.press.key == key && w.drawing)?;
         waiting.taken = true;
         waiting.disturb();
         waiting.drawing = false;

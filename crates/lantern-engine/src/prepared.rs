@@ -12,17 +12,17 @@ use crate::trigger_index::TriggerIndex;
 pub struct PreparedRules {
     pub(crate) rules: RuleSet,
     pub(crate) index: RuleIndex,
-    pub(crate) ears: TriggerIndex,
-    pub(crate) asks: RuleInputs,
+    pub(crate) triggers: TriggerIndex,
+    pub(crate) inputs: RuleInputs,
 }
 
 /// What the rules ask for in their conditions and steps.
 #[derive(Debug, Default)]
 pub(crate) struct RuleInputs {
-    pub(crate) fingers: bool,
+    pub(crate) raw_keys: bool,
     pub(crate) pointer: bool,
-    pub(crate) boards: bool,
-    pub(crate) letters: bool,
+    pub(crate) source_devices: bool,
+    pub(crate) text_input: bool,
 }
 
 impl PreparedRules {
@@ -30,8 +30,8 @@ impl PreparedRules {
     pub fn new(mut rules: RuleSet) -> PreparedRules {
         add_macros(&mut rules);
         let ears = TriggerIndex::new(&rules);
-        let asks = RuleInputs { letters: ears.listens_to_letters(), ..RuleInputs::of(&rules) };
-        PreparedRules { index: RuleIndex::new(&rules), ears, asks, rules }
+        let asks = RuleInputs { text_input: ears.listens_to_letters(), ..RuleInputs::of(&rules) };
+        PreparedRules { index: RuleIndex::new(&rules), triggers: ears, inputs: asks, rules }
     }
 
     /// The set, with its macros as rules at its end.
@@ -53,10 +53,10 @@ impl RuleInputs {
             _ => false,
         });
         RuleInputs {
-            fingers: rules.reads(&|asked| *asked == WorldQuery::Fingers),
+            raw_keys: rules.reads(&|asked| *asked == WorldQuery::Fingers),
             pointer: glides || rules.reads(&|asked| asked.is_pointer()),
-            boards: rules.rules.iter().any(|rule| rule.filter.input_devices.is_some()),
-            letters: false,
+            source_devices: rules.rules.iter().any(|rule| rule.filter.input_devices.is_some()),
+            text_input: false,
         }
     }
 }

@@ -77,7 +77,7 @@ impl Engine {
         let old = Arc::clone(&self.rules);
         let mapping = IdMap::new(&old, prepared.rules());
         self.end_changed(now, &mapping, prepared.rules());
-        let toggled = self.ledger.release_all(|owner| owner == Owner::Toggle);
+        let toggled = self.held.release_all(|owner| owner == Owner::Toggle);
         self.emit_releases(None, toggled);
         self.translate(&mapping);
         let values = std::mem::take(&mut self.globals);
@@ -99,17 +99,17 @@ impl Engine {
             |name: &String| self.rules.rules.iter().any(|rule| rule.name.as_ref() == Some(name));
         let paused = std::mem::take(&mut self.paused);
         self.paused = paused.into_iter().filter(names).collect();
-        self.missing.clear();
+        self.missing_keys.clear();
         self.rearm(now);
         self.begin_rounds(now);
         self.set_alarms(now);
-        self.changed = true;
+        self.conditions_dirty = true;
         self.settle(now);
     }
 
     /// Ends the runs of rules that are written otherwise now, or are gone.
     fn end_changed(&mut self, now: Time, mapping: &IdMap, new: &RuleSet) {
-        self.waiting.retain(|rule, _| mapping.rule(*rule).is_some());
+        self.queued.retain(|rule, _| mapping.rule(*rule).is_some());
         let old = Arc::clone(&self.rules);
         let goes_on = |run: &crate::runs::Run| {
             let by_name =
@@ -144,16 +144,16 @@ impl Engine {
             *map =
                 old.into_iter().filter_map(|(rule, value)| Some((number(rule)?, value))).collect();
         }
-        renumbered(&mut self.waiting, rule);
-        renumbered(&mut self.quiet, rule);
+        renumbered(&mut self.queued, rule);
+        renumbered(&mut self.debounced, rule);
         renumbered(&mut self.last_fired, rule);
-        let choices = std::mem::take(&mut self.choices);
+        let choices = std::mem::take(&mut self.last_choices);
         let routine = |old: RoutineId| mapping.routines.get(&old).copied();
         let kept = choices.into_iter();
-        self.choices =
+        self.last_choices =
             kept.filter_map(|((id, at), last)| Some(((routine(id)?, at), last))).collect();
-        self.clock.translate(|won| mapping.won(won));
-        self.presses.translate(|won| mapping.won(won));
-        self.reasons.translate(rule);
+        self.wall_clock.translate(|won| mapping.won(won));
+        self.keys.translate(|won| mapping.won(won));
+        self.decisions.translate(rule);
     }
 }

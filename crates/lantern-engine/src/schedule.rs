@@ -79,8 +79,8 @@ impl Engine {
 
     /// The wall clock was told, or set anew.
     pub(crate) fn handle_clock(&mut self, now: Time, wall: WallTime) {
-        let before = self.clock.wall(now);
-        self.clock.told = Some((now, wall));
+        let before = self.wall_clock.wall(now);
+        self.wall_clock.told = Some((now, wall));
         if let Some(before) = before.filter(|before| before.local < wall.local) {
             let season = before.offset != wall.offset;
             for (rule, trigger, cause) in self.timed_causes() {
@@ -108,15 +108,15 @@ impl Engine {
     }
 
     fn set_alarm(&mut self, now: Time, won: Won, time: TimeOfDay) {
-        let Some(wall) = self.clock.wall(now) else { return };
+        let Some(wall) = self.wall_clock.wall(now) else { return };
         let mut due = next_due(wall.local, time);
         // An hour that comes twice rings once.
         let day = due.div_euclid(86_400);
-        if self.clock.rang.get(&won) == Some(&day) {
+        if self.wall_clock.rang.get(&won) == Some(&day) {
             due += 86_400;
         }
         // The clock was told in whole seconds, so what is left of the present one counts as well.
-        let told = self.clock.told.map_or(now, |(at, _)| at);
+        let told = self.wall_clock.told.map_or(now, |(at, _)| at);
         let fraction = now.since(told).subsec_micros();
         let span = Duration::from_secs((due - wall.local).unsigned_abs())
             .saturating_sub(Duration::from_micros(fraction.into()));
@@ -125,7 +125,7 @@ impl Engine {
 
     /// A time of day is there.
     pub(crate) fn ring(&mut self, now: Time, rule: usize, trigger: usize) {
-        let Some(wall) = self.clock.wall(now) else { return };
+        let Some(wall) = self.wall_clock.wall(now) else { return };
         self.ring_once(now, (rule, trigger), wall.local);
         if let TriggerKind::At(time) = self.rules.rules[rule].triggers[trigger].kind {
             self.set_alarm(now, (rule, trigger), time);
@@ -134,7 +134,7 @@ impl Engine {
 
     fn ring_once(&mut self, now: Time, won: Won, due: i64) {
         let day = due.div_euclid(86_400);
-        if self.clock.rang.insert(won, day) != Some(day) {
+        if self.wall_clock.rang.insert(won, day) != Some(day) {
             self.fire_timed(now, won.0, won.1);
         }
     }

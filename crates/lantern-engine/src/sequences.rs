@@ -19,7 +19,7 @@ impl Engine {
     /// Begins the sequences whose first key this is.
     pub(crate) fn begin_sequences(&mut self, now: Time, seen: &KeyPress) -> bool {
         let mut begun = Vec::new();
-        for (number, sequence) in self.watch.sequences.iter().enumerate() {
+        for (number, sequence) in self.bindings.sequences.iter().enumerate() {
             let (stroke, sides) = &sequence.strokes[0];
             if *stroke == seen.stroke && sides.iter().all(|side| seen.held.contains(*side)) {
                 begun.push((number, sequence.rule, sequence.within));
@@ -29,7 +29,7 @@ impl Engine {
         let Some(longest) = begun.iter().map(|(.., within)| *within).max() else {
             return false;
         };
-        self.presses.progress =
+        self.keys.progress =
             begun.into_iter().map(|(sequence, ..)| OpenSequence { sequence, done: 1 }).collect();
         self.timers.set(Timer::Sequence, now + longest);
         true
@@ -37,24 +37,24 @@ impl Engine {
 
     /// Lets the sequences under way go on with a press.
     pub(crate) fn advance_sequences(&mut self, now: Time, seen: &KeyPress) -> SequenceProgress {
-        let progress = mem::take(&mut self.presses.progress);
+        let progress = mem::take(&mut self.keys.progress);
         if progress.is_empty() {
             return SequenceProgress::Nowhere;
         }
         let next = |p: &OpenSequence| {
-            let sequence = self.watch.sequences.get(p.sequence);
+            let sequence = self.bindings.sequences.get(p.sequence);
             sequence.and_then(|sequence| sequence.strokes.get(p.done)).map(|(stroke, _)| stroke.0)
         };
         // A modifier on the way to the next combination is no key of its own.
         let key = seen.stroke.0;
         if ModifierKey::of(key).is_some() && !progress.iter().any(|p| next(p) == Some(key)) {
-            self.presses.progress = progress;
+            self.keys.progress = progress;
             return SequenceProgress::Nowhere;
         }
         let mut further = Vec::new();
         let mut through: Vec<(usize, usize, usize)> = Vec::new();
         for OpenSequence { sequence, done } in progress {
-            let Some(known) = self.watch.sequences.get(sequence) else { continue };
+            let Some(known) = self.bindings.sequences.get(sequence) else { continue };
             let (stroke, sides) = &known.strokes[done];
             if *stroke != seen.stroke || !sides.iter().all(|side| seen.held.contains(*side)) {
                 continue;
@@ -68,7 +68,7 @@ impl Engine {
         let best = through.into_iter().max_by_key(|(length, rule, _)| (*length, usize::MAX - rule));
         if let Some((_, rule, trigger)) = best {
             self.timers.cancel(Timer::Sequence);
-            for waiting in &mut self.presses.undecided {
+            for waiting in &mut self.keys.undecided {
                 waiting.taken |= waiting.sequence;
                 waiting.sequence = false;
                 (waiting.else_pressed, waiting.else_released) = (None, None);
@@ -80,7 +80,7 @@ impl Engine {
             return SequenceProgress::Through;
         }
         if let Some(longest) = further.iter().map(|(_, within)| *within).max() {
-            self.presses.progress = further.into_iter().map(|(progress, _)| progress).collect();
+            self.keys.progress = further.into_iter().map(|(progress, _)| progress).collect();
             self.timers.set(Timer::Sequence, now + longest);
             return SequenceProgress::On;
         }
@@ -90,8 +90,8 @@ impl Engine {
 
     /// The next key of a sequence did not come in time.
     pub(crate) fn end_sequence(&mut self, now: Time) {
-        if !self.presses.progress.is_empty() {
-            self.presses.progress.clear();
+        if !self.keys.progress.is_empty() {
+            self.keys.progress.clear();
             self.drop_sequence(now);
             self.arm();
         }
@@ -99,7 +99,7 @@ impl Engine {
 
     fn drop_sequence(&mut self, now: Time) {
         self.timers.cancel(Timer::Sequence);
-        for waiting in &mut self.presses.undecided {
+        for waiting in &mut self.keys.undecided {
             waiting.sequence = false;
         }
         self.decide(now);

@@ -37,13 +37,13 @@ pub(crate) type StepResult = Result<StepFlow, String>;
 impl Engine {
     /// Lets every run that can go on do so.
     pub(crate) fn run_ready(&mut self, now: Time) {
-        while let Some(id) = self.ready.pop_front() {
+        while let Some(id) = self.ready_runs.pop_front() {
             let Some(run) = self.runs.live.get(&id) else { continue };
             if !matches!(run.state, RunState::Ready) {
                 continue;
             }
             if self.is_paused(run.rule) {
-                self.stood_still.push(id);
+                self.suspended_runs.push(id);
             } else {
                 self.take_turn(now, id);
             }
@@ -75,13 +75,13 @@ impl Engine {
         self.runs.get_mut(id).state = RunState::Ready;
         self.timers.cancel(Timer::Wake(id));
         self.timers.cancel(Timer::Limit(id));
-        self.ready.push_back(id);
+        self.ready_runs.push_back(id);
     }
 
     fn take_turn(&mut self, now: Time, id: RunId) {
         let rules = Arc::clone(&self.rules);
         // What conditions cost is not the run's.
-        self.work.set(0);
+        self.charged_bytes.set(0);
         loop {
             let run = self.runs.get_mut(id);
             if run.spent >= TURN {
@@ -89,7 +89,7 @@ impl Engine {
                 self.sleep_until(now + STEP_BACK, id);
                 return;
             }
-            run.spent += 1 + self.work.take() / WORK_OF_OPERATION;
+            run.spent += 1 + self.charged_bytes.take() / WORK_OF_OPERATION;
             let Some(frame) = run.frames.last_mut() else {
                 self.end_run(now, id, DecisionKind::Ended(id));
                 return;
@@ -192,7 +192,7 @@ impl Engine {
             }
             AssignTarget::Global(index) => {
                 self.globals[index] = value;
-                self.changed = true;
+                self.conditions_dirty = true;
             }
         }
     }
@@ -232,7 +232,7 @@ impl Engine {
     pub(crate) fn fail_waiting(&mut self, now: Time, id: RunId, message: String) {
         self.release_input(id);
         if self.fail_step(now, id, message) {
-            self.ready.push_back(id);
+            self.ready_runs.push_back(id);
         }
     }
 
@@ -336,7 +336,7 @@ impl Engine {
         let work = InputWork::Text { text: text.chars().collect(), done: 0, sure: 0 };
         let window = if anyway { None } else { Some(self.app.window) };
         let job = InputJob { work, pace, due: now, window };
-        if self.input_method && !anyway {
+        if self.input_method_active && !anyway {
             let deed = Command {
                 kind: CommandKind::QueryInputMethod,
                 arguments: Vec::new(),
@@ -385,7 +385,7 @@ impl Engine {
             return Ok((self.again(id), None));
         }
         let owner = owner(id, self.runs.live[&id].blocks.len());
-        let pressed = keys.iter().copied().filter(|key| self.ledger.press(*key, owner));
+        let pressed = keys.iter().copied().filter(|key| self.held.press(*key, owner));
         let acts: Vec<InputAction> = pressed.map(InputAction::Down).collect();
         Ok((self.await_acts(now, id, acts), Some(keys)))
     }
@@ -396,7 +396,7 @@ impl Engine {
             return Ok(self.again(id));
         }
         let owner = Owner::Run(id);
-        let freed = keys.into_iter().rev().filter(|key| self.ledger.release(*key, owner));
+        let freed = keys.into_iter().rev().filter(|key| self.held.release(*key, owner));
         let acts = freed.map(InputAction::Up).collect();
         Ok(self.await_acts(now, id, acts))
     }
@@ -407,13 +407,13 @@ impl Engine {
             return Ok(self.again(id));
         }
         let mut acts = Vec::new();
-        let is_on = keys.iter().all(|key| self.ledger.holds(*key, Owner::Toggle));
+        let is_on = keys.iter().all(|key| self.held.holds(*key, Owner::Toggle));
         for key in keys {
-            if is_on && self.ledger.release(key, Owner::Toggle) {
+            if is_on && self.held.release(key, Owner::Toggle) {
                 acts.insert(0, InputAction::Up(key));
             } else if !is_on
-                && !self.ledger.holds(key, Owner::Toggle)
-                && self.ledger.press(key, Owner::Toggle)
+                && !self.held.holds(key, Owner::Toggle)
+                && self.held.press(key, Owner::Toggle)
             {
                 acts.push(InputAction::Down(key));
             }
@@ -502,7 +502,7 @@ impl Engine {
         let stopped: Vec<RunId> = match target {
             StopTarget::ThisRun => {
                 let rule = self.runs.live[&id].rule;
-                self.waiting.remove(&rule);
+                self.queued.remove(&rule);
                 vec![id]
             }
             StopTarget::All => self.runs.live.keys().copied().collect(),
@@ -535,7 +535,7 @@ impl Engine {
         if paused {
             self.paused.insert(name.to_owned());
         } else if self.paused.remove(name) {
-            self.ready.extend(std::mem::take(&mut self.stood_still));
+            self.ready_runs.extend(std::mem::take(&mut self.suspended_runs));
         }
         StepFlow::Next
     }

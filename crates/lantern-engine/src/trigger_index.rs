@@ -198,7 +198,7 @@ impl Engine {
             ("box", Value::Record(bounds)),
             ("score", Value::Number(score)),
         ]));
-        let listed = self.ears.of_shape(shape);
+        let listed = self.triggers.of_shape(shape);
         let wanted = listed.iter().copied().filter(|won| holds(self, *won) && self.applies(*won));
         let found: Vec<_> = wanted
             .map(|won| (0, won, Activation { press, ..Activation::by(won.1, brought.clone()) }))
@@ -214,17 +214,17 @@ impl Engine {
     /// is no abbreviation.
     pub(crate) fn handle_letter(&mut self, now: Time, letter: Option<char>) {
         let Some(letter) = letter.filter(|_| !self.is_secret()) else {
-            self.ears.forget_letters();
+            self.triggers.forget_letters();
             return;
         };
-        let letters = &mut self.ears.letters;
+        let letters = &mut self.triggers.letters;
         if letter == '\u{8}' {
             letters.drop_last();
             return;
         }
         letters.push(letter);
-        let letters = &self.ears.letters;
-        let listed = self.ears.typed.get(&letter).map_or(&[] as &[_], Vec::as_slice);
+        let letters = &self.triggers.letters;
+        let listed = self.triggers.typed.get(&letter).map_or(&[] as &[_], Vec::as_slice);
         let found: Vec<_> = listed
             .iter()
             .filter(|(text, won)| letters.end_with_word(text) && self.applies(*won))
@@ -239,33 +239,33 @@ impl Engine {
             })
             .collect();
         if self.fire_one(now, found) {
-            self.ears.forget_letters();
+            self.triggers.forget_letters();
         }
     }
 
     /// Bytes came from a device.
     pub(crate) fn handle_bytes(&mut self, now: Time, device: &str, bytes: &[u8]) {
-        let taken = self.ears.half_lines.entry(device.to_owned()).or_default().take(bytes);
+        let taken = self.triggers.half_lines.entry(device.to_owned()).or_default().take(bytes);
         for line in taken.lines {
             self.handle_line(now, device, &line);
         }
         if taken.cut {
-            self.reasons.add(now, None, DecisionKind::CutLine(device.to_owned()));
+            self.decisions.add(now, None, DecisionKind::CutLine(device.to_owned()));
         }
     }
 
     /// A device came or went. What a lost one had begun to say is no line.
     pub(crate) fn handle_link(&mut self, now: Time, device: String, state: ConnectionState) {
         if state != ConnectionState::Open {
-            self.ears.half_lines.remove(&device);
+            self.triggers.half_lines.remove(&device);
         }
-        self.reasons.add(now, None, DecisionKind::ConnectionState(device, state));
+        self.decisions.add(now, None, DecisionKind::ConnectionState(device, state));
     }
 
     fn handle_line(&mut self, now: Time, device: &str, line: &str) {
         let rules = Arc::clone(&self.rules);
         let Some(number) = TriggerIndex::device(&rules, device) else { return };
-        let Some(listed) = self.ears.lines.get(&number) else { return };
+        let Some(listed) = self.triggers.lines.get(&number) else { return };
         let fitting = listed.fitting(line).filter(|(won, _)| self.applies(*won));
         let found =
             fitting.map(|(won, fields)| (won, Activation::by(won.1, Value::Record(fields))));
@@ -277,7 +277,7 @@ impl Engine {
     pub(crate) fn handle_message(&mut self, now: Time, device: &str, topic: &str, body: &str) {
         let rules = Arc::clone(&self.rules);
         let Some(number) = TriggerIndex::device(&rules, device) else { return };
-        let listed = self.ears.messages.get(&number).map_or(&[] as &[_], Vec::as_slice);
+        let listed = self.triggers.messages.get(&number).map_or(&[] as &[_], Vec::as_slice);
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].kind {
             TriggerKind::Message(_, filter) => topic_fits(filter, topic) && self.applies(**won),
             _ => false,
@@ -298,7 +298,7 @@ impl Engine {
     ) {
         let rules = Arc::clone(&self.rules);
         let Some(number) = TriggerIndex::device(&rules, device) else { return };
-        let listed = self.ears.calls.get(&number).map_or(&[] as &[_], Vec::as_slice);
+        let listed = self.triggers.calls.get(&number).map_or(&[] as &[_], Vec::as_slice);
         let fits = |won: &&Won| match &rules.rules[won.0].triggers[won.1].kind {
             TriggerKind::Call(_, wanted) => *wanted == brought[1].1 && self.applies(**won),
             _ => false,
@@ -326,7 +326,7 @@ impl Engine {
         };
         let brought =
             Value::Record(record([("app", text(app.name())), ("title", text(&app.title))]));
-        let found = self.ears.windows.iter().filter(fits);
+        let found = self.triggers.windows.iter().filter(fits);
         let found = found.map(|won| (*won, Activation::by(won.1, brought.clone()))).collect();
         self.fire_all(now, found);
     }
@@ -334,7 +334,7 @@ impl Engine {
     /// The program is at work.
     pub(crate) fn handle_started(&mut self, now: Time) {
         self.begin_rounds(now);
-        let starts = self.ears.starts.clone();
+        let starts = self.triggers.starts.clone();
         let found = starts.into_iter().filter(|won| self.applies(*won));
         let found = found.map(|won| (won, Activation::by(won.1, Value::Truth(true)))).collect();
         self.fire_all(now, found);
