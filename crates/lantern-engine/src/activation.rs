@@ -53,8 +53,8 @@ impl Engine {
         let boards = definition.filter.input_devices.as_ref();
         let problem = if paused {
             "it is paused".to_owned()
-        } else if boards.is_some_and(|boards| !boards.contains(&self.keys.board)) {
-            format!("the key came from another device ({})", self.keys.board)
+        } else if boards.is_some_and(|boards| !boards.contains(&self.keys.input_device)) {
+            format!("the key came from another device ({})", self.keys.input_device)
         } else {
             match self.unmet_condition(now, rule) {
                 None => return true,

@@ -22,16 +22,16 @@ use crate::key_stroke::{MissingKey, chord_of, key_stroke_of, key_strokes_of, lac
 pub(crate) struct Candidate {
     pub rule: usize,
     pub trigger: usize,
-    pub manner: PressKind,
+    pub press: PressKind,
     /// Modifier keys of one side that must be down.
-    sides: Vec<ModifierKey>,
+    modifier_keys: Vec<ModifierKey>,
     /// Only its live run may hear it, to stop.
     pub stops_only: bool,
 }
 
 impl Candidate {
     pub(crate) fn fits(&self, held: HeldModifiers) -> bool {
-        self.sides.iter().all(|side| held.contains(*side))
+        self.modifier_keys.iter().all(|side| held.contains(*side))
     }
 }
 
@@ -41,8 +41,8 @@ pub(crate) struct Chord {
     /// The plain keys.
     pub keys: BTreeSet<Key>,
     /// The modifiers that must be down, exactly.
-    pub families: ModifierSet,
-    pub what: ChordTarget,
+    pub modifiers: ModifierSet,
+    pub target: ChordTarget,
 }
 
 #[derive(Debug, Clone)]
@@ -57,15 +57,15 @@ pub(crate) struct KeySequence {
     pub rule: usize,
     pub trigger: usize,
     pub strokes: Vec<(KeyStroke, Vec<ModifierKey>)>,
-    pub within: Duration,
+    pub timeout: Duration,
 }
 
 /// A key that stands for others.
 #[derive(Debug, Clone)]
 pub(crate) struct ActiveRemap {
     pub remap: usize,
-    pub families: ModifierSet,
-    sides: Vec<ModifierKey>,
+    pub modifiers: ModifierSet,
+    modifier_keys: Vec<ModifierKey>,
     /// What goes down in its place, in order.
     pub to: Vec<Key>,
     pub tapped: Option<Vec<Key>>,
@@ -73,8 +73,8 @@ pub(crate) struct ActiveRemap {
 
 impl ActiveRemap {
     fn fits(&self, held: HeldModifiers, families: ModifierSet) -> bool {
-        self.families.iter().all(|family| families.contains(family))
-            && self.sides.iter().all(|side| held.contains(*side))
+        self.modifiers.iter().all(|family| families.contains(family))
+            && self.modifier_keys.iter().all(|side| held.contains(*side))
     }
 }
 
@@ -85,12 +85,12 @@ pub(crate) struct BindingTable {
     strokes: Vec<BTreeMap<ModifierSet, Vec<Candidate>>>,
     chords: BTreeMap<Key, Vec<Chord>>,
     pub sequences: Vec<KeySequence>,
-    stands: BTreeMap<Key, Vec<ActiveRemap>>,
+    remaps: BTreeMap<Key, Vec<ActiveRemap>>,
     /// What is held while a shape is drawn.
-    drawing: BTreeSet<KeyStroke>,
+    gesture_keys: BTreeSet<KeyStroke>,
     panic: Option<KeyStroke>,
     /// Combinations this board does not have, each with its rule.
-    pub missing: Vec<(Option<usize>, String)>,
+    pub missing_keys: Vec<(Option<usize>, String)>,
 }
 
 /// Rules by the places they are for.
@@ -158,7 +158,7 @@ impl BindingTable {
             Ok((stroke, _)) => watch.panic = Some(stroke),
             Err(key) => {
                 let words = format!("panic: {}", lacking(&rules.settings.panic, key));
-                watch.missing.push((None, words));
+                watch.missing_keys.push((None, words));
             }
         }
         let in_place: Vec<usize> = index
@@ -187,8 +187,13 @@ impl BindingTable {
         for (trigger, wanted) in rules.rules[rule].triggers.iter().enumerate() {
             let result = match &wanted.kind {
                 TriggerKind::Key { combo, press: manner, .. } => {
-                    let candidate =
-                        Candidate { rule, trigger, manner: *manner, sides: Vec::new(), stops_only };
+                    let candidate = Candidate {
+                        rule,
+                        trigger,
+                        press: *manner,
+                        modifier_keys: Vec::new(),
+                        stops_only,
+                    };
                     self.add_key(combo, candidate, layout)
                 }
                 TriggerKind::Keys { combos, timeout: within } => {
@@ -207,20 +212,21 @@ impl BindingTable {
                         Ok(())
                     });
                     if steps.is_ok() {
-                        let sequence = |strokes| KeySequence { rule, trigger, strokes, within };
+                        let sequence =
+                            |strokes| KeySequence { rule, trigger, strokes, timeout: within };
                         self.sequences.extend(ways.into_iter().map(sequence));
                     }
                     steps
                 }
                 TriggerKind::Gesture { holding, .. } => key_stroke_of(&holding.0, layout)
                     .map(|(stroke, _)| {
-                        self.drawing.insert(stroke);
+                        self.gesture_keys.insert(stroke);
                     })
                     .map_err(|key| lacking(holding, key)),
                 _ => Ok(()),
             };
             if let Err(words) = result {
-                self.missing.push((Some(rule), words));
+                self.missing_keys.push((Some(rule), words));
             }
         }
     }
@@ -234,14 +240,17 @@ impl BindingTable {
         if combo.0.iter().filter(|key| !key.is_modifier()).count() > 1 {
             let chord = chord_of(combo, layout).map_err(|key| lacking(combo, key))?;
             let (keys, families, sides) = chord;
-            let what = ChordTarget::Rule(Candidate { sides, ..made });
-            self.add_chord(Chord { keys, families, what });
+            let what = ChordTarget::Rule(Candidate { modifier_keys: sides, ..made });
+            self.add_chord(Chord { keys, modifiers: families, target: what });
             return Ok(());
         }
         let strokes = key_strokes_of(combo, layout).map_err(|lack| lacking(combo, lack))?;
         for ((key, families), sides) in strokes {
             let of_key = &mut self.strokes[key.index()];
-            of_key.entry(families).or_default().push(Candidate { sides, ..made.clone() });
+            of_key
+                .entry(families)
+                .or_default()
+                .push(Candidate { modifier_keys: sides, ..made.clone() });
         }
         Ok(())
     }
@@ -258,23 +267,33 @@ impl BindingTable {
         let (to, tapped) = match (to, tapped) {
             (Ok(to), Ok(tapped)) => (to, tapped),
             (Err(key), _) | (_, Err(key)) => {
-                self.missing.push((None, format!("remap: {}", lacking(&remap.to, key))));
+                self.missing_keys.push((None, format!("remap: {}", lacking(&remap.to, key))));
                 return;
             }
         };
         let plain = remap.from.0.iter().filter(|key| !key.is_modifier()).count();
         let result = if plain > 1 {
             chord_of(&remap.from, layout).map_err(MissingKey::from).map(|(keys, families, _)| {
-                self.add_chord(Chord { keys, families, what: ChordTarget::Remap(number) });
+                self.add_chord(Chord {
+                    keys,
+                    modifiers: families,
+                    target: ChordTarget::Remap(number),
+                });
             })
         } else {
             key_stroke_of(&remap.from.0, layout).map(|((key, families), sides)| {
-                let stand = ActiveRemap { remap: number, families, sides, to, tapped };
-                self.stands.entry(key).or_default().push(stand);
+                let stand = ActiveRemap {
+                    remap: number,
+                    modifiers: families,
+                    modifier_keys: sides,
+                    to,
+                    tapped,
+                };
+                self.remaps.entry(key).or_default().push(stand);
             })
         };
         if let Err(key) = result {
-            self.missing.push((None, format!("remap: {}", lacking(&remap.from, key))));
+            self.missing_keys.push((None, format!("remap: {}", lacking(&remap.from, key))));
         }
     }
 
@@ -284,7 +303,7 @@ impl BindingTable {
         }
         for chords in self.chords.values_mut() {
             chords.sort_by_key(|chord| {
-                let order = match &chord.what {
+                let order = match &chord.target {
                     ChordTarget::Remap(number) => (true, None, *number),
                     ChordTarget::Rule(candidate) => {
                         (false, Some(precedence(rules, place, candidate)), candidate.rule)
@@ -293,10 +312,10 @@ impl BindingTable {
                 (usize::MAX - chord.keys.len(), order)
             });
         }
-        for stands in self.stands.values_mut() {
+        for stands in self.remaps.values_mut() {
             stands.sort_by_key(|stand| {
                 let scope = &rules.remaps[stand.remap].filter;
-                let families = stand.families.iter().count();
+                let families = stand.modifiers.iter().count();
                 (255 - scope.narrowness(), usize::MAX - families, stand.remap)
             });
         }
@@ -317,7 +336,7 @@ impl BindingTable {
     }
 
     /// The largest chord that a key completes, with others that are down.
-    pub(crate) fn completed(
+    pub(crate) fn completed_chord(
         &self,
         key: Key,
         families: ModifierSet,
@@ -325,7 +344,7 @@ impl BindingTable {
     ) -> Vec<&Chord> {
         let chords = self.chords.get(&key).map_or(&[] as &[Chord], Vec::as_slice);
         let complete = |chord: &&Chord| {
-            chord.families == families
+            chord.modifiers == families
                 && chord.keys.iter().all(|other| *other == key || down.contains(other))
         };
         let found: Vec<&Chord> = chords.iter().filter(complete).collect();
@@ -338,24 +357,24 @@ impl BindingTable {
         let Some(first) = keys.first() else { return false };
         self.chords.get(first).is_some_and(|chords| {
             chords.iter().any(|chord| {
-                chord.families == families && keys.is_subset(&chord.keys) && chord.keys != *keys
+                chord.modifiers == families && keys.is_subset(&chord.keys) && chord.keys != *keys
             })
         })
     }
 
     /// The remap that a key is under.
-    pub(crate) fn stand(
+    pub(crate) fn remap_for(
         &self,
         key: Key,
         held: HeldModifiers,
         families: ModifierSet,
     ) -> Option<&ActiveRemap> {
-        self.stands.get(&key)?.iter().find(|stand| stand.fits(held, families))
+        self.remaps.get(&key)?.iter().find(|stand| stand.fits(held, families))
     }
 
     /// Whether a shape may be drawn while the stroke is held.
     pub(crate) fn is_drawing(&self, stroke: KeyStroke) -> bool {
-        self.drawing.contains(&stroke)
+        self.gesture_keys.contains(&stroke)
     }
 
     /// Whether the desk withholds the stroke: some rule for it does not let it pass.
@@ -366,8 +385,8 @@ impl BindingTable {
         }
         let blocks = |candidate: &Candidate| !rules.rules[candidate.rule].passes_key_through;
         let chorded = |chord: &Chord| {
-            chord.families == families
-                && match &chord.what {
+            chord.modifiers == families
+                && match &chord.target {
                     ChordTarget::Remap(_) => true,
                     ChordTarget::Rule(candidate) => blocks(candidate),
                 }
@@ -376,17 +395,17 @@ impl BindingTable {
             sequence.strokes[0].0 == stroke && !rules.rules[sequence.rule].passes_key_through
         };
         let stood =
-            |stand: &ActiveRemap| stand.families.iter().all(|family| families.contains(family));
+            |stand: &ActiveRemap| stand.modifiers.iter().all(|family| families.contains(family));
         self.is_panic(stroke)
             || self.candidates(stroke).iter().any(blocks)
             || self.chords.get(&key).is_some_and(|chords| chords.iter().any(chorded))
-            || self.stands.get(&key).is_some_and(|stands| stands.iter().any(stood))
+            || self.remaps.get(&key).is_some_and(|stands| stands.iter().any(stood))
             || self.sequences.iter().any(begins)
-            || self.drawing.contains(&stroke)
+            || self.gesture_keys.contains(&stroke)
     }
 
     /// What the desk must see and withhold, apart from what rules ask for in their conditions.
-    pub(crate) fn armed(&self, rules: &RuleSet) -> GrabSet {
+    pub(crate) fn required_grabs(&self, rules: &RuleSet) -> GrabSet {
         let mut keys: BTreeMap<(Key, ModifierSet, bool), (bool, GrabNeed)> = BTreeMap::new();
         let mut fingers = false;
         let mut arm = |stroke: KeyStroke, further: bool, sides: bool, hold: GrabNeed| {
@@ -402,26 +421,26 @@ impl BindingTable {
             let rule = |candidate: &Candidate| &rules.rules[candidate.rule];
             let modifier = ModifierKey::of(stroke.0).is_some();
             fingers |= modifier
-                || candidates.iter().any(|c| rule(c).passes_key_through || c.manner.must_wait());
+                || candidates.iter().any(|c| rule(c).passes_key_through || c.press.must_wait());
             if modifier || candidates.iter().all(|candidate| rule(candidate).passes_key_through) {
                 continue;
             }
-            let sides = candidates.iter().any(|candidate| !candidate.sides.is_empty());
-            let hold = candidates.iter().map(|c| hold(rule(c), c.manner)).max();
+            let sides = candidates.iter().any(|candidate| !candidate.modifier_keys.is_empty());
+            let hold = candidates.iter().map(|c| hold(rule(c), c.press)).max();
             arm(stroke, false, sides, hold.unwrap_or_default());
         }
         for (key, chords) in &self.chords {
             fingers = true;
             for chord in chords {
-                let (passing, sides) = match &chord.what {
+                let (passing, sides) = match &chord.target {
                     ChordTarget::Remap(_) => (false, false),
                     ChordTarget::Rule(candidate) => (
                         rules.rules[candidate.rule].passes_key_through,
-                        !candidate.sides.is_empty(),
+                        !candidate.modifier_keys.is_empty(),
                     ),
                 };
                 if !passing {
-                    arm((*key, chord.families), false, sides, GrabNeed::Waits);
+                    arm((*key, chord.modifiers), false, sides, GrabNeed::Synchronous);
                 }
             }
         }
@@ -430,30 +449,33 @@ impl BindingTable {
             let (stroke, sides) = &sequence.strokes[0];
             if !rules.rules[sequence.rule].passes_key_through && ModifierKey::of(stroke.0).is_none()
             {
-                arm(*stroke, false, !sides.is_empty(), GrabNeed::Waits);
+                arm(*stroke, false, !sides.is_empty(), GrabNeed::Synchronous);
             }
         }
-        for (key, stands) in &self.stands {
+        for (key, stands) in &self.remaps {
             for stand in stands {
                 fingers |= stand.tapped.is_some();
-                let hold =
-                    if stand.tapped.is_some() { GrabNeed::Waits } else { GrabNeed::Followed };
-                arm((*key, stand.families), true, !stand.sides.is_empty(), hold);
+                let hold = if stand.tapped.is_some() {
+                    GrabNeed::Synchronous
+                } else {
+                    GrabNeed::PressAndRelease
+                };
+                arm((*key, stand.modifiers), true, !stand.modifier_keys.is_empty(), hold);
             }
         }
-        for stroke in &self.drawing {
-            arm(*stroke, false, false, GrabNeed::Waits);
+        for stroke in &self.gesture_keys {
+            arm(*stroke, false, false, GrabNeed::Synchronous);
         }
         if let Some(panic) = self.panic {
-            arm(panic, false, false, GrabNeed::Followed);
+            arm(panic, false, false, GrabNeed::PressAndRelease);
         }
         let keys = keys.into_iter().map(|((key, families, further), (sides, hold))| KeyGrab {
             key,
             modifiers: families,
             any_extra_modifiers: further,
             side_specific: sides,
-            report_release: hold != GrabNeed::Fires,
-            synchronous: hold == GrabNeed::Waits,
+            report_release: hold != GrabNeed::Press,
+            synchronous: hold == GrabNeed::Synchronous,
         });
         GrabSet { keys: keys.collect(), raw_keys: fingers, panic: self.panic, ..GrabSet::default() }
     }
@@ -464,11 +486,11 @@ impl BindingTable {
 enum GrabNeed {
     /// It fires, and that is all.
     #[default]
-    Fires,
+    Press,
     /// Its release matters.
-    Followed,
+    PressAndRelease,
     /// It is not told yet what it means.
-    Waits,
+    Synchronous,
 }
 
 fn hold(rule: &Rule, manner: PressKind) -> GrabNeed {
@@ -477,15 +499,15 @@ fn hold(rule: &Rule, manner: PressKind) -> GrabNeed {
         || rule.filter.input_devices.is_some()
         || rule.passes_key_through;
     if open {
-        GrabNeed::Waits
+        GrabNeed::Synchronous
     } else if rule.repeats_while_held
         || rule.ends_on_release
         || rule.reentry == ReentryPolicy::Toggle
     {
         // Of a key that stops a run no press may be missed, and its release tells of the next.
-        GrabNeed::Followed
+        GrabNeed::PressAndRelease
     } else {
-        GrabNeed::Fires
+        GrabNeed::Press
     }
 }
 
@@ -501,7 +523,7 @@ pub(crate) fn precedence(
         candidate.stops_only,
         255 - rule.filter.narrowness(),
         place.depth_of(&rule.filter),
-        usize::MAX - candidate.sides.len(),
+        usize::MAX - candidate.modifier_keys.len(),
         rule.condition.is_none(),
         candidate.rule,
     )

@@ -60,7 +60,7 @@ impl Engine {
         }
         let (stroke, _) = key_stroke_of(&combo.0, &self.layout)
             .map_err(|lack| format!("the keyboard at hand has {lack}"))?;
-        Ok(self.keys.seen.get(&stroke).copied())
+        Ok(self.keys.last_pressed.get(&stroke).copied())
     }
 
     /// Whether a rule has the stroke as a trigger; of one with the same key and other modifiers, what
@@ -125,8 +125,8 @@ impl Engine {
             return Some(elsewhere);
         }
         let boards = rule.filter.input_devices.as_ref();
-        if boards.is_some_and(|boards| !boards.contains(&self.keys.board)) {
-            let board = &self.keys.board;
+        if boards.is_some_and(|boards| !boards.contains(&self.keys.input_device)) {
+            let board = &self.keys.input_device;
             return Some(format!("the last key came from another device (\"{board}\")"));
         }
         if let Some(problem) = self.unmet_condition(now, number) {
@@ -144,7 +144,7 @@ impl Engine {
         if let Some(busy) = self.busy(number) {
             return Some(busy.to_owned());
         }
-        if self.keys.fingers.contains(&stroke.0) && !rule.repeats_while_held {
+        if self.keys.raw_keys_down.contains(&stroke.0) && !rule.repeats_while_held {
             return Some(
                 "the key is down, and its repeats fire only what is `repeating`".to_owned(),
             );

@@ -17,14 +17,14 @@ pub(crate) enum ChordMatch {
 
 impl Engine {
     pub(crate) fn may_become_chord(&self, seen: &KeyPress) -> bool {
-        if seen.give.is_none() || !self.bindings.has_chords() {
+        if seen.replay.is_none() || !self.bindings.has_chords() {
             return false;
         }
         let mut keys: BTreeSet<Key> = self
             .keys
-            .undecided
+            .pending
             .iter()
-            .filter(|waiting| waiting.chord && !waiting.up)
+            .filter(|waiting| waiting.may_be_chord && !waiting.is_released)
             .map(|waiting| waiting.press.key)
             .collect();
         keys.insert(seen.stroke.0);
@@ -36,15 +36,15 @@ impl Engine {
         let (key, families) = seen.stroke;
         let found: Vec<Chord> = self
             .bindings
-            .completed(key, families, &self.keys.fingers)
+            .completed_chord(key, families, &self.keys.raw_keys_down)
             .into_iter()
             .cloned()
             .collect();
         let Some(first) = found.first() else {
             if self.may_become_chord(seen) {
-                self.disturb_lone(now);
+                self.interrupt_single(now);
             } else {
-                self.disturb_all(now);
+                self.interrupt_all(now);
             }
             return ChordMatch::No;
         };
@@ -52,7 +52,7 @@ impl Engine {
         let mut candidates = Vec::new();
         let mut remap = None;
         for chord in found {
-            match chord.what {
+            match chord.target {
                 ChordTarget::Rule(candidate) => candidates.push(candidate),
                 ChordTarget::Remap(number) => remap = remap.or(Some(number)),
             }
@@ -61,22 +61,22 @@ impl Engine {
         if !fires && remap.is_none() {
             return ChordMatch::No;
         }
-        for waiting in &mut self.keys.undecided {
-            waiting.chord = false;
+        for waiting in &mut self.keys.pending {
+            waiting.may_be_chord = false;
             if keys.contains(&waiting.press.key) {
-                waiting.taken = true;
-                (waiting.else_pressed, waiting.else_released) = (None, None);
-                waiting.disturb();
+                waiting.is_taken = true;
+                (waiting.otherwise_on_press, waiting.otherwise_on_release) = (None, None);
+                waiting.interrupt();
             }
         }
-        self.decide(now);
+        self.resolve(now);
         match remap.filter(|_| !fires) {
             None => ChordMatch::Rules(candidates),
             Some(number) => {
                 let to = self.layout.press_order(&self.rules.remaps[number].to);
-                if let (Ok(becomes), Some(give)) = (to, &seen.give) {
+                if let (Ok(becomes), Some(give)) = (to, &seen.replay) {
                     let (hide, ..) = self.through_remap(families, &becomes, seen.held);
-                    self.keys.standing.insert(seen.press.key, becomes.clone());
+                    self.keys.remapped.insert(seen.press.key, becomes.clone());
                     let give =
                         ReplayKey { output: becomes, hidden_modifiers: hide, ..give.clone() };
                     self.emit(None, EffectKind::ReplayKey(give));

@@ -114,8 +114,8 @@ impl Engine {
         self.drawing.take_way();
         self.timers.cancel(Timer::Still(number));
         if let Some(waiting) = self.keys.waiting(number) {
-            waiting.drawing = false;
-            waiting.taken |= begun;
+            waiting.may_be_gesture = false;
+            waiting.is_taken |= begun;
         }
         if begun {
             let why = format!("a drawing given up: {why}");
@@ -124,7 +124,7 @@ impl Engine {
         } else {
             self.end_drawing(now);
         }
-        self.decide(now);
+        self.resolve(now);
         self.arm();
     }
 
@@ -139,7 +139,7 @@ impl Engine {
             // An ordinary press. What was drawn before it stands.
             let way = self.drawing.take_way();
             let found = self.keys.waiting(number);
-            if let Some(give) = found.and_then(|waiting| waiting.give.as_mut()) {
+            if let Some(give) = found.and_then(|waiting| waiting.replay.as_mut()) {
                 let whole = |(x, y): &Point| (x.round() as i32, y.round() as i32);
                 give.path = way.iter().map(whole).collect();
             }
@@ -167,7 +167,7 @@ impl Engine {
     pub(crate) fn end_strokes(&mut self, now: Time, press: u64) {
         if self.drawing.press.is_none() && self.drawing.last == press {
             self.end_drawing(now);
-            self.decide(now);
+            self.resolve(now);
             self.arm();
         }
     }
@@ -181,9 +181,9 @@ impl Engine {
     /// Presses of strokes that are done wait no more, and are not given back.
     fn drop_strokes(&mut self) {
         self.drawing.done.clear();
-        for waiting in self.keys.undecided.iter_mut().filter(|w| w.more_strokes) {
+        for waiting in self.keys.pending.iter_mut().filter(|w| w.more_strokes) {
             waiting.more_strokes = false;
-            waiting.taken = true;
+            waiting.is_taken = true;
         }
     }
 
@@ -191,7 +191,7 @@ impl Engine {
     fn end_drawing(&mut self, now: Time) {
         let strokes = std::mem::take(&mut self.drawing.done);
         let (Some(held), false) = (self.drawing.held, strokes.is_empty()) else { return };
-        let press = self.keys.undecided.iter().rev().find(|w| w.more_strokes).map(|w| w.press);
+        let press = self.keys.pending.iter().rev().find(|w| w.more_strokes).map(|w| w.press);
         let book = &self.triggers.shape_book;
         let found = book.recognise(&strokes, |shape| self.counts(shape, held));
         let only_taps = strokes.iter().all(|way| !is_drawn(way));
@@ -205,7 +205,7 @@ impl Engine {
                 self.fire_drawn(now, &name, about, press, |engine, won| engine.holds(won, held));
             }
             _ if only_taps => {
-                for waiting in &mut self.keys.undecided {
+                for waiting in &mut self.keys.pending {
                     waiting.more_strokes = false;
                 }
             }

@@ -202,7 +202,7 @@ impl Engine {
         match event {
             Event::Pressed { key, modifiers } => self.handle_press(now, key, modifiers),
             Event::Released { key } => self.handle_release(now, key),
-            Event::RawKey { key, down } => self.handle_finger(now, key, down),
+            Event::RawKey { key, down } => self.handle_raw_key(now, key, down),
             Event::PasswordField(process) => {
                 self.password_field = process;
                 if process.is_some() {
@@ -211,7 +211,7 @@ impl Engine {
                 self.give_reason(now, None, DecisionKind::SecretField(process.is_some()));
             }
             Event::InputMethod(at_work) => self.input_method_active = at_work,
-            Event::ActiveDevice(name) => self.keys.board = name.to_lowercase(),
+            Event::ActiveDevice(name) => self.keys.input_device = name.to_lowercase(),
             Event::TextInput(letter) => self.handle_letter(now, letter),
             Event::Pointer(x, y) => self.pointer = (x, y),
             Event::Screens(screens) => self.screens = screens,
@@ -256,7 +256,7 @@ impl Engine {
         }
         if locked {
             self.give_drawing_up(now, "the screen was locked");
-            self.give_all_back(now);
+            self.replay_all(now);
             let ends = |rule: usize| !self.rules.rules[rule].allowed_when_locked;
             let runs = self.runs.live.iter().filter(|(_, run)| ends(run.rule));
             let runs: Vec<RunId> = runs.map(|(id, _)| *id).collect();
@@ -326,7 +326,7 @@ impl Engine {
                 Timer::Wake(run) => self.wake_run(now, run),
                 Timer::Limit(run) => self.end_patience(now, run),
                 Timer::Repeat(key) => self.handle_repeat(now, key),
-                Timer::PendingKind(press, hope) => self.end_hope(now, press, hope),
+                Timer::PendingKind(press, hope) => self.end_pending_kind(now, press, hope),
                 Timer::Still(press) => self.end_stillness(now, press),
                 Timer::NextStroke(press) => self.end_strokes(now, press),
                 Timer::Sequence => self.end_sequence(now),
@@ -417,7 +417,7 @@ impl Engine {
     /// Has nothing fire until the person resumes. Presses that wait to be told are given back.
     pub(crate) fn pause_all(&mut self, now: Time) {
         self.give_drawing_up(now, "everything is paused");
-        self.give_all_back(now);
+        self.replay_all(now);
         self.all_paused = true;
         self.rearm(now);
     }
@@ -459,7 +459,7 @@ impl Engine {
         let running = self.self_stopping_rules();
         let mut watch =
             BindingTable::new(&rules, &self.index, &self.context(), &self.layout, &running);
-        let missing = std::mem::take(&mut watch.missing);
+        let missing = std::mem::take(&mut watch.missing_keys);
         self.bindings = Arc::new(watch);
         for entry in missing {
             if self.missing_keys.insert(entry.clone()) {
@@ -470,7 +470,7 @@ impl Engine {
             pointer_position: self.inputs.pointer,
             source_devices: self.inputs.source_devices,
             text_input: self.inputs.text_input && !self.locked,
-            ..self.bindings.armed(&self.rules)
+            ..self.bindings.required_grabs(&self.rules)
         };
         self.idle_grabs.raw_keys |= self.inputs.raw_keys;
         self.grabs_changed = true;

@@ -40,62 +40,62 @@ pub(crate) struct OpenSequence {
     /// Its number in the table.
     pub sequence: usize,
     /// How many of its keys came.
-    pub done: usize,
+    pub matched: usize,
 }
 
 /// What is known of the person's keys.
 #[derive(Debug, Default)]
 pub(crate) struct KeyRecognizer {
-    count: u64,
-    pub down: BTreeMap<Key, HeldPress>,
-    pub undecided: Vec<PendingPress>,
-    pub progress: Vec<OpenSequence>,
+    press_count: u64,
+    pub held: BTreeMap<Key, HeldPress>,
+    pub pending: Vec<PendingPress>,
+    pub open_sequences: Vec<OpenSequence>,
     /// Under the person's fingers, as far as the desk tells.
-    pub fingers: BTreeSet<Key>,
+    pub raw_keys_down: BTreeSet<Key>,
     /// When each that rules want was pressed last.
-    pub seen: BTreeMap<KeyStroke, Time>,
+    pub last_pressed: BTreeMap<KeyStroke, Time>,
     /// Keys that are others as long as they are down.
-    pub standing: BTreeMap<Key, Vec<Key>>,
+    pub remapped: BTreeMap<Key, Vec<Key>>,
     /// The input device of the last key, in lower case.
-    pub board: String,
+    pub input_device: String,
 }
 
 impl KeyRecognizer {
     /// Whether every key must be withheld, as one before it waits to be told.
     pub(crate) fn withholds_all(&self) -> bool {
-        self.undecided.iter().any(|waiting| waiting.give.is_some() && !waiting.taken)
+        self.pending.iter().any(|waiting| waiting.replay.is_some() && !waiting.is_taken)
     }
 
     /// The press with that number, if it is not decided.
     pub(crate) fn waiting(&mut self, number: u64) -> Option<&mut PendingPress> {
-        self.undecided.iter_mut().find(|waiting| waiting.press.number == number)
+        self.pending.iter_mut().find(|waiting| waiting.press.number == number)
     }
 
     /// Whether the pointer's way matters, as a shape may be drawn.
     pub(crate) fn traces(&self) -> bool {
-        self.undecided.iter().any(|waiting| waiting.drawing && !waiting.up)
+        self.pending.iter().any(|waiting| waiting.may_be_gesture && !waiting.is_released)
     }
 
     /// Whether the person holds a key down, seen through remaps.
     pub(crate) fn is_down(&self, key: Key) -> bool {
-        let itself = self.fingers.contains(&key) && !self.standing.contains_key(&key);
-        itself || self.standing.values().any(|keys| keys.contains(&key))
+        let itself = self.raw_keys_down.contains(&key) && !self.remapped.contains_key(&key);
+        itself || self.remapped.values().any(|keys| keys.contains(&key))
     }
 
     /// Keys that wait to be told wait no more; what those that are down belong to is changed as
     /// `change` says.
-    pub(crate) fn translate(&mut self, change: impl Fn(Won) -> Option<Won>) {
-        self.undecided.clear();
-        self.progress.clear();
-        for down in self.down.values_mut() {
+    pub(crate) fn remap_ids(&mut self, change: impl Fn(Won) -> Option<Won>) {
+        self.pending.clear();
+        self.open_sequences.clear();
+        for down in self.held.values_mut() {
             down.on_release = down.on_release.and_then(&change);
             down.repeats = down.repeats.and_then(&change);
         }
     }
 
     fn next(&mut self, key: Key) -> Press {
-        self.count += 1;
-        Press { key, number: self.count }
+        self.press_count += 1;
+        Press { key, number: self.press_count }
     }
 }
 
@@ -106,8 +106,8 @@ pub(crate) struct KeyPress {
     pub stroke: KeyStroke,
     pub held: HeldModifiers,
     /// How the program gets it; nothing if it has it already.
-    pub give: Option<ReplayKey>,
-    pub tapped_as: Option<ReplayKey>,
+    pub replay: Option<ReplayKey>,
+    pub replay_as_tap: Option<ReplayKey>,
 }
 
 fn escape() -> Key {
@@ -122,12 +122,12 @@ impl Engine {
             self.panic(now, StopCause::PanicKey);
             return;
         }
-        self.keys.fingers.insert(key);
+        self.keys.raw_keys_down.insert(key);
         if self.is_drawing() && key == escape() {
             self.give_drawing_up(now, "escape was pressed");
             return;
         }
-        self.keys.seen.insert(stroke, now);
+        self.keys.last_pressed.insert(stroke, now);
         let press = self.keys.next(key);
         let give = |becomes: Vec<Key>, hide: HeldModifiers, tap: bool| ReplayKey {
             key,
@@ -137,25 +137,25 @@ impl Engine {
             is_tap: tap,
             path: Vec::new(),
         };
-        let stand = self.bindings.stand(key, held, stroke.1).cloned();
+        let stand = self.bindings.remap_for(key, held, stroke.1).cloned();
         let seen = match stand {
             None => KeyPress {
                 press,
                 stroke,
                 held,
-                give: Some(give(vec![key], HeldModifiers::NONE, false)),
-                tapped_as: None,
+                replay: Some(give(vec![key], HeldModifiers::NONE, false)),
+                replay_as_tap: None,
             },
             Some(stand) => {
                 let (becomes, tapped) = (stand.to, stand.tapped);
-                let (hide, held, stroke) = self.through_remap(stand.families, &becomes, held);
-                self.keys.standing.insert(key, becomes.clone());
+                let (hide, held, stroke) = self.through_remap(stand.modifiers, &becomes, held);
+                self.keys.remapped.insert(key, becomes.clone());
                 KeyPress {
                     press,
                     stroke,
                     held,
-                    give: Some(give(becomes, hide, false)),
-                    tapped_as: tapped.map(|keys| give(keys, hide, true)),
+                    replay: Some(give(becomes, hide, false)),
+                    replay_as_tap: tapped.map(|keys| give(keys, hide, true)),
                 }
             }
         };
@@ -182,23 +182,23 @@ impl Engine {
     }
 
     /// A key of the person's moved, withheld or not.
-    pub(crate) fn handle_finger(&mut self, now: Time, key: Key, down: bool) {
+    pub(crate) fn handle_raw_key(&mut self, now: Time, key: Key, down: bool) {
         if !down {
-            let known = self.keys.fingers.remove(&key);
+            let known = self.keys.raw_keys_down.remove(&key);
             if known {
                 self.handle_release(now, key);
             }
             return;
         }
-        if !self.keys.fingers.insert(key) {
+        if !self.keys.raw_keys_down.insert(key) {
             return;
         }
-        for waiting in &mut self.keys.undecided {
+        for waiting in &mut self.keys.pending {
             if waiting.press.key != key {
-                waiting.disturb();
+                waiting.interrupt();
             }
         }
-        self.decide(now);
+        self.resolve(now);
         let held: HeldModifiers = ModifierKey::ALL
             .into_iter()
             .filter(|side| side.key() != key && self.keys.is_down(side.key()))
@@ -212,7 +212,7 @@ impl Engine {
             return;
         }
         let press = self.keys.next(key);
-        self.take_press(now, KeyPress { press, stroke, held, give: None, tapped_as: None });
+        self.take_press(now, KeyPress { press, stroke, held, replay: None, replay_as_tap: None });
         self.arm();
     }
 
@@ -221,13 +221,16 @@ impl Engine {
             |stroke: KeyStroke| self.bindings.sequences.iter().any(|s| s.strokes[0].0 == stroke);
         !self.bindings.candidates(stroke).is_empty()
             || begins(stroke)
-            || !self.keys.progress.is_empty()
-            || !self.bindings.completed(stroke.0, stroke.1, &self.keys.fingers).is_empty()
+            || !self.keys.open_sequences.is_empty()
+            || !self
+                .bindings
+                .completed_chord(stroke.0, stroke.1, &self.keys.raw_keys_down)
+                .is_empty()
     }
 
     /// Decides a press, or lets it wait.
     fn take_press(&mut self, now: Time, seen: KeyPress) {
-        if self.comes_twice(now, &seen) {
+        if self.is_double_press(now, &seen) {
             return;
         }
         if self.stop_by_trigger(now, seen.stroke, seen.held) {
@@ -238,8 +241,8 @@ impl Engine {
             SequenceProgress::Through => return,
             SequenceProgress::On => {
                 let mut waiting = PendingPress::new(now, seen);
-                waiting.sequence = true;
-                self.keys.undecided.push(waiting);
+                waiting.may_be_sequence = true;
+                self.keys.pending.push(waiting);
                 return;
             }
             SequenceProgress::Nowhere => {}
@@ -273,47 +276,47 @@ impl Engine {
         let sequence = !chorded && self.begin_sequences(now, &seen);
         let stroke = seen.stroke;
         let mut waiting = PendingPress::new(now, seen);
-        waiting.chord = chord;
-        waiting.sequence = sequence;
-        waiting.drawing = waiting.give.is_some() && self.bindings.is_drawing(stroke);
-        waiting.tapped = tapped;
-        waiting.twice = twice;
-        waiting.held = held;
+        waiting.may_be_chord = chord;
+        waiting.may_be_sequence = sequence;
+        waiting.may_be_gesture = waiting.replay.is_some() && self.bindings.is_drawing(stroke);
+        waiting.on_tap = tapped;
+        waiting.on_double_press = twice;
+        waiting.on_hold = held;
         let passes = |won: &Won| rules.rules[won.0].passes_key_through;
         let wanted = [pressed, released].into_iter().flatten().any(|won| !passes(&won));
         if waiting.has_role_only() && !wanted {
             // The key is its first role at once; only the tap is still to be told.
-            if let Some(give) = waiting.give.take() {
-                self.disturb_all(now);
+            if let Some(give) = waiting.replay.take() {
+                self.interrupt_all(now);
                 self.emit(None, EffectKind::ReplayKey(give));
             }
         }
         if !chord {
-            waiting.taken = chorded || wanted;
+            waiting.is_taken = chorded || wanted;
         }
         if !waiting.is_open() {
-            self.conclude(now, waiting, stroke, [pressed, released]);
+            self.resolve_tap(now, waiting, stroke, [pressed, released]);
             return;
         }
         let press = waiting.press;
-        self.set_hopes(now, &waiting);
-        if waiting.drawing {
+        self.set_pending_timers(now, &waiting);
+        if waiting.may_be_gesture {
             self.begin_stroke(now, press, stroke);
         }
         if chord {
-            (waiting.else_pressed, waiting.else_released) = (pressed, released);
+            (waiting.otherwise_on_press, waiting.otherwise_on_release) = (pressed, released);
         } else {
             self.set_down(press, released, None);
         }
-        self.keys.undecided.push(waiting);
+        self.keys.pending.push(waiting);
         if !chord {
             self.fire_pressed(now, pressed, press);
         }
-        self.decide(now);
+        self.resolve(now);
     }
 
     /// Nothing has to be waited for: fires, or gives the key to the program.
-    fn conclude(
+    fn resolve_tap(
         &mut self,
         now: Time,
         decided: PendingPress,
@@ -321,12 +324,12 @@ impl Engine {
         [pressed, released]: [Option<Won>; 2],
     ) {
         // Whatever waits before it comes first.
-        self.disturb_all(now);
+        self.interrupt_all(now);
         let repeats = pressed.filter(|won| self.rules.rules[won.0].repeats_while_held);
         self.set_down(decided.press, released, repeats);
         self.begin_repeat(now, decided.press);
         self.fire_pressed(now, pressed, decided.press);
-        let Some(give) = decided.give.filter(|_| !decided.taken) else { return };
+        let Some(give) = decided.replay.filter(|_| !decided.is_taken) else { return };
         if pressed.is_none() && released.is_none() && !self.bindings.candidates(stroke).is_empty() {
             let words = self.stroke_words(stroke);
             self.give_reason(now, None, DecisionKind::GivenBack(words));
@@ -375,11 +378,11 @@ impl Engine {
 
     pub(crate) fn set_down(&mut self, press: Press, on_release: Option<Won>, repeats: Option<Won>) {
         self.timers.cancel(Timer::Repeat(press.key));
-        self.keys.down.insert(press.key, HeldPress { press, on_release, repeats });
+        self.keys.held.insert(press.key, HeldPress { press, on_release, repeats });
     }
 
     pub(crate) fn begin_repeat(&mut self, now: Time, press: Press) {
-        let repeats = self.keys.down.get(&press.key).is_some_and(|down| down.repeats.is_some());
+        let repeats = self.keys.held.get(&press.key).is_some_and(|down| down.repeats.is_some());
         if repeats {
             let due = now + self.layout.repeat.delay;
             self.timers.set(Timer::Repeat(press.key), due);
@@ -396,7 +399,7 @@ impl Engine {
     ) -> Option<Won> {
         let fits = |candidate: &&Candidate| {
             !candidate.stops_only
-                && manner.is_none_or(|manner| candidate.manner == manner)
+                && manner.is_none_or(|manner| candidate.press == manner)
                 && candidate.fits(held)
         };
         let found = candidates.iter().filter(fits).find(|found| self.may_fire(now, found.rule));
@@ -409,7 +412,7 @@ impl Engine {
         candidates: &[Candidate],
         held: HeldModifiers,
     ) -> Vec<Won> {
-        let manners = candidates.iter().map(|candidate| candidate.manner);
+        let manners = candidates.iter().map(|candidate| candidate.press);
         let mut spans: Vec<PressKind> =
             manners.filter(|manner| matches!(manner, PressKind::Held(_))).collect();
         spans.sort();
@@ -420,37 +423,37 @@ impl Engine {
 
     /// A key whose release matters went up.
     pub(crate) fn handle_release(&mut self, now: Time, key: Key) {
-        self.keys.fingers.remove(&key);
-        self.keys.standing.remove(&key);
+        self.keys.raw_keys_down.remove(&key);
+        self.keys.remapped.remove(&key);
         let mut fires = None;
         let mut as_tap = None;
-        let is_it = |w: &PendingPress| w.press.key == key && !w.up;
-        let drawn = self.keys.undecided.iter().find(|w| is_it(w) && w.drawing);
+        let is_it = |w: &PendingPress| w.press.key == key && !w.is_released;
+        let drawn = self.keys.pending.iter().find(|w| is_it(w) && w.may_be_gesture);
         let drawn = drawn.map(|w| w.press.number).is_some_and(|n| self.end_stroke(now, n));
-        let found = self.keys.undecided.iter_mut().find(|w| is_it(w));
+        let found = self.keys.pending.iter_mut().find(|w| is_it(w));
         if let Some(waiting) = found {
             if drawn {
-                waiting.disturb();
+                waiting.interrupt();
             }
             let soon = now.since(waiting.at) <= self.rules.settings.tap_timeout;
-            waiting.up = true;
-            waiting.chord = false;
-            waiting.drawing = false;
-            waiting.held.clear();
-            if let Some(give) = waiting.tapped_as.take().filter(|_| soon) {
+            waiting.is_released = true;
+            waiting.may_be_chord = false;
+            waiting.may_be_gesture = false;
+            waiting.on_hold.clear();
+            if let Some(give) = waiting.replay_as_tap.take().filter(|_| soon) {
                 as_tap = Some((give, waiting.press));
             }
-            if soon && waiting.twice.is_none() {
-                fires = waiting.tapped.take().map(|won| (won, waiting.press));
-                waiting.taken |= fires.is_some();
+            if soon && waiting.on_double_press.is_none() {
+                fires = waiting.on_tap.take().map(|won| (won, waiting.press));
+                waiting.is_taken |= fires.is_some();
             } else if !soon {
-                waiting.tapped = None;
+                waiting.on_tap = None;
             }
         }
         if let Some(((rule, trigger), press)) = fires {
             self.fire_key(now, rule, trigger, press, false);
         }
-        self.decide(now);
+        self.resolve(now);
         self.end_down(now, key);
         if let Some((give, press)) = as_tap {
             self.tap_as(now, give, press);
@@ -471,7 +474,7 @@ impl Engine {
     }
 
     fn end_down(&mut self, now: Time, key: Key) {
-        let Some(down) = self.keys.down.remove(&key) else { return };
+        let Some(down) = self.keys.held.remove(&key) else { return };
         self.timers.cancel(Timer::Repeat(key));
         self.end_held_runs(now, key);
         if let Some((rule, trigger)) = down.on_release {
@@ -481,7 +484,7 @@ impl Engine {
 
     /// A held key is due to repeat.
     pub(crate) fn handle_repeat(&mut self, now: Time, key: Key) {
-        let down = self.keys.down.get(&key);
+        let down = self.keys.held.get(&key);
         let Some((press, (rule, trigger))) =
             down.and_then(|down| Some((down.press, down.repeats?)))
         else {
@@ -495,9 +498,9 @@ impl Engine {
     /// Whether the press a run began with is still down.
     pub(crate) fn is_held(&self, press: Option<Press>) -> bool {
         press.is_some_and(|press| {
-            let down = self.keys.down.get(&press.key);
+            let down = self.keys.held.get(&press.key);
             down.is_some_and(|down| down.press == press)
-                || self.keys.undecided.iter().any(|w| w.press == press && !w.up)
+                || self.keys.pending.iter().any(|w| w.press == press && !w.is_released)
         })
     }
 }

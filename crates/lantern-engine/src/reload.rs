@@ -73,7 +73,7 @@ impl Engine {
     /// line did not change keeps what it holds, toggles end. Every key is armed anew.
     pub fn replace_rules(&mut self, now: Time, rules: impl Into<PreparedRules>) {
         let prepared = rules.into();
-        self.give_all_back(now);
+        self.replay_all(now);
         let old = Arc::clone(&self.rules);
         let mapping = IdMap::new(&old, prepared.rules());
         self.end_changed(now, &mapping, prepared.rules());
@@ -153,7 +153,7 @@ impl Engine {
         self.last_choices =
             kept.filter_map(|((id, at), last)| Some(((routine(id)?, at), last))).collect();
         self.wall_clock.translate(|won| mapping.won(won));
-        self.keys.translate(|won| mapping.won(won));
+        self.keys.remap_ids(|won| mapping.won(won));
         self.decisions.translate(rule);
     }
 }

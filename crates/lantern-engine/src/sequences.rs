@@ -22,38 +22,40 @@ impl Engine {
         for (number, sequence) in self.bindings.sequences.iter().enumerate() {
             let (stroke, sides) = &sequence.strokes[0];
             if *stroke == seen.stroke && sides.iter().all(|side| seen.held.contains(*side)) {
-                begun.push((number, sequence.rule, sequence.within));
+                begun.push((number, sequence.rule, sequence.timeout));
             }
         }
         begun.retain(|(_, rule, _)| self.may_fire(now, *rule));
         let Some(longest) = begun.iter().map(|(.., within)| *within).max() else {
             return false;
         };
-        self.keys.progress =
-            begun.into_iter().map(|(sequence, ..)| OpenSequence { sequence, done: 1 }).collect();
+        self.keys.open_sequences =
+            begun.into_iter().map(|(sequence, ..)| OpenSequence { sequence, matched: 1 }).collect();
         self.timers.set(Timer::Sequence, now + longest);
         true
     }
 
     /// Lets the sequences under way go on with a press.
     pub(crate) fn advance_sequences(&mut self, now: Time, seen: &KeyPress) -> SequenceProgress {
-        let progress = mem::take(&mut self.keys.progress);
+        let progress = mem::take(&mut self.keys.open_sequences);
         if progress.is_empty() {
             return SequenceProgress::Nowhere;
         }
         let next = |p: &OpenSequence| {
             let sequence = self.bindings.sequences.get(p.sequence);
-            sequence.and_then(|sequence| sequence.strokes.get(p.done)).map(|(stroke, _)| stroke.0)
+            sequence
+                .and_then(|sequence| sequence.strokes.get(p.matched))
+                .map(|(stroke, _)| stroke.0)
         };
         // A modifier on the way to the next combination is no key of its own.
         let key = seen.stroke.0;
         if ModifierKey::of(key).is_some() && !progress.iter().any(|p| next(p) == Some(key)) {
-            self.keys.progress = progress;
+            self.keys.open_sequences = progress;
             return SequenceProgress::Nowhere;
         }
         let mut further = Vec::new();
         let mut through: Vec<(usize, usize, usize)> = Vec::new();
-        for OpenSequence { sequence, done } in progress {
+        for OpenSequence { sequence, matched: done } in progress {
             let Some(known) = self.bindings.sequences.get(sequence) else { continue };
             let (stroke, sides) = &known.strokes[done];
             if *stroke != seen.stroke || !sides.iter().all(|side| seen.held.contains(*side)) {
@@ -62,25 +64,25 @@ impl Engine {
             if done + 1 == known.strokes.len() {
                 through.push((known.strokes.len(), known.rule, known.trigger));
             } else {
-                further.push((OpenSequence { sequence, done: done + 1 }, known.within));
+                further.push((OpenSequence { sequence, matched: done + 1 }, known.timeout));
             }
         }
         let best = through.into_iter().max_by_key(|(length, rule, _)| (*length, usize::MAX - rule));
         if let Some((_, rule, trigger)) = best {
             self.timers.cancel(Timer::Sequence);
-            for waiting in &mut self.keys.undecided {
-                waiting.taken |= waiting.sequence;
-                waiting.sequence = false;
-                (waiting.else_pressed, waiting.else_released) = (None, None);
-                waiting.disturb();
+            for waiting in &mut self.keys.pending {
+                waiting.is_taken |= waiting.may_be_sequence;
+                waiting.may_be_sequence = false;
+                (waiting.otherwise_on_press, waiting.otherwise_on_release) = (None, None);
+                waiting.interrupt();
             }
-            self.decide(now);
+            self.resolve(now);
             self.set_down(seen.press, None, None);
             self.fire_key(now, rule, trigger, seen.press, false);
             return SequenceProgress::Through;
         }
         if let Some(longest) = further.iter().map(|(_, within)| *within).max() {
-            self.keys.progress = further.into_iter().map(|(progress, _)| progress).collect();
+            self.keys.open_sequences = further.into_iter().map(|(progress, _)| progress).collect();
             self.timers.set(Timer::Sequence, now + longest);
             return SequenceProgress::On;
         }
@@ -90,8 +92,8 @@ impl Engine {
 
     /// The next key of a sequence did not come in time.
     pub(crate) fn end_sequence(&mut self, now: Time) {
-        if !self.keys.progress.is_empty() {
-            self.keys.progress.clear();
+        if !self.keys.open_sequences.is_empty() {
+            self.keys.open_sequences.clear();
             self.drop_sequence(now);
             self.arm();
         }
@@ -99,9 +101,9 @@ impl Engine {
 
     fn drop_sequence(&mut self, now: Time) {
         self.timers.cancel(Timer::Sequence);
-        for waiting in &mut self.keys.undecided {
-            waiting.sequence = false;
+        for waiting in &mut self.keys.pending {
+            waiting.may_be_sequence = false;
         }
-        self.decide(now);
+        self.resolve(now);
     }
 }
