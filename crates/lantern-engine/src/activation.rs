@@ -30,16 +30,16 @@ pub(crate) struct Activation {
     pub trigger: usize,
     /// The press it was, if it was one.
     pub press: Option<Press>,
-    pub brought: Value,
+    pub payload: Value,
     /// How many characters the person typed for it.
-    pub erase: usize,
+    pub typed_characters: usize,
     pub is_repeat: bool,
 }
 
 impl Activation {
     /// By something that is no key.
     pub(crate) fn by(trigger: usize, brought: Value) -> Activation {
-        Activation { trigger, press: None, brought, erase: 0, is_repeat: false }
+        Activation { trigger, press: None, payload: brought, typed_characters: 0, is_repeat: false }
     }
 }
 
@@ -61,7 +61,7 @@ impl Engine {
                 Some(problem) => problem,
             }
         };
-        self.give_reason(now, Some(rule), DecisionKind::Dropped(problem));
+        self.record_decision(now, Some(rule), DecisionKind::Dropped(problem));
         false
     }
 
@@ -85,11 +85,11 @@ impl Engine {
             return;
         };
         self.debounced.insert(rule, firing);
-        self.timers.set(Timer::Quiet(rule), now + span);
+        self.timers.set(Timer::Debounce(rule), now + span);
     }
 
     /// A rule's triggers have been quiet for its `after quiet` time.
-    pub(crate) fn end_quiet(&mut self, now: Time, rule: usize) {
+    pub(crate) fn on_debounce_end(&mut self, now: Time, rule: usize) {
         if let Some(firing) = self.debounced.remove(&rule) {
             self.fire_throttled(now, rule, firing);
         }
@@ -103,7 +103,7 @@ impl Engine {
         self.debounced.retain(|rule, _| {
             let dropped = of(*rule);
             if dropped {
-                timers.cancel(Timer::Quiet(*rule));
+                timers.cancel(Timer::Debounce(*rule));
             }
             !dropped
         });
@@ -114,7 +114,7 @@ impl Engine {
             let last = self.last_fired.get(&rule);
             if last.is_some_and(|last| now.since(*last) < span) {
                 let why = format!("at most once per {}", Value::Duration(span));
-                self.give_reason(now, Some(rule), DecisionKind::Dropped(why));
+                self.record_decision(now, Some(rule), DecisionKind::Dropped(why));
                 return;
             }
             self.last_fired.insert(rule, now);
@@ -157,27 +157,27 @@ impl Engine {
             }
             ReentryPolicy::Parallel => unreachable!("overlapping runs start above"),
         };
-        self.give_reason(now, Some(rule), DecisionKind::Dropped(dropped.to_owned()));
+        self.record_decision(now, Some(rule), DecisionKind::Dropped(dropped.to_owned()));
     }
 
     /// Whether no more runs may begin.
-    pub(crate) fn has_most_runs(&self) -> bool {
+    pub(crate) fn is_at_run_limit(&self) -> bool {
         self.runs.live.len() >= MOST_RUNS
     }
 
     fn start_run(&mut self, now: Time, rule: usize, firing: Activation) {
-        if self.has_most_runs() {
+        if self.is_at_run_limit() {
             let why = format!("{MOST_RUNS} runs go on already");
-            self.give_reason(now, Some(rule), DecisionKind::Dropped(why));
+            self.record_decision(now, Some(rule), DecisionKind::Dropped(why));
             return;
         }
         let definition = &self.rules.rules[rule];
         let mut slots = vec![Value::Truth(false); self.rules.routine(definition.body).slots];
         if definition.has_payload {
-            slots[0] = firing.brought.clone();
+            slots[0] = firing.payload.clone();
         }
         let trigger = firing.trigger;
-        let words = || trigger_words(definition, trigger).into();
+        let words = || describe_trigger(definition, trigger).into();
         let by = Arc::clone(self.trigger_texts.entry((rule, trigger)).or_insert_with(words));
         self.start_run_with(now, rule, firing, slots, by);
     }
@@ -199,18 +199,18 @@ impl Engine {
             rule,
             began: now,
             press: firing.press,
-            erase: firing.erase,
+            typed_characters: firing.typed_characters,
             frames: vec![frame],
             blocks: Vec::new(),
             state: RunState::Ready,
-            braked: false,
-            spent: 0,
+            is_rate_limited: false,
+            operations: 0,
         };
         self.runs.add(id, run);
         self.ready_runs.push_back(id);
-        self.give_reason(now, Some(rule), DecisionKind::Fired { by, run: id });
+        self.record_decision(now, Some(rule), DecisionKind::Fired { by, run: id });
         if definition.reentry == ReentryPolicy::Toggle && !definition.filter.is_anywhere() {
-            self.rearm(now);
+            self.update_bindings(now);
         }
     }
 
@@ -275,7 +275,9 @@ impl Engine {
         };
         // The person is brought back to where they were, if nothing else came to the front.
         let first_front = run.blocks.iter_mut().find_map(|block| match block {
-            Block::With { came, back, .. } if *came == self.app.window => Some(*back),
+            Block::With { window: came, previous_window: back, .. } if *came == self.app.window => {
+                Some(*back)
+            }
             _ => None,
         });
         if let Some(back) = first_front {
@@ -283,17 +285,17 @@ impl Engine {
         }
         self.release_front(id);
         self.timers.cancel(Timer::Wake(id));
-        self.timers.cancel(Timer::Limit(id));
-        self.abandon(now, id, &run.state);
+        self.timers.cancel(Timer::Timeout(id));
+        self.cancel(now, id, &run.state);
         let ended_itself = !matches!(why, DecisionKind::Stopped(..));
-        self.give_reason(now, Some(run.rule), why);
+        self.record_decision(now, Some(run.rule), why);
         let waiting = self.queued.remove(&run.rule);
         if let Some(waiting) = waiting.filter(|_| ended_itself) {
             self.start_run(now, run.rule, waiting);
         }
         let definition = &self.rules.rules[run.rule];
         if definition.reentry == ReentryPolicy::Toggle && !definition.filter.is_anywhere() {
-            self.rearm(now);
+            self.update_bindings(now);
         }
     }
 
@@ -304,23 +306,23 @@ impl Engine {
         for (armed, why) in refused {
             let stroke = (armed.key, armed.modifiers);
             let reason = match why {
-                Refusal::HeldByOther => DecisionKind::Refused,
-                Refusal::NotOnKeyboard => DecisionKind::NotOnBoard,
+                Refusal::HeldByOther => DecisionKind::GrabsRefused,
+                Refusal::NotOnKeyboard => DecisionKind::MissingKeys,
             };
             if self.bindings.is_panic(stroke) {
                 let combo = format!("{} (panic)", rules.settings.panic);
-                self.give_reason(now, None, reason(combo));
+                self.record_decision(now, None, reason(combo));
             }
             let watch = Arc::clone(&self.bindings);
             let candidates = watch.candidates(stroke);
             if candidates.is_empty() && !self.bindings.is_panic(stroke) {
                 // It is wanted for a chord, a sequence, a drawing or a remap.
                 let combo = KeyCombination::with(armed.modifiers, armed.key);
-                self.give_reason(now, None, reason(combo.to_string()));
+                self.record_decision(now, None, reason(combo.to_string()));
             }
             for candidate in candidates {
                 let cause = &rules.rules[candidate.rule].triggers[candidate.trigger].kind;
-                self.give_reason(now, Some(candidate.rule), reason(cause_words(cause)));
+                self.record_decision(now, Some(candidate.rule), reason(trigger_text(cause)));
             }
         }
     }
@@ -328,15 +330,15 @@ impl Engine {
 
 /// What fired a rule, as a reason names it. Of a rule on many keys that type, it is not told which one
 /// it was: what the person types stands in no reason.
-fn trigger_words(rule: &Rule, trigger: usize) -> String {
+fn describe_trigger(rule: &Rule, trigger: usize) -> String {
     let types = |cause: &TriggerKind| matches!(cause, TriggerKind::Key { combo, .. } if combo.types_character());
     let cause = &rule.triggers[trigger].kind;
     let many = rule.triggers.iter().filter(|trigger| types(&trigger.kind)).nth(1).is_some();
-    if many && types(cause) { CHARACTER.to_owned() } else { cause_words(cause) }
+    if many && types(cause) { CHARACTER.to_owned() } else { trigger_text(cause) }
 }
 
 /// A cause as a reason names it.
-pub(crate) fn cause_words(cause: &TriggerKind) -> String {
+pub(crate) fn trigger_text(cause: &TriggerKind) -> String {
     match cause {
         TriggerKind::Key { combo, .. } => combo.to_string(),
         TriggerKind::Keys { combos, .. } => {

@@ -38,12 +38,12 @@ impl Attention {
 
 impl Engine {
     /// Whether phrases count without the attention word now.
-    fn is_free(&self) -> bool {
+    fn needs_no_attention_word(&self) -> bool {
         self.attention.heed == ListenMode::AnyPhrase || self.attention.awake
     }
 
     /// Whether a rule is listened to, as far as the attention of the ear goes.
-    fn is_heeded(&self, rule: usize) -> bool {
+    fn counts_now(&self, rule: usize) -> bool {
         let wakes = |op: &Op| matches!(op, Op::Listen(_));
         self.attention.heed != ListenMode::ControlPhrases
             || self.rules.performs(self.rules.rules[rule].body, &wakes)
@@ -51,9 +51,9 @@ impl Engine {
 
     /// Which phrases of the book count now, and whether without the attention word.
     fn counting(&self) -> Vec<(usize, bool)> {
-        let free = self.is_free();
+        let free = self.needs_no_attention_word();
         let phrases = self.triggers.phrases.iter().enumerate();
-        let counts = |(_, won): &(usize, &Won)| self.applies(**won) && self.is_heeded(won.0);
+        let counts = |(_, won): &(usize, &Won)| self.applies(**won) && self.counts_now(won.0);
         let uncalled = |(number, won): (usize, &Won)| {
             (number, free || self.rules.rules[won.0].without_attention_word)
         };
@@ -62,7 +62,7 @@ impl Engine {
 
     /// What can be said here and now: each rule's number, its phrase, and whether that counts without the
     /// attention word.
-    pub fn sayable(&self) -> Vec<(usize, &str, bool)> {
+    pub fn active_phrases(&self) -> Vec<(usize, &str, bool)> {
         self.counting().into_iter().filter_map(|counting| self.phrase_of(counting)).collect()
     }
 
@@ -109,25 +109,25 @@ impl Engine {
     /// The step `listen`.
     pub(crate) fn do_listen(&mut self, now: Time, heed: ListenMode) -> StepFlow {
         self.attention.heed = heed;
-        self.fall_asleep();
-        self.give_reason(now, None, DecisionKind::Heeds(heed));
+        self.close_attention();
+        self.record_decision(now, None, DecisionKind::ListenModeChanged(heed));
         self.listen();
         StepFlow::Next
     }
 
     /// The attention word was said, or a phrase behind it: others may follow without it.
-    fn wake(&mut self, now: Time) {
-        self.fall_asleep();
+    fn open_attention(&mut self, now: Time) {
+        self.close_attention();
         let until = now + self.rules.settings.attention_timeout;
         self.attention.awake = true;
-        self.timers.set(Timer::Asleep, until);
+        self.timers.set(Timer::AttentionTimeout, until);
         self.listen();
     }
 
     /// The time in which phrases count without the attention word is over.
-    pub(crate) fn fall_asleep(&mut self) {
+    pub(crate) fn close_attention(&mut self) {
         self.attention.awake = false;
-        self.timers.cancel(Timer::Asleep);
+        self.timers.cancel(Timer::AttentionTimeout);
     }
 
     /// We made a sound until now.
@@ -144,21 +144,21 @@ impl Engine {
     pub(crate) fn handle_heard(&mut self, now: Time, heard: &str, score: f64, began: Duration) {
         if self.sounded_since(now.before(began)) {
             let why = "we were speaking or playing ourselves".to_owned();
-            return self.give_reason(now, None, DecisionKind::NotUnderstood(why));
+            return self.record_decision(now, None, DecisionKind::NotRecognized(why));
         }
         let words = heard_words(heard);
         let attention = heard_words(&self.rules.settings.attention);
         let called = words.strip_prefix(attention.as_slice());
         if called.is_some_and(<[String]>::is_empty) && !attention.is_empty() {
-            self.give_reason(now, None, DecisionKind::Called);
-            return self.wake(now);
+            self.record_decision(now, None, DecisionKind::AttentionWord);
+            return self.open_attention(now);
         }
         let spoken = called.unwrap_or(&words).join(" ");
-        let free = self.is_free();
+        let free = self.needs_no_attention_word();
         let wanted = |phrase: usize| {
             let won = self.triggers.phrases[phrase];
             let heeded = called.is_some() || free || self.rules.rules[won.0].without_attention_word;
-            heeded && self.applies(won) && self.is_heeded(won.0)
+            heeded && self.applies(won) && self.counts_now(won.0)
         };
         let understood = self.triggers.book.understand(&spoken, wanted);
         if understood.is_empty() {
@@ -167,9 +167,9 @@ impl Engine {
             } else {
                 format!("no phrase here is {spoken:?}")
             };
-            return self.give_reason(now, None, DecisionKind::NotUnderstood(why));
+            return self.record_decision(now, None, DecisionKind::NotRecognized(why));
         }
-        self.give_reason(now, None, DecisionKind::Heard(spoken.clone(), score));
+        self.record_decision(now, None, DecisionKind::Heard(spoken.clone(), score));
         let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
             let won = self.triggers.phrases[phrase];
             let mut fields = record([("words", text(&spoken)), ("score", Value::Number(score))]);
@@ -180,7 +180,7 @@ impl Engine {
         });
         let found = found.collect();
         if self.fire_one(now, found) && self.attention.awake {
-            self.wake(now);
+            self.open_attention(now);
         }
     }
 
@@ -191,6 +191,6 @@ impl Engine {
         } else {
             format!("{why}; it is most like {words:?} ({:.0} %)", score * 100.0)
         };
-        self.give_reason(now, None, DecisionKind::NotUnderstood(why));
+        self.record_decision(now, None, DecisionKind::NotRecognized(why));
     }
 }

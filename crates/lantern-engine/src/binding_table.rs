@@ -426,7 +426,7 @@ impl BindingTable {
                 continue;
             }
             let sides = candidates.iter().any(|candidate| !candidate.modifier_keys.is_empty());
-            let hold = candidates.iter().map(|c| hold(rule(c), c.press)).max();
+            let hold = candidates.iter().map(|c| grab_need(rule(c), c.press)).max();
             arm(stroke, false, sides, hold.unwrap_or_default());
         }
         for (key, chords) in &self.chords {
@@ -493,7 +493,7 @@ enum GrabNeed {
     Synchronous,
 }
 
-fn hold(rule: &Rule, manner: PressKind) -> GrabNeed {
+fn grab_need(rule: &Rule, manner: PressKind) -> GrabNeed {
     let open = manner != PressKind::Pressed
         || rule.condition.is_some()
         || rule.filter.input_devices.is_some()

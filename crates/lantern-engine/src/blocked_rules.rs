@@ -15,7 +15,7 @@ pub struct BlockedRule {
     /// The rule.
     pub rule: usize,
     /// What keeps it from firing; nothing if it would fire.
-    pub why: Option<String>,
+    pub reason: Option<String>,
 }
 
 impl Engine {
@@ -32,7 +32,7 @@ impl Engine {
         for (number, rule) in self.rules.rules.iter().enumerate() {
             match self.nearness(rule, stroke) {
                 Some(Ok(manner)) => exact.push((number, manner)),
-                Some(Err(why)) => others.push(BlockedRule { rule: number, why: Some(why) }),
+                Some(Err(why)) => others.push(BlockedRule { rule: number, reason: Some(why) }),
                 None => {}
             }
         }
@@ -40,8 +40,8 @@ impl Engine {
             return Ok(others);
         }
         let near = exact.iter().map(|(rule, manner)| {
-            let why = self.hindrance(now, *rule, *manner, stroke);
-            BlockedRule { rule: *rule, why }
+            let why = self.blocking_reason(now, *rule, *manner, stroke);
+            BlockedRule { rule: *rule, reason: why }
         });
         let mut near: Vec<BlockedRule> = near.collect();
         self.mark_overruled(stroke, &mut near);
@@ -100,7 +100,7 @@ impl Engine {
     }
 
     /// The first thing that keeps a rule from firing here and now.
-    fn hindrance(
+    fn blocking_reason(
         &self,
         now: Time,
         number: usize,
@@ -207,12 +207,14 @@ impl Engine {
             let candidate = self.bindings.candidates(stroke).iter().find(of_rule);
             candidate.map(|candidate| precedence(&self.rules, &place, candidate))
         };
-        near.sort_by_key(|near| (near.why.is_some(), order(near.rule).is_none(), order(near.rule)));
-        let first = near.first().filter(|near| near.why.is_none()).map(|near| near.rule);
+        near.sort_by_key(|near| {
+            (near.reason.is_some(), order(near.rule).is_none(), order(near.rule))
+        });
+        let first = near.first().filter(|near| near.reason.is_none()).map(|near| near.rule);
         let Some(first) = first else { return };
         let label = &self.rules.rules[first].label;
-        for near in near.iter_mut().skip(1).filter(|near| near.why.is_none()) {
-            near.why = Some(format!("\"{label}\" comes first"));
+        for near in near.iter_mut().skip(1).filter(|near| near.reason.is_none()) {
+            near.reason = Some(format!("\"{label}\" comes first"));
         }
     }
 }

@@ -45,7 +45,7 @@ impl Engine {
         Ok(StepFlow::Next)
     }
 
-    pub(crate) fn do_next_turn(&mut self, now: Time, id: RunId, end: usize) -> StepFlow {
+    pub(crate) fn do_next_iteration(&mut self, now: Time, id: RunId, end: usize) -> StepFlow {
         let run = self.runs.get_mut(id);
         let (left, every, due) = match run.blocks.last_mut() {
             Some(Block::Loop { left, every, due }) => (left, *every, due),
@@ -102,7 +102,7 @@ impl Engine {
                 self.emit_releases(Some(id), freed);
                 StepFlow::Next
             }
-            Some(Block::With { came, back, .. }) => {
+            Some(Block::With { window: came, previous_window: back, .. }) => {
                 let still = self.app.window == came;
                 let outermost =
                     !self.runs.live[&id].blocks.iter().any(|b| matches!(b, Block::With { .. }));
@@ -126,21 +126,26 @@ impl Engine {
     pub(crate) fn do_with(&mut self, now: Time, id: RunId, app: &Expr) -> StepResult {
         let name = self.ask(now, id, |scope| scope.shown(app))?;
         if !self.focus_arbiter.take(id) {
-            return Ok(self.again(id));
+            return Ok(self.continue_now(id));
         }
         let app = name.to_lowercase();
         if self.app.is_named(&app) {
             let came = self.app.window;
-            self.runs.get_mut(id).blocks.push(Block::With { app, came, back: 0 });
+            self.runs.get_mut(id).blocks.push(Block::With {
+                app,
+                window: came,
+                previous_window: 0,
+            });
             return Ok(StepFlow::Next);
         }
         let deed =
             Command { kind: CommandKind::Focus, arguments: vec![name], value: None, timeout: None };
         let effect = Some(self.emit(Some(id), EffectKind::Execute(deed)));
         let back = self.app.window;
-        self.runs.get_mut(id).state = RunState::Fronting { app, back, effect };
+        self.runs.get_mut(id).state =
+            RunState::AwaitingFocus { app, previous_window: back, effect };
         self.condition_waiters.insert(id);
-        self.timers.set(Timer::Limit(id), now + TO_FRONT);
+        self.timers.set(Timer::Timeout(id), now + TO_FRONT);
         Ok(StepFlow::Wait)
     }
 
@@ -175,22 +180,23 @@ impl Engine {
             return Ok(StepFlow::Next);
         }
         let limit = self.ask(now, id, |scope| scope.optional_duration(limit))?;
-        self.runs.get_mut(id).state = RunState::Watching(condition.clone());
+        self.runs.get_mut(id).state = RunState::AwaitingCondition(condition.clone());
         self.condition_waiters.insert(id);
-        self.runs.get_mut(id).spent = 0;
+        self.runs.get_mut(id).operations = 0;
         if let Some(limit) = limit {
-            self.timers.set(Timer::Limit(id), now + limit);
+            self.timers.set(Timer::Timeout(id), now + limit);
         }
         if condition.reads(&|asked| asked.is_time()) {
-            self.timers.set(Timer::Look, now + LOOK);
+            self.timers.set(Timer::EvaluateConditions, now + LOOK);
         }
         Ok(StepFlow::Wait)
     }
 
     /// Something changed: runs whose condition holds now go on.
-    pub(crate) fn look_at_conditions(&mut self, now: Time) {
-        let waits =
-            |state: &RunState| matches!(state, RunState::Watching(_) | RunState::Fronting { .. });
+    pub(crate) fn evaluate_conditions(&mut self, now: Time) {
+        let waits = |state: &RunState| {
+            matches!(state, RunState::AwaitingCondition(_) | RunState::AwaitingFocus { .. })
+        };
         let live = &self.runs.live;
         self.condition_waiters.retain(|id| live.get(id).is_some_and(|run| waits(&run.state)));
         let mut on_clock = false;
@@ -199,7 +205,7 @@ impl Engine {
                 continue;
             }
             match &self.runs.live[&id].state {
-                RunState::Watching(condition) => {
+                RunState::AwaitingCondition(condition) => {
                     let condition = condition.clone();
                     match self.ask(now, id, |scope| scope.truth(&condition)) {
                         Ok(true) => self.make_ready(id),
@@ -207,32 +213,38 @@ impl Engine {
                         Err(message) => self.fail_waiting(now, id, message),
                     }
                 }
-                RunState::Fronting { app, back, effect: None } if self.app.is_named(app) => {
+                RunState::AwaitingFocus { app, previous_window: back, effect: None }
+                    if self.app.is_named(app) =>
+                {
                     let (app, back) = (app.clone(), *back);
                     let came = self.app.window;
-                    self.runs.get_mut(id).blocks.push(Block::With { app, came, back });
+                    self.runs.get_mut(id).blocks.push(Block::With {
+                        app,
+                        window: came,
+                        previous_window: back,
+                    });
                     self.make_ready(id);
                 }
                 _ => {}
             }
         }
         if on_clock {
-            self.timers.set(Timer::Look, now + LOOK);
+            self.timers.set(Timer::EvaluateConditions, now + LOOK);
         }
     }
 
     /// What a run waits for took too long.
-    pub(crate) fn end_patience(&mut self, now: Time, id: RunId) {
+    pub(crate) fn on_timeout(&mut self, now: Time, id: RunId) {
         let Some(run) = self.runs.live.get(&id) else { return };
         let message = match &run.state {
-            RunState::Watching(_) => "what it waits for did not come in time".to_owned(),
-            RunState::Fronting { app, .. } => format!("{app} did not come to the front"),
+            RunState::AwaitingCondition(_) => "what it waits for did not come in time".to_owned(),
+            RunState::AwaitingFocus { app, .. } => format!("{app} did not come to the front"),
             RunState::Awaiting(..) => "it took too long".to_owned(),
             _ => return,
         };
         let state = std::mem::replace(&mut self.runs.get_mut(id).state, RunState::Sleeping);
-        self.abandon(now, id, &state);
-        if matches!(state, RunState::Fronting { .. }) {
+        self.cancel(now, id, &state);
+        if matches!(state, RunState::AwaitingFocus { .. }) {
             self.release_front_unless_within(id);
         }
         self.fail_waiting(now, id, message);

@@ -9,7 +9,7 @@ use crate::steps::{StepFlow, StepResult};
 use crate::timers::Timer;
 
 impl Engine {
-    pub(crate) fn do_deed(&mut self, now: Time, id: RunId, op: &Op) -> StepResult {
+    pub(crate) fn do_command(&mut self, now: Time, id: RunId, op: &Op) -> StepResult {
         let Op::Command { kind: verb, arguments: words, value, timeout: limit, into, name } = op
         else {
             unreachable!("only deeds come here, not {op:?}");
@@ -21,7 +21,7 @@ impl Engine {
             self.ask(now, id, |scope| value.as_ref().map(|v| scope.value(v)).transpose())?;
         let limit = self.ask(now, id, |scope| scope.optional_duration(limit.as_ref()))?;
         if verb.is_input() && !self.acquire_input(now, id)? {
-            return Ok(self.again(id));
+            return Ok(self.continue_now(id));
         }
         if *verb == CommandKind::Paste
             && let Err(message) = self.check_open_field()
@@ -55,9 +55,9 @@ impl Engine {
         }
         let run = self.runs.get_mut(id);
         run.state = RunState::Awaiting(effect, *into);
-        run.spent = 0;
+        run.operations = 0;
         if let Some(limit) = limit {
-            self.timers.set(Timer::Limit(id), now + limit);
+            self.timers.set(Timer::Timeout(id), now + limit);
         }
         Ok(StepFlow::Wait)
     }
@@ -76,16 +76,16 @@ impl Engine {
         else {
             return;
         };
-        let asking = matches!(self.runs.live[&id].state, RunState::Asking(..));
+        let asking = matches!(self.runs.live[&id].state, RunState::QueryingInputMethod(..));
         let value = match result {
             Ok(value) => value,
             // Who cannot be asked is taken to hand keys on as they are.
             Err(_) if asking => None,
             Err(mut message) => {
-                if let RunState::Inputting(job, _) = &self.runs.live[&id].state {
+                if let RunState::SendingInput(job, _) = &self.runs.live[&id].state {
                     message.push_str(&job.typed_words());
                 }
-                if matches!(self.runs.live[&id].state, RunState::Fronting { .. }) {
+                if matches!(self.runs.live[&id].state, RunState::AwaitingFocus { .. }) {
                     self.release_front_unless_within(id);
                 }
                 self.runs.get_mut(id).state = RunState::Sleeping;
@@ -94,12 +94,12 @@ impl Engine {
             }
         };
         match &mut self.runs.get_mut(id).state {
-            RunState::Inputting(_, under_way) => {
+            RunState::SendingInput(_, under_way) => {
                 *under_way = None;
                 self.advance_job(now, id);
             }
-            RunState::Asking(..) => self.type_unless_composed(now, id, value),
-            RunState::Fronting { effect, .. } => {
+            RunState::QueryingInputMethod(..) => self.type_unless_composed(now, id, value),
+            RunState::AwaitingFocus { effect, .. } => {
                 *effect = None;
                 self.conditions_dirty = true;
             }
@@ -118,15 +118,17 @@ impl Engine {
     /// Whether the run still waits for the effect.
     fn awaits(&self, id: RunId, effect: EffectId) -> bool {
         self.runs.live.get(&id).is_some_and(|run| match &run.state {
-            RunState::Awaiting(awaited, _) | RunState::Asking(awaited, _) => *awaited == effect,
-            RunState::Inputting(_, under_way) => *under_way == Some(effect),
-            RunState::Fronting { effect: awaited, .. } => *awaited == Some(effect),
+            RunState::Awaiting(awaited, _) | RunState::QueryingInputMethod(awaited, _) => {
+                *awaited == effect
+            }
+            RunState::SendingInput(_, under_way) => *under_way == Some(effect),
+            RunState::AwaitingFocus { effect: awaited, .. } => *awaited == Some(effect),
             _ => false,
         })
     }
 
     /// Nobody waits for what the run asked for any more.
-    pub(crate) fn abandon(&mut self, now: Time, id: RunId, state: &RunState) {
+    pub(crate) fn cancel(&mut self, now: Time, id: RunId, state: &RunState) {
         if let RunState::Awaiting(effect, _) = state {
             if self.own_sounds.remove(effect) {
                 self.end_sound(now);

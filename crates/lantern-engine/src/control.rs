@@ -93,7 +93,7 @@ impl Engine {
         let Some(rule) = rules.rules.iter().position(is_it) else {
             return Err(unknown("macro or rule", name, &rules));
         };
-        if self.has_most_runs() {
+        if self.is_at_run_limit() {
             return Err(ControlError::TooManyRuns);
         }
         let definition = &rules.rules[rule];
@@ -113,7 +113,7 @@ impl Engine {
         slots.resize(routine.slots.max(slots.len()), Value::Truth(false));
         let by = "`lantern fire`".into();
         self.start_run_with(now, rule, Activation::by(0, Value::Truth(true)), slots, by);
-        self.settle(now);
+        self.advance_runs(now);
         Ok(())
     }
 
@@ -133,7 +133,7 @@ impl Engine {
         for run in &runs {
             self.end_run(now, *run, DecisionKind::Stopped(*run, StopCause::StopCommand));
         }
-        self.settle(now);
+        self.advance_runs(now);
         Ok(runs.len())
     }
 
@@ -142,7 +142,7 @@ impl Engine {
         let lives = self.runs.live.contains_key(&run);
         if lives {
             self.end_run(now, run, DecisionKind::Stopped(run, StopCause::StopCommand));
-            self.settle(now);
+            self.advance_runs(now);
         }
         lives
     }
@@ -163,8 +163,8 @@ impl Engine {
                 self.pause_all(now);
             }
         }
-        self.rearm(now);
-        self.settle(now);
+        self.update_bindings(now);
+        self.advance_runs(now);
         Ok(())
     }
 
@@ -184,8 +184,8 @@ impl Engine {
             }
         }
         self.ready_runs.extend(std::mem::take(&mut self.suspended_runs));
-        self.rearm(now);
-        self.settle(now);
+        self.update_bindings(now);
+        self.advance_runs(now);
         Ok(())
     }
 
@@ -238,9 +238,9 @@ fn doing(state: &RunState, paused: bool) -> &'static str {
         RunState::Ready => "goes on",
         RunState::Sleeping => "waits",
         RunState::Queued => "waits for its turn",
-        RunState::Inputting(..) | RunState::Asking(..) => "makes input",
+        RunState::SendingInput(..) | RunState::QueryingInputMethod(..) => "makes input",
         RunState::Awaiting(..) => "waits for an outcome",
-        RunState::Watching(_) => "waits for a condition",
-        RunState::Fronting { .. } => "waits for a window",
+        RunState::AwaitingCondition(_) => "waits for a condition",
+        RunState::AwaitingFocus { .. } => "waits for a window",
     }
 }

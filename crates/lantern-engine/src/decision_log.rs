@@ -51,11 +51,11 @@ pub enum DecisionKind {
     /// The rule would have fired, but did not.
     Dropped(String),
     /// What the person is listened to for from now on.
-    Heeds(ListenMode),
+    ListenModeChanged(ListenMode),
     /// A phrase that counts was said, so sure from 0 to 1.
     Heard(String, f64),
     /// The attention word was said alone.
-    Called,
+    AttentionWord,
     /// A device, by its name, is there from now on or went away.
     ConnectionState(String, ConnectionState),
     /// A device sent a line that is too long; its end was left out.
@@ -63,21 +63,21 @@ pub enum DecisionKind {
     /// Whether the person can be heard from now on.
     MicrophoneState(MicrophoneState),
     /// Something was heard or drawn that no rule wants here.
-    NotUnderstood(String),
+    NotRecognized(String),
     /// No rule wanted the key after all; the program got it.
-    GivenBack(String),
+    Replayed(String),
     /// Keys that this board does not have.
-    NotOnBoard(String),
+    MissingKeys(String),
     /// Whether the keyboard goes to a password field now.
-    SecretField(bool),
+    PasswordField(bool),
     /// Whether the screen is locked now, or the person away otherwise.
     Locked(bool),
     /// A run makes more input than the ceiling lets through, and is held to it.
-    Braked(RunId),
+    RateLimited(RunId),
     /// Keys that somebody else holds.
-    Refused(String),
+    GrabsRefused(String),
     /// The keyboard's layout is another one now; every key was armed anew.
-    NewLayout,
+    LayoutChanged,
     /// The panic combination stopped everything.
     Panic {
         /// Runs that were ended.
@@ -149,7 +149,7 @@ impl DecisionKind {
             | DecisionKind::Ended(run)
             | DecisionKind::Stopped(run, _)
             | DecisionKind::Failed { run, .. }
-            | DecisionKind::Braked(run) => Some(*run),
+            | DecisionKind::RateLimited(run) => Some(*run),
             _ => None,
         }
     }
@@ -165,7 +165,7 @@ impl DecisionLog {
     }
 
     /// Changes what rules reasons are about, as `change` says.
-    pub(crate) fn translate(&mut self, change: impl Fn(usize) -> Option<usize>) {
+    pub(crate) fn remap_ids(&mut self, change: impl Fn(usize) -> Option<usize>) {
         for reason in &mut self.ring {
             reason.rule = reason.rule.and_then(&change);
         }

@@ -70,11 +70,11 @@ impl Engine {
         drawing.way.clear();
         drawing.begun = false;
         drawing.moved_at = now;
-        self.timers.set(Timer::Still(press.number), now + STILL_AT_FIRST);
+        self.timers.set(Timer::PointerStill(press.number), now + STILL_AT_FIRST);
     }
 
     /// The pointer went this way.
-    pub(crate) fn handle_traced(&mut self, now: Time, spots: &[Point]) {
+    pub(crate) fn handle_pointer_path(&mut self, now: Time, spots: &[Point]) {
         let Some(number) = self.drawing.press else { return };
         let drawing = &mut self.drawing;
         drawing.moved_at = now;
@@ -95,37 +95,37 @@ impl Engine {
     }
 
     /// The pointer may have been still for long.
-    pub(crate) fn end_stillness(&mut self, now: Time, press: u64) {
+    pub(crate) fn on_pointer_still(&mut self, now: Time, press: u64) {
         if self.drawing.press != Some(press) {
             return;
         }
         let due = self.drawing.moved_at + STILL;
         if self.drawing.begun && due > now {
-            self.timers.set(Timer::Still(press), due);
+            self.timers.set(Timer::PointerStill(press), due);
         } else {
-            self.give_drawing_up(now, "the pointer was still");
+            self.cancel_drawing(now, "the pointer was still");
         }
     }
 
     /// The drawing at hand is no more. A press that was not drawn with is an ordinary one.
-    pub(crate) fn give_drawing_up(&mut self, now: Time, why: &str) {
+    pub(crate) fn cancel_drawing(&mut self, now: Time, why: &str) {
         let Some(number) = self.drawing.press else { return };
         let begun = self.drawing.begun;
         self.drawing.take_way();
-        self.timers.cancel(Timer::Still(number));
+        self.timers.cancel(Timer::PointerStill(number));
         if let Some(waiting) = self.keys.waiting(number) {
             waiting.may_be_gesture = false;
             waiting.is_taken |= begun;
         }
         if begun {
             let why = format!("a drawing given up: {why}");
-            self.give_reason(now, None, DecisionKind::NotUnderstood(why));
+            self.record_decision(now, None, DecisionKind::NotRecognized(why));
             self.drop_strokes();
         } else {
             self.end_drawing(now);
         }
         self.resolve(now);
-        self.arm();
+        self.request_grabs();
     }
 
     /// The key went up that a shape may have been drawn with; whether it was.
@@ -133,7 +133,7 @@ impl Engine {
         if self.drawing.press != Some(number) {
             return false;
         }
-        self.timers.cancel(Timer::Still(number));
+        self.timers.cancel(Timer::PointerStill(number));
         let begun = self.drawing.begun;
         if !begun && !self.wants_tap() {
             // An ordinary press. What was drawn before it stands.
@@ -168,7 +168,7 @@ impl Engine {
         if self.drawing.press.is_none() && self.drawing.last == press {
             self.end_drawing(now);
             self.resolve(now);
-            self.arm();
+            self.request_grabs();
         }
     }
 
@@ -202,7 +202,7 @@ impl Engine {
                 self.drop_strokes();
                 self.show_name(&name);
                 let about = (frame(&strokes), score);
-                self.fire_drawn(now, &name, about, press, |engine, won| engine.holds(won, held));
+                self.fire_gesture(now, &name, about, press, |engine, won| engine.holds(won, held));
             }
             _ if only_taps => {
                 for waiting in &mut self.keys.pending {
@@ -213,7 +213,7 @@ impl Engine {
                 self.drop_strokes();
                 let why = self.describe_miss(&found);
                 self.show_name("no shape");
-                self.give_reason(now, None, DecisionKind::NotUnderstood(why));
+                self.record_decision(now, None, DecisionKind::NotRecognized(why));
             }
         }
     }

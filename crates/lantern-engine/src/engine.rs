@@ -193,12 +193,12 @@ impl Engine {
     pub fn handle_event(&mut self, now: Time, event: Event) {
         self.fire_due(now);
         let outcome = matches!(event, Event::Outcome { .. });
-        self.take_in(now, event);
+        self.apply(now, event);
         self.conditions_dirty |= !outcome;
-        self.settle(now);
+        self.advance_runs(now);
     }
 
-    fn take_in(&mut self, now: Time, event: Event) {
+    fn apply(&mut self, now: Time, event: Event) {
         match event {
             Event::Pressed { key, modifiers } => self.handle_press(now, key, modifiers),
             Event::Released { key } => self.handle_release(now, key),
@@ -206,13 +206,13 @@ impl Engine {
             Event::PasswordField(process) => {
                 self.password_field = process;
                 if process.is_some() {
-                    self.triggers.forget_letters();
+                    self.triggers.forget_typed_text();
                 }
-                self.give_reason(now, None, DecisionKind::SecretField(process.is_some()));
+                self.record_decision(now, None, DecisionKind::PasswordField(process.is_some()));
             }
             Event::InputMethod(at_work) => self.input_method_active = at_work,
             Event::ActiveDevice(name) => self.keys.input_device = name.to_lowercase(),
-            Event::TextInput(letter) => self.handle_letter(now, letter),
+            Event::TextInput(letter) => self.handle_text_input(now, letter),
             Event::Pointer(x, y) => self.pointer = (x, y),
             Event::Screens(screens) => self.screens = screens,
             Event::Focus(app) => self.handle_focus(now, app),
@@ -226,11 +226,11 @@ impl Engine {
                 self.handle_misheard(now, &words, score, &why);
             }
             Event::MicrophoneState(ear) => {
-                self.give_reason(now, None, DecisionKind::MicrophoneState(ear))
+                self.record_decision(now, None, DecisionKind::MicrophoneState(ear))
             }
-            Event::PointerPath(spots) => self.handle_traced(now, &spots),
+            Event::PointerPath(spots) => self.handle_pointer_path(now, &spots),
             Event::Gesture { shape, key, bounds: frame, score } => {
-                self.handle_drawn(now, &shape, key, frame, score);
+                self.handle_gesture(now, &shape, key, frame, score);
             }
             Event::Bytes { device, bytes } => self.handle_bytes(now, &device, &bytes),
             Event::Message { device, topic, text } => {
@@ -240,7 +240,9 @@ impl Engine {
                 let brought = [("caller", caller), ("path", path), ("text", text)];
                 self.handle_call(now, &device, brought);
             }
-            Event::ConnectionState { device, state } => self.handle_link(now, device, state),
+            Event::ConnectionState { device, state } => {
+                self.handle_connection_state(now, device, state)
+            }
             Event::GrabsRefused(keys) => self.handle_refusals(now, &keys),
             Event::GrabsFreed(keys) => self.refused_grabs.retain(|armed| !keys.contains(armed)),
             Event::Outcome { effect, result } => self.handle_outcome(now, effect, result),
@@ -252,10 +254,10 @@ impl Engine {
     fn handle_lock(&mut self, now: Time, locked: bool) {
         if self.locked != locked {
             self.locked = locked;
-            self.give_reason(now, None, DecisionKind::Locked(locked));
+            self.record_decision(now, None, DecisionKind::Locked(locked));
         }
         if locked {
-            self.give_drawing_up(now, "the screen was locked");
+            self.cancel_drawing(now, "the screen was locked");
             self.replay_all(now);
             let ends = |rule: usize| !self.rules.rules[rule].allowed_when_locked;
             let runs = self.runs.live.iter().filter(|(_, run)| ends(run.rule));
@@ -266,16 +268,16 @@ impl Engine {
             let toggled = self.held.release_all(|owner| owner == Owner::Toggle);
             self.emit_releases(None, toggled);
         }
-        self.rearm(now);
+        self.update_bindings(now);
     }
 
     fn handle_focus(&mut self, now: Time, app: App) {
         let new_window = self.app.window != app.window;
         self.title = app.title.to_lowercase();
         self.app = app;
-        self.rearm(now);
+        self.update_bindings(now);
         if new_window {
-            self.triggers.forget_letters();
+            self.triggers.forget_typed_text();
             let app = self.app.clone();
             self.handle_window(now, &app, false);
         }
@@ -286,17 +288,17 @@ impl Engine {
         self.layout_known = true;
         if first || self.layout != layout {
             self.layout = layout;
-            self.rearm(now);
+            self.update_bindings(now);
         }
         if !first {
-            self.give_reason(now, None, DecisionKind::NewLayout);
+            self.record_decision(now, None, DecisionKind::LayoutChanged);
         }
     }
 
     /// Does what is due by `now`.
     pub fn handle_deadline(&mut self, now: Time) {
         self.fire_due(now);
-        self.settle(now);
+        self.advance_runs(now);
     }
 
     /// Meets the next deadline that is due by `end`, but not before `now`; gives the time at which it
@@ -324,32 +326,32 @@ impl Engine {
             let Some(timer) = self.timers.take_due(now) else { return };
             match timer {
                 Timer::Wake(run) => self.wake_run(now, run),
-                Timer::Limit(run) => self.end_patience(now, run),
+                Timer::Timeout(run) => self.on_timeout(now, run),
                 Timer::Repeat(key) => self.handle_repeat(now, key),
                 Timer::PendingKind(press, hope) => self.end_pending_kind(now, press, hope),
-                Timer::Still(press) => self.end_stillness(now, press),
+                Timer::PointerStill(press) => self.on_pointer_still(now, press),
                 Timer::NextStroke(press) => self.end_strokes(now, press),
                 Timer::Sequence => self.end_sequence(now),
-                Timer::Quiet(rule) => self.end_quiet(now, rule),
-                Timer::Every(rule, trigger) => self.come_round(now, rule, trigger),
-                Timer::Alarm(rule, trigger) => self.ring(now, rule, trigger),
-                Timer::Asleep => {
-                    self.fall_asleep();
+                Timer::Debounce(rule) => self.on_debounce_end(now, rule),
+                Timer::Every(rule, trigger) => self.on_interval(now, rule, trigger),
+                Timer::Alarm(rule, trigger) => self.on_alarm(now, rule, trigger),
+                Timer::AttentionTimeout => {
+                    self.close_attention();
                     self.listen();
                 }
-                Timer::Look => self.conditions_dirty = true,
+                Timer::EvaluateConditions => self.conditions_dirty = true,
             }
-            self.settle(now);
+            self.advance_runs(now);
         }
     }
 
     /// Lets runs go on, and looks at what they wait for, until nothing changes any more.
-    pub(crate) fn settle(&mut self, now: Time) {
+    pub(crate) fn advance_runs(&mut self, now: Time) {
         self.run_ready(now);
         // A run that changes what another waits for may be changed by that one in turn; each round
         // costs a turn of theirs, so the rounds end.
         while std::mem::take(&mut self.conditions_dirty) {
-            self.look_at_conditions(now);
+            self.evaluate_conditions(now);
             self.run_ready(now);
         }
     }
@@ -365,12 +367,12 @@ impl Engine {
     }
 
     /// The reasons given since the one with that number; 0 for all that are kept.
-    pub fn reasons_after(&self, number: u64) -> impl Iterator<Item = &Decision> {
+    pub fn decisions_after(&self, number: u64) -> impl Iterator<Item = &Decision> {
         self.decisions.after(number)
     }
 
     /// The number of the last reason given so far.
-    pub fn last_reason(&self) -> u64 {
+    pub fn last_decision(&self) -> u64 {
         self.decisions.last()
     }
 
@@ -410,16 +412,16 @@ impl Engine {
     /// Ends every run, and pauses everything: whatever ran away must not be set off again at once.
     pub(crate) fn panic(&mut self, now: Time, why: StopCause) {
         let (runs, keys) = self.stop_everything(now, why);
-        self.give_reason(now, None, DecisionKind::Panic { runs, keys });
+        self.record_decision(now, None, DecisionKind::Panic { runs, keys });
         self.pause_all(now);
     }
 
     /// Has nothing fire until the person resumes. Presses that wait to be told are given back.
     pub(crate) fn pause_all(&mut self, now: Time) {
-        self.give_drawing_up(now, "everything is paused");
+        self.cancel_drawing(now, "everything is paused");
         self.replay_all(now);
         self.all_paused = true;
-        self.rearm(now);
+        self.update_bindings(now);
     }
 
     pub(crate) fn emit(&mut self, run: Option<RunId>, order: EffectKind) -> EffectId {
@@ -432,7 +434,7 @@ impl Engine {
         id
     }
 
-    pub(crate) fn give_reason(&mut self, now: Time, rule: Option<usize>, kind: DecisionKind) {
+    pub(crate) fn record_decision(&mut self, now: Time, rule: Option<usize>, kind: DecisionKind) {
         self.decisions.add(now, rule, kind);
     }
 
@@ -451,7 +453,7 @@ impl Engine {
     }
 
     /// Makes the table anew, and tells the desk if what it must withhold has changed.
-    pub(crate) fn rearm(&mut self, now: Time) {
+    pub(crate) fn update_bindings(&mut self, now: Time) {
         if !self.layout_known {
             return;
         }
@@ -463,7 +465,7 @@ impl Engine {
         self.bindings = Arc::new(watch);
         for entry in missing {
             if self.missing_keys.insert(entry.clone()) {
-                self.give_reason(now, entry.0, DecisionKind::NotOnBoard(entry.1));
+                self.record_decision(now, entry.0, DecisionKind::MissingKeys(entry.1));
             }
         }
         self.idle_grabs = GrabSet {
@@ -474,12 +476,12 @@ impl Engine {
         };
         self.idle_grabs.raw_keys |= self.inputs.raw_keys;
         self.grabs_changed = true;
-        self.arm();
+        self.request_grabs();
         self.listen();
     }
 
     /// Tells the desk what it must see and withhold, if that has changed.
-    pub(crate) fn arm(&mut self) {
+    pub(crate) fn request_grabs(&mut self) {
         let everything = self.keys.withholds_all();
         let traces = self.keys.traces().then_some(self.rules.settings.draws_trail);
         let same =

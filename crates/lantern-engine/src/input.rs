@@ -101,25 +101,25 @@ impl Engine {
     /// Whether the run may make input now; if not, it is queued and asks again when it may.
     pub(crate) fn acquire_input(&mut self, now: Time, id: RunId) -> Result<bool, String> {
         self.check_input(id)?;
-        Ok(!self.is_braked(now, id) && self.input_arbiter.take(id))
+        Ok(!self.is_rate_limited(now, id) && self.input_arbiter.take(id))
     }
 
     /// Whether rules have made so much input that the run must wait; it is woken when it may go on.
-    fn is_braked(&mut self, now: Time, id: RunId) -> bool {
+    fn is_rate_limited(&mut self, now: Time, id: RunId) -> bool {
         let rule = self.runs.live[&id].rule;
         let due = Time::START + self.rate_limited_until.since(Time::START).saturating_sub(BURST);
         if due <= now || self.rules.rules[rule].without_rate_limit {
             return false;
         }
         self.sleep_until(due, id);
-        if !std::mem::replace(&mut self.runs.get_mut(id).braked, true) {
-            self.give_reason(now, Some(rule), DecisionKind::Braked(id));
+        if !std::mem::replace(&mut self.runs.get_mut(id).is_rate_limited, true) {
+            self.record_decision(now, Some(rule), DecisionKind::RateLimited(id));
         }
         true
     }
 
     /// Counts what a rule put in against the ceiling.
-    fn count_input(&mut self, now: Time, id: RunId, acts: &[InputAction]) {
+    fn charge_input(&mut self, now: Time, id: RunId, acts: &[InputAction]) {
         if self.rules.rules[self.runs.live[&id].rule].without_rate_limit {
             return;
         }
@@ -171,7 +171,7 @@ impl Engine {
 
     /// Begins a step of input; the run has the turn already.
     pub(crate) fn begin_job(&mut self, now: Time, id: RunId, job: InputJob) {
-        self.runs.get_mut(id).state = RunState::Inputting(job, None);
+        self.runs.get_mut(id).state = RunState::SendingInput(job, None);
         self.advance_job(now, id);
     }
 
@@ -179,13 +179,13 @@ impl Engine {
     /// that would is gone past by the clipboard, if the person allows that.
     pub(crate) fn type_unless_composed(&mut self, now: Time, id: RunId, by: Option<Value>) {
         let state = std::mem::replace(&mut self.runs.get_mut(id).state, RunState::Sleeping);
-        let RunState::Asking(_, job) = state else { return };
+        let RunState::QueryingInputMethod(_, job) = state else { return };
         let (Some(method), InputWork::Text { text, .. }) = (by, &job.work) else {
             return self.begin_job(now, id, job);
         };
         if self.may_paste(job.pace, false) {
             let text = text.iter().collect();
-            self.await_deed(id, CommandKind::Paste, text);
+            self.await_command(id, CommandKind::Paste, text);
             return;
         }
         let message = format!(
@@ -199,7 +199,7 @@ impl Engine {
     pub(crate) fn advance_job(&mut self, now: Time, id: RunId) {
         let (window, secret) = (self.app.window, self.is_secret());
         let run = self.runs.get_mut(id);
-        let RunState::Inputting(job, under_way) = &mut run.state else {
+        let RunState::SendingInput(job, under_way) = &mut run.state else {
             return;
         };
         if under_way.is_some() {
@@ -240,10 +240,10 @@ impl Engine {
             self.fail_waiting(now, id, message);
             return;
         }
-        if self.is_braked(now, id) {
+        if self.is_rate_limited(now, id) {
             return;
         }
-        let RunState::Inputting(job, _) = &mut self.runs.get_mut(id).state else {
+        let RunState::SendingInput(job, _) = &mut self.runs.get_mut(id).state else {
             return;
         };
         let acts = job.next_acts();
@@ -254,7 +254,7 @@ impl Engine {
             }
         }
         let effect = self.emit_input(now, id, acts, true);
-        let RunState::Inputting(_, under_way) = &mut self.runs.get_mut(id).state else {
+        let RunState::SendingInput(_, under_way) = &mut self.runs.get_mut(id).state else {
             return;
         };
         *under_way = Some(effect);
@@ -268,9 +268,9 @@ impl Engine {
         acts: Vec<InputAction>,
         lift: bool,
     ) -> lantern_model::EffectId {
-        self.count_input(now, id, &acts);
+        self.charge_input(now, id, &acts);
         // What is typed now stands left of the cursor instead of what the person typed.
-        self.triggers.forget_letters();
+        self.triggers.forget_typed_text();
         let step = InputBatch {
             actions: acts,
             suspend_modifiers: lift,
@@ -294,6 +294,6 @@ impl Engine {
     /// Lets the run go on at `time`.
     pub(crate) fn sleep_until(&mut self, time: Time, id: RunId) {
         self.timers.set(Timer::Wake(id), time);
-        self.runs.get_mut(id).spent = 0;
+        self.runs.get_mut(id).operations = 0;
     }
 }

@@ -124,7 +124,7 @@ impl Engine {
         }
         self.keys.raw_keys_down.insert(key);
         if self.is_drawing() && key == escape() {
-            self.give_drawing_up(now, "escape was pressed");
+            self.cancel_drawing(now, "escape was pressed");
             return;
         }
         self.keys.last_pressed.insert(stroke, now);
@@ -160,7 +160,7 @@ impl Engine {
             }
         };
         self.take_press(now, seen);
-        self.arm();
+        self.request_grabs();
     }
 
     /// What a remapped press hides from the program, and the stroke that rules see.
@@ -208,12 +208,12 @@ impl Engine {
         // What is withheld comes as a press of its own.
         let withheld = self.keys.withholds_all() && ModifierKey::of(key).is_none();
         if withheld || self.bindings.withholds(&rules, stroke) || !self.is_wanted(stroke) {
-            self.arm();
+            self.request_grabs();
             return;
         }
         let press = self.keys.next(key);
         self.take_press(now, KeyPress { press, stroke, held, replay: None, replay_as_tap: None });
-        self.arm();
+        self.request_grabs();
     }
 
     fn is_wanted(&self, stroke: KeyStroke) -> bool {
@@ -332,7 +332,7 @@ impl Engine {
         let Some(give) = decided.replay.filter(|_| !decided.is_taken) else { return };
         if pressed.is_none() && released.is_none() && !self.bindings.candidates(stroke).is_empty() {
             let words = self.stroke_words(stroke);
-            self.give_reason(now, None, DecisionKind::GivenBack(words));
+            self.record_decision(now, None, DecisionKind::Replayed(words));
         }
         self.emit(None, EffectKind::ReplayKey(give));
     }
@@ -372,7 +372,13 @@ impl Engine {
             _ => KeyCombination::default(),
         };
         let brought = Value::Key(brings);
-        let firing = Activation { trigger, press: Some(press), brought, erase: 0, is_repeat };
+        let firing = Activation {
+            trigger,
+            press: Some(press),
+            payload: brought,
+            typed_characters: 0,
+            is_repeat,
+        };
         self.fire(now, rule, firing);
     }
 
@@ -458,7 +464,7 @@ impl Engine {
         if let Some((give, press)) = as_tap {
             self.tap_as(now, give, press);
         }
-        self.arm();
+        self.request_grabs();
     }
 
     /// A remapped key was tapped: what it then is, is seen by rules as well.

@@ -115,7 +115,7 @@ impl Engine {
             spans.push((settings.tap_timeout, PendingKind::Tap));
         }
         if waiting.on_double_press.is_some() {
-            spans.push((settings.double_press_timeout, PendingKind::Twice));
+            spans.push((settings.double_press_timeout, PendingKind::DoublePress));
         }
         for (rule, trigger) in &waiting.on_hold {
             if let TriggerKind::Key { press: PressKind::Held(span), .. } =
@@ -140,7 +140,7 @@ impl Engine {
                 waiting.replay_as_tap = None;
             }
             PendingKind::Tap => {}
-            PendingKind::Twice => {
+            PendingKind::DoublePress => {
                 waiting.on_double_press = None;
                 // The single tap that waited for a second one.
                 fires = waiting.on_tap.take().filter(|_| waiting.is_released);
@@ -159,7 +159,7 @@ impl Engine {
             self.fire_key(now, won.0, won.1, press, false);
         }
         self.resolve(now);
-        self.arm();
+        self.request_grabs();
     }
 
     /// The second press of a key that was waited for.

@@ -23,10 +23,10 @@ impl Engine {
         let over = self.ask(now, id, |scope| scope.optional_duration(over))?;
         let act = self.act_of(now, id, to)?;
         if !self.acquire_input(now, id)? {
-            return Ok(self.again(id));
+            return Ok(self.continue_now(id));
         }
         let Some(over) = over.filter(|over| *over > PACE) else {
-            return Ok(self.await_acts(now, id, vec![act]));
+            return Ok(self.await_input(now, id, vec![act]));
         };
         let (x, y) = self.pointer;
         let end = match act {

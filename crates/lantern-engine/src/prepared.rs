@@ -30,7 +30,7 @@ impl PreparedRules {
     pub fn new(mut rules: RuleSet) -> PreparedRules {
         add_macros(&mut rules);
         let ears = TriggerIndex::new(&rules);
-        let asks = RuleInputs { text_input: ears.listens_to_letters(), ..RuleInputs::of(&rules) };
+        let asks = RuleInputs { text_input: ears.needs_text_input(), ..RuleInputs::of(&rules) };
         PreparedRules { index: RuleIndex::new(&rules), triggers: ears, inputs: asks, rules }
     }
 

@@ -79,7 +79,7 @@ impl Engine {
         self.end_changed(now, &mapping, prepared.rules());
         let toggled = self.held.release_all(|owner| owner == Owner::Toggle);
         self.emit_releases(None, toggled);
-        self.translate(&mapping);
+        self.remap_ids(&mapping);
         let values = std::mem::take(&mut self.globals);
         let layers: Vec<LayerId> = std::mem::take(&mut self.layers);
         self.set_rules(prepared);
@@ -100,11 +100,11 @@ impl Engine {
         let paused = std::mem::take(&mut self.paused);
         self.paused = paused.into_iter().filter(names).collect();
         self.missing_keys.clear();
-        self.rearm(now);
-        self.begin_rounds(now);
+        self.update_bindings(now);
+        self.start_intervals(now);
         self.set_alarms(now);
         self.conditions_dirty = true;
-        self.settle(now);
+        self.advance_runs(now);
     }
 
     /// Ends the runs of rules that are written otherwise now, or are gone.
@@ -112,8 +112,10 @@ impl Engine {
         self.queued.retain(|rule, _| mapping.rule(*rule).is_some());
         let old = Arc::clone(&self.rules);
         let goes_on = |run: &crate::runs::Run| {
-            let by_name =
-                matches!(run.state, RunState::Watching(_) | RunState::Awaiting(_, Some(_)));
+            let by_name = matches!(
+                run.state,
+                RunState::AwaitingCondition(_) | RunState::Awaiting(_, Some(_))
+            );
             let length = |set: &RuleSet, id: RoutineId| set.routine(id).ops.len();
             mapping.rule(run.rule).is_some()
                 && (mapping.same_names || !by_name)
@@ -130,9 +132,9 @@ impl Engine {
     }
 
     /// Brings every number of a rule, of what goes on, into the new set.
-    fn translate(&mut self, mapping: &IdMap) {
+    fn remap_ids(&mut self, mapping: &IdMap) {
         let rule = |old: usize| mapping.rule(old);
-        self.runs.translate(|run| {
+        self.runs.remap_ids(|run| {
             for frame in &mut run.frames {
                 frame.routine = mapping.routines[&frame.routine];
             }
@@ -152,8 +154,8 @@ impl Engine {
         let kept = choices.into_iter();
         self.last_choices =
             kept.filter_map(|((id, at), last)| Some(((routine(id)?, at), last))).collect();
-        self.wall_clock.translate(|won| mapping.won(won));
+        self.wall_clock.remap_ids(|won| mapping.won(won));
         self.keys.remap_ids(|won| mapping.won(won));
-        self.decisions.translate(rule);
+        self.decisions.remap_ids(rule);
     }
 }

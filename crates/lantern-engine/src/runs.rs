@@ -38,9 +38,9 @@ pub(crate) enum Block {
         /// Its name, in lower case.
         app: String,
         /// Its window.
-        came: u64,
+        window: u64,
         /// The window that was in front before; 0 if it was this one.
-        back: u64,
+        previous_window: u64,
     },
 }
 
@@ -62,19 +62,19 @@ pub(crate) enum RunState {
     /// It waits for its turn to make input or to bring a program to the front.
     Queued,
     /// It is making input: the rest of the step, and the effect under way if any.
-    Inputting(InputJob, Option<EffectId>),
+    SendingInput(InputJob, Option<EffectId>),
     /// It asks whether an input method would compose what it is about to type.
-    Asking(EffectId, InputJob),
+    QueryingInputMethod(EffectId, InputJob),
     /// It waits for an effect's outcome, whose value goes there.
     Awaiting(EffectId, Option<AssignTarget>),
     /// It waits until a condition holds.
-    Watching(Expr),
+    AwaitingCondition(Expr),
     /// It waits until a program is in front that was not before; that one's window.
-    Fronting {
+    AwaitingFocus {
         /// The program, in lower case.
         app: String,
         /// The window that is in front before.
-        back: u64,
+        previous_window: u64,
         /// The effect that brings it there, until its outcome comes.
         effect: Option<EffectId>,
     },
@@ -88,14 +88,14 @@ pub(crate) struct Run {
     /// The press that fired it, if it was one.
     pub press: Option<Press>,
     /// Characters that the person typed to fire it.
-    pub erase: usize,
+    pub typed_characters: usize,
     pub frames: Vec<CallFrame>,
     pub blocks: Vec<Block>,
     pub state: RunState,
     /// Whether it was told that it makes too much input.
-    pub braked: bool,
+    pub is_rate_limited: bool,
     /// Operations done since it last slept.
-    pub spent: usize,
+    pub operations: usize,
 }
 
 /// Every live run, in the order of their start.
@@ -130,7 +130,7 @@ impl Runs {
     }
 
     /// Changes what runs are of, as `change` says.
-    pub(crate) fn translate(&mut self, mut change: impl FnMut(&mut Run)) {
+    pub(crate) fn remap_ids(&mut self, mut change: impl FnMut(&mut Run)) {
         self.by_rule.clear();
         for (id, run) in &mut self.live {
             change(run);

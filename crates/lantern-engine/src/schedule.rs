@@ -32,7 +32,7 @@ impl Clock {
 
 impl Clock {
     /// Changes whose alarms rang, as `change` says.
-    pub(crate) fn translate(&mut self, change: impl Fn(Won) -> Option<Won>) {
+    pub(crate) fn remap_ids(&mut self, change: impl Fn(Won) -> Option<Won>) {
         let rang = std::mem::take(&mut self.rang).into_iter();
         self.rang = rang.filter_map(|(won, day)| Some((change(won)?, day))).collect();
     }
@@ -40,7 +40,7 @@ impl Clock {
 
 impl Engine {
     /// Rules of `every D` begin their rounds, but for those that are under way.
-    pub(crate) fn begin_rounds(&mut self, now: Time) {
+    pub(crate) fn start_intervals(&mut self, now: Time) {
         for (rule, trigger, cause) in self.timed_causes() {
             let timer = Timer::Every(rule, trigger);
             if let TriggerKind::Every(span) = cause
@@ -64,7 +64,7 @@ impl Engine {
     }
 
     /// A round is over; the next begins.
-    pub(crate) fn come_round(&mut self, now: Time, rule: usize, trigger: usize) {
+    pub(crate) fn on_interval(&mut self, now: Time, rule: usize, trigger: usize) {
         if let TriggerKind::Every(span) = self.rules.rules[rule].triggers[trigger].kind {
             self.timers.set(Timer::Every(rule, trigger), now + span);
         }
@@ -90,7 +90,7 @@ impl Engine {
                 // What the season's jump left out is made up for; what was slept through, only if
                 // it was just now.
                 if late >= 0 && (season || late < LATE) {
-                    self.ring_once(now, (rule, trigger), due);
+                    self.on_alarm_once(now, (rule, trigger), due);
                 }
             }
         }
@@ -124,15 +124,15 @@ impl Engine {
     }
 
     /// A time of day is there.
-    pub(crate) fn ring(&mut self, now: Time, rule: usize, trigger: usize) {
+    pub(crate) fn on_alarm(&mut self, now: Time, rule: usize, trigger: usize) {
         let Some(wall) = self.wall_clock.wall(now) else { return };
-        self.ring_once(now, (rule, trigger), wall.local);
+        self.on_alarm_once(now, (rule, trigger), wall.local);
         if let TriggerKind::At(time) = self.rules.rules[rule].triggers[trigger].kind {
             self.set_alarm(now, (rule, trigger), time);
         }
     }
 
-    fn ring_once(&mut self, now: Time, won: Won, due: i64) {
+    fn on_alarm_once(&mut self, now: Time, won: Won, due: i64) {
         let day = due.div_euclid(86_400);
         if self.wall_clock.rang.insert(won, day) != Some(day) {
             self.fire_timed(now, won.0, won.1);

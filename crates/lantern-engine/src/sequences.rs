@@ -95,7 +95,7 @@ impl Engine {
         if !self.keys.open_sequences.is_empty() {
             self.keys.open_sequences.clear();
             self.drop_sequence(now);
-            self.arm();
+            self.request_grabs();
         }
     }
 

@@ -65,7 +65,7 @@ impl Engine {
             return;
         };
         match run.state {
-            RunState::Inputting(..) => self.advance_job(now, id),
+            RunState::SendingInput(..) => self.advance_job(now, id),
             _ => self.make_ready(id),
         }
     }
@@ -74,7 +74,7 @@ impl Engine {
     pub(crate) fn make_ready(&mut self, id: RunId) {
         self.runs.get_mut(id).state = RunState::Ready;
         self.timers.cancel(Timer::Wake(id));
-        self.timers.cancel(Timer::Limit(id));
+        self.timers.cancel(Timer::Timeout(id));
         self.ready_runs.push_back(id);
     }
 
@@ -84,12 +84,12 @@ impl Engine {
         self.charged_bytes.set(0);
         loop {
             let run = self.runs.get_mut(id);
-            if run.spent >= TURN {
+            if run.operations >= TURN {
                 run.state = RunState::Sleeping;
                 self.sleep_until(now + STEP_BACK, id);
                 return;
             }
-            run.spent += 1 + self.charged_bytes.take() / WORK_OF_OPERATION;
+            run.operations += 1 + self.charged_bytes.take() / WORK_OF_OPERATION;
             let Some(frame) = run.frames.last_mut() else {
                 self.end_run(now, id, DecisionKind::Ended(id));
                 return;
@@ -133,7 +133,7 @@ impl Engine {
             Op::Toggle(combo) => self.do_toggle(now, id, combo),
             Op::Erase => self.do_erase(now, id),
             Op::Move { to, over } => self.do_move(now, id, to, over.as_ref()),
-            Op::Command { .. } => self.do_deed(now, id, op),
+            Op::Command { .. } => self.do_command(now, id, op),
             Op::With(app) => self.do_with(now, id, app),
             Op::EndBlock => Ok(self.do_end_block(id)),
             Op::OnFailure(target) => Ok(self.jump(id, *target)),
@@ -150,7 +150,7 @@ impl Engine {
             }
             Op::Repeat { times, every } => self.do_repeat(now, id, times.as_ref(), every.as_ref()),
             Op::For { list, slot } => self.do_for(now, id, list, *slot),
-            Op::NextIteration(end) => Ok(self.do_next_turn(now, id, *end)),
+            Op::NextIteration(end) => Ok(self.do_next_iteration(now, id, *end)),
             Op::AnyOf(targets) => Ok(self.do_any_of(id, targets)),
             Op::Jump(target) => Ok(self.jump(id, *target)),
             Op::JumpUnless(test, target) => {
@@ -177,7 +177,7 @@ impl Engine {
                 if *on {
                     self.layers.push(*layer);
                 }
-                self.rearm(now);
+                self.update_bindings(now);
                 Ok(StepFlow::Next)
             }
         }
@@ -220,7 +220,7 @@ impl Engine {
             frame.next += 1;
             run.state = RunState::Ready;
             self.timers.cancel(Timer::Wake(id));
-            self.timers.cancel(Timer::Limit(id));
+            self.timers.cancel(Timer::Timeout(id));
             return true;
         }
         let place = routine.places.get(frame.next.saturating_sub(1)).copied().unwrap_or_default();
@@ -260,14 +260,14 @@ impl Engine {
     }
 
     /// Does the operation again when the run has its turn.
-    pub(crate) fn again(&mut self, id: RunId) -> StepFlow {
+    pub(crate) fn continue_now(&mut self, id: RunId) -> StepFlow {
         let run = self.runs.get_mut(id);
         run.frames.last_mut().expect("an operation is done in a call").next -= 1;
         run.state = RunState::Queued;
         StepFlow::Wait
     }
 
-    pub(crate) fn await_acts(&mut self, now: Time, id: RunId, acts: Vec<InputAction>) -> StepFlow {
+    pub(crate) fn await_input(&mut self, now: Time, id: RunId, acts: Vec<InputAction>) -> StepFlow {
         if acts.is_empty() {
             self.release_input(id);
             return StepFlow::Next;
@@ -300,7 +300,7 @@ impl Engine {
         let times = self.ask(now, id, |scope| times.map_or(Ok(1), |times| scope.count(times)))?;
         let pace = self.ask(now, id, |scope| scope.optional_duration(pace))?;
         if !self.acquire_input(now, id)? {
-            return Ok(self.again(id));
+            return Ok(self.continue_now(id));
         }
         let times = usize::try_from(times).unwrap_or(usize::MAX);
         let work = match lone_character {
@@ -328,10 +328,10 @@ impl Engine {
         let text = self.ask(now, id, |scope| scope.shown(text))?;
         let pace = self.ask(now, id, |scope| scope.optional_duration(pace))?;
         if !self.acquire_input(now, id)? {
-            return Ok(self.again(id));
+            return Ok(self.continue_now(id));
         }
         if self.may_paste(pace, anyway) && self.is_better_pasted(&text) {
-            return Ok(self.await_deed(id, CommandKind::Paste, text));
+            return Ok(self.await_command(id, CommandKind::Paste, text));
         }
         let work = InputWork::Text { text: text.chars().collect(), done: 0, sure: 0 };
         let window = if anyway { None } else { Some(self.app.window) };
@@ -344,7 +344,7 @@ impl Engine {
                 timeout: None,
             };
             let effect = self.emit(Some(id), EffectKind::Execute(deed));
-            self.runs.get_mut(id).state = RunState::Asking(effect, job);
+            self.runs.get_mut(id).state = RunState::QueryingInputMethod(effect, job);
         } else {
             self.begin_job(now, id, job);
         }
@@ -365,7 +365,7 @@ impl Engine {
         text.chars().count() > LONG || text.chars().any(lacks)
     }
 
-    pub(crate) fn await_deed(&mut self, id: RunId, verb: CommandKind, word: String) -> StepFlow {
+    pub(crate) fn await_command(&mut self, id: RunId, verb: CommandKind, word: String) -> StepFlow {
         let deed = Command { kind: verb, arguments: vec![word], value: None, timeout: None };
         let effect = self.emit(Some(id), EffectKind::Execute(deed));
         self.runs.get_mut(id).state = RunState::Awaiting(effect, None);
@@ -382,29 +382,29 @@ impl Engine {
     ) -> Result<(StepFlow, Option<Vec<Key>>), String> {
         let keys = self.board_keys(now, id, combo)?;
         if !self.acquire_input(now, id)? {
-            return Ok((self.again(id), None));
+            return Ok((self.continue_now(id), None));
         }
         let owner = owner(id, self.runs.live[&id].blocks.len());
         let pressed = keys.iter().copied().filter(|key| self.held.press(*key, owner));
         let acts: Vec<InputAction> = pressed.map(InputAction::Down).collect();
-        Ok((self.await_acts(now, id, acts), Some(keys)))
+        Ok((self.await_input(now, id, acts), Some(keys)))
     }
 
     fn do_release(&mut self, now: Time, id: RunId, combo: &KeyCombinationExpr) -> StepResult {
         let keys = self.board_keys(now, id, combo)?;
         if !self.acquire_input(now, id)? {
-            return Ok(self.again(id));
+            return Ok(self.continue_now(id));
         }
         let owner = Owner::Run(id);
         let freed = keys.into_iter().rev().filter(|key| self.held.release(*key, owner));
         let acts = freed.map(InputAction::Up).collect();
-        Ok(self.await_acts(now, id, acts))
+        Ok(self.await_input(now, id, acts))
     }
 
     fn do_toggle(&mut self, now: Time, id: RunId, combo: &KeyCombinationExpr) -> StepResult {
         let keys = self.board_keys(now, id, combo)?;
         if !self.acquire_input(now, id)? {
-            return Ok(self.again(id));
+            return Ok(self.continue_now(id));
         }
         let mut acts = Vec::new();
         let is_on = keys.iter().all(|key| self.held.holds(*key, Owner::Toggle));
@@ -418,17 +418,17 @@ impl Engine {
                 acts.push(InputAction::Down(key));
             }
         }
-        Ok(self.await_acts(now, id, acts))
+        Ok(self.await_input(now, id, acts))
     }
 
     /// Takes back what the person typed to fire the run.
     fn do_erase(&mut self, now: Time, id: RunId) -> StepResult {
-        let count = self.runs.live[&id].erase;
+        let count = self.runs.live[&id].typed_characters;
         if count == 0 {
             return Ok(StepFlow::Next);
         }
         if !self.acquire_input(now, id)? {
-            return Ok(self.again(id));
+            return Ok(self.continue_now(id));
         }
         let backspace = Key::named("backspace").expect("backspace is in the key table");
         let work = InputWork::Taps { combos: vec![vec![backspace]], done: 0, total: count };

@@ -15,27 +15,27 @@ pub(crate) enum Timer {
     /// A sleeping run continues.
     Wake(RunId),
     /// The time limit of what a run waits for.
-    Limit(RunId),
+    Timeout(RunId),
     /// A held key repeats.
     Repeat(Key),
     /// The press with that number can no longer become this.
     PendingKind(u64, PendingKind),
     /// The pointer lies still while a shape may be drawn with the press of that number.
-    Still(u64),
+    PointerStill(u64),
     /// No further stroke came after the one drawn with the press of that number.
     NextStroke(u64),
     /// The next key of a sequence did not come.
     Sequence,
     /// The triggers of that rule have been quiet for its `after quiet` time.
-    Quiet(usize),
+    Debounce(usize),
     /// An `every` trigger, by rule and trigger.
     Every(usize, usize),
     /// An `at` trigger, by rule and trigger.
     Alarm(usize, usize),
     /// Phrases no longer count without the attention word.
-    Asleep,
+    AttentionTimeout,
     /// Waiting conditions on the clock are evaluated again.
-    Look,
+    EvaluateConditions,
 }
 
 impl Timer {
@@ -47,13 +47,13 @@ impl Timer {
         trigger: impl Fn(Won) -> Option<Won>,
     ) -> Option<Timer> {
         match self {
-            Timer::Quiet(old) => rule(old).map(Timer::Quiet),
+            Timer::Debounce(old) => rule(old).map(Timer::Debounce),
             Timer::Every(old, at) => trigger((old, at)).map(|(rule, at)| Timer::Every(rule, at)),
-            Timer::Wake(_) | Timer::Limit(_) | Timer::Repeat(_) => Some(self),
-            Timer::Asleep | Timer::Look => Some(self),
+            Timer::Wake(_) | Timer::Timeout(_) | Timer::Repeat(_) => Some(self),
+            Timer::AttentionTimeout | Timer::EvaluateConditions => Some(self),
             Timer::PendingKind(..)
             | Timer::Sequence
-            | Timer::Still(_)
+            | Timer::PointerStill(_)
             | Timer::NextStroke(_)
             | Timer::Alarm(..) => None,
         }
@@ -68,7 +68,7 @@ pub(crate) enum PendingKind {
     /// A tap.
     Tap,
     /// The first of two.
-    Twice,
+    DoublePress,
     /// Held long enough, for this trigger of this rule.
     Held(usize, usize),
 }
@@ -204,11 +204,11 @@ mod tests {
         let rule = |rule: usize| (rule == 4).then_some(1);
         let trigger = |(old, at): Won| Some((rule(old)?, at));
         let renumbered = |timer: Timer| timer.renumbered(rule, trigger);
-        assert_eq!(renumbered(Timer::Quiet(4)), Some(Timer::Quiet(1)));
-        assert_eq!(renumbered(Timer::Quiet(5)), None);
+        assert_eq!(renumbered(Timer::Debounce(4)), Some(Timer::Debounce(1)));
+        assert_eq!(renumbered(Timer::Debounce(5)), None);
         assert_eq!(renumbered(Timer::Every(4, 2)), Some(Timer::Every(1, 2)));
         assert_eq!(renumbered(Timer::Alarm(4, 0)), None);
-        assert_eq!(renumbered(Timer::Asleep), Some(Timer::Asleep));
+        assert_eq!(renumbered(Timer::AttentionTimeout), Some(Timer::AttentionTimeout));
         assert_eq!(renumbered(Timer::Sequence), None);
     }
 }

@@ -25,7 +25,7 @@ pub(crate) struct TriggerIndex {
     pub phrases: Vec<Won>,
     /// Abbreviations by their last letter.
     typed: BTreeMap<char, Vec<(Vec<char>, Won)>>,
-    letters: TypedText,
+    typed_text: TypedText,
     shapes: BTreeMap<String, Vec<Won>>,
     /// The shapes of the set, by their numbers.
     pub shape_book: ShapeBook,
@@ -35,7 +35,7 @@ pub(crate) struct TriggerIndex {
     calls: BTreeMap<usize, Vec<Won>>,
     windows: Vec<Won>,
     starts: Vec<Won>,
-    half_lines: BTreeMap<String, LineBuffer>,
+    line_buffers: BTreeMap<String, LineBuffer>,
 }
 
 impl TriggerIndex {
@@ -86,20 +86,20 @@ impl TriggerIndex {
             }
         }
         let longest = ears.typed.values().flatten().map(|(text, _)| text.len()).max();
-        ears.letters = longest.map_or_else(TypedText::default, TypedText::for_length);
+        ears.typed_text = longest.map_or_else(TypedText::default, TypedText::for_length);
         ears.lines.values_mut().for_each(|rules| rules.join_patterns(SET_SIZE));
         ears.book = PhraseBook::new(phrases);
         ears.shape_book = ShapeBook::new(&rules.shapes);
         ears
     }
 
-    pub(crate) fn listens_to_letters(&self) -> bool {
+    pub(crate) fn needs_text_input(&self) -> bool {
         !self.typed.is_empty()
     }
 
     /// What was typed before no longer stands left of the cursor.
-    pub(crate) fn forget_letters(&mut self) {
-        self.letters.forget();
+    pub(crate) fn forget_typed_text(&mut self) {
+        self.typed_text.forget();
     }
 
     fn device(rules: &RuleSet, name: &str) -> Option<usize> {
@@ -156,7 +156,7 @@ impl Engine {
     }
 
     /// A shape was drawn, as somebody else says.
-    pub(crate) fn handle_drawn(
+    pub(crate) fn handle_gesture(
         &mut self,
         now: Time,
         shape: &str,
@@ -174,11 +174,11 @@ impl Engine {
             }
             _ => false,
         };
-        self.fire_drawn(now, shape, (frame, score), press, holds);
+        self.fire_gesture(now, shape, (frame, score), press, holds);
     }
 
     /// Fires the rule that wants a shape and holds what was held while it was drawn.
-    pub(crate) fn fire_drawn(
+    pub(crate) fn fire_gesture(
         &mut self,
         now: Time,
         shape: &str,
@@ -205,25 +205,25 @@ impl Engine {
             .collect();
         if found.is_empty() {
             let why = format!("no rule here wants {shape}");
-            self.give_reason(now, None, DecisionKind::NotUnderstood(why));
+            self.record_decision(now, None, DecisionKind::NotRecognized(why));
         }
         self.fire_one(now, found);
     }
 
     /// The person typed a character, or moved away from what they typed. What goes into a password field
     /// is no abbreviation.
-    pub(crate) fn handle_letter(&mut self, now: Time, letter: Option<char>) {
+    pub(crate) fn handle_text_input(&mut self, now: Time, letter: Option<char>) {
         let Some(letter) = letter.filter(|_| !self.is_secret()) else {
-            self.triggers.forget_letters();
+            self.triggers.forget_typed_text();
             return;
         };
-        let letters = &mut self.triggers.letters;
+        let letters = &mut self.triggers.typed_text;
         if letter == '\u{8}' {
             letters.drop_last();
             return;
         }
         letters.push(letter);
-        let letters = &self.triggers.letters;
+        let letters = &self.triggers.typed_text;
         let listed = self.triggers.typed.get(&letter).map_or(&[] as &[_], Vec::as_slice);
         let found: Vec<_> = listed
             .iter()
@@ -234,18 +234,21 @@ impl Engine {
                 (
                     usize::MAX - erase,
                     *won,
-                    Activation { erase, ..Activation::by(won.1, Value::Truth(true)) },
+                    Activation {
+                        typed_characters: erase,
+                        ..Activation::by(won.1, Value::Truth(true))
+                    },
                 )
             })
             .collect();
         if self.fire_one(now, found) {
-            self.triggers.forget_letters();
+            self.triggers.forget_typed_text();
         }
     }
 
     /// Bytes came from a device.
     pub(crate) fn handle_bytes(&mut self, now: Time, device: &str, bytes: &[u8]) {
-        let taken = self.triggers.half_lines.entry(device.to_owned()).or_default().take(bytes);
+        let taken = self.triggers.line_buffers.entry(device.to_owned()).or_default().take(bytes);
         for line in taken.lines {
             self.handle_line(now, device, &line);
         }
@@ -255,9 +258,14 @@ impl Engine {
     }
 
     /// A device came or went. What a lost one had begun to say is no line.
-    pub(crate) fn handle_link(&mut self, now: Time, device: String, state: ConnectionState) {
+    pub(crate) fn handle_connection_state(
+        &mut self,
+        now: Time,
+        device: String,
+        state: ConnectionState,
+    ) {
         if state != ConnectionState::Open {
-            self.triggers.half_lines.remove(&device);
+            self.triggers.line_buffers.remove(&device);
         }
         self.decisions.add(now, None, DecisionKind::ConnectionState(device, state));
     }
@@ -333,7 +341,7 @@ impl Engine {
 
     /// The program is at work.
     pub(crate) fn handle_started(&mut self, now: Time) {
-        self.begin_rounds(now);
+        self.start_intervals(now);
         let starts = self.triggers.starts.clone();
         let found = starts.into_iter().filter(|won| self.applies(*won));
         let found = found.map(|won| (won, Activation::by(won.1, Value::Truth(true)))).collect();

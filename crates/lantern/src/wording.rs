@@ -42,14 +42,14 @@ fn words_of(kind: &DecisionKind, rules: &RuleSet) -> String {
             let file = file.map_or_else(String::new, |file| format!("{file} "));
             format!("failed at {file}line {}: {message}", place.line)
         }
-        DecisionKind::Braked(_) => {
+        DecisionKind::RateLimited(_) => {
             "is held to 2,000 strokes a second; a rule that says `fast` is not".to_owned()
         }
         DecisionKind::Dropped(why) => format!("did not fire: {why}"),
-        DecisionKind::NotUnderstood(why) => format!("not understood: {why}"),
+        DecisionKind::NotRecognized(why) => format!("not understood: {why}"),
         DecisionKind::Heard(words, score) => format!("heard {words:?}, {} sure", sureness(*score)),
-        DecisionKind::Called => "called by the attention word".to_owned(),
-        DecisionKind::Heeds(heed) => format!("listens {}", heed.words()),
+        DecisionKind::AttentionWord => "called by the attention word".to_owned(),
+        DecisionKind::ListenModeChanged(heed) => format!("listens {}", heed.words()),
         DecisionKind::MicrophoneState(MicrophoneState::Open) => {
             "listens: the microphone is open".to_owned()
         }
@@ -68,16 +68,16 @@ fn words_of(kind: &DecisionKind, rules: &RuleSet) -> String {
         DecisionKind::CutLine(device) => {
             format!("{device} sent a line of over 4096 bytes; what came after them was left out")
         }
-        DecisionKind::GivenBack(combo) => format!("{combo} was given to the program"),
-        DecisionKind::SecretField(true) => "a password field has the keyboard".to_owned(),
-        DecisionKind::SecretField(false) => {
+        DecisionKind::Replayed(combo) => format!("{combo} was given to the program"),
+        DecisionKind::PasswordField(true) => "a password field has the keyboard".to_owned(),
+        DecisionKind::PasswordField(false) => {
             "no password field has the keyboard any more".to_owned()
         }
         DecisionKind::Locked(true) => "the screen is locked".to_owned(),
         DecisionKind::Locked(false) => "the screen is unlocked".to_owned(),
-        DecisionKind::NotOnBoard(combo) => format!("not on this keyboard: {combo}"),
-        DecisionKind::Refused(combo) => format!("taken by another program: {combo}"),
-        DecisionKind::NewLayout => "the keyboard has another layout".to_owned(),
+        DecisionKind::MissingKeys(combo) => format!("not on this keyboard: {combo}"),
+        DecisionKind::GrabsRefused(combo) => format!("taken by another program: {combo}"),
+        DecisionKind::LayoutChanged => "the keyboard has another layout".to_owned(),
         DecisionKind::Panic { runs, keys } => {
             format!(
                 "panic: {runs} runs stopped, {keys} keys let go; everything is paused until \

@@ -83,7 +83,7 @@ fn a_pause_of_all_gives_every_key_back_but_the_panic_combination() {
 /// Why the first rule does not fire for a combination.
 fn why(theatre: &Theatre, names: &str) -> Option<String> {
     let near = theatre.engine.nearest(theatre.now, &combo(names)).expect("the board has it");
-    near.into_iter().find(|near| near.rule == 0).map(|near| near.why.unwrap_or_default())
+    near.into_iter().find(|near| near.rule == 0).map(|near| near.reason.unwrap_or_default())
 }
 
 /// Rules, what is tried, what it says, and what mends just that.
@@ -250,9 +250,9 @@ fn a_rule_that_another_comes_before_and_one_of_other_modifiers_are_told() {
     );
     assert_eq!(why(&theatre, "f1").as_deref(), Some("\"when key f1 if lamp\" comes first"));
     let near = theatre.engine.nearest(theatre.now, &combo("f2")).expect("it is there");
-    assert_eq!(near[0].why.as_deref(), Some("it wants ctrl+f2"));
+    assert_eq!(near[0].reason.as_deref(), Some("it wants ctrl+f2"));
     let near = theatre.engine.nearest(theatre.now, &combo("f3")).expect("it is there");
-    assert_eq!(near[0].why.as_deref(), Some("it fires when the key is held for 1s"));
+    assert_eq!(near[0].reason.as_deref(), Some("it fires when the key is held for 1s"));
     let near = theatre.engine.nearest(theatre.now, &combo("f4")).expect("it is there");
     assert_eq!(near, []);
     let theatre = Theatre::new("when gesture caret while holding f1 => log \"caret\"\n");

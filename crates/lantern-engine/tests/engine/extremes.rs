@@ -194,7 +194,7 @@ impl Desk {
 
     /// Whether a run failed with a message that contains this.
     fn has_failed_with(&self, part: &str) -> bool {
-        self.engine.reasons_after(0).any(|reason| match &reason.kind {
+        self.engine.decisions_after(0).any(|reason| match &reason.kind {
             DecisionKind::Failed { message, .. } => message.contains(part),
             _ => false,
         })

@@ -106,6 +106,6 @@ fn the_start_is_not_told_again_and_reasons_keep_their_rules() {
     theatre
         .replace(rules("when key f5 => tap c\nwhen key f1 => tap a\nwhen started => log \"up\"\n"));
     assert!(!theatre.script().contains("log"));
-    let fired = theatre.engine.reasons_after(0).filter(|reason| reason.rule == Some(1)).count();
+    let fired = theatre.engine.decisions_after(0).filter(|reason| reason.rule == Some(1)).count();
     assert!(fired > 0, "f1 is the second rule now");
 }

@@ -128,7 +128,7 @@ impl Theatre {
 
     /// The reasons given, in words.
     pub fn reasons(&self) -> Vec<String> {
-        self.engine.reasons_after(0).map(|Decision { kind, .. }| format!("{kind:?}")).collect()
+        self.engine.decisions_after(0).map(|Decision { kind, .. }| format!("{kind:?}")).collect()
     }
 
     fn collect(&mut self) {

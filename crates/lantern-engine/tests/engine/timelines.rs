@@ -118,13 +118,13 @@ impl Stage {
         loop {
             let reasons: Vec<String> = self
                 .engine
-                .reasons_after(self.reason)
+                .decisions_after(self.reason)
                 .map(|reason| match reason.rule {
                     Some(rule) => format!("  rule {rule}: {:?}", reason.kind),
                     None => format!("  {:?}", reason.kind),
                 })
                 .collect();
-            self.reason = self.engine.last_reason();
+            self.reason = self.engine.last_decision();
             reasons.iter().for_each(|reason| self.say(reason));
             let Some(effect) = self.engine.poll_effect() else { return };
             let words = words(&effect);
@@ -342,7 +342,7 @@ impl Stage {
                     .started_programs()
                     .map(|(name, id)| format!("{name} {id:?}"))
                     .collect();
-                let sayable = format!("{:?}", self.engine.sayable());
+                let sayable = format!("{:?}", self.engine.active_phrases());
                 self.say(&format!("started {started:?} sayable {sayable}"));
                 Ok(())
             }

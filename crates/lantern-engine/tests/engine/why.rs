@@ -18,7 +18,7 @@ fn every_firing_and_end_has_its_reason_with_rule_and_time() {
     theatre.wait(5);
     theatre.press("f1");
     theatre.wait(100);
-    let told: Vec<_> = theatre.engine.reasons_after(0).map(|r| (r.rule, r.time)).collect();
+    let told: Vec<_> = theatre.engine.decisions_after(0).map(|r| (r.rule, r.time)).collect();
     let at = |micros| Time::from_micros(micros);
     assert_eq!(
         told,
@@ -33,10 +33,10 @@ fn reasons_are_counted_and_the_oldest_are_forgotten() {
     for _ in 0..800 {
         theatre.press("f1");
     }
-    let numbers: Vec<u64> = theatre.engine.reasons_after(0).map(|reason| reason.number).collect();
+    let numbers: Vec<u64> = theatre.engine.decisions_after(0).map(|reason| reason.number).collect();
     assert_eq!((numbers.len(), numbers[0], numbers[999]), (1000, 601, 1600));
-    assert_eq!(theatre.engine.reasons_after(1598).count(), 2);
-    assert_eq!(theatre.engine.reasons_after(1600).count(), 0);
+    assert_eq!(theatre.engine.decisions_after(1598).count(), 2);
+    assert_eq!(theatre.engine.decisions_after(1600).count(), 0);
 }
 
 #[test]
@@ -82,7 +82,7 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
     };
     theatre.focus("a", 1);
     theatre.happen(Event::GrabsRefused(vec![refused("f1")]));
-    let rules: Vec<_> = theatre.engine.reasons_after(0).map(|reason| reason.rule).collect();
+    let rules: Vec<_> = theatre.engine.decisions_after(0).map(|reason| reason.rule).collect();
     assert_eq!(rules, [Some(0), Some(1)]);
     let families = ModifierSet::NONE
         .with(lantern_model::Modifier::Ctrl)
@@ -109,7 +109,7 @@ fn the_panic_key_counts_what_it_ended() {
         theatre.hold(name);
     }
     theatre.press("escape");
-    let panic = theatre.engine.reasons_after(0).find_map(|reason| match reason.kind {
+    let panic = theatre.engine.decisions_after(0).find_map(|reason| match reason.kind {
         DecisionKind::Panic { runs, keys } => Some((runs, keys)),
         _ => None,
     });

@@ -252,7 +252,7 @@ impl Player {
     }
 
     fn take_reasons(&mut self) {
-        let reasons: Vec<_> = self.engine.reasons_after(self.reasons_seen).cloned().collect();
+        let reasons: Vec<_> = self.engine.decisions_after(self.reasons_seen).cloned().collect();
         for reason in reasons {
             self.reasons_seen = reason.number;
             self.decided += 1;

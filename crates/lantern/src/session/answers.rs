@@ -80,9 +80,9 @@ fn is_about_input(kind: &DecisionKind) -> bool {
         kind,
         DecisionKind::Fired { .. }
             | DecisionKind::Dropped(_)
-            | DecisionKind::NotUnderstood(_)
-            | DecisionKind::Called
-            | DecisionKind::GivenBack(_)
+            | DecisionKind::NotRecognized(_)
+            | DecisionKind::AttentionWord
+            | DecisionKind::Replayed(_)
             | DecisionKind::Panic { .. }
             // A press, too, though it fired nothing.
             | DecisionKind::Stopped(_, StopCause::OwnTrigger)
@@ -154,7 +154,8 @@ impl<D: Desk> Session<'_, D> {
                 return Err(RpcError::refused("as many watch already as may"));
             }
             "watch" => {
-                let newest = self.engine.reasons_after(0).last().map_or(0, |reason| reason.number);
+                let newest =
+                    self.engine.decisions_after(0).last().map_or(0, |reason| reason.number);
                 self.place.ipc.watch_from(client, newest);
             }
             "listen" => {
@@ -238,7 +239,7 @@ impl<D: Desk> Session<'_, D> {
             })
         });
         let attention = &rules.settings.attention;
-        let sayable = engine.sayable().into_iter().map(|(rule, phrase, uncalled)| {
+        let sayable = engine.active_phrases().into_iter().map(|(rule, phrase, uncalled)| {
             let called = !uncalled && !attention.is_empty();
             let say = if called { format!("{attention} {phrase}") } else { phrase.to_owned() };
             json!({ "say": say, "rule": rules.rules[rule].label })
@@ -293,7 +294,7 @@ impl<D: Desk> Session<'_, D> {
             let near = near.into_iter().map(|near| {
                 let rule = &rules.rules[near.rule];
                 let place = rules.show_place(rule.place);
-                json!({ "rule": rule.label, "place": place, "why": near.why })
+                json!({ "rule": rule.label, "place": place, "why": near.reason })
             });
             let near: Vec<Value> = near.collect();
             let seen = self.engine.last_seen(&combo).map_err(RpcError::refused)?;
@@ -302,7 +303,7 @@ impl<D: Desk> Session<'_, D> {
         }
         let mut moments: Vec<Time> = self
             .engine
-            .reasons_after(0)
+            .decisions_after(0)
             .filter(|reason| is_about_input(&reason.kind))
             .map(|reason| reason.time)
             .collect();
@@ -318,7 +319,7 @@ impl<D: Desk> Session<'_, D> {
         let at_moment = |reason: &&Decision| reason.time == time;
         let fired: Vec<RunId> = self
             .engine
-            .reasons_after(0)
+            .decisions_after(0)
             .filter(at_moment)
             .filter(|reason| matches!(reason.kind, DecisionKind::Fired { .. }))
             .filter_map(|reason| reason.kind.run())
@@ -326,7 +327,7 @@ impl<D: Desk> Session<'_, D> {
         // What became of the runs that it fired belongs to it, whenever that was.
         let came_of_it =
             |reason: &&Decision| reason.kind.run().is_some_and(|run| fired.contains(&run));
-        let told = self.engine.reasons_after(0);
+        let told = self.engine.decisions_after(0);
         let told = told.filter(|reason| at_moment(reason) || came_of_it(reason));
         let told: Vec<Value> = told
             .map(|reason| {
@@ -385,7 +386,7 @@ impl<D: Desk> Session<'_, D> {
             let line = protocol::request(None, "decided", &self.reason_data(reason));
             (reason.number, line)
         };
-        let lines: Vec<(u64, String)> = self.engine.reasons_after(first).map(line).collect();
+        let lines: Vec<(u64, String)> = self.engine.decisions_after(first).map(line).collect();
         let Some(last) = lines.last().map(|(number, _)| *number) else { return };
         for (client, told) in listeners.into_iter().filter(|(_, told)| *told < last) {
             let fresh = lines.iter().filter(|(number, _)| *number > told);
@@ -415,21 +416,21 @@ fn kind_word(kind: &DecisionKind) -> &'static str {
         DecisionKind::Stopped(..) => "stopped",
         DecisionKind::Failed { .. } => "failed",
         DecisionKind::Dropped(_) => "did-not-fire",
-        DecisionKind::Braked(_) => "braked",
-        DecisionKind::NotUnderstood(_) => "not-understood",
+        DecisionKind::RateLimited(_) => "braked",
+        DecisionKind::NotRecognized(_) => "not-understood",
         DecisionKind::Heard(..) => "heard",
-        DecisionKind::Called => "called",
-        DecisionKind::Heeds(_) => "heeds",
+        DecisionKind::AttentionWord => "called",
+        DecisionKind::ListenModeChanged(_) => "heeds",
         DecisionKind::MicrophoneState(_) => "ear",
         DecisionKind::ConnectionState(_, ConnectionState::Open) => "device-there",
         DecisionKind::ConnectionState(_, ConnectionState::Down(_)) => "device-away",
         DecisionKind::CutLine(_) => "line-cut",
-        DecisionKind::GivenBack(_) => "given-back",
-        DecisionKind::NotOnBoard(_) => "not-on-board",
-        DecisionKind::SecretField(_) => "password-field",
-        DecisionKind::Refused(_) => "taken-by-another",
+        DecisionKind::Replayed(_) => "given-back",
+        DecisionKind::MissingKeys(_) => "not-on-board",
+        DecisionKind::PasswordField(_) => "password-field",
+        DecisionKind::GrabsRefused(_) => "taken-by-another",
         DecisionKind::Locked(_) => "locked",
-        DecisionKind::NewLayout => "new-layout",
+        DecisionKind::LayoutChanged => "new-layout",
         DecisionKind::Panic { .. } => "panic",
     }
 }

@@ -27,10 +27,10 @@ impl<D: Desk> Session<'_, D> {
         let number = *number;
         let mut wanting = self.wanting(device, path);
         // What was decided before has been told by then.
-        let before = self.engine.last_reason();
+        let before = self.engine.last_decision();
         self.engine.handle_event(now, event);
         let mut answer = Answer::default();
-        for reason in self.engine.reasons_after(before) {
+        for reason in self.engine.decisions_after(before) {
             let Some(rule) = reason.rule else { continue };
             match &reason.kind {
                 DecisionKind::Fired { .. } => answer.ran.push(self.told(rule, None)),

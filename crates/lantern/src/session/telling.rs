@@ -43,15 +43,15 @@ impl<D: Desk> Session<'_, D> {
     pub(super) fn tell_reasons(&mut self) {
         let mut seen = self.reasons_seen;
         let mut refused = false;
-        for reason in self.engine.reasons_after(self.reasons_seen) {
+        for reason in self.engine.decisions_after(self.reasons_seen) {
             seen = reason.number;
             let rule = reason.rule.and_then(|rule| self.engine.rules().rules.get(rule));
             let urgent = matches!(
                 reason.kind,
                 DecisionKind::Failed { .. }
-                    | DecisionKind::Braked(_)
-                    | DecisionKind::NotOnBoard(_)
-                    | DecisionKind::Refused(_)
+                    | DecisionKind::RateLimited(_)
+                    | DecisionKind::MissingKeys(_)
+                    | DecisionKind::GrabsRefused(_)
                     | DecisionKind::MicrophoneState(MicrophoneState::Failed(_))
                     | DecisionKind::ConnectionState(_, ConnectionState::Down(_))
                     | DecisionKind::CutLine(_)
@@ -64,7 +64,7 @@ impl<D: Desk> Session<'_, D> {
             let about = rule.map_or_else(String::new, |rule| {
                 format!("{}: {}: ", self.engine.rules().show_place(rule.place), rule.label)
             });
-            if matches!(reason.kind, DecisionKind::Refused(_)) {
+            if matches!(reason.kind, DecisionKind::GrabsRefused(_)) {
                 refused = true;
             }
             let word = if urgent { style::WARNING } else { style::FAINT };
