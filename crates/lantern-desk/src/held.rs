@@ -38,6 +38,13 @@ pub struct HeldMarks {
     pub lent: Vec<u8>,
 }
 
+impl HeldMarks {
+    /// Whether a key or button is marked as down.
+    pub fn holds(&self) -> bool {
+        !self.keycodes.is_empty() || !self.buttons.is_empty()
+    }
+}
+
 /// The list, for the process that holds keys.
 #[derive(Debug)]
 pub struct HeldKeys {
@@ -135,6 +142,11 @@ impl Pulse {
     pub fn sleep(&self) {
         let number = self.page.number(PULSE_AT);
         number.store(number.load(Ordering::Relaxed) & !1, Ordering::Relaxed);
+    }
+
+    /// Whether a key or button is marked as down.
+    pub fn holds(&self) -> bool {
+        self.page.bytes()[..LENT_AT].iter().any(|byte| byte.load(Ordering::Relaxed) != 0)
     }
 }
 

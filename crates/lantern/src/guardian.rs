@@ -64,6 +64,8 @@ pub struct GuardianHandle {
     ended: OwnedFd,
     /// When it was last said that we are awake; nothing while we sleep.
     beat: Option<Instant>,
+    /// Whether the guardian has been told that keys are held.
+    has_told_of_held_keys: bool,
 }
 
 impl GuardianHandle {
@@ -90,7 +92,7 @@ impl GuardianHandle {
         let pipe = Some(pipe);
         let ended = pidfd_open(Pid::from_child(&child), PidfdFlags::empty());
         let ended = ended.map_err(|error| failed(error.into()))?;
-        Ok(GuardianHandle { charge, pipe, child, ended, beat: None })
+        Ok(GuardianHandle { charge, pipe, child, ended, beat: None, has_told_of_held_keys: false })
     }
 
     /// What becomes readable when the guardian has died.
@@ -120,7 +122,13 @@ impl GuardianHandle {
     /// We wait for something to happen.
     pub fn sleep(&mut self) {
         if let GuardTarget::Held(_, pulse, _) = &self.charge {
-            return pulse.sleep();
+            pulse.sleep();
+            let holds = pulse.holds();
+            if holds && !self.has_told_of_held_keys {
+                self.say(HOLDS);
+            }
+            self.has_told_of_held_keys = holds;
+            return;
         }
         if self.beat.take().is_some() {
             self.say(ASLEEP);
@@ -137,6 +145,8 @@ impl GuardianHandle {
 
 const AWAKE: u8 = b'a';
 const ASLEEP: u8 = b's';
+/// The byte that says that keys are held.
+const HOLDS: u8 = b'h';
 /// The byte with which a file comes.
 const FILE: u8 = b'f';
 
@@ -215,7 +225,7 @@ fn receive_file(socket: BorrowedFd<'_>) -> Option<OwnedFd> {
 /// The process that works on a display.
 struct Worker<'h> {
     process: Option<Pid>,
-    /// Closed by its end.
+    /// The socket that it writes to; its end closes it.
     pipe: io::Stdin,
     held: &'h HeldFile,
     /// What was seen when it was found to hang first.
@@ -232,8 +242,12 @@ struct Hang {
 }
 
 impl Watched for Worker<'_> {
-    fn ended(&self) -> BorrowedFd<'_> {
+    fn pipe(&self) -> BorrowedFd<'_> {
         self.pipe.as_fd()
+    }
+
+    fn is_alive(&mut self) -> bool {
+        rustix::io::read(&self.pipe, &mut [0; 64]).is_ok_and(|length| length > 0)
     }
 
     fn look(&mut self) -> Progress {

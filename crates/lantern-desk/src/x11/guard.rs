@@ -2,9 +2,10 @@
 //! ended, and ends one that hangs while the keyboard or the pointer waits for it.
 //!
 //! A press that a rule may want freezes the keyboard until the working process answers. The guardian
-//! looks only when the person does something after a pause, and when a pause begins, which alarms on
-//! the server's idle time tell it: nothing wakes it while nothing happens, and nothing while keys
-//! follow each other.
+//! looks when the person does something after a pause, and when a pause begins: two alarms on the
+//! server's idle time wake it, and nothing does while the person rests or types on. A key that is held
+//! repeats, and keeps the idle time at zero; so the guardian also looks once a second while keys are
+//! marked as held.
 
 use std::os::fd::BorrowedFd;
 use std::time::{Duration, Instant};
@@ -16,6 +17,7 @@ use x11rb::protocol::sync::{
     ChangeAlarmAux, ConnectionExt as _, CreateAlarmAux, Int64, TESTTYPE, VALUETYPE,
 };
 use x11rb::protocol::xinput::InputStateData;
+use x11rb::protocol::xkb::ConnectionExt as _;
 use x11rb::protocol::xproto::{self, ConnectionExt as _, GrabMode, GrabStatus};
 use x11rb::rust_connection::RustConnection;
 
@@ -28,13 +30,20 @@ use crate::{DeskError, HeldFile, HeldMarks};
 const PAUSE_MS: i64 = 1000;
 /// Time between two looks at a process that may hang.
 const LOOKS: Duration = Duration::from_millis(200);
+/// Time between two looks while keys are marked as held.
+const LOOKS_WHILE_HELD: Duration = Duration::from_secs(1);
+/// Looks without a mark after which the guardian waits for alarms only. One is not enough: a rule may
+/// have released a key just now to press it again.
+const LOOKS_WITHOUT_MARKS: u32 = 3;
 /// Maximum time for which one that ended is waited for until the server has taken in what it sent last.
 const LAST_WORDS: Duration = Duration::from_secs(5);
 
 /// The working process, as the guardian sees it.
 pub trait Watched {
-    /// Becomes readable when the process has ended.
-    fn ended(&self) -> BorrowedFd<'_>;
+    /// Becomes readable when the process has ended, and when it says that it holds keys.
+    fn pipe(&self) -> BorrowedFd<'_>;
+    /// Reads what the process said. False if it has ended.
+    fn is_alive(&mut self) -> bool;
     /// What it does now.
     fn look(&mut self) -> Progress;
     /// Ends the process. Called only while it is stuck and the keyboard or the pointer is taken.
@@ -67,18 +76,28 @@ pub fn guard_held(
     let link = XConnection::open(display)?;
     let mut alarm = IdleAlarm::set(display)?;
     let mut looks = false;
+    // Looks that are left while keys are marked as held.
+    let mut held_looks = 0;
     loop {
-        let ended = watched.ended();
-        let mut fds = vec![PollFd::from_borrowed_fd(ended, PollFlags::IN)];
+        let mut fds = vec![PollFd::from_borrowed_fd(watched.pipe(), PollFlags::IN)];
         fds.extend(alarm.as_ref().map(|alarm| PollFd::new(alarm.conn.stream(), PollFlags::IN)));
-        let timeout = looks.then(|| Timespec::try_from(LOOKS).expect("it is short"));
+        let timeout = match (looks, held_looks) {
+            (true, _) => Some(LOOKS),
+            (false, 0) => None,
+            (false, _) => Some(LOOKS_WHILE_HELD),
+        };
+        let timeout = timeout.map(|time| Timespec::try_from(time).expect("it is short"));
         match poll(&mut fds, timeout.as_ref()) {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
             Err(error) => return Err(DeskError::Lost(error.into())),
         }
-        if !fds[0].revents().is_empty() {
+        let said_something = !fds[0].revents().is_empty();
+        if said_something && !watched.is_alive() {
             break;
         }
+        let holds =
+            said_something || held_looks > 0 && held.marks().is_none_or(|marks| marks.holds());
+        held_looks = if holds { LOOKS_WITHOUT_MARKS } else { held_looks.saturating_sub(1) };
         let rang = alarm.as_mut().map_or(Ok(false), IdleAlarm::has_rung)?;
         looks = match watched.look() {
             // Once more after it rang: the process may not have begun yet with what the person did.
@@ -182,6 +201,11 @@ impl IdleAlarm {
         let (conn, _) = RustConnection::connect(display).map_err(unreachable)?;
         if conn.extension_information(x11rb::protocol::sync::X11_EXTENSION_NAME)?.is_none() {
             return Ok(None);
+        }
+        // Without it the server would wake us with two core MappingNotify for each key that comes from
+        // another keyboard than the key before it.
+        if conn.extension_information(x11rb::protocol::xkb::X11_EXTENSION_NAME)?.is_some() {
+            conn.xkb_use_extension(1, 0)?.reply()?;
         }
         conn.sync_initialize(3, 1)?.reply()?;
         let counters = conn.sync_list_system_counters()?.reply()?.counters;

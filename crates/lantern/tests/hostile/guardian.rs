@@ -17,23 +17,27 @@ fn x11_a_guardian_that_is_stopped_does_not_keep_the_program_from_ending() {
     desk.person.expect_no_keys_down();
 }
 
-/// The press of a key that waits freezes the keyboard until the program answers.
+/// The press of a key that waits freezes the keyboard until the program answers. A key that a rule
+/// holds meanwhile repeats, so that the server never counts the person as idle.
 #[test]
 fn x11_a_program_that_is_stopped_does_not_keep_the_keyboard() {
-    let mut desk = Desk::set_up();
-    let rules = format!("{FIRES}when key f7 {{ hold a {{ wait }} }}\n");
-    let mut running = Running::start(&desk.display, &rules);
-    desk.expect_keys_at_once();
-    desk.person.tap("f7");
-    desk.target.expect_press(A);
-    // Its keys are taken again once it has done what the rule asked for.
-    take_in(&desk.display, &desk.person);
-    running.signal(Signal::STOP);
-    desk.press_blindly(&["f8", "c", "d"]);
-    running.wait_long_for("left a key or button unanswered");
-    assert_eq!(running.wait_end().signal(), Some(9));
-    desk.person.expect_no_keys_down();
-    desk.expect_plain_keys();
+    for holds in [true, false] {
+        let mut desk = Desk::set_up();
+        let step = if holds { "hold a { wait }" } else { "tap a" };
+        let rules = format!("{FIRES}when key f7 {{ {step} }}\n");
+        let mut running = Running::start(&desk.display, &rules);
+        desk.expect_keys_at_once();
+        desk.person.tap("f7");
+        desk.target.expect_press(A);
+        // Its keys are taken again once it has done what the rule asked for.
+        take_in(&desk.display, &desk.person);
+        running.signal(Signal::STOP);
+        desk.press_blindly(&["f8", "c", "d"]);
+        running.wait_long_for("left a key or button unanswered");
+        assert_eq!(running.wait_end().signal(), Some(9));
+        desk.person.expect_no_keys_down();
+        desk.expect_plain_keys();
+    }
 }
 
 /// Without a press that it takes, a program that is stopped keeps nothing from anybody.
