@@ -11,7 +11,7 @@ use std::cell::RefCell;
 use std::io;
 use std::path::Path;
 
-use lantern_model::{ShapeTolerance, ShapeDescription, Shape};
+use lantern_model::{Shape, ShapeDescription, ShapeTolerance};
 use lantern_sense::ShapeBook;
 
 thread_local! {
@@ -42,9 +42,9 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
         let described = ShapeDescription::Drawn(name.to_owned());
         let shape = Shape {
             name: "s".to_owned(),
-            described,
+            description: described,
             drawings: drawings.clone(),
-            allowed: ShapeTolerance::default(),
+            tolerance: ShapeTolerance::default(),
         };
         let book = ShapeBook::new(&[shape]);
         for drawing in &drawings {

@@ -2,7 +2,7 @@
 #![no_main]
 
 use lantern_engine::Engine;
-use lantern_model::{Effect, Event, Layout, EffectKind, Time};
+use lantern_model::{Effect, EffectKind, Event, Layout, Time};
 use lantern_script::{Source, check};
 
 const RULES: &str = "device drill = serial \"/dev/null\" at 9600
@@ -21,7 +21,7 @@ fn logged(bytes: &[u8], piece: usize) -> Vec<String> {
     for piece in bytes.chunks(piece) {
         let device = "drill".to_owned();
         engine.handle_event(Time::START, Event::Bytes { device, bytes: piece.to_vec() });
-        while let Some(Effect { order, .. }) = engine.poll_effect() {
+        while let Some(Effect { kind: order, .. }) = engine.poll_effect() {
             if let EffectKind::Log(text) = order {
                 logged.push(text);
             }

@@ -38,7 +38,7 @@ const DUE_AT_ONCE: usize = 1024;
 /// let mut engine = Engine::new(RuleSet::default(), 7);
 /// engine.handle_event(Time::START, Event::Layout(Layout::us()));
 /// let effect = engine.poll_effect().unwrap();
-/// assert!(matches!(effect.order, EffectKind::Arm(armed) if armed.keys.len() == 1));
+/// assert!(matches!(effect.kind, EffectKind::SetGrabs(grabs) if grabs.keys.len() == 1));
 /// ```
 #[derive(Debug)]
 pub struct Engine {

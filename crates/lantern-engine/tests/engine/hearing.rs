@@ -33,7 +33,7 @@ when voice \"next section\" in app \"log\" => log \"in log\"
     0 log "rest section please"
     0 log "in log"
     "#);
-    assert!(theatre.reasons().iter().any(|reason| reason.contains("NotUnderstood")));
+    assert!(theatre.reasons().iter().any(|reason| reason.contains("NotRecognized")));
 }
 
 #[test]
