@@ -342,7 +342,7 @@ pub enum Op {
         /// The longest it may take.
         timeout: Option<Expr>,
     },
-    /// Begin a loop; [`Op::NextTurn`] decides whether a turn is due.
+    /// Begin a loop; [`Op::NextIteration`] decides whether an iteration is due.
     Repeat {
         /// How often; for ever if missing.
         times: Option<Expr>,

@@ -27,7 +27,7 @@ pub struct Effect {
 /// What to do.
 #[derive(Debug, Clone, PartialEq)]
 pub enum EffectKind {
-    /// Withhold exactly these keys from now on. No outcome; [`crate::Event::Refused`] may follow.
+    /// Withhold exactly these keys from now on. No outcome; [`crate::Event::GrabsRefused`] may follow.
     SetGrabs(GrabSet),
     /// Do one indivisible input step. Has an outcome.
     Input(InputBatch),
