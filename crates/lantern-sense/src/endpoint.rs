@@ -5,7 +5,7 @@
 //!
 //! A frame is 10 ms. Speech begins when most of a few frames are well above the room, so that a click
 //! is none; what came just before belongs to it, or its first sound would be lost. It ends with a pause.
-//! A moment into the pause the utterance is handed out already ([`Sign::Resting`]), so that recognising
+//! A moment into the pause the utterance is handed out already ([`VadEvent::Resting`]), so that recognising
 //! it can be over when the pause is.
 
 use std::collections::VecDeque;
@@ -88,7 +88,7 @@ impl Utterance {
 
 /// What the endpointer noticed.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Sign {
+pub enum VadEvent {
     /// Speech begins.
     Began,
     /// A pause has begun that may end this utterance.
@@ -176,7 +176,7 @@ impl Endpointer {
     }
 
     /// Takes in sound; gives what was noticed, in order.
-    pub fn take(&mut self, sound: &[i16]) -> Vec<Sign> {
+    pub fn take(&mut self, sound: &[i16]) -> Vec<VadEvent> {
         let mut signs = Vec::new();
         self.rest.extend_from_slice(sound);
         let whole = self.rest.len() / FRAME * FRAME;
@@ -188,20 +188,20 @@ impl Endpointer {
     }
 
     /// The stream is over: what was being said is said.
-    pub fn finish(&mut self) -> Vec<Sign> {
+    pub fn finish(&mut self) -> Vec<VadEvent> {
         let mut signs = Vec::new();
         if let Some(speech) = self.speech.take()
             && !speech.talk
         {
             if !speech.handed_out {
-                signs.push(Sign::Resting(self.utterance(&speech)));
+                signs.push(VadEvent::Resting(self.utterance(&speech)));
             }
-            signs.push(Sign::Ended);
+            signs.push(VadEvent::Ended);
         }
         signs
     }
 
-    fn take_frame(&mut self, frame: &[i16], signs: &mut Vec<Sign>) {
+    fn take_frame(&mut self, frame: &[i16], signs: &mut Vec<VadEvent>) {
         let power = power(frame);
         self.level = decibels(power);
         self.frames += 1;
@@ -235,7 +235,7 @@ impl Endpointer {
         self.noise += share * step;
     }
 
-    fn wait_for_speech(&mut self, frame: &[i16], signs: &mut Vec<Sign>) {
+    fn wait_for_speech(&mut self, frame: &[i16], signs: &mut Vec<VadEvent>) {
         self.ahead.push_back(frame.to_vec());
         if self.ahead.len() > AHEAD {
             self.ahead.pop_front();
@@ -258,7 +258,7 @@ impl Endpointer {
             talk: false,
             handed_out: false,
         });
-        signs.push(Sign::Began);
+        signs.push(VadEvent::Began);
     }
 
     fn go_on(
@@ -267,7 +267,7 @@ impl Endpointer {
         frame: &[i16],
         power: f32,
         loud: bool,
-        signs: &mut Vec<Sign>,
+        signs: &mut Vec<VadEvent>,
     ) {
         speech.loudest = speech.loudest.max(self.level);
         let loud = loud && self.level > speech.loudest - BELOW_LOUDEST;
@@ -282,7 +282,7 @@ impl Endpointer {
             if speech.quiet > 0 && self.recent.iter().rev().take(3).all(|loud| *loud) {
                 speech.quiet = 0;
                 if std::mem::take(&mut speech.handed_out) {
-                    signs.push(Sign::WentOn);
+                    signs.push(VadEvent::WentOn);
                 }
             }
         }
@@ -293,15 +293,15 @@ impl Endpointer {
         if !speech.talk && (self.frames - speech.first) as usize > longest + RESTING {
             speech.talk = true;
             speech.sound.clear();
-            signs.push(Sign::Talk);
+            signs.push(VadEvent::Talk);
         }
         if speech.quiet >= RESTING && !speech.handed_out && !speech.talk {
             speech.handed_out = true;
-            signs.push(Sign::Resting(self.utterance(&speech)));
+            signs.push(VadEvent::Resting(self.utterance(&speech)));
         }
         if speech.quiet >= frames_of(self.settings.pause).max(RESTING + 1) {
             if !speech.talk {
-                signs.push(Sign::Ended);
+                signs.push(VadEvent::Ended);
             }
             self.recent.clear();
             return;

@@ -25,7 +25,7 @@ mod warping;
 pub use acoustics::{AcousticModel, CEPSTRUM, Cepstrum, Scores, UnknownModel};
 pub use book::{PhraseBook, Understood, heard_words};
 pub use cepstra::{FEATURES, Features, features};
-pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Sign, Utterance};
+pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Utterance, VadEvent};
 pub use grammar::{Calling, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
 pub use matching::Part;

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use lantern_model::Listening;
 use lantern_sense::{
-    EndpointSettings, Endpointer, Example, Loudness, Sign, TaughtPhrase, Utterance, features,
+    EndpointSettings, Endpointer, Example, Loudness, TaughtPhrase, Utterance, VadEvent, features,
 };
 
 use super::heeded::Heeded;
@@ -192,24 +192,24 @@ impl Hearer {
         self.note(signs)
     }
 
-    fn note(&mut self, signs: Vec<Sign>) -> Result<Vec<Noted>, ServiceError> {
+    fn note(&mut self, signs: Vec<VadEvent>) -> Result<Vec<Noted>, ServiceError> {
         let mut noted = Vec::new();
         for sign in signs {
             match sign {
-                Sign::Began => {
+                VadEvent::Began => {
                     self.speaking = true;
                     noted.push(Noted::Began);
                 }
-                Sign::Resting(utterance) => {
+                VadEvent::Resting(utterance) => {
                     self.pending = Some(self.recognise(utterance));
                 }
-                Sign::WentOn => self.pending = None,
-                Sign::Ended => {
+                VadEvent::WentOn => self.pending = None,
+                VadEvent::Ended => {
                     noted.extend(self.pending.take().map(Noted::Said));
                     self.speaking = false;
                     self.turn()?;
                 }
-                Sign::Talk => {
+                VadEvent::Talk => {
                     self.pending = None;
                     self.speaking = false;
                     noted.push(Noted::Talk);

@@ -269,7 +269,11 @@ fn what_runs_away_is_held_to_a_ceiling_unless_it_is_fast() {
     };
     let (count, reasons) = taps("");
     assert!((4000..=4600).contains(&count), "two seconds and what may come at once: {count}");
-    assert_eq!(reasons.iter().filter(|reason| reason.contains("RateLimited")).count(), 1, "told once");
+    assert_eq!(
+        reasons.iter().filter(|reason| reason.contains("RateLimited")).count(),
+        1,
+        "told once"
+    );
     let (fast, reasons) = taps("fast");
     assert!(fast > 2 * count, "{fast}");
     assert!(reasons.iter().all(|reason| !reason.contains("RateLimited")));

@@ -4,8 +4,8 @@
 use std::time::Duration;
 
 use lantern_sense::{
-    Calling, EndpointSettings, Endpointer, Example, Explained, FRAME, Grammar, Phrase, RATE, Sign,
-    TaughtBook, TaughtPhrase, features, near_words, odd_one, warped_distance, weigh,
+    Calling, EndpointSettings, Endpointer, Example, Explained, FRAME, Grammar, Phrase, RATE,
+    TaughtBook, TaughtPhrase, VadEvent, features, near_words, odd_one, warped_distance, weigh,
 };
 
 /// A stream of noise and tones of so many milliseconds at so many decibels under full scale.
@@ -40,16 +40,16 @@ fn signs(sound: &Sound, settings: EndpointSettings) -> (Vec<String>, Endpointer)
     }
     all.extend(endpointer.finish());
     let words = all.iter().map(|sign| match sign {
-        Sign::Began => "began".to_owned(),
-        Sign::Resting(said) => format!(
+        VadEvent::Began => "began".to_owned(),
+        VadEvent::Resting(said) => format!(
             "rests: {} to {} ms, {:.0} dB above the room",
             said.from.as_millis() / 100 * 100,
             said.until.as_millis() / 100 * 100,
             (said.above_noise / 5.0).round() * 5.0
         ),
-        Sign::WentOn => "went on".to_owned(),
-        Sign::Ended => "ended".to_owned(),
-        Sign::Talk => "talk".to_owned(),
+        VadEvent::WentOn => "went on".to_owned(),
+        VadEvent::Ended => "ended".to_owned(),
+        VadEvent::Talk => "talk".to_owned(),
     });
     (words.collect(), endpointer)
 }
@@ -64,7 +64,7 @@ fn a_room_is_taken_out_but_for_what_a_quiet_one_has() {
         let sound = Sound::new().noise(800, room).noise(600, -15.0).noise(900, room);
         let mut endpointer = Endpointer::new(EndpointSettings::default());
         let utterance = endpointer.take(&sound.samples).into_iter().find_map(|sign| match sign {
-            Sign::Resting(utterance) => Some(utterance),
+            VadEvent::Resting(utterance) => Some(utterance),
             _ => None,
         });
         let utterance = utterance.expect("it is loud enough");
@@ -100,7 +100,7 @@ fn the_first_and_last_sounds_belong_to_an_utterance() {
     let mut endpointer = Endpointer::new(EndpointSettings::default());
     let signs = endpointer.take(&sound.samples);
     let said = signs.iter().find_map(|sign| match sign {
-        Sign::Resting(said) => Some(said),
+        VadEvent::Resting(said) => Some(said),
         _ => None,
     });
     let said = said.expect("it was said");

@@ -3,7 +3,7 @@
 use lantern_devices::{Hearer, Noted, Verdict};
 use lantern_model::{ActivePhrase, Listening};
 use lantern_sense::{
-    EndpointSettings, Endpointer, Example, Sign, TaughtPhrase, Utterance, features,
+    EndpointSettings, Endpointer, Example, TaughtPhrase, Utterance, VadEvent, features,
 };
 use serde::{Deserialize, Serialize};
 
@@ -80,7 +80,7 @@ fn longest(sound: &[i16]) -> Option<Utterance> {
     let mut signs = endpointer.take(sound);
     signs.extend(endpointer.finish());
     let utterances = signs.into_iter().filter_map(|sign| match sign {
-        Sign::Resting(utterance) => Some(utterance),
+        VadEvent::Resting(utterance) => Some(utterance),
         _ => None,
     });
     utterances.max_by_key(|utterance| utterance.speech_frames)

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use lantern_devices::Source;
 use lantern_sense::{
-    EndpointSettings, Endpointer, Example, Sign, TaughtBook, TaughtPhrase, Utterance, features,
+    EndpointSettings, Endpointer, Example, TaughtBook, TaughtPhrase, Utterance, VadEvent, features,
     heard_words, odd_one,
 };
 
@@ -101,14 +101,14 @@ fn utterances(source: &mut Source, mut take: impl FnMut(Utterance) -> bool) -> R
         };
         for sign in signs {
             match sign {
-                Sign::Resting(utterance) => pending = Some(utterance),
-                Sign::Ended => {
+                VadEvent::Resting(utterance) => pending = Some(utterance),
+                VadEvent::Ended => {
                     if pending.take().is_some_and(&mut take) {
                         return Ok(());
                     }
                 }
-                Sign::WentOn | Sign::Talk => pending = None,
-                Sign::Began => {}
+                VadEvent::WentOn | VadEvent::Talk => pending = None,
+                VadEvent::Began => {}
             }
         }
         if sound.is_none() {
