@@ -98,7 +98,7 @@ pub enum VadEvent {
     /// The pause has ended the utterance that was handed out last.
     Ended,
     /// It goes on for longer than a command may: it is talk, left aside until the next pause.
-    Talk,
+    BackgroundTalk,
 }
 
 /// How loud it is, for a meter.
@@ -293,7 +293,7 @@ impl Endpointer {
         if !speech.talk && (self.frames - speech.first) as usize > longest + RESTING {
             speech.talk = true;
             speech.sound.clear();
-            signs.push(VadEvent::Talk);
+            signs.push(VadEvent::BackgroundTalk);
         }
         if speech.quiet >= RESTING && !speech.handed_out && !speech.talk {
             speech.handed_out = true;

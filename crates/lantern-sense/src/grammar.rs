@@ -13,7 +13,7 @@ use crate::sounds::{Sounds, entries};
 
 /// How the attention word stands before a phrase.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
-pub enum Calling {
+pub enum AttentionPolicy {
     /// It must be said.
     #[default]
     Needed,
@@ -21,12 +21,12 @@ pub enum Calling {
     Free,
 }
 
-impl Calling {
+impl AttentionPolicy {
     /// The rule of the grammar that has such phrases.
     const fn rule(self) -> &'static str {
         match self {
-            Calling::Needed => "called",
-            Calling::Free => "free",
+            AttentionPolicy::Needed => "called",
+            AttentionPolicy::Free => "free",
         }
     }
 }
@@ -42,12 +42,12 @@ pub struct Grammar {
     attention: Vec<String>,
     /// What is said to us.
     said: String,
-    talk: Talk,
+    talk: BackgroundTalk,
 }
 
 /// The parts of talk that is easily taken for what is said to us; empty where no word calls us.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-struct Talk {
+struct BackgroundTalk {
     /// What stands before a word that is spoken of.
     before: String,
     /// The attention word.
@@ -62,13 +62,13 @@ impl Grammar {
     /// The grammar of these phrases, each behind the attention word if there is one. Where only the
     /// attention word is said, that is understood too.
     pub fn new<'p>(
-        phrases: impl IntoIterator<Item = (&'p Phrase, Calling)>,
+        phrases: impl IntoIterator<Item = (&'p Phrase, AttentionPolicy)>,
         attention: &[String],
     ) -> Grammar {
         let mut grammar = Grammar::default();
-        let mut by_calling: BTreeMap<Calling, Vec<String>> = BTreeMap::new();
+        let mut by_calling: BTreeMap<AttentionPolicy, Vec<String>> = BTreeMap::new();
         for (phrase, calling) in phrases {
-            let calling = if attention.is_empty() { Calling::Free } else { calling };
+            let calling = if attention.is_empty() { AttentionPolicy::Free } else { calling };
             let text = grammar.sequence(&phrase.pieces);
             by_calling.entry(calling).or_default().push(text);
         }
@@ -78,9 +78,9 @@ impl Grammar {
             let rule = calling.rule();
             let _ = writeln!(grammar.rules, "<{rule}> = {};", texts.join(" | "));
             heads.push(match calling {
-                Calling::Needed => format!("{called} <{rule}>"),
-                Calling::Free if called.is_empty() => format!("<{rule}>"),
-                Calling::Free => format!("[{called}] <{rule}>"),
+                AttentionPolicy::Needed => format!("{called} <{rule}>"),
+                AttentionPolicy::Free if called.is_empty() => format!("<{rule}>"),
+                AttentionPolicy::Free => format!("[{called}] <{rule}>"),
             });
         }
         if !called.is_empty() && !heads.is_empty() {
@@ -94,7 +94,7 @@ impl Grammar {
             let before = grammar.tokens(&BEFORE_A_NOUN).join(" | ");
             let rules = by_calling.keys().map(|calling| format!("<{}>", calling.rule()));
             let phrases = rules.collect::<Vec<_>>().join(" | ");
-            grammar.talk = Talk { before, called, mistaken: Vec::new(), phrases };
+            grammar.talk = BackgroundTalk { before, called, mistaken: Vec::new(), phrases };
         }
         grammar.attention = attention.to_vec();
         grammar.add_numbers();
@@ -134,7 +134,7 @@ impl Grammar {
     /// The text of a grammar of talk that is easily taken for this one: the same phrases behind the
     /// attention word where it names something ("the lantern"); `None` where there is no such word.
     pub fn talk(&self) -> Option<String> {
-        let Talk { before, called, phrases, .. } = &self.talk;
+        let BackgroundTalk { before, called, phrases, .. } = &self.talk;
         let talk = format!("({before}) {called} [{phrases}]");
         (!called.is_empty()).then(|| self.text_of(&talk))
     }
@@ -146,7 +146,7 @@ impl Grammar {
 
     /// The same of the phrases behind words that sound like the attention word; `None` where there are none.
     pub fn near_talk(&self) -> Option<String> {
-        let Talk { before, mistaken, phrases, .. } = &self.talk;
+        let BackgroundTalk { before, mistaken, phrases, .. } = &self.talk;
         let mistaken = mistaken.iter().map(|words| format!("[{before}] {words} [{phrases}]"));
         let talk = mistaken.collect::<Vec<_>>().join(" | ");
         self.has_neighbours().then(|| self.text_of(&talk))

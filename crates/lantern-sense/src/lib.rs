@@ -26,7 +26,7 @@ pub use acoustics::{AcousticModel, CEPSTRUM, Cepstrum, Scores, UnknownModel};
 pub use book::{PhraseBook, Understood, heard_words};
 pub use cepstra::{FEATURES, Features, features};
 pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Utterance, VadEvent};
-pub use grammar::{Calling, Grammar};
+pub use grammar::{AttentionPolicy, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
 pub use matching::Part;
 pub use near::near_words;

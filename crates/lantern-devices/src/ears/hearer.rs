@@ -66,7 +66,7 @@ pub enum Noted {
     /// Something was said.
     Said(Verdict),
     /// Somebody talks on and on; commands stand alone between pauses.
-    Talk,
+    BackgroundTalk,
 }
 
 /// Hears phrases in a stream of sound.
@@ -209,10 +209,10 @@ impl Hearer {
                     self.speaking = false;
                     self.turn()?;
                 }
-                VadEvent::Talk => {
+                VadEvent::BackgroundTalk => {
                     self.pending = None;
                     self.speaking = false;
-                    noted.push(Noted::Talk);
+                    noted.push(Noted::BackgroundTalk);
                     self.turn()?;
                 }
             }

@@ -1,12 +1,12 @@
 //! The phrases that count now, ready for recognisers: as a grammar, and to tell whether words are one.
 
 use lantern_model::{ActivePhrase, Listening};
-use lantern_sense::{Calling, Grammar, Phrase, PhraseBook, heard_words, word_lists};
+use lantern_sense::{AttentionPolicy, Grammar, Phrase, PhraseBook, heard_words, word_lists};
 
 /// What is listened for.
 #[derive(Debug, Default)]
 pub(super) struct Heeded {
-    phrases: Vec<(Phrase, Calling)>,
+    phrases: Vec<(Phrase, AttentionPolicy)>,
     book: PhraseBook,
     attention: Vec<String>,
 }
@@ -15,11 +15,15 @@ impl Heeded {
     pub(super) fn new(listening: &Listening) -> Heeded {
         let lists = word_lists(&listening.word_lists);
         let parse = |phrase: &ActivePhrase| {
-            let calling =
-                if phrase.without_attention_word { Calling::Free } else { Calling::Needed };
+            let calling = if phrase.without_attention_word {
+                AttentionPolicy::Free
+            } else {
+                AttentionPolicy::Needed
+            };
             Some((Phrase::parse(&phrase.text, &lists).ok()?, calling))
         };
-        let phrases: Vec<(Phrase, Calling)> = listening.phrases.iter().filter_map(parse).collect();
+        let phrases: Vec<(Phrase, AttentionPolicy)> =
+            listening.phrases.iter().filter_map(parse).collect();
         let book = PhraseBook::new(phrases.iter().map(|(phrase, _)| phrase.clone()).collect());
         Heeded { phrases, book, attention: heard_words(&listening.attention_words) }
     }
@@ -38,7 +42,8 @@ impl Heeded {
             return !self.attention.is_empty();
         }
         let said = called.unwrap_or(&words).join(" ");
-        let heeded = |phrase: usize| called.is_some() || self.phrases[phrase].1 == Calling::Free;
+        let heeded =
+            |phrase: usize| called.is_some() || self.phrases[phrase].1 == AttentionPolicy::Free;
         !self.book.understand(&said, heeded).is_empty()
     }
 }

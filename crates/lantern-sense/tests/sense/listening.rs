@@ -4,8 +4,9 @@
 use std::time::Duration;
 
 use lantern_sense::{
-    Calling, EndpointSettings, Endpointer, Example, Explained, FRAME, Grammar, Phrase, RATE,
-    TaughtBook, TaughtPhrase, VadEvent, features, near_words, odd_one, warped_distance, weigh,
+    AttentionPolicy, EndpointSettings, Endpointer, Example, Explained, FRAME, Grammar, Phrase,
+    RATE, TaughtBook, TaughtPhrase, VadEvent, features, near_words, odd_one, warped_distance,
+    weigh,
 };
 
 /// A stream of noise and tones of so many milliseconds at so many decibels under full scale.
@@ -49,7 +50,7 @@ fn signs(sound: &Sound, settings: EndpointSettings) -> (Vec<String>, Endpointer)
         ),
         VadEvent::WentOn => "went on".to_owned(),
         VadEvent::Ended => "ended".to_owned(),
-        VadEvent::Talk => "talk".to_owned(),
+        VadEvent::BackgroundTalk => "talk".to_owned(),
     });
     (words.collect(), endpointer)
 }
@@ -151,9 +152,9 @@ fn what_is_being_said_when_the_stream_ends_was_said() {
     assert_eq!(words.last().map(String::as_str), Some("ended"), "{words:?}");
 }
 
-fn grammar(phrases: &[(&str, Calling)], attention: &[&str]) -> Grammar {
+fn grammar(phrases: &[(&str, AttentionPolicy)], attention: &[&str]) -> Grammar {
     let parse = |text: &str| Phrase::parse(text, &crate::lists()).expect("it is a phrase");
-    let phrases: Vec<(Phrase, Calling)> =
+    let phrases: Vec<(Phrase, AttentionPolicy)> =
         phrases.iter().map(|(text, calling)| (parse(text), *calling)).collect();
     let attention: Vec<String> = attention.iter().map(|word| (*word).to_owned()).collect();
     Grammar::new(phrases.iter().map(|(phrase, calling)| (phrase, *calling)), &attention)
@@ -161,7 +162,7 @@ fn grammar(phrases: &[(&str, Calling)], attention: &[&str]) -> Grammar {
 
 #[test]
 fn a_grammar_holds_what_counts_behind_its_attention_word() {
-    use Calling::{Free, Needed};
+    use AttentionPolicy::{Free, Needed};
     let grammar = grammar(
         &[("next [core] section", Needed), ("(stop | halt) ...", Free), ("to <tray>", Needed)],
         &["hey", "lantern"],
@@ -203,8 +204,10 @@ fn words_near_another_differ_by_a_sound_that_can_be_told() {
 
 #[test]
 fn numbers_stand_in_a_grammar_once() {
-    let grammar =
-        grammar(&[("cut <number>", Calling::Needed), ("fan <percent>", Calling::Free)], &[]);
+    let grammar = grammar(
+        &[("cut <number>", AttentionPolicy::Needed), ("fan <percent>", AttentionPolicy::Free)],
+        &[],
+    );
     let text = grammar.text();
     assert_eq!(text.matches("<number> =").count(), 1);
     assert!(grammar.talk().is_none() && !grammar.calls(&["cut"]), "there is no attention word");
@@ -215,7 +218,7 @@ fn numbers_stand_in_a_grammar_once() {
 
 #[test]
 fn words_are_pronounced_by_the_dictionary_and_unknown_ones_by_rules() {
-    let grammar = grammar(&[("next glaciolog", Calling::Needed)], &[]);
+    let grammar = grammar(&[("next glaciolog", AttentionPolicy::Needed)], &[]);
     let dictionary = "next N EH K S T\nnext(2) N EH K S\nother AH DH ER\n";
     insta::assert_snapshot!(grammar.pronunciations(dictionary), @r#"
     w1 G L AE S IH AA L AA G

@@ -4,13 +4,13 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use crate::plot::{Curve, Talk};
+use crate::plot::{BackgroundTalk, Curve};
 
 /// All parts, each as it was heard last.
 #[derive(Default, Serialize, Deserialize)]
 pub struct Kept {
     pub curves: Vec<Curve>,
-    pub talks: Vec<Talk>,
+    pub talks: Vec<BackgroundTalk>,
 }
 
 /// Where they are kept: beside the figure.
@@ -56,8 +56,8 @@ impl Kept {
     }
 
     /// Takes in talk in the place of the same before.
-    pub fn add_talk(&mut self, talk: Talk) {
-        let sort = |one: &Talk| (one.recogniser, one.called, one.noise);
+    pub fn add_talk(&mut self, talk: BackgroundTalk) {
+        let sort = |one: &BackgroundTalk| (one.recogniser, one.called, one.noise);
         self.talks.retain(|one| sort(one) != sort(&talk));
         self.talks.push(talk);
     }

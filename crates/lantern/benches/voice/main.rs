@@ -21,7 +21,7 @@ use std::time::Instant;
 
 use heard::Recogniser;
 use kept::Store;
-use plot::{Curve, Talk};
+use plot::{BackgroundTalk, Curve};
 use said::{Noise, Voice};
 
 /// The first sentence that nobody looked at.
@@ -113,9 +113,9 @@ fn talk(
     noise: Noise,
     voices: &[Voice],
     sentences: Range<usize>,
-) -> Talk {
+) -> BackgroundTalk {
     let began = Instant::now();
-    let mut talk = Talk { recogniser, called, noise, hours: 0.0, scores: Vec::new() };
+    let mut talk = BackgroundTalk { recogniser, called, noise, hours: 0.0, scores: Vec::new() };
     let mut taken = Vec::new();
     let mut done = 0;
     for (number, voice) in voices.iter().enumerate() {

@@ -48,7 +48,7 @@ impl Curve {
 
 /// Other talk that was heard: how sure each piece of it would be a command.
 #[derive(Serialize, Deserialize)]
-pub struct Talk {
+pub struct BackgroundTalk {
     pub recogniser: Recogniser,
     pub called: bool,
     pub noise: Noise,
@@ -56,7 +56,7 @@ pub struct Talk {
     pub scores: Vec<f64>,
 }
 
-impl Talk {
+impl BackgroundTalk {
     /// How often an hour it is taken for a command at a limit.
     fn an_hour(&self, limit: f64) -> f64 {
         self.scores.iter().filter(|score| **score >= limit).count() as f64 / self.hours.max(1e-9)
@@ -72,7 +72,7 @@ fn y(percent: f64) -> f64 {
 }
 
 /// Draws the curves: whole lines for what is understood, broken ones for what is taken for another.
-pub fn draw(curves: &[Curve], talks: &[Talk]) -> Document {
+pub fn draw(curves: &[Curve], talks: &[BackgroundTalk]) -> Document {
     let mut picture = Document::new()
         .set("viewBox", (0, 0, WIDTH as u32, HEIGHT as u32))
         .set("width", WIDTH)
@@ -135,7 +135,7 @@ pub fn draw(curves: &[Curve], talks: &[Talk]) -> Document {
 fn against_talk(
     mut picture: Document,
     curves: &[Curve],
-    talks: &[Talk],
+    talks: &[BackgroundTalk],
     called: bool,
     left: f64,
 ) -> Document {
@@ -163,7 +163,7 @@ fn against_talk(
     }
     for (number, curve) in curves.iter().enumerate() {
         // Talk in about as loud a room.
-        let beside = |talk: &&Talk| {
+        let beside = |talk: &&BackgroundTalk| {
             talk.recogniser == curve.recogniser
                 && talk.called == called
                 && talk.noise.is_loud() == curve.noise.is_loud()

@@ -97,7 +97,7 @@ impl ModelEar {
         }
         let searches = [
             (Search::Phrases, Some(self.grammar.text())),
-            (Search::Talk, self.grammar.talk()),
+            (Search::BackgroundTalk, self.grammar.talk()),
             (Search::NearTalk, self.grammar.near_talk()),
         ];
         let mut searches = searches.into_iter().filter_map(|(search, text)| Some((search, text?)));
@@ -161,7 +161,8 @@ impl ModelEar {
             weigh(&said, &any, utterance.speech_frames, is_word)
         });
         if evidence.counts() && grammar.calls(&spoken) {
-            evidence = evidence.beside_talk(&said, &decoder.explain(Search::Talk, &scores));
+            evidence =
+                evidence.beside_talk(&said, &decoder.explain(Search::BackgroundTalk, &scores));
             if utterance.above_noise > NEIGHBOURS_TOLD && grammar.has_neighbours() {
                 let talk = decoder.explain(Search::NearTalk, &scores);
                 evidence = evidence.beside_talk(&said, &talk);

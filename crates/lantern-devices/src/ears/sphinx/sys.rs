@@ -278,7 +278,7 @@ pub(super) enum Search {
     /// The phrases that count now.
     Phrases,
     /// Talk of what the attention word names.
-    Talk,
+    BackgroundTalk,
     /// Talk of what sounds like it.
     NearTalk,
     /// Any sounds of the language.
@@ -290,7 +290,7 @@ impl Search {
     const fn name(self) -> &'static CStr {
         match self {
             Search::Phrases => c"phrases",
-            Search::Talk => c"talk",
+            Search::BackgroundTalk => c"talk",
             Search::NearTalk => c"near-talk",
             Search::Sounds => c"sounds",
         }

@@ -46,7 +46,7 @@ pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
                 }
             }
             Noted::Began => {}
-            Noted::Talk => say!("{}talk, longer than a command{0:#}", style::FAINT),
+            Noted::BackgroundTalk => say!("{}talk, longer than a command{0:#}", style::FAINT),
             Noted::Said(verdict) => {
                 understood += u32::from(verdict.counts);
                 clear_meter(meter);

@@ -107,7 +107,7 @@ fn utterances(source: &mut Source, mut take: impl FnMut(Utterance) -> bool) -> R
                         return Ok(());
                     }
                 }
-                VadEvent::WentOn | VadEvent::Talk => pending = None,
+                VadEvent::WentOn | VadEvent::BackgroundTalk => pending = None,
                 VadEvent::Began => {}
             }
         }

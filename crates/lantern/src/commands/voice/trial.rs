@@ -53,7 +53,7 @@ pub fn run(arguments: &VoiceTryArguments) -> Result<Status, Failure> {
         phrases.hear(&mut recording, |_, noted| {
             match noted {
                 Noted::Said(verdict) => verdicts.push(verdict),
-                Noted::Talk => talk += 1,
+                Noted::BackgroundTalk => talk += 1,
                 Noted::Began | Noted::Passed => {}
             }
             true
