@@ -9,7 +9,7 @@ use std::time::Duration;
 use lantern_model::{
     EffectKind, Hint, HintContent, HintPlace, Point, Rect, StrokePath, Time, TriggerKind,
 };
-use lantern_sense::{Closeness, Verdict, frame_of, is_drawing};
+use lantern_sense::{RankedShapes, Recognition, frame_of, is_drawing};
 
 use crate::activation::Press;
 use crate::decision_log::DecisionKind;
@@ -196,7 +196,7 @@ impl Engine {
         let found = book.recognise(&strokes, |shape| self.counts(shape, held));
         let only_taps = strokes.iter().all(|way| !is_drawn(way));
         match found.verdict {
-            Verdict::Is(shape) => {
+            Recognition::Is(shape) => {
                 let score = f64::from(found.ranked[0].score);
                 let name = self.triggers.shape_book.name(shape).to_owned();
                 self.drop_strokes();
@@ -229,15 +229,15 @@ impl Engine {
         }
     }
 
-    fn describe_miss(&self, found: &Closeness) -> String {
+    fn describe_miss(&self, found: &RankedShapes) -> String {
         let named = |at: usize| {
             let ranked = &found.ranked[at];
             let percent = (ranked.score * 100.0).round();
             format!("{} ({percent} %)", self.triggers.shape_book.name(ranked.shape))
         };
         match found.verdict {
-            Verdict::TooClose => format!("drawn: both {} and {}", named(0), named(1)),
-            Verdict::NoSuch => "drawn: no shape has as many strokes here".to_owned(),
+            Recognition::TooClose => format!("drawn: both {} and {}", named(0), named(1)),
+            Recognition::NoSuch => "drawn: no shape has as many strokes here".to_owned(),
             _ => format!("drawn: no shape; the nearest is {}", named(0)),
         }
     }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_devices::{Hearer, Noted, Source, Verdict};
+use lantern_devices::{Hearer, Noted, Recognition, Source};
 use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
 use lantern_sense::{Phoneme, Phrase, PhraseBook, Sounds, heard_words, likeness, word_lists};
 
@@ -90,7 +90,7 @@ impl<'r> Phrases<'r> {
     }
 
     /// What would come of an utterance, in words.
-    pub fn outcome(&self, verdict: &Verdict) -> String {
+    pub fn outcome(&self, verdict: &Recognition) -> String {
         match verdict.problem() {
             Some(why) => why,
             None => {

@@ -26,7 +26,7 @@ const ORDERED: usize = 3;
 
 /// How near a drawing came to a shape.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Ranked {
+pub struct RankedShape {
     /// The shape's number in the book.
     pub shape: usize,
     /// How far apart they are; 0 is the same.
@@ -39,7 +39,7 @@ pub struct Ranked {
 
 /// What a drawing is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Verdict {
+pub enum Recognition {
     /// This shape.
     Is(usize),
     /// None: the nearest is too far off.
@@ -52,11 +52,11 @@ pub enum Verdict {
 
 /// What was found for a drawing: the shapes near it, the nearest first, and the verdict.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Closeness {
+pub struct RankedShapes {
     /// The shapes near it.
-    pub ranked: Vec<Ranked>,
+    pub ranked: Vec<RankedShape>,
     /// Which it is.
-    pub verdict: Verdict,
+    pub verdict: Recognition,
 }
 
 /// Number of examples of a book up to which the shapes are compared with all others.
@@ -77,7 +77,7 @@ pub struct AlikeShapes {
 }
 
 #[derive(Debug)]
-struct Known {
+struct KnownShape {
     name: String,
     nature: Nature,
     /// By how much it may be turned.
@@ -93,20 +93,20 @@ struct Template {
 /// Shapes to compare with.
 #[derive(Debug, Default)]
 pub struct ShapeBook {
-    shapes: Vec<Known>,
+    shapes: Vec<KnownShape>,
     templates: Vec<Template>,
     /// What is drawn of a shape of several strokes before its last.
     beginnings: Vec<Template>,
 }
 
 /// How far a drawing is from the nearest template of a shape, which that is, and from the next.
-struct Nearest<'t> {
+struct NearestTemplate<'t> {
     template: &'t Template,
     first: f32,
     second: Option<f32>,
 }
 
-impl<'t> Nearest<'t> {
+impl<'t> NearestTemplate<'t> {
     fn add(&mut self, apart: f32, template: &'t Template) {
         let larger = apart.max(self.first);
         if apart < self.first {
@@ -136,7 +136,7 @@ impl ShapeBook {
             let bounds = Bounds::degrees(shape.tolerance.max_rotation);
             let nature = Nature::of(&sights, by_hand);
             spreads.push(by_hand.then(|| Spread::of(&sights, bounds)));
-            book.shapes.push(Known { name: shape.name.clone(), nature, bounds });
+            book.shapes.push(KnownShape { name: shape.name.clone(), nature, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.tolerance));
             for drawing in drawings {
                 book.add_beginnings(number, &drawing, shape.tolerance);
@@ -197,21 +197,25 @@ impl ShapeBook {
     }
 
     /// Which of the shapes that count now a drawing is.
-    pub fn recognise(&self, drawing: &[StrokePath], counts: impl Fn(usize) -> bool) -> Closeness {
+    pub fn recognise(
+        &self,
+        drawing: &[StrokePath],
+        counts: impl Fn(usize) -> bool,
+    ) -> RankedShapes {
         let ranked = Sight::of(drawing).map_or_else(Vec::new, |sight| self.rank(&sight, counts));
         let verdict = match &ranked[..] {
-            [] => Verdict::NoSuch,
-            [first, ..] if first.score < HALF => Verdict::TooFar,
-            [first, second, ..] if second.apart < MARGIN * first.apart => Verdict::TooClose,
-            [first, ..] => Verdict::Is(first.shape),
+            [] => Recognition::NoSuch,
+            [first, ..] if first.score < HALF => Recognition::TooFar,
+            [first, second, ..] if second.apart < MARGIN * first.apart => Recognition::TooClose,
+            [first, ..] => Recognition::Is(first.shape),
         };
-        Closeness { ranked, verdict }
+        RankedShapes { ranked, verdict }
     }
 
     /// Pairs of shapes that are at least so alike, the most alike first.
     pub fn alike_pairs(&self, least: f32) -> Vec<AlikeShapes> {
         let mut pairs: BTreeMap<(usize, usize), f32> = BTreeMap::new();
-        let limit = |shape: &Known| shape.nature.limit(self.shapes.len());
+        let limit = |shape: &KnownShape| shape.nature.limit(self.shapes.len());
         let limits: Vec<f32> = self.shapes.iter().map(limit).collect();
         let neighbours = self.neighbours();
         for template in &self.templates {
@@ -268,7 +272,7 @@ impl ShapeBook {
     }
 
     /// The shapes near a drawing, the nearest first.
-    fn rank(&self, sight: &Sight, counts: impl Fn(usize) -> bool) -> Vec<Ranked> {
+    fn rank(&self, sight: &Sight, counts: impl Fn(usize) -> bool) -> Vec<RankedShape> {
         let mut near: Vec<(f32, &Template)> = Vec::with_capacity(self.templates.len());
         let counting: Vec<bool> = (0..self.shapes.len()).map(counts).collect();
         let shapes = counting.iter().filter(|counts| **counts).count();
@@ -280,7 +284,7 @@ impl ShapeBook {
         }
         near.sort_unstable_by(|one, other| other.0.total_cmp(&one.0));
         let mut seen: Vec<(usize, usize)> = Vec::new();
-        let mut found: Vec<Nearest> = Vec::new();
+        let mut found: Vec<NearestTemplate> = Vec::new();
         let mut looked_at = 0;
         for (_, template) in near {
             if looked_at == LOOKED_AT {
@@ -295,14 +299,14 @@ impl ShapeBook {
             let apart = sight.apart(&template.sight, self.shapes[template.shape].bounds);
             match found.iter_mut().find(|near| near.template.shape == template.shape) {
                 Some(nearest) => nearest.add(apart, template),
-                None => found.push(Nearest { template, first: apart, second: None }),
+                None => found.push(NearestTemplate { template, first: apart, second: None }),
             }
         }
         // A shape whose examples vary more is not nearer for that: what counts is how far it is.
         found.sort_by(|one, other| one.apart().total_cmp(&other.apart()));
-        let rivals: Vec<f32> = found.iter().map(Nearest::apart).collect();
+        let rivals: Vec<f32> = found.iter().map(NearestTemplate::apart).collect();
         let turning = sight.turning();
-        let rank = |(place, nearest): (usize, &Nearest)| {
+        let rank = |(place, nearest): (usize, &NearestTemplate)| {
             let Template { shape, sight: nearest_sight } = nearest.template;
             let known = &self.shapes[*shape];
             let apart = nearest.apart();
@@ -314,7 +318,7 @@ impl ShapeBook {
                 turning,
                 shapes,
             });
-            Ranked { shape: *shape, apart, score, signs }
+            RankedShape { shape: *shape, apart, score, signs }
         };
         found.iter().enumerate().map(rank).collect()
     }

@@ -14,7 +14,7 @@ mod words;
 
 use lantern_model::StrokePath;
 
-pub use book::{AlikeShapes, Closeness, Ranked, ShapeBook, Verdict, examples_of};
+pub use book::{AlikeShapes, RankedShape, RankedShapes, Recognition, ShapeBook, examples_of};
 pub use evidence::{SIGNS, Signs};
 pub use words::{PATH_WORDS, strokes_of_words};
 

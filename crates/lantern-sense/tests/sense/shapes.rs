@@ -1,7 +1,7 @@
 //! Shapes from the outside: what a drawing is taken for, and what it is not.
 
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
-use lantern_sense::{ShapeBook, Verdict, frame_of, strokes_of_words};
+use lantern_sense::{Recognition, ShapeBook, frame_of, strokes_of_words};
 use proptest::prelude::*;
 
 fn in_words(name: &str, path: &str, allowed: ShapeTolerance) -> Shape {
@@ -58,7 +58,7 @@ fn told(drawing: &[StrokePath]) -> Vec<StrokePath> {
 fn verdict(shapes: &[Shape], drawing: &[StrokePath]) -> Option<String> {
     let book = ShapeBook::new(shapes);
     match book.recognise(drawing, |_| true).verdict {
-        Verdict::Is(shape) => Some(book.name(shape).to_owned()),
+        Recognition::Is(shape) => Some(book.name(shape).to_owned()),
         _ => None,
     }
 }
@@ -83,7 +83,7 @@ proptest! {
                 ((turned.0 + x).round(), (turned.1 + y).round())
             });
             let found = book.recognise(&drawing, |_| true);
-            prop_assert_eq!(found.verdict, Verdict::Is(number), "{} of {:?}", &shape.name, found);
+            prop_assert_eq!(found.verdict, Recognition::Is(number), "{} of {:?}", &shape.name, found);
         }
     }
 

@@ -18,7 +18,7 @@ use std::time::Instant;
 use fastrand::Rng;
 use hands::{Family, Hand, errand, scribble};
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
-use lantern_sense::{ShapeBook, Verdict, strokes_of_words};
+use lantern_sense::{Recognition, ShapeBook, strokes_of_words};
 use outlines::{IN_WORDS, Meant};
 
 /// Persons that draw.
@@ -153,8 +153,8 @@ fn judge(
             for _ in 0..DRAWINGS {
                 let verdict = book.recognise(&hand.draw(shape, &mut dice), |_| true).verdict;
                 let (right, wrong) = match verdict {
-                    Verdict::Is(taken) if taken == meant => (1, 0),
-                    Verdict::Is(taken) => {
+                    Recognition::Is(taken) if taken == meant => (1, 0),
+                    Recognition::Is(taken) => {
                         *confused.entry((meant, taken)).or_default() += 1;
                         (0, 1)
                     }
@@ -187,8 +187,8 @@ fn judge_words(shapes: &[Meant], family: Family, seed: u64) -> Outcome {
             let meant = shapes.iter().find(|shape| shape.name == *name).expect("it is one of them");
             for _ in 0..DRAWINGS {
                 let verdict = book.recognise(&hand.draw(meant, &mut dice), |_| true).verdict;
-                let right = verdict == Verdict::Is(number);
-                let wrong = !right && matches!(verdict, Verdict::Is(_));
+                let right = verdict == Recognition::Is(number);
+                let wrong = !right && matches!(verdict, Recognition::Is(_));
                 total.add(Outcome { all: 1, right: right.into(), wrong: wrong.into() });
             }
         }
@@ -219,7 +219,7 @@ fn nothings(shapes: &[Meant], family: Family, seed: u64) -> Vec<(&'static str, u
             let is_taken = |number: &usize| {
                 let book = &books[number % books.len()];
                 let verdict = book.recognise(&drawn(&mut dice), |_| true).verdict;
-                matches!(verdict, Verdict::Is(_))
+                matches!(verdict, Recognition::Is(_))
             };
             (what, NOTHINGS, (0..NOTHINGS).filter(is_taken).count())
         })

@@ -1,6 +1,6 @@
 //! The recognisers, and what they make of a sound.
 
-use lantern_devices::{Hearer, Noted, Verdict};
+use lantern_devices::{Hearer, Noted, Recognition};
 use lantern_model::{ActivePhrase, Listening};
 use lantern_sense::{
     EndpointSettings, Endpointer, Example, TaughtPhrase, Utterance, VadEvent, features,
@@ -25,7 +25,7 @@ pub struct Heard {
 }
 
 impl Heard {
-    fn of(verdict: Verdict) -> Heard {
+    fn of(verdict: Recognition) -> Heard {
         Heard { words: verdict.words, score: verdict.score, counts: verdict.counts }
     }
 }

@@ -1,7 +1,7 @@
 //! `lantern shape try`: which shape drawings in files are, with the scores of all.
 
 use lantern_model::RuleSet;
-use lantern_sense::{Closeness, ShapeBook, Verdict};
+use lantern_sense::{RankedShapes, Recognition, ShapeBook};
 use serde::Serialize;
 
 use super::outcome;
@@ -69,11 +69,11 @@ pub fn run(arguments: &ShapeTryArguments) -> Result<Status, Failure> {
 fn data_of(
     rules: &RuleSet,
     book: &ShapeBook,
-    found: &Closeness,
+    found: &RankedShapes,
     (file, drawing, strokes): (String, usize, usize),
 ) -> DrawingData {
     let thousandths = |number: f32| (f64::from(number) * 1000.0).round() / 1000.0;
-    let score = |ranked: &lantern_sense::Ranked| {
+    let score = |ranked: &lantern_sense::RankedShape| {
         let shape = book.name(ranked.shape).to_owned();
         let fires = outcome(rules, &shape);
         ScoreData {
@@ -87,10 +87,10 @@ fn data_of(
     // The verdict goes by how far apart they are; a person looks for the likeliest.
     scores.sort_by(|one, other| other.score.total_cmp(&one.score));
     let (shape, why) = match found.verdict {
-        Verdict::Is(shape) => (Some(book.name(shape).to_owned()), String::new()),
-        Verdict::TooFar => (None, "none is near enough".to_owned()),
-        Verdict::TooClose => (None, "two are as near".to_owned()),
-        Verdict::NoSuch => (None, format!("no shape has {strokes} strokes")),
+        Recognition::Is(shape) => (Some(book.name(shape).to_owned()), String::new()),
+        Recognition::TooFar => (None, "none is near enough".to_owned()),
+        Recognition::TooClose => (None, "two are as near".to_owned()),
+        Recognition::NoSuch => (None, format!("no shape has {strokes} strokes")),
     };
     DrawingData { file, drawing, strokes, shape, why, scores }
 }

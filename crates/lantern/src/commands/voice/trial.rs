@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use lantern_devices::{Noted, Source, Verdict};
+use lantern_devices::{Noted, Recognition, Source};
 use serde::Serialize;
 
 use crate::arguments::VoiceTryArguments;
@@ -81,7 +81,7 @@ fn open(file: &Path) -> Result<Source, Failure> {
     Ok(Source::file(file)?)
 }
 
-fn data_of(phrases: &Phrases, verdict: &Verdict) -> UtteranceData {
+fn data_of(phrases: &Phrases, verdict: &Recognition) -> UtteranceData {
     let thousandths = |number: f64| (number * 1000.0).round() / 1000.0;
     UtteranceData {
         from: thousandths(verdict.from.as_secs_f64()),
@@ -94,7 +94,7 @@ fn data_of(phrases: &Phrases, verdict: &Verdict) -> UtteranceData {
     }
 }
 
-fn print_table(phrases: &Phrases, heard: &[(String, Vec<Verdict>, u32)]) {
+fn print_table(phrases: &Phrases, heard: &[(String, Vec<Recognition>, u32)]) {
     let mut rows = Vec::new();
     for (file, verdicts, _) in heard {
         for verdict in verdicts {
