@@ -33,8 +33,8 @@ pub use near::near_words;
 pub use notation::{Phrase, PhraseError, Piece, Slot, WordList, word_lists};
 pub use numbers::{number_at, spoken_number};
 pub use shapes::{
-    AlikeShapes, PATH_WORDS, RankedShape, RankedShapes, Recognition, SIGNS, ShapeBook, Signs,
-    examples_of, frame_of, is_drawing, size_of_drawing, strokes_of_words,
+    AlikeShapes, EvidenceVector, PATH_WORDS, RankedShape, RankedShapes, Recognition, SIGNS,
+    ShapeBook, examples_of, frame_of, is_drawing, size_of_drawing, strokes_of_words,
 };
 pub use sounds::{Phoneme, Sounds};
 pub use taught::{Example, Likened, SaidAlike, TaughtBook, TaughtPhrase, odd_one};

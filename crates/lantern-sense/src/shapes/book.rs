@@ -5,7 +5,7 @@ use std::f32::consts::LN_2;
 
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
 
-use super::evidence::{Nature, ShapeFeatures, Signs, Spread};
+use super::evidence::{EvidenceVector, ExampleSpread, ShapeFeatures, ShapeProfile};
 use super::form::Bounds;
 use super::sight::Sight;
 
@@ -34,7 +34,7 @@ pub struct RankedShape {
     /// How sure it is that it is this one, from 0 to 1; from a half on it counts.
     pub score: f32,
     /// What that was told by.
-    pub signs: Signs,
+    pub signs: EvidenceVector,
 }
 
 /// What a drawing is.
@@ -79,7 +79,7 @@ pub struct AlikeShapes {
 #[derive(Debug)]
 struct KnownShape {
     name: String,
-    nature: Nature,
+    nature: ShapeProfile,
     /// By how much it may be turned.
     bounds: Bounds,
 }
@@ -129,13 +129,13 @@ impl ShapeBook {
     /// A book of these shapes. A drawing in which nothing can be seen is passed over.
     pub fn new(shapes: &[Shape]) -> ShapeBook {
         let mut book = ShapeBook::default();
-        let mut spreads: Vec<Option<Spread>> = Vec::new();
+        let mut spreads: Vec<Option<ExampleSpread>> = Vec::new();
         for (number, shape) in shapes.iter().enumerate() {
             let by_hand = matches!(shape.description, ShapeDescription::Drawn(_));
             let sights: Vec<Sight> = shape.drawings.iter().filter_map(|d| Sight::of(d)).collect();
             let bounds = Bounds::degrees(shape.tolerance.max_rotation);
-            let nature = Nature::of(&sights, by_hand);
-            spreads.push(by_hand.then(|| Spread::of(&sights, bounds)));
+            let nature = ShapeProfile::of(&sights, by_hand);
+            spreads.push(by_hand.then(|| ExampleSpread::of(&sights, bounds)));
             book.shapes.push(KnownShape { name: shape.name.clone(), nature, bounds });
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.tolerance));
             for drawing in drawings {
@@ -148,7 +148,7 @@ impl ShapeBook {
             }
         }
         let drawn = spreads.iter().flatten();
-        let hand = drawn.fold(Spread::default(), |all, spread| all.and(spread));
+        let hand = drawn.fold(ExampleSpread::default(), |all, spread| all.and(spread));
         for (shape, spread) in book.shapes.iter_mut().zip(spreads) {
             let evenness = spread.map_or(1.0, |spread| spread.evenness(hand));
             shape.nature = shape.nature.by(evenness);

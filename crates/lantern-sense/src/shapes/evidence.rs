@@ -51,12 +51,12 @@ const TELLING: usize = 3;
 pub const SIGNS: usize = 18;
 
 /// What is weighed, in the order of the weights.
-pub type Signs = [f32; SIGNS];
+pub type EvidenceVector = [f32; SIGNS];
 
 /// The weight of each sign and of none.
 #[derive(Debug)]
 struct Weights {
-    signs: Signs,
+    signs: EvidenceVector,
     none: f32,
 }
 
@@ -102,7 +102,7 @@ pub(super) struct ShapeFeatures {
 
 /// What is known of a shape before anything is drawn.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Nature {
+pub(super) struct ShapeProfile {
     by_hand: bool,
     examples: usize,
     strokes: usize,
@@ -114,20 +114,27 @@ pub(super) struct Nature {
     evenness: f32,
 }
 
-impl Nature {
+impl ShapeProfile {
     /// Of a shape with these drawings.
-    pub(super) fn of(sights: &[Sight], by_hand: bool) -> Nature {
+    pub(super) fn of(sights: &[Sight], by_hand: bool) -> ShapeProfile {
         let lines = sights.iter().map(from_line);
         // A path in words has drawings that are nearly lines; of a hand's they are alike.
         let line = if by_hand { mean(lines) } else { lines.fold(FAR_FROM_LINE, f32::min) };
         let turning = mean(sights.iter().map(Sight::turning));
         let strokes = sights.iter().map(Sight::strokes).max().unwrap_or(1);
-        Nature { by_hand, examples: sights.len().max(1), strokes, line, turning, evenness: 1.0 }
+        ShapeProfile {
+            by_hand,
+            examples: sights.len().max(1),
+            strokes,
+            line,
+            turning,
+            evenness: 1.0,
+        }
     }
 
     /// The same for a hand that draws so evenly.
-    pub(super) fn by(self, evenness: f32) -> Nature {
-        Nature { evenness, ..self }
+    pub(super) fn by(self, evenness: f32) -> ShapeProfile {
+        ShapeProfile { evenness, ..self }
     }
 
     /// How near is as near as it is to be.
@@ -141,7 +148,7 @@ impl Nature {
     }
 
     /// What speaks for a drawing that stands so being this shape.
-    fn signs(&self, drawing: ShapeFeatures) -> Signs {
+    fn signs(&self, drawing: ShapeFeatures) -> EvidenceVector {
         let near = drawing.near.0.max(self.same()).ln();
         let next = drawing.near.1.max(self.same()).ln() - near;
         let least = if self.is_line() { TURNING_OF_LINE } else { LEAST_TURNING };
@@ -190,7 +197,7 @@ impl Nature {
     }
 
     /// How sure it is that a drawing that stands so is this shape, from 0 to 1, and what tells it.
-    pub(super) fn certainty(&self, drawing: ShapeFeatures) -> (f32, Signs) {
+    pub(super) fn certainty(&self, drawing: ShapeFeatures) -> (f32, EvidenceVector) {
         let signs = self.signs(drawing);
         let sure = self.weighed(&signs);
         // What speaks against simple shapes is that a hand comes near them by chance; not so near.
@@ -199,7 +206,7 @@ impl Nature {
     }
 
     /// How sure the signs make it, from 0 to 1.
-    fn weighed(&self, signs: &Signs) -> f32 {
+    fn weighed(&self, signs: &EvidenceVector) -> f32 {
         let weights = if self.by_hand { &BY_HAND } else { &IN_WORDS };
         let weighed = signs.iter().zip(&weights.signs).map(|(sign, weight)| sign * weight);
         1.0 / (1.0 + (-(weights.none + weighed.sum::<f32>())).exp())
@@ -228,14 +235,14 @@ fn from_line(sight: &Sight) -> f32 {
 
 /// How far a person's own examples are from each other: the sum over pairs, and how many there are.
 #[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Spread {
+pub(super) struct ExampleSpread {
     sum: f32,
     pairs: f32,
 }
 
-impl Spread {
-    pub(super) fn of(sights: &[Sight], bounds: Bounds) -> Spread {
-        let mut spread = Spread::default();
+impl ExampleSpread {
+    pub(super) fn of(sights: &[Sight], bounds: Bounds) -> ExampleSpread {
+        let mut spread = ExampleSpread::default();
         for (at, one) in sights.iter().enumerate() {
             for other in sights[at + 1..].iter().filter(|two| two.strokes() == one.strokes()) {
                 spread.sum += one.apart(other, bounds);
@@ -245,8 +252,8 @@ impl Spread {
         spread
     }
 
-    pub(super) fn and(self, other: &Spread) -> Spread {
-        Spread { sum: self.sum + other.sum, pairs: self.pairs + other.pairs }
+    pub(super) fn and(self, other: &ExampleSpread) -> ExampleSpread {
+        ExampleSpread { sum: self.sum + other.sum, pairs: self.pairs + other.pairs }
     }
 
     /// The mean, as if so many more pairs were known that are `usual` apart.
@@ -256,7 +263,7 @@ impl Spread {
 
     /// How unevenly a shape is drawn: a hand is known by all that it drew, and a shape's
     /// own few examples count beside that.
-    pub(super) fn evenness(self, hand: Spread) -> f32 {
+    pub(super) fn evenness(self, hand: ExampleSpread) -> f32 {
         let usual = hand.mean(USUAL_SPREAD, OTHER_PAIRS);
         (self.mean(usual, OTHER_PAIRS) / USUAL_SPREAD).clamp(SPREADS.0, SPREADS.1)
     }
@@ -267,7 +274,7 @@ mod tests {
     use super::*;
 
     /// Natures as different as shapes are.
-    fn natures() -> Vec<Nature> {
+    fn natures() -> Vec<ShapeProfile> {
         let mut natures = Vec::new();
         for by_hand in [true, false] {
             for (strokes, line, turning) in [
@@ -277,14 +284,15 @@ mod tests {
                 (1, 0.9, 7.0),
                 (3, FAR_FROM_LINE, 0.1),
             ] {
-                let usual = Nature { by_hand, examples: 3, strokes, line, turning, evenness: 1.0 };
-                natures.extend([usual, Nature { examples: 1, ..usual }, usual.by(SPREADS.1)]);
+                let usual =
+                    ShapeProfile { by_hand, examples: 3, strokes, line, turning, evenness: 1.0 };
+                natures.extend([usual, ShapeProfile { examples: 1, ..usual }, usual.by(SPREADS.1)]);
             }
         }
         natures
     }
 
-    fn certainty(nature: &Nature, near: f32, rival: f32, shapes: usize) -> f32 {
+    fn certainty(nature: &ShapeProfile, near: f32, rival: f32, shapes: usize) -> f32 {
         let turning = nature.turning;
         let standing = ShapeFeatures { near: (near, near), rival, turned: 0.2, turning, shapes };
         nature.certainty(standing).0

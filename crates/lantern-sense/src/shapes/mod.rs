@@ -15,7 +15,7 @@ mod words;
 use lantern_model::StrokePath;
 
 pub use book::{AlikeShapes, RankedShape, RankedShapes, Recognition, ShapeBook, examples_of};
-pub use evidence::{SIGNS, Signs};
+pub use evidence::{EvidenceVector, SIGNS};
 pub use words::{PATH_WORDS, strokes_of_words};
 
 /// What is smaller than this, in pixels, is a click that slipped and no drawing.

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use fastrand::Rng;
 use lantern_model::StrokePath;
-use lantern_sense::{SIGNS, ShapeBook, Signs};
+use lantern_sense::{EvidenceVector, SIGNS, ShapeBook};
 
 use super::hands::{Family, Hand, errand, scribble};
 use super::outlines::{IN_WORDS, Meant};
@@ -22,7 +22,7 @@ const ROUNDS: usize = 25;
 const OF_WORDS: [usize; 11] = [0, 2, 3, 5, 6, 8, 10, 11, 15, 16, 17];
 
 /// A drawing's signs, and whether it was meant.
-type Row = (Signs, bool);
+type Row = (EvidenceVector, bool);
 
 /// Prints the weights.
 pub fn fit(shapes: &[Meant]) {
