@@ -7,7 +7,7 @@ use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
 
 use super::evidence::{EvidenceVector, ExampleSpread, ShapeFeatures, ShapeProfile};
 use super::form::Bounds;
-use super::sight::Sight;
+use super::sight::MultiResolution;
 
 /// So many templates are compared elastically, of all that came nearest in closed form.
 const LOOKED_AT: usize = 8;
@@ -87,7 +87,7 @@ struct KnownShape {
 #[derive(Debug)]
 struct Template {
     shape: usize,
-    sight: Sight,
+    sight: MultiResolution,
 }
 
 /// Shapes to compare with.
@@ -132,7 +132,8 @@ impl ShapeBook {
         let mut spreads: Vec<Option<ExampleSpread>> = Vec::new();
         for (number, shape) in shapes.iter().enumerate() {
             let by_hand = matches!(shape.description, ShapeDescription::Drawn(_));
-            let sights: Vec<Sight> = shape.drawings.iter().filter_map(|d| Sight::of(d)).collect();
+            let sights: Vec<MultiResolution> =
+                shape.drawings.iter().filter_map(|d| MultiResolution::of(d)).collect();
             let bounds = Bounds::degrees(shape.tolerance.max_rotation);
             let nature = ShapeProfile::of(&sights, by_hand);
             spreads.push(by_hand.then(|| ExampleSpread::of(&sights, bounds)));
@@ -140,7 +141,7 @@ impl ShapeBook {
             let drawings = shape.drawings.iter().flat_map(|drawing| ways(drawing, shape.tolerance));
             for drawing in drawings {
                 book.add_beginnings(number, &drawing, shape.tolerance);
-                let Some(sight) = Sight::of(&drawing) else { continue };
+                let Some(sight) = MultiResolution::of(&drawing) else { continue };
                 if shape.tolerance.mirrored {
                     book.templates.push(Template { shape: number, sight: sight.mirrored() });
                 }
@@ -158,7 +159,7 @@ impl ShapeBook {
 
     fn add_beginnings(&mut self, shape: usize, drawing: &[StrokePath], allowed: ShapeTolerance) {
         for strokes in 1..drawing.len() {
-            let Some(sight) = Sight::of(&drawing[..strokes]) else { return };
+            let Some(sight) = MultiResolution::of(&drawing[..strokes]) else { return };
             if allowed.mirrored {
                 self.beginnings.push(Template { shape, sight: sight.mirrored() });
             }
@@ -168,7 +169,7 @@ impl ShapeBook {
 
     /// Whether strokes may be the first ones of a shape that has more.
     pub fn may_go_on(&self, strokes: &[StrokePath], counts: impl Fn(usize) -> bool) -> bool {
-        let Some(sight) = Sight::of(strokes) else { return false };
+        let Some(sight) = MultiResolution::of(strokes) else { return false };
         let fits = |template: &Template| {
             sight.apart(&template.sight, self.shapes[template.shape].bounds) <= BEGINNING
         };
@@ -202,7 +203,8 @@ impl ShapeBook {
         drawing: &[StrokePath],
         counts: impl Fn(usize) -> bool,
     ) -> RankedShapes {
-        let ranked = Sight::of(drawing).map_or_else(Vec::new, |sight| self.rank(&sight, counts));
+        let ranked =
+            MultiResolution::of(drawing).map_or_else(Vec::new, |sight| self.rank(&sight, counts));
         let verdict = match &ranked[..] {
             [] => Recognition::NoSuch,
             [first, ..] if first.score < HALF => Recognition::TooFar,
@@ -272,7 +274,7 @@ impl ShapeBook {
     }
 
     /// The shapes near a drawing, the nearest first.
-    fn rank(&self, sight: &Sight, counts: impl Fn(usize) -> bool) -> Vec<RankedShape> {
+    fn rank(&self, sight: &MultiResolution, counts: impl Fn(usize) -> bool) -> Vec<RankedShape> {
         let mut near: Vec<(f32, &Template)> = Vec::with_capacity(self.templates.len());
         let counting: Vec<bool> = (0..self.shapes.len()).map(counts).collect();
         let shapes = counting.iter().filter(|counts| **counts).count();

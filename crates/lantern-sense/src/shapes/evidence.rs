@@ -11,7 +11,7 @@
 use std::f32::consts::PI;
 
 use super::form::Bounds;
-use super::sight::Sight;
+use super::sight::MultiResolution;
 
 /// How long lines are that are compared with, in pixels, and how many there are.
 const LINE: f32 = 1000.0;
@@ -116,12 +116,12 @@ pub(super) struct ShapeProfile {
 
 impl ShapeProfile {
     /// Of a shape with these drawings.
-    pub(super) fn of(sights: &[Sight], by_hand: bool) -> ShapeProfile {
+    pub(super) fn of(sights: &[MultiResolution], by_hand: bool) -> ShapeProfile {
         let lines = sights.iter().map(from_line);
         // A path in words has drawings that are nearly lines; of a hand's they are alike.
         let line = if by_hand { mean(lines) } else { lines.fold(FAR_FROM_LINE, f32::min) };
-        let turning = mean(sights.iter().map(Sight::turning));
-        let strokes = sights.iter().map(Sight::strokes).max().unwrap_or(1);
+        let turning = mean(sights.iter().map(MultiResolution::turning));
+        let strokes = sights.iter().map(MultiResolution::strokes).max().unwrap_or(1);
         ShapeProfile {
             by_hand,
             examples: sights.len().max(1),
@@ -219,13 +219,13 @@ fn mean(numbers: impl Iterator<Item = f32>) -> f32 {
 }
 
 /// How far a drawing is from the nearest straight line.
-fn from_line(sight: &Sight) -> f32 {
+fn from_line(sight: &MultiResolution) -> f32 {
     if sight.strokes() > 1 {
         return FAR_FROM_LINE;
     }
     let lines = (0..LINES).map(|line| {
         let (sine, cosine) = (2.0 * PI * line as f32 / LINES as f32).sin_cos();
-        let line = Sight::of(&[vec![(0.0, 0.0), (LINE * cosine, LINE * sine)]]);
+        let line = MultiResolution::of(&[vec![(0.0, 0.0), (LINE * cosine, LINE * sine)]]);
         line.map_or(FAR_FROM_LINE, |line| sight.apart(&line, Bounds::degrees(0.0)))
     });
     let nearest = lines.fold(FAR_FROM_LINE, f32::min);
@@ -241,7 +241,7 @@ pub(super) struct ExampleSpread {
 }
 
 impl ExampleSpread {
-    pub(super) fn of(sights: &[Sight], bounds: Bounds) -> ExampleSpread {
+    pub(super) fn of(sights: &[MultiResolution], bounds: Bounds) -> ExampleSpread {
         let mut spread = ExampleSpread::default();
         for (at, one) in sights.iter().enumerate() {
             for other in sights[at + 1..].iter().filter(|two| two.strokes() == one.strokes()) {

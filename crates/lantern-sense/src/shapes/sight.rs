@@ -17,40 +17,44 @@ const BLUR: [f32; 3] = [1.0, 1.07, 1.15];
 
 /// A drawing at one smoothness.
 #[derive(Debug)]
-struct Look {
+struct ResolutionLevel {
     form: Form,
     steps: Vec<Vec<Step>>,
 }
 
-impl Look {
-    fn new(form: Form) -> Look {
-        Look { steps: form.strokes(), form }
+impl ResolutionLevel {
+    fn new(form: Form) -> ResolutionLevel {
+        ResolutionLevel { steps: form.strokes(), form }
     }
 }
 
 /// A drawing as it looks at each smoothness that it may be compared at.
 #[derive(Debug)]
-pub(super) struct Sight {
+pub(super) struct MultiResolution {
     /// From how far it must be looked at, at least.
     distance: usize,
     /// How it looks from there on.
-    looks: Vec<Look>,
+    looks: Vec<ResolutionLevel>,
 }
 
-impl Sight {
+impl MultiResolution {
     /// How a drawing looks; `None` if it has no form.
-    pub(super) fn of(strokes: &[StrokePath]) -> Option<Sight> {
+    pub(super) fn of(strokes: &[StrokePath]) -> Option<MultiResolution> {
         let length: f32 = strokes.iter().map(|stroke| length_of(stroke)).sum();
         let step = length / Form::PIECES as f32;
         let distance = STEP.iter().filter(|least| step < **least).count();
         let forms = Form::smoothed(strokes, &PASSES[distance..])?;
-        Some(Sight { distance, looks: forms.into_iter().map(Look::new).collect() })
+        Some(MultiResolution {
+            distance,
+            looks: forms.into_iter().map(ResolutionLevel::new).collect(),
+        })
     }
 
     /// The same in a mirror.
-    pub(super) fn mirrored(&self) -> Sight {
-        let looks = self.looks.iter().map(|look| Look::new(look.form.mirrored())).collect();
-        Sight { distance: self.distance, looks }
+    pub(super) fn mirrored(&self) -> MultiResolution {
+        let looks =
+            self.looks.iter().map(|look| ResolutionLevel::new(look.form.mirrored())).collect();
+        MultiResolution { distance: self.distance, looks }
     }
 
     /// How many strokes it has.
@@ -64,27 +68,30 @@ impl Sight {
     }
 
     /// How both look from as near as both may be looked at, and from how far that is.
-    fn beside<'s>(&'s self, other: &'s Sight) -> (&'s Look, &'s Look, usize) {
+    fn beside<'s>(
+        &'s self,
+        other: &'s MultiResolution,
+    ) -> (&'s ResolutionLevel, &'s ResolutionLevel, usize) {
         let distance = self.distance.max(other.distance);
-        let look = |sight: &'s Sight| &sight.looks[distance - sight.distance];
+        let look = |sight: &'s MultiResolution| &sight.looks[distance - sight.distance];
         (look(self), look(other), distance)
     }
 
     /// How alike two drawings are in closed form, from -1 to 1, if one may be turned within bounds.
-    pub(super) fn likeness(&self, other: &Sight, bounds: Bounds) -> f32 {
+    pub(super) fn likeness(&self, other: &MultiResolution, bounds: Bounds) -> f32 {
         let (own, other, _) = self.beside(other);
         own.form.likeness(&other.form, bounds)
     }
 
     /// How far they are apart elastically, at the best turn within bounds.
-    pub(super) fn apart(&self, other: &Sight, bounds: Bounds) -> f32 {
+    pub(super) fn apart(&self, other: &MultiResolution, bounds: Bounds) -> f32 {
         let (own, other, distance) = self.beside(other);
         let turn = own.form.best_turn(&other.form, bounds);
         elastic::apart(&own.steps, turn, &other.steps) / BLUR[distance]
     }
 
     /// How much the first is turned for that, as a share of what is allowed.
-    pub(super) fn share_of_turn(&self, other: &Sight, bounds: Bounds) -> f32 {
+    pub(super) fn share_of_turn(&self, other: &MultiResolution, bounds: Bounds) -> f32 {
         let (own, other, _) = self.beside(other);
         own.form.share_of_turn(&other.form, bounds)
     }
