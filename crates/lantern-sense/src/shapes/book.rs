@@ -6,7 +6,7 @@ use std::f32::consts::LN_2;
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
 
 use super::evidence::{EvidenceVector, ExampleSpread, ShapeFeatures, ShapeProfile};
-use super::form::Bounds;
+use super::form::RotationBounds;
 use super::sight::MultiResolution;
 
 /// So many templates are compared elastically, of all that came nearest in closed form.
@@ -81,7 +81,7 @@ struct KnownShape {
     name: String,
     nature: ShapeProfile,
     /// By how much it may be turned.
-    bounds: Bounds,
+    bounds: RotationBounds,
 }
 
 #[derive(Debug)]
@@ -134,7 +134,7 @@ impl ShapeBook {
             let by_hand = matches!(shape.description, ShapeDescription::Drawn(_));
             let sights: Vec<MultiResolution> =
                 shape.drawings.iter().filter_map(|d| MultiResolution::of(d)).collect();
-            let bounds = Bounds::degrees(shape.tolerance.max_rotation);
+            let bounds = RotationBounds::degrees(shape.tolerance.max_rotation);
             let nature = ShapeProfile::of(&sights, by_hand);
             spreads.push(by_hand.then(|| ExampleSpread::of(&sights, bounds)));
             book.shapes.push(KnownShape { name: shape.name.clone(), nature, bounds });

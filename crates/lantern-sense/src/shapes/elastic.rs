@@ -7,7 +7,7 @@
 
 use lantern_model::Point;
 
-use super::form::{STEPS, Step};
+use super::form::{PathStep, STEPS};
 
 /// How many steps one stroke may be ahead of the other, as a share of its steps.
 const BAND: f32 = 0.16;
@@ -18,14 +18,14 @@ const ASTRAY: f32 = 0.65;
 
 /// How far drawings with the same number of strokes are apart, per step, if the first is turned so
 /// much.
-pub(super) fn apart(one: &[Vec<Step>], turn: f32, other: &[Vec<Step>]) -> f32 {
+pub(super) fn apart(one: &[Vec<PathStep>], turn: f32, other: &[Vec<PathStep>]) -> f32 {
     let turn = turn.sin_cos();
     let strokes = one.iter().zip(other).map(|(one, other)| stroke_apart(one, turn, other));
     strokes.sum::<f32>() / one.len() as f32
 }
 
 /// How far two strokes are apart, per step.
-fn stroke_apart(one: &[Step], turn: (f32, f32), other: &[Step]) -> f32 {
+fn stroke_apart(one: &[PathStep], turn: (f32, f32), other: &[PathStep]) -> f32 {
     let count = one.len();
     let band = (BAND * count as f32).ceil() as usize;
     let mut before = [f32::INFINITY; STEPS + 1];
@@ -62,12 +62,12 @@ fn off(one: Point, other: Point) -> f32 {
 
 #[cfg(test)]
 mod tests {
-    use super::super::form::Form;
+    use super::super::form::NormalForm;
     use super::*;
     use lantern_model::StrokePath;
 
-    fn form(strokes: &[StrokePath]) -> Vec<Vec<Step>> {
-        Form::smoothed(strokes, &[1]).unwrap()[0].strokes()
+    fn form(strokes: &[StrokePath]) -> Vec<Vec<PathStep>> {
+        NormalForm::smoothed(strokes, &[1]).unwrap()[0].strokes()
     }
 
     #[test]

@@ -10,7 +10,7 @@
 
 use std::f32::consts::PI;
 
-use super::form::Bounds;
+use super::form::RotationBounds;
 use super::sight::MultiResolution;
 
 /// How long lines are that are compared with, in pixels, and how many there are.
@@ -226,7 +226,7 @@ fn from_line(sight: &MultiResolution) -> f32 {
     let lines = (0..LINES).map(|line| {
         let (sine, cosine) = (2.0 * PI * line as f32 / LINES as f32).sin_cos();
         let line = MultiResolution::of(&[vec![(0.0, 0.0), (LINE * cosine, LINE * sine)]]);
-        line.map_or(FAR_FROM_LINE, |line| sight.apart(&line, Bounds::degrees(0.0)))
+        line.map_or(FAR_FROM_LINE, |line| sight.apart(&line, RotationBounds::degrees(0.0)))
     });
     let nearest = lines.fold(FAR_FROM_LINE, f32::min);
     // A shape that is a line is as near as it is to be.
@@ -241,7 +241,7 @@ pub(super) struct ExampleSpread {
 }
 
 impl ExampleSpread {
-    pub(super) fn of(sights: &[MultiResolution], bounds: Bounds) -> ExampleSpread {
+    pub(super) fn of(sights: &[MultiResolution], bounds: RotationBounds) -> ExampleSpread {
         let mut spread = ExampleSpread::default();
         for (at, one) in sights.iter().enumerate() {
             for other in sights[at + 1..].iter().filter(|two| two.strokes() == one.strokes()) {

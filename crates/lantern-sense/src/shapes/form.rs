@@ -27,7 +27,7 @@ const TAP: f32 = 0.08;
 
 /// A drawing in its normal form.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Form {
+pub(super) struct NormalForm {
     /// How many strokes it has.
     pub(super) strokes: usize,
     /// Places, then directions: each all that is across, then all that is down.
@@ -37,42 +37,42 @@ pub(super) struct Form {
 /// A step as the elastic comparison sees it: the place in a drawing so large that its steps are one
 /// away from its middle, on average, and the direction, of length one or, in a tap, none.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Step {
+pub(super) struct PathStep {
     pub place: Point,
     pub direction: Point,
 }
 
 /// By how much a form may be turned to either side.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Bounds {
+pub(super) struct RotationBounds {
     most: f32,
     sine: f32,
     cosine: f32,
 }
 
-impl Bounds {
+impl RotationBounds {
     /// So many degrees; more than half a turn is any.
-    pub(super) fn degrees(degrees: f32) -> Bounds {
+    pub(super) fn degrees(degrees: f32) -> RotationBounds {
         let most = degrees.to_radians().clamp(0.0, PI);
-        Bounds { most, sine: most.sin(), cosine: most.cos() }
+        RotationBounds { most, sine: most.sin(), cosine: most.cos() }
     }
 }
 
-impl Step {
+impl PathStep {
     /// The step turned by an angle, given by its sine and cosine.
-    pub(super) fn turned(self, (sine, cosine): (f32, f32)) -> Step {
+    pub(super) fn turned(self, (sine, cosine): (f32, f32)) -> PathStep {
         let turned = |(x, y): Point| (x * cosine - y * sine, x * sine + y * cosine);
-        Step { place: turned(self.place), direction: turned(self.direction) }
+        PathStep { place: turned(self.place), direction: turned(self.direction) }
     }
 }
 
-impl Form {
+impl NormalForm {
     /// Into how many pieces a drawing is cut.
     pub(super) const PIECES: usize = FINER * STEPS;
 
     /// The forms of a drawing, smoothed so many times each, fewer before more; `None` if there is nothing
     /// to see, or more strokes than can be told apart.
-    pub(super) fn smoothed(strokes: &[StrokePath], passes: &[usize]) -> Option<Vec<Form>> {
+    pub(super) fn smoothed(strokes: &[StrokePath], passes: &[usize]) -> Option<Vec<NormalForm>> {
         let strokes: Vec<&StrokePath> =
             strokes.iter().filter(|stroke| !stroke.is_empty()).collect();
         if strokes.is_empty() || strokes.len() > STROKES {
@@ -93,13 +93,13 @@ impl Form {
                 pieces.iter_mut().for_each(|stroke| smooth(stroke));
             }
             done = *passes;
-            Form::of_pieces(&pieces, &is_tap)
+            NormalForm::of_pieces(&pieces, &is_tap)
         });
         Some(forms.collect())
     }
 
     /// The form of strokes that are cut into pieces of equal length.
-    fn of_pieces(strokes: &[Vec<Point>], is_tap: &[bool]) -> Form {
+    fn of_pieces(strokes: &[Vec<Point>], is_tap: &[bool]) -> NormalForm {
         let mut places = Vec::with_capacity(STEPS);
         let mut directions = Vec::with_capacity(STEPS);
         for (spots, is_tap) in strokes.iter().zip(is_tap) {
@@ -121,11 +121,11 @@ impl Form {
         let mut row = Box::new([0.0; 4 * STEPS]);
         fill(&mut row[..2 * STEPS], &places, PLACE_SHARE);
         fill(&mut row[2 * STEPS..], &directions, 1.0 - PLACE_SHARE);
-        Form { strokes: strokes.len(), row }
+        NormalForm { strokes: strokes.len(), row }
     }
 
     /// The form seen in a mirror that swaps left and right.
-    pub(super) fn mirrored(&self) -> Form {
+    pub(super) fn mirrored(&self) -> NormalForm {
         let mut form = self.clone();
         for part in [0, 2 * STEPS] {
             form.row[part..part + STEPS].iter_mut().for_each(|across| *across = -*across);
@@ -135,7 +135,7 @@ impl Form {
 
     /// How alike two forms are if this one may be turned within bounds, from -1 to 1: equation 3 of
     /// the second paper named above, with the turn kept in its bounds.
-    pub(super) fn likeness(&self, other: &Form, bounds: Bounds) -> f32 {
+    pub(super) fn likeness(&self, other: &NormalForm, bounds: RotationBounds) -> f32 {
         let (along, across) = self.along_and_across(other);
         let free = (along * along + across * across).sqrt();
         let bounded = along * bounds.cosine + across.abs() * bounds.sine;
@@ -143,17 +143,17 @@ impl Form {
     }
 
     /// The turn within bounds at which two forms are most alike, the way a clock's hand goes.
-    pub(super) fn best_turn(&self, other: &Form, bounds: Bounds) -> f32 {
+    pub(super) fn best_turn(&self, other: &NormalForm, bounds: RotationBounds) -> f32 {
         let (along, across) = self.along_and_across(other);
         across.atan2(along).clamp(-bounds.most, bounds.most)
     }
 
     /// The best turn as a share of the most that is allowed, from 0 to 1.
-    pub(super) fn share_of_turn(&self, other: &Form, bounds: Bounds) -> f32 {
+    pub(super) fn share_of_turn(&self, other: &NormalForm, bounds: RotationBounds) -> f32 {
         if bounds.most == 0.0 { 0.0 } else { self.best_turn(other, bounds).abs() / bounds.most }
     }
 
-    fn along_and_across(&self, other: &Form) -> (f32, f32) {
+    fn along_and_across(&self, other: &NormalForm) -> (f32, f32) {
         let (mut along, mut across) = (0.0, 0.0);
         for part in [0, 2 * STEPS] {
             let (x, y) = self.row[part..part + 2 * STEPS].split_at(STEPS);
@@ -165,20 +165,20 @@ impl Form {
     }
 
     /// The steps of each stroke.
-    pub(super) fn strokes(&self) -> Vec<Vec<Step>> {
+    pub(super) fn strokes(&self) -> Vec<Vec<PathStep>> {
         let each = STEPS / self.strokes;
         let of_stroke =
             |stroke: usize| (0..each).map(move |at| self.step(stroke * each + at)).collect();
         (0..self.strokes).map(of_stroke).collect()
     }
 
-    fn step(&self, at: usize) -> Step {
+    fn step(&self, at: usize) -> PathStep {
         let scale = (STEPS as f32 / PLACE_SHARE).sqrt();
         let place = (self.row[at] * scale, self.row[STEPS + at] * scale);
         let (x, y) = (self.row[2 * STEPS + at], self.row[3 * STEPS + at]);
         let length = distance((0.0, 0.0), (x, y));
         let direction = if length == 0.0 { (0.0, 0.0) } else { (x / length, y / length) };
-        Step { place, direction }
+        PathStep { place, direction }
     }
 
     /// How much the strokes turn in all, in radians, but for the trembling of a hand.
@@ -268,8 +268,8 @@ fn smooth(spots: &mut [Point]) {
 mod tests {
     use super::*;
 
-    fn form_of(strokes: &[StrokePath]) -> Option<Form> {
-        Form::smoothed(strokes, &[1])?.pop()
+    fn form_of(strokes: &[StrokePath]) -> Option<NormalForm> {
+        NormalForm::smoothed(strokes, &[1])?.pop()
     }
 
     fn hook(size: f32) -> Vec<StrokePath> {
@@ -284,8 +284,8 @@ mod tests {
             .map(|stroke| stroke.into_iter().map(|(x, y)| (x + 700.0, y - 90.0)).collect())
             .collect();
         let moved = form_of(&moved).unwrap();
-        assert!(form.likeness(&moved, Bounds::degrees(20.0)) > 0.99);
-        assert!(form.best_turn(&moved, Bounds::degrees(20.0)).abs() < 0.02);
+        assert!(form.likeness(&moved, RotationBounds::degrees(20.0)) > 0.99);
+        assert!(form.best_turn(&moved, RotationBounds::degrees(20.0)).abs() < 0.02);
     }
 
     #[test]
@@ -299,7 +299,7 @@ mod tests {
                 .collect()
         });
         let turned = form_of(&turned.collect::<Vec<StrokePath>>()).unwrap();
-        let (wide, narrow) = (Bounds::degrees(20.0), Bounds::degrees(5.0));
+        let (wide, narrow) = (RotationBounds::degrees(20.0), RotationBounds::degrees(5.0));
         assert!(form.likeness(&turned, wide) > 0.9999);
         assert!((form.best_turn(&turned, wide) - 0.2).abs() < 0.001);
         assert!(form.likeness(&turned, narrow) < 0.999);
@@ -311,7 +311,7 @@ mod tests {
         let there = form_of(&hook(100.0)).unwrap();
         let back: Vec<StrokePath> =
             hook(100.0).into_iter().map(|stroke| stroke.into_iter().rev().collect()).collect();
-        let likeness = there.likeness(&form_of(&back).unwrap(), Bounds::degrees(20.0));
+        let likeness = there.likeness(&form_of(&back).unwrap(), RotationBounds::degrees(20.0));
         assert!(likeness < 0.1, "{likeness}");
     }
 

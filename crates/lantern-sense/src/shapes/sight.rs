@@ -5,7 +5,7 @@
 use lantern_model::StrokePath;
 
 use super::elastic;
-use super::form::{Bounds, Form, Step, length_of};
+use super::form::{NormalForm, PathStep, RotationBounds, length_of};
 
 /// How often a drawing is smoothed at each distance.
 const PASSES: [usize; 3] = [1, 3, 8];
@@ -18,12 +18,12 @@ const BLUR: [f32; 3] = [1.0, 1.07, 1.15];
 /// A drawing at one smoothness.
 #[derive(Debug)]
 struct ResolutionLevel {
-    form: Form,
-    steps: Vec<Vec<Step>>,
+    form: NormalForm,
+    steps: Vec<Vec<PathStep>>,
 }
 
 impl ResolutionLevel {
-    fn new(form: Form) -> ResolutionLevel {
+    fn new(form: NormalForm) -> ResolutionLevel {
         ResolutionLevel { steps: form.strokes(), form }
     }
 }
@@ -41,9 +41,9 @@ impl MultiResolution {
     /// How a drawing looks; `None` if it has no form.
     pub(super) fn of(strokes: &[StrokePath]) -> Option<MultiResolution> {
         let length: f32 = strokes.iter().map(|stroke| length_of(stroke)).sum();
-        let step = length / Form::PIECES as f32;
+        let step = length / NormalForm::PIECES as f32;
         let distance = STEP.iter().filter(|least| step < **least).count();
-        let forms = Form::smoothed(strokes, &PASSES[distance..])?;
+        let forms = NormalForm::smoothed(strokes, &PASSES[distance..])?;
         Some(MultiResolution {
             distance,
             looks: forms.into_iter().map(ResolutionLevel::new).collect(),
@@ -78,20 +78,20 @@ impl MultiResolution {
     }
 
     /// How alike two drawings are in closed form, from -1 to 1, if one may be turned within bounds.
-    pub(super) fn likeness(&self, other: &MultiResolution, bounds: Bounds) -> f32 {
+    pub(super) fn likeness(&self, other: &MultiResolution, bounds: RotationBounds) -> f32 {
         let (own, other, _) = self.beside(other);
         own.form.likeness(&other.form, bounds)
     }
 
     /// How far they are apart elastically, at the best turn within bounds.
-    pub(super) fn apart(&self, other: &MultiResolution, bounds: Bounds) -> f32 {
+    pub(super) fn apart(&self, other: &MultiResolution, bounds: RotationBounds) -> f32 {
         let (own, other, distance) = self.beside(other);
         let turn = own.form.best_turn(&other.form, bounds);
         elastic::apart(&own.steps, turn, &other.steps) / BLUR[distance]
     }
 
     /// How much the first is turned for that, as a share of what is allowed.
-    pub(super) fn share_of_turn(&self, other: &MultiResolution, bounds: Bounds) -> f32 {
+    pub(super) fn share_of_turn(&self, other: &MultiResolution, bounds: RotationBounds) -> f32 {
         let (own, other, _) = self.beside(other);
         own.form.share_of_turn(&other.form, bounds)
     }
