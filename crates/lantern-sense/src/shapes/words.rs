@@ -40,7 +40,7 @@ const BEGINNINGS: usize = 8;
 
 /// What the pen does for one word.
 #[derive(Debug, Clone, Copy, PartialEq)]
-enum Pen {
+enum PenAction {
     /// Straight on, with that heading: 0 is to the right, and it grows as a clock's hand goes.
     Leg(f32),
     /// Round a part of a circle, in turns; to the right if positive.
@@ -51,10 +51,10 @@ enum Pen {
     Lift,
 }
 
-impl Pen {
+impl PenAction {
     /// What a word means; `None` if it is none.
-    fn of(word: &str) -> Option<Pen> {
-        let eighths = |count: u8| Pen::Leg(FRAC_PI_4 * f32::from(count));
+    fn of(word: &str) -> Option<PenAction> {
+        let eighths = |count: u8| PenAction::Leg(FRAC_PI_4 * f32::from(count));
         Some(match word {
             "right" => eighths(0),
             "down-right" => eighths(1),
@@ -64,12 +64,12 @@ impl Pen {
             "up-left" => eighths(5),
             "up" => eighths(6),
             "up-right" => eighths(7),
-            "turn-left" => Pen::Arc(-0.25),
-            "turn-right" => Pen::Arc(0.25),
-            "circle-left" => Pen::Arc(-1.0),
-            "circle-right" => Pen::Arc(1.0),
-            "tap" => Pen::Tap,
-            "lift" => Pen::Lift,
+            "turn-left" => PenAction::Arc(-0.25),
+            "turn-right" => PenAction::Arc(0.25),
+            "circle-left" => PenAction::Arc(-1.0),
+            "circle-right" => PenAction::Arc(1.0),
+            "tap" => PenAction::Tap,
+            "lift" => PenAction::Lift,
             _ => return None,
         })
     }
@@ -77,7 +77,7 @@ impl Pen {
 
 /// Where a stroke begins after another was lifted.
 #[derive(Debug, Clone, Copy)]
-enum Beside {
+enum StrokeStart {
     Across,
     End,
     Right,
@@ -86,8 +86,8 @@ enum Beside {
 
 /// The drawings that a path may mean, the plainest first. Words that are none are passed over.
 pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec<StrokePath>> {
-    let pens: Vec<Pen> = words.into_iter().filter_map(Pen::of).collect();
-    let legs = pens.iter().filter(|pen| matches!(pen, Pen::Leg(_))).count();
+    let pens: Vec<PenAction> = words.into_iter().filter_map(PenAction::of).collect();
+    let legs = pens.iter().filter(|pen| matches!(pen, PenAction::Leg(_))).count();
     let mut lengths = vec![vec![1.0; legs]];
     if legs > 1 {
         for leg in 0..legs {
@@ -98,18 +98,17 @@ pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec
             }));
         }
     }
-    let begins_round = matches!(pens.first(), Some(Pen::Arc(_)));
+    let begins_round = matches!(pens.first(), Some(PenAction::Arc(_)));
     let headings: Vec<f32> = match begins_round {
         true => (0..BEGINNINGS).map(|at| TAU * at as f32 / BEGINNINGS as f32).collect(),
         false => vec![0.0],
     };
-    let slants =
-        |pen: &Pen| matches!(pen, Pen::Leg(heading) if (heading / FRAC_PI_4) as u8 % 2 == 1);
+    let slants = |pen: &PenAction| matches!(pen, PenAction::Leg(heading) if (heading / FRAC_PI_4) as u8 % 2 == 1);
     let wides: &[f32] = if pens.iter().any(slants) { &[1.0, 0.6, 1.6] } else { &[1.0] };
     let strokes = strokes_in(&pens);
-    let besides: &[Beside] = match strokes {
-        0 | 1 => &[Beside::End],
-        _ => &[Beside::Across, Beside::End, Beside::Right, Beside::Below],
+    let besides: &[StrokeStart] = match strokes {
+        0 | 1 => &[StrokeStart::End],
+        _ => &[StrokeStart::Across, StrokeStart::End, StrokeStart::Right, StrokeStart::Below],
     };
     let mut drawings = Vec::new();
     for beside in besides {
@@ -129,12 +128,12 @@ fn widened(mut strokes: Vec<StrokePath>, wide: f32) -> Vec<StrokePath> {
     strokes
 }
 
-fn strokes_in(pens: &[Pen]) -> usize {
-    draw(pens, &vec![1.0; pens.len()], 0.0, Beside::End).len()
+fn strokes_in(pens: &[PenAction]) -> usize {
+    draw(pens, &vec![1.0; pens.len()], 0.0, StrokeStart::End).len()
 }
 
 /// One drawing of the path, with the legs so long.
-fn draw(pens: &[Pen], lengths: &[f32], heading: f32, beside: Beside) -> Vec<StrokePath> {
+fn draw(pens: &[PenAction], lengths: &[f32], heading: f32, beside: StrokeStart) -> Vec<StrokePath> {
     let mut lengths = lengths.iter();
     let mut heading = heading;
     let mut strokes: Vec<StrokePath> = Vec::new();
@@ -143,21 +142,21 @@ fn draw(pens: &[Pen], lengths: &[f32], heading: f32, beside: Beside) -> Vec<Stro
     for pen in pens {
         let end = stroke[stroke.len() - 1];
         match pen {
-            Pen::Lift => lifted = true,
-            Pen::Tap => {
+            PenAction::Lift => lifted = true,
+            PenAction::Tap => {
                 finish(&mut strokes, &mut stroke, beside);
                 strokes.push(vec![end]);
                 stroke = vec![end];
                 lifted = true;
             }
-            Pen::Leg(towards) => {
+            PenAction::Leg(towards) => {
                 take_up(&mut strokes, &mut stroke, &mut lifted, beside);
                 heading = *towards;
                 let end = stroke[stroke.len() - 1];
                 let length = lengths.next().copied().unwrap_or(1.0);
                 stroke.push(onward(end, heading, LEG * length));
             }
-            Pen::Arc(turns) => {
+            PenAction::Arc(turns) => {
                 take_up(&mut strokes, &mut stroke, &mut lifted, beside);
                 let side = FRAC_PI_2 * turns.signum();
                 let middle = onward(stroke[stroke.len() - 1], heading + side, RADIUS);
@@ -183,7 +182,7 @@ fn take_up(
     strokes: &mut Vec<StrokePath>,
     stroke: &mut StrokePath,
     lifted: &mut bool,
-    beside: Beside,
+    beside: StrokeStart,
 ) {
     if std::mem::take(lifted) {
         let end = stroke[stroke.len() - 1];
@@ -193,7 +192,7 @@ fn take_up(
 }
 
 /// Lays a stroke down beside those before it.
-fn finish(strokes: &mut Vec<StrokePath>, stroke: &mut StrokePath, beside: Beside) {
+fn finish(strokes: &mut Vec<StrokePath>, stroke: &mut StrokePath, beside: StrokeStart) {
     let mut stroke = std::mem::take(stroke);
     if stroke.len() < 2 {
         return;
@@ -204,10 +203,10 @@ fn finish(strokes: &mut Vec<StrokePath>, stroke: &mut StrokePath, beside: Beside
         let middle = ((left + right) / 2.0, (top + bottom) / 2.0);
         let own_middle = ((own.0 + own.2) / 2.0, (own.1 + own.3) / 2.0);
         let by = match beside {
-            Beside::End => (0.0, 0.0),
-            Beside::Across => (middle.0 - own_middle.0, middle.1 - own_middle.1),
-            Beside::Right => (right + RADIUS - own.0, middle.1 - own_middle.1),
-            Beside::Below => (middle.0 - own_middle.0, bottom + RADIUS - own.1),
+            StrokeStart::End => (0.0, 0.0),
+            StrokeStart::Across => (middle.0 - own_middle.0, middle.1 - own_middle.1),
+            StrokeStart::Right => (right + RADIUS - own.0, middle.1 - own_middle.1),
+            StrokeStart::Below => (middle.0 - own_middle.0, bottom + RADIUS - own.1),
         };
         stroke.iter_mut().for_each(|spot| *spot = (spot.0 + by.0, spot.1 + by.1));
     }
@@ -224,8 +223,8 @@ mod tests {
 
     #[test]
     fn every_word_of_a_path_is_known() {
-        assert!(PATH_WORDS.into_iter().all(|word| Pen::of(word).is_some()));
-        assert_eq!(Pen::of("sideways"), None);
+        assert!(PATH_WORDS.into_iter().all(|word| PenAction::of(word).is_some()));
+        assert_eq!(PenAction::of("sideways"), None);
     }
 
     #[test]
