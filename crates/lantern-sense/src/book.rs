@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::matching::{Matcher, Part};
+use crate::matching::{MatchedPart, Matcher};
 use crate::notation::{Phrase, Piece, Slot};
 
 /// A phrase of the book that was understood.
@@ -12,7 +12,7 @@ pub struct Understood {
     /// The phrase's number in the book.
     pub phrase: usize,
     /// Its slots by name, and what `...` took as `rest`.
-    pub parts: Vec<(String, Part)>,
+    pub parts: Vec<(String, MatchedPart)>,
     /// How many words `...` took: the fewer, the surer it is what was meant.
     pub loose: usize,
 }

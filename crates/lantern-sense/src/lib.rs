@@ -28,7 +28,7 @@ pub use cepstra::{FEATURES, Features, features};
 pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Utterance, VadEvent};
 pub use grammar::{AttentionPolicy, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
-pub use matching::Part;
+pub use matching::MatchedPart;
 pub use near::near_words;
 pub use notation::{Phrase, PhraseError, Piece, Slot, WordList, word_lists};
 pub use numbers::{number_at, spoken_number};

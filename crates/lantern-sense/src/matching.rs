@@ -7,7 +7,7 @@ use crate::numbers::number_at;
 
 /// What a part of a phrase was.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Part {
+pub enum MatchedPart {
     /// A number.
     Number(f64),
     /// A share, `10 percent` as 0.1.
@@ -18,7 +18,7 @@ pub enum Part {
 
 /// An instruction of a compiled phrase.
 #[derive(Debug, Clone)]
-enum Step {
+enum MatchInstruction {
     Word(String),
     /// Go on at the first of these that leads to an end.
     Fork(Vec<usize>),
@@ -35,13 +35,13 @@ enum Step {
 /// A phrase ready to be matched.
 #[derive(Debug, Clone)]
 pub(crate) struct Matcher {
-    steps: Vec<Step>,
+    steps: Vec<MatchInstruction>,
 }
 
 /// A phrase that matched: its parts, and how many words `...` took.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Matched {
-    pub parts: Vec<(String, Part)>,
+    pub parts: Vec<(String, MatchedPart)>,
     pub loose: usize,
 }
 
@@ -49,7 +49,7 @@ impl Matcher {
     pub(crate) fn new(phrase: &Phrase) -> Matcher {
         let mut steps = Vec::new();
         compile(&phrase.pieces, &mut steps);
-        steps.push(Step::End);
+        steps.push(MatchInstruction::End);
         Matcher { steps }
     }
 
@@ -68,57 +68,57 @@ impl Matcher {
         }
         let loose = attempt.rest.len();
         if loose > 0 {
-            attempt.parts.push(("rest".to_owned(), Part::Words(attempt.rest.join(" "))));
+            attempt.parts.push(("rest".to_owned(), MatchedPart::Words(attempt.rest.join(" "))));
         }
         Some(Matched { parts: attempt.parts, loose })
     }
 }
 
-fn compile(pieces: &[Piece], steps: &mut Vec<Step>) {
+fn compile(pieces: &[Piece], steps: &mut Vec<MatchInstruction>) {
     for piece in pieces {
         match piece {
-            Piece::Word(word) => steps.push(Step::Word(word.clone())),
-            Piece::Anything => steps.push(Step::Anything),
-            Piece::Slot(Slot::Number, name) => steps.push(Step::Number(name.clone())),
+            Piece::Word(word) => steps.push(MatchInstruction::Word(word.clone())),
+            Piece::Anything => steps.push(MatchInstruction::Anything),
+            Piece::Slot(Slot::Number, name) => steps.push(MatchInstruction::Number(name.clone())),
             Piece::Slot(Slot::Range(least, most), name) => {
-                steps.push(Step::Range(*least, *most, name.clone()));
+                steps.push(MatchInstruction::Range(*least, *most, name.clone()));
             }
-            Piece::Slot(Slot::Percent, name) => steps.push(Step::Percent(name.clone())),
+            Piece::Slot(Slot::Percent, name) => steps.push(MatchInstruction::Percent(name.clone())),
             Piece::Slot(Slot::Listed(list), name) => {
-                steps.push(Step::Open);
+                steps.push(MatchInstruction::Open);
                 compile_choice(list, steps);
-                steps.push(Step::Close(name.clone()));
+                steps.push(MatchInstruction::Close(name.clone()));
             }
             Piece::OneOf(alternatives) => compile_choice(alternatives, steps),
         }
     }
 }
 
-fn compile_choice(alternatives: &[Vec<Piece>], steps: &mut Vec<Step>) {
+fn compile_choice(alternatives: &[Vec<Piece>], steps: &mut Vec<MatchInstruction>) {
     let fork = steps.len();
-    steps.push(Step::Fork(Vec::new()));
+    steps.push(MatchInstruction::Fork(Vec::new()));
     let mut starts = Vec::new();
     let mut ends = Vec::new();
     for alternative in alternatives {
         starts.push(steps.len());
         compile(alternative, steps);
         ends.push(steps.len());
-        steps.push(Step::Fork(Vec::new()));
+        steps.push(MatchInstruction::Fork(Vec::new()));
     }
     let after = steps.len();
-    steps[fork] = Step::Fork(starts);
+    steps[fork] = MatchInstruction::Fork(starts);
     for end in ends {
-        steps[end] = Step::Fork(vec![after]);
+        steps[end] = MatchInstruction::Fork(vec![after]);
     }
 }
 
 struct Attempt<'a> {
-    steps: &'a [Step],
+    steps: &'a [MatchInstruction],
     words: &'a [&'a str],
     /// Places (step, word) that led nowhere.
     tried: BTreeSet<(usize, usize)>,
     opened: Vec<usize>,
-    parts: Vec<(String, Part)>,
+    parts: Vec<(String, MatchedPart)>,
     rest: Vec<&'a str>,
 }
 
@@ -138,39 +138,47 @@ impl Attempt<'_> {
     fn try_step(&mut self, step: usize, at: usize) -> bool {
         let steps = self.steps;
         match &steps[step] {
-            Step::End => at == self.words.len(),
-            Step::Word(word) => {
+            MatchInstruction::End => at == self.words.len(),
+            MatchInstruction::Word(word) => {
                 self.words.get(at).is_some_and(|said| said == word) && self.go(step + 1, at + 1)
             }
-            Step::Fork(targets) => targets.iter().any(|target| self.go(*target, at)),
-            Step::Number(name) => self.number(at).is_some_and(|(number, taken)| {
-                self.with_part(name, Part::Number(number), step + 1, at + taken)
+            MatchInstruction::Fork(targets) => targets.iter().any(|target| self.go(*target, at)),
+            MatchInstruction::Number(name) => self.number(at).is_some_and(|(number, taken)| {
+                self.with_part(name, MatchedPart::Number(number), step + 1, at + taken)
             }),
-            Step::Range(least, most, name) => self.number(at).is_some_and(|(number, taken)| {
-                let range = f64::from(*least)..=f64::from(*most);
-                let within = number.fract() == 0.0 && range.contains(&number);
-                within && self.with_part(name, Part::Number(number), step + 1, at + taken)
-            }),
-            Step::Percent(name) => self.number(at).is_some_and(|(number, taken)| {
+            MatchInstruction::Range(least, most, name) => {
+                self.number(at).is_some_and(|(number, taken)| {
+                    let range = f64::from(*least)..=f64::from(*most);
+                    let within = number.fract() == 0.0 && range.contains(&number);
+                    within
+                        && self.with_part(name, MatchedPart::Number(number), step + 1, at + taken)
+                })
+            }
+            MatchInstruction::Percent(name) => self.number(at).is_some_and(|(number, taken)| {
                 let after = match self.words.get(at + taken..).unwrap_or(&[]) {
                     ["percent" | "%", ..] => 1,
                     ["per", "cent", ..] => 2,
                     _ => return false,
                 };
-                self.with_part(name, Part::Share(number / 100.0), step + 1, at + taken + after)
+                self.with_part(
+                    name,
+                    MatchedPart::Share(number / 100.0),
+                    step + 1,
+                    at + taken + after,
+                )
             }),
-            Step::Open => {
+            MatchInstruction::Open => {
                 self.opened.push(at);
                 let found = self.go(step + 1, at);
                 self.opened.pop();
                 found
             }
-            Step::Close(name) => {
+            MatchInstruction::Close(name) => {
                 let from = *self.opened.last().expect("a slot is opened before it is closed");
                 let words = self.words[from..at].join(" ");
-                self.with_part(name, Part::Words(words), step + 1, at)
+                self.with_part(name, MatchedPart::Words(words), step + 1, at)
             }
-            Step::Anything => (at..=self.words.len()).any(|end| {
+            MatchInstruction::Anything => (at..=self.words.len()).any(|end| {
                 let before = self.rest.len();
                 self.rest.extend(&self.words[at..end]);
                 let found = self.go(step + 1, end);
@@ -186,7 +194,7 @@ impl Attempt<'_> {
         number_at(self.words.get(at..)?)
     }
 
-    fn with_part(&mut self, name: &str, part: Part, step: usize, at: usize) -> bool {
+    fn with_part(&mut self, name: &str, part: MatchedPart, step: usize, at: usize) -> bool {
         self.parts.push((name.to_owned(), part));
         let found = self.go(step, at);
         if !found {
