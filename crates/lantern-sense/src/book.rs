@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use crate::matching::{MatchedPart, Matcher};
-use crate::notation::{Phrase, Piece, Slot};
+use crate::notation::{Phrase, PhrasePiece, Slot};
 
 /// A phrase of the book that was understood.
 #[derive(Debug, Clone, PartialEq)]
@@ -134,33 +134,39 @@ fn exact_forms(phrase: &Phrase) -> Option<Vec<String>> {
     (joined.len() <= FORMS).then_some(joined)
 }
 
-fn count_words<'p>(pieces: &'p [Piece], counts: &mut BTreeMap<&'p str, usize>) {
+fn count_words<'p>(pieces: &'p [PhrasePiece], counts: &mut BTreeMap<&'p str, usize>) {
     for piece in pieces {
         match piece {
-            Piece::Word(word) => *counts.entry(word).or_default() += 1,
-            Piece::OneOf(alternatives) | Piece::Slot(Slot::Listed(alternatives), _) => {
+            PhrasePiece::Word(word) => *counts.entry(word).or_default() += 1,
+            PhrasePiece::OneOf(alternatives) | PhrasePiece::Slot(Slot::Listed(alternatives), _) => {
                 alternatives.iter().for_each(|inner| count_words(inner, counts));
             }
-            Piece::Slot(..) | Piece::Anything => {}
+            PhrasePiece::Slot(..) | PhrasePiece::Anything => {}
         }
     }
 }
 
 /// Words of which at least one must be said, as rare among all phrases as can be; none if any words
 /// will do.
-fn telling_words<'p>(pieces: &'p [Piece], counts: &BTreeMap<&str, usize>) -> Option<Vec<&'p str>> {
+fn telling_words<'p>(
+    pieces: &'p [PhrasePiece],
+    counts: &BTreeMap<&str, usize>,
+) -> Option<Vec<&'p str>> {
     let weight = |words: &Vec<&str>| -> usize { words.iter().map(|word| counts[word]).sum() };
     pieces.iter().filter_map(|piece| telling_words_of(piece, counts)).min_by_key(weight)
 }
 
-fn telling_words_of<'p>(piece: &'p Piece, counts: &BTreeMap<&str, usize>) -> Option<Vec<&'p str>> {
+fn telling_words_of<'p>(
+    piece: &'p PhrasePiece,
+    counts: &BTreeMap<&str, usize>,
+) -> Option<Vec<&'p str>> {
     match piece {
-        Piece::Word(word) => Some(vec![word]),
-        Piece::Slot(Slot::Listed(alternatives), _) | Piece::OneOf(alternatives) => {
+        PhrasePiece::Word(word) => Some(vec![word]),
+        PhrasePiece::Slot(Slot::Listed(alternatives), _) | PhrasePiece::OneOf(alternatives) => {
             let all: Option<Vec<Vec<&str>>> =
                 alternatives.iter().map(|inner| telling_words(inner, counts)).collect();
             all.map(|words| words.concat())
         }
-        Piece::Slot(..) | Piece::Anything => None,
+        PhrasePiece::Slot(..) | PhrasePiece::Anything => None,
     }
 }

@@ -7,7 +7,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
-use crate::notation::{Phrase, Piece, Slot};
+use crate::notation::{Phrase, PhrasePiece, Slot};
 use crate::numbers::{ONES, TENS, spoken_number};
 use crate::sounds::{Sounds, entries};
 
@@ -213,29 +213,30 @@ impl Grammar {
         words.iter().map(|word| self.token(word.as_ref())).collect()
     }
 
-    fn sequence(&mut self, pieces: &[Piece]) -> String {
+    fn sequence(&mut self, pieces: &[PhrasePiece]) -> String {
         let texts: Vec<String> = pieces.iter().filter_map(|piece| self.piece(piece)).collect();
         if texts.is_empty() { "<NULL>".to_owned() } else { texts.join(" ") }
     }
 
     /// A piece; nothing for `...`, since a grammar cannot hear any words.
-    fn piece(&mut self, piece: &Piece) -> Option<String> {
+    fn piece(&mut self, piece: &PhrasePiece) -> Option<String> {
         Some(match piece {
-            Piece::Word(word) => self.token(word),
-            Piece::OneOf(alternatives) | Piece::Slot(Slot::Listed(alternatives), _) => {
+            PhrasePiece::Word(word) => self.token(word),
+            PhrasePiece::OneOf(alternatives) | PhrasePiece::Slot(Slot::Listed(alternatives), _) => {
                 self.choice(alternatives)
             }
-            Piece::Slot(Slot::Number, _) => "<number>".to_owned(),
-            Piece::Slot(Slot::Range(least, most), _) => {
-                let spoken = |number| spoken_number(number).into_iter().map(Piece::Word).collect();
+            PhrasePiece::Slot(Slot::Number, _) => "<number>".to_owned(),
+            PhrasePiece::Slot(Slot::Range(least, most), _) => {
+                let spoken =
+                    |number| spoken_number(number).into_iter().map(PhrasePiece::Word).collect();
                 self.choice(&(*least..=*most).map(spoken).collect::<Vec<_>>())
             }
-            Piece::Slot(Slot::Percent, _) => format!("<number> {}", self.token("percent")),
-            Piece::Anything => return None,
+            PhrasePiece::Slot(Slot::Percent, _) => format!("<number> {}", self.token("percent")),
+            PhrasePiece::Anything => return None,
         })
     }
 
-    fn choice(&mut self, alternatives: &[Vec<Piece>]) -> String {
+    fn choice(&mut self, alternatives: &[Vec<PhrasePiece>]) -> String {
         let texts = alternatives.iter().filter(|inner| !inner.is_empty());
         let texts: Vec<String> = texts.map(|inner| self.sequence(inner)).collect();
         let optional = alternatives.iter().any(Vec::is_empty);

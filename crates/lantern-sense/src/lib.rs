@@ -30,7 +30,7 @@ pub use grammar::{AttentionPolicy, Grammar};
 pub use likeness::{Alike, Saying, alike_pairs, likeness};
 pub use matching::MatchedPart;
 pub use near::near_words;
-pub use notation::{Phrase, PhraseError, Piece, Slot, WordList, word_lists};
+pub use notation::{Phrase, PhraseError, PhrasePiece, Slot, WordList, word_lists};
 pub use numbers::{number_at, spoken_number};
 pub use shapes::{
     AlikeShapes, EvidenceVector, PATH_WORDS, RankedShape, RankedShapes, Recognition, SIGNS,

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use crate::notation::{Phrase, Piece, Slot};
+use crate::notation::{Phrase, PhrasePiece, Slot};
 use crate::numbers::number_at;
 
 /// What a part of a phrase was.
@@ -74,27 +74,31 @@ impl Matcher {
     }
 }
 
-fn compile(pieces: &[Piece], steps: &mut Vec<MatchInstruction>) {
+fn compile(pieces: &[PhrasePiece], steps: &mut Vec<MatchInstruction>) {
     for piece in pieces {
         match piece {
-            Piece::Word(word) => steps.push(MatchInstruction::Word(word.clone())),
-            Piece::Anything => steps.push(MatchInstruction::Anything),
-            Piece::Slot(Slot::Number, name) => steps.push(MatchInstruction::Number(name.clone())),
-            Piece::Slot(Slot::Range(least, most), name) => {
+            PhrasePiece::Word(word) => steps.push(MatchInstruction::Word(word.clone())),
+            PhrasePiece::Anything => steps.push(MatchInstruction::Anything),
+            PhrasePiece::Slot(Slot::Number, name) => {
+                steps.push(MatchInstruction::Number(name.clone()))
+            }
+            PhrasePiece::Slot(Slot::Range(least, most), name) => {
                 steps.push(MatchInstruction::Range(*least, *most, name.clone()));
             }
-            Piece::Slot(Slot::Percent, name) => steps.push(MatchInstruction::Percent(name.clone())),
-            Piece::Slot(Slot::Listed(list), name) => {
+            PhrasePiece::Slot(Slot::Percent, name) => {
+                steps.push(MatchInstruction::Percent(name.clone()))
+            }
+            PhrasePiece::Slot(Slot::Listed(list), name) => {
                 steps.push(MatchInstruction::Open);
                 compile_choice(list, steps);
                 steps.push(MatchInstruction::Close(name.clone()));
             }
-            Piece::OneOf(alternatives) => compile_choice(alternatives, steps),
+            PhrasePiece::OneOf(alternatives) => compile_choice(alternatives, steps),
         }
     }
 }
 
-fn compile_choice(alternatives: &[Vec<Piece>], steps: &mut Vec<MatchInstruction>) {
+fn compile_choice(alternatives: &[Vec<PhrasePiece>], steps: &mut Vec<MatchInstruction>) {
     let fork = steps.len();
     steps.push(MatchInstruction::Fork(Vec::new()));
     let mut starts = Vec::new();

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use crate::numbers::spoken_number;
 
 /// Alternatives of a list of spoken words.
-pub type WordList = Vec<Vec<Piece>>;
+pub type WordList = Vec<Vec<PhrasePiece>>;
 
 /// Numbers in a range, at the most.
 const WIDEST: u32 = 1000;
@@ -19,16 +19,16 @@ const DEEPEST: usize = 16;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Phrase {
     /// Its pieces, one after another.
-    pub pieces: Vec<Piece>,
+    pub pieces: Vec<PhrasePiece>,
 }
 
 /// A piece of a phrase.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Piece {
+pub enum PhrasePiece {
     /// A word, in lower case.
     Word(String),
     /// One of several; an empty one makes it optional.
-    OneOf(Vec<Vec<Piece>>),
+    OneOf(Vec<Vec<PhrasePiece>>),
     /// Words that stand for a value, under this name.
     Slot(Slot, String),
     /// Any words, or none.
@@ -143,7 +143,7 @@ impl Phrase {
     /// # Errors
     /// When it is not in the notation, names an unknown list, or may be silence.
     pub fn parse(text: &str, lists: &BTreeMap<String, WordList>) -> Result<Phrase, PhraseError> {
-        let mut reader = Reader { text, at: 0, lists, names: BTreeMap::new() };
+        let mut reader = PhraseParser { text, at: 0, lists, names: BTreeMap::new() };
         let pieces = reader.parse_sequence(0)?;
         match reader.peek() {
             Some(sign) => Err(PhraseError::Stray { at: reader.at, sign }),
@@ -158,7 +158,7 @@ impl Phrase {
     /// As for a phrase.
     pub fn parse_list(text: &str) -> Result<WordList, PhraseError> {
         let none = BTreeMap::new();
-        let mut reader = Reader { text, at: 0, lists: &none, names: BTreeMap::new() };
+        let mut reader = PhraseParser { text, at: 0, lists: &none, names: BTreeMap::new() };
         let list = reader.parse_alternatives(0)?;
         match reader.peek() {
             Some(sign) => Err(PhraseError::Stray { at: reader.at, sign }),
@@ -178,11 +178,11 @@ impl Phrase {
 
     /// Whether any words may stand somewhere in it.
     pub fn takes_anything(&self) -> bool {
-        fn any(pieces: &[Piece]) -> bool {
+        fn any(pieces: &[PhrasePiece]) -> bool {
             pieces.iter().any(|piece| match piece {
-                Piece::Anything => true,
-                Piece::OneOf(alternatives) => alternatives.iter().any(|inner| any(inner)),
-                Piece::Word(_) | Piece::Slot(..) => false,
+                PhrasePiece::Anything => true,
+                PhrasePiece::OneOf(alternatives) => alternatives.iter().any(|inner| any(inner)),
+                PhrasePiece::Word(_) | PhrasePiece::Slot(..) => false,
             })
         }
         any(&self.pieces)
@@ -196,34 +196,34 @@ impl Phrase {
     }
 }
 
-fn collect_slots<'p>(pieces: &'p [Piece], found: &mut Vec<(&'p str, &'p Slot)>) {
+fn collect_slots<'p>(pieces: &'p [PhrasePiece], found: &mut Vec<(&'p str, &'p Slot)>) {
     for piece in pieces {
         match piece {
-            Piece::Slot(slot, name) => found.push((name, slot)),
-            Piece::OneOf(alternatives) => {
+            PhrasePiece::Slot(slot, name) => found.push((name, slot)),
+            PhrasePiece::OneOf(alternatives) => {
                 alternatives.iter().for_each(|inner| collect_slots(inner, found));
             }
-            Piece::Word(_) | Piece::Anything => {}
+            PhrasePiece::Word(_) | PhrasePiece::Anything => {}
         }
     }
 }
 
-fn extend_forms(pieces: &[Piece], forms: &mut Vec<Vec<String>>, most: usize) {
+fn extend_forms(pieces: &[PhrasePiece], forms: &mut Vec<Vec<String>>, most: usize) {
     for piece in pieces {
         match piece {
-            Piece::Word(word) => forms.iter_mut().for_each(|form| form.push(word.clone())),
-            Piece::Anything => {}
-            Piece::Slot(Slot::Number, _) => {
+            PhrasePiece::Word(word) => forms.iter_mut().for_each(|form| form.push(word.clone())),
+            PhrasePiece::Anything => {}
+            PhrasePiece::Slot(Slot::Number, _) => {
                 forms.iter_mut().for_each(|form| form.push("seven".to_owned()));
             }
-            Piece::Slot(Slot::Range(least, _), _) => {
+            PhrasePiece::Slot(Slot::Range(least, _), _) => {
                 let words = spoken_number(*least);
                 forms.iter_mut().for_each(|form| form.extend(words.iter().cloned()));
             }
-            Piece::Slot(Slot::Percent, _) => forms
+            PhrasePiece::Slot(Slot::Percent, _) => forms
                 .iter_mut()
                 .for_each(|form| form.extend(["seven".to_owned(), "percent".to_owned()])),
-            Piece::Slot(Slot::Listed(alternatives), _) | Piece::OneOf(alternatives) => {
+            PhrasePiece::Slot(Slot::Listed(alternatives), _) | PhrasePiece::OneOf(alternatives) => {
                 let mut longer = Vec::new();
                 for inner in alternatives {
                     let mut branch = forms.clone();
@@ -257,15 +257,15 @@ fn range_of(name: &str) -> Option<(u32, u32)> {
 }
 
 /// Whether nothing of it must be said.
-fn may_be_silent(pieces: &[Piece]) -> bool {
+fn may_be_silent(pieces: &[PhrasePiece]) -> bool {
     pieces.iter().all(|piece| match piece {
-        Piece::Word(_) | Piece::Slot(..) => false,
-        Piece::Anything => true,
-        Piece::OneOf(alternatives) => alternatives.iter().any(|inner| may_be_silent(inner)),
+        PhrasePiece::Word(_) | PhrasePiece::Slot(..) => false,
+        PhrasePiece::Anything => true,
+        PhrasePiece::OneOf(alternatives) => alternatives.iter().any(|inner| may_be_silent(inner)),
     })
 }
 
-struct Reader<'a> {
+struct PhraseParser<'a> {
     text: &'a str,
     at: usize,
     lists: &'a BTreeMap<String, WordList>,
@@ -273,7 +273,7 @@ struct Reader<'a> {
     names: BTreeMap<String, usize>,
 }
 
-impl Reader<'_> {
+impl PhraseParser<'_> {
     fn peek(&mut self) -> Option<char> {
         let rest = &self.text[self.at..];
         let blanks = rest.len() - rest.trim_start().len();
@@ -296,7 +296,7 @@ impl Reader<'_> {
         }
     }
 
-    fn parse_sequence(&mut self, depth: usize) -> Result<Vec<Piece>, PhraseError> {
+    fn parse_sequence(&mut self, depth: usize) -> Result<Vec<PhrasePiece>, PhraseError> {
         if depth > DEEPEST {
             return Err(PhraseError::TooDeep { at: self.at });
         }
@@ -309,7 +309,7 @@ impl Reader<'_> {
                 '>' => return Err(PhraseError::Stray { at: self.at, sign: next }),
                 '.' if self.text[self.at..].starts_with("...") => {
                     self.at += 3;
-                    pieces.push(Piece::Anything);
+                    pieces.push(PhrasePiece::Anything);
                 }
                 _ => self.parse_words(&mut pieces)?,
             }
@@ -317,7 +317,7 @@ impl Reader<'_> {
         Ok(pieces)
     }
 
-    fn parse_bracket(&mut self, open: char, depth: usize) -> Result<Piece, PhraseError> {
+    fn parse_bracket(&mut self, open: char, depth: usize) -> Result<PhrasePiece, PhraseError> {
         let at = self.at;
         self.at += 1;
         let mut alternatives = self.parse_alternatives(depth + 1)?;
@@ -330,10 +330,10 @@ impl Reader<'_> {
         if open == '[' {
             alternatives.push(Vec::new());
         }
-        Ok(Piece::OneOf(alternatives))
+        Ok(PhrasePiece::OneOf(alternatives))
     }
 
-    fn parse_slot(&mut self) -> Result<Piece, PhraseError> {
+    fn parse_slot(&mut self) -> Result<PhrasePiece, PhraseError> {
         let at = self.at;
         let rest = &self.text[at + 1..];
         let Some(length) = rest.find('>') else {
@@ -356,10 +356,10 @@ impl Reader<'_> {
         *count += 1;
         // A second slot of one list has a name of its own: `number-2`.
         let name = if *count == 1 { name.to_owned() } else { format!("{name}-{count}") };
-        Ok(Piece::Slot(slot, name))
+        Ok(PhrasePiece::Slot(slot, name))
     }
 
-    fn parse_words(&mut self, pieces: &mut Vec<Piece>) -> Result<(), PhraseError> {
+    fn parse_words(&mut self, pieces: &mut Vec<PhrasePiece>) -> Result<(), PhraseError> {
         let rest = &self.text[self.at..];
         let ends =
             |c: char| c.is_whitespace() || matches!(c, '[' | ']' | '(' | ')' | '<' | '>' | '|');
@@ -370,7 +370,7 @@ impl Reader<'_> {
             return Err(PhraseError::Stray { at: self.at, sign });
         }
         self.at += length;
-        pieces.extend(words.into_iter().map(Piece::Word));
+        pieces.extend(words.into_iter().map(PhrasePiece::Word));
         Ok(())
     }
 }
