@@ -27,7 +27,7 @@ pub use book::{PhraseBook, Understood, heard_words};
 pub use cepstra::{FEATURES, Features, features};
 pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Utterance, VadEvent};
 pub use grammar::{AttentionPolicy, Grammar};
-pub use likeness::{Alike, Saying, alike_pairs, likeness};
+pub use likeness::{ConfusablePair, PhonemeSequence, alike_pairs, likeness};
 pub use matching::MatchedPart;
 pub use near::near_words;
 pub use notation::{Phrase, PhraseError, PhrasePiece, Slot, WordList, word_lists};

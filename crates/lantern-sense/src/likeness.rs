@@ -11,7 +11,7 @@ const GAP: u16 = 7;
 
 /// A row of sounds to be compared, and what it belongs to.
 #[derive(Debug, Clone)]
-pub struct Saying {
+pub struct PhonemeSequence {
     /// The phrase it is a form of; forms of one phrase are not compared.
     pub phrase: usize,
     /// Its words.
@@ -23,9 +23,9 @@ pub struct Saying {
     run: u32,
 }
 
-impl Saying {
+impl PhonemeSequence {
     /// A form of a phrase as it sounds.
-    pub fn new(phrase: usize, words: Vec<String>, pronunciation: &Sounds) -> Saying {
+    pub fn new(phrase: usize, words: Vec<String>, pronunciation: &Sounds) -> PhonemeSequence {
         let mut sounds = Vec::new();
         let mut traits = Vec::new();
         for word in &words {
@@ -34,7 +34,7 @@ impl Saying {
             sounds.extend(of_word);
         }
         let run = Consonants::of(&sounds).all;
-        Saying { phrase, words, sounds, traits, run }
+        PhonemeSequence { phrase, words, sounds, traits, run }
     }
 
     /// How it sounds.
@@ -93,7 +93,7 @@ impl Consonants {
 
 /// Two sayings that sound alike.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Alike {
+pub struct ConfusablePair {
     /// The number of the first in the list.
     pub first: usize,
     /// The number of the second.
@@ -131,10 +131,10 @@ fn worst(length: usize) -> u16 {
 /// Only pairs that run alike, or of whose words all but one have the same consonants, are aligned:
 /// phrases that differ in more do not sound alike.
 pub fn alike_pairs(
-    sayings: &[Saying],
+    sayings: &[PhonemeSequence],
     least: f64,
     together: impl Fn(usize, usize) -> bool,
-) -> Vec<Alike> {
+) -> Vec<ConfusablePair> {
     let mut pairs = Vec::new();
     for (first, second) in candidates(sayings) {
         let (one, other) = (&sayings[first], &sayings[second]);
@@ -150,7 +150,7 @@ pub fn alike_pairs(
         };
         if together(one.phrase, other.phrase) {
             let likeness = 1.0 - f64::from(distance) / f64::from(worst(longest).max(1));
-            pairs.push(Alike { first, second, likeness });
+            pairs.push(ConfusablePair { first, second, likeness });
         }
     }
     pairs.sort_by(|a, b| {
@@ -180,7 +180,7 @@ fn add_keys(words: &[Consonants], left: usize, key: u64, number: u32, keyed: &mu
 }
 
 /// Pairs that are worth aligning, each once.
-fn candidates(sayings: &[Saying]) -> Vec<(usize, usize)> {
+fn candidates(sayings: &[PhonemeSequence]) -> Vec<(usize, usize)> {
     let mut keyed: Vec<(u64, u32)> = Vec::new();
     for (number, saying) in sayings.iter().enumerate() {
         let number = number as u32;

@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 
 use lantern_model::{RuleSet, Trigger, TriggerKind};
 use lantern_script::Source;
-use lantern_sense::{Phrase, SaidAlike, Saying, Sounds, TaughtBook, alike_pairs, word_lists};
+use lantern_sense::{
+    PhonemeSequence, Phrase, SaidAlike, Sounds, TaughtBook, alike_pairs, word_lists,
+};
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
@@ -106,7 +108,7 @@ struct Listed {
 }
 
 impl Listed {
-    fn said(&self, saying: &Saying) -> Said {
+    fn said(&self, saying: &PhonemeSequence) -> Said {
         let letters: Vec<&str> = saying.sounds().iter().map(|sound| sound.letters()).collect();
         Said {
             phrase: self.text.clone(),
@@ -131,12 +133,12 @@ fn listed(rules: &RuleSet) -> Vec<Listed> {
 
 /// Phrases that sound alike, of each two of them the forms that do so most.
 fn pairs_of(phrases: &[Listed], sounds: &Sounds, least: f64) -> impl Iterator<Item = Pair> {
-    let sayings: Vec<Saying> = phrases
+    let sayings: Vec<PhonemeSequence> = phrases
         .iter()
         .enumerate()
         .flat_map(|(number, listed)| {
             let forms = listed.phrase.spoken_forms(FORMS).into_iter();
-            forms.map(move |form| Saying::new(number, form, sounds))
+            forms.map(move |form| PhonemeSequence::new(number, form, sounds))
         })
         .collect();
     let mut told = BTreeSet::new();
@@ -144,7 +146,7 @@ fn pairs_of(phrases: &[Listed], sounds: &Sounds, least: f64) -> impl Iterator<It
     pairs.retain(|pair| told.insert((sayings[pair.first].phrase, sayings[pair.second].phrase)));
     pairs.into_iter().map(move |pair| {
         let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
-        let missing = |of: &Saying, other: &Saying| -> Vec<String> {
+        let missing = |of: &PhonemeSequence, other: &PhonemeSequence| -> Vec<String> {
             of.words.iter().filter(|word| !other.words.contains(word)).cloned().collect()
         };
         Pair {
