@@ -9,7 +9,7 @@ use std::fmt::Write as _;
 
 use crate::notation::{Phrase, PhrasePiece, Slot};
 use crate::numbers::{ONES, TENS, spoken_number};
-use crate::sounds::{Sounds, entries};
+use crate::sounds::{Pronunciations, entries};
 
 /// How the attention word stands before a phrase.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
@@ -182,7 +182,7 @@ impl Grammar {
                 found.entry(word).or_default().push(sounds);
             }
         }
-        let rules = Sounds::by_rules();
+        let rules = Pronunciations::by_rules();
         let mut text = String::new();
         for (word, token) in &self.words {
             let by_rules = || {

@@ -2,7 +2,7 @@
 //! them sound.
 //!
 //! Owns the notation ([`Phrase`]), matching words against many phrases at once ([`PhraseBook`]) and
-//! likeness over sounds ([`likeness`], [`Sounds`]). It hears nothing and reads no device; the
+//! likeness over sounds ([`likeness`], [`Pronunciations`]). It hears nothing and reads no device; the
 //! checker asks it about files, the engine about what was heard.
 
 mod acoustics;
@@ -36,7 +36,7 @@ pub use shapes::{
     AlikeShapes, EvidenceVector, PATH_WORDS, RankedShape, RankedShapes, Recognition, SIGNS,
     ShapeBook, examples_of, frame_of, is_drawing, size_of_drawing, strokes_of_words,
 };
-pub use sounds::{Phoneme, Sounds};
+pub use sounds::{Phoneme, Pronunciations};
 pub use taught::{Example, Likened, SaidAlike, TaughtBook, TaughtPhrase, odd_one};
 pub use verdict::{Evidence, Explained, weigh};
 pub use warping::warped_distance;

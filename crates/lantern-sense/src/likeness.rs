@@ -4,7 +4,7 @@
 //! and a dropped or added sound at the price of a clear difference; divided by the longer row it is
 //! turned into a likeness from 0 to 1.
 
-use crate::sounds::{Phoneme, Sounds};
+use crate::sounds::{Phoneme, Pronunciations};
 
 /// The price of a sound that only one of the two has.
 const GAP: u16 = 7;
@@ -25,7 +25,11 @@ pub struct PhonemeSequence {
 
 impl PhonemeSequence {
     /// A form of a phrase as it sounds.
-    pub fn new(phrase: usize, words: Vec<String>, pronunciation: &Sounds) -> PhonemeSequence {
+    pub fn new(
+        phrase: usize,
+        words: Vec<String>,
+        pronunciation: &Pronunciations,
+    ) -> PhonemeSequence {
         let mut sounds = Vec::new();
         let mut traits = Vec::new();
         for word in &words {
@@ -105,8 +109,8 @@ pub struct ConfusablePair {
 /// How alike two rows of sounds are, from 0 to 1.
 ///
 /// ```
-/// use lantern_sense::{Sounds, likeness};
-/// let sounds = Sounds::by_rules();
+/// use lantern_sense::{Pronunciations, likeness};
+/// let sounds = Pronunciations::by_rules();
 /// let night = sounds.of_word("night");
 /// assert_eq!(likeness(&night, &sounds.of_word("knight")), 1.0);
 /// assert!(likeness(&night, &sounds.of_word("drawer")) < 0.5);

@@ -5,7 +5,7 @@
 use std::collections::BTreeSet;
 
 use crate::likeness::distance_within;
-use crate::sounds::{Phoneme, Sounds, entries};
+use crate::sounds::{Phoneme, Pronunciations, entries};
 
 /// So far away a neighbour is at the least and at the most, by the measure of [`crate::likeness`]: closer ones
 /// cannot be told from the word itself.
@@ -27,7 +27,7 @@ pub fn near_words(dictionary: &str, word: &str) -> Vec<String> {
     let own = entries(dictionary).filter(|(known, _)| *known == word);
     let mut own: Vec<Vec<Phoneme>> = own.filter_map(|(_, letters)| sounds_of(letters)).collect();
     if own.is_empty() {
-        own.push(Sounds::by_rules().of_word(word));
+        own.push(Pronunciations::by_rules().of_word(word));
     }
     let mut near = BTreeSet::new();
     for (known, letters) in entries(dictionary) {

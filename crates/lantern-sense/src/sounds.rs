@@ -184,19 +184,19 @@ const RULES: &[(&str, &[Phoneme])] = {
 
 /// Pronunciations: those of a dictionary, and rules for every other word.
 #[derive(Debug, Clone, Default)]
-pub struct Sounds {
+pub struct Pronunciations {
     dictionary: BTreeMap<String, Vec<Phoneme>>,
 }
 
-impl Sounds {
+impl Pronunciations {
     /// Rules only.
-    pub fn by_rules() -> Sounds {
-        Sounds::default()
+    pub fn by_rules() -> Pronunciations {
+        Pronunciations::default()
     }
 
     /// With a dictionary: lines of a word and its phonemes in the ARPAbet, of which those for
     /// which `wanted` holds are kept. Other lines are passed over.
-    pub fn with_dictionary(text: &str, wanted: impl Fn(&str) -> bool) -> Sounds {
+    pub fn with_dictionary(text: &str, wanted: impl Fn(&str) -> bool) -> Pronunciations {
         let mut dictionary = BTreeMap::new();
         for line in text.lines() {
             let mut words = line.split_whitespace();
@@ -206,18 +206,18 @@ impl Sounds {
                 dictionary.insert(word.to_owned(), sounds);
             }
         }
-        Sounds { dictionary }
+        Pronunciations { dictionary }
     }
 
     /// Rules only, worked out once for each of these words.
-    pub fn of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Sounds {
+    pub fn of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Pronunciations {
         let mut dictionary = BTreeMap::new();
         for word in words {
             if !dictionary.contains_key(word) {
                 dictionary.insert(word.to_owned(), by_rules(word));
             }
         }
-        Sounds { dictionary }
+        Pronunciations { dictionary }
     }
 
     /// How many words the dictionary has.
@@ -228,8 +228,8 @@ impl Sounds {
     /// How a word sounds.
     ///
     /// ```
-    /// use lantern_sense::Sounds;
-    /// let sounds = Sounds::by_rules().of_word("bright");
+    /// use lantern_sense::Pronunciations;
+    /// let sounds = Pronunciations::by_rules().of_word("bright");
     /// let letters: Vec<&str> = sounds.iter().map(|sound| sound.letters()).collect();
     /// assert_eq!(letters, ["B", "R", "AY", "T"]);
     /// ```

@@ -3,20 +3,20 @@
 use std::collections::BTreeSet;
 use std::fs;
 
-use lantern_sense::Sounds;
+use lantern_sense::Pronunciations;
 
 /// Pronunciation dictionaries that Debian's speech packages install.
 const DICTIONARIES: [&str; 2] =
     ["/usr/share/pocketsphinx/model/en-us/cmudict-en-us.dict", "/usr/share/dict/cmudict"];
 
 /// How these words sound, and the dictionary that was asked.
-pub fn of(words: &BTreeSet<&str>) -> (Sounds, Option<String>) {
+pub fn of(words: &BTreeSet<&str>) -> (Pronunciations, Option<String>) {
     for path in DICTIONARIES.iter().filter(|_| !words.is_empty()) {
         if let Ok(bytes) = fs::read(path) {
             let text = String::from_utf8_lossy(&bytes);
-            let sounds = Sounds::with_dictionary(&text, |word| words.contains(word));
+            let sounds = Pronunciations::with_dictionary(&text, |word| words.contains(word));
             return (sounds, Some((*path).to_owned()));
         }
     }
-    (Sounds::of_words(words.iter().copied()), None)
+    (Pronunciations::of_words(words.iter().copied()), None)
 }

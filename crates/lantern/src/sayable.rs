@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 
 use lantern_devices::{Hearer, Noted, Recognition, Source};
 use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
-use lantern_sense::{Phoneme, Phrase, PhraseBook, Sounds, heard_words, likeness, word_lists};
+use lantern_sense::{
+    Phoneme, Phrase, PhraseBook, Pronunciations, heard_words, likeness, word_lists,
+};
 
 use crate::failure::Failure;
 
@@ -77,7 +79,7 @@ impl<'r> Phrases<'r> {
         let phrases = self.phrases.iter().zip(&self.listening.phrases);
         let mut forms: Vec<Vec<String>> = phrases.filter_map(form).collect();
         let all = forms.iter().flatten().chain(&said).map(String::as_str);
-        let sounds = Sounds::of_words(all.collect::<BTreeSet<_>>());
+        let sounds = Pronunciations::of_words(all.collect::<BTreeSet<_>>());
         let spoken = |words: &[String]| -> Vec<Phoneme> {
             words.iter().flat_map(|word| sounds.of_word(word)).collect()
         };

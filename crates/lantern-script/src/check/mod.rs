@@ -30,7 +30,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use lantern_model::{
     Global, LayerId, Layout, RoutineId, RuleSet, Secret, SourceLocation, StrokePath,
 };
-use lantern_sense::{Phrase, Sounds, WordList};
+use lantern_sense::{Phrase, Pronunciations, WordList};
 
 use crate::codes::{Code, Severity};
 use crate::tree::{Clause, File, Item};
@@ -80,7 +80,7 @@ pub type Drawings = Result<Vec<Vec<StrokePath>>, String>;
 #[derive(Clone, Copy)]
 pub struct Outside<'o> {
     /// How these words sound: asked once, for the words of all phrases.
-    pub pronounce: &'o dyn Fn(&BTreeSet<&str>) -> Sounds,
+    pub pronounce: &'o dyn Fn(&BTreeSet<&str>) -> Pronunciations,
     /// The drawings in a file, or why there are none.
     pub drawings: &'o dyn Fn(&str) -> Drawings,
 }
@@ -89,7 +89,7 @@ impl Default for Outside<'_> {
     /// Sounds by the letters, and no file beside those of the set.
     fn default() -> Self {
         Outside {
-            pronounce: &|words| Sounds::of_words(words.iter().copied()),
+            pronounce: &|words| Pronunciations::of_words(words.iter().copied()),
             drawings: &|_| Err("it is not there".to_owned()),
         }
     }

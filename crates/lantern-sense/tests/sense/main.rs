@@ -7,7 +7,7 @@ mod shapes;
 use std::collections::BTreeMap;
 
 use lantern_sense::{
-    Part, Phoneme, Phrase, PhraseBook, PhraseError, Saying, Sounds, WordList, alike_pairs,
+    Part, Phoneme, Phrase, PhraseBook, PhraseError, Pronunciations, Saying, WordList, alike_pairs,
     heard_words, likeness, number_at,
 };
 use proptest::prelude::*;
@@ -124,7 +124,7 @@ fn many_phrases_are_told_apart_and_the_unwanted_left_out() {
 
 #[test]
 fn words_sound_as_they_are_said() {
-    let sounds = Sounds::by_rules();
+    let sounds = Pronunciations::by_rules();
     let said = |word: &str| -> String {
         let letters: Vec<&str> = sounds.of_word(word).iter().map(|s| s.letters()).collect();
         letters.join(" ")
@@ -140,14 +140,14 @@ fn words_sound_as_they_are_said() {
 #[test]
 fn a_dictionary_goes_before_the_rules() {
     let text = ";;; a comment\ncore K AO1 R\nbroken K XX\ncolonel K ER1 N AH0 L\n";
-    let sounds = Sounds::with_dictionary(text, |word| word != "core");
+    let sounds = Pronunciations::with_dictionary(text, |word| word != "core");
     assert_eq!(sounds.known_words(), 1);
     assert_eq!(sounds.of_word("colonel")[1], Phoneme::Er);
 }
 
 #[test]
 fn alike_pairs_are_ranked_and_the_rest_left_out() {
-    let sounds = Sounds::by_rules();
+    let sounds = Pronunciations::by_rules();
     let texts =
         ["write the note", "right the note", "light the note", "open a drawer", "opened a drawer"];
     let saying = |(number, text): (usize, &str)| {

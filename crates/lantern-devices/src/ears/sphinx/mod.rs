@@ -157,7 +157,7 @@ impl ModelEar {
         // Most talk is known by that, and costs no second look.
         let little = Evidence::of_little(&said, utterance.speech_frames, is_word);
         let mut evidence = little.unwrap_or_else(|| {
-            let any = decoder.explain(Search::Sounds, &scores);
+            let any = decoder.explain(Search::Pronunciations, &scores);
             weigh(&said, &any, utterance.speech_frames, is_word)
         });
         if evidence.counts() && grammar.calls(&spoken) {

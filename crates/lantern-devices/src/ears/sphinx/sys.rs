@@ -146,7 +146,7 @@ impl Decoder {
 
     /// Knows any sounds of the language from now on; whether the library can.
     pub(super) fn learn_sounds(&mut self) -> bool {
-        let name = Search::Sounds.name().as_ptr();
+        let name = Search::Pronunciations.name().as_ptr();
         // SAFETY: without a file the library makes a loop of all sounds; the decoder is open.
         unsafe { (self.speech.functions.set_loop)(self.decoder, name, null()) == 0 }
     }
@@ -282,7 +282,7 @@ pub(super) enum Search {
     /// Talk of what sounds like it.
     NearTalk,
     /// Any sounds of the language.
-    Sounds,
+    Pronunciations,
 }
 
 impl Search {
@@ -292,7 +292,7 @@ impl Search {
             Search::Phrases => c"phrases",
             Search::BackgroundTalk => c"talk",
             Search::NearTalk => c"near-talk",
-            Search::Sounds => c"sounds",
+            Search::Pronunciations => c"sounds",
         }
     }
 }

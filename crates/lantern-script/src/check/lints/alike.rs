@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::{ContextFilter, KeyCombination, TriggerKind};
-use lantern_sense::{Saying, ShapeBook, Sounds, alike_pairs, likeness};
+use lantern_sense::{Pronunciations, Saying, ShapeBook, alike_pairs, likeness};
 
 use super::Checker;
 use crate::codes::Code;
@@ -110,7 +110,11 @@ fn may_meet(first: &ContextFilter, second: &ContextFilter) -> bool {
 }
 
 /// The words by which two sayings differ.
-pub(crate) fn differing_words(first: &[String], second: &[String], sounds: &Sounds) -> String {
+pub(crate) fn differing_words(
+    first: &[String],
+    second: &[String],
+    sounds: &Pronunciations,
+) -> String {
     let only = |of: &[String], other: &[String]| {
         let missing = of.iter().filter(|word| !other.contains(word)).cloned();
         missing.collect::<Vec<_>>().join(" ")

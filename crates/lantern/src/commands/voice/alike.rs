@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use lantern_model::{RuleSet, Trigger, TriggerKind};
 use lantern_script::Source;
 use lantern_sense::{
-    PhonemeSequence, Phrase, SaidAlike, Sounds, TaughtBook, alike_pairs, word_lists,
+    PhonemeSequence, Phrase, Pronunciations, SaidAlike, TaughtBook, alike_pairs, word_lists,
 };
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
@@ -132,7 +132,7 @@ fn listed(rules: &RuleSet) -> Vec<Listed> {
 }
 
 /// Phrases that sound alike, of each two of them the forms that do so most.
-fn pairs_of(phrases: &[Listed], sounds: &Sounds, least: f64) -> impl Iterator<Item = Pair> {
+fn pairs_of(phrases: &[Listed], sounds: &Pronunciations, least: f64) -> impl Iterator<Item = Pair> {
     let sayings: Vec<PhonemeSequence> = phrases
         .iter()
         .enumerate()
