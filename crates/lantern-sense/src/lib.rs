@@ -37,6 +37,8 @@ pub use shapes::{
     ShapeBook, examples_of, frame_of, is_drawing, size_of_drawing, strokes_of_words,
 };
 pub use sounds::{Phoneme, Pronunciations};
-pub use taught::{Example, Likened, SaidAlike, TaughtBook, TaughtPhrase, odd_one};
-pub use verdict::{Evidence, Explained, weigh};
+pub use taught::{
+    ConfusableTraining, Example, TrainedMatch, TrainedPhrase, TrainedPhrases, odd_one,
+};
+pub use verdict::{Evidence, ExplainedSpan, weigh};
 pub use warping::warped_distance;

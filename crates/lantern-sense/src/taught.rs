@@ -47,7 +47,7 @@ impl Example {
 
 /// A phrase and how it was said. One without words is what means nothing, whatever it sounds like.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct TaughtPhrase {
+pub struct TrainedPhrase {
     /// Its words, as they are to be understood.
     pub words: String,
     /// How it was said.
@@ -56,7 +56,7 @@ pub struct TaughtPhrase {
 
 /// What was said is this phrase, or most like it.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Likened {
+pub struct TrainedMatch {
     /// The phrase's words.
     pub words: String,
     /// How sure it is, from 0 to 1; from one half on it counts.
@@ -65,12 +65,12 @@ pub struct Likened {
 
 /// Taught phrases ready to be compared with.
 #[derive(Debug, Clone, Default)]
-pub struct TaughtBook {
-    phrases: Vec<Prepared>,
+pub struct TrainedPhrases {
+    phrases: Vec<PreparedExample>,
 }
 
 #[derive(Debug, Clone)]
-struct Prepared {
+struct PreparedExample {
     words: String,
     examples: Vec<Vec<Features>>,
     /// How far its examples are from one another.
@@ -79,19 +79,19 @@ struct Prepared {
     above_noise: f32,
 }
 
-impl TaughtBook {
+impl TrainedPhrases {
     /// A book of these phrases; such without examples are left out.
-    pub fn new(phrases: &[TaughtPhrase]) -> TaughtBook {
-        let prepare = |phrase: &TaughtPhrase| {
+    pub fn new(phrases: &[TrainedPhrase]) -> TrainedPhrases {
+        let prepare = |phrase: &TrainedPhrase| {
             let examples: Vec<Vec<Features>> =
                 phrase.examples.iter().map(Example::features).filter(|e| !e.is_empty()).collect();
             let spread = spread(&examples).max(LEAST_SPREAD);
             let above = phrase.examples.iter().map(|example| example.above_noise).sum::<f32>();
             let above_noise = above / phrase.examples.len().max(1) as f32;
-            Prepared { words: phrase.words.clone(), examples, spread, above_noise }
+            PreparedExample { words: phrase.words.clone(), examples, spread, above_noise }
         };
         let phrases = phrases.iter().map(prepare).filter(|phrase| !phrase.examples.is_empty());
-        TaughtBook { phrases: phrases.collect() }
+        TrainedPhrases { phrases: phrases.collect() }
     }
 
     /// Whether nothing was taught.
@@ -114,13 +114,13 @@ impl TaughtBook {
         sound: &[Features],
         above_noise: f32,
         wanted: impl Fn(&str) -> bool,
-    ) -> Option<Likened> {
-        let distance = |phrase: &Prepared| {
+    ) -> Option<TrainedMatch> {
+        let distance = |phrase: &PreparedExample| {
             let all = phrase.examples.iter().filter_map(|e| warped_distance(sound, e));
             all.min_by(f32::total_cmp)
         };
         let spoken = self.phrases.iter().filter(|phrase| !phrase.words.is_empty());
-        let mut ranked: Vec<(f32, &Prepared)> =
+        let mut ranked: Vec<(f32, &PreparedExample)> =
             spoken.filter_map(|phrase| Some((distance(phrase)?, phrase))).collect();
         ranked.sort_by(|one, other| one.0.total_cmp(&other.0));
         let (best, phrase) = ranked.iter().find(|(_, phrase)| wanted(&phrase.words))?;
@@ -131,13 +131,13 @@ impl TaughtBook {
         let margin = second.map_or(f32::INFINITY, |(second, _)| second / best.max(1e-6));
         let by_margin = 0.5 * margin / MARGIN;
         let score = f64::from(by_spread.min(by_margin).clamp(0.0, 1.0));
-        Some(Likened { words: phrase.words.clone(), score })
+        Some(TrainedMatch { words: phrase.words.clone(), score })
     }
 }
 
 /// Two taught phrases that were said alike.
 #[derive(Debug, Clone, PartialEq)]
-pub struct SaidAlike {
+pub struct ConfusableTraining {
     /// The one.
     pub first: String,
     /// The other.
@@ -151,29 +151,29 @@ pub struct SaidAlike {
     pub examples: usize,
 }
 
-impl TaughtBook {
+impl TrainedPhrases {
     /// Pairs of phrases by how alike they were said, the most alike first: each example is held against
     /// the others of its own phrase and against those of each other phrase.
-    pub fn said_alike(&self) -> Vec<SaidAlike> {
+    pub fn said_alike(&self) -> Vec<ConfusableTraining> {
         let nearest = |sound: &[Features], examples: &[Vec<Features>], but: Option<usize>| {
             let others = examples.iter().enumerate().filter(|(at, _)| Some(*at) != but);
             let all = others.filter_map(|(_, example)| warped_distance(sound, example));
             all.fold(f32::INFINITY, f32::min)
         };
-        let margins = |of: &Prepared, beside: &Prepared| -> Vec<f32> {
+        let margins = |of: &PreparedExample, beside: &PreparedExample| -> Vec<f32> {
             let margin = |(at, example): (usize, &Vec<Features>)| {
                 let own = nearest(example, &of.examples, Some(at)).clamp(f32::EPSILON, of.spread);
                 nearest(example, &beside.examples, None) / own
             };
             of.examples.iter().enumerate().map(margin).collect()
         };
-        let spoken: Vec<&Prepared> =
+        let spoken: Vec<&PreparedExample> =
             self.phrases.iter().filter(|phrase| !phrase.words.is_empty()).collect();
         let mut pairs = Vec::new();
         for (at, first) in spoken.iter().enumerate() {
             for second in &spoken[at + 1..] {
                 let all = [margins(first, second), margins(second, first)].concat();
-                pairs.push(SaidAlike {
+                pairs.push(ConfusableTraining {
                     first: first.words.clone(),
                     second: second.words.clone(),
                     margin: all.iter().copied().fold(f32::INFINITY, f32::min),

@@ -41,7 +41,7 @@ impl Evidence {
     /// What is known where so little of the speech is words that no other explanation need be asked for;
     /// `None` where one must be.
     pub fn of_little(
-        words: &[Explained],
+        words: &[ExplainedSpan],
         speech_frames: u32,
         is_word: impl Fn(&str) -> bool,
     ) -> Option<Evidence> {
@@ -56,7 +56,7 @@ impl Evidence {
     }
 
     /// The same when another explanation of the sound, as talk, is known; the best of several counts.
-    pub fn beside_talk(self, words: &[Explained], talk: &[Explained]) -> Evidence {
+    pub fn beside_talk(self, words: &[ExplainedSpan], talk: &[ExplainedSpan]) -> Evidence {
         // What breaks off before the end explains nothing.
         let whole = end_of(talk) >= end_of(words);
         let as_talk = if whole { total(talk) - total(words) } else { 0.0 };
@@ -71,7 +71,7 @@ impl Evidence {
 
 /// A stretch of sound and how well it is explained, as a sum over its frames.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Explained {
+pub struct ExplainedSpan {
     /// The word or sound.
     pub what: String,
     /// Its first frame.
@@ -82,7 +82,7 @@ pub struct Explained {
     pub score: i64,
 }
 
-impl Explained {
+impl ExplainedSpan {
     fn frames(&self) -> f64 {
         f64::from(self.until.saturating_sub(self.from))
     }
@@ -90,17 +90,17 @@ impl Explained {
 
 /// Holds the words against the loop. `is_word` tells words from silences and noises.
 pub fn weigh(
-    words: &[Explained],
-    sounds: &[Explained],
+    words: &[ExplainedSpan],
+    sounds: &[ExplainedSpan],
     speech_frames: u32,
     is_word: impl Fn(&str) -> bool,
 ) -> Evidence {
-    let frames: f64 = words.iter().map(Explained::frames).sum();
+    let frames: f64 = words.iter().map(ExplainedSpan::frames).sum();
     let gap = (total(sounds) - total(words)) / frames.max(1.0);
     let spoken = || words.iter().filter(|piece| is_word(&piece.what));
-    let gap_of = |word: &Explained| {
+    let gap_of = |word: &ExplainedSpan| {
         // What the loop's pieces say of the same frames.
-        let share = |piece: &Explained| {
+        let share = |piece: &ExplainedSpan| {
             let common = piece.until.min(word.until).saturating_sub(piece.from.max(word.from));
             piece.score as f64 * f64::from(common) / piece.frames().max(1.0)
         };
@@ -116,16 +116,16 @@ pub fn weigh(
 }
 
 /// The frame after the last that is explained.
-fn end_of(pieces: &[Explained]) -> u32 {
+fn end_of(pieces: &[ExplainedSpan]) -> u32 {
     pieces.last().map_or(0, |last| last.until)
 }
 
-fn total(pieces: &[Explained]) -> f64 {
+fn total(pieces: &[ExplainedSpan]) -> f64 {
     pieces.iter().map(|piece| piece.score as f64).sum()
 }
 
 /// The share of the speech that is words.
-fn coverage(words: &[Explained], speech_frames: u32, is_word: impl Fn(&str) -> bool) -> f64 {
+fn coverage(words: &[ExplainedSpan], speech_frames: u32, is_word: impl Fn(&str) -> bool) -> f64 {
     let spoken = words.iter().filter(|piece| is_word(&piece.what));
-    spoken.map(Explained::frames).sum::<f64>() / f64::from(speech_frames.max(1))
+    spoken.map(ExplainedSpan::frames).sum::<f64>() / f64::from(speech_frames.max(1))
 }

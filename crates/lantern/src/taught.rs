@@ -3,14 +3,14 @@
 use std::path::PathBuf;
 
 use lantern_devices::{read_taught, taught_path, write_taught};
-use lantern_sense::TaughtPhrase;
+use lantern_sense::TrainedPhrase;
 
 use crate::failure::Failure;
 
 /// The file of taught phrases, as it was read.
 pub struct Taught {
     pub path: PathBuf,
-    pub phrases: Vec<TaughtPhrase>,
+    pub phrases: Vec<TrainedPhrase>,
 }
 
 impl Taught {

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use lantern_model::Listening;
 use lantern_sense::{
-    EndpointSettings, Endpointer, Example, Loudness, TaughtPhrase, Utterance, VadEvent, features,
+    EndpointSettings, Endpointer, Example, Loudness, TrainedPhrase, Utterance, VadEvent, features,
 };
 
 use super::heeded::Heeded;
@@ -110,7 +110,7 @@ impl Hearer {
     }
 
     /// A hearer that knows only what was taught.
-    pub fn by_teaching(phrases: &[TaughtPhrase]) -> Hearer {
+    pub fn by_teaching(phrases: &[TrainedPhrase]) -> Hearer {
         Hearer::of(None, TaughtEar::of(phrases))
     }
 

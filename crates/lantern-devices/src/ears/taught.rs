@@ -7,7 +7,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
-use lantern_sense::{Features, Likened, TaughtBook, TaughtPhrase};
+use lantern_sense::{Features, TrainedMatch, TrainedPhrase, TrainedPhrases};
 use serde::{Deserialize, Serialize};
 
 use crate::folders::{home_folder, read_regular_text, write_private};
@@ -24,7 +24,7 @@ const VERSION: u32 = 1;
 struct TaughtFile {
     format: String,
     version: u32,
-    phrases: Vec<TaughtPhrase>,
+    phrases: Vec<TrainedPhrase>,
 }
 
 /// Where taught phrases are kept.
@@ -36,7 +36,7 @@ pub fn taught_path() -> Option<PathBuf> {
 ///
 /// # Errors
 /// When it cannot be read, or is another kind of file.
-pub fn read_taught(path: &Path) -> io::Result<Vec<TaughtPhrase>> {
+pub fn read_taught(path: &Path) -> io::Result<Vec<TrainedPhrase>> {
     let text = match read_regular_text(path, MOST) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
         other => other?,
@@ -53,7 +53,7 @@ pub fn read_taught(path: &Path) -> io::Result<Vec<TaughtPhrase>> {
 ///
 /// # Errors
 /// When it cannot be written.
-pub fn write_taught(path: &Path, phrases: Vec<TaughtPhrase>) -> io::Result<()> {
+pub fn write_taught(path: &Path, phrases: Vec<TrainedPhrase>) -> io::Result<()> {
     let file = TaughtFile { format: FORMAT.to_owned(), version: VERSION, phrases };
     write_private(path, &serde_json::to_vec(&file)?)
 }
@@ -63,7 +63,7 @@ pub fn write_taught(path: &Path, phrases: Vec<TaughtPhrase>) -> io::Result<()> {
 pub(super) struct TaughtEar {
     path: Option<PathBuf>,
     read: Option<SystemTime>,
-    book: TaughtBook,
+    book: TrainedPhrases,
 }
 
 impl TaughtEar {
@@ -75,8 +75,8 @@ impl TaughtEar {
     }
 
     /// An ear for these phrases.
-    pub(super) fn of(phrases: &[TaughtPhrase]) -> TaughtEar {
-        TaughtEar { book: TaughtBook::new(phrases), ..TaughtEar::default() }
+    pub(super) fn of(phrases: &[TrainedPhrase]) -> TaughtEar {
+        TaughtEar { book: TrainedPhrases::new(phrases), ..TaughtEar::default() }
     }
 
     /// Reads the file again if it has changed. One that cannot be read teaches nothing.
@@ -85,7 +85,7 @@ impl TaughtEar {
         let changed = std::fs::metadata(path).and_then(|about| about.modified()).ok();
         if changed != self.read {
             self.read = changed;
-            self.book = TaughtBook::new(&read_taught(path).unwrap_or_default());
+            self.book = TrainedPhrases::new(&read_taught(path).unwrap_or_default());
         }
     }
 
@@ -105,7 +105,7 @@ impl TaughtEar {
         sound: &[Features],
         above_noise: f32,
         wanted: impl Fn(&str) -> bool,
-    ) -> Option<Likened> {
+    ) -> Option<TrainedMatch> {
         self.book.liken(sound, above_noise, wanted)
     }
 }

@@ -4,8 +4,8 @@
 use std::time::Duration;
 
 use lantern_sense::{
-    AttentionPolicy, EndpointSettings, Endpointer, Example, Explained, FRAME, Grammar, Phrase,
-    RATE, TaughtBook, TaughtPhrase, VadEvent, features, near_words, odd_one, warped_distance,
+    AttentionPolicy, EndpointSettings, Endpointer, Example, ExplainedSpan, FRAME, Grammar, Phrase,
+    RATE, TrainedPhrase, TrainedPhrases, VadEvent, features, near_words, odd_one, warped_distance,
     weigh,
 };
 
@@ -231,7 +231,7 @@ fn words_are_pronounced_by_the_dictionary_and_unknown_ones_by_rules() {
 fn what_fits_its_words_as_well_as_any_sounds_was_said() {
     let piece = |what: &str, from: u32, until: u32, score: i64| {
         let what = what.to_owned();
-        Explained { what, from, until, score }
+        ExplainedSpan { what, from, until, score }
     };
     let is_word = |what: &str| what.starts_with('w');
     let said =
@@ -278,18 +278,18 @@ const DEPTH: &[(f64, f64)] = &[(300.0, 900.0), (900.0, 400.0), (1800.0, 1800.0),
 const CRACK: &[(f64, f64)] = &[(1500.0, 700.0), (400.0, 400.0), (700.0, 2000.0), (2000.0, 600.0)];
 const OTHER: &[(f64, f64)] = &[(600.0, 600.0), (2500.0, 1500.0), (300.0, 700.0), (1000.0, 300.0)];
 
-fn taught(words: &str, tones: &[(f64, f64)]) -> TaughtPhrase {
+fn taught(words: &str, tones: &[(f64, f64)]) -> TrainedPhrase {
     let example = |(number, speed): (usize, f64)| {
         Example::new(40.0, &features(&word(tones, speed, number as u32)))
     };
     let examples = [0.95, 1.0, 1.07].into_iter().enumerate().map(example).collect();
-    TaughtPhrase { words: words.to_owned(), examples }
+    TrainedPhrase { words: words.to_owned(), examples }
 }
 
 #[test]
 fn a_taught_phrase_is_known_again_at_another_speed_and_other_words_are_not() {
     let phrases = [taught("tiefe", DEPTH), taught("riss", CRACK)];
-    let book = TaughtBook::new(&phrases);
+    let book = TrainedPhrases::new(&phrases);
     let likened = |tones, speed| {
         book.liken(&features(&word(tones, speed, 91)), 40.0, |_| true).expect("it is like one")
     };
@@ -312,12 +312,12 @@ fn taught_phrases_are_ranked_by_how_alike_they_were_said() {
     let nearly = [(DEPTH[0].0 * 1.02, DEPTH[0].1 * 1.02)];
     let again: Vec<(f64, f64)> = nearly.iter().chain(&DEPTH[1..]).copied().collect();
     let phrases = [taught("tiefe", DEPTH), taught("riss", CRACK), taught("tiefen", &again)];
-    let pairs = TaughtBook::new(&phrases).said_alike();
+    let pairs = TrainedPhrases::new(&phrases).said_alike();
     assert_eq!(pairs.len(), 3);
     assert_eq!((pairs[0].first.as_str(), pairs[0].second.as_str()), ("tiefe", "tiefen"));
     assert!(pairs[0].margin < 1.5 && pairs[0].examples == 6, "{pairs:?}");
     assert!(pairs[1].margin > 1.5 && pairs[1].taken == 0, "{pairs:?}");
-    assert!(TaughtBook::new(&phrases[..1]).said_alike().is_empty());
+    assert!(TrainedPhrases::new(&phrases[..1]).said_alike().is_empty());
 }
 
 #[test]

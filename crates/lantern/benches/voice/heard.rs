@@ -3,7 +3,7 @@
 use lantern_devices::{Hearer, Noted, Recognition};
 use lantern_model::{ActivePhrase, Listening};
 use lantern_sense::{
-    EndpointSettings, Endpointer, Example, TaughtPhrase, Utterance, VadEvent, features,
+    EndpointSettings, Endpointer, Example, TrainedPhrase, Utterance, VadEvent, features,
 };
 use serde::{Deserialize, Serialize};
 
@@ -60,7 +60,7 @@ impl Recogniser {
 }
 
 /// Three examples of each phrase.
-fn teach(called: bool, voice: &Voice) -> Vec<TaughtPhrase> {
+fn teach(called: bool, voice: &Voice) -> Vec<TrainedPhrase> {
     let taught = |phrase: &&str| {
         let words = if called { format!("lantern {phrase}") } else { (*phrase).to_owned() };
         let example = |take: usize| {
@@ -70,7 +70,7 @@ fn teach(called: bool, voice: &Voice) -> Vec<TaughtPhrase> {
             Some(Example::new(utterance.above_noise, &features(utterance.speech())))
         };
         let examples = (0..3).filter_map(example).collect();
-        TaughtPhrase { words, examples }
+        TrainedPhrase { words, examples }
     };
     said::PHRASES.iter().map(taught).collect()
 }

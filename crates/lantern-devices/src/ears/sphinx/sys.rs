@@ -9,7 +9,7 @@ use std::ffi::{CStr, CString, c_char, c_int, c_void};
 use std::ptr::{null, null_mut};
 use std::sync::Arc;
 
-use lantern_sense::{CEPSTRUM, Cepstrum, Explained, FRAME, Scores};
+use lantern_sense::{CEPSTRUM, Cepstrum, ExplainedSpan, FRAME, Scores};
 use libloading::Library;
 
 /// What the library's functions look like (headers of version 3 of the library).
@@ -154,7 +154,7 @@ impl Decoder {
     /// How that explains a sound, by how well the model's states fit it.
     ///
     /// The library would work those out itself, given the sound, anew for each search.
-    pub(super) fn explain(&mut self, search: Search, scores: &Scores) -> Vec<Explained> {
+    pub(super) fn explain(&mut self, search: Search, scores: &Scores) -> Vec<ExplainedSpan> {
         let functions = &self.speech.functions;
         let (bytes, name) = (scores.bytes(), search.name());
         // SAFETY: the name ends with zero. The stream is only read from, during the call, and the bytes live
@@ -183,7 +183,7 @@ impl Decoder {
         (!front.is_null()).then(|| Front { speech: Arc::clone(&self.speech), front })
     }
 
-    fn pieces(&mut self) -> Vec<Explained> {
+    fn pieces(&mut self) -> Vec<ExplainedSpan> {
         let functions = &self.speech.functions;
         let mut pieces = Vec::new();
         // SAFETY: a piece is good until the next is asked for, which frees the last one at the end;
@@ -197,7 +197,7 @@ impl Decoder {
                 (functions.scores)(piece, &mut score, &mut words, &mut back);
                 let word = (functions.word)(piece);
                 if !word.is_null() {
-                    pieces.push(Explained {
+                    pieces.push(ExplainedSpan {
                         what: CStr::from_ptr(word).to_string_lossy().into_owned(),
                         from: u32::try_from(from).unwrap_or(0),
                         until: u32::try_from(last + 1).unwrap_or(0),

@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use lantern_model::{RuleSet, Trigger, TriggerKind};
 use lantern_script::Source;
 use lantern_sense::{
-    PhonemeSequence, Phrase, Pronunciations, SaidAlike, TaughtBook, alike_pairs, word_lists,
+    ConfusableTraining, PhonemeSequence, Phrase, Pronunciations, TrainedPhrases, alike_pairs,
+    word_lists,
 };
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
@@ -53,8 +54,8 @@ struct Taken {
 }
 
 impl Taken {
-    fn of(pair: SaidAlike) -> Taken {
-        let SaidAlike { first, second, margin, taken, examples } = pair;
+    fn of(pair: ConfusableTraining) -> Taken {
+        let ConfusableTraining { first, second, margin, taken, examples } = pair;
         Taken { first, second, margin: (margin * 100.0).round() / 100.0, taken, examples }
     }
 }
@@ -79,7 +80,7 @@ pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
     let least = arguments.least.clamp(0.0, 100.0) / 100.0;
     let pairs = pairs_of(&phrases, &sounds, least).take(arguments.most).collect();
     let taught = Taught::open()?.phrases;
-    let as_taught = TaughtBook::new(&taught).said_alike().into_iter();
+    let as_taught = TrainedPhrases::new(&taught).said_alike().into_iter();
     let as_taught = as_taught.filter(|pair| pair.margin < CLEAR).take(arguments.most);
     let report = Report {
         version: 1,

@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use lantern_devices::Source;
 use lantern_sense::{
-    EndpointSettings, Endpointer, Example, TaughtBook, TaughtPhrase, Utterance, VadEvent, features,
-    heard_words, odd_one,
+    EndpointSettings, Endpointer, Example, TrainedPhrase, TrainedPhrases, Utterance, VadEvent,
+    features, heard_words, odd_one,
 };
 
 use crate::arguments::VoiceTeachArguments;
@@ -46,7 +46,7 @@ pub fn run(arguments: &VoiceTeachArguments) -> Result<Status, Failure> {
     let alike = most_alike(&taught.phrases, &words, &examples);
     let count = examples.len();
     taught.phrases.retain(|phrase| phrase.words != words);
-    taught.phrases.push(TaughtPhrase { words: words.clone(), examples });
+    taught.phrases.push(TrainedPhrase { words: words.clone(), examples });
     taught.phrases.sort_by(|one, other| one.words.cmp(&other.words));
     taught.save()?;
     say!("\"{words}\" is learnt from {count} examples");
@@ -66,11 +66,11 @@ fn list(Taught { path, phrases }: &Taught) -> Status {
         );
         return Status::Found;
     }
-    let name = |phrase: &TaughtPhrase| match phrase.words.as_str() {
+    let name = |phrase: &TrainedPhrase| match phrase.words.as_str() {
         "" => "(means nothing)".to_owned(),
         words => words.to_owned(),
     };
-    let row = |phrase: &TaughtPhrase| vec![name(phrase), phrase.examples.len().to_string()];
+    let row = |phrase: &TrainedPhrase| vec![name(phrase), phrase.examples.len().to_string()];
     let rows: Vec<Vec<String>> = phrases.iter().map(row).collect();
     table::print(&["taught", "examples"], &rows);
     complain!("{}kept in {}{0:#}", style::FAINT, path.display());
@@ -78,10 +78,10 @@ fn list(Taught { path, phrases }: &Taught) -> Status {
 }
 
 /// Another phrase that one of these examples would be taken for.
-fn most_alike(phrases: &[TaughtPhrase], words: &str, examples: &[Example]) -> Option<String> {
-    let others: Vec<TaughtPhrase> =
+fn most_alike(phrases: &[TrainedPhrase], words: &str, examples: &[Example]) -> Option<String> {
+    let others: Vec<TrainedPhrase> =
         phrases.iter().filter(|phrase| phrase.words != words).cloned().collect();
-    let book = TaughtBook::new(&others);
+    let book = TrainedPhrases::new(&others);
     let taken = |example: &Example| {
         let likened = book.liken(&example.features(), example.above_noise, |_| true)?;
         (likened.score >= 0.5).then_some(likened.words)

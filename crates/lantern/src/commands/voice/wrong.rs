@@ -2,7 +2,7 @@
 
 use std::io::{BufRead as _, IsTerminal as _};
 
-use lantern_sense::{Example, TaughtPhrase, heard_words};
+use lantern_sense::{Example, TrainedPhrase, heard_words};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -112,7 +112,7 @@ fn learn(lesson: Lesson, example: Example) -> Result<(), Failure> {
         }
         None => {
             let words = words.to_owned();
-            taught.phrases.push(TaughtPhrase { words, examples: vec![example] });
+            taught.phrases.push(TrainedPhrase { words, examples: vec![example] });
             1
         }
     };
