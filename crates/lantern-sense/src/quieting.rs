@@ -32,7 +32,7 @@ pub(crate) fn quieted(sound: &[i16], still: usize, above: f32) -> Vec<i16> {
         return sound.to_vec();
     }
     let least = 10f32.powf((above - ROOM) / 20.0).clamp(LEAST, 1.0);
-    let bank = Bank::new();
+    let bank = FilterBank::new();
     let quiet = (0..=still - SIZE).step_by(HOP).map(|from| bank.spectrum(sound, from));
     let noise = mean_power(&quiet.collect::<Vec<_>>());
     let moments = (0..sound.len()).step_by(HOP);
@@ -83,17 +83,17 @@ fn level_around(levels: &[Vec<f32>], moment: usize, at: usize) -> f32 {
 }
 
 /// Takes a sound apart into overlapping spectra and puts it together again.
-struct Bank {
+struct FilterBank {
     forward: Arc<dyn RealToComplex<f32>>,
     back: Arc<dyn ComplexToReal<f32>>,
     taper: Vec<f32>,
 }
 
-impl Bank {
-    fn new() -> Bank {
+impl FilterBank {
+    fn new() -> FilterBank {
         let mut planner = RealFftPlanner::<f32>::new();
         let taper = (0..SIZE).map(|at| (PI * (at as f32 + 0.5) / SIZE as f32).sin()).collect();
-        Bank {
+        FilterBank {
             forward: planner.plan_fft_forward(SIZE),
             back: planner.plan_fft_inverse(SIZE),
             taper,

@@ -60,7 +60,7 @@ struct Codebook {
 }
 
 /// A density that is near, and how far it is, in steps.
-type Near = (i32, usize);
+type NearDensity = (i32, usize);
 
 /// How well every state fits each frame, in the form in which a recogniser reads it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -85,7 +85,7 @@ impl AcousticModel {
         let count = (self.states as i16).to_ne_bytes();
         let frames: Vec<_> = (0..cepstra.len()).map(|at| streams_of(&cepstra, at)).collect();
         // One codebook after the other for all frames: it stays close to the processor meanwhile.
-        let near_in = |books: &[Codebook; STREAMS]| -> Vec<[[Near; NEAREST]; STREAMS]> {
+        let near_in = |books: &[Codebook; STREAMS]| -> Vec<[[NearDensity; NEAREST]; STREAMS]> {
             let near = |frame: &[Cepstrum; STREAMS]| {
                 std::array::from_fn(|stream| books[stream].nearest(&frame[stream]))
             };
@@ -102,7 +102,7 @@ impl AcousticModel {
     }
 
     /// How far every state is from a frame, in steps, by what is near in each codebook.
-    fn fit(&self, mut near: Vec<[[Near; NEAREST]; STREAMS]>) -> Vec<i32> {
+    fn fit(&self, mut near: Vec<[[NearDensity; NEAREST]; STREAMS]>) -> Vec<i32> {
         for stream in 0..STREAMS {
             let nearest = near.iter().map(|near| near[stream][0].0 >> STEP).max().unwrap_or(0);
             for (height, _) in near.iter_mut().flat_map(|near| &mut near[stream]) {
@@ -134,7 +134,7 @@ impl AcousticModel {
 
 impl Codebook {
     /// The densities that are highest at a place, by the logarithm of that, the highest first.
-    fn nearest(&self, place: &Cepstrum) -> [Near; NEAREST] {
+    fn nearest(&self, place: &Cepstrum) -> [NearDensity; NEAREST] {
         let mut heights = self.heights;
         for ((value, means), widths) in place.iter().zip(&self.means).zip(&self.widths) {
             for ((height, mean), width) in heights.iter_mut().zip(means).zip(widths) {
