@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use lantern_model::code::Op;
 use lantern_model::{ActivePhrase, EffectKind, ListenMode, Listening, Time, TriggerKind, Value};
-use lantern_sense::{Understood, heard_words};
+use lantern_sense::{RecognizedPhrase, heard_words};
 
 use crate::activation::Activation;
 use crate::decision_log::DecisionKind;
@@ -170,7 +170,7 @@ impl Engine {
             return self.record_decision(now, None, DecisionKind::NotRecognized(why));
         }
         self.record_decision(now, None, DecisionKind::Heard(spoken.clone(), score));
-        let found = understood.into_iter().map(|Understood { phrase, parts, loose }| {
+        let found = understood.into_iter().map(|RecognizedPhrase { phrase, parts, loose }| {
             let won = self.triggers.phrases[phrase];
             let mut fields = record([("words", text(&spoken)), ("score", Value::Number(score))]);
             for (name, part) in parts {

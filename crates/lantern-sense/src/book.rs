@@ -8,7 +8,7 @@ use crate::notation::{Phrase, PhrasePiece, Slot};
 
 /// A phrase of the book that was understood.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Understood {
+pub struct RecognizedPhrase {
     /// The phrase's number in the book.
     pub phrase: usize,
     /// Its slots by name, and what `...` took as `rest`.
@@ -80,7 +80,7 @@ impl PhraseBook {
     }
 
     /// The phrases that `heard` is, among those that are `wanted`, in the order of the book.
-    pub fn understand(&self, heard: &str, wanted: impl Fn(usize) -> bool) -> Vec<Understood> {
+    pub fn understand(&self, heard: &str, wanted: impl Fn(usize) -> bool) -> Vec<RecognizedPhrase> {
         let words = heard_words(heard);
         let said = words.join(" ");
         let words: Vec<&str> = words.iter().map(String::as_str).collect();
@@ -94,7 +94,7 @@ impl PhraseBook {
         let understood =
             candidates.into_iter().filter(|phrase| wanted(*phrase)).filter_map(|phrase| {
                 let matched = self.matchers[phrase].matches(&words)?;
-                Some(Understood { phrase, parts: matched.parts, loose: matched.loose })
+                Some(RecognizedPhrase { phrase, parts: matched.parts, loose: matched.loose })
             });
         understood.collect()
     }

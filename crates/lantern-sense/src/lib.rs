@@ -23,7 +23,7 @@ mod verdict;
 mod warping;
 
 pub use acoustics::{AcousticModel, CEPSTRUM, Cepstrum, Scores, UnknownModel};
-pub use book::{PhraseBook, Understood, heard_words};
+pub use book::{PhraseBook, RecognizedPhrase, heard_words};
 pub use cepstra::{FEATURES, Features, features};
 pub use endpoint::{EndpointSettings, Endpointer, FRAME, Loudness, RATE, Utterance, VadEvent};
 pub use grammar::{AttentionPolicy, Grammar};
