@@ -11,7 +11,7 @@ use lantern_sense::{
 };
 
 use super::heeded::Heeded;
-use super::sphinx::ModelEar;
+use super::sphinx::SphinxRecognizer;
 use super::taught::TaughtEar;
 use crate::ServiceError;
 
@@ -74,7 +74,7 @@ pub enum Noted {
 pub struct Hearer {
     endpointer: Endpointer,
     /// Missing where the system has no speech library; then only what was taught is heard.
-    model: Option<ModelEar>,
+    model: Option<SphinxRecognizer>,
     taught: TaughtEar,
     heeded: Heeded,
     /// What to listen for once nobody speaks.
@@ -93,7 +93,7 @@ impl Hearer {
     /// When the system has no speech library, and nothing was taught.
     pub fn open() -> Result<Hearer, ServiceError> {
         let taught = TaughtEar::open();
-        let model = match ModelEar::open() {
+        let model = match SphinxRecognizer::open() {
             Ok(model) => Some(model),
             Err(error) if taught.is_empty() => return Err(error),
             Err(_) => None,
@@ -106,7 +106,7 @@ impl Hearer {
     /// # Errors
     /// When the system has no speech library.
     pub fn by_model() -> Result<Hearer, ServiceError> {
-        Ok(Hearer::of(Some(ModelEar::open()?), TaughtEar::default()))
+        Ok(Hearer::of(Some(SphinxRecognizer::open()?), TaughtEar::default()))
     }
 
     /// A hearer that knows only what was taught.
@@ -114,7 +114,7 @@ impl Hearer {
         Hearer::of(None, TaughtEar::of(phrases))
     }
 
-    fn of(model: Option<ModelEar>, taught: TaughtEar) -> Hearer {
+    fn of(model: Option<SphinxRecognizer>, taught: TaughtEar) -> Hearer {
         Hearer {
             endpointer: Endpointer::new(EndpointSettings::default()),
             model,

@@ -18,7 +18,7 @@ use std::sync::Arc;
 use lantern_sense::{AcousticModel, Evidence, Grammar, Utterance, near_words, weigh};
 use rustix::fs::MemfdFlags;
 
-use self::sys::{Decoder, Front, Search, Speech};
+use self::sys::{CepstraFrontEnd, Decoder, DecoderSearch, SphinxLibrary};
 use crate::ServiceError;
 
 /// Where Debian's package has the model.
@@ -29,15 +29,15 @@ const NEIGHBOURS_TOLD: f32 = 25.0;
 
 /// What was understood, and what speaks for it.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Understood {
+pub(super) struct SphinxResult {
     pub words: String,
     pub evidence: Evidence,
 }
 
 /// The recogniser, listening for a grammar.
 #[derive(Debug)]
-pub(super) struct ModelEar {
-    speech: Arc<Speech>,
+pub(super) struct SphinxRecognizer {
+    speech: Arc<SphinxLibrary>,
     /// The whole pronunciation dictionary.
     dictionary: Arc<str>,
     grammar: Grammar,
@@ -48,13 +48,13 @@ pub(super) struct ModelEar {
     decoder: Option<Decoder>,
     model: AcousticModel,
     /// Opened with the first decoder.
-    front: Option<Front>,
+    front: Option<CepstraFrontEnd>,
 }
 
-impl ModelEar {
+impl SphinxRecognizer {
     /// Loads the library and looks for its model.
-    pub(super) fn open() -> Result<ModelEar, ServiceError> {
-        let speech = Speech::load()?;
+    pub(super) fn open() -> Result<SphinxRecognizer, ServiceError> {
+        let speech = SphinxLibrary::load()?;
         let missing = |_| ServiceError::NoSpeechModel { folder: MODEL };
         let read = |name: &str| std::fs::read(Path::new(MODEL).join(name)).map_err(missing);
         let path = Path::new(MODEL).join("cmudict-en-us.dict");
@@ -62,7 +62,7 @@ impl ModelEar {
         let [means, variances, weights, sounds] =
             ["means", "variances", "sendump", "mdef"].map(|name| read(&format!("en-us/{name}")));
         let model = AcousticModel::parse(&means?, &variances?, &weights?, &sounds?)?;
-        Ok(ModelEar {
+        Ok(SphinxRecognizer {
             speech,
             dictionary: dictionary.into(),
             grammar: Grammar::default(),
@@ -96,9 +96,9 @@ impl ModelEar {
             self.pronunciations = pronunciations;
         }
         let searches = [
-            (Search::Phrases, Some(self.grammar.text())),
-            (Search::BackgroundTalk, self.grammar.talk()),
-            (Search::NearTalk, self.grammar.near_talk()),
+            (DecoderSearch::Phrases, Some(self.grammar.text())),
+            (DecoderSearch::BackgroundTalk, self.grammar.talk()),
+            (DecoderSearch::NearTalk, self.grammar.near_talk()),
         ];
         let mut searches = searches.into_iter().filter_map(|(search, text)| Some((search, text?)));
         let taken = self
@@ -144,10 +144,10 @@ impl ModelEar {
     }
 
     /// What of the grammar an utterance is most like, if it is like any.
-    pub(super) fn hear(&mut self, utterance: &Utterance) -> Option<Understood> {
+    pub(super) fn hear(&mut self, utterance: &Utterance) -> Option<SphinxResult> {
         let (decoder, front) = (self.decoder.as_mut()?, self.front.as_mut()?);
         let scores = self.model.scores(&front.cepstra(&utterance.sound));
-        let said = decoder.explain(Search::Phrases, &scores);
+        let said = decoder.explain(DecoderSearch::Phrases, &scores);
         let grammar = &self.grammar;
         let spoken: Vec<&str> = said.iter().filter_map(|piece| grammar.word(&piece.what)).collect();
         if spoken.is_empty() {
@@ -157,18 +157,18 @@ impl ModelEar {
         // Most talk is known by that, and costs no second look.
         let little = Evidence::of_little(&said, utterance.speech_frames, is_word);
         let mut evidence = little.unwrap_or_else(|| {
-            let any = decoder.explain(Search::Pronunciations, &scores);
+            let any = decoder.explain(DecoderSearch::Pronunciations, &scores);
             weigh(&said, &any, utterance.speech_frames, is_word)
         });
         if evidence.counts() && grammar.calls(&spoken) {
-            evidence =
-                evidence.beside_talk(&said, &decoder.explain(Search::BackgroundTalk, &scores));
+            evidence = evidence
+                .beside_talk(&said, &decoder.explain(DecoderSearch::BackgroundTalk, &scores));
             if utterance.above_noise > NEIGHBOURS_TOLD && grammar.has_neighbours() {
-                let talk = decoder.explain(Search::NearTalk, &scores);
+                let talk = decoder.explain(DecoderSearch::NearTalk, &scores);
                 evidence = evidence.beside_talk(&said, &talk);
             }
         }
-        Some(Understood { words: spoken.join(" "), evidence })
+        Some(SphinxResult { words: spoken.join(" "), evidence })
     }
 }
 

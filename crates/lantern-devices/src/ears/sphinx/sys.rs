@@ -50,21 +50,21 @@ struct Functions {
 }
 
 /// The loaded library.
-pub(super) struct Speech {
+pub(super) struct SphinxLibrary {
     functions: Functions,
     /// Kept, as the functions live in them.
     _libraries: [Library; 2],
 }
 
-impl std::fmt::Debug for Speech {
+impl std::fmt::Debug for SphinxLibrary {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str("Speech")
     }
 }
 
-impl Speech {
+impl SphinxLibrary {
     /// Loads it.
-    pub(super) fn load() -> Result<Arc<Speech>, libloading::Error> {
+    pub(super) fn load() -> Result<Arc<SphinxLibrary>, libloading::Error> {
         // SAFETY: loading runs the libraries' initialisers, which set up tables of their own only.
         let (base, sphinx) =
             unsafe { (Library::new("libsphinxbase.so.3")?, Library::new("libpocketsphinx.so.3")?) };
@@ -94,13 +94,13 @@ impl Speech {
                 end_front: *base.get(b"fe_end_utt")?,
             }
         };
-        Ok(Arc::new(Speech { functions, _libraries: [base, sphinx] }))
+        Ok(Arc::new(SphinxLibrary { functions, _libraries: [base, sphinx] }))
     }
 }
 
 /// A recogniser of the library.
 pub(super) struct Decoder {
-    speech: Arc<Speech>,
+    speech: Arc<SphinxLibrary>,
     decoder: *mut c_void,
 }
 
@@ -116,7 +116,7 @@ impl std::fmt::Debug for Decoder {
 
 impl Decoder {
     /// A decoder with these settings, names and values in turn; `None` if the library refuses them.
-    pub(super) fn open(speech: &Arc<Speech>, settings: &[&str]) -> Option<Decoder> {
+    pub(super) fn open(speech: &Arc<SphinxLibrary>, settings: &[&str]) -> Option<Decoder> {
         let words: Vec<CString> = settings.iter().filter_map(|word| c_text(word)).collect();
         let pointers: Vec<*const c_char> = words.iter().map(|word| word.as_ptr()).collect();
         let count = i32::try_from(pointers.len()).ok()?;
@@ -137,7 +137,7 @@ impl Decoder {
     }
 
     /// Knows a grammar from now on; whether the library takes it.
-    pub(super) fn learn(&mut self, search: Search, grammar: &str) -> bool {
+    pub(super) fn learn(&mut self, search: DecoderSearch, grammar: &str) -> bool {
         let Some(grammar) = c_text(grammar) else { return false };
         let name = search.name().as_ptr();
         // SAFETY: both texts end with zero and are copied; the decoder is open.
@@ -146,7 +146,7 @@ impl Decoder {
 
     /// Knows any sounds of the language from now on; whether the library can.
     pub(super) fn learn_sounds(&mut self) -> bool {
-        let name = Search::Pronunciations.name().as_ptr();
+        let name = DecoderSearch::Pronunciations.name().as_ptr();
         // SAFETY: without a file the library makes a loop of all sounds; the decoder is open.
         unsafe { (self.speech.functions.set_loop)(self.decoder, name, null()) == 0 }
     }
@@ -154,7 +154,7 @@ impl Decoder {
     /// How that explains a sound, by how well the model's states fit it.
     ///
     /// The library would work those out itself, given the sound, anew for each search.
-    pub(super) fn explain(&mut self, search: Search, scores: &Scores) -> Vec<ExplainedSpan> {
+    pub(super) fn explain(&mut self, search: DecoderSearch, scores: &Scores) -> Vec<ExplainedSpan> {
         let functions = &self.speech.functions;
         let (bytes, name) = (scores.bytes(), search.name());
         // SAFETY: the name ends with zero. The stream is only read from, during the call, and the bytes live
@@ -174,13 +174,13 @@ impl Decoder {
     }
 
     /// What the model's own settings make of a sound; `None` if the library refuses.
-    pub(super) fn front(&self) -> Option<Front> {
+    pub(super) fn front(&self) -> Option<CepstraFrontEnd> {
         // SAFETY: the settings belong to the decoder, which is open; the library takes a reference of its own.
         let front = unsafe {
             let functions = &self.speech.functions;
             (functions.open_front)((functions.settings_of)(self.decoder))
         };
-        (!front.is_null()).then(|| Front { speech: Arc::clone(&self.speech), front })
+        (!front.is_null()).then(|| CepstraFrontEnd { speech: Arc::clone(&self.speech), front })
     }
 
     fn pieces(&mut self) -> Vec<ExplainedSpan> {
@@ -219,21 +219,21 @@ impl Drop for Decoder {
 }
 
 /// What makes cepstra of a sound.
-pub(super) struct Front {
-    speech: Arc<Speech>,
+pub(super) struct CepstraFrontEnd {
+    speech: Arc<SphinxLibrary>,
     front: *mut c_void,
 }
 
 // SAFETY: as for a decoder.
-unsafe impl Send for Front {}
+unsafe impl Send for CepstraFrontEnd {}
 
-impl std::fmt::Debug for Front {
+impl std::fmt::Debug for CepstraFrontEnd {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str("Front")
     }
 }
 
-impl Front {
+impl CepstraFrontEnd {
     /// The cepstra of a sound, 16,000 samples and at most 100 frames a second; none if the library refuses.
     pub(super) fn cepstra(&mut self, sound: &[i16]) -> Vec<Cepstrum> {
         let mut cepstra = vec![[0.0; CEPSTRUM]; sound.len() / FRAME + 2];
@@ -265,7 +265,7 @@ impl Front {
     }
 }
 
-impl Drop for Front {
+impl Drop for CepstraFrontEnd {
     fn drop(&mut self) {
         // SAFETY: it was opened, and nobody uses it any more.
         unsafe { (self.speech.functions.close_front)(self.front) };
@@ -274,7 +274,7 @@ impl Drop for Front {
 
 /// What a sound is explained by.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Search {
+pub(super) enum DecoderSearch {
     /// The phrases that count now.
     Phrases,
     /// Talk of what the attention word names.
@@ -285,14 +285,14 @@ pub(super) enum Search {
     Pronunciations,
 }
 
-impl Search {
+impl DecoderSearch {
     /// What it is called within a decoder.
     const fn name(self) -> &'static CStr {
         match self {
-            Search::Phrases => c"phrases",
-            Search::BackgroundTalk => c"talk",
-            Search::NearTalk => c"near-talk",
-            Search::Pronunciations => c"sounds",
+            DecoderSearch::Phrases => c"phrases",
+            DecoderSearch::BackgroundTalk => c"talk",
+            DecoderSearch::NearTalk => c"near-talk",
+            DecoderSearch::Pronunciations => c"sounds",
         }
     }
 }
