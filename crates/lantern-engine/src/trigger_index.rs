@@ -7,7 +7,7 @@ use std::sync::Arc;
 use lantern_model::{
     App, ConnectionState, Key, Rect, RuleSet, Time, TriggerKind, Value, topic_fits,
 };
-use lantern_sense::{Part, Phrase, PhraseBook, ShapeBook, word_lists};
+use lantern_sense::{MatchedPart, Phrase, PhraseBook, ShapeBook, word_lists};
 
 use crate::activation::{Activation, Press};
 use crate::decision_log::DecisionKind;
@@ -349,10 +349,10 @@ impl Engine {
     }
 }
 
-pub(crate) fn value_of_part(part: Part) -> Value {
+pub(crate) fn value_of_part(part: MatchedPart) -> Value {
     match part {
-        Part::Number(number) => Value::Number(number),
-        Part::Share(share) => Value::Share(share),
-        Part::Words(words) => Value::Text(words),
+        MatchedPart::Number(number) => Value::Number(number),
+        MatchedPart::Share(share) => Value::Share(share),
+        MatchedPart::Words(words) => Value::Text(words),
     }
 }

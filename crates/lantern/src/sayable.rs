@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_devices::{Hearer, Noted, Recognition, Source};
+use lantern_devices::{Hearer, Noted, UtteranceResult, Source};
 use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
 use lantern_sense::{
     Phoneme, Phrase, PhraseBook, Pronunciations, heard_words, likeness, word_lists,
@@ -92,7 +92,7 @@ impl<'r> Phrases<'r> {
     }
 
     /// What would come of an utterance, in words.
-    pub fn outcome(&self, verdict: &Recognition) -> String {
+    pub fn outcome(&self, verdict: &UtteranceResult) -> String {
         match verdict.problem() {
             Some(why) => why,
             None => {

@@ -20,7 +20,7 @@ const TOO_NOISY: f32 = 9.0;
 
 /// What was made of an utterance.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Verdict {
+pub struct UtteranceResult {
     /// The phrase it is most like; empty if it is like none.
     pub words: String,
     /// How sure that is, from 0 to 1.
@@ -37,7 +37,7 @@ pub struct Verdict {
     pub above_noise: f32,
 }
 
-impl Verdict {
+impl UtteranceResult {
     /// Why it does not count, if it does not.
     pub fn problem(&self) -> Option<String> {
         if self.counts {
@@ -64,7 +64,7 @@ pub enum Noted {
     /// Somebody begins to speak.
     Began,
     /// Something was said.
-    Said(Verdict),
+    Said(UtteranceResult),
     /// Somebody talks on and on; commands stand alone between pauses.
     BackgroundTalk,
 }
@@ -80,7 +80,7 @@ pub struct Hearer {
     /// What to listen for once nobody speaks.
     next: Option<Listening>,
     /// What was made of the utterance that may be over.
-    pending: Option<Verdict>,
+    pending: Option<UtteranceResult>,
     /// What the last utterance was like.
     last: Option<Example>,
     speaking: bool,
@@ -221,7 +221,7 @@ impl Hearer {
     }
 
     /// Asks both recognisers; the surer one is believed.
-    fn recognise(&mut self, utterance: Utterance) -> Verdict {
+    fn recognise(&mut self, utterance: Utterance) -> UtteranceResult {
         // Something may have been taught meanwhile.
         self.taught.refresh();
         let sound = features(utterance.speech());
@@ -237,7 +237,7 @@ impl Hearer {
         let surer = [model, taught].into_iter().flatten();
         let surer = surer.max_by(|one, other| one.0.total_cmp(&other.0));
         let (score, counts, words) = surer.unwrap_or((0.0, false, String::new()));
-        Verdict {
+        UtteranceResult {
             words,
             score,
             counts: counts && !refused,

@@ -14,7 +14,7 @@ use lantern_sense::{Example, Loudness};
 
 use super::outside::Outside;
 use super::said;
-use super::{Hearer, Noted, Source, Verdict};
+use super::{Hearer, Noted, Source, UtteranceResult};
 use crate::ServiceError;
 use crate::caught::catch;
 use crate::children::ChildEnvironment;
@@ -32,7 +32,7 @@ type Meter = Arc<Mutex<Seen>>;
 #[derive(Debug, Clone)]
 pub struct LastSaid {
     /// What was made of it.
-    pub verdict: Verdict,
+    pub verdict: UtteranceResult,
     /// What it was like.
     pub example: Example,
     /// When that was.
@@ -257,7 +257,7 @@ impl Worker {
         }
     }
 
-    fn remember(&self, verdict: &Verdict, example: Option<&Example>) {
+    fn remember(&self, verdict: &UtteranceResult, example: Option<&Example>) {
         if let (Ok(mut seen), Some(example)) = (self.meter.lock(), example) {
             let (verdict, example) = (verdict.clone(), example.clone());
             seen.last = Some(LastSaid { verdict, example, at: Instant::now() });
@@ -279,7 +279,7 @@ fn same_ear(next: &Listening, now: &Listening) -> bool {
 }
 
 /// What the engine is told of an utterance that began so long ago.
-fn event_of(verdict: &Verdict, began: Duration) -> Event {
+fn event_of(verdict: &UtteranceResult, began: Duration) -> Event {
     let (words, score) = (verdict.words.clone(), verdict.score);
     match verdict.problem() {
         None => Event::Heard { words, score, began },

@@ -7,7 +7,7 @@ mod shapes;
 use std::collections::BTreeMap;
 
 use lantern_sense::{
-    Part, Phoneme, Phrase, PhraseBook, PhraseError, Pronunciations, Saying, WordList, alike_pairs,
+    MatchedPart, Phoneme, Phrase, PhraseBook, PhraseError, Pronunciations, PhonemeSequence, WordList, alike_pairs,
     heard_words, likeness, number_at,
 };
 use proptest::prelude::*;
@@ -18,14 +18,14 @@ fn lists() -> BTreeMap<String, WordList> {
 }
 
 /// What a phrase makes of words: nothing, or its parts.
-fn parts(phrase: &str, heard: &str) -> Option<Vec<(String, Part)>> {
+fn parts(phrase: &str, heard: &str) -> Option<Vec<(String, MatchedPart)>> {
     let phrase = Phrase::parse(phrase, &lists()).unwrap_or_else(|error| panic!("{error}"));
     let book = PhraseBook::new(vec![phrase]);
     book.understand(heard, |_| true).pop().map(|understood| understood.parts)
 }
 
-fn number(number: f64) -> Part {
-    Part::Number(number)
+fn number(number: f64) -> MatchedPart {
+    MatchedPart::Number(number)
 }
 
 #[test]
@@ -49,18 +49,18 @@ fn slots_take_what_is_theirs() {
     );
     assert_eq!(
         parts("fan at <percent>", "fan at 7.5%"),
-        Some(vec![("percent".into(), Part::Share(0.075))])
+        Some(vec![("percent".into(), MatchedPart::Share(0.075))])
     );
     assert_eq!(
         parts("from <tray> to <tray>", "from spare tray to worn one"),
         Some(vec![
-            ("tray".into(), Part::Words("spare tray".into())),
-            ("tray-2".into(), Part::Words("worn one".into())),
+            ("tray".into(), MatchedPart::Words("spare tray".into())),
+            ("tray-2".into(), MatchedPart::Words("worn one".into())),
         ])
     );
     assert_eq!(
         parts("note ... [end]", "note cloudy band end"),
-        Some(vec![("rest".into(), Part::Words("cloudy band".into()))])
+        Some(vec![("rest".into(), MatchedPart::Words("cloudy band".into()))])
     );
     assert_eq!(parts("fan at <percent>", "fan at seven"), None);
 }
@@ -151,9 +151,9 @@ fn alike_pairs_are_ranked_and_the_rest_left_out() {
     let texts =
         ["write the note", "right the note", "light the note", "open a drawer", "opened a drawer"];
     let saying = |(number, text): (usize, &str)| {
-        Saying::new(number, text.split(' ').map(str::to_owned).collect(), &sounds)
+        PhonemeSequence::new(number, text.split(' ').map(str::to_owned).collect(), &sounds)
     };
-    let sayings: Vec<Saying> = texts.into_iter().enumerate().map(saying).collect();
+    let sayings: Vec<PhonemeSequence> = texts.into_iter().enumerate().map(saying).collect();
     let pairs = alike_pairs(&sayings, 0.7, |_, _| true);
     assert_eq!((pairs[0].first, pairs[0].second, pairs[0].likeness), (0, 1, 1.0));
     let found: Vec<(usize, usize)> = pairs.iter().map(|pair| (pair.first, pair.second)).collect();

@@ -1,6 +1,6 @@
 //! The recognisers, and what they make of a sound.
 
-use lantern_devices::{Hearer, Noted, Recognition};
+use lantern_devices::{Hearer, Noted, UtteranceResult};
 use lantern_model::{ActivePhrase, Listening};
 use lantern_sense::{
     EndpointSettings, Endpointer, Example, TrainedPhrase, Utterance, VadEvent, features,
@@ -25,7 +25,7 @@ pub struct Heard {
 }
 
 impl Heard {
-    fn of(verdict: Recognition) -> Heard {
+    fn of(verdict: UtteranceResult) -> Heard {
         Heard { words: verdict.words, score: verdict.score, counts: verdict.counts }
     }
 }

@@ -15,6 +15,6 @@ pub fn run(command: VoiceCommand) -> Result<Status, Failure> {
         VoiceCommand::Try(arguments) => trial::run(&arguments),
         VoiceCommand::Teach(arguments) => teach::run(&arguments),
         VoiceCommand::Wrong(arguments) => wrong::run(&arguments),
-        VoiceCommand::ConfusablePair(arguments) => alike::run(arguments),
+        VoiceCommand::Alike(arguments) => alike::run(arguments),
     }
 }

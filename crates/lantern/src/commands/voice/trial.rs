@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use lantern_devices::{Noted, Recognition, Source};
+use lantern_devices::{Noted, UtteranceResult, Source};
 use serde::Serialize;
 
 use crate::arguments::VoiceTryArguments;
@@ -81,7 +81,7 @@ fn open(file: &Path) -> Result<Source, Failure> {
     Ok(Source::file(file)?)
 }
 
-fn data_of(phrases: &Phrases, verdict: &Recognition) -> UtteranceData {
+fn data_of(phrases: &Phrases, verdict: &UtteranceResult) -> UtteranceData {
     let thousandths = |number: f64| (number * 1000.0).round() / 1000.0;
     UtteranceData {
         from: thousandths(verdict.from.as_secs_f64()),
@@ -94,7 +94,7 @@ fn data_of(phrases: &Phrases, verdict: &Recognition) -> UtteranceData {
     }
 }
 
-fn print_table(phrases: &Phrases, heard: &[(String, Vec<Recognition>, u32)]) {
+fn print_table(phrases: &Phrases, heard: &[(String, Vec<UtteranceResult>, u32)]) {
     let mut rows = Vec::new();
     for (file, verdicts, _) in heard {
         for verdict in verdicts {
