@@ -12,7 +12,7 @@ use std::io;
 use std::path::Path;
 
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance};
-use lantern_sense::ShapeBook;
+use lantern_sense::ShapeIndex;
 
 thread_local! {
     static TEXT: RefCell<String> = const { RefCell::new(String::new()) };
@@ -46,7 +46,7 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
             drawings: drawings.clone(),
             tolerance: ShapeTolerance::default(),
         };
-        let book = ShapeBook::new(&[shape]);
+        let book = ShapeIndex::new(&[shape]);
         for drawing in &drawings {
             let _ = book.recognise(drawing, |_| true);
         }

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_sense::{Phrase, PhraseBook};
+use lantern_sense::{Phrase, PhraseIndex};
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
     let tray = Phrase::parse_list("north | spare tray").expect("it is a list");
@@ -11,7 +11,7 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
     let _ = Phrase::parse_list(text);
     if let Ok(phrase) = Phrase::parse(text, &lists) {
         let forms = phrase.spoken_forms(16);
-        let book = PhraseBook::new(vec![phrase]);
+        let book = PhraseIndex::new(vec![phrase]);
         for form in forms {
             assert_eq!(book.understand(&form.join(" "), |_| true).len(), 1, "{form:?}");
         }

@@ -30,7 +30,9 @@ mod speech;
 mod standins;
 
 pub use children::ChildEnvironment;
-pub use ears::{Hearer, LastSaid, Noted, Source, UtteranceResult, read_taught, taught_path, write_taught};
+pub use ears::{
+    Hearer, LastSaid, Noted, Source, UtteranceResult, read_taught, taught_path, write_taught,
+};
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
 pub use folders::{home_folder, open_regular, read_regular, read_regular_text, write_private};

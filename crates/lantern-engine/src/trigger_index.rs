@@ -7,7 +7,7 @@ use std::sync::Arc;
 use lantern_model::{
     App, ConnectionState, Key, Rect, RuleSet, Time, TriggerKind, Value, topic_fits,
 };
-use lantern_sense::{MatchedPart, Phrase, PhraseBook, ShapeBook, word_lists};
+use lantern_sense::{MatchedPart, Phrase, PhraseIndex, ShapeIndex, word_lists};
 
 use crate::activation::{Activation, Press};
 use crate::decision_log::DecisionKind;
@@ -20,7 +20,7 @@ use crate::typed_text::TypedText;
 /// What the rules listen for, by what brings it.
 #[derive(Debug, Default)]
 pub(crate) struct TriggerIndex {
-    pub book: PhraseBook,
+    pub book: PhraseIndex,
     /// For each phrase of the book, its rule and trigger.
     pub phrases: Vec<Won>,
     /// Abbreviations by their last letter.
@@ -28,7 +28,7 @@ pub(crate) struct TriggerIndex {
     typed_text: TypedText,
     shapes: BTreeMap<String, Vec<Won>>,
     /// The shapes of the set, by their numbers.
-    pub shape_book: ShapeBook,
+    pub shape_book: ShapeIndex,
     /// Rules by the device they listen to: its number.
     lines: BTreeMap<usize, LineRules>,
     messages: BTreeMap<usize, Vec<Won>>,
@@ -88,8 +88,8 @@ impl TriggerIndex {
         let longest = ears.typed.values().flatten().map(|(text, _)| text.len()).max();
         ears.typed_text = longest.map_or_else(TypedText::default, TypedText::for_length);
         ears.lines.values_mut().for_each(|rules| rules.join_patterns(SET_SIZE));
-        ears.book = PhraseBook::new(phrases);
-        ears.shape_book = ShapeBook::new(&rules.shapes);
+        ears.book = PhraseIndex::new(phrases);
+        ears.shape_book = ShapeIndex::new(&rules.shapes);
         ears
     }
 

@@ -11,7 +11,7 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use crate::quieting::quieted;
+use crate::noise_reduction::quieted;
 
 /// Samples a second.
 pub const RATE: usize = 16_000;

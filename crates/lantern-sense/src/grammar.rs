@@ -9,7 +9,7 @@ use std::fmt::Write as _;
 
 use crate::notation::{Phrase, PhrasePiece, Slot};
 use crate::numbers::{ONES, TENS, spoken_number};
-use crate::sounds::{Pronunciations, entries};
+use crate::pronunciation::{Pronunciations, entries};
 
 /// How the attention word stands before a phrase.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]

@@ -4,7 +4,7 @@
 //! and a dropped or added sound at the price of a clear difference; divided by the longer row it is
 //! turned into a likeness from 0 to 1.
 
-use crate::sounds::{Phoneme, Pronunciations};
+use crate::pronunciation::{Phoneme, Pronunciations};
 
 /// The price of a sound that only one of the two has.
 const GAP: u16 = 7;

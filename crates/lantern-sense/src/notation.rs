@@ -364,7 +364,7 @@ impl PhraseParser<'_> {
         let ends =
             |c: char| c.is_whitespace() || matches!(c, '[' | ']' | '(' | ')' | '<' | '>' | '|');
         let length = rest.find(ends).unwrap_or(rest.len());
-        let words = crate::book::heard_words(&rest[..length]);
+        let words = crate::phrase_index::heard_words(&rest[..length]);
         if words.is_empty() {
             let sign = rest.chars().next().expect("the caller saw a character");
             return Err(PhraseError::Stray { at: self.at, sign });

@@ -2,10 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use lantern_devices::{Hearer, Noted, UtteranceResult, Source};
+use lantern_devices::{Hearer, Noted, Source, UtteranceResult};
 use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
 use lantern_sense::{
-    Phoneme, Phrase, PhraseBook, Pronunciations, heard_words, likeness, word_lists,
+    Phoneme, Phrase, PhraseIndex, Pronunciations, heard_words, likeness, word_lists,
 };
 
 use crate::failure::Failure;
@@ -13,7 +13,7 @@ use crate::failure::Failure;
 /// Everything that can be said for the rules of a file.
 pub struct Phrases<'r> {
     rules: &'r RuleSet,
-    book: PhraseBook,
+    book: PhraseIndex,
     /// The phrases of the book, as those of `listening` are.
     phrases: Vec<Phrase>,
     /// For each phrase of the book its rule.
@@ -48,7 +48,7 @@ impl<'r> Phrases<'r> {
             external_recognizer: settings.external_recognizer.clone(),
         };
         let attention = heard_words(&settings.attention);
-        let book = PhraseBook::new(phrases.clone());
+        let book = PhraseIndex::new(phrases.clone());
         Phrases { rules, book, phrases, owners, attention, listening }
     }
 

@@ -1,13 +1,13 @@
 //! The phrases that count now, ready for recognisers: as a grammar, and to tell whether words are one.
 
 use lantern_model::{ActivePhrase, Listening};
-use lantern_sense::{AttentionPolicy, Grammar, Phrase, PhraseBook, heard_words, word_lists};
+use lantern_sense::{AttentionPolicy, Grammar, Phrase, PhraseIndex, heard_words, word_lists};
 
 /// What is listened for.
 #[derive(Debug, Default)]
 pub(super) struct Heeded {
     phrases: Vec<(Phrase, AttentionPolicy)>,
-    book: PhraseBook,
+    book: PhraseIndex,
     attention: Vec<String>,
 }
 
@@ -24,7 +24,7 @@ impl Heeded {
         };
         let phrases: Vec<(Phrase, AttentionPolicy)> =
             listening.phrases.iter().filter_map(parse).collect();
-        let book = PhraseBook::new(phrases.iter().map(|(phrase, _)| phrase.clone()).collect());
+        let book = PhraseIndex::new(phrases.iter().map(|(phrase, _)| phrase.clone()).collect());
         Heeded { phrases, book, attention: heard_words(&listening.attention_words) }
     }
 

@@ -10,8 +10,8 @@
 
 use std::f32::consts::PI;
 
-use super::form::RotationBounds;
-use super::sight::MultiResolution;
+use super::multi_resolution::MultiResolution;
+use super::normal_form::RotationBounds;
 
 /// How long lines are that are compared with, in pixels, and how many there are.
 const LINE: f32 = 1000.0;

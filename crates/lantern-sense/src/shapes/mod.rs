@@ -5,18 +5,20 @@
 //! form with every template, which costs a few hundred multiplications each, then the few nearest by
 //! an elastic comparison that lets one leg be longer than in the example.
 
-mod book;
-mod elastic;
+mod elastic_matching;
 mod evidence;
-mod form;
-mod sight;
-mod words;
+mod multi_resolution;
+mod normal_form;
+mod path_words;
+mod shape_index;
 
 use lantern_model::StrokePath;
 
-pub use book::{AlikeShapes, RankedShape, RankedShapes, Recognition, ShapeBook, examples_of};
 pub use evidence::{EvidenceVector, SIGNS};
-pub use words::{PATH_WORDS, strokes_of_words};
+pub use path_words::{PATH_WORDS, strokes_of_words};
+pub use shape_index::{
+    AlikeShapes, RankedShape, RankedShapes, Recognition, ShapeIndex, examples_of,
+};
 
 /// What is smaller than this, in pixels, is a click that slipped and no drawing.
 const SMALLEST_DRAWING: f32 = 12.0;

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use lantern_sense::{
     AttentionPolicy, EndpointSettings, Endpointer, Example, ExplainedSpan, FRAME, Grammar, Phrase,
-    RATE, TrainedPhrase, TrainedPhrases, VadEvent, features, near_words, odd_one, warped_distance,
-    weigh,
+    RATE, TrainedPhrase, TrainedPhrases, VadEvent, confusable_words, features, odd_one,
+    warped_distance, weigh,
 };
 
 /// A stream of noise and tones of so many milliseconds at so many decibels under full scale.
@@ -196,10 +196,10 @@ fn words_near_another_differ_by_a_sound_that_can_be_told() {
     let dictionary = "lantern L AE N T ER N\nlantern(2) L AE N ER N\nlanterns L AE N T ER N Z\n\
                       lanton L AE N T AH N\nlander L AE N D ER\nlanders L AE N D ER Z\n\
                       plantern P L AE N T ER N\nanchor AE NG K ER\nodd ??\n";
-    assert_eq!(near_words(dictionary, "lantern"), ["lanterns", "plantern"]);
-    assert_eq!(near_words("", "lantern"), [""; 0]);
+    assert_eq!(confusable_words(dictionary, "lantern"), ["lanterns", "plantern"]);
+    assert_eq!(confusable_words("", "lantern"), [""; 0]);
     let short: String = (b'a'..=b'z').map(|c| format!("b{} B EH L {}\n", c as char, "Z")).collect();
-    assert_eq!(near_words(&short, "bell").len(), 16, "so many are enough");
+    assert_eq!(confusable_words(&short, "bell").len(), 16, "so many are enough");
 }
 
 #[test]

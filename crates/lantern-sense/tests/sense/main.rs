@@ -7,8 +7,8 @@ mod shapes;
 use std::collections::BTreeMap;
 
 use lantern_sense::{
-    MatchedPart, Phoneme, Phrase, PhraseBook, PhraseError, Pronunciations, PhonemeSequence, WordList, alike_pairs,
-    heard_words, likeness, number_at,
+    MatchedPart, Phoneme, PhonemeSequence, Phrase, PhraseError, PhraseIndex, Pronunciations,
+    WordList, alike_pairs, heard_words, likeness, number_at,
 };
 use proptest::prelude::*;
 
@@ -20,7 +20,7 @@ fn lists() -> BTreeMap<String, WordList> {
 /// What a phrase makes of words: nothing, or its parts.
 fn parts(phrase: &str, heard: &str) -> Option<Vec<(String, MatchedPart)>> {
     let phrase = Phrase::parse(phrase, &lists()).unwrap_or_else(|error| panic!("{error}"));
-    let book = PhraseBook::new(vec![phrase]);
+    let book = PhraseIndex::new(vec![phrase]);
     book.understand(heard, |_| true).pop().map(|understood| understood.parts)
 }
 
@@ -111,7 +111,7 @@ fn many_phrases_are_told_apart_and_the_unwanted_left_out() {
     let phrases =
         ["open the drawer", "open the [old] drawer", "open ... drawer", "close <number> drawers"];
     let phrases = phrases.map(|text| Phrase::parse(text, &lists()).expect("it is a phrase"));
-    let book = PhraseBook::new(phrases.into());
+    let book = PhraseIndex::new(phrases.into());
     let understood = |heard: &str| -> Vec<(usize, usize)> {
         let found = book.understand(heard, |phrase| phrase != 1);
         found.into_iter().map(|found| (found.phrase, found.loose)).collect()
@@ -178,7 +178,7 @@ proptest! {
     #[test]
     fn no_phrase_makes_it_panic(text in "[a-z \\[\\]()|<>.]{0,40}|\\PC{0,20}", heard in "[a-z0-9% .]{0,40}|\\PC{0,20}") {
         if let Ok(phrase) = Phrase::parse(&text, &lists()) {
-            let book = PhraseBook::new(vec![phrase.clone()]);
+            let book = PhraseIndex::new(vec![phrase.clone()]);
             let _ = book.understand(&heard, |_| true);
             for form in phrase.spoken_forms(8) {
                 prop_assert!(!form.is_empty());
@@ -190,7 +190,7 @@ proptest! {
     #[test]
     fn what_may_be_said_for_a_phrase_is_understood_as_it(text in "[ab]( [ab]| \\[[ab]( [cd])?\\]| \\([ab] \\| [cd]\\)){0,4}") {
         let phrase = Phrase::parse(&text, &lists()).expect("it is a phrase");
-        let book = PhraseBook::new(vec![phrase.clone()]);
+        let book = PhraseIndex::new(vec![phrase.clone()]);
         for form in phrase.spoken_forms(64) {
             prop_assert_eq!(book.understand(&form.join(" "), |_| true).len(), 1, "{}", form.join(" "));
         }

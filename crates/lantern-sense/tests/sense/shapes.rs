@@ -1,7 +1,7 @@
 //! Shapes from the outside: what a drawing is taken for, and what it is not.
 
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
-use lantern_sense::{Recognition, ShapeBook, frame_of, strokes_of_words};
+use lantern_sense::{Recognition, ShapeIndex, frame_of, strokes_of_words};
 use proptest::prelude::*;
 
 fn in_words(name: &str, path: &str, allowed: ShapeTolerance) -> Shape {
@@ -56,7 +56,7 @@ fn told(drawing: &[StrokePath]) -> Vec<StrokePath> {
 }
 
 fn verdict(shapes: &[Shape], drawing: &[StrokePath]) -> Option<String> {
-    let book = ShapeBook::new(shapes);
+    let book = ShapeIndex::new(shapes);
     match book.recognise(drawing, |_| true).verdict {
         Recognition::Is(shape) => Some(book.name(shape).to_owned()),
         _ => None,
@@ -74,7 +74,7 @@ proptest! {
         turn in -8.0_f32..8.0,
     ) {
         let shapes = bench();
-        let book = ShapeBook::new(&shapes);
+        let book = ShapeIndex::new(&shapes);
         let (sine, cosine) = turn.to_radians().sin_cos();
         for (number, shape) in shapes.iter().enumerate() {
             let drawing = each(&told(&shape.drawings[0]), |(right, down)| {
@@ -92,11 +92,11 @@ proptest! {
         drawing in prop::collection::vec(
             prop::collection::vec((any::<f32>(), any::<f32>()), 0..40), 0..12)
     ) {
-        let book = ShapeBook::new(&bench());
+        let book = ShapeIndex::new(&bench());
         let found = book.recognise(&drawing, |_| true);
         prop_assert!(found.ranked.iter().all(|ranked| ranked.shape < book.len()));
         let odd = Shape { name: "odd".to_owned(), drawings: vec![drawing], ..Shape::default() };
-        ShapeBook::new(&[odd]).alike_pairs(0.0);
+        ShapeIndex::new(&[odd]).alike_pairs(0.0);
     }
 }
 
@@ -158,7 +158,7 @@ fn a_hand_that_varies_is_given_more_room_than_one_that_does_not() {
     };
     let drawing = vec![vec![(0.0, 0.0), (40.0, 190.0), (140.0, 240.0)]];
     let score =
-        |shape: Shape| ShapeBook::new(&[shape]).recognise(&drawing, |_| true).ranked[0].score;
+        |shape: Shape| ShapeIndex::new(&[shape]).recognise(&drawing, |_| true).ranked[0].score;
     assert!(score(shown(35.0)) > score(shown(2.0)));
 }
 
@@ -169,7 +169,7 @@ fn look_alikes_are_found_before_a_person_does() {
         plain("box-open", "down right up"),
         plain("caret", "up-right down-right"),
     ];
-    let pairs = ShapeBook::new(&shapes).alike_pairs(0.3);
+    let pairs = ShapeIndex::new(&shapes).alike_pairs(0.3);
     assert_eq!(pairs.len(), 1, "{pairs:?}");
     assert_eq!((pairs[0].first, pairs[0].second), (0, 1));
 }
@@ -188,6 +188,6 @@ fn examples_are_counted_as_a_book_holds_them() {
             ShapeTolerance { any_direction: any_way, mirrored, max_rotation: 15.0 },
         );
         let count = lantern_sense::examples_of(&shape);
-        assert_eq!(ShapeBook::new(&[shape]).templates(), count, "{path}");
+        assert_eq!(ShapeIndex::new(&[shape]).templates(), count, "{path}");
     }
 }

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use fastrand::Rng;
 use lantern_model::StrokePath;
-use lantern_sense::{EvidenceVector, SIGNS, ShapeBook};
+use lantern_sense::{EvidenceVector, SIGNS, ShapeIndex};
 
 use super::hands::{Family, Hand, errand, scribble};
 use super::outlines::{IN_WORDS, Meant};
@@ -61,7 +61,7 @@ fn add_rows(
     rows: &mut Vec<Row>,
     shapes: &[Meant],
     hand: &Hand,
-    book: &ShapeBook,
+    book: &ShapeIndex,
     few: bool,
     dice: &mut Rng,
 ) {

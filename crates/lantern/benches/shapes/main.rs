@@ -18,7 +18,7 @@ use std::time::Instant;
 use fastrand::Rng;
 use hands::{Family, Hand, errand, scribble};
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
-use lantern_sense::{Recognition, ShapeBook, strokes_of_words};
+use lantern_sense::{Recognition, ShapeIndex, strokes_of_words};
 use outlines::{IN_WORDS, Meant};
 
 /// Persons that draw.
@@ -120,7 +120,7 @@ fn spread(shapes: &[Meant], count: usize) -> Vec<Meant> {
     (0..count).map(|at| shapes[at * shapes.len() / count].clone()).collect()
 }
 
-fn book_of(shapes: &[Meant], hand: &Hand, examples: usize, dice: &mut Rng) -> ShapeBook {
+fn book_of(shapes: &[Meant], hand: &Hand, examples: usize, dice: &mut Rng) -> ShapeIndex {
     let shapes: Vec<Shape> = shapes
         .iter()
         .map(|shape| Shape {
@@ -130,7 +130,7 @@ fn book_of(shapes: &[Meant], hand: &Hand, examples: usize, dice: &mut Rng) -> Sh
             tolerance: ShapeTolerance::default(),
         })
         .collect();
-    ShapeBook::new(&shapes)
+    ShapeIndex::new(&shapes)
 }
 
 /// Has each person's drawings recognised by examples of their own, or of somebody else.
@@ -167,13 +167,13 @@ fn judge(
     total
 }
 
-fn book_of_words() -> ShapeBook {
+fn book_of_words() -> ShapeIndex {
     let shapes = IN_WORDS.map(|(name, path)| Shape {
         name: name.to_owned(),
         drawings: strokes_of_words(path.split(' ')),
         ..Shape::default()
     });
-    ShapeBook::new(&shapes)
+    ShapeIndex::new(&shapes)
 }
 
 /// Has the drawings of all persons recognised by nothing but words.
@@ -207,7 +207,7 @@ fn nothings(shapes: &[Meant], family: Family, seed: u64) -> Vec<(&'static str, u
     }
     let words = [book_of_words()];
     type Drawn = fn(&mut Rng) -> Vec<StrokePath>;
-    let kinds: [(&str, &[ShapeBook], Drawn); 4] = [
+    let kinds: [(&str, &[ShapeIndex], Drawn); 4] = [
         ("scribbles", &books, scribble),
         ("ordinary movements", &books, errand),
         ("scribbles, by words,", &words, scribble),
@@ -245,7 +245,7 @@ fn pace(shapes: &[Meant], family: Family) {
             }
         })
         .collect();
-    let book = ShapeBook::new(&many);
+    let book = ShapeIndex::new(&many);
     let drawings: Vec<_> = shapes.iter().map(|shape| hand.draw(shape, &mut dice)).collect();
     let memory = vec![1.0_f32; 200 * 256];
     let (mut ours, mut floor) = (Vec::new(), Vec::new());

@@ -15,7 +15,7 @@ use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::Path;
 use std::sync::Arc;
 
-use lantern_sense::{AcousticModel, Evidence, Grammar, Utterance, near_words, weigh};
+use lantern_sense::{AcousticModel, Evidence, Grammar, Utterance, confusable_words, weigh};
 use rustix::fs::MemfdFlags;
 
 use self::sys::{CepstraFrontEnd, Decoder, DecoderSearch, SphinxLibrary};
@@ -112,7 +112,7 @@ impl SphinxRecognizer {
     fn beside_near_words(&mut self, grammar: Grammar) -> Grammar {
         for word in grammar.attention() {
             if !self.near.contains_key(word) {
-                self.near.insert(word.clone(), near_words(&self.dictionary, word));
+                self.near.insert(word.clone(), confusable_words(&self.dictionary, word));
             }
         }
         grammar.beside(|word| self.near.get(word).map_or(&[], Vec::as_slice))

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use lantern_model::{ContextFilter, KeyCombination, TriggerKind};
-use lantern_sense::{Pronunciations, PhonemeSequence, ShapeBook, alike_pairs, likeness};
+use lantern_sense::{PhonemeSequence, Pronunciations, ShapeIndex, alike_pairs, likeness};
 
 use super::Checker;
 use crate::codes::Code;
@@ -24,7 +24,8 @@ impl Checker<'_> {
         let sounds = (self.outside.pronounce)(&words);
         let mut sayings = Vec::new();
         for (number, forms) in forms.into_iter().enumerate() {
-            sayings.extend(forms.into_iter().map(|form| PhonemeSequence::new(number, form, &sounds)));
+            sayings
+                .extend(forms.into_iter().map(|form| PhonemeSequence::new(number, form, &sounds)));
         }
         let together = |first: usize, second: usize| {
             let (first, second) = (&self.phrases[first], &self.phrases[second]);
@@ -61,7 +62,7 @@ impl Checker<'_> {
         if self.set.shapes.len() < 2 {
             return;
         }
-        let book = ShapeBook::new(&self.set.shapes);
+        let book = ShapeIndex::new(&self.set.shapes);
         let gestures = self.gestures_by_shape();
         let none = Vec::new();
         for pair in book.alike_pairs(SHAPES_TOO_ALIKE) {

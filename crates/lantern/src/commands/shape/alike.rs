@@ -1,7 +1,7 @@
 //! `lantern shape alike`: which shapes are taken for each other, and what would help.
 
 use lantern_model::{Shape, StrokePath};
-use lantern_sense::{AlikeShapes, ShapeBook, size_of_drawing};
+use lantern_sense::{AlikeShapes, ShapeIndex, size_of_drawing};
 use serde::Serialize;
 
 use crate::arguments::ShapeAlikeArguments;
@@ -30,7 +30,7 @@ struct Pair {
 
 pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
     let (source, rules) = rules_of(arguments.file.clone())?;
-    let book = ShapeBook::new(&rules.shapes);
+    let book = ShapeIndex::new(&rules.shapes);
     let least = (arguments.least.clamp(0.0, 100.0) / 100.0) as f32;
     let mut pairs = Vec::new();
     for alike in book.alike_pairs(least).into_iter().take(arguments.most) {
@@ -62,7 +62,7 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
 }
 
 /// The change of the second shape after which a drawing of it is least like any other, in words.
-fn advice(book: &ShapeBook, shapes: &[Shape], alike: AlikeShapes) -> String {
+fn advice(book: &ShapeIndex, shapes: &[Shape], alike: AlikeShapes) -> String {
     let AlikeShapes { second, likeness, .. } = alike;
     let Shape { name, drawings, tolerance: allowed, .. } = &shapes[second];
     let mut ways: Vec<(String, Vec<Vec<StrokePath>>)> = Vec::new();

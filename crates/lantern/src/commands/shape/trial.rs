@@ -1,7 +1,7 @@
 //! `lantern shape try`: which shape drawings in files are, with the scores of all.
 
 use lantern_model::RuleSet;
-use lantern_sense::{RankedShapes, Recognition, ShapeBook};
+use lantern_sense::{RankedShapes, Recognition, ShapeIndex};
 use serde::Serialize;
 
 use super::outcome;
@@ -47,7 +47,7 @@ pub fn run(arguments: &ShapeTryArguments) -> Result<Status, Failure> {
         complain!("{}: no rule here wants a shape", source.name());
         return Ok(Status::Found);
     }
-    let book = ShapeBook::new(&rules.shapes);
+    let book = ShapeIndex::new(&rules.shapes);
     let mut tried = Vec::new();
     for file in &arguments.files {
         let unread = |message| Failure::NoDrawing { path: file.clone(), message };
@@ -68,7 +68,7 @@ pub fn run(arguments: &ShapeTryArguments) -> Result<Status, Failure> {
 
 fn data_of(
     rules: &RuleSet,
-    book: &ShapeBook,
+    book: &ShapeIndex,
     found: &RankedShapes,
     (file, drawing, strokes): (String, usize, usize),
 ) -> DrawingData {

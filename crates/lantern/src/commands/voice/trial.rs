@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use lantern_devices::{Noted, UtteranceResult, Source};
+use lantern_devices::{Noted, Source, UtteranceResult};
 use serde::Serialize;
 
 use crate::arguments::VoiceTryArguments;

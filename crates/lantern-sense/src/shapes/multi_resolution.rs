@@ -4,8 +4,8 @@
 
 use lantern_model::StrokePath;
 
-use super::elastic;
-use super::form::{NormalForm, PathStep, RotationBounds, length_of};
+use super::elastic_matching;
+use super::normal_form::{NormalForm, PathStep, RotationBounds, length_of};
 
 /// How often a drawing is smoothed at each distance.
 const PASSES: [usize; 3] = [1, 3, 8];
@@ -87,7 +87,7 @@ impl MultiResolution {
     pub(super) fn apart(&self, other: &MultiResolution, bounds: RotationBounds) -> f32 {
         let (own, other, distance) = self.beside(other);
         let turn = own.form.best_turn(&other.form, bounds);
-        elastic::apart(&own.steps, turn, &other.steps) / BLUR[distance]
+        elastic_matching::apart(&own.steps, turn, &other.steps) / BLUR[distance]
     }
 
     /// How much the first is turned for that, as a share of what is allowed.

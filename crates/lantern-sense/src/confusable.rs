@@ -5,7 +5,7 @@
 use std::collections::BTreeSet;
 
 use crate::likeness::distance_within;
-use crate::sounds::{Phoneme, Pronunciations, entries};
+use crate::pronunciation::{Phoneme, Pronunciations, entries};
 
 /// So far away a neighbour is at the least and at the most, by the measure of [`crate::likeness`]: closer ones
 /// cannot be told from the word itself.
@@ -18,9 +18,9 @@ const MOST: usize = 16;
 ///
 /// ```
 /// let dictionary = "core K AO R\ncorn K AO R N\ngore G AO R\nlandon L AE N D AH N\n";
-/// assert_eq!(lantern_sense::near_words(dictionary, "core"), ["corn"]);
+/// assert_eq!(lantern_sense::confusable_words(dictionary, "core"), ["corn"]);
 /// ```
-pub fn near_words(dictionary: &str, word: &str) -> Vec<String> {
+pub fn confusable_words(dictionary: &str, word: &str) -> Vec<String> {
     let sounds_of = |letters: &str| {
         letters.split_whitespace().map(Phoneme::from_letters).collect::<Option<Vec<Phoneme>>>()
     };

@@ -20,14 +20,14 @@ pub struct RecognizedPhrase {
 /// Phrases, found by their words.
 ///
 /// ```
-/// use lantern_sense::{Phrase, PhraseBook};
+/// use lantern_sense::{Phrase, PhraseIndex};
 /// let phrase = Phrase::parse("saw fan [to] <percent>", &Default::default()).unwrap();
-/// let book = PhraseBook::new(vec![phrase]);
+/// let book = PhraseIndex::new(vec![phrase]);
 /// let understood = book.understand("Saw fan to forty percent", |_| true);
 /// assert_eq!(understood.len(), 1);
 /// ```
 #[derive(Debug, Clone, Default)]
-pub struct PhraseBook {
+pub struct PhraseIndex {
     matchers: Vec<Matcher>,
     /// Phrases without slots by everything that may be said for them.
     exact: BTreeMap<String, Vec<usize>>,
@@ -37,14 +37,14 @@ pub struct PhraseBook {
     wordless: Vec<usize>,
 }
 
-impl PhraseBook {
+impl PhraseIndex {
     /// A book of these phrases.
-    pub fn new(phrases: Vec<Phrase>) -> PhraseBook {
+    pub fn new(phrases: Vec<Phrase>) -> PhraseIndex {
         let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
         for phrase in &phrases {
             count_words(&phrase.pieces, &mut counts);
         }
-        let mut book = PhraseBook::default();
+        let mut book = PhraseIndex::default();
         for (number, phrase) in phrases.iter().enumerate() {
             if let Some(forms) = exact_forms(phrase) {
                 for form in forms {

@@ -7,7 +7,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::cepstra::Features;
-use crate::warping::warped_distance;
+use crate::dtw::warped_distance;
 
 /// A phrase that is said in one way only is still taken this loosely.
 const LEAST_SPREAD: f32 = 0.5;

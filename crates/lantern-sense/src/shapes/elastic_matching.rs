@@ -7,7 +7,7 @@
 
 use lantern_model::Point;
 
-use super::form::{PathStep, STEPS};
+use super::normal_form::{PathStep, STEPS};
 
 /// How many steps one stroke may be ahead of the other, as a share of its steps.
 const BAND: f32 = 0.16;
@@ -62,7 +62,7 @@ fn off(one: Point, other: Point) -> f32 {
 
 #[cfg(test)]
 mod tests {
-    use super::super::form::NormalForm;
+    use super::super::normal_form::NormalForm;
     use super::*;
     use lantern_model::StrokePath;
 

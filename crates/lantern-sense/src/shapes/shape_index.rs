@@ -6,8 +6,8 @@ use std::f32::consts::LN_2;
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
 
 use super::evidence::{EvidenceVector, ExampleSpread, ShapeFeatures, ShapeProfile};
-use super::form::RotationBounds;
-use super::sight::MultiResolution;
+use super::multi_resolution::MultiResolution;
+use super::normal_form::RotationBounds;
 
 /// So many templates are compared elastically, of all that came nearest in closed form.
 const LOOKED_AT: usize = 8;
@@ -92,7 +92,7 @@ struct Template {
 
 /// Shapes to compare with.
 #[derive(Debug, Default)]
-pub struct ShapeBook {
+pub struct ShapeIndex {
     shapes: Vec<KnownShape>,
     templates: Vec<Template>,
     /// What is drawn of a shape of several strokes before its last.
@@ -125,10 +125,10 @@ impl<'t> NearestTemplate<'t> {
     }
 }
 
-impl ShapeBook {
+impl ShapeIndex {
     /// A book of these shapes. A drawing in which nothing can be seen is passed over.
-    pub fn new(shapes: &[Shape]) -> ShapeBook {
-        let mut book = ShapeBook::default();
+    pub fn new(shapes: &[Shape]) -> ShapeIndex {
+        let mut book = ShapeIndex::default();
         let mut spreads: Vec<Option<ExampleSpread>> = Vec::new();
         for (number, shape) in shapes.iter().enumerate() {
             let by_hand = matches!(shape.description, ShapeDescription::Drawn(_));
