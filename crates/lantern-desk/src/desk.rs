@@ -13,41 +13,47 @@ use lantern_model::{
 /// - what the desk itself puts in is never reported as the person's;
 /// - a lifted step comes out as if the person held nothing, and afterwards exactly those of the
 ///   person's modifiers are down that still are under the fingers.
-pub trait Desk {
+pub trait Backend {
     /// Withholds exactly these combinations from now on.
     ///
     /// # Errors
     /// When the desk is gone.
-    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError>;
+    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError>;
 
     /// Does one step of input; its outcome comes as an event.
     ///
     /// # Errors
     /// When the desk is gone.
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError>;
+    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch)
+    -> Result<(), BackendError>;
 
     /// Hands a withheld key to the program, as itself or as what it is remapped to.
     ///
     /// # Errors
     /// When the desk is gone.
-    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError>;
+    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError>;
 
     /// Does what is asked of windows or the clipboard, if it is the desk's to do; its outcome comes
     /// as an event. Whether it is.
     ///
     /// # Errors
     /// When the desk is gone.
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError>;
+    fn attempt(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        deed: &Command,
+    ) -> Result<bool, BackendError>;
 
-    /// Shows something small for a time, where [`Desk::shows_hints`].
+    /// Shows something small for a time, where [`Backend::shows_hints`].
     ///
     /// # Errors
     /// When the desk is gone.
-    fn hint(&mut self, _now: Time, _effect: EffectId, _hint: &Hint) -> Result<(), DeskError> {
+    fn hint(&mut self, _now: Time, _effect: EffectId, _hint: &Hint) -> Result<(), BackendError> {
         Ok(())
     }
 
-    /// Whether [`Desk::hint`] shows anything; if not, whoever shows notices is asked instead.
+    /// Whether [`Backend::hint`] shows anything; if not, whoever shows notices is asked instead.
     fn shows_hints(&self) -> bool {
         false
     }
@@ -56,17 +62,17 @@ pub trait Desk {
     ///
     /// # Errors
     /// When the desk is gone.
-    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError>;
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError>;
 
     /// Does what is due by `now`.
     ///
     /// # Errors
     /// When the desk is gone.
-    fn handle_deadline(&mut self, _now: Time) -> Result<(), DeskError> {
+    fn handle_deadline(&mut self, _now: Time) -> Result<(), BackendError> {
         Ok(())
     }
 
-    /// When [`Desk::handle_deadline`] must be called, if ever.
+    /// When [`Backend::handle_deadline`] must be called, if ever.
     fn next_deadline(&self) -> Option<Time> {
         None
     }
@@ -90,7 +96,7 @@ pub(crate) fn without_session(verb: &CommandKind) -> Option<&'static str> {
 /// Why a desk cannot be had, or is gone.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
-pub enum DeskError {
+pub enum BackendError {
     /// No display is named.
     #[error("no display is named: DISPLAY is not set")]
     NoDisplay,
@@ -151,56 +157,56 @@ pub enum DeskError {
     },
 }
 
-impl DeskError {
+impl BackendError {
     /// What the person can do about it.
     pub fn hint(&self) -> &'static str {
         match self {
-            DeskError::NoDisplay => {
+            BackendError::NoDisplay => {
                 "start it in a graphical session, or set DISPLAY; `lantern rehearse` and `lantern demo` need no display"
             }
-            DeskError::Unreachable { .. } => {
+            BackendError::Unreachable { .. } => {
                 "check that the display in DISPLAY runs and that you may use it (xauth)"
             }
-            DeskError::MissingExtension { .. } => {
+            BackendError::MissingExtension { .. } => {
                 "the display's server must be started with its XTEST, XInput 2 and XKEYBOARD extensions"
             }
-            DeskError::KeyboardTaken => "close its menu, or unlock the screen, and try again",
-            DeskError::Lost(_) => "start lantern again when the display is back",
-            DeskError::NoSession { .. } => {
+            BackendError::KeyboardTaken => "close its menu, or unlock the screen, and try again",
+            BackendError::Lost(_) => "start lantern again when the display is back",
+            BackendError::NoSession { .. } => {
                 "check WAYLAND_DISPLAY, or start it from within the session"
             }
-            DeskError::Portal { .. } => {
+            BackendError::Portal { .. } => {
                 "use the kernel's input instead: `lantern run --desk evdev`, for which `lantern doctor` says what is missing"
             }
-            DeskError::Input { source, .. }
+            BackendError::Input { source, .. }
                 if source.kind() == std::io::ErrorKind::PermissionDenied =>
             {
                 "`sudo usermod -aG input \"$USER\"`, then log in again; `lantern doctor` prints the udev rule for /dev/uinput"
             }
-            DeskError::Input { .. } => {
+            BackendError::Input { .. } => {
                 "`sudo modprobe uinput`; `lantern doctor` says what is there"
             }
-            DeskError::HeldKeys { .. } => {
+            BackendError::HeldKeys { .. } => {
                 "XDG_RUNTIME_DIR must name a folder that you may write to"
             }
         }
     }
 }
 
-impl From<x11rb::errors::ConnectionError> for DeskError {
+impl From<x11rb::errors::ConnectionError> for BackendError {
     fn from(error: x11rb::errors::ConnectionError) -> Self {
-        DeskError::Lost(Box::new(error))
+        BackendError::Lost(Box::new(error))
     }
 }
 
-impl From<x11rb::errors::ReplyError> for DeskError {
+impl From<x11rb::errors::ReplyError> for BackendError {
     fn from(error: x11rb::errors::ReplyError) -> Self {
-        DeskError::Lost(Box::new(error))
+        BackendError::Lost(Box::new(error))
     }
 }
 
-impl From<x11rb::errors::ReplyOrIdError> for DeskError {
+impl From<x11rb::errors::ReplyOrIdError> for BackendError {
     fn from(error: x11rb::errors::ReplyOrIdError) -> Self {
-        DeskError::Lost(Box::new(error))
+        BackendError::Lost(Box::new(error))
     }
 }

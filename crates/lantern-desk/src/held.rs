@@ -15,7 +15,7 @@ use std::sync::atomic::{AtomicU8, Ordering};
 
 use rustix::fs::OFlags;
 
-use crate::DeskError;
+use crate::BackendError;
 use sys::Page;
 
 mod sys;
@@ -71,8 +71,8 @@ impl HeldKeys {
     ///
     /// # Errors
     /// When the file cannot be made or mapped, or its disk is full.
-    pub fn open(path: &Path) -> Result<HeldKeys, DeskError> {
-        let failed = |source| DeskError::HeldKeys { path: path.to_owned(), source };
+    pub fn open(path: &Path) -> Result<HeldKeys, BackendError> {
+        let failed = |source| BackendError::HeldKeys { path: path.to_owned(), source };
         let mut options = OpenOptions::new();
         options.read(true).write(true).create(true).truncate(false).mode(0o600);
         // A link that another program put there is not followed.
@@ -95,8 +95,8 @@ impl HeldKeys {
     ///
     /// # Errors
     /// When there are too many open files.
-    pub fn file(&self) -> Result<HeldFile, DeskError> {
-        let failed = |source| DeskError::HeldKeys { path: self.path.clone(), source };
+    pub fn file(&self) -> Result<HeldFile, BackendError> {
+        let failed = |source| BackendError::HeldKeys { path: self.path.clone(), source };
         Ok(HeldFile { file: self.list.file.try_clone().map_err(failed)? })
     }
 

@@ -2,47 +2,47 @@
 
 use std::env;
 
-use lantern_desk::{DeskError, outlet_is_there, portal_offers, session_offers};
+use lantern_desk::{BackendError, outlet_is_there, portal_offers, session_offers};
 use lantern_script::Need;
 
-use crate::arguments::{DeskChoice, DeskName};
+use crate::arguments::{BackendChoice, BackendName};
 
-impl DeskName {
+impl BackendName {
     /// The desk that was chosen, or what fits the session.
-    pub fn chosen(choice: DeskChoice) -> Result<DeskName, DeskError> {
+    pub fn chosen(choice: BackendChoice) -> Result<BackendName, BackendError> {
         match choice {
-            DeskChoice::Auto => DeskName::of_session(),
-            DeskChoice::X11 => Ok(DeskName::X11),
-            DeskChoice::Evdev => Ok(DeskName::Evdev),
-            DeskChoice::Portal => Ok(DeskName::Portal),
-            DeskChoice::Simulated => Ok(DeskName::Simulated),
+            BackendChoice::Auto => BackendName::of_session(),
+            BackendChoice::X11 => Ok(BackendName::X11),
+            BackendChoice::Evdev => Ok(BackendName::Evdev),
+            BackendChoice::Portal => Ok(BackendName::Portal),
+            BackendChoice::Simulated => Ok(BackendName::Simulated),
         }
     }
 
     /// What fits the session: a Wayland session is one even where it has a display for old programs, as that
     /// sees none of the others.
-    pub fn of_session() -> Result<DeskName, DeskError> {
+    pub fn of_session() -> Result<BackendName, BackendError> {
         if is_wayland() {
             let has_portal = || portal_offers().is_some_and(|has| has.shortcuts && has.input);
             // The kernel's input can do more, and asks nobody; where we may not have it, the portals.
             let kernel = outlet_is_there().is_ok() || !has_portal();
-            Ok(if kernel { DeskName::Evdev } else { DeskName::Portal })
+            Ok(if kernel { BackendName::Evdev } else { BackendName::Portal })
         } else if is_set("DISPLAY") {
-            Ok(DeskName::X11)
+            Ok(BackendName::X11)
         } else if outlet_is_there().is_ok() {
-            Ok(DeskName::Evdev)
+            Ok(BackendName::Evdev)
         } else {
-            Err(DeskError::NoDisplay)
+            Err(BackendError::NoDisplay)
         }
     }
 
     /// What it is called in messages.
     pub const fn called(self) -> &'static str {
         match self {
-            DeskName::X11 => "X11",
-            DeskName::Evdev => "kernel",
-            DeskName::Portal => "portal",
-            DeskName::Simulated => "simulated",
+            BackendName::X11 => "X11",
+            BackendName::Evdev => "kernel",
+            BackendName::Portal => "portal",
+            BackendName::Simulated => "simulated",
         }
     }
 }

@@ -4,7 +4,7 @@ use std::io;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use lantern_desk::DeskError;
+use lantern_desk::BackendError;
 use lantern_devices::{LinkError, ServiceError};
 
 use crate::style;
@@ -210,7 +210,7 @@ pub enum Failure {
     },
     /// The desk cannot be had, or is gone.
     #[error(transparent)]
-    Desk(#[from] DeskError),
+    Backend(#[from] BackendError),
     /// A device is not there, or broke off.
     #[error(transparent)]
     ConnectionState(#[from] LinkError),
@@ -278,7 +278,7 @@ impl Failure {
             Failure::NoSuchFinding { near: None, .. } => {
                 "`lantern explain` lists them all".to_owned()
             }
-            Failure::Desk(error) => error.hint().to_owned(),
+            Failure::Backend(error) => error.hint().to_owned(),
             Failure::ConnectionState(error) => return error.hint(),
             Failure::Service(error) => return error.hint().map(str::to_owned),
             Failure::System { .. } | Failure::Refused { .. } => return None,
@@ -289,7 +289,7 @@ impl Failure {
     pub fn report(&self) -> ExitCode {
         crate::style::complain!("{}error{0:#}: {self}", style::ERROR);
         let mut cause = std::error::Error::source(self);
-        if matches!(self, Failure::Desk(_)) {
+        if matches!(self, Failure::Backend(_)) {
             while let Some(inner) = cause {
                 crate::style::complain!("  because: {inner}");
                 cause = inner.source();
@@ -299,7 +299,7 @@ impl Failure {
             crate::style::complain!("  {}help{0:#}: {hint}", style::HELP);
         }
         match self {
-            Failure::Desk(DeskError::Lost(_)) | Failure::Refused { .. } => ExitCode::from(1),
+            Failure::Backend(BackendError::Lost(_)) | Failure::Refused { .. } => ExitCode::from(1),
             _ => ExitCode::from(2),
         }
     }

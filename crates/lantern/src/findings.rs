@@ -7,7 +7,7 @@ use lantern_script::codes::Severity;
 use lantern_script::{Finding, Need, Source, Span, render};
 use serde::Serialize;
 
-use crate::arguments::DeskName;
+use crate::arguments::BackendName;
 use crate::desks;
 use crate::failure::Failure;
 use crate::files::RulesRead;
@@ -73,13 +73,13 @@ pub fn print_rendered(rendered: impl IntoIterator<Item = String>) {
 }
 
 /// What a desk of this version cannot do of what a set needs.
-pub fn lacking_on(desk: DeskName, needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
+pub fn lacking_on(desk: BackendName, needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
     let lacks = move |need: Need| match desk {
-        DeskName::X11 | DeskName::Simulated => false,
-        DeskName::Evdev => {
+        BackendName::X11 | BackendName::Simulated => false,
+        BackendName::Evdev => {
             desks::needs_session(need) || matches!(need, Need::Menus | Need::Pointer)
         }
-        DeskName::Portal => {
+        BackendName::Portal => {
             desks::needs_session(need)
                 || matches!(
                     need,

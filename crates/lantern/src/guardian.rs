@@ -15,7 +15,7 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Copied, DeskError, HeldFile, Progress, Pulse, Watched};
+use lantern_desk::{BackendError, Copied, HeldFile, Progress, Pulse, Watched};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::net::{
     RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer,
@@ -289,9 +289,9 @@ impl Hang {
 }
 
 /// A display that is gone holds no keys, and no clipboard.
-fn done_unless_failed(result: Result<(), DeskError>) -> Result<Status, Failure> {
+fn done_unless_failed(result: Result<(), BackendError>) -> Result<Status, Failure> {
     match result {
-        Ok(()) | Err(DeskError::Lost(_)) => Ok(Status::Done),
+        Ok(()) | Err(BackendError::Lost(_)) => Ok(Status::Done),
         Err(error) => Err(error.into()),
     }
 }

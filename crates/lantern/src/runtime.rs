@@ -8,7 +8,7 @@ use std::path::PathBuf;
 
 use rustix::fs::{FlockOperation, OFlags, flock};
 
-use crate::arguments::DeskName;
+use crate::arguments::BackendName;
 use crate::failure::Failure;
 
 /// Held as long as we run on a display; another `run` finds it taken.
@@ -31,8 +31,8 @@ impl RuntimeFiles {
     }
 
     /// Where a `run` on that desk keeps its files, in a folder that only we may enter.
-    pub fn of_desk(desk: DeskName) -> Result<RuntimeFiles, Failure> {
-        let own_display = if desk == DeskName::X11 { x_display() } else { None };
+    pub fn of_desk(desk: BackendName) -> Result<RuntimeFiles, Failure> {
+        let own_display = if desk == BackendName::X11 { x_display() } else { None };
         let session = own_display.unwrap_or_else(|| session_names().swap_remove(0));
         Ok(RuntimeFiles { folder: own_folder()?, session })
     }

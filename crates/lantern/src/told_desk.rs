@@ -2,7 +2,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_desk::{Desk, DeskError, SimulatedDesk, What};
+use lantern_desk::{Backend, BackendError, SimulatedBackend, What};
 use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 
 use crate::style::{self, say};
@@ -10,14 +10,14 @@ use crate::wording::{board, combo_name, quoted};
 
 /// The simulated desk, with a voice.
 #[derive(Debug)]
-pub struct ToldDesk {
-    desk: SimulatedDesk,
+pub struct LoggingBackend {
+    desk: SimulatedBackend,
 }
 
-impl ToldDesk {
+impl LoggingBackend {
     /// One on which nothing happened yet.
-    pub fn new() -> ToldDesk {
-        ToldDesk { desk: SimulatedDesk::new(board().clone()) }
+    pub fn new() -> LoggingBackend {
+        LoggingBackend { desk: SimulatedBackend::new(board().clone()) }
     }
 
     /// Says what came out.
@@ -38,28 +38,38 @@ impl ToldDesk {
     }
 }
 
-impl Desk for ToldDesk {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
+impl Backend for LoggingBackend {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         self.desk.arm(armed)
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
+    fn input(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        step: &InputBatch,
+    ) -> Result<(), BackendError> {
         self.desk.input(now, effect, step)?;
         self.tell();
         Ok(())
     }
 
-    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError> {
+    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
         self.desk.give_back(now, back)
     }
 
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
+    fn attempt(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        deed: &Command,
+    ) -> Result<bool, BackendError> {
         let done = self.desk.attempt(now, effect, deed);
         self.tell();
         done
     }
 
-    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
+    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
         self.desk.hint(now, effect, hint)?;
         self.tell();
         Ok(())
@@ -69,11 +79,11 @@ impl Desk for ToldDesk {
         true
     }
 
-    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
         self.desk.poll_event(now)
     }
 
-    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+    fn handle_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         self.desk.handle_deadline(now)
     }
 

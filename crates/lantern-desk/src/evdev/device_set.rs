@@ -16,7 +16,7 @@ use rustix::event::epoll;
 use rustix::fs::inotify;
 
 use super::{DeviceSelection, outlet};
-use crate::DeskError;
+use crate::BackendError;
 
 /// Where the kernel shows them.
 const FOLDER: &str = "/dev/input";
@@ -127,8 +127,8 @@ pub(super) struct InputDevices {
 
 impl InputDevices {
     /// Opens those that are chosen.
-    pub(super) fn open(choice: DeviceSelection) -> Result<InputDevices, DeskError> {
-        let failed = |error: rustix::io::Errno| DeskError::Input {
+    pub(super) fn open(choice: DeviceSelection) -> Result<InputDevices, BackendError> {
+        let failed = |error: rustix::io::Errno| BackendError::Input {
             path: FOLDER.into(),
             source: error.into(),
         };
@@ -143,7 +143,7 @@ impl InputDevices {
         let mut all = InputDevices { choice, epoll, inotify, boards, count: 0, taking };
         let refused = all.look_for_more();
         if let (true, Some((path, source))) = (all.boards.is_empty(), refused) {
-            return Err(DeskError::Input { path, source });
+            return Err(BackendError::Input { path, source });
         }
         Ok(all)
     }

@@ -2,13 +2,16 @@
 
 use lantern_model::{InputAction, InputBatch, Key, KeyKind, ModifierKey};
 
-use super::EvdevDesk;
+use super::EvdevBackend;
 use super::outlet;
-use crate::DeskError;
+use crate::BackendError;
 
-impl EvdevDesk {
+impl EvdevBackend {
     /// Does a step as a whole; why not, if it cannot be done.
-    pub(super) fn do_step(&mut self, step: &InputBatch) -> Result<Result<(), String>, DeskError> {
+    pub(super) fn do_step(
+        &mut self,
+        step: &InputBatch,
+    ) -> Result<Result<(), String>, BackendError> {
         if let Err(why) = self.check(step) {
             return Ok(Err(why));
         }
@@ -103,7 +106,7 @@ impl EvdevDesk {
         Ok(())
     }
 
-    fn act(&mut self, act: &InputAction) -> Result<(), DeskError> {
+    fn act(&mut self, act: &InputAction) -> Result<(), BackendError> {
         match act {
             InputAction::Tap(keys) => {
                 for key in keys {
@@ -144,7 +147,7 @@ impl EvdevDesk {
         }
     }
 
-    fn type_text(&mut self, text: &str) -> Result<(), DeskError> {
+    fn type_text(&mut self, text: &str) -> Result<(), BackendError> {
         let caps = Key::named("caps-lock").filter(|_| self.passage.caps_is_on());
         self.tap_lock(caps)?;
         for letter in text.chars() {
@@ -166,7 +169,7 @@ impl EvdevDesk {
         self.tap_lock(caps)
     }
 
-    fn tap_lock(&mut self, lock: Option<Key>) -> Result<(), DeskError> {
+    fn tap_lock(&mut self, lock: Option<Key>) -> Result<(), BackendError> {
         let Some(lock) = lock else { return Ok(()) };
         for down in [true, false] {
             self.write_key(lock, down);

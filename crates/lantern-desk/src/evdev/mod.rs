@@ -18,7 +18,7 @@ use std::os::fd::BorrowedFd;
 use lantern_model::{Command, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time};
 
 use crate::desk::without_session;
-use crate::{Desk, DeskError};
+use crate::{Backend, BackendError};
 use device_set::{Happened, InputDevices, Taking};
 use outlet::Outlet;
 use passage::{Flow, Passage};
@@ -41,7 +41,7 @@ pub struct DeviceSelection {
 
 /// The desk.
 #[derive(Debug)]
-pub struct EvdevDesk {
+pub struct EvdevBackend {
     devices: InputDevices,
     outlet: Outlet,
     passage: Passage,
@@ -51,12 +51,12 @@ pub struct EvdevDesk {
     gave_back: bool,
 }
 
-impl EvdevDesk {
+impl EvdevBackend {
     /// Opens the devices. None is taken before rules want its keys.
     ///
     /// # Errors
     /// When no keyboard may be read, or no device of our own may be made.
-    pub fn open(choice: DeviceSelection) -> Result<EvdevDesk, DeskError> {
+    pub fn open(choice: DeviceSelection) -> Result<EvdevBackend, BackendError> {
         let screen = choice.screen.or_else(screen_size);
         let outlet = Outlet::open(screen)?;
         let devices = InputDevices::open(choice)?;
@@ -66,11 +66,11 @@ impl EvdevDesk {
             screen.map(|(width, height)| Event::Screens(vec![Rect { x: 0, y: 0, width, height }])),
         );
         let passage = Passage::new(layout);
-        Ok(EvdevDesk { devices, outlet, passage, screen, events, gave_back: false })
+        Ok(EvdevBackend { devices, outlet, passage, screen, events, gave_back: false })
     }
 
     /// Takes in what the boards did by now.
-    fn read(&mut self) -> Result<(), DeskError> {
+    fn read(&mut self) -> Result<(), BackendError> {
         for happened in self.devices.read() {
             match happened {
                 Happened::Key { board, code, value, taken } => {
@@ -114,7 +114,7 @@ impl EvdevDesk {
 
     /// Takes so much from now on. What programs know to be down on a board that is given back goes up for
     /// them: its own release will come from another device.
-    fn take(&mut self, taking: Taking) -> Result<(), DeskError> {
+    fn take(&mut self, taking: Taking) -> Result<(), BackendError> {
         for board in self.devices.losing(taking) {
             for key in self.passage.lose_board(board) {
                 self.outlet.key(key.kernel().unwrap_or_default(), 0);
@@ -126,7 +126,7 @@ impl EvdevDesk {
     }
 
     /// A pen that is taken goes on through a copy of its tablet, as long as it is.
-    fn follow_pens(&mut self) -> Result<(), DeskError> {
+    fn follow_pens(&mut self) -> Result<(), BackendError> {
         for (board, device, taken) in self.devices.pens() {
             if taken {
                 self.outlet.open_pen(board, device)?;
@@ -138,7 +138,7 @@ impl EvdevDesk {
     }
 
     /// A pen did something: its parts may be keys of rules, everything else goes on.
-    fn take_pen(&mut self, board: usize, event: evdev::InputEvent) -> Result<(), DeskError> {
+    fn take_pen(&mut self, board: usize, event: evdev::InputEvent) -> Result<(), BackendError> {
         let (code, value) = (event.code(), event.value());
         match event.event_type() {
             evdev::EventType::SYNCHRONIZATION => {
@@ -214,8 +214,8 @@ impl EvdevDesk {
     }
 }
 
-impl Desk for EvdevDesk {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
+impl Backend for EvdevBackend {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         // After a panic nothing but its own combination is armed until somebody resumes.
         let only_panic = armed.keys.iter().all(|key| Some((key.key, key.modifiers)) == armed.panic);
         if !only_panic {
@@ -226,25 +226,25 @@ impl Desk for EvdevDesk {
         self.take(self.taking())
     }
 
-    fn input(&mut self, _: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
+    fn input(&mut self, _: Time, effect: EffectId, step: &InputBatch) -> Result<(), BackendError> {
         let result = self.do_step(step)?;
         self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), DeskError> {
+    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
         let flow = self.passage.give_back(back);
         self.send(&flow, 0, 0);
         self.outlet.flush()
     }
 
-    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
+    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
         let Some(why) = without_session(&deed.kind) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)
     }
 
-    fn poll_event(&mut self, _: Time) -> Result<Option<Event>, DeskError> {
+    fn poll_event(&mut self, _: Time) -> Result<Option<Event>, BackendError> {
         if self.events.is_empty() {
             self.read()?;
         }

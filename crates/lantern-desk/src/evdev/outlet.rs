@@ -11,7 +11,7 @@ use evdev::{
 };
 use lantern_model::Key;
 
-use crate::DeskError;
+use crate::BackendError;
 
 /// The rule by which an ordinary user of the group `input` may make devices.
 pub const UDEV_RULE: &str =
@@ -66,8 +66,8 @@ impl std::fmt::Debug for Outlet {
 
 impl Outlet {
     /// Makes the devices.
-    pub(super) fn open(screen: Option<(i32, i32)>) -> Result<Outlet, DeskError> {
-        let failed = |source| DeskError::Input { path: PATH.into(), source };
+    pub(super) fn open(screen: Option<(i32, i32)>) -> Result<Outlet, BackendError> {
+        let failed = |source| BackendError::Input { path: PATH.into(), source };
         let outlet = Outlet {
             keyboard: keyboard().map_err(failed)?,
             pointer: pointer().map_err(failed)?,
@@ -133,9 +133,9 @@ impl Outlet {
     }
 
     /// A pen is taken: what it does goes on through a copy of its tablet.
-    pub(super) fn open_pen(&mut self, board: usize, tablet: &Device) -> Result<(), DeskError> {
+    pub(super) fn open_pen(&mut self, board: usize, tablet: &Device) -> Result<(), BackendError> {
         if let btree_map::Entry::Vacant(free) = self.pens.entry(board) {
-            let failed = |source| DeskError::Input { path: PATH.into(), source };
+            let failed = |source| BackendError::Input { path: PATH.into(), source };
             free.insert(Pen::copy(tablet).map_err(failed)?);
         }
         Ok(())
@@ -154,11 +154,11 @@ impl Outlet {
     }
 
     /// Sends what belongs together of a pen.
-    pub(super) fn flush_pen(&mut self, board: usize) -> Result<(), DeskError> {
+    pub(super) fn flush_pen(&mut self, board: usize) -> Result<(), BackendError> {
         let Some(pen) = self.pens.get_mut(&board).filter(|pen| !pen.events.is_empty()) else {
             return Ok(());
         };
-        pen.copy.emit(&pen.events).map_err(|error| DeskError::Lost(Box::new(error)))?;
+        pen.copy.emit(&pen.events).map_err(|error| BackendError::Lost(Box::new(error)))?;
         pen.events.clear();
         Ok(())
     }
@@ -191,8 +191,8 @@ impl Outlet {
     }
 
     /// Sends what belongs together.
-    pub(super) fn flush(&mut self) -> Result<(), DeskError> {
-        let lost = |error| DeskError::Lost(Box::new(error));
+    pub(super) fn flush(&mut self) -> Result<(), BackendError> {
+        let lost = |error| BackendError::Lost(Box::new(error));
         // A scan code without its key, which was kept back, says nothing.
         if self.of_keyboard.iter().all(|event| event.event_type() == EventType::MISC) {
             self.of_keyboard.clear();

@@ -24,7 +24,7 @@ use zbus::{
     Variant,
 };
 
-use crate::DeskError;
+use crate::BackendError;
 
 const PORTAL: &str = "org.freedesktop.portal.Desktop";
 const PATH: &str = "/org/freedesktop/portal/desktop";
@@ -117,17 +117,17 @@ impl Portal {
     pub(super) fn open(
         shortcuts: Vec<(String, String, String)>,
         token: PathBuf,
-    ) -> Result<Portal, DeskError> {
-        let failed = |error: zbus::Error| DeskError::Portal { why: error.to_string() };
+    ) -> Result<Portal, BackendError> {
+        let failed = |error: zbus::Error| BackendError::Portal { why: error.to_string() };
         let bus = block_on(Connection::session()).map_err(failed)?;
         for interface in [SHORTCUTS, REMOTE] {
-            block_on(version(&bus, interface)).map_err(|_| DeskError::Portal {
+            block_on(version(&bus, interface)).map_err(|_| BackendError::Portal {
                 why: format!("it has no {}", interface.rsplit('.').next().unwrap_or(interface)),
             })?;
         }
         let (told, coming) = channel();
         let flags = EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK;
-        let bell = eventfd(0, flags).map_err(|error| DeskError::Lost(Box::new(error)))?;
+        let bell = eventfd(0, flags).map_err(|error| BackendError::Lost(Box::new(error)))?;
         let bell = Arc::new(bell);
         let teller = Teller { told, bell: Arc::clone(&bell) };
         let (steps, orders) = channel();

@@ -19,7 +19,7 @@ use lantern_model::{
 
 use crate::desk::without_session;
 use crate::keysyms::character_keysym;
-use crate::{Desk, DeskError, system_layout};
+use crate::{Backend, BackendError, system_layout};
 use bus::{Move, Portal, Told};
 
 pub use bus::{PortalOffers, portal_offers};
@@ -55,7 +55,7 @@ struct Waiting {
 
 /// The desk.
 #[derive(Debug)]
-pub struct PortalDesk {
+pub struct PortalBackend {
     portal: Portal,
     armed: GrabSet,
     given: BTreeMap<String, Given>,
@@ -65,13 +65,13 @@ pub struct PortalDesk {
     events: VecDeque<Event>,
 }
 
-impl PortalDesk {
+impl PortalBackend {
     /// Asks the portal for these combinations and for input. The person may take their time to agree; `token`
     /// is the file in which is kept that they did.
     ///
     /// # Errors
     /// When there is no session bus, or no portal on it that has both.
-    pub fn open(wanted: &[Wanted], token: PathBuf) -> Result<PortalDesk, DeskError> {
+    pub fn open(wanted: &[Wanted], token: PathBuf) -> Result<PortalBackend, BackendError> {
         let layout = system_layout();
         let mut given = BTreeMap::new();
         let mut shortcuts = Vec::new();
@@ -82,7 +82,7 @@ impl PortalDesk {
             given.insert(id, one);
         }
         let portal = Portal::open(shortcuts, token)?;
-        Ok(PortalDesk {
+        Ok(PortalBackend {
             portal,
             events: VecDeque::from([Event::Layout(layout)]),
             armed: GrabSet::default(),
@@ -92,7 +92,7 @@ impl PortalDesk {
         })
     }
 
-    fn take_told(&mut self, told: Told) -> Result<(), DeskError> {
+    fn take_told(&mut self, told: Told) -> Result<(), BackendError> {
         match told {
             Told::Pressed(id) => {
                 let Some(given) = self.given.get(&id).copied() else { return Ok(()) };
@@ -113,7 +113,7 @@ impl PortalDesk {
             Told::Done(effect, result) => {
                 self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
             }
-            Told::Ended(why) => return Err(DeskError::Portal { why }),
+            Told::Ended(why) => return Err(BackendError::Portal { why }),
         }
         Ok(())
     }
@@ -231,13 +231,18 @@ fn symbol_of(letter: char) -> u32 {
     }
 }
 
-impl Desk for PortalDesk {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
+impl Backend for PortalBackend {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         self.armed = armed;
         Ok(())
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
+    fn input(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        step: &InputBatch,
+    ) -> Result<(), BackendError> {
         match self.moves_of(step) {
             Ok(moves) => {
                 let until = if step.suspend_modifiers { now + FINGERS } else { now };
@@ -249,7 +254,7 @@ impl Desk for PortalDesk {
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), DeskError> {
+    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
         // It was a whole combination, and the program never knew of it: it gets all of it.
         let keys: Vec<Key> = back
             .modifiers
@@ -263,13 +268,13 @@ impl Desk for PortalDesk {
         Ok(())
     }
 
-    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
+    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
         let Some(why) = without_session(&deed.kind) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)
     }
 
-    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
         while let Some(told) = self.portal.next_told() {
             self.take_told(told)?;
         }
@@ -277,7 +282,7 @@ impl Desk for PortalDesk {
         Ok(self.events.pop_front())
     }
 
-    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+    fn handle_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         self.send_waiting(now);
         Ok(())
     }

@@ -12,7 +12,7 @@ use lantern_model::{
     Value,
 };
 
-use crate::{Desk, DeskError};
+use crate::{Backend, BackendError};
 
 /// Something that came out of the desk.
 #[derive(Debug, Clone, PartialEq)]
@@ -48,7 +48,7 @@ pub enum What {
 
 /// The desk.
 #[derive(Debug)]
-pub struct SimulatedDesk {
+pub struct SimulatedBackend {
     layout: Layout,
     armed: GrabSet,
     /// Under the person's fingers, whether a program knows or not.
@@ -73,10 +73,10 @@ pub struct SimulatedDesk {
 /// The size of the simulated screen, in pixels.
 const SCREEN: (i32, i32) = (1280, 800);
 
-impl SimulatedDesk {
+impl SimulatedBackend {
     /// A desk with that layout and no program open. It reports the layout first.
-    pub fn new(layout: Layout) -> SimulatedDesk {
-        SimulatedDesk {
+    pub fn new(layout: Layout) -> SimulatedBackend {
+        SimulatedBackend {
             events: VecDeque::from([
                 Event::Screens(vec![Rect { x: 0, y: 0, width: SCREEN.0, height: SCREEN.1 }]),
                 Event::Layout(layout.clone()),
@@ -366,8 +366,8 @@ fn sides(keys: impl Iterator<Item = Key>) -> HeldModifiers {
     keys.filter_map(ModifierKey::of).collect()
 }
 
-impl Desk for SimulatedDesk {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
+impl Backend for SimulatedBackend {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         if armed.raw_keys && !self.armed.raw_keys {
             let down = self.fingers.iter().map(|key| Event::RawKey { key: *key, down: true });
             self.events.extend(down);
@@ -379,7 +379,12 @@ impl Desk for SimulatedDesk {
         Ok(())
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
+    fn input(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        step: &InputBatch,
+    ) -> Result<(), BackendError> {
         for act in &step.actions {
             self.act(now, effect, act, step);
         }
@@ -387,7 +392,7 @@ impl Desk for SimulatedDesk {
         Ok(())
     }
 
-    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError> {
+    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
         self.withheld.remove(&back.key);
         let Some((last, with)) = back.output.split_last() else {
             return Ok(());
@@ -402,7 +407,12 @@ impl Desk for SimulatedDesk {
         Ok(())
     }
 
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
+    fn attempt(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        deed: &Command,
+    ) -> Result<bool, BackendError> {
         let name = deed.arguments.first().map_or("", String::as_str);
         let missing = || Err(format!("no window of {name} is open"));
         let result = match deed.kind {
@@ -439,7 +449,7 @@ impl Desk for SimulatedDesk {
         Ok(true)
     }
 
-    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
+    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
         let text = match &hint.content {
             HintContent::Text(text) => text.clone(),
             // Nothing that a rule shows.
@@ -454,11 +464,11 @@ impl Desk for SimulatedDesk {
         true
     }
 
-    fn poll_event(&mut self, _: Time) -> Result<Option<Event>, DeskError> {
+    fn poll_event(&mut self, _: Time) -> Result<Option<Event>, BackendError> {
         Ok(self.events.pop_front())
     }
 
-    fn handle_deadline(&mut self, _: Time) -> Result<(), DeskError> {
+    fn handle_deadline(&mut self, _: Time) -> Result<(), BackendError> {
         Ok(())
     }
 

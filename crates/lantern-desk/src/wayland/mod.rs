@@ -16,7 +16,7 @@ use lantern_model::{
 use rustix::event::epoll;
 
 use crate::paste::Paste;
-use crate::{Desk, DeskError};
+use crate::{Backend, BackendError};
 use session::Session;
 
 pub use session::{Offers, session_offers};
@@ -26,7 +26,7 @@ const ASKING: std::time::Duration = std::time::Duration::from_millis(1500);
 
 /// A desk in a Wayland session.
 #[derive(Debug)]
-pub struct SessionDesk<D> {
+pub struct WaylandBackend<D> {
     desk: D,
     session: Session,
     both: OwnedFd,
@@ -41,14 +41,14 @@ pub struct SessionDesk<D> {
 /// The number of the step that presses the paste keys: no effect of the engine's has it.
 const PASTE_KEYS: EffectId = EffectId(u64::MAX);
 
-impl<D: Desk> SessionDesk<D> {
+impl<D: Backend> WaylandBackend<D> {
     /// Joins the session that WAYLAND_DISPLAY names.
     ///
     /// # Errors
     /// When its compositor does not answer.
-    pub fn join(desk: D) -> Result<SessionDesk<D>, DeskError> {
+    pub fn join(desk: D) -> Result<WaylandBackend<D>, BackendError> {
         let session = Session::connect()?;
-        let lost = |error: rustix::io::Errno| DeskError::Lost(Box::new(error));
+        let lost = |error: rustix::io::Errno| BackendError::Lost(Box::new(error));
         let both = epoll::create(epoll::CreateFlags::CLOEXEC).map_err(lost)?;
         let add = |fd: BorrowedFd<'_>| {
             epoll::add(&both, fd, epoll::EventData::new_u64(0), epoll::EventFlags::IN)
@@ -59,7 +59,7 @@ impl<D: Desk> SessionDesk<D> {
         if let Some(fd) = desk.descriptor() {
             add(fd).map_err(lost)?;
         }
-        Ok(SessionDesk {
+        Ok(WaylandBackend {
             desk,
             session,
             both,
@@ -75,7 +75,7 @@ impl<D: Desk> SessionDesk<D> {
     }
 
     /// Gives the clipboard the text, and has the program in front take it.
-    fn begin_paste(&mut self, now: Time, effect: EffectId, text: &str) -> Result<(), DeskError> {
+    fn begin_paste(&mut self, now: Time, effect: EffectId, text: &str) -> Result<(), BackendError> {
         if self.pasting.is_some() {
             self.finish(effect, Err("another text is being pasted".to_owned()));
             return Ok(());
@@ -113,20 +113,30 @@ impl<D: Desk> SessionDesk<D> {
     }
 }
 
-impl<D: Desk> Desk for SessionDesk<D> {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
+impl<D: Backend> Backend for WaylandBackend<D> {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         self.desk.arm(armed)
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
+    fn input(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        step: &InputBatch,
+    ) -> Result<(), BackendError> {
         self.desk.input(now, effect, step)
     }
 
-    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), DeskError> {
+    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
         self.desk.give_back(now, back)
     }
 
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
+    fn attempt(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        deed: &Command,
+    ) -> Result<bool, BackendError> {
         let word = deed.arguments.first().map_or("", String::as_str);
         let result = match &deed.kind {
             CommandKind::Focus => self.session.activate(word),
@@ -149,7 +159,7 @@ impl<D: Desk> Desk for SessionDesk<D> {
         Ok(true)
     }
 
-    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
+    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
         self.desk.hint(now, effect, hint)
     }
 
@@ -157,7 +167,7 @@ impl<D: Desk> Desk for SessionDesk<D> {
         self.desk.shows_hints()
     }
 
-    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
         loop {
             self.session.read()?;
             self.look_at_paste(now);
@@ -188,7 +198,7 @@ impl<D: Desk> Desk for SessionDesk<D> {
         }
     }
 
-    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+    fn handle_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         self.look_at_paste(now);
         self.desk.handle_deadline(now)
     }

@@ -18,7 +18,7 @@ use wayland_protocols_wlr::foreign_toplevel::v1::client::zwlr_foreign_toplevel_m
 };
 
 use super::clipboard::Clipboard;
-use crate::DeskError;
+use crate::BackendError;
 
 /// What a compositor has of what rules may need.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,7 +33,7 @@ pub struct Offers {
 ///
 /// # Errors
 /// When none answers.
-pub fn session_offers() -> Result<Offers, DeskError> {
+pub fn session_offers() -> Result<Offers, BackendError> {
     let session = Session::connect()?;
     Ok(Offers {
         windows: session.state.manager.is_some(),
@@ -73,11 +73,10 @@ pub(super) struct Session {
 }
 
 impl Session {
-    pub(super) fn connect() -> Result<Session, DeskError> {
+    pub(super) fn connect() -> Result<Session, BackendError> {
         let name = || std::env::var("WAYLAND_DISPLAY").unwrap_or_default();
-        let unreachable = |source: Box<dyn std::error::Error + Send + Sync>| DeskError::NoSession {
-            name: name(),
-            source,
+        let unreachable = |source: Box<dyn std::error::Error + Send + Sync>| {
+            BackendError::NoSession { name: name(), source }
         };
         let connection = Connection::connect_to_env().map_err(|error| unreachable(error.into()))?;
         let (globals, mut queue) =
@@ -114,8 +113,8 @@ impl Session {
     }
 
     /// Takes in what the compositor told by now.
-    pub(super) fn read(&mut self) -> Result<(), DeskError> {
-        let lost = |error: Box<dyn std::error::Error + Send + Sync>| DeskError::Lost(error);
+    pub(super) fn read(&mut self) -> Result<(), BackendError> {
+        let lost = |error: Box<dyn std::error::Error + Send + Sync>| BackendError::Lost(error);
         self.queue.dispatch_pending(&mut self.state).map_err(|error| lost(error.into()))?;
         if let Some(reading) = self.queue.prepare_read() {
             match reading.read() {

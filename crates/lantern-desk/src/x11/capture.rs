@@ -11,7 +11,7 @@ use super::connection::XConnection;
 use super::grabs::{Detail, is_free};
 use super::keymap::{Keymap, key_of};
 use super::pointer::key_of_button;
-use crate::DeskError;
+use crate::BackendError;
 use crate::keysyms::keysym_character;
 
 /// A combination as it was pressed.
@@ -38,7 +38,7 @@ pub struct Captured {
 ///
 /// # Errors
 /// When the display cannot be reached, or another program has the keyboard to itself.
-pub fn capture(listening: impl FnOnce()) -> Result<Captured, DeskError> {
+pub fn capture(listening: impl FnOnce()) -> Result<Captured, BackendError> {
     let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let keys = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
@@ -97,7 +97,7 @@ pub fn capture(listening: impl FnOnce()) -> Result<Captured, DeskError> {
     Ok(Captured { key, families, code, keysym, types, device, held })
 }
 
-fn grab(link: &XConnection, device: u16, events: XIEventMask) -> Result<(), DeskError> {
+fn grab(link: &XConnection, device: u16, events: XIEventMask) -> Result<(), BackendError> {
     let mode = GrabMode::ASYNC;
     let reply = link
         .conn
@@ -112,5 +112,5 @@ fn grab(link: &XConnection, device: u16, events: XIEventMask) -> Result<(), Desk
             &[events.into()],
         )?
         .reply()?;
-    if reply.status == GrabStatus::SUCCESS { Ok(()) } else { Err(DeskError::KeyboardTaken) }
+    if reply.status == GrabStatus::SUCCESS { Ok(()) } else { Err(BackendError::KeyboardTaken) }
 }

@@ -12,7 +12,7 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _, Window};
 use x11rb::protocol::xtest;
 
 use super::server::{self, ServerConnection};
-use crate::DeskError;
+use crate::BackendError;
 
 x11rb::atom_manager! {
     /// Names the server knows by number.
@@ -118,14 +118,14 @@ pub(super) struct XConnection {
 
 impl XConnection {
     /// Connects to a display, or to the one in DISPLAY.
-    pub(super) fn open(display: Option<&str>) -> Result<XConnection, DeskError> {
+    pub(super) fn open(display: Option<&str>) -> Result<XConnection, BackendError> {
         let display = display.map(str::to_owned);
         let display = display.unwrap_or_else(|| env::var("DISPLAY").unwrap_or_default());
         if display.is_empty() {
-            return Err(DeskError::NoDisplay);
+            return Err(BackendError::NoDisplay);
         }
         let (conn, screen) = server::connect(&display)
-            .map_err(|source| DeskError::Unreachable { display: display.clone(), source })?;
+            .map_err(|source| BackendError::Unreachable { display: display.clone(), source })?;
         let Extensions { xtest, xinput, xinput_events } = find_extensions(&conn, &display)?;
         let device_mapping_notify = xinput_events + xinput::DEVICE_MAPPING_NOTIFY_EVENT;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
@@ -133,7 +133,7 @@ impl XConnection {
         let atoms = Atoms::new(&conn)?;
         let version = conn.xinput_xi_query_version(2, 2)?;
         let missing =
-            |extension| DeskError::MissingExtension { display: display.clone(), extension };
+            |extension| BackendError::MissingExtension { display: display.clone(), extension };
         if !xkb.reply()?.supported {
             return Err(missing("XKEYBOARD"));
         }
@@ -159,13 +159,13 @@ impl XConnection {
     }
 
     /// All screens together, as large as they are now.
-    pub(super) fn whole_screen(&self) -> Result<Rect, DeskError> {
+    pub(super) fn whole_screen(&self) -> Result<Rect, BackendError> {
         let size = self.conn.get_geometry(self.root)?.reply()?;
         Ok(Rect { x: 0, y: 0, width: size.width.into(), height: size.height.into() })
     }
 
     /// Selects core events on the root window.
-    pub(super) fn select_root(&self, mask: xproto::EventMask) -> Result<(), DeskError> {
+    pub(super) fn select_root(&self, mask: xproto::EventMask) -> Result<(), BackendError> {
         let attributes = xproto::ChangeWindowAttributesAux::new().event_mask(mask);
         self.conn.change_window_attributes(self.root, &attributes)?;
         Ok(())
@@ -181,9 +181,9 @@ struct Extensions {
 }
 
 /// Looks for the extensions we need.
-fn find_extensions(conn: &ServerConnection, display: &str) -> Result<Extensions, DeskError> {
-    let find = |name, extension| -> Result<_, DeskError> {
-        let missing = || DeskError::MissingExtension { display: display.to_owned(), extension };
+fn find_extensions(conn: &ServerConnection, display: &str) -> Result<Extensions, BackendError> {
+    let find = |name, extension| -> Result<_, BackendError> {
+        let missing = || BackendError::MissingExtension { display: display.to_owned(), extension };
         conn.extension_information(name)?.ok_or_else(missing)
     };
     let xtest = find(xtest::X11_EXTENSION_NAME, "XTEST")?.major_opcode;
@@ -193,7 +193,7 @@ fn find_extensions(conn: &ServerConnection, display: &str) -> Result<Extensions,
 }
 
 /// Asks the server for its devices.
-pub(super) fn query_devices(conn: &ServerConnection) -> Result<Devices, DeskError> {
+pub(super) fn query_devices(conn: &ServerConnection) -> Result<Devices, BackendError> {
     const ALL: u16 = 0;
     let mut devices = Devices { master_keyboard: 3, master_pointer: 2, ..Devices::default() };
     let mut master_seen = false;

@@ -6,8 +6,8 @@ use lantern_model::{Command, CommandKind, EffectId, Event, Time};
 use x11rb::protocol::xproto::Window;
 
 use super::lend::Asker;
-use super::{X11Desk, windows};
-use crate::DeskError;
+use super::{X11Backend, windows};
+use crate::BackendError;
 
 /// So long a window may take to come to the front.
 const COMING: Duration = Duration::from_secs(1);
@@ -26,9 +26,9 @@ pub(super) struct Coming {
     pub(super) until: Time,
 }
 
-impl X11Desk {
+impl X11Backend {
     /// Whether a text can go anywhere.
-    pub(super) fn lacks_focus(&self) -> Result<Option<String>, DeskError> {
+    pub(super) fn lacks_focus(&self) -> Result<Option<String>, BackendError> {
         if self.front.window != 0 {
             return Ok(None);
         }
@@ -43,7 +43,7 @@ impl X11Desk {
         now: Time,
         effect: EffectId,
         deed: &Command,
-    ) -> Result<bool, DeskError> {
+    ) -> Result<bool, BackendError> {
         let word = deed.arguments.first().map_or("", String::as_str);
         let result = match deed.kind {
             CommandKind::Focus => match self.window_named(word)? {
@@ -77,7 +77,7 @@ impl X11Desk {
     }
 
     /// The topmost window of that program, or what to say when it has none.
-    fn window_named(&self, name: &str) -> Result<Result<Window, String>, DeskError> {
+    fn window_named(&self, name: &str) -> Result<Result<Window, String>, BackendError> {
         let found = windows::of_program(&self.link, name)?;
         Ok(found.ok_or_else(|| format!("no window of `{name}` is open")))
     }
@@ -89,7 +89,7 @@ impl X11Desk {
         effect: EffectId,
         window: Window,
         name: Option<&str>,
-    ) -> Result<bool, DeskError> {
+    ) -> Result<bool, BackendError> {
         // Without a window manager it is there at once; one that was closed meanwhile never comes.
         let comes = self.front.window != u64::from(window)
             && windows::is_managed(&self.link)?
@@ -112,7 +112,7 @@ impl X11Desk {
     }
 
     /// The program in front has read all that was typed into it: others may come.
-    pub(super) fn let_others_come(&mut self, now: Time) -> Result<(), DeskError> {
+    pub(super) fn let_others_come(&mut self, now: Time) -> Result<(), BackendError> {
         for coming in self.coming.iter_mut().filter(|coming| !coming.asked) {
             coming.asked = true;
             coming.until = now + COMING;
@@ -130,7 +130,7 @@ impl X11Desk {
         self.outcomes.extend(outcomes);
     }
 
-    pub(super) fn handle_coming_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+    pub(super) fn handle_coming_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         if self.coming.iter().any(|coming| !coming.asked && coming.until <= now) {
             // It does not read; it must not keep the others waiting.
             return self.let_others_come(now);

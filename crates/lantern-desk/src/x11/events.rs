@@ -17,14 +17,14 @@ use super::hands::ServerPress;
 use super::helps::Delays;
 use super::keymap::{Keymap, key_of};
 use super::pointer::{self, ButtonMaps, key_of_button};
-use super::{X11Desk, connection, windows};
-use crate::DeskError;
+use super::{X11Backend, connection, windows};
+use crate::BackendError;
 
 /// How often keys that another program holds are tried again.
 const RETRY: Duration = Duration::from_secs(3);
 
-impl X11Desk {
-    pub(super) fn select_root_events(&self, pings: bool) -> Result<(), DeskError> {
+impl X11Backend {
+    pub(super) fn select_root_events(&self, pings: bool) -> Result<(), BackendError> {
         let mut mask = xproto::EventMask::PROPERTY_CHANGE | xproto::EventMask::STRUCTURE_NOTIFY;
         if pings {
             mask |= xproto::EventMask::SUBSTRUCTURE_NOTIFY;
@@ -37,7 +37,7 @@ impl X11Desk {
     ///
     /// The notice of a new keyboard is not asked for: the server sends it twice for every injected
     /// key between two of the person's. A new layout also changes a property of the root window.
-    pub(super) fn select_keyboard_events(&mut self) -> Result<(), DeskError> {
+    pub(super) fn select_keyboard_events(&mut self) -> Result<(), BackendError> {
         let core = xkb::ID::USE_CORE_KBD.into();
         let parts = xkb::StatePart::GROUP_STATE
             | xkb::StatePart::MODIFIER_LOCK
@@ -68,7 +68,7 @@ impl X11Desk {
     }
 
     /// Takes in what the server tells.
-    pub(super) fn handle_message(&mut self, now: Time, message: &[u8]) -> Result<(), DeskError> {
+    pub(super) fn handle_message(&mut self, now: Time, message: &[u8]) -> Result<(), BackendError> {
         match DeviceEvent::read(message, self.link.xinput) {
             Some(event) => self.handle_device_event(&event),
             None => {
@@ -78,7 +78,7 @@ impl X11Desk {
         }
     }
 
-    fn handle_x_event(&mut self, now: Time, event: XEvent) -> Result<(), DeskError> {
+    fn handle_x_event(&mut self, now: Time, event: XEvent) -> Result<(), BackendError> {
         match event {
             // A press that fell into the moment in which a grab was tried.
             XEvent::KeyPress(press) => {
@@ -142,7 +142,7 @@ impl X11Desk {
         &mut self,
         raw: &xinput::RawKeyPressEvent,
         down: bool,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         self.handle_raw(raw.time, raw.sourceid, key_of(raw.detail as u8), down)
     }
 
@@ -150,7 +150,7 @@ impl X11Desk {
         &mut self,
         raw: &xinput::RawButtonPressEvent,
         down: bool,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let button = self.buttons.meaning(raw.sourceid, raw.detail as u8);
         let key = key_of_button(&self.link.devices, raw.sourceid, button);
         self.handle_raw(raw.time, raw.sourceid, key, down)
@@ -160,7 +160,7 @@ impl X11Desk {
         &mut self,
         now: Time,
         change: &PropertyNotifyEvent,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let atoms = self.link.atoms;
         if change.window != self.link.root {
             let titles = [atoms._NET_WM_NAME, xproto::AtomEnum::WM_NAME.into()];
@@ -184,7 +184,7 @@ impl X11Desk {
     }
 
     /// Looks which window is in front, and what it is called now.
-    pub(super) fn look_at_front(&mut self) -> Result<(), DeskError> {
+    pub(super) fn look_at_front(&mut self) -> Result<(), BackendError> {
         let window = windows::active_window(&self.link)?;
         if window != x11rb::NONE && u64::from(window) != self.front.window {
             // Its title may change, and it may be destroyed. A window that is gone already gives an
@@ -202,13 +202,13 @@ impl X11Desk {
         Ok(())
     }
 
-    fn look_at_screens(&mut self) -> Result<(), DeskError> {
+    fn look_at_screens(&mut self) -> Result<(), BackendError> {
         let screens = pointer::screens(&self.link)?;
         self.events.push_back(Event::Screens(screens));
         Ok(())
     }
 
-    fn look_at_windows(&mut self) -> Result<(), DeskError> {
+    fn look_at_windows(&mut self) -> Result<(), BackendError> {
         let now = windows::all(&self.link)?;
         let before = std::mem::replace(&mut self.windows, now);
         for window in self.windows.iter().filter(|window| !before.contains(window)) {
@@ -218,7 +218,7 @@ impl X11Desk {
     }
 
     /// Grabs what must be withheld under the locks that are on; says what somebody else holds.
-    pub(super) fn take_grabs(&mut self) -> Result<(), DeskError> {
+    pub(super) fn take_grabs(&mut self) -> Result<(), BackendError> {
         let (keys, raw) = (&self.armed.keys, self.raw_in_grabs());
         let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys, raw)?;
         for detail in &self.open {
@@ -244,7 +244,7 @@ impl X11Desk {
 
     /// Tries again to take what somebody else held. Nobody tells when they let it go, so it is tried
     /// when windows come and go, and now and then as long as anything is missing.
-    pub(super) fn retry_refused(&mut self, now: Time) -> Result<(), DeskError> {
+    pub(super) fn retry_refused(&mut self, now: Time) -> Result<(), BackendError> {
         if self.missing {
             self.take_grabs()?;
         }
@@ -252,7 +252,7 @@ impl X11Desk {
         self.flush()
     }
 
-    fn handle_state(&mut self, state: &xkb::StateNotifyEvent) -> Result<(), DeskError> {
+    fn handle_state(&mut self, state: &xkb::StateNotifyEvent) -> Result<(), BackendError> {
         self.latched = state.latched_mods.into();
         let locked = state.locked_mods.into();
         if locked != self.locked {
@@ -268,7 +268,7 @@ impl X11Desk {
     }
 
     /// The map may have changed, or only the device that typed last; looking tells.
-    fn handle_new_map(&mut self) -> Result<(), DeskError> {
+    fn handle_new_map(&mut self) -> Result<(), BackendError> {
         let mut fresh = Keymap::read(&self.link.conn)?;
         if !self.lent.is_empty() {
             // Keycodes that we lent are still ours to give.

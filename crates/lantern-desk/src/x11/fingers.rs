@@ -10,7 +10,7 @@ use x11rb::protocol::xinput::{ConnectionExt as _, EventMask, InputStateData, XIE
 use super::connection::XConnection;
 use super::keymap::key_of;
 use super::pointer::{ButtonMaps, key_of_button};
-use crate::DeskError;
+use crate::BackendError;
 
 /// Every master device, for which raw events come once.
 const ALL_MASTERS: u16 = 1;
@@ -31,7 +31,7 @@ pub(super) struct Raw {
 }
 
 /// Keycodes that are down on the real keyboards.
-pub(super) fn real_keycodes(link: &XConnection) -> Result<BTreeSet<u8>, DeskError> {
+pub(super) fn real_keycodes(link: &XConnection) -> Result<BTreeSet<u8>, BackendError> {
     let mut down = BTreeSet::new();
     for (_, state) in query(link, &link.devices.keyboards)? {
         if let InputStateData::Key(keys) = state {
@@ -42,7 +42,10 @@ pub(super) fn real_keycodes(link: &XConnection) -> Result<BTreeSet<u8>, DeskErro
 }
 
 /// Keys and buttons that are down on the real devices.
-pub(super) fn real_keys(link: &XConnection, maps: &ButtonMaps) -> Result<BTreeSet<Key>, DeskError> {
+pub(super) fn real_keys(
+    link: &XConnection,
+    maps: &ButtonMaps,
+) -> Result<BTreeSet<Key>, BackendError> {
     let mut down: BTreeSet<Key> = real_keycodes(link)?.into_iter().filter_map(key_of).collect();
     for (device, state) in query(link, &link.devices.pointers)? {
         if let InputStateData::Button(buttons) = state {
@@ -59,7 +62,7 @@ pub(super) fn real_keys(link: &XConnection, maps: &ButtonMaps) -> Result<BTreeSe
 pub(super) fn query(
     link: &XConnection,
     devices: &[u8],
-) -> Result<Vec<(u8, InputStateData)>, DeskError> {
+) -> Result<Vec<(u8, InputStateData)>, BackendError> {
     let mut cookies = Vec::with_capacity(devices.len());
     for device in devices {
         cookies.push((*device, link.conn.xinput_query_device_state(*device)?));
@@ -117,7 +120,7 @@ pub(super) fn select_raw(
     link: &XConnection,
     before: Raw,
     wanted: Raw,
-) -> Result<SequenceNumber, DeskError> {
+) -> Result<SequenceNumber, BackendError> {
     let of = |deviceid, mask| EventMask { deviceid, mask: vec![mask] };
     let mut masks = Vec::new();
     let (boards, pointers) = (wanted.of_keyboards(), wanted.of_pointers());

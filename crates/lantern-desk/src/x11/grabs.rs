@@ -27,7 +27,7 @@ use super::fingers::Raw;
 use super::keymap::{Keymap, core_mask, keycode_of};
 use super::pointer::button_of;
 use super::server::ServerConnection;
-use crate::DeskError;
+use crate::BackendError;
 
 /// A key or button as the server counts it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -139,7 +139,7 @@ impl Grabs {
         locked: u16,
         wanted: &[KeyGrab],
         raw: Raw,
-    ) -> Result<Refusals, DeskError> {
+    ) -> Result<Refusals, BackendError> {
         let mut refused = Vec::new();
         self.wanted.clear();
         let mut goal: BTreeMap<Grab, GrabOptions> = BTreeMap::new();
@@ -206,7 +206,7 @@ impl Grabs {
         &mut self,
         link: &XConnection,
         fresh: &[(Grab, GrabOptions)],
-    ) -> Result<Vec<Grab>, DeskError> {
+    ) -> Result<Vec<Grab>, BackendError> {
         let mut missed = Vec::new();
         let mut probes = Vec::with_capacity(fresh.len());
         for (wanted, manner) in fresh {
@@ -233,12 +233,12 @@ impl Grabs {
     }
 
     /// Lets the grabs of a key go, so that what is injected does not come back to us.
-    pub(super) fn suspend(&self, link: &XConnection, detail: Detail) -> Result<(), DeskError> {
+    pub(super) fn suspend(&self, link: &XConnection, detail: Detail) -> Result<(), BackendError> {
         self.of(detail).try_for_each(|(taken, _)| ungrab(link, taken))
     }
 
     /// Takes them again.
-    pub(super) fn resume(&self, link: &XConnection, detail: Detail) -> Result<(), DeskError> {
+    pub(super) fn resume(&self, link: &XConnection, detail: Detail) -> Result<(), BackendError> {
         for (taken, manner) in self.of(detail) {
             grab(link, taken, manner)?.discard_reply_and_errors();
         }
@@ -259,7 +259,7 @@ impl Grabs {
 fn probe<'c>(
     link: &'c XConnection,
     (detail, under): Grab,
-) -> Result<VoidCookie<'c, ServerConnection>, DeskError> {
+) -> Result<VoidCookie<'c, ServerConnection>, BackendError> {
     let (root, mode) = (link.root, GrabMode::ASYNC);
     Ok(match detail {
         Detail::Code(code) => link.conn.grab_key(true, root, under.core(), code, mode, mode)?,
@@ -277,7 +277,7 @@ fn probe<'c>(
     })
 }
 
-fn end_probe(link: &XConnection, (detail, under): Grab) -> Result<(), DeskError> {
+fn end_probe(link: &XConnection, (detail, under): Grab) -> Result<(), BackendError> {
     match detail {
         Detail::Code(code) => link.conn.ungrab_key(code, link.root, under.core())?,
         Detail::Button(button) => {
@@ -288,7 +288,7 @@ fn end_probe(link: &XConnection, (detail, under): Grab) -> Result<(), DeskError>
 }
 
 /// Whether nobody holds a combination.
-pub(super) fn is_free(link: &XConnection, detail: Detail, mask: u32) -> Result<bool, DeskError> {
+pub(super) fn is_free(link: &XConnection, detail: Detail, mask: u32) -> Result<bool, BackendError> {
     let wanted = (detail, Under::Mask(mask));
     let core = probe(link, wanted)?.check().is_ok();
     end_probe(link, wanted)?;
@@ -307,7 +307,7 @@ fn grab<'c>(
     link: &'c XConnection,
     (detail, under): Grab,
     GrabOptions { waits, raw }: GrabOptions,
-) -> Result<GrabCookie<'c>, DeskError> {
+) -> Result<GrabCookie<'c>, BackendError> {
     let (device, kind, events) = match detail {
         // Its release is asked for otherwise, if anybody wants it: each that is told of ends a rest.
         Detail::Code(_) => {
@@ -338,7 +338,7 @@ fn grab<'c>(
     )?)
 }
 
-fn ungrab(link: &XConnection, (detail, under): Grab) -> Result<(), DeskError> {
+fn ungrab(link: &XConnection, (detail, under): Grab) -> Result<(), BackendError> {
     let (device, kind) = match detail {
         Detail::Code(_) => (link.devices.master_keyboard, GrabType::KEYCODE),
         Detail::Button(_) => (link.devices.master_pointer, GrabType::BUTTON),

@@ -24,7 +24,7 @@ use x11rb::rust_connection::RustConnection;
 use super::connection::XConnection;
 use super::fingers::{query, set_bits};
 use super::windows;
-use crate::{DeskError, HeldFile, HeldMarks};
+use crate::{BackendError, HeldFile, HeldMarks};
 
 /// Time without input, in milliseconds, that is a pause: its beginning and its end wake the guardian.
 const PAUSE_MS: i64 = 1000;
@@ -72,7 +72,7 @@ pub fn guard_held(
     held: &HeldFile,
     process: Option<u32>,
     watched: &mut dyn Watched,
-) -> Result<(), DeskError> {
+) -> Result<(), BackendError> {
     let link = XConnection::open(display)?;
     let mut alarm = IdleAlarm::set(display)?;
     let mut looks = false;
@@ -89,7 +89,7 @@ pub fn guard_held(
         let timeout = timeout.map(|time| Timespec::try_from(time).expect("it is short"));
         match poll(&mut fds, timeout.as_ref()) {
             Ok(_) | Err(rustix::io::Errno::INTR) => {}
-            Err(error) => return Err(DeskError::Lost(error.into())),
+            Err(error) => return Err(BackendError::Lost(error.into())),
         }
         let said_something = !fds[0].revents().is_empty();
         if said_something && !watched.is_alive() {
@@ -130,7 +130,7 @@ pub fn guard_held(
 ///
 /// # Errors
 /// When the display cannot be reached.
-pub fn release_held(display: Option<&str>, held: &HeldFile) -> Result<(), DeskError> {
+pub fn release_held(display: Option<&str>, held: &HeldFile) -> Result<(), BackendError> {
     release_marked(&XConnection::open(display)?, held.marks())
 }
 
@@ -139,7 +139,7 @@ pub fn release_held(display: Option<&str>, held: &HeldFile) -> Result<(), DeskEr
 pub(super) fn release_marked(
     link: &XConnection,
     marks: Option<HeldMarks>,
-) -> Result<(), DeskError> {
+) -> Result<(), BackendError> {
     let marks = match marks {
         Some(marks) => marks,
         None => injected_marks(link)?,
@@ -157,7 +157,7 @@ pub(super) fn release_marked(
 }
 
 /// Keys and buttons that are down on XTEST's own devices, by any program.
-fn injected_marks(link: &XConnection) -> Result<HeldMarks, DeskError> {
+fn injected_marks(link: &XConnection) -> Result<HeldMarks, BackendError> {
     let mut marks = HeldMarks::default();
     let numbers = link.devices.injected.iter().filter_map(|id| u8::try_from(*id).ok());
     for (_, state) in query(link, &numbers.collect::<Vec<u8>>())? {
@@ -171,7 +171,7 @@ fn injected_marks(link: &XConnection) -> Result<HeldMarks, DeskError> {
 }
 
 /// Whether another client has grabbed the keyboard or the pointer.
-fn is_taken(link: &XConnection) -> Result<bool, DeskError> {
+fn is_taken(link: &XConnection) -> Result<bool, BackendError> {
     let (mode, now) = (GrabMode::ASYNC, x11rb::CURRENT_TIME);
     // Both are given up in the same breath, so that no key of the person's falls in between.
     let keyboard = link.conn.grab_keyboard(false, link.root, now, mode, mode)?;
@@ -193,8 +193,8 @@ struct IdleAlarm {
 
 impl IdleAlarm {
     /// Sets it; nothing where the server does not count its idle time.
-    fn set(display: Option<&str>) -> Result<Option<IdleAlarm>, DeskError> {
-        let unreachable = |source| DeskError::Unreachable {
+    fn set(display: Option<&str>) -> Result<Option<IdleAlarm>, BackendError> {
+        let unreachable = |source| BackendError::Unreachable {
             display: display.unwrap_or_default().to_owned(),
             source,
         };
@@ -228,7 +228,7 @@ impl IdleAlarm {
     }
 
     /// Whether it rang since the last look; it is set again then, as an alarm rings once.
-    fn has_rung(&mut self) -> Result<bool, DeskError> {
+    fn has_rung(&mut self) -> Result<bool, BackendError> {
         let mut rang = false;
         while let Some(event) = self.conn.poll_for_event()? {
             rang |= matches!(event, Event::SyncAlarmNotify(_));

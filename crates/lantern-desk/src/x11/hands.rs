@@ -20,8 +20,8 @@ use super::keymap::{key_of, keycode_of};
 use super::lifts::Bare;
 use super::pointer::{self, button_of, is_pointed, key_of_button};
 use super::untouched::Keyboard;
-use super::{X11Desk, fingers};
-use crate::DeskError;
+use super::{X11Backend, fingers};
+use crate::BackendError;
 
 /// What is known of the person's hands.
 #[derive(Debug, Default)]
@@ -103,9 +103,9 @@ impl ServerPress {
     }
 }
 
-impl X11Desk {
+impl X11Backend {
     /// A key or button moved in a grab of ours.
-    pub(super) fn handle_device_event(&mut self, event: &DeviceEvent) -> Result<(), DeskError> {
+    pub(super) fn handle_device_event(&mut self, event: &DeviceEvent) -> Result<(), BackendError> {
         let number = event.detail;
         let button_key = || key_of_button(&self.link.devices, event.source, number);
         match event.what {
@@ -127,7 +127,7 @@ impl X11Desk {
     }
 
     /// A key or button went down in a grab of ours.
-    pub(super) fn handle_press(&mut self, press: ServerPress) -> Result<(), DeskError> {
+    pub(super) fn handle_press(&mut self, press: ServerPress) -> Result<(), BackendError> {
         self.end_press()?;
         self.queue_way();
         self.report_board(press.source);
@@ -199,7 +199,7 @@ impl X11Desk {
     }
 
     /// A press that came to us only because a grab was on: it is the program's.
-    fn pass_stray(&mut self, key: Key) -> Result<(), DeskError> {
+    fn pass_stray(&mut self, key: Key) -> Result<(), BackendError> {
         if ModifierKey::of(key).is_some() {
             // A modifier counts in the server whoever gets its press.
             self.hands.ending = None;
@@ -228,7 +228,7 @@ impl X11Desk {
     }
 
     /// Ends the grab of the press that was answered.
-    pub(super) fn end_press(&mut self) -> Result<(), DeskError> {
+    pub(super) fn end_press(&mut self) -> Result<(), BackendError> {
         match self.hands.ending.take() {
             None => Ok(()),
             Some(Ending::Key { code, locked, waits }) => {
@@ -251,7 +251,7 @@ impl X11Desk {
     }
 
     /// The button that was pressed just now goes to the program as if nobody had taken it.
-    pub(super) fn replay_press(&mut self) -> Result<(), DeskError> {
+    pub(super) fn replay_press(&mut self) -> Result<(), BackendError> {
         if let Some(Ending::Button { button, .. }) = self.hands.ending.take() {
             self.hands.buttons_taken.remove(&button);
             self.answer_press(self.link.devices.master_pointer, EventMode::REPLAY_DEVICE)?;
@@ -259,13 +259,13 @@ impl X11Desk {
         Ok(())
     }
 
-    fn answer_press(&self, device: u16, answer: EventMode) -> Result<(), DeskError> {
+    fn answer_press(&self, device: u16, answer: EventMode) -> Result<(), BackendError> {
         self.link.conn.xinput_xi_allow_events(CURRENT_TIME, device, answer, 0, x11rb::NONE)?;
         Ok(())
     }
 
     /// Takes every key of the board, or gives it up.
-    pub(super) fn take_board(&mut self, take: bool) -> Result<(), DeskError> {
+    pub(super) fn take_board(&mut self, take: bool) -> Result<(), BackendError> {
         if take == self.hands.board_taken {
             return Ok(());
         }
@@ -294,14 +294,14 @@ impl X11Desk {
     }
 
     /// Everything that came was taken in.
-    pub(super) fn rest(&mut self) -> Result<(), DeskError> {
+    pub(super) fn rest(&mut self) -> Result<(), BackendError> {
         self.hands.pressed_under = None;
         self.hands.answering = false;
         if !self.armed.whole_keyboard { self.take_board(false) } else { Ok(()) }
     }
 
     /// Gives up what is grabbed now and would get what is injected.
-    pub(super) fn make_way(&mut self, at_pointer: bool) -> Result<(), DeskError> {
+    pub(super) fn make_way(&mut self, at_pointer: bool) -> Result<(), BackendError> {
         self.end_press()?;
         self.take_board(false)?;
         if at_pointer && !std::mem::take(&mut self.hands.buttons_taken).is_empty() {
@@ -312,7 +312,7 @@ impl X11Desk {
     }
 
     /// Takes it again.
-    pub(super) fn take_way(&mut self) -> Result<(), DeskError> {
+    pub(super) fn take_way(&mut self) -> Result<(), BackendError> {
         if self.armed.whole_keyboard { self.take_board(true) } else { Ok(()) }
     }
 
@@ -323,7 +323,7 @@ impl X11Desk {
         source: u16,
         key: Option<Key>,
         down: bool,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let Some(key) = key.filter(|_| !self.link.devices.injected.contains(&source)) else {
             return Ok(());
         };
@@ -367,7 +367,7 @@ impl X11Desk {
         self.events.push_back(Event::TextInput(letter));
     }
 
-    pub(super) fn select_raw_events(&mut self) -> Result<(), DeskError> {
+    pub(super) fn select_raw_events(&mut self) -> Result<(), BackendError> {
         if self.hands.selected != self.wanted_raw(self.lifts.are_away()) {
             self.select_raw(self.lifts.are_away())?;
         }
@@ -399,7 +399,7 @@ impl X11Desk {
     }
 
     /// Asks for the raw events that are needed now; gives the number of the request.
-    pub(super) fn select_raw(&mut self, lifted: bool) -> Result<SequenceNumber, DeskError> {
+    pub(super) fn select_raw(&mut self, lifted: bool) -> Result<SequenceNumber, BackendError> {
         let wanted = self.wanted_raw(lifted);
         let before = std::mem::replace(&mut self.hands.selected, wanted);
         let number = fingers::select_raw(&self.link, before, wanted)?;
@@ -411,7 +411,7 @@ impl X11Desk {
     }
 
     /// Other devices are under the hands: asks each of them for what is needed.
-    pub(super) fn select_raw_anew(&mut self) -> Result<(), DeskError> {
+    pub(super) fn select_raw_anew(&mut self) -> Result<(), BackendError> {
         self.hands.selected = fingers::Raw::default();
         self.hands.keyboard = Keyboard::Unknown;
         self.select_raw_events()
@@ -419,7 +419,7 @@ impl X11Desk {
 
     /// Keycodes that the person holds, as programs are to see it: without what is withheld, with
     /// what stands for others. Where the finger has left, what stood for it goes up in a moment.
-    pub(super) fn shown_keycodes(&self) -> Result<BTreeSet<u8>, DeskError> {
+    pub(super) fn shown_keycodes(&self) -> Result<BTreeSet<u8>, BackendError> {
         let real = fingers::real_keycodes(&self.link)?;
         let mut down = real.clone();
         let own = self.hands.followed.iter().chain(self.hands.substitutions.keys());
@@ -442,7 +442,7 @@ impl X11Desk {
 
     /// Asks to be told of followed keys' releases, and looks whether they are still under the fingers:
     /// they may have gone up by now. Done when nothing else is to do, to lose no time on a key's way.
-    pub(super) fn look_at_followed(&mut self) -> Result<(), DeskError> {
+    pub(super) fn look_at_followed(&mut self) -> Result<(), BackendError> {
         self.hands.look_again = false;
         self.begin_look_at_keyboard()?;
         let real = fingers::real_keys(&self.link, &self.buttons)?;
@@ -452,7 +452,7 @@ impl X11Desk {
     }
 
     /// Takes in what the desk is told to withhold from now on, as far as hands are concerned.
-    pub(super) fn arm_hands(&mut self, armed: GrabSet) -> Result<(), DeskError> {
+    pub(super) fn arm_hands(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         let told_before = self.raw_in_grabs();
         let before = std::mem::replace(&mut self.armed, armed);
         // First every key, then the end of the press that led here: nothing slips in between. They

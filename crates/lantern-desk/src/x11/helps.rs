@@ -5,9 +5,9 @@ use x11rb::connection::RequestConnection;
 use x11rb::protocol::xkb::{AXOption, BoolCtrl, ConnectionExt as _, Control, ID, VMod};
 use x11rb::protocol::xproto::ModMask;
 
-use super::X11Desk;
+use super::X11Backend;
 use super::connection::XConnection;
-use crate::DeskError;
+use crate::BackendError;
 
 /// Helps that make a key count late, or not at all when it comes again soon.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -17,12 +17,12 @@ impl Delays {
     const ALL: u32 = 0b110;
 
     /// Those that are on.
-    pub(super) fn read(link: &XConnection) -> Result<Delays, DeskError> {
+    pub(super) fn read(link: &XConnection) -> Result<Delays, BackendError> {
         let controls = link.conn.xkb_get_controls(ID::USE_CORE_KBD.into())?.reply()?;
         Ok(Delays(u32::from(controls.enabled_controls) & Delays::ALL))
     }
 
-    fn set(link: &XConnection, on: u32) -> Result<(), DeskError> {
+    fn set(link: &XConnection, on: u32) -> Result<(), BackendError> {
         let (no_keys, no_names) = (ModMask::from(0u16), VMod::from(0u16));
         let (no_bool, no_option) = (BoolCtrl::from(0u32), AXOption::from(0u16));
         let affected = BoolCtrl::from(Delays::ALL);
@@ -63,18 +63,18 @@ impl Delays {
     }
 }
 
-impl X11Desk {
+impl X11Backend {
     /// A modifier that was latched for the person's next key (sticky keys) is neither used up nor
     /// seen by what we put in, and no delay eats it.
-    pub(super) fn set_helps_aside(&self) -> Result<(), DeskError> {
+    pub(super) fn set_helps_aside(&self) -> Result<(), BackendError> {
         if self.latched != 0 {
             self.set_latches(0)?;
         }
         self.set_delays_aside()
     }
 
-    /// The end of [`X11Desk::set_helps_aside`].
-    pub(super) fn bring_helps_back(&self) -> Result<(), DeskError> {
+    /// The end of [`X11Backend::set_helps_aside`].
+    pub(super) fn bring_helps_back(&self) -> Result<(), BackendError> {
         self.bring_delays_back()?;
         if self.latched != 0 {
             self.set_latches(self.latched)?;
@@ -83,15 +83,15 @@ impl X11Desk {
     }
 
     /// What a finger was slow enough for already is not delayed again when we hand it on.
-    pub(super) fn set_delays_aside(&self) -> Result<(), DeskError> {
+    pub(super) fn set_delays_aside(&self) -> Result<(), BackendError> {
         if self.delays != Delays::default() {
             Delays::set(&self.link, 0)?;
         }
         Ok(())
     }
 
-    /// The end of [`X11Desk::set_delays_aside`].
-    pub(super) fn bring_delays_back(&self) -> Result<(), DeskError> {
+    /// The end of [`X11Backend::set_delays_aside`].
+    pub(super) fn bring_delays_back(&self) -> Result<(), BackendError> {
         if self.delays != Delays::default() {
             Delays::set(&self.link, self.delays.0)?;
         }
@@ -100,7 +100,7 @@ impl X11Desk {
 
     /// The request is put together here, as the protocol description that our library is made from
     /// leaves the latches out of it (XKB protocol, section 9.4).
-    fn set_latches(&self, latches: u16) -> Result<(), DeskError> {
+    fn set_latches(&self, latches: u16) -> Result<(), BackendError> {
         const MINOR: u8 = 5;
         let Some(extension) = self.link.conn.extension_information("XKEYBOARD")? else {
             return Ok(());

@@ -11,7 +11,7 @@ use x11rb::protocol::xproto::{
 use super::connection::XConnection;
 use super::picture::{depth, picture, scale_of};
 use super::pointer;
-use crate::DeskError;
+use crate::BackendError;
 use crate::drawing::{Canvas, Fonts, level_sign, text_sign};
 
 /// How far from the pointer, and from a screen's edges, in pixels.
@@ -46,7 +46,7 @@ impl Hints {
         link: &XConnection,
         now: Time,
         hint: &Hint,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let same = |shown: &mut ShownHint| shown.rule == hint.rule;
         let old: Vec<ShownHint> = self.shown.extract_if(.., same).collect();
         let scale = scale_of(link)?;
@@ -75,7 +75,7 @@ impl Hints {
         &mut self,
         link: &XConnection,
         now: Time,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let gone: Vec<ShownHint> = self.shown.extract_if(.., |shown| shown.until <= now).collect();
         remove(link, gone)
     }
@@ -91,7 +91,7 @@ impl Hints {
         place: HintPlace,
         screen: Rect,
         canvas: &Canvas,
-    ) -> Result<Rect, DeskError> {
+    ) -> Result<Rect, BackendError> {
         let width = i32::try_from(canvas.width).unwrap_or(i32::MAX / 4);
         let height = i32::try_from(canvas.height).unwrap_or(i32::MAX / 4);
         let (left, top) = (screen.x + OFFSET, screen.y + OFFSET);
@@ -137,7 +137,7 @@ fn overlap(one: &Rect, other: &Rect) -> bool {
         && other.y < one.y + one.height
 }
 
-fn remove(link: &XConnection, hints: Vec<ShownHint>) -> Result<(), DeskError> {
+fn remove(link: &XConnection, hints: Vec<ShownHint>) -> Result<(), BackendError> {
     for hint in &hints {
         link.conn.destroy_window(hint.window)?;
     }
@@ -153,7 +153,7 @@ pub(super) fn open(
     frame: Rect,
     canvas: &Canvas,
     name: &str,
-) -> Result<Window, DeskError> {
+) -> Result<Window, BackendError> {
     let conn = &link.conn;
     let size = |pixels: i32| u16::try_from(pixels).unwrap_or(u16::MAX);
     let place = |pixels: i32| i16::try_from(pixels).unwrap_or(0);

@@ -12,15 +12,15 @@ use super::grabs::Detail;
 use super::key_substitution::modifier_codes;
 use super::keymap::{key_of, keycode_of};
 use super::pointer::{button_of, is_pointed};
-use super::{LOCK, X11Desk};
-use crate::DeskError;
+use super::{LOCK, X11Backend};
+use crate::BackendError;
 
 /// The keycode of the left control key, tapped where no spare keycode is free.
 const LEFT_CTRL: u8 = 37;
 
-impl X11Desk {
+impl X11Backend {
     /// Presses or lets go a keycode.
-    pub(super) fn fake_key(&mut self, code: u8, down: bool) -> Result<(), DeskError> {
+    pub(super) fn fake_key(&mut self, code: u8, down: bool) -> Result<(), BackendError> {
         if down {
             self.held.mark_key(code, true);
             // It was let go only for a step, and is down again before that was sent.
@@ -33,7 +33,7 @@ impl X11Desk {
     }
 
     /// Presses or lets go what counts as this button.
-    fn fake_button(&mut self, meaning: u8, down: bool) -> Result<(), DeskError> {
+    fn fake_button(&mut self, meaning: u8, down: bool) -> Result<(), BackendError> {
         let button = self.buttons.physical(meaning);
         if down {
             self.held.mark_button(button, true);
@@ -45,12 +45,12 @@ impl X11Desk {
         self.fake(kind, button)
     }
 
-    fn fake(&self, kind: u8, detail: u8) -> Result<(), DeskError> {
+    fn fake(&self, kind: u8, detail: u8) -> Result<(), BackendError> {
         Ok(self.link.fake(kind, detail)?)
     }
 
     /// Presses or lets go a key or button of the board.
-    pub(super) fn fake_board(&mut self, key: Key, down: bool) -> Result<(), DeskError> {
+    pub(super) fn fake_board(&mut self, key: Key, down: bool) -> Result<(), BackendError> {
         if let Some(button) = button_of(key) {
             return self.fake_button(button, down);
         }
@@ -61,7 +61,7 @@ impl X11Desk {
     }
 
     /// Sends what was put together; only then are releases taken from the list of held keys.
-    pub(super) fn flush(&mut self) -> Result<(), DeskError> {
+    pub(super) fn flush(&mut self) -> Result<(), BackendError> {
         self.link.conn.flush()?;
         for code in self.ups.drain(..) {
             self.held.mark_key(code, false);
@@ -73,7 +73,11 @@ impl X11Desk {
     }
 
     /// Does a whole step whose text the keyboard can give.
-    pub(super) fn perform_step(&mut self, now: Time, step: &InputBatch) -> Result<(), DeskError> {
+    pub(super) fn perform_step(
+        &mut self,
+        now: Time,
+        step: &InputBatch,
+    ) -> Result<(), BackendError> {
         let is_given =
             |act: &&InputAction| matches!(act, InputAction::Text(_) | InputAction::Tap(_));
         for act in step.actions.iter().filter(is_given) {
@@ -101,7 +105,7 @@ impl X11Desk {
     }
 
     /// Takes out of the way what must not be down; gives the person's modifiers among it.
-    pub(super) fn begin_step(&mut self, step: &InputBatch) -> Result<Vec<u8>, DeskError> {
+    pub(super) fn begin_step(&mut self, step: &InputBatch) -> Result<Vec<u8>, BackendError> {
         let keys = || step.actions.iter().flat_map(act_keys).copied();
         let moves =
             |act: &InputAction| matches!(act, InputAction::MoveBy(..) | InputAction::MoveTo(..));
@@ -138,7 +142,7 @@ impl X11Desk {
 
     /// Lets go of the keys that a step types or taps, as a finger may be on one of them still: a key that is
     /// down cannot be pressed. A release of a key that is up is nothing.
-    fn free_keys(&mut self, step: &InputBatch) -> Result<(), DeskError> {
+    fn free_keys(&mut self, step: &InputBatch) -> Result<(), BackendError> {
         let mut codes = Vec::new();
         for act in &step.actions {
             match act {
@@ -165,7 +169,7 @@ impl X11Desk {
         Ok(())
     }
 
-    pub(super) fn lift(&mut self, codes: &[u8]) -> Result<(), DeskError> {
+    pub(super) fn lift(&mut self, codes: &[u8]) -> Result<(), BackendError> {
         for code in codes {
             if self.keymap.opens_menu(*code) {
                 self.press_nothing()?;
@@ -176,14 +180,18 @@ impl X11Desk {
     }
 
     /// Taps a key that means nothing, so that a modifier was not pressed alone.
-    fn press_nothing(&mut self) -> Result<(), DeskError> {
+    fn press_nothing(&mut self) -> Result<(), BackendError> {
         let code = self.keymap.meaningless.unwrap_or(LEFT_CTRL);
         self.fake_key(code, true)?;
         self.fake_key(code, false)
     }
 
     /// Puts back what the step took away, as far as the person still holds it.
-    pub(super) fn end_step(&mut self, step: &InputBatch, lifted: Vec<u8>) -> Result<(), DeskError> {
+    pub(super) fn end_step(
+        &mut self,
+        step: &InputBatch,
+        lifted: Vec<u8>,
+    ) -> Result<(), BackendError> {
         for key in &step.park {
             self.fake_board(*key, true)?;
         }
@@ -201,7 +209,7 @@ impl X11Desk {
 
     /// Takes the grabs again that were let go for a step, but for keys that stay down: what the
     /// server repeats of them would come to us instead of the program.
-    fn resume_grabs(&mut self, step: &InputBatch) -> Result<(), DeskError> {
+    fn resume_grabs(&mut self, step: &InputBatch) -> Result<(), BackendError> {
         while let Some(detail) = self.suspended.pop() {
             let goes_down = |act: &InputAction| matches!(act, InputAction::Down(key) if Detail::of(*key) == Some(detail));
             if step.actions.iter().any(goes_down) {
@@ -221,7 +229,7 @@ impl X11Desk {
         Ok(())
     }
 
-    pub(super) fn put_back(&mut self, lifted: Vec<u8>) -> Result<(), DeskError> {
+    pub(super) fn put_back(&mut self, lifted: Vec<u8>) -> Result<(), BackendError> {
         if lifted.is_empty() {
             self.end_lift()?;
             return self.flush();
@@ -257,7 +265,7 @@ impl X11Desk {
     /// Waits until the server has caught up: after a text, since it takes its clients in the order it
     /// likes, and a key that the person presses now must not fall into the text; and every few other
     /// steps, so that what a fast loop sends never piles up in front of the key that stops it.
-    fn bound_queue(&mut self, step: &InputBatch) -> Result<(), DeskError> {
+    fn bound_queue(&mut self, step: &InputBatch) -> Result<(), BackendError> {
         const STEPS_AHEAD: u32 = 32;
         self.steps_ahead += 1;
         let writes = step.actions.iter().any(|act| matches!(act, InputAction::Text(_)));
@@ -268,7 +276,7 @@ impl X11Desk {
         Ok(())
     }
 
-    pub(super) fn perform_act(&mut self, act: &InputAction) -> Result<(), DeskError> {
+    pub(super) fn perform_act(&mut self, act: &InputAction) -> Result<(), BackendError> {
         match act {
             InputAction::Tap(keys) => {
                 for key in keys {
@@ -291,7 +299,7 @@ impl X11Desk {
     }
 
     /// Moves the pointer to a place.
-    pub(super) fn warp(&self, (x, y): (i32, i32)) -> Result<(), DeskError> {
+    pub(super) fn warp(&self, (x, y): (i32, i32)) -> Result<(), BackendError> {
         let kind = xproto::MOTION_NOTIFY_EVENT;
         let (root, x, y) = (self.link.root, pixels(x), pixels(y));
         self.link.conn.xtest_fake_input(kind, 0, CURRENT_TIME, root, x, y, 0)?;
@@ -299,7 +307,7 @@ impl X11Desk {
     }
 
     /// Types characters that the layout has, or that a spare keycode was lent to.
-    pub(super) fn type_text(&mut self, text: &str) -> Result<(), DeskError> {
+    pub(super) fn type_text(&mut self, text: &str) -> Result<(), BackendError> {
         let caps = self.locked & LOCK != 0;
         if caps {
             self.set_locks(LOCK, 0)?;
@@ -330,7 +338,7 @@ impl X11Desk {
     }
 
     /// Sets those of the locks in `mask` that are in `on`, and clears the others of it.
-    pub(super) fn set_locks(&self, mask: u16, on: u16) -> Result<(), DeskError> {
+    pub(super) fn set_locks(&self, mask: u16, on: u16) -> Result<(), BackendError> {
         let none = xproto::ModMask::from(0u16);
         let (mask, on) = (xproto::ModMask::from(mask), xproto::ModMask::from(mask & on));
         let keyboard = ID::USE_CORE_KBD.into();
@@ -340,7 +348,7 @@ impl X11Desk {
     }
 
     /// Changes what is held from one level to another.
-    fn change_level(&mut self, from: ShiftLevel, to: ShiftLevel) -> Result<(), DeskError> {
+    fn change_level(&mut self, from: ShiftLevel, to: ShiftLevel) -> Result<(), BackendError> {
         let shift = |level| matches!(level, ShiftLevel::Shift | ShiftLevel::ShiftThird);
         let third = |level| matches!(level, ShiftLevel::Third | ShiftLevel::ShiftThird);
         if shift(from) != shift(to)

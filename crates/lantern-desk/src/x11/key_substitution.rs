@@ -8,17 +8,17 @@ use std::collections::BTreeSet;
 
 use lantern_model::{Event, HeldModifiers, Key, ModifierKey, ReplayKey};
 
-use super::X11Desk;
+use super::X11Backend;
 use super::fingers;
 use super::grabs::Detail;
 use super::hands::Ending;
 use super::keymap::{keycode_of, side_of};
 use super::pointer;
 use super::pointer::{button_of, is_pointed};
-use crate::DeskError;
+use crate::BackendError;
 
-impl X11Desk {
-    pub(super) fn give_key_back(&mut self, back: &ReplayKey) -> Result<(), DeskError> {
+impl X11Backend {
+    pub(super) fn give_key_back(&mut self, back: &ReplayKey) -> Result<(), BackendError> {
         let itself = back.output == [back.key];
         let waits = self.hands.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
             (Ending::Button { button, waits }, Some(own)) => {
@@ -79,7 +79,7 @@ impl X11Desk {
 
     /// The modifiers that are down though the key was not pressed under them, or hides them, and those
     /// that are missing. If any is to go, every key is told from here on.
-    fn wrong_modifiers(&mut self, back: &ReplayKey) -> Result<(Vec<u8>, Vec<u8>), DeskError> {
+    fn wrong_modifiers(&mut self, back: &ReplayKey) -> Result<(Vec<u8>, Vec<u8>), BackendError> {
         let wrong = self.wrong_among(back, self.held_modifiers()?);
         if wrong.0.is_empty() {
             return Ok(wrong);
@@ -108,7 +108,7 @@ impl X11Desk {
     }
 
     /// Presses keys in the place of one, until the finger leaves it.
-    pub(super) fn hand_over(&mut self, key: Key, becomes: Vec<Key>) -> Result<(), DeskError> {
+    pub(super) fn hand_over(&mut self, key: Key, becomes: Vec<Key>) -> Result<(), BackendError> {
         for key in &becomes {
             if let Some(detail) = Detail::of(*key)
                 && self.is_in_our_way(detail)
@@ -124,7 +124,7 @@ impl X11Desk {
     }
 
     /// A modifier that was let go for a step is down again through us as long as the finger stays.
-    pub(super) fn stand_for_itself(&mut self, key: Key) -> Result<(), DeskError> {
+    pub(super) fn stand_for_itself(&mut self, key: Key) -> Result<(), BackendError> {
         let stood_for = self.hands.substitutions.values().flatten().any(|other| *other == key);
         if !stood_for {
             self.hands.substitutions.insert(key, vec![key]);
@@ -134,7 +134,7 @@ impl X11Desk {
         Ok(())
     }
 
-    fn end_substitution(&mut self, key: Key) -> Result<(), DeskError> {
+    fn end_substitution(&mut self, key: Key) -> Result<(), BackendError> {
         for other in self.hands.substitutions.remove(&key).unwrap_or_default().into_iter().rev() {
             self.fake_board(other, false)?;
             if let Some(detail) = Detail::of(other)
@@ -150,7 +150,7 @@ impl X11Desk {
     }
 
     /// A finger left a key that we follow or gave back.
-    pub(super) fn let_go(&mut self, key: Key) -> Result<(), DeskError> {
+    pub(super) fn let_go(&mut self, key: Key) -> Result<(), BackendError> {
         let owed = self.hands.owed.remove(&key);
         if self.hands.followed.remove(&key) && owed.is_none() {
             self.queue_way();
@@ -185,7 +185,7 @@ impl X11Desk {
 
     /// The finger has left a modifier, and may be back by now. From the look until what stands for it
     /// is as it must be, keys are told by themselves.
-    fn let_modifier_go(&mut self, key: Key) -> Result<(), DeskError> {
+    fn let_modifier_go(&mut self, key: Key) -> Result<(), BackendError> {
         let already = self.lifts.are_away();
         if !already {
             self.watch_fingers()?;
@@ -200,7 +200,7 @@ impl X11Desk {
 
     /// A modifier that we held for a finger was let go. Should the finger have come back between the
     /// look before and our release, which took its press away, it is pressed again.
-    pub(super) fn welcome_back(&mut self, key: Key) -> Result<(), DeskError> {
+    pub(super) fn welcome_back(&mut self, key: Key) -> Result<(), BackendError> {
         let down = fingers::real_keycodes(&self.link)?;
         if !self.is_back(key, &down) {
             return Ok(());

@@ -12,7 +12,7 @@ use x11rb::protocol::xkb::{
 use x11rb::protocol::xproto::{ConnectionExt as _, ModMask};
 
 use super::server::ServerConnection;
-use crate::DeskError;
+use crate::BackendError;
 use crate::keysyms::keysym_character;
 
 /// An X keycode is a kernel code plus this.
@@ -60,7 +60,7 @@ pub(super) struct Keymap {
 
 impl Keymap {
     /// Asks the server.
-    pub(super) fn read(conn: &ServerConnection) -> Result<Keymap, DeskError> {
+    pub(super) fn read(conn: &ServerConnection) -> Result<Keymap, BackendError> {
         let core: u16 = ID::USE_CORE_KBD.into();
         let nothing = MapPart::from(0u16);
         let map = conn.xkb_get_map(

@@ -16,8 +16,8 @@ use x11rb::protocol::xproto::{self, ClientMessageEvent, ConnectionExt as _, Wind
 
 use super::keymap::Keymap;
 use super::rest::{Look, Resting};
-use super::{X11Desk, windows};
-use crate::DeskError;
+use super::{X11Backend, windows};
+use crate::BackendError;
 use crate::keysyms::character_keysym;
 
 /// How long a program that answers pings may take.
@@ -79,7 +79,7 @@ pub(super) fn lent_levels(keymap: &Keymap) -> usize {
     if keymap.four_levels.is_some() { 4 } else { 2 }
 }
 
-impl X11Desk {
+impl X11Backend {
     /// The characters of a step that no keycode gives now.
     pub(super) fn missing_characters(&self, step: &InputBatch) -> impl Iterator<Item = char> {
         let texts = step.actions.iter().filter_map(|act| match act {
@@ -96,7 +96,7 @@ impl X11Desk {
         now: Time,
         effect: EffectId,
         step: InputBatch,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         if self.keymap.spare.is_empty() {
             let result =
                 Err("this keyboard map has no free key for characters it lacks".to_owned());
@@ -115,7 +115,7 @@ impl X11Desk {
         self.wait_for_program(now, waiting)
     }
 
-    fn wait_for_program(&mut self, now: Time, waiting: WaitingStep) -> Result<(), DeskError> {
+    fn wait_for_program(&mut self, now: Time, waiting: WaitingStep) -> Result<(), BackendError> {
         let pinged = windows::focused_window(&self.link)?;
         if let Some(window) = pinged {
             self.ping(window, Asker::Lending)?;
@@ -141,7 +141,7 @@ impl X11Desk {
 
     /// Waits until everything that anybody has sent the server is with whom it is for. It serves its clients in
     /// turns: who asked before us has been served by the end of the next turn at the latest.
-    fn let_server_catch_up(&self) -> Result<(), DeskError> {
+    fn let_server_catch_up(&self) -> Result<(), BackendError> {
         for _ in 0..2 {
             self.link.conn.get_input_focus()?.reply()?;
         }
@@ -149,7 +149,7 @@ impl X11Desk {
     }
 
     /// Asks a program for a sign of life.
-    pub(super) fn ping(&mut self, window: Window, asker: Asker) -> Result<(), DeskError> {
+    pub(super) fn ping(&mut self, window: Window, asker: Asker) -> Result<(), BackendError> {
         self.select_root_events(true)?;
         // Where a window manager puts a time we put who asks; the program gives back all of it.
         let data = [self.link.atoms._NET_WM_PING, asker as u32, window, 0, 0];
@@ -160,7 +160,7 @@ impl X11Desk {
     }
 
     /// Signs of life come by way of the root window, which tells much else meanwhile.
-    fn end_pings(&mut self) -> Result<(), DeskError> {
+    fn end_pings(&mut self) -> Result<(), BackendError> {
         let wanted =
             self.waiting.is_some() || self.awaits_leaving() || self.clipboard.awaits_reading();
         self.select_root_events(wanted)
@@ -171,7 +171,7 @@ impl X11Desk {
         &mut self,
         now: Time,
         message: &ClientMessageEvent,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let [what, asker, window, ..] = message.data.as_data32();
         if what == self.link.atoms._NET_WM_PING && asker == Asker::Pasting as u32 {
             self.note_keys_read(now, window);
@@ -197,7 +197,7 @@ impl X11Desk {
         waiting.or(self.take_back_at)
     }
 
-    pub(super) fn handle_lending_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+    pub(super) fn handle_lending_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         if self.lending_deadline().is_none_or(|due| due > now) {
             return Ok(());
         }
@@ -215,7 +215,7 @@ impl X11Desk {
         &mut self,
         now: Time,
         resting: &mut Option<Resting>,
-    ) -> Result<Option<Time>, DeskError> {
+    ) -> Result<Option<Time>, BackendError> {
         let Some(resting) = resting else { return Ok(None) };
         self.let_server_catch_up()?;
         match resting.look_again(now) {
@@ -229,7 +229,7 @@ impl X11Desk {
         }
     }
 
-    fn go_on(&mut self, now: Time) -> Result<(), DeskError> {
+    fn go_on(&mut self, now: Time) -> Result<(), BackendError> {
         let Some(waiting) = self.waiting.take() else {
             return Ok(());
         };
@@ -256,7 +256,7 @@ impl X11Desk {
     }
 
     /// Lends spare keycodes to the characters of a step, in one go.
-    fn lend(&mut self, step: &InputBatch) -> Result<(), DeskError> {
+    fn lend(&mut self, step: &InputBatch) -> Result<(), BackendError> {
         let before = std::mem::take(&mut self.lent);
         let characters: BTreeSet<char> = self.missing_characters(step).collect();
         let characters: Vec<char> = characters.into_iter().collect();
@@ -276,7 +276,7 @@ impl X11Desk {
     }
 
     /// Gives the lent keycodes their old meaning: none.
-    pub(super) fn take_back(&mut self) -> Result<(), DeskError> {
+    pub(super) fn take_back(&mut self) -> Result<(), BackendError> {
         self.take_back_at = None;
         let lent = std::mem::take(&mut self.lent).into_values();
         self.change_mapping(&lent.map(|(code, _)| (code, Vec::new())).collect())?;
@@ -290,7 +290,7 @@ impl X11Desk {
     /// Gives keycodes their symbols, with a single request over all of them and those between, which
     /// keep theirs: every request makes every program read its map anew, and window managers take
     /// long over that.
-    fn change_mapping(&self, symbols: &BTreeMap<u8, Vec<u32>>) -> Result<(), DeskError> {
+    fn change_mapping(&self, symbols: &BTreeMap<u8, Vec<u32>>) -> Result<(), BackendError> {
         let (Some(first), Some(last)) = (symbols.keys().next(), symbols.keys().next_back()) else {
             return Ok(());
         };

@@ -12,10 +12,10 @@ use std::collections::{BTreeMap, VecDeque};
 use lantern_model::{HeldModifiers, Key, ModifierKey};
 use x11rb::connection::SequenceNumber;
 
-use super::X11Desk;
+use super::X11Backend;
 use super::keymap::side_of;
 use super::pointer::is_pointed;
-use crate::DeskError;
+use crate::BackendError;
 
 /// Times in which modifiers were away, the oldest first.
 #[derive(Debug, Default)]
@@ -76,15 +76,15 @@ impl Lifts {
     }
 }
 
-impl X11Desk {
+impl X11Backend {
     /// Modifiers are about to go out of the way, if any is under the fingers: gives their keycodes.
-    pub(super) fn lift_held(&mut self) -> Result<Vec<u8>, DeskError> {
+    pub(super) fn lift_held(&mut self) -> Result<Vec<u8>, BackendError> {
         // Looked at again, now that all that comes after the look is told.
         if self.held_modifiers()?.is_empty() { Ok(Vec::new()) } else { self.watch_fingers() }
     }
 
     /// Every key is told from here on: gives the keycodes of the modifiers under the fingers.
-    pub(super) fn watch_fingers(&mut self) -> Result<Vec<u8>, DeskError> {
+    pub(super) fn watch_fingers(&mut self) -> Result<Vec<u8>, BackendError> {
         self.end_lift()?;
         let from = self.select_raw(true)?;
         let codes = self.held_modifiers()?;
@@ -94,13 +94,13 @@ impl X11Desk {
     }
 
     /// The keycodes of the modifiers under the fingers.
-    pub(super) fn held_modifiers(&self) -> Result<Vec<u8>, DeskError> {
+    pub(super) fn held_modifiers(&self) -> Result<Vec<u8>, BackendError> {
         let down = self.shown_keycodes()?;
         Ok(self.keymap.all_modifier_codes().filter(|code| down.contains(code)).collect())
     }
 
     /// The modifiers are back.
-    pub(super) fn end_lift(&mut self) -> Result<(), DeskError> {
+    pub(super) fn end_lift(&mut self) -> Result<(), BackendError> {
         if self.lifts.are_away() {
             let until = self.select_raw(false)?;
             if let Some(lift) = self.lifts.times.back_mut() {

@@ -17,7 +17,7 @@ use super::fingers::{self, Raw};
 use super::keymap::{Keymap, key_of, side_of};
 use super::pointer::{self, ButtonMaps, key_of_button};
 use super::windows;
-use crate::DeskError;
+use crate::BackendError;
 use crate::keysyms::keysym_character;
 
 /// A key or button that went down or up.
@@ -72,7 +72,7 @@ impl Listener {
     ///
     /// # Errors
     /// When the display cannot be reached.
-    pub fn open() -> Result<Listener, DeskError> {
+    pub fn open() -> Result<Listener, BackendError> {
         let link = XConnection::open(None)?;
         fingers::select_raw(&link, Raw::default(), Raw { all: true, ..Raw::default() })?;
         let hierarchy = EventMask { deviceid: 0, mask: vec![XIEventMask::HIERARCHY] };
@@ -100,7 +100,7 @@ impl Listener {
     ///
     /// # Errors
     /// When the display is gone.
-    pub fn catch_up(&self) -> Result<(), DeskError> {
+    pub fn catch_up(&self) -> Result<(), BackendError> {
         self.link.conn.get_input_focus()?.reply()?;
         Ok(())
     }
@@ -114,7 +114,7 @@ impl Listener {
     ///
     /// # Errors
     /// When the display is gone.
-    pub fn look(&mut self) -> Result<Option<Sight>, DeskError> {
+    pub fn look(&mut self) -> Result<Option<Sight>, BackendError> {
         while let Some(event) = self.link.conn.poll_for_event()? {
             let seen = match event {
                 Event::XinputRawKeyPress(raw) => self.key(raw.detail, raw.sourceid, raw.time, true),
@@ -164,7 +164,7 @@ impl Listener {
     }
 
     /// The pointer's way matters as long as something is down.
-    fn follow_pointer(&mut self, seen: &Seen) -> Result<(), DeskError> {
+    fn follow_pointer(&mut self, seen: &Seen) -> Result<(), BackendError> {
         let before = self.down.is_empty();
         let pressed = (seen.pointer.is_some(), seen.code);
         if seen.down {
@@ -180,7 +180,13 @@ impl Listener {
         Ok(())
     }
 
-    fn key(&mut self, detail: u32, source: u16, time: u32, down: bool) -> Result<Seen, DeskError> {
+    fn key(
+        &mut self,
+        detail: u32,
+        source: u16,
+        time: u32,
+        down: bool,
+    ) -> Result<Seen, BackendError> {
         let (code, conn) = (detail as u8, &self.link.conn);
         let key = key_of(code);
         if let Some(side) = key.and_then(ModifierKey::of) {
@@ -203,7 +209,13 @@ impl Listener {
         Ok(self.seen(Seen { key, code, keysym, types, ..Seen::of(time, down) }, source))
     }
 
-    fn button(&self, detail: u32, source: u16, time: u32, down: bool) -> Result<Seen, DeskError> {
+    fn button(
+        &self,
+        detail: u32,
+        source: u16,
+        time: u32,
+        down: bool,
+    ) -> Result<Seen, BackendError> {
         let code = detail as u8;
         let meaning = self.buttons.meaning(source, code);
         let key = key_of_button(&self.link.devices, source, meaning);

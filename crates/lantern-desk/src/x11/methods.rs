@@ -13,8 +13,8 @@ use x11rb::protocol::xproto::{
 };
 
 use super::connection::XConnection;
-use super::{X11Desk, windows};
-use crate::DeskError;
+use super::{X11Backend, windows};
+use crate::BackendError;
 
 /// They are woken so long after something was typed, and again after twice as long each time.
 const FIRST_WAKE: Duration = Duration::from_millis(20);
@@ -45,7 +45,7 @@ impl Methods {
     }
 
     /// Looks which there are.
-    pub(super) fn look(&mut self, link: &XConnection) -> Result<(), DeskError> {
+    pub(super) fn look(&mut self, link: &XConnection) -> Result<(), BackendError> {
         let listed = link.atoms.XIM_SERVERS;
         self.windows.clear();
         for server in windows::numbers(link, link.root, listed, AtomEnum::ATOM.into())? {
@@ -58,7 +58,7 @@ impl Methods {
     }
 
     /// The processes of those that there were when it was looked last.
-    pub(super) fn processes(&self, link: &XConnection) -> Result<Vec<u32>, DeskError> {
+    pub(super) fn processes(&self, link: &XConnection) -> Result<Vec<u32>, BackendError> {
         let mut processes = Vec::new();
         for window in &self.windows {
             processes.extend(windows::process_of(link, *window)?);
@@ -67,7 +67,7 @@ impl Methods {
     }
 
     /// Has them look at what came.
-    pub(super) fn wake(&self, link: &XConnection) -> Result<(), DeskError> {
+    pub(super) fn wake(&self, link: &XConnection) -> Result<(), BackendError> {
         for window in &self.windows {
             let message =
                 ClientMessageEvent::new(32, *window, link.atoms.COLD_LANTERN_WAKE, [0; 5]);
@@ -77,8 +77,8 @@ impl Methods {
     }
 }
 
-impl X11Desk {
-    pub(super) fn handle_methods_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+impl X11Backend {
+    pub(super) fn handle_methods_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         let Some((_, gap)) = self.methods.wake.take_if(|(at, _)| *at <= now) else {
             return Ok(());
         };

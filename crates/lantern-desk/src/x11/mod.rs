@@ -51,7 +51,7 @@ use rustix::event::Timespec;
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::Window;
 
-use crate::{Desk, DeskError, HeldKeys};
+use crate::{Backend, BackendError, HeldKeys};
 use clipboard::Clipboard;
 use connection::XConnection;
 use deeds::Coming;
@@ -77,7 +77,7 @@ const LOCK: u16 = 2;
 
 /// The desk on an X display.
 #[derive(Debug)]
-pub struct X11Desk {
+pub struct X11Backend {
     link: XConnection,
     keymap: Keymap,
     buttons: ButtonMaps,
@@ -129,28 +129,28 @@ pub struct X11Desk {
     outcomes: VecDeque<Event>,
 }
 
-impl X11Desk {
+impl X11Backend {
     /// Connects to the display in DISPLAY. `held` is where held keys are listed; what it lists from
     /// a run that died is let go first.
     ///
     /// # Errors
     /// When the display cannot be reached, or lacks what we need.
-    pub fn open(held: HeldKeys) -> Result<X11Desk, DeskError> {
-        X11Desk::open_on(None, held)
+    pub fn open(held: HeldKeys) -> Result<X11Backend, BackendError> {
+        X11Backend::open_on(None, held)
     }
 
     /// The same for a display by its name.
     ///
     /// # Errors
     /// When the display cannot be reached, or lacks what we need.
-    pub fn open_on(display: Option<&str>, held: HeldKeys) -> Result<X11Desk, DeskError> {
+    pub fn open_on(display: Option<&str>, held: HeldKeys) -> Result<X11Backend, BackendError> {
         let link = XConnection::open(display)?;
         release_marked(&link, held.marks())?;
         let mut held = held;
         held.clear();
         let keymap = Keymap::read(&link.conn)?;
         let buttons = ButtonMaps::read(&link)?;
-        let mut desk = X11Desk {
+        let mut desk = X11Backend {
             link,
             keymap,
             buttons,
@@ -200,17 +200,22 @@ impl X11Desk {
     ///
     /// # Errors
     /// When the display is gone.
-    pub fn tells_programs(&self) -> Result<bool, DeskError> {
+    pub fn tells_programs(&self) -> Result<bool, BackendError> {
         windows::tells_front(&self.link)
     }
 }
 
-impl Desk for X11Desk {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), DeskError> {
+impl Backend for X11Backend {
+    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         self.arm_hands(armed)
     }
 
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch) -> Result<(), DeskError> {
+    fn input(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        step: &InputBatch,
+    ) -> Result<(), BackendError> {
         if step.types()
             && let Some(message) = self.lacks_focus()?
         {
@@ -228,15 +233,20 @@ impl Desk for X11Desk {
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), DeskError> {
+    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
         self.give_key_back(back)
     }
 
-    fn attempt(&mut self, now: Time, effect: EffectId, deed: &Command) -> Result<bool, DeskError> {
+    fn attempt(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        deed: &Command,
+    ) -> Result<bool, BackendError> {
         self.attempt_deed(now, effect, deed)
     }
 
-    fn hint(&mut self, now: Time, _: EffectId, hint: &Hint) -> Result<(), DeskError> {
+    fn hint(&mut self, now: Time, _: EffectId, hint: &Hint) -> Result<(), BackendError> {
         self.hints.show(&self.link, now, hint)
     }
 
@@ -244,7 +254,7 @@ impl Desk for X11Desk {
         true
     }
 
-    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+    fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
         self.end_press()?;
         loop {
             if let Some(event) = self.events.pop_front() {
@@ -282,7 +292,7 @@ impl Desk for X11Desk {
         }
     }
 
-    fn handle_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+    fn handle_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         self.hints.handle_deadline(&self.link, now)?;
         self.handle_clipboard_deadline(now)?;
         self.handle_coming_deadline(now)?;
@@ -311,7 +321,7 @@ impl Desk for X11Desk {
     }
 }
 
-impl Drop for X11Desk {
+impl Drop for X11Backend {
     /// Leaves the display as it was. What fails here, the guardian does.
     fn drop(&mut self) {
         let _ = self.end_press();

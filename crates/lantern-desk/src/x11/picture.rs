@@ -6,11 +6,11 @@ use x11rb::protocol::xproto::{
 };
 
 use super::connection::XConnection;
-use crate::DeskError;
+use crate::BackendError;
 use crate::drawing::Canvas;
 
 /// The pixels, in the server.
-pub(super) fn picture(link: &XConnection, canvas: &Canvas) -> Result<Pixmap, DeskError> {
+pub(super) fn picture(link: &XConnection, canvas: &Canvas) -> Result<Pixmap, BackendError> {
     let conn = &link.conn;
     let size = |pixels: usize| u16::try_from(pixels).unwrap_or(u16::MAX);
     let (width, depth) = (size(canvas.width), depth(link));
@@ -80,7 +80,7 @@ fn coloured(visual: &Visualtype, pixel: u32) -> u32 {
 
 /// How much larger than on an ordinary screen things are drawn, as the person has set it for all
 /// programs.
-pub(super) fn scale_of(link: &XConnection) -> Result<f32, DeskError> {
+pub(super) fn scale_of(link: &XConnection) -> Result<f32, BackendError> {
     const ORDINARY: f32 = 96.0;
     let kinds = (AtomEnum::RESOURCE_MANAGER, AtomEnum::STRING);
     let cookie = link.conn.get_property(false, link.root, kinds.0, kinds.1, 0, 8192)?;

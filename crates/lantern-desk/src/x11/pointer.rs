@@ -9,7 +9,7 @@ use x11rb::protocol::xinput::ConnectionExt as _;
 use x11rb::protocol::xproto::ConnectionExt as _;
 
 use super::connection::{Devices, XConnection};
-use crate::DeskError;
+use crate::BackendError;
 
 /// The server's number of a button, wheel direction or pen part.
 pub(super) fn button_of(key: Key) -> Option<u8> {
@@ -70,7 +70,7 @@ pub(super) struct ButtonMaps {
 
 impl ButtonMaps {
     /// Reads the maps, and asks to be told when one of them changes.
-    pub(super) fn read(link: &XConnection) -> Result<ButtonMaps, DeskError> {
+    pub(super) fn read(link: &XConnection) -> Result<ButtonMaps, BackendError> {
         let changes: Vec<u32> = link
             .devices
             .pointers
@@ -102,7 +102,7 @@ impl ButtonMaps {
 }
 
 /// The screens, the first one first; the whole display if the server does not tell them apart.
-pub(super) fn screens(link: &XConnection) -> Result<Vec<Rect>, DeskError> {
+pub(super) fn screens(link: &XConnection) -> Result<Vec<Rect>, BackendError> {
     let mut monitors = match link.conn.randr_get_monitors(link.root, true)?.reply() {
         Ok(reply) => reply.monitors,
         Err(_) => Vec::new(),
@@ -119,18 +119,21 @@ pub(super) fn screens(link: &XConnection) -> Result<Vec<Rect>, DeskError> {
 }
 
 /// Where the pointer is.
-pub(super) fn place(link: &XConnection) -> Result<(i32, i32), DeskError> {
+pub(super) fn place(link: &XConnection) -> Result<(i32, i32), BackendError> {
     let reply = link.conn.query_pointer(link.root)?.reply()?;
     Ok((reply.root_x.into(), reply.root_y.into()))
 }
 
 /// The screen that a place is on, if any.
-pub(super) fn screen_at(link: &XConnection, place: (i32, i32)) -> Result<Option<Rect>, DeskError> {
+pub(super) fn screen_at(
+    link: &XConnection,
+    place: (i32, i32),
+) -> Result<Option<Rect>, BackendError> {
     Ok(screens(link)?.into_iter().find(|screen| screen.contains(place)))
 }
 
 /// The screen the pointer is on.
-pub(super) fn screen_at_pointer(link: &XConnection) -> Result<Rect, DeskError> {
+pub(super) fn screen_at_pointer(link: &XConnection) -> Result<Rect, BackendError> {
     match screen_at(link, place(link)?)? {
         Some(screen) => Ok(screen),
         None => link.whole_screen(),

@@ -14,7 +14,7 @@ use super::connection::XConnection;
 use super::keymap::{Keymap, key_of};
 use super::picture::{depth, picture, scale_of};
 use super::{pointer, windows};
-use crate::DeskError;
+use crate::BackendError;
 use crate::drawing::Fonts;
 use crate::keysyms::{dead_accent, keysym_character};
 use crate::question::{Answer, DialogKey, Question, Rows};
@@ -24,7 +24,7 @@ use crate::question::{Answer, DialogKey, Question, Rows};
 ///
 /// # Errors
 /// When the display cannot be reached, or goes away.
-pub fn ask_person(question: Question, mut tell: impl FnMut(&str)) -> Result<Answer, DeskError> {
+pub fn ask_person(question: Question, mut tell: impl FnMut(&str)) -> Result<Answer, BackendError> {
     let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let mut fonts = Fonts::default();
@@ -52,7 +52,7 @@ struct Asking {
 }
 
 impl Asking {
-    fn wait(&mut self, tell: &mut dyn FnMut(&str)) -> Result<Answer, DeskError> {
+    fn wait(&mut self, tell: &mut dyn FnMut(&str)) -> Result<Answer, BackendError> {
         let mut told = String::new();
         loop {
             let spoken = self.question.spoken();
@@ -93,7 +93,7 @@ impl Asking {
     }
 
     /// Some window managers let no new window have the keyboard by itself.
-    fn come_to_front(&self) -> Result<(), DeskError> {
+    fn come_to_front(&self) -> Result<(), BackendError> {
         if windows::is_managed(&self.link)? {
             return windows::raise(&self.link, self.window);
         }
@@ -103,7 +103,7 @@ impl Asking {
         Ok(())
     }
 
-    fn show(&mut self) -> Result<(), DeskError> {
+    fn show(&mut self) -> Result<(), BackendError> {
         let (canvas, rows) = self.question.draw(&mut self.fonts, self.scale);
         self.rows = rows;
         let picture = picture(&self.link, &canvas)?;
@@ -129,7 +129,7 @@ impl Asking {
     }
 
     /// What a key means for a question.
-    fn stroke(&mut self, press: &KeyPressEvent) -> Result<Option<DialogKey>, DeskError> {
+    fn stroke(&mut self, press: &KeyPressEvent) -> Result<Option<DialogKey>, BackendError> {
         let state = u16::from(press.state);
         let locked = state & self.keymap.locks();
         let held = self.keymap.families_in(state);
@@ -159,7 +159,7 @@ impl Asking {
     }
 
     /// The accent of a dead key.
-    fn accent_of(&self, code: u8, held: ModifierSet) -> Result<Option<char>, DeskError> {
+    fn accent_of(&self, code: u8, held: ModifierSet) -> Result<Option<char>, BackendError> {
         let symbols = self.link.conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
         // Two levels of each of two groups, then those of the third-level key (X protocol, 5).
         let from =
@@ -169,7 +169,7 @@ impl Asking {
     }
 
     /// What a keycode that is no key of the board stands for at the moment.
-    fn lent_character(&self, code: u8) -> Result<Option<DialogKey>, DeskError> {
+    fn lent_character(&self, code: u8) -> Result<Option<DialogKey>, BackendError> {
         let symbols = self.link.conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
         Ok(symbols.first().and_then(|symbol| keysym_character(*symbol)).map(DialogKey::Letter))
     }
@@ -188,7 +188,7 @@ pub(super) fn named_stroke(name: &str) -> Option<DialogKey> {
 }
 
 /// Opens the window, in the middle of the screen the pointer is on, not yet shown.
-fn open(link: &XConnection, width: usize, height: usize) -> Result<Window, DeskError> {
+fn open(link: &XConnection, width: usize, height: usize) -> Result<Window, BackendError> {
     let (conn, atoms) = (&link.conn, &link.atoms);
     let screen = pointer::screen_at_pointer(link)?;
     let middle = |from: i32, most: i32, own: usize| {

@@ -11,7 +11,7 @@ use super::connection::XConnection;
 use super::keymap::Keymap;
 use super::lend::lent_levels;
 use super::{pointer, windows};
-use crate::DeskError;
+use crate::BackendError;
 
 /// What a display offers.
 #[derive(Debug, Clone)]
@@ -36,7 +36,7 @@ pub struct Survey {
 ///
 /// # Errors
 /// When the display cannot be reached.
-pub fn list_windows() -> Result<Vec<App>, DeskError> {
+pub fn list_windows() -> Result<Vec<App>, BackendError> {
     let link = XConnection::open(None)?;
     let front = windows::active_window(&link)?;
     let mut all = windows::all(&link)?;
@@ -48,7 +48,7 @@ pub fn list_windows() -> Result<Vec<App>, DeskError> {
 ///
 /// # Errors
 /// When the display cannot be reached, or lacks what we cannot do without.
-pub fn survey() -> Result<Survey, DeskError> {
+pub fn survey() -> Result<Survey, BackendError> {
     let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let names = [randr::X11_EXTENSION_NAME, shape::X11_EXTENSION_NAME, xfixes::X11_EXTENSION_NAME];
@@ -77,7 +77,7 @@ pub fn survey() -> Result<Survey, DeskError> {
 ///
 /// # Errors
 /// When the display cannot be reached.
-pub fn keyboard_is_held() -> Result<bool, DeskError> {
+pub fn keyboard_is_held() -> Result<bool, BackendError> {
     let link = XConnection::open(None)?;
     let (conn, mode, now) = (&link.conn, GrabMode::ASYNC, x11rb::CURRENT_TIME);
     let reply = conn.grab_keyboard(false, link.root, now, mode, mode)?.reply()?;
@@ -86,7 +86,7 @@ pub fn keyboard_is_held() -> Result<bool, DeskError> {
 }
 
 /// The window manager's name; empty if it has none.
-fn manager(link: &XConnection) -> Result<Option<String>, DeskError> {
+fn manager(link: &XConnection) -> Result<Option<String>, BackendError> {
     if !windows::is_managed(link)? {
         return Ok(None);
     }
@@ -101,7 +101,7 @@ fn manager(link: &XConnection) -> Result<Option<String>, DeskError> {
     ))
 }
 
-fn helps(link: &XConnection) -> Result<Vec<&'static str>, DeskError> {
+fn helps(link: &XConnection) -> Result<Vec<&'static str>, BackendError> {
     let controls = link.conn.xkb_get_controls(ID::USE_CORE_KBD.into())?.reply()?;
     let on = u32::from(controls.enabled_controls);
     let known = [

@@ -18,7 +18,7 @@ use super::keymap::{Keymap, key_of};
 use super::picture::scale_of;
 use super::question::named_stroke;
 use super::{hint, pointer};
-use crate::DeskError;
+use crate::BackendError;
 use crate::drawing::Fonts;
 use crate::question::{Answer, DialogKey};
 use crate::tally::Tally;
@@ -40,7 +40,7 @@ const TAKEN: &str = "0 1 2 3 4 5 6 7 8 9 pad-0 pad-1 pad-2 pad-3 pad-4 pad-5 pad
 ///
 /// # Errors
 /// When the display cannot be reached, or goes away.
-pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<Answer, DeskError> {
+pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<Answer, BackendError> {
     let link = XConnection::open(None)?;
     take_digits(&link)?;
     // They tell of every press, whoever holds the key.
@@ -53,7 +53,7 @@ pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<Answer, DeskE
     picking.wait(told)
 }
 
-fn take_digits(link: &XConnection) -> Result<(), DeskError> {
+fn take_digits(link: &XConnection) -> Result<(), BackendError> {
     let keymap = Keymap::read(&link.conn)?;
     let state = link.conn.xkb_get_state(ID::USE_CORE_KBD.into())?.reply()?;
     let keys = TAKEN.split_whitespace().filter_map(Key::named);
@@ -82,7 +82,7 @@ struct Picking<'p> {
 }
 
 impl Picking<'_> {
-    fn wait(&mut self, told: BorrowedFd<'_>) -> Result<Answer, DeskError> {
+    fn wait(&mut self, told: BorrowedFd<'_>) -> Result<Answer, BackendError> {
         let mut told = Some(told);
         let mut until = Instant::now() + FORGOTTEN;
         loop {
@@ -111,8 +111,8 @@ impl Picking<'_> {
         &self,
         told: &mut Option<BorrowedFd<'_>>,
         left: Duration,
-    ) -> Result<Option<usize>, DeskError> {
-        let lost = |error: io::Error| DeskError::Lost(Box::new(error));
+    ) -> Result<Option<usize>, BackendError> {
+        let lost = |error: io::Error| BackendError::Lost(Box::new(error));
         let limit = Timespec { tv_sec: left.as_secs() as i64, tv_nsec: left.subsec_nanos().into() };
         let mut fds = vec![PollFd::from_borrowed_fd(self.link.conn.waitable(), PollFlags::IN)];
         fds.extend(told.map(|told| PollFd::from_borrowed_fd(told, PollFlags::IN)));
@@ -133,7 +133,7 @@ impl Picking<'_> {
     }
 
     /// Shows each number that may still be the one.
-    fn show(&mut self) -> Result<(), DeskError> {
+    fn show(&mut self) -> Result<(), BackendError> {
         let mut shown = Vec::new();
         for (index, place) in self.places.iter().enumerate() {
             if self.tally.fits(index + 1) {
@@ -149,7 +149,7 @@ impl Picking<'_> {
     }
 
     /// Over the left edge of the place, on the screen that it is on.
-    fn show_one(&mut self, number: usize, place: Rect) -> Result<Window, DeskError> {
+    fn show_one(&mut self, number: usize, place: Rect) -> Result<Window, BackendError> {
         let canvas = self.tally.draw(&mut self.fonts, number, self.scale);
         let width = i32::try_from(canvas.width).unwrap_or(0);
         let height = i32::try_from(canvas.height).unwrap_or(0);

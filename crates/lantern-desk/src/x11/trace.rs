@@ -15,9 +15,9 @@ use x11rb::protocol::xproto::{
     ClipOrdering, ConnectionExt as _, CreateWindowAux, Rectangle, Window, WindowClass,
 };
 
-use super::X11Desk;
+use super::X11Backend;
 use super::connection::XConnection;
-use crate::DeskError;
+use crate::BackendError;
 
 /// So long reports are left to gather.
 const GATHERS: Duration = Duration::from_millis(6);
@@ -53,9 +53,9 @@ struct Trail {
     window: Option<Window>,
 }
 
-impl X11Desk {
+impl X11Backend {
     /// Follows the pointer's way as long as that is asked for.
-    pub(super) fn follow_way(&mut self) -> Result<(), DeskError> {
+    pub(super) fn follow_way(&mut self) -> Result<(), BackendError> {
         match (self.armed.pointer_path, &self.trace) {
             (Some(shown), None) => {
                 let at = match self.hands.pressed_at {
@@ -85,7 +85,7 @@ impl X11Desk {
         Ok(())
     }
 
-    fn end_way(&mut self) -> Result<(), DeskError> {
+    fn end_way(&mut self) -> Result<(), BackendError> {
         let trail = self.trace.take().and_then(|trace| trace.trail);
         if let Some(window) = trail.and_then(|trail| trail.window) {
             self.link.conn.destroy_window(window)?;
@@ -125,7 +125,7 @@ impl X11Desk {
     }
 
     /// Hands over what has gathered.
-    pub(super) fn tell_way(&mut self, now: Time) -> Result<Option<Event>, DeskError> {
+    pub(super) fn tell_way(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
         let Some(trace) = &mut self.trace else { return Ok(None) };
         if std::mem::take(&mut trace.asks) {
             let (x, y) = super::pointer::place(&self.link)?;
@@ -165,14 +165,19 @@ impl X11Desk {
     }
 
     /// Moves the pointer along a way, from its second place on.
-    pub(super) fn move_along(&self, way: &[(i32, i32)]) -> Result<(), DeskError> {
+    pub(super) fn move_along(&self, way: &[(i32, i32)]) -> Result<(), BackendError> {
         way.iter().skip(1).try_for_each(|place| self.warp(*place))
     }
 }
 
 impl Trail {
     /// Draws on to these places.
-    fn draw(&mut self, link: &XConnection, whole: Rect, spots: &[Point]) -> Result<(), DeskError> {
+    fn draw(
+        &mut self,
+        link: &XConnection,
+        whole: Rect,
+        spots: &[Point],
+    ) -> Result<(), BackendError> {
         let far = |spot: &Point| {
             (spot.0 - self.first.0).abs().max((spot.1 - self.first.1).abs()) >= TRAIL_FROM
         };
@@ -216,7 +221,7 @@ fn square(x: f32, y: f32) -> Rectangle {
 }
 
 /// A window over all screens of which only what is drawn is there, and nothing for the pointer.
-fn open(link: &XConnection, whole: Rect) -> Result<Window, DeskError> {
+fn open(link: &XConnection, whole: Rect) -> Result<Window, BackendError> {
     let conn = &link.conn;
     let window = conn.generate_id()?;
     let look = CreateWindowAux::new().override_redirect(1).background_pixel(TRAIL_INK);

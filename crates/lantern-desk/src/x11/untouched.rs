@@ -9,10 +9,10 @@ use std::collections::BTreeSet;
 
 use lantern_model::Key;
 
-use super::X11Desk;
+use super::X11Backend;
 use super::hands::Ending;
 use super::pointer::is_pointed;
-use crate::DeskError;
+use crate::BackendError;
 
 /// What is known of the real keyboards.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -25,7 +25,7 @@ pub(super) enum Keyboard {
     Untouched,
 }
 
-impl X11Desk {
+impl X11Backend {
     /// Whether the step that comes next answers a button, with no key down under a finger or by our
     /// doing. If that is not known, it is for the next one.
     pub(super) fn answers_button_alone(&mut self) -> bool {
@@ -42,7 +42,7 @@ impl X11Desk {
     }
 
     /// A key is down on a real keyboard.
-    pub(super) fn touch_keyboard(&mut self) -> Result<(), DeskError> {
+    pub(super) fn touch_keyboard(&mut self) -> Result<(), BackendError> {
         if std::mem::take(&mut self.hands.keyboard) == Keyboard::Untouched {
             self.select_raw_events()?;
         }
@@ -50,7 +50,7 @@ impl X11Desk {
     }
 
     /// Presses are told from here on, if it was asked for.
-    pub(super) fn begin_look_at_keyboard(&mut self) -> Result<(), DeskError> {
+    pub(super) fn begin_look_at_keyboard(&mut self) -> Result<(), BackendError> {
         if self.hands.keyboard == Keyboard::WorldQuery {
             self.hands.keyboard = Keyboard::Untouched;
         }
@@ -58,7 +58,10 @@ impl X11Desk {
     }
 
     /// What is under the fingers since presses are told.
-    pub(super) fn end_look_at_keyboard(&mut self, down: &BTreeSet<Key>) -> Result<(), DeskError> {
+    pub(super) fn end_look_at_keyboard(
+        &mut self,
+        down: &BTreeSet<Key>,
+    ) -> Result<(), BackendError> {
         if down.iter().all(|key| is_pointed(*key)) { Ok(()) } else { self.touch_keyboard() }
     }
 }

@@ -11,14 +11,14 @@ use x11rb::protocol::xproto::{
 };
 
 use super::connection::XConnection;
-use crate::DeskError;
+use crate::BackendError;
 
 /// Who asks, for a window manager: a tool that acts for the person.
 const FROM_THE_PERSON: u32 = 2;
 
 /// The window in front, 0 for none; none if no window manager says so. Some managers go on naming a
 /// window that was destroyed.
-pub(super) fn active_window(link: &XConnection) -> Result<Window, DeskError> {
+pub(super) fn active_window(link: &XConnection) -> Result<Window, BackendError> {
     let named = windows_in(link, link.atoms._NET_ACTIVE_WINDOW)?.first().copied().unwrap_or(0);
     let is_there = named != x11rb::NONE && link.conn.get_geometry(named)?.reply().is_ok();
     Ok(if is_there { named } else { x11rb::NONE })
@@ -26,7 +26,7 @@ pub(super) fn active_window(link: &XConnection) -> Result<Window, DeskError> {
 
 /// Whether some window gets what is typed: the one that has the focus or, where the focus follows the
 /// pointer, one that is under it.
-pub(super) fn has_focus(link: &XConnection) -> Result<bool, DeskError> {
+pub(super) fn has_focus(link: &XConnection) -> Result<bool, BackendError> {
     let focus = link.conn.get_input_focus()?.reply()?.focus;
     let follows_pointer = focus == u32::from(InputFocus::POINTER_ROOT) || focus == link.root;
     if follows_pointer {
@@ -36,7 +36,7 @@ pub(super) fn has_focus(link: &XConnection) -> Result<bool, DeskError> {
 }
 
 /// The windows that a property of the root window lists.
-fn windows_in(link: &XConnection, name: u32) -> Result<Vec<Window>, DeskError> {
+fn windows_in(link: &XConnection, name: u32) -> Result<Vec<Window>, BackendError> {
     numbers(link, link.root, name, AtomEnum::WINDOW.into())
 }
 
@@ -46,7 +46,7 @@ pub(super) fn numbers(
     window: Window,
     name: u32,
     kind: u32,
-) -> Result<Vec<u32>, DeskError> {
+) -> Result<Vec<u32>, BackendError> {
     Ok(numbers_in(&property(link, window, name, kind)?))
 }
 
@@ -57,24 +57,24 @@ pub(super) fn numbers_in(bytes: &[u8]) -> Vec<u32> {
 }
 
 /// Every window of a program, the one opened last at the end.
-pub(super) fn all(link: &XConnection) -> Result<Vec<Window>, DeskError> {
+pub(super) fn all(link: &XConnection) -> Result<Vec<Window>, BackendError> {
     windows_in(link, link.atoms._NET_CLIENT_LIST)
 }
 
 /// The window that owns a selection, 0 for none.
-pub(super) fn owner_of(link: &XConnection, selection: u32) -> Result<Window, DeskError> {
+pub(super) fn owner_of(link: &XConnection, selection: u32) -> Result<Window, BackendError> {
     Ok(link.conn.get_selection_owner(selection)?.reply()?.owner)
 }
 
 /// Whether a window manager tells which window is in front.
-pub(super) fn tells_front(link: &XConnection) -> Result<bool, DeskError> {
+pub(super) fn tells_front(link: &XConnection) -> Result<bool, BackendError> {
     let (active, any) = (link.atoms._NET_ACTIVE_WINDOW, AtomEnum::ANY);
     let cookie = link.conn.get_property(false, link.root, active, any, 0, 1)?;
     Ok(cookie.reply().is_ok_and(|reply| reply.type_ != x11rb::NONE))
 }
 
 /// Whether a window manager manages the screen.
-pub(super) fn is_managed(link: &XConnection) -> Result<bool, DeskError> {
+pub(super) fn is_managed(link: &XConnection) -> Result<bool, BackendError> {
     let cookie = link.conn.get_property(
         false,
         link.root,
@@ -87,7 +87,7 @@ pub(super) fn is_managed(link: &XConnection) -> Result<bool, DeskError> {
 }
 
 /// The topmost window of a program, if it has one.
-pub(super) fn of_program(link: &XConnection, name: &str) -> Result<Option<Window>, DeskError> {
+pub(super) fn of_program(link: &XConnection, name: &str) -> Result<Option<Window>, BackendError> {
     let mut windows = windows_in(link, link.atoms._NET_CLIENT_LIST_STACKING)?;
     if windows.is_empty() {
         windows = all(link)?;
@@ -102,7 +102,7 @@ pub(super) fn of_program(link: &XConnection, name: &str) -> Result<Option<Window
 }
 
 /// Brings a window to the front.
-pub(super) fn raise(link: &XConnection, window: Window) -> Result<(), DeskError> {
+pub(super) fn raise(link: &XConnection, window: Window) -> Result<(), BackendError> {
     if !is_managed(link)? {
         link.conn.configure_window(
             window,
@@ -116,7 +116,7 @@ pub(super) fn raise(link: &XConnection, window: Window) -> Result<(), DeskError>
 }
 
 /// Asks a window to close, as its own close button does.
-pub(super) fn close(link: &XConnection, window: Window) -> Result<(), DeskError> {
+pub(super) fn close(link: &XConnection, window: Window) -> Result<(), BackendError> {
     ask_manager(link, window, link.atoms._NET_CLOSE_WINDOW, [0, FROM_THE_PERSON, 0, 0, 0])
 }
 
@@ -125,7 +125,7 @@ fn ask_manager(
     window: Window,
     what: u32,
     data: [u32; 5],
-) -> Result<(), DeskError> {
+) -> Result<(), BackendError> {
     let message = ClientMessageEvent::new(32, window, what, data);
     let mask = EventMask::SUBSTRUCTURE_NOTIFY | EventMask::SUBSTRUCTURE_REDIRECT;
     link.conn.send_event(false, link.root, mask, message)?;
@@ -134,7 +134,7 @@ fn ask_manager(
 }
 
 /// The program in front; nobody if no window is, or no window manager says so.
-pub(super) fn active_app(link: &XConnection) -> Result<App, DeskError> {
+pub(super) fn active_app(link: &XConnection) -> Result<App, BackendError> {
     match active_window(link)? {
         0 => Ok(App::default()),
         window => describe(link, window),
@@ -142,7 +142,7 @@ pub(super) fn active_app(link: &XConnection) -> Result<App, DeskError> {
 }
 
 /// What is known of a window; its number alone if it is gone.
-pub(super) fn describe(link: &XConnection, window: Window) -> Result<App, DeskError> {
+pub(super) fn describe(link: &XConnection, window: Window) -> Result<App, BackendError> {
     let text = |bytes: Vec<u8>| String::from_utf8_lossy(&bytes).into_owned();
     let id = text(property(link, window, link.atoms._GTK_APPLICATION_ID, link.atoms.UTF8_STRING)?);
     let class = text(property(link, window, AtomEnum::WM_CLASS.into(), AtomEnum::STRING.into())?);
@@ -168,7 +168,7 @@ pub(super) fn describe(link: &XConnection, window: Window) -> Result<App, DeskEr
 }
 
 /// The process a window belongs to, as it says or, if it does not, as the server knows.
-pub(super) fn process_of(link: &XConnection, window: Window) -> Result<Option<u32>, DeskError> {
+pub(super) fn process_of(link: &XConnection, window: Window) -> Result<Option<u32>, BackendError> {
     let pid = numbers(link, window, link.atoms._NET_WM_PID, AtomEnum::CARDINAL.into())?;
     if let Some(pid) = pid.first() {
         return Ok(Some(*pid));
@@ -184,7 +184,7 @@ pub(super) fn process_of(link: &XConnection, window: Window) -> Result<Option<u3
 
 /// Whether a process is connected to the display, as far as the server can tell. It is as long as the
 /// server has not read all that it sent.
-pub(super) fn is_client(link: &XConnection, process: u32) -> Result<bool, DeskError> {
+pub(super) fn is_client(link: &XConnection, process: u32) -> Result<bool, BackendError> {
     if link.conn.extension_information(res::X11_EXTENSION_NAME)?.is_none() {
         return Ok(false);
     }
@@ -194,7 +194,7 @@ pub(super) fn is_client(link: &XConnection, process: u32) -> Result<bool, DeskEr
 }
 
 /// Where a window is on the screen; nothing if it is gone.
-fn frame_of(link: &XConnection, window: Window) -> Result<Option<Rect>, DeskError> {
+fn frame_of(link: &XConnection, window: Window) -> Result<Option<Rect>, BackendError> {
     let size = link.conn.get_geometry(window)?;
     let corner = link.conn.translate_coordinates(window, link.root, 0, 0)?;
     let (Ok(size), Ok(corner)) = (size.reply(), corner.reply()) else {
@@ -214,14 +214,14 @@ fn property(
     window: Window,
     name: u32,
     kind: u32,
-) -> Result<Vec<u8>, DeskError> {
+) -> Result<Vec<u8>, BackendError> {
     const WORDS: u32 = 1024;
     let cookie = link.conn.get_property(false, window, name, kind, 0, WORDS)?;
     Ok(cookie.reply().map(|reply| reply.value).unwrap_or_default())
 }
 
 /// The window that has the keyboard, if it answers pings.
-pub(super) fn focused_window(link: &XConnection) -> Result<Option<Window>, DeskError> {
+pub(super) fn focused_window(link: &XConnection) -> Result<Option<Window>, BackendError> {
     let protocols = link.atoms.WM_PROTOCOLS;
     let mut window = link.conn.get_input_focus()?.reply()?.focus;
     // 0 and 1 mean no window and the root. The focus may be a child of what speaks protocols.

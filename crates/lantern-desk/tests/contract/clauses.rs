@@ -1,6 +1,6 @@
 //! The clauses of the contract.
 
-use lantern_desk::Desk;
+use lantern_desk::Backend;
 use lantern_model::{
     EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyGrab, Modifier,
     ModifierKey, ModifierSet, ReplayKey, Time,
@@ -39,7 +39,7 @@ pub(crate) use with_clauses;
 /// A desk with a program in front, and a person at its keyboard.
 pub trait Bench {
     /// The desk.
-    fn desk(&mut self) -> &mut dyn Desk;
+    fn desk(&mut self) -> &mut dyn Backend;
     /// The person presses a key of the board.
     fn press(&mut self, key: Key);
     /// The person lets it go.

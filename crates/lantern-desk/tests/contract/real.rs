@@ -1,6 +1,6 @@
 //! The X11 desk, on a server of its own with a bare window in front.
 
-use lantern_desk::{Desk, DeskError, HeldFile, HeldKeys, X11Desk, release_held};
+use lantern_desk::{Backend, BackendError, HeldFile, HeldKeys, X11Backend, release_held};
 use lantern_model::{
     EffectId, Event, InputAction, InputBatch, Key, KeyKind, Layout, ModifierKey, Refusal,
     ShiftLevel, Time,
@@ -10,7 +10,7 @@ use lantern_stage::{Display, Person, Received, Target};
 use crate::clauses::Bench;
 
 pub struct Real {
-    desk: X11Desk,
+    desk: X11Backend,
     pub target: Target,
     person: Person,
     pub display: Display,
@@ -22,7 +22,7 @@ impl Real {
         let person = Person::sit_down(&display);
         let target = Target::open(&display);
         let held = HeldKeys::open(&display.folder().join("held")).expect("it can be made");
-        let desk = X11Desk::open_on(Some(display.name()), held).expect("the display is there");
+        let desk = X11Backend::open_on(Some(display.name()), held).expect("the display is there");
         let mut bench = Real { desk, target, person, display };
         bench.events();
         bench
@@ -35,7 +35,7 @@ impl Real {
 }
 
 impl Bench for Real {
-    fn desk(&mut self) -> &mut dyn Desk {
+    fn desk(&mut self) -> &mut dyn Backend {
         &mut self.desk
     }
 
@@ -191,10 +191,12 @@ fn what_a_dead_process_left_down_is_let_go() {
 fn a_display_that_is_not_there_is_named_with_advice() {
     let folder = Display::start("us");
     let held = || HeldKeys::open(&folder.folder().join("held")).expect("it can be made");
-    let error = X11Desk::open_on(Some(":9999"), held()).expect_err("there is none");
-    assert!(matches!(error, DeskError::Unreachable { .. }) && error.to_string().contains(":9999"));
-    let error = X11Desk::open_on(Some(""), held()).expect_err("none is named");
-    assert!(matches!(error, DeskError::NoDisplay) && error.hint().contains("DISPLAY"));
+    let error = X11Backend::open_on(Some(":9999"), held()).expect_err("there is none");
+    assert!(
+        matches!(error, BackendError::Unreachable { .. }) && error.to_string().contains(":9999")
+    );
+    let error = X11Backend::open_on(Some(""), held()).expect_err("none is named");
+    assert!(matches!(error, BackendError::NoDisplay) && error.hint().contains("DISPLAY"));
 }
 
 #[test]
@@ -210,7 +212,7 @@ fn the_layouts_of_the_server_are_read_as_they_are() {
     for (name, character, key, level, third) in cases {
         let display = Display::start(name);
         let held = HeldKeys::open(&display.folder().join("held")).expect("it can be made");
-        let mut desk = X11Desk::open_on(Some(display.name()), held).expect("it is there");
+        let mut desk = X11Backend::open_on(Some(display.name()), held).expect("it is there");
         let layout = std::iter::from_fn(|| desk.poll_event(Time::START).expect("it is there"))
             .find_map(|event| match event {
                 Event::Layout(layout) => Some(layout),
@@ -236,7 +238,7 @@ fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
     use lantern_model::{GrabSet, KeyGrab, ModifierSet};
     let mut bench = Real::new();
     let held = HeldKeys::open(&bench.display.folder().join("other")).expect("it can be made");
-    let mut other = X11Desk::open_on(Some(bench.display.name()), held).expect("it is there");
+    let mut other = X11Backend::open_on(Some(bench.display.name()), held).expect("it is there");
     let armed = |name: &str| KeyGrab {
         any_extra_modifiers: false,
         key: Key::named(name).expect("there is one"),
@@ -245,7 +247,7 @@ fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
         report_release: false,
         synchronous: false,
     };
-    let arm = |desk: &mut X11Desk, names: &[&str]| {
+    let arm = |desk: &mut X11Backend, names: &[&str]| {
         let keys = names.iter().map(|name| armed(name)).collect();
         desk.arm(GrabSet { keys, ..GrabSet::default() }).expect("it is there");
     };

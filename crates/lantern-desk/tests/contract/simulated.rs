@@ -1,18 +1,18 @@
 //! The simulated desk.
 
-use lantern_desk::{Desk, SimulatedDesk, What};
+use lantern_desk::{Backend, SimulatedBackend, What};
 use lantern_model::{Event, Key, KeyKind, Layout, ModifierKey, Time};
 
 use crate::clauses::Bench;
 
 struct Simulated {
-    desk: SimulatedDesk,
+    desk: SimulatedBackend,
     read: usize,
 }
 
 impl Simulated {
     fn new() -> Simulated {
-        let mut desk = SimulatedDesk::new(Layout::us());
+        let mut desk = SimulatedBackend::new(Layout::us());
         desk.open("corelog");
         let mut bench = Simulated { desk, read: 0 };
         bench.events();
@@ -21,7 +21,7 @@ impl Simulated {
 }
 
 impl Bench for Simulated {
-    fn desk(&mut self) -> &mut dyn Desk {
+    fn desk(&mut self) -> &mut dyn Backend {
         &mut self.desk
     }
 

@@ -161,15 +161,15 @@ fn name_of(op: &Op) -> &'static str {
 const NAMES: usize = 28;
 
 /// An engine at a desk that does at once what it is asked, and fails every second deed.
-struct Desk {
+struct Backend {
     engine: Engine,
     now: Time,
     count: usize,
 }
 
-impl Desk {
-    fn with(text: &str) -> Desk {
-        let mut desk = Desk { engine: Engine::new(rules(text), 1), now: Time::START, count: 0 };
+impl Backend {
+    fn with(text: &str) -> Backend {
+        let mut desk = Backend { engine: Engine::new(rules(text), 1), now: Time::START, count: 0 };
         let clock = WallTime::from_civil(2031, 6, 21, 9, 0, 0);
         desk.happen(Event::Layout(Layout::us()));
         desk.happen(Event::WallClock(clock));
@@ -231,7 +231,7 @@ fn every_operation_takes_every_extreme_value() {
     }
     let seen: BTreeSet<&str> = rules(&text).ops().map(name_of).collect();
     assert_eq!(seen.len(), NAMES, "{seen:?}");
-    let mut desk = Desk::with(&text);
+    let mut desk = Backend::with(&text);
     let all = values();
     for number in 0..STEPS.len() {
         let name = format!("step-{number}");
@@ -279,7 +279,7 @@ fn every_operator_and_function_takes_every_extreme_value() {
             format!("macro value-{number}(a, b) {{ let x = {expr}; log \"x\" }}\n")
         })
         .collect();
-    let mut desk = Desk::with(&macros);
+    let mut desk = Backend::with(&macros);
     let all = values();
     for number in 0..exprs.len() {
         let name = format!("value-{number}");
@@ -293,7 +293,7 @@ fn every_operator_and_function_takes_every_extreme_value() {
 
 #[test]
 fn a_list_that_is_put_into_itself_again_and_again_ends_its_run() {
-    let mut desk = Desk::with(
+    let mut desk = Backend::with(
         "macro nest(a) { let x = a; repeat 200000 times { set x = [x] }; log \"done\" }\n",
     );
     desk.play("nest", vec![Value::Number(1.0)]);
@@ -303,7 +303,7 @@ fn a_list_that_is_put_into_itself_again_and_again_ends_its_run() {
 #[test]
 fn one_value_is_worked_out_from_a_bounded_number_of_bytes() {
     let same = ["a == a"; 40].join(" and ");
-    let mut desk = Desk::with(&format!("macro look(a) {{ if {same} {{ log \"x\" }} }}\n"));
+    let mut desk = Backend::with(&format!("macro look(a) {{ if {same} {{ log \"x\" }} }}\n"));
     desk.play("look", vec![Value::Text("x".repeat(1 << 20))]);
     assert!(desk.has_failed_with("work of more than"));
 }

@@ -322,7 +322,7 @@ pub struct CheckArguments {
     pub layout: Option<String>,
     /// Also say what this desk cannot do in this version.
     #[arg(long, value_enum, value_name = "DESK")]
-    pub desk: Option<DeskName>,
+    pub desk: Option<BackendName>,
     /// Print data instead of text.
     #[arg(long)]
     pub json: bool,
@@ -330,7 +330,7 @@ pub struct CheckArguments {
 
 /// A desk that rules can run on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub enum DeskName {
+pub enum BackendName {
     /// A display of the X Window System.
     X11,
     /// The kernel's own input devices: under Wayland, and on the bare console.
@@ -343,7 +343,7 @@ pub enum DeskName {
 
 /// The desk to work on, or the one that fits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-pub enum DeskChoice {
+pub enum BackendChoice {
     /// What fits the session.
     Auto,
     /// A display of the X Window System.
@@ -405,8 +405,8 @@ pub struct RunArguments {
     pub file: Option<PathBuf>,
     /// The desk to work on; `auto` is what fits the session. `simulated` makes no input, and says
     /// what it would have made: for trying devices, and for machines with no desk at all.
-    #[arg(long, value_enum, value_name = "DESK", default_value_t = DeskChoice::Auto)]
-    pub desk: DeskChoice,
+    #[arg(long, value_enum, value_name = "DESK", default_value_t = BackendChoice::Auto)]
+    pub desk: BackendChoice,
     /// On the kernel desk: take only input devices with this in their name. May stand several times.
     #[arg(long, value_name = "NAME")]
     pub board: Vec<String>,

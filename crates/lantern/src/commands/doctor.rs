@@ -1,7 +1,7 @@
 //! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
 
 use lantern_desk::{
-    DeskError, Offers, PortalOffers, Survey, UDEV_RULE, input_devices, outlet_is_there,
+    BackendError, Offers, PortalOffers, Survey, UDEV_RULE, input_devices, outlet_is_there,
     portal_offers, session_offers, survey,
 };
 use lantern_devices::{
@@ -10,7 +10,7 @@ use lantern_devices::{
 };
 use serde::Serialize;
 
-use crate::arguments::{DeskName, DoctorArguments};
+use crate::arguments::{BackendName, DoctorArguments};
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
@@ -45,16 +45,16 @@ enum State {
 }
 
 pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
-    let desk = DeskName::of_session();
+    let desk = BackendName::of_session();
     let mut checks = vec![desk_check(&desk)];
     // Under Wayland a display is only for old programs.
-    if matches!(desk, Ok(DeskName::X11)) {
+    if matches!(desk, Ok(BackendName::X11)) {
         checks.extend(display_checks());
     }
     if desks::is_wayland() {
         checks.extend(session_checks());
     }
-    checks.extend(kernel_checks(matches!(desk, Ok(DeskName::Evdev))));
+    checks.extend(kernel_checks(matches!(desk, Ok(BackendName::Evdev))));
     checks.push(own_folder());
     checks.push(own_file());
     checks.extend(service_checks());
@@ -82,7 +82,7 @@ fn with_help(
 }
 
 /// Which desk `run` works on here, and why.
-fn desk_check(desk: &Result<DeskName, DeskError>) -> Check {
+fn desk_check(desk: &Result<BackendName, BackendError>) -> Check {
     let session = match desks::is_wayland() {
         true => "this is a Wayland session",
         false => "there is no display",
@@ -90,8 +90,8 @@ fn desk_check(desk: &Result<DeskName, DeskError>) -> Check {
     let help =
         |desk: &str| format!("what it cannot do of your rules, `lantern check --desk {desk}` says");
     match desk {
-        Ok(DeskName::X11) => works("desk", "X11: keys, windows, menus and the clipboard"),
-        Ok(DeskName::Portal) => with_help(
+        Ok(BackendName::X11) => works("desk", "X11: keys, windows, menus and the clipboard"),
+        Ok(BackendName::Portal) => with_help(
             "desk",
             State::Limited,
             format!("the desktop's portal, as {session}: shortcuts and typing"),
@@ -216,7 +216,7 @@ fn display_checks() -> Vec<Check> {
     vec![display, manager(&survey), keyboards(&survey), foreign_text(&survey), helps(&survey)]
 }
 
-fn no_display(error: &DeskError) -> Check {
+fn no_display(error: &BackendError) -> Check {
     let found = match std::error::Error::source(error) {
         Some(source) => format!("{error}: {source}"),
         None => error.to_string(),
@@ -276,7 +276,7 @@ fn helps(survey: &Survey) -> Check {
 }
 
 fn own_folder() -> Check {
-    match RuntimeFiles::of_desk(DeskName::X11) {
+    match RuntimeFiles::of_desk(BackendName::X11) {
         Ok(files) => works("runtime folder", files.folder().display().to_string()),
         Err(failure) => with_help(
             "runtime folder",

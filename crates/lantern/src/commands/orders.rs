@@ -8,7 +8,7 @@ use lantern_model::Value as Given;
 use serde_json::{Value, json};
 
 use crate::arguments::{
-    DeskName, EndArguments, FireArguments, PauseArguments, ResumeArguments, StopArguments,
+    BackendName, EndArguments, FireArguments, PauseArguments, ResumeArguments, StopArguments,
 };
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
@@ -41,7 +41,7 @@ pub fn stop(arguments: &StopArguments) -> Result<Status, Failure> {
 
 /// Nothing runs, but what it pressed may still be down.
 fn let_go() -> Result<Status, Failure> {
-    let held = RuntimeFiles::of_desk(DeskName::X11)?.held_keys();
+    let held = RuntimeFiles::of_desk(BackendName::X11)?.held_keys();
     match HeldFile::open(&held) {
         Ok(file) => lantern_desk::release_held(None, &file)?,
         // Without a list nothing was held.

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use lantern_desk::{
-    Copied, Desk, DeskError, DeviceSelection, EvdevDesk, HeldFile, HeldKeys, PortalDesk, Pulse,
-    SessionDesk, Wanted, X11Desk,
+    Backend, BackendError, Copied, DeviceSelection, EvdevBackend, HeldFile, HeldKeys,
+    PortalBackend, Pulse, Wanted, WaylandBackend, X11Backend,
 };
 use lantern_devices::home_folder;
 use lantern_model::{RuleSet, TriggerKind};
@@ -15,7 +15,7 @@ use rustix::process::{DumpableBehavior, Pid, Signal, kill_process, set_dumpable_
 use serde_json::Value;
 
 use crate::agreement::{Agreement, missing_lines};
-use crate::arguments::{DeskName, RunArguments};
+use crate::arguments::{BackendName, RunArguments};
 use crate::commands::status::words;
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
@@ -27,7 +27,7 @@ use crate::journal::{Journal, LogLevel};
 use crate::runtime::{Claim, RuntimeFiles};
 use crate::session::{Session, Workplace};
 use crate::style::complain;
-use crate::told_desk::ToldDesk;
+use crate::told_desk::LoggingBackend;
 use crate::wording::{counted, span_words};
 use crate::{desks, files, signals, style, supervisor};
 
@@ -43,13 +43,13 @@ const DISPLAY_BACK: Duration = Duration::from_secs(60);
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
 
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
-    let desk = DeskName::chosen(arguments.desk);
+    let desk = BackendName::chosen(arguments.desk);
     let choice = board_choice(&arguments)?;
     let path = files::rules_path(arguments.file)?;
-    let rules = read(&path, *desk.as_ref().unwrap_or(&DeskName::X11))?;
+    let rules = read(&path, *desk.as_ref().unwrap_or(&BackendName::X11))?;
     let desk = desk?;
-    if desk == DeskName::X11 && !desks::is_set("DISPLAY") {
-        return Err(DeskError::NoDisplay.into());
+    if desk == BackendName::X11 && !desks::is_set("DISPLAY") {
+        return Err(BackendError::NoDisplay.into());
     }
     let runtime = RuntimeFiles::of_desk(desk)?;
     let _claim = claim(&runtime, arguments.take_over)?;
@@ -57,22 +57,22 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     signals::end_by_force_after(ENDING)?;
     let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
     let journal = Journal::open(level, arguments.log_file.as_deref())?;
-    if desk == DeskName::X11 {
+    if desk == BackendName::X11 {
         work_on_x11(rules, &path, &runtime, &journal)?;
     } else {
         let called = format!("the {} desk", desk.called());
         let (path, runtime, journal) = (path.as_path(), &runtime, &journal);
         let worker = Worker { path, runtime, journal, desk, called: &called };
         match desk {
-            DeskName::Evdev => {
+            BackendName::Evdev => {
                 let guarded = GuardianHandle::start(GuardTarget::Keyboard)?;
-                worker.work_in_session(rules, EvdevDesk::open(choice)?, Some(guarded))?;
+                worker.work_in_session(rules, EvdevBackend::open(choice)?, Some(guarded))?;
             }
-            DeskName::Portal => {
-                let desk = PortalDesk::open(&wanted(&rules), portal_token())?;
+            BackendName::Portal => {
+                let desk = PortalBackend::open(&wanted(&rules), portal_token())?;
                 worker.work_in_session(rules, desk, None)?;
             }
-            _ => worker.work(rules, ToldDesk::new(), None)?,
+            _ => worker.work(rules, LoggingBackend::new(), None)?,
         }
     }
     complain!("{}: stopped, every key is let go", path.display());
@@ -81,8 +81,8 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
 
 /// Keeps what the person typed, and secrets, out of core dumps and away from other processes of theirs.
 /// The portals have to look at the process that asks them, so not there.
-fn refuse_core_dumps(desk: DeskName) {
-    if desk != DeskName::Portal {
+fn refuse_core_dumps(desk: BackendName) {
+    if desk != BackendName::Portal {
         // Without it everything works all the same.
         let _ = set_dumpable_behavior(DumpableBehavior::NotDumpable);
     }
@@ -148,23 +148,20 @@ fn work_on_x11(
     let copied = Arc::new(Copied::new().map_err(failed)?);
     let held = HeldKeys::open(&runtime.held_keys())?;
     let mut list = (Arc::new(held.file()?), held.pulse());
-    let mut desk = X11Desk::open(held)?;
+    let mut desk = X11Backend::open(held)?;
     let mut rules = Some(rules);
     loop {
         desk.keep_copied_in(copied.try_clone().map_err(failed)?);
         let rules = match rules.take() {
             Some(rules) => rules,
-            None => read(path, DeskName::X11)?,
+            None => read(path, BackendName::X11)?,
         };
         warn_of_blindness(&rules, &desk)?;
         let charge = GuardTarget::Held(Arc::clone(&list.0), list.1.clone(), Arc::clone(&copied));
         let guarded = GuardianHandle::start(charge)?;
-        let worked = Worker { path, runtime, journal, desk: DeskName::X11, called: &display }.work(
-            rules,
-            desk,
-            Some(guarded),
-        );
-        let Err(Failure::Desk(DeskError::Lost(_))) = worked else {
+        let worked = Worker { path, runtime, journal, desk: BackendName::X11, called: &display }
+            .work(rules, desk, Some(guarded));
+        let Err(Failure::Backend(BackendError::Lost(_))) = worked else {
             return worked;
         };
         let span = DISPLAY_BACK.as_secs();
@@ -177,7 +174,7 @@ fn work_on_x11(
 }
 
 /// Reads the rules, and says what is to be said about them.
-fn read(path: &Path, desk: DeskName) -> Result<RuleSet, Failure> {
+fn read(path: &Path, desk: BackendName) -> Result<RuleSet, Failure> {
     let mut read = files::read_rules(path)?;
     let lacking = lacking_on(desk, &read.checked.needs);
     let findings: Vec<_> = read.checked.findings.iter().cloned().chain(lacking).collect();
@@ -190,7 +187,7 @@ fn read(path: &Path, desk: DeskName) -> Result<RuleSet, Failure> {
 }
 
 /// Rules for one program wait where nobody tells which is in front.
-fn warn_of_blindness(rules: &RuleSet, desk: &X11Desk) -> Result<(), Failure> {
+fn warn_of_blindness(rules: &RuleSet, desk: &X11Backend) -> Result<(), Failure> {
     let scoped = rules.rules.iter().any(|rule| !rule.filter.is_anywhere());
     if scoped && !desk.tells_programs()? {
         complain!(
@@ -209,28 +206,28 @@ struct Worker<'w> {
     runtime: &'w RuntimeFiles,
     journal: &'w Journal,
     /// Which sort of desk it is.
-    desk: DeskName,
+    desk: BackendName,
     /// What it is called.
     called: &'w str,
 }
 
 impl Worker<'_> {
     /// The same, with what a Wayland session has besides input, if this is one.
-    fn work_in_session<D: Desk>(
+    fn work_in_session<D: Backend>(
         self,
         rules: RuleSet,
         desk: D,
         guarded: Option<GuardianHandle>,
     ) -> Result<(), Failure> {
         if desks::is_set("WAYLAND_DISPLAY") {
-            self.work(rules, SessionDesk::join(desk)?, guarded)
+            self.work(rules, WaylandBackend::join(desk)?, guarded)
         } else {
             self.work(rules, desk, guarded)
         }
     }
 
     /// Works on a desk until a signal comes or the desk is gone.
-    fn work<D: Desk>(
+    fn work<D: Backend>(
         self,
         rules: RuleSet,
         desk: D,
@@ -263,7 +260,7 @@ impl Worker<'_> {
 type List = (Arc<HeldFile>, Pulse);
 
 /// The display, once it is back; nothing if it does not come, or we are asked to end.
-fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<(X11Desk, List)>, Failure> {
+fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<(X11Backend, List)>, Failure> {
     let signals = signals::endings()?;
     let until = Instant::now() + DISPLAY_BACK;
     while Instant::now() < until {
@@ -275,7 +272,7 @@ fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<(X11Desk, List)>, F
         // Keys that were down went with the display.
         let held = HeldKeys::open(&runtime.held_keys())?;
         let list = (Arc::new(held.file()?), held.pulse());
-        if let Ok(desk) = X11Desk::open(held) {
+        if let Ok(desk) = X11Backend::open(held) {
             return Ok(Some((desk, list)));
         }
     }

@@ -7,7 +7,7 @@ mod world;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_desk::{Desk, Output, SimulatedDesk, What};
+use lantern_desk::{Backend, Output, SimulatedBackend, What};
 use lantern_engine::{DecisionKind, Engine, StopCause};
 use lantern_model::{
     Effect, EffectId, EffectKind, Event, Key, Layout, RuleSet, RunId, Time, WallTime,
@@ -112,7 +112,7 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
 
 struct Player {
     engine: Engine,
-    desk: SimulatedDesk,
+    desk: SimulatedBackend,
     world: World,
     now: Time,
     timeline: Timeline,
@@ -147,7 +147,7 @@ impl Player {
     fn new(rules: &RuleSet) -> Player {
         Player {
             engine: Engine::new(rules.clone(), SEED),
-            desk: SimulatedDesk::new(Layout::us()),
+            desk: SimulatedBackend::new(Layout::us()),
             world: World::default(),
             now: Time::START,
             timeline: Timeline::default(),

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use lantern_desk::{Desk, DeskError};
+use lantern_desk::{Backend, BackendError};
 use lantern_model::{Command, CommandKind, Effect, EffectId, Value};
 
 use super::Player;
@@ -53,7 +53,7 @@ impl Player {
         &mut self,
         effect: &Effect,
         deed: &Command,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         if !matches!(deed.kind, CommandKind::FocusWindow(_))
             && let Some(reason) = self.world.failures.pop_front()
         {

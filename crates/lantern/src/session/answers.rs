@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_desk::Desk;
+use lantern_desk::Backend;
 use lantern_engine::{Decision, DecisionKind, Owner, StopCause};
 use lantern_model::{ConnectionState, RunId, Time, Value as Given};
 use serde::Deserialize;
@@ -89,7 +89,7 @@ fn is_about_input(kind: &DecisionKind) -> bool {
     )
 }
 
-impl<D: Desk> Session<'_, D> {
+impl<D: Backend> Session<'_, D> {
     /// Does what the next request asks and answers it; whether there was one.
     pub(super) fn answer_next(&mut self) -> Result<bool, Failure> {
         let Some((client, line)) = self.place.ipc.next_line() else { return Ok(false) };

@@ -1,7 +1,7 @@
 //! What comes from devices, beside what rules make of it: calls are answered with the rules that ran, bytes are
 //! shown to who looks.
 
-use lantern_desk::Desk;
+use lantern_desk::Backend;
 use lantern_devices::{Answer, Ran};
 use lantern_engine::DecisionKind;
 use lantern_model::{Device, DeviceKind, Event, Rule, Time, TriggerKind};
@@ -10,7 +10,7 @@ use serde_json::json;
 use super::Session;
 use crate::ipc::protocol;
 
-impl<D: Desk> Session<'_, D> {
+impl<D: Backend> Session<'_, D> {
     /// Hands an event of a device to the engine.
     pub(super) fn take_device_news(&mut self, now: Time, event: Event) {
         match &event {

@@ -7,7 +7,7 @@ use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-use crate::arguments::DeskName;
+use crate::arguments::BackendName;
 use crate::errands::{Errands, Outcome};
 use crate::failure::Failure;
 use crate::guardian::GuardianHandle;
@@ -16,7 +16,7 @@ use crate::journal::{Journal, LogLevel};
 use crate::style::say;
 use crate::supervisor::Heartbeat;
 use crate::{signals, style};
-use lantern_desk::{Desk, DeskError};
+use lantern_desk::{Backend, BackendError};
 use lantern_devices::Level;
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
@@ -59,7 +59,7 @@ pub struct Workplace {
     /// The file of rules.
     pub path: PathBuf,
     /// Which sort of desk it is.
-    pub desk: DeskName,
+    pub desk: BackendName,
     /// What that desk is called.
     pub called: String,
     /// Who lets keys go when we die; a desk that holds none has nobody.
@@ -105,7 +105,7 @@ pub struct Session<'j, D> {
     warned_many: bool,
 }
 
-impl<'j, D: Desk> Session<'j, D> {
+impl<'j, D: Backend> Session<'j, D> {
     /// A session with rules read from its file, ended by SIGINT, SIGTERM and SIGHUP.
     pub fn new(
         rules: RuleSet,
@@ -300,7 +300,7 @@ impl<'j, D: Desk> Session<'j, D> {
         }
     }
 
-    fn perform(&mut self, now: Time, effect: Effect) -> Result<(), DeskError> {
+    fn perform(&mut self, now: Time, effect: Effect) -> Result<(), BackendError> {
         match effect.kind {
             EffectKind::SetGrabs(armed) => {
                 if armed.keys.len() > MANY_COMBINATIONS && !self.warned_many {
@@ -338,7 +338,7 @@ impl<'j, D: Desk> Session<'j, D> {
     }
 
     /// Shows a hint to the eye, and to who has a screen reader instead.
-    fn show(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), DeskError> {
+    fn show(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
         let text = hint.content.to_string();
         self.errands.announce(&text);
         if !self.desk.shows_hints() {
@@ -360,7 +360,7 @@ impl<'j, D: Desk> Session<'j, D> {
         now: Time,
         effect: EffectId,
         deed: &Command,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         if self.desk.attempt(now, effect, deed)? {
             return Ok(());
         }

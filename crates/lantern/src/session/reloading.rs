@@ -5,7 +5,7 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use lantern_desk::Desk;
+use lantern_desk::Backend;
 use lantern_engine::PreparedRules;
 use lantern_model::{Command, CommandKind, EffectId};
 use lantern_script::render;
@@ -13,7 +13,7 @@ use serde_json::json;
 
 use super::Session;
 use super::background::Finished;
-use crate::arguments::DeskName;
+use crate::arguments::BackendName;
 use crate::commands::run::{Refusal, refuse_unless_agreed};
 use crate::failure::Failure;
 use crate::findings::{self, print_rendered};
@@ -61,7 +61,7 @@ pub(super) struct ReloadRequest {
 }
 
 /// Reads and checks rules.
-fn read(path: &Path, desk: DeskName) -> Read {
+fn read(path: &Path, desk: BackendName) -> Read {
     let mut read = match files::read_rules_again(path) {
         Ok(read) => read,
         Err(failure) => {
@@ -83,7 +83,7 @@ fn read(path: &Path, desk: DeskName) -> Read {
     Read { is_empty: source.text().is_empty(), rendered, rules }
 }
 
-impl<D: Desk> Session<'_, D> {
+impl<D: Backend> Session<'_, D> {
     /// A file that was saved is read when nothing more comes for a moment: who saves in two goes, or
     /// empties a file before writing to it, would be read half.
     pub(super) fn look_at_files(&mut self) {

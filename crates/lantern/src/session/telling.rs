@@ -1,7 +1,7 @@
 //! What a session tells the person: what came in, what was decided, and who else has a key. It changes
 //! nothing but how far it has told.
 
-use lantern_desk::Desk;
+use lantern_desk::Backend;
 use lantern_devices::Shortcut;
 use lantern_engine::DecisionKind;
 use lantern_model::{ConnectionState, Event, Key, KeyCombination, KeySpec, MicrophoneState, Time};
@@ -12,7 +12,7 @@ use crate::journal::LogLevel;
 use crate::style;
 use crate::wording::describe;
 
-impl<D: Desk> Session<'_, D> {
+impl<D: Backend> Session<'_, D> {
     /// Tells of what comes in, at the level at which a person looks for a fault. Characters, and which
     /// keys typed them, are never told.
     pub(super) fn tell_event(&mut self, now: Time, event: &Event) {

@@ -9,7 +9,7 @@ use rustix::io::Errno;
 
 use super::Session;
 use crate::failure::Failure;
-use lantern_desk::Desk;
+use lantern_desk::Backend;
 use lantern_model::Time;
 
 /// So many there are as long as nobody speaks to us.
@@ -34,7 +34,7 @@ enum Source {
     Reading,
     Guardian,
     Clock,
-    Desk,
+    Backend,
     Errands,
     Ipc,
 }
@@ -48,7 +48,7 @@ impl Woken {
             Source::Errands => self.returned = true,
             Source::Ipc => self.ipc = true,
             // The loop looks at these each time round.
-            Source::Clock | Source::Desk | Source::Reading => {}
+            Source::Clock | Source::Backend | Source::Reading => {}
         }
     }
 }
@@ -81,7 +81,7 @@ impl<'a> Waiting<'a> {
     }
 }
 
-impl<D: Desk> Session<'_, D> {
+impl<D: Backend> Session<'_, D> {
     /// Sleeps until something happens; only looks, if there is more to do at once.
     pub(super) fn wait(&mut self, sleep: bool) -> Result<Woken, Failure> {
         if let Some(guarded) = &mut self.place.guarded {
@@ -132,7 +132,7 @@ impl<D: Desk> Session<'_, D> {
             waiting.add(Source::Clock, clock.as_fd(), read);
         }
         if let Some(desk) = self.desk.descriptor() {
-            waiting.add(Source::Desk, desk, read);
+            waiting.add(Source::Backend, desk, read);
         }
         self.errands.descriptors().for_each(|fd| waiting.add(Source::Errands, fd, read));
         self.place.ipc.descriptors().for_each(|(fd, events)| waiting.add(Source::Ipc, fd, events));

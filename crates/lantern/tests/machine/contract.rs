@@ -1,6 +1,6 @@
 //! The kernel desk held to the contract of all desks.
 
-use lantern_desk::{Desk, DeviceSelection, EvdevDesk};
+use lantern_desk::{Backend, DeviceSelection, EvdevBackend};
 use lantern_model::{Event, GrabSet, Key, KeyGrab, Modifier, ModifierSet, Time};
 use lantern_stage::{Console, VirtualDevices};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -10,7 +10,7 @@ use crate::clauses::{self, Bench};
 const SCREEN: (i32, i32) = (1280, 800);
 
 struct Kernel {
-    desk: EvdevDesk,
+    desk: EvdevBackend,
     boards: VirtualDevices,
     console: Console,
 }
@@ -20,7 +20,7 @@ impl Kernel {
         let boards = VirtualDevices::plug_in("Contract");
         let only = vec!["Contract".to_owned()];
         let choice = DeviceSelection { only, screen: Some(SCREEN), ..DeviceSelection::default() };
-        let desk = EvdevDesk::open(choice).expect("the machine has input");
+        let desk = EvdevBackend::open(choice).expect("the machine has input");
         let mut bench = Kernel { desk, boards, console: Console::open(SCREEN) };
         // The panic combination is always armed, and so the keyboard is always taken.
         let escape = Key::named("escape").expect("there is one");
@@ -44,7 +44,7 @@ impl Kernel {
 }
 
 impl Bench for Kernel {
-    fn desk(&mut self) -> &mut dyn Desk {
+    fn desk(&mut self) -> &mut dyn Backend {
         &mut self.desk
     }
 

@@ -25,8 +25,8 @@ use x11rb::protocol::xproto::{
 use super::connection::XConnection;
 use super::lend::Asker;
 use super::windows::owner_of;
-use super::{X11Desk, windows};
-use crate::DeskError;
+use super::{X11Backend, windows};
+use crate::BackendError;
 use crate::copied::{Contents, Copied, Form};
 use crate::paste::Paste;
 use serving::{Handed, Offer, Piece, property_of, text_forms};
@@ -130,8 +130,12 @@ impl Clipboard {
     }
 }
 
-impl X11Desk {
-    pub(super) fn read_clipboard(&mut self, now: Time, effect: EffectId) -> Result<(), DeskError> {
+impl X11Backend {
+    pub(super) fn read_clipboard(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+    ) -> Result<(), BackendError> {
         let selection = self.link.atoms.CLIPBOARD;
         self.clipboard.waiting.push_back((effect, Purpose::Read, selection));
         self.next_job(now)
@@ -142,14 +146,14 @@ impl X11Desk {
         now: Time,
         effect: EffectId,
         text: &str,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let old = Paste::of_program(&self.front.names) == Paste::Primary;
         let selection = if old { AtomEnum::PRIMARY.into() } else { self.link.atoms.CLIPBOARD };
         self.clipboard.waiting.push_back((effect, Purpose::Paste(text.to_owned()), selection));
         self.next_job(now)
     }
 
-    fn next_job(&mut self, now: Time) -> Result<(), DeskError> {
+    fn next_job(&mut self, now: Time) -> Result<(), BackendError> {
         if self.clipboard.job.is_some() {
             return Ok(());
         }
@@ -172,7 +176,7 @@ impl X11Desk {
     }
 
     /// All that the clipboard holds is known.
-    fn have_read(&mut self, now: Time, contents: Contents) -> Result<(), DeskError> {
+    fn have_read(&mut self, now: Time, contents: Contents) -> Result<(), BackendError> {
         let atoms = self.link.atoms;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let text = match &job.purpose {
@@ -215,7 +219,7 @@ impl X11Desk {
         Ok(())
     }
 
-    fn press_paste(&mut self, now: Time) -> Result<(), DeskError> {
+    fn press_paste(&mut self, now: Time) -> Result<(), BackendError> {
         self.clipboard.handed = None;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let (before, client, pressed) = match &mut job.phase {
@@ -259,7 +263,7 @@ impl X11Desk {
         &mut self,
         now: Time,
         result: Result<Option<Value>, String>,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let Some(job) = self.clipboard.job.take() else { return Ok(()) };
         self.clipboard.handed = None;
         if let Phase::Offered { before, .. } | Phase::Announced { before, .. } = job.phase
@@ -273,7 +277,7 @@ impl X11Desk {
     }
 
     /// What was waited for did not come.
-    pub(super) fn handle_clipboard_deadline(&mut self, now: Time) -> Result<(), DeskError> {
+    pub(super) fn handle_clipboard_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         if self.clipboard.job.as_ref().is_none_or(|job| job.until > now) {
             return Ok(());
         }
@@ -299,7 +303,7 @@ impl X11Desk {
         &mut self,
         now: Time,
         change: &PropertyNotifyEvent,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let (window, property) = (change.window, change.atom);
         if change.state == Property::NEW_VALUE {
             if !self.clipboard.offer.note_time(&self.link, change) {
@@ -327,7 +331,7 @@ impl X11Desk {
     }
 
     /// A program asks for what we own.
-    pub(super) fn serve(&mut self, request: &SelectionRequestEvent) -> Result<(), DeskError> {
+    pub(super) fn serve(&mut self, request: &SelectionRequestEvent) -> Result<(), BackendError> {
         let job = self.clipboard.job.as_mut().filter(|job| job.selection == request.selection);
         let phase = job.map(|job| &mut job.phase);
         let asks = client_of(&self.link, request.requestor);
@@ -360,7 +364,11 @@ impl X11Desk {
     }
 
     /// Somebody copied something; unless it is ours again since.
-    pub(super) fn lose_clipboard(&mut self, now: Time, selection: Atom) -> Result<(), DeskError> {
+    pub(super) fn lose_clipboard(
+        &mut self,
+        now: Time,
+        selection: Atom,
+    ) -> Result<(), BackendError> {
         if self.clipboard.offer.is_window(owner_of(&self.link, selection)?) {
             return Ok(());
         }

@@ -11,14 +11,14 @@ use x11rb::protocol::xproto::{
 };
 
 use super::{Job, Phase, Purpose, READING};
-use crate::DeskError;
+use crate::BackendError;
 use crate::copied::{Contents, Form};
-use crate::x11::X11Desk;
+use crate::x11::X11Backend;
 use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers_in;
 
-impl X11Desk {
-    pub(super) fn ask(&mut self, selection: Atom, form: Atom) -> Result<(), DeskError> {
+impl X11Backend {
+    pub(super) fn ask(&mut self, selection: Atom, form: Atom) -> Result<(), BackendError> {
         let window = self.clipboard.offer.window(&self.link)?;
         let property = self.link.atoms.COLD_LANTERN_DATA;
         self.link.conn.delete_property(window, property)?;
@@ -33,7 +33,7 @@ impl X11Desk {
         &mut self,
         now: Time,
         answer: &SelectionNotifyEvent,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let ours = self.clipboard.offer.is_window(answer.requestor);
         let Some(job) = self.clipboard.job.as_ref().filter(|_| ours) else {
             return Ok(());
@@ -50,7 +50,7 @@ impl X11Desk {
     }
 
     /// A form came, or the owner does not have it.
-    fn take_in_form(&mut self, now: Time, form: Option<Form>) -> Result<(), DeskError> {
+    fn take_in_form(&mut self, now: Time, form: Option<Form>) -> Result<(), BackendError> {
         let atoms = self.link.atoms;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         job.until = now + READING;
@@ -94,7 +94,7 @@ impl X11Desk {
         self.read_on(now)
     }
 
-    fn read_on(&mut self, now: Time) -> Result<(), DeskError> {
+    fn read_on(&mut self, now: Time) -> Result<(), BackendError> {
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let Phase::Reading { left, read, .. } = &mut job.phase else { return Ok(()) };
         match left.front().copied() {
@@ -114,7 +114,7 @@ impl X11Desk {
         &mut self,
         now: Time,
         change: &PropertyNotifyEvent,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let receiving = matches!(
             &self.clipboard.job,
             Some(Job { phase: Phase::Reading { pieces: Some(_), .. }, .. })
@@ -142,7 +142,7 @@ impl X11Desk {
     }
 
     /// The form that was waited for did not come, and is left out.
-    pub(super) fn skip_form(&mut self, now: Time) -> Result<(), DeskError> {
+    pub(super) fn skip_form(&mut self, now: Time) -> Result<(), BackendError> {
         if let Some(Job { phase: Phase::Reading { pieces, .. }, .. }) = &mut self.clipboard.job {
             *pieces = None;
         }
@@ -150,7 +150,7 @@ impl X11Desk {
     }
 }
 
-fn take_property(link: &XConnection, window: Window, property: Atom) -> Result<Form, DeskError> {
+fn take_property(link: &XConnection, window: Window, property: Atom) -> Result<Form, BackendError> {
     let all = u32::MAX / 4;
     let cookie = link.conn.get_property(true, window, property, GetPropertyType::ANY, 0, all)?;
     let reply = cookie.reply()?;

@@ -10,7 +10,7 @@ use x11rb::protocol::xproto::{
     SelectionRequestEvent, Timestamp, Window, WindowClass,
 };
 
-use crate::DeskError;
+use crate::BackendError;
 use crate::copied::{Contents, Form};
 use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers;
@@ -70,7 +70,7 @@ pub(super) struct Piece {
 
 impl Offer {
     /// The window of ours.
-    pub(super) fn window(&mut self, link: &XConnection) -> Result<Window, DeskError> {
+    pub(super) fn window(&mut self, link: &XConnection) -> Result<Window, BackendError> {
         if let Some(window) = self.window {
             return Ok(window);
         }
@@ -108,7 +108,7 @@ impl Offer {
         link: &XConnection,
         selection: Atom,
         contents: Contents,
-    ) -> Result<(), DeskError> {
+    ) -> Result<(), BackendError> {
         let window = self.window(link)?;
         let owner = if contents.is_empty() { x11rb::NONE } else { window };
         link.conn.set_selection_owner(owner, selection, x11rb::CURRENT_TIME)?;
@@ -145,7 +145,7 @@ impl Offer {
         link: &XConnection,
         request: &SelectionRequestEvent,
         watched: bool,
-    ) -> Result<Handed, DeskError> {
+    ) -> Result<Handed, BackendError> {
         let property = property_of(request);
         let handed = if request.target == link.atoms.MULTIPLE {
             self.hand_several(link, request, watched)?
@@ -172,7 +172,7 @@ impl Offer {
         link: &XConnection,
         request: &SelectionRequestEvent,
         watched: bool,
-    ) -> Result<Handed, DeskError> {
+    ) -> Result<Handed, BackendError> {
         let (to, list) = (request.requestor, request.property);
         if list == x11rb::NONE {
             return Ok(Handed::Nothing);
@@ -197,7 +197,7 @@ impl Offer {
         request: &SelectionRequestEvent,
         (target, property): (Atom, Atom),
         watched: bool,
-    ) -> Result<Handed, DeskError> {
+    ) -> Result<Handed, BackendError> {
         let (to, atoms) = (request.requestor, &link.atoms);
         let Some(owned) = self.owned.get(&request.selection) else {
             return Ok(Handed::Nothing);
@@ -246,7 +246,7 @@ impl Offer {
         link: &XConnection,
         window: Window,
         property: Atom,
-    ) -> Result<Option<Piece>, DeskError> {
+    ) -> Result<Option<Piece>, BackendError> {
         let is_it = |sending: &Sending| sending.to == window && sending.property == property;
         let Some(at) = self.sending.iter().position(is_it) else {
             return Ok(None);
@@ -297,7 +297,7 @@ fn bytes_of(numbers: impl IntoIterator<Item = u32>) -> Vec<u8> {
 
 /// Asks to be told of what becomes of a window's properties: only its deleting tells that a program
 /// has read what it was handed.
-fn watch_properties(link: &XConnection, window: Window) -> Result<(), DeskError> {
+fn watch_properties(link: &XConnection, window: Window) -> Result<(), BackendError> {
     let watch = ChangeWindowAttributesAux::new().event_mask(EventMask::PROPERTY_CHANGE);
     link.conn.change_window_attributes(window, &watch)?;
     Ok(())
@@ -308,7 +308,7 @@ fn put_property(
     window: Window,
     property: Atom,
     form: &Form,
-) -> Result<(), DeskError> {
+) -> Result<(), BackendError> {
     let width = usize::from(form.format.max(8)) / 8;
     let count = u32::try_from(form.bytes.len() / width).unwrap_or(u32::MAX);
     link.conn.change_property(

@@ -2,12 +2,12 @@
 
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Desk, HeldKeys, X11Desk};
+use lantern_desk::{Backend, HeldKeys, X11Backend};
 use lantern_model::{Event, GrabSet, Key, KeyGrab, ModifierSet, StrokePath, Time};
 use lantern_sense::is_drawing;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
-use crate::arguments::{DeskName, ShapeRecordArguments};
+use crate::arguments::{BackendName, ShapeRecordArguments};
 use crate::drawings::{self, Drawings};
 use crate::failure::{Failure, Status};
 use crate::runtime::RuntimeFiles;
@@ -52,8 +52,8 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     let name = &arguments.holding;
     let key = Key::named(name).ok_or_else(|| Failure::NoSuchKey { name: name.clone() })?;
     // A list of its own: `lantern run` may be at work with the other.
-    let list = RuntimeFiles::of_desk(DeskName::X11)?.held_keys().with_extension("record");
-    let mut desk = X11Desk::open(HeldKeys::open(&list)?)?;
+    let list = RuntimeFiles::of_desk(BackendName::X11)?.held_keys().with_extension("record");
+    let mut desk = X11Backend::open(HeldKeys::open(&list)?)?;
     let armed = KeyGrab {
         key,
         modifiers: ModifierSet::NONE,
@@ -108,7 +108,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
 }
 
 /// Sleeps until the desk has something to tell or is due.
-fn wait(desk: &X11Desk, now: Time, due: Option<Time>) -> Result<(), Failure> {
+fn wait(desk: &X11Backend, now: Time, due: Option<Time>) -> Result<(), Failure> {
     let due = desk.next_deadline().into_iter().chain(due).min();
     let timeout = due.map(|due| {
         let span = due.since(now);
