@@ -5,7 +5,7 @@ use std::process::Stdio;
 
 use rustix::fs::{CWD, Mode, mkfifoat};
 
-use super::receiver::{Desk, FIRES};
+use super::receiver::{FIRES, TestDesktop};
 use crate::home::Home;
 use crate::running::Running;
 
@@ -59,7 +59,7 @@ fn drawings_of_any_numbers_are_read_or_refused() {
 
 #[test]
 fn x11_rules_that_lead_into_a_pipe_or_a_device_stop_no_running_set() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     lay_traps(desk.display.folder());
     let mut running = Running::start(&desk.display, FIRES);
     for line in LINES {
@@ -79,7 +79,7 @@ fn x11_rules_that_lead_into_a_pipe_or_a_device_stop_no_running_set() {
 
 #[test]
 fn x11_a_large_set_that_is_saved_and_asked_for_again_delays_no_key() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let mut running = Running::start(&desk.display, FIRES);
     let macros: String = (0..5_000)
         .map(|number| format!("macro shelve-{number}(core) {{ log \"{{core}} {number}\" }}\n"))

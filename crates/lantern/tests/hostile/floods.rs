@@ -11,7 +11,7 @@ use lantern_devices::Pedals;
 use lantern_stage::wait_until;
 
 use super::output::{expect_end, start, wait_for_work};
-use super::receiver::{Desk, FIRES};
+use super::receiver::{FIRES, TestDesktop};
 use crate::broker::Broker;
 
 /// Maximum resident memory of the program in a flood, in KiB.
@@ -74,7 +74,7 @@ fn memory(child: &Child) -> u64 {
 }
 
 fn flooded(of_lines: &str) {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let port = desk.display.folder().join("drill");
     let pedals = Pedals::plug_in(Some(&port)).expect("there is a pseudo-terminal");
     let rules = format!(
@@ -93,7 +93,7 @@ fn flooded(of_lines: &str) {
 }
 
 /// Expects at most this much memory in KiB, and that the panic combination works.
-fn expect_bounded(desk: &mut Desk, child: &Child, most_memory: u64) {
+fn expect_bounded(desk: &mut TestDesktop, child: &Child, most_memory: u64) {
     let memory = memory(child);
     assert!(memory <= most_memory, "{memory} KiB");
     desk.expect_panic();
@@ -129,7 +129,7 @@ fn connect(broker: &Broker) -> TcpStream {
 
 #[test]
 fn x11_messages_without_a_pace_delay_no_key() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let broker = Broker::start("allow_anonymous true");
     let rules = format!(
         "device hut = broker \"mqtt://127.0.0.1:{}\"\n{FIRES}let n = 0\n\
@@ -151,7 +151,7 @@ fn x11_messages_without_a_pace_delay_no_key() {
 
 #[test]
 fn x11_large_values_delay_no_key() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let rules = format!(
         "{FIRES}let n = 0\nwhen started {{\n    let t = \"core\"\n    repeat 16 times {{ set t = t + t }}\n    \
          repeat {{ set n = length(t + t) + length([t, t, t]) }}\n}}\n\

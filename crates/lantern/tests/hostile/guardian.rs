@@ -3,13 +3,13 @@
 use rustix::process::Signal;
 use std::os::unix::process::ExitStatusExt;
 
-use super::receiver::{Desk, FIRES};
+use super::receiver::{FIRES, TestDesktop};
 use crate::desktop::A;
 use crate::running::{Running, send, take_in};
 
 #[test]
 fn x11_a_guardian_that_is_stopped_does_not_keep_the_program_from_ending() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let running = Running::start(&desk.display, FIRES);
     send(running.guardian(), Signal::STOP);
     desk.expect_keys_at_once();
@@ -22,7 +22,7 @@ fn x11_a_guardian_that_is_stopped_does_not_keep_the_program_from_ending() {
 #[test]
 fn x11_a_program_that_is_stopped_does_not_keep_the_keyboard() {
     for holds in [true, false] {
-        let mut desk = Desk::set_up();
+        let mut desk = TestDesktop::set_up();
         let step = if holds { "hold a { wait }" } else { "tap a" };
         let rules = format!("{FIRES}when key f7 {{ {step} }}\n");
         let mut running = Running::start(&desk.display, &rules);
@@ -43,7 +43,7 @@ fn x11_a_program_that_is_stopped_does_not_keep_the_keyboard() {
 /// Without a press that it takes, a program that is stopped keeps nothing from anybody.
 #[test]
 fn x11_a_program_that_is_stopped_and_keeps_nothing_may_go_on() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let running = Running::start(&desk.display, FIRES);
     running.signal(Signal::STOP);
     for _ in 0..3 {
@@ -58,7 +58,7 @@ fn x11_a_program_that_is_stopped_and_keeps_nothing_may_go_on() {
 #[test]
 fn x11_keys_are_released_though_the_list_of_held_keys_was_removed_or_made_shorter() {
     for shortens in [false, true] {
-        let desk = &mut Desk::set_up();
+        let desk = &mut TestDesktop::set_up();
         let rules = "when key f7 { hold a { press left-button; wait } }\n";
         let mut running = Running::start(&desk.display, rules);
         desk.person.tap("f7");
@@ -79,7 +79,7 @@ fn x11_keys_are_released_though_the_list_of_held_keys_was_removed_or_made_shorte
 
 #[test]
 fn x11_a_display_server_that_is_stopped_does_not_keep_the_program_from_ending() {
-    let desk = Desk::set_up();
+    let desk = TestDesktop::set_up();
     let mut running = Running::start(&desk.display, FIRES);
     send(desk.display.server_pid(), Signal::STOP);
     // The session asks the server something, and waits for the answer.

@@ -7,7 +7,7 @@ use std::process::Stdio;
 use lantern_stage::Talking;
 use serde_json::Value;
 
-use super::receiver::Desk;
+use super::receiver::TestDesktop;
 use crate::home::Home;
 use crate::running::{Running, lantern};
 
@@ -16,7 +16,7 @@ const NOBODY: u32 = 65_534;
 
 #[test]
 fn x11_rules_on_letters_tell_nobody_which_letters_were_typed() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let log = desk.display.folder().join("lantern.log");
     let rules = "when key [a..z] as k passing again overlaps { }\n\
                  when key 5 => log \"five\"\nwhen key f9 => log \"nine\"\n";

@@ -10,7 +10,7 @@ use lantern_stage::{Display, wait_until};
 use rustix::process::Signal;
 use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 
-use super::receiver::{Desk, FIRES};
+use super::receiver::{FIRES, TestDesktop};
 use crate::running::{lantern, send, wait_for_end};
 
 /// Stops and continues the output of a terminal.
@@ -86,7 +86,7 @@ pub fn expect_end(mut child: Child) {
 
 #[test]
 fn x11_a_terminal_that_is_stopped_with_ctrl_s_stops_nothing_else() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let mut terminal = Terminal::open();
     let rules = format!("{FIRES}let n = 0\nwhen key f7 {{ set n = n + 1; log \"seven {{n}}\" }}\n");
     let mut command = command(&desk.display, &rules);
@@ -109,7 +109,7 @@ fn x11_a_terminal_that_is_stopped_with_ctrl_s_stops_nothing_else() {
 
 #[test]
 fn x11_a_pipe_that_nobody_reads_stops_nothing_else() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let line = "core ".repeat(200);
     let rules = format!("{FIRES}when every 1ms => log \"{line}\"\n");
     let mut command = command(&desk.display, &rules);

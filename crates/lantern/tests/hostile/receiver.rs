@@ -20,17 +20,17 @@ const AT_ONCE: Duration = Duration::from_millis(20);
 pub const FIRES: &str = "when key f8 tapped => tap b\nwhen key f9 => tap b\n";
 
 /// The display, the person and the program in front.
-pub struct Desk {
+pub struct TestDesktop {
     pub display: Display,
     pub person: Person,
     pub target: Target,
 }
 
-impl Desk {
+impl TestDesktop {
     /// Starts a display with a bare window in front.
-    pub fn set_up() -> Desk {
+    pub fn set_up() -> TestDesktop {
         let (display, person, target) = bare();
-        Desk { display, person, target }
+        TestDesktop { display, person, target }
     }
 
     /// Expects that keys fire rules at once, and that others arrive as they are.

@@ -2,7 +2,7 @@
 
 use lantern_stage::{Display, Talking};
 
-use super::receiver::Desk;
+use super::receiver::TestDesktop;
 use crate::home::Home;
 use crate::running::Running;
 
@@ -60,7 +60,7 @@ fn an_address_with_a_password_and_a_secret_in_the_clear_are_found() {
 /// Every user may read the arguments of every process.
 #[test]
 fn x11_what_a_person_is_asked_is_in_no_argument() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let rules = "when key f7 { let bag = pick \"Which of the glacier bags?\", [\"slow thaw\", \"b\"]; log bag }\n";
     let mut running = Running::start(&desk.display, rules);
     desk.person.tap("f7");

@@ -13,7 +13,7 @@ use std::time::Duration;
 
 use lantern_stage::{Display, pass_time, wait_until};
 
-use super::receiver::{Desk, FIRES};
+use super::receiver::{FIRES, TestDesktop};
 use crate::running::{Running, lantern};
 
 /// Number of clients in a storm.
@@ -98,7 +98,7 @@ fn request(method: &str) -> String {
 
 #[test]
 fn x11_clients_that_ask_without_a_pause_delay_no_key() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let running = Running::start(&desk.display, FIRES);
     let lines = ["status", "why", "version", "reload", "none"].map(request);
     let empty = "\n".repeat(1000);
@@ -118,7 +118,7 @@ fn x11_clients_that_ask_without_a_pause_delay_no_key() {
 
 #[test]
 fn x11_clients_that_stay_do_not_keep_others_out() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let running = Running::start(&desk.display, FIRES);
     let folder = folder(&desk.display);
     let idle: Vec<UnixStream> = (0..300).map(|_| connect(&folder)).collect();
@@ -145,7 +145,7 @@ fn x11_clients_that_stay_do_not_keep_others_out() {
 
 #[test]
 fn x11_without_descriptors_for_clients_the_program_rests_and_takes_the_next() {
-    let mut desk = Desk::set_up();
+    let mut desk = TestDesktop::set_up();
     let running = Running::start_with(&desk.display, FIRES, |command| {
         let program = command.get_program().to_owned();
         let arguments: Vec<_> = command.get_args().map(ToOwned::to_owned).collect();
@@ -171,7 +171,7 @@ fn x11_without_descriptors_for_clients_the_program_rests_and_takes_the_next() {
 
 #[test]
 fn x11_a_folder_that_is_open_to_others_is_closed_and_no_link_in_it_is_followed() {
-    let desk = Desk::set_up();
+    let desk = TestDesktop::set_up();
     let folder = folder(&desk.display);
     std::fs::create_dir_all(&folder).expect("it is ours");
     std::fs::set_permissions(&folder, Permissions::from_mode(0o777)).expect("it is ours");
