@@ -12,7 +12,7 @@ use rustix::fs::{MemfdFlags, memfd_create};
 
 /// One form of what a clipboard holds, with numbers as the display knows them.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Form {
+pub(crate) struct ClipboardForm {
     /// What it is.
     pub kind: u32,
     /// Bits of each of its numbers: 8, 16 or 32.
@@ -22,19 +22,19 @@ pub(crate) struct Form {
 }
 
 /// All forms, by what each is asked for by.
-pub(crate) type Contents = BTreeMap<u32, Form>;
+pub(crate) type ClipboardContents = BTreeMap<u32, ClipboardForm>;
 
 /// Where it is kept.
 #[derive(Debug)]
-pub struct Copied(File);
+pub struct CopiedContents(File);
 
-impl Copied {
+impl CopiedContents {
     /// With nothing in it.
     ///
     /// # Errors
     /// When the system has no memory for files.
-    pub fn new() -> io::Result<Copied> {
-        Ok(Copied::from(memfd_create("copied", MemfdFlags::CLOEXEC)?))
+    pub fn new() -> io::Result<CopiedContents> {
+        Ok(CopiedContents::from(memfd_create("copied", MemfdFlags::CLOEXEC)?))
     }
 
     /// Whether nothing is kept.
@@ -46,14 +46,14 @@ impl Copied {
     ///
     /// # Errors
     /// When there are too many open files.
-    pub fn try_clone(&self) -> io::Result<Copied> {
-        self.0.try_clone().map(Copied)
+    pub fn try_clone(&self) -> io::Result<CopiedContents> {
+        self.0.try_clone().map(CopiedContents)
     }
 
     /// Keeps exactly this from now on: what each clipboard holds.
     pub(crate) fn keep<'c>(
         &mut self,
-        clipboards: impl Iterator<Item = (u32, &'c Contents)>,
+        clipboards: impl Iterator<Item = (u32, &'c ClipboardContents)>,
     ) -> io::Result<()> {
         self.0.set_len(0)?;
         self.0.rewind()?;
@@ -70,12 +70,12 @@ impl Copied {
     }
 
     /// What is kept for each clipboard; a form that was not written to its end is left out.
-    pub(crate) fn read(&mut self) -> io::Result<BTreeMap<u32, Contents>> {
+    pub(crate) fn read(&mut self) -> io::Result<BTreeMap<u32, ClipboardContents>> {
         self.0.rewind()?;
         let mut all = Vec::new();
         self.0.read_to_end(&mut all)?;
         let mut rest = all.as_slice();
-        let mut clipboards: BTreeMap<u32, Contents> = BTreeMap::new();
+        let mut clipboards: BTreeMap<u32, ClipboardContents> = BTreeMap::new();
         while let Some((head, after)) = rest.split_first_chunk::<20>() {
             let mut numbers = head
                 .chunks_exact(4)
@@ -83,7 +83,7 @@ impl Copied {
             let mut number = || numbers.next().expect("there are five");
             let (clipboard, target, kind, format) = (number(), number(), number(), number());
             let Some((bytes, after)) = after.split_at_checked(number() as usize) else { break };
-            let form = Form { kind, format: format as u8, bytes: bytes.to_vec() };
+            let form = ClipboardForm { kind, format: format as u8, bytes: bytes.to_vec() };
             clipboards.entry(clipboard).or_default().insert(target, form);
             rest = after;
         }
@@ -91,19 +91,19 @@ impl Copied {
     }
 }
 
-impl From<OwnedFd> for Copied {
-    fn from(descriptor: OwnedFd) -> Copied {
-        Copied(File::from(descriptor))
+impl From<OwnedFd> for CopiedContents {
+    fn from(descriptor: OwnedFd) -> CopiedContents {
+        CopiedContents(File::from(descriptor))
     }
 }
 
-impl From<Copied> for OwnedFd {
-    fn from(copied: Copied) -> OwnedFd {
+impl From<CopiedContents> for OwnedFd {
+    fn from(copied: CopiedContents) -> OwnedFd {
         copied.0.into()
     }
 }
 
-impl AsFd for Copied {
+impl AsFd for CopiedContents {
     fn as_fd(&self) -> BorrowedFd<'_> {
         self.0.as_fd()
     }
@@ -115,9 +115,9 @@ mod tests {
 
     #[test]
     fn what_is_kept_is_read_in_another_place_and_a_broken_rest_is_left_out() {
-        let form = |bytes: &[u8]| Form { kind: 31, format: 8, bytes: bytes.to_vec() };
-        let contents = Contents::from([(2, form(b"core 12")), (3, form(b""))]);
-        let mut copied = Copied::new().expect("there is memory");
+        let form = |bytes: &[u8]| ClipboardForm { kind: 31, format: 8, bytes: bytes.to_vec() };
+        let contents = ClipboardContents::from([(2, form(b"core 12")), (3, form(b""))]);
+        let mut copied = CopiedContents::new().expect("there is memory");
         let mut other = copied.try_clone().expect("there are files left");
         let mut read = || other.read().expect("it is there");
         assert!(read().is_empty());

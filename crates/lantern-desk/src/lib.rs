@@ -19,7 +19,7 @@ mod tally;
 mod wayland;
 mod x11;
 
-pub use copied::Copied;
+pub use copied::CopiedContents;
 pub use desk::{Backend, BackendError};
 pub use evdev::{
     DeviceSelection, DeviceSummary, EvdevBackend, UDEV_RULE, input_devices, outlet_is_there,

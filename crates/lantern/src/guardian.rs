@@ -15,7 +15,7 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{BackendError, Copied, HeldFile, Progress, Pulse, Watched};
+use lantern_desk::{BackendError, CopiedContents, HeldFile, Progress, Pulse, Watched};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::net::{
     RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer,
@@ -50,7 +50,7 @@ const STOPPED: u32 = 2;
 pub enum GuardTarget {
     /// Keys held on a display, marked in this list beside the sign of life of the process that holds
     /// them, and what others copied before a paste.
-    Held(Arc<HeldFile>, Pulse, Arc<Copied>),
+    Held(Arc<HeldFile>, Pulse, Arc<CopiedContents>),
     /// The keyboard itself, which the working process has taken.
     Keyboard,
 }
@@ -179,7 +179,7 @@ pub fn watch(arguments: &GuardianArguments) -> Result<Status, Failure> {
 fn watch_keys() -> Result<Status, Failure> {
     let process = watched();
     let number = process.and_then(|process| u32::try_from(process).ok());
-    let kept = receive_file(io::stdin().as_fd()).map(Copied::from);
+    let kept = receive_file(io::stdin().as_fd()).map(CopiedContents::from);
     // The list came as standard output.
     let held = io::stdout().as_fd().try_clone_to_owned().map(HeldFile::from);
     let held = held.map_err(|source| Failure::System { what: "cannot watch held keys", source })?;
@@ -297,7 +297,7 @@ fn done_unless_failed(result: Result<(), BackendError>) -> Result<Status, Failur
 }
 
 /// Starts a process that owns the clipboard until somebody copies something else; nobody waits for it.
-fn start_keeper(copied: Copied) -> Result<(), Failure> {
+fn start_keeper(copied: CopiedContents) -> Result<(), Failure> {
     let mut command = Command::new(OWN_PROGRAM);
     command.args(["guardian", "--keep"]).stdin(OwnedFd::from(copied)).stdout(Stdio::null());
     let started = command.stderr(Stdio::null()).process_group(0).spawn();
@@ -307,7 +307,7 @@ fn start_keeper(copied: Copied) -> Result<(), Failure> {
 /// Owns the clipboard, with what lies in standard input.
 fn keep_copied() -> Result<Status, Failure> {
     let copied = io::stdin().as_fd().try_clone_to_owned().map_err(cannot_keep)?;
-    done_unless_failed(lantern_desk::keep_copied(Copied::from(copied)))
+    done_unless_failed(lantern_desk::keep_copied(CopiedContents::from(copied)))
 }
 
 fn cannot_keep(source: io::Error) -> Failure {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use lantern_desk::{
-    Backend, BackendError, Copied, DeviceSelection, EvdevBackend, HeldFile, HeldKeys,
+    Backend, BackendError, CopiedContents, DeviceSelection, EvdevBackend, HeldFile, HeldKeys,
     PortalBackend, Pulse, Wanted, WaylandBackend, X11Backend,
 };
 use lantern_devices::home_folder;
@@ -145,7 +145,7 @@ fn work_on_x11(
 ) -> Result<(), Failure> {
     let display = std::env::var("DISPLAY").unwrap_or_default();
     let failed = |source| Failure::System { what: "cannot keep what is copied", source };
-    let copied = Arc::new(Copied::new().map_err(failed)?);
+    let copied = Arc::new(CopiedContents::new().map_err(failed)?);
     let held = HeldKeys::open(&runtime.held_keys())?;
     let mut list = (Arc::new(held.file()?), held.pulse());
     let mut desk = X11Backend::open(held)?;

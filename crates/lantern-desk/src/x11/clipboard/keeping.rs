@@ -7,7 +7,7 @@ use x11rb::protocol::xproto::Property;
 
 use super::serving::Offer;
 use crate::BackendError;
-use crate::copied::Copied;
+use crate::copied::CopiedContents;
 use crate::x11::connection::XConnection;
 use crate::x11::windows::owner_of;
 
@@ -16,7 +16,7 @@ use crate::x11::windows::owner_of;
 ///
 /// # Errors
 /// When the display cannot be reached.
-pub fn keep_copied(mut copied: Copied) -> Result<(), BackendError> {
+pub fn keep_copied(mut copied: CopiedContents) -> Result<(), BackendError> {
     let clipboards = copied.read().unwrap_or_default();
     drop(copied);
     if clipboards.is_empty() {

@@ -27,7 +27,7 @@ use super::lend::Asker;
 use super::windows::owner_of;
 use super::{X11Backend, windows};
 use crate::BackendError;
-use crate::copied::{Contents, Copied, Form};
+use crate::copied::{ClipboardContents, ClipboardForm, CopiedContents};
 use crate::paste::Paste;
 use serving::{Handed, Offer, Piece, property_of, text_forms};
 
@@ -66,12 +66,12 @@ enum Phase {
     /// The forms are asked for.
     Forms,
     /// One form after another is read; the first of `left` is on its way.
-    Reading { left: VecDeque<Atom>, read: Contents, pieces: Option<Form> },
+    Reading { left: VecDeque<Atom>, read: ClipboardContents, pieces: Option<ClipboardForm> },
     /// Our text is there, where there was none; a program that looks for one before it lets the
     /// person paste is given the time to.
-    Announced { before: Contents, client: u32 },
+    Announced { before: ClipboardContents, client: u32 },
     /// Our text is there for the program in front, and the paste keys were pressed so many times.
-    Offered { before: Contents, client: u32, pressed: u8, heard: Heard },
+    Offered { before: ClipboardContents, client: u32, pressed: u8, heard: Heard },
 }
 
 /// What the program in front made of the paste keys.
@@ -91,7 +91,7 @@ pub(super) struct Clipboard {
     /// What we own.
     offer: Offer,
     /// Where what others copied is kept for them, should we die.
-    copied: Option<Copied>,
+    copied: Option<CopiedContents>,
     job: Option<Job>,
     waiting: VecDeque<(EffectId, Purpose, Atom)>,
     /// Where the program in front has been handed the text, and not taken it yet.
@@ -170,13 +170,13 @@ impl X11Backend {
             return self.have_read(now, own);
         }
         if owner == x11rb::NONE {
-            return self.have_read(now, Contents::new());
+            return self.have_read(now, ClipboardContents::new());
         }
         self.ask(selection, self.link.atoms.TARGETS)
     }
 
     /// All that the clipboard holds is known.
-    fn have_read(&mut self, now: Time, contents: Contents) -> Result<(), BackendError> {
+    fn have_read(&mut self, now: Time, contents: ClipboardContents) -> Result<(), BackendError> {
         let atoms = self.link.atoms;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let text = match &job.purpose {
@@ -345,7 +345,7 @@ impl X11Backend {
             }
             Some(Phase::Offered { client, heard, .. }) if *client == asks => {
                 match self.clipboard.offer.serve(&self.link, request, false)? {
-                    Handed::Form => {
+                    Handed::ClipboardForm => {
                         *heard = Heard::Asking;
                         self.clipboard.handed = Some(place);
                     }
@@ -390,7 +390,7 @@ impl X11Backend {
     }
 
     /// Keeps in `copied` what others copied and we own, for who outlives us.
-    pub fn keep_copied_in(&mut self, copied: Copied) {
+    pub fn keep_copied_in(&mut self, copied: CopiedContents) {
         self.clipboard.copied = Some(copied);
         // What lies there is of a display that is gone.
         self.clipboard.keep();

@@ -12,7 +12,7 @@ use x11rb::protocol::xproto::{
 
 use super::{Job, Phase, Purpose, READING};
 use crate::BackendError;
-use crate::copied::{Contents, Form};
+use crate::copied::{ClipboardContents, ClipboardForm};
 use crate::x11::X11Backend;
 use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers_in;
@@ -50,7 +50,7 @@ impl X11Backend {
     }
 
     /// A form came, or the owner does not have it.
-    fn take_in_form(&mut self, now: Time, form: Option<Form>) -> Result<(), BackendError> {
+    fn take_in_form(&mut self, now: Time, form: Option<ClipboardForm>) -> Result<(), BackendError> {
         let atoms = self.link.atoms;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         job.until = now + READING;
@@ -74,12 +74,12 @@ impl X11Backend {
                         text.into_iter().filter(|form| listed.contains(form)).take(1).collect()
                     }
                 };
-                job.phase = Phase::Reading { left, read: Contents::new(), pieces: None };
+                job.phase = Phase::Reading { left, read: ClipboardContents::new(), pieces: None };
             }
             Phase::Reading { left, read, pieces } => match form {
                 Some(form) if form.kind == atoms.INCR => {
                     // It comes in pieces, each when the one before was deleted.
-                    *pieces = Some(Form { kind: 0, format: 8, bytes: Vec::new() });
+                    *pieces = Some(ClipboardForm { kind: 0, format: 8, bytes: Vec::new() });
                     return Ok(());
                 }
                 form => {
@@ -150,9 +150,13 @@ impl X11Backend {
     }
 }
 
-fn take_property(link: &XConnection, window: Window, property: Atom) -> Result<Form, BackendError> {
+fn take_property(
+    link: &XConnection,
+    window: Window,
+    property: Atom,
+) -> Result<ClipboardForm, BackendError> {
     let all = u32::MAX / 4;
     let cookie = link.conn.get_property(true, window, property, GetPropertyType::ANY, 0, all)?;
     let reply = cookie.reply()?;
-    Ok(Form { kind: reply.type_, format: reply.format, bytes: reply.value })
+    Ok(ClipboardForm { kind: reply.type_, format: reply.format, bytes: reply.value })
 }

@@ -11,7 +11,7 @@ use x11rb::protocol::xproto::{
 };
 
 use crate::BackendError;
-use crate::copied::{Contents, Form};
+use crate::copied::{ClipboardContents, ClipboardForm};
 use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers;
 
@@ -23,7 +23,7 @@ const PIECE: usize = 256 * 1024;
 struct Sending {
     to: Window,
     property: Atom,
-    form: Form,
+    form: ClipboardForm,
     sent: usize,
     /// Whether what is pasted is all there, once this is.
     pasted: bool,
@@ -32,7 +32,7 @@ struct Sending {
 /// A clipboard of ours.
 #[derive(Debug)]
 struct Owned {
-    contents: Contents,
+    contents: ClipboardContents,
     /// Since when, by the server's clock, once it has told.
     since: Option<Timestamp>,
 }
@@ -54,7 +54,7 @@ pub(super) enum Handed {
     /// What forms there are, or since when.
     About,
     /// A form.
-    Form,
+    ClipboardForm,
     /// A form of which the pieces follow.
     Pieces,
 }
@@ -88,12 +88,12 @@ impl Offer {
     }
 
     /// What we own of a clipboard.
-    pub(super) fn owned(&self, selection: Atom) -> Option<&Contents> {
+    pub(super) fn owned(&self, selection: Atom) -> Option<&ClipboardContents> {
         self.owned.get(&selection).map(|owned| &owned.contents)
     }
 
     /// Everything that we own.
-    pub(super) fn all(&self) -> impl Iterator<Item = (Atom, &Contents)> {
+    pub(super) fn all(&self) -> impl Iterator<Item = (Atom, &ClipboardContents)> {
         self.owned.iter().map(|(selection, owned)| (*selection, &owned.contents))
     }
 
@@ -107,7 +107,7 @@ impl Offer {
         &mut self,
         link: &XConnection,
         selection: Atom,
-        contents: Contents,
+        contents: ClipboardContents,
     ) -> Result<(), BackendError> {
         let window = self.window(link)?;
         let owner = if contents.is_empty() { x11rb::NONE } else { window };
@@ -186,7 +186,8 @@ impl Offer {
             }
             most = most.max(handed);
         }
-        let struck = Form { kind: link.atoms.ATOM_PAIR, format: 32, bytes: bytes_of(atoms) };
+        let struck =
+            ClipboardForm { kind: link.atoms.ATOM_PAIR, format: 32, bytes: bytes_of(atoms) };
         put_property(link, to, list, &struck)?;
         Ok(most)
     }
@@ -215,7 +216,12 @@ impl Offer {
             if watched {
                 watch_properties(link, to)?;
             }
-            put_property(link, to, property, &Form { kind: kind.into(), format: 32, bytes })?;
+            put_property(
+                link,
+                to,
+                property,
+                &ClipboardForm { kind: kind.into(), format: 32, bytes },
+            )?;
             return Ok(Handed::About);
         }
         let Some(form) = owned.contents.get(&target).cloned() else {
@@ -224,10 +230,10 @@ impl Offer {
         watch_properties(link, to)?;
         if form.bytes.len() <= PIECE {
             put_property(link, to, property, &form)?;
-            return Ok(Handed::Form);
+            return Ok(Handed::ClipboardForm);
         }
         let size = u32::try_from(form.bytes.len()).unwrap_or(u32::MAX).to_ne_bytes().to_vec();
-        let whole = Form { kind: link.atoms.INCR, format: 32, bytes: size };
+        let whole = ClipboardForm { kind: link.atoms.INCR, format: 32, bytes: size };
         put_property(link, to, property, &whole)?;
         self.sending.push(Sending { to, property, form, sent: 0, pasted: false });
         Ok(Handed::Pieces)
@@ -253,7 +259,8 @@ impl Offer {
         };
         let sending = &mut self.sending[at];
         let end = (sending.sent + PIECE).min(sending.form.bytes.len());
-        let piece = Form { bytes: sending.form.bytes[sending.sent..end].to_vec(), ..sending.form };
+        let piece =
+            ClipboardForm { bytes: sending.form.bytes[sending.sent..end].to_vec(), ..sending.form };
         // The empty piece ends it.
         let last = sending.sent == sending.form.bytes.len();
         sending.sent = end;
@@ -273,20 +280,27 @@ pub(super) fn property_of(request: &SelectionRequestEvent) -> Atom {
 }
 
 /// The forms of a text.
-pub(super) fn text_forms(link: &XConnection, text: &str) -> Contents {
+pub(super) fn text_forms(link: &XConnection, text: &str) -> ClipboardContents {
     let atoms = &link.atoms;
-    let utf8 = Form { kind: atoms.UTF8_STRING, format: 8, bytes: text.as_bytes().to_vec() };
-    let mut forms: Contents = [atoms.UTF8_STRING, atoms.TEXT, atoms.TEXT_UTF8]
+    let utf8 =
+        ClipboardForm { kind: atoms.UTF8_STRING, format: 8, bytes: text.as_bytes().to_vec() };
+    let mut forms: ClipboardContents = [atoms.UTF8_STRING, atoms.TEXT, atoms.TEXT_UTF8]
         .into_iter()
         .map(|atom| {
-            (atom, Form { kind: if atom == atoms.TEXT { utf8.kind } else { atom }, ..utf8.clone() })
+            (
+                atom,
+                ClipboardForm {
+                    kind: if atom == atoms.TEXT { utf8.kind } else { atom },
+                    ..utf8.clone()
+                },
+            )
         })
         .collect();
     let latin: Option<Vec<u8>> =
         text.chars().map(|character| u8::try_from(u32::from(character)).ok()).collect();
     if let Some(bytes) = latin {
         let string = AtomEnum::STRING.into();
-        forms.insert(string, Form { kind: string, format: 8, bytes });
+        forms.insert(string, ClipboardForm { kind: string, format: 8, bytes });
     }
     forms
 }
@@ -307,7 +321,7 @@ fn put_property(
     link: &XConnection,
     window: Window,
     property: Atom,
-    form: &Form,
+    form: &ClipboardForm,
 ) -> Result<(), BackendError> {
     let width = usize::from(form.format.max(8)) / 8;
     let count = u32::try_from(form.bytes.len() / width).unwrap_or(u32::MAX);
