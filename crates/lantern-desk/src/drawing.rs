@@ -9,21 +9,21 @@ use ab_glyph::{Font, FontRef, FontVec, GlyphId, ScaleFont, point};
 
 /// A colour, as 0xRRGGBB.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Ink(pub u32);
+pub struct Color(pub u32);
 
-impl Ink {
+impl Color {
     /// The ground of a sign: dark enough for light words.
-    pub const GROUND: Ink = Ink(0x0014_2433);
+    pub const GROUND: Color = Color(0x0014_2433);
     /// Its edge: light, so that a sign stands out from a dark screen too.
-    pub const EDGE: Ink = Ink(0x0092_a5b8);
+    pub const EDGE: Color = Color(0x0092_a5b8);
     /// Words.
-    pub const WORDS: Ink = Ink(0x00f2_f6fa);
+    pub const WORDS: Color = Color(0x00f2_f6fa);
     /// Words of less weight, and what is empty.
-    pub const FAINT: Ink = Ink(0x008f_a3b8);
+    pub const FAINT: Color = Color(0x008f_a3b8);
     /// What is full, or chosen.
-    pub const FULL: Ink = Ink(0x0058_b6d8);
+    pub const FULL: Color = Color(0x0058_b6d8);
     /// A field to write in.
-    pub const FIELD: Ink = Ink(0x0020_3a50);
+    pub const FIELD: Color = Color(0x0020_3a50);
 
     fn over(self, ground: u32, share: f32) -> u32 {
         let part = |shift: u32| {
@@ -49,20 +49,20 @@ pub struct Canvas {
 impl Canvas {
     /// A box with an edge one pixel wide.
     pub fn boxed(width: usize, height: usize) -> Canvas {
-        let mut canvas = Canvas { width, height, pixels: vec![Ink::EDGE.0; width * height] };
-        canvas.fill(1, 1, width.saturating_sub(2), height.saturating_sub(2), Ink::GROUND);
+        let mut canvas = Canvas { width, height, pixels: vec![Color::EDGE.0; width * height] };
+        canvas.fill(1, 1, width.saturating_sub(2), height.saturating_sub(2), Color::GROUND);
         canvas
     }
 
     /// Fills a part of it.
-    pub fn fill(&mut self, x: usize, y: usize, width: usize, height: usize, ink: Ink) {
+    pub fn fill(&mut self, x: usize, y: usize, width: usize, height: usize, ink: Color) {
         for row in y..(y + height).min(self.height) {
             let end = (x + width).min(self.width);
             self.pixels[row * self.width + x.min(end)..row * self.width + end].fill(ink.0);
         }
     }
 
-    fn blend(&mut self, x: i32, y: i32, ink: Ink, share: f32) {
+    fn blend(&mut self, x: i32, y: i32, ink: Color, share: f32) {
         let place = usize::try_from(x).ok().zip(usize::try_from(y).ok());
         if let Some((x, y)) = place.filter(|(x, y)| *x < self.width && *y < self.height) {
             let pixel = &mut self.pixels[y * self.width + x];
@@ -84,7 +84,7 @@ pub struct Fonts {
 
 /// One character, from one of the fonts.
 #[derive(Debug, Clone, Copy)]
-enum Shape {
+enum Glyph {
     Own(usize, GlyphId),
     Found(usize, GlyphId),
 }
@@ -101,7 +101,7 @@ impl Default for Fonts {
 impl Fonts {
     /// How wide a line is, in pixels, at a size.
     pub fn width(&mut self, line: &str, size: f32) -> usize {
-        let shapes: Vec<Shape> = line.chars().map(|character| self.shape(character)).collect();
+        let shapes: Vec<Glyph> = line.chars().map(|character| self.shape(character)).collect();
         let width: f32 = shapes.into_iter().map(|shape| self.advance(shape, size)).sum();
         width.ceil() as usize
     }
@@ -113,17 +113,17 @@ impl Fonts {
         (x, baseline): (usize, usize),
         line: &str,
         size: f32,
-        ink: Ink,
+        ink: Color,
     ) -> usize {
         let mut at = x as f32;
         for character in line.chars() {
             let shape = self.shape(character);
             let place = point(at, baseline as f32);
             let outline = match shape {
-                Shape::Own(font, glyph) => {
+                Glyph::Own(font, glyph) => {
                     self.own[font].outline_glyph(glyph.with_scale_and_position(size, place))
                 }
-                Shape::Found(font, glyph) => {
+                Glyph::Found(font, glyph) => {
                     self.found[font].outline_glyph(glyph.with_scale_and_position(size, place))
                 }
             };
@@ -143,18 +143,18 @@ impl Fonts {
         at.ceil() as usize
     }
 
-    fn advance(&self, shape: Shape, size: f32) -> f32 {
+    fn advance(&self, shape: Glyph, size: f32) -> f32 {
         match shape {
-            Shape::Own(font, glyph) => self.own[font].as_scaled(size).h_advance(glyph),
-            Shape::Found(font, glyph) => self.found[font].as_scaled(size).h_advance(glyph),
+            Glyph::Own(font, glyph) => self.own[font].as_scaled(size).h_advance(glyph),
+            Glyph::Found(font, glyph) => self.found[font].as_scaled(size).h_advance(glyph),
         }
     }
 
-    fn shape(&mut self, character: char) -> Shape {
+    fn shape(&mut self, character: char) -> Glyph {
         for (index, font) in self.own.iter().enumerate() {
             let glyph = font.glyph_id(character);
             if glyph.0 != 0 {
-                return Shape::Own(index, glyph);
+                return Glyph::Own(index, glyph);
             }
         }
         let known = match self.known.get(&character) {
@@ -166,9 +166,9 @@ impl Fonts {
             }
         };
         match known {
-            Some(index) => Shape::Found(index, self.found[index].glyph_id(character)),
+            Some(index) => Glyph::Found(index, self.found[index].glyph_id(character)),
             // The box that stands for what no font has.
-            None => Shape::Own(0, GlyphId(0)),
+            None => Glyph::Own(0, GlyphId(0)),
         }
     }
 
@@ -206,7 +206,7 @@ pub fn text_sign(fonts: &mut Fonts, text: &str, scale: f32, most_width: usize) -
     let mut canvas = Canvas::boxed(width + 2 * margin, lines.len() * step + 2 * margin - step / 4);
     for (index, line) in lines.iter().enumerate() {
         let baseline = margin + index * step + (size * 0.78) as usize;
-        fonts.draw(&mut canvas, (margin, baseline), line, size, Ink::WORDS);
+        fonts.draw(&mut canvas, (margin, baseline), line, size, Color::WORDS);
     }
     canvas
 }
@@ -218,17 +218,17 @@ pub fn level_sign(fonts: &mut Fonts, share: f64, muted: bool, scale: f32) -> Can
     let (width, margin, height) = (scaled(300.0), scaled(14.0), scaled(64.0));
     let mut canvas = Canvas::boxed(width, height);
     let baseline = scaled(30.0);
-    fonts.draw(&mut canvas, (margin, baseline), "Volume", size, Ink::WORDS);
+    fonts.draw(&mut canvas, (margin, baseline), "Volume", size, Color::WORDS);
     let number = match muted {
         true => format!("muted at {:.0} %", share * 100.0),
         false => format!("{:.0} %", share * 100.0),
     };
     let wide = fonts.width(&number, size);
-    fonts.draw(&mut canvas, (width - margin - wide, baseline), &number, size, Ink::WORDS);
+    fonts.draw(&mut canvas, (width - margin - wide, baseline), &number, size, Color::WORDS);
     let (top, thick, long) = (scaled(42.0), scaled(8.0), width - 2 * margin);
-    canvas.fill(margin, top, long, thick, Ink::FIELD);
+    canvas.fill(margin, top, long, thick, Color::FIELD);
     let full = (long as f64 * share.clamp(0.0, 1.0)).round() as usize;
-    canvas.fill(margin, top, full, thick, if muted { Ink::FAINT } else { Ink::FULL });
+    canvas.fill(margin, top, full, thick, if muted { Color::FAINT } else { Color::FULL });
     canvas
 }
 
@@ -275,7 +275,7 @@ mod tests {
             canvas
                 .pixels
                 .iter()
-                .filter(|pixel| ![Ink::GROUND.0, Ink::EDGE.0].contains(pixel))
+                .filter(|pixel| ![Color::GROUND.0, Color::EDGE.0].contains(pixel))
                 .count()
         };
         let empty = text_sign(&mut fonts, "   ", 1.0, 600);
@@ -289,14 +289,14 @@ mod tests {
     #[test]
     fn the_bar_is_as_full_as_it_is_loud() {
         let mut fonts = Fonts::default();
-        let mut full = |share: f64, ink: Ink, muted: bool| {
+        let mut full = |share: f64, ink: Color, muted: bool| {
             let sign = level_sign(&mut fonts, share, muted, 1.0);
             sign.pixels.iter().filter(|pixel| **pixel == ink.0).count() / 8
         };
-        assert_eq!(full(0.0, Ink::FULL, false), 0);
-        assert_eq!(full(0.5, Ink::FULL, false), 136);
-        assert_eq!(full(1.0, Ink::FULL, false), 272);
-        assert_eq!(full(3.0, Ink::FULL, false), 272);
-        assert_eq!(full(0.5, Ink::FULL, true), 0);
+        assert_eq!(full(0.0, Color::FULL, false), 0);
+        assert_eq!(full(0.5, Color::FULL, false), 136);
+        assert_eq!(full(1.0, Color::FULL, false), 272);
+        assert_eq!(full(3.0, Color::FULL, false), 272);
+        assert_eq!(full(0.5, Color::FULL, true), 0);
     }
 }

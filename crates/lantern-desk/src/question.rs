@@ -1,7 +1,7 @@
 //! A question to the person, as it stands: what was asked, what is written or chosen so far. Keys go
 //! in, an answer comes out; a picture can be drawn of it at any time. Knows nothing of displays.
 
-use crate::drawing::{Canvas, Fonts, Ink, broken};
+use crate::drawing::{Canvas, Color, Fonts, broken};
 
 /// What may be answered.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -176,7 +176,7 @@ impl Question {
         let mut canvas = Canvas::boxed(width, top + body + scaled(40.0));
         for (index, line) in heading.iter().enumerate() {
             let baseline = margin + index * scaled(24.0) + scaled(14.0);
-            fonts.draw(&mut canvas, (margin, baseline), line, size, Ink::WORDS);
+            fonts.draw(&mut canvas, (margin, baseline), line, size, Color::WORDS);
         }
         if written {
             self.draw_field(&mut canvas, fonts, (margin, top, inner), scale);
@@ -184,19 +184,19 @@ impl Question {
         for (index, row) in rows.iter().skip(first).take(shown).enumerate() {
             let at = top + index * step;
             if first + index == self.chosen {
-                canvas.fill(margin - scaled(6.0), at, inner + scaled(12.0), step, Ink::FIELD);
-                canvas.fill(margin - scaled(6.0), at, scaled(3.0), step, Ink::FULL);
+                canvas.fill(margin - scaled(6.0), at, inner + scaled(12.0), step, Color::FIELD);
+                canvas.fill(margin - scaled(6.0), at, scaled(3.0), step, Color::FULL);
             }
             let row = fitted(fonts, row, size, inner - scaled(12.0));
             let place = (margin + scaled(6.0), at + scaled(21.0));
-            fonts.draw(&mut canvas, place, &row, size, Ink::WORDS);
+            fonts.draw(&mut canvas, place, &row, size, Color::WORDS);
         }
         let mut advice = self.advice().to_owned();
         if shown < rows.len() {
             advice = format!("{} of {} · {advice}", self.chosen + 1, rows.len());
         }
         let place = (margin, top + body + scaled(24.0));
-        fonts.draw(&mut canvas, place, &advice, small, Ink::FAINT);
+        fonts.draw(&mut canvas, place, &advice, small, Color::FAINT);
         (canvas, Rows { top, height: step, first })
     }
 
@@ -210,7 +210,7 @@ impl Question {
     ) {
         let scaled = |pixels: f32| (pixels * scale) as usize;
         let size = 18.0 * scale;
-        canvas.fill(x, y, width, scaled(34.0), Ink::FIELD);
+        canvas.fill(x, y, width, scaled(34.0), Color::FIELD);
         let mut end = self.written.as_str();
         while fonts.width(end, size) > width - scaled(24.0) {
             let mut rest = end.chars();
@@ -218,8 +218,8 @@ impl Question {
             end = rest.as_str();
         }
         let place = (x + scaled(8.0), y + scaled(23.0));
-        let after = fonts.draw(canvas, place, end, size, Ink::WORDS);
-        canvas.fill(after + 1, y + scaled(7.0), scaled(2.0).max(1), scaled(20.0), Ink::FULL);
+        let after = fonts.draw(canvas, place, end, size, Color::WORDS);
+        canvas.fill(after + 1, y + scaled(7.0), scaled(2.0).max(1), scaled(20.0), Color::FULL);
     }
 }
 

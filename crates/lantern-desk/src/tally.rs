@@ -1,7 +1,7 @@
 //! Numbers on the screen, of which the person picks one by its digits. Keys go in, the number comes
 //! out; a picture of each can be drawn at any time. Knows nothing of displays.
 
-use crate::drawing::{Canvas, Fonts, Ink};
+use crate::drawing::{Canvas, Color, Fonts};
 use crate::question::{Answer, DialogKey};
 
 /// Numbers from 1 to a count, and the digits typed so far.
@@ -63,8 +63,8 @@ impl Tally {
         let (typed, rest) = number.split_at(self.typed.len().min(number.len()));
         let mut canvas = Canvas::boxed(fonts.width(&number, size) + 2 * margin, height);
         let baseline = (size * 0.88) as usize;
-        let at = fonts.draw(&mut canvas, (margin, baseline), typed, size, Ink::FAINT);
-        fonts.draw(&mut canvas, (at, baseline), rest, size, Ink::WORDS);
+        let at = fonts.draw(&mut canvas, (margin, baseline), typed, size, Color::FAINT);
+        fonts.draw(&mut canvas, (at, baseline), rest, size, Color::WORDS);
         canvas
     }
 }
@@ -107,7 +107,7 @@ mod tests {
         let mut fonts = Fonts::default();
         let faint = |tally: &Tally, fonts: &mut Fonts| {
             let canvas = tally.draw(fonts, 12, 2.0);
-            canvas.pixels.contains(&Ink::FAINT.0)
+            canvas.pixels.contains(&Color::FAINT.0)
         };
         let mut tally = Tally::of(12);
         assert!(!faint(&tally, &mut fonts));
