@@ -25,7 +25,7 @@ const NEWS: u64 = u64::MAX;
 
 /// What of the person's is taken, and what is looked at besides.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(super) struct Taking {
+pub(super) struct GrabRequest {
     keyboards: bool,
     pointers: bool,
     pens: bool,
@@ -33,12 +33,12 @@ pub(super) struct Taking {
     look_at_pointers: bool,
 }
 
-impl Taking {
+impl GrabRequest {
     /// What the rules in force need.
-    pub(super) fn of(armed: &GrabSet) -> Taking {
+    pub(super) fn of(armed: &GrabSet) -> GrabRequest {
         let any = |is_it: fn(KeyKind) -> bool| armed.keys.iter().any(|key| is_it(key.key.kind()));
         let pointers = any(|kind| matches!(kind, KeyKind::Mouse | KeyKind::Wheel));
-        Taking {
+        GrabRequest {
             keyboards: armed.whole_keyboard
                 || armed.keys.iter().any(|armed| !armed.key.is_pointer()),
             pointers,
@@ -53,7 +53,7 @@ impl Taking {
 
 /// Something a device did.
 #[derive(Debug)]
-pub(super) enum Happened {
+pub(super) enum EvdevEvent {
     /// A key or button: 0 is up, 1 down, 2 a repeat.
     Key { board: usize, code: u16, value: i32, taken: bool },
     /// The pointer or a wheel.
@@ -70,7 +70,7 @@ pub(super) enum Happened {
 
 /// What sort of device it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Sort {
+enum InputDeviceKind {
     /// It has keys that a person types with.
     Keyboard,
     /// It has a mouse's axes and buttons.
@@ -84,7 +84,7 @@ struct InputDevice {
     device: Device,
     path: PathBuf,
     name: String,
-    sort: Sort,
+    sort: InputDeviceKind,
     taken: bool,
     watched: bool,
 }
@@ -122,7 +122,7 @@ pub(super) struct InputDevices {
     inotify: OwnedFd,
     boards: BTreeMap<usize, InputDevice>,
     count: usize,
-    taking: Taking,
+    taking: GrabRequest,
 }
 
 impl InputDevices {
@@ -139,7 +139,7 @@ impl InputDevices {
         let wanted = inotify::WatchFlags::CREATE | inotify::WatchFlags::ATTRIB;
         inotify::add_watch(&inotify, FOLDER, wanted).map_err(failed)?;
         watch(&epoll, &inotify, NEWS).map_err(failed)?;
-        let (boards, taking) = (BTreeMap::new(), Taking::default());
+        let (boards, taking) = (BTreeMap::new(), GrabRequest::default());
         let mut all = InputDevices { choice, epoll, inotify, boards, count: 0, taking };
         let refused = all.look_for_more();
         if let (true, Some((path, source))) = (all.boards.is_empty(), refused) {
@@ -197,13 +197,13 @@ impl InputDevices {
     }
 
     /// Boards that would be given back if so much were taken.
-    pub(super) fn losing(&self, taking: Taking) -> Vec<usize> {
+    pub(super) fn losing(&self, taking: GrabRequest) -> Vec<usize> {
         let loses = |board: &InputDevice| board.taken && !board.is_wanted(taking);
         self.boards.iter().filter(|(_, board)| loses(board)).map(|(number, _)| *number).collect()
     }
 
     /// Takes so much from now on.
-    pub(super) fn take(&mut self, taking: Taking) {
+    pub(super) fn take(&mut self, taking: GrabRequest) {
         self.taking = taking;
         let numbers: Vec<usize> = self.boards.keys().copied().collect();
         for number in numbers {
@@ -220,13 +220,13 @@ impl InputDevices {
         }
     }
 
-    fn settle(&mut self, number: usize, taking: Taking) {
+    fn settle(&mut self, number: usize, taking: GrabRequest) {
         let Some(board) = self.boards.get_mut(&number) else { return };
         board.settle(taking);
         let wanted = match board.sort {
-            Sort::Keyboard => true,
-            Sort::Mouse => taking.look_at_pointers,
-            Sort::Pen => board.taken,
+            InputDeviceKind::Keyboard => true,
+            InputDeviceKind::Mouse => taking.look_at_pointers,
+            InputDeviceKind::Pen => board.taken,
         };
         if wanted != board.watched {
             board.watched = wanted;
@@ -240,12 +240,12 @@ impl InputDevices {
 
     /// Pens, each with whether it is taken.
     pub(super) fn pens(&self) -> impl Iterator<Item = (usize, &Device, bool)> {
-        let pens = self.boards.iter().filter(|(_, board)| board.sort == Sort::Pen);
+        let pens = self.boards.iter().filter(|(_, board)| board.sort == InputDeviceKind::Pen);
         pens.map(|(number, board)| (*number, &board.device, board.taken))
     }
 
     /// What happened by now.
-    pub(super) fn read(&mut self) -> Vec<Happened> {
+    pub(super) fn read(&mut self) -> Vec<EvdevEvent> {
         let mut ready = Vec::with_capacity(16);
         let none = rustix::event::Timespec { tv_sec: 0, tv_nsec: 0 };
         let buffer = rustix::buffer::spare_capacity(&mut ready);
@@ -266,13 +266,13 @@ impl InputDevices {
         happened
     }
 
-    fn read_board(&mut self, number: usize, happened: &mut Vec<Happened>) {
+    fn read_board(&mut self, number: usize, happened: &mut Vec<EvdevEvent>) {
         let Some(board) = self.boards.get_mut(&number) else { return };
-        let (taken, is_pen) = (board.taken, board.sort == Sort::Pen);
+        let (taken, is_pen) = (board.taken, board.sort == InputDeviceKind::Pen);
         let gone = match board.device.fetch_events() {
             Ok(events) => {
                 happened.extend(events.map(|event| match is_pen {
-                    true => Happened::Pen(number, event),
+                    true => EvdevEvent::Pen(number, event),
                     false => sorted(number, event, taken),
                 }));
                 false
@@ -281,7 +281,7 @@ impl InputDevices {
         };
         if gone {
             // What was down on it is up: its own last word may be lost.
-            happened.push(Happened::Gone(number));
+            happened.push(EvdevEvent::Gone(number));
             let _ = epoll::delete(&self.epoll, &board.device);
             self.boards.remove(&number);
         }
@@ -289,16 +289,16 @@ impl InputDevices {
 }
 
 impl InputDevice {
-    fn is_wanted(&self, taking: Taking) -> bool {
+    fn is_wanted(&self, taking: GrabRequest) -> bool {
         match self.sort {
-            Sort::Keyboard => taking.keyboards,
-            Sort::Mouse => taking.pointers,
-            Sort::Pen => taking.pens,
+            InputDeviceKind::Keyboard => taking.keyboards,
+            InputDeviceKind::Mouse => taking.pointers,
+            InputDeviceKind::Pen => taking.pens,
         }
     }
 
     /// Takes it or gives it back, as far as that can be done now.
-    fn settle(&mut self, taking: Taking) {
+    fn settle(&mut self, taking: GrabRequest) {
         match (self.taken, self.is_wanted(taking)) {
             (true, false) => {
                 self.taken = false;
@@ -322,13 +322,13 @@ impl InputDevice {
     }
 }
 
-fn sorted(board: usize, event: InputEvent, taken: bool) -> Happened {
+fn sorted(board: usize, event: InputEvent, taken: bool) -> EvdevEvent {
     let (code, value) = (event.code(), event.value());
     match event.event_type() {
-        EventType::KEY => Happened::Key { board, code, value, taken },
-        EventType::RELATIVE => Happened::Moved { axis: code, by: value, taken },
-        EventType::SYNCHRONIZATION => Happened::Report,
-        _ => Happened::Other(event, taken),
+        EventType::KEY => EvdevEvent::Key { board, code, value, taken },
+        EventType::RELATIVE => EvdevEvent::Moved { axis: code, by: value, taken },
+        EventType::SYNCHRONIZATION => EvdevEvent::Report,
+        _ => EvdevEvent::Other(event, taken),
     }
 }
 
@@ -354,7 +354,7 @@ fn name_of(device: &Device) -> String {
 }
 
 /// What sort it is; nothing if it has no keys, or is one that cannot be passed on, as a touchpad.
-fn sort_of(device: &Device) -> Option<Sort> {
+fn sort_of(device: &Device) -> Option<InputDeviceKind> {
     let keys = device.supported_keys()?;
     let is_typed = |key: KeyCode| (1..0x100).contains(&key.code()) || key.code() >= 0x160;
     let power = [KeyCode::KEY_POWER, KeyCode::KEY_SLEEP, KeyCode::KEY_WAKEUP];
@@ -364,9 +364,9 @@ fn sort_of(device: &Device) -> Option<Sort> {
     let touches =
         device.supported_absolute_axes().is_some_and(|axes| axes.contains(AbsoluteAxisCode::ABS_X));
     match (types, moves && keys.contains(KeyCode::BTN_LEFT)) {
-        _ if touches => keys.contains(KeyCode::BTN_TOOL_PEN).then_some(Sort::Pen),
-        (_, true) => Some(Sort::Mouse),
-        (true, false) => Some(Sort::Keyboard),
+        _ if touches => keys.contains(KeyCode::BTN_TOOL_PEN).then_some(InputDeviceKind::Pen),
+        (_, true) => Some(InputDeviceKind::Mouse),
+        (true, false) => Some(InputDeviceKind::Keyboard),
         (false, false) => None,
     }
 }

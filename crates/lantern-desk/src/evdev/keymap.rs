@@ -19,7 +19,7 @@ const SETUP: &str = "/etc/default/keyboard";
 
 /// What the machine is set up to have, by the names XKB has for it.
 #[derive(Debug, Default)]
-struct Setup {
+struct RmlvoNames {
     model: Option<String>,
     layout: Option<String>,
     variant: Option<String>,
@@ -39,7 +39,7 @@ pub fn layout() -> Layout {
 }
 
 /// The environment first, as compositors read it, then the system's own file.
-fn setup() -> Setup {
+fn setup() -> RmlvoNames {
     let kept = fs::read_to_string(SETUP).unwrap_or_default();
     let of = |variable: &str, line: &str| {
         let from_file = || {
@@ -48,7 +48,7 @@ fn setup() -> Setup {
         };
         env::var(variable).ok().or_else(from_file).filter(|value| !value.is_empty())
     };
-    Setup {
+    RmlvoNames {
         model: of("XKB_DEFAULT_MODEL", "XKBMODEL"),
         layout: of("XKB_DEFAULT_LAYOUT", "XKBLAYOUT"),
         variant: of("XKB_DEFAULT_VARIANT", "XKBVARIANT"),
@@ -56,7 +56,7 @@ fn setup() -> Setup {
     }
 }
 
-fn compiled(setup: &Setup) -> Layout {
+fn compiled(setup: &RmlvoNames) -> Layout {
     let variant = setup.variant.as_deref().unwrap_or_default();
     let groups: Vec<Named<'_>> = setup
         .layout
@@ -134,10 +134,10 @@ mod tests {
     use super::*;
 
     fn group(layout: &str, variant: &str, index: usize) -> LayoutGroup {
-        let setup = Setup {
+        let setup = RmlvoNames {
             layout: Some(layout.to_owned()),
             variant: Some(variant.to_owned()),
-            ..Setup::default()
+            ..RmlvoNames::default()
         };
         compiled(&setup).groups.swap_remove(index)
     }

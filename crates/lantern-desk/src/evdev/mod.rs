@@ -19,7 +19,7 @@ use lantern_model::{Command, EffectId, Event, GrabSet, InputBatch, Key, Rect, Re
 
 use crate::desk::without_session;
 use crate::{Backend, BackendError};
-use device_set::{Happened, InputDevices, Taking};
+use device_set::{EvdevEvent, GrabRequest, InputDevices};
 use outlet::Outlet;
 use passage::{Flow, Passage};
 
@@ -73,26 +73,26 @@ impl EvdevBackend {
     fn read(&mut self) -> Result<(), BackendError> {
         for happened in self.devices.read() {
             match happened {
-                Happened::Key { board, code, value, taken } => {
+                EvdevEvent::Key { board, code, value, taken } => {
                     self.take_key(board, code, value, taken);
                 }
-                Happened::Moved { axis, by, taken } => {
+                EvdevEvent::Moved { axis, by, taken } => {
                     self.passage.move_pointer(axis, by);
                     if taken {
                         self.turn_wheel_or_pass(axis, by);
                     }
                 }
-                Happened::Pen(board, event) => self.take_pen(board, event)?,
-                Happened::Other(event, taken) => {
+                EvdevEvent::Pen(board, event) => self.take_pen(board, event)?,
+                EvdevEvent::Other(event, taken) => {
                     if taken {
                         self.outlet.pass(event);
                     }
                 }
-                Happened::Report => {
+                EvdevEvent::Report => {
                     self.outlet.flush()?;
                     self.passage.tell_way();
                 }
-                Happened::Gone(board) => {
+                EvdevEvent::Gone(board) => {
                     for key in self.passage.fingers_on(board) {
                         let code = key.kernel().unwrap_or_default();
                         self.take_key(board, code, 0, true);
@@ -105,7 +105,7 @@ impl EvdevBackend {
         self.events.extend(self.passage.take_events());
         if self.passage.take_panic() {
             self.gave_back = true;
-            self.take(Taking::default())
+            self.take(GrabRequest::default())
         } else {
             self.devices.take_up();
             self.follow_pens()
@@ -114,7 +114,7 @@ impl EvdevBackend {
 
     /// Takes so much from now on. What programs know to be down on a board that is given back goes up for
     /// them: its own release will come from another device.
-    fn take(&mut self, taking: Taking) -> Result<(), BackendError> {
+    fn take(&mut self, taking: GrabRequest) -> Result<(), BackendError> {
         for board in self.devices.losing(taking) {
             for key in self.passage.lose_board(board) {
                 self.outlet.key(key.kernel().unwrap_or_default(), 0);
@@ -209,8 +209,8 @@ impl EvdevBackend {
     }
 
     /// What must be taken now.
-    fn taking(&self) -> Taking {
-        if self.gave_back { Taking::default() } else { Taking::of(self.passage.armed()) }
+    fn taking(&self) -> GrabRequest {
+        if self.gave_back { GrabRequest::default() } else { GrabRequest::of(self.passage.armed()) }
     }
 }
 
