@@ -42,7 +42,7 @@ impl GrabRequest {
             keyboards: armed.whole_keyboard
                 || armed.keys.iter().any(|armed| !armed.key.is_pointer()),
             pointers,
-            pens: any(|kind| kind == KeyKind::Pen),
+            pens: any(|kind| kind == KeyKind::PenTablet),
             look_at_pointers: pointers
                 || armed.raw_keys
                 || armed.text_input
@@ -59,7 +59,7 @@ pub(super) enum EvdevEvent {
     /// The pointer or a wheel.
     Moved { axis: u16, by: i32, taken: bool },
     /// Anything that a pen did, which is taken.
-    Pen(usize, InputEvent),
+    PenTablet(usize, InputEvent),
     /// Anything else.
     Other(InputEvent, bool),
     /// What came belongs together.
@@ -76,7 +76,7 @@ enum InputDeviceKind {
     /// It has a mouse's axes and buttons.
     Mouse,
     /// A tablet that a pen is drawn on.
-    Pen,
+    PenTablet,
 }
 
 #[derive(Debug)]
@@ -226,7 +226,7 @@ impl InputDevices {
         let wanted = match board.sort {
             InputDeviceKind::Keyboard => true,
             InputDeviceKind::Mouse => taking.look_at_pointers,
-            InputDeviceKind::Pen => board.taken,
+            InputDeviceKind::PenTablet => board.taken,
         };
         if wanted != board.watched {
             board.watched = wanted;
@@ -240,7 +240,7 @@ impl InputDevices {
 
     /// Pens, each with whether it is taken.
     pub(super) fn pens(&self) -> impl Iterator<Item = (usize, &Device, bool)> {
-        let pens = self.boards.iter().filter(|(_, board)| board.sort == InputDeviceKind::Pen);
+        let pens = self.boards.iter().filter(|(_, board)| board.sort == InputDeviceKind::PenTablet);
         pens.map(|(number, board)| (*number, &board.device, board.taken))
     }
 
@@ -268,11 +268,11 @@ impl InputDevices {
 
     fn read_board(&mut self, number: usize, happened: &mut Vec<EvdevEvent>) {
         let Some(board) = self.boards.get_mut(&number) else { return };
-        let (taken, is_pen) = (board.taken, board.sort == InputDeviceKind::Pen);
+        let (taken, is_pen) = (board.taken, board.sort == InputDeviceKind::PenTablet);
         let gone = match board.device.fetch_events() {
             Ok(events) => {
                 happened.extend(events.map(|event| match is_pen {
-                    true => EvdevEvent::Pen(number, event),
+                    true => EvdevEvent::PenTablet(number, event),
                     false => sorted(number, event, taken),
                 }));
                 false
@@ -293,7 +293,7 @@ impl InputDevice {
         match self.sort {
             InputDeviceKind::Keyboard => taking.keyboards,
             InputDeviceKind::Mouse => taking.pointers,
-            InputDeviceKind::Pen => taking.pens,
+            InputDeviceKind::PenTablet => taking.pens,
         }
     }
 
@@ -364,7 +364,7 @@ fn sort_of(device: &Device) -> Option<InputDeviceKind> {
     let touches =
         device.supported_absolute_axes().is_some_and(|axes| axes.contains(AbsoluteAxisCode::ABS_X));
     match (types, moves && keys.contains(KeyCode::BTN_LEFT)) {
-        _ if touches => keys.contains(KeyCode::BTN_TOOL_PEN).then_some(InputDeviceKind::Pen),
+        _ if touches => keys.contains(KeyCode::BTN_TOOL_PEN).then_some(InputDeviceKind::PenTablet),
         (_, true) => Some(InputDeviceKind::Mouse),
         (true, false) => Some(InputDeviceKind::Keyboard),
         (false, false) => None,

@@ -20,7 +20,7 @@ use lantern_model::{Command, EffectId, Event, GrabSet, InputBatch, Key, Rect, Re
 use crate::desk::without_session;
 use crate::{Backend, BackendError};
 use device_set::{EvdevEvent, GrabRequest, InputDevices};
-use outlet::Outlet;
+use outlet::UinputOutput;
 use passage::{Flow, Passage};
 
 pub use device_set::{DeviceSummary, input_devices};
@@ -43,7 +43,7 @@ pub struct DeviceSelection {
 #[derive(Debug)]
 pub struct EvdevBackend {
     devices: InputDevices,
-    outlet: Outlet,
+    outlet: UinputOutput,
     passage: Passage,
     screen: Option<(i32, i32)>,
     events: VecDeque<Event>,
@@ -58,7 +58,7 @@ impl EvdevBackend {
     /// When no keyboard may be read, or no device of our own may be made.
     pub fn open(choice: DeviceSelection) -> Result<EvdevBackend, BackendError> {
         let screen = choice.screen.or_else(screen_size);
-        let outlet = Outlet::open(screen)?;
+        let outlet = UinputOutput::open(screen)?;
         let devices = InputDevices::open(choice)?;
         let layout = keymap::layout();
         let mut events = VecDeque::from([Event::Layout(layout.clone())]);
@@ -82,7 +82,7 @@ impl EvdevBackend {
                         self.turn_wheel_or_pass(axis, by);
                     }
                 }
-                EvdevEvent::Pen(board, event) => self.take_pen(board, event)?,
+                EvdevEvent::PenTablet(board, event) => self.take_pen(board, event)?,
                 EvdevEvent::Other(event, taken) => {
                     if taken {
                         self.outlet.pass(event);

@@ -47,28 +47,28 @@ pub(super) fn is_own(name: &str) -> bool {
 }
 
 /// The devices, and what goes out with the next report.
-pub(super) struct Outlet {
+pub(super) struct UinputOutput {
     keyboard: VirtualDevice,
     pointer: VirtualDevice,
     place: Option<(VirtualDevice, (i32, i32))>,
     /// Copies of the tablets of pens that are taken, by their boards.
-    pens: BTreeMap<usize, Pen>,
+    pens: BTreeMap<usize, PenTablet>,
     of_keyboard: Vec<InputEvent>,
     of_pointer: Vec<InputEvent>,
     of_place: Vec<InputEvent>,
 }
 
-impl std::fmt::Debug for Outlet {
+impl std::fmt::Debug for UinputOutput {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Outlet").field("jumps", &self.place.is_some()).finish_non_exhaustive()
     }
 }
 
-impl Outlet {
+impl UinputOutput {
     /// Makes the devices.
-    pub(super) fn open(screen: Option<(i32, i32)>) -> Result<Outlet, BackendError> {
+    pub(super) fn open(screen: Option<(i32, i32)>) -> Result<UinputOutput, BackendError> {
         let failed = |source| BackendError::Input { path: PATH.into(), source };
-        let outlet = Outlet {
+        let outlet = UinputOutput {
             keyboard: keyboard().map_err(failed)?,
             pointer: pointer().map_err(failed)?,
             place: screen
@@ -136,7 +136,7 @@ impl Outlet {
     pub(super) fn open_pen(&mut self, board: usize, tablet: &Device) -> Result<(), BackendError> {
         if let btree_map::Entry::Vacant(free) = self.pens.entry(board) {
             let failed = |source| BackendError::Input { path: PATH.into(), source };
-            free.insert(Pen::copy(tablet).map_err(failed)?);
+            free.insert(PenTablet::copy(tablet).map_err(failed)?);
         }
         Ok(())
     }
@@ -211,7 +211,7 @@ impl Outlet {
 }
 
 /// The copy of a pen's tablet.
-struct Pen {
+struct PenTablet {
     copy: VirtualDevice,
     events: Vec<InputEvent>,
     /// The ends of its axes.
@@ -219,8 +219,8 @@ struct Pen {
     down: (i32, i32),
 }
 
-impl Pen {
-    fn copy(tablet: &Device) -> std::io::Result<Pen> {
+impl PenTablet {
+    fn copy(tablet: &Device) -> std::io::Result<PenTablet> {
         let mut builder =
             VirtualDevice::builder()?.name(PEN).with_properties(tablet.properties())?;
         if let Some(keys) = tablet.supported_keys() {
@@ -238,7 +238,7 @@ impl Pen {
             }
             builder = builder.with_absolute_axis(&UinputAbsSetup::new(code, info))?;
         }
-        Ok(Pen { copy: builder.build()?, events: Vec::new(), across, down })
+        Ok(PenTablet { copy: builder.build()?, events: Vec::new(), across, down })
     }
 }
 
