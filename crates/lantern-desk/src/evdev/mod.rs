@@ -21,7 +21,7 @@ use crate::desk::without_session;
 use crate::{Backend, BackendError};
 use device_set::{EvdevEvent, GrabRequest, InputDevices};
 use outlet::UinputOutput;
-use passage::{Flow, Passage};
+use passage::{ForwardedKey, KeyFilter};
 
 pub use device_set::{DeviceSummary, input_devices};
 pub use keymap::layout as system_layout;
@@ -44,7 +44,7 @@ pub struct DeviceSelection {
 pub struct EvdevBackend {
     devices: InputDevices,
     outlet: UinputOutput,
-    passage: Passage,
+    passage: KeyFilter,
     screen: Option<(i32, i32)>,
     events: VecDeque<Event>,
     /// The panic combination gave the boards back; they are taken again when rules want them again.
@@ -65,7 +65,7 @@ impl EvdevBackend {
         events.extend(
             screen.map(|(width, height)| Event::Screens(vec![Rect { x: 0, y: 0, width, height }])),
         );
-        let passage = Passage::new(layout);
+        let passage = KeyFilter::new(layout);
         Ok(EvdevBackend { devices, outlet, passage, screen, events, gave_back: false })
     }
 
@@ -149,7 +149,7 @@ impl EvdevBackend {
             evdev::EventType::KEY if Key::from_kernel(code).is_some_and(|key| key.is_pointer()) => {
                 let flow = self.flow_of(board, code, value, true);
                 match flow {
-                    Flow::Pass => self.outlet.pen(board, event),
+                    ForwardedKey::Pass => self.outlet.pen(board, event),
                     other => self.send(&other, code, value),
                 }
             }
@@ -173,8 +173,8 @@ impl EvdevBackend {
     }
 
     /// What becomes of a key of a board.
-    fn flow_of(&mut self, board: usize, code: u16, value: i32, taken: bool) -> Flow {
-        let Some(key) = Key::from_kernel(code) else { return Flow::Pass };
+    fn flow_of(&mut self, board: usize, code: u16, value: i32, taken: bool) -> ForwardedKey {
+        let Some(key) = Key::from_kernel(code) else { return ForwardedKey::Pass };
         let name = self.devices.name(board);
         match value {
             0 => self.passage.release(board, key, taken),
@@ -183,11 +183,11 @@ impl EvdevBackend {
         }
     }
 
-    fn send(&mut self, flow: &Flow, code: u16, value: i32) {
+    fn send(&mut self, flow: &ForwardedKey, code: u16, value: i32) {
         match flow {
-            Flow::Keep => {}
-            Flow::Pass => self.outlet.key(code, value),
-            Flow::Instead(keys) => {
+            ForwardedKey::Keep => {}
+            ForwardedKey::Pass => self.outlet.key(code, value),
+            ForwardedKey::Instead(keys) => {
                 for (key, down) in keys {
                     self.write_key(*key, *down);
                 }

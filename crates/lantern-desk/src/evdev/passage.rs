@@ -13,7 +13,7 @@ const MOST_UNTOLD: usize = 4096;
 
 /// What goes to the programs in the place of a key event.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Flow {
+pub(super) enum ForwardedKey {
     /// The event itself.
     Pass,
     /// Nothing.
@@ -24,7 +24,7 @@ pub(super) enum Flow {
 
 /// A finger on a key.
 #[derive(Debug, Clone, Copy)]
-struct Finger {
+struct PhysicalKey {
     board: usize,
     /// What programs know of it they know through us.
     ours: bool,
@@ -40,11 +40,11 @@ struct KeySubstitution {
 
 /// The state of the person's hands, and of what programs know of it.
 #[derive(Debug)]
-pub(super) struct Passage {
+pub(super) struct KeyFilter {
     layout: Layout,
     armed: GrabSet,
     /// Under the person's fingers, each with the boards it is down on.
-    fingers: BTreeMap<Key, Vec<Finger>>,
+    fingers: BTreeMap<Key, Vec<PhysicalKey>>,
     /// Those that no program knows of, each with whether its release is reported.
     withheld: BTreeMap<Key, bool>,
     substitutions: BTreeMap<Key, KeySubstitution>,
@@ -62,9 +62,9 @@ pub(super) struct Passage {
     panicked: bool,
 }
 
-impl Passage {
-    pub(super) fn new(layout: Layout) -> Passage {
-        Passage {
+impl KeyFilter {
+    pub(super) fn new(layout: Layout) -> KeyFilter {
+        KeyFilter {
             layout,
             armed: GrabSet::default(),
             fingers: BTreeMap::new(),
@@ -107,16 +107,22 @@ impl Passage {
     }
 
     /// A finger goes down. Only of a board that is `taken` can anything be kept.
-    pub(super) fn press(&mut self, board: usize, name: &str, key: Key, taken: bool) -> Flow {
+    pub(super) fn press(
+        &mut self,
+        board: usize,
+        name: &str,
+        key: Key,
+        taken: bool,
+    ) -> ForwardedKey {
         if self.armed.source_devices && self.board.replace(board) != Some(board) {
             self.events.push_back(Event::ActiveDevice(name.to_owned()));
         }
         let held = self.modifiers_held();
         let on = self.fingers.entry(key).or_default();
-        on.push(Finger { board, ours: taken });
+        on.push(PhysicalKey { board, ours: taken });
         if on.len() > 1 {
             // It is down on another board already.
-            return Flow::Keep;
+            return ForwardedKey::Keep;
         }
         if self.armed.raw_keys {
             self.events.push_back(Event::RawKey { key, down: true });
@@ -133,26 +139,26 @@ impl Passage {
                 self.withheld.insert(key, follow);
                 self.events.push_back(Event::Pressed { key, modifiers: held });
                 self.begin_way();
-                Flow::Keep
+                ForwardedKey::Keep
             }
             None => {
                 self.note_letter(key, held);
-                Flow::Pass
+                ForwardedKey::Pass
             }
         }
     }
 
     /// A finger leaves.
-    pub(super) fn release(&mut self, board: usize, key: Key, taken: bool) -> Flow {
+    pub(super) fn release(&mut self, board: usize, key: Key, taken: bool) -> ForwardedKey {
         let Some(on) = self.fingers.get_mut(&key) else {
             // It was down before we looked.
-            return Flow::Pass;
+            return ForwardedKey::Pass;
         };
         if let Some(at) = on.iter().position(|finger| finger.board == board) {
             on.swap_remove(at);
         }
         if !on.is_empty() {
-            return Flow::Keep;
+            return ForwardedKey::Keep;
         }
         self.fingers.remove(&key);
         if self.armed.raw_keys {
@@ -166,24 +172,24 @@ impl Passage {
             // What went down in its place goes up with it.
             return match self.substitutions.remove(&key) {
                 Some(substitution) => self.end_substitution(&substitution),
-                None => Flow::Keep,
+                None => ForwardedKey::Keep,
             };
         }
         if let Some(substitution) = self.substitutions.remove(&key) {
             return self.end_substitution(&substitution);
         }
-        if taken && self.is_down_otherwise(key) { Flow::Keep } else { Flow::Pass }
+        if taken && self.is_down_otherwise(key) { ForwardedKey::Keep } else { ForwardedKey::Pass }
     }
 
     /// A held key repeats: programs hear it if they know that it is down.
-    pub(super) fn repeat(&self, key: Key) -> Flow {
+    pub(super) fn repeat(&self, key: Key) -> ForwardedKey {
         let known = !self.withheld.contains_key(&key) && !self.substitutions.contains_key(&key);
-        if known { Flow::Pass } else { Flow::Keep }
+        if known { ForwardedKey::Pass } else { ForwardedKey::Keep }
     }
 
     /// The keys that are down on a board.
     pub(super) fn fingers_on(&self, board: usize) -> Vec<Key> {
-        let is_on = |fingers: &[Finger]| fingers.iter().any(|finger| finger.board == board);
+        let is_on = |fingers: &[PhysicalKey]| fingers.iter().any(|finger| finger.board == board);
         let on = self.fingers.iter().filter(|(_, fingers)| is_on(fingers));
         on.map(|(key, _)| *key).collect()
     }
@@ -205,7 +211,7 @@ impl Passage {
     }
 
     /// A withheld key goes to the programs after all.
-    pub(super) fn give_back(&mut self, back: &ReplayKey) -> Flow {
+    pub(super) fn give_back(&mut self, back: &ReplayKey) -> ForwardedKey {
         let ReplayKey {
             key,
             output: becomes,
@@ -239,15 +245,15 @@ impl Passage {
             keys.extend(missing.iter().rev().map(|key| (*key, false)));
             keys.extend(hidden.iter().map(|key| (*key, true)));
         }
-        Flow::Instead(keys)
+        ForwardedKey::Instead(keys)
     }
 
-    fn end_substitution(&self, substitution: &KeySubstitution) -> Flow {
+    fn end_substitution(&self, substitution: &KeySubstitution) -> ForwardedKey {
         let up = substitution.becomes.iter().rev().filter(|key| !self.is_down_otherwise(**key));
         let mut keys: Vec<(Key, bool)> = up.map(|key| (*key, false)).collect();
         let back = substitution.hidden.iter().filter(|key| self.fingers.contains_key(key));
         keys.extend(back.map(|key| (*key, true)));
-        Flow::Instead(keys)
+        ForwardedKey::Instead(keys)
     }
 
     /// Whether programs must go on believing that a key is down, for another reason than its finger.
