@@ -148,7 +148,7 @@ pub enum BackendError {
     },
     /// The list of held keys cannot be kept.
     #[error("cannot keep the list of held keys in {path}")]
-    HeldKeys {
+    HeldKeyWriter {
         /// Where.
         path: std::path::PathBuf,
         /// Why.
@@ -186,7 +186,7 @@ impl BackendError {
             BackendError::Input { .. } => {
                 "`sudo modprobe uinput`; `lantern doctor` says what is there"
             }
-            BackendError::HeldKeys { .. } => {
+            BackendError::HeldKeyWriter { .. } => {
                 "XDG_RUNTIME_DIR must name a folder that you may write to"
             }
         }

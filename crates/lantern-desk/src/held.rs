@@ -21,7 +21,7 @@ use sys::Page;
 mod sys;
 
 /// One bit for each X keycode that is down, each button that is down, each keycode lent; then the
-/// [`Pulse`].
+/// [`Heartbeat`].
 const BYTES: usize = 100;
 const BUTTONS_AT: usize = 32;
 const LENT_AT: usize = 64;
@@ -47,32 +47,32 @@ impl HeldMarks {
 
 /// The list, for the process that holds keys.
 #[derive(Debug)]
-pub struct HeldKeys {
+pub struct HeldKeyWriter {
     path: PathBuf,
-    list: HeldFile,
+    list: HeldKeyReader,
     page: Arc<Page>,
 }
 
 /// The sign of life of the process that holds keys, on the same page of memory: a number that changes
 /// each time the event loop is awake, and is odd while it is.
 #[derive(Debug, Clone)]
-pub struct Pulse {
+pub struct Heartbeat {
     page: Arc<Page>,
 }
 
 /// The list, for another process that watches. It stays readable when the file is removed.
 #[derive(Debug)]
-pub struct HeldFile {
+pub struct HeldKeyReader {
     file: File,
 }
 
-impl HeldKeys {
+impl HeldKeyWriter {
     /// Opens the list in `path`, making it if it is not there, with what it holds.
     ///
     /// # Errors
     /// When the file cannot be made or mapped, or its disk is full.
-    pub fn open(path: &Path) -> Result<HeldKeys, BackendError> {
-        let failed = |source| BackendError::HeldKeys { path: path.to_owned(), source };
+    pub fn open(path: &Path) -> Result<HeldKeyWriter, BackendError> {
+        let failed = |source| BackendError::HeldKeyWriter { path: path.to_owned(), source };
         let mut options = OpenOptions::new();
         options.read(true).write(true).create(true).truncate(false).mode(0o600);
         // A link that another program put there is not followed.
@@ -83,7 +83,7 @@ impl HeldKeys {
         let missing = (BYTES as u64).saturating_sub(length);
         file.write_all_at(&vec![0; missing as usize], length.min(BYTES as u64)).map_err(failed)?;
         let page = Arc::new(Page::map(&file, BYTES).map_err(failed)?);
-        Ok(HeldKeys { path: path.to_owned(), list: HeldFile { file }, page })
+        Ok(HeldKeyWriter { path: path.to_owned(), list: HeldKeyReader { file }, page })
     }
 
     /// What the list says. Nothing if its file was made shorter.
@@ -95,14 +95,14 @@ impl HeldKeys {
     ///
     /// # Errors
     /// When there are too many open files.
-    pub fn file(&self) -> Result<HeldFile, BackendError> {
-        let failed = |source| BackendError::HeldKeys { path: self.path.clone(), source };
-        Ok(HeldFile { file: self.list.file.try_clone().map_err(failed)? })
+    pub fn file(&self) -> Result<HeldKeyReader, BackendError> {
+        let failed = |source| BackendError::HeldKeyWriter { path: self.path.clone(), source };
+        Ok(HeldKeyReader { file: self.list.file.try_clone().map_err(failed)? })
     }
 
     /// The sign of life on its page.
-    pub fn pulse(&self) -> Pulse {
-        Pulse { page: Arc::clone(&self.page) }
+    pub fn pulse(&self) -> Heartbeat {
+        Heartbeat { page: Arc::clone(&self.page) }
     }
 
     /// Marks a keycode as down or up.
@@ -131,7 +131,7 @@ impl HeldKeys {
     }
 }
 
-impl Pulse {
+impl Heartbeat {
     /// The event loop is awake.
     pub fn wake(&self) {
         let number = self.page.number(PULSE_AT);
@@ -150,26 +150,26 @@ impl Pulse {
     }
 }
 
-impl From<OwnedFd> for HeldFile {
+impl From<OwnedFd> for HeldKeyReader {
     /// The list that a descriptor reads.
-    fn from(descriptor: OwnedFd) -> HeldFile {
-        HeldFile { file: File::from(descriptor) }
+    fn from(descriptor: OwnedFd) -> HeldKeyReader {
+        HeldKeyReader { file: File::from(descriptor) }
     }
 }
 
-impl AsFd for HeldFile {
+impl AsFd for HeldKeyReader {
     fn as_fd(&self) -> BorrowedFd<'_> {
         self.file.as_fd()
     }
 }
 
-impl HeldFile {
+impl HeldKeyReader {
     /// Opens the list in `path`.
     ///
     /// # Errors
     /// When there is none, or it cannot be read.
-    pub fn open(path: &Path) -> io::Result<HeldFile> {
-        Ok(HeldFile { file: File::open(path)? })
+    pub fn open(path: &Path) -> io::Result<HeldKeyReader> {
+        Ok(HeldKeyReader { file: File::open(path)? })
     }
 
     /// What it says. Nothing if the file was made shorter, and its marks are lost.
@@ -183,7 +183,7 @@ impl HeldFile {
         })
     }
 
-    /// The [`Pulse`] as it stands: odd while the event loop is awake.
+    /// The [`Heartbeat`] as it stands: odd while the event loop is awake.
     pub fn pulse(&self) -> Option<u32> {
         let mut bytes = [0; 4];
         self.file.read_exact_at(&mut bytes, PULSE_AT as u64).ok()?;

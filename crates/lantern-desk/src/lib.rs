@@ -3,7 +3,7 @@
 //! Owns the [`Backend`] contract and what fulfils it: [`SimulatedBackend`], a small desktop with no
 //! display, and [`X11Backend`], the real one. A desk decides nothing: it withholds what it was armed
 //! with, does what it is told, and reports what it sees. Also keeps the list of held keys that
-//! outlives a crash ([`HeldKeys`]).
+//! outlives a crash ([`HeldKeyWriter`]).
 
 mod copied;
 mod desk;
@@ -25,7 +25,7 @@ pub use evdev::{
     DeviceSelection, DeviceSummary, EvdevBackend, UDEV_RULE, input_devices, outlet_is_there,
     screen_size, system_layout,
 };
-pub use held::{HeldFile, HeldKeys, HeldMarks, Pulse};
+pub use held::{Heartbeat, HeldKeyReader, HeldKeyWriter, HeldMarks};
 pub use portal::{PortalBackend, PortalOffers, Wanted, portal_offers};
 pub use question::{Answer, Choice, Question};
 pub use simulated::{Output, SimulatedBackend, What};

@@ -15,7 +15,7 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{BackendError, CopiedContents, HeldFile, Progress, Pulse, Watched};
+use lantern_desk::{BackendError, CopiedContents, Heartbeat, HeldKeyReader, Progress, Watched};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::net::{
     RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer,
@@ -50,7 +50,7 @@ const STOPPED: u32 = 2;
 pub enum GuardTarget {
     /// Keys held on a display, marked in this list beside the sign of life of the process that holds
     /// them, and what others copied before a paste.
-    Held(Arc<HeldFile>, Pulse, Arc<CopiedContents>),
+    Held(Arc<HeldKeyReader>, Heartbeat, Arc<CopiedContents>),
     /// The keyboard itself, which the working process has taken.
     Keyboard,
 }
@@ -181,7 +181,7 @@ fn watch_keys() -> Result<Status, Failure> {
     let number = process.and_then(|process| u32::try_from(process).ok());
     let kept = receive_file(io::stdin().as_fd()).map(CopiedContents::from);
     // The list came as standard output.
-    let held = io::stdout().as_fd().try_clone_to_owned().map(HeldFile::from);
+    let held = io::stdout().as_fd().try_clone_to_owned().map(HeldKeyReader::from);
     let held = held.map_err(|source| Failure::System { what: "cannot watch held keys", source })?;
     let mut worker = Worker {
         process: process.and_then(Pid::from_raw),
@@ -227,7 +227,7 @@ struct Worker<'h> {
     process: Option<Pid>,
     /// The socket that it writes to; its end closes it.
     pipe: io::Stdin,
-    held: &'h HeldFile,
+    held: &'h HeldKeyReader,
     /// What was seen when it was found to hang first.
     hang: Option<Hang>,
 }

@@ -24,7 +24,7 @@ use x11rb::rust_connection::RustConnection;
 use super::connection::XConnection;
 use super::fingers::{query, set_bits};
 use super::windows;
-use crate::{BackendError, HeldFile, HeldMarks};
+use crate::{BackendError, HeldKeyReader, HeldMarks};
 
 /// Time without input, in milliseconds, that is a pause: its beginning and its end wake the guardian.
 const PAUSE_MS: i64 = 1000;
@@ -69,7 +69,7 @@ pub enum Progress {
 /// When the display cannot be reached, or goes.
 pub fn guard_held(
     display: Option<&str>,
-    held: &HeldFile,
+    held: &HeldKeyReader,
     process: Option<u32>,
     watched: &mut dyn Watched,
 ) -> Result<(), BackendError> {
@@ -130,7 +130,7 @@ pub fn guard_held(
 ///
 /// # Errors
 /// When the display cannot be reached.
-pub fn release_held(display: Option<&str>, held: &HeldFile) -> Result<(), BackendError> {
+pub fn release_held(display: Option<&str>, held: &HeldKeyReader) -> Result<(), BackendError> {
     release_marked(&XConnection::open(display)?, held.marks())
 }
 

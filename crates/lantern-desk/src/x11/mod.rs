@@ -51,7 +51,7 @@ use rustix::event::Timespec;
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::Window;
 
-use crate::{Backend, BackendError, HeldKeys};
+use crate::{Backend, BackendError, HeldKeyWriter};
 use clipboard::Clipboard;
 use connection::XConnection;
 use deeds::Coming;
@@ -92,7 +92,7 @@ pub struct X11Backend {
     grabs: Grabs,
     hands: Hands,
     lifts: Lifts,
-    held: HeldKeys,
+    held: HeldKeyWriter,
     /// Releases that were put together but not sent.
     ups: Vec<u8>,
     button_ups: Vec<u8>,
@@ -135,7 +135,7 @@ impl X11Backend {
     ///
     /// # Errors
     /// When the display cannot be reached, or lacks what we need.
-    pub fn open(held: HeldKeys) -> Result<X11Backend, BackendError> {
+    pub fn open(held: HeldKeyWriter) -> Result<X11Backend, BackendError> {
         X11Backend::open_on(None, held)
     }
 
@@ -143,7 +143,7 @@ impl X11Backend {
     ///
     /// # Errors
     /// When the display cannot be reached, or lacks what we need.
-    pub fn open_on(display: Option<&str>, held: HeldKeys) -> Result<X11Backend, BackendError> {
+    pub fn open_on(display: Option<&str>, held: HeldKeyWriter) -> Result<X11Backend, BackendError> {
         let link = XConnection::open(display)?;
         release_marked(&link, held.marks())?;
         let mut held = held;

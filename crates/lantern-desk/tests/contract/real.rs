@@ -1,6 +1,6 @@
 //! The X11 desk, on a server of its own with a bare window in front.
 
-use lantern_desk::{Backend, BackendError, HeldFile, HeldKeys, X11Backend, release_held};
+use lantern_desk::{Backend, BackendError, HeldKeyReader, HeldKeyWriter, X11Backend, release_held};
 use lantern_model::{
     EffectId, Event, InputAction, InputBatch, Key, KeyKind, Layout, ModifierKey, Refusal,
     ShiftLevel, Time,
@@ -21,7 +21,7 @@ impl Real {
         let display = Display::start("us");
         let person = Person::sit_down(&display);
         let target = Target::open(&display);
-        let held = HeldKeys::open(&display.folder().join("held")).expect("it can be made");
+        let held = HeldKeyWriter::open(&display.folder().join("held")).expect("it can be made");
         let desk = X11Backend::open_on(Some(display.name()), held).expect("the display is there");
         let mut bench = Real { desk, target, person, display };
         bench.events();
@@ -163,7 +163,7 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
     let of_text = |got: &Received| got.down && !LEVEL_KEYS.contains(&got.detail);
     let presses = bench.target.take_all().into_iter().filter(of_text).count();
     assert_eq!(presses, many.chars().count());
-    let held = HeldFile::open(&bench.display.folder().join("held")).expect("it is there");
+    let held = HeldKeyReader::open(&bench.display.folder().join("held")).expect("it is there");
     let marks = held.marks().expect("it is whole");
     assert_eq!((marks.keycodes.len(), marks.lent.len()), (0, 0), "at {now}");
 }
@@ -172,7 +172,7 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
 fn what_a_dead_process_left_down_is_let_go() {
     let bench = Real::new();
     let path = bench.display.folder().join("left");
-    let mut held = HeldKeys::open(&path).expect("it can be made");
+    let mut held = HeldKeyWriter::open(&path).expect("it can be made");
     held.mark_key(38, true);
     held.mark_button(1, true);
     let mut other = Real { desk: bench.desk, ..bench };
@@ -182,7 +182,7 @@ fn what_a_dead_process_left_down_is_let_go() {
     other.desk.input(Time::START, EffectId(1), &step).expect("it is there");
     other.events();
     assert!(other.person.buttons_down() && !other.keys_down().is_empty());
-    let held = HeldFile::open(&path).expect("it is there");
+    let held = HeldKeyReader::open(&path).expect("it is there");
     release_held(Some(other.display.name()), &held).expect("the display is there");
     assert!(!other.person.buttons_down() && other.keys_down().is_empty());
 }
@@ -190,7 +190,7 @@ fn what_a_dead_process_left_down_is_let_go() {
 #[test]
 fn a_display_that_is_not_there_is_named_with_advice() {
     let folder = Display::start("us");
-    let held = || HeldKeys::open(&folder.folder().join("held")).expect("it can be made");
+    let held = || HeldKeyWriter::open(&folder.folder().join("held")).expect("it can be made");
     let error = X11Backend::open_on(Some(":9999"), held()).expect_err("there is none");
     assert!(
         matches!(error, BackendError::Unreachable { .. }) && error.to_string().contains(":9999")
@@ -211,7 +211,7 @@ fn the_layouts_of_the_server_are_read_as_they_are() {
     ];
     for (name, character, key, level, third) in cases {
         let display = Display::start(name);
-        let held = HeldKeys::open(&display.folder().join("held")).expect("it can be made");
+        let held = HeldKeyWriter::open(&display.folder().join("held")).expect("it can be made");
         let mut desk = X11Backend::open_on(Some(display.name()), held).expect("it is there");
         let layout = std::iter::from_fn(|| desk.poll_event(Time::START).expect("it is there"))
             .find_map(|event| match event {
@@ -237,7 +237,7 @@ fn the_layouts_of_the_server_are_read_as_they_are() {
 fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
     use lantern_model::{GrabSet, KeyGrab, ModifierSet};
     let mut bench = Real::new();
-    let held = HeldKeys::open(&bench.display.folder().join("other")).expect("it can be made");
+    let held = HeldKeyWriter::open(&bench.display.folder().join("other")).expect("it can be made");
     let mut other = X11Backend::open_on(Some(bench.display.name()), held).expect("it is there");
     let armed = |name: &str| KeyGrab {
         any_extra_modifiers: false,

@@ -121,12 +121,12 @@ impl Hand {
 
     /// Speeds of all parts, summed.
     fn pulses(&self, outline: &Outline, dice: &mut Rng) -> StrokePath {
-        let mut pulses: Vec<Pulse> = Vec::new();
+        let mut pulses: Vec<Heartbeat> = Vec::new();
         let mut at = 0.0;
         for part in &outline.parts {
             let spread = between(dice, 0.18, 0.32);
             let span = between(dice, 0.16, 0.26) * part.length.max(0.2).powf(0.35);
-            pulses.push(Pulse { part: *part, at, median: span.ln(), spread });
+            pulses.push(Heartbeat { part: *part, at, median: span.ln(), spread });
             // The next begins before this one has ended: the more, the rounder the corner.
             let done = (spread * (2.2 - 1.5 * self.rounding)).exp() * span;
             at += done.max(0.05) - 0.55 * span;
@@ -224,14 +224,14 @@ impl Hand {
 }
 
 /// One part of a stroke as a pulse of speed.
-struct Pulse {
+struct Heartbeat {
     part: Part,
     at: f32,
     median: f32,
     spread: f32,
 }
 
-impl Pulse {
+impl Heartbeat {
     /// The speed and heading at a time: equations 1 and 2 of Plamondon's theory for one stroke.
     fn at(&self, time: f32) -> (f32, f32) {
         let since = time - self.at;

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use lantern_desk::{
-    Backend, BackendError, CopiedContents, DeviceSelection, EvdevBackend, HeldFile, HeldKeys,
-    PortalBackend, Pulse, Wanted, WaylandBackend, X11Backend,
+    Backend, BackendError, CopiedContents, DeviceSelection, EvdevBackend, Heartbeat, HeldKeyReader,
+    HeldKeyWriter, PortalBackend, Wanted, WaylandBackend, X11Backend,
 };
 use lantern_devices::home_folder;
 use lantern_model::{RuleSet, TriggerKind};
@@ -146,7 +146,7 @@ fn work_on_x11(
     let display = std::env::var("DISPLAY").unwrap_or_default();
     let failed = |source| Failure::System { what: "cannot keep what is copied", source };
     let copied = Arc::new(CopiedContents::new().map_err(failed)?);
-    let held = HeldKeys::open(&runtime.held_keys())?;
+    let held = HeldKeyWriter::open(&runtime.held_keys())?;
     let mut list = (Arc::new(held.file()?), held.pulse());
     let mut desk = X11Backend::open(held)?;
     let mut rules = Some(rules);
@@ -257,7 +257,7 @@ impl Worker<'_> {
 }
 
 /// What a guardian sees of a list of held keys.
-type List = (Arc<HeldFile>, Pulse);
+type List = (Arc<HeldKeyReader>, Heartbeat);
 
 /// The display, once it is back; nothing if it does not come, or we are asked to end.
 fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<(X11Backend, List)>, Failure> {
@@ -270,7 +270,7 @@ fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<(X11Backend, List)>
             break;
         }
         // Keys that were down went with the display.
-        let held = HeldKeys::open(&runtime.held_keys())?;
+        let held = HeldKeyWriter::open(&runtime.held_keys())?;
         let list = (Arc::new(held.file()?), held.pulse());
         if let Ok(desk) = X11Backend::open(held) {
             return Ok(Some((desk, list)));
