@@ -10,7 +10,7 @@ const TERMINALS: [&str; 9] =
 
 /// How a program pastes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Paste {
+pub(crate) enum PasteKeys {
     /// From the clipboard, on ctrl+v.
     Clipboard,
     /// From the clipboard, on ctrl+shift+v, as ctrl+v means something else in a terminal.
@@ -19,24 +19,24 @@ pub(crate) enum Paste {
     Primary,
 }
 
-impl Paste {
+impl PasteKeys {
     /// How the program with these names, in lower case, pastes.
-    pub(crate) fn of_program(names: &[String]) -> Paste {
+    pub(crate) fn of_program(names: &[String]) -> PasteKeys {
         if names.iter().any(|name| OLD_TERMINALS.contains(&name.as_str())) {
-            Paste::Primary
+            PasteKeys::Primary
         } else if names.iter().any(|name| TERMINALS.iter().any(|part| name.contains(part))) {
-            Paste::TerminalClipboard
+            PasteKeys::TerminalClipboard
         } else {
-            Paste::Clipboard
+            PasteKeys::Clipboard
         }
     }
 
     /// The keys of the board that paste under that layout, in the order in which they are pressed.
     pub(crate) fn keys(self, layout: &Layout) -> Vec<Key> {
         let names: &[&str] = match self {
-            Paste::Clipboard => &["left-ctrl", "v"],
-            Paste::TerminalClipboard => &["left-ctrl", "left-shift", "v"],
-            Paste::Primary => &["left-shift", "insert"],
+            PasteKeys::Clipboard => &["left-ctrl", "v"],
+            PasteKeys::TerminalClipboard => &["left-ctrl", "left-shift", "v"],
+            PasteKeys::Primary => &["left-shift", "insert"],
         };
         let key = |name: &&str| layout.resolve(KeySpec::Named(Key::named(name)?));
         names.iter().filter_map(key).collect()
@@ -49,7 +49,7 @@ mod tests {
 
     fn pressed(program: &str, layout: &str) -> Vec<&'static str> {
         let layout = Layout::named(layout).expect("it is known");
-        let keys = Paste::of_program(&[program.to_owned()]).keys(&layout);
+        let keys = PasteKeys::of_program(&[program.to_owned()]).keys(&layout);
         keys.into_iter().map(Key::name).collect()
     }
 
@@ -69,6 +69,6 @@ mod tests {
         let dot = Key::named("period").or(Key::named("dot")).expect("it is in the table");
         caps.insert(dot, [Some('v'), Some('V'), None, None]);
         let other = Layout { groups: vec![lantern_model::LayoutGroup::new(caps)], ..layout };
-        assert_eq!(Paste::Clipboard.keys(&other).last(), Some(&dot));
+        assert_eq!(PasteKeys::Clipboard.keys(&other).last(), Some(&dot));
     }
 }

@@ -15,7 +15,7 @@ use lantern_model::{
 };
 use rustix::event::epoll;
 
-use crate::paste::Paste;
+use crate::paste::PasteKeys;
 use crate::{Backend, BackendError};
 use session::Session;
 
@@ -80,8 +80,8 @@ impl<D: Backend> WaylandBackend<D> {
             self.finish(effect, Err("another text is being pasted".to_owned()));
             return Ok(());
         }
-        let paste = Paste::of_program(&self.front);
-        if paste == Paste::Primary {
+        let paste = PasteKeys::of_program(&self.front);
+        if paste == PasteKeys::Primary {
             let name = self.front.first().map_or("the program in front", String::as_str);
             let why =
                 format!("{name} pastes what is selected, not what is copied: use `type` there");
@@ -142,7 +142,7 @@ impl<D: Backend> Backend for WaylandBackend<D> {
             CommandKind::Focus => self.session.activate(word),
             CommandKind::FocusWindow(window) => self.session.raise(*window),
             CommandKind::Close => self.session.close(word),
-            CommandKind::Paste => {
+            CommandKind::PasteKeys => {
                 self.begin_paste(now, effect, word)?;
                 return Ok(true);
             }
