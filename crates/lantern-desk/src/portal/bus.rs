@@ -40,7 +40,7 @@ const PERSISTS: u32 = 2;
 
 /// One movement of input.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) enum Move {
+pub(super) enum PortalInput {
     /// A key by its kernel code.
     Key(u16, bool),
     /// A character's keysym.
@@ -55,7 +55,7 @@ pub(super) enum Move {
 
 /// What the portal told.
 #[derive(Debug)]
-pub(super) enum Told {
+pub(super) enum PortalEvent {
     Pressed(String),
     Released(String),
     /// A step went out, or did not.
@@ -90,13 +90,13 @@ async fn version(bus: &Connection, interface: &str) -> zbus::Result<u32> {
 
 /// How what is told leaves the threads.
 #[derive(Debug, Clone)]
-struct Teller {
-    told: Sender<Told>,
+struct EventSender {
+    told: Sender<PortalEvent>,
     bell: Arc<OwnedFd>,
 }
 
-impl Teller {
-    fn tell(&self, told: Told) {
+impl EventSender {
+    fn tell(&self, told: PortalEvent) {
         // With nobody listening any more the program is at its end.
         if self.told.send(told).is_ok() {
             let _ = rustix::io::write(&*self.bell, &1u64.to_ne_bytes());
@@ -107,9 +107,9 @@ impl Teller {
 /// The portal, asked for what is wanted.
 #[derive(Debug)]
 pub(super) struct Portal {
-    told: Receiver<Told>,
+    told: Receiver<PortalEvent>,
     bell: Arc<OwnedFd>,
-    steps: Sender<(EffectId, Vec<Move>)>,
+    steps: Sender<(EffectId, Vec<PortalInput>)>,
 }
 
 impl Portal {
@@ -129,7 +129,7 @@ impl Portal {
         let flags = EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK;
         let bell = eventfd(0, flags).map_err(|error| BackendError::Lost(Box::new(error)))?;
         let bell = Arc::new(bell);
-        let teller = Teller { told, bell: Arc::clone(&bell) };
+        let teller = EventSender { told, bell: Arc::clone(&bell) };
         let (steps, orders) = channel();
         let (of_shortcuts, of_input) = (bus.clone(), bus);
         let listening = teller.clone();
@@ -137,11 +137,11 @@ impl Portal {
             let ended = block_on(listen(&of_shortcuts, &shortcuts, &listening));
             let why =
                 ended.err().map_or_else(|| "it went away".to_owned(), |error| error.to_string());
-            listening.tell(Told::Ended(why));
+            listening.tell(PortalEvent::Ended(why));
         });
         thread::spawn(move || {
             if let Err(error) = block_on(make_input(&of_input, &token, &orders, &teller)) {
-                teller.tell(Told::Ended(error.to_string()));
+                teller.tell(PortalEvent::Ended(error.to_string()));
             }
         });
         Ok(Portal { told: coming, bell, steps })
@@ -151,14 +151,14 @@ impl Portal {
         self.bell.as_fd()
     }
 
-    pub(super) fn next_told(&self) -> Option<Told> {
+    pub(super) fn next_told(&self) -> Option<PortalEvent> {
         // It only wakes; what was told stands in the channel.
         let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
         self.told.try_recv().ok()
     }
 
     /// Sends a step behind those before it.
-    pub(super) fn send(&self, effect: EffectId, moves: Vec<Move>) {
+    pub(super) fn send(&self, effect: EffectId, moves: Vec<PortalInput>) {
         // The thread that takes it tells of its own end.
         let _ = self.steps.send((effect, moves));
     }
@@ -229,7 +229,7 @@ async fn create_session(
 async fn listen(
     bus: &Connection,
     shortcuts: &[(String, String, String)],
-    teller: &Teller,
+    teller: &EventSender,
 ) -> zbus::Result<()> {
     let rule = MatchRule::builder().msg_type(Type::Signal).interface(SHORTCUTS).build()?;
     let mut signals = MessageStream::for_match_rule(rule, bus, None).await?;
@@ -256,7 +256,11 @@ async fn listen(
         let (of, id, _, _): (OwnedObjectPath, String, u64, Results) =
             signal.body().deserialize()?;
         if of == session {
-            teller.tell(if is_pressed { Told::Pressed(id) } else { Told::Released(id) });
+            teller.tell(if is_pressed {
+                PortalEvent::Pressed(id)
+            } else {
+                PortalEvent::Released(id)
+            });
         }
     }
     Ok(())
@@ -266,8 +270,8 @@ async fn listen(
 async fn make_input(
     bus: &Connection,
     token: &Path,
-    orders: &Receiver<(EffectId, Vec<Move>)>,
-    teller: &Teller,
+    orders: &Receiver<(EffectId, Vec<PortalInput>)>,
+    teller: &EventSender,
 ) -> zbus::Result<()> {
     let session = create_session(bus, REMOTE, "lantern_input").await?;
     let known = fs::read_to_string(token).unwrap_or_default();
@@ -297,36 +301,40 @@ async fn make_input(
             }
         }
         if effect != NOBODY {
-            teller.tell(Told::Done(effect, result));
+            teller.tell(PortalEvent::Done(effect, result));
         }
     }
     Ok(())
 }
 
-async fn make_move(bus: &Connection, session: &OwnedObjectPath, one: Move) -> zbus::Result<()> {
+async fn make_move(
+    bus: &Connection,
+    session: &OwnedObjectPath,
+    one: PortalInput,
+) -> zbus::Result<()> {
     let none: BTreeMap<&str, Variant<'_>> = BTreeMap::new();
     let call = |method: &'static str| (Some(PORTAL), PATH, Some(REMOTE), method);
     match one {
-        Move::Key(code, down) => {
+        PortalInput::Key(code, down) => {
             let body = (session, none, i32::from(code), u32::from(down));
             let (to, path, interface, method) = call("NotifyKeyboardKeycode");
             bus.call_method(to, path, interface, method, &body).await?;
         }
-        Move::Symbol(symbol, down) => {
+        PortalInput::Symbol(symbol, down) => {
             let body = (session, none, symbol as i32, u32::from(down));
             let (to, path, interface, method) = call("NotifyKeyboardKeysym");
             bus.call_method(to, path, interface, method, &body).await?;
         }
-        Move::Button(code, down) => {
+        PortalInput::Button(code, down) => {
             let body = (session, none, i32::from(code), u32::from(down));
             let (to, path, interface, method) = call("NotifyPointerButton");
             bus.call_method(to, path, interface, method, &body).await?;
         }
-        Move::Motion(x, y) => {
+        PortalInput::Motion(x, y) => {
             let (to, path, interface, method) = call("NotifyPointerMotion");
             bus.call_method(to, path, interface, method, &(session, none, x, y)).await?;
         }
-        Move::Turn(axis, steps) => {
+        PortalInput::Turn(axis, steps) => {
             let (to, path, interface, method) = call("NotifyPointerAxisDiscrete");
             bus.call_method(to, path, interface, method, &(session, none, axis, steps)).await?;
         }

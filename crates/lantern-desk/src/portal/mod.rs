@@ -20,7 +20,7 @@ use lantern_model::{
 use crate::desk::without_session;
 use crate::keysyms::character_keysym;
 use crate::{Backend, BackendError, system_layout};
-use bus::{Move, Portal, Told};
+use bus::{Portal, PortalEvent, PortalInput};
 
 pub use bus::{PortalOffers, portal_offers};
 
@@ -30,7 +30,7 @@ const FINGERS: Duration = Duration::from_secs(2);
 
 /// A combination that the portal is asked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Wanted {
+pub struct RequestedShortcut {
     /// The combination, as the rules write it.
     pub combo: KeyCombination,
     /// What it does, for the person who is asked.
@@ -39,7 +39,7 @@ pub struct Wanted {
 
 /// A combination that the portal gave us.
 #[derive(Debug, Clone, Copy)]
-struct Given {
+struct GrantedShortcut {
     key: Key,
     modifiers: HeldModifiers,
     families: ModifierSet,
@@ -47,9 +47,9 @@ struct Given {
 
 /// A step that waits for the fingers.
 #[derive(Debug)]
-struct Waiting {
+struct PendingStep {
     effect: EffectId,
-    moves: Vec<Move>,
+    moves: Vec<PortalInput>,
     until: Time,
 }
 
@@ -58,10 +58,10 @@ struct Waiting {
 pub struct PortalBackend {
     portal: Portal,
     armed: GrabSet,
-    given: BTreeMap<String, Given>,
+    given: BTreeMap<String, GrantedShortcut>,
     /// Combinations that are down.
     down: BTreeSet<String>,
-    waiting: VecDeque<Waiting>,
+    waiting: VecDeque<PendingStep>,
     events: VecDeque<Event>,
 }
 
@@ -71,11 +71,14 @@ impl PortalBackend {
     ///
     /// # Errors
     /// When there is no session bus, or no portal on it that has both.
-    pub fn open(wanted: &[Wanted], token: PathBuf) -> Result<PortalBackend, BackendError> {
+    pub fn open(
+        wanted: &[RequestedShortcut],
+        token: PathBuf,
+    ) -> Result<PortalBackend, BackendError> {
         let layout = system_layout();
         let mut given = BTreeMap::new();
         let mut shortcuts = Vec::new();
-        for (number, Wanted { combo, description }) in wanted.iter().enumerate() {
+        for (number, RequestedShortcut { combo, description }) in wanted.iter().enumerate() {
             let Some((trigger, one)) = given_for(combo, &layout) else { continue };
             let id = format!("lantern-{number}");
             shortcuts.push((id.clone(), description.clone(), trigger));
@@ -92,11 +95,11 @@ impl PortalBackend {
         })
     }
 
-    fn take_told(&mut self, told: Told) -> Result<(), BackendError> {
+    fn take_told(&mut self, told: PortalEvent) -> Result<(), BackendError> {
         match told {
-            Told::Pressed(id) => {
+            PortalEvent::Pressed(id) => {
                 let Some(given) = self.given.get(&id).copied() else { return Ok(()) };
-                let Given { key, modifiers, families } = given;
+                let GrantedShortcut { key, modifiers, families } = given;
                 // Of a rule for another place it is nobody's: the portal has taken it all the same.
                 let is_armed = |armed: &lantern_model::KeyGrab| {
                     armed.key == key && armed.modifiers == families
@@ -105,15 +108,15 @@ impl PortalBackend {
                     self.events.push_back(Event::Pressed { key, modifiers });
                 }
             }
-            Told::Released(id) => {
+            PortalEvent::Released(id) => {
                 if let (true, Some(given)) = (self.down.remove(&id), self.given.get(&id)) {
                     self.events.push_back(Event::Released { key: given.key });
                 }
             }
-            Told::Done(effect, result) => {
+            PortalEvent::Done(effect, result) => {
                 self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
             }
-            Told::Ended(why) => return Err(BackendError::Portal { why }),
+            PortalEvent::Ended(why) => return Err(BackendError::Portal { why }),
         }
         Ok(())
     }
@@ -122,14 +125,14 @@ impl PortalBackend {
     fn send_waiting(&mut self, now: Time) {
         let held = self.down.iter().any(|id| !self.given[id].modifiers.is_empty());
         while self.waiting.front().is_some_and(|step| !held || step.until <= now) {
-            if let Some(Waiting { effect, moves, .. }) = self.waiting.pop_front() {
+            if let Some(PendingStep { effect, moves, .. }) = self.waiting.pop_front() {
                 self.portal.send(effect, moves);
             }
         }
     }
 
     /// A step as the portal takes it; why not, if it cannot be done.
-    fn moves_of(&self, step: &InputBatch) -> Result<Vec<Move>, String> {
+    fn moves_of(&self, step: &InputBatch) -> Result<Vec<PortalInput>, String> {
         let mut moves = Vec::new();
         for key in &step.park {
             moves.push(key_move(*key, false)?);
@@ -153,10 +156,15 @@ impl PortalBackend {
                 InputAction::Text(text) => {
                     for letter in text.chars() {
                         let symbol = symbol_of(letter);
-                        moves.extend([Move::Symbol(symbol, true), Move::Symbol(symbol, false)]);
+                        moves.extend([
+                            PortalInput::Symbol(symbol, true),
+                            PortalInput::Symbol(symbol, false),
+                        ]);
                     }
                 }
-                InputAction::MoveBy(x, y) => moves.push(Move::Motion((*x).into(), (*y).into())),
+                InputAction::MoveBy(x, y) => {
+                    moves.push(PortalInput::Motion((*x).into(), (*y).into()))
+                }
                 InputAction::MoveTo(..) => {
                     return Err(
                         "the portal moves the pointer by steps only, not to a place".to_owned()
@@ -172,7 +180,7 @@ impl PortalBackend {
 }
 
 /// What is asked for, and what it is when it comes.
-fn given_for(combo: &KeyCombination, layout: &Layout) -> Option<(String, Given)> {
+fn given_for(combo: &KeyCombination, layout: &Layout) -> Option<(String, GrantedShortcut)> {
     let keys = layout.press_order(combo).ok()?;
     let (key, held) = keys.split_last()?;
     if key.is_pointer() || held.iter().any(|key| lantern_model::ModifierKey::of(*key).is_none()) {
@@ -181,7 +189,7 @@ fn given_for(combo: &KeyCombination, layout: &Layout) -> Option<(String, Given)>
     let modifiers: HeldModifiers =
         held.iter().filter_map(|key| lantern_model::ModifierKey::of(*key)).collect();
     let families = modifiers.modifiers(layout.alt_gr_is_level3);
-    Some((trigger_words(*key, families)?, Given { key: *key, modifiers, families }))
+    Some((trigger_words(*key, families)?, GrantedShortcut { key: *key, modifiers, families }))
 }
 
 /// A combination as the XDG shortcuts specification writes it: `CTRL+SHIFT+F9`.
@@ -204,12 +212,16 @@ fn trigger_words(key: Key, families: ModifierSet) -> Option<String> {
     Some(parts.join("+"))
 }
 
-fn key_move(key: Key, down: bool) -> Result<Move, String> {
+fn key_move(key: Key, down: bool) -> Result<PortalInput, String> {
     let code = key.kernel().ok_or_else(|| format!("{key} cannot be held"))?;
-    Ok(if key.is_pointer() { Move::Button(code, down) } else { Move::Key(code, down) })
+    Ok(if key.is_pointer() {
+        PortalInput::Button(code, down)
+    } else {
+        PortalInput::Key(code, down)
+    })
 }
 
-fn turn(key: Key) -> Option<Move> {
+fn turn(key: Key) -> Option<PortalInput> {
     // The axis, 0 for up and down, and the steps along it.
     let (axis, steps) = match key.name() {
         "wheel-up" => (0, -1),
@@ -218,7 +230,7 @@ fn turn(key: Key) -> Option<Move> {
         "wheel-right" => (1, 1),
         _ => return None,
     };
-    Some(Move::Turn(axis, steps))
+    Some(PortalInput::Turn(axis, steps))
 }
 
 fn symbol_of(letter: char) -> u32 {
@@ -246,7 +258,7 @@ impl Backend for PortalBackend {
         match self.moves_of(step) {
             Ok(moves) => {
                 let until = if step.suspend_modifiers { now + FINGERS } else { now };
-                self.waiting.push_back(Waiting { effect, moves, until });
+                self.waiting.push_back(PendingStep { effect, moves, until });
                 self.send_waiting(now);
             }
             Err(why) => self.events.push_back(Event::Outcome { effect, result: Err(why) }),
