@@ -27,7 +27,7 @@ pub use evdev::{
 };
 pub use held::{Heartbeat, HeldKeyReader, HeldKeyWriter, HeldMarks};
 pub use portal::{PortalBackend, PortalOffers, Wanted, portal_offers};
-pub use question::{Answer, Choice, Question};
+pub use question::{Dialog, DialogAnswer, DialogChoice};
 pub use simulated::{Output, SimulatedBackend, What};
 pub use wayland::{Offers, WaylandBackend, session_offers};
 pub use x11::{

@@ -5,7 +5,7 @@ use crate::drawing::{Canvas, Color, Fonts, broken};
 
 /// What may be answered.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Choice {
+pub enum DialogChoice {
     /// Any line of text.
     Text,
     /// Yes or no.
@@ -16,7 +16,7 @@ pub enum Choice {
 
 /// What was answered.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Answer {
+pub enum DialogAnswer {
     /// A text.
     Text(String),
     /// Yes or no.
@@ -53,16 +53,16 @@ const SHOWN: usize = 12;
 
 /// A question that is being answered.
 #[derive(Debug, Clone)]
-pub struct Question {
+pub struct Dialog {
     asked: String,
-    choice: Choice,
+    choice: DialogChoice,
     written: String,
     chosen: usize,
 }
 
 /// Where things stand on the picture, for the pointer.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Rows {
+pub struct DialogLayout {
     /// The upper edge of the first row.
     pub top: usize,
     /// The height of each.
@@ -71,19 +71,19 @@ pub struct Rows {
     pub first: usize,
 }
 
-impl Question {
+impl Dialog {
     /// Nothing is answered yet.
-    pub fn new(asked: &str, choice: Choice) -> Question {
-        Question { asked: asked.to_owned(), choice, written: String::new(), chosen: 0 }
+    pub fn new(asked: &str, choice: DialogChoice) -> Dialog {
+        Dialog { asked: asked.to_owned(), choice, written: String::new(), chosen: 0 }
     }
 
     /// Takes a key; gives the answer if it was the last one needed.
-    pub fn take(&mut self, stroke: DialogKey) -> Option<Answer> {
+    pub fn take(&mut self, stroke: DialogKey) -> Option<DialogAnswer> {
         let rows = self.rows();
         match (stroke, &self.choice) {
-            (DialogKey::Dismiss, _) => return Some(Answer::Dismissed),
-            (DialogKey::Accept, Choice::Text) => {
-                return Some(Answer::Text(std::mem::take(&mut self.written)));
+            (DialogKey::Dismiss, _) => return Some(DialogAnswer::Dismissed),
+            (DialogKey::Accept, DialogChoice::Text) => {
+                return Some(DialogAnswer::Text(std::mem::take(&mut self.written)));
             }
             (DialogKey::Accept, _) => return self.pick(self.chosen),
             (DialogKey::Down, _) if !rows.is_empty() => {
@@ -92,11 +92,13 @@ impl Question {
             (DialogKey::Up, _) if !rows.is_empty() => {
                 self.chosen = (self.chosen + rows.len() - 1) % rows.len();
             }
-            (DialogKey::Letter(letter), Choice::YesNo) => match letter.to_lowercase().next() {
-                Some('y') => return Some(Answer::Truth(true)),
-                Some('n') => return Some(Answer::Truth(false)),
-                _ => {}
-            },
+            (DialogKey::Letter(letter), DialogChoice::YesNo) => {
+                match letter.to_lowercase().next() {
+                    Some('y') => return Some(DialogAnswer::Truth(true)),
+                    Some('n') => return Some(DialogAnswer::Truth(false)),
+                    _ => {}
+                }
+            }
             (DialogKey::Letter(letter), _) if self.written.chars().count() < LONGEST => {
                 self.written.push(letter);
                 return self.look_for_written();
@@ -112,17 +114,17 @@ impl Question {
     }
 
     /// Answers with the row of that number.
-    pub fn pick(&self, row: usize) -> Option<Answer> {
+    pub fn pick(&self, row: usize) -> Option<DialogAnswer> {
         match &self.choice {
-            Choice::Text => None,
-            Choice::YesNo => Some(Answer::Truth(row == 0)),
-            Choice::One(rows) => (row < rows.len()).then_some(Answer::Picked(row)),
+            DialogChoice::Text => None,
+            DialogChoice::YesNo => Some(DialogAnswer::Truth(row == 0)),
+            DialogChoice::One(rows) => (row < rows.len()).then_some(DialogAnswer::Picked(row)),
         }
     }
 
     /// Moves to the first of a list that begins with what is written, or that contains it.
-    fn look_for_written(&mut self) -> Option<Answer> {
-        if let Choice::One(rows) = &self.choice {
+    fn look_for_written(&mut self) -> Option<DialogAnswer> {
+        if let DialogChoice::One(rows) = &self.choice {
             let written = self.written.to_lowercase();
             let begins = rows.iter().position(|row| row.to_lowercase().starts_with(&written));
             let contains = || rows.iter().position(|row| row.to_lowercase().contains(&written));
@@ -137,9 +139,9 @@ impl Question {
 
     fn rows(&self) -> Vec<String> {
         match &self.choice {
-            Choice::Text => Vec::new(),
-            Choice::YesNo => vec!["Yes".to_owned(), "No".to_owned()],
-            Choice::One(rows) => rows.clone(),
+            DialogChoice::Text => Vec::new(),
+            DialogChoice::YesNo => vec!["Yes".to_owned(), "No".to_owned()],
+            DialogChoice::One(rows) => rows.clone(),
         }
     }
 
@@ -154,14 +156,14 @@ impl Question {
 
     fn advice(&self) -> &'static str {
         match self.choice {
-            Choice::Text => "Enter answers, Escape does not",
-            Choice::YesNo => "Y or N, Escape for neither",
-            Choice::One(_) => "Arrows or first letters, Enter takes it, Escape none",
+            DialogChoice::Text => "Enter answers, Escape does not",
+            DialogChoice::YesNo => "Y or N, Escape for neither",
+            DialogChoice::One(_) => "Arrows or first letters, Enter takes it, Escape none",
         }
     }
 
     /// Draws it, and tells where its rows are.
-    pub fn draw(&self, fonts: &mut Fonts, scale: f32) -> (Canvas, Rows) {
+    pub fn draw(&self, fonts: &mut Fonts, scale: f32) -> (Canvas, DialogLayout) {
         let scaled = |pixels: f32| (pixels * scale) as usize;
         let (size, small) = (18.0 * scale, 14.0 * scale);
         let (margin, width, step) = (scaled(18.0), scaled(460.0), scaled(30.0));
@@ -170,7 +172,7 @@ impl Question {
         let rows = self.rows();
         let shown = rows.len().min(SHOWN);
         let first = self.chosen.saturating_sub(SHOWN - 1).min(rows.len() - shown);
-        let written = matches!(self.choice, Choice::Text);
+        let written = matches!(self.choice, DialogChoice::Text);
         let body = if written { scaled(40.0) } else { shown * step };
         let top = margin + heading.len() * scaled(24.0) + scaled(6.0);
         let mut canvas = Canvas::boxed(width, top + body + scaled(40.0));
@@ -197,7 +199,7 @@ impl Question {
         }
         let place = (margin, top + body + scaled(24.0));
         fonts.draw(&mut canvas, place, &advice, small, Color::FAINT);
-        (canvas, Rows { top, height: step, first })
+        (canvas, DialogLayout { top, height: step, first })
     }
 
     /// The field with what is written; of a long text its end.
@@ -239,7 +241,7 @@ fn fitted(fonts: &mut Fonts, text: &str, size: f32, width: usize) -> String {
 mod tests {
     use super::*;
 
-    fn after(question: &mut Question, strokes: &[DialogKey]) -> Option<Answer> {
+    fn after(question: &mut Dialog, strokes: &[DialogKey]) -> Option<DialogAnswer> {
         strokes.iter().fold(None, |_, stroke| question.take(*stroke))
     }
 
@@ -249,49 +251,49 @@ mod tests {
 
     #[test]
     fn a_text_is_written_and_mended() {
-        let mut question = Question::new("How deep?", Choice::Text);
+        let mut question = Dialog::new("How deep?", DialogChoice::Text);
         assert_eq!(after(&mut question, &letters("311")), None);
         assert_eq!(
             after(&mut question, &[DialogKey::Erase, DialogKey::Letter('0'), DialogKey::Accept]),
-            Some(Answer::Text("310".to_owned()))
+            Some(DialogAnswer::Text("310".to_owned()))
         );
-        let mut question = Question::new("How deep?", Choice::Text);
+        let mut question = Dialog::new("How deep?", DialogChoice::Text);
         after(&mut question, &letters("311"));
         assert_eq!(
             after(&mut question, &[DialogKey::EraseAll, DialogKey::Accept]),
-            Some(Answer::Text(String::new()))
+            Some(DialogAnswer::Text(String::new()))
         );
-        assert_eq!(question.take(DialogKey::Dismiss), Some(Answer::Dismissed));
+        assert_eq!(question.take(DialogKey::Dismiss), Some(DialogAnswer::Dismissed));
     }
 
     #[test]
     fn yes_and_no_are_letters_or_rows() {
-        let mut question = Question::new("Melt it?", Choice::YesNo);
+        let mut question = Dialog::new("Melt it?", DialogChoice::YesNo);
         assert_eq!(question.take(DialogKey::Letter('x')), None);
-        assert_eq!(question.take(DialogKey::Letter('N')), Some(Answer::Truth(false)));
-        assert_eq!(question.take(DialogKey::Accept), Some(Answer::Truth(true)));
+        assert_eq!(question.take(DialogKey::Letter('N')), Some(DialogAnswer::Truth(false)));
+        assert_eq!(question.take(DialogKey::Accept), Some(DialogAnswer::Truth(true)));
         assert_eq!(
             after(&mut question, &[DialogKey::Down, DialogKey::Accept]),
-            Some(Answer::Truth(false))
+            Some(DialogAnswer::Truth(false))
         );
         assert_eq!(
             after(&mut question, &[DialogKey::Down, DialogKey::Accept]),
-            Some(Answer::Truth(true))
+            Some(DialogAnswer::Truth(true))
         );
     }
 
     #[test]
     fn a_list_is_picked_from_by_arrows_and_first_letters() {
         let racks = ["north rack", "south rack", "door"].map(str::to_owned).to_vec();
-        let mut question = Question::new("Where?", Choice::One(racks));
+        let mut question = Dialog::new("Where?", DialogChoice::One(racks));
         assert_eq!(
             after(&mut question, &[DialogKey::Up, DialogKey::Accept]),
-            Some(Answer::Picked(2))
+            Some(DialogAnswer::Picked(2))
         );
         after(&mut question, &letters("SOx"));
-        assert_eq!(question.take(DialogKey::Accept), Some(Answer::Picked(1)));
+        assert_eq!(question.take(DialogKey::Accept), Some(DialogAnswer::Picked(1)));
         assert_eq!(question.pick(3), None);
-        let mut empty = Question::new("Where?", Choice::One(Vec::new()));
+        let mut empty = Dialog::new("Where?", DialogChoice::One(Vec::new()));
         assert_eq!(after(&mut empty, &[DialogKey::Down, DialogKey::Up, DialogKey::Accept]), None);
     }
 
@@ -299,13 +301,13 @@ mod tests {
     fn long_lists_and_long_words_stay_in_their_box() {
         let mut fonts = Fonts::default();
         let many: Vec<String> = (1..=40).map(|n| format!("bag {n} {}", "x".repeat(200))).collect();
-        let mut question = Question::new(&"why ".repeat(60), Choice::One(many));
+        let mut question = Dialog::new(&"why ".repeat(60), DialogChoice::One(many));
         let (canvas, rows) = question.draw(&mut fonts, 1.0);
         assert_eq!((canvas.width, rows.first), (460, 0));
         question.take(DialogKey::Up);
         let (_, rows) = question.draw(&mut fonts, 1.0);
         assert_eq!(rows.first, 28);
-        let mut text = Question::new("How deep?", Choice::Text);
+        let mut text = Dialog::new("How deep?", DialogChoice::Text);
         after(&mut text, &letters(&"310 ".repeat(200)));
         assert_eq!(text.draw(&mut fonts, 1.0).0.width, 460);
         assert_eq!(text.written.chars().count(), LONGEST);

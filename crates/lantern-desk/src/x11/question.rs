@@ -17,42 +17,45 @@ use super::{pointer, windows};
 use crate::BackendError;
 use crate::drawing::Fonts;
 use crate::keysyms::{dead_accent, keysym_character};
-use crate::question::{Answer, DialogKey, Question, Rows};
+use crate::question::{Dialog, DialogAnswer, DialogKey, DialogLayout};
 
 /// Asks the person on the display in DISPLAY, and waits for the answer. `tell` is given the question in
 /// words, for who cannot see it, and again whenever another answer is chosen.
 ///
 /// # Errors
 /// When the display cannot be reached, or goes away.
-pub fn ask_person(question: Question, mut tell: impl FnMut(&str)) -> Result<Answer, BackendError> {
+pub fn ask_person(
+    question: Dialog,
+    mut tell: impl FnMut(&str),
+) -> Result<DialogAnswer, BackendError> {
     let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let mut fonts = Fonts::default();
     let scale = scale_of(&link)?;
     let (canvas, _) = question.draw(&mut fonts, scale);
     let window = open(&link, canvas.width, canvas.height)?;
-    let (rows, accent) = (Rows::default(), None);
-    let mut asking = Asking { link, keymap, fonts, scale, window, question, rows, accent };
+    let (rows, accent) = (DialogLayout::default(), None);
+    let mut asking = OpenDialog { link, keymap, fonts, scale, window, question, rows, accent };
     asking.show()?;
     asking.link.conn.map_window(window)?;
     asking.link.conn.flush()?;
     asking.wait(&mut tell)
 }
 
-struct Asking {
+struct OpenDialog {
     link: XConnection,
     keymap: Keymap,
     fonts: Fonts,
     scale: f32,
     window: Window,
-    question: Question,
-    rows: Rows,
+    question: Dialog,
+    rows: DialogLayout,
     /// What a dead key puts on the letter after it.
     accent: Option<char>,
 }
 
-impl Asking {
-    fn wait(&mut self, tell: &mut dyn FnMut(&str)) -> Result<Answer, BackendError> {
+impl OpenDialog {
+    fn wait(&mut self, tell: &mut dyn FnMut(&str)) -> Result<DialogAnswer, BackendError> {
         let mut told = String::new();
         loop {
             let spoken = self.question.spoken();
@@ -73,7 +76,7 @@ impl Asking {
                 }
                 Event::ClientMessage(message) => {
                     let [what, ..] = message.data.as_data32();
-                    (what == self.link.atoms.WM_DELETE_WINDOW).then_some(Answer::Dismissed)
+                    (what == self.link.atoms.WM_DELETE_WINDOW).then_some(DialogAnswer::Dismissed)
                 }
                 Event::MapNotify(_) => {
                     self.come_to_front()?;
@@ -117,7 +120,7 @@ impl Asking {
 
     /// Takes a key, a letter with the accent of a dead key before it. An accent that goes with no
     /// letter is gone.
-    fn take(&mut self, stroke: DialogKey) -> Option<Answer> {
+    fn take(&mut self, stroke: DialogKey) -> Option<DialogAnswer> {
         let accent = self.accent.take();
         let stroke = match (stroke, accent) {
             (DialogKey::Letter(letter), Some(accent)) => {

@@ -4,7 +4,7 @@
 use std::io::{self, stdin};
 use std::os::fd::AsFd;
 
-use lantern_desk::{Answer, Choice, Question, ask_person, pick_place};
+use lantern_desk::{Dialog, DialogAnswer, DialogChoice, ask_person, pick_place};
 use lantern_devices::{Front, Numbered, Services};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -50,19 +50,19 @@ impl Asked {
 pub fn run(arguments: QuestionArguments) -> Result<Status, Failure> {
     let asked = Asked::read()?;
     let choice = match arguments.kind {
-        QuestionKind::Text => Choice::Text,
-        QuestionKind::YesNo => Choice::YesNo,
-        QuestionKind::One => Choice::One(asked.choices),
+        QuestionKind::Text => DialogChoice::Text,
+        QuestionKind::YesNo => DialogChoice::YesNo,
+        QuestionKind::One => DialogChoice::One(asked.choices),
         QuestionKind::Number => return number(asked),
     };
     let failed = |source| Failure::System { what: "cannot be heard", source };
     let mut services = Services::new().map_err(failed)?;
-    let question = Question::new(&asked.asked, choice);
+    let question = Dialog::new(&asked.asked, choice);
     let answer = match ask_person(question, |words| services.announce(words))? {
-        Answer::Text(text) => json!(text),
-        Answer::Truth(truth) => json!(truth),
-        Answer::Picked(number) => json!(number),
-        Answer::Dismissed => json!(null),
+        DialogAnswer::Text(text) => json!(text),
+        DialogAnswer::Truth(truth) => json!(truth),
+        DialogAnswer::Picked(number) => json!(number),
+        DialogAnswer::Dismissed => json!(null),
     };
     say!("{answer}");
     Ok(Status::Done)
@@ -78,7 +78,8 @@ fn number(asked: Asked) -> Result<Status, Failure> {
     let answer = match Numbered::of(front) {
         Err(error) => json!({ "error": error.line() }),
         Ok(mut numbered) => loop {
-            let Answer::Picked(index) = pick_place(&numbered.places(), stdin().as_fd())? else {
+            let DialogAnswer::Picked(index) = pick_place(&numbered.places(), stdin().as_fd())?
+            else {
                 break json!(null);
             };
             match numbered.press(index) {
