@@ -1,7 +1,7 @@
 //! A small desktop with no display: programs with a text field each, one of them in front, a
 //! keyboard with a layout, a pointer, and the person's fingers moved by whoever plays them.
 //!
-//! It keeps everything that came out ([`Output`]) in order. Time is handed in.
+//! It keeps everything that came out ([`SimulatedOutput`]) in order. Time is handed in.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
@@ -16,7 +16,7 @@ use crate::{Backend, BackendError};
 
 /// Something that came out of the desk.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Output {
+pub struct SimulatedOutput {
     /// When.
     pub time: Time,
     /// The effect that made it; none if the person's own hand did.
@@ -24,12 +24,12 @@ pub struct Output {
     /// The program in front.
     pub app: String,
     /// What it was.
-    pub what: What,
+    pub what: OutputKind,
 }
 
 /// What came out.
 #[derive(Debug, Clone, PartialEq)]
-pub enum What {
+pub enum OutputKind {
     /// Characters.
     Typed(String),
     /// Keys pressed and let go together; the modifiers that were down stand first.
@@ -67,7 +67,7 @@ pub struct SimulatedBackend {
     pointer: (i32, i32),
     clipboard: String,
     events: VecDeque<Event>,
-    outputs: Vec<Output>,
+    outputs: Vec<SimulatedOutput>,
 }
 
 /// The size of the simulated screen, in pixels.
@@ -178,12 +178,12 @@ impl SimulatedBackend {
     }
 
     /// Takes out what came out so far.
-    pub fn take_outputs(&mut self) -> Vec<Output> {
+    pub fn take_outputs(&mut self) -> Vec<SimulatedOutput> {
         std::mem::take(&mut self.outputs)
     }
 
     /// Everything that came out, in order.
-    pub fn outputs(&self) -> &[Output] {
+    pub fn outputs(&self) -> &[SimulatedOutput] {
         &self.outputs
     }
 
@@ -263,7 +263,7 @@ impl SimulatedBackend {
         }
         let modifiers = held.iter().map(ModifierKey::key);
         let keys = modifiers.chain([key]).collect();
-        self.put_out(now, effect, What::Tapped(keys));
+        self.put_out(now, effect, OutputKind::Tapped(keys));
     }
 
     fn character(&self, key: Key, held: HeldModifiers) -> Option<char> {
@@ -305,9 +305,9 @@ impl SimulatedBackend {
         }
     }
 
-    fn put_out(&mut self, time: Time, effect: Option<EffectId>, what: What) {
+    fn put_out(&mut self, time: Time, effect: Option<EffectId>, what: OutputKind) {
         let app = self.front.map_or_else(String::new, |front| self.apps[front].name().to_owned());
-        self.outputs.push(Output { time, effect, app, what });
+        self.outputs.push(SimulatedOutput { time, effect, app, what });
     }
 
     fn act(&mut self, now: Time, effect: EffectId, act: &InputAction, step: &InputBatch) {
@@ -324,7 +324,7 @@ impl SimulatedBackend {
                 for character in text.chars() {
                     self.edit_field(character);
                 }
-                self.put_out(now, Some(effect), What::Typed(text.clone()));
+                self.put_out(now, Some(effect), OutputKind::Typed(text.clone()));
             }
             InputAction::Down(key) => {
                 self.pressed.insert(*key);
@@ -333,11 +333,11 @@ impl SimulatedBackend {
                 {
                     self.edit_field(character);
                 }
-                self.put_out(now, Some(effect), What::Pressed(*key));
+                self.put_out(now, Some(effect), OutputKind::Pressed(*key));
             }
             InputAction::Up(key) => {
                 if self.pressed.remove(key) {
-                    self.put_out(now, Some(effect), What::LetGo(*key));
+                    self.put_out(now, Some(effect), OutputKind::LetGo(*key));
                 }
             }
             InputAction::MoveBy(x, y) => {
@@ -349,7 +349,7 @@ impl SimulatedBackend {
 
     fn move_pointer(&mut self, now: Time, effect: EffectId, x: i32, y: i32) {
         self.pointer = (x.clamp(0, SCREEN.0 - 1), y.clamp(0, SCREEN.1 - 1));
-        self.put_out(now, Some(effect), What::PointerAt(self.pointer.0, self.pointer.1));
+        self.put_out(now, Some(effect), OutputKind::PointerAt(self.pointer.0, self.pointer.1));
         self.report_pointer();
     }
 
@@ -439,7 +439,7 @@ impl Backend for SimulatedBackend {
             },
             CommandKind::Paste => {
                 name.chars().for_each(|character| self.edit_field(character));
-                self.put_out(now, Some(effect), What::Pasted(name.to_owned()));
+                self.put_out(now, Some(effect), OutputKind::Pasted(name.to_owned()));
                 Ok(None)
             }
             CommandKind::ReadClipboard => Ok(Some(Value::Text(self.clipboard.clone()))),
@@ -456,7 +456,7 @@ impl Backend for SimulatedBackend {
             HintContent::Drawing(_) => return Ok(()),
             HintContent::Level { share, .. } => format!("{:.0} %", share * 100.0),
         };
-        self.put_out(now, Some(effect), What::Hint(text));
+        self.put_out(now, Some(effect), OutputKind::Hint(text));
         Ok(())
     }
 
