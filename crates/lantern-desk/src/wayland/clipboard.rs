@@ -29,7 +29,7 @@ use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_source_v1
 };
 
 use super::ASKING;
-use super::session::State;
+use super::session::SessionState;
 
 /// What text is called, the best first.
 const TEXT: [&str; 5] = ["text/plain;charset=utf-8", "UTF8_STRING", "text/plain", "TEXT", "STRING"];
@@ -53,14 +53,14 @@ pub(super) struct Clipboard {
     /// What we give out, by its source.
     ours: HashMap<ObjectId, Content>,
     /// The text that is lent.
-    lent: Option<Lent>,
+    lent: Option<TemporaryText>,
     /// Rings when it was taken.
     bell: Arc<OwnedFd>,
 }
 
 /// A text that the clipboard holds for a while.
 #[derive(Debug)]
-struct Lent {
+struct TemporaryText {
     source: ObjectId,
     before: Content,
     taken: Arc<AtomicBool>,
@@ -72,7 +72,7 @@ impl Clipboard {
     pub(super) fn open(
         manager: ZwlrDataControlManagerV1,
         seat: &WlSeat,
-        handle: &QueueHandle<State>,
+        handle: &QueueHandle<SessionState>,
     ) -> rustix::io::Result<Clipboard> {
         let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
         let device = manager.get_data_device(seat, handle, ());
@@ -122,7 +122,7 @@ impl Clipboard {
         &mut self,
         text: &str,
         connection: &Connection,
-        handle: &QueueHandle<State>,
+        handle: &QueueHandle<SessionState>,
     ) -> Result<(), String> {
         let selected = self.selected.as_ref().and_then(|id| self.offers.get(id));
         let types = selected.map(|(_, types)| types.clone()).unwrap_or_default();
@@ -140,12 +140,12 @@ impl Clipboard {
         let content = TEXT.iter().map(|kind| ((*kind).to_owned(), Arc::clone(&bytes))).collect();
         let source = self.give_out(content, handle);
         let taken = Arc::default();
-        self.lent = Some(Lent { source, before, taken, overtaken: false });
+        self.lent = Some(TemporaryText { source, before, taken, overtaken: false });
         Ok(())
     }
 
     /// The clipboard holds this from now on, as long as we are there.
-    fn give_out(&mut self, content: Content, handle: &QueueHandle<State>) -> ObjectId {
+    fn give_out(&mut self, content: Content, handle: &QueueHandle<SessionState>) -> ObjectId {
         let source = self.manager.create_data_source(handle, ());
         for kind in content.keys() {
             source.offer(kind.clone());
@@ -161,7 +161,7 @@ impl Clipboard {
     }
 
     /// It holds again what it held, unless somebody copied meanwhile.
-    pub(super) fn give_back(&mut self, handle: &QueueHandle<State>) {
+    pub(super) fn give_back(&mut self, handle: &QueueHandle<SessionState>) {
         let Some(lent) = self.lent.take().filter(|lent| !lent.overtaken) else { return };
         if lent.before.is_empty() {
             self.device.set_selection(None);
@@ -231,7 +231,7 @@ fn read_within(from: OwnedFd, span: Duration) -> Result<Vec<u8>, String> {
     }
 }
 
-impl Dispatch<ZwlrDataControlManagerV1, ()> for State {
+impl Dispatch<ZwlrDataControlManagerV1, ()> for SessionState {
     fn event(
         _: &mut Self,
         _: &ZwlrDataControlManagerV1,
@@ -243,7 +243,7 @@ impl Dispatch<ZwlrDataControlManagerV1, ()> for State {
     }
 }
 
-impl Dispatch<ZwlrDataControlDeviceV1, ()> for State {
+impl Dispatch<ZwlrDataControlDeviceV1, ()> for SessionState {
     fn event(
         state: &mut Self,
         _: &ZwlrDataControlDeviceV1,
@@ -271,12 +271,12 @@ impl Dispatch<ZwlrDataControlDeviceV1, ()> for State {
         }
     }
 
-    event_created_child!(State, ZwlrDataControlDeviceV1, [
+    event_created_child!(SessionState, ZwlrDataControlDeviceV1, [
         device::EVT_DATA_OFFER_OPCODE => (ZwlrDataControlOfferV1, ()),
     ]);
 }
 
-impl Dispatch<ZwlrDataControlOfferV1, ()> for State {
+impl Dispatch<ZwlrDataControlOfferV1, ()> for SessionState {
     fn event(
         state: &mut Self,
         proxy: &ZwlrDataControlOfferV1,
@@ -293,7 +293,7 @@ impl Dispatch<ZwlrDataControlOfferV1, ()> for State {
     }
 }
 
-impl Dispatch<ZwlrDataControlSourceV1, ()> for State {
+impl Dispatch<ZwlrDataControlSourceV1, ()> for SessionState {
     fn event(
         state: &mut Self,
         proxy: &ZwlrDataControlSourceV1,

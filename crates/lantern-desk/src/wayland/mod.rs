@@ -17,9 +17,9 @@ use rustix::event::epoll;
 
 use crate::paste::PasteKeys;
 use crate::{Backend, BackendError};
-use session::Session;
+use session::WaylandConnection;
 
-pub use session::{Offers, session_offers};
+pub use session::{CompositorOffers, session_offers};
 
 /// How soon a program asks for what is pasted, after the paste keys.
 const ASKING: std::time::Duration = std::time::Duration::from_millis(1500);
@@ -28,7 +28,7 @@ const ASKING: std::time::Duration = std::time::Duration::from_millis(1500);
 #[derive(Debug)]
 pub struct WaylandBackend<D> {
     desk: D,
-    session: Session,
+    session: WaylandConnection,
     both: OwnedFd,
     /// What the program in front is known by, and the layout in force.
     front: Vec<String>,
@@ -47,7 +47,7 @@ impl<D: Backend> WaylandBackend<D> {
     /// # Errors
     /// When its compositor does not answer.
     pub fn join(desk: D) -> Result<WaylandBackend<D>, BackendError> {
-        let session = Session::connect()?;
+        let session = WaylandConnection::connect()?;
         let lost = |error: rustix::io::Errno| BackendError::Lost(Box::new(error));
         let both = epoll::create(epoll::CreateFlags::CLOEXEC).map_err(lost)?;
         let add = |fd: BorrowedFd<'_>| {

@@ -22,7 +22,7 @@ use crate::BackendError;
 
 /// What a compositor has of what rules may need.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Offers {
+pub struct CompositorOffers {
     /// It tells which windows there are, and brings them to the front.
     pub windows: bool,
     /// It lets others at the clipboard.
@@ -33,9 +33,9 @@ pub struct Offers {
 ///
 /// # Errors
 /// When none answers.
-pub fn session_offers() -> Result<Offers, BackendError> {
-    let session = Session::connect()?;
-    Ok(Offers {
+pub fn session_offers() -> Result<CompositorOffers, BackendError> {
+    let session = WaylandConnection::connect()?;
+    Ok(CompositorOffers {
         windows: session.state.manager.is_some(),
         clipboard: session.state.clipboard.is_some(),
     })
@@ -52,7 +52,7 @@ struct Window {
 
 /// What is known of the session.
 #[derive(Debug)]
-pub(super) struct State {
+pub(super) struct SessionState {
     manager: Option<ZwlrForeignToplevelManagerV1>,
     seat: Option<WlSeat>,
     windows: HashMap<ObjectId, (ZwlrForeignToplevelHandleV1, Window)>,
@@ -66,21 +66,21 @@ pub(super) struct State {
 
 /// The connection.
 #[derive(Debug)]
-pub(super) struct Session {
+pub(super) struct WaylandConnection {
     connection: Connection,
-    queue: EventQueue<State>,
-    state: State,
+    queue: EventQueue<SessionState>,
+    state: SessionState,
 }
 
-impl Session {
-    pub(super) fn connect() -> Result<Session, BackendError> {
+impl WaylandConnection {
+    pub(super) fn connect() -> Result<WaylandConnection, BackendError> {
         let name = || std::env::var("WAYLAND_DISPLAY").unwrap_or_default();
         let unreachable = |source: Box<dyn std::error::Error + Send + Sync>| {
             BackendError::NoSession { name: name(), source }
         };
         let connection = Connection::connect_to_env().map_err(|error| unreachable(error.into()))?;
-        let (globals, mut queue) =
-            registry_queue_init::<State>(&connection).map_err(|error| unreachable(error.into()))?;
+        let (globals, mut queue) = registry_queue_init::<SessionState>(&connection)
+            .map_err(|error| unreachable(error.into()))?;
         let handle = queue.handle();
         let seat: Option<WlSeat> = globals.bind(&handle, 1..=7, ()).ok();
         let manager = globals.bind(&handle, 1..=3, ()).ok();
@@ -88,7 +88,7 @@ impl Session {
         let clipboard =
             data.zip(seat.as_ref()).map(|(data, seat)| Clipboard::open(data, seat, &handle));
         let clipboard = clipboard.transpose().map_err(|error| unreachable(error.into()))?;
-        let mut state = State {
+        let mut state = SessionState {
             manager,
             seat,
             windows: HashMap::new(),
@@ -103,7 +103,7 @@ impl Session {
             queue.roundtrip(&mut state).map_err(|error| unreachable(error.into()))?;
         }
         state.settled = true;
-        Ok(Session { connection, queue, state })
+        Ok(WaylandConnection { connection, queue, state })
     }
 
     /// What becomes readable when there is something to read.
@@ -205,7 +205,7 @@ impl Session {
     }
 }
 
-impl State {
+impl SessionState {
     /// A window that is as `is_it` says, the one in front before others.
     fn find(
         &self,
@@ -248,7 +248,7 @@ impl State {
     }
 }
 
-impl Dispatch<WlRegistry, GlobalListContents> for State {
+impl Dispatch<WlRegistry, GlobalListContents> for SessionState {
     fn event(
         _: &mut Self,
         _: &WlRegistry,
@@ -260,7 +260,7 @@ impl Dispatch<WlRegistry, GlobalListContents> for State {
     }
 }
 
-impl Dispatch<WlSeat, ()> for State {
+impl Dispatch<WlSeat, ()> for SessionState {
     fn event(
         _: &mut Self,
         _: &WlSeat,
@@ -272,7 +272,7 @@ impl Dispatch<WlSeat, ()> for State {
     }
 }
 
-impl Dispatch<ZwlrForeignToplevelManagerV1, ()> for State {
+impl Dispatch<ZwlrForeignToplevelManagerV1, ()> for SessionState {
     fn event(
         state: &mut Self,
         _: &ZwlrForeignToplevelManagerV1,
@@ -293,12 +293,12 @@ impl Dispatch<ZwlrForeignToplevelManagerV1, ()> for State {
         }
     }
 
-    event_created_child!(State, ZwlrForeignToplevelManagerV1, [
+    event_created_child!(SessionState, ZwlrForeignToplevelManagerV1, [
         manager::EVT_TOPLEVEL_OPCODE => (ZwlrForeignToplevelHandleV1, ()),
     ]);
 }
 
-impl Dispatch<ZwlrForeignToplevelHandleV1, ()> for State {
+impl Dispatch<ZwlrForeignToplevelHandleV1, ()> for SessionState {
     fn event(
         state: &mut Self,
         proxy: &ZwlrForeignToplevelHandleV1,
@@ -312,7 +312,7 @@ impl Dispatch<ZwlrForeignToplevelHandleV1, ()> for State {
         match event {
             handle::Event::Title { title } => window.app.title = title,
             handle::Event::AppId { app_id } => window.app.names = names_of(&app_id),
-            handle::Event::State { state: flags } => window.active = is_activated(&flags),
+            handle::Event::SessionState { state: flags } => window.active = is_activated(&flags),
             handle::Event::Done => state.settle_window(&id),
             handle::Event::Closed => {
                 let closed = state.windows.remove(&id);
@@ -337,6 +337,6 @@ fn names_of(id: &str) -> Vec<String> {
 
 /// Whether a list of states, each of four bytes, has the one in front.
 fn is_activated(flags: &[u8]) -> bool {
-    let activated = (handle::State::Activated as u32).to_ne_bytes();
+    let activated = (handle::SessionState::Activated as u32).to_ne_bytes();
     flags.chunks_exact(4).any(|flag| flag == activated)
 }
