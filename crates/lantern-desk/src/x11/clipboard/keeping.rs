@@ -5,7 +5,7 @@ use x11rb::connection::Connection as _;
 use x11rb::protocol::Event;
 use x11rb::protocol::xproto::Property;
 
-use super::serving::Offer;
+use super::serving::SelectionOwner;
 use crate::BackendError;
 use crate::copied::CopiedContents;
 use crate::x11::connection::XConnection;
@@ -23,7 +23,7 @@ pub fn keep_copied(mut copied: CopiedContents) -> Result<(), BackendError> {
         return Ok(());
     }
     let link = XConnection::open(None)?;
-    let mut offer = Offer::default();
+    let mut offer = SelectionOwner::default();
     for (selection, contents) in clipboards {
         // Whoever copied meanwhile wins.
         if owner_of(&link, selection)? == x11rb::NONE {

@@ -29,7 +29,7 @@ use super::{X11Backend, windows};
 use crate::BackendError;
 use crate::copied::{ClipboardContents, ClipboardForm, CopiedContents};
 use crate::paste::Paste;
-use serving::{Handed, Offer, Piece, property_of, text_forms};
+use serving::{Delivery, SelectionOwner, TransferPiece, property_of, text_forms};
 
 /// How long the owner of the clipboard may take for one form of what it holds.
 const READING: Duration = Duration::from_millis(500);
@@ -43,7 +43,7 @@ const TRIES: u8 = 3;
 const NOTICING: Duration = Duration::from_millis(80);
 /// What is done with the clipboard.
 #[derive(Debug)]
-enum Purpose {
+enum ClipboardPurpose {
     Read,
     /// Put this text into the program in front.
     Paste(String),
@@ -51,18 +51,18 @@ enum Purpose {
 
 /// Something that is asked of the clipboard.
 #[derive(Debug)]
-struct Job {
+struct ClipboardJob {
     effect: EffectId,
-    purpose: Purpose,
+    purpose: ClipboardPurpose,
     selection: Atom,
     /// Whose contents are read.
     owner: Window,
-    phase: Phase,
+    phase: ClipboardPhase,
     until: Time,
 }
 
 #[derive(Debug)]
-enum Phase {
+enum ClipboardPhase {
     /// The forms are asked for.
     Forms,
     /// One form after another is read; the first of `left` is on its way.
@@ -71,12 +71,12 @@ enum Phase {
     /// person paste is given the time to.
     Announced { before: ClipboardContents, client: u32 },
     /// Our text is there for the program in front, and the paste keys were pressed so many times.
-    Offered { before: ClipboardContents, client: u32, pressed: u8, heard: Heard },
+    Offered { before: ClipboardContents, client: u32, pressed: u8, heard: PasteReaction },
 }
 
 /// What the program in front made of the paste keys.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Heard {
+enum PasteReaction {
     /// Nothing is known yet.
     Open,
     /// It has read them, and asked for nothing.
@@ -89,11 +89,11 @@ enum Heard {
 #[derive(Debug, Default)]
 pub(super) struct Clipboard {
     /// What we own.
-    offer: Offer,
+    offer: SelectionOwner,
     /// Where what others copied is kept for them, should we die.
     copied: Option<CopiedContents>,
-    job: Option<Job>,
-    waiting: VecDeque<(EffectId, Purpose, Atom)>,
+    job: Option<ClipboardJob>,
+    waiting: VecDeque<(EffectId, ClipboardPurpose, Atom)>,
     /// Where the program in front has been handed the text, and not taken it yet.
     handed: Option<(Window, Atom)>,
 }
@@ -102,16 +102,17 @@ impl Clipboard {
     /// Whether the program in front may still tell that it has read the paste keys.
     pub(super) fn awaits_reading(&self) -> bool {
         let phase = self.job.as_ref().map(|job| &job.phase);
-        matches!(phase, Some(Phase::Offered { heard: Heard::Open, .. }))
+        matches!(phase, Some(ClipboardPhase::Offered { heard: PasteReaction::Open, .. }))
     }
 
     /// Keeps what others copied and we own, or will own again after a paste.
     fn keep(&mut self) {
         let Some(copied) = &mut self.copied else { return };
         let before = match &self.job {
-            Some(Job {
+            Some(ClipboardJob {
                 selection,
-                phase: Phase::Announced { before, .. } | Phase::Offered { before, .. },
+                phase:
+                    ClipboardPhase::Announced { before, .. } | ClipboardPhase::Offered { before, .. },
                 ..
             }) => Some((*selection, before)),
             _ => None,
@@ -137,7 +138,7 @@ impl X11Backend {
         effect: EffectId,
     ) -> Result<(), BackendError> {
         let selection = self.link.atoms.CLIPBOARD;
-        self.clipboard.waiting.push_back((effect, Purpose::Read, selection));
+        self.clipboard.waiting.push_back((effect, ClipboardPurpose::Read, selection));
         self.next_job(now)
     }
 
@@ -149,7 +150,11 @@ impl X11Backend {
     ) -> Result<(), BackendError> {
         let old = Paste::of_program(&self.front.names) == Paste::Primary;
         let selection = if old { AtomEnum::PRIMARY.into() } else { self.link.atoms.CLIPBOARD };
-        self.clipboard.waiting.push_back((effect, Purpose::Paste(text.to_owned()), selection));
+        self.clipboard.waiting.push_back((
+            effect,
+            ClipboardPurpose::Paste(text.to_owned()),
+            selection,
+        ));
         self.next_job(now)
     }
 
@@ -160,10 +165,10 @@ impl X11Backend {
         let Some((effect, purpose, selection)) = self.clipboard.waiting.pop_front() else {
             return Ok(());
         };
-        let phase = Phase::Forms;
+        let phase = ClipboardPhase::Forms;
         let until = now + READING;
         let owner = owner_of(&self.link, selection)?;
-        self.clipboard.job = Some(Job { effect, purpose, selection, owner, phase, until });
+        self.clipboard.job = Some(ClipboardJob { effect, purpose, selection, owner, phase, until });
         if let Some(own) = self.clipboard.offer.owned(selection).cloned()
             && self.clipboard.offer.is_window(owner)
         {
@@ -180,7 +185,7 @@ impl X11Backend {
         let atoms = self.link.atoms;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let text = match &job.purpose {
-            Purpose::Read => {
+            ClipboardPurpose::Read => {
                 let plain = |atom: Atom| contents.get(&atom).map(|form| form.bytes.clone());
                 let text = plain(atoms.UTF8_STRING)
                     .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
@@ -191,7 +196,7 @@ impl X11Backend {
                 let text = text.ok_or_else(|| "the clipboard holds no text".to_owned());
                 return self.end_job(now, text.map(|text| Some(Value::Text(text))));
             }
-            Purpose::Paste(text) => text.clone(),
+            ClipboardPurpose::Paste(text) => text.clone(),
         };
         let focus = self.link.conn.get_input_focus()?.reply()?.focus;
         if focus <= 1 {
@@ -203,13 +208,13 @@ impl X11Backend {
         if owner_of(&self.link, selection)? != owner {
             // The person copied something just now: that is what must be there afterwards.
             self.clipboard.job = None;
-            self.clipboard.waiting.push_front((effect, Purpose::Paste(text), selection));
+            self.clipboard.waiting.push_front((effect, ClipboardPurpose::Paste(text), selection));
             return self.next_job(now);
         }
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let had_text = text_forms(&self.link, "").keys().any(|form| contents.contains_key(form));
         job.until = now + NOTICING;
-        job.phase = Phase::Announced { before: contents, client };
+        job.phase = ClipboardPhase::Announced { before: contents, client };
         self.clipboard.offer.own(&self.link, selection, text_forms(&self.link, &text))?;
         self.clipboard.keep();
         if had_text || selection != self.link.atoms.CLIPBOARD {
@@ -223,13 +228,13 @@ impl X11Backend {
         self.clipboard.handed = None;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let (before, client, pressed) = match &mut job.phase {
-            Phase::Announced { before, client } => (before, *client, 0),
-            Phase::Offered { before, client, pressed, .. } => (before, *client, *pressed),
+            ClipboardPhase::Announced { before, client } => (before, *client, 0),
+            ClipboardPhase::Offered { before, client, pressed, .. } => (before, *client, *pressed),
             _ => return Ok(()),
         };
         let before = std::mem::take(before);
-        let heard = Heard::Open;
-        job.phase = Phase::Offered { before, client, pressed: pressed + 1, heard };
+        let heard = PasteReaction::Open;
+        job.phase = ClipboardPhase::Offered { before, client, pressed: pressed + 1, heard };
         job.until = now + FETCHING;
         let keys = Paste::of_program(&self.front.names).keys(&self.keymap.layout);
         let step = InputBatch {
@@ -248,12 +253,15 @@ impl X11Backend {
     /// take them for a paste, as editors do that think the clipboard empty a moment longer.
     pub(super) fn note_keys_read(&mut self, now: Time, window: Window) {
         let read = client_of(&self.link, window);
-        if let Some(Job { phase: Phase::Offered { client, heard, .. }, until, .. }) =
-            &mut self.clipboard.job
+        if let Some(ClipboardJob {
+            phase: ClipboardPhase::Offered { client, heard, .. },
+            until,
+            ..
+        }) = &mut self.clipboard.job
             && *client == read
-            && *heard == Heard::Open
+            && *heard == PasteReaction::Open
         {
-            *heard = Heard::Ignored;
+            *heard = PasteReaction::Ignored;
             *until = now + ASKING;
         }
     }
@@ -266,7 +274,8 @@ impl X11Backend {
     ) -> Result<(), BackendError> {
         let Some(job) = self.clipboard.job.take() else { return Ok(()) };
         self.clipboard.handed = None;
-        if let Phase::Offered { before, .. } | Phase::Announced { before, .. } = job.phase
+        if let ClipboardPhase::Offered { before, .. } | ClipboardPhase::Announced { before, .. } =
+            job.phase
             && self.clipboard.offer.owned(job.selection).is_some()
         {
             self.clipboard.offer.own(&self.link, job.selection, before)?;
@@ -281,16 +290,24 @@ impl X11Backend {
         if self.clipboard.job.as_ref().is_none_or(|job| job.until > now) {
             return Ok(());
         }
-        if matches!(&self.clipboard.job, Some(Job { phase: Phase::Announced { .. }, .. })) {
+        if matches!(
+            &self.clipboard.job,
+            Some(ClipboardJob { phase: ClipboardPhase::Announced { .. }, .. })
+        ) {
             return self.press_paste(now);
         }
-        if let Some(Job { phase: Phase::Offered { pressed, heard: Heard::Ignored, .. }, .. }) =
-            &self.clipboard.job
+        if let Some(ClipboardJob {
+            phase: ClipboardPhase::Offered { pressed, heard: PasteReaction::Ignored, .. },
+            ..
+        }) = &self.clipboard.job
             && *pressed < TRIES
         {
             return self.press_paste(now);
         }
-        let offered = matches!(&self.clipboard.job, Some(Job { phase: Phase::Offered { .. }, .. }));
+        let offered = matches!(
+            &self.clipboard.job,
+            Some(ClipboardJob { phase: ClipboardPhase::Offered { .. }, .. })
+        );
         if offered {
             let message = format!("{} did not take the text", self.front.name());
             return self.end_job(now, Err(message));
@@ -312,13 +329,16 @@ impl X11Backend {
             return Ok(());
         }
         if self.clipboard.handed == Some((window, property)) {
-            if matches!(&self.clipboard.job, Some(Job { phase: Phase::Announced { .. }, .. })) {
+            if matches!(
+                &self.clipboard.job,
+                Some(ClipboardJob { phase: ClipboardPhase::Announced { .. }, .. })
+            ) {
                 return self.press_paste(now);
             }
             return self.end_job(now, Ok(None));
         }
         let piece = self.clipboard.offer.send_on(&self.link, window, property)?;
-        let Some(Piece { pasted: true, last }) = piece else {
+        let Some(TransferPiece { pasted: true, last }) = piece else {
             return Ok(());
         };
         if last {
@@ -337,23 +357,23 @@ impl X11Backend {
         let asks = client_of(&self.link, request.requestor);
         let place = (request.requestor, property_of(request));
         match phase {
-            Some(Phase::Announced { client, .. }) if *client == asks => {
+            Some(ClipboardPhase::Announced { client, .. }) if *client == asks => {
                 let handed = self.clipboard.offer.serve(&self.link, request, true)?;
-                if handed == Handed::About {
+                if handed == Delivery::About {
                     self.clipboard.handed = Some(place);
                 }
             }
-            Some(Phase::Offered { client, heard, .. }) if *client == asks => {
+            Some(ClipboardPhase::Offered { client, heard, .. }) if *client == asks => {
                 match self.clipboard.offer.serve(&self.link, request, false)? {
-                    Handed::ClipboardForm => {
-                        *heard = Heard::Asking;
+                    Delivery::ClipboardForm => {
+                        *heard = PasteReaction::Asking;
                         self.clipboard.handed = Some(place);
                     }
-                    Handed::Pieces => {
-                        *heard = Heard::Asking;
+                    Delivery::Pieces => {
+                        *heard = PasteReaction::Asking;
                         self.clipboard.offer.note_pasted(request.requestor);
                     }
-                    Handed::About | Handed::Nothing => {}
+                    Delivery::About | Delivery::Nothing => {}
                 }
             }
             _ => {
@@ -376,9 +396,9 @@ impl X11Backend {
         self.clipboard.keep();
         let unserved = matches!(
             &self.clipboard.job,
-            Some(Job {
+            Some(ClipboardJob {
                 selection: pasted,
-                phase: Phase::Announced { .. } | Phase::Offered { .. },
+                phase: ClipboardPhase::Announced { .. } | ClipboardPhase::Offered { .. },
                 ..
             }) if *pasted == selection
         );

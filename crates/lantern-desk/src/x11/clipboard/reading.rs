@@ -10,7 +10,7 @@ use x11rb::protocol::xproto::{
     Window,
 };
 
-use super::{Job, Phase, Purpose, READING};
+use super::{ClipboardJob, ClipboardPhase, ClipboardPurpose, READING};
 use crate::BackendError;
 use crate::copied::{ClipboardContents, ClipboardForm};
 use crate::x11::X11Backend;
@@ -55,7 +55,7 @@ impl X11Backend {
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         job.until = now + READING;
         match &mut job.phase {
-            Phase::Forms => {
+            ClipboardPhase::Forms => {
                 let listed = form.map_or_else(Vec::new, |form| numbers_in(&form.bytes));
                 let text = [atoms.UTF8_STRING, AtomEnum::STRING.into()];
                 // These are no forms of the contents.
@@ -67,16 +67,17 @@ impl X11Backend {
                     atoms.DELETE,
                 ];
                 let left: VecDeque<Atom> = match &job.purpose {
-                    Purpose::Paste(_) => {
+                    ClipboardPurpose::Paste(_) => {
                         listed.into_iter().filter(|form| !about.contains(form)).collect()
                     }
-                    Purpose::Read => {
+                    ClipboardPurpose::Read => {
                         text.into_iter().filter(|form| listed.contains(form)).take(1).collect()
                     }
                 };
-                job.phase = Phase::Reading { left, read: ClipboardContents::new(), pieces: None };
+                job.phase =
+                    ClipboardPhase::Reading { left, read: ClipboardContents::new(), pieces: None };
             }
-            Phase::Reading { left, read, pieces } => match form {
+            ClipboardPhase::Reading { left, read, pieces } => match form {
                 Some(form) if form.kind == atoms.INCR => {
                     // It comes in pieces, each when the one before was deleted.
                     *pieces = Some(ClipboardForm { kind: 0, format: 8, bytes: Vec::new() });
@@ -89,14 +90,14 @@ impl X11Backend {
                     }
                 }
             },
-            Phase::Announced { .. } | Phase::Offered { .. } => return Ok(()),
+            ClipboardPhase::Announced { .. } | ClipboardPhase::Offered { .. } => return Ok(()),
         }
         self.read_on(now)
     }
 
     fn read_on(&mut self, now: Time) -> Result<(), BackendError> {
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
-        let Phase::Reading { left, read, .. } = &mut job.phase else { return Ok(()) };
+        let ClipboardPhase::Reading { left, read, .. } = &mut job.phase else { return Ok(()) };
         match left.front().copied() {
             Some(form) => {
                 let selection = job.selection;
@@ -117,14 +118,15 @@ impl X11Backend {
     ) -> Result<(), BackendError> {
         let receiving = matches!(
             &self.clipboard.job,
-            Some(Job { phase: Phase::Reading { pieces: Some(_), .. }, .. })
+            Some(ClipboardJob { phase: ClipboardPhase::Reading { pieces: Some(_), .. }, .. })
         );
         if !receiving || !self.clipboard.offer.is_window(change.window) {
             return Ok(());
         }
         let piece = take_property(&self.link, change.window, change.atom)?;
-        let Some(Job { phase: Phase::Reading { left, read, pieces }, until, .. }) =
-            &mut self.clipboard.job
+        let Some(ClipboardJob {
+            phase: ClipboardPhase::Reading { left, read, pieces }, until, ..
+        }) = &mut self.clipboard.job
         else {
             return Ok(());
         };
@@ -143,7 +145,9 @@ impl X11Backend {
 
     /// The form that was waited for did not come, and is left out.
     pub(super) fn skip_form(&mut self, now: Time) -> Result<(), BackendError> {
-        if let Some(Job { phase: Phase::Reading { pieces, .. }, .. }) = &mut self.clipboard.job {
+        if let Some(ClipboardJob { phase: ClipboardPhase::Reading { pieces, .. }, .. }) =
+            &mut self.clipboard.job
+        {
             *pieces = None;
         }
         self.take_in_form(now, None)

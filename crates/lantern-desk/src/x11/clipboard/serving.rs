@@ -20,7 +20,7 @@ const PIECE: usize = 256 * 1024;
 
 /// Data on their way to a program in pieces.
 #[derive(Debug)]
-struct Sending {
+struct IncrementalTransfer {
     to: Window,
     property: Atom,
     form: ClipboardForm,
@@ -31,7 +31,7 @@ struct Sending {
 
 /// A clipboard of ours.
 #[derive(Debug)]
-struct Owned {
+struct OwnedSelection {
     contents: ClipboardContents,
     /// Since when, by the server's clock, once it has told.
     since: Option<Timestamp>,
@@ -39,16 +39,16 @@ struct Owned {
 
 /// What we own of the clipboards, and hand to who asks.
 #[derive(Debug, Default)]
-pub(super) struct Offer {
+pub(super) struct SelectionOwner {
     /// A window of ours that owns and asks.
     window: Option<Window>,
-    owned: BTreeMap<Atom, Owned>,
-    sending: Vec<Sending>,
+    owned: BTreeMap<Atom, OwnedSelection>,
+    sending: Vec<IncrementalTransfer>,
 }
 
 /// What was handed to a program.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Handed {
+pub(super) enum Delivery {
     /// Nothing: we do not have it.
     Nothing,
     /// What forms there are, or since when.
@@ -61,14 +61,14 @@ pub(super) enum Handed {
 
 /// A piece that was handed to a program.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Piece {
+pub(super) struct TransferPiece {
     /// Whether it belongs to what is pasted.
     pub pasted: bool,
     /// Whether it is the last one.
     pub last: bool,
 }
 
-impl Offer {
+impl SelectionOwner {
     /// The window of ours.
     pub(super) fn window(&mut self, link: &XConnection) -> Result<Window, BackendError> {
         if let Some(window) = self.window {
@@ -116,7 +116,7 @@ impl Offer {
             self.owned.remove(&selection);
             return Ok(());
         }
-        self.owned.insert(selection, Owned { contents, since: None });
+        self.owned.insert(selection, OwnedSelection { contents, since: None });
         // The time is told to who changes a property, be it by nothing.
         let (mode, kind) = (PropMode::APPEND, AtomEnum::INTEGER);
         link.conn.change_property(mode, window, link.atoms.COLD_LANTERN_TIME, kind, 32, 0, &[])?;
@@ -145,7 +145,7 @@ impl Offer {
         link: &XConnection,
         request: &SelectionRequestEvent,
         watched: bool,
-    ) -> Result<Handed, BackendError> {
+    ) -> Result<Delivery, BackendError> {
         let property = property_of(request);
         let handed = if request.target == link.atoms.MULTIPLE {
             self.hand_several(link, request, watched)?
@@ -159,7 +159,7 @@ impl Offer {
             requestor: request.requestor,
             selection: request.selection,
             target: request.target,
-            property: if handed == Handed::Nothing { x11rb::NONE } else { property },
+            property: if handed == Delivery::Nothing { x11rb::NONE } else { property },
         };
         link.conn.send_event(false, request.requestor, EventMask::NO_EVENT, answer)?;
         link.conn.flush()?;
@@ -172,16 +172,16 @@ impl Offer {
         link: &XConnection,
         request: &SelectionRequestEvent,
         watched: bool,
-    ) -> Result<Handed, BackendError> {
+    ) -> Result<Delivery, BackendError> {
         let (to, list) = (request.requestor, request.property);
         if list == x11rb::NONE {
-            return Ok(Handed::Nothing);
+            return Ok(Delivery::Nothing);
         }
         let mut atoms = numbers(link, to, list, link.atoms.ATOM_PAIR)?;
-        let mut most = Handed::Nothing;
+        let mut most = Delivery::Nothing;
         for pair in atoms.chunks_exact_mut(2).filter(|pair| pair[1] != x11rb::NONE) {
             let handed = self.hand(link, request, (pair[0], pair[1]), watched)?;
-            if handed == Handed::Nothing {
+            if handed == Delivery::Nothing {
                 pair[1] = x11rb::NONE;
             }
             most = most.max(handed);
@@ -198,10 +198,10 @@ impl Offer {
         request: &SelectionRequestEvent,
         (target, property): (Atom, Atom),
         watched: bool,
-    ) -> Result<Handed, BackendError> {
+    ) -> Result<Delivery, BackendError> {
         let (to, atoms) = (request.requestor, &link.atoms);
         let Some(owned) = self.owned.get(&request.selection) else {
-            return Ok(Handed::Nothing);
+            return Ok(Delivery::Nothing);
         };
         let about = if target == atoms.TARGETS {
             let forms = owned.contents.keys().copied();
@@ -222,21 +222,21 @@ impl Offer {
                 property,
                 &ClipboardForm { kind: kind.into(), format: 32, bytes },
             )?;
-            return Ok(Handed::About);
+            return Ok(Delivery::About);
         }
         let Some(form) = owned.contents.get(&target).cloned() else {
-            return Ok(Handed::Nothing);
+            return Ok(Delivery::Nothing);
         };
         watch_properties(link, to)?;
         if form.bytes.len() <= PIECE {
             put_property(link, to, property, &form)?;
-            return Ok(Handed::ClipboardForm);
+            return Ok(Delivery::ClipboardForm);
         }
         let size = u32::try_from(form.bytes.len()).unwrap_or(u32::MAX).to_ne_bytes().to_vec();
         let whole = ClipboardForm { kind: link.atoms.INCR, format: 32, bytes: size };
         put_property(link, to, property, &whole)?;
-        self.sending.push(Sending { to, property, form, sent: 0, pasted: false });
-        Ok(Handed::Pieces)
+        self.sending.push(IncrementalTransfer { to, property, form, sent: 0, pasted: false });
+        Ok(Delivery::Pieces)
     }
 
     /// The pieces that go to that window belong to what is pasted.
@@ -252,8 +252,9 @@ impl Offer {
         link: &XConnection,
         window: Window,
         property: Atom,
-    ) -> Result<Option<Piece>, BackendError> {
-        let is_it = |sending: &Sending| sending.to == window && sending.property == property;
+    ) -> Result<Option<TransferPiece>, BackendError> {
+        let is_it =
+            |sending: &IncrementalTransfer| sending.to == window && sending.property == property;
         let Some(at) = self.sending.iter().position(is_it) else {
             return Ok(None);
         };
@@ -270,7 +271,7 @@ impl Offer {
         if last {
             self.sending.remove(at);
         }
-        Ok(Some(Piece { pasted, last }))
+        Ok(Some(TransferPiece { pasted, last }))
     }
 }
 
