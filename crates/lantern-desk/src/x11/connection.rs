@@ -52,7 +52,7 @@ x11rb::atom_manager! {
 
 /// The devices that matter.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Devices {
+pub(super) struct DeviceIds {
     /// The master keyboard, on which keys are grabbed.
     pub master_keyboard: u16,
     /// The master pointer, on which buttons are grabbed.
@@ -70,17 +70,17 @@ pub(super) struct Devices {
     /// The name of each.
     pub names: BTreeMap<u16, String>,
     /// From where to where those go that tell places, not steps: across and down.
-    pub ranges: BTreeMap<u16, [Range; 2]>,
+    pub ranges: BTreeMap<u16, [AxisRange; 2]>,
 }
 
 /// From where to where an axis goes.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct Range {
+pub(super) struct AxisRange {
     from: f64,
     to: f64,
 }
 
-impl Range {
+impl AxisRange {
     /// The pixel of so many that a place on the axis stands for; without ends, it is the pixel.
     pub(super) fn place(self, value: f64, pixels: i32) -> f64 {
         let length = self.to - self.from;
@@ -88,13 +88,13 @@ impl Range {
     }
 }
 
-fn ranges_of(info: &xinput::XIDeviceInfo) -> Option<[Range; 2]> {
+fn ranges_of(info: &xinput::XIDeviceInfo) -> Option<[AxisRange; 2]> {
     let axis = |number: u16| {
         info.classes.iter().find_map(|class| match &class.data {
             xinput::DeviceClassData::Valuator(axis)
                 if axis.number == number && axis.mode == xinput::ValuatorMode::ABSOLUTE =>
             {
-                Some(Range { from: axis.min.integral.into(), to: axis.max.integral.into() })
+                Some(AxisRange { from: axis.min.integral.into(), to: axis.max.integral.into() })
             }
             _ => None,
         })
@@ -113,7 +113,7 @@ pub(super) struct XConnection {
     /// The number of the event that tells of a device's new button map.
     pub device_mapping_notify: u8,
     pub atoms: Atoms,
-    pub devices: Devices,
+    pub devices: DeviceIds,
 }
 
 impl XConnection {
@@ -193,9 +193,9 @@ fn find_extensions(conn: &ServerConnection, display: &str) -> Result<Extensions,
 }
 
 /// Asks the server for its devices.
-pub(super) fn query_devices(conn: &ServerConnection) -> Result<Devices, BackendError> {
+pub(super) fn query_devices(conn: &ServerConnection) -> Result<DeviceIds, BackendError> {
     const ALL: u16 = 0;
-    let mut devices = Devices { master_keyboard: 3, master_pointer: 2, ..Devices::default() };
+    let mut devices = DeviceIds { master_keyboard: 3, master_pointer: 2, ..DeviceIds::default() };
     let mut master_seen = false;
     let pressure = conn.intern_atom(true, b"Abs Pressure")?.reply()?.atom;
     for info in conn.xinput_xi_query_device(ALL)?.reply()?.infos {
@@ -234,13 +234,13 @@ pub(super) fn query_devices(conn: &ServerConnection) -> Result<Devices, BackendE
 
 #[cfg(test)]
 mod tests {
-    use super::Range;
+    use super::AxisRange;
 
     #[test]
     fn a_place_of_a_tablet_is_a_pixel_of_the_screen() {
-        let tablet = Range { from: 100.0, to: 20_100.0 };
+        let tablet = AxisRange { from: 100.0, to: 20_100.0 };
         assert_eq!(tablet.place(100.0, 1280), 0.0);
         assert_eq!(tablet.place(10_100.0, 1280), 640.0);
-        assert_eq!(Range { from: -1.0, to: -1.0 }.place(300.0, 1280), 300.0, "without ends");
+        assert_eq!(AxisRange { from: -1.0, to: -1.0 }.place(300.0, 1280), 300.0, "without ends");
     }
 }

@@ -8,7 +8,7 @@ use x11rb::protocol::randr::ConnectionExt as _;
 use x11rb::protocol::xinput::ConnectionExt as _;
 use x11rb::protocol::xproto::ConnectionExt as _;
 
-use super::connection::{Devices, XConnection};
+use super::connection::{DeviceIds, XConnection};
 use crate::BackendError;
 
 /// The server's number of a button, wheel direction or pen part.
@@ -25,7 +25,7 @@ pub(super) fn button_of(key: Key) -> Option<u8> {
 }
 
 /// What a button of the server is on that device.
-pub(super) fn key_of_button(devices: &Devices, source: u16, button: u8) -> Option<Key> {
+pub(super) fn key_of_button(devices: &DeviceIds, source: u16, button: u8) -> Option<Key> {
     let pen = match button {
         1 if devices.erasers.contains(&source) => "pen-eraser",
         1 if devices.pens.contains(&source) => "pen-tip",
