@@ -14,7 +14,7 @@ const COMING: Duration = Duration::from_secs(1);
 
 /// A window that was asked to come to the front.
 #[derive(Debug)]
-pub(super) struct Coming {
+pub(super) struct PendingFocus {
     effect: EffectId,
     window: Window,
     /// The program that was asked for; where the person merely goes back it is no fault if it does
@@ -102,7 +102,7 @@ impl X11Backend {
                 None => windows::raise(&self.link, window)?,
             }
             let (name, until) = (name.map(str::to_owned), now + COMING);
-            self.coming.push(Coming { effect, window, name, asked: left.is_none(), until });
+            self.coming.push(PendingFocus { effect, window, name, asked: left.is_none(), until });
         } else {
             windows::raise(&self.link, window)?;
             self.outcomes.push_back(Event::Outcome { effect, result: Ok(None) });

@@ -54,7 +54,7 @@ use x11rb::protocol::xproto::Window;
 use crate::{Backend, BackendError, HeldKeyWriter};
 use clipboard::Clipboard;
 use connection::XConnection;
-use deeds::Coming;
+use deeds::PendingFocus;
 use grabs::{Detail, Grabs, Refusals};
 use guard::release_marked;
 use hands::Hands;
@@ -110,7 +110,7 @@ pub struct X11Backend {
     /// The way that a shape may be drawn on.
     trace: Option<Trace>,
     clipboard: Clipboard,
-    coming: Vec<Coming>,
+    coming: Vec<PendingFocus>,
     /// Whether something was typed that the program in front may not have read yet.
     unread: bool,
     /// What somebody else holds of what must be withheld, as far as it was told.
