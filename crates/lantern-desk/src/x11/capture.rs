@@ -8,7 +8,7 @@ use x11rb::protocol::xinput::{ConnectionExt as _, GrabOwner, KeyEventFlags, XIEv
 use x11rb::protocol::xproto::{ConnectionExt as _, GrabMode, GrabStatus};
 
 use super::connection::XConnection;
-use super::grabs::{Detail, is_free};
+use super::grabs::{KeyOrButton, is_free};
 use super::keymap::{Keymap, key_of};
 use super::pointer::key_of_button;
 use crate::BackendError;
@@ -56,20 +56,20 @@ pub fn capture(listening: impl FnOnce()) -> Result<Captured, BackendError> {
                     continue;
                 }
                 let mask = press.mods.effective as u16;
-                break (Detail::Code(code), key, mask, press.sourceid);
+                break (KeyOrButton::Code(code), key, mask, press.sourceid);
             }
             Event::XinputKeyRelease(release) if alone == Some(release.detail as u8) => {
                 let code = release.detail as u8;
                 let own = keymap.mask_of_code(code);
                 let mask = release.mods.effective as u16 & !own;
-                break (Detail::Code(code), key_of(code), mask, release.sourceid);
+                break (KeyOrButton::Code(code), key_of(code), mask, release.sourceid);
             }
             Event::XinputButtonPress(press) => {
                 // The server has applied the device's own map already.
                 let button = press.detail as u8;
                 let key = key_of_button(&link.devices, press.sourceid, button);
                 let mask = press.mods.effective as u16;
-                break (Detail::Button(button), key, mask, press.sourceid);
+                break (KeyOrButton::Button(button), key, mask, press.sourceid);
             }
             _ => {}
         }
@@ -79,11 +79,11 @@ pub fn capture(listening: impl FnOnce()) -> Result<Captured, BackendError> {
     conn.xinput_xi_ungrab_device(x11rb::CURRENT_TIME, devices.master_pointer)?;
     let families = keymap.families_in(mask);
     let (code, keysym) = match detail {
-        Detail::Code(code) => {
+        KeyOrButton::Code(code) => {
             let symbols = conn.get_keyboard_mapping(code, 1)?.reply()?.keysyms;
             (code, symbols.first().copied().unwrap_or(0))
         }
-        Detail::Button(button) => (button, 0),
+        KeyOrButton::Button(button) => (button, 0),
     };
     let locked = mask & keymap.locks();
     let types = match (key, keysym) {

@@ -12,7 +12,7 @@ use x11rb::protocol::xkb::{self, ConnectionExt as _, EventType, MapPart};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
 
 use super::device_event::DeviceEvent;
-use super::grabs::{Detail, Refusals};
+use super::grabs::{KeyOrButton, Refusals};
 use super::hands::ServerPress;
 use super::helps::Delays;
 use super::keymap::{Keymap, key_of};
@@ -85,7 +85,7 @@ impl X11Backend {
                 let mask = u16::from(press.state) & 0xff;
                 self.handle_press(ServerPress {
                     time: press.time,
-                    detail: Detail::Code(press.detail),
+                    detail: KeyOrButton::Code(press.detail),
                     key: key_of(press.detail),
                     base: mask,
                     effective: mask,

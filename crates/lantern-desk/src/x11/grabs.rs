@@ -31,52 +31,52 @@ use crate::BackendError;
 
 /// A key or button as the server counts it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Detail {
+pub(super) enum KeyOrButton {
     Code(u8),
     Button(u8),
 }
 
-impl Detail {
+impl KeyOrButton {
     /// What the server calls a key of the board, if it can have it.
-    pub(super) fn of(key: Key) -> Option<Detail> {
-        keycode_of(key).map(Detail::Code).or_else(|| button_of(key).map(Detail::Button))
+    pub(super) fn of(key: Key) -> Option<KeyOrButton> {
+        keycode_of(key).map(KeyOrButton::Code).or_else(|| button_of(key).map(KeyOrButton::Button))
     }
 
     fn number(self) -> u32 {
         match self {
-            Detail::Code(code) => code.into(),
-            Detail::Button(button) => button.into(),
+            KeyOrButton::Code(code) => code.into(),
+            KeyOrButton::Button(button) => button.into(),
         }
     }
 }
 
 /// Modifiers that a grab is taken under.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Under {
+pub(super) enum GrabModifiers {
     /// Exactly these.
     Mask(u32),
     /// Whatever is down.
     Any,
 }
 
-impl Under {
+impl GrabModifiers {
     fn modern(self) -> u32 {
         match self {
-            Under::Mask(mask) => mask,
-            Under::Any => u32::from(xinput::ModifierMask::ANY),
+            GrabModifiers::Mask(mask) => mask,
+            GrabModifiers::Any => u32::from(xinput::ModifierMask::ANY),
         }
     }
 
     fn core(self) -> ModMask {
         match self {
-            Under::Mask(mask) => core_mask(mask),
-            Under::Any => ModMask::ANY,
+            GrabModifiers::Mask(mask) => core_mask(mask),
+            GrabModifiers::Any => ModMask::ANY,
         }
     }
 }
 
 /// One grab.
-type Grab = (Detail, Under);
+type Grab = (KeyOrButton, GrabModifiers);
 
 /// How a grab is taken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -89,8 +89,8 @@ struct GrabOptions {
 
 /// Whether a pen and a mouse both have the button. A press of the one that no rule names must be
 /// replayed, which the server does for a press only while it waits for our answer.
-fn is_shared(detail: Detail) -> bool {
-    matches!(detail, Detail::Button(1..=3))
+fn is_shared(detail: KeyOrButton) -> bool {
+    matches!(detail, KeyOrButton::Button(1..=3))
 }
 
 /// Keys that cannot be had, each with why.
@@ -100,7 +100,7 @@ pub(super) type Refusals = Vec<(KeyGrab, Refusal)>;
 #[derive(Debug, Default)]
 pub(super) struct Grabs {
     /// What must be withheld of each key.
-    wanted: BTreeMap<Detail, Vec<KeyGrab>>,
+    wanted: BTreeMap<KeyOrButton, Vec<KeyGrab>>,
     taken: BTreeMap<Grab, GrabOptions>,
 }
 
@@ -108,7 +108,7 @@ impl Grabs {
     /// What is withheld of a key under these families, all that is wanted of it together. A pen and
     /// a mouse share their buttons, so one key may be two.
     pub(super) fn find(&self, key: Key, families: ModifierSet) -> Option<KeyGrab> {
-        let of_detail = self.wanted.get(&Detail::of(key)?)?;
+        let of_detail = self.wanted.get(&KeyOrButton::of(key)?)?;
         let takes = |armed: &&KeyGrab| {
             armed.key == key
                 && (armed.modifiers == families
@@ -127,7 +127,7 @@ impl Grabs {
     }
 
     /// Whether any combination with the key or button is grabbed.
-    pub(super) fn has(&self, detail: Detail) -> bool {
+    pub(super) fn has(&self, detail: KeyOrButton) -> bool {
         self.of(detail).next().is_some()
     }
 
@@ -145,15 +145,15 @@ impl Grabs {
         let mut goal: BTreeMap<Grab, GrabOptions> = BTreeMap::new();
         for armed in wanted {
             let masks = keymap.grab_masks(armed.modifiers, armed.any_extra_modifiers, locked);
-            let (Some(detail), false) = (Detail::of(armed.key), masks.is_empty()) else {
+            let (Some(detail), false) = (KeyOrButton::of(armed.key), masks.is_empty()) else {
                 refused.push((*armed, Refusal::NotOnKeyboard));
                 continue;
             };
             self.wanted.entry(detail).or_default().push(*armed);
             let unders = if armed.any_extra_modifiers && armed.modifiers.is_empty() {
-                vec![Under::Any]
+                vec![GrabModifiers::Any]
             } else {
-                masks.into_iter().map(Under::Mask).collect()
+                masks.into_iter().map(GrabModifiers::Mask).collect()
             };
             for under in unders {
                 let manner =
@@ -161,9 +161,9 @@ impl Grabs {
                 manner.waits |= armed.synchronous || is_shared(detail);
             }
         }
-        let any: BTreeSet<Detail> =
-            goal.keys().filter(|grab| grab.1 == Under::Any).map(|grab| grab.0).collect();
-        goal.retain(|(detail, under), _| *under == Under::Any || !any.contains(detail));
+        let any: BTreeSet<KeyOrButton> =
+            goal.keys().filter(|grab| grab.1 == GrabModifiers::Any).map(|grab| grab.0).collect();
+        goal.retain(|(detail, under), _| *under == GrabModifiers::Any || !any.contains(detail));
         for old in self.taken.keys().filter(|old| !goal.contains_key(old)) {
             ungrab(link, *old)?;
         }
@@ -174,12 +174,15 @@ impl Grabs {
         let missed = self.grab_all(link, &fresh)?;
         // Where somebody holds the key under some modifiers, it is taken under each of the others.
         let (any, single): (Vec<Grab>, Vec<Grab>) =
-            missed.into_iter().partition(|grab| grab.1 == Under::Any);
+            missed.into_iter().partition(|grab| grab.1 == GrabModifiers::Any);
         let masks = keymap.grab_masks(ModifierSet::NONE, true, locked);
         let each = |(detail, _): &Grab| {
             let detail = *detail;
             let manner = GrabOptions { waits: true, raw };
-            masks.iter().map(move |mask| ((detail, Under::Mask(*mask)), manner)).collect::<Vec<_>>()
+            masks
+                .iter()
+                .map(move |mask| ((detail, GrabModifiers::Mask(*mask)), manner))
+                .collect::<Vec<_>>()
         };
         let split: Vec<(Grab, GrabOptions)> = any.iter().flat_map(each).collect();
         let missed = self.grab_all(link, &split)?;
@@ -190,8 +193,14 @@ impl Grabs {
     }
 
     /// Tells of a grab that somebody else has.
-    fn refuse(&self, keymap: &Keymap, detail: Detail, under: Under, refused: &mut Refusals) {
-        let Under::Mask(mask) = under else { return };
+    fn refuse(
+        &self,
+        keymap: &Keymap,
+        detail: KeyOrButton,
+        under: GrabModifiers,
+        refused: &mut Refusals,
+    ) {
+        let GrabModifiers::Mask(mask) = under else { return };
         let families = keymap.families_in(mask as u16);
         for armed in &self.wanted[&detail] {
             if armed.modifiers == families || armed.any_extra_modifiers {
@@ -233,12 +242,20 @@ impl Grabs {
     }
 
     /// Lets the grabs of a key go, so that what is injected does not come back to us.
-    pub(super) fn suspend(&self, link: &XConnection, detail: Detail) -> Result<(), BackendError> {
+    pub(super) fn suspend(
+        &self,
+        link: &XConnection,
+        detail: KeyOrButton,
+    ) -> Result<(), BackendError> {
         self.of(detail).try_for_each(|(taken, _)| ungrab(link, taken))
     }
 
     /// Takes them again.
-    pub(super) fn resume(&self, link: &XConnection, detail: Detail) -> Result<(), BackendError> {
+    pub(super) fn resume(
+        &self,
+        link: &XConnection,
+        detail: KeyOrButton,
+    ) -> Result<(), BackendError> {
         for (taken, manner) in self.of(detail) {
             grab(link, taken, manner)?.discard_reply_and_errors();
         }
@@ -246,12 +263,12 @@ impl Grabs {
     }
 
     /// Whether the server waits for our answer to a press of the key.
-    pub(super) fn waits(&self, detail: Detail) -> bool {
+    pub(super) fn waits(&self, detail: KeyOrButton) -> bool {
         self.of(detail).any(|(_, manner)| manner.waits)
     }
 
-    fn of(&self, detail: Detail) -> impl Iterator<Item = (Grab, GrabOptions)> {
-        let from = self.taken.range((detail, Under::Mask(0))..);
+    fn of(&self, detail: KeyOrButton) -> impl Iterator<Item = (Grab, GrabOptions)> {
+        let from = self.taken.range((detail, GrabModifiers::Mask(0))..);
         from.take_while(move |((of, _), _)| *of == detail).map(|(grab, manner)| (*grab, *manner))
     }
 }
@@ -262,8 +279,10 @@ fn probe<'c>(
 ) -> Result<VoidCookie<'c, ServerConnection>, BackendError> {
     let (root, mode) = (link.root, GrabMode::ASYNC);
     Ok(match detail {
-        Detail::Code(code) => link.conn.grab_key(true, root, under.core(), code, mode, mode)?,
-        Detail::Button(button) => link.conn.grab_button(
+        KeyOrButton::Code(code) => {
+            link.conn.grab_key(true, root, under.core(), code, mode, mode)?
+        }
+        KeyOrButton::Button(button) => link.conn.grab_button(
             true,
             root,
             EventMask::BUTTON_PRESS,
@@ -279,8 +298,8 @@ fn probe<'c>(
 
 fn end_probe(link: &XConnection, (detail, under): Grab) -> Result<(), BackendError> {
     match detail {
-        Detail::Code(code) => link.conn.ungrab_key(code, link.root, under.core())?,
-        Detail::Button(button) => {
+        KeyOrButton::Code(code) => link.conn.ungrab_key(code, link.root, under.core())?,
+        KeyOrButton::Button(button) => {
             link.conn.ungrab_button(ButtonIndex::from(button), link.root, under.core())?
         }
     };
@@ -288,8 +307,12 @@ fn end_probe(link: &XConnection, (detail, under): Grab) -> Result<(), BackendErr
 }
 
 /// Whether nobody holds a combination.
-pub(super) fn is_free(link: &XConnection, detail: Detail, mask: u32) -> Result<bool, BackendError> {
-    let wanted = (detail, Under::Mask(mask));
+pub(super) fn is_free(
+    link: &XConnection,
+    detail: KeyOrButton,
+    mask: u32,
+) -> Result<bool, BackendError> {
+    let wanted = (detail, GrabModifiers::Mask(mask));
     let core = probe(link, wanted)?.check().is_ok();
     end_probe(link, wanted)?;
     let manner = GrabOptions { waits: false, raw: Raw::default() };
@@ -310,10 +333,10 @@ fn grab<'c>(
 ) -> Result<GrabCookie<'c>, BackendError> {
     let (device, kind, events) = match detail {
         // Its release is asked for otherwise, if anybody wants it: each that is told of ends a rest.
-        Detail::Code(_) => {
+        KeyOrButton::Code(_) => {
             (link.devices.master_keyboard, GrabType::KEYCODE, XIEventMask::KEY_PRESS)
         }
-        Detail::Button(_) => (
+        KeyOrButton::Button(_) => (
             link.devices.master_pointer,
             GrabType::BUTTON,
             XIEventMask::BUTTON_PRESS | XIEventMask::BUTTON_RELEASE,
@@ -340,8 +363,8 @@ fn grab<'c>(
 
 fn ungrab(link: &XConnection, (detail, under): Grab) -> Result<(), BackendError> {
     let (device, kind) = match detail {
-        Detail::Code(_) => (link.devices.master_keyboard, GrabType::KEYCODE),
-        Detail::Button(_) => (link.devices.master_pointer, GrabType::BUTTON),
+        KeyOrButton::Code(_) => (link.devices.master_keyboard, GrabType::KEYCODE),
+        KeyOrButton::Button(_) => (link.devices.master_pointer, GrabType::BUTTON),
     };
     let (root, number) = (link.root, detail.number());
     link.conn.xinput_xi_passive_ungrab_device(root, number, device, kind, &[under.modern()])?;

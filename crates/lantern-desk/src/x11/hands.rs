@@ -15,7 +15,7 @@ use x11rb::protocol::xinput::{ConnectionExt as _, EventMode, GrabOwner, XIEventM
 use x11rb::protocol::xproto::GrabMode;
 
 use super::device_event::{DeviceEvent, What};
-use super::grabs::Detail;
+use super::grabs::KeyOrButton;
 use super::keymap::{key_of, keycode_of};
 use super::lifts::Bare;
 use super::pointer::{self, button_of, is_pointed, key_of_button};
@@ -77,7 +77,7 @@ pub(super) enum Ending {
 pub(super) struct ServerPress {
     /// The server's time, in milliseconds.
     pub time: u32,
-    pub detail: Detail,
+    pub detail: KeyOrButton,
     pub key: Option<Key>,
     /// Modifiers under fingers, and in force.
     pub base: u16,
@@ -88,7 +88,7 @@ pub(super) struct ServerPress {
 }
 
 impl ServerPress {
-    fn of(detail: Detail, key: Option<Key>, event: &DeviceEvent) -> ServerPress {
+    fn of(detail: KeyOrButton, key: Option<Key>, event: &DeviceEvent) -> ServerPress {
         let pixels = |fixed: i32| f64::from(fixed) / 65536.0;
         ServerPress {
             time: event.time,
@@ -111,10 +111,10 @@ impl X11Backend {
         match event.what {
             What::KeyRepeat => Ok(()),
             What::KeyPress => {
-                self.handle_press(ServerPress::of(Detail::Code(number), key_of(number), event))
+                self.handle_press(ServerPress::of(KeyOrButton::Code(number), key_of(number), event))
             }
             What::ButtonPress => {
-                let press = ServerPress::of(Detail::Button(number), button_key(), event);
+                let press = ServerPress::of(KeyOrButton::Button(number), button_key(), event);
                 self.hands.buttons_taken.insert(number);
                 self.handle_press(press)
             }
@@ -134,8 +134,8 @@ impl X11Backend {
         self.hands.pressed_at = press.place;
         let waits = self.grabs.waits(press.detail);
         self.hands.ending = Some(match press.detail {
-            Detail::Code(code) => Ending::Key { code, locked: press.locked, waits },
-            Detail::Button(button) => Ending::Button { button, waits },
+            KeyOrButton::Code(code) => Ending::Key { code, locked: press.locked, waits },
+            KeyOrButton::Button(button) => Ending::Button { button, waits },
         });
         let Some(key) = press.key else {
             return self.end_press();

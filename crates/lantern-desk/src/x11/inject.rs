@@ -8,7 +8,7 @@ use x11rb::protocol::xkb::{ConnectionExt as _, Group, ID};
 use x11rb::protocol::xproto::{self, ConnectionExt as _};
 use x11rb::protocol::xtest::ConnectionExt as _;
 
-use super::grabs::Detail;
+use super::grabs::KeyOrButton;
 use super::key_substitution::modifier_codes;
 use super::keymap::{key_of, keycode_of};
 use super::pointer::{button_of, is_pointed};
@@ -123,7 +123,7 @@ impl X11Backend {
             lifted.retain(|code| !keep.contains(code));
         }
         self.make_way(at_pointer)?;
-        for detail in keys().filter_map(Detail::of) {
+        for detail in keys().filter_map(KeyOrButton::of) {
             if self.is_in_our_way(detail) && !self.suspended.contains(&detail) {
                 self.grabs.suspend(&self.link, detail)?;
                 self.suspended.push(detail);
@@ -162,7 +162,7 @@ impl X11Backend {
         let is_kept = |code| step.keep.iter().any(|key| keycode_of(*key) == Some(code));
         for code in codes {
             // Of a key that we take its own release ends the taking: that is seen to elsewhere.
-            if !is_kept(code) && !self.grabs.has(Detail::Code(code)) {
+            if !is_kept(code) && !self.grabs.has(KeyOrButton::Code(code)) {
                 self.fake_key(code, false)?;
             }
         }
@@ -203,7 +203,7 @@ impl X11Backend {
     }
 
     /// Whether injecting the key would start a grab of our own.
-    pub(super) fn is_in_our_way(&self, detail: Detail) -> bool {
+    pub(super) fn is_in_our_way(&self, detail: KeyOrButton) -> bool {
         self.grabs.has(detail) && !self.open.contains(&detail)
     }
 
@@ -211,7 +211,7 @@ impl X11Backend {
     /// server repeats of them would come to us instead of the program.
     fn resume_grabs(&mut self, step: &InputBatch) -> Result<(), BackendError> {
         while let Some(detail) = self.suspended.pop() {
-            let goes_down = |act: &InputAction| matches!(act, InputAction::Down(key) if Detail::of(*key) == Some(detail));
+            let goes_down = |act: &InputAction| matches!(act, InputAction::Down(key) if KeyOrButton::of(*key) == Some(detail));
             if step.actions.iter().any(goes_down) {
                 self.open.insert(detail);
             } else {
@@ -220,7 +220,7 @@ impl X11Backend {
         }
         for act in &step.actions {
             if let InputAction::Up(key) = act
-                && let Some(detail) = Detail::of(*key)
+                && let Some(detail) = KeyOrButton::of(*key)
                 && self.open.remove(&detail)
             {
                 self.grabs.resume(&self.link, detail)?;
@@ -319,7 +319,7 @@ impl X11Backend {
             };
             self.change_level(level, wanted)?;
             level = wanted;
-            let detail = Detail::Code(code);
+            let detail = KeyOrButton::Code(code);
             let grabbed = self.is_in_our_way(detail);
             if grabbed {
                 self.grabs.suspend(&self.link, detail)?;

@@ -10,7 +10,7 @@ use lantern_model::{Event, HeldModifiers, Key, ModifierKey, ReplayKey};
 
 use super::X11Backend;
 use super::fingers;
-use super::grabs::Detail;
+use super::grabs::KeyOrButton;
 use super::hands::Ending;
 use super::keymap::{keycode_of, side_of};
 use super::pointer;
@@ -110,7 +110,7 @@ impl X11Backend {
     /// Presses keys in the place of one, until the finger leaves it.
     pub(super) fn hand_over(&mut self, key: Key, becomes: Vec<Key>) -> Result<(), BackendError> {
         for key in &becomes {
-            if let Some(detail) = Detail::of(*key)
+            if let Some(detail) = KeyOrButton::of(*key)
                 && self.is_in_our_way(detail)
             {
                 self.grabs.suspend(&self.link, detail)?;
@@ -137,7 +137,7 @@ impl X11Backend {
     fn end_substitution(&mut self, key: Key) -> Result<(), BackendError> {
         for other in self.hands.substitutions.remove(&key).unwrap_or_default().into_iter().rev() {
             self.fake_board(other, false)?;
-            if let Some(detail) = Detail::of(other)
+            if let Some(detail) = KeyOrButton::of(other)
                 && self.open.remove(&detail)
             {
                 self.grabs.resume(&self.link, detail)?;

@@ -55,7 +55,7 @@ use crate::{Backend, BackendError, HeldKeyWriter};
 use clipboard::Clipboard;
 use connection::XConnection;
 use deeds::PendingFocus;
-use grabs::{Detail, Grabs, Refusals};
+use grabs::{Grabs, KeyOrButton, Refusals};
 use guard::release_marked;
 use hands::Hands;
 use helps::Delays;
@@ -97,9 +97,9 @@ pub struct X11Backend {
     ups: Vec<u8>,
     button_ups: Vec<u8>,
     /// Keys and buttons whose grabs are let go for the present step.
-    suspended: Vec<Detail>,
+    suspended: Vec<KeyOrButton>,
     /// Those whose grabs are let go as long as we hold them down.
-    open: BTreeSet<Detail>,
+    open: BTreeSet<KeyOrButton>,
     steps_ahead: u32,
     /// Keycodes and levels lent to characters that the layout lacks.
     lent: BTreeMap<char, (u8, ShiftLevel)>,
