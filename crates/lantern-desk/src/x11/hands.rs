@@ -25,11 +25,11 @@ use crate::BackendError;
 
 /// What is known of the person's hands.
 #[derive(Debug, Default)]
-pub(super) struct Hands {
+pub(super) struct PressTracker {
     /// Where the pointer was when that was pressed which was withheld last.
     pub pressed_at: Option<(f64, f64)>,
     /// A press that was withheld just now and whose grab is still on.
-    pub(super) ending: Option<Ending>,
+    pub(super) ending: Option<ActiveGrab>,
     /// The modifiers of the press that is being answered.
     pub pressed_under: Option<u16>,
     /// Whether a press was told and nothing but its answer was seen to since.
@@ -59,7 +59,7 @@ pub(super) struct Hands {
 
 /// A press whose grab is still on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Ending {
+pub(super) enum ActiveGrab {
     /// A key, with the locks from before it, and whether the server waits for our answer.
     Key {
         code: u8,
@@ -134,8 +134,8 @@ impl X11Backend {
         self.hands.pressed_at = press.place;
         let waits = self.grabs.waits(press.detail);
         self.hands.ending = Some(match press.detail {
-            KeyOrButton::Code(code) => Ending::Key { code, locked: press.locked, waits },
-            KeyOrButton::Button(button) => Ending::Button { button, waits },
+            KeyOrButton::Code(code) => ActiveGrab::Key { code, locked: press.locked, waits },
+            KeyOrButton::Button(button) => ActiveGrab::Button { button, waits },
         });
         let Some(key) = press.key else {
             return self.end_press();
@@ -231,7 +231,7 @@ impl X11Backend {
     pub(super) fn end_press(&mut self) -> Result<(), BackendError> {
         match self.hands.ending.take() {
             None => Ok(()),
-            Some(Ending::Key { code, locked, waits }) => {
+            Some(ActiveGrab::Key { code, locked, waits }) => {
                 if waits {
                     let board = self.link.devices.master_keyboard;
                     self.answer_press(board, EventMode::ASYNC_DEVICE)?;
@@ -243,8 +243,8 @@ impl X11Backend {
                 }
                 Ok(())
             }
-            Some(Ending::Button { waits: false, .. }) => Ok(()),
-            Some(Ending::Button { .. }) => {
+            Some(ActiveGrab::Button { waits: false, .. }) => Ok(()),
+            Some(ActiveGrab::Button { .. }) => {
                 self.answer_press(self.link.devices.master_pointer, EventMode::ASYNC_DEVICE)
             }
         }
@@ -252,7 +252,7 @@ impl X11Backend {
 
     /// The button that was pressed just now goes to the program as if nobody had taken it.
     pub(super) fn replay_press(&mut self) -> Result<(), BackendError> {
-        if let Some(Ending::Button { button, .. }) = self.hands.ending.take() {
+        if let Some(ActiveGrab::Button { button, .. }) = self.hands.ending.take() {
             self.hands.buttons_taken.remove(&button);
             self.answer_press(self.link.devices.master_pointer, EventMode::REPLAY_DEVICE)?;
         }
@@ -426,7 +426,7 @@ impl X11Backend {
         for code in own.filter_map(|key| keycode_of(*key)) {
             down.remove(&code);
         }
-        if let Some(Ending::Key { code, .. }) = self.hands.ending {
+        if let Some(ActiveGrab::Key { code, .. }) = self.hands.ending {
             down.remove(&code);
         }
         for (key, others) in &self.hands.substitutions {

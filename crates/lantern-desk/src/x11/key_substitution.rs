@@ -11,7 +11,7 @@ use lantern_model::{Event, HeldModifiers, Key, ModifierKey, ReplayKey};
 use super::X11Backend;
 use super::fingers;
 use super::grabs::KeyOrButton;
-use super::hands::Ending;
+use super::hands::ActiveGrab;
 use super::keymap::{keycode_of, side_of};
 use super::pointer;
 use super::pointer::{button_of, is_pointed};
@@ -21,7 +21,7 @@ impl X11Backend {
     pub(super) fn give_key_back(&mut self, back: &ReplayKey) -> Result<(), BackendError> {
         let itself = back.output == [back.key];
         let waits = self.hands.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
-            (Ending::Button { button, waits }, Some(own)) => {
+            (ActiveGrab::Button { button, waits }, Some(own)) => {
                 waits && button == own && is_pointed(back.key)
             }
             _ => false,
@@ -41,7 +41,7 @@ impl X11Backend {
         }
         // With nothing held when it was pressed just now, nothing has to be looked at.
         let answers = match self.hands.ending {
-            Some(Ending::Key { code, .. }) => keycode_of(back.key) == Some(code),
+            Some(ActiveGrab::Key { code, .. }) => keycode_of(back.key) == Some(code),
             _ => false,
         };
         let alone = answers && back.modifiers.is_empty() && self.hands.pressed_under == Some(0);

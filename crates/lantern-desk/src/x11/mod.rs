@@ -57,7 +57,7 @@ use connection::XConnection;
 use deeds::PendingFocus;
 use grabs::{Grabs, KeyOrButton, Refusals};
 use guard::release_marked;
-use hands::Hands;
+use hands::PressTracker;
 use helps::Delays;
 use hint::Hints;
 use keymap::Keymap;
@@ -90,7 +90,7 @@ pub struct X11Backend {
     /// What must be withheld.
     armed: GrabSet,
     grabs: Grabs,
-    hands: Hands,
+    hands: PressTracker,
     lifts: Lifts,
     held: HeldKeyWriter,
     /// Releases that were put together but not sent.
@@ -159,7 +159,7 @@ impl X11Backend {
             delays: Delays::default(),
             armed: GrabSet::default(),
             grabs: Grabs::default(),
-            hands: Hands::default(),
+            hands: PressTracker::default(),
             lifts: Lifts::default(),
             held,
             ups: Vec::new(),

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use lantern_model::Key;
 
 use super::X11Backend;
-use super::hands::Ending;
+use super::hands::ActiveGrab;
 use super::pointer::is_pointed;
 use crate::BackendError;
 
@@ -31,7 +31,7 @@ impl X11Backend {
     pub(super) fn answers_button_alone(&mut self) -> bool {
         // Where every key is told for other reasons, it may be told too late.
         let tells = !self.raw_in_grabs().all;
-        if !tells || !matches!(self.hands.ending, Some(Ending::Button { .. })) {
+        if !tells || !matches!(self.hands.ending, Some(ActiveGrab::Button { .. })) {
             return false;
         }
         if self.hands.keyboard == Keyboard::Unknown {
