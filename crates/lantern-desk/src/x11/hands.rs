@@ -17,7 +17,7 @@ use x11rb::protocol::xproto::GrabMode;
 use super::device_event::{DeviceEvent, What};
 use super::grabs::KeyOrButton;
 use super::keymap::{key_of, keycode_of};
-use super::lifts::Bare;
+use super::lifts::SuspendedPress;
 use super::pointer::{self, button_of, is_pointed, key_of_button};
 use super::untouched::Keyboard;
 use super::{X11Backend, fingers};
@@ -141,8 +141,8 @@ impl X11Backend {
             return self.end_press();
         };
         match self.lifts.take_bare(key, press.time) {
-            Some(Bare::Told) => return self.end_press(),
-            Some(Bare::Stray) => return self.pass_stray(key),
+            Some(SuspendedPress::Reported) => return self.end_press(),
+            Some(SuspendedPress::Unbound) => return self.pass_stray(key),
             None => {}
         }
         let Some(armed) = self.withheld_as(key, press.effective) else {

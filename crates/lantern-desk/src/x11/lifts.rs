@@ -19,25 +19,25 @@ use crate::BackendError;
 
 /// Times in which modifiers were away, the oldest first.
 #[derive(Debug, Default)]
-pub(super) struct Lifts {
-    times: VecDeque<Lift>,
+pub(super) struct ModifierSuspensions {
+    times: VecDeque<Suspension>,
     /// The request that the server had done last when it told what is looked at now.
     now: SequenceNumber,
     /// Keys that fingers pressed meanwhile, with the server's time.
-    pressed: BTreeMap<Key, (u32, Bare)>,
+    pressed: BTreeMap<Key, (u32, SuspendedPress)>,
 }
 
 /// A key that a finger pressed while modifiers were away.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Bare {
+pub(super) enum SuspendedPress {
     /// The rule it belongs to was told.
-    Told,
+    Reported,
     /// It belongs to none under the modifiers that fingers were on.
-    Stray,
+    Unbound,
 }
 
 #[derive(Debug)]
-struct Lift {
+struct Suspension {
     from: SequenceNumber,
     /// None as long as they are away.
     until: Option<SequenceNumber>,
@@ -45,7 +45,7 @@ struct Lift {
     held: HeldModifiers,
 }
 
-impl Lifts {
+impl ModifierSuspensions {
     /// What is looked at from here on was told after request `now`.
     pub(super) fn look_at(&mut self, now: SequenceNumber) {
         self.now = now;
@@ -61,10 +61,10 @@ impl Lifts {
     }
 
     /// What came of a key or button that a grab saw, if it was pressed while modifiers were away.
-    pub(super) fn take_bare(&mut self, key: Key, time: u32) -> Option<Bare> {
+    pub(super) fn take_bare(&mut self, key: Key, time: u32) -> Option<SuspendedPress> {
         // Buttons are not watched meanwhile: of them the number of the request has to tell.
         if is_pointed(key) {
-            return self.held().map(|_| Bare::Stray);
+            return self.held().map(|_| SuspendedPress::Unbound);
         }
         let bare = self.pressed.remove(&key);
         bare.filter(|(pressed, _)| *pressed == time).map(|(_, bare)| bare)
@@ -89,7 +89,7 @@ impl X11Backend {
         let from = self.select_raw(true)?;
         let codes = self.held_modifiers()?;
         let held = codes.iter().filter_map(|code| side_of(*code)).collect();
-        self.lifts.times.push_back(Lift { from, until: None, held });
+        self.lifts.times.push_back(Suspension { from, until: None, held });
         Ok(codes)
     }
 
@@ -120,7 +120,7 @@ impl X11Backend {
         if down {
             let modifiers = *held;
             let told = side.is_none() && self.report_missed(key, modifiers);
-            let bare = if told { Bare::Told } else { Bare::Stray };
+            let bare = if told { SuspendedPress::Reported } else { SuspendedPress::Unbound };
             self.lifts.pressed.insert(key, (time, bare));
         }
     }

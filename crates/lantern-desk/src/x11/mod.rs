@@ -62,7 +62,7 @@ use helps::Delays;
 use hint::Hints;
 use keymap::Keymap;
 use lend::WaitingStep;
-use lifts::Lifts;
+use lifts::ModifierSuspensions;
 use methods::Methods;
 use pointer::ButtonMaps;
 use trace::Trace;
@@ -91,7 +91,7 @@ pub struct X11Backend {
     armed: GrabSet,
     grabs: Grabs,
     hands: PressTracker,
-    lifts: Lifts,
+    lifts: ModifierSuspensions,
     held: HeldKeyWriter,
     /// Releases that were put together but not sent.
     ups: Vec<u8>,
@@ -160,7 +160,7 @@ impl X11Backend {
             armed: GrabSet::default(),
             grabs: Grabs::default(),
             hands: PressTracker::default(),
-            lifts: Lifts::default(),
+            lifts: ModifierSuspensions::default(),
             held,
             ups: Vec::new(),
             button_ups: Vec::new(),
