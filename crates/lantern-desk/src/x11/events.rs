@@ -14,7 +14,7 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
 use super::device_event::DeviceEvent;
 use super::grabs::{KeyOrButton, Refusals};
 use super::hands::ServerPress;
-use super::helps::Delays;
+use super::helps::AccessXDelays;
 use super::keymap::{Keymap, key_of};
 use super::pointer::{self, ButtonMaps, key_of_button};
 use super::{X11Backend, connection, windows};
@@ -63,7 +63,7 @@ impl X11Backend {
         let state = self.link.conn.xkb_get_state(core)?.reply()?;
         self.locked = state.locked_mods.into();
         self.latched = state.latched_mods.into();
-        self.delays = Delays::read(&self.link)?;
+        self.delays = AccessXDelays::read(&self.link)?;
         Ok(())
     }
 
@@ -114,7 +114,7 @@ impl X11Backend {
                 self.handle_new_map()?;
             }
             // It also tells of what we changed ourselves for a step; looking tells how it is now.
-            XEvent::XkbControlsNotify(_) => self.delays = Delays::read(&self.link)?,
+            XEvent::XkbControlsNotify(_) => self.delays = AccessXDelays::read(&self.link)?,
             XEvent::XkbStateNotify(state) => self.handle_state(&state)?,
             XEvent::XkbMapNotify(_) => self.handle_new_map()?,
             XEvent::MappingNotify(change) if change.request == xproto::Mapping::POINTER => {

@@ -11,21 +11,21 @@ use crate::BackendError;
 
 /// Helps that make a key count late, or not at all when it comes again soon.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub(super) struct Delays(u32);
+pub(super) struct AccessXDelays(u32);
 
-impl Delays {
+impl AccessXDelays {
     const ALL: u32 = 0b110;
 
     /// Those that are on.
-    pub(super) fn read(link: &XConnection) -> Result<Delays, BackendError> {
+    pub(super) fn read(link: &XConnection) -> Result<AccessXDelays, BackendError> {
         let controls = link.conn.xkb_get_controls(ID::USE_CORE_KBD.into())?.reply()?;
-        Ok(Delays(u32::from(controls.enabled_controls) & Delays::ALL))
+        Ok(AccessXDelays(u32::from(controls.enabled_controls) & AccessXDelays::ALL))
     }
 
     fn set(link: &XConnection, on: u32) -> Result<(), BackendError> {
         let (no_keys, no_names) = (ModMask::from(0u16), VMod::from(0u16));
         let (no_bool, no_option) = (BoolCtrl::from(0u32), AXOption::from(0u16));
-        let affected = BoolCtrl::from(Delays::ALL);
+        let affected = BoolCtrl::from(AccessXDelays::ALL);
         let unchanged = Control::from(0u32);
         link.conn.xkb_set_controls(
             ID::USE_CORE_KBD.into(),
@@ -84,16 +84,16 @@ impl X11Backend {
 
     /// What a finger was slow enough for already is not delayed again when we hand it on.
     pub(super) fn set_delays_aside(&self) -> Result<(), BackendError> {
-        if self.delays != Delays::default() {
-            Delays::set(&self.link, 0)?;
+        if self.delays != AccessXDelays::default() {
+            AccessXDelays::set(&self.link, 0)?;
         }
         Ok(())
     }
 
     /// The end of [`X11Backend::set_delays_aside`].
     pub(super) fn bring_delays_back(&self) -> Result<(), BackendError> {
-        if self.delays != Delays::default() {
-            Delays::set(&self.link, self.delays.0)?;
+        if self.delays != AccessXDelays::default() {
+            AccessXDelays::set(&self.link, self.delays.0)?;
         }
         Ok(())
     }

@@ -58,7 +58,7 @@ use deeds::PendingFocus;
 use grabs::{Grabs, KeyOrButton, Refusals};
 use guard::release_marked;
 use hands::PressTracker;
-use helps::Delays;
+use helps::AccessXDelays;
 use hint::Hints;
 use keymap::Keymap;
 use lend::WaitingStep;
@@ -86,7 +86,7 @@ pub struct X11Backend {
     /// Modifiers that count for the next key only, as XKB last said.
     latched: u16,
     /// Slow and bounce keys, as XKB last said.
-    delays: Delays,
+    delays: AccessXDelays,
     /// What must be withheld.
     armed: GrabSet,
     grabs: Grabs,
@@ -156,7 +156,7 @@ impl X11Backend {
             buttons,
             locked: 0,
             latched: 0,
-            delays: Delays::default(),
+            delays: AccessXDelays::default(),
             armed: GrabSet::default(),
             grabs: Grabs::default(),
             hands: PressTracker::default(),
