@@ -15,7 +15,7 @@ use x11rb::protocol::xkb::{self, ConnectionExt as _, KeySymMap, MapPart, SetMapA
 use x11rb::protocol::xproto::{self, ClientMessageEvent, ConnectionExt as _, Window};
 
 use super::keymap::Keymap;
-use super::rest::{Look, Resting};
+use super::rest::{IdleState, ProcessIdleProbe};
 use super::{X11Backend, windows};
 use crate::BackendError;
 use crate::keysyms::character_keysym;
@@ -56,7 +56,7 @@ pub(super) struct WaitingStep {
     /// The window that was pinged.
     pinged: Option<Window>,
     /// The program and the display's input methods, if it answers no pings.
-    resting: Option<Resting>,
+    resting: Option<ProcessIdleProbe>,
     /// When waiting ends anyway.
     until: Time,
     /// What is done when it answers.
@@ -124,7 +124,7 @@ impl X11Backend {
             (None, Some(process)) => {
                 self.methods.look(&self.link)?;
                 let methods = self.methods.processes(&self.link)?;
-                Resting::of(process, methods, waiting.next != Next::Type, now)
+                ProcessIdleProbe::of(process, methods, waiting.next != Next::Type, now)
             }
             _ => None,
         };
@@ -214,14 +214,14 @@ impl X11Backend {
     fn look_whether_they_rest(
         &mut self,
         now: Time,
-        resting: &mut Option<Resting>,
+        resting: &mut Option<ProcessIdleProbe>,
     ) -> Result<Option<Time>, BackendError> {
         let Some(resting) = resting else { return Ok(None) };
         self.let_server_catch_up()?;
         match resting.look_again(now) {
-            Look::Rest => Ok(None),
-            Look::ReentryPolicy(later) => Ok(Some(later)),
-            Look::Wake(later) => {
+            IdleState::Rest => Ok(None),
+            IdleState::ReentryPolicy(later) => Ok(Some(later)),
+            IdleState::Wake(later) => {
                 self.methods.wake(&self.link)?;
                 self.flush()?;
                 Ok(Some(later))

@@ -19,7 +19,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 
 /// Programs that are looked at until they rest, all of them at once.
 #[derive(Debug)]
-pub(super) struct Resting {
+pub(super) struct ProcessIdleProbe {
     process: u32,
     methods: Vec<u32>,
     /// How often each will have gone to sleep at the next look if nothing else wakes it, since they were seen
@@ -33,7 +33,7 @@ pub(super) struct Resting {
 
 /// What comes of a look.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Look {
+pub(super) enum IdleState {
     /// They rest, or were given up.
     Rest,
     /// It must be looked again then.
@@ -42,18 +42,30 @@ pub(super) enum Look {
     Wake(Time),
 }
 
-impl Resting {
+impl ProcessIdleProbe {
     /// A program, which has keys to read if `typed`, and the input methods of its display; nothing if it cannot
     /// be looked at.
-    pub(super) fn of(process: u32, methods: Vec<u32>, typed: bool, now: Time) -> Option<Resting> {
+    pub(super) fn of(
+        process: u32,
+        methods: Vec<u32>,
+        typed: bool,
+        now: Time,
+    ) -> Option<ProcessIdleProbe> {
         look(process)?;
         // What wakes a method may come while it waits for something else, and is slept over as well.
         let needed = if typed && !methods.is_empty() { 2 } else { 1 };
-        Some(Resting { process, methods, slept: None, calm: 0, needed, until: now + PATIENCE })
+        Some(ProcessIdleProbe {
+            process,
+            methods,
+            slept: None,
+            calm: 0,
+            needed,
+            until: now + PATIENCE,
+        })
     }
 
     /// Looks again. What they sent each other must have gone through the server before.
-    pub(super) fn look_again(&mut self, now: Time) -> Look {
+    pub(super) fn look_again(&mut self, now: Time) -> IdleState {
         // One that is gone, or works on another machine, keeps nothing from us.
         let methods = self.methods.iter().flat_map(|method| relatives(*method));
         let looks = methods
@@ -67,11 +79,11 @@ impl Resting {
             *count += u64::from(self.methods.contains(process));
         }
         if self.calm == self.needed || now >= self.until {
-            Look::Rest
+            IdleState::Rest
         } else if self.methods.is_empty() || self.slept.is_none() {
-            Look::ReentryPolicy(now + BETWEEN_LOOKS)
+            IdleState::ReentryPolicy(now + BETWEEN_LOOKS)
         } else {
-            Look::Wake(now + BETWEEN_LOOKS)
+            IdleState::Wake(now + BETWEEN_LOOKS)
         }
     }
 }
@@ -124,13 +136,14 @@ mod tests {
             command.args(["-c", line]).stdin(Stdio::piped()).stdout(Stdio::piped());
             command.spawn().expect("there is a shell")
         };
-        let look = |resting: &mut Resting| {
+        let look = |resting: &mut ProcessIdleProbe| {
             std::thread::sleep(BETWEEN_LOOKS);
             resting.look_again(NOW)
         };
         let rests = |process: u32| {
-            let mut resting = Resting::of(process, Vec::new(), true, NOW).expect("it is there");
-            (0..50).any(|_| look(&mut resting) == Look::Rest)
+            let mut resting =
+                ProcessIdleProbe::of(process, Vec::new(), true, NOW).expect("it is there");
+            (0..50).any(|_| look(&mut resting) == IdleState::Rest)
         };
         let mut idle = start("read line");
         assert!(rests(idle.id()));
@@ -139,10 +152,10 @@ mod tests {
         // An input method must have been woken as often as it was, and not more often.
         let mut other = start("while read line; do :; done");
         let mut line = other.stdin.take().expect("it has one");
-        let with = |method: &Child| Resting::of(idle.id(), vec![method.id()], true, NOW);
+        let with = |method: &Child| ProcessIdleProbe::of(idle.id(), vec![method.id()], true, NOW);
         let mut resting = with(&other).expect("they are there");
         let mut woken = 0;
-        while look(&mut resting) != Look::Rest {
+        while look(&mut resting) != IdleState::Rest {
             line.write_all(b"\n").expect("it reads");
             woken += 1;
             assert!(woken < 50, "they rest");
@@ -151,7 +164,7 @@ mod tests {
         for times in [0, 2] {
             let mut resting = with(&other).expect("they are there");
             for _ in 0..8 {
-                assert_ne!(look(&mut resting), Look::Rest, "woken {times} times");
+                assert_ne!(look(&mut resting), IdleState::Rest, "woken {times} times");
                 for _ in 0..times {
                     line.write_all(b"\n").expect("it reads");
                     std::thread::sleep(BETWEEN_LOOKS);
@@ -160,14 +173,14 @@ mod tests {
         }
         let mut resting = with(&busy).expect("they are there");
         assert!(
-            (0..5).all(|_| matches!(look(&mut resting), Look::ReentryPolicy(_))),
+            (0..5).all(|_| matches!(look(&mut resting), IdleState::ReentryPolicy(_))),
             "it never rests"
         );
-        assert_eq!(resting.look_again(NOW + PATIENCE), Look::Rest, "it is given up");
+        assert_eq!(resting.look_again(NOW + PATIENCE), IdleState::Rest, "it is given up");
         for child in [&mut idle, &mut busy, &mut other] {
             child.kill().expect("it is ours");
             child.wait().expect("it was started");
         }
-        assert!(Resting::of(idle.id(), Vec::new(), true, NOW).is_none(), "it is gone");
+        assert!(ProcessIdleProbe::of(idle.id(), Vec::new(), true, NOW).is_none(), "it is gone");
     }
 }
