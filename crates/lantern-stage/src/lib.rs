@@ -31,7 +31,7 @@ pub use editor::Editor;
 pub use form::Form;
 pub use person::Person;
 pub use reader::Reader;
-pub use screen::{Moments, Seen};
+pub use screen::{Moments, ObservedKey};
 pub use talking::Talking;
 pub use target::{Received, Target};
 pub use terminal::Terminal;

@@ -22,7 +22,7 @@ use crate::keysyms::keysym_character;
 
 /// A key or button that went down or up.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Seen {
+pub struct ObservedKey {
     /// The server's time.
     pub time: Duration,
     /// Whether it went down.
@@ -45,9 +45,9 @@ pub struct Seen {
 
 /// What a listener sees.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Sight {
+pub enum Observation {
     /// A key or button.
-    Input(Seen),
+    Input(ObservedKey),
     /// Another program came to the front.
     Front(App),
     /// The pointer moved while something was down.
@@ -114,7 +114,7 @@ impl Listener {
     ///
     /// # Errors
     /// When the display is gone.
-    pub fn look(&mut self) -> Result<Option<Sight>, BackendError> {
+    pub fn look(&mut self) -> Result<Option<Observation>, BackendError> {
         while let Some(event) = self.link.conn.poll_for_event()? {
             let seen = match event {
                 Event::XinputRawKeyPress(raw) => self.key(raw.detail, raw.sourceid, raw.time, true),
@@ -135,11 +135,11 @@ impl Listener {
                         continue;
                     }
                     self.front = front.clone();
-                    return Ok(Some(Sight::Front(front)));
+                    return Ok(Some(Observation::Front(front)));
                 }
                 Event::XinputRawMotion(_) => {
                     let (x, y) = pointer::place(&self.link)?;
-                    return Ok(Some(Sight::Moved(x, y)));
+                    return Ok(Some(Observation::Moved(x, y)));
                 }
                 Event::XinputHierarchy(_) => {
                     self.link.devices = connection::query_devices(&self.link.conn)?;
@@ -158,13 +158,13 @@ impl Listener {
             };
             let seen = seen?;
             self.follow_pointer(&seen)?;
-            return Ok(Some(Sight::Input(seen)));
+            return Ok(Some(Observation::Input(seen)));
         }
         Ok(None)
     }
 
     /// The pointer's way matters as long as something is down.
-    fn follow_pointer(&mut self, seen: &Seen) -> Result<(), BackendError> {
+    fn follow_pointer(&mut self, seen: &ObservedKey) -> Result<(), BackendError> {
         let before = self.down.is_empty();
         let pressed = (seen.pointer.is_some(), seen.code);
         if seen.down {
@@ -186,7 +186,7 @@ impl Listener {
         source: u16,
         time: u32,
         down: bool,
-    ) -> Result<Seen, BackendError> {
+    ) -> Result<ObservedKey, BackendError> {
         let (code, conn) = (detail as u8, &self.link.conn);
         let key = key_of(code);
         if let Some(side) = key.and_then(ModifierKey::of) {
@@ -206,7 +206,8 @@ impl Listener {
             Some(_) => None,
             None => keysym_character(keysym),
         };
-        Ok(self.seen(Seen { key, code, keysym, types, ..Seen::of(time, down) }, source))
+        Ok(self
+            .seen(ObservedKey { key, code, keysym, types, ..ObservedKey::of(time, down) }, source))
     }
 
     fn button(
@@ -215,25 +216,25 @@ impl Listener {
         source: u16,
         time: u32,
         down: bool,
-    ) -> Result<Seen, BackendError> {
+    ) -> Result<ObservedKey, BackendError> {
         let code = detail as u8;
         let meaning = self.buttons.meaning(source, code);
         let key = key_of_button(&self.link.devices, source, meaning);
         let pointer = Some(pointer::place(&self.link)?);
-        Ok(self.seen(Seen { key, code, pointer, ..Seen::of(time, down) }, source))
+        Ok(self.seen(ObservedKey { key, code, pointer, ..ObservedKey::of(time, down) }, source))
     }
 
     /// With what is known of where it came from.
-    fn seen(&self, seen: Seen, source: u16) -> Seen {
+    fn seen(&self, seen: ObservedKey, source: u16) -> ObservedKey {
         let devices = &self.link.devices;
         let device = devices.names.get(&source).cloned().unwrap_or_default();
-        Seen { device, injected: devices.injected.contains(&source), ..seen }
+        ObservedKey { device, injected: devices.injected.contains(&source), ..seen }
     }
 }
 
-impl Seen {
-    fn of(time: u32, down: bool) -> Seen {
-        Seen {
+impl ObservedKey {
+    fn of(time: u32, down: bool) -> ObservedKey {
+        ObservedKey {
             time: Duration::from_millis(time.into()),
             down,
             key: None,

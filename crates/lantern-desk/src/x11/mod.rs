@@ -36,7 +36,7 @@ mod wire;
 pub use capture::{Captured, capture};
 pub use clipboard::keep_copied;
 pub use guard::{Progress, Watched, guard_held, release_held};
-pub use listener::{Listener, Seen, Sight};
+pub use listener::{Listener, Observation, ObservedKey};
 pub use question::ask_person;
 pub use survey::{Survey, keyboard_is_held, list_windows, survey};
 pub use tally::pick_place;

@@ -7,7 +7,7 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::time::Duration;
 
-use lantern_desk::Seen;
+use lantern_desk::ObservedKey;
 use lantern_model::{App, Value};
 use lantern_script::scene::SceneAct;
 
@@ -85,7 +85,7 @@ impl SceneFile<'_> {
         })
     }
 
-    fn take(&mut self, seen: &Seen, secret: bool) -> Result<(), Failure> {
+    fn take(&mut self, seen: &ObservedKey, secret: bool) -> Result<(), Failure> {
         let Some(key) = seen.key.filter(|_| self.injected || !seen.injected) else {
             return Ok(());
         };

@@ -7,7 +7,7 @@ pub mod terminal;
 use std::os::unix::net::UnixStream;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Listener, Seen, Sight};
+use lantern_desk::{Listener, Observation, ObservedKey};
 use lantern_devices::Services;
 use lantern_model::{App, Event};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -18,7 +18,7 @@ use crate::signals;
 /// What was noticed.
 #[derive(Debug)]
 pub enum Noticed {
-    Input(Seen),
+    Input(ObservedKey),
     Front(App),
     /// The pointer moved while something was down.
     Moved(i32, i32),
@@ -84,9 +84,9 @@ impl Ears {
             while let Some(sight) = self.listener.look()? {
                 match sight {
                     _ if self.away => {}
-                    Sight::Input(seen) => return Ok(Some(Noticed::Input(seen))),
-                    Sight::Moved(x, y) => return Ok(Some(Noticed::Moved(x, y))),
-                    Sight::Front(app) => return Ok(Some(Noticed::Front(app))),
+                    Observation::Input(seen) => return Ok(Some(Noticed::Input(seen))),
+                    Observation::Moved(x, y) => return Ok(Some(Noticed::Moved(x, y))),
+                    Observation::Front(app) => return Ok(Some(Noticed::Front(app))),
                 }
             }
             if self.is_ending {

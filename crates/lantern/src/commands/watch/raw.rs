@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_desk::Seen;
+use lantern_desk::ObservedKey;
 use serde_json::json;
 
 use crate::commands::capture::sent_names;
@@ -35,7 +35,7 @@ pub fn watch(json: bool) -> Result<Status, Failure> {
     Ok(Status::Done)
 }
 
-fn print(seen: &Seen, since: Duration) {
+fn print(seen: &ObservedKey, since: Duration) {
     let name = seen.key.map_or("(no name)", |key| key.name());
     let ink = match (seen.injected, seen.down) {
         (true, _) | (false, false) => style::FAINT,
@@ -51,7 +51,7 @@ fn print(seen: &Seen, since: Duration) {
 }
 
 /// The shape of `--json`, a line for each.
-fn data(seen: &Seen, since: Duration) -> serde_json::Value {
+fn data(seen: &ObservedKey, since: Duration) -> serde_json::Value {
     json!({
         "version": 1,
         "seconds": since.as_secs_f64(),
