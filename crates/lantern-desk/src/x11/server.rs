@@ -2,7 +2,7 @@
 //! they are asked for.
 //!
 //! The X library parses and serialises every message, and knows which answers are awaited; this puts
-//! its messages on our [`Wire`]. Its own connection is made for several threads: what that costs for
+//! its messages on our [`PacketBuffer`]. Its own connection is made for several threads: what that costs for
 //! each message, locks and calls to wake who may wait, is most of what a key costs on its way through
 //! us, and nobody here has a second thread on one connection.
 
@@ -32,7 +32,7 @@ use x11rb::rust_connection::DefaultStream;
 use x11rb::utils::RawFdContainer;
 use x11rb::x11_utils::{ExtInfoProvider, ExtensionInformation, TryParse, TryParseFd, X11Error};
 
-use super::wire::Wire;
+use super::wire::PacketBuffer;
 
 /// Connects to a display, and gives the number of its screen.
 pub(super) fn connect(display: &str) -> Result<(ServerConnection, usize), ConnectError> {
@@ -58,7 +58,7 @@ pub(super) fn connect(display: &str) -> Result<(ServerConnection, usize), Connec
 #[derive(Debug)]
 pub(super) struct ServerConnection {
     setup: Setup,
-    talk: RefCell<Talk>,
+    talk: RefCell<SyncState>,
     extensions: RefCell<Extensions>,
     ids: RefCell<IdAllocator>,
     /// The longest request in bytes, once that was asked.
@@ -69,13 +69,13 @@ pub(super) struct ServerConnection {
 
 /// What was sent and what came.
 #[derive(Debug)]
-struct Talk {
-    wire: Wire,
+struct SyncState {
+    wire: PacketBuffer,
     /// Which requests await an answer, and what came that nobody took yet.
     messages: protocol::Connection,
 }
 
-impl Talk {
+impl SyncState {
     fn send(
         &mut self,
         pieces: &[IoSlice<'_>],
@@ -134,7 +134,7 @@ impl ServerConnection {
     ) -> Result<ServerConnection, ConnectError> {
         let waitable = socket.try_clone()?;
         let (mut greeting, request) = Connect::with_authorization(name, key);
-        let mut wire = Wire::over(socket);
+        let mut wire = PacketBuffer::over(socket);
         wire.put(&[IoSlice::new(&request)])?;
         wire.flush()?;
         let mut whole = false;
@@ -147,7 +147,7 @@ impl ServerConnection {
         let ids = IdAllocator::new(setup.resource_id_base, setup.resource_id_mask)?;
         Ok(ServerConnection {
             setup,
-            talk: RefCell::new(Talk { wire, messages: protocol::Connection::new() }),
+            talk: RefCell::new(SyncState { wire, messages: protocol::Connection::new() }),
             extensions: RefCell::default(),
             ids: RefCell::new(ids),
             longest: Cell::new(None),

@@ -21,7 +21,7 @@ const SHORTEST: usize = 32;
 
 /// The socket, with what waits to be sent and what came.
 #[derive(Debug)]
-pub(super) struct Wire {
+pub(super) struct PacketBuffer {
     socket: OwnedFd,
     outgoing: Vec<u8>,
     incoming: Vec<u8>,
@@ -31,10 +31,10 @@ pub(super) struct Wire {
     drained: bool,
 }
 
-impl Wire {
+impl PacketBuffer {
     /// Over a connected socket that does not block.
-    pub(super) fn over(socket: OwnedFd) -> Wire {
-        Wire { socket, outgoing: Vec::new(), incoming: Vec::new(), cut: 0, drained: false }
+    pub(super) fn over(socket: OwnedFd) -> PacketBuffer {
+        PacketBuffer { socket, outgoing: Vec::new(), incoming: Vec::new(), cut: 0, drained: false }
     }
 
     /// The socket is being waited for: it is read again then.
@@ -164,10 +164,10 @@ mod tests {
 
     use super::*;
 
-    fn wire() -> (Wire, UnixStream) {
+    fn wire() -> (PacketBuffer, UnixStream) {
         let (ours, theirs) = UnixStream::pair().expect("there are sockets");
         ours.set_nonblocking(true).expect("it can");
-        (Wire::over(ours.into()), theirs)
+        (PacketBuffer::over(ours.into()), theirs)
     }
 
     fn packet(kind: u8, further: u32) -> Vec<u8> {
