@@ -65,7 +65,7 @@ use lend::WaitingStep;
 use lifts::ModifierSuspensions;
 use methods::Methods;
 use pointer::ButtonMaps;
-use trace::Trace;
+use trace::PointerRecorder;
 
 /// So long we leave the core to who waits for what a press was answered with, unless something comes:
 /// nobody waits for what we do next. To give it up without sleeping would not do, as the kernel wakes
@@ -108,7 +108,7 @@ pub struct X11Backend {
     methods: Methods,
     hints: Hints,
     /// The way that a shape may be drawn on.
-    trace: Option<Trace>,
+    trace: Option<PointerRecorder>,
     clipboard: Clipboard,
     coming: Vec<PendingFocus>,
     /// Whether something was typed that the program in front may not have read yet.

@@ -31,7 +31,7 @@ const TRAIL_INK: u32 = 0x3f8fc9;
 
 /// A way that is followed.
 #[derive(Debug)]
-pub(super) struct Trace {
+pub(super) struct PointerRecorder {
     at: (f64, f64),
     /// All screens together, which devices with places of their own go over.
     whole: Rect,
@@ -42,12 +42,12 @@ pub(super) struct Trace {
     /// When we listen again, and whether that is yet to come.
     rests_until: Time,
     rests: bool,
-    trail: Option<Trail>,
+    trail: Option<PointerTrail>,
 }
 
 /// What shows the way.
 #[derive(Debug)]
-struct Trail {
+struct PointerTrail {
     first: Point,
     last: Point,
     window: Option<Window>,
@@ -66,10 +66,10 @@ impl X11Backend {
                     }
                 };
                 let first = (at.0 as f32, at.1 as f32);
-                let trail = shown.then_some(Trail { first, last: first, window: None });
+                let trail = shown.then_some(PointerTrail { first, last: first, window: None });
                 let whole = self.link.whole_screen()?;
                 let (gathered, rests_until) = (vec![first], Time::START);
-                self.trace = Some(Trace {
+                self.trace = Some(PointerRecorder {
                     at,
                     whole,
                     gathered,
@@ -170,7 +170,7 @@ impl X11Backend {
     }
 }
 
-impl Trail {
+impl PointerTrail {
     /// Draws on to these places.
     fn draw(
         &mut self,
