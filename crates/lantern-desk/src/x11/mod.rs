@@ -38,7 +38,7 @@ pub use clipboard::keep_copied;
 pub use guard::{Progress, Watched, guard_held, release_held};
 pub use listener::{Listener, Observation, ObservedKey};
 pub use question::ask_person;
-pub use survey::{Survey, keyboard_is_held, list_windows, survey};
+pub use survey::{DisplayDiagnostics, keyboard_is_held, list_windows, survey};
 pub use tally::pick_place;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};

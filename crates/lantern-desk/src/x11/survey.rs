@@ -15,7 +15,7 @@ use crate::BackendError;
 
 /// What a display offers.
 #[derive(Debug, Clone)]
-pub struct Survey {
+pub struct DisplayDiagnostics {
     /// The window manager's name, if there is one.
     pub manager: Option<String>,
     /// Whether it tells which program is in front.
@@ -48,7 +48,7 @@ pub fn list_windows() -> Result<Vec<App>, BackendError> {
 ///
 /// # Errors
 /// When the display cannot be reached, or lacks what we cannot do without.
-pub fn survey() -> Result<Survey, BackendError> {
+pub fn survey() -> Result<DisplayDiagnostics, BackendError> {
     let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let names = [randr::X11_EXTENSION_NAME, shape::X11_EXTENSION_NAME, xfixes::X11_EXTENSION_NAME];
@@ -61,7 +61,7 @@ pub fn survey() -> Result<Survey, BackendError> {
     let keyboards = link.devices.keyboards.iter();
     let keyboards = keyboards.filter_map(|id| link.devices.names.get(&(*id).into()).cloned());
     let (manager, keyboards) = (manager(&link)?, keyboards.collect());
-    Ok(Survey {
+    Ok(DisplayDiagnostics {
         tells_programs: windows::tells_front(&link)?,
         manager,
         missing,

@@ -1,8 +1,8 @@
 //! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
 
 use lantern_desk::{
-    BackendError, Offers, PortalOffers, Survey, UDEV_RULE, input_devices, outlet_is_there,
-    portal_offers, session_offers, survey,
+    BackendError, DisplayDiagnostics, Offers, PortalOffers, UDEV_RULE, input_devices,
+    outlet_is_there, portal_offers, session_offers, survey,
 };
 use lantern_devices::{
     Hearer, InputMethods, ServiceError, SoundServer, accessibility_is_there, notice_service,
@@ -224,7 +224,7 @@ fn no_display(error: &BackendError) -> Check {
     with_help("display", State::Missing, found, error.hint())
 }
 
-fn manager(survey: &Survey) -> Check {
+fn manager(survey: &DisplayDiagnostics) -> Check {
     match &survey.manager {
         Some(name) if survey.tells_programs => works("window manager", name.clone()),
         Some(name) => with_help(
@@ -242,14 +242,14 @@ fn manager(survey: &Survey) -> Check {
     }
 }
 
-fn keyboards(survey: &Survey) -> Check {
+fn keyboards(survey: &DisplayDiagnostics) -> Check {
     match survey.keyboards.as_slice() {
         [] => with_help("keyboards", State::Missing, "none", "plug one in"),
         names => works("keyboards", names.join(", ")),
     }
 }
 
-fn foreign_text(survey: &Survey) -> Check {
+fn foreign_text(survey: &DisplayDiagnostics) -> Check {
     let found = format!("{} characters that the layout lacks at a time", survey.spare);
     match survey.spare {
         0 => with_help(
@@ -262,7 +262,7 @@ fn foreign_text(survey: &Survey) -> Check {
     }
 }
 
-fn helps(survey: &Survey) -> Check {
+fn helps(survey: &DisplayDiagnostics) -> Check {
     if survey.helps.is_empty() {
         return works("typing helps", "none is on");
     }
