@@ -17,7 +17,7 @@ const ALL_MASTERS: u16 = 1;
 
 /// Raw events that are asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(super) struct Raw {
+pub(super) struct RawEventSelection {
     /// Of every key and button, in one order with what grabs tell.
     pub all: bool,
     /// Of every key under the fingers, as soon as it moves.
@@ -82,7 +82,7 @@ pub(super) fn set_bits(bytes: &[u8; 32]) -> impl Iterator<Item = u8> {
     (0..=u8::MAX).filter(|number| bytes[usize::from(*number) / 8] & (1 << (number % 8)) != 0)
 }
 
-impl Raw {
+impl RawEventSelection {
     /// What is asked of the masters, or of a grab. A grab of ours keeps from us what it was not asked for
     /// itself, and what they tell waits like all else while the server waits for our answer.
     pub(super) fn of_masters(self) -> XIEventMask {
@@ -96,7 +96,7 @@ impl Raw {
     /// What is asked of each real keyboard: neither grabs nor waiting keep it from us, and of what
     /// programs put in, ourselves among them, nothing is told.
     fn of_keyboards(self) -> XIEventMask {
-        let Raw { all, keys, key_releases, .. } = self;
+        let RawEventSelection { all, keys, key_releases, .. } = self;
         together([
             (!all && keys, XIEventMask::RAW_KEY_PRESS),
             (!all && (keys || key_releases), XIEventMask::RAW_KEY_RELEASE),
@@ -118,8 +118,8 @@ fn together<const N: usize>(sorts: [(bool, XIEventMask); N]) -> XIEventMask {
 /// which is made in any case. When a device comes or goes, all must be asked anew.
 pub(super) fn select_raw(
     link: &XConnection,
-    before: Raw,
-    wanted: Raw,
+    before: RawEventSelection,
+    wanted: RawEventSelection,
 ) -> Result<SequenceNumber, BackendError> {
     let of = |deviceid, mask| EventMask { deviceid, mask: vec![mask] };
     let mut masks = Vec::new();

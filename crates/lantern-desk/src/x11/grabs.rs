@@ -23,7 +23,7 @@ use x11rb::protocol::xinput::{
 use x11rb::protocol::xproto::{ButtonIndex, ConnectionExt as _, EventMask, GrabMode, ModMask};
 
 use super::connection::XConnection;
-use super::fingers::Raw;
+use super::fingers::RawEventSelection;
 use super::keymap::{Keymap, core_mask, keycode_of};
 use super::pointer::button_of;
 use super::server::ServerConnection;
@@ -84,7 +84,7 @@ struct GrabOptions {
     /// Whether the server waits for our answer.
     waits: bool,
     /// What is told of beside the presses themselves.
-    raw: Raw,
+    raw: RawEventSelection,
 }
 
 /// Whether a pen and a mouse both have the button. A press of the one that no rule names must be
@@ -138,7 +138,7 @@ impl Grabs {
         keymap: &Keymap,
         locked: u16,
         wanted: &[KeyGrab],
-        raw: Raw,
+        raw: RawEventSelection,
     ) -> Result<Refusals, BackendError> {
         let mut refused = Vec::new();
         self.wanted.clear();
@@ -315,7 +315,7 @@ pub(super) fn is_free(
     let wanted = (detail, GrabModifiers::Mask(mask));
     let core = probe(link, wanted)?.check().is_ok();
     end_probe(link, wanted)?;
-    let manner = GrabOptions { waits: false, raw: Raw::default() };
+    let manner = GrabOptions { waits: false, raw: RawEventSelection::default() };
     let modern = grab(link, wanted, manner)?.reply()?.modifiers.is_empty();
     if modern {
         ungrab(link, wanted)?;
@@ -343,7 +343,7 @@ fn grab<'c>(
         ),
     };
     // What waits may be held to draw with.
-    let raw = Raw { motion: raw.motion || waits, ..raw };
+    let raw = RawEventSelection { motion: raw.motion || waits, ..raw };
     let events = events | raw.of_masters();
     let mode = if waits { GrabMode22::SYNC } else { GrabMode22::ASYNC };
     Ok(link.conn.xinput_xi_passive_grab_device(

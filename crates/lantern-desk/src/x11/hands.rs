@@ -52,7 +52,7 @@ pub(super) struct PressTracker {
     down: BTreeSet<Key>,
     /// The device that was told of last.
     board: Option<u16>,
-    selected: fingers::Raw,
+    selected: fingers::RawEventSelection,
     pub(super) keyboard: Keyboard,
     pub pointer_moved: bool,
 }
@@ -375,11 +375,11 @@ impl X11Backend {
     }
 
     /// What the server tells us of while a grab is on: only what the grab itself asks for.
-    pub(super) fn raw_in_grabs(&self) -> fingers::Raw {
-        fingers::Raw {
+    pub(super) fn raw_in_grabs(&self) -> fingers::RawEventSelection {
+        fingers::RawEventSelection {
             all: self.armed.raw_keys || self.armed.text_input,
             motion: self.armed.pointer_position,
-            ..fingers::Raw::default()
+            ..fingers::RawEventSelection::default()
         }
     }
 
@@ -388,8 +388,8 @@ impl X11Backend {
         self.hands.followed.iter().chain(self.hands.substitutions.keys())
     }
 
-    fn wanted_raw(&self, lifted: bool) -> fingers::Raw {
-        fingers::Raw {
+    fn wanted_raw(&self, lifted: bool) -> fingers::RawEventSelection {
+        fingers::RawEventSelection {
             all: self.armed.raw_keys || self.armed.text_input,
             keys: lifted || self.hands.keyboard == Keyboard::Untouched,
             key_releases: self.watched().any(|key| button_of(*key).is_none()),
@@ -412,7 +412,7 @@ impl X11Backend {
 
     /// Other devices are under the hands: asks each of them for what is needed.
     pub(super) fn select_raw_anew(&mut self) -> Result<(), BackendError> {
-        self.hands.selected = fingers::Raw::default();
+        self.hands.selected = fingers::RawEventSelection::default();
         self.hands.keyboard = Keyboard::Unknown;
         self.select_raw_events()
     }

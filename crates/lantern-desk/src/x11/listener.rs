@@ -13,7 +13,7 @@ use x11rb::protocol::xkb::{ConnectionExt as _, EventType, ID, MapPart, SelectEve
 use x11rb::protocol::xproto::{self, ConnectionExt as _};
 
 use super::connection::{self, XConnection};
-use super::fingers::{self, Raw};
+use super::fingers::{self, RawEventSelection};
 use super::keymap::{Keymap, key_of, side_of};
 use super::pointer::{self, ButtonMaps, key_of_button};
 use super::windows;
@@ -74,7 +74,11 @@ impl Listener {
     /// When the display cannot be reached.
     pub fn open() -> Result<Listener, BackendError> {
         let link = XConnection::open(None)?;
-        fingers::select_raw(&link, Raw::default(), Raw { all: true, ..Raw::default() })?;
+        fingers::select_raw(
+            &link,
+            RawEventSelection::default(),
+            RawEventSelection { all: true, ..RawEventSelection::default() },
+        )?;
         let hierarchy = EventMask { deviceid: 0, mask: vec![XIEventMask::HIERARCHY] };
         link.conn.xinput_xi_select_events(link.root, &[hierarchy])?;
         link.select_root(xproto::EventMask::PROPERTY_CHANGE)?;
@@ -173,7 +177,8 @@ impl Listener {
             self.down.remove(&pressed)
         };
         if self.down.is_empty() != before {
-            let raw = |motion| Raw { all: true, motion, ..Raw::default() };
+            let raw =
+                |motion| RawEventSelection { all: true, motion, ..RawEventSelection::default() };
             fingers::select_raw(&self.link, raw(!before), raw(before))?;
             self.link.conn.flush()?;
         }
