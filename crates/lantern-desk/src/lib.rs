@@ -31,7 +31,7 @@ pub use question::{Dialog, DialogAnswer, DialogChoice};
 pub use simulated::{Output, SimulatedBackend, What};
 pub use wayland::{Offers, WaylandBackend, session_offers};
 pub use x11::{
-    Captured, DisplayDiagnostics, Listener, Observation, ObservedKey, Progress, Watched,
+    CapturedCombination, DisplayDiagnostics, Listener, Observation, ObservedKey, Progress, Watched,
     X11Backend, ask_person, capture, guard_held, keep_copied, keyboard_is_held, list_windows,
     pick_place, release_held, survey,
 };

@@ -16,7 +16,7 @@ use crate::keysyms::keysym_character;
 
 /// A combination as it was pressed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Captured {
+pub struct CapturedCombination {
     /// The key or button, if it is one that can be named.
     pub key: Option<Key>,
     /// The modifiers it was pressed under.
@@ -38,7 +38,7 @@ pub struct Captured {
 ///
 /// # Errors
 /// When the display cannot be reached, or another program has the keyboard to itself.
-pub fn capture(listening: impl FnOnce()) -> Result<Captured, BackendError> {
+pub fn capture(listening: impl FnOnce()) -> Result<CapturedCombination, BackendError> {
     let link = XConnection::open(None)?;
     let keymap = Keymap::read(&link.conn)?;
     let keys = XIEventMask::KEY_PRESS | XIEventMask::KEY_RELEASE;
@@ -94,7 +94,7 @@ pub fn capture(listening: impl FnOnce()) -> Result<Captured, BackendError> {
     let masks = keymap.grab_masks(families, false, locked);
     let mask = masks.first().copied().unwrap_or(0);
     let held = !is_free(&link, detail, mask)?;
-    Ok(Captured { key, families, code, keysym, types, device, held })
+    Ok(CapturedCombination { key, families, code, keysym, types, device, held })
 }
 
 fn grab(link: &XConnection, device: u16, events: XIEventMask) -> Result<(), BackendError> {

@@ -5,7 +5,7 @@ use std::time::Duration;
 use lantern_model::{Command, CommandKind, EffectId, Event, Time};
 use x11rb::protocol::xproto::Window;
 
-use super::lend::Asker;
+use super::lend::PingClient;
 use super::{X11Backend, windows};
 use crate::BackendError;
 
@@ -98,7 +98,7 @@ impl X11Backend {
             let unread = std::mem::take(&mut self.unread);
             let left = if unread { windows::focused_window(&self.link)? } else { None };
             match left {
-                Some(left) => self.ping(left, Asker::Leaving)?,
+                Some(left) => self.ping(left, PingClient::Leaving)?,
                 None => windows::raise(&self.link, window)?,
             }
             let (name, until) = (name.map(str::to_owned), now + COMING);

@@ -19,7 +19,7 @@ use super::grabs::KeyOrButton;
 use super::keymap::{key_of, keycode_of};
 use super::lifts::SuspendedPress;
 use super::pointer::{self, button_of, is_pointed, key_of_button};
-use super::untouched::Keyboard;
+use super::untouched::KeyboardIdle;
 use super::{X11Backend, fingers};
 use crate::BackendError;
 
@@ -53,7 +53,7 @@ pub(super) struct PressTracker {
     /// The device that was told of last.
     board: Option<u16>,
     selected: fingers::RawEventSelection,
-    pub(super) keyboard: Keyboard,
+    pub(super) keyboard: KeyboardIdle,
     pub pointer_moved: bool,
 }
 
@@ -391,7 +391,7 @@ impl X11Backend {
     fn wanted_raw(&self, lifted: bool) -> fingers::RawEventSelection {
         fingers::RawEventSelection {
             all: self.armed.raw_keys || self.armed.text_input,
-            keys: lifted || self.hands.keyboard == Keyboard::Untouched,
+            keys: lifted || self.hands.keyboard == KeyboardIdle::Untouched,
             key_releases: self.watched().any(|key| button_of(*key).is_none()),
             button_releases: self.watched().any(|key| button_of(*key).is_some()),
             motion: self.armed.pointer_position || self.armed.pointer_path.is_some(),
@@ -413,7 +413,7 @@ impl X11Backend {
     /// Other devices are under the hands: asks each of them for what is needed.
     pub(super) fn select_raw_anew(&mut self) -> Result<(), BackendError> {
         self.hands.selected = fingers::RawEventSelection::default();
-        self.hands.keyboard = Keyboard::Unknown;
+        self.hands.keyboard = KeyboardIdle::Unknown;
         self.select_raw_events()
     }
 

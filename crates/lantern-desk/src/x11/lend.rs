@@ -37,7 +37,7 @@ const TWO_LEVELS: u8 = 1;
 
 /// Who asks a program for a sign of life.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Asker {
+pub(super) enum PingClient {
     /// Before keycodes change, and before they are used.
     Lending = 1,
     /// After the paste keys.
@@ -118,7 +118,7 @@ impl X11Backend {
     fn wait_for_program(&mut self, now: Time, waiting: WaitingStep) -> Result<(), BackendError> {
         let pinged = windows::focused_window(&self.link)?;
         if let Some(window) = pinged {
-            self.ping(window, Asker::Lending)?;
+            self.ping(window, PingClient::Lending)?;
         }
         let mut resting = match (pinged, self.front.process) {
             (None, Some(process)) => {
@@ -149,7 +149,7 @@ impl X11Backend {
     }
 
     /// Asks a program for a sign of life.
-    pub(super) fn ping(&mut self, window: Window, asker: Asker) -> Result<(), BackendError> {
+    pub(super) fn ping(&mut self, window: Window, asker: PingClient) -> Result<(), BackendError> {
         self.select_root_events(true)?;
         // Where a window manager puts a time we put who asks; the program gives back all of it.
         let data = [self.link.atoms._NET_WM_PING, asker as u32, window, 0, 0];
@@ -173,17 +173,17 @@ impl X11Backend {
         message: &ClientMessageEvent,
     ) -> Result<(), BackendError> {
         let [what, asker, window, ..] = message.data.as_data32();
-        if what == self.link.atoms._NET_WM_PING && asker == Asker::Pasting as u32 {
+        if what == self.link.atoms._NET_WM_PING && asker == PingClient::Pasting as u32 {
             self.note_keys_read(now, window);
             return self.end_pings();
         }
-        if what == self.link.atoms._NET_WM_PING && asker == Asker::Leaving as u32 {
+        if what == self.link.atoms._NET_WM_PING && asker == PingClient::Leaving as u32 {
             self.let_others_come(now)?;
             return self.end_pings();
         }
         let ours = self.waiting.as_ref().and_then(|waiting| waiting.pinged);
         if what == self.link.atoms._NET_WM_PING
-            && asker == Asker::Lending as u32
+            && asker == PingClient::Lending as u32
             && ours == Some(window)
         {
             self.go_on(now)?;

@@ -23,14 +23,14 @@ const LAST_GAP: Duration = Duration::from_millis(640);
 
 /// The display's input methods.
 #[derive(Debug, Default)]
-pub(super) struct Methods {
+pub(super) struct XInputMethods {
     /// The window by which each is found.
     windows: Vec<Window>,
     /// When they are woken, and how long they are left alone then.
     wake: Option<(Time, Duration)>,
 }
 
-impl Methods {
+impl XInputMethods {
     /// When they are woken.
     pub(super) fn deadline(&self) -> Option<Time> {
         self.wake.map(|(at, _)| at)

@@ -33,7 +33,7 @@ mod untouched;
 mod windows;
 mod wire;
 
-pub use capture::{Captured, capture};
+pub use capture::{CapturedCombination, capture};
 pub use clipboard::keep_copied;
 pub use guard::{Progress, Watched, guard_held, release_held};
 pub use listener::{Listener, Observation, ObservedKey};
@@ -63,7 +63,7 @@ use hint::Hints;
 use keymap::Keymap;
 use lend::WaitingStep;
 use lifts::ModifierSuspensions;
-use methods::Methods;
+use methods::XInputMethods;
 use pointer::ButtonMaps;
 use trace::PointerRecorder;
 
@@ -105,7 +105,7 @@ pub struct X11Backend {
     lent: BTreeMap<char, (u8, ShiftLevel)>,
     waiting: Option<WaitingStep>,
     take_back_at: Option<Time>,
-    methods: Methods,
+    methods: XInputMethods,
     hints: Hints,
     /// The way that a shape may be drawn on.
     trace: Option<PointerRecorder>,
@@ -170,7 +170,7 @@ impl X11Backend {
             lent: BTreeMap::new(),
             waiting: None,
             take_back_at: None,
-            methods: Methods::default(),
+            methods: XInputMethods::default(),
             hints: Hints::default(),
             trace: None,
             clipboard: Clipboard::default(),

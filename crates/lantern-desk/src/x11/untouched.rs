@@ -16,7 +16,7 @@ use crate::BackendError;
 
 /// What is known of the real keyboards.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(super) enum Keyboard {
+pub(super) enum KeyboardIdle {
     #[default]
     Unknown,
     /// Looked at when nothing else is to do.
@@ -34,16 +34,16 @@ impl X11Backend {
         if !tells || !matches!(self.hands.ending, Some(ActiveGrab::Button { .. })) {
             return false;
         }
-        if self.hands.keyboard == Keyboard::Unknown {
-            self.hands.keyboard = Keyboard::WorldQuery;
+        if self.hands.keyboard == KeyboardIdle::Unknown {
+            self.hands.keyboard = KeyboardIdle::WorldQuery;
             self.hands.look_again = true;
         }
-        self.hands.keyboard == Keyboard::Untouched && !self.held.has_keys()
+        self.hands.keyboard == KeyboardIdle::Untouched && !self.held.has_keys()
     }
 
     /// A key is down on a real keyboard.
     pub(super) fn touch_keyboard(&mut self) -> Result<(), BackendError> {
-        if std::mem::take(&mut self.hands.keyboard) == Keyboard::Untouched {
+        if std::mem::take(&mut self.hands.keyboard) == KeyboardIdle::Untouched {
             self.select_raw_events()?;
         }
         Ok(())
@@ -51,8 +51,8 @@ impl X11Backend {
 
     /// Presses are told from here on, if it was asked for.
     pub(super) fn begin_look_at_keyboard(&mut self) -> Result<(), BackendError> {
-        if self.hands.keyboard == Keyboard::WorldQuery {
-            self.hands.keyboard = Keyboard::Untouched;
+        if self.hands.keyboard == KeyboardIdle::WorldQuery {
+            self.hands.keyboard = KeyboardIdle::Untouched;
         }
         self.select_raw_events()
     }

@@ -1,6 +1,6 @@
 //! `lantern capture`: press it, and learn what it is called, what it sends and who has it.
 
-use lantern_desk::{Captured, capture, survey};
+use lantern_desk::{CapturedCombination, capture, survey};
 use lantern_devices::{Shortcut, shortcuts};
 use lantern_model::{Key, KeyCombination};
 use serde::Serialize;
@@ -54,7 +54,7 @@ pub fn run(arguments: &CaptureArguments) -> Result<Status, Failure> {
     Ok(Status::Done)
 }
 
-fn report(captured: &Captured, known: &[Shortcut], bound: &[Binding]) -> Report {
+fn report(captured: &CapturedCombination, known: &[Shortcut], bound: &[Binding]) -> Report {
     let families = captured.families;
     let combo = captured.key.map(|key| KeyCombination::with(families, key).to_string());
     let taken_by =

@@ -23,7 +23,7 @@ use x11rb::protocol::xproto::{
 };
 
 use super::connection::XConnection;
-use super::lend::Asker;
+use super::lend::PingClient;
 use super::windows::owner_of;
 use super::{X11Backend, windows};
 use crate::BackendError;
@@ -244,7 +244,7 @@ impl X11Backend {
         };
         self.perform_step(now, &step)?;
         if let Some(window) = windows::focused_window(&self.link)? {
-            self.ping(window, Asker::Pasting)?;
+            self.ping(window, PingClient::Pasting)?;
         }
         self.flush()
     }
