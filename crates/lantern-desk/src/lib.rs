@@ -26,10 +26,10 @@ pub use evdev::{
     screen_size, system_layout,
 };
 pub use held::{Heartbeat, HeldKeyReader, HeldKeyWriter, HeldMarks};
-pub use portal::{PortalBackend, PortalOffers, Wanted, portal_offers};
+pub use portal::{PortalBackend, PortalOffers, RequestedShortcut, portal_offers};
 pub use question::{Dialog, DialogAnswer, DialogChoice};
-pub use simulated::{Output, SimulatedBackend, What};
-pub use wayland::{Offers, WaylandBackend, session_offers};
+pub use simulated::{OutputKind, SimulatedBackend, SimulatedOutput};
+pub use wayland::{CompositorOffers, WaylandBackend, session_offers};
 pub use x11::{
     CapturedCombination, DisplayDiagnostics, Listener, Observation, ObservedKey, Progress, Watched,
     X11Backend, ask_person, capture, guard_held, keep_copied, keyboard_is_held, list_windows,

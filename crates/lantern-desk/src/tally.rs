@@ -2,7 +2,7 @@
 //! out; a picture of each can be drawn at any time. Knows nothing of displays.
 
 use crate::drawing::{Canvas, Color, Fonts};
-use crate::question::{Answer, DialogKey};
+use crate::question::{DialogAnswer, DialogKey};
 
 /// Numbers from 1 to a count, and the digits typed so far.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -18,7 +18,7 @@ impl Tally {
     }
 
     /// Takes a key; gives the answer if it was the last one needed.
-    pub(crate) fn take(&mut self, stroke: DialogKey) -> Option<Answer> {
+    pub(crate) fn take(&mut self, stroke: DialogKey) -> Option<DialogAnswer> {
         match stroke {
             DialogKey::Letter(digit) if digit.is_ascii_digit() => {
                 self.typed.push(digit);
@@ -29,7 +29,7 @@ impl Tally {
                         self.typed.pop();
                         None
                     }
-                    [only] => Some(Answer::Picked(only - 1)),
+                    [only] => Some(DialogAnswer::Picked(only - 1)),
                     _ => None,
                 }
             }
@@ -43,9 +43,9 @@ impl Tally {
             }
             DialogKey::Accept => {
                 let number = self.typed.parse().ok().filter(|n| (1..=self.count).contains(n));
-                number.map(|number: usize| Answer::Picked(number - 1))
+                number.map(|number: usize| DialogAnswer::Picked(number - 1))
             }
-            DialogKey::Dismiss => Some(Answer::Dismissed),
+            DialogKey::Dismiss => Some(DialogAnswer::Dismissed),
             DialogKey::Letter(_) | DialogKey::Down | DialogKey::Up => None,
         }
     }
@@ -73,19 +73,19 @@ impl Tally {
 mod tests {
     use super::*;
 
-    fn take_all(tally: &mut Tally, digits: &str) -> Option<Answer> {
+    fn take_all(tally: &mut Tally, digits: &str) -> Option<DialogAnswer> {
         digits.chars().map(|digit| tally.take(DialogKey::Letter(digit))).last().flatten()
     }
 
     #[test]
     fn a_number_is_picked_as_soon_as_no_other_begins_like_it() {
         let mut tally = Tally::of(12);
-        assert_eq!(take_all(&mut tally, "7"), Some(Answer::Picked(6)));
+        assert_eq!(take_all(&mut tally, "7"), Some(DialogAnswer::Picked(6)));
         let mut tally = Tally::of(12);
         assert_eq!(take_all(&mut tally, "1"), None, "10, 11 and 12 begin like it");
-        assert_eq!(tally.take(DialogKey::Accept), Some(Answer::Picked(0)));
-        assert_eq!(take_all(&mut tally, "2"), Some(Answer::Picked(11)));
-        assert_eq!(take_all(&mut Tally::of(9), "1"), Some(Answer::Picked(0)));
+        assert_eq!(tally.take(DialogKey::Accept), Some(DialogAnswer::Picked(0)));
+        assert_eq!(take_all(&mut tally, "2"), Some(DialogAnswer::Picked(11)));
+        assert_eq!(take_all(&mut Tally::of(9), "1"), Some(DialogAnswer::Picked(0)));
     }
 
     #[test]
@@ -98,8 +98,8 @@ mod tests {
         assert_eq!(tally.take(DialogKey::Erase), None);
         assert!(tally.fits(2));
         assert_eq!(tally.take(DialogKey::Accept), None, "nothing is typed");
-        assert_eq!(take_all(&mut tally, "2"), Some(Answer::Picked(1)));
-        assert_eq!(tally.take(DialogKey::Dismiss), Some(Answer::Dismissed));
+        assert_eq!(take_all(&mut tally, "2"), Some(DialogAnswer::Picked(1)));
+        assert_eq!(tally.take(DialogKey::Dismiss), Some(DialogAnswer::Dismissed));
     }
 
     #[test]

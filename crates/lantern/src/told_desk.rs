@@ -2,7 +2,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_desk::{Backend, BackendError, SimulatedBackend, What};
+use lantern_desk::{Backend, BackendError, OutputKind, SimulatedBackend};
 use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 
 use crate::style::{self, say};
@@ -24,13 +24,13 @@ impl LoggingBackend {
     fn tell(&mut self) {
         for output in self.desk.take_outputs() {
             let words = match output.what {
-                What::Typed(text) => format!("types {}", quoted(&text)),
-                What::Pasted(text) => format!("pastes {}", quoted(&text)),
-                What::Tapped(keys) => format!("taps {}", combo_name(&keys)),
-                What::Pressed(key) => format!("presses {key}"),
-                What::LetGo(key) => format!("lets go {key}"),
-                What::PointerAt(x, y) => format!("moves to {x}, {y}"),
-                What::Hint(text) => format!("hint {}", quoted(&text)),
+                OutputKind::Typed(text) => format!("types {}", quoted(&text)),
+                OutputKind::Pasted(text) => format!("pastes {}", quoted(&text)),
+                OutputKind::Tapped(keys) => format!("taps {}", combo_name(&keys)),
+                OutputKind::Pressed(key) => format!("presses {key}"),
+                OutputKind::LetGo(key) => format!("lets go {key}"),
+                OutputKind::PointerAt(x, y) => format!("moves to {x}, {y}"),
+                OutputKind::Hint(text) => format!("hint {}", quoted(&text)),
             };
             say!("{}{words}{0:#}", style::WENT_OUT);
         }

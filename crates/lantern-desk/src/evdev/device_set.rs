@@ -42,7 +42,7 @@ impl GrabRequest {
             keyboards: armed.whole_keyboard
                 || armed.keys.iter().any(|armed| !armed.key.is_pointer()),
             pointers,
-            pens: any(|kind| kind == KeyKind::PenTablet),
+            pens: any(|kind| kind == KeyKind::Pen),
             look_at_pointers: pointers
                 || armed.raw_keys
                 || armed.text_input

@@ -142,7 +142,7 @@ impl<D: Backend> Backend for WaylandBackend<D> {
             CommandKind::Focus => self.session.activate(word),
             CommandKind::FocusWindow(window) => self.session.raise(*window),
             CommandKind::Close => self.session.close(word),
-            CommandKind::PasteKeys => {
+            CommandKind::Paste => {
                 self.begin_paste(now, effect, word)?;
                 return Ok(true);
             }

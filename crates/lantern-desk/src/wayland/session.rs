@@ -312,7 +312,7 @@ impl Dispatch<ZwlrForeignToplevelHandleV1, ()> for SessionState {
         match event {
             handle::Event::Title { title } => window.app.title = title,
             handle::Event::AppId { app_id } => window.app.names = names_of(&app_id),
-            handle::Event::SessionState { state: flags } => window.active = is_activated(&flags),
+            handle::Event::State { state: flags } => window.active = is_activated(&flags),
             handle::Event::Done => state.settle_window(&id),
             handle::Event::Closed => {
                 let closed = state.windows.remove(&id);
@@ -337,6 +337,6 @@ fn names_of(id: &str) -> Vec<String> {
 
 /// Whether a list of states, each of four bytes, has the one in front.
 fn is_activated(flags: &[u8]) -> bool {
-    let activated = (handle::SessionState::Activated as u32).to_ne_bytes();
+    let activated = (handle::State::Activated as u32).to_ne_bytes();
     flags.chunks_exact(4).any(|flag| flag == activated)
 }

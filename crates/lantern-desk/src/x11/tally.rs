@@ -12,7 +12,7 @@ use x11rb::protocol::xkb::{ConnectionExt as _, ID};
 use x11rb::protocol::xproto::{ConnectionExt as _, Window};
 
 use super::connection::XConnection;
-use super::fingers::{Raw, select_raw};
+use super::fingers::{RawEventSelection, select_raw};
 use super::grabs::Grabs;
 use super::keymap::{Keymap, key_of};
 use super::picture::scale_of;
@@ -20,7 +20,7 @@ use super::question::named_stroke;
 use super::{hint, pointer};
 use crate::BackendError;
 use crate::drawing::Fonts;
-use crate::question::{Answer, DialogKey};
+use crate::question::{DialogAnswer, DialogKey};
 use crate::tally::Tally;
 
 /// With nothing picked for so long the numbers go away, and the keyboard is free again.
@@ -40,11 +40,15 @@ const TAKEN: &str = "0 1 2 3 4 5 6 7 8 9 pad-0 pad-1 pad-2 pad-3 pad-4 pad-5 pad
 ///
 /// # Errors
 /// When the display cannot be reached, or goes away.
-pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<Answer, BackendError> {
+pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<DialogAnswer, BackendError> {
     let link = XConnection::open(None)?;
     take_digits(&link)?;
     // They tell of every press, whoever holds the key.
-    select_raw(&link, Raw::default(), Raw { all: true, ..Raw::default() })?;
+    select_raw(
+        &link,
+        RawEventSelection::default(),
+        RawEventSelection { all: true, ..RawEventSelection::default() },
+    )?;
     let scale = scale_of(&link)?;
     let tally = Tally::of(places.len());
     let mut picking =
@@ -68,7 +72,13 @@ fn take_digits(link: &XConnection) -> Result<(), BackendError> {
         })
         .collect();
     // What a rule has already is the rule's, and is read all the same.
-    Grabs::default().replace(link, &keymap, state.locked_mods.into(), &taken, Raw::default())?;
+    Grabs::default().replace(
+        link,
+        &keymap,
+        state.locked_mods.into(),
+        &taken,
+        RawEventSelection::default(),
+    )?;
     Ok(())
 }
 
@@ -82,7 +92,7 @@ struct Picking<'p> {
 }
 
 impl Picking<'_> {
-    fn wait(&mut self, told: BorrowedFd<'_>) -> Result<Answer, BackendError> {
+    fn wait(&mut self, told: BorrowedFd<'_>) -> Result<DialogAnswer, BackendError> {
         let mut told = Some(told);
         let mut until = Instant::now() + FORGOTTEN;
         loop {
@@ -97,11 +107,11 @@ impl Picking<'_> {
             }
             let left = until.saturating_duration_since(Instant::now());
             if left.is_zero() {
-                return Ok(Answer::Dismissed);
+                return Ok(DialogAnswer::Dismissed);
             }
             if let Some(number) = self.wait_for_either(&mut told, left)? {
                 // Which is not there is told by who presses it.
-                return Ok(Answer::Picked(number.saturating_sub(1)));
+                return Ok(DialogAnswer::Picked(number.saturating_sub(1)));
             }
         }
     }

@@ -1,6 +1,6 @@
 //! The simulated desk.
 
-use lantern_desk::{Backend, SimulatedBackend, What};
+use lantern_desk::{Backend, OutputKind, SimulatedBackend};
 use lantern_model::{Event, Key, KeyKind, Layout, ModifierKey, Time};
 
 use crate::clauses::Bench;
@@ -48,15 +48,15 @@ impl Bench for Simulated {
     fn received(&mut self) -> Vec<String> {
         let fresh = &self.desk.outputs()[self.read..];
         let received = fresh.iter().filter_map(|output| match &output.what {
-            What::Typed(text) => Some(text.clone()),
-            What::Tapped(keys) => {
+            OutputKind::Typed(text) => Some(text.clone()),
+            OutputKind::Tapped(keys) => {
                 let names = keys.iter().map(|key| match ModifierKey::of(*key) {
                     Some(side) => side.modifier(false).word(),
                     None => key.name(),
                 });
                 Some(names.collect::<Vec<_>>().join("+"))
             }
-            What::Pressed(key) if key.kind() != KeyKind::Modifier => Some(key.to_string()),
+            OutputKind::Pressed(key) if key.kind() != KeyKind::Modifier => Some(key.to_string()),
             _ => None,
         });
         let received = received.collect();

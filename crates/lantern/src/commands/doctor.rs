@@ -1,7 +1,7 @@
 //! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
 
 use lantern_desk::{
-    BackendError, DisplayDiagnostics, Offers, PortalOffers, UDEV_RULE, input_devices,
+    BackendError, CompositorOffers, DisplayDiagnostics, PortalOffers, UDEV_RULE, input_devices,
     outlet_is_there, portal_offers, session_offers, survey,
 };
 use lantern_devices::{
@@ -119,7 +119,7 @@ fn session_checks() -> Vec<Check> {
         ),
     };
     let mut checks = match session_offers() {
-        Ok(Offers { windows, clipboard }) => vec![
+        Ok(CompositorOffers { windows, clipboard }) => vec![
             has(
                 "windows",
                 windows,

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use lantern_desk::{
     Backend, BackendError, CopiedContents, DeviceSelection, EvdevBackend, Heartbeat, HeldKeyReader,
-    HeldKeyWriter, PortalBackend, Wanted, WaylandBackend, X11Backend,
+    HeldKeyWriter, PortalBackend, RequestedShortcut, WaylandBackend, X11Backend,
 };
 use lantern_devices::home_folder;
 use lantern_model::{RuleSet, TriggerKind};
@@ -89,9 +89,11 @@ fn refuse_core_dumps(desk: BackendName) {
 }
 
 /// The combinations of a set, for the portal, each with what it does; the panic combination first.
-fn wanted(rules: &RuleSet) -> Vec<Wanted> {
-    let panic =
-        Wanted { combo: rules.settings.panic.clone(), description: "Stop everything".to_owned() };
+fn wanted(rules: &RuleSet) -> Vec<RequestedShortcut> {
+    let panic = RequestedShortcut {
+        combo: rules.settings.panic.clone(),
+        description: "Stop everything".to_owned(),
+    };
     let mut all = vec![panic];
     for rule in &rules.rules {
         for trigger in &rule.triggers {
@@ -103,7 +105,7 @@ fn wanted(rules: &RuleSet) -> Vec<Wanted> {
             for combo in combos {
                 if !all.iter().any(|wanted| wanted.combo == *combo) {
                     let (combo, description) = (combo.clone(), rule.label.clone());
-                    all.push(Wanted { combo, description });
+                    all.push(RequestedShortcut { combo, description });
                 }
             }
         }

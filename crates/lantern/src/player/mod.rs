@@ -7,7 +7,7 @@ mod world;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_desk::{Backend, Output, SimulatedBackend, What};
+use lantern_desk::{Backend, OutputKind, SimulatedBackend, SimulatedOutput};
 use lantern_engine::{DecisionKind, Engine, StopCause};
 use lantern_model::{
     Effect, EffectId, EffectKind, Event, Key, Layout, RuleSet, RunId, Time, WallTime,
@@ -291,11 +291,11 @@ impl Player {
     }
 
     fn take_outputs(&mut self) {
-        let outputs: Vec<Output> = self.desk.outputs()[self.outputs_seen..].to_vec();
+        let outputs: Vec<SimulatedOutput> = self.desk.outputs()[self.outputs_seen..].to_vec();
         self.outputs_seen += outputs.len();
         for output in outputs {
             let Some(effect) = output.effect else {
-                if let What::Tapped(keys) = &output.what {
+                if let OutputKind::Tapped(keys) = &output.what {
                     self.timeline.reach(output.time, &combo_name(keys), &output.app);
                     self.reached.push(keys.clone());
                 }
@@ -303,13 +303,13 @@ impl Player {
             };
             let run = self.effect_runs.get(&effect).copied();
             let kind = match output.what {
-                What::Typed(text) => SentKind::Typed(text, output.app),
-                What::Tapped(keys) => SentKind::Tapped(keys, output.app),
-                What::Pressed(key) => SentKind::Pressed(key),
-                What::LetGo(key) => SentKind::LetGo(key),
-                What::PointerAt(x, y) => SentKind::PointerAt(x, y),
-                What::Hint(text) => SentKind::Hint(text),
-                What::Pasted(text) => SentKind::done("paste", text),
+                OutputKind::Typed(text) => SentKind::Typed(text, output.app),
+                OutputKind::Tapped(keys) => SentKind::Tapped(keys, output.app),
+                OutputKind::Pressed(key) => SentKind::Pressed(key),
+                OutputKind::LetGo(key) => SentKind::LetGo(key),
+                OutputKind::PointerAt(x, y) => SentKind::PointerAt(x, y),
+                OutputKind::Hint(text) => SentKind::Hint(text),
+                OutputKind::Pasted(text) => SentKind::done("paste", text),
             };
             self.send(run, kind);
         }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_desk::{SimulatedDesk, TestDesktop};
+use lantern_desk::{Backend, SimulatedBackend};
 use lantern_engine::Engine;
 use lantern_model::{EffectKind, Event, Key, Layout, Time};
 use lantern_script::{Source, check};
@@ -63,7 +63,7 @@ fn expect_flat(what: &str, before: f64, after: f64) {
 /// An engine on a desk with no display, in time of its own.
 struct Loop {
     engine: Engine,
-    desk: SimulatedDesk,
+    desk: SimulatedBackend,
     now: Time,
 }
 
@@ -109,7 +109,7 @@ impl Loop {
 #[test]
 fn two_hundred_thousand_events_leave_memory_as_it_was_and_no_stop_is_missed() {
     let rules = check(&Source::new("bench.lantern", RULES)).rules.expect("they are fine");
-    let mut desk = SimulatedDesk::new(Layout::us());
+    let mut desk = SimulatedBackend::new(Layout::us());
     desk.open("corelog");
     let mut play = Loop { engine: Engine::new(rules, 7), desk, now: Time::START };
     play.settle();

@@ -28,7 +28,7 @@ use super::windows::owner_of;
 use super::{X11Backend, windows};
 use crate::BackendError;
 use crate::copied::{ClipboardContents, ClipboardForm, CopiedContents};
-use crate::paste::Paste;
+use crate::paste::PasteKeys;
 use serving::{Delivery, SelectionOwner, TransferPiece, property_of, text_forms};
 
 /// How long the owner of the clipboard may take for one form of what it holds.
@@ -148,7 +148,7 @@ impl X11Backend {
         effect: EffectId,
         text: &str,
     ) -> Result<(), BackendError> {
-        let old = Paste::of_program(&self.front.names) == Paste::Primary;
+        let old = PasteKeys::of_program(&self.front.names) == PasteKeys::Primary;
         let selection = if old { AtomEnum::PRIMARY.into() } else { self.link.atoms.CLIPBOARD };
         self.clipboard.waiting.push_back((
             effect,
@@ -236,7 +236,7 @@ impl X11Backend {
         let heard = PasteReaction::Open;
         job.phase = ClipboardPhase::Offered { before, client, pressed: pressed + 1, heard };
         job.until = now + FETCHING;
-        let keys = Paste::of_program(&self.front.names).keys(&self.keymap.layout);
+        let keys = PasteKeys::of_program(&self.front.names).keys(&self.keymap.layout);
         let step = InputBatch {
             actions: vec![InputAction::Tap(keys)],
             suspend_modifiers: true,

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Backend, HeldKeys, X11Backend};
+use lantern_desk::{Backend, HeldKeyWriter, X11Backend};
 use lantern_model::{Event, GrabSet, Key, KeyGrab, ModifierSet, StrokePath, Time};
 use lantern_sense::is_drawing;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -53,7 +53,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     let key = Key::named(name).ok_or_else(|| Failure::NoSuchKey { name: name.clone() })?;
     // A list of its own: `lantern run` may be at work with the other.
     let list = RuntimeFiles::of_desk(BackendName::X11)?.held_keys().with_extension("record");
-    let mut desk = X11Backend::open(HeldKeys::open(&list)?)?;
+    let mut desk = X11Backend::open(HeldKeyWriter::open(&list)?)?;
     let armed = KeyGrab {
         key,
         modifiers: ModifierSet::NONE,
