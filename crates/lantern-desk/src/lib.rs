@@ -5,29 +5,29 @@
 //! with, does what it is told, and reports what it sees. Also keeps the list of held keys that
 //! outlives a crash ([`HeldKeyWriter`]).
 
-mod copied;
-mod desk;
-mod drawing;
+mod backend;
+mod canvas;
+mod copied_contents;
+mod dialog;
 mod evdev;
-mod held;
+mod held_keys;
 mod keysyms;
 mod paste;
 mod portal;
-mod question;
 mod simulated;
 mod tally;
 mod wayland;
 mod x11;
 
-pub use copied::CopiedContents;
-pub use desk::{Backend, BackendError};
+pub use backend::{Backend, BackendError};
+pub use copied_contents::CopiedContents;
+pub use dialog::{Dialog, DialogAnswer, DialogChoice};
 pub use evdev::{
     DeviceSelection, DeviceSummary, EvdevBackend, UDEV_RULE, input_devices, outlet_is_there,
     screen_size, system_layout,
 };
-pub use held::{Heartbeat, HeldKeyReader, HeldKeyWriter, HeldMarks};
+pub use held_keys::{Heartbeat, HeldKeyReader, HeldKeyWriter, HeldMarks};
 pub use portal::{PortalBackend, PortalOffers, RequestedShortcut, portal_offers};
-pub use question::{Dialog, DialogAnswer, DialogChoice};
 pub use simulated::{OutputKind, SimulatedBackend, SimulatedOutput};
 pub use wayland::{CompositorOffers, WaylandBackend, session_offers};
 pub use x11::{

@@ -1,8 +1,8 @@
 //! Numbers on the screen, of which the person picks one by its digits. Keys go in, the number comes
 //! out; a picture of each can be drawn at any time. Knows nothing of displays.
 
-use crate::drawing::{Canvas, Color, Fonts};
-use crate::question::{DialogAnswer, DialogKey};
+use crate::canvas::{Canvas, Color, Fonts};
+use crate::dialog::{DialogAnswer, DialogKey};
 
 /// Numbers from 1 to a count, and the digits typed so far.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -15,7 +15,7 @@ use lantern_model::{GrabSet, KeyKind};
 use rustix::event::epoll;
 use rustix::fs::inotify;
 
-use super::{DeviceSelection, outlet};
+use super::{DeviceSelection, uinput_output};
 use crate::BackendError;
 
 /// Where the kernel shows them.
@@ -191,7 +191,7 @@ impl InputDevices {
     fn is_chosen(&self, name: &str) -> bool {
         let lower = name.to_lowercase();
         let has = |part: &String| lower.contains(&part.to_lowercase());
-        !outlet::is_own(name)
+        !uinput_output::is_own(name)
             && (self.choice.only.is_empty() || self.choice.only.iter().any(has))
             && !self.choice.without.iter().any(has)
     }

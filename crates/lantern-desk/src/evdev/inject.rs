@@ -3,7 +3,7 @@
 use lantern_model::{InputAction, InputBatch, Key, KeyKind, ModifierKey};
 
 use super::EvdevBackend;
-use super::outlet;
+use super::uinput_output;
 use crate::BackendError;
 
 impl EvdevBackend {
@@ -76,8 +76,8 @@ impl EvdevBackend {
             })
         };
         if keys.iter().any(opens) {
-            self.outlet.key(outlet::MEANINGLESS, 1);
-            self.outlet.key(outlet::MEANINGLESS, 0);
+            self.outlet.key(uinput_output::MEANINGLESS, 1);
+            self.outlet.key(uinput_output::MEANINGLESS, 0);
         }
         for key in keys {
             self.write_key(*key, false);

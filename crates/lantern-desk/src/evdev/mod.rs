@@ -7,26 +7,26 @@
 
 mod device_set;
 mod inject;
+mod key_filter;
 mod keymap;
-mod outlet;
-mod passage;
 mod screen;
+mod uinput_output;
 
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{Command, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time};
 
-use crate::desk::without_session;
+use crate::backend::without_session;
 use crate::{Backend, BackendError};
 use device_set::{EvdevEvent, GrabRequest, InputDevices};
-use outlet::UinputOutput;
-use passage::{ForwardedKey, KeyFilter};
+use key_filter::{ForwardedKey, KeyFilter};
+use uinput_output::UinputOutput;
 
 pub use device_set::{DeviceSummary, input_devices};
 pub use keymap::layout as system_layout;
-pub use outlet::{UDEV_RULE, outlet_is_there};
 pub use screen::screen_size;
+pub use uinput_output::{UDEV_RULE, outlet_is_there};
 
 /// Which devices are taken, and what nobody else tells.
 #[derive(Debug, Clone, Default)]
@@ -197,7 +197,7 @@ impl EvdevBackend {
 
     /// A turn of the wheel may be a key of a rule; everything else of a mouse goes on.
     fn turn_wheel_or_pass(&mut self, axis: u16, by: i32) {
-        match outlet::wheel_key(axis, by) {
+        match uinput_output::wheel_key(axis, by) {
             Some(key) if self.passage.wants_turn(key) => {
                 for _ in 0..by.unsigned_abs() {
                     self.passage.turn(key);

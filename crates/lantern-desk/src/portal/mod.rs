@@ -17,7 +17,7 @@ use lantern_model::{
     KeyKind, Layout, ModifierSet, ReplayKey, Time,
 };
 
-use crate::desk::without_session;
+use crate::backend::without_session;
 use crate::keysyms::character_keysym;
 use crate::{Backend, BackendError, system_layout};
 use bus::{Portal, PortalEvent, PortalInput};

@@ -11,12 +11,12 @@ use x11rb::protocol::xinput::{self, ConnectionExt as _, XIEventMask};
 use x11rb::protocol::xkb::{self, ConnectionExt as _, EventType, MapPart};
 use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
 
+use super::accessx::AccessXDelays;
 use super::device_event::DeviceEvent;
 use super::grabs::{KeyOrButton, Refusals};
-use super::hands::ServerPress;
-use super::helps::AccessXDelays;
 use super::keymap::{Keymap, key_of};
 use super::pointer::{self, ButtonMaps, key_of_button};
+use super::press_tracker::ServerPress;
 use super::{X11Backend, connection, windows};
 use crate::BackendError;
 

@@ -23,9 +23,9 @@ use x11rb::protocol::xinput::{
 use x11rb::protocol::xproto::{ButtonIndex, ConnectionExt as _, EventMask, GrabMode, ModMask};
 
 use super::connection::XConnection;
-use super::fingers::RawEventSelection;
 use super::keymap::{Keymap, core_mask, keycode_of};
 use super::pointer::button_of;
+use super::raw_events::RawEventSelection;
 use super::server::ServerConnection;
 use crate::BackendError;
 

@@ -22,7 +22,7 @@ use x11rb::protocol::xproto::{self, ConnectionExt as _, GrabMode, GrabStatus};
 use x11rb::rust_connection::RustConnection;
 
 use super::connection::XConnection;
-use super::fingers::{query, set_bits};
+use super::raw_events::{query, set_bits};
 use super::windows;
 use crate::{BackendError, HeldKeyReader, HeldMarks};
 

@@ -12,7 +12,7 @@ use super::connection::XConnection;
 use super::picture::{depth, picture, scale_of};
 use super::pointer;
 use crate::BackendError;
-use crate::drawing::{Canvas, Fonts, level_sign, text_sign};
+use crate::canvas::{Canvas, Fonts, level_sign, text_sign};
 
 /// How far from the pointer, and from a screen's edges, in pixels.
 const OFFSET: i32 = 16;

@@ -9,12 +9,12 @@ use std::collections::BTreeSet;
 use lantern_model::{Event, HeldModifiers, Key, ModifierKey, ReplayKey};
 
 use super::X11Backend;
-use super::fingers;
 use super::grabs::KeyOrButton;
-use super::hands::ActiveGrab;
 use super::keymap::{keycode_of, side_of};
 use super::pointer;
 use super::pointer::{button_of, is_pointed};
+use super::press_tracker::ActiveGrab;
+use super::raw_events;
 use crate::BackendError;
 
 impl X11Backend {
@@ -190,7 +190,7 @@ impl X11Backend {
         if !already {
             self.watch_fingers()?;
         }
-        let down = fingers::real_keycodes(&self.link)?;
+        let down = raw_events::real_keycodes(&self.link)?;
         if !self.is_back(key, &down) {
             self.end_substitution(key)?;
             self.welcome_back(key)?;
@@ -201,7 +201,7 @@ impl X11Backend {
     /// A modifier that we held for a finger was let go. Should the finger have come back between the
     /// look before and our release, which took its press away, it is pressed again.
     pub(super) fn welcome_back(&mut self, key: Key) -> Result<(), BackendError> {
-        let down = fingers::real_keycodes(&self.link)?;
+        let down = raw_events::real_keycodes(&self.link)?;
         if !self.is_back(key, &down) {
             return Ok(());
         }

@@ -13,9 +13,9 @@ use x11rb::protocol::xkb::{ConnectionExt as _, EventType, ID, MapPart, SelectEve
 use x11rb::protocol::xproto::{self, ConnectionExt as _};
 
 use super::connection::{self, XConnection};
-use super::fingers::{self, RawEventSelection};
 use super::keymap::{Keymap, key_of, side_of};
 use super::pointer::{self, ButtonMaps, key_of_button};
+use super::raw_events::{self, RawEventSelection};
 use super::windows;
 use crate::BackendError;
 use crate::keysyms::keysym_character;
@@ -74,7 +74,7 @@ impl Listener {
     /// When the display cannot be reached.
     pub fn open() -> Result<Listener, BackendError> {
         let link = XConnection::open(None)?;
-        fingers::select_raw(
+        raw_events::select_raw(
             &link,
             RawEventSelection::default(),
             RawEventSelection { all: true, ..RawEventSelection::default() },
@@ -89,7 +89,7 @@ impl Listener {
         let keymap = Keymap::read(&link.conn)?;
         let buttons = ButtonMaps::read(&link)?;
         let front = windows::active_app(&link)?;
-        let held = fingers::real_keycodes(&link)?;
+        let held = raw_events::real_keycodes(&link)?;
         let held = held.into_iter().filter_map(side_of).collect();
         let down = BTreeSet::new();
         Ok(Listener { link, keymap, buttons, down, held, front })
@@ -179,7 +179,7 @@ impl Listener {
         if self.down.is_empty() != before {
             let raw =
                 |motion| RawEventSelection { all: true, motion, ..RawEventSelection::default() };
-            fingers::select_raw(&self.link, raw(!before), raw(before))?;
+            raw_events::select_raw(&self.link, raw(!before), raw(before))?;
             self.link.conn.flush()?;
         }
         Ok(())

@@ -2,43 +2,43 @@
 //!
 //! What is done here and why was measured first; ARCHITECTURE.md, "What the X server does", tells.
 
+mod accessx;
 mod capture;
 mod clipboard;
 mod connection;
-mod deeds;
 mod device_event;
+mod diagnostics;
+mod dialog;
 mod events;
-mod fingers;
 mod grabs;
 mod guard;
-mod hands;
-mod helps;
 mod hint;
 mod inject;
+mod input_method;
 mod key_substitution;
+mod keyboard_idle;
 mod keymap;
-mod lend;
-mod lifts;
 mod listener;
-mod methods;
+mod modifier_suspension;
+mod packet_buffer;
 mod picture;
 mod pointer;
-mod question;
-mod rest;
+mod pointer_recorder;
+mod press_tracker;
+mod process_idle;
+mod raw_events;
 mod server;
-mod survey;
 mod tally;
-mod trace;
-mod untouched;
+mod temporary_keymap;
+mod window_commands;
 mod windows;
-mod wire;
 
 pub use capture::{CapturedCombination, capture};
 pub use clipboard::keep_copied;
+pub use diagnostics::{DisplayDiagnostics, keyboard_is_held, list_windows, survey};
+pub use dialog::ask_person;
 pub use guard::{Progress, Watched, guard_held, release_held};
 pub use listener::{Listener, Observation, ObservedKey};
-pub use question::ask_person;
-pub use survey::{DisplayDiagnostics, keyboard_is_held, list_windows, survey};
 pub use tally::pick_place;
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
@@ -52,20 +52,20 @@ use x11rb::connection::Connection;
 use x11rb::protocol::xproto::Window;
 
 use crate::{Backend, BackendError, HeldKeyWriter};
+use accessx::AccessXDelays;
 use clipboard::Clipboard;
 use connection::XConnection;
-use deeds::PendingFocus;
 use grabs::{Grabs, KeyOrButton, Refusals};
 use guard::release_marked;
-use hands::PressTracker;
-use helps::AccessXDelays;
 use hint::Hints;
+use input_method::XInputMethods;
 use keymap::Keymap;
-use lend::WaitingStep;
-use lifts::ModifierSuspensions;
-use methods::XInputMethods;
+use modifier_suspension::ModifierSuspensions;
 use pointer::ButtonMaps;
-use trace::PointerRecorder;
+use pointer_recorder::PointerRecorder;
+use press_tracker::PressTracker;
+use temporary_keymap::WaitingStep;
+use window_commands::PendingFocus;
 
 /// So long we leave the core to who waits for what a press was answered with, unless something comes:
 /// nobody waits for what we do next. To give it up without sleeping would not do, as the kernel wakes

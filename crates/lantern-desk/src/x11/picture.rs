@@ -7,7 +7,7 @@ use x11rb::protocol::xproto::{
 
 use super::connection::XConnection;
 use crate::BackendError;
-use crate::drawing::Canvas;
+use crate::canvas::Canvas;
 
 /// The pixels, in the server.
 pub(super) fn picture(link: &XConnection, canvas: &Canvas) -> Result<Pixmap, BackendError> {

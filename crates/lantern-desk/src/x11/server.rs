@@ -32,7 +32,7 @@ use x11rb::rust_connection::DefaultStream;
 use x11rb::utils::RawFdContainer;
 use x11rb::x11_utils::{ExtInfoProvider, ExtensionInformation, TryParse, TryParseFd, X11Error};
 
-use super::wire::PacketBuffer;
+use super::packet_buffer::PacketBuffer;
 
 /// Connects to a display, and gives the number of its screen.
 pub(super) fn connect(display: &str) -> Result<(ServerConnection, usize), ConnectError> {

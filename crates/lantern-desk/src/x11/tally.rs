@@ -12,15 +12,15 @@ use x11rb::protocol::xkb::{ConnectionExt as _, ID};
 use x11rb::protocol::xproto::{ConnectionExt as _, Window};
 
 use super::connection::XConnection;
-use super::fingers::{RawEventSelection, select_raw};
+use super::dialog::named_stroke;
 use super::grabs::Grabs;
 use super::keymap::{Keymap, key_of};
 use super::picture::scale_of;
-use super::question::named_stroke;
+use super::raw_events::{RawEventSelection, select_raw};
 use super::{hint, pointer};
 use crate::BackendError;
-use crate::drawing::Fonts;
-use crate::question::{DialogAnswer, DialogKey};
+use crate::canvas::Fonts;
+use crate::dialog::{DialogAnswer, DialogKey};
 use crate::tally::Tally;
 
 /// With nothing picked for so long the numbers go away, and the keyboard is free again.

@@ -7,7 +7,7 @@ use x11rb::protocol::xproto::Property;
 
 use super::serving::SelectionOwner;
 use crate::BackendError;
-use crate::copied::CopiedContents;
+use crate::copied_contents::CopiedContents;
 use crate::x11::connection::XConnection;
 use crate::x11::windows::owner_of;
 

@@ -23,11 +23,11 @@ use x11rb::protocol::xproto::{
 };
 
 use super::connection::XConnection;
-use super::lend::PingClient;
+use super::temporary_keymap::PingClient;
 use super::windows::owner_of;
 use super::{X11Backend, windows};
 use crate::BackendError;
-use crate::copied::{ClipboardContents, ClipboardForm, CopiedContents};
+use crate::copied_contents::{ClipboardContents, ClipboardForm, CopiedContents};
 use crate::paste::PasteKeys;
 use serving::{Delivery, SelectionOwner, TransferPiece, property_of, text_forms};
 

@@ -12,7 +12,7 @@ use x11rb::protocol::xproto::{
 
 use super::{ClipboardJob, ClipboardPhase, ClipboardPurpose, READING};
 use crate::BackendError;
-use crate::copied::{ClipboardContents, ClipboardForm};
+use crate::copied_contents::{ClipboardContents, ClipboardForm};
 use crate::x11::X11Backend;
 use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers_in;

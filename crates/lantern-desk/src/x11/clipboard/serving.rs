@@ -11,7 +11,7 @@ use x11rb::protocol::xproto::{
 };
 
 use crate::BackendError;
-use crate::copied::{ClipboardContents, ClipboardForm};
+use crate::copied_contents::{ClipboardContents, ClipboardForm};
 use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers;
 

@@ -5,7 +5,7 @@ use std::time::Duration;
 use lantern_model::{Command, CommandKind, EffectId, Event, Time};
 use x11rb::protocol::xproto::Window;
 
-use super::lend::PingClient;
+use super::temporary_keymap::PingClient;
 use super::{X11Backend, windows};
 use crate::BackendError;
 

@@ -10,8 +10,8 @@ use std::collections::BTreeSet;
 use lantern_model::Key;
 
 use super::X11Backend;
-use super::hands::ActiveGrab;
 use super::pointer::is_pointed;
+use super::press_tracker::ActiveGrab;
 use crate::BackendError;
 
 /// What is known of the real keyboards.

@@ -16,11 +16,11 @@ use x11rb::protocol::xproto::GrabMode;
 
 use super::device_event::{DeviceEvent, What};
 use super::grabs::KeyOrButton;
+use super::keyboard_idle::KeyboardIdle;
 use super::keymap::{key_of, keycode_of};
-use super::lifts::SuspendedPress;
+use super::modifier_suspension::SuspendedPress;
 use super::pointer::{self, button_of, is_pointed, key_of_button};
-use super::untouched::KeyboardIdle;
-use super::{X11Backend, fingers};
+use super::{X11Backend, raw_events};
 use crate::BackendError;
 
 /// What is known of the person's hands.
@@ -52,7 +52,7 @@ pub(super) struct PressTracker {
     down: BTreeSet<Key>,
     /// The device that was told of last.
     board: Option<u16>,
-    selected: fingers::RawEventSelection,
+    selected: raw_events::RawEventSelection,
     pub(super) keyboard: KeyboardIdle,
     pub pointer_moved: bool,
 }
@@ -375,11 +375,11 @@ impl X11Backend {
     }
 
     /// What the server tells us of while a grab is on: only what the grab itself asks for.
-    pub(super) fn raw_in_grabs(&self) -> fingers::RawEventSelection {
-        fingers::RawEventSelection {
+    pub(super) fn raw_in_grabs(&self) -> raw_events::RawEventSelection {
+        raw_events::RawEventSelection {
             all: self.armed.raw_keys || self.armed.text_input,
             motion: self.armed.pointer_position,
-            ..fingers::RawEventSelection::default()
+            ..raw_events::RawEventSelection::default()
         }
     }
 
@@ -388,8 +388,8 @@ impl X11Backend {
         self.hands.followed.iter().chain(self.hands.substitutions.keys())
     }
 
-    fn wanted_raw(&self, lifted: bool) -> fingers::RawEventSelection {
-        fingers::RawEventSelection {
+    fn wanted_raw(&self, lifted: bool) -> raw_events::RawEventSelection {
+        raw_events::RawEventSelection {
             all: self.armed.raw_keys || self.armed.text_input,
             keys: lifted || self.hands.keyboard == KeyboardIdle::Untouched,
             key_releases: self.watched().any(|key| button_of(*key).is_none()),
@@ -402,17 +402,17 @@ impl X11Backend {
     pub(super) fn select_raw(&mut self, lifted: bool) -> Result<SequenceNumber, BackendError> {
         let wanted = self.wanted_raw(lifted);
         let before = std::mem::replace(&mut self.hands.selected, wanted);
-        let number = fingers::select_raw(&self.link, before, wanted)?;
+        let number = raw_events::select_raw(&self.link, before, wanted)?;
         // What is pressed between the two is seen by both.
         if wanted.all && !before.all {
-            self.hands.down = fingers::real_keys(&self.link, &self.buttons)?;
+            self.hands.down = raw_events::real_keys(&self.link, &self.buttons)?;
         }
         Ok(number)
     }
 
     /// Other devices are under the hands: asks each of them for what is needed.
     pub(super) fn select_raw_anew(&mut self) -> Result<(), BackendError> {
-        self.hands.selected = fingers::RawEventSelection::default();
+        self.hands.selected = raw_events::RawEventSelection::default();
         self.hands.keyboard = KeyboardIdle::Unknown;
         self.select_raw_events()
     }
@@ -420,7 +420,7 @@ impl X11Backend {
     /// Keycodes that the person holds, as programs are to see it: without what is withheld, with
     /// what stands for others. Where the finger has left, what stood for it goes up in a moment.
     pub(super) fn shown_keycodes(&self) -> Result<BTreeSet<u8>, BackendError> {
-        let real = fingers::real_keycodes(&self.link)?;
+        let real = raw_events::real_keycodes(&self.link)?;
         let mut down = real.clone();
         let own = self.hands.followed.iter().chain(self.hands.substitutions.keys());
         for code in own.filter_map(|key| keycode_of(*key)) {
@@ -445,7 +445,7 @@ impl X11Backend {
     pub(super) fn look_at_followed(&mut self) -> Result<(), BackendError> {
         self.hands.look_again = false;
         self.begin_look_at_keyboard()?;
-        let real = fingers::real_keys(&self.link, &self.buttons)?;
+        let real = raw_events::real_keys(&self.link, &self.buttons)?;
         self.end_look_at_keyboard(&real)?;
         let gone: Vec<Key> = self.watched().filter(|key| !real.contains(key)).copied().collect();
         gone.into_iter().try_for_each(|key| self.let_go(key))
@@ -474,7 +474,7 @@ impl X11Backend {
         self.follow_way()?;
         self.select_raw_events()?;
         if self.armed.raw_keys && !before.raw_keys {
-            for key in fingers::real_keys(&self.link, &self.buttons)? {
+            for key in raw_events::real_keys(&self.link, &self.buttons)? {
                 self.events.push_back(Event::RawKey { key, down: true });
             }
         }

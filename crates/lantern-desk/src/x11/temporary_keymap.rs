@@ -15,7 +15,7 @@ use x11rb::protocol::xkb::{self, ConnectionExt as _, KeySymMap, MapPart, SetMapA
 use x11rb::protocol::xproto::{self, ClientMessageEvent, ConnectionExt as _, Window};
 
 use super::keymap::Keymap;
-use super::rest::{IdleState, ProcessIdleProbe};
+use super::process_idle::{IdleState, ProcessIdleProbe};
 use super::{X11Backend, windows};
 use crate::BackendError;
 use crate::keysyms::character_keysym;

@@ -1,7 +1,7 @@
 //! A question to the person, as it stands: what was asked, what is written or chosen so far. Keys go
 //! in, an answer comes out; a picture can be drawn of it at any time. Knows nothing of displays.
 
-use crate::drawing::{Canvas, Color, Fonts, broken};
+use crate::canvas::{Canvas, Color, Fonts, broken};
 
 /// What may be answered.
 #[derive(Debug, Clone, PartialEq, Eq)]

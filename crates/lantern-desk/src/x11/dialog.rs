@@ -15,9 +15,9 @@ use super::keymap::{Keymap, key_of};
 use super::picture::{depth, picture, scale_of};
 use super::{pointer, windows};
 use crate::BackendError;
-use crate::drawing::Fonts;
+use crate::canvas::Fonts;
+use crate::dialog::{Dialog, DialogAnswer, DialogKey, DialogLayout};
 use crate::keysyms::{dead_accent, keysym_character};
-use crate::question::{Dialog, DialogAnswer, DialogKey, DialogLayout};
 
 /// Asks the person on the display in DISPLAY, and waits for the answer. `tell` is given the question in
 /// words, for who cannot see it, and again whenever another answer is chosen.

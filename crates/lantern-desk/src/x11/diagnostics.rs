@@ -9,7 +9,7 @@ use x11rb::protocol::{randr, shape, xfixes};
 
 use super::connection::XConnection;
 use super::keymap::Keymap;
-use super::lend::lent_levels;
+use super::temporary_keymap::lent_levels;
 use super::{pointer, windows};
 use crate::BackendError;
 
