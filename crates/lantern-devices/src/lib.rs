@@ -31,7 +31,8 @@ mod standins;
 
 pub use children::ChildEnvironment;
 pub use ears::{
-    Hearer, LastSaid, Noted, Source, UtteranceResult, read_taught, taught_path, write_taught,
+    HearingEvent, LastSaid, Recognizer, Source, UtteranceResult, read_taught, taught_path,
+    write_taught,
 };
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_devices::{Hearer, Noted, Source, UtteranceResult};
+use lantern_devices::{HearingEvent, Recognizer, Source, UtteranceResult};
 use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
 use lantern_sense::{
     Phoneme, Phrase, PhraseIndex, Pronunciations, heard_words, likeness, word_lists,
@@ -105,9 +105,9 @@ impl<'r> Phrases<'r> {
     pub fn hear(
         &self,
         source: &mut Source,
-        mut tell: impl FnMut(&Hearer, Noted) -> bool,
+        mut tell: impl FnMut(&Recognizer, HearingEvent) -> bool,
     ) -> Result<(), Failure> {
-        let mut hearer = Hearer::open()?;
+        let mut hearer = Recognizer::open()?;
         hearer.listen_for(self.listening.clone())?;
         while let Some(sound) = source.read()? {
             for noted in hearer.take(&sound)? {

@@ -58,7 +58,7 @@ impl UtteranceResult {
 
 /// What an ear noticed.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Noted {
+pub enum HearingEvent {
     /// Sound was taken in.
     Passed,
     /// Somebody begins to speak.
@@ -71,7 +71,7 @@ pub enum Noted {
 
 /// Hears phrases in a stream of sound.
 #[derive(Debug)]
-pub struct Hearer {
+pub struct Recognizer {
     endpointer: Endpointer,
     /// Missing where the system has no speech library; then only what was taught is heard.
     model: Option<SphinxRecognizer>,
@@ -86,36 +86,36 @@ pub struct Hearer {
     speaking: bool,
 }
 
-impl Hearer {
+impl Recognizer {
     /// A hearer that listens for nothing yet.
     ///
     /// # Errors
     /// When the system has no speech library, and nothing was taught.
-    pub fn open() -> Result<Hearer, ServiceError> {
+    pub fn open() -> Result<Recognizer, ServiceError> {
         let taught = TaughtEar::open();
         let model = match SphinxRecognizer::open() {
             Ok(model) => Some(model),
             Err(error) if taught.is_empty() => return Err(error),
             Err(_) => None,
         };
-        Ok(Hearer::of(model, taught))
+        Ok(Recognizer::of(model, taught))
     }
 
     /// A hearer that has the model only.
     ///
     /// # Errors
     /// When the system has no speech library.
-    pub fn by_model() -> Result<Hearer, ServiceError> {
-        Ok(Hearer::of(Some(SphinxRecognizer::open()?), TaughtEar::default()))
+    pub fn by_model() -> Result<Recognizer, ServiceError> {
+        Ok(Recognizer::of(Some(SphinxRecognizer::open()?), TaughtEar::default()))
     }
 
     /// A hearer that knows only what was taught.
-    pub fn by_teaching(phrases: &[TrainedPhrase]) -> Hearer {
-        Hearer::of(None, TaughtEar::of(phrases))
+    pub fn by_teaching(phrases: &[TrainedPhrase]) -> Recognizer {
+        Recognizer::of(None, TaughtEar::of(phrases))
     }
 
-    fn of(model: Option<SphinxRecognizer>, taught: TaughtEar) -> Hearer {
-        Hearer {
+    fn of(model: Option<SphinxRecognizer>, taught: TaughtEar) -> Recognizer {
+        Recognizer {
             endpointer: Endpointer::new(EndpointSettings::default()),
             model,
             taught,
@@ -176,10 +176,10 @@ impl Hearer {
     ///
     /// # Errors
     /// When the recogniser does not take what to listen for next.
-    pub fn take(&mut self, sound: &[i16]) -> Result<Vec<Noted>, ServiceError> {
+    pub fn take(&mut self, sound: &[i16]) -> Result<Vec<HearingEvent>, ServiceError> {
         let signs = self.endpointer.take(sound);
         let mut noted = self.note(signs)?;
-        noted.push(Noted::Passed);
+        noted.push(HearingEvent::Passed);
         Ok(noted)
     }
 
@@ -187,32 +187,32 @@ impl Hearer {
     ///
     /// # Errors
     /// When the recogniser does not take what to listen for next.
-    pub fn finish(&mut self) -> Result<Vec<Noted>, ServiceError> {
+    pub fn finish(&mut self) -> Result<Vec<HearingEvent>, ServiceError> {
         let signs = self.endpointer.finish();
         self.note(signs)
     }
 
-    fn note(&mut self, signs: Vec<VadEvent>) -> Result<Vec<Noted>, ServiceError> {
+    fn note(&mut self, signs: Vec<VadEvent>) -> Result<Vec<HearingEvent>, ServiceError> {
         let mut noted = Vec::new();
         for sign in signs {
             match sign {
                 VadEvent::Began => {
                     self.speaking = true;
-                    noted.push(Noted::Began);
+                    noted.push(HearingEvent::Began);
                 }
                 VadEvent::Resting(utterance) => {
                     self.pending = Some(self.recognise(utterance));
                 }
                 VadEvent::WentOn => self.pending = None,
                 VadEvent::Ended => {
-                    noted.extend(self.pending.take().map(Noted::Said));
+                    noted.extend(self.pending.take().map(HearingEvent::Said));
                     self.speaking = false;
                     self.turn()?;
                 }
                 VadEvent::BackgroundTalk => {
                     self.pending = None;
                     self.speaking = false;
-                    noted.push(Noted::BackgroundTalk);
+                    noted.push(HearingEvent::BackgroundTalk);
                     self.turn()?;
                 }
             }

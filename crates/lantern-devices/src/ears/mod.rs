@@ -10,7 +10,7 @@ mod sphinx;
 mod taught;
 mod thread;
 
-pub use hearer::{Hearer, Noted, UtteranceResult};
+pub use hearer::{HearingEvent, Recognizer, UtteranceResult};
 pub use sources::Source;
 pub use taught::{read_taught, taught_path, write_taught};
 pub use thread::LastSaid;

@@ -14,7 +14,7 @@ use lantern_sense::{Example, Loudness};
 
 use super::outside::Outside;
 use super::said;
-use super::{Hearer, Noted, Source, UtteranceResult};
+use super::{HearingEvent, Recognizer, Source, UtteranceResult};
 use crate::ServiceError;
 use crate::caught::catch;
 use crate::children::ChildEnvironment;
@@ -123,7 +123,7 @@ struct Worker {
     environment: ChildEnvironment,
     meter: Meter,
     /// Opened when it is first needed.
-    hearer: Option<Hearer>,
+    hearer: Option<Recognizer>,
     /// What was told last, so that it is told once.
     told: State,
     /// How many programs were started; those before may still have something to say.
@@ -189,7 +189,7 @@ impl Worker {
         let source = Source::microphone(&wanted.microphone)?;
         let mut hearer = match self.hearer.take() {
             Some(hearer) => hearer,
-            None => Hearer::open()?,
+            None => Recognizer::open()?,
         };
         let next = self.listen_with(&mut hearer, source, wanted);
         // Kept, also when the microphone broke off: loading the model takes its time.
@@ -200,7 +200,7 @@ impl Worker {
 
     fn listen_with(
         &mut self,
-        hearer: &mut Hearer,
+        hearer: &mut Recognizer,
         mut source: Source,
         wanted: &Listening,
     ) -> Result<Option<Listening>, ServiceError> {
@@ -209,7 +209,7 @@ impl Worker {
             let sound = source.read()?.unwrap_or_default();
             self.tell_state(State::Open);
             for noted in hearer.take(&sound)? {
-                if let Noted::Said(verdict) = noted {
+                if let HearingEvent::Said(verdict) = noted {
                     let began = hearer.time().saturating_sub(verdict.from);
                     self.remember(&verdict, hearer.last());
                     (self.tell)(event_of(&verdict, began));

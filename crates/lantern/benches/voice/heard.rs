@@ -1,6 +1,6 @@
 //! The recognisers, and what they make of a sound.
 
-use lantern_devices::{Hearer, Noted, UtteranceResult};
+use lantern_devices::{HearingEvent, Recognizer, UtteranceResult};
 use lantern_model::{ActivePhrase, Listening};
 use lantern_sense::{
     EndpointSettings, Endpointer, Example, TrainedPhrase, Utterance, VadEvent, features,
@@ -40,10 +40,10 @@ impl Recogniser {
 
     /// A recogniser of the phrases, behind the attention word or not; one that is taught was taught
     /// by that voice.
-    pub fn open(self, called: bool, voice: &Voice) -> Hearer {
+    pub fn open(self, called: bool, voice: &Voice) -> Recognizer {
         let mut hearer = match self {
-            Recogniser::Model => Hearer::by_model().expect("the speech library is installed"),
-            Recogniser::Taught => Hearer::by_teaching(&teach(called, voice)),
+            Recogniser::Model => Recognizer::by_model().expect("the speech library is installed"),
+            Recogniser::Taught => Recognizer::by_teaching(&teach(called, voice)),
         };
         let sayable =
             |text: &&str| ActivePhrase { text: (*text).to_owned(), without_attention_word: false };
@@ -87,19 +87,19 @@ fn longest(sound: &[i16]) -> Option<Utterance> {
 }
 
 /// Everything that is heard in a sound.
-pub fn all(hearer: &mut Hearer, sound: &[i16]) -> Vec<Heard> {
+pub fn all(hearer: &mut Recognizer, sound: &[i16]) -> Vec<Heard> {
     let mut heard = Vec::new();
     for piece in sound.chunks(800) {
         heard.extend(hearer.take(piece).expect("it goes on"));
     }
     let said = heard.into_iter().filter_map(|noted| match noted {
-        Noted::Said(verdict) => Some(Heard::of(verdict)),
+        HearingEvent::Said(verdict) => Some(Heard::of(verdict)),
         _ => None,
     });
     said.collect()
 }
 
 /// The surest of it.
-pub fn first(hearer: &mut Hearer, sound: &[i16]) -> Option<Heard> {
+pub fn first(hearer: &mut Recognizer, sound: &[i16]) -> Option<Heard> {
     all(hearer, sound).into_iter().max_by(|one, other| one.score.total_cmp(&other.score))
 }

@@ -257,5 +257,5 @@ pub fn check() -> Result<(), String> {
     if !flite.is_ok_and(|output| output.status.success()) {
         return Err("flite is not installed".to_owned());
     }
-    lantern_devices::Hearer::by_model().map(|_| ()).map_err(|error| error.line())
+    lantern_devices::Recognizer::by_model().map(|_| ()).map_err(|error| error.line())
 }

@@ -5,7 +5,7 @@ use lantern_desk::{
     outlet_is_there, portal_offers, session_offers, survey,
 };
 use lantern_devices::{
-    Hearer, InputMethods, ServiceError, SoundServer, accessibility_is_there, notice_service,
+    InputMethods, Recognizer, ServiceError, SoundServer, accessibility_is_there, notice_service,
     speech_program,
 };
 use serde::Serialize;
@@ -327,7 +327,7 @@ fn service_checks() -> Vec<Check> {
     };
     let sound = SoundServer::connect().and_then(|mut server| server.output());
     let microphone = SoundServer::connect().and_then(|mut server| server.microphone());
-    let hearing = Hearer::open().map(|_| "the speech library and its English model".to_owned());
+    let hearing = Recognizer::open().map(|_| "the speech library and its English model".to_owned());
     let speech = speech_program().map(str::to_owned).ok_or(ServiceError::NoSpeech);
     let menus = accessibility_is_there().map(|()| "the accessibility bus".to_owned());
     vec![

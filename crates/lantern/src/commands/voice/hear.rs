@@ -3,7 +3,7 @@
 use std::io::{IsTerminal as _, Write as _};
 use std::time::Duration;
 
-use lantern_devices::{Noted, Source};
+use lantern_devices::{HearingEvent, Source};
 use lantern_sense::Loudness;
 
 use crate::arguments::VoiceHearArguments;
@@ -40,14 +40,16 @@ pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
     let end = arguments.seconds.map(Duration::from_secs);
     phrases.hear(&mut microphone, |hearer, noted| {
         match noted {
-            Noted::Passed => {
+            HearingEvent::Passed => {
                 if meter {
                     draw_meter(hearer.loudness());
                 }
             }
-            Noted::Began => {}
-            Noted::BackgroundTalk => say!("{}talk, longer than a command{0:#}", style::FAINT),
-            Noted::Said(verdict) => {
+            HearingEvent::Began => {}
+            HearingEvent::BackgroundTalk => {
+                say!("{}talk, longer than a command{0:#}", style::FAINT)
+            }
+            HearingEvent::Said(verdict) => {
                 understood += u32::from(verdict.counts);
                 clear_meter(meter);
                 let word = if verdict.counts { style::WENT_OUT } else { style::FAINT };

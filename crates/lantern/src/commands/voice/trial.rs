@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use lantern_devices::{Noted, Source, UtteranceResult};
+use lantern_devices::{HearingEvent, Source, UtteranceResult};
 use serde::Serialize;
 
 use crate::arguments::VoiceTryArguments;
@@ -52,9 +52,9 @@ pub fn run(arguments: &VoiceTryArguments) -> Result<Status, Failure> {
         let mut recording = open(file)?;
         phrases.hear(&mut recording, |_, noted| {
             match noted {
-                Noted::Said(verdict) => verdicts.push(verdict),
-                Noted::BackgroundTalk => talk += 1,
-                Noted::Began | Noted::Passed => {}
+                HearingEvent::Said(verdict) => verdicts.push(verdict),
+                HearingEvent::BackgroundTalk => talk += 1,
+                HearingEvent::Began | HearingEvent::Passed => {}
             }
             true
         })?;
