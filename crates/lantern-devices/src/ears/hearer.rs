@@ -10,7 +10,7 @@ use lantern_sense::{
     EndpointSettings, Endpointer, Example, Loudness, TrainedPhrase, Utterance, VadEvent, features,
 };
 
-use super::heeded::Heeded;
+use super::heeded::ActivePhrases;
 use super::sphinx::SphinxRecognizer;
 use super::taught::TaughtEar;
 use crate::ServiceError;
@@ -76,7 +76,7 @@ pub struct Recognizer {
     /// Missing where the system has no speech library; then only what was taught is heard.
     model: Option<SphinxRecognizer>,
     taught: TaughtEar,
-    heeded: Heeded,
+    heeded: ActivePhrases,
     /// What to listen for once nobody speaks.
     next: Option<Listening>,
     /// What was made of the utterance that may be over.
@@ -119,7 +119,7 @@ impl Recognizer {
             endpointer: Endpointer::new(EndpointSettings::default()),
             model,
             taught,
-            heeded: Heeded::default(),
+            heeded: ActivePhrases::default(),
             next: None,
             pending: None,
             last: None,
@@ -148,7 +148,7 @@ impl Recognizer {
             ..EndpointSettings::default()
         };
         self.endpointer.set(settings);
-        self.heeded = Heeded::new(&listening);
+        self.heeded = ActivePhrases::new(&listening);
         match &mut self.model {
             Some(model) => model.listen_for(self.heeded.grammar()),
             None => Ok(()),

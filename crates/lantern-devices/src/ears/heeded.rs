@@ -5,14 +5,14 @@ use lantern_sense::{AttentionPolicy, Grammar, Phrase, PhraseIndex, heard_words, 
 
 /// What is listened for.
 #[derive(Debug, Default)]
-pub(super) struct Heeded {
+pub(super) struct ActivePhrases {
     phrases: Vec<(Phrase, AttentionPolicy)>,
     book: PhraseIndex,
     attention: Vec<String>,
 }
 
-impl Heeded {
-    pub(super) fn new(listening: &Listening) -> Heeded {
+impl ActivePhrases {
+    pub(super) fn new(listening: &Listening) -> ActivePhrases {
         let lists = word_lists(&listening.word_lists);
         let parse = |phrase: &ActivePhrase| {
             let calling = if phrase.without_attention_word {
@@ -25,7 +25,7 @@ impl Heeded {
         let phrases: Vec<(Phrase, AttentionPolicy)> =
             listening.phrases.iter().filter_map(parse).collect();
         let book = PhraseIndex::new(phrases.iter().map(|(phrase, _)| phrase.clone()).collect());
-        Heeded { phrases, book, attention: heard_words(&listening.attention_words) }
+        ActivePhrases { phrases, book, attention: heard_words(&listening.attention_words) }
     }
 
     /// The grammar of it.
