@@ -24,33 +24,33 @@ const LONGEST_LINE: u64 = 65_536;
 
 /// What it is told.
 #[derive(Serialize)]
-struct Wanted<'l> {
+struct ExternalRequest<'l> {
     attention: &'l str,
     phrases: Vec<&'l str>,
 }
 
 /// The running program; it ends with this.
 #[derive(Debug)]
-pub(super) struct Outside {
+pub(super) struct ExternalRecognizer {
     line: String,
     child: Child,
-    told: Arc<Newest>,
+    told: Arc<LatestLine>,
 }
 
 /// The newest line that is to be written, for the thread that writes.
 #[derive(Debug, Default)]
-struct Newest {
-    state: Mutex<NewestState>,
+struct LatestLine {
+    state: Mutex<LatestLineState>,
     changed: Condvar,
 }
 
 #[derive(Debug, Default)]
-struct NewestState {
+struct LatestLineState {
     line: Option<String>,
     is_over: bool,
 }
 
-impl Newest {
+impl LatestLine {
     /// Replaces the line that waits, or says that none follows.
     fn set(&self, line: Option<String>) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
@@ -69,14 +69,14 @@ impl Newest {
     }
 }
 
-impl Outside {
+impl ExternalRecognizer {
     /// Starts it in a process group of its own; its lines come as calls.
     pub(super) fn start(
         line: &str,
         number: u32,
         calls: Sender<Call>,
         environment: &ChildEnvironment,
-    ) -> Result<Outside, ServiceError> {
+    ) -> Result<ExternalRecognizer, ServiceError> {
         let failed = |why: String| ServiceError::Recogniser { line: line.to_owned(), why };
         let words = shlex::split(line).filter(|words| !words.is_empty());
         let words = words.ok_or_else(|| failed("a quotation mark is not closed".to_owned()))?;
@@ -101,7 +101,7 @@ impl Outside {
             }
             let _ = calls.send(Call::Silent(number));
         });
-        let told = Arc::new(Newest::default());
+        let told = Arc::new(LatestLine::default());
         let newest = Arc::clone(&told);
         thread::spawn(move || {
             let mut stdin = stdin.expect("it is a pipe");
@@ -110,13 +110,13 @@ impl Outside {
                 && writeln!(stdin, "{line}").is_ok()
             {}
         });
-        Ok(Outside { line: line.to_owned(), child, told })
+        Ok(ExternalRecognizer { line: line.to_owned(), child, told })
     }
 
     /// Tells it what counts now. While it does not read, the newest waits for it.
     pub(super) fn tell_phrases(&self, listening: &Listening) {
         let phrases = listening.phrases.iter().map(|phrase| phrase.text.as_str()).collect();
-        let wanted = Wanted { attention: &listening.attention_words, phrases };
+        let wanted = ExternalRequest { attention: &listening.attention_words, phrases };
         if let Ok(line) = serde_json::to_string(&wanted) {
             self.told.set(Some(line));
         }
@@ -132,7 +132,7 @@ impl Outside {
     }
 }
 
-impl Drop for Outside {
+impl Drop for ExternalRecognizer {
     fn drop(&mut self) {
         self.told.set(None);
         // All that it started as well.

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use lantern_model::{Event, Listening, MicrophoneState as State};
 use lantern_sense::{Example, Loudness};
 
-use super::outside::Outside;
+use super::outside::ExternalRecognizer;
 use super::said;
 use super::{HearingEvent, Recognizer, Source, UtteranceResult};
 use crate::ServiceError;
@@ -231,7 +231,7 @@ impl Worker {
         self.programs += 1;
         let number = self.programs;
         let (line, own) = (&wanted.external_recognizer, self.own.clone());
-        let mut program = Outside::start(line, number, own, &self.environment)?;
+        let mut program = ExternalRecognizer::start(line, number, own, &self.environment)?;
         program.tell_phrases(wanted);
         self.tell_state(State::Open);
         loop {
