@@ -7,7 +7,7 @@ use serde::Deserialize;
 
 /// What such a program prints.
 #[derive(Deserialize)]
-struct Said {
+struct ExternalResult {
     text: String,
     #[serde(default = "certain")]
     confidence: f64,
@@ -21,7 +21,7 @@ fn certain() -> f64 {
 
 /// What a line tells; nothing if it is no such line.
 pub(super) fn event_of(line: &str) -> Option<Event> {
-    let said: Said = serde_json::from_str(line.trim()).ok()?;
+    let said: ExternalResult = serde_json::from_str(line.trim()).ok()?;
     let score = said.confidence.clamp(0.0, 1.0);
     let words = said.text;
     if words.trim().is_empty() {

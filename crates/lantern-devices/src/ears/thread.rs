@@ -209,7 +209,7 @@ impl Worker {
             let sound = source.read()?.unwrap_or_default();
             self.tell_state(State::Open);
             for noted in hearer.take(&sound)? {
-                if let HearingEvent::Said(verdict) = noted {
+                if let HearingEvent::ExternalResult(verdict) = noted {
                     let began = hearer.time().saturating_sub(verdict.from);
                     self.remember(&verdict, hearer.last());
                     (self.tell)(event_of(&verdict, began));
