@@ -31,7 +31,7 @@ mod standins;
 
 pub use children::ChildEnvironment;
 pub use ears::{
-    HearingEvent, LastSaid, Recognizer, Source, UtteranceResult, read_taught, taught_path,
+    AudioSource, HearingEvent, LastSaid, Recognizer, UtteranceResult, read_taught, taught_path,
     write_taught,
 };
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};

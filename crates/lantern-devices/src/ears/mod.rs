@@ -11,7 +11,7 @@ mod taught;
 mod thread;
 
 pub use hearer::{HearingEvent, Recognizer, UtteranceResult};
-pub use sources::Source;
+pub use sources::AudioSource;
 pub use taught::{read_taught, taught_path, write_taught};
 pub use thread::LastSaid;
 pub(crate) use thread::{SpeechThread, Teller};

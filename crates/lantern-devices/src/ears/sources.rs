@@ -22,30 +22,30 @@ use crate::sound_file::SoundFile;
 const PIECE: usize = RATE / 20;
 
 /// A source of sound.
-pub struct Source(Kind);
+pub struct AudioSource(AudioSourceKind);
 
-enum Kind {
+enum AudioSourceKind {
     Microphone(SoundServer),
     File(Box<Recording>),
     Raw(Box<dyn Read + Send>),
 }
 
-impl std::fmt::Debug for Source {
+impl std::fmt::Debug for AudioSource {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(match &self.0 {
-            Kind::Microphone(_) => "Microphone",
-            Kind::File(_) => "File",
-            Kind::Raw(_) => "Raw",
+            AudioSourceKind::Microphone(_) => "Microphone",
+            AudioSourceKind::File(_) => "File",
+            AudioSourceKind::Raw(_) => "Raw",
         })
     }
 }
 
-impl Source {
+impl AudioSource {
     /// The microphone whose name or description contains `named`; the one in use if that is empty.
     ///
     /// # Errors
     /// When there is no sound server or no such microphone.
-    pub fn microphone(named: &str) -> Result<Source, ServiceError> {
+    pub fn microphone(named: &str) -> Result<AudioSource, ServiceError> {
         let mut server = SoundServer::connect()?;
         let source_name = match named {
             "" => Some(protocol::DEFAULT_SOURCE.to_owned()),
@@ -74,26 +74,26 @@ impl Source {
             ))) => return Err(no_microphone(named)),
             other => other?,
         };
-        Ok(Source(Kind::Microphone(server)))
+        Ok(AudioSource(AudioSourceKind::Microphone(server)))
     }
 
     /// A sound file.
     ///
     /// # Errors
     /// When it cannot be read, or is no sound.
-    pub fn file(path: &Path) -> Result<Source, ServiceError> {
+    pub fn file(path: &Path) -> Result<AudioSource, ServiceError> {
         let sound = SoundFile::open(path)?;
         let rate = sound.rate as usize;
         let resampler = (rate != RATE)
             .then(|| Fft::new(rate, RATE, 1024, 1, FixedSync::Both))
             .transpose()
             .map_err(|_| ServiceError::SpeechRefused { what: "the sound's rate" })?;
-        Ok(Source(Kind::File(Box::new(Recording { sound, resampler, rest: 0 }))))
+        Ok(AudioSource(AudioSourceKind::File(Box::new(Recording { sound, resampler, rest: 0 }))))
     }
 
     /// Raw samples: 16 bits each, little end first, 16,000 a second, one channel.
-    pub fn raw(from: impl Read + Send + 'static) -> Source {
-        Source(Kind::Raw(Box::new(from)))
+    pub fn raw(from: impl Read + Send + 'static) -> AudioSource {
+        AudioSource(AudioSourceKind::Raw(Box::new(from)))
     }
 
     /// The next piece of sound; waits for it. Nothing at the end.
@@ -102,9 +102,9 @@ impl Source {
     /// When the source breaks off.
     pub fn read(&mut self) -> Result<Option<Vec<i16>>, ServiceError> {
         match &mut self.0 {
-            Kind::Microphone(server) => server.next_samples().map(Some),
-            Kind::File(recording) => recording.read(),
-            Kind::Raw(from) => {
+            AudioSourceKind::Microphone(server) => server.next_samples().map(Some),
+            AudioSourceKind::File(recording) => recording.read(),
+            AudioSourceKind::Raw(from) => {
                 let mut bytes = Vec::with_capacity(2 * PIECE);
                 let read = from.take(2 * PIECE as u64).read_to_end(&mut bytes);
                 let failed = |source| ServiceError::SoundFile { path: "-".into(), source };

@@ -14,7 +14,7 @@ use lantern_sense::{Example, Loudness};
 
 use super::outside::ExternalRecognizer;
 use super::said;
-use super::{HearingEvent, Recognizer, Source, UtteranceResult};
+use super::{AudioSource, HearingEvent, Recognizer, UtteranceResult};
 use crate::ServiceError;
 use crate::caught::catch;
 use crate::children::ChildEnvironment;
@@ -186,7 +186,7 @@ impl Worker {
 
     /// Listens until there is nothing to listen for, or to something else: what comes next.
     fn listen(&mut self, wanted: &Listening) -> Result<Option<Listening>, ServiceError> {
-        let source = Source::microphone(&wanted.microphone)?;
+        let source = AudioSource::microphone(&wanted.microphone)?;
         let mut hearer = match self.hearer.take() {
             Some(hearer) => hearer,
             None => Recognizer::open()?,
@@ -201,7 +201,7 @@ impl Worker {
     fn listen_with(
         &mut self,
         hearer: &mut Recognizer,
-        mut source: Source,
+        mut source: AudioSource,
         wanted: &Listening,
     ) -> Result<Option<Listening>, ServiceError> {
         hearer.listen_for(wanted.clone())?;
