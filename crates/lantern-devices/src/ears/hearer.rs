@@ -12,7 +12,7 @@ use lantern_sense::{
 
 use super::heeded::ActivePhrases;
 use super::sphinx::SphinxRecognizer;
-use super::taught::TaughtEar;
+use super::taught::TrainedRecognizer;
 use crate::ServiceError;
 
 /// Below this much above the room, in decibels, nothing that is heard can be trusted.
@@ -75,7 +75,7 @@ pub struct Recognizer {
     endpointer: Endpointer,
     /// Missing where the system has no speech library; then only what was taught is heard.
     model: Option<SphinxRecognizer>,
-    taught: TaughtEar,
+    taught: TrainedRecognizer,
     heeded: ActivePhrases,
     /// What to listen for once nobody speaks.
     next: Option<Listening>,
@@ -92,7 +92,7 @@ impl Recognizer {
     /// # Errors
     /// When the system has no speech library, and nothing was taught.
     pub fn open() -> Result<Recognizer, ServiceError> {
-        let taught = TaughtEar::open();
+        let taught = TrainedRecognizer::open();
         let model = match SphinxRecognizer::open() {
             Ok(model) => Some(model),
             Err(error) if taught.is_empty() => return Err(error),
@@ -106,15 +106,15 @@ impl Recognizer {
     /// # Errors
     /// When the system has no speech library.
     pub fn by_model() -> Result<Recognizer, ServiceError> {
-        Ok(Recognizer::of(Some(SphinxRecognizer::open()?), TaughtEar::default()))
+        Ok(Recognizer::of(Some(SphinxRecognizer::open()?), TrainedRecognizer::default()))
     }
 
     /// A hearer that knows only what was taught.
     pub fn by_teaching(phrases: &[TrainedPhrase]) -> Recognizer {
-        Recognizer::of(None, TaughtEar::of(phrases))
+        Recognizer::of(None, TrainedRecognizer::of(phrases))
     }
 
-    fn of(model: Option<SphinxRecognizer>, taught: TaughtEar) -> Recognizer {
+    fn of(model: Option<SphinxRecognizer>, taught: TrainedRecognizer) -> Recognizer {
         Recognizer {
             endpointer: Endpointer::new(EndpointSettings::default()),
             model,

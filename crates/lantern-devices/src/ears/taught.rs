@@ -21,7 +21,7 @@ const VERSION: u32 = 1;
 
 /// The file.
 #[derive(Serialize, Deserialize)]
-struct TaughtFile {
+struct TrainedFile {
     format: String,
     version: u32,
     phrases: Vec<TrainedPhrase>,
@@ -41,7 +41,7 @@ pub fn read_taught(path: &Path) -> io::Result<Vec<TrainedPhrase>> {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
         other => other?,
     };
-    let file: TaughtFile = serde_json::from_str(&text)?;
+    let file: TrainedFile = serde_json::from_str(&text)?;
     if file.format != FORMAT || file.version != VERSION {
         let words = format!("it is no file of taught phrases of version {VERSION}");
         return Err(io::Error::new(io::ErrorKind::InvalidData, words));
@@ -54,29 +54,29 @@ pub fn read_taught(path: &Path) -> io::Result<Vec<TrainedPhrase>> {
 /// # Errors
 /// When it cannot be written.
 pub fn write_taught(path: &Path, phrases: Vec<TrainedPhrase>) -> io::Result<()> {
-    let file = TaughtFile { format: FORMAT.to_owned(), version: VERSION, phrases };
+    let file = TrainedFile { format: FORMAT.to_owned(), version: VERSION, phrases };
     write_private(path, &serde_json::to_vec(&file)?)
 }
 
 /// Hears what was taught.
 #[derive(Debug, Default)]
-pub(super) struct TaughtEar {
+pub(super) struct TrainedRecognizer {
     path: Option<PathBuf>,
     read: Option<SystemTime>,
     book: TrainedPhrases,
 }
 
-impl TaughtEar {
+impl TrainedRecognizer {
     /// An ear for the person's own file.
-    pub(super) fn open() -> TaughtEar {
-        let mut ear = TaughtEar { path: taught_path(), ..TaughtEar::default() };
+    pub(super) fn open() -> TrainedRecognizer {
+        let mut ear = TrainedRecognizer { path: taught_path(), ..TrainedRecognizer::default() };
         ear.refresh();
         ear
     }
 
     /// An ear for these phrases.
-    pub(super) fn of(phrases: &[TrainedPhrase]) -> TaughtEar {
-        TaughtEar { book: TrainedPhrases::new(phrases), ..TaughtEar::default() }
+    pub(super) fn of(phrases: &[TrainedPhrase]) -> TrainedRecognizer {
+        TrainedRecognizer { book: TrainedPhrases::new(phrases), ..TrainedRecognizer::default() }
     }
 
     /// Reads the file again if it has changed. One that cannot be read teaches nothing.
