@@ -13,5 +13,5 @@ mod thread;
 pub use hearer::{HearingEvent, Recognizer, UtteranceResult};
 pub use sources::AudioSource;
 pub use taught::{read_taught, taught_path, write_taught};
-pub use thread::LastSaid;
-pub(crate) use thread::{SpeechThread, Teller};
+pub use thread::LastUtterance;
+pub(crate) use thread::{EventSink, SpeechThread};

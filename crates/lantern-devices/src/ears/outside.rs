@@ -15,7 +15,7 @@ use lantern_model::Listening;
 use rustix::process::{Pid, Signal, kill_process_group};
 use serde::Serialize;
 
-use super::thread::Call;
+use super::thread::SpeechCommand;
 use crate::ServiceError;
 use crate::children::ChildEnvironment;
 
@@ -74,7 +74,7 @@ impl ExternalRecognizer {
     pub(super) fn start(
         line: &str,
         number: u32,
-        calls: Sender<Call>,
+        calls: Sender<SpeechCommand>,
         environment: &ChildEnvironment,
     ) -> Result<ExternalRecognizer, ServiceError> {
         let failed = |why: String| ServiceError::Recogniser { line: line.to_owned(), why };
@@ -95,11 +95,11 @@ impl ExternalRecognizer {
                     break;
                 }
                 let line = String::from_utf8_lossy(&bytes).into_owned();
-                if calls.send(Call::Line(number, line)).is_err() {
+                if calls.send(SpeechCommand::Line(number, line)).is_err() {
                     return;
                 }
             }
-            let _ = calls.send(Call::Silent(number));
+            let _ = calls.send(SpeechCommand::Silent(number));
         });
         let told = Arc::new(LatestLine::default());
         let newest = Arc::clone(&told);

@@ -23,14 +23,14 @@ use crate::children::ChildEnvironment;
 const RETRY: Duration = Duration::from_secs(2);
 
 /// How the ear tells what it heard.
-pub(crate) type Teller = Arc<dyn Fn(Event) + Send + Sync>;
+pub(crate) type EventSink = Arc<dyn Fn(Event) + Send + Sync>;
 
 /// What is shared with who asks.
-type Meter = Arc<Mutex<Seen>>;
+type SharedMeter = Arc<Mutex<MicrophoneStatus>>;
 
 /// What was said last, in memory only, for who says that it was understood wrongly.
 #[derive(Debug, Clone)]
-pub struct LastSaid {
+pub struct LastUtterance {
     /// What was made of it.
     pub verdict: UtteranceResult,
     /// What it was like.
@@ -41,15 +41,15 @@ pub struct LastSaid {
 
 /// What others may see of the ear.
 #[derive(Debug, Default)]
-struct Seen {
+struct MicrophoneStatus {
     /// How loud it is; nothing while the ear is closed.
     loudness: Option<Loudness>,
-    last: Option<LastSaid>,
+    last: Option<LastUtterance>,
 }
 
 /// What the thread is told.
 #[derive(Debug)]
-pub(super) enum Call {
+pub(super) enum SpeechCommand {
     /// Listen for this from now on.
     Listen(Listening),
     /// The program of that number, which hears, said this.
@@ -63,16 +63,16 @@ pub(super) enum Call {
 /// An ear that can be told what to listen for. It ends with this.
 #[derive(Debug)]
 pub(crate) struct SpeechThread {
-    calls: Sender<Call>,
-    meter: Meter,
+    calls: Sender<SpeechCommand>,
+    meter: SharedMeter,
 }
 
 impl SpeechThread {
     /// Starts one that listens for nothing yet.
-    pub(crate) fn start(tell: Teller, environment: ChildEnvironment) -> SpeechThread {
+    pub(crate) fn start(tell: EventSink, environment: ChildEnvironment) -> SpeechThread {
         let (sender, calls) = channel();
-        let meter = Meter::default();
-        let mut worker = Worker {
+        let meter = SharedMeter::default();
+        let mut worker = SpeechWorker {
             calls,
             own: sender.clone(),
             tell,
@@ -97,31 +97,31 @@ impl SpeechThread {
     }
 
     /// What was said last.
-    pub(crate) fn last(&self) -> Option<LastSaid> {
+    pub(crate) fn last(&self) -> Option<LastUtterance> {
         self.meter.lock().ok().and_then(|seen| seen.last.clone())
     }
 
     /// Listens for this from now on.
     pub(crate) fn listen_for(&self, listening: Listening) {
         // The thread ends after this.
-        let _ = self.calls.send(Call::Listen(listening));
+        let _ = self.calls.send(SpeechCommand::Listen(listening));
     }
 }
 
 impl Drop for SpeechThread {
     fn drop(&mut self) {
-        let _ = self.calls.send(Call::End);
+        let _ = self.calls.send(SpeechCommand::End);
     }
 }
 
 /// The thread's own side.
-struct Worker {
-    calls: Receiver<Call>,
+struct SpeechWorker {
+    calls: Receiver<SpeechCommand>,
     /// By which a program's lines come.
-    own: Sender<Call>,
-    tell: Teller,
+    own: Sender<SpeechCommand>,
+    tell: EventSink,
     environment: ChildEnvironment,
-    meter: Meter,
+    meter: SharedMeter,
     /// Opened when it is first needed.
     hearer: Option<Recognizer>,
     /// What was told last, so that it is told once.
@@ -132,7 +132,7 @@ struct Worker {
     wanted: Option<Listening>,
 }
 
-impl Worker {
+impl SpeechWorker {
     /// Works until nobody listens any more.
     fn work(&mut self) {
         let mut next = match self.wanted.take() {
@@ -168,9 +168,9 @@ impl Worker {
     fn next_listening(&mut self) -> Option<Listening> {
         loop {
             match self.calls.recv().ok()? {
-                Call::Listen(listening) => return Some(listening),
-                Call::End => return None,
-                Call::Line(..) | Call::Silent(_) => {}
+                SpeechCommand::Listen(listening) => return Some(listening),
+                SpeechCommand::End => return None,
+                SpeechCommand::Line(..) | SpeechCommand::Silent(_) => {}
             }
         }
     }
@@ -178,9 +178,10 @@ impl Worker {
     /// The same, or after a while what was listened for before.
     fn wait_and_try(&mut self, wanted: Listening) -> Option<Listening> {
         match self.calls.recv_timeout(RETRY) {
-            Ok(Call::Listen(listening)) => Some(listening),
-            Ok(Call::Line(..) | Call::Silent(_)) | Err(RecvTimeoutError::Timeout) => Some(wanted),
-            Ok(Call::End) | Err(RecvTimeoutError::Disconnected) => None,
+            Ok(SpeechCommand::Listen(listening)) => Some(listening),
+            Ok(SpeechCommand::Line(..) | SpeechCommand::Silent(_))
+            | Err(RecvTimeoutError::Timeout) => Some(wanted),
+            Ok(SpeechCommand::End) | Err(RecvTimeoutError::Disconnected) => None,
         }
     }
 
@@ -216,12 +217,16 @@ impl Worker {
                 }
             }
             self.measure(Some(hearer.loudness()));
-            let ours = |call: &Call| matches!(call, Call::Listen(_) | Call::End);
+            let ours = |call: &SpeechCommand| {
+                matches!(call, SpeechCommand::Listen(_) | SpeechCommand::End)
+            };
             match self.calls.try_iter().filter(ours).last() {
-                Some(Call::Listen(next)) if same_ear(&next, wanted) => hearer.listen_for(next)?,
-                Some(Call::Listen(next)) => return Ok(Some(next)),
-                Some(Call::End) => return Ok(None),
-                Some(Call::Line(..) | Call::Silent(_)) | None => {}
+                Some(SpeechCommand::Listen(next)) if same_ear(&next, wanted) => {
+                    hearer.listen_for(next)?
+                }
+                Some(SpeechCommand::Listen(next)) => return Ok(Some(next)),
+                Some(SpeechCommand::End) => return Ok(None),
+                Some(SpeechCommand::Line(..) | SpeechCommand::Silent(_)) | None => {}
             }
         }
     }
@@ -236,16 +241,18 @@ impl Worker {
         self.tell_state(State::Open);
         loop {
             match self.calls.recv() {
-                Ok(Call::Line(of, line)) if of == number => {
+                Ok(SpeechCommand::Line(of, line)) if of == number => {
                     if let Some(event) = said::event_of(&line) {
                         (self.tell)(event);
                     }
                 }
-                Ok(Call::Listen(next)) if same_ear(&next, wanted) => program.tell_phrases(&next),
-                Ok(Call::Listen(next)) => return Ok(Some(next)),
-                Ok(Call::Silent(of)) if of == number => return Err(program.ended()),
-                Ok(Call::Line(..) | Call::Silent(_)) => {}
-                Ok(Call::End) | Err(_) => return Ok(None),
+                Ok(SpeechCommand::Listen(next)) if same_ear(&next, wanted) => {
+                    program.tell_phrases(&next)
+                }
+                Ok(SpeechCommand::Listen(next)) => return Ok(Some(next)),
+                Ok(SpeechCommand::Silent(of)) if of == number => return Err(program.ended()),
+                Ok(SpeechCommand::Line(..) | SpeechCommand::Silent(_)) => {}
+                Ok(SpeechCommand::End) | Err(_) => return Ok(None),
             }
         }
     }
@@ -260,7 +267,7 @@ impl Worker {
     fn remember(&self, verdict: &UtteranceResult, example: Option<&Example>) {
         if let (Ok(mut seen), Some(example)) = (self.meter.lock(), example) {
             let (verdict, example) = (verdict.clone(), example.clone());
-            seen.last = Some(LastSaid { verdict, example, at: Instant::now() });
+            seen.last = Some(LastUtterance { verdict, example, at: Instant::now() });
         }
     }
 
