@@ -7,7 +7,7 @@ use futures::executor::block_on;
 use zbus::names::BusName;
 use zbus::{Connection, ObjectPath, OwnedObjectPath, Variant, interface};
 
-use super::tree::{REGISTRY, ROOT, Tree};
+use super::tree::{AccessibilityTree, REGISTRY, ROOT};
 use crate::{ServiceError, bus};
 
 /// The role of a program as a whole, by its number in the AT-SPI enumeration.
@@ -19,7 +19,7 @@ const POLITE: i32 = 1;
 #[derive(Debug, Default)]
 pub struct Announcer {
     session: Option<Connection>,
-    speaker: Option<Speaker>,
+    speaker: Option<AnnouncerApplication>,
 }
 
 impl Announcer {
@@ -29,30 +29,32 @@ impl Announcer {
             self.speaker = None;
             return Ok(());
         }
-        bus::try_twice(&mut self.speaker, Speaker::connect, |speaker| speaker.tell(text))
+        bus::try_twice(&mut self.speaker, AnnouncerApplication::connect, |speaker| {
+            speaker.tell(text)
+        })
     }
 }
 
 /// A program that only announces, on the accessibility bus.
 #[derive(Debug)]
-struct Speaker {
+struct AnnouncerApplication {
     bus: Connection,
 }
 
-impl Speaker {
+impl AnnouncerApplication {
     /// Steps onto the accessibility bus.
-    fn connect() -> Result<Speaker, ServiceError> {
-        let bus = Tree::connect()?.into_bus();
+    fn connect() -> Result<AnnouncerApplication, ServiceError> {
+        let bus = AccessibilityTree::connect()?.into_bus();
         block_on(async {
-            bus.object_server().at(ROOT, Program).await?;
-            bus.object_server().at(ROOT, Kit { id: 0 }).await?;
+            bus.object_server().at(ROOT, AnnouncerObject).await?;
+            bus.object_server().at(ROOT, ToolkitInfo { id: 0 }).await?;
             let own = bus.unique_name().map(ToString::to_string).unwrap_or_default();
             let plug = (own, ObjectPath::try_from(ROOT).expect("it is a path"));
             let socket = Some("org.a11y.atspi.Socket");
             bus.call_method(Some(REGISTRY), ROOT, socket, "Embed", &(plug,)).await?;
             Ok::<_, ServiceError>(())
         })?;
-        Ok(Speaker { bus })
+        Ok(AnnouncerApplication { bus })
     }
 
     fn tell(&self, text: &str) -> Result<(), ServiceError> {
@@ -79,10 +81,10 @@ fn reader_is_at_work(session: &Connection) -> Result<bool, ServiceError> {
 }
 
 /// What the announcer says of itself when it is asked.
-struct Program;
+struct AnnouncerObject;
 
 #[interface(name = "org.a11y.atspi.Accessible")]
-impl Program {
+impl AnnouncerObject {
     #[zbus(property)]
     fn name(&self) -> &str {
         "Cold Lantern"
@@ -132,12 +134,12 @@ impl Program {
 }
 
 /// The toolkit it is made with: none.
-struct Kit {
+struct ToolkitInfo {
     id: i32,
 }
 
 #[interface(name = "org.a11y.atspi.Application")]
-impl Kit {
+impl ToolkitInfo {
     #[zbus(property)]
     fn toolkit_name(&self) -> &str {
         "Cold Lantern"

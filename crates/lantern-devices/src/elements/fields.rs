@@ -6,7 +6,7 @@ use futures::executor::block_on;
 use zbus::message::Type;
 use zbus::{MatchRule, Message, MessageStream};
 
-use super::tree::{Element, REGISTRY, Tree, role};
+use super::tree::{AccessibilityTree, Element, REGISTRY, role};
 use crate::{ServiceError, bus};
 
 const EVENT: &str = "org.a11y.atspi.Event.Object";
@@ -20,7 +20,7 @@ pub fn watch(mut tell: impl FnMut(Option<u32>)) -> Result<(), ServiceError> {
     if !bus::is_served(&bus::session()?, "org.a11y.Bus")? {
         return Ok(());
     }
-    let tree = Tree::connect()?;
+    let tree = AccessibilityTree::connect()?;
     let rule = MatchRule::builder()
         .msg_type(Type::Signal)
         .interface(EVENT)

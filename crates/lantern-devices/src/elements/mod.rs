@@ -8,8 +8,8 @@ mod tree;
 
 pub use announcer::Announcer;
 pub use fields::watch as watch_fields;
-pub use numbered::Numbered;
-pub(crate) use tree::Tree;
+pub use numbered::NumberedElements;
+pub(crate) use tree::AccessibilityTree;
 
 use std::thread;
 use std::time::{Duration, Instant};
@@ -38,19 +38,23 @@ pub struct Front {
 /// # Errors
 /// When it cannot.
 pub fn is_there() -> Result<(), ServiceError> {
-    Tree::connect().map(drop)
+    AccessibilityTree::connect().map(drop)
 }
 
 /// Chooses an entry of the front program's menus, by the titles on the way to it.
 pub fn choose(
-    tree: &mut Option<Tree>,
+    tree: &mut Option<AccessibilityTree>,
     front: &Front,
     titles: &[String],
 ) -> Result<(), ServiceError> {
-    bus::try_twice(tree, Tree::connect, |open| choose_in(open, front, titles))
+    bus::try_twice(tree, AccessibilityTree::connect, |open| choose_in(open, front, titles))
 }
 
-fn choose_in(tree: &Tree, front: &Front, titles: &[String]) -> Result<(), ServiceError> {
+fn choose_in(
+    tree: &AccessibilityTree,
+    front: &Front,
+    titles: &[String],
+) -> Result<(), ServiceError> {
     let window = tree.front_window(front)?;
     let mut bars = Vec::new();
     tree.collect(&window, role::MENU_BAR, 0, &mut bars)?;
@@ -84,7 +88,7 @@ fn choose_in(tree: &Tree, front: &Front, titles: &[String]) -> Result<(), Servic
 }
 
 /// A menu's entries. Some programs fill a menu only when it opens: such a one is opened.
-fn opened(tree: &Tree, menu: &Element) -> Result<Vec<Element>, ServiceError> {
+fn opened(tree: &AccessibilityTree, menu: &Element) -> Result<Vec<Element>, ServiceError> {
     let entries = tree.entries(menu)?;
     if !entries.is_empty() {
         return Ok(entries);

@@ -3,7 +3,7 @@
 
 use lantern_model::Rect;
 
-use super::tree::{DEEPEST, Element, Tree, role, state};
+use super::tree::{AccessibilityTree, DEEPEST, Element, role, state};
 use super::{Front, wait_for_some};
 use crate::ServiceError;
 
@@ -38,15 +38,15 @@ const FOCUSED: &[u32] = &[
 
 /// The elements of the window in front, in reading order.
 #[derive(Debug)]
-pub struct Numbered {
-    tree: Tree,
+pub struct NumberedElements {
+    tree: AccessibilityTree,
     front: Front,
-    elements: Vec<Found>,
+    elements: Vec<NumberedElement>,
 }
 
 /// One of them.
 #[derive(Debug)]
-struct Found {
+struct NumberedElement {
     element: Element,
     role: u32,
     place: Rect,
@@ -54,13 +54,14 @@ struct Found {
     in_menu: bool,
 }
 
-impl Numbered {
+impl NumberedElements {
     /// Looks at the window in front. While a menu is open, only its entries count.
     ///
     /// # Errors
     /// When the program tells nothing, or there is nothing to press.
-    pub fn of(front: Front) -> Result<Numbered, ServiceError> {
-        let mut numbered = Numbered { tree: Tree::connect()?, front, elements: Vec::new() };
+    pub fn of(front: Front) -> Result<NumberedElements, ServiceError> {
+        let mut numbered =
+            NumberedElements { tree: AccessibilityTree::connect()?, front, elements: Vec::new() };
         numbered.look()?;
         Ok(numbered)
     }
@@ -72,7 +73,7 @@ impl Numbered {
         self.keep(found)
     }
 
-    fn keep(&mut self, mut found: Vec<Found>) -> Result<(), ServiceError> {
+    fn keep(&mut self, mut found: Vec<NumberedElement>) -> Result<(), ServiceError> {
         if found.iter().any(|found| found.in_menu) {
             found.retain(|found| found.in_menu);
         }
@@ -124,7 +125,7 @@ impl Numbered {
         element: &Element,
         in_menu: bool,
         depth: usize,
-        found: &mut Vec<Found>,
+        found: &mut Vec<NumberedElement>,
     ) -> Result<(), ServiceError> {
         if depth > DEEPEST {
             return Ok(());
@@ -145,7 +146,7 @@ impl Numbered {
         &self,
         element: Element,
         in_menu: bool,
-        found: &mut Vec<Found>,
+        found: &mut Vec<NumberedElement>,
     ) -> Result<Option<u32>, ServiceError> {
         let states = self.tree.states(&element)?;
         if !states.have(state::SHOWING) {
@@ -155,7 +156,7 @@ impl Numbered {
         if states.have(state::SENSITIVE) && (PRESSED.contains(&role) || FOCUSED.contains(&role)) {
             let place = self.tree.place(&element)?;
             if place.width > 0 && place.height > 0 {
-                found.push(Found { element, role, place, in_menu });
+                found.push(NumberedElement { element, role, place, in_menu });
             }
         }
         Ok(Some(role))

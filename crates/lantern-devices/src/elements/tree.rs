@@ -71,12 +71,12 @@ impl States {
 
 /// A connection to the accessibility bus.
 #[derive(Debug)]
-pub struct Tree {
+pub struct AccessibilityTree {
     bus: Connection,
 }
 
-impl Tree {
-    pub(super) fn connect() -> Result<Tree, ServiceError> {
+impl AccessibilityTree {
+    pub(super) fn connect() -> Result<AccessibilityTree, ServiceError> {
         let session = bus::session()?;
         let address: String = block_on(async {
             let reply = session
@@ -93,7 +93,7 @@ impl Tree {
         .map_err(|_| ServiceError::NoAccessibility)?;
         let builder = connection::Builder::address(address.as_str());
         let connected = block_on(builder.method_timeout(bus::PATIENCE).build());
-        Ok(Tree { bus: connected.map_err(|_| ServiceError::NoAccessibility)? })
+        Ok(AccessibilityTree { bus: connected.map_err(|_| ServiceError::NoAccessibility)? })
     }
 
     /// The window in front.
