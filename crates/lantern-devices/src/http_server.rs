@@ -31,17 +31,17 @@ pub(crate) type Reply = Response<Full<Bytes>>;
 
 /// Where a request came from.
 #[derive(Debug, Clone)]
-pub(crate) struct Caller {
+pub(crate) struct RequestOrigin {
     /// The two ends of its connection.
     pub(crate) peer: SocketAddr,
     pub(crate) own: SocketAddr,
     is_accepted: Arc<AtomicBool>,
 }
 
-impl Caller {
+impl RequestOrigin {
     /// A caller whose request is not accepted yet.
-    pub(crate) fn new(peer: SocketAddr, own: SocketAddr) -> Caller {
-        Caller { peer, own, is_accepted: Arc::default() }
+    pub(crate) fn new(peer: SocketAddr, own: SocketAddr) -> RequestOrigin {
+        RequestOrigin { peer, own, is_accepted: Arc::default() }
     }
 
     /// Says that the request deserves an answer: its connection is not closed in favour of another.
@@ -51,7 +51,7 @@ impl Caller {
 }
 
 /// A connection whose request is not accepted yet, or is being answered.
-struct Connection {
+struct PendingConnection {
     is_accepted: Arc<AtomicBool>,
     task: AbortHandle,
 }
@@ -59,16 +59,16 @@ struct Connection {
 /// Answers requests, one of each connection, until this is dropped.
 ///
 /// While all places are taken, a new connection takes the place of the oldest one whose request was not
-/// accepted yet, see [`Caller::accept`].
+/// accepted yet, see [`RequestOrigin::accept`].
 pub(crate) async fn serve<H, F>(listener: TcpListener, answer: H)
 where
-    H: Fn(Caller, Request<Incoming>) -> F + Clone + Send + 'static,
+    H: Fn(RequestOrigin, Request<Incoming>) -> F + Clone + Send + 'static,
     F: Future<Output = Reply> + Send + 'static,
 {
     let places = Arc::new(Semaphore::new(AT_ONCE));
     // Connections end with this.
     let mut tasks = JoinSet::new();
-    let mut connections: Vec<Connection> = Vec::new();
+    let mut connections: Vec<PendingConnection> = Vec::new();
     loop {
         let Ok((stream, peer)) = listener.accept().await else {
             // Out of descriptors, perhaps; it is tried again.
@@ -78,7 +78,7 @@ where
         while tasks.try_join_next().is_some() {}
         connections.retain(|connection| !connection.task.is_finished());
         if places.available_permits() == 0 {
-            let waits = |other: &Connection| !other.is_accepted.load(Ordering::SeqCst);
+            let waits = |other: &PendingConnection| !other.is_accepted.load(Ordering::SeqCst);
             if let Some(oldest) = connections.iter().position(waits) {
                 connections.remove(oldest).task.abort();
             }
@@ -86,22 +86,22 @@ where
         // It is free at once, or as soon as a request was answered.
         let Ok(place) = Arc::clone(&places).acquire_owned().await else { return };
         let Ok(own) = stream.local_addr() else { continue };
-        let caller = Caller::new(peer, own);
+        let caller = RequestOrigin::new(peer, own);
         let is_accepted = Arc::clone(&caller.is_accepted);
         let conversation = converse(stream, caller, answer.clone());
         let task = tasks.spawn(async move {
             conversation.await;
             drop(place);
         });
-        connections.push(Connection { is_accepted, task });
+        connections.push(PendingConnection { is_accepted, task });
     }
 }
 
 /// Answers the request of one connection, and closes it.
-pub(crate) async fn converse<S, H, F>(stream: S, caller: Caller, answer: H)
+pub(crate) async fn converse<S, H, F>(stream: S, caller: RequestOrigin, answer: H)
 where
     S: AsyncRead + AsyncWrite + Unpin + Send,
-    H: Fn(Caller, Request<Incoming>) -> F + Send,
+    H: Fn(RequestOrigin, Request<Incoming>) -> F + Send,
     F: Future<Output = Reply> + Send,
 {
     let service = service_fn(move |request| {

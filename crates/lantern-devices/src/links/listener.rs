@@ -21,7 +21,7 @@ use tokio::sync::oneshot;
 
 use super::{BackOff, Context, LinkError, secret};
 use crate::allowance::{Allowance, Rate};
-use crate::http_server::{self, Caller, PATIENCE, Reply, may_be_of_page};
+use crate::http_server::{self, PATIENCE, Reply, RequestOrigin, may_be_of_page};
 use crate::sockets::owner_of;
 
 /// The longest body, in bytes.
@@ -131,7 +131,7 @@ struct Authenticator {
 type Refusal = (StatusCode, &'static str);
 
 impl Authenticator {
-    async fn receive(&self, caller: &Caller, request: Request<Incoming>) -> Reply {
+    async fn receive(&self, caller: &RequestOrigin, request: Request<Incoming>) -> Reply {
         match tokio::time::timeout(PATIENCE, self.take(caller, request)).await {
             Ok(Ok(answer)) => {
                 let status = match (answer.ran.as_slice(), answer.did_not.as_slice()) {
@@ -152,7 +152,11 @@ impl Authenticator {
         }
     }
 
-    async fn take(&self, from: &Caller, request: Request<Incoming>) -> Result<Answer, Refusal> {
+    async fn take(
+        &self,
+        from: &RequestOrigin,
+        request: Request<Incoming>,
+    ) -> Result<Answer, Refusal> {
         let caller = self.who_calls(from, request.headers())?;
         if !self.tokens.is_empty() {
             from.accept();
@@ -173,7 +177,7 @@ impl Authenticator {
     }
 
     /// The caller's name; empty where every program of the person may call.
-    fn who_calls(&self, from: &Caller, headers: &HeaderMap) -> Result<String, Refusal> {
+    fn who_calls(&self, from: &RequestOrigin, headers: &HeaderMap) -> Result<String, Refusal> {
         if self.tokens.is_empty() {
             if may_be_of_page(headers) {
                 return Err((StatusCode::FORBIDDEN, "pages may not call without a token"));
