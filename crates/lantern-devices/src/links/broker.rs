@@ -32,15 +32,15 @@ pub(super) async fn serve(
     topics: Vec<String>,
     errands: UnboundedReceiver<Errand>,
 ) {
-    let outbox = Arc::new(Mutex::new(Outbox::default()));
+    let outbox = Arc::new(Mutex::new(PublishQueue::default()));
     let topics = widest(topics);
     let taking = take_errands(context.clone(), errands, Arc::clone(&outbox));
-    let speaking = Speaker {
+    let speaking = MqttClient {
         context,
         broker,
         topics,
         outbox,
-        heard: Heard::default(),
+        heard: SeenMessages::default(),
         version: None,
         has_begun: false,
     }
@@ -53,9 +53,9 @@ pub(super) async fn serve(
 }
 
 /// A message that is to be confirmed.
-struct Letter {
+struct PendingPublish {
     /// The rule's step that waits for its confirmation, and how long; nothing waits for our own.
-    awaited: Option<Awaited>,
+    awaited: Option<PublishWaiter>,
     message: Message,
     /// The packet it went out as.
     packet: Option<u16>,
@@ -65,7 +65,7 @@ struct Letter {
 
 /// A step that waits until its message is confirmed.
 #[derive(Debug, Clone, Copy)]
-struct Awaited {
+struct PublishWaiter {
     effect: EffectId,
     limit: Duration,
     until: Instant,
@@ -73,8 +73,8 @@ struct Awaited {
 
 /// Messages that were not confirmed yet, in order.
 #[derive(Default)]
-struct Outbox {
-    letters: VecDeque<Letter>,
+struct PublishQueue {
+    letters: VecDeque<PendingPublish>,
     /// Through which they go while there is a connection.
     sender: Option<Sender>,
     /// Why there is none.
@@ -82,12 +82,12 @@ struct Outbox {
     count: u64,
 }
 
-impl Outbox {
-    fn add(&mut self, awaited: Option<Awaited>, topic: &str, text: &str, retained: bool) {
+impl PublishQueue {
+    fn add(&mut self, awaited: Option<PublishWaiter>, topic: &str, text: &str, retained: bool) {
         self.count += 1;
         let number = format!("{:016x}-{}", run_number(), self.count);
         let message = Message { topic: topic.to_owned(), text: text.to_owned(), retained, number };
-        self.letters.push_back(Letter { awaited, message, packet: None, handed: false });
+        self.letters.push_back(PendingPublish { awaited, message, packet: None, handed: false });
         self.hand_over();
     }
 
@@ -134,7 +134,7 @@ impl Outbox {
 
     /// Steps that have waited long enough by `now`. What was handed to the connection cannot be taken
     /// back; the rest is not sent.
-    fn take_expired(&mut self, now: Instant) -> Vec<Awaited> {
+    fn take_expired(&mut self, now: Instant) -> Vec<PublishWaiter> {
         let mut expired = Vec::new();
         self.letters.retain_mut(|letter| {
             let Some(awaited) = letter.awaited.filter(|awaited| awaited.until <= now) else {
@@ -148,7 +148,7 @@ impl Outbox {
     }
 }
 
-fn lock(outbox: &Mutex<Outbox>) -> MutexGuard<'_, Outbox> {
+fn lock(outbox: &Mutex<PublishQueue>) -> MutexGuard<'_, PublishQueue> {
     outbox.lock().expect("nobody panics while it has this")
 }
 
@@ -156,7 +156,7 @@ fn lock(outbox: &Mutex<Outbox>) -> MutexGuard<'_, Outbox> {
 async fn take_errands(
     context: Context,
     mut errands: UnboundedReceiver<Errand>,
-    outbox: Arc<Mutex<Outbox>>,
+    outbox: Arc<Mutex<PublishQueue>>,
 ) {
     loop {
         let limit = lock(&outbox).next_limit();
@@ -179,12 +179,12 @@ async fn take_errands(
                 // A limit beyond what the clock can show is none.
                 let far = Duration::from_secs(u32::MAX.into());
                 let until = Instant::now() + limit.min(far);
-                let awaited = Awaited { effect: errand.effect, limit, until };
+                let awaited = PublishWaiter { effect: errand.effect, limit, until };
                 lock(&outbox).add(Some(awaited), errand.word(0), errand.word(1), retained);
             }
             () = expiry => {
                 let mut outbox = lock(&outbox);
-                for Awaited { effect, limit, .. } in outbox.take_expired(Instant::now()) {
+                for PublishWaiter { effect, limit, .. } in outbox.take_expired(Instant::now()) {
                     let away = outbox.away.clone().map(LinkError::Away);
                     let error = away.unwrap_or(LinkError::Silent { limit });
                     context.tell.outcome(effect, Err(error));
@@ -195,19 +195,19 @@ async fn take_errands(
 }
 
 /// The side that keeps the connection.
-struct Speaker {
+struct MqttClient {
     context: Context,
     broker: Broker,
     topics: Vec<String>,
-    outbox: Arc<Mutex<Outbox>>,
-    heard: Heard,
+    outbox: Arc<Mutex<PublishQueue>>,
+    heard: SeenMessages,
     /// The version of the protocol in which this run has a session at the broker, once it has one.
     version: Option<Version>,
     /// Whether what keeps the connection had one before.
     has_begun: bool,
 }
 
-impl Speaker {
+impl MqttClient {
     async fn speak(mut self) {
         let mut back_off = BackOff::default();
         loop {
@@ -362,7 +362,7 @@ impl Speaker {
 
 /// Earlier messages, so that none is reported twice. Texts are kept as digests of one size.
 #[derive(Default)]
-struct Heard {
+struct SeenMessages {
     /// Numbers that senders gave; else packet, topic and text.
     before: VecDeque<Digest>,
     /// What was kept at a topic when we were last told.
@@ -381,7 +381,7 @@ fn digest(parts: &[&str]) -> Digest {
     digest.finalize().into()
 }
 
-impl Heard {
+impl SeenMessages {
     fn is_new(&mut self, said: &Said) -> bool {
         let Said { topic, text, retained, again, packet, number } = said;
         let (place, content) = (digest(&[topic]), digest(&[text]));
@@ -461,14 +461,14 @@ fn client_name(device: &str, address: &str) -> String {
 mod tests {
     use super::*;
 
-    fn awaited(effect: u64, until: Instant) -> Option<Awaited> {
-        Some(Awaited { effect: EffectId(effect), limit: Duration::from_secs(1), until })
+    fn awaited(effect: u64, until: Instant) -> Option<PublishWaiter> {
+        Some(PublishWaiter { effect: EffectId(effect), limit: Duration::from_secs(1), until })
     }
 
     #[test]
     fn a_confirmed_message_has_no_limit_any_more() {
         let now = Instant::now();
-        let mut outbox = Outbox::default();
+        let mut outbox = PublishQueue::default();
         for number in 1..=1000 {
             outbox.add(awaited(number, now + Duration::from_secs(5)), "saw", "on", false);
         }
@@ -485,12 +485,12 @@ mod tests {
     #[test]
     fn what_waits_too_long_is_told_once_and_not_sent_if_it_was_not_yet() {
         let now = Instant::now();
-        let mut outbox = Outbox::default();
+        let mut outbox = PublishQueue::default();
         outbox.add(awaited(1, now + Duration::from_secs(2)), "saw", "on", false);
         outbox.add(awaited(2, now + Duration::from_secs(1)), "saw", "off", false);
         outbox.letters[1].handed = true;
         assert_eq!(outbox.next_limit(), Some(now + Duration::from_secs(1)));
-        let expired = |outbox: &mut Outbox, seconds| -> Vec<u64> {
+        let expired = |outbox: &mut PublishQueue, seconds| -> Vec<u64> {
             let expired = outbox.take_expired(now + Duration::from_secs(seconds));
             expired.into_iter().map(|awaited| awaited.effect.0).collect()
         };
@@ -514,7 +514,7 @@ mod tests {
 
     #[test]
     fn large_retained_messages_are_told_once_and_take_little_room() {
-        let mut heard = Heard::default();
+        let mut heard = SeenMessages::default();
         let said = |number: usize, text: &str| Said {
             topic: format!("core/{number}"),
             text: text.to_owned(),
