@@ -14,8 +14,10 @@ use sha2::{Digest as _, Sha256};
 use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::time::{Duration, Instant};
 
-use super::mqtt::{Broken, Message, Reach, Sender, Version, Wire};
-use super::packets::{Came, Said};
+use super::mqtt::{
+    BrokerAddress, MqttConnection, MqttError, MqttSender, MqttVersion, PublishMessage,
+};
+use super::packets::{MqttEvent, ReceivedMessage};
 use super::{BackOff, Context, Errand, LinkError, PATIENCE, secret};
 
 /// Number of received messages that are remembered, so that none is reported twice.
@@ -56,7 +58,7 @@ pub(super) async fn serve(
 struct PendingPublish {
     /// The rule's step that waits for its confirmation, and how long; nothing waits for our own.
     awaited: Option<PublishWaiter>,
-    message: Message,
+    message: PublishMessage,
     /// The packet it went out as.
     packet: Option<u16>,
     /// Whether it was handed over to the connection.
@@ -76,7 +78,7 @@ struct PublishWaiter {
 struct PublishQueue {
     letters: VecDeque<PendingPublish>,
     /// Through which they go while there is a connection.
-    sender: Option<Sender>,
+    sender: Option<MqttSender>,
     /// Why there is none.
     away: Option<String>,
     count: u64,
@@ -86,7 +88,8 @@ impl PublishQueue {
     fn add(&mut self, awaited: Option<PublishWaiter>, topic: &str, text: &str, retained: bool) {
         self.count += 1;
         let number = format!("{:016x}-{}", run_number(), self.count);
-        let message = Message { topic: topic.to_owned(), text: text.to_owned(), retained, number };
+        let message =
+            PublishMessage { topic: topic.to_owned(), text: text.to_owned(), retained, number };
         self.letters.push_back(PendingPublish { awaited, message, packet: None, handed: false });
         self.hand_over();
     }
@@ -170,7 +173,7 @@ async fn take_errands(
             errand = errands.recv() => {
                 let Some(errand) = errand else { return };
                 let retained = matches!(errand.deed.kind, CommandKind::Publish { retained: true, .. });
-                if let Some(why) = Message::fault(errand.word(0), errand.word(1)) {
+                if let Some(why) = PublishMessage::fault(errand.word(0), errand.word(1)) {
                     let topic = errand.word(0).chars().take(TOPIC_SHOWN).collect();
                     context.tell.outcome(errand.effect, Err(LinkError::BadMessage { topic, why }));
                     continue;
@@ -202,7 +205,7 @@ struct MqttClient {
     outbox: Arc<Mutex<PublishQueue>>,
     heard: SeenMessages,
     /// The version of the protocol in which this run has a session at the broker, once it has one.
-    version: Option<Version>,
+    version: Option<MqttVersion>,
     /// Whether what keeps the connection had one before.
     has_begun: bool,
 }
@@ -221,7 +224,7 @@ impl MqttClient {
     }
 
     /// How the broker is reached, as the rules say.
-    fn reach(&self) -> Result<Reach, LinkError> {
+    fn reach(&self) -> Result<BrokerAddress, LinkError> {
         let Broker { address, user, password, will, .. } = &self.broker;
         let bad = |why: String| LinkError::BadAddress { address: address.clone(), why };
         let url = Url::parse(address).map_err(|error| bad(error.to_string()))?;
@@ -232,7 +235,7 @@ impl MqttClient {
             (None, None) => None,
             (user, password) => Some((user.unwrap_or_default(), password.unwrap_or_default())),
         };
-        Ok(Reach {
+        Ok(BrokerAddress {
             host: host.trim_matches(['[', ']']).to_owned(),
             port: url.port().unwrap_or(if is_secure { 8883 } else { 1883 }),
             is_secure,
@@ -243,12 +246,13 @@ impl MqttClient {
     }
 
     /// Connects, and connects again with the same session, until the broker refuses us for good.
-    async fn keep_connected(&mut self, reach: &Reach, back_off: &mut BackOff) -> LinkError {
+    async fn keep_connected(&mut self, reach: &BrokerAddress, back_off: &mut BackOff) -> LinkError {
         let version = match self.version {
             Some(version) => Ok(version),
             None => self.begin_session(reach).await,
         };
-        let mut wire = match version.and_then(|version| Wire::new(version, reach, false)) {
+        let mut wire = match version.and_then(|version| MqttConnection::new(version, reach, false))
+        {
             Ok(wire) => wire,
             Err(error) => return error,
         };
@@ -256,7 +260,7 @@ impl MqttClient {
         loop {
             let broken = self.listen(&mut wire, back_off).await;
             lock(&self.outbox).sender = None;
-            if matches!(broken, Broken::Version) {
+            if matches!(broken, MqttError::MqttVersion) {
                 // Another broker is there now.
                 self.version = None;
             }
@@ -270,29 +274,29 @@ impl MqttClient {
     }
 
     /// Begins a session that is new, in the newest version that the broker speaks; gives that.
-    async fn begin_session(&mut self, reach: &Reach) -> Result<Version, LinkError> {
-        let mut version = Version::Five;
+    async fn begin_session(&mut self, reach: &BrokerAddress) -> Result<MqttVersion, LinkError> {
+        let mut version = MqttVersion::Five;
         loop {
-            match Wire::new(version, reach, true)?.next().await {
+            match MqttConnection::new(version, reach, true)?.next().await {
                 Ok(_) => return Ok(*self.version.insert(version)),
-                Err(Broken::Version | Broken::Closed) if version == Version::Five => {
-                    version = Version::Three;
+                Err(MqttError::MqttVersion | MqttError::Closed) if version == MqttVersion::Five => {
+                    version = MqttVersion::Three;
                 }
                 Err(broken) => return Err(self.error_of(broken)),
             }
         }
     }
 
-    fn error_of(&self, broken: Broken) -> LinkError {
+    fn error_of(&self, broken: MqttError) -> LinkError {
         let address = self.broker.address.clone();
         match broken {
-            Broken::Off(why) => LinkError::Unreached { address, why },
-            Broken::Closed => {
+            MqttError::Off(why) => LinkError::Unreached { address, why },
+            MqttError::Closed => {
                 let why = "the broker closed the connection".to_owned();
                 LinkError::Unreached { address, why }
             }
-            Broken::Refused(why) => LinkError::NotWelcome { address, why },
-            Broken::Version => {
+            MqttError::Refused(why) => LinkError::NotWelcome { address, why },
+            MqttError::MqttVersion => {
                 let why = "it speaks neither MQTT 5 nor 3.1.1".to_owned();
                 LinkError::NotWelcome { address, why }
             }
@@ -300,7 +304,7 @@ impl MqttClient {
     }
 
     /// Hears until the connection breaks.
-    async fn listen(&mut self, wire: &mut Wire, back_off: &mut BackOff) -> Broken {
+    async fn listen(&mut self, wire: &mut MqttConnection, back_off: &mut BackOff) -> MqttError {
         let mut welcome: Option<Instant> = None;
         loop {
             let came = wire.next().await;
@@ -308,38 +312,38 @@ impl MqttClient {
                 back_off.reset();
             }
             match came {
-                Ok(Came::Welcome { resumed }) => {
+                Ok(MqttEvent::Welcome { resumed }) => {
                     welcome = Some(Instant::now());
                     // What this session was to hear of, it was told in an earlier connection.
                     let knows = std::mem::replace(&mut self.has_begun, true) && resumed;
                     self.begin(wire.sender(), knows);
                     self.context.say(ConnectionState::Open).await;
                 }
-                Ok(Came::Said(said)) => {
+                Ok(MqttEvent::ReceivedMessage(said)) => {
                     if self.heard.is_new(&said) {
-                        let Said { topic, text, .. } = said;
+                        let ReceivedMessage { topic, text, .. } = said;
                         let device = self.context.device.to_string();
-                        self.context.news.send(Event::Message { device, topic, text }).await;
+                        self.context.news.send(Event::PublishMessage { device, topic, text }).await;
                     }
                 }
-                Ok(Came::Sent(packet)) => lock(&self.outbox).note_sent(packet),
-                Ok(Came::Confirmed(packet)) => {
+                Ok(MqttEvent::Sent(packet)) => lock(&self.outbox).note_sent(packet),
+                Ok(MqttEvent::Confirmed(packet)) => {
                     let effect = lock(&self.outbox).take_confirmed(packet);
                     if let Some(effect) = effect {
                         self.context.tell.outcome(effect, Ok(None));
                     }
                 }
-                Ok(Came::Nothing) => {}
+                Ok(MqttEvent::Nothing) => {}
                 // It spoke our version until then.
-                Err(Broken::Version) if welcome.is_some() => {
-                    return Broken::Off("it broke off in the middle of a message".to_owned());
+                Err(MqttError::MqttVersion) if welcome.is_some() => {
+                    return MqttError::Off("it broke off in the middle of a message".to_owned());
                 }
                 Err(broken) => return broken,
             }
         }
     }
 
-    fn begin(&self, sender: Sender, knows: bool) {
+    fn begin(&self, sender: MqttSender, knows: bool) {
         let mut outbox = lock(&self.outbox);
         outbox.away = None;
         if !knows {
@@ -382,8 +386,8 @@ fn digest(parts: &[&str]) -> Digest {
 }
 
 impl SeenMessages {
-    fn is_new(&mut self, said: &Said) -> bool {
-        let Said { topic, text, retained, again, packet, number } = said;
+    fn is_new(&mut self, said: &ReceivedMessage) -> bool {
+        let ReceivedMessage { topic, text, retained, again, packet, number } = said;
         let (place, content) = (digest(&[topic]), digest(&[text]));
         if *retained && self.kept.get(&place) == Some(&content) {
             return false;
@@ -506,16 +510,16 @@ mod tests {
         for (topic, text) in
             [("t/#", ""), ("a/+/b", ""), ("", "x"), ("a\0", ""), (long.as_str(), ""), ("t", &long)]
         {
-            assert!(Message::fault(topic, text).is_some(), "{:.20}", topic);
+            assert!(PublishMessage::fault(topic, text).is_some(), "{:.20}", topic);
         }
-        assert!(Message::fault("saw/lights", &long[..200_000]).is_none());
-        assert!(Message::fault("/", "").is_none());
+        assert!(PublishMessage::fault("saw/lights", &long[..200_000]).is_none());
+        assert!(PublishMessage::fault("/", "").is_none());
     }
 
     #[test]
     fn large_retained_messages_are_told_once_and_take_little_room() {
         let mut heard = SeenMessages::default();
-        let said = |number: usize, text: &str| Said {
+        let said = |number: usize, text: &str| ReceivedMessage {
             topic: format!("core/{number}"),
             text: text.to_owned(),
             retained: true,

@@ -10,7 +10,7 @@ use rumqttc::{TlsConfiguration, Transport, v5};
 use rustls::{ClientConfig, RootCertStore};
 
 use super::LinkError;
-use super::packets::{Came, NUMBER, came_five, came_three};
+use super::packets::{MqttEvent, NUMBER, came_five, came_three};
 
 /// How often a quiet connection is tried.
 const KEEP_ALIVE: Duration = Duration::from_secs(60);
@@ -25,7 +25,7 @@ const UNDER_WAY: u16 = 100;
 
 /// How to reach a broker, and as whom.
 #[derive(Clone)]
-pub(super) struct Reach {
+pub(super) struct BrokerAddress {
     pub host: String,
     pub port: u16,
     pub is_secure: bool,
@@ -36,7 +36,7 @@ pub(super) struct Reach {
 
 /// A message to publish.
 #[derive(Debug, Clone)]
-pub(super) struct Message {
+pub(super) struct PublishMessage {
     pub topic: String,
     pub text: String,
     pub retained: bool,
@@ -44,7 +44,7 @@ pub(super) struct Message {
     pub number: String,
 }
 
-impl Message {
+impl PublishMessage {
     /// Why no broker could take it, if so. Such a packet would end the connection, or stay for ever in
     /// front of all others.
     pub(super) fn fault(topic: &str, text: &str) -> Option<&'static str> {
@@ -63,20 +63,20 @@ impl Message {
 }
 
 /// Why a connection is none.
-pub(super) enum Broken {
+pub(super) enum MqttError {
     /// It broke, or could not be made.
     Off(String),
     /// The broker does not want us.
     Refused(String),
     /// The broker does not speak this version.
-    Version,
+    MqttVersion,
     /// The broker closed the connection without a word, as MQTT 3.1.1 asks of one that does not know
     /// the version of a client, and as one does that is ending.
     Closed,
 }
 
 /// A connection of one version.
-pub(super) enum Wire {
+pub(super) enum MqttConnection {
     /// MQTT 5.0.
     Five(v5::AsyncClient, Box<v5::EventLoop>),
     /// MQTT 3.1.1.
@@ -85,29 +85,33 @@ pub(super) enum Wire {
 
 /// The side of a connection that sends; it may be used while the other waits.
 #[derive(Clone)]
-pub(super) enum Sender {
+pub(super) enum MqttSender {
     Five(v5::AsyncClient),
     Three(rumqttc::AsyncClient),
 }
 
 /// Which version is spoken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Version {
+pub(super) enum MqttVersion {
     Five,
     Three,
 }
 
-impl Wire {
+impl MqttConnection {
     /// A connection to be made. A `fresh` one forgets what the broker knew of us, and leaves no will: a session
     /// that begins so is kept by no broker for certain, so that the next one must follow at once.
-    pub(super) fn new(version: Version, reach: &Reach, fresh: bool) -> Result<Wire, LinkError> {
+    pub(super) fn new(
+        version: MqttVersion,
+        reach: &BrokerAddress,
+        fresh: bool,
+    ) -> Result<MqttConnection, LinkError> {
         match version {
-            Version::Five => Wire::five(reach, fresh),
-            Version::Three => Wire::three(reach, fresh),
+            MqttVersion::Five => MqttConnection::five(reach, fresh),
+            MqttVersion::Three => MqttConnection::three(reach, fresh),
         }
     }
 
-    fn five(reach: &Reach, fresh: bool) -> Result<Wire, LinkError> {
+    fn five(reach: &BrokerAddress, fresh: bool) -> Result<MqttConnection, LinkError> {
         let mut options = v5::MqttOptions::new(&reach.client, &reach.host, reach.port);
         options
             .set_keep_alive(KEEP_ALIVE)
@@ -128,10 +132,10 @@ impl Wire {
             options.set_transport(secure()?);
         }
         let (client, connection) = v5::AsyncClient::new(options, usize::from(UNDER_WAY));
-        Ok(Wire::Five(client, Box::new(connection)))
+        Ok(MqttConnection::Five(client, Box::new(connection)))
     }
 
-    fn three(reach: &Reach, fresh: bool) -> Result<Wire, LinkError> {
+    fn three(reach: &BrokerAddress, fresh: bool) -> Result<MqttConnection, LinkError> {
         let mut options = rumqttc::MqttOptions::new(&reach.client, &reach.host, reach.port);
         options
             .set_keep_alive(KEEP_ALIVE)
@@ -149,35 +153,35 @@ impl Wire {
             options.set_transport(secure()?);
         }
         let (client, connection) = rumqttc::AsyncClient::new(options, usize::from(UNDER_WAY));
-        Ok(Wire::Three(client, Box::new(connection)))
+        Ok(MqttConnection::Three(client, Box::new(connection)))
     }
 
-    pub(super) fn sender(&self) -> Sender {
+    pub(super) fn sender(&self) -> MqttSender {
         match self {
-            Wire::Five(client, _) => Sender::Five(client.clone()),
-            Wire::Three(client, _) => Sender::Three(client.clone()),
+            MqttConnection::Five(client, _) => MqttSender::Five(client.clone()),
+            MqttConnection::Three(client, _) => MqttSender::Three(client.clone()),
         }
     }
 
     /// What comes next. After a break the next call connects anew, to the session from before.
-    pub(super) async fn next(&mut self) -> Result<Came, Broken> {
+    pub(super) async fn next(&mut self) -> Result<MqttEvent, MqttError> {
         match self {
-            Wire::Five(_, connection) => {
+            MqttConnection::Five(_, connection) => {
                 Ok(came_five(connection.poll().await.map_err(broken_five)?))
             }
-            Wire::Three(_, connection) => {
+            MqttConnection::Three(_, connection) => {
                 Ok(came_three(connection.poll().await.map_err(broken_three)?))
             }
         }
     }
 }
 
-impl Sender {
+impl MqttSender {
     /// Hands a message over; whether there was room for it.
-    pub(super) fn publish(&self, message: &Message) -> bool {
-        let Message { topic, text, retained, number } = message;
+    pub(super) fn publish(&self, message: &PublishMessage) -> bool {
+        let PublishMessage { topic, text, retained, number } = message;
         match self {
-            Sender::Five(client) => {
+            MqttSender::Five(client) => {
                 let properties = five::PublishProperties {
                     payload_format_indicator: Some(1),
                     user_properties: vec![(NUMBER.to_owned(), number.clone())],
@@ -188,7 +192,7 @@ impl Sender {
                 client.try_publish_with_properties(topic, qos, *retained, text, properties).is_ok()
             }
             // Nothing tells a message that is sent again from another one here, but this promise.
-            Sender::Three(client) => {
+            MqttSender::Three(client) => {
                 let qos = rumqttc::QoS::ExactlyOnce;
                 client.try_publish(topic, qos, *retained, text.as_str()).is_ok()
             }
@@ -201,10 +205,10 @@ impl Sender {
         for topic in topics {
             // There is room for more topics than a file has.
             let _ = match self {
-                Sender::Five(client) => {
+                MqttSender::Five(client) => {
                     client.try_subscribe(topic, v5::mqttbytes::QoS::AtLeastOnce).is_ok()
                 }
-                Sender::Three(client) => {
+                MqttSender::Three(client) => {
                     client.try_subscribe(topic, rumqttc::QoS::AtLeastOnce).is_ok()
                 }
             };
@@ -228,7 +232,7 @@ fn secure() -> Result<Transport, LinkError> {
     Ok(Transport::tls_with_config(TlsConfiguration::Rustls(Arc::new(config))))
 }
 
-fn broken_five(error: v5::ConnectionError) -> Broken {
+fn broken_five(error: v5::ConnectionError) -> MqttError {
     use five::ConnectReturnCode as Code;
     use v5::{ConnectionError, StateError};
     match error {
@@ -237,21 +241,21 @@ fn broken_five(error: v5::ConnectionError) -> Broken {
         )
         // How the answer of a broker looks that knows the older version only.
         | ConnectionError::MqttState(StateError::Deserialization(_))
-        | ConnectionError::NotConnAck(_) => Broken::Version,
-        ConnectionError::MqttState(StateError::ConnectionAborted) => Broken::Closed,
-        ConnectionError::ConnectionRefused(code) => Broken::Refused(words_of(&code)),
-        ConnectionError::Io(error) => Broken::Off(error.to_string()),
-        other => Broken::Off(other.to_string()),
+        | ConnectionError::NotConnAck(_) => MqttError::MqttVersion,
+        ConnectionError::MqttState(StateError::ConnectionAborted) => MqttError::Closed,
+        ConnectionError::ConnectionRefused(code) => MqttError::Refused(words_of(&code)),
+        ConnectionError::Io(error) => MqttError::Off(error.to_string()),
+        other => MqttError::Off(other.to_string()),
     }
 }
 
-fn broken_three(error: rumqttc::ConnectionError) -> Broken {
+fn broken_three(error: rumqttc::ConnectionError) -> MqttError {
     use rumqttc::{ConnectionError, StateError};
     match error {
-        ConnectionError::ConnectionRefused(code) => Broken::Refused(words_of(&code)),
-        ConnectionError::MqttState(StateError::ConnectionAborted) => Broken::Closed,
-        ConnectionError::Io(error) => Broken::Off(error.to_string()),
-        other => Broken::Off(other.to_string()),
+        ConnectionError::ConnectionRefused(code) => MqttError::Refused(words_of(&code)),
+        ConnectionError::MqttState(StateError::ConnectionAborted) => MqttError::Closed,
+        ConnectionError::Io(error) => MqttError::Off(error.to_string()),
+        other => MqttError::Off(other.to_string()),
     }
 }
 
