@@ -37,7 +37,7 @@ pub use ears::{
 pub use elements::{Front, Numbered, is_there as accessibility_is_there};
 pub use error::ServiceError;
 pub use folders::{home_folder, open_regular, read_regular, read_regular_text, write_private};
-pub use links::{Answer, LinkError, Linked, Port, Ran, ports, read_port};
+pub use links::{CallAnswer, CalledRule, LinkError, Linked, Port, ports, read_port};
 pub use methods::InputMethods;
 pub use notices::service_name as notice_service;
 pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};

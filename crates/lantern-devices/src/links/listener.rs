@@ -31,16 +31,16 @@ const CALLS: Rate = Rate { per_second: 20.0, at_once: 40.0 };
 
 /// What came of a call.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
-pub struct Answer {
+pub struct CallAnswer {
     /// Rules that ran.
-    pub ran: Vec<Ran>,
+    pub ran: Vec<CalledRule>,
     /// Rules that wanted the call and did not run, each with the reason.
-    pub did_not: Vec<Ran>,
+    pub did_not: Vec<CalledRule>,
 }
 
 /// A rule in an answer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Ran {
+pub struct CalledRule {
     /// Where it stands.
     pub place: String,
     /// What it is called, or its first trigger.
@@ -52,16 +52,16 @@ pub struct Ran {
 
 /// Calls that wait to be told what came of them.
 #[derive(Clone, Default)]
-pub(super) struct Callers(Arc<Mutex<Waiting>>);
+pub(super) struct PendingCalls(Arc<Mutex<PendingCall>>);
 
 #[derive(Default)]
-struct Waiting {
+struct PendingCall {
     count: u64,
-    answers: BTreeMap<u64, oneshot::Sender<Answer>>,
+    answers: BTreeMap<u64, oneshot::Sender<CallAnswer>>,
 }
 
-impl Callers {
-    fn add(&self) -> (u64, oneshot::Receiver<Answer>) {
+impl PendingCalls {
+    fn add(&self) -> (u64, oneshot::Receiver<CallAnswer>) {
         let (sender, answer) = oneshot::channel();
         let mut waiting = self.0.lock().expect("no caller panics while it has this");
         waiting.count += 1;
@@ -71,7 +71,7 @@ impl Callers {
         (number, answer)
     }
 
-    pub(super) fn answer(&self, number: u64, answer: Answer) {
+    pub(super) fn answer(&self, number: u64, answer: CallAnswer) {
         let mut waiting = self.0.lock().expect("no caller panics while it has this");
         if let Some(sender) = waiting.answers.remove(&number) {
             // Who called may have gone meanwhile.
@@ -85,7 +85,7 @@ pub(super) async fn serve(
     context: Context,
     address: String,
     callers: Vec<(String, SecretTemplate)>,
-    calls: Callers,
+    calls: PendingCalls,
 ) {
     let mut back_off = BackOff::default();
     let (listener, door) = loop {
@@ -107,7 +107,7 @@ async fn open(
     context: &Context,
     address: &str,
     callers: &[(String, SecretTemplate)],
-    calls: &Callers,
+    calls: &PendingCalls,
 ) -> Result<(TcpListener, Arc<Authenticator>), LinkError> {
     let mut tokens = Vec::new();
     for (name, guarded) in callers {
@@ -124,11 +124,11 @@ struct Authenticator {
     context: Context,
     /// Callers with the SHA-256 of their tokens.
     tokens: Vec<(String, [u8; 32])>,
-    calls: Callers,
+    calls: PendingCalls,
     spent: Mutex<BTreeMap<String, Allowance>>,
 }
 
-type Refusal = (StatusCode, &'static str);
+type CallRefusal = (StatusCode, &'static str);
 
 impl Authenticator {
     async fn receive(&self, caller: &RequestOrigin, request: Request<Incoming>) -> Reply {
@@ -156,7 +156,7 @@ impl Authenticator {
         &self,
         from: &RequestOrigin,
         request: Request<Incoming>,
-    ) -> Result<Answer, Refusal> {
+    ) -> Result<CallAnswer, CallRefusal> {
         let caller = self.who_calls(from, request.headers())?;
         if !self.tokens.is_empty() {
             from.accept();
@@ -177,7 +177,7 @@ impl Authenticator {
     }
 
     /// The caller's name; empty where every program of the person may call.
-    fn who_calls(&self, from: &RequestOrigin, headers: &HeaderMap) -> Result<String, Refusal> {
+    fn who_calls(&self, from: &RequestOrigin, headers: &HeaderMap) -> Result<String, CallRefusal> {
         if self.tokens.is_empty() {
             if may_be_of_page(headers) {
                 return Err((StatusCode::FORBIDDEN, "pages may not call without a token"));
@@ -203,7 +203,7 @@ impl Authenticator {
         })
     }
 
-    fn spend(&self, caller: &str) -> Result<(), Refusal> {
+    fn spend(&self, caller: &str) -> Result<(), CallRefusal> {
         let now = Instant::now();
         let mut spent = self.spent.lock().expect("nobody panics while it has this");
         let fresh = || Allowance::full(CALLS, now);

@@ -32,7 +32,7 @@ use crate::caught::catch_in;
 use crate::news::NewsSender;
 
 pub use error::LinkError;
-pub use listener::{Answer, Ran};
+pub use listener::{CallAnswer, CalledRule};
 pub use ports::{Port, ports};
 pub use serial::read_port;
 
@@ -143,7 +143,7 @@ enum Call {
     /// Nobody waits for that any more.
     Abandon(EffectId),
     /// What came of somebody's call.
-    Answer(u64, Answer),
+    CallAnswer(u64, CallAnswer),
 }
 
 /// The thread of all links. It ends with this.
@@ -180,8 +180,8 @@ impl Links {
     }
 
     /// Tells a caller what came of the call.
-    pub(crate) fn answer(&self, call: u64, answer: Answer) {
-        self.call(Call::Answer(call, answer));
+    pub(crate) fn answer(&self, call: u64, answer: CallAnswer) {
+        self.call(Call::CallAnswer(call, answer));
     }
 
     fn call(&self, call: Call) {
@@ -206,7 +206,7 @@ struct ConnectionManager {
     /// Names in the order of the set.
     names: Vec<String>,
     tasks: JoinSet<()>,
-    callers: listener::Callers,
+    callers: listener::PendingCalls,
     /// Deeds under way that can be broken off.
     under_way: Arc<web::UnderWay>,
 }
@@ -219,7 +219,7 @@ impl ConnectionManager {
             at_work: BTreeMap::new(),
             names: Vec::new(),
             tasks: JoinSet::new(),
-            callers: listener::Callers::default(),
+            callers: listener::PendingCalls::default(),
             under_way: Arc::default(),
         }
     }
@@ -241,7 +241,7 @@ impl ConnectionManager {
                     self.tell.deeds().remove(&effect);
                     self.under_way.abandon(effect);
                 }
-                Some(Call::Answer(number, answer)) => self.callers.answer(number, answer),
+                Some(Call::CallAnswer(number, answer)) => self.callers.answer(number, answer),
             }
         }
     }
