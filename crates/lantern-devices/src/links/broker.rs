@@ -18,7 +18,7 @@ use super::mqtt::{
     BrokerAddress, MqttConnection, MqttError, MqttSender, MqttVersion, PublishMessage,
 };
 use super::packets::{MqttEvent, ReceivedMessage};
-use super::{BackOff, Context, Errand, LinkError, PATIENCE, secret};
+use super::{BackOff, LinkError, PATIENCE, Request, TaskContext, secret};
 
 /// Number of received messages that are remembered, so that none is reported twice.
 const REMEMBERED: usize = 1000;
@@ -29,10 +29,10 @@ const TOPIC_SHOWN: usize = 80;
 
 /// Speaks with a broker as long as the rules have it.
 pub(super) async fn serve(
-    context: Context,
+    context: TaskContext,
     broker: Broker,
     topics: Vec<String>,
-    errands: UnboundedReceiver<Errand>,
+    errands: UnboundedReceiver<Request>,
 ) {
     let outbox = Arc::new(Mutex::new(PublishQueue::default()));
     let topics = widest(topics);
@@ -157,8 +157,8 @@ fn lock(outbox: &Mutex<PublishQueue>) -> MutexGuard<'_, PublishQueue> {
 
 /// Takes in what rules publish, and tells whoever waited too long.
 async fn take_errands(
-    context: Context,
-    mut errands: UnboundedReceiver<Errand>,
+    context: TaskContext,
+    mut errands: UnboundedReceiver<Request>,
     outbox: Arc<Mutex<PublishQueue>>,
 ) {
     loop {
@@ -199,7 +199,7 @@ async fn take_errands(
 
 /// The side that keeps the connection.
 struct MqttClient {
-    context: Context,
+    context: TaskContext,
     broker: Broker,
     topics: Vec<String>,
     outbox: Arc<Mutex<PublishQueue>>,

@@ -19,7 +19,7 @@ use subtle::ConstantTimeEq;
 use tokio::net::TcpListener;
 use tokio::sync::oneshot;
 
-use super::{BackOff, Context, LinkError, secret};
+use super::{BackOff, LinkError, TaskContext, secret};
 use crate::allowance::{Allowance, Rate};
 use crate::http_server::{self, PATIENCE, Reply, RequestOrigin, may_be_of_page};
 use crate::sockets::owner_of;
@@ -82,7 +82,7 @@ impl PendingCalls {
 
 /// Listens as long as the rules have the device.
 pub(super) async fn serve(
-    context: Context,
+    context: TaskContext,
     address: String,
     callers: Vec<(String, SecretTemplate)>,
     calls: PendingCalls,
@@ -104,7 +104,7 @@ pub(super) async fn serve(
 }
 
 async fn open(
-    context: &Context,
+    context: &TaskContext,
     address: &str,
     callers: &[(String, SecretTemplate)],
     calls: &PendingCalls,
@@ -121,7 +121,7 @@ async fn open(
 
 /// Who decides which caller is heard.
 struct Authenticator {
-    context: Context,
+    context: TaskContext,
     /// Callers with the SHA-256 of their tokens.
     tokens: Vec<(String, [u8; 32])>,
     calls: PendingCalls,
@@ -172,7 +172,10 @@ impl Authenticator {
         let text = String::from_utf8_lossy(&body.to_bytes()).into_owned();
         let (number, answer) = self.calls.add();
         let device = self.context.device.to_string();
-        self.context.news.send(Event::Call { call: number, device, caller, path, text }).await;
+        self.context
+            .news
+            .send(Event::ConnectionCommand { call: number, device, caller, path, text })
+            .await;
         answer.await.map_err(|_| (StatusCode::SERVICE_UNAVAILABLE, "lantern is ending"))
     }
 

@@ -43,7 +43,7 @@ const RETRY: (Duration, Duration) = (Duration::from_millis(200), Duration::from_
 
 /// A device of the set in force, with what is to be heard of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Linked {
+pub struct ConfiguredDevice {
     /// The device.
     pub device: Device,
     /// Topics that rules want to hear of, as filters.
@@ -54,19 +54,19 @@ pub struct Linked {
 type Outcome = Result<Option<Value>, LinkError>;
 
 /// How outcomes leave the thread.
-pub(crate) trait Tell: Send + Sync {
+pub(crate) trait OutcomeSender: Send + Sync {
     /// A deed is done, or failed.
     fn outcome(&self, effect: EffectId, outcome: Outcome);
 }
 
 /// Deeds that have no outcome yet, on the way of all outcomes.
-struct Unanswered {
-    tell: Arc<dyn Tell>,
+struct PendingRequests {
+    tell: Arc<dyn OutcomeSender>,
     /// Each with its device's name.
     deeds: Mutex<BTreeMap<EffectId, String>>,
 }
 
-impl Unanswered {
+impl PendingRequests {
     fn deeds(&self) -> MutexGuard<'_, BTreeMap<EffectId, String>> {
         self.deeds.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -86,7 +86,7 @@ impl Unanswered {
     }
 }
 
-impl Tell for Unanswered {
+impl OutcomeSender for PendingRequests {
     fn outcome(&self, effect: EffectId, outcome: Outcome) {
         self.deeds().remove(&effect);
         self.tell.outcome(effect, outcome);
@@ -95,14 +95,14 @@ impl Tell for Unanswered {
 
 /// What a task of a device has: its name, whom it tells, and how it last said to stand with the device.
 #[derive(Clone)]
-struct Context {
+struct TaskContext {
     device: Arc<str>,
-    tell: Arc<dyn Tell>,
+    tell: Arc<dyn OutcomeSender>,
     news: NewsSender,
     said: Arc<Mutex<Option<ConnectionState>>>,
 }
 
-impl Context {
+impl TaskContext {
     /// Reports the state of the connection, if it changed. Waits while the event loop has much to read.
     async fn say(&self, state: ConnectionState) {
         let is_known = {
@@ -117,12 +117,12 @@ impl Context {
 
 /// A deed on its way to a device.
 #[derive(Debug)]
-struct Errand {
+struct Request {
     effect: EffectId,
     deed: Command,
 }
 
-impl Errand {
+impl Request {
     fn word(&self, at: usize) -> &str {
         self.deed.arguments.get(at).map_or("", String::as_str)
     }
@@ -135,11 +135,11 @@ impl Errand {
 }
 
 /// What the thread is told.
-enum Call {
+enum ConnectionCommand {
     /// These are the devices from now on, in the order of the set.
-    Devices(Vec<Linked>),
+    Devices(Vec<ConfiguredDevice>),
     /// Do this with that device.
-    Attempt(DeviceId, Errand),
+    Attempt(DeviceId, Request),
     /// Nobody waits for that any more.
     Abandon(EffectId),
     /// What came of somebody's call.
@@ -148,61 +148,64 @@ enum Call {
 
 /// The thread of all links. It ends with this.
 #[derive(Debug)]
-pub(crate) struct Links {
-    calls: UnboundedSender<Call>,
+pub(crate) struct ConnectionThread {
+    calls: UnboundedSender<ConnectionCommand>,
 }
 
-impl Links {
+impl ConnectionThread {
     /// Starts the thread; it has no devices yet.
-    pub(crate) fn start(tell: Arc<dyn Tell>, news: NewsSender) -> std::io::Result<Links> {
+    pub(crate) fn start(
+        tell: Arc<dyn OutcomeSender>,
+        news: NewsSender,
+    ) -> std::io::Result<ConnectionThread> {
         let runtime = runtime::Builder::new_current_thread().enable_all().build()?;
         let (calls, coming) = unbounded_channel();
         thread::spawn(move || runtime.block_on(ConnectionManager::new(tell, news).work(coming)));
-        Ok(Links { calls })
+        Ok(ConnectionThread { calls })
     }
 
     /// Speaks with exactly these devices from now on.
-    pub(crate) fn set_devices(&self, devices: Vec<Linked>) {
-        self.call(Call::Devices(devices));
+    pub(crate) fn set_devices(&self, devices: Vec<ConfiguredDevice>) {
+        self.call(ConnectionCommand::Devices(devices));
     }
 
     /// Does what is asked of a device; the outcome is told.
     pub(crate) fn attempt(&self, device: DeviceId, effect: EffectId, deed: &Command) {
-        self.call(Call::Attempt(device, Errand { effect, deed: deed.clone() }));
+        self.call(ConnectionCommand::Attempt(device, Request { effect, deed: deed.clone() }));
     }
 
     /// What to do when nobody waits for it any more.
     pub(crate) fn abandoning(&self, effect: EffectId) -> impl FnOnce() + Send + 'static {
         let calls = self.calls.clone();
         move || {
-            let _ = calls.send(Call::Abandon(effect));
+            let _ = calls.send(ConnectionCommand::Abandon(effect));
         }
     }
 
     /// Tells a caller what came of the call.
     pub(crate) fn answer(&self, call: u64, answer: CallAnswer) {
-        self.call(Call::CallAnswer(call, answer));
+        self.call(ConnectionCommand::CallAnswer(call, answer));
     }
 
-    fn call(&self, call: Call) {
+    fn call(&self, call: ConnectionCommand) {
         // The thread ends only after this.
         let _ = self.calls.send(call);
     }
 }
 
 /// A device at work.
-struct AtWork {
-    linked: Linked,
-    errands: UnboundedSender<Errand>,
+struct ActiveConnection {
+    linked: ConfiguredDevice,
+    errands: UnboundedSender<Request>,
     task: AbortHandle,
 }
 
 /// The thread's own side.
 struct ConnectionManager {
-    tell: Arc<Unanswered>,
+    tell: Arc<PendingRequests>,
     news: NewsSender,
     /// By the device's name.
-    at_work: BTreeMap<String, AtWork>,
+    at_work: BTreeMap<String, ActiveConnection>,
     /// Names in the order of the set.
     names: Vec<String>,
     tasks: JoinSet<()>,
@@ -212,9 +215,9 @@ struct ConnectionManager {
 }
 
 impl ConnectionManager {
-    fn new(tell: Arc<dyn Tell>, news: NewsSender) -> ConnectionManager {
+    fn new(tell: Arc<dyn OutcomeSender>, news: NewsSender) -> ConnectionManager {
         ConnectionManager {
-            tell: Arc::new(Unanswered { tell, deeds: Mutex::default() }),
+            tell: Arc::new(PendingRequests { tell, deeds: Mutex::default() }),
             news,
             at_work: BTreeMap::new(),
             names: Vec::new(),
@@ -224,7 +227,7 @@ impl ConnectionManager {
         }
     }
 
-    async fn work(mut self, mut calls: UnboundedReceiver<Call>) {
+    async fn work(mut self, mut calls: UnboundedReceiver<ConnectionCommand>) {
         loop {
             let call = tokio::select! {
                 call = calls.recv() => call,
@@ -235,21 +238,23 @@ impl ConnectionManager {
             };
             match call {
                 None => return,
-                Some(Call::Devices(devices)) => self.set_devices(devices).await,
-                Some(Call::Attempt(device, errand)) => self.attempt(device, errand),
-                Some(Call::Abandon(effect)) => {
+                Some(ConnectionCommand::Devices(devices)) => self.set_devices(devices).await,
+                Some(ConnectionCommand::Attempt(device, errand)) => self.attempt(device, errand),
+                Some(ConnectionCommand::Abandon(effect)) => {
                     self.tell.deeds().remove(&effect);
                     self.under_way.abandon(effect);
                 }
-                Some(Call::CallAnswer(number, answer)) => self.callers.answer(number, answer),
+                Some(ConnectionCommand::CallAnswer(number, answer)) => {
+                    self.callers.answer(number, answer)
+                }
             }
         }
     }
 
     /// Starts the tasks of devices again that ended though their devices are wanted.
     fn revive(&mut self) {
-        let is_over = |at_work: &AtWork| at_work.task.is_finished();
-        let over: Vec<Linked> = self
+        let is_over = |at_work: &ActiveConnection| at_work.task.is_finished();
+        let over: Vec<ConfiguredDevice> = self
             .at_work
             .values()
             .filter(|at_work| is_over(at_work))
@@ -264,8 +269,8 @@ impl ConnectionManager {
     }
 
     /// Ends what is no longer wanted, and starts what is new; the rest goes on undisturbed.
-    async fn set_devices(&mut self, devices: Vec<Linked>) {
-        let stays = |at_work: &AtWork| {
+    async fn set_devices(&mut self, devices: Vec<ConfiguredDevice>) {
+        let stays = |at_work: &ActiveConnection| {
             devices.iter().any(|linked| {
                 linked.device.name == at_work.linked.device.name
                     && linked.device.kind == at_work.linked.device.kind
@@ -296,11 +301,11 @@ impl ConnectionManager {
     }
 
     /// Starts the task of a device, which rests first.
-    fn start_after(&mut self, rest: Duration, linked: Linked) -> AtWork {
+    fn start_after(&mut self, rest: Duration, linked: ConfiguredDevice) -> ActiveConnection {
         let (errands, coming) = unbounded_channel();
-        let tell: Arc<dyn Tell> = Arc::clone(&self.tell) as _;
+        let tell: Arc<dyn OutcomeSender> = Arc::clone(&self.tell) as _;
         let device = linked.device.name.as_str().into();
-        let context = Context { device, tell, news: self.news.clone(), said: Arc::default() };
+        let context = TaskContext { device, tell, news: self.news.clone(), said: Arc::default() };
         let of_task = context.clone();
         let work: Pin<Box<dyn Future<Output = ()> + Send>> = match linked.device.kind.clone() {
             DeviceKind::Serial { port, speed } => {
@@ -324,10 +329,10 @@ impl ConnectionManager {
                 of_task.say(ConnectionState::Down(LinkError::Fault(fault).to_string())).await;
             }
         });
-        AtWork { linked, errands, task }
+        ActiveConnection { linked, errands, task }
     }
 
-    fn attempt(&mut self, device: DeviceId, errand: Errand) {
+    fn attempt(&mut self, device: DeviceId, errand: Request) {
         let effect = errand.effect;
         let at_work = self.names.get(device.0).and_then(|name| self.at_work.get(name));
         if let Some(at_work) = at_work {
@@ -366,9 +371,9 @@ mod tests {
     use super::*;
 
     #[derive(Default)]
-    struct Told(Mutex<Vec<(EffectId, String)>>);
+    struct OutcomeReport(Mutex<Vec<(EffectId, String)>>);
 
-    impl Tell for Told {
+    impl OutcomeSender for OutcomeReport {
         fn outcome(&self, effect: EffectId, outcome: Outcome) {
             let words = outcome.err().map(|error| error.to_string()).unwrap_or_default();
             self.0.lock().expect("no test panics with it").push((effect, words));
@@ -377,8 +382,8 @@ mod tests {
 
     #[test]
     fn what_was_asked_of_a_task_that_ended_fails_once() {
-        let told = Arc::new(Told::default());
-        let unanswered = Unanswered { tell: Arc::clone(&told) as _, deeds: Mutex::default() };
+        let told = Arc::new(OutcomeReport::default());
+        let unanswered = PendingRequests { tell: Arc::clone(&told) as _, deeds: Mutex::default() };
         for (number, device) in [(1, "fans"), (2, "drill"), (3, "fans")] {
             unanswered.deeds().insert(EffectId(number), device.to_owned());
         }

@@ -10,7 +10,7 @@ use rustix::termios::{OptionalActions, tcgetattr, tcsetattr};
 use tokio::net::unix::pipe::{Receiver, Sender};
 use tokio::sync::mpsc::UnboundedReceiver;
 
-use super::{BackOff, Context, Errand, LinkError, Outcome};
+use super::{BackOff, LinkError, Outcome, Request, TaskContext};
 
 /// Maximum number of bytes that become one event. The event loop looks for keys after each, and the
 /// lines of one are matched within a few milliseconds also where 300 rules want them.
@@ -50,10 +50,10 @@ impl Opened {
 
 /// Speaks with a port as long as the rules have it.
 pub(super) async fn serve(
-    context: Context,
+    context: TaskContext,
     port: String,
     speed: u32,
-    mut errands: UnboundedReceiver<Errand>,
+    mut errands: UnboundedReceiver<Request>,
 ) {
     let mut back_off = BackOff::default();
     loop {
@@ -87,10 +87,10 @@ pub(super) async fn serve(
 
 /// Until the port breaks off; nothing when nobody wants it any more.
 async fn converse(
-    context: &Context,
+    context: &TaskContext,
     port: &str,
     opened: &Opened,
-    errands: &mut UnboundedReceiver<Errand>,
+    errands: &mut UnboundedReceiver<Request>,
 ) -> Option<LinkError> {
     let mut piece = [0; PIECE];
     loop {

@@ -16,7 +16,7 @@ use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::sync::{Mutex as Turn, Semaphore};
 use tokio::task::AbortHandle;
 
-use super::{Context, Errand, LinkError, Outcome, secret};
+use super::{LinkError, Outcome, Request, TaskContext, secret};
 use crate::caught::catch_in;
 
 /// The most of an answer that is taken, in bytes.
@@ -50,10 +50,10 @@ impl UnderWay {
 
 /// Sends what rules send as long as they have the device.
 pub(super) async fn serve(
-    context: Context,
+    context: TaskContext,
     address: String,
     headers: Vec<(String, SecretTemplate)>,
-    mut errands: UnboundedReceiver<Errand>,
+    mut errands: UnboundedReceiver<Request>,
     under_way: Arc<UnderWay>,
 ) {
     let mut thing: Option<Arc<Thing>> = None;
@@ -145,7 +145,7 @@ impl Thing {
         Ok(Thing { client, address, headers: known, places: Semaphore::new(AT_ONCE) })
     }
 
-    async fn ask(&self, errand: &Errand) -> Outcome {
+    async fn ask(&self, errand: &Request) -> Outcome {
         let path = errand.word(0);
         let slash = if path.starts_with('/') { "" } else { "/" };
         let full = format!("{}{slash}{path}", self.address);
