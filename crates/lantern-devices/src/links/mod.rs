@@ -211,7 +211,7 @@ struct ConnectionManager {
     tasks: JoinSet<()>,
     callers: listener::PendingCalls,
     /// Deeds under way that can be broken off.
-    under_way: Arc<web::UnderWay>,
+    under_way: Arc<web::OpenRequests>,
 }
 
 impl ConnectionManager {

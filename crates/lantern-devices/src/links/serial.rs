@@ -17,12 +17,12 @@ use super::{BackOff, LinkError, Outcome, Request, TaskContext};
 const PIECE: usize = 512;
 
 /// An open port: what comes from it, and what goes to it. To the runtime both are ends of a pipe.
-struct Opened {
+struct OpenPort {
     from: Receiver,
     to: Sender,
 }
 
-impl Opened {
+impl OpenPort {
     /// The next bytes, at least one.
     async fn read(&self, piece: &mut [u8]) -> io::Result<usize> {
         loop {
@@ -89,7 +89,7 @@ pub(super) async fn serve(
 async fn converse(
     context: &TaskContext,
     port: &str,
-    opened: &Opened,
+    opened: &OpenPort,
     errands: &mut UnboundedReceiver<Request>,
 ) -> Option<LinkError> {
     let mut piece = [0; PIECE];
@@ -112,7 +112,7 @@ async fn converse(
     }
 }
 
-async fn send(port: &str, opened: &Opened, text: &str) -> Outcome {
+async fn send(port: &str, opened: &OpenPort, text: &str) -> Outcome {
     let sent = opened.write(text.as_bytes()).await;
     sent.map(|()| None).map_err(|error| broken(port, error))
 }
@@ -134,7 +134,7 @@ fn unplugged(error: io::Error) -> io::Error {
 }
 
 /// Opens a port for us alone, byte for byte, at a speed in bits a second.
-fn open(port: &str, speed: u32) -> Result<Opened, LinkError> {
+fn open(port: &str, speed: u32) -> Result<OpenPort, LinkError> {
     let named = |source: io::Error| match source.kind() {
         io::ErrorKind::PermissionDenied => {
             LinkError::NotAllowed { port: port.to_owned(), group: group_of(port) }
@@ -157,7 +157,7 @@ fn open(port: &str, speed: u32) -> Result<Opened, LinkError> {
     termios.set_speed(speed).map_err(system)?;
     tcsetattr(&file, OptionalActions::Now, &termios).map_err(system)?;
     let from = file.try_clone().and_then(Receiver::from_file_unchecked).map_err(named)?;
-    Ok(Opened { from, to: Sender::from_file_unchecked(file).map_err(named)? })
+    Ok(OpenPort { from, to: Sender::from_file_unchecked(file).map_err(named)? })
 }
 
 /// The group that may open it, by its name.

@@ -30,9 +30,9 @@ const CONNECTING: Duration = Duration::from_secs(5);
 
 /// Requests that nobody may wait for any more.
 #[derive(Debug, Default)]
-pub(super) struct UnderWay(Mutex<BTreeMap<EffectId, AbortHandle>>);
+pub(super) struct OpenRequests(Mutex<BTreeMap<EffectId, AbortHandle>>);
 
-impl UnderWay {
+impl OpenRequests {
     pub(super) fn abandon(&self, effect: EffectId) {
         let handle = self.0.lock().ok().and_then(|mut known| known.remove(&effect));
         if let Some(handle) = handle {
@@ -54,16 +54,16 @@ pub(super) async fn serve(
     address: String,
     headers: Vec<(String, SecretTemplate)>,
     mut errands: UnboundedReceiver<Request>,
-    under_way: Arc<UnderWay>,
+    under_way: Arc<OpenRequests>,
 ) {
-    let mut thing: Option<Arc<Thing>> = None;
+    let mut thing: Option<Arc<WebDevice>> = None;
     let mut turns: BTreeMap<String, Arc<Turn<()>>> = BTreeMap::new();
     while let Some(errand) = errands.recv().await {
         let effect = errand.effect;
         // A secret that could not be read is looked for again with the next request.
         let opened = match &thing {
             Some(thing) => Ok(Arc::clone(thing)),
-            None => Thing::open(&address, &headers).map(Arc::new),
+            None => WebDevice::open(&address, &headers).map(Arc::new),
         };
         let known = match opened {
             Ok(known) => Arc::clone(thing.insert(known)),
@@ -95,15 +95,15 @@ pub(super) async fn serve(
 }
 
 /// A thing as it is spoken to.
-struct Thing {
+struct WebDevice {
     client: Client,
     address: String,
     headers: HeaderMap,
     places: Semaphore,
 }
 
-impl Thing {
-    fn open(address: &str, headers: &[(String, SecretTemplate)]) -> Result<Thing, LinkError> {
+impl WebDevice {
+    fn open(address: &str, headers: &[(String, SecretTemplate)]) -> Result<WebDevice, LinkError> {
         let bad = |why: String| LinkError::BadAddress { address: address.to_owned(), why };
         let url = Url::parse(address).map_err(|error| bad(error.to_string()))?;
         let mut known = HeaderMap::new();
@@ -142,7 +142,7 @@ impl Thing {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let client = builder.build().map_err(|error| bad(cause_of(&error)))?;
         let address = address.to_owned();
-        Ok(Thing { client, address, headers: known, places: Semaphore::new(AT_ONCE) })
+        Ok(WebDevice { client, address, headers: known, places: Semaphore::new(AT_ONCE) })
     }
 
     async fn ask(&self, errand: &Request) -> Outcome {
