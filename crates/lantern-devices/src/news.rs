@@ -15,26 +15,26 @@ pub(crate) const MOST_WAITING: usize = 64;
 
 /// The receiving end, with a sender for each who asks for one.
 #[derive(Debug)]
-pub(crate) struct News {
-    sender: NewsSender,
+pub(crate) struct EventQueue {
+    sender: EventSender,
     events: Receiver<Event>,
 }
 
 /// The sending end.
 #[derive(Debug, Clone)]
-pub(crate) struct NewsSender {
+pub(crate) struct EventSender {
     events: Sender<Event>,
     bell: Arc<OwnedFd>,
 }
 
-impl News {
+impl EventQueue {
     /// An empty channel whose senders make `bell`, an eventfd, readable.
-    pub(crate) fn new(bell: &Arc<OwnedFd>) -> News {
+    pub(crate) fn new(bell: &Arc<OwnedFd>) -> EventQueue {
         let (events, receiver) = channel(MOST_WAITING);
-        News { sender: NewsSender { events, bell: Arc::clone(bell) }, events: receiver }
+        EventQueue { sender: EventSender { events, bell: Arc::clone(bell) }, events: receiver }
     }
 
-    pub(crate) fn sender(&self) -> NewsSender {
+    pub(crate) fn sender(&self) -> EventSender {
         self.sender.clone()
     }
 
@@ -44,7 +44,7 @@ impl News {
     }
 }
 
-impl NewsSender {
+impl EventSender {
     /// Sends an event from a task; waits while the channel is full.
     pub(crate) async fn send(&self, event: Event) {
         // An error means that the program is ending.
@@ -78,7 +78,7 @@ mod tests {
     #[test]
     fn a_full_channel_makes_its_sender_wait_until_an_event_is_taken() {
         let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC).expect("there are descriptors"));
-        let mut news = News::new(&bell);
+        let mut news = EventQueue::new(&bell);
         let sender = news.sender();
         for _ in 0..MOST_WAITING {
             assert!(sender.send(Event::Started).now_or_never().is_some());

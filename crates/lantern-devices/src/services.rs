@@ -17,7 +17,7 @@ use crate::ears::{LastSaid, SpeechThread, Teller};
 use crate::elements::{self, Announcer, Front};
 use crate::links::{Answer, LinkError, Linked, Links, Tell};
 use crate::methods::InputMethods;
-use crate::news::{MOST_WAITING, News, ring};
+use crate::news::{EventQueue, MOST_WAITING, ring};
 use crate::programs::{self, Start};
 use crate::shortcuts::{Shortcut, shortcuts};
 use crate::sound::{Level, SoundServer};
@@ -77,9 +77,9 @@ pub struct Services {
     methods_watched: bool,
     environment: ChildEnvironment,
     /// What was seen and heard of the session and of the person.
-    session_news: News,
+    session_news: EventQueue,
     /// What devices sent.
-    device_news: News,
+    device_news: EventQueue,
     reports: Receiver<Outcome>,
     done: Sender<Outcome>,
     bell: Arc<OwnedFd>,
@@ -108,8 +108,8 @@ impl Services {
             fields_watched: false,
             methods_watched: false,
             environment: ChildEnvironment::default(),
-            session_news: News::new(&bell),
-            device_news: News::new(&bell),
+            session_news: EventQueue::new(&bell),
+            device_news: EventQueue::new(&bell),
             reports,
             done,
             bell,

@@ -29,7 +29,7 @@ use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{AbortHandle, JoinSet};
 
 use crate::caught::catch_in;
-use crate::news::NewsSender;
+use crate::news::EventSender;
 
 pub use error::LinkError;
 pub use listener::{CallAnswer, CalledRule};
@@ -98,7 +98,7 @@ impl OutcomeSender for PendingRequests {
 struct TaskContext {
     device: Arc<str>,
     tell: Arc<dyn OutcomeSender>,
-    news: NewsSender,
+    news: EventSender,
     said: Arc<Mutex<Option<ConnectionState>>>,
 }
 
@@ -156,7 +156,7 @@ impl ConnectionThread {
     /// Starts the thread; it has no devices yet.
     pub(crate) fn start(
         tell: Arc<dyn OutcomeSender>,
-        news: NewsSender,
+        news: EventSender,
     ) -> std::io::Result<ConnectionThread> {
         let runtime = runtime::Builder::new_current_thread().enable_all().build()?;
         let (calls, coming) = unbounded_channel();
@@ -203,7 +203,7 @@ struct ActiveConnection {
 /// The thread's own side.
 struct ConnectionManager {
     tell: Arc<PendingRequests>,
-    news: NewsSender,
+    news: EventSender,
     /// By the device's name.
     at_work: BTreeMap<String, ActiveConnection>,
     /// Names in the order of the set.
@@ -215,7 +215,7 @@ struct ConnectionManager {
 }
 
 impl ConnectionManager {
-    fn new(tell: Arc<dyn OutcomeSender>, news: NewsSender) -> ConnectionManager {
+    fn new(tell: Arc<dyn OutcomeSender>, news: EventSender) -> ConnectionManager {
         ConnectionManager {
             tell: Arc::new(PendingRequests { tell, deeds: Mutex::default() }),
             news,
