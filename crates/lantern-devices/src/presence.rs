@@ -22,14 +22,14 @@ const PROPERTIES: &str = "org.freedesktop.DBus.Properties";
 
 /// What keeps the person away; any of it does.
 #[derive(Debug, Default)]
-struct Away {
+struct LockReasons {
     saver: bool,
     locked: bool,
     in_the_back: bool,
     asleep: bool,
 }
 
-impl Away {
+impl LockReasons {
     fn any(&self) -> bool {
         self.saver || self.locked || self.in_the_back || self.asleep
     }
@@ -37,9 +37,9 @@ impl Away {
 
 /// Tells from now on, on threads of its own, whether the person is away, whenever that changes.
 pub fn watch(tell: impl Fn(bool) + Send + Sync + 'static) {
-    let away = Arc::new(Mutex::new(Away::default()));
+    let away = Arc::new(Mutex::new(LockReasons::default()));
     let tell = Arc::new(tell);
-    let note = move |change: &dyn Fn(&mut Away)| {
+    let note = move |change: &dyn Fn(&mut LockReasons)| {
         let Ok(mut away) = away.lock() else { return };
         let before = away.any();
         change(&mut away);
@@ -53,7 +53,7 @@ pub fn watch(tell: impl Fn(bool) + Send + Sync + 'static) {
     thread::spawn(move || drop(watch_login(&of_login)));
 }
 
-type Note<'n> = &'n dyn Fn(&dyn Fn(&mut Away));
+type Note<'n> = &'n dyn Fn(&dyn Fn(&mut LockReasons));
 
 /// Screen savers tell of a locked screen by `ActiveChanged`, each desktop by its own name.
 fn watch_saver(note: Note<'_>) -> Result<(), ServiceError> {
