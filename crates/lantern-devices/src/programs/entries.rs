@@ -11,7 +11,7 @@ use crate::folders::data_folders;
 
 /// Everything that is needed to start a program.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Start {
+pub struct StartRequest {
     /// What to call it.
     pub name: String,
     /// The program and its arguments.
@@ -23,11 +23,11 @@ pub struct Start {
     pub bus: Option<(String, Vec<String>)>,
 }
 
-impl Start {
+impl StartRequest {
     /// A program with its arguments, called by its name.
-    pub fn of(words: &[String]) -> Start {
+    pub fn of(words: &[String]) -> StartRequest {
         let name = words.first().cloned().unwrap_or_default();
-        Start { name, words: words.to_vec(), ..Start::default() }
+        StartRequest { name, words: words.to_vec(), ..StartRequest::default() }
     }
 }
 
@@ -35,7 +35,7 @@ impl Start {
 ///
 /// # Errors
 /// When there is neither, or an entry is broken.
-pub fn find(wanted: &str) -> Result<Start, LaunchError> {
+pub fn find(wanted: &str) -> Result<StartRequest, LaunchError> {
     if let Some(entry) = by_id(wanted).or_else(|| by_name(wanted)) {
         return start_of(&entry, &[]);
     }
@@ -51,7 +51,7 @@ pub fn find(wanted: &str) -> Result<Start, LaunchError> {
     if !is_program(&name) {
         return Err(LaunchError::NotFound { name: wanted.to_owned() });
     }
-    Ok(Start { name, words, ..Start::default() })
+    Ok(StartRequest { name, words, ..StartRequest::default() })
 }
 
 /// The entry of that id, `.desktop` or not.
@@ -88,13 +88,13 @@ fn by_name(name: &str) -> Option<DesktopEntry> {
 }
 
 /// An entry with its id: its path below `applications`, with dashes for slashes.
-pub(super) struct Named {
+pub(super) struct NamedEntry {
     pub id: String,
     pub entry: DesktopEntry,
 }
 
 /// Every entry, the person's own first; of each id the first alone.
-pub(super) fn all() -> Vec<Named> {
+pub(super) fn all() -> Vec<NamedEntry> {
     let mut seen = BTreeSet::new();
     let mut entries = Vec::new();
     for folder in data_folders() {
@@ -111,7 +111,7 @@ pub(super) fn all() -> Vec<Named> {
                 if path.is_dir() {
                     open.push(path);
                 } else if id.ends_with(".desktop") && seen.insert(id.clone()) {
-                    entries.extend(read(&path).map(|entry| Named { id, entry }));
+                    entries.extend(read(&path).map(|entry| NamedEntry { id, entry }));
                 }
             }
         }
@@ -134,7 +134,10 @@ pub(super) fn is_usable(entry: &DesktopEntry) -> bool {
 }
 
 /// What the entry starts, to open these files or addresses.
-pub(super) fn start_of(entry: &DesktopEntry, targets: &[String]) -> Result<Start, LaunchError> {
+pub(super) fn start_of(
+    entry: &DesktopEntry,
+    targets: &[String],
+) -> Result<StartRequest, LaunchError> {
     let broken = || LaunchError::EmptyEntry { path: entry.path.clone() };
     let name =
         entry.name(&get_languages_from_env()).map_or(entry.id().to_owned(), |name| name.into());
@@ -150,7 +153,7 @@ pub(super) fn start_of(entry: &DesktopEntry, targets: &[String]) -> Result<Start
         words.splice(0..0, terminal);
     }
     let folder = entry.path().filter(|path| !path.is_empty()).map(PathBuf::from);
-    Ok(Start { name, words, folder, bus })
+    Ok(StartRequest { name, words, folder, bus })
 }
 
 /// The words of an `Exec` line, with its field codes filled in.

@@ -8,7 +8,7 @@ use freedesktop_desktop_entry::DesktopEntry;
 use mime::Mime;
 use xdg_mime::SharedMimeInfo;
 
-use super::entries::{self, Named, Start};
+use super::entries::{self, NamedEntry, StartRequest};
 use super::launch::LaunchError;
 use crate::folders::{config_folders, data_folders, home_path};
 
@@ -16,7 +16,7 @@ use crate::folders::{config_folders, data_folders, home_path};
 ///
 /// # Errors
 /// When it is not there, or no program is set for it.
-pub fn handler(target: &str) -> Result<Start, LaunchError> {
+pub fn handler(target: &str) -> Result<StartRequest, LaunchError> {
     let known = SharedMimeInfo::new();
     let (target, kinds) = match scheme(target) {
         Some(scheme) if scheme.eq_ignore_ascii_case("file") => {
@@ -57,7 +57,7 @@ fn path_of(address: &str) -> &str {
 
 /// A file's full path, and its MIME types, the most exact first.
 fn of_file(known: &SharedMimeInfo, path: &str) -> Result<(String, Vec<String>), LaunchError> {
-    let missing = |source| LaunchError::Start { name: path.to_owned(), source };
+    let missing = |source| LaunchError::StartRequest { name: path.to_owned(), source };
     let full = home_path(path).canonicalize().map_err(missing)?;
     let shown = full.to_string_lossy().into_owned();
     if full.is_dir() {
@@ -140,7 +140,7 @@ fn ids_in<'l>(list: &'l [(String, Vec<String>)], kind: &str) -> impl Iterator<It
 fn program_for(
     kind: &str,
     lists: &[Associations],
-    all: &OnceCell<Vec<Named>>,
+    all: &OnceCell<Vec<NamedEntry>>,
 ) -> Option<DesktopEntry> {
     let default = lists.iter().flat_map(|list| ids_in(&list.defaults, kind));
     if let Some(entry) = default.into_iter().find_map(entries::by_id) {
@@ -151,7 +151,7 @@ fn program_for(
     if let Some(entry) = added.filter(|id| !removed.contains(id)).find_map(entries::by_id) {
         return Some(entry);
     }
-    let found = all.get_or_init(entries::all).iter().find(|Named { id, entry }| {
+    let found = all.get_or_init(entries::all).iter().find(|NamedEntry { id, entry }| {
         let can = entry.mime_type().is_some_and(|kinds| kinds.contains(&kind));
         can && !removed.contains(&id.as_str()) && entries::is_usable(entry)
     });

@@ -13,7 +13,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{MemfdFlags, memfd_create};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, pidfd_send_signal};
 
-use super::entries::Start;
+use super::entries::StartRequest;
 use super::printed::Printed;
 use crate::allowance::{Allowance, Rate};
 use crate::children::ChildEnvironment;
@@ -67,7 +67,7 @@ pub enum LaunchError {
     },
     /// It is there, but cannot be started.
     #[error("cannot start `{name}`: {source}")]
-    Start {
+    StartRequest {
         /// The program.
         name: String,
         /// Why.
@@ -77,7 +77,7 @@ pub enum LaunchError {
 
 /// A program that was started.
 #[derive(Debug)]
-struct Started {
+struct StartedProgram {
     name: String,
     child: Child,
     ended: OwnedFd,
@@ -111,7 +111,7 @@ const MOST_TOLD: usize = 16 << 10;
 /// Starts programs and sees them end.
 #[derive(Debug)]
 pub struct Launcher {
-    started: Vec<Started>,
+    started: Vec<StartedProgram>,
     /// Not our children: their end is not seen, and not waited for.
     adopted: Vec<(EffectId, OwnedFd)>,
     environment: ChildEnvironment,
@@ -135,7 +135,7 @@ impl Launcher {
     ///
     /// # Errors
     /// When it cannot be started.
-    pub fn launch(&mut self, effect: EffectId, start: &Start) -> Result<u32, LaunchError> {
+    pub fn launch(&mut self, effect: EffectId, start: &StartRequest) -> Result<u32, LaunchError> {
         self.start(effect, start, LaunchMode::Detached)
     }
 
@@ -157,7 +157,7 @@ impl Launcher {
         words: &[String],
         text: &str,
     ) -> Result<u32, LaunchError> {
-        self.start(effect, &Start::of(words), LaunchMode::Wait(text))
+        self.start(effect, &StartRequest::of(words), LaunchMode::Wait(text))
     }
 
     /// The same for a program that is told more by [`Launcher::tell`]. The text has at most 16 KiB.
@@ -170,7 +170,7 @@ impl Launcher {
         words: &[String],
         text: &str,
     ) -> Result<u32, LaunchError> {
-        self.start(effect, &Start::of(words), LaunchMode::Interactive(text))
+        self.start(effect, &StartRequest::of(words), LaunchMode::Interactive(text))
     }
 
     /// Tells a line to a program that is waited for; whether it is there and reads.
@@ -225,13 +225,13 @@ impl Launcher {
     fn start(
         &mut self,
         effect: EffectId,
-        start: &Start,
+        start: &StartRequest,
         manner: LaunchMode,
     ) -> Result<u32, LaunchError> {
         let (program, arguments) = start.words.split_first().ok_or(LaunchError::Nothing)?;
         let failed = |source: std::io::Error| match source.kind() {
             std::io::ErrorKind::NotFound => LaunchError::NotFound { name: program.clone() },
-            _ => LaunchError::Start { name: program.clone(), source },
+            _ => LaunchError::StartRequest { name: program.clone(), source },
         };
         if self.started.len() >= MOST_PROGRAMS {
             return Err(LaunchError::TooMany { most: MOST_PROGRAMS });
@@ -271,7 +271,7 @@ impl Launcher {
             let _ = rustix::io::ioctl_fionbio(&*pipe, true);
             let _ = pipe.write_all(&text.as_bytes()[..text.len().min(MOST_TOLD)]);
         }
-        self.started.push(Started { name, child, ended, effect, waited_for, printed, told });
+        self.started.push(StartedProgram { name, child, ended, effect, waited_for, printed, told });
         Ok(number)
     }
 

@@ -8,7 +8,7 @@ mod handlers;
 mod launch;
 mod printed;
 
-pub use entries::{Start, find};
+pub use entries::{StartRequest, find};
 pub use handlers::handler;
 pub use launch::{LaunchError, Launcher};
 
