@@ -41,7 +41,7 @@ pub use links::{CallAnswer, CalledRule, LinkError, Linked, Port, ports, read_por
 pub use methods::InputMethods;
 pub use notices::service_name as notice_service;
 pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};
-pub use services::{Done, Report, Services};
+pub use services::{JobResult, ServiceReport, Services};
 pub use shortcuts::{Change, Shortcut, shortcuts};
 pub use sound::{Level, SoundServer};
 pub use speech::program as speech_program;

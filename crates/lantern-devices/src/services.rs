@@ -25,18 +25,18 @@ use crate::{ServiceError, bus, methods, notices, playing, presence, speech};
 
 /// What became of an order.
 #[derive(Debug)]
-pub struct Report {
+pub struct ServiceReport {
     /// Which order.
     pub effect: EffectId,
     /// What came of it, or one line that says why nothing did and what mends that.
-    pub result: Result<Done, String>,
+    pub result: Result<JobResult, String>,
 }
 
 /// What came of an order.
 #[derive(Debug)]
-pub enum Done {
+pub enum JobResult {
     /// It is done.
-    Done,
+    JobResult,
     /// It is so loud now.
     Level(Level),
     /// This must be started now.
@@ -49,22 +49,22 @@ pub enum Done {
     Owners(Vec<Shortcut>),
 }
 
-type Outcome = (EffectId, Result<Done, ServiceError>);
+type Outcome = (EffectId, Result<JobResult, ServiceError>);
 
 /// An order on its way.
-struct Job {
+struct ServiceJob {
     effect: EffectId,
     environment: ChildEnvironment,
     deed: Command,
     front: Front,
-    stop: Arc<Stop>,
+    stop: Arc<StopHandle>,
 }
 
 /// Everything that is done on threads of its own.
 pub struct Services {
     /// One thread each for what must be done in order, by the verb's words.
-    workers: BTreeMap<&'static str, Sender<Job>>,
-    running: BTreeMap<EffectId, Arc<Stop>>,
+    workers: BTreeMap<&'static str, Sender<ServiceJob>>,
+    running: BTreeMap<EffectId, Arc<StopHandle>>,
     /// One for what is read out to who cannot see it.
     announcer: Option<Sender<String>>,
     /// Who listens to the person, once anything is to be heard.
@@ -123,8 +123,8 @@ impl Services {
 
     /// Does what is asked, if it is a service's to do; its outcome comes as a report. Whether it is.
     pub fn attempt(&mut self, effect: EffectId, deed: &Command, front: &Front) -> bool {
-        let stop = Arc::new(Stop::default());
-        let job = Job {
+        let stop = Arc::new(StopHandle::default());
+        let job = ServiceJob {
             effect,
             environment: self.environment.clone(),
             deed: deed.clone(),
@@ -140,20 +140,21 @@ impl Services {
             }
             CommandKind::Notify => {
                 self.hand_on("notify", job, |bus, job| {
-                    notices::show(bus, job.word()).map(|()| Done::Done)
+                    notices::show(bus, job.word()).map(|()| JobResult::JobResult)
                 });
             }
             CommandKind::Volume(_) => {
                 self.hand_on("volume", job, change_volume);
             }
             CommandKind::Say => self.hand_on("say", job, |(): &mut (), job| {
-                speech::say(job.word(), &job.environment, &job.stop).map(|()| Done::Done)
+                speech::say(job.word(), &job.environment, &job.stop).map(|()| JobResult::JobResult)
             }),
             // Sounds may be played at once.
             CommandKind::Play => {
                 let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
                 thread::spawn(move || {
-                    let play = || playing::play(job.word(), &job.stop).map(|()| Done::Done);
+                    let play =
+                        || playing::play(job.word(), &job.stop).map(|()| JobResult::JobResult);
                     let result =
                         catch(play).unwrap_or_else(|fault| Err(ServiceError::Fault(fault)));
                     report(&done, &bell, job.effect, result);
@@ -172,12 +173,14 @@ impl Services {
             CommandKind::QueryInputMethod => {
                 self.hand_on("input method", job, |methods: &mut InputMethods, _| {
                     let composing = methods.composing()?;
-                    Ok(composing.map_or(Done::Done, |name| Done::Gave(Value::Text(name))))
+                    Ok(composing
+                        .map_or(JobResult::JobResult, |name| JobResult::Gave(Value::Text(name))))
                 });
             }
             CommandKind::ChooseMenuEntry => {
                 self.hand_on("choose", job, |tree, job| {
-                    elements::choose(tree, &job.front, &job.deed.arguments).map(|()| Done::Done)
+                    elements::choose(tree, &job.front, &job.deed.arguments)
+                        .map(|()| JobResult::JobResult)
                 });
             }
             _ => return false,
@@ -246,7 +249,7 @@ impl Services {
             owners.retain(|taken| {
                 keys.iter().any(|key| (key.key, key.modifiers) == (taken.key, taken.families))
             });
-            report(&done, &bell, EffectId(0), Ok(Done::Owners(owners)));
+            report(&done, &bell, EffectId(0), Ok(JobResult::Owners(owners)));
         });
     }
 
@@ -329,10 +332,10 @@ impl Services {
     }
 
     /// The next report, if any.
-    pub fn next_report(&mut self) -> Option<Report> {
+    pub fn next_report(&mut self) -> Option<ServiceReport> {
         let (effect, result) = self.reports.try_recv().ok()?;
         self.running.remove(&effect);
-        Some(Report { effect, result: result.map_err(|error| error.line()) })
+        Some(ServiceReport { effect, result: result.map_err(|error| error.line()) })
     }
 
     /// Puts a job behind those of its sort; their thread starts with the first. What `work` keeps
@@ -340,11 +343,11 @@ impl Services {
     fn hand_on<S: Default + 'static>(
         &mut self,
         sort: &'static str,
-        job: Job,
-        work: fn(&mut S, &Job) -> Result<Done, ServiceError>,
+        job: ServiceJob,
+        work: fn(&mut S, &ServiceJob) -> Result<JobResult, ServiceError>,
     ) {
         let worker = self.workers.entry(sort).or_insert_with(|| {
-            let (sender, jobs) = channel::<Job>();
+            let (sender, jobs) = channel::<ServiceJob>();
             let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
             thread::spawn(move || {
                 let mut kept = S::default();
@@ -376,7 +379,7 @@ fn report(
     done: &Sender<Outcome>,
     bell: &OwnedFd,
     effect: EffectId,
-    result: Result<Done, ServiceError>,
+    result: Result<JobResult, ServiceError>,
 ) {
     // With nobody listening any more the program is at its end.
     if done.send((effect, result)).is_ok() {
@@ -392,48 +395,52 @@ struct LinkTeller {
 
 impl Tell for LinkTeller {
     fn outcome(&self, effect: EffectId, outcome: Result<Option<Value>, LinkError>) {
-        let result = outcome.map(|value| value.map_or(Done::Done, Done::Gave));
+        let result = outcome.map(|value| value.map_or(JobResult::JobResult, JobResult::Gave));
         report(&self.done, &self.bell, effect, result.map_err(ServiceError::ConnectionState));
     }
 }
 
-impl Job {
+impl ServiceJob {
     fn word(&self) -> &str {
         self.deed.arguments.first().map_or("", String::as_str)
     }
 }
 
 /// Asks the program to start over the bus, if it wants that and can be reached.
-fn activate(bus: &mut Option<zbus::Connection>, start: Start) -> Result<Done, ServiceError> {
+fn activate(bus: &mut Option<zbus::Connection>, start: Start) -> Result<JobResult, ServiceError> {
     let Some((name, targets)) = &start.bus else {
-        return Ok(Done::Start(start));
+        return Ok(JobResult::Start(start));
     };
     match bus::activate(bus, name, targets) {
-        Ok(process) => Ok(Done::Runs(process)),
+        Ok(process) => Ok(JobResult::Runs(process)),
         Err(error) if start.words.is_empty() => Err(error),
-        Err(_) => Ok(Done::Start(start)),
+        Err(_) => Ok(JobResult::Start(start)),
     }
 }
 
-fn change_volume(server: &mut Option<SoundServer>, job: &Job) -> Result<Done, ServiceError> {
+fn change_volume(
+    server: &mut Option<SoundServer>,
+    job: &ServiceJob,
+) -> Result<JobResult, ServiceError> {
     let CommandKind::Volume(change) = job.deed.kind else {
-        return Ok(Done::Done);
+        return Ok(JobResult::JobResult);
     };
     let by = match job.deed.value {
         Some(Value::Share(share)) => share,
         _ => 0.0,
     };
-    bus::try_twice(server, SoundServer::connect, |open| open.change(change, by)).map(Done::Level)
+    bus::try_twice(server, SoundServer::connect, |open| open.change(change, by))
+        .map(JobResult::Level)
 }
 
 /// How something under way is stopped from another thread.
 #[derive(Default)]
-pub struct Stop {
+pub struct StopHandle {
     wanted: AtomicBool,
     by: Mutex<Option<Box<dyn FnOnce() + Send>>>,
 }
 
-impl Stop {
+impl StopHandle {
     /// Whether it is to be stopped.
     pub fn is_wanted(&self) -> bool {
         self.wanted.load(Ordering::SeqCst)
@@ -464,7 +471,7 @@ mod tests {
 
     use super::*;
 
-    fn next_report(services: &mut Services) -> Report {
+    fn next_report(services: &mut Services) -> ServiceReport {
         let end = Instant::now() + Duration::from_secs(20);
         loop {
             if let Some(report) = services.next_report() {
@@ -477,10 +484,10 @@ mod tests {
 
     #[test]
     fn a_job_that_panics_fails_and_the_next_finds_a_worker_that_begins_anew() {
-        fn count(done: &mut u64, job: &Job) -> Result<Done, ServiceError> {
+        fn count(done: &mut u64, job: &ServiceJob) -> Result<JobResult, ServiceError> {
             assert_ne!(job.effect, EffectId(2), "this one cannot be done");
             *done += 1;
-            Ok(Done::Gave(Value::Number(*done as f64)))
+            Ok(JobResult::Gave(Value::Number(*done as f64)))
         }
         let mut services = Services::new().expect("there are descriptors");
         for number in 1..=3 {
@@ -492,11 +499,11 @@ mod tests {
             };
             let (front, stop) = (Front::default(), Arc::default());
             let environment = ChildEnvironment::default();
-            let job = Job { effect: EffectId(number), environment, deed, front, stop };
+            let job = ServiceJob { effect: EffectId(number), environment, deed, front, stop };
             services.hand_on("count", job, count);
         }
         let results: Vec<_> = (0..3).map(|_| next_report(&mut services).result).collect();
-        let one = |result: &Result<Done, String>| matches!(result, Ok(Done::Gave(Value::Number(number))) if *number == 1.0);
+        let one = |result: &Result<JobResult, String>| matches!(result, Ok(JobResult::Gave(Value::Number(number))) if *number == 1.0);
         assert!(one(&results[0]) && one(&results[2]), "{results:?}");
         let fault = results[1].as_ref().expect_err("it panicked");
         assert!(fault.contains("this one cannot be done"), "{fault}");

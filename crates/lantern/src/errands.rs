@@ -9,7 +9,7 @@ use std::os::fd::BorrowedFd;
 
 use lantern_desk::survey;
 use lantern_devices::{
-    Answer, Done, Front, LastSaid, Launcher, Level, Linked, Report, Services, Shortcut,
+    Answer, Front, JobResult, LastSaid, Launcher, Level, Linked, ServiceReport, Services, Shortcut,
 };
 use lantern_model::{
     App, Command, CommandKind, ConnectionState, DeviceId, EffectId, Event, KeyGrab, Listening,
@@ -271,23 +271,23 @@ impl Errands {
             }
         }
         returned.events.extend(self.services.take_session_news());
-        while let Some(Report { effect, result }) = self.services.next_report() {
+        while let Some(ServiceReport { effect, result }) = self.services.next_report() {
             let result = match result {
-                Ok(Done::Done) => Ok(None),
-                Ok(Done::Gave(value)) => Ok(Some(value)),
-                Ok(Done::Level(level)) => {
+                Ok(JobResult::JobResult) => Ok(None),
+                Ok(JobResult::Gave(value)) => Ok(Some(value)),
+                Ok(JobResult::Level(level)) => {
                     returned.level = Some(level);
                     Ok(None)
                 }
-                Ok(Done::Owners(owners)) => {
+                Ok(JobResult::Owners(owners)) => {
                     returned.owners.extend(owners);
                     continue;
                 }
-                Ok(Done::Runs(process)) => {
+                Ok(JobResult::Runs(process)) => {
                     self.launcher.adopt(effect, process);
                     Ok(Some(Value::Number(process.into())))
                 }
-                Ok(Done::Start(start)) => match self.launcher.launch(effect, &start) {
+                Ok(JobResult::Start(start)) => match self.launcher.launch(effect, &start) {
                     Ok(process) => {
                         returned.started.push((start.name, process));
                         Ok(Some(Value::Number(process.into())))

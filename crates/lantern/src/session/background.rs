@@ -32,7 +32,7 @@ struct UnderWay<T> {
 /// What became of work.
 #[derive(Debug, PartialEq, Eq)]
 pub(super) enum Finished<T> {
-    Done(T),
+    JobResult(T),
     /// It took longer than its limit, or earlier work that did keeps the threads busy.
     TooSlow(Duration),
     /// It panicked.
@@ -76,7 +76,7 @@ impl<T: Send + 'static> Background<T> {
     pub(super) fn poll(&mut self, now: Time) -> Option<Finished<T>> {
         let UnderWay { result, until, .. } = self.under_way.as_ref()?;
         let finished = match result.try_recv() {
-            Ok(result) => Finished::Done(result),
+            Ok(result) => Finished::JobResult(result),
             _ if *until <= now => Finished::TooSlow(self.limit),
             Err(TryRecvError::Disconnected) => Finished::Fault,
             Err(TryRecvError::Empty) => return None,
@@ -143,7 +143,7 @@ mod tests {
     fn a_result_comes_once_and_a_panic_is_told() {
         let mut background = background();
         background.start(Time::START, || 7);
-        assert_eq!(finished(&mut background, Time::START), Finished::Done(7));
+        assert_eq!(finished(&mut background, Time::START), Finished::JobResult(7));
         assert!(!background.is_under_way() && background.poll(Time::START).is_none());
         background.start(Time::START, || panic!("no entry"));
         assert_eq!(finished(&mut background, Time::START), Finished::Fault);
@@ -166,7 +166,7 @@ mod tests {
         drop(ends);
         lantern_stage::wait_until("the threads to end", || {
             background.start(Time::START, || ());
-            finished(&mut background, Time::START) == Finished::Done(())
+            finished(&mut background, Time::START) == Finished::JobResult(())
         });
     }
 }

@@ -137,7 +137,7 @@ impl<D: Backend> Session<'_, D> {
             return Ok(());
         }
         // Who empties a file to write it anew may not have been told of yet.
-        let empty = matches!(&finished, Finished::Done(read) if read.is_empty);
+        let empty = matches!(&finished, Finished::JobResult(read) if read.is_empty);
         if empty && !std::mem::replace(&mut self.seen_empty, empty) {
             self.read_due = Some((now, now + SAVING_LASTS));
             return Ok(());
@@ -176,7 +176,7 @@ impl<D: Backend> Session<'_, D> {
     fn take_read(&mut self, finished: Finished<Read>) -> Result<(), Failure> {
         let name = self.place.path.display().to_string();
         let read = match finished {
-            Finished::Done(read) => read,
+            Finished::JobResult(read) => read,
             Finished::TooSlow(limit) => {
                 let seconds = limit.as_secs();
                 self.say_unread(&name, &format!("takes more than {seconds} s to read"));
