@@ -43,6 +43,6 @@ pub use notices::service_name as notice_service;
 pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};
 pub use services::{JobResult, ServiceReport, Services};
 pub use shortcuts::{Change, Shortcut, shortcuts};
-pub use sound::{Level, SoundServer};
+pub use sound::{OutputLevel, SoundServer};
 pub use speech::program as speech_program;
 pub use standins::{Pedals, serve_fans};

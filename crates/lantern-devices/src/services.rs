@@ -20,7 +20,7 @@ use crate::methods::InputMethods;
 use crate::news::{EventQueue, MOST_WAITING, ring};
 use crate::programs::{self, Start};
 use crate::shortcuts::{Shortcut, shortcuts};
-use crate::sound::{Level, SoundServer};
+use crate::sound::{OutputLevel, SoundServer};
 use crate::{ServiceError, bus, methods, notices, playing, presence, speech};
 
 /// What became of an order.
@@ -38,7 +38,7 @@ pub enum JobResult {
     /// It is done.
     JobResult,
     /// It is so loud now.
-    Level(Level),
+    OutputLevel(OutputLevel),
     /// This must be started now.
     Start(Start),
     /// A program with that process was started.
@@ -430,7 +430,7 @@ fn change_volume(
         _ => 0.0,
     };
     bus::try_twice(server, SoundServer::connect, |open| open.change(change, by))
-        .map(JobResult::Level)
+        .map(JobResult::OutputLevel)
 }
 
 /// How something under way is stopped from another thread.

@@ -33,7 +33,7 @@ pub(crate) enum Packet {
 
 /// How loud the output is.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Level {
+pub struct OutputLevel {
     /// From 0 to 1; a server may allow more.
     pub share: f64,
     /// Whether nothing is heard all the same.
@@ -117,7 +117,7 @@ impl SoundServer {
     ///
     /// # Errors
     /// When there is no output, or the server broke off.
-    pub fn change(&mut self, change: VolumeChange, by: f64) -> Result<Level, ServiceError> {
+    pub fn change(&mut self, change: VolumeChange, by: f64) -> Result<OutputLevel, ServiceError> {
         let sink = self.sink()?;
         let before = loudest(&sink.cvolume);
         let share = match change {
@@ -145,7 +145,7 @@ impl SoundServer {
             let params = SetDeviceMuteParams { device_index, device_name, mute: muted };
             self.tell(&Command::SetSinkMute(params))?;
         }
-        Ok(Level { share, muted })
+        Ok(OutputLevel { share, muted })
     }
 
     fn sink(&mut self) -> Result<SinkInfo, ServiceError> {

@@ -10,7 +10,7 @@ use crate::programs::is_program;
 use crate::services::Stop;
 
 /// A program that speaks the text after its arguments and ends when it was said.
-struct Speaker {
+struct SpeechSynthesizer {
     name: &'static str,
     arguments: &'static [&'static str],
     /// What makes it silent, if ending it is not enough.
@@ -18,11 +18,11 @@ struct Speaker {
 }
 
 /// The best first.
-const SPEAKERS: [Speaker; 4] = [
-    Speaker { name: "spd-say", arguments: &["--wait", "--"], silence: Some("--cancel") },
-    Speaker { name: "espeak-ng", arguments: &["--"], silence: None },
-    Speaker { name: "espeak", arguments: &["--"], silence: None },
-    Speaker { name: "flite", arguments: &["-t"], silence: None },
+const SPEAKERS: [SpeechSynthesizer; 4] = [
+    SpeechSynthesizer { name: "spd-say", arguments: &["--wait", "--"], silence: Some("--cancel") },
+    SpeechSynthesizer { name: "espeak-ng", arguments: &["--"], silence: None },
+    SpeechSynthesizer { name: "espeak", arguments: &["--"], silence: None },
+    SpeechSynthesizer { name: "flite", arguments: &["-t"], silence: None },
 ];
 
 /// The speech program that is there, if any.
@@ -30,13 +30,14 @@ pub fn program() -> Option<&'static str> {
     found().map(|speaker| speaker.name)
 }
 
-fn found() -> Option<Speaker> {
+fn found() -> Option<SpeechSynthesizer> {
     SPEAKERS.into_iter().find(|speaker| is_program(speaker.name))
 }
 
 /// Says the text, to its end or until it is stopped.
 pub fn say(text: &str, environment: &ChildEnvironment, stop: &Stop) -> Result<(), ServiceError> {
-    let Speaker { name: program, arguments, silence } = found().ok_or(ServiceError::NoSpeech)?;
+    let SpeechSynthesizer { name: program, arguments, silence } =
+        found().ok_or(ServiceError::NoSpeech)?;
     let failed = |why: String| ServiceError::Speech { program, why };
     let spoken = environment
         .command(program)
