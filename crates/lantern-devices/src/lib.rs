@@ -31,16 +31,18 @@ mod standins;
 
 pub use children::ChildEnvironment;
 pub use ears::{
-    AudioSource, HearingEvent, LastSaid, Recognizer, UtteranceResult, read_taught, taught_path,
-    write_taught,
+    AudioSource, HearingEvent, LastUtterance, Recognizer, UtteranceResult, read_taught,
+    taught_path, write_taught,
 };
-pub use elements::{Front, Numbered, is_there as accessibility_is_there};
+pub use elements::{Front, NumberedElements, is_there as accessibility_is_there};
 pub use error::ServiceError;
 pub use folders::{home_folder, open_regular, read_regular, read_regular_text, write_private};
-pub use links::{CallAnswer, CalledRule, LinkError, Linked, Port, ports, read_port};
+pub use links::{CallAnswer, CalledRule, ConfiguredDevice, LinkError, Port, ports, read_port};
 pub use methods::InputMethods;
 pub use notices::service_name as notice_service;
-pub use programs::{LaunchError, Launcher, Start, find as find_program, handler as find_handler};
+pub use programs::{
+    LaunchError, Launcher, StartRequest, find as find_program, handler as find_handler,
+};
 pub use services::{JobResult, ServiceReport, Services};
 pub use shortcuts::{Change, Shortcut, shortcuts};
 pub use sound::{OutputLevel, SoundServer};

@@ -7,12 +7,12 @@ use pulseaudio::protocol::{
 
 use crate::ServiceError;
 use crate::folders::home_path;
-use crate::services::Stop;
+use crate::services::StopHandle;
 use crate::sound::SoundServer;
 use crate::sound_file::SoundFile;
 
 /// Plays the file to its end, or until it is stopped.
-pub fn play(path: &str, stop: &Stop) -> Result<(), ServiceError> {
+pub fn play(path: &str, stop: &StopHandle) -> Result<(), ServiceError> {
     let mut sound = SoundFile::open(&home_path(path))?;
     let mut server = SoundServer::connect()?;
     let cutter = server.cutter()?;

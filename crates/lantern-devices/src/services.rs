@@ -13,12 +13,12 @@ use rustix::event::{EventfdFlags, eventfd};
 
 use crate::caught::catch;
 use crate::children::ChildEnvironment;
-use crate::ears::{LastSaid, SpeechThread, Teller};
+use crate::ears::{EventSink, LastUtterance, SpeechThread};
 use crate::elements::{self, Announcer, Front};
-use crate::links::{Answer, LinkError, Linked, Links, Tell};
+use crate::links::{CallAnswer, ConfiguredDevice, ConnectionThread, LinkError, OutcomeSender};
 use crate::methods::InputMethods;
 use crate::news::{EventQueue, MOST_WAITING, ring};
-use crate::programs::{self, Start};
+use crate::programs::{self, StartRequest};
 use crate::shortcuts::{Shortcut, shortcuts};
 use crate::sound::{OutputLevel, SoundServer};
 use crate::{ServiceError, bus, methods, notices, playing, presence, speech};
@@ -38,9 +38,9 @@ pub enum JobResult {
     /// It is done.
     JobResult,
     /// It is so loud now.
-    OutputLevel(OutputLevel),
+    Level(OutputLevel),
     /// This must be started now.
-    Start(Start),
+    Start(StartRequest),
     /// A program with that process was started.
     Runs(u32),
     /// A device answered with this.
@@ -70,7 +70,7 @@ pub struct Services {
     /// Who listens to the person, once anything is to be heard.
     ear: Option<SpeechThread>,
     /// Who speaks with devices, once there are any.
-    links: Option<Links>,
+    links: Option<ConnectionThread>,
     /// Whether it is watched where the keyboard goes.
     fields_watched: bool,
     /// Whether it is watched whether an input method is at work.
@@ -256,7 +256,7 @@ impl Services {
     /// Listens to the person for this from now on.
     pub fn listen_for(&mut self, listening: Listening) {
         if self.ear.is_none() {
-            let tell: Teller = Arc::new(self.teller());
+            let tell: EventSink = Arc::new(self.teller());
             self.ear = Some(SpeechThread::start(tell, self.environment.clone()));
         }
         if let Some(ear) = &self.ear {
@@ -268,11 +268,12 @@ impl Services {
     ///
     /// # Errors
     /// When the system gives no event descriptor.
-    pub fn set_devices(&mut self, devices: Vec<Linked>) -> std::io::Result<()> {
+    pub fn set_devices(&mut self, devices: Vec<ConfiguredDevice>) -> std::io::Result<()> {
         if self.links.is_none() && !devices.is_empty() {
             let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
             let teller = LinkTeller { done, bell };
-            self.links = Some(Links::start(Arc::new(teller), self.device_news.sender())?);
+            self.links =
+                Some(ConnectionThread::start(Arc::new(teller), self.device_news.sender())?);
         }
         if let Some(links) = &self.links {
             links.set_devices(devices);
@@ -281,7 +282,7 @@ impl Services {
     }
 
     /// Tells somebody who called what came of it.
-    pub fn answer_call(&self, call: u64, answer: Answer) {
+    pub fn answer_call(&self, call: u64, answer: CallAnswer) {
         if let Some(links) = &self.links {
             links.answer(call, answer);
         }
@@ -293,7 +294,7 @@ impl Services {
     }
 
     /// What was said last.
-    pub fn last_said(&self) -> Option<LastSaid> {
+    pub fn last_said(&self) -> Option<LastUtterance> {
         self.ear.as_ref().and_then(SpeechThread::last)
     }
 
@@ -393,7 +394,7 @@ struct LinkTeller {
     bell: Arc<OwnedFd>,
 }
 
-impl Tell for LinkTeller {
+impl OutcomeSender for LinkTeller {
     fn outcome(&self, effect: EffectId, outcome: Result<Option<Value>, LinkError>) {
         let result = outcome.map(|value| value.map_or(JobResult::JobResult, JobResult::Gave));
         report(&self.done, &self.bell, effect, result.map_err(ServiceError::ConnectionState));
@@ -407,7 +408,10 @@ impl ServiceJob {
 }
 
 /// Asks the program to start over the bus, if it wants that and can be reached.
-fn activate(bus: &mut Option<zbus::Connection>, start: Start) -> Result<JobResult, ServiceError> {
+fn activate(
+    bus: &mut Option<zbus::Connection>,
+    start: StartRequest,
+) -> Result<JobResult, ServiceError> {
     let Some((name, targets)) = &start.bus else {
         return Ok(JobResult::Start(start));
     };
@@ -430,7 +434,7 @@ fn change_volume(
         _ => 0.0,
     };
     bus::try_twice(server, SoundServer::connect, |open| open.change(change, by))
-        .map(JobResult::OutputLevel)
+        .map(JobResult::Level)
 }
 
 /// How something under way is stopped from another thread.

@@ -7,7 +7,7 @@ use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use crate::ServiceError;
 use crate::children::ChildEnvironment;
 use crate::programs::is_program;
-use crate::services::Stop;
+use crate::services::StopHandle;
 
 /// A program that speaks the text after its arguments and ends when it was said.
 struct SpeechSynthesizer {
@@ -35,7 +35,11 @@ fn found() -> Option<SpeechSynthesizer> {
 }
 
 /// Says the text, to its end or until it is stopped.
-pub fn say(text: &str, environment: &ChildEnvironment, stop: &Stop) -> Result<(), ServiceError> {
+pub fn say(
+    text: &str,
+    environment: &ChildEnvironment,
+    stop: &StopHandle,
+) -> Result<(), ServiceError> {
     let SpeechSynthesizer { name: program, arguments, silence } =
         found().ok_or(ServiceError::NoSpeech)?;
     let failed = |why: String| ServiceError::Speech { program, why };

@@ -9,7 +9,8 @@ use std::os::fd::BorrowedFd;
 
 use lantern_desk::survey;
 use lantern_devices::{
-    Answer, Front, JobResult, LastSaid, Launcher, Level, Linked, ServiceReport, Services, Shortcut,
+    CallAnswer, ConfiguredDevice, Front, JobResult, LastUtterance, Launcher, OutputLevel,
+    ServiceReport, Services, Shortcut,
 };
 use lantern_model::{
     App, Command, CommandKind, ConnectionState, DeviceId, EffectId, Event, KeyGrab, Listening,
@@ -47,7 +48,7 @@ pub struct Returned {
     /// Outcomes, in order.
     pub events: Vec<Event>,
     /// How loud it is now, if that was changed.
-    pub level: Option<Level>,
+    pub level: Option<OutputLevel>,
     /// Programs that were started, with their processes.
     pub started: Vec<(String, u32)>,
     /// Settings of the desktop that have what was asked about.
@@ -97,7 +98,7 @@ impl Errands {
     pub fn set_devices(&mut self, rules: &RuleSet) -> io::Result<()> {
         let devices = rules.devices.iter().enumerate().map(|(number, device)| {
             let topics = rules.topics_of(DeviceId(number));
-            Linked { device: device.clone(), topics }
+            ConfiguredDevice { device: device.clone(), topics }
         });
         self.services.environment().hide(rules.secret_variables());
         let known = |name: &String| rules.devices.iter().any(|device| device.name == *name);
@@ -111,7 +112,7 @@ impl Errands {
     }
 
     /// Tells somebody who called what came of it.
-    pub fn answer_call(&self, call: u64, answer: Answer) {
+    pub fn answer_call(&self, call: u64, answer: CallAnswer) {
         self.services.answer_call(call, answer);
     }
 
@@ -121,7 +122,7 @@ impl Errands {
     }
 
     /// What was said last.
-    pub fn last_said(&self) -> Option<LastSaid> {
+    pub fn last_said(&self) -> Option<LastUtterance> {
         self.services.last_said()
     }
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_devices::{HearingEvent, Recognizer, Source, UtteranceResult};
+use lantern_devices::{AudioSource, HearingEvent, Recognizer, UtteranceResult};
 use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
 use lantern_sense::{
     Phoneme, Phrase, PhraseIndex, Pronunciations, heard_words, likeness, word_lists,
@@ -104,7 +104,7 @@ impl<'r> Phrases<'r> {
     /// Hears everything that is said in a source; `tell` is given each of it.
     pub fn hear(
         &self,
-        source: &mut Source,
+        source: &mut AudioSource,
         mut tell: impl FnMut(&Recognizer, HearingEvent) -> bool,
     ) -> Result<(), Failure> {
         let mut hearer = Recognizer::open()?;

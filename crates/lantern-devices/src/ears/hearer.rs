@@ -64,7 +64,7 @@ pub enum HearingEvent {
     /// Somebody begins to speak.
     Began,
     /// Something was said.
-    ExternalResult(UtteranceResult),
+    Utterance(UtteranceResult),
     /// Somebody talks on and on; commands stand alone between pauses.
     BackgroundTalk,
 }
@@ -205,7 +205,7 @@ impl Recognizer {
                 }
                 VadEvent::WentOn => self.pending = None,
                 VadEvent::Ended => {
-                    noted.extend(self.pending.take().map(HearingEvent::ExternalResult));
+                    noted.extend(self.pending.take().map(HearingEvent::Utterance));
                     self.speaking = false;
                     self.turn()?;
                 }

@@ -210,7 +210,7 @@ impl SpeechWorker {
             let sound = source.read()?.unwrap_or_default();
             self.tell_state(State::Open);
             for noted in hearer.take(&sound)? {
-                if let HearingEvent::ExternalResult(verdict) = noted {
+                if let HearingEvent::Utterance(verdict) = noted {
                     let began = hearer.time().saturating_sub(verdict.from);
                     self.remember(&verdict, hearer.last());
                     (self.tell)(event_of(&verdict, began));

@@ -323,7 +323,7 @@ impl MqttClient {
                     if self.heard.is_new(&said) {
                         let ReceivedMessage { topic, text, .. } = said;
                         let device = self.context.device.to_string();
-                        self.context.news.send(Event::PublishMessage { device, topic, text }).await;
+                        self.context.news.send(Event::Message { device, topic, text }).await;
                     }
                 }
                 Ok(MqttEvent::Sent(packet)) => lock(&self.outbox).note_sent(packet),

@@ -12,7 +12,7 @@ use hyper::{Method, Request, StatusCode};
 use serde::Serialize;
 use tokio::net::TcpListener;
 
-use crate::http_server::{self, Caller, Reply, may_be_of_page};
+use crate::http_server::{self, Reply, RequestOrigin, may_be_of_page};
 
 /// The longest body, in bytes.
 const LONGEST: usize = 1024;
@@ -59,7 +59,7 @@ struct Controller<C> {
 }
 
 impl<C: Fn(&str)> Controller<C> {
-    async fn receive(&self, caller: &Caller, request: Request<Incoming>) -> Reply {
+    async fn receive(&self, caller: &RequestOrigin, request: Request<Incoming>) -> Reply {
         let (head, body) = request.into_parts();
         if may_be_of_page(&head.headers) {
             return plain(StatusCode::FORBIDDEN, "pages of others may do nothing here");

@@ -1,6 +1,6 @@
 //! Starting programs and seeing them end.
 
-use lantern_devices::{LaunchError, Launcher, Start, find_program};
+use lantern_devices::{LaunchError, Launcher, StartRequest, find_program};
 use lantern_model::{EffectId, Event, Value};
 use rustix::event::{PollFd, PollFlags, poll};
 
@@ -76,22 +76,22 @@ fn what_is_not_there_is_named() {
     assert!(matches!(find_program("\"open"), Err(LaunchError::Nothing)));
     assert!(matches!(find_program("/etc/passwd"), Err(LaunchError::NotFound { .. })));
     let mut launcher = Launcher::default();
-    let gone = Start { words: words(&["/no/such/saw"]), ..Start::default() };
+    let gone = StartRequest { words: words(&["/no/such/saw"]), ..StartRequest::default() };
     let error = launcher.launch(EffectId(9), &gone).expect_err("there is none");
     assert!(matches!(error, LaunchError::NotFound { .. }));
-    let no_program = Start { words: words(&["/etc/passwd"]), ..Start::default() };
+    let no_program = StartRequest { words: words(&["/etc/passwd"]), ..StartRequest::default() };
     let error = launcher.launch(EffectId(9), &no_program).expect_err("it is none");
-    assert!(matches!(error, LaunchError::Start { .. }));
+    assert!(matches!(error, LaunchError::StartRequest { .. }));
 }
 
 #[test]
 fn a_program_starts_in_its_folder() {
     let folder = tempfile::tempdir().expect("it can be made");
     let mark = folder.path().join("here");
-    let start = Start {
+    let start = StartRequest {
         words: words(&["touch", "here"]),
         folder: Some(folder.path().to_owned()),
-        ..Start::default()
+        ..StartRequest::default()
     };
     let mut launcher = Launcher::default();
     launcher.launch(EffectId(3), &start).expect("it is there");

@@ -93,7 +93,7 @@ pub fn all(hearer: &mut Recognizer, sound: &[i16]) -> Vec<Heard> {
         heard.extend(hearer.take(piece).expect("it goes on"));
     }
     let said = heard.into_iter().filter_map(|noted| match noted {
-        HearingEvent::Said(verdict) => Some(Heard::of(verdict)),
+        HearingEvent::Utterance(verdict) => Some(Heard::of(verdict)),
         _ => None,
     });
     said.collect()

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::process::Command;
 
-use lantern_devices::Source;
+use lantern_devices::AudioSource;
 use lantern_sense::RATE;
 use serde::{Deserialize, Serialize};
 
@@ -90,7 +90,7 @@ impl Voice {
             .arg(&path)
             .status();
         assert!(status.expect("flite is installed").success());
-        let mut source = Source::file(&path).expect("it is a sound");
+        let mut source = AudioSource::file(&path).expect("it is a sound");
         let mut sound = vec![0; RATE * 7 / 10];
         while let Ok(Some(piece)) = source.read() {
             sound.extend(piece);

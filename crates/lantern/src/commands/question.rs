@@ -5,7 +5,7 @@ use std::io::{self, stdin};
 use std::os::fd::AsFd;
 
 use lantern_desk::{Dialog, DialogAnswer, DialogChoice, ask_person, pick_place};
-use lantern_devices::{Front, Numbered, Services};
+use lantern_devices::{Front, NumberedElements, Services};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
@@ -75,7 +75,7 @@ fn number(asked: Asked) -> Result<Status, Failure> {
     let title = choices.next().unwrap_or_default();
     let process = choices.next().and_then(|process| process.parse().ok());
     let front = Front { process, name: asked.asked, title };
-    let answer = match Numbered::of(front) {
+    let answer = match NumberedElements::of(front) {
         Err(error) => json!({ "error": error.line() }),
         Ok(mut numbered) => loop {
             let DialogAnswer::Picked(index) = pick_place(&numbered.places(), stdin().as_fd())?

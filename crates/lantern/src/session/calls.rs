@@ -2,7 +2,7 @@
 //! shown to who looks.
 
 use lantern_desk::Backend;
-use lantern_devices::{Answer, Ran};
+use lantern_devices::{CallAnswer, CalledRule};
 use lantern_engine::DecisionKind;
 use lantern_model::{Device, DeviceKind, Event, Rule, Time, TriggerKind};
 use serde_json::json;
@@ -29,7 +29,7 @@ impl<D: Backend> Session<'_, D> {
         // What was decided before has been told by then.
         let before = self.engine.last_decision();
         self.engine.handle_event(now, event);
-        let mut answer = Answer::default();
+        let mut answer = CallAnswer::default();
         for reason in self.engine.decisions_after(before) {
             let Some(rule) = reason.rule else { continue };
             match &reason.kind {
@@ -59,10 +59,10 @@ impl<D: Backend> Session<'_, D> {
     }
 
     /// A rule as a caller is told of it.
-    fn told(&self, rule: usize, why: Option<&str>) -> Ran {
+    fn told(&self, rule: usize, why: Option<&str>) -> CalledRule {
         let rules = self.engine.rules();
         let Rule { place, name, label, .. } = &rules.rules[rule];
-        Ran {
+        CalledRule {
             place: rules.show_place(*place),
             rule: name.clone().unwrap_or_else(|| label.clone()),
             why: why.map(str::to_owned),

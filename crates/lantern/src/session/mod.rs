@@ -17,7 +17,7 @@ use crate::style::say;
 use crate::supervisor::Heartbeat;
 use crate::{signals, style};
 use lantern_desk::{Backend, BackendError};
-use lantern_devices::Level;
+use lantern_devices::OutputLevel;
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
     Command, CommandKind, Effect, EffectId, EffectKind, Event, Hint, HintContent, HintPlace,
@@ -381,7 +381,7 @@ impl<'j, D: Backend> Session<'j, D> {
     fn take_returned(&mut self) -> Result<(), Failure> {
         let now = self.now();
         let returned = self.errands.take_returned();
-        if let Some(Level { share, muted }) = returned.level {
+        if let Some(OutputLevel { share, muted }) = returned.level {
             let what = HintContent::Level { share, muted };
             let hint = Hint {
                 content: what,

@@ -1,7 +1,7 @@
 //! Rules that are spoken to: heard in recordings by the system's speech library where that is, and told by a
 //! program in the place of a recogniser everywhere.
 
-use lantern_devices::{HearingEvent, Source as Sound};
+use lantern_devices::{AudioSource as Sound, HearingEvent};
 use lantern_script::{Source, check};
 
 use super::SPOKEN_RULES;
@@ -33,7 +33,7 @@ pub(super) fn heard() -> Result<Vec<String>, Failure> {
         std::fs::write(&path, sound).map_err(failed)?;
         let mut verdicts = Vec::new();
         let heard = phrases.hear(&mut Sound::file(&path)?, |_, noted| {
-            if let HearingEvent::Said(verdict) = noted {
+            if let HearingEvent::Utterance(verdict) = noted {
                 verdicts.push(verdict);
             }
             true

@@ -3,7 +3,7 @@
 use std::io::{IsTerminal as _, Write as _};
 use std::time::Duration;
 
-use lantern_devices::{HearingEvent, Source};
+use lantern_devices::{AudioSource, HearingEvent};
 use lantern_sense::Loudness;
 
 use crate::arguments::VoiceHearArguments;
@@ -25,7 +25,7 @@ pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
         return Ok(Status::Found);
     }
     let named = arguments.microphone.as_deref().unwrap_or(&rules.settings.microphone);
-    let mut microphone = Source::microphone(named)?;
+    let mut microphone = AudioSource::microphone(named)?;
     let count = phrases.listening.phrases.len();
     let free =
         phrases.listening.phrases.iter().filter(|phrase| phrase.without_attention_word).count();
@@ -49,7 +49,7 @@ pub fn run(arguments: &VoiceHearArguments) -> Result<Status, Failure> {
             HearingEvent::BackgroundTalk => {
                 say!("{}talk, longer than a command{0:#}", style::FAINT)
             }
-            HearingEvent::Said(verdict) => {
+            HearingEvent::Utterance(verdict) => {
                 understood += u32::from(verdict.counts);
                 clear_meter(meter);
                 let word = if verdict.counts { style::WENT_OUT } else { style::FAINT };

@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use lantern_devices::Source;
+use lantern_devices::AudioSource;
 use lantern_sense::{
     EndpointSettings, Endpointer, Example, TrainedPhrase, TrainedPhrases, Utterance, VadEvent,
     features, heard_words, odd_one,
@@ -90,7 +90,10 @@ fn most_alike(phrases: &[TrainedPhrase], words: &str, examples: &[Example]) -> O
 }
 
 /// Every utterance of a source, until `enough` says so.
-fn utterances(source: &mut Source, mut take: impl FnMut(Utterance) -> bool) -> Result<(), Failure> {
+fn utterances(
+    source: &mut AudioSource,
+    mut take: impl FnMut(Utterance) -> bool,
+) -> Result<(), Failure> {
     let mut endpointer = Endpointer::new(EndpointSettings::default());
     let mut pending = None;
     loop {
@@ -122,7 +125,7 @@ fn read(recordings: &[PathBuf]) -> Result<Vec<Example>, Failure> {
     let mut examples = Vec::new();
     for path in recordings {
         let mut longest: Option<Utterance> = None;
-        utterances(&mut Source::file(path)?, |utterance| {
+        utterances(&mut AudioSource::file(path)?, |utterance| {
             if longest.as_ref().is_none_or(|l| utterance.speech_frames > l.speech_frames) {
                 longest = Some(utterance);
             }
@@ -139,7 +142,7 @@ fn read(recordings: &[PathBuf]) -> Result<Vec<Example>, Failure> {
 /// Asks the person to say it, a few times.
 fn listen(words: &str, arguments: &VoiceTeachArguments) -> Result<Vec<Example>, Failure> {
     let named = arguments.microphone.as_deref().unwrap_or_default();
-    let mut microphone = Source::microphone(named)?;
+    let mut microphone = AudioSource::microphone(named)?;
     let times = arguments.times.max(1);
     let mut examples: Vec<Example> = Vec::new();
     let ask = |done: usize| complain!("say \"{words}\" ({} of {times})", done + 1);

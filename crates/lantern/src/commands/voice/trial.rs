@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use lantern_devices::{HearingEvent, Source, UtteranceResult};
+use lantern_devices::{AudioSource, HearingEvent, UtteranceResult};
 use serde::Serialize;
 
 use crate::arguments::VoiceTryArguments;
@@ -52,7 +52,7 @@ pub fn run(arguments: &VoiceTryArguments) -> Result<Status, Failure> {
         let mut recording = open(file)?;
         phrases.hear(&mut recording, |_, noted| {
             match noted {
-                HearingEvent::Said(verdict) => verdicts.push(verdict),
+                HearingEvent::Utterance(verdict) => verdicts.push(verdict),
                 HearingEvent::BackgroundTalk => talk += 1,
                 HearingEvent::Began | HearingEvent::Passed => {}
             }
@@ -74,11 +74,11 @@ pub fn run(arguments: &VoiceTryArguments) -> Result<Status, Failure> {
 }
 
 /// A recording; `-` is raw standard input.
-fn open(file: &Path) -> Result<Source, Failure> {
+fn open(file: &Path) -> Result<AudioSource, Failure> {
     if file == Path::new("-") {
-        return Ok(Source::raw(std::io::stdin()));
+        return Ok(AudioSource::raw(std::io::stdin()));
     }
-    Ok(Source::file(file)?)
+    Ok(AudioSource::file(file)?)
 }
 
 fn data_of(phrases: &Phrases, verdict: &UtteranceResult) -> UtteranceData {
