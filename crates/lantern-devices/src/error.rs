@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use pulseaudio::protocol::ProtocolError;
 
-use crate::links::LinkError;
+use crate::connections::LinkError;
 use crate::programs::LaunchError;
 
 /// Why a service did not do what it was asked.

@@ -5,46 +5,48 @@
 //! none of them ever holds up a key; what becomes of an order comes back through [`Services`]. Decides
 //! nothing. The program's event loop is the only caller.
 
-mod allowance;
+mod accessibility;
 mod bus;
-mod caught;
-mod children;
-mod ears;
-mod elements;
+mod child_environment;
+mod connections;
 mod error;
+mod event_queue;
 mod folders;
 mod http_server;
-mod links;
-mod methods;
-mod news;
-mod notices;
+mod input_methods;
+mod notifications;
+mod panics;
 mod playing;
-mod presence;
 mod programs;
+mod rate_limit;
 mod services;
+mod session_lock;
 mod shortcuts;
+mod simulators;
 mod sockets;
 mod sound;
 mod sound_file;
 mod speech;
-mod standins;
+mod speech_recognition;
 
-pub use children::ChildEnvironment;
-pub use ears::{
-    AudioSource, HearingEvent, LastUtterance, Recognizer, UtteranceResult, read_taught,
-    taught_path, write_taught,
+pub use accessibility::{Front, NumberedElements, is_there as accessibility_is_there};
+pub use child_environment::ChildEnvironment;
+pub use connections::{
+    CallAnswer, CalledRule, ConfiguredDevice, LinkError, Port, ports, read_port,
 };
-pub use elements::{Front, NumberedElements, is_there as accessibility_is_there};
 pub use error::ServiceError;
 pub use folders::{home_folder, open_regular, read_regular, read_regular_text, write_private};
-pub use links::{CallAnswer, CalledRule, ConfiguredDevice, LinkError, Port, ports, read_port};
-pub use methods::InputMethods;
-pub use notices::service_name as notice_service;
+pub use input_methods::InputMethods;
+pub use notifications::service_name as notice_service;
 pub use programs::{
     LaunchError, Launcher, StartRequest, find as find_program, handler as find_handler,
 };
 pub use services::{JobResult, ServiceReport, Services};
 pub use shortcuts::{Change, Shortcut, shortcuts};
+pub use simulators::{Pedals, serve_fans};
 pub use sound::{OutputLevel, SoundServer};
 pub use speech::program as speech_program;
-pub use standins::{Pedals, serve_fans};
+pub use speech_recognition::{
+    AudioSource, HearingEvent, LastUtterance, Recognizer, UtteranceResult, read_taught,
+    taught_path, write_taught,
+};

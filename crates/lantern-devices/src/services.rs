@@ -11,17 +11,19 @@ use std::thread;
 use lantern_model::{Command, CommandKind, EffectId, Event, KeyGrab, Listening, Value};
 use rustix::event::{EventfdFlags, eventfd};
 
-use crate::caught::catch;
-use crate::children::ChildEnvironment;
-use crate::ears::{EventSink, LastUtterance, SpeechThread};
-use crate::elements::{self, Announcer, Front};
-use crate::links::{CallAnswer, ConfiguredDevice, ConnectionThread, LinkError, OutcomeSender};
-use crate::methods::InputMethods;
-use crate::news::{EventQueue, MOST_WAITING, ring};
+use crate::accessibility::{self, Announcer, Front};
+use crate::child_environment::ChildEnvironment;
+use crate::connections::{
+    CallAnswer, ConfiguredDevice, ConnectionThread, LinkError, OutcomeSender,
+};
+use crate::event_queue::{EventQueue, MOST_WAITING, ring};
+use crate::input_methods::InputMethods;
+use crate::panics::catch;
 use crate::programs::{self, StartRequest};
 use crate::shortcuts::{Shortcut, shortcuts};
 use crate::sound::{OutputLevel, SoundServer};
-use crate::{ServiceError, bus, methods, notices, playing, presence, speech};
+use crate::speech_recognition::{EventSink, LastUtterance, SpeechThread};
+use crate::{ServiceError, bus, input_methods, notifications, playing, session_lock, speech};
 
 /// What became of an order.
 #[derive(Debug)]
@@ -140,7 +142,7 @@ impl Services {
             }
             CommandKind::Notify => {
                 self.hand_on("notify", job, |bus, job| {
-                    notices::show(bus, job.word()).map(|()| JobResult::JobResult)
+                    notifications::show(bus, job.word()).map(|()| JobResult::JobResult)
                 });
             }
             CommandKind::Volume(_) => {
@@ -179,7 +181,7 @@ impl Services {
             }
             CommandKind::ChooseMenuEntry => {
                 self.hand_on("choose", job, |tree, job| {
-                    elements::choose(tree, &job.front, &job.deed.arguments)
+                    accessibility::choose(tree, &job.front, &job.deed.arguments)
                         .map(|()| JobResult::JobResult)
                 });
             }
@@ -216,7 +218,7 @@ impl Services {
         let tell = self.teller();
         // Without an accessibility bus nothing is told, and nothing can be refused.
         thread::spawn(move || {
-            drop(elements::watch_fields(|process| tell(Event::PasswordField(process))));
+            drop(accessibility::watch_fields(|process| tell(Event::PasswordField(process))));
         });
     }
 
@@ -227,13 +229,15 @@ impl Services {
         }
         let tell = self.teller();
         // Without a session bus there is none.
-        thread::spawn(move || drop(methods::watch(|at_work| tell(Event::InputMethod(at_work)))));
+        thread::spawn(move || {
+            drop(input_methods::watch(|at_work| tell(Event::InputMethod(at_work))))
+        });
     }
 
     /// Watches from now on whether the person is there: screen locks, other sessions, sleep.
     pub fn watch_presence(&mut self) {
         let tell = self.teller();
-        presence::watch(move |away| tell(Event::Locked(away)));
+        session_lock::watch(move |away| tell(Event::Locked(away)));
     }
 
     /// Looks which settings of the desktop give these combinations to something; a report to nobody's order

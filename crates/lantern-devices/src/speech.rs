@@ -5,7 +5,7 @@ use std::process::{Command, Stdio};
 use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 
 use crate::ServiceError;
-use crate::children::ChildEnvironment;
+use crate::child_environment::ChildEnvironment;
 use crate::programs::is_program;
 use crate::services::StopHandle;
 

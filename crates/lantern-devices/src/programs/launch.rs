@@ -14,9 +14,9 @@ use rustix::fs::{MemfdFlags, memfd_create};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, pidfd_send_signal};
 
 use super::entries::StartRequest;
-use super::printed::Printed;
-use crate::allowance::{Allowance, Rate};
-use crate::children::ChildEnvironment;
+use super::output::Printed;
+use crate::child_environment::ChildEnvironment;
+use crate::rate_limit::{Allowance, Rate};
 
 /// Why a program could not be started.
 #[derive(Debug, thiserror::Error)]

@@ -6,7 +6,7 @@
 mod entries;
 mod handlers;
 mod launch;
-mod printed;
+mod output;
 
 pub use entries::{StartRequest, find};
 pub use handlers::handler;

@@ -23,32 +23,32 @@ const COMPONENT: &str = "org.a11y.atspi.Component";
 
 /// Roles, by their numbers in the AT-SPI enumeration.
 pub(super) mod role {
-    pub(in crate::elements) const CHECK_BOX: u32 = 7;
-    pub(in crate::elements) const CHECK_MENU_ITEM: u32 = 8;
-    pub(in crate::elements) const COMBO_BOX: u32 = 11;
-    pub(in crate::elements) const LIST_ITEM: u32 = 32;
-    pub(in crate::elements) const MENU: u32 = 33;
-    pub(in crate::elements) const MENU_BAR: u32 = 34;
-    pub(in crate::elements) const MENU_ITEM: u32 = 35;
-    pub(in crate::elements) const PAGE_TAB: u32 = 37;
-    pub(in crate::elements) const PASSWORD_TEXT: u32 = 40;
-    pub(in crate::elements) const PUSH_BUTTON: u32 = 43;
-    pub(in crate::elements) const RADIO_BUTTON: u32 = 44;
-    pub(in crate::elements) const RADIO_MENU_ITEM: u32 = 45;
-    pub(in crate::elements) const SLIDER: u32 = 51;
-    pub(in crate::elements) const SPIN_BUTTON: u32 = 52;
-    pub(in crate::elements) const TEXT: u32 = 61;
-    pub(in crate::elements) const TOGGLE_BUTTON: u32 = 62;
-    pub(in crate::elements) const ENTRY: u32 = 79;
-    pub(in crate::elements) const LINK: u32 = 88;
-    pub(in crate::elements) const TREE_ITEM: u32 = 91;
+    pub(in crate::accessibility) const CHECK_BOX: u32 = 7;
+    pub(in crate::accessibility) const CHECK_MENU_ITEM: u32 = 8;
+    pub(in crate::accessibility) const COMBO_BOX: u32 = 11;
+    pub(in crate::accessibility) const LIST_ITEM: u32 = 32;
+    pub(in crate::accessibility) const MENU: u32 = 33;
+    pub(in crate::accessibility) const MENU_BAR: u32 = 34;
+    pub(in crate::accessibility) const MENU_ITEM: u32 = 35;
+    pub(in crate::accessibility) const PAGE_TAB: u32 = 37;
+    pub(in crate::accessibility) const PASSWORD_TEXT: u32 = 40;
+    pub(in crate::accessibility) const PUSH_BUTTON: u32 = 43;
+    pub(in crate::accessibility) const RADIO_BUTTON: u32 = 44;
+    pub(in crate::accessibility) const RADIO_MENU_ITEM: u32 = 45;
+    pub(in crate::accessibility) const SLIDER: u32 = 51;
+    pub(in crate::accessibility) const SPIN_BUTTON: u32 = 52;
+    pub(in crate::accessibility) const TEXT: u32 = 61;
+    pub(in crate::accessibility) const TOGGLE_BUTTON: u32 = 62;
+    pub(in crate::accessibility) const ENTRY: u32 = 79;
+    pub(in crate::accessibility) const LINK: u32 = 88;
+    pub(in crate::accessibility) const TREE_ITEM: u32 = 91;
 }
 
 /// States, by their bits in the AT-SPI enumeration.
 pub(super) mod state {
-    pub(in crate::elements) const ACTIVE: u32 = 1;
-    pub(in crate::elements) const SENSITIVE: u32 = 24;
-    pub(in crate::elements) const SHOWING: u32 = 25;
+    pub(in crate::accessibility) const ACTIVE: u32 = 1;
+    pub(in crate::accessibility) const SENSITIVE: u32 = 24;
+    pub(in crate::accessibility) const SHOWING: u32 = 25;
 }
 
 /// One thing on the accessibility bus.

@@ -17,7 +17,7 @@ use tokio::sync::{Mutex as Turn, Semaphore};
 use tokio::task::AbortHandle;
 
 use super::{LinkError, Outcome, Request, TaskContext, secret};
-use crate::caught::catch_in;
+use crate::panics::catch_in;
 
 /// The most of an answer that is taken, in bytes.
 const MOST: usize = 1 << 20;

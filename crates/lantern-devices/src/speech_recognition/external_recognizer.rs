@@ -17,7 +17,7 @@ use serde::Serialize;
 
 use super::thread::SpeechCommand;
 use crate::ServiceError;
-use crate::children::ChildEnvironment;
+use crate::child_environment::ChildEnvironment;
 
 /// A line is read no further than this.
 const LONGEST_LINE: u64 = 65_536;

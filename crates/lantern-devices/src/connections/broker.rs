@@ -17,7 +17,7 @@ use tokio::time::{Duration, Instant};
 use super::mqtt::{
     BrokerAddress, MqttConnection, MqttError, MqttSender, MqttVersion, PublishMessage,
 };
-use super::packets::{MqttEvent, ReceivedMessage};
+use super::mqtt_events::{MqttEvent, ReceivedMessage};
 use super::{BackOff, LinkError, PATIENCE, Request, TaskContext, secret};
 
 /// Number of received messages that are remembered, so that none is reported twice.

@@ -10,7 +10,7 @@ use rumqttc::{TlsConfiguration, Transport, v5};
 use rustls::{ClientConfig, RootCertStore};
 
 use super::LinkError;
-use super::packets::{MqttEvent, NUMBER, came_five, came_three};
+use super::mqtt_events::{MqttEvent, NUMBER, came_five, came_three};
 
 /// How often a quiet connection is tried.
 const KEEP_ALIVE: Duration = Duration::from_secs(60);

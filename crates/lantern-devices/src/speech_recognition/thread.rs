@@ -1,4 +1,4 @@
-//! The ear at work: a thread that listens as long as anything counts as said, and tells what it heard.
+//! The thread of speech recognition. It records while any phrase is active and sends an event for each utterance.
 //!
 //! The microphone is open only then. One that goes away is looked for again; so is one that another
 //! program has for itself. Where the rules name a program that hears instead, it is started and ended in
@@ -12,12 +12,12 @@ use std::time::{Duration, Instant};
 use lantern_model::{Event, Listening, MicrophoneState as State};
 use lantern_sense::{Example, Loudness};
 
-use super::outside::ExternalRecognizer;
-use super::said;
+use super::external_recognizer::ExternalRecognizer;
+use super::external_result;
 use super::{AudioSource, HearingEvent, Recognizer, UtteranceResult};
 use crate::ServiceError;
-use crate::caught::catch;
-use crate::children::ChildEnvironment;
+use crate::child_environment::ChildEnvironment;
+use crate::panics::catch;
 
 /// How often a microphone that is not there is looked for.
 const RETRY: Duration = Duration::from_secs(2);
@@ -242,7 +242,7 @@ impl SpeechWorker {
         loop {
             match self.calls.recv() {
                 Ok(SpeechCommand::Line(of, line)) if of == number => {
-                    if let Some(event) = said::event_of(&line) {
+                    if let Some(event) = external_result::event_of(&line) {
                         (self.tell)(event);
                     }
                 }

@@ -20,8 +20,8 @@ use tokio::net::TcpListener;
 use tokio::sync::oneshot;
 
 use super::{BackOff, LinkError, TaskContext, secret};
-use crate::allowance::{Allowance, Rate};
 use crate::http_server::{self, PATIENCE, Reply, RequestOrigin, may_be_of_page};
+use crate::rate_limit::{Allowance, Rate};
 use crate::sockets::owner_of;
 
 /// The longest body, in bytes.

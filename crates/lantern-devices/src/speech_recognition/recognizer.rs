@@ -10,9 +10,9 @@ use lantern_sense::{
     EndpointSettings, Endpointer, Example, Loudness, TrainedPhrase, Utterance, VadEvent, features,
 };
 
-use super::heeded::ActivePhrases;
+use super::active_phrases::ActivePhrases;
 use super::sphinx::SphinxRecognizer;
-use super::taught::TrainedRecognizer;
+use super::trained_phrases::TrainedRecognizer;
 use crate::ServiceError;
 
 /// Below this much above the room, in decibels, nothing that is heard can be trusted.

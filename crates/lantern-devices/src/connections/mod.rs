@@ -8,7 +8,7 @@ mod broker;
 mod error;
 mod listener;
 mod mqtt;
-mod packets;
+mod mqtt_events;
 mod ports;
 mod secret;
 mod serial;
@@ -28,8 +28,8 @@ use tokio::runtime;
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 use tokio::task::{AbortHandle, JoinSet};
 
-use crate::caught::catch_in;
-use crate::news::EventSender;
+use crate::event_queue::EventSender;
+use crate::panics::catch_in;
 
 pub use error::LinkError;
 pub use listener::{CallAnswer, CalledRule};
