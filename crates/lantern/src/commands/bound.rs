@@ -17,7 +17,7 @@ use crate::{style, table};
 
 /// The shape of `--json`, version 2.
 #[derive(Serialize)]
-struct Report<'a> {
+struct BoundReport<'a> {
     version: u32,
     file: &'a str,
     bound: Vec<Bound<'a>>,
@@ -62,7 +62,7 @@ pub fn run(
             at: &binding.at,
         });
         let bound = bound.collect();
-        print_json(&Report { version: 2, file: source.name(), bound });
+        print_json(&BoundReport { version: 2, file: source.name(), bound });
     } else if let Some(separator) = &arguments.separator {
         let combos: Vec<&str> = bindings.iter().map(|binding| binding.combo.as_str()).collect();
         say!("{}", combos.join(&unescape(separator)));

@@ -16,7 +16,7 @@ use crate::style::{self, complain, say};
 
 /// The shape of `--json`, version 1; one object for each combination.
 #[derive(Serialize)]
-struct Report {
+struct CaptureReport {
     version: u32,
     combo: Option<String>,
     cap: Option<&'static str>,
@@ -54,12 +54,12 @@ pub fn run(arguments: &CaptureArguments) -> Result<Status, Failure> {
     Ok(Status::Done)
 }
 
-fn report(captured: &CapturedCombination, known: &[Shortcut], bound: &[Binding]) -> Report {
+fn report(captured: &CapturedCombination, known: &[Shortcut], bound: &[Binding]) -> CaptureReport {
     let families = captured.families;
     let combo = captured.key.map(|key| KeyCombination::with(families, key).to_string());
     let taken_by =
         known.iter().filter(|taken| Some(taken.key) == captured.key && taken.families == families);
-    Report {
+    CaptureReport {
         version: 1,
         cap: captured.key.map(|key| key.label()),
         code: captured.key.and_then(|key| key.code()),
@@ -114,7 +114,7 @@ pub fn sent_names(key: Option<Key>, keysym: u32, number: u8) -> Vec<String> {
     names.into_iter().flatten().collect()
 }
 
-fn print(report: &Report) {
+fn print(report: &CaptureReport) {
     let line = |name: &str, words: String| say!("  {}{name:<11}{0:#}{words}", style::FAINT);
     match &report.combo {
         Some(combo) => {

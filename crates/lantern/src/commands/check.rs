@@ -16,7 +16,7 @@ use crate::{files, style};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report<'a> {
+struct CheckReport<'a> {
     version: u32,
     file: &'a str,
     rules: usize,
@@ -83,7 +83,7 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         });
         let not_agreed = not_agreed.collect();
         let file = source.name();
-        print_json(&Report { version: 1, file, rules, findings: data, not_agreed });
+        print_json(&CheckReport { version: 1, file, rules, findings: data, not_agreed });
     } else {
         print_findings(&findings, &source);
         if checked.rules.is_some() {

@@ -21,7 +21,7 @@ use crate::{desks, files};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report {
+struct DoctorReport {
     version: u32,
     checks: Vec<Check>,
 }
@@ -61,7 +61,7 @@ pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
     checks.push(input_method());
     let missing = checks.iter().any(|check| check.state == State::Missing);
     if arguments.json {
-        print_json(&Report { version: 1, checks });
+        print_json(&DoctorReport { version: 1, checks });
     } else {
         print(&checks);
     }

@@ -22,7 +22,7 @@ const SHORTEST_RANGE: usize = 4;
 
 /// The shape of `--json`, version 2.
 #[derive(Serialize)]
-struct Report<'a> {
+struct FreeKeysReport<'a> {
     version: u32,
     file: &'a str,
     /// Whether the desktop's settings could be looked at.
@@ -103,7 +103,7 @@ pub fn run(arguments: &KeysArguments, file: &str, bindings: &[Binding], wanted: 
         let desktop = known
             .iter()
             .map(|taken| DesktopData { combo: taken.combo().to_string(), setting: &taken.setting });
-        print_json(&Report {
+        print_json(&FreeKeysReport {
             version: 2,
             file,
             desktop_known: settings.is_some(),

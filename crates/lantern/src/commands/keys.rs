@@ -22,7 +22,7 @@ struct KeyData {
 }
 
 #[derive(Serialize)]
-struct Report {
+struct KeysReport {
     version: u32,
     keys: Vec<KeyData>,
 }
@@ -38,7 +38,10 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
     }
     let keys = wanted.keys;
     if arguments.json {
-        print_json(&Report { version: 1, keys: keys.iter().map(|key| key_data(*key)).collect() });
+        print_json(&KeysReport {
+            version: 1,
+            keys: keys.iter().map(|key| key_data(*key)).collect(),
+        });
     } else if let Some(separator) = &arguments.separator {
         let names: Vec<&str> = keys.iter().map(|key| key.name()).collect();
         crate::style::say!("{}", names.join(&unescape(separator)));

@@ -16,7 +16,7 @@ use crate::{files, style, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report {
+struct PortsReport {
     version: u32,
     ports: Vec<PortData>,
 }
@@ -49,7 +49,7 @@ pub fn run(arguments: PortsArguments) -> Result<Status, Failure> {
     let found = with_devices(ports(), rules.as_ref());
     let is_empty = found.is_empty();
     if arguments.json {
-        print_json(&Report { version: 1, ports: found });
+        print_json(&PortsReport { version: 1, ports: found });
     } else if is_empty {
         complain!("no serial port is there; plug a board in and look again");
     } else {

@@ -18,7 +18,7 @@ use crate::{drawings, files, pictures, recording, style};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report<'a> {
+struct RehearseReport<'a> {
     version: u32,
     file: &'a str,
     findings: Vec<FindingData<'a>>,
@@ -70,7 +70,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<Status, Failure> {
         scenes.push((scene_source, lines, played));
     }
     if arguments.json {
-        print_json(&Report {
+        print_json(&RehearseReport {
             version: 1,
             file: source.name(),
             findings: checked.findings.iter().map(|f| finding_data(f, &source)).collect(),
@@ -118,7 +118,12 @@ fn bring_drawings(scene: &mut Scene, path: &Path) -> Result<(), Failure> {
 fn print_broken(json: bool, findings: &[Finding], source: &Source) {
     if json {
         let findings = findings.iter().map(|finding| finding_data(finding, source)).collect();
-        print_json(&Report { version: 1, file: source.name(), findings, scenes: Vec::new() });
+        print_json(&RehearseReport {
+            version: 1,
+            file: source.name(),
+            findings,
+            scenes: Vec::new(),
+        });
     } else {
         print_findings(findings, source);
         crate::style::say!("{}: {}", source.name(), summary(findings));

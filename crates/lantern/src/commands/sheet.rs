@@ -20,7 +20,7 @@ use crate::{pictures, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report<'a> {
+struct SheetReport<'a> {
     version: u32,
     file: &'a str,
     places: &'a [Group],
@@ -65,7 +65,7 @@ pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
         complain!("{}drawn{0:#} {}", style::WENT_OUT, picture.display());
     }
     if arguments.json {
-        print_json(&Report { version: 1, file: source.name(), places: &groups });
+        print_json(&SheetReport { version: 1, file: source.name(), places: &groups });
     } else if arguments.html.is_none() && arguments.picture.is_none() {
         for (index, group) in groups.iter().enumerate() {
             if index > 0 {
@@ -93,7 +93,7 @@ fn show_sayable(json: bool) -> Result<Status, Failure> {
     let found = if entries.is_empty() { Status::Found } else { Status::Done };
     let group = Group { place: "here and now".to_owned(), entries };
     if json {
-        print_json(&Report { version: 1, file: &words(&told["file"]), places: &[group] });
+        print_json(&SheetReport { version: 1, file: &words(&told["file"]), places: &[group] });
     } else if group.entries.is_empty() {
         complain!("nothing can be said here and now");
     } else {

@@ -13,7 +13,7 @@ use crate::{style, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report {
+struct WindowsReport {
     version: u32,
     windows: Vec<WindowData>,
 }
@@ -42,7 +42,7 @@ pub fn run(arguments: &WindowsArguments) -> Result<Status, Failure> {
             process: app.process,
             frame: frame(app),
         });
-        print_json(&Report { version: 1, windows: data.collect() });
+        print_json(&WindowsReport { version: 1, windows: data.collect() });
     } else if windows.is_empty() {
         complain!("no window is open, or no window manager lists them");
     } else {

@@ -25,7 +25,7 @@ pub const DEVICE_RULES: &str = include_str!("../../../../../examples/devices.lan
 pub const SPOKEN_RULES: &str = include_str!("../../../../../examples/spoken.lantern");
 
 #[derive(Serialize)]
-struct Report {
+struct DemoReport {
     version: u32,
     rows: Vec<Row>,
     devices: Vec<String>,
@@ -41,7 +41,7 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
         let rows = played.timeline.rows();
         let devices = devices::told().unwrap_or_default();
         let speech = speech::heard().unwrap_or_default();
-        print_json(&Report { version: 1, rows, devices, speech });
+        print_json(&DemoReport { version: 1, rows, devices, speech });
         return Ok(Status::Done);
     }
     crate::style::say!(

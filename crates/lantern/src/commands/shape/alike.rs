@@ -14,7 +14,7 @@ use crate::wording::sureness;
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report {
+struct ShapeAlikeReport {
     version: u32,
     shapes: usize,
     pairs: Vec<Pair>,
@@ -44,7 +44,7 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
     }
     let found = if pairs.is_empty() { Status::Found } else { Status::Done };
     if arguments.json {
-        print_json(&Report { version: 1, shapes: rules.shapes.len(), pairs });
+        print_json(&ShapeAlikeReport { version: 1, shapes: rules.shapes.len(), pairs });
     } else if pairs.is_empty() {
         let count = rules.shapes.len();
         say!("{}: no two of {count} shapes are that much alike", source.name());

@@ -15,7 +15,7 @@ use crate::{drawings, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report {
+struct ShapeTrialReport {
     version: u32,
     drawings: Vec<DrawingData>,
 }
@@ -59,7 +59,7 @@ pub fn run(arguments: &ShapeTryArguments) -> Result<Status, Failure> {
     }
     let all = tried.iter().all(|drawing| drawing.shape.is_some());
     if arguments.json {
-        print_json(&Report { version: 1, drawings: tried });
+        print_json(&ShapeTrialReport { version: 1, drawings: tried });
     } else {
         print_table(&tried);
     }

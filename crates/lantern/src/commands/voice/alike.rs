@@ -61,7 +61,7 @@ impl Taken {
 }
 
 #[derive(Serialize)]
-struct Report {
+struct VoiceAlikeReport {
     version: u32,
     dictionary: Option<String>,
     phrases: usize,
@@ -82,7 +82,7 @@ pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
     let taught = Taught::open()?.phrases;
     let as_taught = TrainedPhrases::new(&taught).said_alike().into_iter();
     let as_taught = as_taught.filter(|pair| pair.margin < CLEAR).take(arguments.most);
-    let report = Report {
+    let report = VoiceAlikeReport {
         version: 1,
         dictionary,
         phrases: phrases.len(),
@@ -159,7 +159,7 @@ fn pairs_of(phrases: &[Listed], sounds: &Pronunciations, least: f64) -> impl Ite
     })
 }
 
-fn print_table(report: &Report, source: &Source) {
+fn print_table(report: &VoiceAlikeReport, source: &Source) {
     if report.pairs.is_empty() {
         say!("{}: no two of {} phrases sound that much alike", source.name(), report.phrases);
         return;
@@ -194,7 +194,7 @@ fn print_table(report: &Report, source: &Source) {
 }
 
 /// What was measured on the person's own examples.
-fn print_as_taught(report: &Report) {
+fn print_as_taught(report: &VoiceAlikeReport) {
     if report.taught < 2 {
         return;
     }

@@ -16,7 +16,7 @@ use crate::{style, table};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
-struct Report {
+struct VoiceTrialReport {
     version: u32,
     files: Vec<FileData>,
 }
@@ -66,7 +66,7 @@ pub fn run(arguments: &VoiceTryArguments) -> Result<Status, Failure> {
             file: file.clone(),
             utterances: verdicts.iter().map(|verdict| data_of(&phrases, verdict)).collect(),
         });
-        print_json(&Report { version: 1, files: files.collect() });
+        print_json(&VoiceTrialReport { version: 1, files: files.collect() });
     } else {
         print_table(&phrases, &heard);
     }
