@@ -10,7 +10,7 @@ use crate::failure::{Failure, Status};
 use crate::style;
 
 #[derive(Serialize)]
-struct Row {
+struct ExplainRow {
     name: &'static str,
     severity: Severity,
     meaning: &'static str,
@@ -18,9 +18,9 @@ struct Row {
     good: &'static str,
 }
 
-impl From<&CodeRow> for Row {
-    fn from(row: &CodeRow) -> Row {
-        Row {
+impl From<&CodeRow> for ExplainRow {
+    fn from(row: &CodeRow) -> ExplainRow {
+        ExplainRow {
             name: row.name,
             severity: row.severity,
             meaning: row.meaning,
@@ -36,7 +36,7 @@ pub fn run(arguments: &ExplainArguments) -> Result<Status, Failure> {
         None => CODES.iter().collect(),
     };
     if arguments.json {
-        print_json(&rows.into_iter().map(Row::from).collect::<Vec<_>>());
+        print_json(&rows.into_iter().map(ExplainRow::from).collect::<Vec<_>>());
     } else if arguments.name.is_some() {
         print_row(rows[0]);
     } else {
