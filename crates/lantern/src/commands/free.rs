@@ -44,12 +44,12 @@ struct DesktopData<'a> {
 }
 
 /// The keys that are free under some modifiers.
-struct Row {
+struct FreeKeyRow {
     families: ModifierSet,
     keys: Vec<Key>,
 }
 
-impl Row {
+impl FreeKeyRow {
     fn name(&self) -> String {
         if self.families.is_empty() { "alone".to_owned() } else { words_of(self.families) }
     }
@@ -111,7 +111,7 @@ pub fn run(arguments: &KeysArguments, file: &str, bindings: &[Binding], wanted: 
             desktop: desktop.collect(),
         });
     } else if let Some(separator) = &arguments.separator {
-        let combos: Vec<String> = rows.iter().flat_map(Row::combos).collect();
+        let combos: Vec<String> = rows.iter().flat_map(FreeKeyRow::combos).collect();
         say!("{}", combos.join(&unescape(separator)));
     } else {
         for row in &rows {
@@ -127,7 +127,7 @@ pub fn run(arguments: &KeysArguments, file: &str, bindings: &[Binding], wanted: 
     if rows.iter().all(|row| row.keys.is_empty()) { Status::Found } else { Status::Done }
 }
 
-fn rows(bindings: &[Binding], settings: &[Shortcut], wanted: &Wanted) -> Vec<Row> {
+fn rows(bindings: &[Binding], settings: &[Shortcut], wanted: &Wanted) -> Vec<FreeKeyRow> {
     let useful = |key: &&Key| !matches!(key.kind(), KeyKind::Modifier | KeyKind::National);
     let families = wanted.modifiers.map_or_else(all_families, |families| vec![families]);
     let row = |families: ModifierSet| {
@@ -138,7 +138,7 @@ fn rows(bindings: &[Binding], settings: &[Shortcut], wanted: &Wanted) -> Vec<Row
             .collect();
         taken.extend(settings.iter().filter(|s| s.families == families).map(|s| s.key));
         let keys = wanted.keys.iter().filter(useful).filter(|key| !taken.contains(key));
-        Row { families, keys: keys.copied().collect() }
+        FreeKeyRow { families, keys: keys.copied().collect() }
     };
     families.into_iter().map(row).collect()
 }
