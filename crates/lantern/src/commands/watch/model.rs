@@ -49,7 +49,7 @@ impl Decision {
 
 /// A run or program that can be chosen and ended.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Row {
+pub struct RunningRow {
     pub cells: Vec<String>,
     end: Value,
 }
@@ -65,9 +65,9 @@ pub enum Action {
 #[derive(Debug)]
 pub struct Model {
     pub heading: Vec<String>,
-    pub runs: Vec<Row>,
-    pub held: Vec<Row>,
-    pub programs: Vec<Row>,
+    pub runs: Vec<RunningRow>,
+    pub held: Vec<RunningRow>,
+    pub programs: Vec<RunningRow>,
     /// Runs and then programs, counted from 0.
     pub chosen: usize,
     pub failures_only: bool,
@@ -117,7 +117,7 @@ impl Model {
     }
 
     /// The run or program that is chosen.
-    pub fn choice(&self) -> Option<&Row> {
+    pub fn choice(&self) -> Option<&RunningRow> {
         self.runs.iter().chain(&self.programs).nth(self.chosen)
     }
 
@@ -125,22 +125,22 @@ impl Model {
         let lines = heading(told).into_iter();
         self.heading = lines.map(|line| anstream::adapter::strip_str(&line).to_string()).collect();
         self.paused = told["paused"]["all"] == json!(true);
-        let rows = |name: &str, row: &dyn Fn(&Value) -> Row| -> Vec<Row> {
+        let rows = |name: &str, row: &dyn Fn(&Value) -> RunningRow| -> Vec<RunningRow> {
             told[name].as_array().into_iter().flatten().map(row).collect()
         };
         self.runs = rows("runs", &|run| {
             let age = span_words(run["seconds"].as_f64().unwrap_or(0.0));
             let cells = vec![words(&run["rule"]), age, words(&run["does"])];
-            Row { cells, end: json!({ "run": run["run"] }) }
+            RunningRow { cells, end: json!({ "run": run["run"] }) }
         });
         self.held = rows("held", &|held| {
             let by = held["by"].as_array().into_iter().flatten().map(words);
             let cells = vec![words(&held["key"]), by.collect::<Vec<_>>().join(", ")];
-            Row { cells, end: Value::Null }
+            RunningRow { cells, end: Value::Null }
         });
         self.programs = rows("programs", &|program| {
             let cells = vec![words(&program["name"]), words(&program["process"])];
-            Row { cells, end: json!({ "process": program["process"] }) }
+            RunningRow { cells, end: json!({ "process": program["process"] }) }
         });
         self.chosen = self.chosen.min(self.choices().saturating_sub(1));
     }

@@ -7,7 +7,7 @@ use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Clear, Paragraph};
 
-use super::model::{Model, Row, Weight};
+use super::model::{Model, RunningRow, Weight};
 use crate::wording::wrapped;
 
 /// From this width on things stand side by side.
@@ -121,7 +121,7 @@ fn draw_decisions(model: &Model, frame: &mut Frame<'_>, area: Rect) {
 /// What runs, is held and was started, a line each under its head.
 fn side_lines(model: &Model) -> Vec<Line<'static>> {
     let mut lines = Vec::new();
-    let parts: [(&str, &[Row], usize); 3] = [
+    let parts: [(&str, &[RunningRow], usize); 3] = [
         ("runs", &model.runs, 0),
         ("programs", &model.programs, model.runs.len()),
         ("held keys", &model.held, usize::MAX),
