@@ -22,7 +22,7 @@ pub type Drawings = Vec<Vec<StrokePath>>;
 
 /// A place of a CSV file.
 #[derive(Debug, Serialize, Deserialize)]
-struct Row {
+struct CsvPoint {
     /// Which drawing of the file it is of, from 1.
     #[serde(default = "first")]
     drawing: usize,
@@ -71,7 +71,7 @@ fn read_csv(text: &str) -> Result<Drawings, String> {
     let mut last = None;
     let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(text.as_bytes());
     for row in reader.deserialize() {
-        let Row { drawing, stroke, x, y } = row.map_err(|error| error.to_string())?;
+        let CsvPoint { drawing, stroke, x, y } = row.map_err(|error| error.to_string())?;
         if last.is_none_or(|(last, _)| drawing != last) {
             drawings.push(Vec::new());
         }
@@ -169,7 +169,7 @@ fn csv_of(drawings: &Drawings) -> Result<Vec<u8>, csv::Error> {
     for (drawing, strokes) in (1..).zip(drawings) {
         for (stroke, spots) in (1..).zip(strokes) {
             for (x, y) in spots {
-                writer.serialize(Row { drawing, stroke, x: *x, y: *y })?;
+                writer.serialize(CsvPoint { drawing, stroke, x: *x, y: *y })?;
             }
         }
     }
