@@ -10,7 +10,7 @@ use crate::wording::{board, combo_name};
 
 /// Something that went out for a rule. Repetitions are one entry with a count.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Sent {
+pub struct SentEffect {
     /// When, the first time.
     pub time: Time,
     /// When, the last time.
@@ -20,14 +20,14 @@ pub struct Sent {
     /// The run's rule.
     pub rule: Option<String>,
     /// What it was.
-    pub kind: SentKind,
+    pub kind: SentEffectKind,
     /// How often.
     pub count: usize,
 }
 
 /// What went out.
 #[derive(Debug, Clone, PartialEq)]
-pub enum SentKind {
+pub enum SentEffectKind {
     /// Text, to a program.
     Typed(String, String),
     /// Keys together, to a program.
@@ -53,22 +53,22 @@ pub enum SentKind {
     },
 }
 
-impl SentKind {
+impl SentEffectKind {
     /// Something was asked of the world.
-    pub fn done(step: &'static str, text: impl Into<String>) -> SentKind {
-        SentKind::Done(step, text.into())
+    pub fn done(step: &'static str, text: impl Into<String>) -> SentEffectKind {
+        SentEffectKind::Done(step, text.into())
     }
 }
 
-impl Sent {
+impl SentEffect {
     /// In words.
     pub fn describe(&self) -> String {
         let into = |app: &str| {
             if app.is_empty() { String::new() } else { format!(" into {app}") }
         };
         let words = match &self.kind {
-            SentKind::Typed(text, app) => format!("types {text:?}{}", into(app)),
-            SentKind::Tapped(keys, app) => match keys.as_slice() {
+            SentEffectKind::Typed(text, app) => format!("types {text:?}{}", into(app)),
+            SentEffectKind::Tapped(keys, app) => match keys.as_slice() {
                 [key] if key.name().ends_with("-button") => {
                     format!("clicks {}", key.name().trim_end_matches("-button"))
                 }
@@ -77,13 +77,13 @@ impl Sent {
                 }
                 keys => format!("taps {}{}", combo_name(keys), into(app)),
             },
-            SentKind::Pressed(key) => format!("holds {key} down"),
-            SentKind::LetGo(key) => format!("lets {key} go"),
-            SentKind::PointerAt(x, y) => format!("moves the pointer to {x}, {y}"),
-            SentKind::Done(step, text) => done_words(step, text),
-            SentKind::Failed { words, .. } => words.clone(),
-            SentKind::Hint(text) => format!("shows {text:?}"),
-            SentKind::Logged(text) => format!("logs {text:?}"),
+            SentEffectKind::Pressed(key) => format!("holds {key} down"),
+            SentEffectKind::LetGo(key) => format!("lets {key} go"),
+            SentEffectKind::PointerAt(x, y) => format!("moves the pointer to {x}, {y}"),
+            SentEffectKind::Done(step, text) => done_words(step, text),
+            SentEffectKind::Failed { words, .. } => words.clone(),
+            SentEffectKind::Hint(text) => format!("shows {text:?}"),
+            SentEffectKind::Logged(text) => format!("logs {text:?}"),
         };
         match self.count {
             1 => words,
@@ -94,34 +94,38 @@ impl Sent {
     /// Whether it is what was expected.
     pub fn meets(&self, expectation: &Expectation) -> bool {
         match (expectation, &self.kind) {
-            (Expectation::Typed(test), SentKind::Typed(text, _)) => test.passes(text),
-            (Expectation::Tapped(combo), SentKind::Tapped(keys, _)) => same_keys(combo, keys),
-            (Expectation::Clicked(combo, count), SentKind::Tapped(keys, _)) => {
+            (Expectation::Typed(test), SentEffectKind::Typed(text, _)) => test.passes(text),
+            (Expectation::Tapped(combo), SentEffectKind::Tapped(keys, _)) => same_keys(combo, keys),
+            (Expectation::Clicked(combo, count), SentEffectKind::Tapped(keys, _)) => {
                 same_keys(combo, keys) && self.count == *count
             }
-            (Expectation::PointerAt(x, y), SentKind::PointerAt(at_x, at_y)) => {
+            (Expectation::PointerAt(x, y), SentEffectKind::PointerAt(at_x, at_y)) => {
                 (x, y) == (at_x, at_y)
             }
-            (Expectation::Done(word, test), SentKind::Done(step, text)) => {
+            (Expectation::Done(word, test), SentEffectKind::Done(step, text)) => {
                 DONE_WORDS.contains(&(*word, *step)) && test.passes(text)
             }
-            (Expectation::Failed(test), SentKind::Failed { message, .. }) => test.passes(message),
-            (Expectation::Hint(test), SentKind::Hint(text)) => test.passes(text),
-            (Expectation::Logged(test), SentKind::Logged(text)) => test.passes(text),
+            (Expectation::Failed(test), SentEffectKind::Failed { message, .. }) => {
+                test.passes(message)
+            }
+            (Expectation::Hint(test), SentEffectKind::Hint(text)) => test.passes(text),
+            (Expectation::Logged(test), SentEffectKind::Logged(text)) => test.passes(text),
             _ => false,
         }
     }
 
     /// Takes the next one in, if it is the same again or goes on with the same text.
-    fn absorb(&mut self, next: &Sent) -> bool {
+    fn absorb(&mut self, next: &SentEffect) -> bool {
         if self.run != next.run {
             return false;
         }
         match (&mut self.kind, &next.kind) {
-            (SentKind::Typed(text, app), SentKind::Typed(more, same_app)) if app == same_app => {
+            (SentEffectKind::Typed(text, app), SentEffectKind::Typed(more, same_app))
+                if app == same_app =>
+            {
                 text.push_str(more);
             }
-            (mine, theirs) if mine == theirs && matches!(mine, SentKind::Tapped(..)) => {
+            (mine, theirs) if mine == theirs && matches!(mine, SentEffectKind::Tapped(..)) => {
                 self.count += next.count;
             }
             _ => return false,
@@ -178,7 +182,7 @@ fn done_words(step: &str, text: &str) -> String {
 
 /// One line of the table.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Row {
+pub struct TimelineRow {
     /// When, in seconds.
     #[serde(serialize_with = "seconds")]
     pub time: Time,
@@ -229,8 +233,8 @@ pub struct HoldLine {
 /// What happened.
 #[derive(Debug, Default)]
 pub struct Timeline {
-    rows: Vec<Row>,
-    sent: Vec<Sent>,
+    rows: Vec<TimelineRow>,
+    sent: Vec<SentEffect>,
     runs: Vec<RunBar>,
     holds: Vec<HoldLine>,
     /// When the last thing happened.
@@ -239,7 +243,7 @@ pub struct Timeline {
 
 impl Timeline {
     /// Everything that went out, in order.
-    pub fn sent(&self) -> &[Sent] {
+    pub fn sent(&self) -> &[SentEffect] {
         &self.sent
     }
 
@@ -281,7 +285,7 @@ impl Timeline {
     /// Something came in.
     pub fn come(&mut self, time: Time, words: String) {
         self.end = self.end.max(time);
-        self.rows.push(Row {
+        self.rows.push(TimelineRow {
             time,
             came_in: Some(words),
             rule: None,
@@ -308,8 +312,14 @@ impl Timeline {
             row.rule = Some(rule);
             return;
         }
-        let row =
-            Row { time, came_in: None, rule: Some(rule), sent: None, went_out: None, unmet: false };
+        let row = TimelineRow {
+            time,
+            came_in: None,
+            rule: Some(rule),
+            sent: None,
+            went_out: None,
+            unmet: false,
+        };
         self.rows.push(row);
     }
 
@@ -321,11 +331,18 @@ impl Timeline {
     /// Something was expected and did not come.
     pub fn miss(&mut self, time: Time, words: String) {
         let went_out = Some(words);
-        self.rows.push(Row { time, came_in: None, rule: None, sent: None, went_out, unmet: true });
+        self.rows.push(TimelineRow {
+            time,
+            came_in: None,
+            rule: None,
+            sent: None,
+            went_out,
+            unmet: true,
+        });
     }
 
     /// Something went out.
-    pub fn send(&mut self, sent: Sent) {
+    pub fn send(&mut self, sent: SentEffect) {
         if let Some(last) = self.sent.last_mut()
             && self.rows.last().is_some_and(|row| row.sent.is_some())
             && last.absorb(&sent)
@@ -334,10 +351,10 @@ impl Timeline {
         }
         self.end = self.end.max(sent.time);
         match &sent.kind {
-            SentKind::Pressed(key) => {
+            SentEffectKind::Pressed(key) => {
                 self.holds.push(HoldLine { key: *key, start: sent.time, end: None });
             }
-            SentKind::LetGo(key) => {
+            SentEffectKind::LetGo(key) => {
                 let open = |hold: &&mut HoldLine| hold.key == *key && hold.end.is_none();
                 if let Some(hold) = self.holds.iter_mut().rev().find(open) {
                     hold.end = Some(sent.time);
@@ -364,11 +381,11 @@ impl Timeline {
             row.went_out = went_out;
             return;
         }
-        self.rows.push(Row { time, came_in: None, rule, sent, went_out, unmet: false });
+        self.rows.push(TimelineRow { time, came_in: None, rule, sent, went_out, unmet: false });
     }
 
     /// The lines of the table, with what went out in words.
-    pub fn rows(&self) -> Vec<Row> {
+    pub fn rows(&self) -> Vec<TimelineRow> {
         let mut rows = self.rows.clone();
         for row in &mut rows {
             if let Some(sent) = row.sent {

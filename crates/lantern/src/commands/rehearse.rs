@@ -13,7 +13,7 @@ use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::findings::{FindingData, finding_data, print_findings, summary};
 use crate::player::{Played, play_telling};
-use crate::timeline::Row;
+use crate::timeline::TimelineRow;
 use crate::{drawings, files, pictures, recording, style};
 
 /// The shape of `--json`, version 1.
@@ -35,7 +35,7 @@ struct SceneReport<'a> {
     cut: Option<&'a str>,
     /// What stands in each program's text field at the end.
     fields: &'a BTreeMap<String, String>,
-    timeline: Vec<Row>,
+    timeline: Vec<TimelineRow>,
 }
 
 #[derive(Serialize)]

@@ -15,7 +15,7 @@ use lantern_model::{
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
 use crate::recording;
-use crate::timeline::{self, Sent, SentKind, Timeline};
+use crate::timeline::{self, SentEffect, SentEffectKind, Timeline};
 use crate::wording::{board, combo_name, describe};
 use world::World;
 
@@ -216,7 +216,7 @@ impl Player {
             // A scene says what is heard.
             EffectKind::Listen(_) => Ok(()),
             EffectKind::Log(text) => {
-                self.send(effect.run, SentKind::Logged(text.clone()));
+                self.send(effect.run, SentEffectKind::Logged(text.clone()));
                 Ok(())
             }
             EffectKind::Execute(deed) => self.perform_deed(&effect, deed),
@@ -237,18 +237,25 @@ impl Player {
         Some(self.engine.rules().rules[*rule].label.clone())
     }
 
-    fn send(&mut self, run: Option<RunId>, kind: SentKind) {
+    fn send(&mut self, run: Option<RunId>, kind: SentEffectKind) {
         self.sent += 1;
         let rule = self.rule_of(run);
-        self.timeline.send(Sent { time: self.now, until: self.now, run, rule, kind, count: 1 });
+        self.timeline.send(SentEffect {
+            time: self.now,
+            until: self.now,
+            run,
+            rule,
+            kind,
+            count: 1,
+        });
     }
 
     /// A run ended because a step failed; the table says where.
     fn send_failure(&mut self, run: RunId, rule: Option<String>, message: String, words: String) {
         self.sent += 1;
-        let kind = SentKind::Failed { message, words };
+        let kind = SentEffectKind::Failed { message, words };
         let (time, until) = (self.now, self.now);
-        self.timeline.send(Sent { time, until, run: Some(run), rule, kind, count: 1 });
+        self.timeline.send(SentEffect { time, until, run: Some(run), rule, kind, count: 1 });
     }
 
     fn take_reasons(&mut self) {
@@ -303,13 +310,13 @@ impl Player {
             };
             let run = self.effect_runs.get(&effect).copied();
             let kind = match output.what {
-                OutputKind::Typed(text) => SentKind::Typed(text, output.app),
-                OutputKind::Tapped(keys) => SentKind::Tapped(keys, output.app),
-                OutputKind::Pressed(key) => SentKind::Pressed(key),
-                OutputKind::LetGo(key) => SentKind::LetGo(key),
-                OutputKind::PointerAt(x, y) => SentKind::PointerAt(x, y),
-                OutputKind::Hint(text) => SentKind::Hint(text),
-                OutputKind::Pasted(text) => SentKind::done("paste", text),
+                OutputKind::Typed(text) => SentEffectKind::Typed(text, output.app),
+                OutputKind::Tapped(keys) => SentEffectKind::Tapped(keys, output.app),
+                OutputKind::Pressed(key) => SentEffectKind::Pressed(key),
+                OutputKind::LetGo(key) => SentEffectKind::LetGo(key),
+                OutputKind::PointerAt(x, y) => SentEffectKind::PointerAt(x, y),
+                OutputKind::Hint(text) => SentEffectKind::Hint(text),
+                OutputKind::Pasted(text) => SentEffectKind::done("paste", text),
             };
             self.send(run, kind);
         }
@@ -393,7 +400,7 @@ impl Player {
     }
 
     /// What was sent and neither expected nor told of as coming instead of something else.
-    fn untold(&self) -> &[Sent] {
+    fn untold(&self) -> &[SentEffect] {
         &self.timeline.sent()[self.consumed.max(self.told)..]
     }
 
@@ -408,9 +415,9 @@ impl Player {
         let keys = board().press_order(combo).unwrap_or_default();
         if keys.iter().all(|key| held.contains(key) == wanted) {
             // That it went down or up has been expected with it.
-            let moved = |sent: &Sent| match &sent.kind {
-                SentKind::Pressed(key) => wanted && keys.contains(key),
-                SentKind::LetGo(key) => !wanted && keys.contains(key),
+            let moved = |sent: &SentEffect| match &sent.kind {
+                SentEffectKind::Pressed(key) => wanted && keys.contains(key),
+                SentEffectKind::LetGo(key) => !wanted && keys.contains(key),
                 _ => false,
             };
             let fresh = &self.timeline.sent()[self.consumed..];
@@ -449,13 +456,13 @@ impl Player {
 }
 
 /// Of what came, the index of what is most like what was expected: of its sort if there is one.
-fn nearest(expectation: &Expectation, came: &[Sent]) -> Option<usize> {
+fn nearest(expectation: &Expectation, came: &[SentEffect]) -> Option<usize> {
     let wanted = expectation.to_string();
     let sort = |text: &str| text.split(' ').next().unwrap_or_default().to_owned();
-    let written = |sent: &Sent| {
+    let written = |sent: &SentEffect| {
         recording::expectation_of(sent).map_or_else(String::new, |came| came.to_string())
     };
-    let unlike = |sent: &Sent| {
+    let unlike = |sent: &SentEffect| {
         let came = written(sent);
         let other_sort = sort(&came) != sort(&wanted);
         (other_sort, lantern_script::distance(&came, &wanted))

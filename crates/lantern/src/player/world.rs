@@ -7,7 +7,7 @@ use lantern_desk::{Backend, BackendError};
 use lantern_model::{Command, CommandKind, Effect, EffectId, Value};
 
 use super::Player;
-use crate::timeline::SentKind;
+use crate::timeline::SentEffectKind;
 use crate::wording::deed_text;
 
 /// What becomes of something that was asked.
@@ -68,7 +68,7 @@ impl Player {
             let name = self.world.started.remove(&started);
             let result = match name {
                 Some(name) => {
-                    self.send(effect.run, SentKind::done("end", name));
+                    self.send(effect.run, SentEffectKind::done("end", name));
                     Ok(None)
                 }
                 None => Err("it has ended already".to_owned()),
@@ -77,7 +77,7 @@ impl Player {
             return Ok(());
         }
         if shown {
-            self.send(effect.run, SentKind::done(deed.kind.keyword(), deed_text(deed)));
+            self.send(effect.run, SentEffectKind::done(deed.kind.keyword(), deed_text(deed)));
         }
         if self.desk.attempt(self.now, effect.id, deed)? {
             return Ok(());

@@ -12,7 +12,7 @@ use serde::Serialize;
 use crate::arguments::DemoArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::timeline::Row;
+use crate::timeline::TimelineRow;
 use crate::{player, style};
 
 /// The shipped example: the logging bench of an ice-core store.
@@ -27,7 +27,7 @@ pub const SPOKEN_RULES: &str = include_str!("../../../../../examples/spoken.lant
 #[derive(Serialize)]
 struct DemoReport {
     version: u32,
-    rows: Vec<Row>,
+    rows: Vec<TimelineRow>,
     devices: Vec<String>,
     speech: Vec<String>,
 }
