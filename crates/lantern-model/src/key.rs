@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::LazyLock;
 
-use crate::key_table::{ROWS, Row};
+use crate::key_table::{KeyRow, ROWS};
 
 /// What sort of key it is; a word that stands for all keys of the kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -155,7 +155,7 @@ impl Key {
         BY_BUTTON.get(usize::from(button)).copied().flatten()
     }
 
-    fn row(self) -> &'static Row {
+    fn row(self) -> &'static KeyRow {
         &ROWS[usize::from(self.0)]
     }
 

@@ -8,7 +8,7 @@
 use crate::KeyKind::{self, *};
 
 /// One row of the vocabulary; empty text or 0 where a column does not apply.
-pub(crate) struct Row {
+pub(crate) struct KeyRow {
     pub name: &'static str,
     pub label: &'static str,
     pub code: &'static str,
@@ -24,12 +24,12 @@ const fn row(
     keysym: u32,
     kernel: u16,
     kind: KeyKind,
-) -> Row {
-    Row { name, label, code, keysym, kernel, kind }
+) -> KeyRow {
+    KeyRow { name, label, code, keysym, kernel, kind }
 }
 
 #[rustfmt::skip]
-pub(crate) static ROWS: &[Row] = &[
+pub(crate) static ROWS: &[KeyRow] = &[
     row("a", "A", "KeyA", 0x61, 30, Letter),
     row("b", "B", "KeyB", 0x62, 48, Letter),
     row("c", "C", "KeyC", 0x63, 46, Letter),
