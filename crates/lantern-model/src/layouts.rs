@@ -9,7 +9,7 @@ use crate::{Key, Layout, LayoutGroup};
 
 /// A row of keys by their places on a US board, with the characters they give in that order:
 /// plain, with shift and with AltGr; a blank for none.
-struct Row {
+struct KeyboardRow {
     places: &'static str,
     plain: &'static str,
     shifted: &'static str,
@@ -18,32 +18,32 @@ struct Row {
 
 const DIGITS: &str = "1234567890";
 
-const GB: &[Row] = &[
-    Row { places: "`", plain: "`", shifted: "¬", third: "¦" },
-    Row { places: DIGITS, plain: DIGITS, shifted: "!\"£$%^&*()", third: "   €      " },
-    Row { places: "'\\", plain: "'#", shifted: "@~", third: "  " },
+const GB: &[KeyboardRow] = &[
+    KeyboardRow { places: "`", plain: "`", shifted: "¬", third: "¦" },
+    KeyboardRow { places: DIGITS, plain: DIGITS, shifted: "!\"£$%^&*()", third: "   €      " },
+    KeyboardRow { places: "'\\", plain: "'#", shifted: "@~", third: "  " },
 ];
 
-const DE: &[Row] = &[
-    Row { places: "`", plain: "^", shifted: "°", third: " " },
-    Row { places: DIGITS, plain: DIGITS, shifted: "!\"§$%&/()=", third: "  ²³  {[]}" },
-    Row { places: "-=", plain: "ß´", shifted: "?`", third: "\\ " },
-    Row { places: "yz", plain: "zy", shifted: "ZY", third: "  " },
-    Row { places: "qem", plain: "qem", shifted: "QEM", third: "@€µ" },
-    Row { places: "[]\\", plain: "ü+#", shifted: "Ü*'", third: " ~ " },
-    Row { places: ";'", plain: "öä", shifted: "ÖÄ", third: "  " },
-    Row { places: ",./", plain: ",.-", shifted: ";:_", third: "   " },
+const DE: &[KeyboardRow] = &[
+    KeyboardRow { places: "`", plain: "^", shifted: "°", third: " " },
+    KeyboardRow { places: DIGITS, plain: DIGITS, shifted: "!\"§$%&/()=", third: "  ²³  {[]}" },
+    KeyboardRow { places: "-=", plain: "ß´", shifted: "?`", third: "\\ " },
+    KeyboardRow { places: "yz", plain: "zy", shifted: "ZY", third: "  " },
+    KeyboardRow { places: "qem", plain: "qem", shifted: "QEM", third: "@€µ" },
+    KeyboardRow { places: "[]\\", plain: "ü+#", shifted: "Ü*'", third: " ~ " },
+    KeyboardRow { places: ";'", plain: "öä", shifted: "ÖÄ", third: "  " },
+    KeyboardRow { places: ",./", plain: ",.-", shifted: ";:_", third: "   " },
 ];
 
-const FR: &[Row] = &[
-    Row { places: "`", plain: "²", shifted: " ", third: " " },
-    Row { places: DIGITS, plain: "&é\"'(-è_çà", shifted: DIGITS, third: " ~#{[|`\\^@" },
-    Row { places: "-=", plain: ")=", shifted: "°+", third: "]}" },
-    Row { places: "qwaz", plain: "azqw", shifted: "AZQW", third: "    " },
-    Row { places: "e", plain: "e", shifted: "E", third: "€" },
-    Row { places: "[]\\", plain: "^$*", shifted: "¨£µ", third: " ¤ " },
-    Row { places: ";'", plain: "mù", shifted: "M%", third: "  " },
-    Row { places: "m,./", plain: ",;:!", shifted: "?./§", third: "    " },
+const FR: &[KeyboardRow] = &[
+    KeyboardRow { places: "`", plain: "²", shifted: " ", third: " " },
+    KeyboardRow { places: DIGITS, plain: "&é\"'(-è_çà", shifted: DIGITS, third: " ~#{[|`\\^@" },
+    KeyboardRow { places: "-=", plain: ")=", shifted: "°+", third: "]}" },
+    KeyboardRow { places: "qwaz", plain: "azqw", shifted: "AZQW", third: "    " },
+    KeyboardRow { places: "e", plain: "e", shifted: "E", third: "€" },
+    KeyboardRow { places: "[]\\", plain: "^$*", shifted: "¨£µ", third: " ¤ " },
+    KeyboardRow { places: ";'", plain: "mù", shifted: "M%", third: "  " },
+    KeyboardRow { places: "m,./", plain: ",;:!", shifted: "?./§", third: "    " },
 ];
 
 impl Layout {
