@@ -17,11 +17,11 @@ use crate::wording::sureness;
 struct ShapeAlikeReport {
     version: u32,
     shapes: usize,
-    pairs: Vec<Pair>,
+    pairs: Vec<ShapePair>,
 }
 
 #[derive(Serialize)]
-struct Pair {
+struct ShapePair {
     likeness: f64,
     first: String,
     second: String,
@@ -35,7 +35,7 @@ pub fn run(arguments: &ShapeAlikeArguments) -> Result<Status, Failure> {
     let mut pairs = Vec::new();
     for alike in book.alike_pairs(least).into_iter().take(arguments.most) {
         let [first, second] = [alike.first, alike.second].map(|number| &rules.shapes[number]);
-        pairs.push(Pair {
+        pairs.push(ShapePair {
             likeness: (f64::from(alike.likeness) * 1000.0).round() / 1000.0,
             first: first.name.clone(),
             second: second.name.clone(),
