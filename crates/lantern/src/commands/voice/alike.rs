@@ -27,15 +27,15 @@ const CLEAR: f32 = 1.5;
 
 /// A pair as data, version 1.
 #[derive(Serialize)]
-struct Pair {
+struct PhrasePair {
     likeness: f64,
-    first: Said,
-    second: Said,
+    first: SpokenPhrase,
+    second: SpokenPhrase,
     apart: Vec<String>,
 }
 
 #[derive(Serialize)]
-struct Said {
+struct SpokenPhrase {
     phrase: String,
     said: String,
     sounds: String,
@@ -45,7 +45,7 @@ struct Said {
 
 /// Two phrases as they were taught.
 #[derive(Serialize)]
-struct Taken {
+struct TrainingPair {
     first: String,
     second: String,
     margin: f32,
@@ -53,10 +53,10 @@ struct Taken {
     examples: usize,
 }
 
-impl Taken {
-    fn of(pair: ConfusableTraining) -> Taken {
+impl TrainingPair {
+    fn of(pair: ConfusableTraining) -> TrainingPair {
         let ConfusableTraining { first, second, margin, taken, examples } = pair;
-        Taken { first, second, margin: (margin * 100.0).round() / 100.0, taken, examples }
+        TrainingPair { first, second, margin: (margin * 100.0).round() / 100.0, taken, examples }
     }
 }
 
@@ -65,9 +65,9 @@ struct VoiceAlikeReport {
     version: u32,
     dictionary: Option<String>,
     phrases: usize,
-    pairs: Vec<Pair>,
+    pairs: Vec<PhrasePair>,
     taught: usize,
-    as_taught: Vec<Taken>,
+    as_taught: Vec<TrainingPair>,
 }
 
 pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
@@ -88,7 +88,7 @@ pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
         phrases: phrases.len(),
         pairs,
         taught: taught.len(),
-        as_taught: as_taught.map(Taken::of).collect(),
+        as_taught: as_taught.map(TrainingPair::of).collect(),
     };
     if arguments.json {
         print_json(&report)
@@ -101,17 +101,17 @@ pub fn run(arguments: VoiceAlikeArguments) -> Result<Status, Failure> {
 }
 
 /// A phrase of the rules, and where it stands.
-struct Listed {
+struct RulePhrase {
     text: String,
     place: String,
     line: u32,
     phrase: Phrase,
 }
 
-impl Listed {
-    fn said(&self, saying: &PhonemeSequence) -> Said {
+impl RulePhrase {
+    fn said(&self, saying: &PhonemeSequence) -> SpokenPhrase {
         let letters: Vec<&str> = saying.sounds().iter().map(|sound| sound.letters()).collect();
-        Said {
+        SpokenPhrase {
             phrase: self.text.clone(),
             said: saying.words.join(" "),
             sounds: letters.join(" "),
@@ -121,19 +121,23 @@ impl Listed {
     }
 }
 
-fn listed(rules: &RuleSet) -> Vec<Listed> {
+fn listed(rules: &RuleSet) -> Vec<RulePhrase> {
     let lists = word_lists(rules.words.iter().map(|(name, text)| (name, text)));
     let phrase_of = |trigger: &Trigger| {
         let TriggerKind::Voice(text) = &trigger.kind else { return None };
         let phrase = Phrase::parse(text, &lists).ok()?;
         let (place, line) = (rules.show_place(trigger.place), trigger.place.line);
-        Some(Listed { text: text.clone(), place, line, phrase })
+        Some(RulePhrase { text: text.clone(), place, line, phrase })
     };
     rules.rules.iter().flat_map(|rule| &rule.triggers).filter_map(phrase_of).collect()
 }
 
 /// Phrases that sound alike, of each two of them the forms that do so most.
-fn pairs_of(phrases: &[Listed], sounds: &Pronunciations, least: f64) -> impl Iterator<Item = Pair> {
+fn pairs_of(
+    phrases: &[RulePhrase],
+    sounds: &Pronunciations,
+    least: f64,
+) -> impl Iterator<Item = PhrasePair> {
     let sayings: Vec<PhonemeSequence> = phrases
         .iter()
         .enumerate()
@@ -150,7 +154,7 @@ fn pairs_of(phrases: &[Listed], sounds: &Pronunciations, least: f64) -> impl Ite
         let missing = |of: &PhonemeSequence, other: &PhonemeSequence| -> Vec<String> {
             of.words.iter().filter(|word| !other.words.contains(word)).cloned().collect()
         };
-        Pair {
+        PhrasePair {
             likeness: pair.likeness,
             first: phrases[first.phrase].said(first),
             second: phrases[second.phrase].said(second),
@@ -164,7 +168,8 @@ fn print_table(report: &VoiceAlikeReport, source: &Source) {
         say!("{}: no two of {} phrases sound that much alike", source.name(), report.phrases);
         return;
     }
-    let width = |text: &dyn Fn(&Pair) -> usize| report.pairs.iter().map(text).max().unwrap_or(0);
+    let width =
+        |text: &dyn Fn(&PhrasePair) -> usize| report.pairs.iter().map(text).max().unwrap_or(0);
     let first = width(&|pair| pair.first.said.width()).max("one".len());
     let second = width(&|pair| pair.second.said.width()).max("other".len());
     let pad = |text: &str, width: usize| " ".repeat(width.saturating_sub(text.width()));
@@ -203,7 +208,7 @@ fn print_as_taught(report: &VoiceAlikeReport) {
         say!("as you said them, all {} taught phrases are clearly apart", report.taught);
         return;
     }
-    let row = |pair: &Taken| {
+    let row = |pair: &TrainingPair| {
         let taken = format!("{} of {}", pair.taken, pair.examples);
         vec![format!("{:.2}", pair.margin), taken, pair.first.clone(), pair.second.clone()]
     };
