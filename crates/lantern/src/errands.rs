@@ -30,7 +30,7 @@ pub type Outcome = Result<Option<Value>, String>;
 
 /// Everything that was sent out.
 #[derive(Debug)]
-pub struct Errands {
+pub struct CommandExecutor {
     launcher: Launcher,
     services: Services,
     front: Front,
@@ -44,7 +44,7 @@ pub struct Errands {
 
 /// What came of looking for what came back.
 #[derive(Debug, Default)]
-pub struct Returned {
+pub struct ExecutorResults {
     /// Outcomes, in order.
     pub events: Vec<Event>,
     /// How loud it is now, if that was changed.
@@ -55,11 +55,11 @@ pub struct Returned {
     pub owners: Vec<Shortcut>,
 }
 
-impl Errands {
+impl CommandExecutor {
     /// Nobody is sent out yet.
-    pub fn new() -> io::Result<Errands> {
+    pub fn new() -> io::Result<CommandExecutor> {
         let services = Services::new()?;
-        Ok(Errands {
+        Ok(CommandExecutor {
             launcher: Launcher::new(services.environment().clone()),
             services,
             front: Front::default(),
@@ -259,9 +259,10 @@ impl Errands {
     }
 
     /// Takes in what came back.
-    pub fn take_returned(&mut self) -> Returned {
+    pub fn take_returned(&mut self) -> ExecutorResults {
         self.services.reset_descriptor();
-        let mut returned = Returned { events: self.launcher.reap(), ..Returned::default() };
+        let mut returned =
+            ExecutorResults { events: self.launcher.reap(), ..ExecutorResults::default() };
         for event in &mut returned.events {
             let Event::Outcome { effect, result } = event else { continue };
             let picks = self.tallies.extract_if(.., |tally| tally == effect).next().is_some();

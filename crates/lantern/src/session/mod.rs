@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use crate::arguments::BackendName;
-use crate::errands::{Errands, Outcome};
+use crate::errands::{CommandExecutor, Outcome};
 use crate::failure::Failure;
 use crate::guardian::GuardianHandle;
 use crate::ipc::server::IpcServer;
@@ -72,7 +72,7 @@ pub struct Workplace {
 pub struct Session<'j, D> {
     engine: Engine,
     desk: D,
-    errands: Errands,
+    errands: CommandExecutor,
     place: Workplace,
     saved: SavedFile,
     /// When the files were seen to be saved first, and when they are to be read.
@@ -116,7 +116,7 @@ impl<'j, D: Backend> Session<'j, D> {
         let failed = |source| Failure::System { what: "cannot watch services", source };
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         let signals = signals::endings()?;
-        let mut errands = Errands::new().map_err(failed)?;
+        let mut errands = CommandExecutor::new().map_err(failed)?;
         errands.watch_presence();
         errands.set_devices(&rules).map_err(failed)?;
         if rules.needs_password_field() {

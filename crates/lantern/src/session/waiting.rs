@@ -35,7 +35,7 @@ enum Source {
     Guardian,
     Clock,
     Backend,
-    Errands,
+    CommandExecutor,
     Ipc,
 }
 
@@ -45,7 +45,7 @@ impl Woken {
             Source::Signals => self.signal = true,
             Source::Files => self.saved = true,
             Source::Guardian => self.unguarded = true,
-            Source::Errands => self.returned = true,
+            Source::CommandExecutor => self.returned = true,
             Source::Ipc => self.ipc = true,
             // The loop looks at these each time round.
             Source::Clock | Source::Backend | Source::Reading => {}
@@ -134,7 +134,7 @@ impl<D: Backend> Session<'_, D> {
         if let Some(desk) = self.desk.descriptor() {
             waiting.add(Source::Backend, desk, read);
         }
-        self.errands.descriptors().for_each(|fd| waiting.add(Source::Errands, fd, read));
+        self.errands.descriptors().for_each(|fd| waiting.add(Source::CommandExecutor, fd, read));
         self.place.ipc.descriptors().for_each(|(fd, events)| waiting.add(Source::Ipc, fd, events));
         waiting
     }
