@@ -25,7 +25,7 @@ use crate::ipc::client::IpcClient;
 use crate::ipc::server::IpcServer;
 use crate::journal::{Journal, LogLevel};
 use crate::runtime::{Claim, RuntimeFiles};
-use crate::session::{Session, Workplace};
+use crate::session::{Session, SessionConfig};
 use crate::style::complain;
 use crate::told_desk::LoggingBackend;
 use crate::wording::{counted, span_words};
@@ -238,7 +238,7 @@ impl Worker<'_> {
         let Worker { path, runtime, journal, desk: sort, called } = self;
         let ipc = IpcServer::open(&runtime.socket())
             .map_err(|source| Failure::Write { path: runtime.socket(), source })?;
-        let place = Workplace {
+        let place = SessionConfig {
             path: path.to_owned(),
             desk: sort,
             called: called.to_owned(),

@@ -52,10 +52,10 @@ use answers::Pause;
 use background::Background;
 use reloading::{READING_LASTS, Read, ReloadRequest};
 use saved::SavedFile;
-use waiting::Woken;
+use waiting::ReadySources;
 
 /// Where a session works, and with what.
-pub struct Workplace {
+pub struct SessionConfig {
     /// The file of rules.
     pub path: PathBuf,
     /// Which sort of desk it is.
@@ -73,7 +73,7 @@ pub struct Session<'j, D> {
     engine: Engine,
     desk: D,
     errands: CommandExecutor,
-    place: Workplace,
+    place: SessionConfig,
     saved: SavedFile,
     /// When the files were seen to be saved first, and when they are to be read.
     read_due: Option<(Time, Time)>,
@@ -110,7 +110,7 @@ impl<'j, D: Backend> Session<'j, D> {
     pub fn new(
         rules: RuleSet,
         desk: D,
-        place: Workplace,
+        place: SessionConfig,
         journal: &'j Journal,
     ) -> Result<Session<'j, D>, Failure> {
         let failed = |source| Failure::System { what: "cannot watch services", source };
@@ -193,7 +193,7 @@ impl<'j, D: Backend> Session<'j, D> {
 
     /// Works until a signal comes. What the person did comes before all else that woke it.
     fn work_on(&mut self) -> Result<(), Failure> {
-        let mut woken = Woken::default();
+        let mut woken = ReadySources::default();
         loop {
             self.tell_clock()?;
             let quiet = self.settle()?;
@@ -207,7 +207,7 @@ impl<'j, D: Backend> Session<'j, D> {
     }
 
     /// Sees to everything but the desk; whether the engine may have more to do after it.
-    fn tend(&mut self, woken: &Woken) -> Result<bool, Failure> {
+    fn tend(&mut self, woken: &ReadySources) -> Result<bool, Failure> {
         let mut tended = woken.saved || woken.returned;
         if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
             guarded.renew()?;

@@ -17,7 +17,7 @@ const USUALLY: usize = 16;
 
 /// What ended a wait, besides the desk, the clock and deadlines.
 #[derive(Default)]
-pub(super) struct Woken {
+pub(super) struct ReadySources {
     pub signal: bool,
     pub saved: bool,
     /// Whether the guardian has died.
@@ -28,7 +28,7 @@ pub(super) struct Woken {
 
 /// Whose a descriptor is.
 #[derive(Clone, Copy)]
-enum Source {
+enum PollSource {
     Signals,
     Files,
     Reading,
@@ -39,33 +39,33 @@ enum Source {
     Ipc,
 }
 
-impl Woken {
-    fn note(&mut self, source: Source) {
+impl ReadySources {
+    fn note(&mut self, source: PollSource) {
         match source {
-            Source::Signals => self.signal = true,
-            Source::Files => self.saved = true,
-            Source::Guardian => self.unguarded = true,
-            Source::CommandExecutor => self.returned = true,
-            Source::Ipc => self.ipc = true,
+            PollSource::Signals => self.signal = true,
+            PollSource::Files => self.saved = true,
+            PollSource::Guardian => self.unguarded = true,
+            PollSource::CommandExecutor => self.returned = true,
+            PollSource::Ipc => self.ipc = true,
             // The loop looks at these each time round.
-            Source::Clock | Source::Backend | Source::Reading => {}
+            PollSource::Clock | PollSource::Backend | PollSource::Reading => {}
         }
     }
 }
 
 /// Descriptors to wait for, each with whose it is.
-struct Waiting<'a> {
+struct PollSet<'a> {
     descriptors: Vec<PollFd<'a>>,
-    sources: Vec<Source>,
+    sources: Vec<PollSource>,
 }
 
-impl<'a> Waiting<'a> {
-    fn add(&mut self, source: Source, descriptor: BorrowedFd<'a>, events: PollFlags) {
+impl<'a> PollSet<'a> {
+    fn add(&mut self, source: PollSource, descriptor: BorrowedFd<'a>, events: PollFlags) {
         self.descriptors.push(PollFd::from_borrowed_fd(descriptor, events));
         self.sources.push(source);
     }
 
-    fn wait(mut self, timeout: Option<&Timespec>) -> Result<Woken, Failure> {
+    fn wait(mut self, timeout: Option<&Timespec>) -> Result<ReadySources, Failure> {
         match poll(&mut self.descriptors, timeout) {
             Ok(_) | Err(Errno::INTR) => {}
             Err(error) => {
@@ -73,7 +73,7 @@ impl<'a> Waiting<'a> {
                 return Err(Failure::System { what, source: error.into() });
             }
         }
-        let mut woken = Woken::default();
+        let mut woken = ReadySources::default();
         let both = self.descriptors.iter().zip(self.sources);
         both.filter(|(descriptor, _)| !descriptor.revents().is_empty())
             .for_each(|(_, source)| woken.note(source));
@@ -83,7 +83,7 @@ impl<'a> Waiting<'a> {
 
 impl<D: Backend> Session<'_, D> {
     /// Sleeps until something happens; only looks, if there is more to do at once.
-    pub(super) fn wait(&mut self, sleep: bool) -> Result<Woken, Failure> {
+    pub(super) fn wait(&mut self, sleep: bool) -> Result<ReadySources, Failure> {
         if let Some(guarded) = &mut self.place.guarded {
             guarded.sleep();
         }
@@ -114,28 +114,33 @@ impl<D: Backend> Session<'_, D> {
         own.into_iter().chain(further).flatten().chain(pauses).min()
     }
 
-    fn waiting(&self) -> Waiting<'_> {
-        let mut waiting = Waiting {
+    fn waiting(&self) -> PollSet<'_> {
+        let mut waiting = PollSet {
             descriptors: Vec::with_capacity(USUALLY),
             sources: Vec::with_capacity(USUALLY),
         };
         let read = PollFlags::IN;
-        waiting.add(Source::Signals, self.signals.as_fd(), read);
-        waiting.add(Source::Files, self.saved.inotify.as_fd(), read);
+        waiting.add(PollSource::Signals, self.signals.as_fd(), read);
+        waiting.add(PollSource::Files, self.saved.inotify.as_fd(), read);
         if self.reading.is_under_way() {
-            waiting.add(Source::Reading, self.reading.descriptor(), read);
+            waiting.add(PollSource::Reading, self.reading.descriptor(), read);
         }
         if let Some(guarded) = &self.place.guarded {
-            waiting.add(Source::Guardian, guarded.descriptor(), read);
+            waiting.add(PollSource::Guardian, guarded.descriptor(), read);
         }
         if let Some(clock) = &self.clock_set {
-            waiting.add(Source::Clock, clock.as_fd(), read);
+            waiting.add(PollSource::Clock, clock.as_fd(), read);
         }
         if let Some(desk) = self.desk.descriptor() {
-            waiting.add(Source::Backend, desk, read);
+            waiting.add(PollSource::Backend, desk, read);
         }
-        self.errands.descriptors().for_each(|fd| waiting.add(Source::CommandExecutor, fd, read));
-        self.place.ipc.descriptors().for_each(|(fd, events)| waiting.add(Source::Ipc, fd, events));
+        self.errands
+            .descriptors()
+            .for_each(|fd| waiting.add(PollSource::CommandExecutor, fd, read));
+        self.place
+            .ipc
+            .descriptors()
+            .for_each(|(fd, events)| waiting.add(PollSource::Ipc, fd, events));
         waiting
     }
 }
