@@ -20,27 +20,27 @@ const RUNS_TOLD: usize = 500;
 
 /// A `pause` that ends by itself.
 #[derive(Debug)]
-pub(super) struct Pause {
+pub(super) struct TimedPause {
     pub until: Time,
     pub name: Option<String>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Named {
+struct NamedParams {
     name: Option<String>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Pausing {
+struct PauseParams {
     name: Option<String>,
     seconds: Option<f64>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Firing {
+struct FireParams {
     name: String,
     #[serde(default)]
     values: Vec<Value>,
@@ -48,26 +48,26 @@ struct Firing {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Stopping {
+struct StopParams {
     name: Option<String>,
     run: Option<u64>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Listening {
+struct ListenParams {
     port: String,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Ending {
+struct EndParams {
     process: u32,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Asking {
+struct QueryParams {
     key: Option<String>,
     /// The last input is 1, the one before it 2.
     #[serde(default)]
@@ -123,26 +123,26 @@ impl<D: Backend> Session<'_, D> {
             }
             "status" => return Ok(self.status()),
             "fire" => {
-                let Firing { name, values } = request.params()?;
+                let FireParams { name, values } = request.params()?;
                 let values = values.iter().map(given).collect::<Result<Vec<_>, _>>()?;
                 engine.fire_named(now, &name, values).map_err(RpcError::refused)?;
             }
             "stop" => return self.stop(request.params()?),
             "pause" => {
-                let Pausing { name, seconds } = request.params()?;
+                let PauseParams { name, seconds } = request.params()?;
                 engine.pause(now, name.as_deref()).map_err(RpcError::refused)?;
                 self.pauses.retain(|pause| pause.name != name);
                 let span = seconds.map(Duration::try_from_secs_f64).transpose();
                 let span = span.map_err(|_| RpcError::refused("that is no length of time"))?;
-                self.pauses.extend(span.map(|span| Pause { until: now + span, name }));
+                self.pauses.extend(span.map(|span| TimedPause { until: now + span, name }));
             }
             "resume" => {
-                let Named { name } = request.params()?;
+                let NamedParams { name } = request.params()?;
                 engine.resume(now, name.as_deref()).map_err(RpcError::refused)?;
                 self.pauses.retain(|pause| name.is_some() && pause.name != name);
             }
             "end" => {
-                let Ending { process } = request.params()?;
+                let EndParams { process } = request.params()?;
                 if !self.errands.end_process(process) {
                     let message = format!("no program of ours has the process {process}");
                     return Err(RpcError::refused(message));
@@ -159,7 +159,7 @@ impl<D: Backend> Session<'_, D> {
                 self.place.ipc.watch_from(client, newest);
             }
             "listen" => {
-                let Listening { port } = request.params()?;
+                let ListenParams { port } = request.params()?;
                 let device = self.device_at(&port).ok_or_else(|| {
                     RpcError::refused(format!("no device of the rules is at {port}"))
                 })?;
@@ -174,7 +174,7 @@ impl<D: Backend> Session<'_, D> {
         Ok(json!({}))
     }
 
-    fn stop(&mut self, Stopping { name, run }: Stopping) -> Result<Value, RpcError> {
+    fn stop(&mut self, StopParams { name, run }: StopParams) -> Result<Value, RpcError> {
         let now = self.now();
         let stopped = match (name, run) {
             (Some(name), _) => self.engine.stop_named(now, &name).map_err(RpcError::refused)?,
@@ -286,7 +286,7 @@ impl<D: Backend> Session<'_, D> {
     }
 
     /// Why the last input, an earlier one or a combination did what it did.
-    fn why(&self, asking: &Asking) -> Result<Value, RpcError> {
+    fn why(&self, asking: &QueryParams) -> Result<Value, RpcError> {
         let rules = self.engine.rules();
         if let Some(key) = &asking.key {
             let combo = lantern_script::parse_combo(key).map_err(RpcError::refused)?;
@@ -398,7 +398,8 @@ impl<D: Backend> Session<'_, D> {
 
     /// Ends pauses whose time is over; whether there were any.
     pub(super) fn end_pauses(&mut self, now: Time) -> Result<bool, Failure> {
-        let over: Vec<Pause> = self.pauses.extract_if(.., |pause| pause.until <= now).collect();
+        let over: Vec<TimedPause> =
+            self.pauses.extract_if(.., |pause| pause.until <= now).collect();
         let any = !over.is_empty();
         for pause in over {
             // A rule that is gone from the file needs no resuming.
