@@ -12,7 +12,7 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::findings::{FindingData, finding_data, print_findings, summary};
-use crate::player::{Played, play_telling};
+use crate::player::{SceneResult, play_telling};
 use crate::timeline::TimelineRow;
 use crate::{drawings, files, pictures, recording, style};
 
@@ -130,7 +130,7 @@ fn print_broken(json: bool, findings: &[Finding], source: &Source) {
     }
 }
 
-fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneReport<'a> {
+fn report<'a>(source: &'a Source, lines: &[u32], played: &'a SceneResult) -> SceneReport<'a> {
     let unmet = played.unmet.iter().map(|unmet| UnmetReport {
         line: lines[unmet.line],
         time: unmet.time.as_micros() as f64 / 1e6,
@@ -148,7 +148,7 @@ fn report<'a>(source: &'a Source, lines: &[u32], played: &'a Played) -> SceneRep
     }
 }
 
-fn print_scene(source: &Source, lines: &[u32], played: &Played, why: bool) {
+fn print_scene(source: &Source, lines: &[u32], played: &SceneResult, why: bool) {
     let name = source.name();
     let met = played.expected - played.unmet.len();
     if played.has_passed() {

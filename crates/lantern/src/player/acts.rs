@@ -6,7 +6,7 @@ use lantern_model::{Event, Key, KeyCombination, KeySpec, Point, Rect, StrokePath
 use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::strokes_of_words;
 
-use super::{KEY_DOWN, Player};
+use super::{KEY_DOWN, ScenePlayer};
 use crate::wording::board;
 
 /// From one key of a typed text to the next.
@@ -18,7 +18,7 @@ const BETWEEN_STROKES: Duration = Duration::from_millis(150);
 /// In how many pieces the way of a stroke is told.
 const PIECES: usize = 8;
 
-impl Player {
+impl ScenePlayer {
     pub(super) fn act(&mut self, act: &SceneAct) {
         if !matches!(act, SceneAct::Expect(_) | SceneAct::Wait) {
             self.timeline.come(self.now, act.to_string());

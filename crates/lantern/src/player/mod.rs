@@ -17,7 +17,7 @@ use lantern_script::scene::{Expectation, Scene, SceneAct};
 use crate::recording;
 use crate::timeline::{self, SentEffect, SentEffectKind, Timeline};
 use crate::wording::{board, combo_name, describe};
-use world::World;
+use world::ScriptedWorld;
 
 /// How long a key of a scene stays down.
 const KEY_DOWN: Duration = Duration::from_millis(50);
@@ -32,7 +32,7 @@ const MOST_TURNS: usize = 200;
 
 /// An expectation that did not come true.
 #[derive(Debug)]
-pub struct Unmet {
+pub struct UnmetExpectation {
     /// The line of the scene, by its number among the lines.
     pub line: usize,
     /// When it was given up.
@@ -45,20 +45,20 @@ pub struct Unmet {
 
 /// What came of a scene.
 #[derive(Debug)]
-pub struct Played {
+pub struct SceneResult {
     /// Everything that happened.
     pub timeline: Timeline,
     /// How many expectations there were.
     pub expected: usize,
     /// Those that did not come true.
-    pub unmet: Vec<Unmet>,
+    pub unmet: Vec<UnmetExpectation>,
     /// What stands in each program's text field at the end.
     pub fields: BTreeMap<String, String>,
     /// Why it was not played to its end, if it was not.
     pub cut: Option<String>,
 }
 
-impl Played {
+impl SceneResult {
     /// Whether it came to its end with every expectation met.
     pub fn has_passed(&self) -> bool {
         self.unmet.is_empty() && self.cut.is_none()
@@ -74,13 +74,13 @@ fn first_morning() -> WallTime {
 }
 
 /// Plays a scene against rules, from the start.
-pub fn play(rules: &RuleSet, scene: &Scene) -> Played {
+pub fn play(rules: &RuleSet, scene: &Scene) -> SceneResult {
     play_telling(rules, scene, false)
 }
 
 /// The same; if `why`, every decision is told with its reason.
-pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
-    let mut player = Player::new(rules);
+pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> SceneResult {
+    let mut player = ScenePlayer::new(rules);
     player.why = why;
     player.begin(scene);
     let mut unmet = Vec::new();
@@ -97,7 +97,7 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
                 let expected = expectation.to_string();
                 let words = format!("expected {expected}, instead {instead}");
                 player.timeline.miss(player.now, words);
-                unmet.push(Unmet { line: index, time: player.now, expected, instead });
+                unmet.push(UnmetExpectation { line: index, time: player.now, expected, instead });
             }
         } else {
             player.act(&line.act);
@@ -107,13 +107,13 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> Played {
     let cut = player.cut();
     player.finish();
     let fields = player.desk.fields();
-    Played { timeline: player.timeline, expected, unmet, fields, cut }
+    SceneResult { timeline: player.timeline, expected, unmet, fields, cut }
 }
 
-struct Player {
+struct ScenePlayer {
     engine: Engine,
     desk: SimulatedBackend,
-    world: World,
+    world: ScriptedWorld,
     now: Time,
     timeline: Timeline,
     reasons_seen: u64,
@@ -143,12 +143,12 @@ struct Player {
     why: bool,
 }
 
-impl Player {
-    fn new(rules: &RuleSet) -> Player {
-        Player {
+impl ScenePlayer {
+    fn new(rules: &RuleSet) -> ScenePlayer {
+        ScenePlayer {
             engine: Engine::new(rules.clone(), SEED),
             desk: SimulatedBackend::new(Layout::us()),
-            world: World::default(),
+            world: ScriptedWorld::default(),
             now: Time::START,
             timeline: Timeline::default(),
             reasons_seen: 0,
@@ -228,7 +228,7 @@ impl Player {
         done.expect("a simulated desk never goes away");
     }
 
-    fn finish_effect(&mut self, effect: EffectId, result: world::Answer) {
+    fn finish_effect(&mut self, effect: EffectId, result: world::ScriptedAnswer) {
         self.engine.handle_event(self.now, Event::Outcome { effect, result });
     }
 

@@ -6,16 +6,16 @@ use std::collections::{BTreeMap, VecDeque};
 use lantern_desk::{Backend, BackendError};
 use lantern_model::{Command, CommandKind, Effect, EffectId, Value};
 
-use super::Player;
+use super::ScenePlayer;
 use crate::timeline::SentEffectKind;
 use crate::wording::deed_text;
 
 /// What becomes of something that was asked.
-pub(super) type Answer = Result<Option<Value>, String>;
+pub(super) type ScriptedAnswer = Result<Option<Value>, String>;
 
 /// What the scene has said it will answer, and who waits for an answer.
 #[derive(Debug, Default)]
-pub(super) struct World {
+pub(super) struct ScriptedWorld {
     answers: VecDeque<Value>,
     failures: VecDeque<String>,
     asked: Vec<EffectId>,
@@ -23,9 +23,9 @@ pub(super) struct World {
     processes: u32,
 }
 
-impl World {
+impl ScriptedWorld {
     /// What the next step that asks something gets.
-    pub(super) fn answer(&mut self, value: Value) -> Option<(EffectId, Answer)> {
+    pub(super) fn answer(&mut self, value: Value) -> Option<(EffectId, ScriptedAnswer)> {
         if self.asked.is_empty() {
             self.answers.push_back(value);
             return None;
@@ -34,7 +34,7 @@ impl World {
     }
 
     /// The next step that asks something of the world fails.
-    pub(super) fn fail(&mut self, reason: String) -> Option<(EffectId, Answer)> {
+    pub(super) fn fail(&mut self, reason: String) -> Option<(EffectId, ScriptedAnswer)> {
         if self.asked.is_empty() {
             self.failures.push_back(reason);
             return None;
@@ -48,7 +48,7 @@ impl World {
     }
 }
 
-impl Player {
+impl ScenePlayer {
     pub(super) fn perform_deed(
         &mut self,
         effect: &Effect,
