@@ -14,14 +14,14 @@ use lantern_script::scene::SceneAct;
 use crate::arguments::RecordArguments;
 use crate::commands::orders::read_span;
 use crate::failure::{Failure, Status};
-use crate::listening::bursts::{Bursts, Move};
+use crate::listening::bursts::{KeystrokeGroups, Move};
 use crate::listening::terminal::QuietTerminal;
-use crate::listening::{Ears, Noticed};
+use crate::listening::{SceneListener, SceneObservation};
 use crate::style::{self, complain};
 
 pub fn run(arguments: &RecordArguments) -> Result<Status, Failure> {
     let span = arguments.span.as_deref().map(read_span).transpose()?;
-    let mut ears = Ears::open(span)?;
+    let mut ears = SceneListener::open(span)?;
     let mut scene = SceneFile::create(arguments)?;
     let _quiet = QuietTerminal::new();
     let ends = if span.is_some() { "" } else { "; Ctrl+C in this terminal ends it" };
@@ -30,10 +30,10 @@ pub fn run(arguments: &RecordArguments) -> Result<Status, Failure> {
     scene.see_front(ears.front())?;
     while let Some(noticed) = ears.next()? {
         match noticed {
-            Noticed::Input(seen) => scene.take(&seen, ears.is_secret())?,
-            Noticed::Moved(x, y) => scene.bursts.trace((x as f32, y as f32)),
-            Noticed::Front(app) => scene.see_front(&app)?,
-            Noticed::Away(away) => scene.interrupt(SceneAct::Locks(away))?,
+            SceneObservation::Input(seen) => scene.take(&seen, ears.is_secret())?,
+            SceneObservation::Moved(x, y) => scene.bursts.trace((x as f32, y as f32)),
+            SceneObservation::Front(app) => scene.see_front(&app)?,
+            SceneObservation::Away(away) => scene.interrupt(SceneAct::Locks(away))?,
         }
     }
     let count = scene.finish()?;
@@ -49,7 +49,7 @@ pub fn run(arguments: &RecordArguments) -> Result<Status, Failure> {
 struct SceneFile<'p> {
     path: &'p Path,
     file: File,
-    bursts: Bursts,
+    bursts: KeystrokeGroups,
     /// Whether characters are written as they were typed.
     letters: bool,
     /// Whether what programs put in counts as well.
@@ -75,7 +75,7 @@ impl SceneFile<'_> {
         Ok(SceneFile {
             path,
             file,
-            bursts: Bursts::default(),
+            bursts: KeystrokeGroups::default(),
             letters: *letters,
             injected: *injected,
             began: None,

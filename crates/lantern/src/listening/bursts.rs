@@ -32,7 +32,7 @@ type Timed = (Duration, SceneAct);
 
 /// What was seen and is not told yet.
 #[derive(Debug, Default)]
-pub struct Bursts {
+pub struct KeystrokeGroups {
     burst: Vec<Move>,
     down: Vec<Key>,
     /// What else happened since the burst began.
@@ -50,7 +50,7 @@ struct Typed {
     text: String,
 }
 
-impl Bursts {
+impl KeystrokeGroups {
     /// Takes a move in; gives what is certain by now.
     pub fn take(&mut self, made: Move) -> Vec<Timed> {
         let mut acts = Vec::new();
@@ -211,7 +211,7 @@ mod tests {
 
     /// `+f9 -f9` at 10 ms each; a number is a wait; a letter types itself.
     fn told(moves: &str) -> Vec<String> {
-        let mut bursts = Bursts::default();
+        let mut bursts = KeystrokeGroups::default();
         let (mut time, mut acts) = (Duration::ZERO, Vec::new());
         for word in moves.split(' ') {
             if let Ok(wait) = word.parse() {
@@ -265,7 +265,7 @@ mod tests {
 
     #[test]
     fn a_program_that_comes_to_the_front_meanwhile_comes_after_the_keys() {
-        let mut bursts = Bursts::default();
+        let mut bursts = KeystrokeGroups::default();
         let f9 = Key::named("f9").expect("there is one");
         let time = Duration::from_millis(10);
         let made = Move { time, key: f9, down: true, types: None, pointer: None };

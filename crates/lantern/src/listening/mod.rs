@@ -17,7 +17,7 @@ use crate::signals;
 
 /// What was noticed.
 #[derive(Debug)]
-pub enum Noticed {
+pub enum SceneObservation {
     Input(ObservedKey),
     Front(App),
     /// The pointer moved while something was down.
@@ -27,7 +27,7 @@ pub enum Noticed {
 }
 
 /// Someone who looks until a signal comes or time is over.
-pub struct Ears {
+pub struct SceneListener {
     listener: Listener,
     services: Services,
     signals: &'static UnixStream,
@@ -39,14 +39,14 @@ pub struct Ears {
     secret: Option<u32>,
 }
 
-impl Ears {
+impl SceneListener {
     /// Begins to look.
-    pub fn open(span: Option<Duration>) -> Result<Ears, Failure> {
+    pub fn open(span: Option<Duration>) -> Result<SceneListener, Failure> {
         let failed = |source| Failure::System { what: "cannot watch services", source };
         let mut services = Services::new().map_err(failed)?;
         services.watch_presence();
         services.watch_fields();
-        Ok(Ears {
+        Ok(SceneListener {
             listener: Listener::open()?,
             services,
             signals: signals::endings()?,
@@ -68,14 +68,14 @@ impl Ears {
     }
 
     /// Waits for the next thing to be noticed; nothing when it is over.
-    pub fn next(&mut self) -> Result<Option<Noticed>, Failure> {
+    pub fn next(&mut self) -> Result<Option<SceneObservation>, Failure> {
         loop {
             self.services.reset_descriptor();
             for news in self.services.take_session_news() {
                 match news {
                     Event::Locked(away) if away != self.away => {
                         self.away = away;
-                        return Ok(Some(Noticed::Away(away)));
+                        return Ok(Some(SceneObservation::Away(away)));
                     }
                     Event::PasswordField(process) => self.secret = process,
                     _ => {}
@@ -84,9 +84,9 @@ impl Ears {
             while let Some(sight) = self.listener.look()? {
                 match sight {
                     _ if self.away => {}
-                    Observation::Input(seen) => return Ok(Some(Noticed::Input(seen))),
-                    Observation::Moved(x, y) => return Ok(Some(Noticed::Moved(x, y))),
-                    Observation::Front(app) => return Ok(Some(Noticed::Front(app))),
+                    Observation::Input(seen) => return Ok(Some(SceneObservation::Input(seen))),
+                    Observation::Moved(x, y) => return Ok(Some(SceneObservation::Moved(x, y))),
+                    Observation::Front(app) => return Ok(Some(SceneObservation::Front(app))),
                 }
             }
             if self.is_ending {

@@ -8,11 +8,11 @@ use serde_json::json;
 use crate::commands::capture::sent_names;
 use crate::failure::{Failure, Status};
 use crate::listening::terminal::QuietTerminal;
-use crate::listening::{Ears, Noticed};
+use crate::listening::{SceneListener, SceneObservation};
 use crate::style::{self, complain, say};
 
 pub fn watch(json: bool) -> Result<Status, Failure> {
-    let mut ears = Ears::open(None)?;
+    let mut ears = SceneListener::open(None)?;
     let _quiet = QuietTerminal::new();
     if !json {
         complain!(
@@ -23,13 +23,15 @@ pub fn watch(json: bool) -> Result<Status, Failure> {
     let mut began = None;
     while let Some(noticed) = ears.next()? {
         match noticed {
-            Noticed::Moved(..) => {}
-            Noticed::Input(seen) => {
+            SceneObservation::Moved(..) => {}
+            SceneObservation::Input(seen) => {
                 let since = seen.time.saturating_sub(*began.get_or_insert(seen.time));
                 if json { say!("{}", data(&seen, since)) } else { print(&seen, since) }
             }
-            Noticed::Away(true) if !json => complain!("the screen is locked; nothing is seen"),
-            Noticed::Away(_) | Noticed::Front(_) => {}
+            SceneObservation::Away(true) if !json => {
+                complain!("the screen is locked; nothing is seen")
+            }
+            SceneObservation::Away(_) | SceneObservation::Front(_) => {}
         }
     }
     Ok(Status::Done)
