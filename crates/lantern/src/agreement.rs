@@ -22,14 +22,14 @@ const MOST: u64 = 16 << 20;
 
 /// The file in which it is kept, version 1.
 #[derive(Debug, Default, Serialize, Deserialize)]
-struct Record {
+struct ConsentFile {
     version: u32,
-    sets: BTreeMap<String, Agreed>,
+    sets: BTreeMap<String, FileConsent>,
 }
 
 /// What was agreed to for one file.
 #[derive(Debug, Serialize, Deserialize)]
-struct Agreed {
+struct FileConsent {
     /// The SHA-256 of its content.
     content: String,
     /// What the files that use it gave it by `with`.
@@ -57,19 +57,19 @@ pub fn missing_lines(missing: &[(&str, Power)]) -> Vec<String> {
 
 /// What the person has agreed to.
 #[derive(Debug)]
-pub struct Agreement {
+pub struct Consent {
     /// Nothing where the person has no home.
     path: Option<PathBuf>,
-    record: Record,
+    record: ConsentFile,
 }
 
-impl Agreement {
+impl Consent {
     /// Reads what was agreed to; nothing if there is no record, or none that can be read.
-    pub fn read() -> Agreement {
+    pub fn read() -> Consent {
         let path = home_folder("XDG_STATE_HOME", ".local/state")
             .map(|folder| folder.join("cold-lantern").join("agreed.json"));
         let read = path.as_deref().and_then(read_record);
-        Agreement { path, record: read.unwrap_or_default() }
+        Consent { path, record: read.unwrap_or_default() }
     }
 
     /// The powers of files that a set uses and that were not agreed to. The first file is the
@@ -91,7 +91,7 @@ impl Agreement {
             let words = power_words(&power);
             // What is not wholly known before it runs may be anything in another file, or with other
             // values.
-            let mut is_same = |agreed: &Agreed| {
+            let mut is_same = |agreed: &FileConsent| {
                 *same.entry(file).or_insert_with(|| {
                     agreed.content == digest(source.text_of(file))
                         && agreed.given == given_values(rules, file)
@@ -118,7 +118,7 @@ impl Agreement {
         let files = rules.files.iter().enumerate().take(source.names().count());
         for (file, name) in files {
             let own = all.iter().filter(|power| usize::from(power.place.file) == file);
-            let agreed = Agreed {
+            let agreed = FileConsent {
                 content: digest(source.text_of(file)),
                 given: given_values(rules, file),
                 powers: own.map(power_words).collect(),
@@ -133,7 +133,7 @@ impl Agreement {
 }
 
 /// The record in a file. Nothing if another user may have written it.
-fn read_record(path: &Path) -> Option<Record> {
+fn read_record(path: &Path) -> Option<ConsentFile> {
     let file = open_regular(path).ok()?;
     let about = file.metadata().ok()?;
     if !is_trusted(&about) || about.mode() & 0o022 != 0 {

@@ -4,7 +4,7 @@ use lantern_model::{Layout, RuleSet};
 use lantern_script::{Finding, Power, Source, lacking_on_layout, powers};
 use serde::Serialize;
 
-use crate::agreement::{Agreement, missing_lines, power_words};
+use crate::agreement::{Consent, missing_lines, power_words};
 use crate::arguments::CheckArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
@@ -68,7 +68,7 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
     findings.sort_by_key(|finding: &Finding| finding.span);
     let rules = checked.rules.as_ref().map_or(0, |set| set.rules.len());
     let missing = match &checked.rules {
-        Some(set) => Agreement::read().missing(&source, set),
+        Some(set) => Consent::read().missing(&source, set),
         None => Vec::new(),
     };
     let to_agree = !missing.is_empty();
@@ -111,7 +111,7 @@ fn tell_powers(
     source: &Source,
     rules: &RuleSet,
 ) -> Result<Status, Failure> {
-    let mut agreement = Agreement::read();
+    let mut agreement = Consent::read();
     if arguments.agree {
         agreement.agree(source, rules)?;
     }

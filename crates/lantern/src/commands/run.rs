@@ -14,7 +14,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, kill_process, set_dumpable_behavior};
 use serde_json::Value;
 
-use crate::agreement::{Agreement, missing_lines};
+use crate::agreement::{Consent, missing_lines};
 use crate::arguments::{BackendName, RunArguments};
 use crate::commands::status::words;
 use crate::failure::{Failure, Status};
@@ -332,7 +332,7 @@ pub fn refuse_unless_agreed(read: &RulesRead, rules: &RuleSet) -> Result<(), Ref
     let source = &read.source;
     files::refuse_if_others_may_write(read)
         .map_err(|failure| Refusal { missing: Vec::new(), failure })?;
-    let agreement = Agreement::read();
+    let agreement = Consent::read();
     let missing = agreement.missing(source, rules);
     if missing.is_empty() {
         return Ok(());
