@@ -183,7 +183,7 @@ fn watch_keys() -> Result<Status, Failure> {
     // The list came as standard output.
     let held = io::stdout().as_fd().try_clone_to_owned().map(HeldKeyReader::from);
     let held = held.map_err(|source| Failure::System { what: "cannot watch held keys", source })?;
-    let mut worker = Worker {
+    let mut worker = WatchedProcess {
         process: process.and_then(Pid::from_raw),
         pipe: io::stdin(),
         held: &held,
@@ -223,17 +223,17 @@ fn receive_file(socket: BorrowedFd<'_>) -> Option<OwnedFd> {
 }
 
 /// The process that works on a display.
-struct Worker<'h> {
+struct WatchedProcess<'h> {
     process: Option<Pid>,
     /// The socket that it writes to; its end closes it.
     pipe: io::Stdin,
     held: &'h HeldKeyReader,
     /// What was seen when it was found to hang first.
-    hang: Option<Hang>,
+    hang: Option<SuspectedHang>,
 }
 
 /// A process that may hang.
-struct Hang {
+struct SuspectedHang {
     since: Instant,
     is_stopped: bool,
     pulse: Option<u32>,
@@ -241,7 +241,7 @@ struct Hang {
     queued: Duration,
 }
 
-impl Watched for Worker<'_> {
+impl Watched for WatchedProcess<'_> {
     fn pipe(&self) -> BorrowedFd<'_> {
         self.pipe.as_fd()
     }
@@ -258,10 +258,11 @@ impl Watched for Worker<'_> {
             self.hang = None;
             return Progress::Works;
         }
-        let as_before = |hang: &&Hang| hang.is_stopped == is_stopped && hang.pulse == pulse;
+        let as_before =
+            |hang: &&SuspectedHang| hang.is_stopped == is_stopped && hang.pulse == pulse;
         let Some(hang) = self.hang.as_ref().filter(as_before) else {
             let (since, queued) = (Instant::now(), time_in_queue(process));
-            self.hang = Some(Hang { since, is_stopped, pulse, queued });
+            self.hang = Some(SuspectedHang { since, is_stopped, pulse, queued });
             return Progress::Hangs;
         };
         // One that waits for a processor on a busy machine does not hang.
@@ -281,7 +282,7 @@ impl Watched for Worker<'_> {
     }
 }
 
-impl Hang {
+impl SuspectedHang {
     /// Longer than that nothing takes that is well.
     fn limit(&self) -> Duration {
         if self.is_stopped { HANGS } else { WORKS_AT_MOST }
