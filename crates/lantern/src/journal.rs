@@ -30,7 +30,7 @@ const LONGEST: u64 = 4 * 1024 * 1024;
 
 /// Where events go.
 #[derive(Debug)]
-pub struct Journal {
+pub struct EventLog {
     level: LogLevel,
     has_file: bool,
     /// Whether standard error is the system's journal, which wants each line's weight.
@@ -45,19 +45,19 @@ pub struct LogFile {
     size: u64,
 }
 
-impl Journal {
+impl EventLog {
     /// Tells events of that level and above, and writes them into a file as well if one is named.
     /// From here on lines are written by a thread.
     ///
     /// # Errors
     /// When the file cannot be opened, or no thread can be started.
-    pub fn open(level: LogLevel, path: Option<&Path>) -> Result<Journal, Failure> {
+    pub fn open(level: LogLevel, path: Option<&Path>) -> Result<EventLog, Failure> {
         let file = path.map(LogFile::open).transpose()?;
         let has_file = file.is_some();
         let failed = |source| Failure::System { what: "cannot write from a thread", source };
         output::start_queue(file).map_err(failed)?;
         let of_system = std::env::var_os("JOURNAL_STREAM").is_some();
-        Ok(Journal { level, has_file, of_system })
+        Ok(EventLog { level, has_file, of_system })
     }
 
     /// Whether events of that level are told.

@@ -23,7 +23,7 @@ use crate::findings::{lacking_on, print_findings};
 use crate::guardian::{GuardTarget, GuardianHandle};
 use crate::ipc::client::IpcClient;
 use crate::ipc::server::IpcServer;
-use crate::journal::{Journal, LogLevel};
+use crate::journal::{EventLog, LogLevel};
 use crate::runtime::{Claim, RuntimeFiles};
 use crate::session::{Session, SessionConfig};
 use crate::style::complain;
@@ -56,7 +56,7 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     refuse_core_dumps(desk);
     signals::end_by_force_after(ENDING)?;
     let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
-    let journal = Journal::open(level, arguments.log_file.as_deref())?;
+    let journal = EventLog::open(level, arguments.log_file.as_deref())?;
     if desk == BackendName::X11 {
         work_on_x11(rules, &path, &runtime, &journal)?;
     } else {
@@ -143,7 +143,7 @@ fn work_on_x11(
     rules: RuleSet,
     path: &Path,
     runtime: &RuntimeFiles,
-    journal: &Journal,
+    journal: &EventLog,
 ) -> Result<(), Failure> {
     let display = std::env::var("DISPLAY").unwrap_or_default();
     let failed = |source| Failure::System { what: "cannot keep what is copied", source };
@@ -206,7 +206,7 @@ fn warn_of_blindness(rules: &RuleSet, desk: &X11Backend) -> Result<(), Failure> 
 struct Worker<'w> {
     path: &'w Path,
     runtime: &'w RuntimeFiles,
-    journal: &'w Journal,
+    journal: &'w EventLog,
     /// Which sort of desk it is.
     desk: BackendName,
     /// What it is called.

@@ -12,7 +12,7 @@ use crate::errands::{CommandExecutor, Outcome};
 use crate::failure::Failure;
 use crate::guardian::GuardianHandle;
 use crate::ipc::server::IpcServer;
-use crate::journal::{Journal, LogLevel};
+use crate::journal::{EventLog, LogLevel};
 use crate::style::say;
 use crate::supervisor::Heartbeat;
 use crate::{signals, style};
@@ -96,7 +96,7 @@ pub struct Session<'j, D> {
     asks_clock: bool,
     /// What the engine was told of the wall clock, and when.
     clock: Option<(Time, WallTime)>,
-    journal: &'j Journal,
+    journal: &'j EventLog,
     heartbeat: Heartbeat,
     /// What becomes readable when the wall clock is set, while rules ask what it shows.
     clock_set: Option<OwnedFd>,
@@ -111,7 +111,7 @@ impl<'j, D: Backend> Session<'j, D> {
         rules: RuleSet,
         desk: D,
         place: SessionConfig,
-        journal: &'j Journal,
+        journal: &'j EventLog,
     ) -> Result<Session<'j, D>, Failure> {
         let failed = |source| Failure::System { what: "cannot watch services", source };
         let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
@@ -154,7 +154,7 @@ impl<'j, D: Backend> Session<'j, D> {
     }
 
     /// Works until a signal ends it. `ready` is called once, when every key is armed.
-    pub fn work(&mut self, ready: impl FnOnce(&RuleSet, &Journal)) -> Result<(), Failure> {
+    pub fn work(&mut self, ready: impl FnOnce(&RuleSet, &EventLog)) -> Result<(), Failure> {
         // On a slow machine more than one share of time passes before every key is armed.
         let until = self.now() + ARMING;
         while !self.settle()? && self.now() < until {}
