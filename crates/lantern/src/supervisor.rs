@@ -11,18 +11,18 @@ use lantern_model::Time;
 
 /// The sign of life that a manager waits for, if it wants one.
 #[derive(Debug, Default)]
-pub struct Heartbeat {
+pub struct WatchdogNotifier {
     every: Option<Duration>,
     due: Time,
 }
 
-impl Heartbeat {
+impl WatchdogNotifier {
     /// As the manager asks for it: twice in the time after which it takes us for dead.
-    pub fn wanted() -> Heartbeat {
+    pub fn wanted() -> WatchdogNotifier {
         let number = |name: &str| env::var(name).ok()?.parse::<u64>().ok();
         let ours = number("WATCHDOG_PID").is_none_or(|pid| pid == u64::from(std::process::id()));
         let every = number("WATCHDOG_USEC").filter(|_| ours).map(|span| span / 2);
-        Heartbeat { every: every.map(Duration::from_micros), due: Time::START }
+        WatchdogNotifier { every: every.map(Duration::from_micros), due: Time::START }
     }
 
     /// When it is due next, if ever.

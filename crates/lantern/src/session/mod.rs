@@ -14,7 +14,7 @@ use crate::guardian::GuardianHandle;
 use crate::ipc::server::IpcServer;
 use crate::journal::{EventLog, LogLevel};
 use crate::style::say;
-use crate::supervisor::Heartbeat;
+use crate::supervisor::WatchdogNotifier;
 use crate::{signals, style};
 use lantern_desk::{Backend, BackendError};
 use lantern_devices::OutputLevel;
@@ -97,7 +97,7 @@ pub struct Session<'j, D> {
     /// What the engine was told of the wall clock, and when.
     clock: Option<(Time, WallTime)>,
     journal: &'j EventLog,
-    heartbeat: Heartbeat,
+    heartbeat: WatchdogNotifier,
     /// What becomes readable when the wall clock is set, while rules ask what it shows.
     clock_set: Option<OwnedFd>,
     reasons_seen: u64,
@@ -141,7 +141,7 @@ impl<'j, D: Backend> Session<'j, D> {
             broken: false,
             clock: None,
             journal,
-            heartbeat: Heartbeat::wanted(),
+            heartbeat: WatchdogNotifier::wanted(),
             clock_set: None,
             reasons_seen: 0,
             failed: VecDeque::new(),
