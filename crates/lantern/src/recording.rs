@@ -3,7 +3,7 @@
 use lantern_model::{Key, KeyCombination, KeySpec, ModifierKey, Time, Value};
 use lantern_script::scene::{DONE_WORDS, Expectation, TextTest};
 
-use crate::timeline::{Sent, SentKind, Timeline};
+use crate::timeline::{SentEffect, SentEffectKind, Timeline};
 
 /// A scene of what came in and what went out, in order.
 pub fn scene_of(timeline: &Timeline) -> String {
@@ -14,11 +14,11 @@ pub fn scene_of(timeline: &Timeline) -> String {
     for sent in timeline.sent() {
         // A key that goes up at once is not seen to be down by whoever looks.
         let lasts = timeline.holds().iter().any(|hold| {
-            sent.kind == SentKind::Pressed(hold.key)
+            sent.kind == SentEffectKind::Pressed(hold.key)
                 && hold.start == sent.time
                 && hold.end.is_none_or(|end| end > hold.start)
         });
-        if matches!(sent.kind, SentKind::Pressed(_)) && !lasts {
+        if matches!(sent.kind, SentEffectKind::Pressed(_)) && !lasts {
             continue;
         }
         if let Some(expectation) = expectation_of(sent) {
@@ -38,26 +38,26 @@ pub fn scene_of(timeline: &Timeline) -> String {
 }
 
 /// What a scene expects where this goes out; a key let go is not expected.
-pub fn expectation_of(sent: &Sent) -> Option<Expectation> {
+pub fn expectation_of(sent: &SentEffect) -> Option<Expectation> {
     let is = |text: &str| TextTest::Is(text.to_owned());
     Some(match &sent.kind {
-        SentKind::Typed(text, _) => Expectation::Typed(is(text)),
-        SentKind::Tapped(keys, _) => match keys.as_slice() {
+        SentEffectKind::Typed(text, _) => Expectation::Typed(is(text)),
+        SentEffectKind::Tapped(keys, _) => match keys.as_slice() {
             [key] if key.is_pointer() => {
                 Expectation::Clicked(KeyCombination::of(KeySpec::Named(*key)), sent.count)
             }
             keys => Expectation::Tapped(combo_of(keys)),
         },
-        SentKind::Pressed(key) => Expectation::Down(KeyCombination::of(KeySpec::Named(*key))),
-        SentKind::LetGo(_) => return None,
-        SentKind::PointerAt(x, y) => Expectation::PointerAt(*x, *y),
-        SentKind::Hint(text) => Expectation::Hint(is(text)),
-        SentKind::Logged(text) => Expectation::Logged(is(text)),
-        SentKind::Done(step, text) => {
+        SentEffectKind::Pressed(key) => Expectation::Down(KeyCombination::of(KeySpec::Named(*key))),
+        SentEffectKind::LetGo(_) => return None,
+        SentEffectKind::PointerAt(x, y) => Expectation::PointerAt(*x, *y),
+        SentEffectKind::Hint(text) => Expectation::Hint(is(text)),
+        SentEffectKind::Logged(text) => Expectation::Logged(is(text)),
+        SentEffectKind::Done(step, text) => {
             let (word, _) = DONE_WORDS.iter().find(|(_, done)| done == step)?;
             Expectation::Done(word, is(text))
         }
-        SentKind::Failed { message, .. } => Expectation::Failed(is(message)),
+        SentEffectKind::Failed { message, .. } => Expectation::Failed(is(message)),
     })
 }
 

@@ -48,7 +48,7 @@ mod saved;
 mod telling;
 mod waiting;
 
-use answers::Pause;
+use answers::TimedPause;
 use background::Background;
 use reloading::{READING_LASTS, Read, ReloadRequest};
 use saved::SavedFile;
@@ -87,7 +87,7 @@ pub struct Session<'j, D> {
     start: Instant,
     /// When that was, for a person.
     since: jiff::Timestamp,
-    pauses: Vec<Pause>,
+    pauses: Vec<TimedPause>,
     /// Whether we were asked to go.
     leaving: bool,
     /// Whether the file is broken now, so that rules from before are in force.
