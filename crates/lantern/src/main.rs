@@ -4,36 +4,36 @@
 //! the terminal and signals are touched. What can be decided without them is decided in the other
 //! crates.
 
-mod agreement;
 mod arguments;
+mod backends;
+mod capture_input;
+mod command_executor;
 mod commands;
-mod desks;
+mod consent;
+mod diagnostics;
 mod drawings;
-mod errands;
+mod escaping;
+mod event_log;
 mod failure;
 mod files;
-mod findings;
-mod foreign;
 mod guardian;
 mod ipc;
-mod journal;
-mod listening;
+mod logging_backend;
 mod output;
 mod pictures;
-mod player;
 mod pronunciation;
 mod recording;
+mod rehearsal;
 mod runtime;
-mod sayable;
+mod service_notify;
 mod session;
 mod signals;
+mod spoken_rules;
 mod style;
-mod supervisor;
 mod table;
-mod taught;
+mod text;
 mod timeline;
-mod told_desk;
-mod wording;
+mod trained_phrases;
 
 use std::process::ExitCode;
 

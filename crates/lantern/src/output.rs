@@ -13,8 +13,8 @@ use std::sync::{Condvar, LazyLock, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crate::foreign::{acts, push_shown};
-use crate::journal::LogFile;
+use crate::escaping::{acts, push_shown};
+use crate::event_log::LogFile;
 use crate::style::{self, complain};
 
 /// Most bytes in the queue.

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use unicode_width::UnicodeWidthStr;
 
-use crate::foreign::shown;
+use crate::escaping::shown;
 use crate::style::{self, say};
 
 /// Prints rows under their heads, each column as wide as its widest cell.

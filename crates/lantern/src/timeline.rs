@@ -6,7 +6,7 @@ use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
 use crate::style;
-use crate::wording::{board, combo_name};
+use crate::text::{board, combo_name};
 
 /// Something that went out for a rule. Repetitions are one entry with a count.
 #[derive(Debug, Clone, PartialEq)]

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-use crate::journal::LogLevel;
+use crate::event_log::LogLevel;
 
 mod outside;
 mod session;

@@ -13,12 +13,12 @@ use lantern_script::codes::Code;
 use serde_json::{Value, json};
 
 use crate::arguments::AddArguments;
+use crate::diagnostics::print_findings;
 use crate::failure::{Failure, Status};
 use crate::files;
-use crate::findings::print_findings;
 use crate::ipc::client::IpcClient;
 use crate::style::{self, complain, say};
-use crate::wording::quoted;
+use crate::text::quoted;
 
 /// So long the first try is waited for.
 const TRYING: Duration = Duration::from_secs(30);

@@ -8,11 +8,11 @@ use serde::Serialize;
 use crate::arguments::KeysArguments;
 use crate::commands::keys::{Wanted, unescape};
 use crate::commands::{free, print_json};
+use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::findings::rules_of;
 use crate::pictures::{self, Binding};
 use crate::style::{complain, say};
-use crate::wording::board;
+use crate::text::board;
 use crate::{style, table};
 
 /// The shape of `--json`, version 2.

@@ -4,14 +4,14 @@ use lantern_model::{Layout, RuleSet};
 use lantern_script::{Finding, Power, Source, lacking_on_layout, powers};
 use serde::Serialize;
 
-use crate::agreement::{Consent, missing_lines, power_words};
 use crate::arguments::CheckArguments;
 use crate::commands::print_json;
+use crate::consent::{Consent, missing_lines, power_words};
+use crate::diagnostics::{FindingData, finding_data, lacking_on, print_findings, summary};
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
-use crate::findings::{FindingData, finding_data, lacking_on, print_findings, summary};
 use crate::style::{complain, say};
-use crate::wording::counted;
+use crate::text::counted;
 use crate::{files, style};
 
 /// The shape of `--json`, version 1.

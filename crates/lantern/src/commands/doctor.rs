@@ -16,8 +16,8 @@ use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::runtime::RuntimeFiles;
 use crate::style::{self, say};
-use crate::wording::counted;
-use crate::{desks, files};
+use crate::text::counted;
+use crate::{backends, files};
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]
@@ -51,7 +51,7 @@ pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
     if matches!(desk, Ok(BackendName::X11)) {
         checks.extend(display_checks());
     }
-    if desks::is_wayland() {
+    if backends::is_wayland() {
         checks.extend(session_checks());
     }
     checks.extend(kernel_checks(matches!(desk, Ok(BackendName::Evdev))));
@@ -83,7 +83,7 @@ fn with_help(
 
 /// Which desk `run` works on here, and why.
 fn desk_check(desk: &Result<BackendName, BackendError>) -> Check {
-    let session = match desks::is_wayland() {
+    let session = match backends::is_wayland() {
         true => "this is a Wayland session",
         false => "there is no display",
     };

@@ -9,8 +9,8 @@ use lantern_script::scene::parse_scene;
 use lantern_script::{Finding, Source, format, parse};
 
 use crate::arguments::FmtArguments;
+use crate::diagnostics::print_findings;
 use crate::failure::{Failure, Status};
-use crate::findings::print_findings;
 use crate::style::complain;
 use crate::{files, style};
 

@@ -13,7 +13,7 @@ use crate::commands::print_json;
 use crate::failure::Status;
 use crate::pictures::Binding;
 use crate::style::{self, complain, say};
-use crate::wording::wrapped;
+use crate::text::wrapped;
 
 /// Columns that a line of keys may take.
 const COLUMNS: usize = 96;

@@ -14,7 +14,7 @@ use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::runtime::RuntimeFiles;
 use crate::style::say;
-use crate::wording::counted;
+use crate::text::counted;
 
 pub fn fire(arguments: &FireArguments) -> Result<Status, Failure> {
     let params = json!({ "name": arguments.name, "values": arguments.values });

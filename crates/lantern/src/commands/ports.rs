@@ -9,8 +9,8 @@ use serde::Serialize;
 
 use crate::arguments::PortsArguments;
 use crate::commands::print_json;
+use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::findings::rules_of;
 use crate::style::complain;
 use crate::{files, style, table};
 

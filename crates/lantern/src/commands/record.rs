@@ -12,11 +12,11 @@ use lantern_model::{App, Value};
 use lantern_script::scene::SceneAct;
 
 use crate::arguments::RecordArguments;
+use crate::capture_input::keystroke_groups::{KeystrokeGroups, Move};
+use crate::capture_input::terminal::QuietTerminal;
+use crate::capture_input::{SceneListener, SceneObservation};
 use crate::commands::orders::read_span;
 use crate::failure::{Failure, Status};
-use crate::listening::bursts::{KeystrokeGroups, Move};
-use crate::listening::terminal::QuietTerminal;
-use crate::listening::{SceneListener, SceneObservation};
 use crate::style::{self, complain};
 
 pub fn run(arguments: &RecordArguments) -> Result<Status, Failure> {

@@ -9,10 +9,10 @@ use serde::Serialize;
 
 use crate::arguments::RehearseArguments;
 use crate::commands::print_json;
+use crate::diagnostics::{FindingData, finding_data, print_findings, summary};
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
-use crate::findings::{FindingData, finding_data, print_findings, summary};
-use crate::player::{SceneResult, play_telling};
+use crate::rehearsal::{SceneResult, play_telling};
 use crate::timeline::TimelineRow;
 use crate::{drawings, files, pictures, recording, style};
 

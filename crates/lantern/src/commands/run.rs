@@ -14,22 +14,22 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, kill_process, set_dumpable_behavior};
 use serde_json::Value;
 
-use crate::agreement::{Consent, missing_lines};
 use crate::arguments::{BackendName, RunArguments};
 use crate::commands::status::words;
+use crate::consent::{Consent, missing_lines};
+use crate::diagnostics::{lacking_on, print_findings};
+use crate::event_log::{EventLog, LogLevel};
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
-use crate::findings::{lacking_on, print_findings};
 use crate::guardian::{GuardTarget, GuardianHandle};
 use crate::ipc::client::IpcClient;
 use crate::ipc::server::IpcServer;
-use crate::journal::{EventLog, LogLevel};
+use crate::logging_backend::LoggingBackend;
 use crate::runtime::{Claim, RuntimeFiles};
 use crate::session::{Session, SessionConfig};
 use crate::style::complain;
-use crate::told_desk::LoggingBackend;
-use crate::wording::{counted, span_words};
-use crate::{desks, files, signals, style, supervisor};
+use crate::text::{counted, span_words};
+use crate::{backends, files, service_notify, signals, style};
 
 /// So long the one before may take to let go of everything.
 const LEAVING: Duration = Duration::from_secs(5);
@@ -48,7 +48,7 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     let path = files::rules_path(arguments.file)?;
     let rules = read(&path, *desk.as_ref().unwrap_or(&BackendName::X11))?;
     let desk = desk?;
-    if desk == BackendName::X11 && !desks::is_set("DISPLAY") {
+    if desk == BackendName::X11 && !backends::is_set("DISPLAY") {
         return Err(BackendError::NoDisplay.into());
     }
     let runtime = RuntimeFiles::of_desk(desk)?;
@@ -221,7 +221,7 @@ impl Worker<'_> {
         desk: D,
         guarded: Option<GuardianHandle>,
     ) -> Result<(), Failure> {
-        if desks::is_set("WAYLAND_DISPLAY") {
+        if backends::is_set("WAYLAND_DISPLAY") {
             self.work(rules, WaylandBackend::join(desk)?, guarded)
         } else {
             self.work(rules, desk, guarded)
@@ -247,7 +247,7 @@ impl Worker<'_> {
         };
         let mut session = Session::new(rules, desk, place, journal)?;
         session.work(|rules, journal| {
-            supervisor::tell("READY=1");
+            service_notify::tell("READY=1");
             let panic = &rules.settings.panic;
             let count = rules.count();
             let name = path.display();

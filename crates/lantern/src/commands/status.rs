@@ -8,7 +8,7 @@ use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::style::{self, say};
 use crate::table;
-use crate::wording::{counted, span_words};
+use crate::text::{counted, span_words};
 
 pub fn run(arguments: &StatusArguments) -> Result<Status, Failure> {
     let told = IpcClient::reach()?.ask("status", &json!({}))?;

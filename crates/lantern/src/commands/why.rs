@@ -9,7 +9,7 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::style::{self, say};
-use crate::wording::span_words;
+use crate::text::span_words;
 
 pub fn run(arguments: &WhyArguments) -> Result<Status, Failure> {
     let about = arguments.about.as_deref();

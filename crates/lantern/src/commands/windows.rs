@@ -8,7 +8,7 @@ use crate::arguments::WindowsArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::style::complain;
-use crate::wording::quoted;
+use crate::text::quoted;
 use crate::{style, table};
 
 /// The shape of `--json`, version 1.

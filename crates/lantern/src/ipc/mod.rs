@@ -6,5 +6,5 @@
 
 pub mod client;
 pub mod protocol;
-mod received;
+mod receive_buffer;
 pub mod server;

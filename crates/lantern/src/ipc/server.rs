@@ -17,7 +17,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::net::sockopt::socket_peercred;
 use rustix::process::getuid;
 
-use super::received::{LONGEST_LINE, Received};
+use super::receive_buffer::{LONGEST_LINE, Received};
 
 /// Maximum number of clients.
 const MOST_CLIENTS: usize = 256;

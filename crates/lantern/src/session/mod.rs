@@ -8,13 +8,13 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use crate::arguments::BackendName;
-use crate::errands::{CommandExecutor, Outcome};
+use crate::command_executor::{CommandExecutor, Outcome};
+use crate::event_log::{EventLog, LogLevel};
 use crate::failure::Failure;
 use crate::guardian::GuardianHandle;
 use crate::ipc::server::IpcServer;
-use crate::journal::{EventLog, LogLevel};
+use crate::service_notify::WatchdogNotifier;
 use crate::style::say;
-use crate::supervisor::WatchdogNotifier;
 use crate::{signals, style};
 use lantern_desk::{Backend, BackendError};
 use lantern_devices::OutputLevel;
@@ -40,19 +40,19 @@ const FAIR_SHARE: Duration = Duration::from_millis(8);
 /// How long it is shown how loud it is.
 const LEVEL_SPAN: Duration = Duration::from_millis(1500);
 
-mod answers;
 mod background;
 mod calls;
+mod file_watcher;
+mod log_lines;
+mod poll_sources;
 mod reloading;
-mod saved;
-mod telling;
-mod waiting;
+mod request_handlers;
 
-use answers::TimedPause;
 use background::Background;
+use file_watcher::SavedFile;
+use poll_sources::ReadySources;
 use reloading::{READING_LASTS, Read, ReloadRequest};
-use saved::SavedFile;
-use waiting::ReadySources;
+use request_handlers::TimedPause;
 
 /// Where a session works, and with what.
 pub struct SessionConfig {

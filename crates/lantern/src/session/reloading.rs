@@ -15,12 +15,12 @@ use super::Session;
 use super::background::Finished;
 use crate::arguments::BackendName;
 use crate::commands::run::{Refusal, refuse_unless_agreed};
+use crate::diagnostics::{self, print_rendered};
+use crate::event_log::LogLevel;
 use crate::failure::Failure;
-use crate::findings::{self, print_rendered};
 use crate::ipc::protocol::{RpcError, reply};
 use crate::ipc::server::ClientId;
-use crate::journal::LogLevel;
-use crate::wording::counted;
+use crate::text::counted;
 use crate::{files, style};
 
 /// So long no more of a saving must come before the file is read.
@@ -70,7 +70,7 @@ fn read(path: &Path, desk: BackendName) -> Read {
         }
     };
     let mut found = std::mem::take(&mut read.checked.findings);
-    found.extend(findings::lacking_on(desk, &read.checked.needs));
+    found.extend(diagnostics::lacking_on(desk, &read.checked.needs));
     let rules = match read.checked.rules.take() {
         None => Err(Unread::Broken),
         Some(rules) => match refuse_unless_agreed(&read, &rules) {

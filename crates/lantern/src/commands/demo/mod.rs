@@ -13,7 +13,7 @@ use crate::arguments::DemoArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::timeline::TimelineRow;
-use crate::{player, style};
+use crate::{rehearsal, style};
 
 /// The shipped example: the logging bench of an ice-core store.
 pub const EXAMPLE_RULES: &str = include_str!("../../../../../examples/bench.lantern");
@@ -36,7 +36,7 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
     let checked = check(&Source::new("bench.lantern", EXAMPLE_RULES));
     let rules = checked.rules.expect("the shipped example is checked by the tests");
     let (scene, _) = parse_scene(&Source::new("night.scene", EXAMPLE_SCENE));
-    let played = player::play(&rules, &scene);
+    let played = rehearsal::play(&rules, &scene);
     if arguments.json {
         let rows = played.timeline.rows();
         let devices = devices::told().unwrap_or_default();

@@ -7,7 +7,7 @@ use lantern_script::{Source, check};
 use super::SPOKEN_RULES;
 use super::at_work::AtWork;
 use crate::failure::Failure;
-use crate::sayable::Phrases;
+use crate::spoken_rules::Phrases;
 
 /// Recordings that ship with the example, and their names.
 const RECORDINGS: [(&str, &[u8]); 3] = [

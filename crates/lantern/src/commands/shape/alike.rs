@@ -6,11 +6,11 @@ use serde::Serialize;
 
 use crate::arguments::ShapeAlikeArguments;
 use crate::commands::print_json;
+use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::findings::rules_of;
 use crate::style::say;
 use crate::table;
-use crate::wording::sureness;
+use crate::text::sureness;
 
 /// The shape of `--json`, version 1.
 #[derive(Serialize)]

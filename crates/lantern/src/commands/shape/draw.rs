@@ -2,8 +2,8 @@
 
 use super::outcome;
 use crate::arguments::ShapeDrawArguments;
+use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::findings::rules_of;
 use crate::pictures::{self, ShapeCell};
 use crate::style;
 use crate::style::complain;

@@ -7,10 +7,10 @@ use serde::Serialize;
 use super::outcome;
 use crate::arguments::ShapeTryArguments;
 use crate::commands::print_json;
+use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::findings::rules_of;
 use crate::style::complain;
-use crate::wording::sureness;
+use crate::text::sureness;
 use crate::{drawings, table};
 
 /// The shape of `--json`, version 1.

@@ -13,10 +13,10 @@ use unicode_width::UnicodeWidthStr;
 
 use crate::arguments::VoiceAlikeArguments;
 use crate::commands::print_json;
+use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::findings::rules_of;
 use crate::style::{complain, say};
-use crate::taught::Taught;
+use crate::trained_phrases::Taught;
 use crate::{pronunciation, style, table};
 
 /// Forms of one phrase that are compared.

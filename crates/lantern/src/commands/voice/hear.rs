@@ -7,9 +7,9 @@ use lantern_devices::{AudioSource, HearingEvent};
 use lantern_sense::Loudness;
 
 use crate::arguments::VoiceHearArguments;
+use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::findings::rules_of;
-use crate::sayable::{Phrases, seconds};
+use crate::spoken_rules::{Phrases, seconds};
 use crate::style::{self, complain, say};
 
 /// Columns of the meter.

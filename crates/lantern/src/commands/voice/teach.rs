@@ -11,7 +11,7 @@ use lantern_sense::{
 use crate::arguments::VoiceTeachArguments;
 use crate::failure::{Failure, Status};
 use crate::style::{complain, say};
-use crate::taught::Taught;
+use crate::trained_phrases::Taught;
 use crate::{style, table};
 
 /// What is quieter than this above the room, in decibels, teaches nothing.

@@ -7,11 +7,11 @@ use serde::Serialize;
 
 use crate::arguments::VoiceTryArguments;
 use crate::commands::print_json;
+use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::findings::rules_of;
-use crate::sayable::{Phrases, seconds};
+use crate::spoken_rules::{Phrases, seconds};
 use crate::style::complain;
-use crate::wording::sureness;
+use crate::text::sureness;
 use crate::{style, table};
 
 /// The shape of `--json`, version 1.

@@ -11,8 +11,8 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::style::{self, complain, say};
-use crate::taught::Taught;
-use crate::wording::{span_words, sureness};
+use crate::text::{span_words, sureness};
+use crate::trained_phrases::Taught;
 
 /// So many other phrases are offered.
 const OFFERED: usize = 9;

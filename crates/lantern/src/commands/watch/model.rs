@@ -6,7 +6,7 @@ use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use serde_json::{Value, json};
 
 use crate::commands::status::{heading, words};
-use crate::wording::span_words;
+use crate::text::span_words;
 
 /// So many decisions are kept.
 const KEPT: usize = 2000;

@@ -9,9 +9,9 @@ use serde_json::json;
 
 use super::model::{Action, Decision, Model, Weight};
 use super::{Happening, gone, read_keys};
+use crate::capture_input::terminal::QuietTerminal;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
-use crate::listening::terminal::QuietTerminal;
 use crate::signals;
 use crate::style::{self, say};
 

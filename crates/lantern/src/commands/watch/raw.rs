@@ -5,10 +5,10 @@ use std::time::Duration;
 use lantern_desk::ObservedKey;
 use serde_json::json;
 
+use crate::capture_input::terminal::QuietTerminal;
+use crate::capture_input::{SceneListener, SceneObservation};
 use crate::commands::capture::sent_names;
 use crate::failure::{Failure, Status};
-use crate::listening::terminal::QuietTerminal;
-use crate::listening::{SceneListener, SceneObservation};
 use crate::style::{self, complain, say};
 
 pub fn watch(json: bool) -> Result<Status, Failure> {

@@ -8,7 +8,7 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::{Block, Borders, Clear, Paragraph};
 
 use super::model::{Model, RunningRow, Weight};
-use crate::wording::wrapped;
+use crate::text::wrapped;
 
 /// From this width on things stand side by side.
 const WIDE: u16 = 100;

@@ -12,9 +12,9 @@ use lantern_script::{Power, Source, given_values, powers};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
+use crate::escaping::shown;
 use crate::failure::Failure;
 use crate::files::is_trusted;
-use crate::foreign::shown;
 use crate::style;
 
 /// Most bytes of the record.

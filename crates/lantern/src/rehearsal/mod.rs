@@ -15,8 +15,8 @@ use lantern_model::{
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
 use crate::recording;
+use crate::text::{board, combo_name, describe};
 use crate::timeline::{self, SentEffect, SentEffectKind, Timeline};
-use crate::wording::{board, combo_name, describe};
 use world::ScriptedWorld;
 
 /// How long a key of a scene stays down.

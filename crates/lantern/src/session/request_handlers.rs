@@ -12,8 +12,8 @@ use super::Session;
 use super::reloading::ReloadRequest;
 use crate::failure::Failure;
 use crate::ipc::protocol::{self, Request, RpcError, VERSION, code, read_request, reply};
-use crate::sayable::Phrases;
-use crate::wording::describe;
+use crate::spoken_rules::Phrases;
+use crate::text::describe;
 
 /// More runs are counted, not told one by one.
 const RUNS_TOLD: usize = 500;

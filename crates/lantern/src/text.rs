@@ -8,7 +8,7 @@ use lantern_model::{
 };
 use unicode_width::UnicodeWidthStr;
 
-use crate::foreign::shown;
+use crate::escaping::shown;
 
 /// The board that scenes are played on and keys are named after: made once.
 pub fn board() -> &'static Layout {

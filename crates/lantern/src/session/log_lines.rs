@@ -7,10 +7,10 @@ use lantern_engine::DecisionKind;
 use lantern_model::{ConnectionState, Event, Key, KeyCombination, KeySpec, MicrophoneState, Time};
 
 use super::Session;
-use crate::foreign::shown;
-use crate::journal::LogLevel;
+use crate::escaping::shown;
+use crate::event_log::LogLevel;
 use crate::style;
-use crate::wording::describe;
+use crate::text::describe;
 
 impl<D: Backend> Session<'_, D> {
     /// Tells of what comes in, at the level at which a person looks for a fault. Characters, and which

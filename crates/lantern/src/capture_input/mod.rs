@@ -1,7 +1,7 @@
 //! Looking at what the person does without taking part, for `watch --raw` and `record`. While the
 //! screen is locked nothing is seen.
 
-pub mod bursts;
+pub mod keystroke_groups;
 pub mod terminal;
 
 use std::os::unix::net::UnixStream;

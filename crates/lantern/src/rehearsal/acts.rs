@@ -7,7 +7,7 @@ use lantern_script::scene::{SceneAct, Sketch};
 use lantern_sense::strokes_of_words;
 
 use super::{KEY_DOWN, ScenePlayer};
-use crate::wording::board;
+use crate::text::board;
 
 /// From one key of a typed text to the next.
 const TYPING: Duration = Duration::from_millis(30);

@@ -7,8 +7,8 @@ use lantern_desk::{Backend, BackendError};
 use lantern_model::{Command, CommandKind, Effect, EffectId, Value};
 
 use super::ScenePlayer;
+use crate::text::deed_text;
 use crate::timeline::SentEffectKind;
-use crate::wording::deed_text;
 
 /// What becomes of something that was asked.
 pub(super) type ScriptedAnswer = Result<Option<Value>, String>;

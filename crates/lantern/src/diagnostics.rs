@@ -8,7 +8,7 @@ use lantern_script::{Finding, Need, Source, Span, render};
 use serde::Serialize;
 
 use crate::arguments::BackendName;
-use crate::desks;
+use crate::backends;
 use crate::failure::Failure;
 use crate::files::RulesRead;
 use crate::{files, style};
@@ -77,10 +77,10 @@ pub fn lacking_on(desk: BackendName, needs: &[(Need, Span)]) -> impl Iterator<It
     let lacks = move |need: Need| match desk {
         BackendName::X11 | BackendName::Simulated => false,
         BackendName::Evdev => {
-            desks::needs_session(need) || matches!(need, Need::Menus | Need::Pointer)
+            backends::needs_session(need) || matches!(need, Need::Menus | Need::Pointer)
         }
         BackendName::Portal => {
-            desks::needs_session(need)
+            backends::needs_session(need)
                 || matches!(
                     need,
                     Need::Menus

@@ -6,7 +6,7 @@ use lantern_desk::{Backend, BackendError, OutputKind, SimulatedBackend};
 use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 
 use crate::style::{self, say};
-use crate::wording::{board, combo_name, quoted};
+use crate::text::{board, combo_name, quoted};
 
 /// The simulated desk, with a voice.
 #[derive(Debug)]

@@ -8,8 +8,8 @@ use std::path::{Path, PathBuf};
 
 use anstream::adapter::strip_str;
 
+use crate::escaping::shown;
 use crate::failure::Failure;
-use crate::foreign::shown;
 use crate::output::{self, Stream};
 use crate::style::complain;
 
