@@ -152,7 +152,7 @@ codes! {
         "A loop that nothing paces: it runs as fast as it can until it is stopped. The person's keys are still heard, but the machine is kept busy for nothing."
         "let n = 0\nwhen key f9 => repeat { set n = n + 1 }\nwhen key f10 => log \"{n}\"\n",
         "let n = 0\nwhen key f9 => repeat every 20ms { set n = n + 1 }\nwhen key f10 => log \"{n}\"\n";
-    LonelyPress "lonely-press" Warning
+    UnreleasedPress "unreleased-press" Warning
         "A key is pressed, and on some way to the end of the steps nothing releases it. The end of the run lets it go, which is hardly what was meant."
         "when key f9 { press ctrl; tap c }\n",
         "when key f9 { press ctrl; tap c; release ctrl }\n";
@@ -164,15 +164,15 @@ codes! {
         "A key that types a character must wait, as it may become something else: keys together, a tap, a sequence. Fast typing feels it."
         "when key j+k => type \"core\"\n",
         "when key f7+f8 => type \"core\"\n";
-    LonelyWord "lonely-word" Warning
+    SingleWordPhrase "single-word-phrase" Warning
         "A phrase is a single word, and no attention word is set: it is said by chance, and by the radio."
         "when voice \"next\" => type \"core\"\n",
         "when voice \"next core section\" => type \"core\"\n";
-    OpenEar "open-ear" Warning
+    NoAttentionWord "no-attention-word" Warning
         "A program of one's own hears (`recogniser`), and no attention word is set: whether talk is taken for a phrase is up to that program alone."
         "settings { recogniser = \"hear-ice\" }\nwhen voice \"next core section\" => type \"core\"\n",
         "settings { recogniser = \"hear-ice\"; attention = \"lantern\" }\nwhen voice \"next core section\" => type \"core\"\n";
-    NoToken "no-token" Error
+    ReachableWithoutToken "reachable-without-token" Error
         "A listener that can be called from other machines asks nobody for a token, so that whoever reaches this machine could fire its rules."
         "device door = listener \"0.0.0.0:4711\"\nwhen call \"/next\" on door => type \"core\"\n",
         "secret ilva-key = file \"ilva.key\"\ndevice door = listener \"0.0.0.0:4711\" with token ilva = ilva-key\nwhen call \"/next\" on door => type \"core\"\n";
@@ -180,7 +180,7 @@ codes! {
         "A secret is sent over a connection that is not encrypted, to another machine: whoever is on the way can read it."
         "secret fan-key = file \"fan.key\"\ndevice fans = web \"http://192.0.2.7\" with header \"Authorization\" = fan-key\nwhen key f9 => put fans \"/zones/a/fan\" body \"on\"\n",
         "secret fan-key = file \"fan.key\"\ndevice fans = web \"https://192.0.2.7\" with header \"Authorization\" = fan-key\nwhen key f9 => put fans \"/zones/a/fan\" body \"on\"\n";
-    OpenDoor "open-door" Warning
+    NoToken "no-token" Warning
         "A listener asks nobody for a token, so that every program of yours may fire its rules. Programs of other users and pages in a browser are turned away all the same."
         "device door = listener \"127.0.0.1:4711\"\nwhen call \"/next\" on door => type \"core\"\n",
         "secret ilva-key = file \"ilva.key\"\ndevice door = listener \"127.0.0.1:4711\" with token ilva = ilva-key\nwhen call \"/next\" on door => type \"core\"\n";

@@ -90,7 +90,7 @@ impl Checker<'_> {
         }
         let name = &device.name.text;
         self.say(
-            Finding::new(Code::NoToken, device.place.span, "everybody who reaches this machine could call here")
+            Finding::new(Code::ReachableWithoutToken, device.place.span, "everybody who reaches this machine could call here")
                 .label("called from other machines as well")
                 .help(format!("give each caller a token: `secret ilva-key = file \"ilva.key\"`, and `with token ilva = ilva-key` behind the address; or let {name} be called from this machine only, at \"127.0.0.1:4711\"")),
         );

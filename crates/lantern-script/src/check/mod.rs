@@ -394,8 +394,8 @@ impl<'a> Checker<'a> {
             let in_broken = |span: Span| body_at(span).is_some_and(|at| broken[at]);
             places.into_iter().any(in_broken)
                 || match finding.code {
-                    Code::BusyLoop | Code::LonelyPress => broken_macro,
-                    Code::LonelyWord | Code::OpenEar | Code::OpenDoor => broken_outside,
+                    Code::BusyLoop | Code::UnreleasedPress => broken_macro,
+                    Code::SingleWordPhrase | Code::NoAttentionWord | Code::NoToken => broken_outside,
                     _ => false,
                 }
         };

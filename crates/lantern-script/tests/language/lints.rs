@@ -85,7 +85,7 @@ fn loops_that_nothing_paces() {
 #[test]
 fn presses_that_nothing_releases() {
     said_and_unsaid(
-        "lonely-press",
+        "unreleased-press",
         &[
             "when key f9 { press ctrl; tap c }\n",
             "let n = 1\nwhen key f9 { press a; if n == 1 { release a } }\n",
@@ -141,7 +141,7 @@ fn keys_of_plain_typing() {
 #[test]
 fn phrases_alone_and_alike() {
     said_and_unsaid(
-        "lonely-word",
+        "single-word-phrase",
         &["when voice \"next\" => tap a\n", "when voice \"next [section]\" => tap a\n"],
         &[
             "settings { attention = \"lantern\" }\nwhen voice \"next\" => tap a\n",

@@ -153,7 +153,7 @@ when message \"saw/+\" on hut as said {{
     let mut at_bench = listening(
         &bench,
         &format!(
-            "settings {{ recogniser = \"sh {}\" }}  # allow open-ear
+            "settings {{ recogniser = \"sh {}\" }}  # allow no-attention-word
 device hut = broker \"{}\"
 when voice \"lights at the saw\" => publish hut \"saw/lights\" body \"$(touch owned); on\"",
             ear.display(),

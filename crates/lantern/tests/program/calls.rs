@@ -109,7 +109,7 @@ when call \"/bell\" on door as said => log \"rings <{{said.text}}>\""
     );
     home.write("bench.lantern", &rules);
     let checked = home.call(&["check", "bench.lantern"]).stdout;
-    assert!(checked.contains("open-door"), "{checked}");
+    assert!(checked.contains("no-token"), "{checked}");
     let mut run = at_work::run_with(&home, &rules, &["--log-level", "info"]);
     run.expect("door is there");
     assert_eq!(post(port, "/bell", "", "core $(touch here)").0, 200);

@@ -16,7 +16,7 @@ impl Checker<'_> {
         }
         findings.extend(self.recogniser_span.map(|span| {
             let message = "nothing but this program holds other talk off";
-            Finding::new(Code::OpenEar, span, message)
+            Finding::new(Code::NoAttentionWord, span, message)
                 .label("it may take talk for a phrase")
                 .help("set an `attention` word in `settings`, so that a radio fires nothing")
         }));
@@ -25,7 +25,7 @@ impl Checker<'_> {
     /// Listeners that every program of the person may call.
     pub(super) fn look_for_open_doors(&self, findings: &mut Vec<Finding>) {
         findings.extend(self.open_doors.iter().map(|span| {
-            Finding::new(Code::OpenDoor, *span, "every program of yours may call here")
+            Finding::new(Code::NoToken, *span, "every program of yours may call here")
                 .label("nobody has to say who they are")
                 .help("give each caller a token: `secret ilva-key = file \"ilva.key\"`, and `with token ilva = ilva-key` behind the address")
         }));
@@ -39,7 +39,7 @@ impl Checker<'_> {
             if spoken.phrase.spoken_forms(FORMS).iter().any(|form| form.len() == 1) {
                 findings.push(
                     Finding::new(
-                        Code::LonelyWord,
+                        Code::SingleWordPhrase,
                         spoken.span,
                         "a single word is often said by chance",
                     )

@@ -21,7 +21,7 @@ impl Checker<'_> {
                 }
                 let span = self.spans_of[number][at];
                 findings.push(
-                    Finding::new(Code::LonelyPress, span, "nothing releases this on some way to the end")
+                    Finding::new(Code::UnreleasedPress, span, "nothing releases this on some way to the end")
                         .label("let go only because the run ends")
                         .help("write `release` behind it, or a block that lets go by itself: `hold KEY { ... }`"),
                 );

@@ -40,8 +40,8 @@ impl Decision {
     pub fn weight(&self) -> Weight {
         match self.kind.as_str() {
             "fired" => Weight::Good,
-            "failed" | "panic" | "taken-by-another" | "not-on-board" => Weight::Bad,
-            "did-not-fire" | "not-understood" | "braked" => Weight::Odd,
+            "failed" | "panic" | "key-taken" | "missing-key" => Weight::Bad,
+            "did-not-fire" | "not-recognized" | "rate-limited" => Weight::Odd,
             _ => Weight::Faint,
         }
     }
