@@ -86,9 +86,9 @@ pub trait Backend {
 pub(crate) fn without_session(verb: &CommandKind) -> Option<&'static str> {
     match verb {
         CommandKind::Focus | CommandKind::FocusWindow(_) | CommandKind::Close => {
-            Some("this desk cannot tell windows apart")
+            Some("this back end cannot tell windows apart")
         }
-        CommandKind::Paste | CommandKind::ReadClipboard => Some("this desk has no clipboard"),
+        CommandKind::Paste | CommandKind::ReadClipboard => Some("this back end has no clipboard"),
         _ => None,
     }
 }
@@ -176,7 +176,7 @@ impl BackendError {
                 "check WAYLAND_DISPLAY, or start it from within the session"
             }
             BackendError::Portal { .. } => {
-                "use the kernel's input instead: `lantern run --desk evdev`, for which `lantern doctor` says what is missing"
+                "use the kernel's input instead: `lantern run --backend evdev`, for which `lantern doctor` says what is missing"
             }
             BackendError::Input { source, .. }
                 if source.kind() == std::io::ErrorKind::PermissionDenied =>

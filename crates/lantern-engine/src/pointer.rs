@@ -66,13 +66,13 @@ impl Engine {
                 InputAction::MoveBy(x, y)
             }
             MoveTarget::OfWindow(..) => {
-                let frame = self.app.bounds.ok_or("this desk does not tell where the window is")?;
+                let frame = self.app.bounds.ok_or("the back end does not report where the window is")?;
                 self.share_of(now, id, frame, x, y)?
             }
             MoveTarget::OfScreen(..) => {
                 let here = self.screens.iter().find(|screen| screen.contains(self.pointer));
                 let frame = here.or(self.screens.first());
-                let frame = frame.ok_or("this desk does not tell how large the screen is")?;
+                let frame = frame.ok_or("the back end does not report the size of the screen")?;
                 self.share_of(now, id, *frame, x, y)?
             }
         })

@@ -77,7 +77,7 @@ codes! {
         "when key f9 if window.title matches `(core` => type \"core\"\n",
         "when key f9 if window.title matches `^core [0-9]+` => type \"core\"\n";
     NotYet "not-yet" Warning
-        "The language has this, but the desk that the rules are to run on does not do it in this version. The rest of the file works; nothing is left out in silence."
+        "The back end that the rules are to run on does not support this in this version. The rest of the file works; nothing is left out in silence."
         "when voice \"next section\" => type \"core\"\n",
         "when key f9 => type \"core\"\n";
     UnknownVersion "unknown-version" Error

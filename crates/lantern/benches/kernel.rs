@@ -45,7 +45,7 @@ fn measure() {
         std::fs::write(&rules, "when key f9 => tap b\n").expect("it can be written");
         let mut command = Command::new(LANTERN);
         command
-            .args(["run", "--desk", "evdev", "--board", "Bench"])
+            .args(["run", "--backend", "evdev", "--device", "Bench"])
             .arg(&rules)
             .env("HOME", folder.path())
             .env("XDG_RUNTIME_DIR", folder.path())

@@ -1,4 +1,4 @@
-//! A desk that makes no input and says what it would have made: for `run --desk simulated`.
+//! A desk that makes no input and says what it would have made: for `run --backend simulated`.
 
 use std::os::fd::BorrowedFd;
 

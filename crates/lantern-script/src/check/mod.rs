@@ -395,7 +395,9 @@ impl<'a> Checker<'a> {
             places.into_iter().any(in_broken)
                 || match finding.code {
                     Code::BusyLoop | Code::UnreleasedPress => broken_macro,
-                    Code::SingleWordPhrase | Code::NoAttentionWord | Code::NoToken => broken_outside,
+                    Code::SingleWordPhrase | Code::NoAttentionWord | Code::NoToken => {
+                        broken_outside
+                    }
                     _ => false,
                 }
         };

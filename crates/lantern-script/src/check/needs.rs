@@ -80,7 +80,7 @@ impl Need {
         Finding::new(
             Code::NotYet,
             span,
-            format!("{}: the {desk} desk does not do that in this version", self.words()),
+            format!("{}: the {desk} back end does not support that in this version", self.words()),
         )
         .label("not yet")
         .help("the rest of the file works; `lantern rehearse` plays this part as well")

@@ -62,7 +62,7 @@ pub enum Command {
     Windows(WindowsArguments),
     /// Say everything that is wrong in a file of rules.
     #[command(
-        after_help = "Examples:\n  lantern check bench.lantern\n  lantern check bench.lantern --layout de --desk x11\n  lantern check --powers bench.lantern"
+        after_help = "Examples:\n  lantern check bench.lantern\n  lantern check bench.lantern --layout de --backend x11\n  lantern check --powers bench.lantern"
     )]
     Check(CheckArguments),
     /// Bring files of rules and scenes into their canonical layout.
@@ -320,9 +320,9 @@ pub struct CheckArguments {
     /// Also say what the keys of this layout lack: us, gb, de or fr.
     #[arg(long, value_name = "NAME")]
     pub layout: Option<String>,
-    /// Also say what this desk cannot do in this version.
-    #[arg(long, value_enum, value_name = "DESK")]
-    pub desk: Option<BackendName>,
+    /// Also report what this back end does not support.
+    #[arg(long, value_enum, value_name = "BACKEND")]
+    pub backend: Option<BackendName>,
     /// Print data instead of text.
     #[arg(long)]
     pub json: bool,
@@ -344,7 +344,7 @@ pub enum BackendName {
 /// The desk to work on, or the one that fits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub enum BackendChoice {
-    /// What fits the session.
+    /// Chooses by the session.
     Auto,
     /// A display of the X Window System.
     X11,
@@ -352,7 +352,7 @@ pub enum BackendChoice {
     Evdev,
     /// The desktop's portals.
     Portal,
-    /// None: what would be made is said.
+    /// No desktop: prints what would be sent.
     Simulated,
 }
 
@@ -403,17 +403,17 @@ pub struct RehearseArguments {
 pub struct RunArguments {
     /// The file of rules; the person's own if missing.
     pub file: Option<PathBuf>,
-    /// The desk to work on; `auto` is what fits the session. `simulated` makes no input, and says
-    /// what it would have made: for trying devices, and for machines with no desk at all.
-    #[arg(long, value_enum, value_name = "DESK", default_value_t = BackendChoice::Auto)]
-    pub desk: BackendChoice,
-    /// On the kernel desk: take only input devices with this in their name. May stand several times.
+    /// The back end to use; `auto` chooses by the session. `simulated` sends no input and prints
+    /// what it would have sent: for trying devices, and for machines without a desktop.
+    #[arg(long, value_enum, value_name = "BACKEND", default_value_t = BackendChoice::Auto)]
+    pub backend: BackendChoice,
+    /// With `evdev`: use only input devices with this in their name. Can be repeated.
     #[arg(long, value_name = "NAME")]
-    pub board: Vec<String>,
-    /// On the kernel desk: take no input device with this in its name. May stand several times.
+    pub device: Vec<String>,
+    /// With `evdev`: use no input device with this in its name. Can be repeated.
     #[arg(long, value_name = "NAME")]
-    pub without_board: Vec<String>,
-    /// On the kernel desk, where no graphics driver tells: the screen's size, as 1920x1080.
+    pub without_device: Vec<String>,
+    /// With `evdev`, where no graphics driver reports it: the screen's size, as 1920x1080.
     #[arg(long, value_name = "WIDTHxHEIGHT")]
     pub screen: Option<String>,
     /// Say what fires as it fires: `--log-level info`.

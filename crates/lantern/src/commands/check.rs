@@ -62,7 +62,7 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         })?;
         findings.extend(lacking_on_layout(&source, &layout, name));
     }
-    if let Some(desk) = arguments.desk {
+    if let Some(desk) = arguments.backend {
         findings.extend(lacking_on(desk, &checked.needs));
     }
     findings.sort_by_key(|finding: &Finding| finding.span);

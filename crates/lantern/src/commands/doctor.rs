@@ -87,23 +87,24 @@ fn desk_check(desk: &Result<BackendName, BackendError>) -> Check {
         true => "this is a Wayland session",
         false => "there is no display",
     };
-    let help =
-        |desk: &str| format!("what it cannot do of your rules, `lantern check --desk {desk}` says");
+    let help = |desk: &str| {
+        format!("what it cannot do of your rules, `lantern check --backend {desk}` says")
+    };
     match desk {
-        Ok(BackendName::X11) => works("desk", "X11: keys, windows, menus and the clipboard"),
+        Ok(BackendName::X11) => works("back end", "X11: keys, windows, menus and the clipboard"),
         Ok(BackendName::Portal) => with_help(
-            "desk",
+            "back end",
             State::Limited,
             format!("the desktop's portal, as {session}: shortcuts and typing"),
             help("portal"),
         ),
         Ok(_) => with_help(
-            "desk",
+            "back end",
             State::Limited,
             format!("the kernel's input, as {session}: keys, buttons, shapes and typing"),
             help("evdev"),
         ),
-        Err(error) => with_help("desk", State::Missing, error.to_string(), error.hint()),
+        Err(error) => with_help("back end", State::Missing, error.to_string(), error.hint()),
     }
 }
 
@@ -159,7 +160,7 @@ fn session_checks() -> Vec<Check> {
 /// What the kernel desk needs; where another one is used, to be known only.
 fn kernel_checks(needed: bool) -> Vec<Check> {
     let state = if needed { State::Missing } else { State::Limited };
-    let only = if needed { "" } else { "; only for `--desk evdev`" };
+    let only = if needed { "" } else { "; only for `--backend evdev`" };
     let boards = input_devices();
     let names: Vec<String> = boards.iter().filter_map(|board| board.name.clone()).collect();
     let input = if boards.is_empty() {

@@ -43,7 +43,7 @@ const DISPLAY_BACK: Duration = Duration::from_secs(60);
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
 
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
-    let desk = BackendName::chosen(arguments.desk);
+    let desk = BackendName::chosen(arguments.backend);
     let choice = board_choice(&arguments)?;
     let path = files::rules_path(arguments.file)?;
     let rules = read(&path, *desk.as_ref().unwrap_or(&BackendName::X11))?;
@@ -60,7 +60,7 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     if desk == BackendName::X11 {
         work_on_x11(rules, &path, &runtime, &journal)?;
     } else {
-        let called = format!("the {} desk", desk.called());
+        let called = format!("the {} back end", desk.called());
         let (path, runtime, journal) = (path.as_path(), &runtime, &journal);
         let worker = Worker { path, runtime, journal, desk, called: &called };
         match desk {
@@ -134,7 +134,7 @@ fn board_choice(arguments: &RunArguments) -> Result<DeviceSelection, Failure> {
         })?),
         None => None,
     };
-    let (only, without) = (arguments.board.clone(), arguments.without_board.clone());
+    let (only, without) = (arguments.device.clone(), arguments.without_device.clone());
     Ok(DeviceSelection { only, without, screen })
 }
 

@@ -194,7 +194,7 @@ impl ScenePlayer {
             }
             self.take_reasons();
             self.take_outputs();
-            let event = self.desk.poll_event(self.now).expect("a simulated desk never goes away");
+            let event = self.desk.poll_event(self.now).expect("a simulated back end never goes away");
             let Some(event) = event else { return };
             if self.cut().is_some() {
                 return;
@@ -225,7 +225,7 @@ impl ScenePlayer {
                 Ok(())
             }
         };
-        done.expect("a simulated desk never goes away");
+        done.expect("a simulated back end never goes away");
     }
 
     fn finish_effect(&mut self, effect: EffectId, result: world::ScriptedAnswer) {

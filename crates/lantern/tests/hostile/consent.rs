@@ -14,7 +14,7 @@ fn agree(home: &Home) {
 
 /// What `run` says before it does anything.
 fn refusal(home: &Home) -> String {
-    let called = home.call(&["run", "--desk", "simulated", "main.lantern"]);
+    let called = home.call(&["run", "--backend", "simulated", "main.lantern"]);
     assert_eq!(called.status, 2, "{}{}", called.stdout, called.stderr);
     called.stderr
 }

@@ -65,7 +65,7 @@ fn the_memory_of_a_session_is_in_no_core_dump_and_open_to_no_other_process() {
     let program = home.path().join("lantern");
     std::fs::copy(env!("CARGO_BIN_EXE_lantern"), &program).expect("there is room");
     let mut command = home.command_of(&program);
-    command.args(["run", "--desk", "simulated", "bench.lantern"]);
+    command.args(["run", "--backend", "simulated", "bench.lantern"]);
     // Root may see everything, and owns its processes either way.
     if rustix::process::geteuid().is_root() {
         std::fs::set_permissions(&program, PermissionsExt::from_mode(0o755)).expect("it is ours");

@@ -21,7 +21,7 @@ when started {
     );
     let mut command = home.command();
     command.env("FAN_KEY", "glacier-bell").env("BENCH", "twelve");
-    command.args(["run", "--desk", "simulated", "bench.lantern"]);
+    command.args(["run", "--backend", "simulated", "bench.lantern"]);
     let mut run = Talking::start(&mut command);
     run.expect("end");
     let lines = run.stop();

@@ -30,7 +30,7 @@ pub fn fifty_times_killed_with_keys_held_leaves_nothing_down() {
                 let rules =
                     format!("when key f6 {{ hold shift+ctrl {{ press {letter}; wait }} }}\n");
                 let board = format!("Bench {number}");
-                Running::begin(&rules, &["--board", &board], &Who::default())
+                Running::begin(&rules, &["--device", &board], &Who::default())
             })
             .collect();
         running.iter_mut().for_each(|running| drop(running.expect("active on")));
@@ -151,7 +151,7 @@ pub fn a_port_that_belongs_to_others_names_their_group() {
     std::os::unix::fs::chown(folder.path(), Some(65534), None).expect("we are root");
     let mut command = std::process::Command::new(crate::LANTERN);
     command
-        .args(["run", "--desk", "simulated", "rules.lantern"])
+        .args(["run", "--backend", "simulated", "rules.lantern"])
         .current_dir(folder.path())
         .env("HOME", folder.path())
         .env("XDG_RUNTIME_DIR", folder.path());
@@ -181,7 +181,8 @@ pub fn an_ordinary_user_of_the_group_may_and_others_are_told_how() {
         std::fs::set_permissions(&path, mode).expect("we are root");
     }
     let member = Who { user: Some(NOBODY), group: Some(INPUT) };
-    let mut running = Running::begin("when key f9 => type \"x\"\n", &["--board", "Bench"], &member);
+    let mut running =
+        Running::begin("when key f9 => type \"x\"\n", &["--device", "Bench"], &member);
     running.expect("active on");
     let mut console = Console::open(SCREEN);
     console.clear();

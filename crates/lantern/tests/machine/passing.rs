@@ -109,7 +109,7 @@ pub fn a_keyboard_that_comes_is_taken_and_one_that_goes_leaves_nothing_down() {
 pub fn devices_are_chosen_and_left_out_by_name() {
     let mut chosen = Plugged::keyboard("Bench keyboard");
     let mut left = Plugged::keyboard("Bench signing key");
-    let words = ["--board", "bench", "--without-board", "signing"];
+    let words = ["--device", "bench", "--without-device", "signing"];
     let rules = "when key f9 => type \"fired \"\nwhen key f10 => type \"chosen \"\n";
     let mut running = Running::begin(rules, &words, &Default::default());
     running.expect("active on");

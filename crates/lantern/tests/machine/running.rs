@@ -23,7 +23,7 @@ pub struct Who {
 impl Running {
     /// Rules at work with all boards whose name has `board` in it.
     pub fn start(rules: &str, board: &str) -> Running {
-        let mut running = Running::begin(rules, &["--board", board], &Who::default());
+        let mut running = Running::begin(rules, &["--device", board], &Who::default());
         running.expect("active on");
         running
     }
@@ -35,7 +35,7 @@ impl Running {
         std::fs::write(home.join("rules.lantern"), rules).expect("it can be written");
         let mut command = Command::new(crate::LANTERN);
         command
-            .args(["run", "--desk", "evdev", "--screen", "1280x800", "--log-level", "info"])
+            .args(["run", "--backend", "evdev", "--screen", "1280x800", "--log-level", "info"])
             .args(words)
             .arg("rules.lantern")
             .current_dir(home)

@@ -12,7 +12,7 @@ pub fn run(home: &Home, rules: &str) -> Talking {
 /// The same with more words on the command line.
 pub fn run_with(home: &Home, rules: &str, more: &[&str]) -> Talking {
     home.write("bench.lantern", rules);
-    let words = [&["run", "--desk", "simulated", "bench.lantern"], more].concat();
+    let words = [&["run", "--backend", "simulated", "bench.lantern"], more].concat();
     let mut talking = start(home, &words);
     talking.expect("active on");
     talking

@@ -144,7 +144,7 @@ fn two_hundred_thousand_events_leave_memory_as_it_was_and_no_stop_is_missed() {
             before = memory(std::process::id());
         }
     }
-    expect_flat("200,000 events on the simulated desk", before, memory(std::process::id()));
+    expect_flat("200,000 events on the simulated back end", before, memory(std::process::id()));
 }
 
 #[test]

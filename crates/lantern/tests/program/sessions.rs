@@ -8,7 +8,7 @@ use crate::home::Home;
 /// A `run` in the session that a variable names, once it is at work.
 fn run_in(home: &Home, file: &str, session: (&str, &str)) -> Talking {
     home.write(file, "when key f9 => tap a\n");
-    let words = ["run", "--desk", "simulated", file];
+    let words = ["run", "--backend", "simulated", file];
     let mut running = Talking::start(home.command().args(words).env(session.0, session.1));
     running.expect("active on");
     running
@@ -30,7 +30,7 @@ fn two_sessions_without_an_x_display_do_not_meet() {
         assert!(status_in(&home, south).contains("south.lantern"), "{variable}");
         let again = home
             .command()
-            .args(["run", "--desk", "simulated", "north.lantern"])
+            .args(["run", "--backend", "simulated", "north.lantern"])
             .env(north.0, north.1)
             .output()
             .expect("it starts");

@@ -140,7 +140,7 @@ fn a_layout_or_desk_is_asked_about_by_name() {
         "when key ctrl+'ß' => type \"°\"\nwhen voice \"next section\" => log \"x\"\n",
     );
     assert_eq!(home.call(&["check", "a.lantern"]).status, 0);
-    assert_snapshot!(home.shown(&["check", "a.lantern", "--layout", "gb", "--desk", "x11"]));
+    assert_snapshot!(home.shown(&["check", "a.lantern", "--layout", "gb", "--backend", "x11"]));
     assert_eq!(home.call(&["check", "a.lantern", "--layout", "de"]).status, 0);
     assert_eq!(home.call(&["check", "a.lantern", "--layout", "xx"]).status, 2);
 }

@@ -14,7 +14,7 @@ fn run(session: &WaylandSession, rules: &str) -> Talking {
     let file = session.write("bench.lantern", rules);
     let mut command = session.command(session.bring(env!("CARGO_BIN_EXE_lantern")));
     let mut talking = Talking::start(command.args(["run", "--log-level", "debug"]).arg(file));
-    talking.expect("active on the portal desk");
+    talking.expect("active on the portal back end");
     talking
 }
 
@@ -143,14 +143,14 @@ fn without_a_portal_or_the_kernels_input_both_ways_are_told() {
     let file = session.write("bench.lantern", "when key f9 => type \"x\"\n");
     let mut command = session.command(session.bring(env!("CARGO_BIN_EXE_lantern")));
     let output = command
-        .args(["run", "--desk", "portal"])
+        .args(["run", "--backend", "portal"])
         .arg(&file)
         .stderr(Stdio::piped())
         .output()
         .expect("the program starts");
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert_eq!(output.status.code(), Some(2), "{said}");
-    assert!(said.contains("the desktop's portal") && said.contains("--desk evdev"), "{said}");
+    assert!(said.contains("the desktop's portal") && said.contains("--backend evdev"), "{said}");
     let lantern = session.bring(env!("CARGO_BIN_EXE_lantern")).display().to_string();
     let doctor = session.ask(&lantern, &["doctor"]);
     assert!(doctor.contains("this is a Wayland session"), "{doctor}");

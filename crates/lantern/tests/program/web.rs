@@ -101,7 +101,7 @@ when started { get fans \"/state\" at most 5s else { log \"unreached\" } }",
     for variable in ["HTTP_PROXY", "http_proxy", "ALL_PROXY"] {
         command.env(variable, &proxy);
     }
-    command.args(["run", "--desk", "simulated", "bench.lantern"]);
+    command.args(["run", "--backend", "simulated", "bench.lantern"]);
     let mut run = Talking::start(&mut command);
     run.expect("unreached");
     run.stop();
@@ -181,7 +181,7 @@ when started {{
     home.write("bench.lantern", rules);
     let run = home
         .command()
-        .args(["run", "--desk", "simulated", "--log-level", "debug", "bench.lantern"])
+        .args(["run", "--backend", "simulated", "--log-level", "debug", "bench.lantern"])
         .env("DESK_KEY", "salt-flat")
         .stdout(std::process::Stdio::piped())
         .stderr(std::process::Stdio::piped())
@@ -387,7 +387,7 @@ fn https_is_checked_by_the_roots_of_the_system() {
 when started {{ get fans \"/\" else {{ log \"not trusted\"; stop }}; log \"trusted\" }}"
     );
     home.write("bench.lantern", rules);
-    let words = ["run", "--desk", "simulated", "bench.lantern"];
+    let words = ["run", "--backend", "simulated", "bench.lantern"];
     let mut stranger = at_work::start(&home, &words);
     stranger.expect("not trusted");
     drop(stranger);

@@ -28,7 +28,7 @@ impl AtWork {
             |source| Failure::System { what: "cannot put the demo's rules to work", source };
         std::fs::write(folder.join(name), rules).map_err(failed)?;
         let mut program = Command::new(OWN_PROGRAM)
-            .args(["run", "--desk", "simulated", name])
+            .args(["run", "--backend", "simulated", name])
             .current_dir(folder)
             .env("XDG_RUNTIME_DIR", folder)
             .env_remove("DISPLAY")
