@@ -18,7 +18,7 @@ pub trait Backend {
     ///
     /// # Errors
     /// When the desk is gone.
-    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError>;
+    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError>;
 
     /// Does one step of input; its outcome comes as an event.
     ///
@@ -31,14 +31,14 @@ pub trait Backend {
     ///
     /// # Errors
     /// When the desk is gone.
-    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError>;
+    fn replay_key(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError>;
 
     /// Does what is asked of windows or the clipboard, if it is the desk's to do; its outcome comes
     /// as an event. Whether it is.
     ///
     /// # Errors
     /// When the desk is gone.
-    fn attempt(
+    fn execute(
         &mut self,
         now: Time,
         effect: EffectId,

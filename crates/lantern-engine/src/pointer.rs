@@ -66,7 +66,8 @@ impl Engine {
                 InputAction::MoveBy(x, y)
             }
             MoveTarget::OfWindow(..) => {
-                let frame = self.app.bounds.ok_or("the back end does not report where the window is")?;
+                let frame =
+                    self.app.bounds.ok_or("the back end does not report where the window is")?;
                 self.share_of(now, id, frame, x, y)?
             }
             MoveTarget::OfScreen(..) => {

@@ -39,8 +39,8 @@ impl LoggingBackend {
 }
 
 impl Backend for LoggingBackend {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        self.desk.arm(armed)
+    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
+        self.desk.set_grabs(armed)
     }
 
     fn input(
@@ -54,17 +54,17 @@ impl Backend for LoggingBackend {
         Ok(())
     }
 
-    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
-        self.desk.give_back(now, back)
+    fn replay_key(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
+        self.desk.replay_key(now, back)
     }
 
-    fn attempt(
+    fn execute(
         &mut self,
         now: Time,
         effect: EffectId,
         deed: &Command,
     ) -> Result<bool, BackendError> {
-        let done = self.desk.attempt(now, effect, deed);
+        let done = self.desk.execute(now, effect, deed);
         self.tell();
         done
     }

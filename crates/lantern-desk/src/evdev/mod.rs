@@ -215,7 +215,7 @@ impl EvdevBackend {
 }
 
 impl Backend for EvdevBackend {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
+    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         // After a panic nothing but its own combination is armed until somebody resumes.
         let only_panic = armed.keys.iter().all(|key| Some((key.key, key.modifiers)) == armed.panic);
         if !only_panic {
@@ -232,13 +232,13 @@ impl Backend for EvdevBackend {
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
+    fn replay_key(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
         let flow = self.passage.give_back(back);
         self.send(&flow, 0, 0);
         self.outlet.flush()
     }
 
-    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
+    fn execute(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
         let Some(why) = without_session(&deed.kind) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)

@@ -244,7 +244,7 @@ fn symbol_of(letter: char) -> u32 {
 }
 
 impl Backend for PortalBackend {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
+    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         self.armed = armed;
         Ok(())
     }
@@ -266,7 +266,7 @@ impl Backend for PortalBackend {
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
+    fn replay_key(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
         // It was a whole combination, and the program never knew of it: it gets all of it.
         let keys: Vec<Key> = back
             .modifiers
@@ -280,7 +280,7 @@ impl Backend for PortalBackend {
         Ok(())
     }
 
-    fn attempt(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
+    fn execute(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
         let Some(why) = without_session(&deed.kind) else { return Ok(false) };
         self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
         Ok(true)

@@ -367,7 +367,7 @@ fn sides(keys: impl Iterator<Item = Key>) -> HeldModifiers {
 }
 
 impl Backend for SimulatedBackend {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
+    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         if armed.raw_keys && !self.armed.raw_keys {
             let down = self.fingers.iter().map(|key| Event::RawKey { key: *key, down: true });
             self.events.extend(down);
@@ -392,7 +392,7 @@ impl Backend for SimulatedBackend {
         Ok(())
     }
 
-    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
+    fn replay_key(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
         self.withheld.remove(&back.key);
         let Some((last, with)) = back.output.split_last() else {
             return Ok(());
@@ -407,7 +407,7 @@ impl Backend for SimulatedBackend {
         Ok(())
     }
 
-    fn attempt(
+    fn execute(
         &mut self,
         now: Time,
         effect: EffectId,

@@ -114,8 +114,8 @@ impl<D: Backend> WaylandBackend<D> {
 }
 
 impl<D: Backend> Backend for WaylandBackend<D> {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        self.desk.arm(armed)
+    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
+        self.desk.set_grabs(armed)
     }
 
     fn input(
@@ -127,11 +127,11 @@ impl<D: Backend> Backend for WaylandBackend<D> {
         self.desk.input(now, effect, step)
     }
 
-    fn give_back(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
-        self.desk.give_back(now, back)
+    fn replay_key(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
+        self.desk.replay_key(now, back)
     }
 
-    fn attempt(
+    fn execute(
         &mut self,
         now: Time,
         effect: EffectId,
@@ -153,7 +153,7 @@ impl<D: Backend> Backend for WaylandBackend<D> {
                 }
                 Err(why) => Err(why),
             },
-            _ => return self.desk.attempt(now, effect, deed),
+            _ => return self.desk.execute(now, effect, deed),
         };
         self.finish(effect, result.map(|()| None));
         Ok(true)

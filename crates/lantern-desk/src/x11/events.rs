@@ -99,7 +99,7 @@ impl X11Backend {
             XEvent::XinputRawButtonPress(raw) => self.handle_raw_button(&raw, true)?,
             XEvent::XinputRawButtonRelease(raw) => self.handle_raw_button(&raw, false)?,
             XEvent::XinputRawMotion(raw) => {
-                self.hands.pointer_moved = true;
+                self.presses.pointer_moved = true;
                 self.take_motion(&raw);
             }
             XEvent::XinputDeviceMappingNotify(_) => {
@@ -110,7 +110,7 @@ impl X11Backend {
                 self.buttons = ButtonMaps::read(&self.link)?;
                 self.select_raw_anew()?;
                 // What was down on a keyboard that was unplugged is up.
-                self.hands.look_again = true;
+                self.presses.look_again = true;
                 self.handle_new_map()?;
             }
             // It also tells of what we changed ourselves for a step; looking tells how it is now.
@@ -219,14 +219,14 @@ impl X11Backend {
 
     /// Grabs what must be withheld under the locks that are on; says what somebody else holds.
     pub(super) fn take_grabs(&mut self) -> Result<(), BackendError> {
-        let (keys, raw) = (&self.armed.keys, self.raw_in_grabs());
+        let (keys, raw) = (&self.wanted_grabs.keys, self.raw_in_grabs());
         let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys, raw)?;
         for detail in &self.open {
             self.grabs.suspend(&self.link, *detail)?;
         }
         // Each is told once, and again if we had it in between.
         let is_ours = |told: &mut (KeyGrab, Refusal)| {
-            self.armed.keys.contains(&told.0) && !refused.contains(told)
+            self.wanted_grabs.keys.contains(&told.0) && !refused.contains(told)
         };
         let freed: Vec<KeyGrab> = self.told.extract_if(.., is_ours).map(|told| told.0).collect();
         if !freed.is_empty() {

@@ -73,7 +73,7 @@ impl X11Backend {
     }
 
     /// Does a whole step whose text the keyboard can give.
-    pub(super) fn perform_step(
+    pub(super) fn perform_batch(
         &mut self,
         now: Time,
         step: &InputBatch,
@@ -89,7 +89,7 @@ impl X11Backend {
         }
         let mut lifted = self.begin_step(step)?;
         for act in &step.actions {
-            self.perform_act(act)?;
+            self.perform_action(act)?;
         }
         // A finger on a modifier that a rule let go lost its press with it, and gets it back like one
         // that was out of the way.
@@ -97,7 +97,7 @@ impl X11Backend {
             InputAction::Up(key) => Some(key),
             _ => None,
         })));
-        self.hands.pointer_moved |= step
+        self.presses.pointer_moved |= step
             .actions
             .iter()
             .any(|act| matches!(act, InputAction::MoveBy(..) | InputAction::MoveTo(..)));
@@ -114,7 +114,7 @@ impl X11Backend {
         let mut lifted = Vec::new();
         if step.suspend_modifiers {
             let keep: Vec<u8> = step.keep.iter().filter_map(|key| keycode_of(*key)).collect();
-            lifted = match self.hands.pressed_under.take() {
+            lifted = match self.presses.pressed_under.take() {
                 // The press that led here said which modifiers were down; both sides of each are
                 // let go, since a release of a key that is up is nothing.
                 Some(mask) => self.keymap.modifier_codes(mask).collect(),
@@ -236,8 +236,11 @@ impl X11Backend {
         }
         // After a press that was answered the fingers are watched only now, behind its key and in one
         // breath with it: the server hands a key on before it does the next request.
-        let real =
-            if self.lifts.are_away() { self.held_modifiers()? } else { self.watch_fingers()? };
+        let real = if self.suspensions.are_away() {
+            self.held_modifiers()?
+        } else {
+            self.watch_fingers()?
+        };
         let again: Vec<u8> = lifted.into_iter().filter(|code| real.contains(code)).collect();
         for code in &again {
             self.fake_key(*code, true)?;
@@ -276,7 +279,7 @@ impl X11Backend {
         Ok(())
     }
 
-    pub(super) fn perform_act(&mut self, act: &InputAction) -> Result<(), BackendError> {
+    pub(super) fn perform_action(&mut self, act: &InputAction) -> Result<(), BackendError> {
         match act {
             InputAction::Tap(keys) => {
                 for key in keys {

@@ -20,13 +20,13 @@ use crate::BackendError;
 impl X11Backend {
     pub(super) fn give_key_back(&mut self, back: &ReplayKey) -> Result<(), BackendError> {
         let itself = back.output == [back.key];
-        let waits = self.hands.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
+        let waits = self.presses.ending.is_some_and(|ending| match (ending, button_of(back.key)) {
             (ActiveGrab::Button { button, waits }, Some(own)) => {
                 waits && button == own && is_pointed(back.key)
             }
             _ => false,
         });
-        self.hands.followed.remove(&back.key);
+        self.presses.followed.remove(&back.key);
         self.report_letter(back.output.last().copied(), self.families_of(back.modifiers));
         if waits && itself && !back.is_tap {
             return self.replay_press();
@@ -34,17 +34,17 @@ impl X11Backend {
         let pointed = back.output.iter().any(|key| is_pointed(*key));
         if itself && pointed && !back.is_tap {
             // The server knows it as down, so that no press can be made of it before it is up.
-            let place = self.hands.pressed_at.map(|(x, y)| (x.round() as i32, y.round() as i32));
-            self.hands.owed.insert(back.key, place);
-            self.hands.followed.insert(back.key);
-            return self.end_press();
+            let place = self.presses.pressed_at.map(|(x, y)| (x.round() as i32, y.round() as i32));
+            self.presses.owed.insert(back.key, place);
+            self.presses.followed.insert(back.key);
+            return self.end_grab();
         }
         // With nothing held when it was pressed just now, nothing has to be looked at.
-        let answers = match self.hands.ending {
+        let answers = match self.presses.ending {
             Some(ActiveGrab::Key { code, .. }) => keycode_of(back.key) == Some(code),
             _ => false,
         };
-        let alone = answers && back.modifiers.is_empty() && self.hands.pressed_under == Some(0);
+        let alone = answers && back.modifiers.is_empty() && self.presses.pressed_under == Some(0);
         // Asked before the way is open: nothing of the person's may slip in.
         let (lifted, added) = if alone { Default::default() } else { self.wrong_modifiers(back)? };
         self.make_way(pointed)?;
@@ -71,7 +71,7 @@ impl X11Backend {
             self.put_back(lifted)?;
         } else {
             self.end_lift()?;
-            self.hands.hidden.insert(back.key, lifted);
+            self.presses.hidden.insert(back.key, lifted);
         }
         self.bring_delays_back()?;
         self.flush()
@@ -118,24 +118,24 @@ impl X11Backend {
             }
             self.fake_board(*key, true)?;
         }
-        self.hands.substitutions.insert(key, becomes);
-        self.hands.look_again = true;
+        self.presses.substitutions.insert(key, becomes);
+        self.presses.look_again = true;
         Ok(())
     }
 
     /// A modifier that was let go for a step is down again through us as long as the finger stays.
     pub(super) fn stand_for_itself(&mut self, key: Key) -> Result<(), BackendError> {
-        let stood_for = self.hands.substitutions.values().flatten().any(|other| *other == key);
+        let stood_for = self.presses.substitutions.values().flatten().any(|other| *other == key);
         if !stood_for {
-            self.hands.substitutions.insert(key, vec![key]);
-            self.hands.look_again = true;
+            self.presses.substitutions.insert(key, vec![key]);
+            self.presses.look_again = true;
             self.select_raw_events()?;
         }
         Ok(())
     }
 
     fn end_substitution(&mut self, key: Key) -> Result<(), BackendError> {
-        for other in self.hands.substitutions.remove(&key).unwrap_or_default().into_iter().rev() {
+        for other in self.presses.substitutions.remove(&key).unwrap_or_default().into_iter().rev() {
             self.fake_board(other, false)?;
             if let Some(detail) = KeyOrButton::of(other)
                 && self.open.remove(&detail)
@@ -143,7 +143,7 @@ impl X11Backend {
                 self.grabs.resume(&self.link, detail)?;
             }
         }
-        match self.hands.hidden.remove(&key) {
+        match self.presses.hidden.remove(&key) {
             Some(lifted) => self.put_back(lifted),
             None => Ok(()),
         }
@@ -151,8 +151,8 @@ impl X11Backend {
 
     /// A finger left a key that we follow or gave back.
     pub(super) fn let_go(&mut self, key: Key) -> Result<(), BackendError> {
-        let owed = self.hands.owed.remove(&key);
-        if self.hands.followed.remove(&key) && owed.is_none() {
+        let owed = self.presses.owed.remove(&key);
+        if self.presses.followed.remove(&key) && owed.is_none() {
             self.queue_way();
             self.events.push_back(Event::Released { key });
         }
@@ -164,7 +164,7 @@ impl X11Backend {
             self.hand_over(key, vec![key])?;
             moved.map_or(Ok(()), |_| self.warp(now))?;
         }
-        if let Some(others) = self.hands.substitutions.get(&key) {
+        if let Some(others) = self.presses.substitutions.get(&key) {
             let modifiers = modifier_codes(others);
             // Only a modifier is looked for once more: what is pressed beside it depends on it.
             match ModifierKey::of(key) {
@@ -186,7 +186,7 @@ impl X11Backend {
     /// The finger has left a modifier, and may be back by now. From the look until what stands for it
     /// is as it must be, keys are told by themselves.
     fn let_modifier_go(&mut self, key: Key) -> Result<(), BackendError> {
-        let already = self.lifts.are_away();
+        let already = self.suspensions.are_away();
         if !already {
             self.watch_fingers()?;
         }
@@ -214,7 +214,7 @@ impl X11Backend {
 
     /// Whether a modifier that stands for itself is under the finger again.
     fn is_back(&self, key: Key, down: &BTreeSet<u8>) -> bool {
-        let itself = self.hands.substitutions.get(&key).is_none_or(|keys| *keys == [key]);
+        let itself = self.presses.substitutions.get(&key).is_none_or(|keys| *keys == [key]);
         itself
             && ModifierKey::of(key).is_some()
             && keycode_of(key).is_some_and(|code| down.contains(&code))

@@ -31,19 +31,19 @@ impl X11Backend {
     pub(super) fn answers_button_alone(&mut self) -> bool {
         // Where every key is told for other reasons, it may be told too late.
         let tells = !self.raw_in_grabs().all;
-        if !tells || !matches!(self.hands.ending, Some(ActiveGrab::Button { .. })) {
+        if !tells || !matches!(self.presses.ending, Some(ActiveGrab::Button { .. })) {
             return false;
         }
-        if self.hands.keyboard == KeyboardIdle::Unknown {
-            self.hands.keyboard = KeyboardIdle::WorldQuery;
-            self.hands.look_again = true;
+        if self.presses.keyboard == KeyboardIdle::Unknown {
+            self.presses.keyboard = KeyboardIdle::WorldQuery;
+            self.presses.look_again = true;
         }
-        self.hands.keyboard == KeyboardIdle::Untouched && !self.held.has_keys()
+        self.presses.keyboard == KeyboardIdle::Untouched && !self.held.has_keys()
     }
 
     /// A key is down on a real keyboard.
     pub(super) fn touch_keyboard(&mut self) -> Result<(), BackendError> {
-        if std::mem::take(&mut self.hands.keyboard) == KeyboardIdle::Untouched {
+        if std::mem::take(&mut self.presses.keyboard) == KeyboardIdle::Untouched {
             self.select_raw_events()?;
         }
         Ok(())
@@ -51,8 +51,8 @@ impl X11Backend {
 
     /// Presses are told from here on, if it was asked for.
     pub(super) fn begin_look_at_keyboard(&mut self) -> Result<(), BackendError> {
-        if self.hands.keyboard == KeyboardIdle::WorldQuery {
-            self.hands.keyboard = KeyboardIdle::Untouched;
+        if self.presses.keyboard == KeyboardIdle::WorldQuery {
+            self.presses.keyboard = KeyboardIdle::Untouched;
         }
         self.select_raw_events()
     }

@@ -88,10 +88,10 @@ pub struct X11Backend {
     /// Slow and bounce keys, as XKB last said.
     delays: AccessXDelays,
     /// What must be withheld.
-    armed: GrabSet,
+    wanted_grabs: GrabSet,
     grabs: Grabs,
-    hands: PressTracker,
-    lifts: ModifierSuspensions,
+    presses: PressTracker,
+    suspensions: ModifierSuspensions,
     held: HeldKeyWriter,
     /// Releases that were put together but not sent.
     ups: Vec<u8>,
@@ -157,10 +157,10 @@ impl X11Backend {
             locked: 0,
             latched: 0,
             delays: AccessXDelays::default(),
-            armed: GrabSet::default(),
+            wanted_grabs: GrabSet::default(),
             grabs: Grabs::default(),
-            hands: PressTracker::default(),
-            lifts: ModifierSuspensions::default(),
+            presses: PressTracker::default(),
+            suspensions: ModifierSuspensions::default(),
             held,
             ups: Vec::new(),
             button_ups: Vec::new(),
@@ -206,7 +206,7 @@ impl X11Backend {
 }
 
 impl Backend for X11Backend {
-    fn arm(&mut self, armed: GrabSet) -> Result<(), BackendError> {
+    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         self.arm_hands(armed)
     }
 
@@ -225,19 +225,19 @@ impl Backend for X11Backend {
         if self.missing_characters(step).next().is_some() {
             return self.begin_lending(now, effect, step.clone());
         }
-        self.perform_step(now, step)?;
-        if std::mem::take(&mut self.hands.answering) {
+        self.perform_batch(now, step)?;
+        if std::mem::take(&mut self.presses.answering) {
             self.link.conn.wait_at_most(&BREATH)?;
         }
         self.outcomes.push_back(Event::Outcome { effect, result: Ok(None) });
         Ok(())
     }
 
-    fn give_back(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
+    fn replay_key(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
         self.give_key_back(back)
     }
 
-    fn attempt(
+    fn execute(
         &mut self,
         now: Time,
         effect: EffectId,
@@ -255,7 +255,7 @@ impl Backend for X11Backend {
     }
 
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
-        self.end_press()?;
+        self.end_grab()?;
         loop {
             if let Some(event) = self.events.pop_front() {
                 return Ok(Some(event));
@@ -266,14 +266,15 @@ impl Backend for X11Backend {
             }
             let message = self.link.conn.poll_for_raw_event_with_sequence()?;
             if let Some((message, told_after)) = message {
-                self.lifts.look_at(told_after);
+                self.suspensions.look_at(told_after);
                 self.handle_message(now, &message)?;
                 continue;
             }
             if let Some(way) = self.tell_way(now)? {
                 return Ok(Some(way));
             }
-            if std::mem::take(&mut self.hands.pointer_moved) && self.armed.pointer_position {
+            if std::mem::take(&mut self.presses.pointer_moved) && self.wanted_grabs.pointer_position
+            {
                 let (x, y) = pointer::place(&self.link)?;
                 return Ok(Some(Event::Pointer(x, y)));
             }
@@ -285,7 +286,7 @@ impl Backend for X11Backend {
                 self.retry_refused(now)?;
             }
             self.flush()?;
-            if !self.hands.look_again {
+            if !self.presses.look_again {
                 return Ok(None);
             }
             self.look_at_followed()?;
@@ -324,7 +325,7 @@ impl Backend for X11Backend {
 impl Drop for X11Backend {
     /// Leaves the display as it was. What fails here, the guardian does.
     fn drop(&mut self) {
-        let _ = self.end_press();
+        let _ = self.end_grab();
         let _ = self.take_back();
         let _ = self.flush();
         if release_marked(&self.link, self.held.marks()).is_ok() {

@@ -89,7 +89,7 @@ impl X11Backend {
         let from = self.select_raw(true)?;
         let codes = self.held_modifiers()?;
         let held = codes.iter().filter_map(|code| side_of(*code)).collect();
-        self.lifts.times.push_back(Suspension { from, until: None, held });
+        self.suspensions.times.push_back(Suspension { from, until: None, held });
         Ok(codes)
     }
 
@@ -101,9 +101,9 @@ impl X11Backend {
 
     /// The modifiers are back.
     pub(super) fn end_lift(&mut self) -> Result<(), BackendError> {
-        if self.lifts.are_away() {
+        if self.suspensions.are_away() {
             let until = self.select_raw(false)?;
-            if let Some(lift) = self.lifts.times.back_mut() {
+            if let Some(lift) = self.suspensions.times.back_mut() {
                 lift.until = Some(until);
             }
         }
@@ -112,7 +112,7 @@ impl X11Backend {
 
     /// A finger moved while modifiers may be away.
     pub(super) fn follow_lift(&mut self, time: u32, key: Key, down: bool) {
-        let Some(held) = self.lifts.held() else { return };
+        let Some(held) = self.suspensions.held() else { return };
         let side = ModifierKey::of(key);
         if let Some(side) = side {
             *held = if down { held.with(side) } else { held.without(side) };
@@ -121,7 +121,7 @@ impl X11Backend {
             let modifiers = *held;
             let told = side.is_none() && self.report_missed(key, modifiers);
             let bare = if told { SuspendedPress::Reported } else { SuspendedPress::Unbound };
-            self.lifts.pressed.insert(key, (time, bare));
+            self.suspensions.pressed.insert(key, (time, bare));
         }
     }
 }

@@ -56,9 +56,9 @@ struct PointerTrail {
 impl X11Backend {
     /// Follows the pointer's way as long as that is asked for.
     pub(super) fn follow_way(&mut self) -> Result<(), BackendError> {
-        match (self.armed.pointer_path, &self.trace) {
+        match (self.wanted_grabs.pointer_path, &self.trace) {
             (Some(shown), None) => {
-                let at = match self.hands.pressed_at {
+                let at = match self.presses.pressed_at {
                     Some(at) => at,
                     None => {
                         let (x, y) = super::pointer::place(&self.link)?;

@@ -115,12 +115,12 @@ impl X11Backend {
             }
             What::ButtonPress => {
                 let press = ServerPress::of(KeyOrButton::Button(number), button_key(), event);
-                self.hands.buttons_taken.insert(number);
+                self.presses.buttons_taken.insert(number);
                 self.handle_press(press)
             }
             What::ButtonRelease => {
                 let key = button_key();
-                self.hands.buttons_taken.remove(&number);
+                self.presses.buttons_taken.remove(&number);
                 key.map_or(Ok(()), |key| self.let_go(key))
             }
         }
@@ -128,27 +128,27 @@ impl X11Backend {
 
     /// A key or button went down in a grab of ours.
     pub(super) fn handle_press(&mut self, press: ServerPress) -> Result<(), BackendError> {
-        self.end_press()?;
+        self.end_grab()?;
         self.queue_way();
-        self.report_board(press.source);
-        self.hands.pressed_at = press.place;
+        self.report_source_device(press.source);
+        self.presses.pressed_at = press.place;
         let waits = self.grabs.waits(press.detail);
-        self.hands.ending = Some(match press.detail {
+        self.presses.ending = Some(match press.detail {
             KeyOrButton::Code(code) => ActiveGrab::Key { code, locked: press.locked, waits },
             KeyOrButton::Button(button) => ActiveGrab::Button { button, waits },
         });
         let Some(key) = press.key else {
-            return self.end_press();
+            return self.end_grab();
         };
-        match self.lifts.take_bare(key, press.time) {
-            Some(SuspendedPress::Reported) => return self.end_press(),
-            Some(SuspendedPress::Unbound) => return self.pass_stray(key),
+        match self.suspensions.take_bare(key, press.time) {
+            Some(SuspendedPress::Reported) => return self.end_grab(),
+            Some(SuspendedPress::Unbound) => return self.replay_unbound(key),
             None => {}
         }
         let Some(armed) = self.withheld_as(key, press.effective) else {
-            return self.pass_stray(key);
+            return self.replay_unbound(key);
         };
-        self.hands.pressed_under = Some(press.base);
+        self.presses.pressed_under = Some(press.base);
         let modifiers: HeldModifiers = if armed.side_specific {
             let down = self.shown_keycodes()?;
             let is_down =
@@ -158,10 +158,10 @@ impl X11Backend {
             self.keymap.usual_sides(press.effective).collect()
         };
         if armed.report_release {
-            self.hands.followed.insert(key);
-            self.hands.look_again = true;
+            self.presses.followed.insert(key);
+            self.presses.look_again = true;
         }
-        self.hands.answering = true;
+        self.presses.answering = true;
         self.events.push_back(Event::Pressed { key, modifiers });
         Ok(())
     }
@@ -172,8 +172,8 @@ impl X11Backend {
     pub(super) fn report_missed(&mut self, key: Key, modifiers: HeldModifiers) -> bool {
         let Some(armed) = self.grabs.find(key, self.families_of(modifiers)) else { return false };
         if armed.report_release {
-            self.hands.followed.insert(key);
-            self.hands.look_again = true;
+            self.presses.followed.insert(key);
+            self.presses.look_again = true;
         }
         self.events.push_back(Event::Pressed { key, modifiers });
         true
@@ -183,8 +183,9 @@ impl X11Backend {
     fn withheld_as(&self, key: Key, mask: u16) -> Option<KeyGrab> {
         let families = self.keymap.families_in(mask);
         let everything = || {
-            let all =
-                self.armed.whole_keyboard && ModifierKey::of(key).is_none() && !is_pointed(key);
+            let all = self.wanted_grabs.whole_keyboard
+                && ModifierKey::of(key).is_none()
+                && !is_pointed(key);
             let (further, sides, follow, waits) = (false, false, true, true);
             all.then_some(KeyGrab {
                 key,
@@ -199,37 +200,37 @@ impl X11Backend {
     }
 
     /// A press that came to us only because a grab was on: it is the program's.
-    fn pass_stray(&mut self, key: Key) -> Result<(), BackendError> {
+    fn replay_unbound(&mut self, key: Key) -> Result<(), BackendError> {
         if ModifierKey::of(key).is_some() {
             // A modifier counts in the server whoever gets its press.
-            self.hands.ending = None;
+            self.presses.ending = None;
             return self.answer_press(self.link.devices.master_keyboard, EventMode::ASYNC_DEVICE);
         }
         if is_pointed(key) {
             return self.replay_press();
         }
-        self.end_press()?;
+        self.end_grab()?;
         self.set_delays_aside()?;
         self.hand_over(key, vec![key])?;
         self.bring_delays_back()?;
         self.flush()
     }
 
-    fn report_board(&mut self, source: Option<u16>) {
-        let Some(source) = source.filter(|source| self.hands.board != Some(*source)) else {
+    fn report_source_device(&mut self, source: Option<u16>) {
+        let Some(source) = source.filter(|source| self.presses.board != Some(*source)) else {
             return;
         };
-        if !self.armed.source_devices {
+        if !self.wanted_grabs.source_devices {
             return;
         }
-        self.hands.board = Some(source);
+        self.presses.board = Some(source);
         let name = self.link.devices.names.get(&source).cloned().unwrap_or_default();
         self.events.push_back(Event::ActiveDevice(name));
     }
 
     /// Ends the grab of the press that was answered.
-    pub(super) fn end_press(&mut self) -> Result<(), BackendError> {
-        match self.hands.ending.take() {
+    pub(super) fn end_grab(&mut self) -> Result<(), BackendError> {
+        match self.presses.ending.take() {
             None => Ok(()),
             Some(ActiveGrab::Key { code, locked, waits }) => {
                 if waits {
@@ -252,8 +253,8 @@ impl X11Backend {
 
     /// The button that was pressed just now goes to the program as if nobody had taken it.
     pub(super) fn replay_press(&mut self) -> Result<(), BackendError> {
-        if let Some(ActiveGrab::Button { button, .. }) = self.hands.ending.take() {
-            self.hands.buttons_taken.remove(&button);
+        if let Some(ActiveGrab::Button { button, .. }) = self.presses.ending.take() {
+            self.presses.buttons_taken.remove(&button);
             self.answer_press(self.link.devices.master_pointer, EventMode::REPLAY_DEVICE)?;
         }
         Ok(())
@@ -265,11 +266,11 @@ impl X11Backend {
     }
 
     /// Takes every key of the board, or gives it up.
-    pub(super) fn take_board(&mut self, take: bool) -> Result<(), BackendError> {
-        if take == self.hands.board_taken {
+    pub(super) fn grab_keyboard(&mut self, take: bool) -> Result<(), BackendError> {
+        if take == self.presses.board_taken {
             return Ok(());
         }
-        self.hands.board_taken = take;
+        self.presses.board_taken = take;
         let (conn, board) = (&self.link.conn, self.link.devices.master_keyboard);
         if !take {
             conn.xinput_xi_ungrab_device(CURRENT_TIME, board)?;
@@ -295,16 +296,16 @@ impl X11Backend {
 
     /// Everything that came was taken in.
     pub(super) fn rest(&mut self) -> Result<(), BackendError> {
-        self.hands.pressed_under = None;
-        self.hands.answering = false;
-        if !self.armed.whole_keyboard { self.take_board(false) } else { Ok(()) }
+        self.presses.pressed_under = None;
+        self.presses.answering = false;
+        if !self.wanted_grabs.whole_keyboard { self.grab_keyboard(false) } else { Ok(()) }
     }
 
     /// Gives up what is grabbed now and would get what is injected.
     pub(super) fn make_way(&mut self, at_pointer: bool) -> Result<(), BackendError> {
-        self.end_press()?;
-        self.take_board(false)?;
-        if at_pointer && !std::mem::take(&mut self.hands.buttons_taken).is_empty() {
+        self.end_grab()?;
+        self.grab_keyboard(false)?;
+        if at_pointer && !std::mem::take(&mut self.presses.buttons_taken).is_empty() {
             let pointer = self.link.devices.master_pointer;
             self.link.conn.xinput_xi_ungrab_device(CURRENT_TIME, pointer)?;
         }
@@ -313,7 +314,7 @@ impl X11Backend {
 
     /// Takes it again.
     pub(super) fn take_way(&mut self) -> Result<(), BackendError> {
-        if self.armed.whole_keyboard { self.take_board(true) } else { Ok(()) }
+        if self.wanted_grabs.whole_keyboard { self.grab_keyboard(true) } else { Ok(()) }
     }
 
     /// A finger moved, if not a program did.
@@ -330,26 +331,30 @@ impl X11Backend {
         if down && !is_pointed(key) {
             self.touch_keyboard()?;
         }
-        self.report_board(Some(source));
+        self.report_source_device(Some(source));
         self.follow_lift(time, key, down);
-        if self.armed.raw_keys {
+        if self.wanted_grabs.raw_keys {
             self.events.push_back(Event::RawKey { key, down });
         }
         if !down {
-            self.hands.down.remove(&key);
+            self.presses.down.remove(&key);
             return self.let_go(key);
         }
-        if self.armed.text_input {
-            self.hands.down.insert(key);
-            let held = self.hands.down.iter().filter_map(|key| ModifierKey::of(*key));
-            let substitutes =
-                self.hands.substitutions.values().flatten().filter_map(|key| ModifierKey::of(*key));
+        if self.wanted_grabs.text_input {
+            self.presses.down.insert(key);
+            let held = self.presses.down.iter().filter_map(|key| ModifierKey::of(*key));
+            let substitutes = self
+                .presses
+                .substitutions
+                .values()
+                .flatten()
+                .filter_map(|key| ModifierKey::of(*key));
             let held: HeldModifiers = held
-                .filter(|side| !self.hands.substitutions.contains_key(&side.key()))
+                .filter(|side| !self.presses.substitutions.contains_key(&side.key()))
                 .chain(substitutes)
                 .collect();
             let families = self.families_of(held);
-            let withheld = self.hands.board_taken || self.grabs.find(key, families).is_some();
+            let withheld = self.presses.board_taken || self.grabs.find(key, families).is_some();
             if !withheld {
                 self.report_letter(Some(key), families);
             }
@@ -359,7 +364,8 @@ impl X11Backend {
 
     /// Tells of a character that the program got from the person's hand.
     pub(super) fn report_letter(&mut self, key: Option<Key>, held: lantern_model::ModifierSet) {
-        let Some(key) = key.filter(|key| self.armed.text_input && ModifierKey::of(*key).is_none())
+        let Some(key) =
+            key.filter(|key| self.wanted_grabs.text_input && ModifierKey::of(*key).is_none())
         else {
             return;
         };
@@ -368,8 +374,8 @@ impl X11Backend {
     }
 
     pub(super) fn select_raw_events(&mut self) -> Result<(), BackendError> {
-        if self.hands.selected != self.wanted_raw(self.lifts.are_away()) {
-            self.select_raw(self.lifts.are_away())?;
+        if self.presses.selected != self.wanted_raw(self.suspensions.are_away()) {
+            self.select_raw(self.suspensions.are_away())?;
         }
         Ok(())
     }
@@ -377,43 +383,43 @@ impl X11Backend {
     /// What the server tells us of while a grab is on: only what the grab itself asks for.
     pub(super) fn raw_in_grabs(&self) -> raw_events::RawEventSelection {
         raw_events::RawEventSelection {
-            all: self.armed.raw_keys || self.armed.text_input,
-            motion: self.armed.pointer_position,
+            all: self.wanted_grabs.raw_keys || self.wanted_grabs.text_input,
+            motion: self.wanted_grabs.pointer_position,
             ..raw_events::RawEventSelection::default()
         }
     }
 
     /// Keys and buttons whose release must not be missed.
     fn watched(&self) -> impl Iterator<Item = &Key> {
-        self.hands.followed.iter().chain(self.hands.substitutions.keys())
+        self.presses.followed.iter().chain(self.presses.substitutions.keys())
     }
 
     fn wanted_raw(&self, lifted: bool) -> raw_events::RawEventSelection {
         raw_events::RawEventSelection {
-            all: self.armed.raw_keys || self.armed.text_input,
-            keys: lifted || self.hands.keyboard == KeyboardIdle::Untouched,
+            all: self.wanted_grabs.raw_keys || self.wanted_grabs.text_input,
+            keys: lifted || self.presses.keyboard == KeyboardIdle::Untouched,
             key_releases: self.watched().any(|key| button_of(*key).is_none()),
             button_releases: self.watched().any(|key| button_of(*key).is_some()),
-            motion: self.armed.pointer_position || self.armed.pointer_path.is_some(),
+            motion: self.wanted_grabs.pointer_position || self.wanted_grabs.pointer_path.is_some(),
         }
     }
 
     /// Asks for the raw events that are needed now; gives the number of the request.
     pub(super) fn select_raw(&mut self, lifted: bool) -> Result<SequenceNumber, BackendError> {
         let wanted = self.wanted_raw(lifted);
-        let before = std::mem::replace(&mut self.hands.selected, wanted);
+        let before = std::mem::replace(&mut self.presses.selected, wanted);
         let number = raw_events::select_raw(&self.link, before, wanted)?;
         // What is pressed between the two is seen by both.
         if wanted.all && !before.all {
-            self.hands.down = raw_events::real_keys(&self.link, &self.buttons)?;
+            self.presses.down = raw_events::real_keys(&self.link, &self.buttons)?;
         }
         Ok(number)
     }
 
     /// Other devices are under the hands: asks each of them for what is needed.
     pub(super) fn select_raw_anew(&mut self) -> Result<(), BackendError> {
-        self.hands.selected = raw_events::RawEventSelection::default();
-        self.hands.keyboard = KeyboardIdle::Unknown;
+        self.presses.selected = raw_events::RawEventSelection::default();
+        self.presses.keyboard = KeyboardIdle::Unknown;
         self.select_raw_events()
     }
 
@@ -422,19 +428,19 @@ impl X11Backend {
     pub(super) fn shown_keycodes(&self) -> Result<BTreeSet<u8>, BackendError> {
         let real = raw_events::real_keycodes(&self.link)?;
         let mut down = real.clone();
-        let own = self.hands.followed.iter().chain(self.hands.substitutions.keys());
+        let own = self.presses.followed.iter().chain(self.presses.substitutions.keys());
         for code in own.filter_map(|key| keycode_of(*key)) {
             down.remove(&code);
         }
-        if let Some(ActiveGrab::Key { code, .. }) = self.hands.ending {
+        if let Some(ActiveGrab::Key { code, .. }) = self.presses.ending {
             down.remove(&code);
         }
-        for (key, others) in &self.hands.substitutions {
+        for (key, others) in &self.presses.substitutions {
             if keycode_of(*key).is_none_or(|code| real.contains(&code)) {
                 down.extend(others.iter().filter_map(|key| keycode_of(*key)));
             }
         }
-        for code in self.hands.hidden.values().flatten() {
+        for code in self.presses.hidden.values().flatten() {
             down.remove(code);
         }
         Ok(down)
@@ -443,7 +449,7 @@ impl X11Backend {
     /// Asks to be told of followed keys' releases, and looks whether they are still under the fingers:
     /// they may have gone up by now. Done when nothing else is to do, to lose no time on a key's way.
     pub(super) fn look_at_followed(&mut self) -> Result<(), BackendError> {
-        self.hands.look_again = false;
+        self.presses.look_again = false;
         self.begin_look_at_keyboard()?;
         let real = raw_events::real_keys(&self.link, &self.buttons)?;
         self.end_look_at_keyboard(&real)?;
@@ -454,26 +460,26 @@ impl X11Backend {
     /// Takes in what the desk is told to withhold from now on, as far as hands are concerned.
     pub(super) fn arm_hands(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         let told_before = self.raw_in_grabs();
-        let before = std::mem::replace(&mut self.armed, armed);
+        let before = std::mem::replace(&mut self.wanted_grabs, armed);
         // First every key, then the end of the press that led here: nothing slips in between. They
         // are given up only when all that came meanwhile was taken in.
-        if self.armed.whole_keyboard {
-            self.take_board(true)?;
+        if self.wanted_grabs.whole_keyboard {
+            self.grab_keyboard(true)?;
         }
-        self.end_press()?;
-        if before.keys != self.armed.keys || told_before != self.raw_in_grabs() {
+        self.end_grab()?;
+        if before.keys != self.wanted_grabs.keys || told_before != self.raw_in_grabs() {
             self.take_grabs()?;
         }
-        if self.armed.source_devices && !before.source_devices {
-            self.hands.board = None;
+        if self.wanted_grabs.source_devices && !before.source_devices {
+            self.presses.board = None;
         }
-        if self.armed.pointer_position && !before.pointer_position {
+        if self.wanted_grabs.pointer_position && !before.pointer_position {
             let (x, y) = pointer::place(&self.link)?;
             self.events.push_back(Event::Pointer(x, y));
         }
         self.follow_way()?;
         self.select_raw_events()?;
-        if self.armed.raw_keys && !before.raw_keys {
+        if self.wanted_grabs.raw_keys && !before.raw_keys {
             for key in raw_events::real_keys(&self.link, &self.buttons)? {
                 self.events.push_back(Event::RawKey { key, down: true });
             }

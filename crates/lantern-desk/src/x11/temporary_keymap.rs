@@ -246,7 +246,7 @@ impl X11Backend {
             self.lend(&waiting.step)?;
             return self.wait_for_program(now, WaitingStep { next: Next::Type, ..waiting });
         }
-        self.perform_step(now, &waiting.step)?;
+        self.perform_batch(now, &waiting.step)?;
         let mut rest = waiting.rest;
         let (step, next) = match rest.pop_front() {
             Some(step) => (step, Next::Lend),

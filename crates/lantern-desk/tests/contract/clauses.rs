@@ -74,7 +74,7 @@ fn armed(name: &str, families: &[Modifier]) -> KeyGrab {
 
 fn arm(bench: &mut dyn Bench, keys: &[KeyGrab], fingers: bool) {
     let armed = GrabSet { keys: keys.to_vec(), raw_keys: fingers, ..GrabSet::default() };
-    bench.desk().arm(armed).expect("the desk is there");
+    bench.desk().set_grabs(armed).expect("the desk is there");
 }
 
 fn step(bench: &mut dyn Bench, step: InputBatch) {
@@ -243,7 +243,7 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
         is_tap: false,
         path: Vec::new(),
     };
-    bench.desk().give_back(Time::START, &back).expect("the desk is there");
+    bench.desk().replay_key(Time::START, &back).expect("the desk is there");
     bench.events();
     assert_eq!(bench.received(), ["b"]);
     assert_eq!(bench.keys_down(), [key("b")]);
@@ -310,12 +310,12 @@ pub fn while_one_key_waits_every_key_is_withheld_and_given_back_in_order(bench: 
     bench.press(key("b"));
     assert_eq!(bench.events(), [pressed("b", &[])]);
     let armed = GrabSet { keys: vec![waiting], whole_keyboard: true, ..GrabSet::default() };
-    bench.desk().arm(armed).expect("the desk is there");
+    bench.desk().set_grabs(armed).expect("the desk is there");
     bench.press(key("c"));
     assert_eq!(bench.events(), [pressed("c", &[])]);
     assert_eq!(bench.received(), [""; 0], "neither reaches the program");
     for name in ["b", "c"] {
-        bench.desk().give_back(Time::START, &given_back(name, name)).expect("the desk is there");
+        bench.desk().replay_key(Time::START, &given_back(name, name)).expect("the desk is there");
     }
     arm(bench, &[waiting], false);
     bench.events();
@@ -337,14 +337,14 @@ pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
     bench.press(key("b"));
     bench.events();
     let armed = GrabSet { keys: vec![waiting], whole_keyboard: true, ..GrabSet::default() };
-    bench.desk().arm(armed).expect("the desk is there");
+    bench.desk().set_grabs(armed).expect("the desk is there");
     bench.release(key("b"));
     assert_eq!(bench.events(), [Event::Released { key: key("b") }]);
     bench.press(key("b"));
     let tap = ReplayKey { is_tap: true, ..given_back("b", "b") };
-    bench.desk().give_back(Time::START, &tap).expect("the desk is there");
+    bench.desk().replay_key(Time::START, &tap).expect("the desk is there");
     assert_eq!(bench.events(), [pressed("b", &[])]);
-    bench.desk().give_back(Time::START, &given_back("b", "b")).expect("the desk is there");
+    bench.desk().replay_key(Time::START, &given_back("b", "b")).expect("the desk is there");
     arm(bench, &[waiting], false);
     bench.events();
     assert_eq!(bench.received(), ["b", "b"], "both presses reach the program");
@@ -357,7 +357,7 @@ pub fn a_key_may_become_another_as_long_as_it_is_down(bench: &mut dyn Bench) {
     arm(bench, &[KeyGrab { report_release: true, ..armed("b", &[]) }], false);
     bench.press(key("b"));
     bench.events();
-    bench.desk().give_back(Time::START, &given_back("b", "c")).expect("the desk is there");
+    bench.desk().replay_key(Time::START, &given_back("b", "c")).expect("the desk is there");
     bench.events();
     assert_eq!(bench.received(), ["c"]);
     assert_eq!(bench.keys_down(), [key("c")]);

@@ -249,7 +249,7 @@ fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
     };
     let arm = |desk: &mut X11Backend, names: &[&str]| {
         let keys = names.iter().map(|name| armed(name)).collect();
-        desk.arm(GrabSet { keys, ..GrabSet::default() }).expect("it is there");
+        desk.set_grabs(GrabSet { keys, ..GrabSet::default() }).expect("it is there");
     };
     arm(&mut other, &["f9"]);
     arm(&mut bench.desk, &["f9", "f10", "mic-mute"]);

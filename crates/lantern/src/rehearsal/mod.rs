@@ -194,7 +194,8 @@ impl ScenePlayer {
             }
             self.take_reasons();
             self.take_outputs();
-            let event = self.desk.poll_event(self.now).expect("a simulated back end never goes away");
+            let event =
+                self.desk.poll_event(self.now).expect("a simulated back end never goes away");
             let Some(event) = event else { return };
             if self.cut().is_some() {
                 return;
@@ -209,9 +210,9 @@ impl ScenePlayer {
             self.effect_runs.insert(effect.id, run);
         }
         let done = match &effect.kind {
-            EffectKind::SetGrabs(armed) => self.desk.arm(armed.clone()),
+            EffectKind::SetGrabs(armed) => self.desk.set_grabs(armed.clone()),
             EffectKind::Input(step) => self.desk.input(self.now, effect.id, step),
-            EffectKind::ReplayKey(back) => self.desk.give_back(self.now, back),
+            EffectKind::ReplayKey(back) => self.desk.replay_key(self.now, back),
             EffectKind::Hint(hint) => self.desk.hint(self.now, effect.id, hint),
             // A scene says what is heard.
             EffectKind::Listen(_) => Ok(()),

@@ -79,7 +79,7 @@ impl ScenePlayer {
         if shown {
             self.send(effect.run, SentEffectKind::done(deed.kind.keyword(), deed_text(deed)));
         }
-        if self.desk.attempt(self.now, effect.id, deed)? {
+        if self.desk.execute(self.now, effect.id, deed)? {
             return Ok(());
         }
         let answer = match deed.kind {

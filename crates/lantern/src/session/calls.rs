@@ -44,7 +44,7 @@ impl<D: Backend> Session<'_, D> {
             false => "not now: its place, its layer, a pause or a locked screen",
         };
         answer.did_not.extend(wanting.into_iter().map(|rule| self.told(rule, Some(why))));
-        self.errands.answer_call(number, answer);
+        self.executor.answer_call(number, answer);
     }
 
     /// The rules that a call on that path is for.

@@ -71,8 +71,8 @@ pub struct SessionConfig {
 /// A run of `lantern run`.
 pub struct Session<'j, D> {
     engine: Engine,
-    desk: D,
-    errands: CommandExecutor,
+    backend: D,
+    executor: CommandExecutor,
     place: SessionConfig,
     saved: SavedFile,
     /// When the files were seen to be saved first, and when they are to be read.
@@ -109,7 +109,7 @@ impl<'j, D: Backend> Session<'j, D> {
     /// A session with rules read from its file, ended by SIGINT, SIGTERM and SIGHUP.
     pub fn new(
         rules: RuleSet,
-        desk: D,
+        backend: D,
         place: SessionConfig,
         journal: &'j EventLog,
     ) -> Result<Session<'j, D>, Failure> {
@@ -125,8 +125,8 @@ impl<'j, D: Backend> Session<'j, D> {
         Ok(Session {
             asks_clock: rules.reads_clock(),
             engine: Engine::new(rules, seed()),
-            desk,
-            errands,
+            backend,
+            executor: errands,
             saved: SavedFile::watch(&paths)?,
             read_due: None,
             reading: Background::new(READING_LASTS).map_err(failed)?,
@@ -157,16 +157,16 @@ impl<'j, D: Backend> Session<'j, D> {
     pub fn work(&mut self, ready: impl FnOnce(&RuleSet, &EventLog)) -> Result<(), Failure> {
         // On a slow machine more than one share of time passes before every key is armed.
         let until = self.now() + ARMING;
-        while !self.settle()? && self.now() < until {}
+        while !self.process_events()? && self.now() < until {}
         self.tell_clock()?;
         let now = self.now();
         self.engine.handle_event(now, Event::Started);
-        self.carry_out(now)?;
+        self.perform_effects(now)?;
         ready(self.engine.rules(), self.journal);
         self.work_on()?;
         let now = self.now();
         self.engine.stop_everything(now, StopCause::SessionEnd);
-        self.carry_out(now)
+        self.perform_effects(now)
     }
 
     /// Tells the engine what the wall clock shows, if it does not know; a season's change and a
@@ -186,7 +186,7 @@ impl<'j, D: Backend> Session<'j, D> {
         if jumped || self.clock.is_some_and(|(_, told)| told.offset != wall.offset) {
             self.clock = Some((now, wall));
             self.engine.handle_event(now, Event::WallClock(wall));
-            self.carry_out(now)?;
+            self.perform_effects(now)?;
         }
         Ok(())
     }
@@ -196,8 +196,8 @@ impl<'j, D: Backend> Session<'j, D> {
         let mut woken = ReadySources::default();
         loop {
             self.tell_clock()?;
-            let quiet = self.settle()?;
-            let tended = self.tend(&woken)?;
+            let quiet = self.process_events()?;
+            let tended = self.dispatch(&woken)?;
             if woken.signal || self.leaving {
                 return Ok(());
             }
@@ -207,7 +207,7 @@ impl<'j, D: Backend> Session<'j, D> {
     }
 
     /// Sees to everything but the desk; whether the engine may have more to do after it.
-    fn tend(&mut self, woken: &ReadySources) -> Result<bool, Failure> {
+    fn dispatch(&mut self, woken: &ReadySources) -> Result<bool, Failure> {
         let mut tended = woken.saved || woken.returned;
         if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
             guarded.renew()?;
@@ -241,26 +241,26 @@ impl<'j, D: Backend> Session<'j, D> {
 
     /// Takes in what has come and is due, until nothing has or a fair share is done; whether
     /// nothing is left.
-    fn settle(&mut self) -> Result<bool, Failure> {
+    fn process_events(&mut self) -> Result<bool, Failure> {
         let began = self.now();
         let mut now = began;
         while now.since(began) <= FAIR_SHARE {
             let mut quiet = true;
-            if let Some(event) = self.desk.poll_event(now)? {
+            if let Some(event) = self.backend.poll_event(now)? {
                 if self.journal.wants(LogLevel::Debug) {
                     self.tell_event(now, &event);
                 }
                 match &event {
-                    Event::Focus(app) => self.errands.see_front(app),
-                    Event::GrabsRefused(keys) => self.errands.find_owners(keys),
+                    Event::Focus(app) => self.executor.see_front(app),
+                    Event::GrabsRefused(keys) => self.executor.find_owners(keys),
                     _ => {}
                 }
                 self.engine.handle_event(now, event);
                 quiet = false;
             }
-            self.carry_out(now)?;
-            if self.desk.next_deadline().is_some_and(|due| due <= now) {
-                self.desk.handle_deadline(now)?;
+            self.perform_effects(now)?;
+            if self.backend.next_deadline().is_some_and(|due| due <= now) {
+                self.backend.handle_deadline(now)?;
                 quiet = false;
             }
             if quiet {
@@ -268,12 +268,12 @@ impl<'j, D: Backend> Session<'j, D> {
                 // the others waiting.
                 if self.engine.next_deadline().is_some_and(|due| due <= now) {
                     self.engine.handle_deadline(now);
-                    self.carry_out(now)?;
+                    self.perform_effects(now)?;
                     quiet = false;
                 }
-                if let Some(event) = self.errands.next_device_news() {
+                if let Some(event) = self.executor.next_device_news() {
                     self.take_device_news(now, event);
-                    self.carry_out(now)?;
+                    self.perform_effects(now)?;
                     quiet = false;
                 }
                 quiet &= !self.answer_next()?;
@@ -288,7 +288,7 @@ impl<'j, D: Backend> Session<'j, D> {
         Ok(false)
     }
 
-    fn carry_out(&mut self, now: Time) -> Result<(), Failure> {
+    fn perform_effects(&mut self, now: Time) -> Result<(), Failure> {
         loop {
             while let Some(effect) = self.engine.poll_effect() {
                 self.perform(now, effect)?;
@@ -315,10 +315,10 @@ impl<'j, D: Backend> Session<'j, D> {
                     );
                     self.journal.tell(LogLevel::Warning, &words);
                 }
-                self.desk.arm(armed)
+                self.backend.set_grabs(armed)
             }
-            EffectKind::Input(step) => self.desk.input(now, effect.id, &step),
-            EffectKind::ReplayKey(back) => self.desk.give_back(now, &back),
+            EffectKind::Input(step) => self.backend.input(now, effect.id, &step),
+            EffectKind::ReplayKey(back) => self.backend.replay_key(now, &back),
             EffectKind::Hint(hint) => self.show(now, effect.id, &hint),
             EffectKind::Log(text) => {
                 say!("{text}");
@@ -326,12 +326,12 @@ impl<'j, D: Backend> Session<'j, D> {
                 Ok(())
             }
             EffectKind::Listen(listening) => {
-                self.errands.listen_for(listening);
+                self.executor.listen_for(listening);
                 Ok(())
             }
             EffectKind::Execute(deed) => self.perform_deed(now, effect.id, &deed),
             EffectKind::Cancel(effect) => {
-                self.errands.abandon(effect);
+                self.executor.abandon(effect);
                 Ok(())
             }
         }
@@ -340,8 +340,8 @@ impl<'j, D: Backend> Session<'j, D> {
     /// Shows a hint to the eye, and to who has a screen reader instead.
     fn show(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
         let text = hint.content.to_string();
-        self.errands.announce(&text);
-        if !self.desk.shows_hints() {
+        self.executor.announce(&text);
+        if !self.backend.shows_hints() {
             let verb = CommandKind::Notify;
             let deed = Command {
                 kind: verb,
@@ -350,9 +350,9 @@ impl<'j, D: Backend> Session<'j, D> {
                 timeout: Some(hint.duration),
             };
             // Where nobody shows notices either, nothing is to be seen.
-            self.errands.attempt(EffectId(0), &deed);
+            self.executor.attempt(EffectId(0), &deed);
         }
-        self.desk.hint(now, effect, hint)
+        self.backend.hint(now, effect, hint)
     }
 
     fn perform_deed(
@@ -361,10 +361,10 @@ impl<'j, D: Backend> Session<'j, D> {
         effect: EffectId,
         deed: &Command,
     ) -> Result<(), BackendError> {
-        if self.desk.attempt(now, effect, deed)? {
+        if self.backend.execute(now, effect, deed)? {
             return Ok(());
         }
-        match self.errands.attempt(effect, deed) {
+        match self.executor.attempt(effect, deed) {
             None => {}
             Some(Ok(value)) => self.finish(now, effect, Ok(value)),
             // Told after what else was ordered with it.
@@ -380,7 +380,7 @@ impl<'j, D: Backend> Session<'j, D> {
     /// Takes in what came back from programs and services.
     fn take_returned(&mut self) -> Result<(), Failure> {
         let now = self.now();
-        let returned = self.errands.take_returned();
+        let returned = self.executor.take_returned();
         if let Some(OutputLevel { share, muted }) = returned.level {
             let what = HintContent::Level { share, muted };
             let hint = Hint {
@@ -399,7 +399,7 @@ impl<'j, D: Backend> Session<'j, D> {
             self.tell_owner(&taken);
         }
         returned.events.into_iter().for_each(|event| self.engine.handle_event(now, event));
-        self.carry_out(now)
+        self.perform_effects(now)
     }
 }
 

@@ -105,7 +105,7 @@ impl<D: Backend> Session<'_, D> {
     }
 
     fn next_deadline(&self) -> Option<Time> {
-        let own = [self.engine.next_deadline(), self.desk.next_deadline()];
+        let own = [self.engine.next_deadline(), self.backend.next_deadline()];
         // The files are read again only after the present reading.
         let read_due = self.read_due.filter(|_| !self.reading.is_under_way()).map(|(_, due)| due);
         let pauses = self.pauses.iter().map(|pause| pause.until);
@@ -131,10 +131,10 @@ impl<D: Backend> Session<'_, D> {
         if let Some(clock) = &self.clock_set {
             waiting.add(PollSource::Clock, clock.as_fd(), read);
         }
-        if let Some(desk) = self.desk.descriptor() {
+        if let Some(desk) = self.backend.descriptor() {
             waiting.add(PollSource::Backend, desk, read);
         }
-        self.errands
+        self.executor
             .descriptors()
             .for_each(|fd| waiting.add(PollSource::CommandExecutor, fd, read));
         self.place

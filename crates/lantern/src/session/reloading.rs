@@ -150,7 +150,7 @@ impl<D: Backend> Session<'_, D> {
             let text = format!("{name} is broken\nThe rules from before stay in force.");
             let deed = Command { kind: verb, arguments: vec![text], value: None, timeout: None };
             // Where nobody shows notices the terminal has said it.
-            self.errands.attempt(EffectId(0), &deed);
+            self.executor.attempt(EffectId(0), &deed);
         }
         self.answer_reloads(|session| {
             let name = session.place.path.display();
@@ -212,15 +212,15 @@ impl<D: Backend> Session<'_, D> {
         self.saved.watch_others(&paths)?;
         self.asks_clock = rules.reads_clock();
         if rules.needs_password_field() {
-            self.errands.watch_typing();
+            self.executor.watch_typing();
         }
         self.clock = None;
-        self.errands
+        self.executor
             .set_devices(rules)
             .map_err(|source| Failure::System { what: "cannot watch devices", source })?;
         let now = self.now();
         self.engine.replace_rules(now, prepared);
-        self.carry_out(now)?;
+        self.perform_effects(now)?;
         self.journal.note(&format!("{name} reloaded: {}", counted(count, "rule")));
         Ok(())
     }

@@ -107,7 +107,7 @@ impl<D: Backend> Session<'_, D> {
             }
         };
         let now = self.now();
-        self.carry_out(now)?;
+        self.perform_effects(now)?;
         if let Some(answer) = answer {
             self.place.ipc.send(client, &answer);
         }
@@ -143,7 +143,7 @@ impl<D: Backend> Session<'_, D> {
             }
             "end" => {
                 let EndParams { process } = request.params()?;
-                if !self.errands.end_process(process) {
+                if !self.executor.end_process(process) {
                     let message = format!("no program of ours has the process {process}");
                     return Err(RpcError::refused(message));
                 }
@@ -214,7 +214,7 @@ impl<D: Backend> Session<'_, D> {
             json!({ "key": key.name(), "by": by })
         });
         let programs = self
-            .errands
+            .executor
             .programs()
             .map(|(name, process)| json!({ "name": name, "process": process }));
         let (paused, all) = engine.paused();
@@ -222,7 +222,7 @@ impl<D: Backend> Session<'_, D> {
             |pause| json!({ "name": pause.name, "seconds": pause.until.since(now).as_secs_f64() }),
         );
         let devices = rules.devices.iter().map(|device| {
-            let (state, why) = match self.errands.link(&device.name) {
+            let (state, why) = match self.executor.link(&device.name) {
                 Some(ConnectionState::Open) => (Some("there"), None),
                 Some(ConnectionState::Down(why)) => (Some("away"), Some(why)),
                 None => (None, None),
@@ -230,7 +230,7 @@ impl<D: Backend> Session<'_, D> {
             let (name, kind) = (&device.name, device.kind.word());
             json!({ "name": name, "kind": kind, "at": device.kind.address(), "state": state, "why": why })
         });
-        let ear = self.errands.loudness().map(|loudness| {
+        let ear = self.executor.loudness().map(|loudness| {
             let whole = |level: f32| f64::from(level.round());
             json!({
                 "level": whole(loudness.level),
@@ -269,7 +269,7 @@ impl<D: Backend> Session<'_, D> {
 
     /// What was said last, what came of it, and what else counts, the most alike first.
     fn last_said(&self) -> Result<Value, RpcError> {
-        let last = self.errands.last_said();
+        let last = self.executor.last_said();
         let last = last.ok_or_else(|| RpcError::refused("nothing was said yet"))?;
         let rules = self.engine.rules();
         let said = Phrases::of(rules);
@@ -404,7 +404,7 @@ impl<D: Backend> Session<'_, D> {
         for pause in over {
             // A rule that is gone from the file needs no resuming.
             let _ = self.engine.resume(now, pause.name.as_deref());
-            self.carry_out(now)?;
+            self.perform_effects(now)?;
         }
         Ok(any)
     }

@@ -36,7 +36,7 @@ impl Kernel {
             synchronous: waits,
         }];
         let armed = GrabSet { keys, panic: Some((escape, families)), ..GrabSet::default() };
-        bench.desk.arm(armed).expect("it is there");
+        bench.desk.set_grabs(armed).expect("it is there");
         bench.events();
         bench.console.clear();
         bench

@@ -85,11 +85,11 @@ impl Loop {
         let (desk, now) = (&mut self.desk, self.now);
         while let Some(effect) = self.engine.poll_effect() {
             let done = match effect.kind {
-                EffectKind::SetGrabs(armed) => desk.arm(armed),
+                EffectKind::SetGrabs(armed) => desk.set_grabs(armed),
                 EffectKind::Input(step) => desk.input(now, effect.id, &step),
-                EffectKind::ReplayKey(back) => desk.give_back(now, &back),
+                EffectKind::ReplayKey(back) => desk.replay_key(now, &back),
                 EffectKind::Hint(hint) => desk.hint(now, effect.id, &hint),
-                EffectKind::Execute(deed) => desk.attempt(now, effect.id, &deed).map(drop),
+                EffectKind::Execute(deed) => desk.execute(now, effect.id, &deed).map(drop),
                 EffectKind::Log(_) | EffectKind::Listen(_) | EffectKind::Cancel(_) => Ok(()),
             };
             done.expect("it never goes away");

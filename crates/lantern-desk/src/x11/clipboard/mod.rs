@@ -242,7 +242,7 @@ impl X11Backend {
             suspend_modifiers: true,
             ..InputBatch::default()
         };
-        self.perform_step(now, &step)?;
+        self.perform_batch(now, &step)?;
         if let Some(window) = windows::focused_window(&self.link)? {
             self.ping(window, PingClient::Pasting)?;
         }

@@ -63,7 +63,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
         synchronous: true,
     };
     let rest = GrabSet { keys: vec![armed], ..GrabSet::default() };
-    desk.arm(rest.clone())?;
+    desk.set_grabs(rest.clone())?;
     let times = arguments.times;
     complain!("hold {key} and draw, {times} times; Ctrl+C ends it");
     let start = Instant::now();
@@ -76,13 +76,13 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
         match desk.poll_event(now())? {
             Some(Event::Pressed { key: pressed, .. }) if pressed == key => {
                 way = Some(StrokePath::new());
-                desk.arm(GrabSet { pointer_path: Some(true), ..rest.clone() })?;
+                desk.set_grabs(GrabSet { pointer_path: Some(true), ..rest.clone() })?;
             }
             Some(Event::PointerPath(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),
             Some(Event::Released { key: up }) if up == key => {
                 strokes.extend(way.take());
                 ended = Some(now());
-                desk.arm(rest.clone())?;
+                desk.set_grabs(rest.clone())?;
             }
             Some(Event::GrabsRefused(_)) => return Err(Failure::KeyTaken { key: key.to_string() }),
             Some(_) => {}
