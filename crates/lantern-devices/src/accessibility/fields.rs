@@ -33,14 +33,24 @@ pub fn watch(mut tell: impl FnMut(Option<u32>)) -> Result<(), ServiceError> {
     let (path, interface) = ("/org/a11y/atspi/registry", Some("org.a11y.atspi.Registry"));
     block_on(tree.bus().call_method(Some(REGISTRY), path, interface, "RegisterEvent", &asked))?;
     let mut told = None;
-    while let Some(event) = block_on(events.next()) {
-        let Some(field) = focused(&event?) else { continue };
+    let mut see = |field: &Element| -> Result<(), ServiceError> {
         // A field that is gone already has no keyboard.
-        let secret = tree.role(&field).is_ok_and(|role| role == role::PASSWORD_TEXT);
-        let process = if secret { tree.process(&field)? } else { None };
+        let secret = tree.role(field).is_ok_and(|role| role == role::PASSWORD_TEXT);
+        let process = if secret { tree.process(field)? } else { None };
         if process != told {
             told = process;
             tell(process);
+        }
+        Ok(())
+    };
+    // A program sends events only from the moment it has heard of a listener. The focus is asked for
+    // behind that in its queue, so that no change of it is missed.
+    if let Some(field) = tree.focused_element()? {
+        see(&field)?;
+    }
+    while let Some(event) = block_on(events.next()) {
+        if let Some(field) = focused(&event?) {
+            see(&field)?;
         }
     }
     Ok(())

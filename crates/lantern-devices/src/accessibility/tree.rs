@@ -13,6 +13,9 @@ use crate::{ServiceError, bus};
 /// Elements lie no deeper than this in a window.
 pub(super) const DEEPEST: usize = 24;
 
+/// Maximum number of elements of a window that are asked whether they have the focus.
+const MAX_ASKED: usize = 1000;
+
 /// Who knows every program on the accessibility bus.
 pub(super) const REGISTRY: &str = "org.a11y.atspi.Registry";
 /// Where a program's own element is, and the registry's.
@@ -47,6 +50,7 @@ pub(super) mod role {
 /// States, by their bits in the AT-SPI enumeration.
 pub(super) mod state {
     pub(in crate::accessibility) const ACTIVE: u32 = 1;
+    pub(in crate::accessibility) const FOCUSED: u32 = 12;
     pub(in crate::accessibility) const SENSITIVE: u32 = 24;
     pub(in crate::accessibility) const SHOWING: u32 = 25;
 }
@@ -103,11 +107,42 @@ impl AccessibilityTree {
         self.window(&program, &front.title)?.ok_or_else(silent)
     }
 
+    /// Every program on the bus.
+    fn programs(&self) -> Result<Vec<Element>, ServiceError> {
+        let path = OwnedObjectPath::try_from(ROOT).expect("it is a path");
+        self.children(&Element { owner: REGISTRY.to_owned(), path })
+    }
+
+    /// The element that has the focus in the active window, if a program on the bus has that window.
+    /// Looks at no more than [`MAX_ASKED`] elements.
+    pub(super) fn focused_element(&self) -> Result<Option<Element>, ServiceError> {
+        for program in self.programs()? {
+            for window in self.children(&program).unwrap_or_default() {
+                // A program or window that left just now has no focus.
+                if self.states(&window).is_ok_and(|states| states.have(state::ACTIVE)) {
+                    return self.focused_below(window);
+                }
+            }
+        }
+        Ok(None)
+    }
+
+    fn focused_below(&self, window: Element) -> Result<Option<Element>, ServiceError> {
+        let mut open = vec![window];
+        for _ in 0..MAX_ASKED {
+            let Some(element) = open.pop() else { break };
+            match self.states(&element) {
+                Ok(states) if states.have(state::FOCUSED) => return Ok(Some(element)),
+                Err(error) if error.is_broken() => return Err(error),
+                _ => open.extend(self.children(&element).unwrap_or_default()),
+            }
+        }
+        Ok(None)
+    }
+
     /// The program with that process.
     fn program(&self, front: &Front) -> Result<Option<Element>, ServiceError> {
-        let path = OwnedObjectPath::try_from(ROOT).expect("it is a path");
-        let root = Element { owner: REGISTRY.to_owned(), path };
-        for program in self.children(&root)? {
+        for program in self.programs()? {
             // One that left just now is not it.
             if front.process.is_some() && self.process(&program)? == front.process {
                 return Ok(Some(program));

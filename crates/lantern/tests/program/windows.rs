@@ -220,6 +220,22 @@ when key f8 => type \"one letter at a time\" every 300ms
     running.stop();
 }
 
+/// The field had the keyboard before the program was there to be told of it.
+#[test]
+fn x11_a_password_field_that_has_the_keyboard_at_the_start_is_known() {
+    let (mut display, mut person) = desk();
+    let form = Form::open(&mut display);
+    person.tap("tab");
+    let rules = "when key f6 => tap a\nwhen key f7 => type \"ice\"\n";
+    let mut running = Running::start(&display, rules);
+    running.wait_for("a password field has the keyboard");
+    person.tap("f7");
+    running.wait_for("a password field has the keyboard (say `anyway` to type there)");
+    person.tap("f6");
+    display.wait_until("the letter of the other rule alone", |_| form.text() == "|a");
+    running.stop();
+}
+
 #[test]
 fn x11_hints_and_questions_are_announced_to_a_screen_reader() {
     let (mut display, mut person) = desk();
