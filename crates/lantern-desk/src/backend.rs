@@ -1,4 +1,4 @@
-//! The contract between the engine's orders and a desk.
+//! The interface of back ends, and their errors.
 
 use std::os::fd::BorrowedFd;
 
@@ -6,38 +6,42 @@ use lantern_model::{
     Command, CommandKind, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time,
 };
 
-/// A place where input is seen and made.
+/// Sees and sends input on one kind of desktop.
 ///
-/// What every desk keeps to, and the contract tests hold it to:
-/// - an armed combination does not reach the program, neither press nor release;
-/// - what the desk itself puts in is never reported as the person's;
-/// - a lifted step comes out as if the person held nothing, and afterwards exactly those of the
-///   person's modifiers are down that still are under the fingers.
+/// The contract, which the contract tests check for every implementation:
+/// - A grabbed combination reaches no program, neither its press nor its release.
+/// - Input that the back end sends is never reported as the person's.
+/// - A batch with suspended modifiers arrives as if the person held none. Afterwards exactly those of the
+///   person's modifiers are down that are still held.
 pub trait Backend {
-    /// Withholds exactly these combinations from now on.
+    /// Replaces the set of grabs. [`Event::GrabsRefused`] may follow.
     ///
     /// # Errors
-    /// When the desk is gone.
+    /// When the desktop is gone.
     fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError>;
 
-    /// Does one step of input; its outcome comes as an event.
+    /// Sends a batch of input as one indivisible step. [`Event::Outcome`] follows.
     ///
     /// # Errors
-    /// When the desk is gone.
-    fn input(&mut self, now: Time, effect: EffectId, step: &InputBatch)
-    -> Result<(), BackendError>;
+    /// When the desktop is gone.
+    fn send_input(
+        &mut self,
+        now: Time,
+        effect: EffectId,
+        step: &InputBatch,
+    ) -> Result<(), BackendError>;
 
-    /// Hands a withheld key to the program, as itself or as what it is remapped to.
+    /// Gives a withheld press to the program in front, as itself or as what it is remapped to.
     ///
     /// # Errors
-    /// When the desk is gone.
+    /// When the desktop is gone.
     fn replay_key(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError>;
 
-    /// Does what is asked of windows or the clipboard, if it is the desk's to do; its outcome comes
-    /// as an event. Whether it is.
+    /// Executes a command on windows or the clipboard; [`Event::Outcome`] follows. False if the
+    /// command is not one of a back end.
     ///
     /// # Errors
-    /// When the desk is gone.
+    /// When the desktop is gone.
     fn execute(
         &mut self,
         now: Time,
@@ -45,29 +49,34 @@ pub trait Backend {
         deed: &Command,
     ) -> Result<bool, BackendError>;
 
-    /// Shows something small for a time, where [`Backend::shows_hints`].
+    /// Shows a hint, if [`Backend::shows_hints`].
     ///
     /// # Errors
-    /// When the desk is gone.
-    fn hint(&mut self, _now: Time, _effect: EffectId, _hint: &Hint) -> Result<(), BackendError> {
+    /// When the desktop is gone.
+    fn show_hint(
+        &mut self,
+        _now: Time,
+        _effect: EffectId,
+        _hint: &Hint,
+    ) -> Result<(), BackendError> {
         Ok(())
     }
 
-    /// Whether [`Backend::hint`] shows anything; if not, whoever shows notices is asked instead.
+    /// Whether hints are shown; otherwise the notification service shows them.
     fn shows_hints(&self) -> bool {
         false
     }
 
-    /// The next thing that was seen, if any.
+    /// The next event, if there is one.
     ///
     /// # Errors
-    /// When the desk is gone.
+    /// When the desktop is gone.
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError>;
 
-    /// Does what is due by `now`.
+    /// Handles deadlines up to `now`.
     ///
     /// # Errors
-    /// When the desk is gone.
+    /// When the desktop is gone.
     fn handle_deadline(&mut self, _now: Time) -> Result<(), BackendError> {
         Ok(())
     }
@@ -77,7 +86,7 @@ pub trait Backend {
         None
     }
 
-    /// What becomes readable when there is something to poll for; a simulated desk has nothing.
+    /// Descriptor that becomes readable when events are waiting. The simulated back end has none.
     fn descriptor(&self) -> Option<BorrowedFd<'_>>;
 }
 

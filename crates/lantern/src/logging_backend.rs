@@ -43,13 +43,13 @@ impl Backend for LoggingBackend {
         self.desk.set_grabs(armed)
     }
 
-    fn input(
+    fn send_input(
         &mut self,
         now: Time,
         effect: EffectId,
         step: &InputBatch,
     ) -> Result<(), BackendError> {
-        self.desk.input(now, effect, step)?;
+        self.desk.send_input(now, effect, step)?;
         self.tell();
         Ok(())
     }
@@ -69,8 +69,8 @@ impl Backend for LoggingBackend {
         done
     }
 
-    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
-        self.desk.hint(now, effect, hint)?;
+    fn show_hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
+        self.desk.show_hint(now, effect, hint)?;
         self.tell();
         Ok(())
     }

@@ -226,7 +226,12 @@ impl Backend for EvdevBackend {
         self.take(self.taking())
     }
 
-    fn input(&mut self, _: Time, effect: EffectId, step: &InputBatch) -> Result<(), BackendError> {
+    fn send_input(
+        &mut self,
+        _: Time,
+        effect: EffectId,
+        step: &InputBatch,
+    ) -> Result<(), BackendError> {
         let result = self.do_step(step)?;
         self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
         Ok(())

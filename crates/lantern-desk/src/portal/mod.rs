@@ -249,7 +249,7 @@ impl Backend for PortalBackend {
         Ok(())
     }
 
-    fn input(
+    fn send_input(
         &mut self,
         now: Time,
         effect: EffectId,

@@ -379,7 +379,7 @@ impl Backend for SimulatedBackend {
         Ok(())
     }
 
-    fn input(
+    fn send_input(
         &mut self,
         now: Time,
         effect: EffectId,
@@ -449,7 +449,7 @@ impl Backend for SimulatedBackend {
         Ok(true)
     }
 
-    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
+    fn show_hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
         let text = match &hint.content {
             HintContent::Text(text) => text.clone(),
             // Nothing that a rule shows.

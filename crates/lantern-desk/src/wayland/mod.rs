@@ -94,7 +94,7 @@ impl<D: Backend> WaylandBackend<D> {
         }
         let acts = vec![InputAction::Tap(paste.keys(&self.layout))];
         let step = InputBatch { actions: acts, suspend_modifiers: true, ..InputBatch::default() };
-        self.desk.input(now, PASTE_KEYS, &step)?;
+        self.desk.send_input(now, PASTE_KEYS, &step)?;
         self.pasting = Some((effect, now + ASKING));
         Ok(())
     }
@@ -118,13 +118,13 @@ impl<D: Backend> Backend for WaylandBackend<D> {
         self.desk.set_grabs(armed)
     }
 
-    fn input(
+    fn send_input(
         &mut self,
         now: Time,
         effect: EffectId,
         step: &InputBatch,
     ) -> Result<(), BackendError> {
-        self.desk.input(now, effect, step)
+        self.desk.send_input(now, effect, step)
     }
 
     fn replay_key(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
@@ -159,8 +159,8 @@ impl<D: Backend> Backend for WaylandBackend<D> {
         Ok(true)
     }
 
-    fn hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
-        self.desk.hint(now, effect, hint)
+    fn show_hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
+        self.desk.show_hint(now, effect, hint)
     }
 
     fn shows_hints(&self) -> bool {

@@ -1,6 +1,6 @@
 //! The real desktop, over the X protocol: XInput 2 to take keys, XTEST to put input in.
 //!
-//! What is done here and why was measured first; ARCHITECTURE.md, "What the X server does", tells.
+//! What is done here and why was measured first; see docs/notes/x11.md.
 
 mod accessx;
 mod capture;
@@ -210,7 +210,7 @@ impl Backend for X11Backend {
         self.arm_hands(armed)
     }
 
-    fn input(
+    fn send_input(
         &mut self,
         now: Time,
         effect: EffectId,
@@ -246,7 +246,7 @@ impl Backend for X11Backend {
         self.attempt_deed(now, effect, deed)
     }
 
-    fn hint(&mut self, now: Time, _: EffectId, hint: &Hint) -> Result<(), BackendError> {
+    fn show_hint(&mut self, now: Time, _: EffectId, hint: &Hint) -> Result<(), BackendError> {
         self.hints.show(&self.link, now, hint)
     }
 

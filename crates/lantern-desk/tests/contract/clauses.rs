@@ -78,7 +78,7 @@ fn arm(bench: &mut dyn Bench, keys: &[KeyGrab], fingers: bool) {
 }
 
 fn step(bench: &mut dyn Bench, step: InputBatch) {
-    bench.desk().input(Time::START, EffectId(7), &step).expect("the desk is there");
+    bench.desk().send_input(Time::START, EffectId(7), &step).expect("the desk is there");
     assert_eq!(outcomes(&bench.events()), 1, "a step has one outcome");
 }
 
@@ -288,7 +288,7 @@ pub fn sides_are_told_apart_when_asked(bench: &mut dyn Bench) {
 pub fn every_step_has_its_outcome(bench: &mut dyn Bench) {
     for count in 1..=40 {
         let step = lifted(vec![tap(&["b"]); count % 3]);
-        bench.desk().input(Time::START, EffectId(count as u64), &step).expect("it is there");
+        bench.desk().send_input(Time::START, EffectId(count as u64), &step).expect("it is there");
     }
     assert_eq!(outcomes(&bench.events()), 40);
 }

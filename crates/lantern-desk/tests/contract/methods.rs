@@ -38,7 +38,7 @@ fn type_letter(bench: &mut Real) -> Vec<u64> {
 
 fn perform(bench: &mut Real, act: InputAction) -> Vec<u64> {
     let step = InputBatch { actions: vec![act], ..InputBatch::default() };
-    bench.desk().input(Time::START, EffectId(1), &step).expect("it is there");
+    bench.desk().send_input(Time::START, EffectId(1), &step).expect("it is there");
     assert!(matches!(bench.events()[..], [Event::Outcome { result: Ok(_), .. }]));
     let mut dues = Vec::new();
     while let Some(due) = bench.desk().next_deadline() {

@@ -124,7 +124,7 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
             suspend_modifiers: true,
             ..InputBatch::default()
         };
-        bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
+        bench.desk.send_input(Time::START, EffectId(1), &step).expect("it is there");
         bench.release(Key::named(name).expect("there is one"));
         bench.events();
         let got = bench.target.take_all();
@@ -146,7 +146,7 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
         suspend_modifiers: true,
         ..InputBatch::default()
     };
-    bench.desk.input(Time::START, EffectId(1), &step).expect("it is there");
+    bench.desk.send_input(Time::START, EffectId(1), &step).expect("it is there");
     let mut now = Time::START;
     let mut done = false;
     while let Some(due) = bench.desk.next_deadline() {
@@ -179,7 +179,7 @@ fn what_a_dead_process_left_down_is_let_go() {
     let acts =
         ["a", "left-button"].map(|name| InputAction::Down(Key::named(name).expect("there is one")));
     let step = InputBatch { actions: acts.to_vec(), ..InputBatch::default() };
-    other.desk.input(Time::START, EffectId(1), &step).expect("it is there");
+    other.desk.send_input(Time::START, EffectId(1), &step).expect("it is there");
     other.events();
     assert!(other.person.buttons_down() && !other.keys_down().is_empty());
     let held = HeldKeyReader::open(&path).expect("it is there");

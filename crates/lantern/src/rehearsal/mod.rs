@@ -211,9 +211,9 @@ impl ScenePlayer {
         }
         let done = match &effect.kind {
             EffectKind::SetGrabs(armed) => self.desk.set_grabs(armed.clone()),
-            EffectKind::Input(step) => self.desk.input(self.now, effect.id, step),
+            EffectKind::Input(step) => self.desk.send_input(self.now, effect.id, step),
             EffectKind::ReplayKey(back) => self.desk.replay_key(self.now, back),
-            EffectKind::Hint(hint) => self.desk.hint(self.now, effect.id, hint),
+            EffectKind::Hint(hint) => self.desk.show_hint(self.now, effect.id, hint),
             // A scene says what is heard.
             EffectKind::Listen(_) => Ok(()),
             EffectKind::Log(text) => {

@@ -317,7 +317,7 @@ impl<'j, D: Backend> Session<'j, D> {
                 }
                 self.backend.set_grabs(armed)
             }
-            EffectKind::Input(step) => self.backend.input(now, effect.id, &step),
+            EffectKind::Input(step) => self.backend.send_input(now, effect.id, &step),
             EffectKind::ReplayKey(back) => self.backend.replay_key(now, &back),
             EffectKind::Hint(hint) => self.show(now, effect.id, &hint),
             EffectKind::Log(text) => {
@@ -352,7 +352,7 @@ impl<'j, D: Backend> Session<'j, D> {
             // Where nobody shows notices either, nothing is to be seen.
             self.executor.attempt(EffectId(0), &deed);
         }
-        self.backend.hint(now, effect, hint)
+        self.backend.show_hint(now, effect, hint)
     }
 
     fn perform_deed(

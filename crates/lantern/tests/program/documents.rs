@@ -23,6 +23,10 @@ const DOCUMENTS: &[&str] = &[
     "docs/devices.md",
     "docs/gestures.md",
     "docs/voice.md",
+    "docs/security.md",
+    "docs/dependencies.md",
+    "docs/notes/x11.md",
+    "docs/notes/mutation.md",
 ];
 
 #[test]
@@ -40,6 +44,73 @@ fn every_command_that_a_document_names_exists() {
             assert_eq!(called.status, 0, "{name} names `lantern {command}`");
         }
     }
+}
+
+/// All Rust files below `crates`, with their text.
+fn sources() -> Vec<(PathBuf, String)> {
+    let mut open = vec![project().join("crates")];
+    let mut found = Vec::new();
+    while let Some(folder) = open.pop() {
+        for entry in std::fs::read_dir(folder).expect("it is there").flatten() {
+            let path = entry.path();
+            if path.is_dir() {
+                open.push(path);
+            } else if path.extension().is_some_and(|extension| extension == "rs") {
+                let text = std::fs::read_to_string(&path).expect("it is text");
+                found.push((path, text));
+            }
+        }
+    }
+    found
+}
+
+/// Whether a word stands in a text, not as a part of another.
+fn has_word(text: &str, word: &str) -> bool {
+    let is_part = |character: char| character.is_alphanumeric() || character == '_';
+    text.match_indices(word).any(|(at, _)| {
+        !text[..at].ends_with(is_part) && !text[at + word.len()..].starts_with(is_part)
+    })
+}
+
+/// Files, types and functions in code spans of ARCHITECTURE.md.
+#[test]
+fn all_that_the_architecture_names_exists() {
+    let sources = sources();
+    let text = read("ARCHITECTURE.md");
+    // Spans of code lie between single backquotes; blocks of three are drawings.
+    let prose: String = text.split("```").step_by(2).collect();
+    let (mut names, mut missing) = (0, Vec::new());
+    for span in prose.split('`').skip(1).step_by(2) {
+        let is_camel = span.starts_with(|c: char| c.is_ascii_uppercase())
+            && span.chars().all(|c| c.is_ascii_alphanumeric() || c == '_' || c == ':');
+        let exists = if span.contains('/') {
+            project().join(span).exists()
+        } else if let Some(name) = span.strip_suffix(".rs") {
+            sources.iter().any(|(path, _)| path.file_stem().is_some_and(|stem| stem == name))
+        } else if is_camel {
+            let (owner, member) = span.split_once("::").unwrap_or((span, ""));
+            let defines = |text: &str| {
+                ["struct", "enum", "trait", "type"]
+                    .iter()
+                    .any(|kind| has_word(text, &format!("{kind} {owner}")))
+            };
+            sources.iter().any(|(_, text)| defines(text))
+                && (member.is_empty()
+                    || sources.iter().any(|(_, text)| {
+                        has_word(text, owner)
+                            && (has_word(text, &format!("fn {member}"))
+                                || text.contains(&format!("\n    {member}")))
+                    }))
+        } else {
+            continue;
+        };
+        names += 1;
+        if !exists {
+            missing.push(span);
+        }
+    }
+    assert!(names > 100, "the page is read: {names} names");
+    assert!(missing.is_empty(), "ARCHITECTURE.md names what is not there: {missing:?}");
 }
 
 #[test]

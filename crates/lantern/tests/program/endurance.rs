@@ -86,9 +86,9 @@ impl Loop {
         while let Some(effect) = self.engine.poll_effect() {
             let done = match effect.kind {
                 EffectKind::SetGrabs(armed) => desk.set_grabs(armed),
-                EffectKind::Input(step) => desk.input(now, effect.id, &step),
+                EffectKind::Input(step) => desk.send_input(now, effect.id, &step),
                 EffectKind::ReplayKey(back) => desk.replay_key(now, &back),
-                EffectKind::Hint(hint) => desk.hint(now, effect.id, &hint),
+                EffectKind::Hint(hint) => desk.show_hint(now, effect.id, &hint),
                 EffectKind::Execute(deed) => desk.execute(now, effect.id, &deed).map(drop),
                 EffectKind::Log(_) | EffectKind::Listen(_) | EffectKind::Cancel(_) => Ok(()),
             };
