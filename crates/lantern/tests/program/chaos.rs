@@ -1,7 +1,7 @@
 //! A busy set that is ended in every way there is, at moments at which something is proven down:
 //! afterwards nothing is down, nothing is taken, nothing is left behind.
 //!
-//! A few rounds run here; `CHAOS_ROUNDS=300` runs the long form (README, "How fast").
+//! A few rounds run here; `CHAOS_ROUNDS=300` runs the long form (docs/notes/performance.md).
 
 use std::time::Duration;
 
