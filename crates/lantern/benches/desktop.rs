@@ -1,10 +1,10 @@
-//! From a key of the keyboard to the injected key at the focused window, beside the floor: the
+//! From a key of the keyboard to the injected key at the focused window, beside the baseline: the
 //! smallest client that does the same by hand. `cargo bench --bench desktop` prints the figures.
 //!
 //! Both are processes of their own that are there at the same time, each with a key of its own, and
 //! take turns of a few presses, so that a noisy machine is as noisy for the one as for the other.
 
-mod floor;
+mod baseline;
 mod measure;
 
 use std::time::Duration;
@@ -16,7 +16,7 @@ use measure::{Client, Running, Samples, print_pair, stolen_time};
 const TURNS: usize = 12;
 /// Presses in one such turn.
 const PRESSES: usize = 200;
-/// Presses in one turn of floor and program.
+/// Presses in one turn of baseline and program.
 const FEW_PRESSES: usize = 10;
 /// How often they take turns.
 const SHORT_TURNS: usize = TURNS * PRESSES / FEW_PRESSES;
@@ -26,18 +26,18 @@ const PAUSE_OF_A_HAND: Duration = Duration::from_millis(20);
 /// How often they take turns then.
 const TURNS_OF_A_HAND: usize = 60;
 
-/// The floor answers this key, the program the next one.
-const FLOOR_KEY: (&str, u8) = ("f8", 74);
-const FLOOR_BUTTON: (&str, u8) = ("right-button", 3);
-/// The key of the program, for when the floor takes its place.
+/// The baseline answers this key, the program the next one.
+const BASELINE_KEY: (&str, u8) = ("f8", 74);
+const BASELINE_BUTTON: (&str, u8) = ("right-button", 3);
+/// The key of the program, for when the baseline takes its place.
 const F9: u8 = 75;
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
     if let [role, task, detail] = arguments.as_slice()
-        && role == "floor"
+        && role == "baseline"
     {
-        floor::work(task, detail.parse().expect("it is a number"));
+        baseline::work(task, detail.parse().expect("it is a number"));
         return;
     }
     let mut bench = Bench::on(Display::start("us"));
@@ -213,7 +213,7 @@ struct Bench {
     target: Target,
     /// From when a press has settled to the next.
     pause: Duration,
-    /// How often floor and program take turns.
+    /// How often baseline and program take turns.
     turns: usize,
 }
 
@@ -255,11 +255,11 @@ impl Bench {
         self.target.rest(Duration::from_millis(30));
     }
 
-    fn compare(&mut self, what: &str, floor: &str, combo: &str, rules: &str) {
+    fn compare(&mut self, what: &str, baseline: &str, combo: &str, rules: &str) {
         let last = combo.rsplit('+').next().expect("a combination has a key");
-        let (key, detail) = if floor == "button" { FLOOR_BUTTON } else { FLOOR_KEY };
+        let (key, detail) = if baseline == "button" { BASELINE_BUTTON } else { BASELINE_KEY };
         let of_floor = combo.replace(last, key);
-        let clients = [Client::Floor { task: floor, detail }, Client::Program { rules }];
+        let clients = [Client::Baseline { task: baseline, detail }, Client::Program { rules }];
         let running = clients.map(|client| client.start(&self.display));
         let mut both = [Samples::default(), Samples::default()];
         let (mut kept, mut left_out) = (0, 0);
@@ -278,7 +278,7 @@ impl Bench {
             }
         }
         running.into_iter().for_each(Running::stop);
-        print_pair(what, "floor", "lantern", &[&both[0], &both[1]]);
+        print_pair(what, "baseline", "lantern", &[&both[0], &both[1]]);
         if left_out > 0 {
             println!("  {left_out} of {} turns left out: the host took time", kept + left_out);
         }
@@ -297,11 +297,11 @@ impl Bench {
         print_pair(what, names[0], names[1], &[&both[0], &both[1]]);
     }
 
-    /// A key that nobody wants: with nobody there, with the floor's one grab, with us.
+    /// A key that nobody wants: with nobody there, with the baseline's one grab, with us.
     fn unbound(&mut self, what: &str, rules: &str) {
         let clients = [
             None,
-            Some(Client::Floor { task: "plain", detail: F9 }),
+            Some(Client::Baseline { task: "plain", detail: F9 }),
             Some(Client::Program { rules }),
         ];
         let mut all = [Samples::default(), Samples::default(), Samples::default()];
@@ -321,9 +321,14 @@ impl Bench {
                 }
             }
         }
-        let [nobody, floor, program] = all;
+        let [nobody, baseline, program] = all;
         print_pair(what, "nobody", "lantern", &[&nobody, &program]);
-        print_pair("  the floor's one grab beside it", "nobody", "floor", &[&nobody, &floor]);
+        print_pair(
+            "  the baseline's one grab beside it",
+            "nobody",
+            "baseline",
+            &[&nobody, &baseline],
+        );
     }
 
     /// 1,000 clicks a second for two seconds, and the time from the stop key to the last of them.
@@ -361,7 +366,7 @@ impl Bench {
         let mut both = [Samples::default(), Samples::default()];
         for _ in 0..TURNS / 2 {
             let start = std::time::Instant::now();
-            floor::type_bare(&conn, COUNT);
+            baseline::type_bare(&conn, COUNT);
             both[0].add(self.last_of(2 * COUNT) - start);
             let running = Client::Program { rules: &rules }.start(&self.display);
             let start = std::time::Instant::now();

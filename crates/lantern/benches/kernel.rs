@@ -1,6 +1,6 @@
 //! How long a key takes through the kernel desk, in a machine of its own: `cargo bench --bench kernel`.
 //!
-//! The floor is the same key from the same board to the same reader with nobody between. The machine is emulated,
+//! The baseline is the same key from the same board to the same reader with nobody between. The machine is emulated,
 //! so that only the ratio says anything, and that coarsely.
 
 use std::path::Path;
@@ -35,11 +35,11 @@ fn main() -> ExitCode {
 
 fn measure() {
     let mut board = Plugged::keyboard("Bench keyboard");
-    let (mut floor, mut passed, mut fired) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut baseline, mut passed, mut fired) = (Vec::new(), Vec::new(), Vec::new());
     for _ in 0..TURNS {
         let mut console = Console::open((1280, 800));
         console.rest(Duration::from_millis(100));
-        floor.extend(ways(&mut board, &mut console, A));
+        baseline.extend(ways(&mut board, &mut console, A));
         let folder = tempfile::tempdir().expect("it can be made");
         let rules = folder.path().join("rules.lantern");
         std::fs::write(&rules, "when key f9 => tap b\n").expect("it can be written");
@@ -57,9 +57,9 @@ fn measure() {
         fired.extend(ways(&mut board, &mut console, F9));
         running.stop();
     }
-    let floor = of("nobody between", &mut floor, None);
-    of("a key that nobody wants", &mut passed, Some(floor));
-    of("a key that fires a tap", &mut fired, Some(floor));
+    let baseline = of("nobody between", &mut baseline, None);
+    of("a key that nobody wants", &mut passed, Some(baseline));
+    of("a key that fires a tap", &mut fired, Some(baseline));
 }
 
 /// From each press to whatever comes of it at the reader.
@@ -80,11 +80,11 @@ fn ways(board: &mut Plugged, console: &mut Console, code: u16) -> Vec<Duration> 
         .collect()
 }
 
-fn of(what: &str, ways: &mut [Duration], floor: Option<Duration>) -> Duration {
+fn of(what: &str, ways: &mut [Duration], baseline: Option<Duration>) -> Duration {
     ways.sort_unstable();
     let (median, late) = (ways[ways.len() / 2], ways[ways.len() * 99 / 100]);
-    let ratio = floor.map_or_else(String::new, |floor| {
-        format!(", {:.2} of the floor", median.as_secs_f64() / floor.as_secs_f64())
+    let ratio = baseline.map_or_else(String::new, |baseline| {
+        format!(", {:.2} of the baseline", median.as_secs_f64() / baseline.as_secs_f64())
     });
     println!("{what}: half within {median:.2?}, 99 % within {late:.2?}{ratio}");
     median

@@ -12,7 +12,7 @@ pub const A: u8 = 38;
 /// What is measured.
 pub enum Client<'a> {
     /// The smallest client.
-    Floor {
+    Baseline {
         /// What it does: `plain`, `lifting` or `button`.
         task: &'a str,
         /// The X keycode or button that it answers.
@@ -34,10 +34,10 @@ impl Client<'_> {
     /// Starts it and waits until it is at work.
     pub fn start(&self, display: &Display) -> Running {
         let mut command = match self {
-            Client::Floor { task, detail } => {
+            Client::Baseline { task, detail } => {
                 let program = std::env::current_exe().expect("we are a file");
                 let mut command = display.command(program);
-                command.args(["floor", task, &detail.to_string()]);
+                command.args(["baseline", task, &detail.to_string()]);
                 command
             }
             Client::Program { rules } => {

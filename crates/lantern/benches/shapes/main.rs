@@ -248,7 +248,7 @@ fn pace(shapes: &[Meant], family: Family) {
     let book = ShapeIndex::new(&many);
     let drawings: Vec<_> = shapes.iter().map(|shape| hand.draw(shape, &mut dice)).collect();
     let memory = vec![1.0_f32; 200 * 256];
-    let (mut ours, mut floor) = (Vec::new(), Vec::new());
+    let (mut ours, mut baseline) = (Vec::new(), Vec::new());
     for turn in 0..40 * drawings.len() {
         let drawing = &drawings[turn % drawings.len()];
         let begun = Instant::now();
@@ -256,7 +256,7 @@ fn pace(shapes: &[Meant], family: Family) {
         ours.push(begun.elapsed().as_nanos() as f64 / 1000.0);
         let begun = Instant::now();
         black_box(black_box(&memory).iter().sum::<f32>());
-        floor.push(begun.elapsed().as_nanos() as f64 / 1000.0);
+        baseline.push(begun.elapsed().as_nanos() as f64 / 1000.0);
     }
     let median = |times: &mut Vec<f64>, share: f64| {
         times.sort_by(f64::total_cmp);
@@ -264,14 +264,14 @@ fn pace(shapes: &[Meant], family: Family) {
     };
     println!("\none drawing among {} templates, microseconds", book.templates());
     println!(
-        "  floor    median {:7.1}   p99 {:7.1}",
-        median(&mut floor, 0.5),
-        median(&mut floor, 0.99)
+        "  baseline    median {:7.1}   p99 {:7.1}",
+        median(&mut baseline, 0.5),
+        median(&mut baseline, 0.99)
     );
     println!(
         "  lantern  median {:7.1}   p99 {:7.1}",
         median(&mut ours, 0.5),
         median(&mut ours, 0.99)
     );
-    println!("  ratio of medians {:.2}", median(&mut ours, 0.5) / median(&mut floor, 0.5));
+    println!("  ratio of medians {:.2}", median(&mut ours, 0.5) / median(&mut baseline, 0.5));
 }

@@ -1,4 +1,4 @@
-//! The floor: one key, taken and answered with the fewest requests that can do it.
+//! The baseline: one key, taken and answered with the fewest requests that can do it.
 
 use x11rb::connection::Connection;
 use x11rb::protocol::Event;
@@ -16,12 +16,12 @@ const HELD: [u8; 2] = [37, 50];
 
 /// Does what `task` says with a key or button of that number, until it is ended.
 pub fn work(task: &str, detail: u8) {
-    let floor = Floor::connect();
+    let baseline = Baseline::connect();
     match task {
-        "lifting" => floor.answer_key(detail, true),
-        "remap" => floor.stand_in(detail),
-        "button" => floor.answer_button(detail),
-        _ => floor.answer_key(detail, false),
+        "lifting" => baseline.answer_key(detail, true),
+        "remap" => baseline.stand_in(detail),
+        "button" => baseline.answer_button(detail),
+        _ => baseline.answer_key(detail, false),
     }
 }
 
@@ -34,20 +34,20 @@ pub fn type_bare(conn: &RustConnection, count: usize) {
     conn.flush().expect("it listens");
 }
 
-struct Floor {
+struct Baseline {
     conn: RustConnection,
     root: Window,
 }
 
-impl Floor {
-    fn connect() -> Floor {
+impl Baseline {
+    fn connect() -> Baseline {
         let (conn, screen) = RustConnection::connect(None).expect("the display answers");
         let root = conn.setup().roots[screen].root;
         conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
         // Who does not say that it knows of layouts is woken at each key, whoever answers it: the
         // server tells it that another keyboard speaks now.
         conn.xkb_use_extension(1, 0).expect("it listens").reply().expect("it answers");
-        Floor { conn, root }
+        Baseline { conn, root }
     }
 
     /// Answers a button with `a`.
@@ -126,7 +126,7 @@ impl Floor {
         .expect("it listens")
         .reply()
         .expect("it answers");
-        eprintln!("floor active on the display");
+        eprintln!("baseline active on the display");
     }
 
     fn gather(&self, steps: impl IntoIterator<Item = (u8, u8)>) {
