@@ -6,7 +6,7 @@
 mod http_server;
 
 use http_body_util::{BodyExt, Limited};
-use http_server::{Caller, Reply, converse, may_be_of_page};
+use http_server::{Reply, RequestOrigin, converse, may_be_of_page};
 use hyper::body::Bytes;
 use tokio::io::{AsyncReadExt, AsyncWriteExt, duplex};
 
@@ -18,7 +18,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
 async fn talk(bytes: &[u8]) {
     let (mut ours, theirs) = duplex(64 * 1024);
     let place = ([127, 0, 0, 1], 4711).into();
-    let server = converse(theirs, Caller::new(place, place), |caller, request| async move {
+    let server = converse(theirs, RequestOrigin::new(place, place), |caller, request| async move {
         let _ = may_be_of_page(request.headers());
         let body = Limited::new(request.into_body(), 64 * 1024).collect().await;
         caller.accept();

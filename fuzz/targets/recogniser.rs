@@ -2,8 +2,8 @@
 //! or do not.
 #![no_main]
 
-#[path = "../../crates/lantern-devices/src/ears/said.rs"]
-mod said;
+#[path = "../../crates/lantern-devices/src/speech_recognition/external_result.rs"]
+mod external_result;
 
 use lantern_engine::Engine;
 use lantern_model::{Event, Layout, Time};
@@ -21,7 +21,7 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
     let mut engine = Engine::new(rules, 1);
     engine.handle_event(Time::START, Event::Layout(Layout::us()));
     for line in text.lines() {
-        let Some(event) = said::event_of(line) else { continue };
+        let Some(event) = external_result::event_of(line) else { continue };
         if let Event::Heard { score, .. } | Event::Misheard { score, .. } = &event {
             assert!((0.0..=1.0).contains(score));
         }

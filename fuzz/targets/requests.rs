@@ -5,12 +5,12 @@
 
 #[path = "../../crates/lantern/src/ipc/protocol.rs"]
 mod protocol;
-#[path = "../../crates/lantern/src/ipc/received.rs"]
-mod received;
+#[path = "../../crates/lantern/src/ipc/receive_buffer.rs"]
+mod receive_buffer;
 
 use lantern_script::parse_value;
 use protocol::{read_request, reply};
-use received::{LONGEST_LINE, Received};
+use receive_buffer::{LONGEST_LINE, Received};
 use serde_json::Value;
 
 libfuzzer_sys::fuzz_target!(|input: (Vec<u8>, u8)| {
