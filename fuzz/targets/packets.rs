@@ -24,7 +24,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
 });
 
 fn take(came: MqttEvent) {
-    if let MqttEvent::Said(said) = came {
+    if let MqttEvent::ReceivedMessage(said) = came {
         for filter in ["#", "+/state", "saw/#", "saw/lights"] {
             let fits = topic_fits(filter, &said.topic);
             assert!(fits || filter != "#" || said.topic.starts_with('$'), "{:?}", said.topic);
