@@ -13,8 +13,8 @@ use crate::engine::Engine;
 use crate::runs::{Block, CallFrame, Run, RunState};
 use crate::timers::Timer;
 
-/// More runs than this do not go on at a time: what fires without end and never ends must not take
-/// the machine.
+/// Maximum number of runs at a time. It protects the machine from rules that fire without end and
+/// never end.
 pub(crate) const MOST_RUNS: usize = 20_000;
 
 /// One press of a key; the number tells it from others of the same key.
@@ -44,8 +44,8 @@ impl Activation {
 }
 
 impl Engine {
-    /// Whether a rule may fire now: not paused, the right device, its condition holds. What keeps
-    /// it from firing is told.
+    /// Whether a rule may fire now: it is not paused, the device is right, its condition holds. A
+    /// blocked rule is recorded in the decision log.
     pub(crate) fn may_fire(&mut self, now: Time, rule: usize) -> bool {
         let rules = Arc::clone(&self.rules);
         let definition = &rules.rules[rule];
@@ -133,13 +133,15 @@ impl Engine {
             return self.start_run(now, rule, firing);
         }
         let dropped = match again {
-            ReentryPolicy::Queue if firing.is_repeat => "the run before still goes on",
-            ReentryPolicy::Queue if self.queued.contains_key(&rule) => "one firing waits already",
+            ReentryPolicy::Queue if firing.is_repeat => "the previous run has not ended",
+            ReentryPolicy::Queue if self.queued.contains_key(&rule) => {
+                "another activation waits already"
+            }
             ReentryPolicy::Queue => {
                 self.queued.insert(rule, firing);
                 return;
             }
-            ReentryPolicy::Ignore => "the run before still goes on",
+            ReentryPolicy::Ignore => "the previous run has not ended",
             ReentryPolicy::Restart if firing.is_repeat => "a repeat does not restart a run",
             ReentryPolicy::Restart => {
                 for run in live {
@@ -167,7 +169,7 @@ impl Engine {
 
     fn start_run(&mut self, now: Time, rule: usize, firing: Activation) {
         if self.is_at_run_limit() {
-            let why = format!("{MOST_RUNS} runs go on already");
+            let why = format!("{MOST_RUNS} runs exist already");
             self.record_decision(now, Some(rule), DecisionKind::Dropped(why));
             return;
         }

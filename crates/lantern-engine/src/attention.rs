@@ -1,5 +1,5 @@
-//! Listening to the person: which phrases count now, with or without the attention word, and what was
-//! said. The ear is told of exactly those, so that less is listened for, and less is misheard.
+//! Voice triggers: which phrases are active, with or without the attention word, and what happens when
+//! one is recognised. Only active phrases are sent to the recogniser, which makes errors less likely.
 
 use std::time::Duration;
 
@@ -42,7 +42,7 @@ impl Engine {
         self.attention.heed == ListenMode::AnyPhrase || self.attention.awake
     }
 
-    /// Whether a rule is listened to, as far as the attention of the ear goes.
+    /// Whether the listening mode allows the phrases of a rule.
     fn counts_now(&self, rule: usize) -> bool {
         let wakes = |op: &Op| matches!(op, Op::Listen(_));
         self.attention.heed != ListenMode::ControlPhrases
@@ -140,7 +140,7 @@ impl Engine {
         !self.own_sounds.is_empty() || self.attention.sounded.is_some_and(|end| end > began)
     }
 
-    /// A phrase was heard; it began so long ago.
+    /// Handles a recognised phrase. `began` is the time since its beginning.
     pub(crate) fn handle_heard(&mut self, now: Time, heard: &str, score: f64, began: Duration) {
         if self.sounded_since(now.before(began)) {
             let why = "we were speaking or playing ourselves".to_owned();

@@ -1,9 +1,8 @@
-//! Which keys matter now: the table from a key and its modifiers to the rules that want it, for the
-//! program in front, its title, the layers that are on and the present layout, and what the desk
-//! must be armed with for it.
+//! The table from a key stroke to the rules that want it, in the present context and layout. It also
+//! gives the grabs that the back end needs.
 //!
-//! It is made anew when one of these changes, from the rules that may apply; a press is one look-up,
-//! however many rules there are.
+//! It is rebuilt when the context or the layout changes, from the rules that may apply. A press costs
+//! one look-up, for any number of rules.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;

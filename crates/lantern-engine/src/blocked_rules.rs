@@ -165,9 +165,9 @@ impl Engine {
     fn busy(&self, number: usize) -> Option<&'static str> {
         let runs = !self.runs.of_rule(number).is_empty();
         match self.rules.rules[number].reentry {
-            ReentryPolicy::Ignore if runs => Some("its run before still goes on"),
+            ReentryPolicy::Ignore if runs => Some("its previous run has not ended"),
             ReentryPolicy::Queue if runs && self.queued.contains_key(&number) => {
-                Some("its run before still goes on, and one firing waits already")
+                Some("its previous run has not ended, and another activation waits already")
             }
             _ => None,
         }

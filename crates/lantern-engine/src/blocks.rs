@@ -12,7 +12,7 @@ use crate::runs::{Block, RunState};
 use crate::steps::{StepFlow, StepResult};
 use crate::timers::Timer;
 
-/// A loop that is this many turns late gives up the lost ones.
+/// A loop that is this many iterations late skips the missed ones.
 const TURNS_LATE: u32 = 8;
 /// How often conditions on the clock are looked at.
 const LOOK: Duration = Duration::from_secs(1);
@@ -77,7 +77,7 @@ impl Engine {
         StepFlow::Wait
     }
 
-    /// Goes on at one of the targets, never at the same twice running.
+    /// Jumps to one of the targets at random, never to the same one twice in a row.
     pub(crate) fn do_any_of(&mut self, id: RunId, targets: &[usize]) -> StepFlow {
         let choice = self.choose(id, targets.len());
         self.jump(id, targets[choice])
@@ -192,7 +192,7 @@ impl Engine {
         Ok(StepFlow::Wait)
     }
 
-    /// Something changed: runs whose condition holds now go on.
+    /// Resumes runs whose condition holds now.
     pub(crate) fn evaluate_conditions(&mut self, now: Time) {
         let waits = |state: &RunState| {
             matches!(state, RunState::AwaitingCondition(_) | RunState::AwaitingFocus { .. })
@@ -250,7 +250,7 @@ impl Engine {
         self.fail_waiting(now, id, message);
     }
 
-    /// Gives up the turn to bring programs to the front, unless a block around still needs it.
+    /// Releases the turn to bring programs to the front, unless an outer block still needs it.
     pub(crate) fn release_front_unless_within(&mut self, id: RunId) {
         let within = self.runs.live[&id].blocks.iter().any(|b| matches!(b, Block::With { .. }));
         if !within {

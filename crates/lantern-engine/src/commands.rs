@@ -79,7 +79,7 @@ impl Engine {
         let asking = matches!(self.runs.live[&id].state, RunState::QueryingInputMethod(..));
         let value = match result {
             Ok(value) => value,
-            // Who cannot be asked is taken to hand keys on as they are.
+            // An input method that does not answer is assumed to pass keys through.
             Err(_) if asking => None,
             Err(mut message) => {
                 if let RunState::SendingInput(job, _) = &self.runs.live[&id].state {
@@ -127,7 +127,7 @@ impl Engine {
         })
     }
 
-    /// Nobody waits for what the run asked for any more.
+    /// Cancels the effect that the run waits for.
     pub(crate) fn cancel(&mut self, now: Time, id: RunId, state: &RunState) {
         if let RunState::Awaiting(effect, _) = state {
             if self.own_sounds.remove(effect) {

@@ -1,4 +1,4 @@
-//! Why something happened or did not, kept for whoever asks.
+//! The log of decisions: why a rule fired or did not. `lantern why`, `watch` and rehearsals read it.
 
 use std::collections::VecDeque;
 use std::fmt;
@@ -74,7 +74,7 @@ pub enum DecisionKind {
     Locked(bool),
     /// A run makes more input than the ceiling lets through, and is held to it.
     RateLimited(RunId),
-    /// Keys that somebody else holds.
+    /// Keys that another program has grabbed.
     GrabsRefused(String),
     /// The keyboard's layout is another one now; every key was armed anew.
     LayoutChanged,

@@ -1,8 +1,8 @@
-//! Drawing a shape: the way of the pointer while a key is held for it, stroke by stroke, until it is
-//! told what was drawn or given up.
+//! Gestures: the path of the pointer while a gesture key is held, stroke by stroke, until a shape is
+//! recognised or the drawing is cancelled.
 //!
-//! A press that moves the pointer less than a little is an ordinary press and goes to the program,
-//! movement and all. A way that is longer never does: what it was most like is said instead.
+//! A press with little movement is an ordinary press and is replayed to the program with its movement. A
+//! longer path is never replayed; if no shape is recognised, the best match is reported.
 
 use std::time::Duration;
 
@@ -18,11 +18,11 @@ use crate::key_recognizer::Won;
 use crate::key_stroke::{KeyStroke, key_stroke_of};
 use crate::timers::Timer;
 
-/// So long a press may lie still before it is an ordinary one.
+/// Time without movement after which a press is an ordinary one.
 const STILL_AT_FIRST: Duration = Duration::from_millis(500);
-/// After so long without moving a drawing is given up.
+/// Time without movement after which a drawing is cancelled.
 const STILL: Duration = Duration::from_millis(1000);
-/// So soon the next stroke of a drawing must be begun.
+/// Maximum time until the next stroke of a drawing begins.
 const NEXT_STROKE: Duration = Duration::from_millis(450);
 /// How long the name of a shape is shown.
 const NAME_SHOWN: Duration = Duration::from_millis(900);
@@ -172,7 +172,7 @@ impl Engine {
         }
     }
 
-    /// Somebody else says what was drawn.
+    /// Discards the drawing, because a scene reports the gesture itself.
     pub(crate) fn forget_drawing(&mut self) {
         self.drawing.take_way();
         self.drop_strokes();

@@ -27,7 +27,7 @@ use crate::schedule::Clock;
 use crate::timers::{Timer, TimerQueue};
 use crate::trigger_index::TriggerIndex;
 
-/// So many deadlines are met before the one who calls is asked whether something else came.
+/// Maximum number of deadlines that one call handles.
 const DUE_AT_ONCE: usize = 1024;
 
 /// The engine.
@@ -74,7 +74,7 @@ pub struct Engine {
     pub(crate) runs: Runs,
     pub(crate) queued: BTreeMap<usize, Activation>,
     pub(crate) last_fired: BTreeMap<usize, Time>,
-    /// Keys that somebody else holds.
+    /// Grabs that the server refused.
     pub(crate) refused_grabs: Vec<KeyGrab>,
     /// Until when the ceiling of input is used up.
     pub(crate) rate_limited_until: Time,
@@ -92,9 +92,9 @@ pub struct Engine {
     pub(crate) runs_by_effect: BTreeMap<EffectId, RunId>,
     /// Runs that wait for something to become so; some may not wait any more.
     pub(crate) condition_waiters: BTreeSet<RunId>,
-    /// What is said or played now: the ear hears us, not the person.
+    /// Effects that play sound now. Recognition is suspended meanwhile.
     pub(crate) own_sounds: BTreeSet<EffectId>,
-    /// Runs of paused rules that could go on.
+    /// Ready runs of paused rules.
     pub(crate) suspended_runs: Vec<RunId>,
     pub(crate) input_arbiter: InputArbiter,
     pub(crate) focus_arbiter: InputArbiter,
@@ -301,9 +301,9 @@ impl Engine {
         self.advance_runs(now);
     }
 
-    /// Meets the next deadline that is due by `end`, but not before `now`; gives the time at which it
-    /// was met, or nothing if none is due. Whoever has time of their own (a scene, a test) calls it
-    /// until it gives nothing, and carries out effects in between.
+    /// Handles the next deadline that is due by `end`, but not before `now`. Returns its time, or nothing
+    /// if none is due. A caller with simulated time (a scene, a test) repeats the call until it returns
+    /// nothing, and performs effects in between.
     pub fn handle_next_deadline(&mut self, now: Time, end: Time) -> Option<Time> {
         let due = self.next_deadline().filter(|due| *due <= end)?.max(now);
         self.handle_deadline(due);
@@ -320,7 +320,7 @@ impl Engine {
         }
     }
 
-    /// Does what is due, the oldest first, but not so much that the person is not heard meanwhile.
+    /// Handles due timers, the oldest first, at most [`DUE_AT_ONCE`] of them.
     fn fire_due(&mut self, now: Time) {
         for _ in 0..DUE_AT_ONCE {
             let Some(timer) = self.timers.take_due(now) else { return };
@@ -345,7 +345,7 @@ impl Engine {
         }
     }
 
-    /// Lets runs go on, and looks at what they wait for, until nothing changes any more.
+    /// Executes ready runs and evaluates the conditions that runs wait for, until nothing changes.
     pub(crate) fn advance_runs(&mut self, now: Time) {
         self.run_ready(now);
         // A run that changes what another waits for may be changed by that one in turn; each round

@@ -157,7 +157,7 @@ impl EvalScope<'_> {
         let engine = self.engine;
         let number = |number: i64| Value::Number(number as f64);
         if asked.is_time() {
-            let wall = engine.wall_clock.wall(self.now).ok_or("nobody tells what time it is")?;
+            let wall = engine.wall_clock.wall(self.now).ok_or("the time is not known yet")?;
             let (year, month, day) = wall.date();
             let seconds = i64::from(wall.time_of_day().seconds());
             return Ok(match asked {

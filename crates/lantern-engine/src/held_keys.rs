@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use lantern_model::{Key, RunId};
 
-/// Who holds a key down.
+/// The owner of a held key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Owner {
     /// A run that pressed it.
@@ -25,7 +25,7 @@ impl Owner {
     }
 }
 
-/// A key is down as long as anybody holds it.
+/// Held keys with their owners. A key is down while it has an owner.
 #[derive(Debug, Default)]
 pub(crate) struct HeldKeys {
     held: BTreeMap<Key, Vec<Owner>>,

@@ -18,7 +18,7 @@ const TAPS: usize = 16;
 /// Presses, releases and turns of a wheel that rules may make in a second, all together, unless
 /// they are `fast`: what runs away must leave the desktop to the person.
 const CEILING: u32 = 4000;
-/// So much may come at once before the ceiling is felt.
+/// Input that may come at once before the rate limit takes effect, as time at that rate.
 const BURST: Duration = Duration::from_millis(250);
 
 /// Why a text is not typed.
@@ -104,7 +104,7 @@ impl Engine {
         Ok(!self.is_rate_limited(now, id) && self.input_arbiter.take(id))
     }
 
-    /// Whether rules have made so much input that the run must wait; it is woken when it may go on.
+    /// Whether the rate limit makes the run wait. A timer wakes it when it may continue.
     fn is_rate_limited(&mut self, now: Time, id: RunId) -> bool {
         let rule = self.runs.live[&id].rule;
         let due = Time::START + self.rate_limited_until.since(Time::START).saturating_sub(BURST);
@@ -280,7 +280,7 @@ impl Engine {
         self.emit(Some(id), EffectKind::Input(step))
     }
 
-    /// Lets keys go, whoever may be making input.
+    /// Releases keys at once, also while another run sends input.
     pub(crate) fn emit_releases(&mut self, run: Option<RunId>, keys: Vec<Key>) {
         if !keys.is_empty() {
             let acts = keys.into_iter().rev().map(InputAction::Up).collect();
@@ -291,7 +291,7 @@ impl Engine {
         }
     }
 
-    /// Lets the run go on at `time`.
+    /// Wakes the run at `time`.
     pub(crate) fn sleep_until(&mut self, time: Time, id: RunId) {
         self.timers.set(Timer::Wake(id), time);
         self.runs.get_mut(id).operations = 0;

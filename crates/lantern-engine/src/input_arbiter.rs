@@ -1,10 +1,10 @@
-//! Something that one run has at a time: making input, or bringing programs to the front.
+//! A resource that one run uses at a time: sending input, or bringing programs to the front.
 
 use std::collections::VecDeque;
 
 use lantern_model::RunId;
 
-/// Who has it, and who waits for it.
+/// The run that has the resource, and the runs that wait for it.
 #[derive(Debug, Default)]
 pub(crate) struct InputArbiter {
     owner: Option<RunId>,

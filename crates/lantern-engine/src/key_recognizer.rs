@@ -50,7 +50,7 @@ pub(crate) struct KeyRecognizer {
     pub held: BTreeMap<Key, HeldPress>,
     pub pending: Vec<PendingPress>,
     pub open_sequences: Vec<OpenSequence>,
-    /// Under the person's fingers, as far as the desk tells.
+    /// Keys that the person holds, of those that the back end reports.
     pub raw_keys_down: BTreeSet<Key>,
     /// When each that rules want was pressed last.
     pub last_pressed: BTreeMap<KeyStroke, Time>,

@@ -20,7 +20,7 @@ pub(crate) struct PendingPress {
     pub is_released: bool,
     /// It may become keys together with others.
     pub may_be_chord: bool,
-    /// It belongs to a sequence that may go on.
+    /// It belongs to a sequence that is not complete.
     pub may_be_sequence: bool,
     /// A shape may be drawn while it is down.
     pub may_be_gesture: bool,
@@ -207,7 +207,7 @@ impl Engine {
         self.resolve(now);
     }
 
-    /// Settles what waits, in the order of the presses, as far as it is decided.
+    /// Resolves pending presses in their order, up to the first that is undecided.
     pub(crate) fn resolve(&mut self, now: Time) {
         while let Some(first) = self.keys.pending.first() {
             if first.is_open() {

@@ -1,5 +1,4 @@
-//! A new set of rules in the place of the one before: what is written as it was goes on, the rest ends
-//! and lets go.
+//! Replaces the set of rules. Runs of unchanged rules continue; others end and release their keys.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -68,9 +67,9 @@ fn same_place((old, rule): (&RuleSet, &Rule), (new, other): (&RuleSet, &Rule)) -
 }
 
 impl Engine {
-    /// Takes a new set of rules. Runs of rules that are written as before, with the macros that they
-    /// call, go on; those of others end and let go. Layers that are still there stay on, a value whose
-    /// line did not change keeps what it holds, toggles end. Every key is armed anew.
+    /// Replaces the set of rules. Runs of rules whose text and called macros are unchanged continue;
+    /// others end and release their keys. Active layers that still exist stay active, a value whose line
+    /// did not change keeps its content, toggles end. All grabs are requested again.
     pub fn replace_rules(&mut self, now: Time, rules: impl Into<PreparedRules>) {
         let prepared = rules.into();
         self.replay_all(now);
@@ -131,7 +130,7 @@ impl Engine {
         }
     }
 
-    /// Brings every number of a rule, of what goes on, into the new set.
+    /// Translates the identifiers in all state that is kept to those of the new set.
     fn remap_ids(&mut self, mapping: &IdMap) {
         let rule = |old: usize| mapping.rule(old);
         self.runs.remap_ids(|run| {

@@ -55,7 +55,7 @@ pub(crate) struct CallFrame {
 /// What a run is about.
 #[derive(Debug)]
 pub(crate) enum RunState {
-    /// It goes on when its turn comes.
+    /// It continues when its turn comes.
     Ready,
     /// It waits for its timer, or for ever.
     Sleeping,

@@ -35,7 +35,7 @@ impl Engine {
         true
     }
 
-    /// Lets the sequences under way go on with a press.
+    /// Advances open sequences by a press.
     pub(crate) fn advance_sequences(&mut self, now: Time, seen: &KeyPress) -> SequenceProgress {
         let progress = mem::take(&mut self.keys.open_sequences);
         if progress.is_empty() {

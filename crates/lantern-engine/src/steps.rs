@@ -22,10 +22,10 @@ const TURN: usize = 256;
 const WORK_OF_OPERATION: usize = 2 << 10;
 /// How long a run that used up its turn steps back.
 const STEP_BACK: Duration = Duration::from_millis(1);
-/// How long a hint stays when nothing is said.
+/// Default duration of a hint.
 const HINT: Duration = Duration::from_secs(2);
 
-/// Whether a run goes on at once.
+/// How a run continues after a step.
 pub(crate) enum StepFlow {
     Next,
     Wait,
@@ -35,7 +35,7 @@ pub(crate) enum StepFlow {
 pub(crate) type StepResult = Result<StepFlow, String>;
 
 impl Engine {
-    /// Lets every run that can go on do so.
+    /// Executes every ready run.
     pub(crate) fn run_ready(&mut self, now: Time) {
         while let Some(id) = self.ready_runs.pop_front() {
             let Some(run) = self.runs.live.get(&id) else { continue };
@@ -70,7 +70,7 @@ impl Engine {
         }
     }
 
-    /// Lets a run go on when its turn comes.
+    /// Queues a run to continue.
     pub(crate) fn make_ready(&mut self, id: RunId) {
         self.runs.get_mut(id).state = RunState::Ready;
         self.timers.cancel(Timer::Wake(id));
@@ -209,8 +209,8 @@ impl Engine {
         question(&self.scope(now, &frame.slots, self.is_held(run.press)))
     }
 
-    /// A step could not be done: goes on behind its `else`, or ends the run, naming the place.
-    /// Whether the run goes on.
+    /// Handles a failed step: the run continues in its `else` block, or ends with the location of the
+    /// step. Returns whether the run continues.
     pub(crate) fn fail_step(&mut self, now: Time, id: RunId, message: String) -> bool {
         let rules = Arc::clone(&self.rules);
         let run = self.runs.get_mut(id);
@@ -228,7 +228,7 @@ impl Engine {
         false
     }
 
-    /// The same from outside a turn: if the run goes on, it is put in the queue.
+    /// The same for a run that is not being executed: if it continues, it is queued.
     pub(crate) fn fail_waiting(&mut self, now: Time, id: RunId, message: String) {
         self.release_input(id);
         if self.fail_step(now, id, message) {

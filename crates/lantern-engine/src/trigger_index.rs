@@ -155,7 +155,7 @@ impl Engine {
         }
     }
 
-    /// A shape was drawn, as somebody else says.
+    /// Handles a gesture that a scene reports.
     pub(crate) fn handle_gesture(
         &mut self,
         now: Time,
@@ -297,7 +297,7 @@ impl Engine {
         self.fire_all(now, found);
     }
 
-    /// Somebody called us.
+    /// Handles an HTTP request to a listener.
     pub(crate) fn handle_call(
         &mut self,
         now: Time,

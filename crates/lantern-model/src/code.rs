@@ -1,4 +1,4 @@
-//! What a rule's steps become: a flat list of operations over values.
+//! Operations: the compiled form of a rule's steps, a flat list over values.
 //!
 //! `lantern-script` lowers a checked file to this; `lantern-engine` runs it. A block of the file
 //! (`hold`, `repeat`) is a pair of operations, so that a run is a program counter and a small stack.
@@ -277,7 +277,7 @@ pub enum StopTarget {
 /// One operation. Jump targets are indexes into the same list.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Op {
-    /// Press and let go each combination, the whole list `times` over, `pace` apart.
+    /// Press and release each combination; the whole list `times` times, with `pace` between taps.
     Tap {
         /// The combinations.
         combos: Vec<KeyCombinationExpr>,
@@ -288,13 +288,13 @@ pub enum Op {
     },
     /// Press and leave down until released or the run ends.
     Press(KeyCombinationExpr),
-    /// Give up the run's own share of a held key.
+    /// Release a key that the run holds.
     Release(KeyCombinationExpr),
-    /// Press if the person's toggle does not hold it, else let go.
+    /// Press it, or release it if a toggle holds it.
     Toggle(KeyCombinationExpr),
     /// Begin a block that holds keys.
     Hold(KeyCombinationExpr),
-    /// End the innermost block, whatever it is, and let go of what it holds.
+    /// End the innermost block and release the keys it holds.
     EndBlock,
     /// Type a text.
     Type {
@@ -302,10 +302,10 @@ pub enum Op {
         text: Expr,
         /// The time from one character to the next.
         pace: Option<Expr>,
-        /// Whether it goes on when another program comes to the front.
+        /// Whether typing continues when another program comes to the front.
         despite_focus_change: bool,
     },
-    /// Take back what the person typed to fire the run.
+    /// Erase the characters that the person typed to fire the run.
     Erase,
     /// Move the pointer, at once or over a time.
     Move {
@@ -314,7 +314,7 @@ pub enum Op {
         /// How long it takes; at once if missing.
         over: Option<Expr>,
     },
-    /// Do something with programs, devices or the person.
+    /// Execute a command on a program, a device or the desktop, or ask the person.
     Command {
         /// What.
         kind: CommandKind,
@@ -331,7 +331,7 @@ pub enum Op {
     },
     /// Bring a program to the front for the steps up to the end of the block.
     With(Expr),
-    /// Behind a step that can fail: if it did, go on here, else at the index.
+    /// Follows a step that can fail. After a failure execution continues here, otherwise at the index.
     OnFailure(usize),
     /// Wait for a time, or until the run is ended.
     Wait(Option<Expr>),
@@ -346,7 +346,7 @@ pub enum Op {
     Repeat {
         /// How often; for ever if missing.
         times: Option<Expr>,
-        /// The time from the start of one turn to the next.
+        /// The time from the start of one iteration to the next.
         every: Option<Expr>,
     },
     /// Begin a loop over a list, each of its values in the slot in turn.
@@ -356,13 +356,13 @@ pub enum Op {
         /// The slot.
         slot: usize,
     },
-    /// Begin the next turn of the innermost loop when it is due, or jump to the index when done.
+    /// Begin the next iteration of the innermost loop when it is due, or jump to the index when done.
     NextIteration(usize),
-    /// Go on at one of the indexes, never at the same twice running.
+    /// Jump to one of the indexes at random, never to the same one twice in a row.
     AnyOf(Vec<usize>),
-    /// Go on at the index.
+    /// Jump to the index.
     Jump(usize),
-    /// Go on at the index unless the condition holds.
+    /// Jump to the index unless the condition holds.
     JumpUnless(Expr, usize),
     /// Put a value somewhere.
     Set(AssignTarget, Expr),
@@ -381,11 +381,11 @@ pub enum Op {
     },
     /// End runs.
     Stop(StopTarget),
-    /// Let the rules of that name stand still, or go on.
+    /// Pause or resume the rules of that name.
     Pause {
         /// The name.
         name: String,
-        /// Whether they stand still.
+        /// True to pause, false to resume.
         paused: bool,
     },
     /// Listen for that from now on.

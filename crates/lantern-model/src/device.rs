@@ -1,4 +1,4 @@
-//! Something outside that rules listen or speak to, and how it is reached.
+//! Devices of the rules and their addresses.
 
 use crate::SourceLocation;
 
@@ -6,16 +6,16 @@ use crate::SourceLocation;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct DeviceId(pub usize);
 
-/// How it stands with a device that is spoken with all the time.
+/// State of the connection to a device.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ConnectionState {
-    /// It is there.
+    /// Connected.
     Open,
-    /// It is not, for this reason; it is looked for.
+    /// Not connected, for this reason. It is tried again.
     Down(String),
 }
 
-/// Something outside that rules listen or speak to.
+/// A device that rules use.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Device {
     /// Its name in the file.
@@ -38,18 +38,18 @@ pub enum DeviceKind {
     },
     /// A message broker.
     Broker(Broker),
-    /// A thing with a web interface.
+    /// A web server.
     Web {
         /// Its address, without a slash at its end.
         address: String,
         /// Header fields of every request, by name.
         headers: Vec<(String, SecretTemplate)>,
     },
-    /// A place of ours that others may call.
+    /// An HTTP listener of this program.
     Listener {
         /// The address it listens on.
         address: String,
-        /// Who may call, each with what they prove it by. With none, whoever is on this machine.
+        /// The callers, by name, each with its token. Empty: every program of the same user may call.
         callers: Vec<(String, SecretTemplate)>,
     },
 }
@@ -65,7 +65,7 @@ impl DeviceKind {
         }
     }
 
-    /// Every secret that is shown to it.
+    /// Every secret that is sent to it.
     pub fn secrets(&self) -> impl Iterator<Item = &Secret> {
         let guarded: Vec<&SecretTemplate> = match self {
             DeviceKind::Serial { .. } => Vec::new(),
@@ -94,22 +94,22 @@ impl DeviceKind {
     }
 }
 
-/// A message broker and how to be known to it.
+/// An MQTT broker and the credentials for it.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Broker {
     /// Its address, with `mqtt://` or `mqtts://` before it.
     pub address: String,
-    /// Who we are to it.
+    /// The user name.
     pub user: Option<SecretTemplate>,
-    /// What proves it.
+    /// The password.
     pub password: Option<SecretTemplate>,
-    /// What is kept at a topic as long as we are there: topic and text.
+    /// The birth message: topic and text, retained while the connection is up.
     pub birth: Option<(String, String)>,
-    /// What the broker puts there when we are gone.
+    /// The will: topic and text that the broker publishes when the connection breaks.
     pub will: Option<(String, String)>,
 }
 
-/// A text that may have secrets in it. Those are read when they are needed, and never shown.
+/// A text with secrets in it. Secrets are read when needed and never shown.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct SecretTemplate(pub Vec<SecretTemplatePart>);
 

@@ -1,4 +1,4 @@
-//! What the engine asks of the world.
+//! Effects: the engine's requests to back ends and services.
 
 use std::fmt;
 use std::time::Duration;
@@ -13,57 +13,57 @@ pub struct EffectId(pub u64);
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct RunId(pub u64);
 
-/// One order to the world.
+/// One request of the engine.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Effect {
     /// Its number.
     pub id: EffectId,
     /// The run it is for, if any.
     pub run: Option<RunId>,
-    /// What to do.
+    /// What is requested.
     pub kind: EffectKind,
 }
 
-/// What to do.
+/// What an effect requests.
 #[derive(Debug, Clone, PartialEq)]
 pub enum EffectKind {
-    /// Withhold exactly these keys from now on. No outcome; [`crate::Event::GrabsRefused`] may follow.
+    /// Replaces the set of grabs. No outcome; [`crate::Event::GrabsRefused`] may follow.
     SetGrabs(GrabSet),
-    /// Do one indivisible input step. Has an outcome.
+    /// Sends a batch of input as one indivisible step. Has an outcome.
     Input(InputBatch),
-    /// Listen for exactly this from now on; the ear is closed when there is nothing. No outcome.
+    /// Replaces the active phrases. With none the microphone is closed. No outcome.
     Listen(Listening),
-    /// Hand a withheld key to the program. No outcome.
+    /// Gives a withheld key to the program in front. No outcome.
     ReplayKey(ReplayKey),
-    /// Do something with programs, devices or the person. Has an outcome.
+    /// Executes a command. Has an outcome.
     Execute(Command),
-    /// Nobody waits for the outcome of this effect any more; what can be ended is ended.
+    /// Cancels this effect: its outcome is no longer needed, and what can be stopped is stopped.
     Cancel(EffectId),
-    /// Show something small for a time. No outcome.
+    /// Shows a hint. No outcome.
     Hint(Hint),
     /// Write a line to the log.
     Log(String),
 }
 
-/// A withheld key that the program gets after all, as itself or as what it is remapped to.
+/// A withheld press that goes to the program in front, as itself or as what it is remapped to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ReplayKey {
     /// The key of the board.
     pub key: Key,
-    /// What goes down in the program, in this order: the key itself, or others in its place. It
-    /// goes up again with the finger, and counts as the person's until then.
+    /// The keys that the program receives, in this order: the key itself, or its remap. They go up
+    /// when the person releases the key, and count as the person's until then.
     pub output: Vec<Key>,
-    /// The modifiers that were down when it was pressed; the program sees it under these.
+    /// The modifiers that were down at the press; the program receives the key with these.
     pub modifiers: HeldModifiers,
-    /// Modifiers of the person's that the program does not see while it is down.
+    /// Modifiers that the person holds and that are released while the key is down.
     pub hidden_modifiers: HeldModifiers,
-    /// Whether it is up again already: it goes down and up at once.
+    /// Whether the person has released it already: it goes down and up at once.
     pub is_tap: bool,
-    /// Where the pointer went in between, from where it was pressed.
+    /// Positions of the pointer since the press.
     pub path: Vec<(i32, i32)>,
 }
 
-/// Something small that is shown for a time and takes no focus.
+/// A small window with text that takes no focus and disappears after a time.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Hint {
     /// What is shown.
@@ -72,7 +72,7 @@ pub struct Hint {
     pub place: HintPlace,
     /// For how long.
     pub duration: Duration,
-    /// The rule it is of: a newer hint of the same takes its place. None for our own.
+    /// The rule it belongs to: a newer hint of the same rule replaces it. None for the program's own.
     pub rule: Option<usize>,
 }
 
@@ -145,31 +145,31 @@ impl Corner {
     }
 }
 
-/// The keys that the rules in force need to see.
+/// What the back end has to withhold and report for the active rules.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct GrabSet {
-    /// Keys to withhold, distinct and in order.
+    /// Keys to withhold, sorted and without duplicates.
     pub keys: Vec<KeyGrab>,
-    /// Whether every key and button of the person must be reported.
+    /// Whether every press and release is reported, as [`crate::Event::RawKey`].
     pub raw_keys: bool,
-    /// Whether what the person types must be reported as characters.
+    /// Whether typed characters are reported, as [`crate::Event::TextInput`].
     pub text_input: bool,
-    /// Whether the pointer's place must be reported.
+    /// Whether the position of the pointer is reported, as [`crate::Event::Pointer`].
     pub pointer_position: bool,
-    /// Whether the input device of each key must be reported.
+    /// Whether the source device of each key is reported, as [`crate::Event::ActiveDevice`].
     pub source_devices: bool,
-    /// Whether the pointer's way must be reported, as a shape may be drawn; and if so, whether it
-    /// leaves a trail on the screen.
+    /// Whether the path of the pointer is reported, as [`crate::Event::PointerPath`]; if so, whether a
+    /// trail is drawn on the screen.
     pub pointer_path: Option<bool>,
-    /// Whether every key but modifiers is withheld, as a key before it is not decided yet.
+    /// Whether every key but modifiers is withheld, because a press before it is pending.
     pub whole_keyboard: bool,
-    /// The panic combination, which also is among the keys: a desk that has the keyboard to itself
-    /// gives it back at once when that is pressed, before anybody decides anything.
+    /// The panic combination, which is also one of `keys`. A back end with exclusive access to the
+    /// keyboard gives it up at once when this is pressed, without waiting for the engine.
     pub panic: Option<(Key, ModifierSet)>,
 }
 
 impl GrabSet {
-    /// Whether a press under exactly these families is withheld, and if so, whether its release is reported.
+    /// If a press under exactly these modifiers is withheld: whether its release is reported.
     pub fn withholds(&self, key: Key, families: ModifierSet) -> Option<bool> {
         let takes = |armed: &&KeyGrab| {
             armed.key == key
@@ -185,34 +185,34 @@ impl GrabSet {
     }
 }
 
-/// A key with the modifier families it is withheld under.
+/// A key and the modifiers under which it is withheld.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct KeyGrab {
     /// The key of the board.
     pub key: Key,
-    /// Exactly these families are down.
+    /// The modifiers that are down, exactly.
     pub modifiers: ModifierSet,
-    /// Whether it is withheld with further families down as well.
+    /// Whether it is also withheld with further modifiers down.
     pub any_extra_modifiers: bool,
-    /// Whether it matters which side is down.
+    /// Whether left and right modifier keys are distinguished.
     pub side_specific: bool,
-    /// Whether the release must be reported.
+    /// Whether the release is reported.
     pub report_release: bool,
-    /// Whether it may turn out not to be meant, or to mean something for the keys after it, so that
-    /// nothing may overtake it.
+    /// Whether the server waits for the engine's decision before it delivers later keys: the press may
+    /// become a replay, or change what the next keys mean.
     pub synchronous: bool,
 }
 
-/// One step of input that nothing may divide.
+/// Input that is sent as one indivisible step.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct InputBatch {
-    /// What to do, in order.
+    /// The actions, in order.
     pub actions: Vec<InputAction>,
-    /// Whether the person's modifiers are out of the way meanwhile.
+    /// Whether modifiers that the person holds are released meanwhile.
     pub suspend_modifiers: bool,
-    /// Keys that the run holds and that stay down.
+    /// Keys held by the run, which stay down.
     pub keep: Vec<Key>,
-    /// Keys that other runs hold: up for the step, down again after it.
+    /// Keys held by other runs, which are released for the batch and pressed again after it.
     pub park: Vec<Key>,
 }
 
@@ -223,14 +223,14 @@ impl InputBatch {
     }
 }
 
-/// One act of an input step. Buttons and wheel directions are keys.
+/// One action of a batch. Buttons and wheel directions are keys.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum InputAction {
-    /// Press these in order, let them go in reverse.
+    /// Press these in order, release them in reverse order.
     Tap(Vec<Key>),
     /// Press a key and leave it down.
     Down(Key),
-    /// Let a key go.
+    /// Release a key.
     Up(Key),
     /// Type these characters, whatever the layout.
     Text(String),

@@ -1,4 +1,4 @@
-//! What a desk, an ear or a device reports to the engine.
+//! Events: what back ends and services report to the engine.
 
 use std::time::Duration;
 
@@ -32,13 +32,13 @@ impl Rect {
 pub struct App {
     /// The window's number on its desk, 0 for none.
     pub window: u64,
-    /// What the program is known by, in lower case: entry id, window class, executable.
+    /// Names of the program in lower case: entry id, window class, executable.
     pub names: Vec<String>,
     /// The window's title.
     pub title: String,
-    /// The program's process, if the desk tells.
+    /// The program's process, if known.
     pub process: Option<u32>,
-    /// Where the window is, if the desk tells.
+    /// Position and size of the window, if known.
     pub bounds: Option<Rect>,
 }
 
@@ -54,49 +54,50 @@ impl App {
     }
 }
 
-/// Why an armed key cannot be had.
+/// Why a grab was refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Refusal {
-    /// Another program holds it.
+    /// Another program has grabbed the key.
     HeldByOther,
-    /// No key of the keyboard is it.
+    /// The keyboard has no such key.
     NotOnKeyboard,
 }
 
-/// Something that was seen or heard, or the end of something that was asked for.
+/// Something that happened, or the outcome of an effect.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Event {
-    /// An armed key went down, and the program in front did not get it.
+    /// A grabbed key went down; the program in front did not receive it.
     Pressed {
         /// The key of the board.
         key: Key,
-        /// The modifier keys the person held. Where no armed combination tells sides apart, the
-        /// left key stands for either.
+        /// The modifier keys the person held. Unless a grab is side-specific, the left key stands for
+        /// either side.
         modifiers: HeldModifiers,
     },
-    /// A withheld key whose release matters went up.
+    /// A grabbed key whose release is reported went up.
     Released {
         /// The key of the board.
         key: Key,
     },
-    /// The person's fingers moved a key, withheld or not; only when asked for. It comes before
-    /// the press it belongs to.
+    /// The person pressed or released a key, grabbed or not; only if [`crate::GrabSet::raw_keys`]. Comes
+    /// before the press it belongs to.
     RawKey {
         /// The key of the board.
         key: Key,
         /// Whether it went down.
         down: bool,
     },
-    /// The input device that the next keys come from, by the name it gives; only when asked for.
+    /// Name of the input device that the next keys come from; only if
+    /// [`crate::GrabSet::source_devices`].
     ActiveDevice(String),
-    /// The process whose password field has the keyboard; nothing if none has, as far as is known.
+    /// The process whose password field has the keyboard focus; none if no such field is known.
     PasswordField(Option<u32>),
-    /// Whether an input method is at work, which may make something else of what is typed.
+    /// Whether an input method is active, which may compose other characters from typed ones.
     InputMethod(bool),
-    /// The person typed a character into the program in front, or did something (`None`) after
-    /// which what was typed before no longer stands left of the cursor; only when asked for.
+    /// The person typed a character into the program in front. `None`: the text before the cursor is
+    /// no longer what was typed. Only if [`crate::GrabSet::text_input`].
     TextInput(Option<char>),
-    /// Where the pointer is; only when asked for.
+    /// Position of the pointer; only if [`crate::GrabSet::pointer_position`].
     Pointer(i32, i32),
     /// The screens, the first one first, at the start and when they change.
     Screens(Vec<Rect>),
@@ -108,34 +109,34 @@ pub enum Event {
     Layout(Layout),
     /// Whether the screen is locked or the session not the active one.
     Locked(bool),
-    /// What the wall clock shows, at the start and whenever it jumps.
+    /// The wall clock, at the start and after each jump.
     WallClock(WallTime),
-    /// The program is at work: everything else about the desk is known.
+    /// The session has started: the state of the desktop is known.
     Started,
-    /// A phrase was heard.
+    /// An active phrase was recognised.
     Heard {
         /// Its words.
         words: String,
-        /// How sure the ear is, from 0 to 1.
+        /// Confidence, from 0 to 1.
         score: f64,
-        /// How long ago it began.
+        /// Time since its beginning.
         began: Duration,
     },
-    /// Something was said that is no phrase that counts.
+    /// Speech that is no active phrase.
     Misheard {
-        /// The phrase it is most like; empty for none.
+        /// The best match; empty for none.
         words: String,
-        /// How sure that would be, from 0 to 1.
+        /// Confidence of that match, from 0 to 1.
         score: f64,
-        /// Why it does not count.
+        /// Why it was rejected.
         why: String,
     },
-    /// The ear is open or closed now, or cannot be opened.
+    /// The microphone was opened or closed, or cannot be opened.
     MicrophoneState(MicrophoneState),
-    /// Where the pointer went since this was told last, while a shape may be drawn; only when asked
-    /// for. The first place after a press is where it was pressed.
+    /// Positions of the pointer since the last such event, while a gesture may be drawn; only if
+    /// [`crate::GrabSet::pointer_path`]. The first after a press is the position of the press.
     PointerPath(Vec<Point>),
-    /// Somebody else says that a shape was drawn with a key or button held.
+    /// A scene reports a gesture that was drawn with a key or button held.
     Gesture {
         /// The shape's name.
         shape: String,
@@ -143,10 +144,10 @@ pub enum Event {
         key: Key,
         /// Where it was drawn.
         bounds: Rect,
-        /// How like the shape it is, from 0 to 1.
+        /// Likeness to the shape, from 0 to 1.
         score: f64,
     },
-    /// A device is there from now on, or went away.
+    /// A device was connected or disconnected.
     ConnectionState {
         /// The device's name in the file.
         device: String,
@@ -169,28 +170,28 @@ pub enum Event {
         /// Its text.
         text: String,
     },
-    /// Somebody called us.
+    /// An HTTP request to a listener.
     Call {
-        /// The number by which it is answered; 0 if nobody waits.
+        /// The number by which it is answered; 0 if the caller does not wait.
         call: u64,
         /// The listener's name in the file.
         device: String,
-        /// Who calls, by the name the listener gives them; empty if anybody may.
+        /// Name of the caller in the listener's list; empty for a listener without tokens.
         caller: String,
         /// The path that was called.
         path: String,
         /// What was sent along.
         text: String,
     },
-    /// Armed keys that cannot be had, each with why.
+    /// Grabs that the server refused, each with the reason.
     GrabsRefused(Vec<(KeyGrab, Refusal)>),
-    /// Armed keys that somebody else held and let go; they are ours now.
+    /// Grabs that another program held and released; they are in force now.
     GrabsFreed(Vec<KeyGrab>),
-    /// An effect is done, perhaps with a value, or failed with this reason.
+    /// An effect has been carried out, perhaps with a value, or has failed.
     Outcome {
         /// Which effect.
         effect: EffectId,
-        /// What became of it.
+        /// The value, or the reason of the failure.
         result: Result<Option<Value>, String>,
     },
 }

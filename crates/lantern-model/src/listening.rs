@@ -1,9 +1,9 @@
-//! What an ear is to listen for.
+//! Active phrases and the state of the microphone.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-/// What the person is listened to for.
+/// Which phrases are recognised.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum ListenMode {
     /// Phrases behind the attention word, if one is set.
@@ -11,7 +11,7 @@ pub enum ListenMode {
     AttentionWord,
     /// Phrases, with the attention word or without.
     AnyPhrase,
-    /// Nothing but what changes this.
+    /// Only phrases of rules that change the listening mode.
     ControlPhrases,
 }
 
@@ -30,18 +30,18 @@ impl ListenMode {
         [ListenMode::AttentionWord, ListenMode::AnyPhrase, ListenMode::ControlPhrases];
 }
 
-/// Whether the person can be heard.
+/// State of the microphone.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum MicrophoneState {
     /// The microphone is open.
     Open,
-    /// It is closed, as there is nothing to listen for.
+    /// It is closed, because no phrase is active.
     Closed,
-    /// It cannot be opened, or broke off, for this reason; it is tried again.
+    /// It cannot be opened, or failed, for this reason. It is tried again.
     Failed(String),
 }
 
-/// What counts as said now: the phrases of rules that may fire here.
+/// The phrases that can be recognised now: those of rules that may fire in the present context.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Listening {
     /// The phrases.
@@ -50,7 +50,7 @@ pub struct Listening {
     pub word_lists: BTreeMap<String, String>,
     /// The words that must come before a phrase; empty for none.
     pub attention_words: String,
-    /// The pause that ends what is said.
+    /// The pause that ends an utterance.
     pub end_of_speech_pause: Duration,
     /// A part of the microphone's name; empty for the one in use.
     pub microphone: String,
@@ -58,7 +58,7 @@ pub struct Listening {
     pub external_recognizer: String,
 }
 
-/// A phrase that counts.
+/// A phrase that can be recognised now.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct ActivePhrase {
     /// The phrase as written.

@@ -148,13 +148,13 @@ impl RuleSet {
 /// Choices that hold for the whole set.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Settings {
-    /// The combination that stops everything and lets go of every key.
+    /// The combination that stops everything and releases every key.
     pub panic: KeyCombination,
     /// Words that must be spoken before a phrase; none if empty.
     pub attention: String,
     /// How long a phrase may follow the attention word said alone, or the phrase before.
     pub attention_timeout: Duration,
-    /// The pause that ends what is said.
+    /// The pause that ends an utterance.
     pub end_of_speech_pause: Duration,
     /// A part of the microphone's name; empty for the one in use.
     pub microphone: String,
@@ -203,7 +203,7 @@ pub struct Global {
     pub name: String,
     /// What it starts as; may use globals above it.
     pub initial: Expr,
-    /// Two values with the same number are written alike.
+    /// Two values with the same fingerprint have the same text.
     pub fingerprint: u64,
     /// Where its `let` stands.
     pub place: SourceLocation,
@@ -228,7 +228,7 @@ pub struct Routine {
     pub ops: Vec<Op>,
     /// Where each operation stands in the file.
     pub places: Vec<SourceLocation>,
-    /// Two macros with the same number are written alike, those that they call as well.
+    /// Two macros with the same fingerprint have the same text, and so have the macros they call.
     pub fingerprint: u64,
 }
 
@@ -241,19 +241,19 @@ pub struct Parameter {
     pub default: Option<Expr>,
 }
 
-/// What a second firing does while the first runs.
+/// What happens to an activation while the rule runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum ReentryPolicy {
-    /// One waits, more are dropped.
+    /// One activation waits, more are dropped.
     #[default]
     Queue,
-    /// It ends the run.
+    /// The activation ends the run.
     Toggle,
-    /// It ends the run and starts anew.
+    /// The activation ends the run and starts another.
     Restart,
     /// Both run.
     Parallel,
-    /// Nothing happens.
+    /// The activation is dropped.
     Ignore,
 }
 
@@ -276,26 +276,26 @@ pub struct Rule {
     pub condition: Option<Expr>,
     /// The same as it is written.
     pub condition_text: String,
-    /// It fires once in that time at most.
+    /// Minimum time between two activations.
     pub throttle: Option<Duration>,
-    /// It fires when its triggers have been quiet for that long.
+    /// The rule fires when its triggers have been quiet for this time.
     pub debounce: Option<Duration>,
     /// Whether a held key fires again.
     pub repeats_while_held: bool,
-    /// Whether the program gets the key too.
+    /// Whether the program in front receives the key too.
     pub passes_key_through: bool,
-    /// Whether the run ends when the key is let go.
+    /// Whether the run ends when the key is released.
     pub ends_on_release: bool,
-    /// What a second firing does.
+    /// What happens to an activation while the rule runs.
     pub reentry: ReentryPolicy,
     /// Whether it also fires while the screen is locked.
     pub allowed_when_locked: bool,
-    /// Whether its input has no ceiling.
+    /// Whether its input is exempt from the rate limit.
     pub without_rate_limit: bool,
-    /// Whether its phrases count without the attention word.
+    /// Whether its phrases are recognised without the attention word.
     pub without_attention_word: bool,
     /// Its body.
     pub body: RoutineId,
-    /// Two rules with the same number are written alike, the macros that they call as well.
+    /// Two rules with the same fingerprint have the same text, and so have the macros they call.
     pub fingerprint: u64,
 }

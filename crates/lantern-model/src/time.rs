@@ -6,7 +6,7 @@ use std::time::Duration;
 
 /// A moment, in microseconds since the engine was started.
 ///
-/// It is handed in by whoever owns a clock; nothing in a pure crate reads one.
+/// The owner of a clock passes it in; no pure crate reads a clock.
 ///
 /// ```
 /// use lantern_model::Time;
@@ -32,7 +32,7 @@ impl Time {
         self.0
     }
 
-    /// The moment so long before this one, the start at the earliest.
+    /// The moment `span` before this one, the start at the earliest.
     pub fn before(self, span: Duration) -> Time {
         Time(self.0.saturating_sub(u64::try_from(span.as_micros()).unwrap_or(u64::MAX)))
     }

@@ -29,11 +29,11 @@ pub enum TriggerKind {
         /// When it fires.
         press: PressKind,
     },
-    /// `keys COMBO, COMBO within D`: each pressed so soon after the one before.
+    /// `keys COMBO, COMBO within D`: a sequence.
     Keys {
         /// The combinations, two at least.
         combos: Vec<KeyCombination>,
-        /// The longest time from one to the next.
+        /// Maximum time from one to the next.
         timeout: Duration,
     },
     /// `typed "text"`
@@ -82,7 +82,7 @@ pub enum PressKind {
     Tapped,
     /// When it goes down again soon.
     DoublePressed,
-    /// When it has been down so long.
+    /// When it has been down for this time.
     Held(Duration),
 }
 

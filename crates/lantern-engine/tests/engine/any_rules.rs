@@ -24,7 +24,7 @@ fn one_of(
     texts: &'static [&'static str],
 ) -> impl Strategy<Value = String> + Clone {
     proptest::sample::select(texts).prop_map(move |text| {
-        let mut census = CENSUS.lock().expect("nobody panics with it");
+        let mut census = CENSUS.lock().expect("no test panics while it holds this");
         *census.entry((sort, text)).or_default() += 1;
         text.to_owned()
     })
@@ -284,7 +284,7 @@ fn happening(number: u8) -> Event {
     }
 }
 
-/// A desk that knows what is down, and answers at once or when it is told to.
+/// A back end that knows which keys are down. It answers at once or on request.
 #[derive(Default)]
 struct SimulatedKeyboard {
     down: BTreeMap<Key, u32>,
@@ -438,7 +438,7 @@ fn any_rules_and_any_timeline() {
     if let Err(error) = result {
         panic!("{error}");
     }
-    let census = CENSUS.lock().expect("nobody panics with it");
+    let census = CENSUS.lock().expect("no test panics while it holds this");
     for sort in ["trigger", "clause", "step"] {
         let of_sort: Vec<(&str, usize)> = census
             .iter()

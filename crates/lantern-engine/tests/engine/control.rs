@@ -177,7 +177,7 @@ fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
         (
             "when key f1 again is ignored { log \"x\"; wait }\n",
             "f1",
-            "its run before still goes on",
+            "its previous run has not ended",
             |t| {
                 t.engine.stop_everything(t.now, StopCause::SessionEnd);
             },
@@ -185,7 +185,7 @@ fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
         (
             "when key f1 { log \"x\"; wait }\n",
             "f1",
-            "its run before still goes on, and one firing waits already",
+            "its previous run has not ended, and another activation waits already",
             |t| {
                 t.engine.stop_everything(t.now, StopCause::SessionEnd);
             },
@@ -219,8 +219,8 @@ fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
             "it is not for corelog" => theatre.focus("corelog", 3),
             "it is paused" => theatre.tap("f2", 10),
             "it is for scanner, and corelog is in front" => theatre.focus("corelog", 3),
-            "its run before still goes on" => theatre.tap("f1", 10),
-            words if words.starts_with("its run") => {
+            "its previous run has not ended" => theatre.tap("f1", 10),
+            words if words.starts_with("its previous run") => {
                 theatre.tap("f1", 10);
                 theatre.tap("f1", 10);
             }

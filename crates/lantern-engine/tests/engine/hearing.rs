@@ -396,7 +396,7 @@ when key f6 => resume lamp
     "#);
 }
 
-/// What is logged as the clock is told in turn; each time is waited for in seconds.
+/// What is logged while the clock is set to each time in turn.
 fn alarms(rules: &str, tellings: &[(WallTime, u64)]) -> String {
     let mut theatre = Theatre::new(rules);
     for (wall, seconds) in tellings {

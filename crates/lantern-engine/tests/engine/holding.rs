@@ -1,4 +1,4 @@
-//! Who holds which key, and when it goes up.
+//! Owners of held keys, and when the keys are released.
 
 use insta::assert_snapshot;
 use lantern_engine::Owner;

@@ -242,7 +242,7 @@ fn no_more_than_twenty_thousand_runs_live_at_once() {
     theatre.press("f9");
     assert_snapshot!(theatre.script(), @"");
     let reasons = theatre.reasons();
-    let refused = reasons.iter().filter(|why| why.contains("20000 runs go on already")).count();
+    let refused = reasons.iter().filter(|why| why.contains("20000 runs exist already")).count();
     assert_eq!(refused, 2, "{:?}", reasons.last());
     let fired = theatre.engine.fire_named(Time::START, "another", Vec::new());
     assert_eq!(fired, Err(ControlError::TooManyRuns));

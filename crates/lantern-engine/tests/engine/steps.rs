@@ -190,7 +190,7 @@ fn what_an_input_method_would_compose_is_not_typed() {
         reasons.contains("the input method pinyin would make something else of it"),
         "{reasons}"
     );
-    // The next one has its turn. Who does not answer is taken to hand keys on.
+    // The next one has its turn. An input method that does not answer is assumed to pass keys through.
     theatre.answer(Err("it hangs".to_owned()));
     theatre.answer(Ok(None));
     theatre.press("f7");

@@ -111,7 +111,7 @@ impl Theatre {
         self.happen(Event::Focus(app));
     }
 
-    /// The clock goes on, deadline by deadline.
+    /// Advances the clock, deadline by deadline.
     pub fn wait(&mut self, millis: u64) {
         let end = self.now + Duration::from_millis(millis);
         while let Some(due) = self.engine.handle_next_deadline(self.now, end) {

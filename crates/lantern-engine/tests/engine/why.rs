@@ -55,8 +55,8 @@ fn a_rule_that_did_not_fire_says_why() {
         [
             "Dropped(\"cannot divide 1 by zero\")".to_owned(),
             "Dropped(\"its condition `n > 0` does not hold\")".to_owned(),
-            "Dropped(\"the run before still goes on\")".to_owned(),
-            "Dropped(\"one firing waits already\")".to_owned(),
+            "Dropped(\"the previous run has not ended\")".to_owned(),
+            "Dropped(\"another activation waits already\")".to_owned(),
         ]
     );
 }
@@ -148,7 +148,7 @@ fn deadlines_that_are_due_come_before_an_event_of_the_same_moment() {
     let mut theatre =
         Theatre::new("when key f1 { wait 10ms; log \"first\" }\nwhen key f2 => log \"second\"\n");
     theatre.press("f1");
-    // The clock stands at the deadline, and the event comes before anybody asked for deadlines.
+    // The clock stands at the deadline, and the event comes before any deadline was handled.
     theatre.now = Time::from_micros(10_000);
     theatre.press("f2");
     assert_eq!(theatre.script(), "    10 log \"first\"\n    10 log \"second\"");
