@@ -53,7 +53,7 @@ codes! {
         "let Section = 1\nwhen key f9 => type \"{section}\"\n",
         "let section = 1\nwhen key f9 => type \"{section}\"\n";
     Unclosed "unclosed" Error
-        "Something was opened and not closed: a text, a bracket or a block. Reading goes on behind it, so that the rest of the file is still checked."
+        "Something was opened and not closed: a text, a bracket or a block. Reading continues behind it, so that the rest of the file is still checked."
         "when key f9 { type \"core\"\n",
         "when key f9 { type \"core\" }\n";
     BadText "bad-text" Error
@@ -105,7 +105,7 @@ codes! {
         "when key f25 => type \"core\"\n",
         "when key f24 => type \"core\"\n";
     UselessExcept "useless-except" Warning
-        "What stands behind `except` leaves nothing out of the set of keys, or leaves out a key that is listed by itself. Everything behind `except` is left out, up to the bracket."
+        "What stands behind `except` leaves nothing out of the set of keys, or leaves out a key that is listed on its own. Everything behind `except` is left out, up to the bracket."
         "when key ctrl+[a..h except x] => type \"core\"\n",
         "when key ctrl+[a..h except c] => type \"core\"\n";
     NoSuchName "no-such-name" Error
@@ -173,15 +173,15 @@ codes! {
         "settings { recogniser = \"hear-ice\" }\nwhen voice \"next core section\" => type \"core\"\n",
         "settings { recogniser = \"hear-ice\"; attention = \"lantern\" }\nwhen voice \"next core section\" => type \"core\"\n";
     ReachableWithoutToken "reachable-without-token" Error
-        "A listener that can be called from other machines asks nobody for a token, so that whoever reaches this machine could fire its rules."
+        "A listener that can be called from other machines asks for no token, so that every program that reaches this machine could fire its rules."
         "device door = listener \"0.0.0.0:4711\"\nwhen call \"/next\" on door => type \"core\"\n",
         "secret ilva-key = file \"ilva.key\"\ndevice door = listener \"0.0.0.0:4711\" with token ilva = ilva-key\nwhen call \"/next\" on door => type \"core\"\n";
     PlainSecret "plain-secret" Warning
-        "A secret is sent over a connection that is not encrypted, to another machine: whoever is on the way can read it."
+        "A secret is sent over a connection that is not encrypted, to another machine: everyone on the network path can read it."
         "secret fan-key = file \"fan.key\"\ndevice fans = web \"http://192.0.2.7\" with header \"Authorization\" = fan-key\nwhen key f9 => put fans \"/zones/a/fan\" body \"on\"\n",
         "secret fan-key = file \"fan.key\"\ndevice fans = web \"https://192.0.2.7\" with header \"Authorization\" = fan-key\nwhen key f9 => put fans \"/zones/a/fan\" body \"on\"\n";
     NoToken "no-token" Warning
-        "A listener asks nobody for a token, so that every program of yours may fire its rules. Programs of other users and pages in a browser are turned away all the same."
+        "A listener asks for no token, so that every program of yours may fire its rules. Programs of other users and pages in a browser are turned away all the same."
         "device door = listener \"127.0.0.1:4711\"\nwhen call \"/next\" on door => type \"core\"\n",
         "secret ilva-key = file \"ilva.key\"\ndevice door = listener \"127.0.0.1:4711\" with token ilva = ilva-key\nwhen call \"/next\" on door => type \"core\"\n";
     TooAlike "too-alike" Warning

@@ -9,7 +9,7 @@ use crate::token::{Sign, Token, TokenKind};
 
 /// One level of a block, in blanks.
 const BLOCK: usize = 4;
-/// A line that goes on from the one above, in blanks.
+/// Indentation of a continued line, in blanks.
 const CONTINUED: usize = 2;
 
 /// A file in its canonical layout.
@@ -105,7 +105,7 @@ impl Writer<'_> {
         self.out.push_str(&" ".repeat(levels * BLOCK + extra));
     }
 
-    /// Whether the line above ends so that its statement goes on.
+    /// Whether the line above ends within a statement.
     fn goes_on(&self) -> bool {
         let above = self.out.trim_end();
         let last_line = above.rsplit('\n').next().unwrap_or("");

@@ -1,5 +1,4 @@
-//! What a set can do to the machine and to the person: told, and for a file that somebody else
-//! wrote agreed to, before it runs.
+//! What a set can do to the machine and to the person. Used files run only with consent to these.
 //!
 //! Each trigger, step, question about the world and device has its row in one of the functions here,
 //! which name every case: one that is added to the language does not compile without a decision.
@@ -241,7 +240,7 @@ impl Search<'_> {
                         self.add_verb(verb, words, front, *place)
                     }
                     Op::Listen(_) => self.add(PowerKind::Listens, "", *place),
-                    // What only goes on within the set, shows words or waits.
+                    // Steps that act within the set, show text or wait.
                     Op::Release(_)
                     | Op::OnFailure(_)
                     | Op::Wait(_)
@@ -304,7 +303,7 @@ impl Search<'_> {
         self.add(kind, what, place);
     }
 
-    /// A device of the file's own is told where it is described.
+    /// Adds a device that the file itself does not define; its own are listed at their definition.
     fn add_used_device(&mut self, DeviceId(device): DeviceId, place: SourceLocation) {
         let described = &self.rules.devices[device];
         if described.place.file != place.file {
@@ -332,8 +331,7 @@ impl Search<'_> {
         }
     }
 
-    /// A text as far as it is known before it runs: values that no step changes stand in it, others
-    /// as `…`.
+    /// A text as it is known before the run: with values that no step changes, and `…` for others.
     fn shown(&self, expr: &Expr) -> String {
         match expr {
             Expr::Value(Value::Text(text)) => text.clone(),

@@ -89,8 +89,8 @@ pub enum SceneAct {
     MovesTo(i32, i32),
     /// `hears "words" [score N]`
     Hears(String, f64),
-    /// `draws SHAPE holding KEY [score N]`; with a score, it is told as recognised, without one it is
-    /// drawn.
+    /// `draws SHAPE holding KEY [score N]`. With a score the shape counts as recognised, without one it
+    /// is drawn and recognised.
     Draws(Sketch, KeySpec, Option<f64>),
     /// `line DEVICE "text"`: these bytes come from the device.
     Line(String, String),

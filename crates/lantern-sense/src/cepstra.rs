@@ -26,7 +26,7 @@ pub const FEATURES: usize = 2 * KEPT + 1;
 const REACH: usize = 2;
 /// The floor of a band, as a share of its loudest frames.
 const FLOOR: f32 = 0.3;
-/// The change counts so much more than the cepstra themselves: its numbers are smaller.
+/// Weight of the change against the cepstra themselves, whose numbers are larger.
 const CHANGE_WEIGHT: f32 = 2.0;
 
 /// A frame of a sound.

@@ -24,7 +24,7 @@ const AHEAD: usize = 50;
 const WINDOW: usize = 8;
 /// ... so many must be loud for speech to begin.
 const LOUD: usize = 5;
-/// How far above the room the beginning is, in decibels, and how far speech goes on.
+/// Minimum signal to noise ratio, in decibels, for speech to begin and to continue.
 const BEGINS: f32 = 9.0;
 const GOES_ON: f32 = 5.0;
 /// Speech is this far below its own loudest at the most: a room that grew louder in the middle ends it.
@@ -36,12 +36,12 @@ const LEARNING: usize = 20;
 /// Below this, in decibels under full scale, every room is silent.
 const SILENCE: f32 = -62.0;
 
-/// What an ear is told.
+/// Settings of the endpointer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct EndpointSettings {
     /// The pause that ends an utterance.
     pub pause: Duration,
-    /// The longest utterance that may be a command; what goes on longer is talk.
+    /// Maximum length of a command. A longer utterance is background talk.
     pub longest: Duration,
 }
 
@@ -93,11 +93,11 @@ pub enum VadEvent {
     Began,
     /// A pause has begun that may end this utterance.
     Resting(Utterance),
-    /// It was none: speech goes on.
+    /// The pause has not ended the utterance: speech continues.
     WentOn,
     /// The pause has ended the utterance that was handed out last.
     Ended,
-    /// It goes on for longer than a command may: it is talk, left aside until the next pause.
+    /// The utterance is longer than a command may be. It is ignored until the next pause.
     BackgroundTalk,
 }
 
@@ -108,7 +108,7 @@ pub struct Loudness {
     pub level: f32,
     /// Of the room, in decibels under full scale.
     pub noise: f32,
-    /// Whether somebody speaks.
+    /// Whether speech is present.
     pub speech: bool,
 }
 
@@ -219,8 +219,8 @@ impl Endpointer {
         }
     }
 
-    /// The room's noise follows what is quiet at once and what is loud slowly, slower still while
-    /// somebody speaks.
+    /// Updates the estimate of the noise: at once to quieter sound, slowly to louder sound, and more slowly
+    /// during speech.
     fn learn_noise(&mut self, speaking: bool) {
         let level = self.level.max(SILENCE);
         let learning = self.frames <= LEARNING as u64;

@@ -18,15 +18,15 @@ pub struct Evidence {
     pub as_talk: f64,
 }
 
-/// A gap of so much is as likely a command as not. Of commands in noise at 10 dB nineteen in twenty are
-/// below it, of eleven hours of talk seven sentences (the nearest at 15).
+/// Gap at which a command and other speech are equally likely. Of commands in noise at 10 dB nineteen in
+/// twenty are below it, of eleven hours of talk seven sentences (the nearest at 15).
 const EVEN_GAP: f64 = 18.5;
 /// A single word that fits worse is another word.
 const WORST_WORD: f64 = 60.0;
-/// To be better explained as talk by so much is worth a gap of one. Commands come to 0 as a rule and to 525 at
-/// most, with gaps below 4 then; talk of the attention word to 225 and more, with gaps from 13.
+/// Scale factor: this much advantage of the explanation as talk counts like a gap of one. Commands have 0 as a
+/// rule and 525 at most, with gaps below 4 then; talk with the attention word 225 and more, with gaps from 13.
 const AS_TALK: f64 = 35.0;
-/// So much of what was said must be words of the phrase.
+/// Minimum share of the speech that the words of the phrase must cover.
 const LEAST_COVERAGE: f64 = 0.7;
 
 impl Evidence {

@@ -17,7 +17,7 @@ pub struct PhonemeSequence {
     /// Its words.
     pub words: Vec<String>,
     sounds: Vec<Phoneme>,
-    /// For each word, its consonants as far as they are hardly misheard.
+    /// For each word, the consonants that are rarely misheard.
     traits: Vec<Consonants>,
     /// The same for the whole of it, whatever its words are.
     run: u32,

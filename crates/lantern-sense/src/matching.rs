@@ -20,7 +20,7 @@ pub enum MatchedPart {
 #[derive(Debug, Clone)]
 enum MatchInstruction {
     Word(String),
-    /// Go on at the first of these that leads to an end.
+    /// Continue at the first of these that leads to a match.
     Fork(Vec<usize>),
     Number(String),
     Range(u32, u32, String),

@@ -11,7 +11,7 @@ use crate::dtw::warped_distance;
 
 /// A phrase that is said in one way only is still taken this loosely.
 const LEAST_SPREAD: f32 = 0.5;
-/// What is said may be so many times as far as the examples are from one another ...
+/// Maximum distance of an utterance, as a multiple of the distance between the examples ...
 const LOOSENESS: f32 = 1.45;
 /// ... more for each decibel that the room is louder than it was then, up to a limit.
 const LOOSER_IN_NOISE: f32 = 0.04;

@@ -111,7 +111,7 @@ impl Checker<'_> {
                     device.place.span,
                     "a secret is sent without encryption",
                 )
-                .label("whoever is on the way can read it")
+                .label("everyone on the network path can read it")
                 .help(format!("use `{scheme}s://` if the device knows it")),
             );
         }
@@ -216,7 +216,7 @@ impl Checker<'_> {
             let finding = Finding::new(Code::BadText, topic.span, message);
             self.say(finding.label("not a topic").help("name one, without `+` and `#`"));
         }
-        Some((topic.text.clone(), self.global_text(&detail.value, "what is told there")))
+        Some((topic.text.clone(), self.global_text(&detail.value, "the text of this topic")))
     }
 
     /// A text in which secrets may stand; nothing else has them.
@@ -345,7 +345,7 @@ impl Checker<'_> {
         let sound = address.parse::<std::net::SocketAddr>().is_ok();
         if !sound && !address.is_empty() {
             self.say(
-                Finding::new(Code::BadText, device.place.span, "nobody can listen there")
+                Finding::new(Code::BadText, device.place.span, "a listener cannot use this address")
                     .label("not an address and port")
                     .help("\"127.0.0.1:4711\" is called from this machine only, \"0.0.0.0:4711\" from everywhere"),
             );

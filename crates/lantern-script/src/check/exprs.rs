@@ -20,7 +20,7 @@ pub(super) fn nothing() -> Expr {
 }
 
 impl Checker<'_> {
-    /// An expression and the kind of its value, as far as it is known.
+    /// Lowers an expression. Also returns the kind of its value.
     pub(super) fn lower_expr(&mut self, expr: &tree::ExprSyntax) -> (Expr, Kind) {
         match &expr.kind {
             ExprSyntaxKind::Value(value) => (Expr::Value(value.clone()), Kind::of(value)),

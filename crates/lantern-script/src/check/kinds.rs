@@ -1,4 +1,4 @@
-//! Kinds of values, as far as they can be known before running.
+//! Kinds of values that are known before the rules run.
 
 use lantern_model::Value;
 use lantern_model::code::Operator;

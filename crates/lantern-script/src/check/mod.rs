@@ -65,7 +65,7 @@ pub fn check(source: &Source) -> Checked {
     check_with(source, &Outside::default())
 }
 
-/// The same, with what only somebody else knows.
+/// The same, with facts that only the program can know.
 pub fn check_with(source: &Source, outside: &Outside<'_>) -> Checked {
     let units = Units::read(source);
     let mut checker = Checker { outside: *outside, ..Checker::new(source) };
@@ -153,7 +153,7 @@ struct Checker<'a> {
     secrets: Vec<Secret>,
     /// How many examples all shapes have.
     examples: usize,
-    /// Listeners that anybody may call.
+    /// Listeners without tokens.
     open_doors: Vec<Span>,
     /// Where each remap stands.
     remap_spans: Vec<Span>,
@@ -316,7 +316,7 @@ impl<'a> Checker<'a> {
         }
     }
 
-    /// The kind that a file's own value for a name has, as far as it is written plainly.
+    /// The kind of a file's own value for a name, if it is a plain literal.
     fn kind_of_default(&self, part: &Part<'_>, name: &crate::tree::Name) -> kinds::Kind {
         match part.item {
             Item::Let(own, value) if own.text == name.text => match &value.kind {
@@ -362,8 +362,8 @@ impl<'a> Checker<'a> {
         Checked { rules, findings: self.findings, needs: self.needs }
     }
 
-    /// What the lints found, without what may only follow from an error: findings in a rule or macro
-    /// that has one, and those that rest on what such a macro does or on what stands outside of rules.
+    /// Findings of the lints, without those that an error may have caused: findings in a rule or macro
+    /// with an error, and findings that depend on such a macro or on items outside of rules.
     fn without_followers_of_errors(&self, lints: Vec<Finding>, files: &[File]) -> Vec<Finding> {
         if !self.findings.iter().any(Finding::is_error) {
             return lints;

@@ -1,7 +1,7 @@
-//! Who is called what: everything a set names at its top, and the names inside a body.
+//! Name resolution: items at the top of a set, and names inside a body.
 //!
-//! Names of a file that is used `as NAME` stand under `NAME.`; inside that file they are looked up
-//! with that prefix, so that each use of a file is a set of names of its own.
+//! Names of a file that is used `as NAME` have the prefix `NAME.`. Inside that file names are looked up
+//! with that prefix: each use of a file has names of its own.
 
 use std::collections::BTreeMap;
 
@@ -44,7 +44,7 @@ impl Sort {
         }
     }
 
-    /// How one is made, for whoever names one that is not there.
+    /// How to define one, for the help of an unknown name.
     fn recipe(self, name: &str) -> String {
         match self {
             Sort::Value => {

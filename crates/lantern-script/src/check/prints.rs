@@ -1,5 +1,5 @@
-//! How rules, macros and values are written, as numbers: after a change of the file, what has the same
-//! number goes on as it was.
+//! Fingerprints of the text of rules, macros and values. After a change of the file, items with the same
+//! fingerprint keep their state.
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 

@@ -123,7 +123,7 @@ impl Checker<'_> {
         }
     }
 
-    /// The block behind `else`; the step before it goes on behind the block if it does not fail.
+    /// Lowers the block behind `else`. If the step before it succeeds, execution continues after the block.
     fn lower_otherwise(&mut self, step: &Step, otherwise: &[Step], body: &mut Body) {
         let place = (self.place(step.span), step.span);
         let can_fail = matches!(

@@ -352,7 +352,7 @@ impl Parser<'_> {
         }
     }
 
-    /// `[N times] [every D]`, as far as it stands here.
+    /// `[N times] [every D]`, each part optional.
     pub(super) fn parse_times_and_pace(
         &mut self,
     ) -> Result<(Option<ExprSyntax>, Option<ExprSyntax>), Said> {

@@ -83,7 +83,7 @@ impl Parser<'_> {
         }
     }
 
-    /// Goes on at the next part: at least one piece further.
+    /// Skips to the next item, at least by one token.
     fn recover_item(&mut self) {
         let start = self.at;
         self.joined = 0;

@@ -1,5 +1,5 @@
-//! Tokens to a tree. Never stops at a mistake: it says what is wrong once, goes on behind it, and
-//! always gives a tree.
+//! The parser: tokens to a tree. It reports each mistake once, recovers behind it, and always returns a
+//! tree.
 //!
 //! A mistake inside a step costs that step, a mistake in a head costs that rule. `when` and `macro` at
 //! the start of a line always begin a part of the file; other words that begin parts do so unless they
@@ -39,7 +39,7 @@ pub fn parse(source: &Source, file: usize) -> (File, Vec<Finding>) {
     (File { items, broken: parser.broken, allowed }, parser.findings)
 }
 
-/// A mistake that was said already; whoever gets it goes on at the next safe place.
+/// A mistake that has been reported. The caller recovers at the next safe place.
 pub(crate) struct Said;
 
 type Parsed<T> = Result<T, Said>;
@@ -349,8 +349,8 @@ impl<'a> Parser<'a> {
         }
     }
 
-    /// Goes on to the end of the present statement: a line end, `;` or closing brace outside all
-    /// brackets opened on the way, or the start of a top-level part.
+    /// Skips to the end of the present statement: a line end, `;` or closing brace outside all brackets
+    /// opened on the way, or the start of an item.
     fn skip_statement(&mut self) {
         let mut open: Vec<usize> = Vec::new();
         while self.pieces[self.at].kind != TokenKind::End {
@@ -382,8 +382,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    /// Goes on behind a statement that began at `start` and could not be read: at least one piece
-    /// further.
+    /// Skips a statement that began at `start` and could not be read, at least by one token.
     fn recover_statement(&mut self, start: usize) {
         self.joined = 0;
         self.skip_statement();
@@ -392,7 +391,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    /// Whether a statement goes on behind the line end at `at`.
+    /// Whether a statement continues after the line end at `at`.
     fn continues(&self, at: usize) -> bool {
         let before = at.checked_sub(1).map(|before| self.pieces[before]);
         let joins = before.is_some_and(|piece| {

@@ -29,9 +29,9 @@ fn is_whole(text: &str) -> bool {
     findings.is_empty()
 }
 
-/// Whether a reader goes on alike in both behind a mistake: words that begin a part are gone on from only where
-/// nothing stands before them.
-fn goes_on_alike(text: &str, layout: &str) -> bool {
+/// Whether the parser recovers from a mistake at the same place in both texts: it recovers at a word that begins
+/// an item only at the start of a line.
+fn recovers_alike(text: &str, layout: &str) -> bool {
     let parts = ["let", "use", "device", "layer", "remap", "secret", "settings", "shape", "words"];
     let unindented = |text: &str| -> Vec<bool> {
         let word_ends = |c: char| !c.is_alphanumeric();
@@ -119,7 +119,7 @@ proptest! {
     fn laying_out_keeps_the_meaning(text in soup()) {
         prop_assume!(is_whole(&text));
         let layout = format(&text);
-        prop_assume!(goes_on_alike(&text, &layout));
+        prop_assume!(recovers_alike(&text, &layout));
         prop_assert_eq!(meaning(&text), meaning(&layout), "from {:?}", text);
     }
 }

@@ -16,8 +16,7 @@ const WAIT: f32 = 0.06;
 /// What a wrong direction costs beside a wrong place; a tap has none.
 const ASTRAY: f32 = 0.65;
 
-/// How far drawings with the same number of strokes are apart, per step, if the first is turned so
-/// much.
+/// Distance per step of two drawings with the same number of strokes, the first rotated by `turn` radians.
 pub(super) fn apart(one: &[Vec<PathStep>], turn: f32, other: &[Vec<PathStep>]) -> f32 {
     let turn = turn.sin_cos();
     let strokes = one.iter().zip(other).map(|(one, other)| stroke_apart(one, turn, other));

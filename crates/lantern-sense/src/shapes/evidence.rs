@@ -28,7 +28,8 @@ const SPREADS: (f32, f32) = (0.6, 1.7);
 const OTHER_PAIRS: f32 = 8.0;
 /// Less turning than this is trembling, in radians.
 const LEAST_TURNING: f32 = 0.3;
-/// A line is taken for a shape that turns so much: who makes a rule for a line wants to draw lines.
+/// Minimum turning, in radians, with which a drawing is compared with a line. It is larger than for other
+/// shapes, so that trembling does not speak against a line.
 const TURNING_OF_LINE: f32 = 1.0;
 /// The next shape is never said to be farther away than so many times.
 const FARTHEST_RIVAL: f32 = 4.0;

@@ -1,7 +1,7 @@
-//! Shapes in words: what a path of directions, turns and circles may look like when it is drawn.
+//! Shapes in words: drawings of a path of directions, turns and circles.
 //!
-//! The words do not say how long each leg is nor where the next stroke begins, so one path has
-//! several drawings, and whoever draws it may choose.
+//! The words give neither the length of each leg nor the start of the next stroke, so one path has several
+//! drawings. Any of them is recognised.
 
 use std::f32::consts::{FRAC_PI_2, FRAC_PI_4, TAU};
 
@@ -132,7 +132,7 @@ fn strokes_in(pens: &[PenAction]) -> usize {
     draw(pens, &vec![1.0; pens.len()], 0.0, StrokeStart::End).len()
 }
 
-/// One drawing of the path, with the legs so long.
+/// One drawing of the path, with these lengths of its legs.
 fn draw(pens: &[PenAction], lengths: &[f32], heading: f32, beside: StrokeStart) -> Vec<StrokePath> {
     let mut lengths = lengths.iter();
     let mut heading = heading;
@@ -177,7 +177,7 @@ fn onward((x, y): Point, heading: f32, length: f32) -> Point {
     (x + length * heading.cos(), y + length * heading.sin())
 }
 
-/// Goes on with the stroke, or begins another if the pen was lifted.
+/// Continues the stroke, or begins another if the pen was lifted.
 fn take_up(
     strokes: &mut Vec<StrokePath>,
     stroke: &mut StrokePath,

@@ -326,7 +326,7 @@ fn an_example_that_is_another_word_is_the_odd_one() {
     let same = [example(DEPTH, 1), example(DEPTH, 2), example(DEPTH, 3)];
     assert_eq!(odd_one(&same), None);
     assert_eq!(odd_one(&[example(DEPTH, 1), example(CRACK, 2), example(DEPTH, 3)]), Some(1));
-    assert_eq!(odd_one(&same[..2]), None, "of two nobody can tell");
+    assert_eq!(odd_one(&same[..2]), None, "of two neither is the odd one");
 }
 
 #[test]

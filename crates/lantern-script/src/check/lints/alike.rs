@@ -9,9 +9,9 @@ use super::Checker;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
-/// Phrases at least so alike are told of.
+/// Minimum likeness of two phrases that is reported.
 pub const TOO_ALIKE: f64 = 0.8;
-/// Shapes of which one, drawn well, is so much like the other are told of.
+/// Minimum likeness of two shapes that is reported, of a good drawing of one to the other.
 const SHAPES_TOO_ALIKE: f32 = 0.4;
 /// Forms of one phrase that are compared.
 const FORMS: usize = 8;

@@ -15,7 +15,7 @@ use crate::Finding;
 use crate::check::{conflicts::canonical, graph};
 use crate::codes::Code;
 
-/// What a step sends, as far as it can fire a rule.
+/// What a step sends, if it can fire a rule.
 enum Sent {
     Keys(KeyCombination),
     Text(String),
@@ -40,7 +40,7 @@ impl Checker<'_> {
                 continue;
             }
             let Some(way) = circle(start, &next) else { continue };
-            // Each circle is told once, at its first rule.
+            // Each circle is reported once, at its first rule.
             if way.iter().any(|rule| *rule < start) {
                 continue;
             }

@@ -26,7 +26,7 @@ impl Checker<'_> {
     pub(super) fn look_for_open_doors(&self, findings: &mut Vec<Finding>) {
         findings.extend(self.open_doors.iter().map(|span| {
             Finding::new(Code::NoToken, *span, "every program of yours may call here")
-                .label("nobody has to say who they are")
+                .label("no token is asked for")
                 .help("give each caller a token: `secret ilva-key = file \"ilva.key\"`, and `with token ilva = ilva-key` behind the address")
         }));
     }

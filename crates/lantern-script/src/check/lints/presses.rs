@@ -23,7 +23,7 @@ impl Checker<'_> {
                 findings.push(
                     Finding::new(Code::UnreleasedPress, span, "nothing releases this on some way to the end")
                         .label("let go only because the run ends")
-                        .help("write `release` behind it, or a block that lets go by itself: `hold KEY { ... }`"),
+                        .help("write `release` behind it, or a block that releases it: `hold KEY { ... }`"),
                 );
             }
         }

@@ -30,7 +30,7 @@ impl Checker<'_> {
         }
     }
 
-    /// What a key must wait for before it is told, if for anything.
+    /// What delays the delivery of a key, if anything does.
     fn waits_for(&self, combo: &KeyCombination, manner: PressKind) -> Option<String> {
         if plain_keys(combo) > 1 {
             let wait = Value::Duration(self.set.settings.chord_window);
