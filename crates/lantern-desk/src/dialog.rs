@@ -46,7 +46,7 @@ pub enum DialogKey {
     Dismiss,
 }
 
-/// Nobody writes a longer answer by hand.
+/// Maximum length of an answer, in characters.
 const LONGEST: usize = 500;
 /// So many of a list are shown at a time.
 const SHOWN: usize = 12;

@@ -1,9 +1,9 @@
 //! Desks: where the person's input is seen and ours is made.
 //!
-//! Owns the [`Backend`] contract and what fulfils it: [`SimulatedBackend`], a small desktop with no
-//! display, and [`X11Backend`], the real one. A desk decides nothing: it withholds what it was armed
-//! with, does what it is told, and reports what it sees. Also keeps the list of held keys that
-//! outlives a crash ([`HeldKeyWriter`]).
+//! Owns the [`Backend`] contract and its implementations: [`SimulatedBackend`], a small desktop
+//! with no display, [`X11Backend`] and others. A back end decides nothing: it withholds grabbed
+//! keys, performs effects and reports events. Also keeps the list of held keys that outlives a
+//! crash ([`HeldKeyWriter`]).
 
 mod backend;
 mod canvas;

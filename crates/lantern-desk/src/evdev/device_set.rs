@@ -23,13 +23,13 @@ const FOLDER: &str = "/dev/input";
 /// The number under which news of devices comes.
 const NEWS: u64 = u64::MAX;
 
-/// What of the person's is taken, and what is looked at besides.
+/// Input devices that are grabbed, and events that are read besides.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(super) struct GrabRequest {
     keyboards: bool,
     pointers: bool,
     pens: bool,
-    /// Pointers are read, but go on by themselves.
+    /// Pointers are read without a grab: their events reach programs directly.
     look_at_pointers: bool,
 }
 
@@ -196,13 +196,13 @@ impl InputDevices {
             && !self.choice.without.iter().any(has)
     }
 
-    /// Boards that would be given back if so much were taken.
+    /// Devices that are released if this is what is grabbed.
     pub(super) fn losing(&self, taking: GrabRequest) -> Vec<usize> {
         let loses = |board: &InputDevice| board.taken && !board.is_wanted(taking);
         self.boards.iter().filter(|(_, board)| loses(board)).map(|(number, _)| *number).collect()
     }
 
-    /// Takes so much from now on.
+    /// Replaces what is grabbed.
     pub(super) fn take(&mut self, taking: GrabRequest) {
         self.taking = taking;
         let numbers: Vec<usize> = self.boards.keys().copied().collect();
@@ -297,7 +297,7 @@ impl InputDevice {
         }
     }
 
-    /// Takes it or gives it back, as far as that can be done now.
+    /// Grabs or releases it, if that is possible now.
     fn settle(&mut self, taking: GrabRequest) {
         match (self.taken, self.is_wanted(taking)) {
             (true, false) => {

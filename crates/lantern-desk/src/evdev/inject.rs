@@ -37,7 +37,8 @@ impl EvdevBackend {
         for key in &step.park {
             self.write_key(*key, true);
         }
-        // Those that left meanwhile are told as up by their own board, right after this.
+        // Keys that went up meanwhile are reported as released by their own device, right after
+        // this.
         for key in &lifted {
             self.write_key(*key, true);
         }

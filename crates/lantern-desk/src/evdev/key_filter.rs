@@ -1,5 +1,5 @@
-//! What becomes of each key of the person's: it goes on, is kept back, or goes on as another. Knows no
-//! device.
+//! What becomes of each key event of the person: it is forwarded, withheld, or forwarded as another
+//! key. Independent of devices.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
@@ -8,7 +8,7 @@ use lantern_model::{
     ReplayKey, ShiftLevel,
 };
 
-/// Places of a way at the most that nobody has asked for.
+/// Maximum number of positions of a path that are kept until they are reported.
 const MOST_UNTOLD: usize = 4096;
 
 /// What goes to the programs in the place of a key event.
@@ -204,7 +204,7 @@ impl KeyFilter {
         keys
     }
 
-    /// Programs are told that a key is up whose finger stays on it.
+    /// Programs receive the release of a key that the person still holds.
     pub(super) fn hide(&mut self, key: Key) {
         let fingers = self.fingers.get_mut(&key).into_iter().flatten();
         fingers.for_each(|finger| finger.ours = false);
@@ -256,7 +256,7 @@ impl KeyFilter {
         ForwardedKey::Instead(keys)
     }
 
-    /// Whether programs must go on believing that a key is down, for another reason than its finger.
+    /// Whether programs must see a key as down for another reason than the person's press.
     fn is_down_otherwise(&self, key: Key) -> bool {
         self.pressed.contains(&key)
             || self.substitutions.values().any(|substitution| substitution.becomes.contains(&key))
@@ -344,7 +344,7 @@ impl KeyFilter {
         }
     }
 
-    /// Tells the pointer's way since the last time, if anybody follows it.
+    /// Reports the path of the pointer since the last report, if paths are requested.
     pub(super) fn tell_way(&mut self) {
         if self.armed.pointer_path.is_some() {
             self.hand_over_way();
@@ -389,7 +389,7 @@ impl KeyFilter {
         }
     }
 
-    /// Whether caps lock is on, as far as its presses tell.
+    /// Whether caps lock is on, derived from its presses.
     pub(super) fn caps_is_on(&self) -> bool {
         self.caps
     }

@@ -1,5 +1,5 @@
-//! The keyboard's layout, as the machine is set up to have it. Which of several groups is in force nobody
-//! tells below a display server: it is the first.
+//! The keyboard's layout, as the machine is configured. Below a display server the active one of
+//! several groups is unknown; the first is assumed.
 
 use std::collections::BTreeMap;
 use std::{env, fs};

@@ -1,5 +1,5 @@
-//! The kernel desk: keyboards and mice read from the kernel, everything that goes on written through two
-//! devices of our own. It works wherever the kernel does: under Wayland, under X11, on the bare console.
+//! The kernel back end: keyboards and mice are read from the kernel, and every event for programs
+//! is written through two devices of our own. It works under Wayland, under X11 and on the console.
 //!
 //! What is taken from the person is decided here by what the engine armed ([`passage`]); `device_set` are the
 //! devices that are read, `outlet` the two that are written, `inject` carries out steps. What is in front,
@@ -28,7 +28,7 @@ pub use keymap::layout as system_layout;
 pub use screen::screen_size;
 pub use uinput_output::{UDEV_RULE, outlet_is_there};
 
-/// Which devices are taken, and what nobody else tells.
+/// Which devices are used, and facts that the kernel does not report.
 #[derive(Debug, Clone, Default)]
 pub struct DeviceSelection {
     /// Only devices with one of these in their names, case-blind; all, if there are none.
@@ -112,8 +112,8 @@ impl EvdevBackend {
         }
     }
 
-    /// Takes so much from now on. What programs know to be down on a board that is given back goes up for
-    /// them: its own release will come from another device.
+    /// Replaces what is grabbed. Keys that programs see as down on a released device go up for
+    /// them: the release of the key itself comes from another device.
     fn take(&mut self, taking: GrabRequest) -> Result<(), BackendError> {
         for board in self.devices.losing(taking) {
             for key in self.passage.lose_board(board) {
@@ -125,7 +125,7 @@ impl EvdevBackend {
         self.follow_pens()
     }
 
-    /// A pen that is taken goes on through a copy of its tablet, as long as it is.
+    /// Forwards a grabbed pen through a copy of its tablet while it is grabbed.
     fn follow_pens(&mut self) -> Result<(), BackendError> {
         for (board, device, taken) in self.devices.pens() {
             if taken {
@@ -137,7 +137,7 @@ impl EvdevBackend {
         Ok(())
     }
 
-    /// A pen did something: its parts may be keys of rules, everything else goes on.
+    /// Handles an event of a pen: its parts may be keys of rules, everything else is forwarded.
     fn take_pen(&mut self, board: usize, event: evdev::InputEvent) -> Result<(), BackendError> {
         let (code, value) = (event.code(), event.value());
         match event.event_type() {
@@ -195,7 +195,7 @@ impl EvdevBackend {
         }
     }
 
-    /// A turn of the wheel may be a key of a rule; everything else of a mouse goes on.
+    /// A turn of the wheel may be a key of a rule; all other events of a mouse are forwarded.
     fn turn_wheel_or_pass(&mut self, axis: u16, by: i32) {
         match uinput_output::wheel_key(axis, by) {
             Some(key) if self.passage.wants_turn(key) => {
@@ -216,7 +216,7 @@ impl EvdevBackend {
 
 impl Backend for EvdevBackend {
     fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        // After a panic nothing but its own combination is armed until somebody resumes.
+        // After a panic only the panic combination is grabbed until rules are resumed.
         let only_panic = armed.keys.iter().all(|key| Some((key.key, key.modifiers)) == armed.panic);
         if !only_panic {
             self.gave_back = false;

@@ -24,7 +24,7 @@ const PLACE: &str = "Cold Lantern place";
 const PEN: &str = "Cold Lantern pen";
 /// How finely the pointer that jumps divides the screen.
 const FINE: i32 = 65_535;
-/// How long display servers take to see a new device: nobody tells when they have.
+/// Time that display servers take to see a new device. They send no event when they have.
 const SEEN: Duration = Duration::from_millis(200);
 /// A key that means nothing in any layout.
 pub(super) const MEANINGLESS: u16 = KeyCode::KEY_UNKNOWN.0;
@@ -91,7 +91,7 @@ impl UinputOutput {
         if is_button { &mut self.of_pointer } else { &mut self.of_keyboard }.push(event);
     }
 
-    /// The pointer or a wheel by so much.
+    /// Moves the pointer or turns a wheel by this amount.
     pub(super) fn motion(&mut self, axis: u16, by: i32) {
         self.of_pointer.push(InputEvent::new(EventType::RELATIVE.0, axis, by));
     }
@@ -132,7 +132,7 @@ impl UinputOutput {
         ]);
     }
 
-    /// A pen is taken: what it does goes on through a copy of its tablet.
+    /// Makes a copy of the tablet of a pen that is grabbed.
     pub(super) fn open_pen(&mut self, board: usize, tablet: &Device) -> Result<(), BackendError> {
         if let btree_map::Entry::Vacant(free) = self.pens.entry(board) {
             let failed = |source| BackendError::Input { path: PATH.into(), source };
@@ -146,7 +146,7 @@ impl UinputOutput {
         self.pens.remove(&board);
     }
 
-    /// Something that a pen did goes on.
+    /// Forwards an event of a pen.
     pub(super) fn pen(&mut self, board: usize, event: InputEvent) {
         if let Some(pen) = self.pens.get_mut(&board) {
             pen.events.push(event);
@@ -183,7 +183,7 @@ impl UinputOutput {
         Some((axis, share * size as f32))
     }
 
-    /// Something else of a device that is taken goes on as it is.
+    /// Forwards any other event of a grabbed device unchanged.
     pub(super) fn pass(&mut self, event: InputEvent) {
         if event.event_type() == EventType::MISC && event.code() == MiscCode::MSC_SCAN.0 {
             self.of_keyboard.push(event);

@@ -7,8 +7,8 @@ use std::sync::atomic::{AtomicU8, AtomicU32};
 
 use memmap2::{MmapOptions, MmapRaw};
 
-/// The first bytes of a file, shared with whoever maps or reads it. Other processes may write it at
-/// any time, so that it is seen as atomic numbers alone.
+/// The first bytes of a file, shared with every process that maps or reads it. Other processes may
+/// write it at any time, so it is accessed as atomic numbers only.
 #[derive(Debug)]
 pub(super) struct Page {
     memory: MmapRaw,

@@ -31,7 +31,7 @@ const PATH: &str = "/org/freedesktop/portal/desktop";
 const SHORTCUTS: &str = "org.freedesktop.portal.GlobalShortcuts";
 const REMOTE: &str = "org.freedesktop.portal.RemoteDesktop";
 const REQUEST: &str = "org.freedesktop.portal.Request";
-/// A step that nobody waits for.
+/// A batch without an outcome to report.
 pub(super) const NOBODY: EffectId = EffectId(u64::MAX - 1);
 /// Keyboard and pointer.
 const DEVICES: u32 = 1 | 2;
@@ -88,7 +88,7 @@ async fn version(bus: &Connection, interface: &str) -> zbus::Result<u32> {
     u32::try_from(value)
 }
 
-/// How what is told leaves the threads.
+/// Sends events from the threads to the event loop.
 #[derive(Debug, Clone)]
 struct EventSender {
     told: Sender<PortalEvent>,
@@ -97,7 +97,7 @@ struct EventSender {
 
 impl EventSender {
     fn tell(&self, told: PortalEvent) {
-        // With nobody listening any more the program is at its end.
+        // If the receiver is gone, the program is ending.
         if self.told.send(told).is_ok() {
             let _ = rustix::io::write(&*self.bell, &1u64.to_ne_bytes());
         }

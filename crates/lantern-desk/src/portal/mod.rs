@@ -24,8 +24,8 @@ use bus::{Portal, PortalEvent, PortalInput};
 
 pub use bus::{PortalOffers, portal_offers};
 
-/// So long a step waits for the fingers to leave the combination that set it off: what they hold cannot be
-/// taken out of the way.
+/// Maximum time for which a batch waits until the person has released the combination that fired
+/// it: the portal cannot release keys that are physically held.
 const FINGERS: Duration = Duration::from_secs(2);
 
 /// A combination that the portal is asked for.

@@ -1,5 +1,5 @@
 //! A small desktop with no display: programs with a text field each, one of them in front, a
-//! keyboard with a layout, a pointer, and the person's fingers moved by whoever plays them.
+//! keyboard with a layout, a pointer. A scene or a test moves the person's keys.
 //!
 //! It keeps everything that came out ([`SimulatedOutput`]) in order. Time is handed in.
 

@@ -33,7 +33,7 @@ use super::session::SessionState;
 
 /// What text is called, the best first.
 const TEXT: [&str; 5] = ["text/plain;charset=utf-8", "UTF8_STRING", "text/plain", "TEXT", "STRING"];
-/// So long the program that owns the clipboard may take to give one sort of what it holds.
+/// Maximum time for the owner of the clipboard to send one form of its content.
 const PATIENCE: Duration = Duration::from_millis(500);
 /// The most that is kept of what the clipboard held, in bytes.
 const MOST: usize = 64 << 20;
@@ -64,7 +64,7 @@ struct TemporaryText {
     source: ObjectId,
     before: Content,
     taken: Arc<AtomicBool>,
-    /// Somebody else copied something meanwhile.
+    /// Another program copied something meanwhile.
     overtaken: bool,
 }
 
@@ -103,7 +103,7 @@ impl Clipboard {
         Ok(String::from_utf8_lossy(&bytes).into_owned())
     }
 
-    /// One sort of what it holds, from whoever owns it.
+    /// One form of the content, read from the clipboard's owner.
     fn read(&self, kind: &str, connection: &Connection) -> Result<Vec<u8>, String> {
         let Some((offer, _)) = self.selected.as_ref().and_then(|id| self.offers.get(id)) else {
             return Ok(Vec::new());
@@ -160,7 +160,7 @@ impl Clipboard {
         self.lent.as_ref().is_some_and(|lent| lent.taken.load(Ordering::SeqCst))
     }
 
-    /// It holds again what it held, unless somebody copied meanwhile.
+    /// Restores the previous content, unless a program copied something meanwhile.
     pub(super) fn give_back(&mut self, handle: &QueueHandle<SessionState>) {
         let Some(lent) = self.lent.take().filter(|lent| !lent.overtaken) else { return };
         if lent.before.is_empty() {
@@ -170,7 +170,7 @@ impl Clipboard {
         }
     }
 
-    /// Somebody wants what we gave out.
+    /// A program requests the content we offer.
     fn send(&self, source: &ObjectId, kind: &str, to: OwnedFd) {
         let Some(bytes) = self.ours.get(source).and_then(|content| content.get(kind)).cloned()
         else {
@@ -178,7 +178,7 @@ impl Clipboard {
         };
         let lent = self.lent.as_ref().filter(|lent| lent.source == *source);
         let taken = lent.map(|lent| (Arc::clone(&lent.taken), Arc::clone(&self.bell)));
-        // Who asked may read as slowly as they like.
+        // The requesting program may read slowly.
         thread::spawn(move || {
             let mut to = File::from(to);
             let sent = to.write_all(&bytes);
@@ -198,7 +198,7 @@ fn is_read(pipe: File) -> bool {
     let until = Instant::now() + ASKING;
     let look = Timespec { tv_sec: 0, tv_nsec: 500_000 };
     while rustix::io::ioctl_fionread(&pipe).is_ok_and(|left| left > 0) {
-        // A pipe that nobody reads any more tells of an error.
+        // A pipe whose reader is gone returns an error.
         let closed = poll(&mut [PollFd::new(&pipe, PollFlags::empty())], Some(&look)) != Ok(0);
         if closed || Instant::now() > until {
             return closed;

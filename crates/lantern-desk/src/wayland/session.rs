@@ -41,7 +41,7 @@ pub fn session_offers() -> Result<CompositorOffers, BackendError> {
     })
 }
 
-/// A window, as far as it was told of.
+/// A window, with the properties that the compositor has sent.
 #[derive(Debug, Default)]
 struct Window {
     app: App,
@@ -190,7 +190,7 @@ impl WaylandConnection {
         known.map(drop).map_err(|error| format!("the compositor does not answer: {error}"))
     }
 
-    /// Whether somebody took what was lent.
+    /// Whether a program has read the temporary text.
     pub(super) fn was_taken(&self) -> bool {
         self.state.clipboard.as_ref().is_some_and(Clipboard::was_taken)
     }
@@ -241,7 +241,7 @@ impl SessionState {
         }
     }
 
-    /// No window is in front, as far as is known.
+    /// No window is in front, or the compositor reports none.
     fn leave_front(&mut self) {
         self.front = 0;
         self.events.push_back(Event::Focus(App::default()));

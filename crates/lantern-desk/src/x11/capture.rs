@@ -1,5 +1,5 @@
-//! Seeing what a key really sends: the next combination the person presses, which reaches nobody
-//! else meanwhile.
+//! Captures the next combination the person presses, and what it sends. No other program receives
+//! it.
 
 use lantern_model::{Key, ModifierKey, ModifierSet};
 use x11rb::connection::Connection;
@@ -33,8 +33,8 @@ pub struct CapturedCombination {
     pub held: bool,
 }
 
-/// Waits for the next combination on the display in DISPLAY. `listening` is called once it reaches
-/// nobody else any more.
+/// Waits for the next combination on the display in DISPLAY. `listening` is called once no other
+/// program receives keys.
 ///
 /// # Errors
 /// When the display cannot be reached, or another program has the keyboard to itself.

@@ -1,6 +1,6 @@
-//! Presses and releases that a grab of ours tells of, read straight from the server's message: of all
-//! that it tells, only these have somebody waiting for our answer. The library's way is the same for
-//! every event, and asks for memory three times on it.
+//! Decodes presses and releases in our grabs straight from the server's message. These are the only
+//! events for which the server waits for our answer. The library's decoder is the same for all
+//! events and allocates memory three times for each.
 
 use x11rb::protocol::xinput::{self, KeyEventFlags};
 use x11rb::protocol::xproto::GE_GENERIC_EVENT;
@@ -74,7 +74,7 @@ mod tests {
     fn message(kind: u16) -> Vec<u8> {
         let mut bytes: Vec<u8> = (0..80).map(|at| at + 100).collect();
         bytes[..2].copy_from_slice(&[GE_GENERIC_EVENT, XINPUT]);
-        // So much follows, buttons, numbers and flags.
+        // This many buttons, numbers and flags follow.
         for at in [4..8, 48..52, 56..60] {
             bytes[at].fill(0);
         }

@@ -72,8 +72,8 @@ pub fn survey() -> Result<DisplayDiagnostics, BackendError> {
     })
 }
 
-/// Whether somebody has the whole keyboard of the display in DISPLAY now: a menu, a lock screen, a
-/// program that asked for it.
+/// Whether another client has grabbed the keyboard of the display in DISPLAY: a menu, a lock
+/// screen, a program that asked for it.
 ///
 /// # Errors
 /// When the display cannot be reached.

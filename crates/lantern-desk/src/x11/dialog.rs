@@ -95,7 +95,7 @@ impl OpenDialog {
         }
     }
 
-    /// Some window managers let no new window have the keyboard by itself.
+    /// Some window managers do not give the keyboard to a new window. It is asked for.
     fn come_to_front(&self) -> Result<(), BackendError> {
         if windows::is_managed(&self.link)? {
             return windows::raise(&self.link, self.window);

@@ -177,7 +177,7 @@ impl X11Backend {
             self.look_at_front()?;
         } else if change.atom == atoms._NET_CLIENT_LIST {
             self.look_at_windows()?;
-            // Who held a key may be gone.
+            // The client that held a key may be gone.
             self.retry_refused(now)?;
         }
         Ok(())
@@ -217,14 +217,14 @@ impl X11Backend {
         Ok(())
     }
 
-    /// Grabs what must be withheld under the locks that are on; says what somebody else holds.
+    /// Installs the grabs for the locks that are on, and reports refused ones.
     pub(super) fn take_grabs(&mut self) -> Result<(), BackendError> {
         let (keys, raw) = (&self.wanted_grabs.keys, self.raw_in_grabs());
         let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys, raw)?;
         for detail in &self.open {
             self.grabs.suspend(&self.link, *detail)?;
         }
-        // Each is told once, and again if we had it in between.
+        // Each is reported once, and again if we had it in between.
         let is_ours = |told: &mut (KeyGrab, Refusal)| {
             self.wanted_grabs.keys.contains(&told.0) && !refused.contains(told)
         };
@@ -242,8 +242,8 @@ impl X11Backend {
         Ok(())
     }
 
-    /// Tries again to take what somebody else held. Nobody tells when they let it go, so it is tried
-    /// when windows come and go, and now and then as long as anything is missing.
+    /// Tries again to grab what another program held. The server sends no event when a grab ends,
+    /// so this runs when windows come and go, and every few seconds while a grab is missing.
     pub(super) fn retry_refused(&mut self, now: Time) -> Result<(), BackendError> {
         if self.missing {
             self.take_grabs()?;

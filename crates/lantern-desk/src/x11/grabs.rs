@@ -5,12 +5,11 @@
 //! combination, under the locks that are on; when a lock changes they are taken anew. A key that is
 //! withheld whatever is held beside it is one grab for all.
 //!
-//! A core grab is tried first, for a fraction of a millisecond, because only core grabs tell of a
-//! core grab somebody else has; the XInput 2 grab then taken tells of those of its own kind.
+//! A core grab is tried first, for a fraction of a millisecond, because only a core grab fails on
+//! the core grab of another client. The XInput 2 grab taken then fails on those of its own kind.
 //!
-//! For a key or button whose press is not told at once, the server waits for our answer: nothing
-//! overtakes the press, and a button that no rule wants after all goes on to the program as if nobody
-//! had been there.
+//! A grab whose press is decided later is synchronous: the server delivers nothing else until we
+//! answer, and a button that no rule wants is replayed to the program.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -83,7 +82,7 @@ type Grab = (KeyOrButton, GrabModifiers);
 struct GrabOptions {
     /// Whether the server waits for our answer.
     waits: bool,
-    /// What is told of beside the presses themselves.
+    /// Events that are reported besides the presses themselves.
     raw: RawEventSelection,
 }
 
@@ -131,7 +130,7 @@ impl Grabs {
         self.of(detail).next().is_some()
     }
 
-    /// Grabs exactly `wanted`; gives those that somebody else holds.
+    /// Installs exactly the grabs `wanted`; returns those that another client holds.
     pub(super) fn replace(
         &mut self,
         link: &XConnection,
@@ -172,7 +171,8 @@ impl Grabs {
             goal.iter().filter(is_new).map(|(grab, manner)| (*grab, *manner)).collect();
         self.taken.retain(|old, _| goal.contains_key(old));
         let missed = self.grab_all(link, &fresh)?;
-        // Where somebody holds the key under some modifiers, it is taken under each of the others.
+        // If another client has grabbed the key under some modifiers, it is grabbed under each of
+        // the others.
         let (any, single): (Vec<Grab>, Vec<Grab>) =
             missed.into_iter().partition(|grab| grab.1 == GrabModifiers::Any);
         let masks = keymap.grab_masks(ModifierSet::NONE, true, locked);
@@ -192,7 +192,7 @@ impl Grabs {
         Ok(refused)
     }
 
-    /// Tells of a grab that somebody else has.
+    /// Reports a grab that another client has.
     fn refuse(
         &self,
         keymap: &Keymap,
@@ -209,8 +209,8 @@ impl Grabs {
         }
     }
 
-    /// Grabs all of `fresh`, with one round trip for each of the two kinds of grab; gives those that
-    /// somebody else has.
+    /// Installs all of `fresh`, with one round trip for each of the two kinds of grab; returns
+    /// those that another client has.
     fn grab_all(
         &mut self,
         link: &XConnection,
@@ -306,7 +306,7 @@ fn end_probe(link: &XConnection, (detail, under): Grab) -> Result<(), BackendErr
     Ok(())
 }
 
-/// Whether nobody holds a combination.
+/// Whether no client has grabbed a combination.
 pub(super) fn is_free(
     link: &XConnection,
     detail: KeyOrButton,
@@ -332,7 +332,7 @@ fn grab<'c>(
     GrabOptions { waits, raw }: GrabOptions,
 ) -> Result<GrabCookie<'c>, BackendError> {
     let (device, kind, events) = match detail {
-        // Its release is asked for otherwise, if anybody wants it: each that is told of ends a rest.
+        // Its release is selected separately, if needed: each event wakes the program up.
         KeyOrButton::Code(_) => {
             (link.devices.master_keyboard, GrabType::KEYCODE, XIEventMask::KEY_PRESS)
         }

@@ -186,7 +186,7 @@ impl X11Backend {
         self.fake_key(code, false)
     }
 
-    /// Puts back what the step took away, as far as the person still holds it.
+    /// Restores what the batch released, if the person still holds it.
     pub(super) fn end_step(
         &mut self,
         step: &InputBatch,

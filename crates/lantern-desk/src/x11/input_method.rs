@@ -16,7 +16,7 @@ use super::connection::XConnection;
 use super::{X11Backend, windows};
 use crate::BackendError;
 
-/// They are woken so long after something was typed, and again after twice as long each time.
+/// Time after typing at which input methods are woken, doubled for each further time.
 const FIRST_WAKE: Duration = Duration::from_millis(20);
 /// After a gap of this length they are woken for the last time.
 const LAST_GAP: Duration = Duration::from_millis(640);

@@ -77,14 +77,15 @@ impl X11Backend {
         self.flush()
     }
 
-    /// The modifiers that are down though the key was not pressed under them, or hides them, and those
-    /// that are missing. If any is to go, every key is told from here on.
+    /// The modifiers that are down though the key was not pressed under them, or hides them, and
+    /// those that are missing. If any is to be released, raw events of every key are selected from
+    /// here on.
     fn wrong_modifiers(&mut self, back: &ReplayKey) -> Result<(Vec<u8>, Vec<u8>), BackendError> {
         let wrong = self.wrong_among(back, self.held_modifiers()?);
         if wrong.0.is_empty() {
             return Ok(wrong);
         }
-        // Looked at again, now that all that comes after the look is told.
+        // Read again, now that later changes arrive as events.
         let shown = self.watch_fingers()?;
         Ok(self.wrong_among(back, shown))
     }
@@ -183,8 +184,8 @@ impl X11Backend {
         self.select_raw_events()
     }
 
-    /// The finger has left a modifier, and may be back by now. From the look until what stands for it
-    /// is as it must be, keys are told by themselves.
+    /// The person has released a modifier, and may have pressed it again by now. From the query
+    /// until the substitute's state is right, keys are reported as raw events.
     fn let_modifier_go(&mut self, key: Key) -> Result<(), BackendError> {
         let already = self.suspensions.are_away();
         if !already {

@@ -1,9 +1,9 @@
 //! Whether fingers are off the keyboard.
 //!
-//! A key that is down cannot be tapped, so a step lets go of its keys first, and somebody waits for
-//! what comes after that. Where a button is pressed, the hand is mostly on the mouse: once nothing is
-//! down, the server is asked to tell of the next press of a key, and until it comes a step that answers a
-//! button has nothing to let go. Who types is told of once, and not again before a button is answered.
+//! A key that is down cannot be tapped, so a batch releases its keys first, which delays the
+//! target. When a button is pressed, the hand is mostly on the mouse: once no key is down, the next
+//! raw key press is selected, and until it comes a batch that answers a button has nothing to
+//! release. At most one wake-up follows, and none before another button is answered.
 
 use std::collections::BTreeSet;
 
@@ -21,7 +21,7 @@ pub(super) enum KeyboardIdle {
     Unknown,
     /// Looked at when nothing else is to do.
     WorldQuery,
-    /// Nothing is down, and presses are told.
+    /// No key is down, and presses are selected.
     Untouched,
 }
 
@@ -29,7 +29,7 @@ impl X11Backend {
     /// Whether the step that comes next answers a button, with no key down under a finger or by our
     /// doing. If that is not known, it is for the next one.
     pub(super) fn answers_button_alone(&mut self) -> bool {
-        // Where every key is told for other reasons, it may be told too late.
+        // If raw keys are selected for other reasons, the event may come too late.
         let tells = !self.raw_in_grabs().all;
         if !tells || !matches!(self.presses.ending, Some(ActiveGrab::Button { .. })) {
             return false;
@@ -49,7 +49,7 @@ impl X11Backend {
         Ok(())
     }
 
-    /// Presses are told from here on, if it was asked for.
+    /// Presses are reported from here on, if they were selected.
     pub(super) fn begin_look_at_keyboard(&mut self) -> Result<(), BackendError> {
         if self.presses.keyboard == KeyboardIdle::WorldQuery {
             self.presses.keyboard = KeyboardIdle::Untouched;
@@ -57,7 +57,7 @@ impl X11Backend {
         self.select_raw_events()
     }
 
-    /// What is under the fingers since presses are told.
+    /// Keys that are down since presses are reported.
     pub(super) fn end_look_at_keyboard(
         &mut self,
         down: &BTreeSet<Key>,

@@ -1,5 +1,5 @@
-//! Seeing what the person does without taking part: every key and button as the server gets it,
-//! whoever else has it, and which program is in front. Nothing is withheld.
+//! Observes input without grabs: every key and button that the server receives, and which program
+//! is in front.
 
 use std::collections::BTreeSet;
 use std::os::fd::BorrowedFd;

@@ -67,9 +67,9 @@ use press_tracker::PressTracker;
 use temporary_keymap::WaitingStep;
 use window_commands::PendingFocus;
 
-/// So long we leave the core to who waits for what a press was answered with, unless something comes:
-/// nobody waits for what we do next. To give it up without sleeping would not do, as the kernel wakes
-/// the program that gets the key on another core, which sleeps, as long as we could still run here.
+/// Maximum time for which we sleep after an answer, to leave the processor to the client that
+/// receives the key. Yielding without sleeping is not enough: the kernel would wake that client on
+/// another, sleeping core while we are runnable here.
 const BREATH: Timespec = Timespec { tv_sec: 0, tv_nsec: 150_000 };
 
 /// The core modifier mask of caps lock.
@@ -113,7 +113,7 @@ pub struct X11Backend {
     coming: Vec<PendingFocus>,
     /// Whether something was typed that the program in front may not have read yet.
     unread: bool,
-    /// What somebody else holds of what must be withheld, as far as it was told.
+    /// Grabs that another client holds, of those that have been reported.
     told: Refusals,
     /// Whether any of it is missing now, and when it is tried again.
     missing: bool,

@@ -21,7 +21,7 @@ use crate::BackendError;
 #[derive(Debug, Default)]
 pub(super) struct ModifierSuspensions {
     times: VecDeque<Suspension>,
-    /// The request that the server had done last when it told what is looked at now.
+    /// The last request that the server had executed when it sent the event that is examined.
     now: SequenceNumber,
     /// Keys that fingers pressed meanwhile, with the server's time.
     pressed: BTreeMap<Key, (u32, SuspendedPress)>,
@@ -46,7 +46,7 @@ struct Suspension {
 }
 
 impl ModifierSuspensions {
-    /// What is looked at from here on was told after request `now`.
+    /// Events from here on were sent after request `now`.
     pub(super) fn look_at(&mut self, now: SequenceNumber) {
         self.now = now;
         while self.times.front().is_some_and(|lift| lift.until.is_some_and(|until| until <= now)) {
@@ -79,11 +79,12 @@ impl ModifierSuspensions {
 impl X11Backend {
     /// Modifiers are about to go out of the way, if any is under the fingers: gives their keycodes.
     pub(super) fn lift_held(&mut self) -> Result<Vec<u8>, BackendError> {
-        // Looked at again, now that all that comes after the look is told.
+        // Read again, now that later changes arrive as events.
         if self.held_modifiers()?.is_empty() { Ok(Vec::new()) } else { self.watch_fingers() }
     }
 
-    /// Every key is told from here on: gives the keycodes of the modifiers under the fingers.
+    /// Selects raw events of every key. Returns the keycodes of the modifiers that the person
+    /// holds.
     pub(super) fn watch_fingers(&mut self) -> Result<Vec<u8>, BackendError> {
         self.end_lift()?;
         let from = self.select_raw(true)?;

@@ -12,11 +12,11 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::io::{Errno, retry_on_intr};
 use rustix::net::{RecvFlags, SendFlags, recv, send};
 
-/// So much is gathered at the most before it is sent unasked.
+/// Maximum number of bytes that are gathered before they are sent.
 const GATHERED: usize = 16 * 1024;
-/// So much is asked for at once.
+/// Number of bytes that are read at once.
 const ASKED_FOR: usize = 4096;
-/// Every packet is at least so long.
+/// Minimum length of a packet, in bytes.
 const SHORTEST: usize = 32;
 
 /// The socket, with what waits to be sent and what came.
@@ -48,8 +48,8 @@ impl PacketBuffer {
         if self.outgoing.len() < GATHERED { Ok(()) } else { self.flush() }
     }
 
-    /// Sends what was gathered. What comes meanwhile is kept: a server that nobody reads from may not
-    /// read either.
+    /// Sends what was gathered and keeps what arrives meanwhile: a server whose output is not read
+    /// may stop reading.
     pub(super) fn flush(&mut self) -> Result<()> {
         let mut sent = 0;
         while sent < self.outgoing.len() {
@@ -74,7 +74,7 @@ impl PacketBuffer {
         self.read()
     }
 
-    /// Waits until more has come, but so long at the most.
+    /// Waits until more has arrived, at most for `timeout`.
     pub(super) fn wait_at_most(&mut self, span: &Timespec) -> Result<()> {
         match self.wait(PollFlags::IN, Some(span)) {
             // A signal only ends the wait sooner.

@@ -19,7 +19,7 @@ use super::X11Backend;
 use super::connection::XConnection;
 use crate::BackendError;
 
-/// So long reports are left to gather.
+/// Time for which reports are gathered.
 const GATHERS: Duration = Duration::from_millis(6);
 /// How wide the trail is, in pixels, and how close its dots are.
 const TRAIL_WIDTH: i32 = 3;
@@ -36,8 +36,8 @@ pub(super) struct PointerRecorder {
     /// All screens together, which devices with places of their own go over.
     whole: Rect,
     gathered: Vec<Point>,
-    /// Whether a program moved the pointer, for somebody far away perhaps: what it tells may be a
-    /// place or a step, so the pointer is asked.
+    /// Whether a program moved the pointer, for example a remote session: its raw values may be
+    /// positions or steps, so the pointer's position is queried.
     asks: bool,
     /// When we listen again, and whether that is yet to come.
     rests_until: Time,
@@ -143,7 +143,7 @@ impl X11Backend {
         Ok(Some(Event::PointerPath(spots)))
     }
 
-    /// Puts what has gathered before what is told next.
+    /// Queues what has been gathered before the next event.
     pub(super) fn queue_way(&mut self) {
         let gathered = self.trace.as_mut().map(|trace| std::mem::take(&mut trace.gathered));
         if let Some(spots) = gathered.filter(|spots| !spots.is_empty()) {

@@ -1,10 +1,10 @@
 //! The person's hands: presses that are withheld, what is handed back of them, and what their
 //! fingers do beside that.
 //!
-//! A withheld press waits with its grab until the engine has answered, which is the next thing that
-//! is asked of the desk. Only then the grab ends: a key is let go in the server, so that neither its
-//! release nor its repeats reach a program; a button cannot be, and stays ours until it is let go,
-//! or is replayed to the program as if nobody had taken it.
+//! A withheld press keeps its grab until the engine has answered, by the next request to the back
+//! end. Then the grab ends. A key is released in the server, so that neither its release nor its
+//! repeats reach a program. A button cannot be released; it stays grabbed until the person releases
+//! it, or is replayed to the program.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -166,9 +166,8 @@ impl X11Backend {
         Ok(())
     }
 
-    /// A key went down under modifiers that were out of the way, so that no grab saw it under them.
-    /// It reached the program, but the rule it belongs to is told, if it belongs to one, or a loop that
-    /// clicks could not be stopped.
+    /// Reports a press under suspended modifiers, which no grab saw under them. The program has
+    /// received it, but its rule must fire too: otherwise a loop that clicks could not be stopped.
     pub(super) fn report_missed(&mut self, key: Key, modifiers: HeldModifiers) -> bool {
         let Some(armed) = self.grabs.find(key, self.families_of(modifiers)) else { return false };
         if armed.report_release {
@@ -202,7 +201,7 @@ impl X11Backend {
     /// A press that came to us only because a grab was on: it is the program's.
     fn replay_unbound(&mut self, key: Key) -> Result<(), BackendError> {
         if ModifierKey::of(key).is_some() {
-            // A modifier counts in the server whoever gets its press.
+            // A modifier changes the server's state, whichever client receives its press.
             self.presses.ending = None;
             return self.answer_press(self.link.devices.master_keyboard, EventMode::ASYNC_DEVICE);
         }
@@ -251,7 +250,7 @@ impl X11Backend {
         }
     }
 
-    /// The button that was pressed just now goes to the program as if nobody had taken it.
+    /// Replays the button that was pressed to the program, as if it had not been grabbed.
     pub(super) fn replay_press(&mut self) -> Result<(), BackendError> {
         if let Some(ActiveGrab::Button { button, .. }) = self.presses.ending.take() {
             self.presses.buttons_taken.remove(&button);
@@ -301,7 +300,7 @@ impl X11Backend {
         if !self.wanted_grabs.whole_keyboard { self.grab_keyboard(false) } else { Ok(()) }
     }
 
-    /// Gives up what is grabbed now and would get what is injected.
+    /// Ends active grabs that would receive injected input.
     pub(super) fn make_way(&mut self, at_pointer: bool) -> Result<(), BackendError> {
         self.end_grab()?;
         self.grab_keyboard(false)?;
@@ -457,7 +456,7 @@ impl X11Backend {
         gone.into_iter().try_for_each(|key| self.let_go(key))
     }
 
-    /// Takes in what the desk is told to withhold from now on, as far as hands are concerned.
+    /// Updates the state of presses for a new set of grabs.
     pub(super) fn arm_hands(&mut self, armed: GrabSet) -> Result<(), BackendError> {
         let told_before = self.raw_in_grabs();
         let before = std::mem::replace(&mut self.wanted_grabs, armed);

@@ -93,8 +93,8 @@ impl RawEventSelection {
         ])
     }
 
-    /// What is asked of each real keyboard: neither grabs nor waiting keep it from us, and of what
-    /// programs put in, ourselves among them, nothing is told.
+    /// Raw events that are selected on each real keyboard. Neither grabs nor frozen devices
+    /// withhold them, and they exclude injected input, also our own.
     fn of_keyboards(self) -> XIEventMask {
         let RawEventSelection { all, keys, key_releases, .. } = self;
         together([

@@ -1,10 +1,10 @@
 //! The X server as one thread talks to it: requests go out gathered, answers and events come in when
 //! they are asked for.
 //!
-//! The X library parses and serialises every message, and knows which answers are awaited; this puts
-//! its messages on our [`PacketBuffer`]. Its own connection is made for several threads: what that costs for
-//! each message, locks and calls to wake who may wait, is most of what a key costs on its way through
-//! us, and nobody here has a second thread on one connection.
+//! The X library encodes and decodes every message, and knows which replies are pending; this
+//! module sends and receives them by our [`PacketBuffer`]. The library's own connection is made for
+//! several threads: its locks and wake-ups for each message are most of the cost of a key. Here one
+//! thread uses a connection.
 
 use std::cell::{Cell, RefCell};
 use std::io::IoSlice;
@@ -71,7 +71,7 @@ pub(super) struct ServerConnection {
 #[derive(Debug)]
 struct SyncState {
     wire: PacketBuffer,
-    /// Which requests await an answer, and what came that nobody took yet.
+    /// Requests with pending replies, and messages that have not been taken.
     messages: protocol::Connection,
 }
 
@@ -91,7 +91,7 @@ impl SyncState {
         Ok(number)
     }
 
-    /// Sends a request for whose answer nobody waits: it shows how far the server is.
+    /// Sends a request without waiting for its reply, which shows how far the server is.
     fn ask_for_sign(&mut self) -> Result<(), ConnectionError> {
         let [low, high] = 1u16.to_ne_bytes();
         let request = [GET_INPUT_FOCUS_REQUEST, 0, low, high];
@@ -155,14 +155,14 @@ impl ServerConnection {
         })
     }
 
-    /// What becomes readable when there is more to read. Who asks for it waits, and looks for events
-    /// then.
+    /// Descriptor that becomes readable when there is more to read. A caller that asks for it is
+    /// about to wait, and reads events then.
     pub(super) fn waitable(&self) -> BorrowedFd<'_> {
         self.talk.borrow_mut().wire.note_waiting();
         self.waitable.as_fd()
     }
 
-    /// Sends what was gathered, and sleeps until something comes, but so long at the most.
+    /// Sends what was gathered, and sleeps until something arrives, at most for `timeout`.
     pub(super) fn wait_at_most(&self, span: &Timespec) -> Result<(), ConnectionError> {
         let wire = &mut self.talk.borrow_mut().wire;
         wire.flush()?;
@@ -365,7 +365,7 @@ impl Connection for ServerConnection {
     }
 }
 
-/// The extensions that were asked for, by name, as far as the server has them.
+/// The extensions that were queried, by name, if the server has them.
 #[derive(Debug, Default)]
 struct Extensions(Vec<(&'static str, Option<ExtensionInformation>)>);
 

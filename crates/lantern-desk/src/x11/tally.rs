@@ -1,4 +1,4 @@
-//! Numbers upon what is in front, picked by digit keys or by a number that is told.
+//! Numbers on elements of the window in front, picked by digit keys or by a given number.
 
 use std::io;
 use std::os::fd::BorrowedFd;
@@ -23,7 +23,7 @@ use crate::canvas::Fonts;
 use crate::dialog::{DialogAnswer, DialogKey};
 use crate::tally::Tally;
 
-/// With nothing picked for so long the numbers go away, and the keyboard is free again.
+/// Time without a choice after which the numbers disappear and the keyboard is released.
 const FORGOTTEN: Duration = Duration::from_secs(30);
 
 /// So many pixels of what it stands for a number hides, so that its first letter can be read.
@@ -43,7 +43,7 @@ const TAKEN: &str = "0 1 2 3 4 5 6 7 8 9 pad-0 pad-1 pad-2 pad-3 pad-4 pad-5 pad
 pub fn pick_place(places: &[Rect], told: BorrowedFd<'_>) -> Result<DialogAnswer, BackendError> {
     let link = XConnection::open(None)?;
     take_digits(&link)?;
-    // They tell of every press, whoever holds the key.
+    // They report every press, also in grabs.
     select_raw(
         &link,
         RawEventSelection::default(),
@@ -110,7 +110,7 @@ impl Picking<'_> {
                 return Ok(DialogAnswer::Dismissed);
             }
             if let Some(number) = self.wait_for_either(&mut told, left)? {
-                // Which is not there is told by who presses it.
+                // The caller reports a number that is not there.
                 return Ok(DialogAnswer::Picked(number.saturating_sub(1)));
             }
         }

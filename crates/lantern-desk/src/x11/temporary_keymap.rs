@@ -1,11 +1,11 @@
 //! Characters that the layout lacks: spare keycodes are lent to them for a while.
 //!
-//! All new characters of a step are lent at once; the program in front is asked for a sign of life
+//! All new characters of a batch are mapped at once. The program in front gets a ping
 //! (`_NET_WM_PING`) before they are typed, because only its answer proves that it has read the new
-//! map, and again before the keycodes change their meaning, because it must have read what was typed
-//! by then. Of a program that gives no signs it is looked whether it sleeps, and with it the display's input
-//! methods, through which its keys may go; where even that cannot be seen, as on another machine, it is given
-//! time.
+//! map, and again before the keycodes change their meaning, because it must have read the typed
+//! keys by then. For a program that does not answer pings, the module checks whether it sleeps, and
+//! with it the display's input methods, through which its keys may pass. If that is unknown, as on
+//! another machine, a fixed time passes.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
@@ -35,7 +35,7 @@ const LEVELS: [ShiftLevel; 4] =
 /// The type of a key with two levels is the second of the four that every map has (XKB protocol).
 const TWO_LEVELS: u8 = 1;
 
-/// Who asks a program for a sign of life.
+/// The part that sends a ping.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum PingClient {
     /// Before keycodes change, and before they are used.
@@ -139,8 +139,9 @@ impl X11Backend {
         self.flush()
     }
 
-    /// Waits until everything that anybody has sent the server is with whom it is for. It serves its clients in
-    /// turns: who asked before us has been served by the end of the next turn at the latest.
+    /// Waits until everything that any client has sent to the server has been delivered. The server
+    /// serves its clients in turns: a client that sent before us has been served by the end of the
+    /// next turn at the latest.
     fn let_server_catch_up(&self) -> Result<(), BackendError> {
         for _ in 0..2 {
             self.link.conn.get_input_focus()?.reply()?;
@@ -191,7 +192,8 @@ impl X11Backend {
         Ok(())
     }
 
-    /// When the step that waits goes on anyway, or lent keycodes are taken back.
+    /// Time at which the waiting batch continues without an answer, or mapped keycodes are
+    /// restored.
     pub(super) fn lending_deadline(&self) -> Option<Time> {
         let waiting = self.waiting.as_ref().map(|waiting| waiting.until);
         waiting.or(self.take_back_at)

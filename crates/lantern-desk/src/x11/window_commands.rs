@@ -9,7 +9,7 @@ use super::temporary_keymap::PingClient;
 use super::{X11Backend, windows};
 use crate::BackendError;
 
-/// So long a window may take to come to the front.
+/// Maximum time for a window to come to the front.
 const COMING: Duration = Duration::from_secs(1);
 
 /// A window that was asked to come to the front.
@@ -121,7 +121,7 @@ impl X11Backend {
         self.flush()
     }
 
-    /// The window in front is another, and known: who waited for it goes on.
+    /// Another window is in front and known: the effect that waited for it completes.
     pub(super) fn welcome(&mut self) {
         let front = self.front.window;
         let came = self.coming.extract_if(.., |coming| u64::from(coming.window) == front);

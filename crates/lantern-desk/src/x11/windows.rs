@@ -13,11 +13,11 @@ use x11rb::protocol::xproto::{
 use super::connection::XConnection;
 use crate::BackendError;
 
-/// Who asks, for a window manager: a tool that acts for the person.
+/// Source indication for window managers (EWMH): a tool that acts for the person.
 const FROM_THE_PERSON: u32 = 2;
 
-/// The window in front, 0 for none; none if no window manager says so. Some managers go on naming a
-/// window that was destroyed.
+/// The window in front, 0 for none; none if no window manager reports it. Some managers still name
+/// a window that was destroyed.
 pub(super) fn active_window(link: &XConnection) -> Result<Window, BackendError> {
     let named = windows_in(link, link.atoms._NET_ACTIVE_WINDOW)?.first().copied().unwrap_or(0);
     let is_there = named != x11rb::NONE && link.conn.get_geometry(named)?.reply().is_ok();
@@ -133,7 +133,7 @@ fn ask_manager(
     Ok(())
 }
 
-/// The program in front; nobody if no window is, or no window manager says so.
+/// The program in front; none if no window is, or no window manager reports it.
 pub(super) fn active_app(link: &XConnection) -> Result<App, BackendError> {
     match active_window(link)? {
         0 => Ok(App::default()),
@@ -182,8 +182,8 @@ pub(super) fn process_of(link: &XConnection, window: Window) -> Result<Option<u3
     Ok(ids.iter().find_map(|id| id.value.first().copied()))
 }
 
-/// Whether a process is connected to the display, as far as the server can tell. It is as long as the
-/// server has not read all that it sent.
+/// Whether a process is a client of the display, if the server can tell. It remains one until the
+/// server has read all that it sent.
 pub(super) fn is_client(link: &XConnection, process: u32) -> Result<bool, BackendError> {
     if link.conn.extension_information(res::X11_EXTENSION_NAME)?.is_none() {
         return Ok(false);

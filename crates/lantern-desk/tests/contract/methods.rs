@@ -1,4 +1,4 @@
-//! A display on which an input method is at work, as far as the display tells.
+//! A display with an active input method.
 
 use lantern_model::{EffectId, Event, InputAction, InputBatch, Key, Time};
 use lantern_stage::Display;

@@ -218,7 +218,7 @@ fn the_layouts_of_the_server_are_read_as_they_are() {
                 Event::Layout(layout) => Some(layout),
                 _ => None,
             })
-            .expect("the layout is told");
+            .expect("the layout is reported");
         let key = Key::named(key).expect("there is one");
         assert_eq!(
             layout.group().key_for(character),

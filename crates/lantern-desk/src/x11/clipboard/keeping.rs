@@ -1,5 +1,5 @@
-//! After the end of a program that owned the clipboard for others: what they copied is owned on, by a process
-//! of its own, until somebody copies something else.
+//! Keeps the clipboard after the program that owned it for others has ended: a process of its own
+//! owns the content until another program copies something.
 
 use x11rb::connection::Connection as _;
 use x11rb::protocol::Event;
@@ -25,7 +25,7 @@ pub fn keep_copied(mut copied: CopiedContents) -> Result<(), BackendError> {
     let link = XConnection::open(None)?;
     let mut offer = SelectionOwner::default();
     for (selection, contents) in clipboards {
-        // Whoever copied meanwhile wins.
+        // A program that copied meanwhile keeps the clipboard.
         if owner_of(&link, selection)? == x11rb::NONE {
             offer.own(&link, selection, contents)?;
         }

@@ -1,10 +1,11 @@
 //! The clipboard: read, and used to put a text into the program in front, after which it holds what
 //! it held before, in every form it was held in.
 //!
-//! What lies in the clipboard belongs to a program and is asked for in one form after another
-//! (ICCCM, section 2). To paste, all forms are read first; then we own the clipboard with our text,
-//! the paste keys are pressed, and once the program in front has taken the text (which is seen, as
-//! it deletes what it was handed) we own it with what was read. Whoever copies meanwhile wins.
+//! The content of the clipboard belongs to a program, which is asked for one form after another
+//! (ICCCM, section 2). To paste, all forms are read first. Then we own the clipboard with our text
+//! and press the paste keys. Once the program in front has taken the text (it deletes the property
+//! it was handed), we own the clipboard with what was read. If another program copies meanwhile, it
+//! keeps the clipboard.
 
 mod keeping;
 mod reading;
@@ -383,7 +384,7 @@ impl X11Backend {
         Ok(())
     }
 
-    /// Somebody copied something; unless it is ours again since.
+    /// Handles the loss of the clipboard to another program, unless it is ours again since.
     pub(super) fn lose_clipboard(
         &mut self,
         now: Time,

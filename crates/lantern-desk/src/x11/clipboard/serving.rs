@@ -97,7 +97,7 @@ impl SelectionOwner {
         self.owned.iter().map(|(selection, owned)| (*selection, &owned.contents))
     }
 
-    /// Whether somebody still has to fetch pieces.
+    /// Whether a program still has pieces to fetch.
     pub(super) fn is_sending(&self) -> bool {
         !self.sending.is_empty()
     }
@@ -117,7 +117,7 @@ impl SelectionOwner {
             return Ok(());
         }
         self.owned.insert(selection, OwnedSelection { contents, since: None });
-        // The time is told to who changes a property, be it by nothing.
+        // The server reports its time to a client that changes a property, even by nothing.
         let (mode, kind) = (PropMode::APPEND, AtomEnum::INTEGER);
         link.conn.change_property(mode, window, link.atoms.COLD_LANTERN_TIME, kind, 32, 0, &[])?;
         Ok(())
@@ -134,12 +134,13 @@ impl SelectionOwner {
         is_time
     }
 
-    /// Somebody else owns it now.
+    /// Handles that another program owns it now.
     pub(super) fn lose(&mut self, selection: Atom) {
         self.owned.remove(&selection);
     }
 
-    /// A program asks for what we own. With `watched` we are told when it has read the list of forms.
+    /// Serves a request for what we own. With `watched` an event reports when the program has read
+    /// the list of forms.
     pub(super) fn serve(
         &mut self,
         link: &XConnection,
