@@ -69,14 +69,14 @@ async fn activate_on(
     Ok(reply.body().deserialize()?)
 }
 
-/// Whether somebody serves that name now.
+/// Whether a service owns that name now.
 pub fn is_served(connection: &Connection, name: &str) -> Result<bool, ServiceError> {
     let (bus, path) = ("org.freedesktop.DBus", "/org/freedesktop/DBus");
     let call = connection.call_method(Some(bus), path, Some(bus), "NameHasOwner", &name);
     Ok(block_on(call)?.body().deserialize()?)
 }
 
-/// Whether nobody serves that name, now or on demand.
+/// Whether no service owns that name, now or on demand.
 pub fn is_unserved(error: &zbus::Error) -> bool {
     use zbus::fdo::Error;
     matches!(

@@ -86,8 +86,8 @@ pub enum ServiceError {
     /// There is no session bus.
     #[error("there is no session bus")]
     NoBus,
-    /// Nobody shows notices.
-    #[error("nobody shows notices in this session")]
+    /// No notification service runs.
+    #[error("no notification service runs in this session")]
     NoNotices,
     /// There is no accessibility bus.
     #[error("the accessibility bus cannot be reached")]

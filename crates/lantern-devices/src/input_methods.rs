@@ -1,8 +1,9 @@
 //! Input methods: programs that make words of other scripts out of the keys that a person types, such as
 //! ibus and fcitx. One that composes would make such words of what a rule types, too.
 //!
-//! That one is at work is told by the session bus. What it does to keys at this moment changes with each
-//! window and at a key, and is told to nobody else, so that it is asked before a text is typed.
+//! The session bus shows whether an input method is active. What it does to keys changes with each
+//! window and each key, and only the program in front learns it. So it is asked before a text is
+//! typed.
 
 use std::fs;
 use std::path::PathBuf;

@@ -69,9 +69,9 @@ pub struct Services {
     running: BTreeMap<EffectId, Arc<StopHandle>>,
     /// One for what is read out to who cannot see it.
     announcer: Option<Sender<String>>,
-    /// Who listens to the person, once anything is to be heard.
+    /// The thread of speech recognition, once a phrase is active.
     ear: Option<SpeechThread>,
-    /// Who speaks with devices, once there are any.
+    /// The thread of connections, once there are devices.
     links: Option<ConnectionThread>,
     /// Whether it is watched where the keyboard goes.
     fields_watched: bool,
@@ -200,7 +200,7 @@ impl Services {
                 let mut announcer = Announcer::default();
                 while let Ok(first) = texts.recv() {
                     let text = texts.try_iter().last().unwrap_or(first);
-                    // What nobody reads out still stands on the screen.
+                    // Without a screen reader the text is still on the screen.
                     let _ = announcer.announce(&text);
                 }
             });
@@ -216,7 +216,7 @@ impl Services {
             return;
         }
         let tell = self.teller();
-        // Without an accessibility bus nothing is told, and nothing can be refused.
+        // Without an accessibility bus no password field is known, and no text is refused.
         thread::spawn(move || {
             drop(accessibility::watch_fields(|process| tell(Event::PasswordField(process))));
         });
@@ -285,14 +285,14 @@ impl Services {
         Ok(())
     }
 
-    /// Tells somebody who called what came of it.
+    /// Answers a call to a listener.
     pub fn answer_call(&self, call: u64, answer: CallAnswer) {
         if let Some(links) = &self.links {
             links.answer(call, answer);
         }
     }
 
-    /// How loud it is at the microphone; nothing while nobody listens.
+    /// The level at the microphone; none while it is closed.
     pub fn loudness(&self) -> Option<lantern_sense::Loudness> {
         self.ear.as_ref().and_then(SpeechThread::loudness)
     }
@@ -324,7 +324,7 @@ impl Services {
         self.device_news.next()
     }
 
-    /// Nobody waits for it any more: what sounds is silenced, what waits is left out.
+    /// Cancels an effect: sound is stopped, queued work is dropped.
     pub fn abandon(&mut self, effect: EffectId) {
         if let Some(stop) = self.running.remove(&effect) {
             stop.stop();
@@ -386,7 +386,7 @@ fn report(
     effect: EffectId,
     result: Result<JobResult, ServiceError>,
 ) {
-    // With nobody listening any more the program is at its end.
+    // If the receiver is gone, the program is ending.
     if done.send((effect, result)).is_ok() {
         ring(bell);
     }

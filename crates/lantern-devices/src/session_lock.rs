@@ -48,7 +48,7 @@ pub fn watch(tell: impl Fn(bool) + Send + Sync + 'static) {
         }
     };
     let of_login = note.clone();
-    // Where a bus is missing nobody can tell, and the thread ends.
+    // Without the bus the state is unknown, and the thread ends.
     thread::spawn(move || drop(watch_saver(&note)));
     thread::spawn(move || drop(watch_login(&of_login)));
 }

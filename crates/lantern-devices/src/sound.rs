@@ -17,7 +17,7 @@ use rustix::process::{getgid, getpid, getuid};
 use crate::ServiceError;
 use crate::folders::home_folder;
 
-/// A server that is silent for so long is not there.
+/// Time without data after which a server counts as gone.
 const PATIENCE: Duration = Duration::from_secs(3);
 
 /// The length of the secret that a server may ask for, in bytes.
@@ -182,7 +182,7 @@ impl SoundServer {
         Ok(protocol::write_memblock(self.socket.get_mut(), channel, bytes, 0)?)
     }
 
-    /// The next thing the server says by itself; `None` for the reply to what was sent last.
+    /// The next message that the server sends unasked; `None` for the reply to the last request.
     pub(crate) fn next(&mut self) -> Result<Option<Command>, ServiceError> {
         let (sequence, command) = protocol::read_command_message(&mut self.socket, self.version)?;
         if let Command::Error(error) = command {

@@ -24,7 +24,8 @@ impl BackendName {
     pub fn of_session() -> Result<BackendName, BackendError> {
         if is_wayland() {
             let has_portal = || portal_offers().is_some_and(|has| has.shortcuts && has.input);
-            // The kernel's input can do more, and asks nobody; where we may not have it, the portals.
+            // The kernel's input supports more and needs no consent; without access to it, the
+            // portals.
             let kernel = outlet_is_there().is_ok() || !has_portal();
             Ok(if kernel { BackendName::Evdev } else { BackendName::Portal })
         } else if is_set("DISPLAY") {

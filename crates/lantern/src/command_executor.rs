@@ -56,7 +56,7 @@ pub struct ExecutorResults {
 }
 
 impl CommandExecutor {
-    /// Nobody is sent out yet.
+    /// No command is under way.
     pub fn new() -> io::Result<CommandExecutor> {
         let services = Services::new()?;
         Ok(CommandExecutor {
@@ -111,12 +111,12 @@ impl CommandExecutor {
         self.links.get(device)
     }
 
-    /// Tells somebody who called what came of it.
+    /// Answers a call to a listener.
     pub fn answer_call(&self, call: u64, answer: CallAnswer) {
         self.services.answer_call(call, answer);
     }
 
-    /// How loud it is at the microphone; nothing while nobody listens.
+    /// The level at the microphone; none while it is closed.
     pub fn loudness(&self) -> Option<Loudness> {
         self.services.loudness()
     }
@@ -236,7 +236,7 @@ impl CommandExecutor {
         self.launcher.end_process(process)
     }
 
-    /// Nobody waits for that one any more.
+    /// Cancels an effect.
     pub fn abandon(&mut self, effect: EffectId) {
         self.launcher.abandon(effect);
         self.questions.remove(&effect);

@@ -1,5 +1,5 @@
-//! What the person has agreed to: the powers of sets that somebody else wrote, kept by the content
-//! of their files. A set whose powers grew is asked about again.
+//! Consent: the permissions of used files that the person has agreed to, by the content of the
+//! files. A set with more permissions needs consent again.
 
 use std::collections::BTreeMap;
 use std::io::{BufReader, Read};

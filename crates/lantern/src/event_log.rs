@@ -13,19 +13,19 @@ use crate::failure::Failure;
 use crate::output::{self, Stream};
 use crate::style::complain;
 
-/// How much is told.
+/// Which events are logged.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, clap::ValueEnum)]
 pub enum LogLevel {
     /// What the person should look at: failures, keys that cannot be had, the panic key.
     #[default]
     Warning,
-    /// Also what fires and ends, files read anew, programs started.
+    /// Also activations, ends of runs, reloaded files, started programs.
     Info,
     /// Also every key that rules take, and the program in front.
     Debug,
 }
 
-/// A file is put aside as `NAME.1` when it has grown so long; one such is kept.
+/// Size, in bytes, at which a log file is renamed to `NAME.1`; one such file is kept.
 const LONGEST: u64 = 4 * 1024 * 1024;
 
 /// Where events go.
@@ -60,7 +60,7 @@ impl EventLog {
         Ok(EventLog { level, has_file, of_system })
     }
 
-    /// Whether events of that level are told.
+    /// Whether events of that level are logged.
     pub fn wants(&self, level: LogLevel) -> bool {
         level <= self.level
     }

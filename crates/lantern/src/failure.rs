@@ -186,7 +186,7 @@ pub enum Failure {
         /// The name.
         name: String,
     },
-    /// Somebody else has the key.
+    /// Another program has the key.
     #[error("another program has {key}")]
     KeyTaken {
         /// The key.
@@ -245,7 +245,7 @@ impl Failure {
                 path.display()
             ),
             Failure::RunsAlready { .. } => {
-                "saving its file changes its rules at once; `--take-over` ends it and goes on here"
+                "saving its file changes its rules at once; `--take-over` ends it and takes its place"
                     .to_owned()
             }
             Failure::NotYours { .. } => {

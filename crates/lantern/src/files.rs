@@ -18,8 +18,8 @@ pub struct RulesRead {
     pub source: Source,
     /// What the checker says.
     pub checked: Checked,
-    /// Who owns and may write each file, as the file that was opened says: what lies at its path may be
-    /// another one by now.
+    /// Owner and permissions of each file, of the opened file: its path may lead to another one by
+    /// now.
     opened: Vec<(PathBuf, Metadata)>,
 }
 

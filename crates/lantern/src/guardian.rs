@@ -34,13 +34,13 @@ const CANNOT_START: &str = "cannot start the guardian";
 
 /// From one look at the working process to the next.
 const LOOKS: Duration = Duration::from_millis(200);
-/// Who is awake says so this often at least.
+/// Maximum time between two heartbeats while the process is awake.
 const BEATS: Duration = Duration::from_millis(100);
-/// Who is awake and says nothing for so long hangs.
+/// Time without a heartbeat after which a process that is awake counts as stuck.
 const HANGS: Duration = Duration::from_millis(700);
 /// Maximum time for which the end of the program waits for the guardian to release keys.
 const LAST_WORK: Duration = Duration::from_secs(3);
-/// Maximum time of one turn of the event loop on a display: rules that are read anew are checked in it.
+/// Maximum time of one turn of the event loop on a display.
 const WORKS_AT_MOST: Duration = Duration::from_secs(5);
 /// Looks at which one must have been seen stopped.
 const STOPPED: u32 = 2;
@@ -277,7 +277,7 @@ impl Watched for WatchedProcess<'_> {
             "lantern left a key or button unanswered for {} s; it was ended, and the keyboard is free",
             hang.limit().as_secs_f32()
         );
-        // If it is gone by now, so much the better.
+        // It may have ended meanwhile.
         let _ = kill_process(process, Signal::KILL);
     }
 }
@@ -297,7 +297,8 @@ fn done_unless_failed(result: Result<(), BackendError>) -> Result<Status, Failur
     }
 }
 
-/// Starts a process that owns the clipboard until somebody copies something else; nobody waits for it.
+/// Starts a process that owns the clipboard until another program copies something. It is not
+/// waited for.
 fn start_keeper(copied: CopiedContents) -> Result<(), Failure> {
     let mut command = Command::new(OWN_PROGRAM);
     command.args(["guardian", "--keep"]).stdin(OwnedFd::from(copied)).stdout(Stdio::null());
@@ -348,20 +349,20 @@ fn watch_keyboard() -> Result<Status, Failure> {
             (silent, queued) = (Duration::ZERO, time_in_queue(process));
         }
         stopped = if is_stopped(process) { stopped + 1 } else { 0 };
-        // Who waits for a processor on a busy machine does not hang.
+        // Time in which the process waited for a processor does not count.
         let waited = || time_in_queue(process).saturating_sub(queued);
         if stopped >= STOPPED || awake && silent.saturating_sub(waited()) > HANGS {
             complain!(
-                "lantern did not go on while it had the keyboard; it was ended, and the keyboard is free"
+                "lantern was stuck while it had the keyboard; it was ended, and the keyboard is free"
             );
-            // If it is gone by now, so much the better.
+            // It may have ended meanwhile.
             let _ = kill_process(process, Signal::KILL);
             return Ok(Status::Done);
         }
     }
 }
 
-/// How long its main thread was ready to go on while others had the processor; nothing where the kernel does not
+/// Time in which its main thread was runnable without a processor; zero where the kernel does not
 /// count it.
 fn time_in_queue(process: Pid) -> Duration {
     let path = format!("/proc/{}/schedstat", process.as_raw_nonzero());
@@ -370,7 +371,7 @@ fn time_in_queue(process: Pid) -> Duration {
     nanoseconds.map_or(Duration::ZERO, Duration::from_nanos)
 }
 
-/// Whether somebody stopped it, by its state in `/proc`.
+/// Whether it is stopped by a signal, by its state in `/proc`.
 fn is_stopped(process: Pid) -> bool {
     let path = format!("/proc/{}/stat", process.as_raw_nonzero());
     let state = std::fs::read_to_string(path).unwrap_or_default();

@@ -1,8 +1,8 @@
 //! Lines for the terminal, the system's journal and the log file.
 //!
-//! A command that runs and ends writes them directly. `lantern run` starts a thread that writes them
-//! from a bounded queue: a terminal stopped with ctrl+s, a pipe that nobody reads or a slow disk
-//! then blocks that thread and never the event loop. What does not fit in the queue is dropped and
+//! A command that runs and ends writes them directly. `lantern run` starts a thread that writes
+//! them from a bounded queue: a terminal stopped with ctrl+s, an unread pipe or a slow disk then
+//! blocks that thread and never the event loop. What does not fit in the queue is dropped and
 //! counted, and the count is written once writing works again.
 
 use std::borrow::Cow;
@@ -65,7 +65,7 @@ impl Waiting {
         self.lines.push_back((stream, line));
     }
 
-    /// The next line to write. What was dropped is told behind the lines that came before it.
+    /// The next line to write. The number of dropped lines follows the lines before them.
     fn take(&mut self) -> Option<(Stream, String)> {
         if let Some((stream, line)) = self.lines.pop_front() {
             self.bytes -= line.len();
@@ -234,7 +234,7 @@ mod tests {
         for number in 0..MOST_LINES {
             assert_eq!(waiting.take(), Some((Stream::Out, format!("{number}\n"))));
         }
-        let (stream, words) = waiting.take().expect("the count is told");
+        let (stream, words) = waiting.take().expect("the count is written");
         assert_eq!(stream, Stream::Err);
         assert!(words.contains(": 3 lines were left out"), "{words}");
         assert_eq!(waiting.take(), None);

@@ -12,7 +12,7 @@ pub fn scene_of(timeline: &Timeline) -> String {
         lines.push((time, 0, act.to_owned()));
     }
     for sent in timeline.sent() {
-        // A key that goes up at once is not seen to be down by whoever looks.
+        // A key that goes up at once would not be visible as down.
         let lasts = timeline.holds().iter().any(|hold| {
             sent.kind == SentEffectKind::Pressed(hold.key)
                 && hold.start == sent.time

@@ -89,7 +89,7 @@ fn own_folder() -> Result<PathBuf, Failure> {
     }
     let about = fs::symlink_metadata(&folder).map_err(failed)?;
     if !about.is_dir() || about.uid() != own_user() {
-        return Err(failed(io::Error::other("it belongs to somebody else")));
+        return Err(failed(io::Error::other("it belongs to another user")));
     }
     if about.mode() & 0o077 != 0 {
         // Others may have put something into it until now; nothing in it is trusted by its name alone.

@@ -1,5 +1,5 @@
-//! What a service manager is told through its notify socket (sd_notify): that we are at work, and
-//! every now and then that we still are.
+//! Notifies a service manager through its notify socket (sd_notify): once that the program is
+//! ready, and regularly that it is alive.
 
 use std::env;
 use std::os::linux::net::SocketAddrExt;

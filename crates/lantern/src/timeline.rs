@@ -114,7 +114,7 @@ impl SentEffect {
         }
     }
 
-    /// Takes the next one in, if it is the same again or goes on with the same text.
+    /// Joins the next entry if it is a repetition or continues the same text.
     fn absorb(&mut self, next: &SentEffect) -> bool {
         if self.run != next.run {
             return false;

@@ -74,7 +74,7 @@ impl PacketBuffer {
         self.read()
     }
 
-    /// Waits until more has arrived, at most for `timeout`.
+    /// Waits until more has arrived, at most for `span`.
     pub(super) fn wait_at_most(&mut self, span: &Timespec) -> Result<()> {
         match self.wait(PollFlags::IN, Some(span)) {
             // A signal only ends the wait sooner.

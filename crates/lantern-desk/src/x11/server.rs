@@ -162,7 +162,7 @@ impl ServerConnection {
         self.waitable.as_fd()
     }
 
-    /// Sends what was gathered, and sleeps until something arrives, at most for `timeout`.
+    /// Sends what was gathered, and sleeps until something arrives, at most for `span`.
     pub(super) fn wait_at_most(&self, span: &Timespec) -> Result<(), ConnectionError> {
         let wire = &mut self.talk.borrow_mut().wire;
         wire.flush()?;

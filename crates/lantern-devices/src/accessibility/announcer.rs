@@ -1,5 +1,5 @@
-//! What is shown is told to a screen reader, if one is at work: as an announcement, which it reads out
-//! without looking for a window (AT-SPI, event `object:announcement`).
+//! Announces what is shown to a screen reader, if one is active (AT-SPI, event
+//! `object:announcement`). The reader reads the announcement out without looking for a window.
 
 use std::collections::BTreeMap;
 

@@ -1,5 +1,5 @@
-//! Which program's password field has the keyboard, as far as accessibility tells. Focus is told by
-//! every program on the accessibility bus; nothing wakes between two changes of it.
+//! Watches which program's password field has the keyboard, if accessibility reports it. Every
+//! program on the accessibility bus sends its changes of focus; nothing wakes between two changes.
 
 use futures::StreamExt;
 use futures::executor::block_on;

@@ -17,9 +17,10 @@ use std::time::{Duration, Instant};
 use crate::{ServiceError, bus};
 use tree::{Element, role, state};
 
-/// So long a menu may take to open.
+/// Maximum time for a menu to open.
 const OPENING: Duration = Duration::from_secs(1);
-/// From one look at it to the next: nothing that is told of an opening menu is told by all programs.
+/// Time between two reads of a menu that opens: no event of an opening menu is sent by all
+/// programs.
 const LOOKING: Duration = Duration::from_millis(20);
 
 /// The program in front, as the desk knows it.

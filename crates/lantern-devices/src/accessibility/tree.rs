@@ -16,7 +16,7 @@ pub(super) const DEEPEST: usize = 24;
 /// Maximum number of elements of a window that are asked whether they have the focus.
 const MAX_ASKED: usize = 1000;
 
-/// Who knows every program on the accessibility bus.
+/// Bus name of the registry, which lists every program on the accessibility bus.
 pub(super) const REGISTRY: &str = "org.a11y.atspi.Registry";
 /// Where a program's own element is, and the registry's.
 pub(super) const ROOT: &str = "/org/a11y/atspi/accessible/root";

@@ -1,7 +1,8 @@
 //! One broker: messages out, each confirmed; messages in, each told once.
 //!
-//! What was not confirmed when a connection broke is sent again under the same number, by which whoever hears
-//! it twice knows. Messages that the broker kept are told when they are new to us.
+//! Messages without confirmation when a connection breaks are sent again under the same number, by
+//! which a receiver recognises a duplicate. Messages that the broker retained are delivered if they
+//! are new.
 
 use std::collections::{BTreeMap, VecDeque};
 use std::env;
@@ -94,7 +95,7 @@ impl PublishQueue {
         self.hand_over();
     }
 
-    /// Hands over what was not yet, as far as there is room.
+    /// Sends queued messages, if there is room.
     fn hand_over(&mut self) {
         let Some(sender) = &self.sender else { return };
         for letter in self.letters.iter_mut().filter(|letter| !letter.handed) {
@@ -152,10 +153,10 @@ impl PublishQueue {
 }
 
 fn lock(outbox: &Mutex<PublishQueue>) -> MutexGuard<'_, PublishQueue> {
-    outbox.lock().expect("nobody panics while it has this")
+    outbox.lock().expect("no thread panics while it holds this")
 }
 
-/// Takes in what rules publish, and tells whoever waited too long.
+/// Queues messages that rules publish, and fails those that waited too long.
 async fn take_errands(
     context: TaskContext,
     mut errands: UnboundedReceiver<Request>,

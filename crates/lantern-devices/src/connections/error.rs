@@ -29,7 +29,7 @@ pub enum LinkError {
     NotAllowed {
         /// The port.
         port: String,
-        /// Who may.
+        /// The users who have access.
         group: String,
     },
     /// Another program has the port.
@@ -66,7 +66,7 @@ pub enum LinkError {
         /// Why not.
         why: String,
     },
-    /// Nobody could be reached there.
+    /// No device could be reached there.
     #[error("{address} cannot be reached: {why}")]
     Unreached {
         /// The address.
@@ -92,7 +92,7 @@ pub enum LinkError {
         /// The first line of what it said, as words to add.
         said: String,
     },
-    /// It sent us elsewhere without end, or to somebody else.
+    /// It redirected without end, or to another host.
     #[error("{address} sends us elsewhere: {why}")]
     Redirected {
         /// The address.
@@ -132,8 +132,8 @@ pub enum LinkError {
         /// Why.
         why: String,
     },
-    /// Nobody can listen there.
-    #[error("nobody can listen at {address}: {source}")]
+    /// A listener cannot use that address.
+    #[error("cannot listen at {address}: {source}")]
     CannotListen {
         /// The address.
         address: String,

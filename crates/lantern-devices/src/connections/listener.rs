@@ -1,8 +1,8 @@
 //! A place of ours that others may call over HTTP.
 //!
-//! Only `POST` and `PUT` fire anything, so that no page and no preview can by a mere look; requests from
-//! pages are turned away. A caller proves by a bearer token (RFC 6750) who it is. Whoever calls too often
-//! or sends too much is told so. The answer says which rules ran.
+//! Only `POST` and `PUT` fire rules, so that no page or preview can do so by loading; requests from
+//! pages are refused. A caller proves its identity by a bearer token (RFC 6750). A caller that
+//! calls too often or sends too much gets an error. The answer lists the rules that ran.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
@@ -74,7 +74,7 @@ impl PendingCalls {
     pub(super) fn answer(&self, number: u64, answer: CallAnswer) {
         let mut waiting = self.0.lock().expect("no caller panics while it has this");
         if let Some(sender) = waiting.answers.remove(&number) {
-            // Who called may have gone meanwhile.
+            // The caller may have disconnected meanwhile.
             let _ = sender.send(answer);
         }
     }
@@ -119,7 +119,7 @@ async fn open(
     Ok((listener, Arc::new(Authenticator { context, tokens, calls, spent: Mutex::default() })))
 }
 
-/// Who decides which caller is heard.
+/// Checks tokens and limits of callers.
 struct Authenticator {
     context: TaskContext,
     /// Callers with the SHA-256 of their tokens.
@@ -205,7 +205,7 @@ impl Authenticator {
 
     fn spend(&self, caller: &str) -> Result<(), CallRefusal> {
         let now = Instant::now();
-        let mut spent = self.spent.lock().expect("nobody panics while it has this");
+        let mut spent = self.spent.lock().expect("no thread panics while it holds this");
         let fresh = || Allowance::full(CALLS, now);
         if !spent.entry(caller.to_owned()).or_insert_with(fresh).spend(now) {
             return Err((StatusCode::TOO_MANY_REQUESTS, "too many calls; try again in a second"));

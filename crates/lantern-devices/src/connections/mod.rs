@@ -134,13 +134,13 @@ impl Request {
     }
 }
 
-/// What the thread is told.
+/// A command to the thread.
 enum ConnectionCommand {
     /// These are the devices from now on, in the order of the set.
     Devices(Vec<ConfiguredDevice>),
     /// Do this with that device.
     Attempt(DeviceId, Request),
-    /// Nobody waits for that any more.
+    /// The outcome is no longer needed.
     Abandon(EffectId),
     /// What came of somebody's call.
     CallAnswer(u64, CallAnswer),
@@ -169,12 +169,12 @@ impl ConnectionThread {
         self.call(ConnectionCommand::Devices(devices));
     }
 
-    /// Does what is asked of a device; the outcome is told.
+    /// Executes a command on a device and reports its outcome.
     pub(crate) fn attempt(&self, device: DeviceId, effect: EffectId, deed: &Command) {
         self.call(ConnectionCommand::Attempt(device, Request { effect, deed: deed.clone() }));
     }
 
-    /// What to do when nobody waits for it any more.
+    /// What to do when the outcome is no longer needed.
     pub(crate) fn abandoning(&self, effect: EffectId) -> impl FnOnce() + Send + 'static {
         let calls = self.calls.clone();
         move || {
@@ -268,7 +268,7 @@ impl ConnectionManager {
         }
     }
 
-    /// Ends what is no longer wanted, and starts what is new; the rest goes on undisturbed.
+    /// Closes connections that are no longer wanted and opens new ones; the others stay open.
     async fn set_devices(&mut self, devices: Vec<ConfiguredDevice>) {
         let stays = |at_work: &ActiveConnection| {
             devices.iter().any(|linked| {

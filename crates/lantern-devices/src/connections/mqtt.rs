@@ -40,7 +40,7 @@ pub(super) struct PublishMessage {
     pub topic: String,
     pub text: String,
     pub retained: bool,
-    /// What it is told apart by, the same however often it is sent.
+    /// A number that identifies the message, also when it is sent again.
     pub number: String,
 }
 
@@ -199,8 +199,8 @@ impl MqttSender {
         }
     }
 
-    /// Asks to hear of topics. Each message comes once at least; that it is told once is seen to where it is
-    /// heard, as the stricter promise makes a session that was broken at the wrong moment break for ever.
+    /// Subscribes to topics with QoS 1. The receiving side removes duplicates, because QoS 2 leaves
+    /// a session unusable if it breaks at the wrong moment.
     pub(super) fn subscribe(&self, topics: &[String]) {
         for topic in topics {
             // There is room for more topics than a file has.

@@ -10,7 +10,7 @@ pub struct Port {
     pub path: PathBuf,
     /// Where it is found again however it is plugged in, if the system gives it such a name.
     pub stable: Option<PathBuf>,
-    /// Who made what is plugged in, as that tells.
+    /// The manufacturer of the device, if it reports one.
     pub vendor: Option<String>,
     /// What it is, as it tells.
     pub product: Option<String>,

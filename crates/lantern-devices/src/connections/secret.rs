@@ -1,4 +1,4 @@
-//! Secrets, read when they are needed and shown to nobody but the device they are for.
+//! Secrets: read when they are needed and sent only to the device they are for.
 
 use std::env;
 use std::path::Path;

@@ -85,7 +85,7 @@ pub(super) async fn serve(
     }
 }
 
-/// Until the port breaks off; nothing when nobody wants it any more.
+/// Works until the port fails; returns nothing when the port is no longer wanted.
 async fn converse(
     context: &TaskContext,
     port: &str,
@@ -172,8 +172,8 @@ fn group_of(port: &str) -> String {
     named.unwrap_or(number)
 }
 
-/// A port that somebody only looks at, as `watch --raw` does: `ready` is called when it is open, `seen` with
-/// what comes, piece by piece.
+/// Reads a port without writing to it, as `watch --raw` does: `ready` is called when it is open,
+/// `seen` with each piece of data.
 ///
 /// # Errors
 /// When it cannot be opened, or breaks off.

@@ -28,7 +28,7 @@ const REDIRECTS: usize = 5;
 /// The time to get through to it, out of the whole.
 const CONNECTING: Duration = Duration::from_secs(5);
 
-/// Requests that nobody may wait for any more.
+/// Requests whose outcome may no longer be needed.
 #[derive(Debug, Default)]
 pub(super) struct OpenRequests(Mutex<BTreeMap<EffectId, AbortHandle>>);
 

@@ -18,8 +18,8 @@ pub struct StartRequest {
     pub words: Vec<String>,
     /// The folder it starts in, if not ours.
     pub folder: Option<PathBuf>,
-    /// The bus name by which it is asked to start, and what to open; the words are for when nobody
-    /// serves that name.
+    /// The bus name for D-Bus activation, and what to open; the command line is for the case that
+    /// no service owns that name.
     pub bus: Option<(String, Vec<String>)>,
 }
 

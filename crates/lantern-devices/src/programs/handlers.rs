@@ -44,7 +44,7 @@ fn scheme(target: &str) -> Option<&str> {
     let mut letters = scheme.chars();
     let first = letters.next().is_some_and(|letter| letter.is_ascii_alphabetic());
     let fits = |letter: char| letter.is_ascii_alphanumeric() || "+-.".contains(letter);
-    // One letter alone is no scheme that anybody uses.
+    // A single letter is not used as a scheme.
     (first && scheme.len() > 1 && letters.all(fits)).then_some(scheme)
 }
 

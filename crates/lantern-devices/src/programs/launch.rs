@@ -87,7 +87,7 @@ struct StartedProgram {
     waited_for: bool,
     /// What it prints, if that is wanted.
     printed: Option<Printed>,
-    /// What it is told, if anything.
+    /// The text for its standard input, if any.
     told: Option<ChildStdin>,
 }
 
@@ -160,7 +160,8 @@ impl Launcher {
         self.start(effect, &StartRequest::of(words), LaunchMode::Wait(text))
     }
 
-    /// The same for a program that is told more by [`Launcher::tell`]. The text has at most 16 KiB.
+    /// The same for a program that gets more text by [`Launcher::tell`]. The text has at most 16
+    /// KiB.
     ///
     /// # Errors
     /// When it is not there or cannot be started.
@@ -212,7 +213,7 @@ impl Launcher {
         kill_process_group(Pid::from_child(&started.child), Signal::TERM).is_ok()
     }
 
-    /// Nobody waits for the effect's outcome any more: a program that was waited for is ended.
+    /// Cancels an effect: a program whose end was awaited is ended.
     pub fn abandon(&mut self, effect: EffectId) {
         let waited = self.started.iter_mut().find(|s| s.effect == effect && s.waited_for);
         if let Some(started) = waited {
@@ -363,7 +364,7 @@ mod tests {
         assert!(text.len() == 1 << 20 && text.bytes().all(|byte| byte == b'x'));
         let said = shell(&mut launcher, "cat; echo done", "core 12\n");
         assert_eq!(said, Ok(Some(Value::Text("core 12\ndone".to_owned()))));
-        // What goes on in the background keeps the output open, and is not awaited.
+        // A background process keeps the output open and is not awaited.
         let said = shell(&mut launcher, "sleep 60 & echo $!", "");
         let Ok(Some(Value::Text(process))) = said else { panic!("it ends well: {said:?}") };
         let pid = process.parse().ok().and_then(Pid::from_raw).expect("it is a number");

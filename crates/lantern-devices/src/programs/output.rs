@@ -1,5 +1,5 @@
-//! What a started program prints, up to a limit. The rest is read and dropped, so that neither memory nor
-//! the program waits for anybody.
+//! The output of a started program, up to a limit. The rest is read and dropped, so that neither
+//! memory grows nor the program blocks.
 
 use std::io::{ErrorKind, PipeReader, Read};
 use std::os::fd::{AsFd, BorrowedFd};

@@ -26,11 +26,11 @@ struct Zone {
 
 type Zones = BTreeMap<String, Zone>;
 
-/// Is the controller on a port of this machine until the process ends. `ready` is told where it listens,
-/// `changed` each change in words.
+/// Runs the controller on a local port until the process ends. `ready` is called with its address,
+/// `changed` with a description of each change.
 ///
 /// # Errors
-/// When nobody can listen on that port.
+/// When the port cannot be used.
 pub fn serve_fans(
     port: u16,
     zones: &[String],
@@ -73,7 +73,7 @@ impl<C: Fn(&str)> Controller<C> {
         };
         let body = String::from_utf8_lossy(&body).trim().trim_matches('"').to_owned();
         let path: Vec<&str> = head.uri.path().trim_matches('/').split('/').collect();
-        let mut zones = self.zones.lock().expect("nobody panics while it has this");
+        let mut zones = self.zones.lock().expect("no thread panics while it holds this");
         match (&head.method, path.as_slice()) {
             (&Method::GET, [""]) => reply(StatusCode::OK, "text/html; charset=utf-8", page(&zones)),
             (&Method::GET, ["state"]) => json(&*zones),
@@ -136,7 +136,7 @@ fn reply(status: StatusCode, kind: &'static str, text: String) -> Reply {
     reply
 }
 
-/// The state as a page that looks again by itself.
+/// The state as a page that reloads automatically.
 fn page(zones: &Zones) -> String {
     let mut rows = String::new();
     for (name, Zone { fan, level }) in zones {

@@ -69,7 +69,7 @@ impl Pedals {
     /// Sends bytes.
     ///
     /// # Errors
-    /// When nobody has read for so long that there is no more room.
+    /// When the buffer is full because no program reads.
     pub fn send(&self, bytes: &[u8]) -> io::Result<()> {
         (&self.board).write_all(bytes)
     }
@@ -86,7 +86,7 @@ impl Pedals {
 impl Drop for Pedals {
     fn drop(&mut self) {
         if let Some(link) = &self.link {
-            // Somebody may have removed it already.
+            // Another process may have removed it already.
             let _ = fs::remove_file(link);
         }
     }

@@ -1,8 +1,8 @@
 //! A program that hears instead of us: any recogniser that can print what it heard.
 //!
-//! It prints one JSON object a line for each thing that was said: `text`, and if it knows them
-//! `confidence` from 0 to 1 and `from` and `until` in seconds. Whenever other phrases count it is told
-//! of them by a line on its standard input, which it may leave unread: a thread writes it, and only the newest.
+//! It prints one JSON object a line for each utterance: `text`, and if known `confidence` from 0 to
+//! 1 and `from` and `until` in seconds. When the active phrases change, a line on its standard
+//! input lists them. It may leave that unread: a thread writes the line, and only the newest one.
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::os::unix::process::CommandExt as _;
@@ -22,7 +22,7 @@ use crate::child_environment::ChildEnvironment;
 /// A line is read no further than this.
 const LONGEST_LINE: u64 = 65_536;
 
-/// What it is told.
+/// A line for its standard input.
 #[derive(Serialize)]
 struct ExternalRequest<'l> {
     attention: &'l str,

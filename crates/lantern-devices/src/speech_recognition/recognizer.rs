@@ -1,7 +1,7 @@
 //! From sound to what was said: utterances are cut out of the stream, and each is recognised once.
 //!
-//! An utterance is recognised while the pause that ends it still lasts, so that it is known when the
-//! pause is over; should the person go on speaking, that work is thrown away.
+//! An utterance is recognised during the pause that ends it, so that the result is known when the
+//! pause is over. If the person continues to speak, that work is discarded.
 
 use std::time::Duration;
 
@@ -61,11 +61,11 @@ impl UtteranceResult {
 pub enum HearingEvent {
     /// Sound was taken in.
     Passed,
-    /// Somebody begins to speak.
+    /// Speech begins.
     Began,
     /// Something was said.
     Utterance(UtteranceResult),
-    /// Somebody talks on and on; commands stand alone between pauses.
+    /// Continuous speech; commands stand alone between pauses.
     BackgroundTalk,
 }
 
@@ -77,7 +77,7 @@ pub struct Recognizer {
     model: Option<SphinxRecognizer>,
     taught: TrainedRecognizer,
     heeded: ActivePhrases,
-    /// What to listen for once nobody speaks.
+    /// The phrases to recognise after the present speech.
     next: Option<Listening>,
     /// What was made of the utterance that may be over.
     pending: Option<UtteranceResult>,

@@ -47,7 +47,7 @@ struct MicrophoneStatus {
     last: Option<LastUtterance>,
 }
 
-/// What the thread is told.
+/// A command to the thread.
 #[derive(Debug)]
 pub(super) enum SpeechCommand {
     /// Listen for this from now on.
@@ -56,7 +56,7 @@ pub(super) enum SpeechCommand {
     Line(u32, String),
     /// That program has ended.
     Silent(u32),
-    /// Nobody listens any more.
+    /// The thread is to end.
     End,
 }
 
@@ -124,7 +124,7 @@ struct SpeechWorker {
     meter: SharedMeter,
     /// Opened when it is first needed.
     hearer: Option<Recognizer>,
-    /// What was told last, so that it is told once.
+    /// The last state that was sent, so that it is sent once.
     told: State,
     /// How many programs were started; those before may still have something to say.
     programs: u32,
@@ -133,7 +133,7 @@ struct SpeechWorker {
 }
 
 impl SpeechWorker {
-    /// Works until nobody listens any more.
+    /// Works until the thread is to end.
     fn work(&mut self) {
         let mut next = match self.wanted.take() {
             Some(wanted) => self.wait_and_try(wanted),
@@ -285,7 +285,7 @@ fn same_ear(next: &Listening, now: &Listening) -> bool {
         && next.external_recognizer == now.external_recognizer
 }
 
-/// What the engine is told of an utterance that began so long ago.
+/// The event for an utterance that began at this time before now.
 fn event_of(verdict: &UtteranceResult, began: Duration) -> Event {
     let (words, score) = (verdict.words.clone(), verdict.score);
     match verdict.problem() {

@@ -1,3 +1,3 @@
-//! What rules ask of the machine besides its desk, as far as it needs no session.
+//! Services that need no desktop session.
 
 mod launching;

@@ -1,4 +1,4 @@
-//! The command line as typed. Nothing is looked at here; commands resolve what they need.
+//! The command line. Arguments are only parsed here; commands resolve what they need.
 
 use std::path::PathBuf;
 
@@ -95,7 +95,7 @@ pub enum Command {
     Status(StatusArguments),
     /// Watch what is decided as it happens, with what runs and what is held.
     #[command(
-        after_help = "Examples:\n  lantern watch\n  lantern watch --plain | grep failed\n  lantern watch --raw\n  lantern watch --raw --port /dev/ttyACM0 --speed 9600\n\nKeys: arrows and Enter stop a run or end a program, s stops all, p pauses and goes on, f shows\nfailures only, ? helps, q leaves. With --plain they work as well, if it reads from a terminal."
+        after_help = "Examples:\n  lantern watch\n  lantern watch --plain | grep failed\n  lantern watch --raw\n  lantern watch --raw --port /dev/ttyACM0 --speed 9600\n\nKeys: arrows and Enter stop a run or end a program, s stops all, p pauses and resumes, f shows\nfailures only, ? helps, q leaves. With --plain they work as well, if it reads from a terminal."
     )]
     Watch(WatchArguments),
     /// Save what you do as a scene to rehearse with; typed characters are masked.
@@ -118,7 +118,7 @@ pub enum Command {
         after_help = "Examples:\n  lantern pause\n  lantern pause --for 1h\n  lantern pause feed"
     )]
     Pause(PauseArguments),
-    /// Go on after a pause or the panic key.
+    /// Continue after a pause or the panic combination.
     #[command(after_help = "Examples:\n  lantern resume\n  lantern resume feed")]
     Resume(ResumeArguments),
     /// End a program that a rule started.
@@ -423,10 +423,10 @@ pub struct RunArguments {
     /// default level.
     #[arg(long, value_enum, value_name = "LEVEL", default_value_t)]
     pub log_level: LogLevel,
-    /// Write what is told into a file as well, with date and time; it is put aside as NAME.1 at 4 MB.
+    /// Write log lines into a file as well, with date and time. At 4 MB it is renamed to NAME.1.
     #[arg(long, value_name = "FILE")]
     pub log_file: Option<PathBuf>,
-    /// End the one that runs on this display already, and go on here.
+    /// End the session that runs on this display, and take its place.
     #[arg(long)]
     pub take_over: bool,
 }

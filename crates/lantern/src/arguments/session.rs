@@ -41,7 +41,7 @@ pub struct StopArguments {
 pub struct PauseArguments {
     /// A rule that has a name; without one everything pauses.
     pub name: Option<String>,
-    /// Go on by itself after so long: 90s, 20min, 1h.
+    /// Resume automatically after this time: 90s, 20min, 1h.
     #[arg(long = "for", value_name = "DURATION")]
     pub span: Option<String>,
 }
@@ -49,7 +49,7 @@ pub struct PauseArguments {
 /// `lantern resume`
 #[derive(Debug, Args)]
 pub struct ResumeArguments {
-    /// A rule that has a name; without one everything goes on.
+    /// A rule that has a name; without one everything is resumed.
     pub name: Option<String>,
 }
 
@@ -102,7 +102,7 @@ pub struct RecordArguments {
     /// Record what programs put in as well: of an on-screen keyboard, or of our own rules.
     #[arg(long)]
     pub injected: bool,
-    /// End by itself after so long: 30s, 5min.
+    /// Stop automatically after this time: 30s, 5min.
     #[arg(long = "for", value_name = "DURATION")]
     pub span: Option<String>,
 }

@@ -9,10 +9,10 @@ use lantern_sense::is_drawing;
 
 /// What is held longer is a `holds`, not a `key`.
 const HELD: Duration = Duration::from_millis(400);
-/// Typing that rests so long goes on in a line of its own.
+/// A pause in typing after which a new line begins.
 const REST: Duration = Duration::from_secs(1);
 
-/// Places that a way is told by, at the most.
+/// Maximum number of positions of a path in a scene.
 const PLACES: usize = 48;
 
 /// A press or release.

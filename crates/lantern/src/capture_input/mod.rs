@@ -62,7 +62,7 @@ impl SceneListener {
         self.listener.front()
     }
 
-    /// Whether a password field has the keyboard, as far as programs tell.
+    /// Whether a password field has the keyboard, if programs report it.
     pub fn is_secret(&self) -> bool {
         self.secret.is_some() && self.secret == self.front().process
     }

@@ -1,4 +1,4 @@
-//! A terminal that shows nothing of what is typed while it is looked at otherwise.
+//! A terminal that does not echo what is typed.
 
 use std::io::{IsTerminal, stdin};
 

@@ -20,7 +20,7 @@ use crate::ipc::client::IpcClient;
 use crate::style::{self, complain, say};
 use crate::text::quoted;
 
-/// So long the first try is waited for.
+/// Maximum time to wait for the first try.
 const TRYING: Duration = Duration::from_secs(30);
 
 pub fn run(arguments: &AddArguments) -> Result<Status, Failure> {
@@ -54,7 +54,7 @@ pub fn run(arguments: &AddArguments) -> Result<Status, Failure> {
         complain!("nothing was written to {}", path.display());
         return Ok(Status::Found);
     }
-    // Whoever runs the file is listened to before it changes.
+    // Output of the running session is received from before the change.
     let listening = listen(&path)?;
     append(&path, &addition)?;
     say!("written to {}, line {line}:\n\n{rule}", path.display());
@@ -130,7 +130,7 @@ fn ask_for_step() -> Result<String, Failure> {
     })
 }
 
-/// Whether the file is fit to run with what is added; what the addition brings about is told.
+/// Whether the file can run with the addition; findings about the addition are printed.
 fn is_sound(path: &Path, before: &str, addition: &str) -> bool {
     let (source, checked) = files::check_text(path, &format!("{before}{addition}"));
     let fresh = |finding: &&lantern_script::Finding| finding.span.end as usize > before.len();

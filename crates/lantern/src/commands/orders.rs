@@ -70,7 +70,7 @@ pub fn pause(arguments: &PauseArguments) -> Result<Status, Failure> {
     let what = arguments.name.as_deref().unwrap_or("everything");
     let until = arguments.span.as_ref().map_or_else(String::new, |span| format!(" for {span}"));
     let name = arguments.name.as_ref().map_or_else(String::new, |name| format!(" {name}"));
-    say!("{what} is paused{until}; `lantern resume{name}` goes on");
+    say!("{what} is paused{until}; `lantern resume{name}` continues");
     Ok(Status::Done)
 }
 

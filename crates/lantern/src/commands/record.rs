@@ -96,7 +96,7 @@ impl SceneFile<'_> {
         self.write_all(acts)
     }
 
-    /// Another program came to the front: it opened, as far as the scene knows, if it is new.
+    /// Another program came to the front: a new window, if the scene has not had it yet.
     fn see_front(&mut self, app: &App) -> Result<(), Failure> {
         let Some(name) = app.names.first().cloned() else { return Ok(()) };
         let act = if self.opened.insert(name.clone()) {

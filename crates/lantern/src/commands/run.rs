@@ -31,13 +31,13 @@ use crate::style::complain;
 use crate::text::{counted, span_words};
 use crate::{backends, files, service_notify, signals, style};
 
-/// So long the one before may take to let go of everything.
+/// Maximum time for the session before to release everything.
 const LEAVING: Duration = Duration::from_secs(5);
 
 /// Maximum time from a signal to the end of the process.
 const ENDING: Duration = Duration::from_secs(5);
 
-/// So long a display that went away may take to come back.
+/// Maximum time for a lost display to come back.
 const DISPLAY_BACK: Duration = Duration::from_secs(60);
 /// From one look for it to the next.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
@@ -188,7 +188,7 @@ fn read(path: &Path, desk: BackendName) -> Result<RuleSet, Failure> {
     Ok(rules)
 }
 
-/// Rules for one program wait where nobody tells which is in front.
+/// Warns of rules for one program where the window in front is unknown.
 fn warn_of_blindness(rules: &RuleSet, desk: &X11Backend) -> Result<(), Failure> {
     let scoped = rules.rules.iter().any(|rule| !rule.filter.is_anywhere());
     if scoped && !desk.tells_programs()? {
@@ -296,7 +296,7 @@ fn claim(runtime: &RuntimeFiles, take_over: bool) -> Result<Claim, Failure> {
     if asked.is_err()
         && let Some(process) = process.and_then(|p| Pid::from_raw(p.try_into().ok()?))
     {
-        // If it is gone by now, so much the better.
+        // It may have ended meanwhile.
         let _ = kill_process(process, Signal::TERM);
     }
     let until = Instant::now() + LEAVING;
@@ -326,8 +326,8 @@ fn who_runs(reached: Result<IpcClient, Failure>, process: Option<u32>) -> String
     }
 }
 
-/// Whatever used files can do must have been agreed to; the first file is the person's own, and
-/// nobody else may write any of them.
+/// Everything that used files can do needs consent. The first file is the person's own, and no
+/// other user may write any of them.
 pub fn refuse_unless_agreed(read: &RulesRead, rules: &RuleSet) -> Result<(), Refusal> {
     let source = &read.source;
     files::refuse_if_others_may_write(read)

@@ -42,7 +42,7 @@ pub struct Entry {
     pub what: String,
 }
 
-/// Rules with more triggers than this are told by their first and last.
+/// Rules with more triggers than this are listed by their first and last.
 const LISTED: usize = 3;
 
 pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
@@ -127,7 +127,7 @@ fn groups_of(rules: &RuleSet) -> Vec<Group> {
     groups
 }
 
-/// What fires a rule, as far as a person can do it.
+/// What fires a rule, if a person can do it.
 fn how_words(triggers: &[Trigger]) -> Option<String> {
     let words: Vec<String> =
         triggers.iter().filter_map(|trigger| cause_words(&trigger.kind)).collect();
@@ -166,7 +166,7 @@ fn what_words(rule: &Rule) -> String {
     }
 }
 
-/// A page that prints on one sheet as far as it goes.
+/// A page that prints on one sheet if possible.
 fn html(name: &str, groups: &[Group]) -> String {
     let mut page = format!(
         "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n\

@@ -90,7 +90,7 @@ pub fn heading(told: &Value) -> Vec<String> {
     if paused["all"] == json!(true) {
         let left = left(&Value::Null);
         lines.push(format!(
-            "{}everything is paused{left}{0:#}: `lantern resume` goes on",
+            "{}everything is paused{left}{0:#}: `lantern resume` continues",
             style::WARNING
         ));
     }

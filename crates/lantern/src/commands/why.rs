@@ -67,8 +67,8 @@ fn print_near(key: &str, near: &Value) -> Status {
     if fires { Status::Done } else { Status::Found }
 }
 
-/// What the display knows of a combination: whether somebody has the whole keyboard, and what the
-/// desktop's settings give it to.
+/// What the display knows of a combination: whether a client has grabbed the whole keyboard, and
+/// which desktop setting uses it.
 fn on_display(key: &str) -> Result<Value, Failure> {
     let combo = lantern_script::parse_combo(key)
         .map_err(|error| Failure::Refused { message: error.to_string() })?;
@@ -95,7 +95,7 @@ fn print_display(told: &Value) {
     match told["seen"].as_f64() {
         Some(ago) => say!("{}last pressed {} ago{0:#}", style::FAINT, span_words(ago)),
         None if wanted => {
-            say!("{}not pressed since the start, as far as was seen{0:#}", style::FAINT)
+            say!("{}not pressed since the start{0:#}", style::FAINT)
         }
         None => {}
     }

@@ -68,7 +68,7 @@ pub fn run(arguments: &WindowsArguments) -> Result<Status, Failure> {
     Ok(if windows.is_empty() { Status::Found } else { Status::Done })
 }
 
-/// The clause that means this window and, as far as that goes, no other.
+/// The clause that means this window and, if possible, no other.
 fn rule_words(app: &App, all: &[App]) -> String {
     let alone = all.iter().filter(|other| other.names.first() == app.names.first()).count() == 1;
     match app.names.first() {

@@ -12,7 +12,7 @@ use super::protocol::{VERSION, request};
 use crate::failure::Failure;
 use crate::runtime::RuntimeFiles;
 
-/// Who does not answer for so long hangs.
+/// Time without an answer after which a session counts as stuck.
 const PATIENCE: Duration = Duration::from_secs(5);
 /// The same while it reads rules, for which it takes a limited time itself.
 const LONG_PATIENCE: Duration = Duration::from_secs(60);
@@ -37,7 +37,7 @@ impl IpcClient {
         let mut reached =
             candidates.iter().filter_map(|files| UnixStream::connect(files.socket()).ok());
         let stream = reached.next().ok_or_else(nobody_runs)?;
-        // What another user serves there is not ours, and is told nothing.
+        // A socket of another user is not ours, and gets no request.
         let server = socket_peercred(&stream).map_err(|error| broken(error.into()))?;
         if server.uid != getuid() {
             return Err(broken(io::Error::other("the socket belongs to another user")));

@@ -31,7 +31,7 @@ impl RpcError {
     }
 }
 
-/// A request; without an id nobody waits for the answer.
+/// A request; without an id it gets no answer.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Request {
     pub id: Option<Value>,

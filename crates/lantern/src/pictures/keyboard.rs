@@ -269,7 +269,7 @@ fn is_modifier_of(held: &[&str], key: Key) -> bool {
     })
 }
 
-/// What is printed on the cap, as far as it has room.
+/// The label of the key cap, if there is room.
 fn short_label(key: Key) -> String {
     let label = match key.name() {
         "left-shift" | "right-shift" => "shift",

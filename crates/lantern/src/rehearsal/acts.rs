@@ -15,7 +15,7 @@ const TYPING: Duration = Duration::from_millis(30);
 const DRAWING: Duration = Duration::from_millis(300);
 /// From one of its strokes to the next.
 const BETWEEN_STROKES: Duration = Duration::from_millis(150);
-/// In how many pieces the way of a stroke is told.
+/// Number of parts in which the path of a stroke is sent.
 const PIECES: usize = 8;
 
 impl ScenePlayer {
@@ -186,7 +186,7 @@ impl ScenePlayer {
         }
     }
 
-    /// Somebody else says what was drawn.
+    /// A scene reports a gesture itself.
     fn tell_drawn(&mut self, shape: &str, key: Key, score: f64) {
         self.desk.press(self.now, key);
         self.settle();

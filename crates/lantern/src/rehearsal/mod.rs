@@ -78,7 +78,7 @@ pub fn play(rules: &RuleSet, scene: &Scene) -> SceneResult {
     play_telling(rules, scene, false)
 }
 
-/// The same; if `why`, every decision is told with its reason.
+/// The same; with `why`, every decision is listed with its reason.
 pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> SceneResult {
     let mut player = ScenePlayer::new(rules);
     player.why = why;
@@ -139,7 +139,7 @@ struct ScenePlayer {
     turns: usize,
     /// Keys of the person's that came to a program, those that were expected left out.
     reached: Vec<Vec<Key>>,
-    /// Whether every decision is told.
+    /// Whether every decision is listed.
     why: bool,
 }
 
@@ -169,7 +169,7 @@ impl ScenePlayer {
         }
     }
 
-    /// The desk wakes up: the clock is told, and the rules that wait for the start fire.
+    /// Starts the session: sets the clock, and fires the rules that wait for the start.
     fn begin(&mut self, scene: &Scene) {
         self.settle();
         let first = scene.lines.first().map(|line| &line.act);
@@ -366,7 +366,7 @@ impl ScenePlayer {
         if let Expectation::Nothing(span) = expectation {
             let end = started + *span;
             self.advance_to(limit.map_or(end, |limit| limit.min(end)));
-            // What a missed expectation let by is told with that one.
+            // Effects before a missed expectation are listed with it.
             let fresh = self.consumed.max(self.told).max(self.missed);
             return match self.timeline.sent().get(fresh) {
                 None => Ok(()),

@@ -42,7 +42,7 @@ impl ScriptedWorld {
         Some((self.asked.remove(0), Err(reason)))
     }
 
-    /// Nobody waits for that any more.
+    /// Cancels an effect.
     pub(super) fn abandon(&mut self, effect: EffectId) {
         self.asked.retain(|asked| *asked != effect);
     }

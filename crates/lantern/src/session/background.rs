@@ -11,7 +11,7 @@ use std::time::Duration;
 use lantern_model::Time;
 use rustix::event::{EventfdFlags, eventfd};
 
-/// Maximum number of threads whose work took longer than its limit and still goes on.
+/// Maximum number of threads whose work has exceeded its limit and continues.
 const MOST_OVERDUE: usize = 3;
 
 /// Runs work on a thread and makes a descriptor readable when it is done.

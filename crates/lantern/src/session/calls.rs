@@ -21,7 +21,7 @@ impl<D: Backend> Session<'_, D> {
         self.engine.handle_event(now, event);
     }
 
-    /// Somebody called: what the engine decides at once is the answer.
+    /// Handles a call to a listener: what the engine decides at once is the answer.
     fn take_call(&mut self, now: Time, event: Event) {
         let Event::Call { call: number, device, path, .. } = &event else { return };
         let number = *number;
@@ -58,7 +58,7 @@ impl<D: Backend> Session<'_, D> {
         (0..rules.rules.len()).filter(|rule| wants(&rules.rules[*rule])).collect()
     }
 
-    /// A rule as a caller is told of it.
+    /// A rule in the answer to a call.
     fn told(&self, rule: usize, why: Option<&str>) -> CalledRule {
         let rules = self.engine.rules();
         let Rule { place, name, label, .. } = &rules.rules[rule];

@@ -23,7 +23,7 @@ pub struct SavedFile {
     pub inotify: OwnedFd,
     /// The names that matter, by the watched folder.
     names: BTreeMap<i32, Vec<OsString>>,
-    /// Files that somebody has changed and not closed yet.
+    /// Files that a program has changed and not closed yet.
     open: BTreeSet<OsString>,
     changed: bool,
 }
@@ -59,19 +59,19 @@ impl SavedFile {
         Ok(())
     }
 
-    /// Whether a change was seen that nobody has asked about.
+    /// Whether a change was seen that has not been taken.
     pub fn is_pending(&self) -> bool {
         self.changed
     }
 
-    /// Whether one of the files was saved since this was asked last; not while somebody is still
-    /// writing one, who would be read half.
+    /// Whether one of the files was saved since the last call. Not while a program still writes
+    /// one, which would be read in part.
     pub fn has_changed(&mut self) -> bool {
         self.look();
         self.open.is_empty() && std::mem::take(&mut self.changed)
     }
 
-    /// Whether somebody has begun to write and is not done.
+    /// Whether a program has begun to write and has not closed the file.
     pub fn is_being_written(&mut self) -> bool {
         self.look();
         !self.open.is_empty()

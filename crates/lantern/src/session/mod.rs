@@ -31,10 +31,11 @@ use rustix::time::{
 /// More combinations than this make the X server slower for every program.
 const MANY_COMBINATIONS: usize = 300;
 
-/// So long it may take at the most until every key is armed and it is said that we are at work.
+/// Maximum time to wait at start-up for all grabs to be installed.
 const ARMING: Duration = Duration::from_secs(3);
 
-/// So long events are taken in before signals, files and the socket are looked at again.
+/// Maximum time for which events are processed before signals, files and the socket are checked
+/// again.
 const FAIR_SHARE: Duration = Duration::from_millis(8);
 
 /// How long it is shown how loud it is.
@@ -62,7 +63,7 @@ pub struct SessionConfig {
     pub desk: BackendName,
     /// What that desk is called.
     pub called: String,
-    /// Who lets keys go when we die; a desk that holds none has nobody.
+    /// The guardian, which releases keys after a crash. None for a back end that holds no keys.
     pub guarded: Option<GuardianHandle>,
     /// Where others speak to us.
     pub ipc: IpcServer,
@@ -349,7 +350,7 @@ impl<'j, D: Backend> Session<'j, D> {
                 value: None,
                 timeout: Some(hint.duration),
             };
-            // Where nobody shows notices either, nothing is to be seen.
+            // Without a notification service there is no hint.
             self.executor.attempt(EffectId(0), &deed);
         }
         self.backend.show_hint(now, effect, hint)
@@ -410,8 +411,8 @@ fn wall_time() -> WallTime {
     WallTime { local: now.timestamp().as_second() + i64::from(offset), offset }
 }
 
-/// Becomes readable when somebody or a sleep of the machine sets the wall clock: a timer that never
-/// is due, and is cancelled then.
+/// Becomes readable when the wall clock is set or the machine has slept: a timer without an end
+/// that is cancelled then.
 fn watch_clock() -> Result<OwnedFd, Failure> {
     let failed = |error: rustix::io::Errno| Failure::System {
         what: "cannot watch the clock",

@@ -12,7 +12,7 @@ use crate::failure::Failure;
 use lantern_desk::Backend;
 use lantern_model::Time;
 
-/// So many there are as long as nobody speaks to us.
+/// Number of descriptors without clients.
 const USUALLY: usize = 16;
 
 /// What ended a wait, besides the desk, the clock and deadlines.

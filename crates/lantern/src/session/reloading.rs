@@ -23,9 +23,9 @@ use crate::ipc::server::ClientId;
 use crate::text::counted;
 use crate::{files, style};
 
-/// So long no more of a saving must come before the file is read.
+/// Time without further changes after which a saved file is read.
 const SAVING_RESTS: Duration = Duration::from_millis(30);
-/// A file that is saved again and again is read after so long anyway.
+/// Maximum time after which a file that is saved again and again is read.
 const SAVING_LASTS: Duration = Duration::from_millis(500);
 /// Maximum time to read and check the rules.
 pub(super) const READING_LASTS: Duration = Duration::from_secs(30);
@@ -129,14 +129,14 @@ impl<D: Backend> Session<'_, D> {
         self.look_at_files();
         if self.saved.is_being_written() {
             // What was read may be half; it is read again when the saving is over.
-            let wait = "somebody is writing the file; it is read when that is done";
+            let wait = "a program is writing the file; it is read after that";
             self.answer_reloads(|_| Err(RpcError::refused(wait)));
             return Ok(());
         }
         if self.read_due.is_some() {
             return Ok(());
         }
-        // Who empties a file to write it anew may not have been told of yet.
+        // The event of a program that empties a file to write it again may still be pending.
         let empty = matches!(&finished, Finished::JobResult(read) if read.is_empty);
         if empty && !std::mem::replace(&mut self.seen_empty, empty) {
             self.read_due = Some((now, now + SAVING_LASTS));
@@ -149,7 +149,7 @@ impl<D: Backend> Session<'_, D> {
             let (verb, name) = (CommandKind::Notify, self.place.path.display());
             let text = format!("{name} is broken\nThe rules from before stay in force.");
             let deed = Command { kind: verb, arguments: vec![text], value: None, timeout: None };
-            // Where nobody shows notices the terminal has said it.
+            // Without a notification service the terminal has the message.
             self.executor.attempt(EffectId(0), &deed);
         }
         self.answer_reloads(|session| {

@@ -18,7 +18,7 @@ use crate::text::describe;
 /// More runs are counted, not told one by one.
 const RUNS_TOLD: usize = 500;
 
-/// A `pause` that ends by itself.
+/// A `pause` with an end.
 #[derive(Debug)]
 pub(super) struct TimedPause {
     pub until: Time,
@@ -341,7 +341,7 @@ impl<D: Backend> Session<'_, D> {
         Ok(json!({ "ago": self.now().since(time).as_secs_f64(), "decisions": told }))
     }
 
-    /// That a run still goes on, and what it does.
+    /// The state of a run, and what it does.
     fn running_data(&self, run: RunId) -> Option<Value> {
         let rules = self.engine.rules();
         let status = self.engine.run_statuses().into_iter().find(|status| status.run == run)?;

@@ -97,7 +97,7 @@ fn x11_a_pause_gives_the_keys_back_and_ends_when_it_is_told_or_over() {
     person.tap("f9");
     assert_eq!(target.expect_press(f9).detail, f9, "it is the program's");
     let shown = said(&display, &["status"]);
-    assert!(shown.contains("everything is paused: `lantern resume` goes on"), "{shown}");
+    assert!(shown.contains("everything is paused: `lantern resume` continues"), "{shown}");
     said(&display, &["resume"]);
     arrived(&display, &person, &target);
     person.tap("f9");

@@ -293,8 +293,9 @@ fn x11_a_bus_without_a_daemon_is_said_to_lack_it() {
     let rules = "when key f5 => notify \"Stored\"\nwhen key f9 => choose \"Edit\", \"Copy\"\n";
     let mut running = Running::start(&display, rules);
     person.tap("f5");
-    running
-        .wait_for("nobody shows notices in this session; install and start a notification daemon");
+    running.wait_for(
+        "no notification service runs in this session; install and start a notification daemon",
+    );
     person.tap("f9");
     running.wait_for("the accessibility bus cannot be reached; install at-spi2-core");
     running.stop();

@@ -213,7 +213,7 @@ impl Decoder {
 
 impl Drop for Decoder {
     fn drop(&mut self) {
-        // SAFETY: it was opened, and nobody uses it any more.
+        // SAFETY: it was opened, and this is its last use.
         unsafe { (self.speech.functions.close)(self.decoder) };
     }
 }
@@ -267,7 +267,7 @@ impl CepstraFrontEnd {
 
 impl Drop for CepstraFrontEnd {
     fn drop(&mut self) {
-        // SAFETY: it was opened, and nobody uses it any more.
+        // SAFETY: it was opened, and this is its last use.
         unsafe { (self.speech.functions.close_front)(self.front) };
     }
 }

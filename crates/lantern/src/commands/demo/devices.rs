@@ -36,7 +36,7 @@ fn stand_in_fans() -> Result<(String, Receiver<String>), Failure> {
     thread::spawn(move || {
         let zones = ["saw", "hall"].map(str::to_owned);
         let ready = move |address| ready.send(address).unwrap_or_default();
-        // Where nobody may listen, the address does not come.
+        // If the port cannot be used, no address comes.
         let _ = serve_fans(0, &zones, ready, move |change| drop(changed.send(change.to_owned())));
     });
     let source = || std::io::Error::other("no port of this machine is free");

@@ -21,8 +21,8 @@ use crate::{pronunciation, style, table};
 
 /// Forms of one phrase that are compared.
 const FORMS: usize = 16;
-/// Taught phrases are told of where an example is less than so many times as far from the other as from
-/// its own.
+/// Taught phrases are listed if an example is less than this many times as far from the other
+/// phrase as from its own.
 const CLEAR: f32 = 1.5;
 
 /// A pair as data, version 1.

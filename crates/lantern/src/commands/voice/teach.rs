@@ -40,7 +40,7 @@ pub fn run(arguments: &VoiceTeachArguments) -> Result<Status, Failure> {
         read(&arguments.recordings)?
     };
     if examples.is_empty() {
-        complain!("nobody speaks there; nothing was learnt");
+        complain!("no speech was heard; nothing was learnt");
         return Ok(Status::Found);
     }
     let alike = most_alike(&taught.phrases, &words, &examples);
@@ -133,7 +133,7 @@ fn read(recordings: &[PathBuf]) -> Result<Vec<Example>, Failure> {
         })?;
         match longest {
             Some(utterance) => examples.push(example_of(&utterance)),
-            None => complain!("{}{}: nobody speaks in it{0:#}", style::FAINT, path.display()),
+            None => complain!("{}{}: no speech in it{0:#}", style::FAINT, path.display()),
         }
     }
     Ok(examples)

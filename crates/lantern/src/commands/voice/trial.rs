@@ -113,11 +113,11 @@ fn print_table(phrases: &Phrases, heard: &[(String, Vec<UtteranceResult>, u32)])
     }
     for (file, verdicts, talk) in heard {
         if verdicts.is_empty() && *talk == 0 {
-            complain!("{}{file}: nobody speaks in it{0:#}", style::FAINT);
+            complain!("{}{file}: no speech in it{0:#}", style::FAINT);
         }
         if *talk > 0 {
             complain!(
-                "{}{file}: {talk} times somebody talks on for longer than a command{0:#}",
+                "{}{file}: {talk} stretches of talk longer than a command{0:#}",
                 style::FAINT
             );
         }

@@ -78,7 +78,7 @@ fn gone() -> Failure {
 }
 
 impl Action {
-    /// Gives an order. What is refused is said; the watching goes on.
+    /// Sends a request. A refusal is shown, and the view stays open.
     fn give(self, orders: &mut IpcClient, model: &mut Model) -> Result<(), Failure> {
         let Action::Order { method, params } = self else { return Ok(()) };
         match orders.ask(method, &params) {

@@ -31,7 +31,7 @@ pub enum Weight {
 }
 
 impl Decision {
-    /// As it is told.
+    /// Its text.
     pub fn of(data: &Value) -> Decision {
         let text = |field: &str| data[field].as_str().unwrap_or_default().to_owned();
         Decision { time: text("time"), rule: text("rule"), what: text("what"), kind: text("kind") }

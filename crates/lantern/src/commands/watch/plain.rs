@@ -25,7 +25,7 @@ pub(super) fn watch(
         let mut endings = signals::endings()?;
         thread::spawn(move || {
             let _ = endings.read(&mut [0; 1]);
-            // With nobody listening any more it has ended already.
+            // If the receiver is gone, the view has ended.
             let _ = of_signals.send(Happening::Ended);
         });
         thread::spawn(move || read_keys(&sender));
@@ -64,7 +64,7 @@ fn tell(happenings: &Receiver<Happening>) -> Result<Status, Failure> {
 /// Says what a key changed that a view would show.
 fn answer(model: &mut Model, before: (usize, bool)) {
     if std::mem::take(&mut model.help) {
-        say!("arrows choose a run or program, Enter ends it, s stops all, p pauses and goes on,");
+        say!("arrows choose a run or program, Enter ends it, s stops all, p pauses and resumes,");
         say!("f shows failures only, q leaves");
     } else if model.failures_only != before.1 {
         say!("{}", if model.failures_only { "failures only" } else { "everything" });

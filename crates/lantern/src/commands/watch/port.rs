@@ -1,5 +1,5 @@
-//! `lantern watch --raw --port`: what a serial port sends, byte for byte. One that a running lantern has
-//! open is looked at through that.
+//! `lantern watch --raw --port`: what a serial port sends, byte for byte. If a running session has
+//! the port open, its data comes from there.
 
 use std::io::BufRead;
 use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
@@ -13,7 +13,7 @@ use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::style::{self, complain, say};
 
-/// A line that has not ended for so long is shown as it is.
+/// Time after which a line without an end is shown.
 const RESTS: Duration = Duration::from_millis(200);
 
 /// What came, or why nothing comes any more.
@@ -28,7 +28,7 @@ pub fn watch(port: String, speed: u32, json: bool) -> Result<Status, Failure> {
             Ok(()) => Ok(()),
         };
         if let Err(failure) = end {
-            // Nobody reads it any more at the end of the program.
+            // At the end of the program the receiver is gone.
             let _ = sender.send(Err(failure));
         }
     });

@@ -21,7 +21,7 @@ const HELP: &[&str] = &[
     "up, down   choose a run or a program",
     "enter      stop the run, end the program",
     "s          stop everything that runs",
-    "p          pause everything, or go on",
+    "p          pause or resume everything",
     "f          show only what failed or did not fire",
     "? or h     this help",
     "q, escape  leave; what runs runs on",
