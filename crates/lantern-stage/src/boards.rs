@@ -12,7 +12,7 @@ use lantern_model::{Key, KeyKind};
 
 use crate::waiting::pause;
 
-/// So long devices may take to appear.
+/// Maximum time for devices to appear.
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// A device that is plugged in; it is pulled out when this is dropped, with whatever is down on it.

@@ -1,5 +1,5 @@
-//! Whoever gets what comes from the kernel's input devices, as a display server or the console does: all of
-//! those that nobody has for itself.
+//! A reader of the kernel's input devices, as a display server or the console is: it reads all
+//! devices that no program has grabbed.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -211,7 +211,7 @@ impl Console {
         while self.read() {}
     }
 
-    /// Reads for so long: who does not read for a while loses what came meanwhile, as the kernel keeps little.
+    /// Reads for this time. A reader that pauses loses events, because the kernel's queue is short.
     pub fn read_for(&mut self, span: Duration) {
         let began = Instant::now();
         loop {
@@ -223,7 +223,7 @@ impl Console {
         }
     }
 
-    /// Reads until nothing has come for so long.
+    /// Reads until nothing has come for this time.
     pub fn rest(&mut self, quiet: Duration) {
         let mut last = Instant::now();
         while last.elapsed() < quiet {

@@ -2,7 +2,8 @@
 //! terminal that tells what it received, and a person who presses keys on the server's own
 //! keyboard, not through XTEST's.
 //!
-//! Nothing here sleeps to wait: it waits for an event, a line or a byte, and gives up loudly.
+//! Nothing here sleeps to wait: it waits for an event, a line or a byte, and panics after a time
+//! limit.
 
 mod bench;
 mod boards;

@@ -171,7 +171,7 @@ impl Person {
         self.conn.get_input_focus().expect("it listens").reply().expect("it answers");
     }
 
-    /// Pulls the keyboard's plug: what it sends reaches nobody any more.
+    /// Unplugs the keyboard: its events reach no client any more.
     pub fn unplug(&self) {
         let deviceid = self.keyboard.into();
         let detach = xinput::HierarchyChangeDataDetachSlave { deviceid };
@@ -259,7 +259,7 @@ impl Person {
         }
     }
 
-    /// The movement is told in a second event behind the first, for which there is no ready request.
+    /// The movement follows in a second event, for which there is no ready request.
     fn move_mouse(&mut self, (x, y): (i32, i32)) {
         const FAKE_INPUT: u8 = 2;
         const WORDS: u16 = 1 + 2 * 8;
@@ -281,14 +281,14 @@ impl Person {
         sent.expect("it listens").check().expect("it moves");
     }
 
-    /// Has a program put the pointer at a place, as one does for somebody far away.
+    /// Lets a program move the pointer to a position, as a remote session does.
     pub fn put_pointer(&mut self, x: i16, y: i16) {
         let (kind, root) = (xproto::MOTION_NOTIFY_EVENT, self.root);
         let moved = self.conn.xtest_fake_input(kind, 0, CURRENT_TIME, root, x, y, 0);
         moved.expect("it listens").check().expect("it moves");
     }
 
-    /// The keycodes that the server believes to be down, whoever pressed them.
+    /// The keycodes that the server has as down, by any device.
     pub fn keys_down(&self) -> BTreeSet<u8> {
         let reply = self.conn.query_keymap().expect("it listens").reply().expect("it answers");
         let bit = |code: &u8| reply.keys[usize::from(*code) / 8] & (1 << (code % 8)) != 0;

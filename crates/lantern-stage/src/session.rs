@@ -19,7 +19,7 @@ impl Display {
         self.start_bus_with("--session");
     }
 
-    /// Starts a session bus on which nothing is started by itself.
+    /// Starts a session bus that activates no service.
     ///
     /// # Panics
     /// When it is not installed.

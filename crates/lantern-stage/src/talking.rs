@@ -1,4 +1,4 @@
-//! A program that goes on until it is stopped, and what it prints meanwhile.
+//! A program that runs until it is stopped, and its output.
 
 use std::io::{BufRead, BufReader, Read, Write};
 use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
@@ -129,7 +129,7 @@ impl Talking {
     }
 
     fn end(&mut self) {
-        // It may have ended by itself.
+        // It may have ended already.
         let _ = kill_process(self.pid(), Signal::TERM);
         let _ = self.child.wait();
     }

@@ -21,7 +21,7 @@ use zbus::{
 
 use crate::waiting::wait_until;
 
-/// Who the session is of where the tests run as root.
+/// The owner of the session where the tests run as root.
 const NOBODY: u32 = 65_534;
 /// The longest that anything is waited for.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -165,7 +165,7 @@ impl WaylandSession {
         String::from_utf8_lossy(&output.expect("it is installed").stdout).into_owned()
     }
 
-    /// Starts a program that goes on by itself.
+    /// Starts a program that runs in the background.
     ///
     /// # Panics
     /// When it is not installed.
@@ -177,7 +177,7 @@ impl WaylandSession {
     /// Stands in for the desktop's portal.
     ///
     /// # Panics
-    /// When somebody else is it already.
+    /// When another process is it already.
     pub fn start_portal(&self) -> StandInPortal {
         StandInPortal::start(&self.bus)
     }
@@ -186,7 +186,7 @@ impl WaylandSession {
 impl Drop for WaylandSession {
     fn drop(&mut self) {
         for program in self.programs.iter_mut().rev() {
-            // It may have ended by itself.
+            // It may have ended already.
             let _ = program.kill();
             let _ = program.wait();
         }
@@ -244,7 +244,7 @@ impl StandInPortal {
                     }
                     self.unmet.push(asked);
                 }
-                Err(_) => panic!("nobody asked for {part:?}, but for:\n{}", self.seen.join("\n")),
+                Err(_) => panic!("no request for {part:?}, but for:\n{}", self.seen.join("\n")),
             }
         }
     }
@@ -283,7 +283,7 @@ async fn serve(bus: Connection, asked: Sender<String>) {
     let mut messages = MessageStream::from(&bus);
     while let Some(Ok(message)) = messages.next().await {
         if message.message_type() == Type::MethodCall {
-            // Who is gone needs no answer.
+            // A caller that is gone needs no answer.
             let _ = answer(&bus, &message, &asked).await;
         }
     }

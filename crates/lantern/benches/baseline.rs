@@ -44,8 +44,8 @@ impl Baseline {
         let (conn, screen) = RustConnection::connect(None).expect("the display answers");
         let root = conn.setup().roots[screen].root;
         conn.xinput_xi_query_version(2, 2).expect("it listens").reply().expect("it answers");
-        // Who does not say that it knows of layouts is woken at each key, whoever answers it: the
-        // server tells it that another keyboard speaks now.
+        // A client without XKB is woken at each key, by any client's answer: the server reports a
+        // change of the keyboard to it.
         conn.xkb_use_extension(1, 0).expect("it listens").reply().expect("it answers");
         Baseline { conn, root }
     }

@@ -297,7 +297,7 @@ impl Bench {
         print_pair(what, names[0], names[1], &[&both[0], &both[1]]);
     }
 
-    /// A key that nobody wants: with nobody there, with the baseline's one grab, with us.
+    /// A key that no rule wants: without a program, with the baseline's one grab, with ours.
     fn unbound(&mut self, what: &str, rules: &str) {
         let clients = [
             None,

@@ -1,7 +1,7 @@
 //! How long a key takes through the kernel desk, in a machine of its own: `cargo bench --bench kernel`.
 //!
-//! The baseline is the same key from the same board to the same reader with nobody between. The machine is emulated,
-//! so that only the ratio says anything, and that coarsely.
+//! The baseline is the same key from the same device to the same reader with no program between.
+//! The machine is emulated, so only the ratio is meaningful, and only roughly.
 
 use std::path::Path;
 use std::process::{Command, ExitCode, Stdio};
@@ -58,7 +58,7 @@ fn measure() {
         running.stop();
     }
     let baseline = of("nobody between", &mut baseline, None);
-    of("a key that nobody wants", &mut passed, Some(baseline));
+    of("a key without a rule", &mut passed, Some(baseline));
     of("a key that fires a tap", &mut fired, Some(baseline));
 }
 

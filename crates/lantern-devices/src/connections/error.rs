@@ -93,7 +93,7 @@ pub enum LinkError {
         said: String,
     },
     /// It redirected without end, or to another host.
-    #[error("{address} sends us elsewhere: {why}")]
+    #[error("{address} redirects {why}")]
     Redirected {
         /// The address.
         address: String,

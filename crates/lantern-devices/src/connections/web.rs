@@ -229,10 +229,10 @@ impl WebDevice {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum BadRedirect {
     /// More redirections than are followed, perhaps in a circle.
-    #[error("in a circle, or on and on")]
+    #[error("in a circle, or too often")]
     TooMany,
-    /// To another scheme, host or port: what is shown to one must not be carried to another.
-    #[error("to somebody else")]
+    /// To another scheme, host or port: secrets for one host must not reach another.
+    #[error("to another host")]
     OtherHost,
 }
 

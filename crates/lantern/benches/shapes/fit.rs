@@ -1,5 +1,6 @@
-//! Fits the weights by which it is told whether a drawing is a shape: logistic regression, by Newton's
-//! method, over drawings that were meant and drawings that were not, by hands of the tuning family only.
+//! Fits the weights that decide whether a drawing is a shape: logistic regression, by Newton's
+//! method, over drawings that were meant and drawings that were not, by hands of the tuning family
+//! only.
 
 use std::ops::Range;
 

@@ -133,7 +133,7 @@ fn book_of(shapes: &[Meant], hand: &Hand, examples: usize, dice: &mut Rng) -> Sh
     ShapeIndex::new(&shapes)
 }
 
-/// Has each person's drawings recognised by examples of their own, or of somebody else.
+/// Has each person's drawings recognised by examples of their own, or of another person.
 fn judge(
     shapes: &[Meant],
     family: Family,

@@ -4,8 +4,8 @@ use std::f32::consts::{FRAC_PI_2, PI, TAU};
 
 use lantern_model::{Point, StrokePath};
 
-/// A part of a stroke: so long, from one heading evenly to another. 0 is to the right, and it grows
-/// as a clock's hand goes.
+/// A part of a stroke: its length, and its headings at the start and at the end. 0 is to the right,
+/// and clockwise is positive.
 #[derive(Debug, Clone, Copy)]
 pub struct Part {
     pub length: f32,

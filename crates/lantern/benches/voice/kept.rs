@@ -35,7 +35,8 @@ impl Store {
         serde_json::from_str(&text).unwrap_or_default()
     }
 
-    /// Changes what is kept. It is read anew for that: another process may hear another part meanwhile.
+    /// Changes what is kept. It is read again for that: another process may have changed another
+    /// part.
     pub fn change(&self, change: impl FnOnce(&mut Kept)) {
         let mut kept = self.read();
         change(&mut kept);

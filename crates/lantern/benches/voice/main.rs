@@ -24,7 +24,7 @@ use kept::Store;
 use plot::{BackgroundTalk, Curve};
 use said::{Noise, Voice};
 
-/// The first sentence that nobody looked at.
+/// The first sentence that has not been used before.
 const FRESH: usize = 9000;
 
 fn main() {

@@ -116,7 +116,7 @@ impl Noise {
         }
     }
 
-    /// How far below the speech it is; where there is none, so far as nobody hears.
+    /// How far below the speech it is; without noise, below hearing.
     pub fn below(self) -> f64 {
         match self {
             Noise::None => 60.0,

@@ -1,4 +1,4 @@
-//! Files that block whoever opens them, never end, or lead elsewhere.
+//! Files that block on opening, never end, or lead elsewhere.
 
 use std::path::Path;
 use std::process::Stdio;

@@ -40,7 +40,7 @@ fn x11_a_program_that_is_stopped_does_not_keep_the_keyboard() {
     }
 }
 
-/// Without a press that it takes, a program that is stopped keeps nothing from anybody.
+/// A stopped program that withholds no key blocks no other program.
 #[test]
 fn x11_a_program_that_is_stopped_and_keeps_nothing_may_go_on() {
     let mut desk = TestDesktop::set_up();

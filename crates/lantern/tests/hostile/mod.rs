@@ -1,5 +1,6 @@
-//! Attacks on the built program, each bounded in time and on this machine alone. While one goes on, the
-//! person's keys fire rules at once and the panic combination works, seen at the receiving program.
+//! Attacks on the built program, each bounded in time and on this machine alone. During each attack
+//! the person's keys fire rules at once and the panic combination works, seen at the receiving
+//! program.
 
 mod consent;
 mod files;

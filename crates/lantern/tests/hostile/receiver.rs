@@ -13,7 +13,7 @@ use crate::running::lantern;
 const Z: u8 = 52;
 /// Number of presses of which the latency is taken.
 const PRESSES: usize = 20;
-/// Maximum latency of a key while an attack goes on.
+/// Maximum latency of a key during an attack.
 const AT_ONCE: Duration = Duration::from_millis(20);
 
 /// Rules that an attack must not stop: one whose press waits for its release, and one that fires at once.

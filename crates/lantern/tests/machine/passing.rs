@@ -68,7 +68,7 @@ pub fn repeats_go_through_and_lamps_are_lit() {
         .map(|came| (came.code, came.value))
         .collect();
     assert_eq!(came, [(A, 1), (A, 2), (A, 2), (A, 0)]);
-    // Whoever lights lamps may still do so on the person's own board.
+    // Other programs can still set the lamps on the person's own keyboard.
     let mut device = Device::open(board.node()).expect("it is there");
     device
         .send_events(&[InputEvent::new(EventType::LED.0, LedCode::LED_CAPSL.0, 1)])

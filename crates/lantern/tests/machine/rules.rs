@@ -17,7 +17,7 @@ pub fn the_twelve_scenes_come_out_as_on_the_other_desks() {
         let mut console = Console::open(SCREEN);
         console.clear();
         for hand in scene.hands {
-            // The hand goes on once the screen is still.
+            // The hand moves once the screen is still.
             console.rest(BETWEEN);
             match hand {
                 Hand::Tap(keys) => boards.tap(keys),

@@ -13,7 +13,7 @@ pub struct Running {
     folder: tempfile::TempDir,
 }
 
-/// Who runs it.
+/// The user that runs it.
 #[derive(Default)]
 pub struct Who {
     pub user: Option<u32>,

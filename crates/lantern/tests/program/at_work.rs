@@ -18,7 +18,7 @@ pub fn run_with(home: &Home, rules: &str, more: &[&str]) -> Talking {
     talking
 }
 
-/// Any command that goes on until it is stopped.
+/// Any command that runs until it is stopped.
 pub fn start(home: &Home, words: &[&str]) -> Talking {
     Talking::start(home.command().args(words))
 }

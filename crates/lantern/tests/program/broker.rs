@@ -120,7 +120,7 @@ when message \"desks/#\" on hut as said => log \"{{said.topic}} {{said.text}}\""
     killed.expect("it runs");
     at_bench.expect("desks/saw away");
     drop(at_saw);
-    // What was kept is told to who comes later, once.
+    // A retained message is delivered once to a later subscriber.
     let rules = std::fs::read_to_string(saw.path().join("bench.lantern")).expect("it is there");
     let mut again = listening(&saw, &rules);
     again.expect("saw/lights is on");
@@ -277,7 +277,7 @@ when message \"saw/state\" on hut as said => log \"saw is {{said.text}}\"",
     run.expect("hut is there");
     let lines = run.stop();
     assert!(!lines.iter().any(|line| line.contains("blue-ice")), "{lines:?}");
-    // What nobody waited for any more was not sent late.
+    // A message whose outcome was no longer needed was not sent late.
     assert_eq!(lines.iter().filter(|line| line.contains("saw is on")).count(), 1, "{lines:?}");
 }
 
@@ -290,8 +290,8 @@ enum Ending {
     Close,
 }
 
-/// A broker as they were before there was a fifth version: the answer to that is a refusal in the older one.
-/// Everything else goes on to the real broker.
+/// A broker without MQTT 5: it refuses that version in the older one. Everything else is forwarded
+/// to the real broker.
 fn before_the_fifth(broker: u16, ending: Ending) -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").expect("there is a port");
     let port = listener.local_addr().expect("it has one").port();

@@ -95,7 +95,7 @@ fn is_not_composed(composer: Composer) {
     let typed = terminal.read("éá ".len()).replace(' ', "");
     assert!(["éá", "e'a'"].contains(&typed.as_str()), "{composer:?}: {typed:?}");
     running.wait_for(": ended");
-    // Where the person allows it the text goes past by itself.
+    // With permission the text bypasses the input method.
     let allowed = format!("settings {{ clipboard = true }}\n{RULES}");
     std::fs::write(&running.file, allowed).expect("it is ours");
     running.wait_for("reloaded");

@@ -91,7 +91,7 @@ fn skip_rule(rules: &str, tokens: &[Token], mut at: usize, out: &mut String) -> 
             TokenKind::Sign(Sign::BraceClose) if depth == 0 => return at,
             TokenKind::Sign(Sign::BraceClose) => {
                 depth -= 1;
-                // `else` and `or` go on behind a brace.
+                // `else` and `or` continue after a brace.
                 let next = tokens[at + 1..]
                     .iter()
                     .find(|token| !matches!(token.kind, TokenKind::Blank | TokenKind::LineEnd));

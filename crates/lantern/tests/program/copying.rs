@@ -1,4 +1,4 @@
-//! The clipboard: what is pasted arrives, and what was copied stays, whoever goes.
+//! The clipboard: what is pasted arrives, and copied content stays after its program has ended.
 
 use std::collections::BTreeMap;
 use std::fs::DirEntry;
@@ -85,7 +85,7 @@ fn x11_what_was_copied_is_there_for_who_asks_for_several_forms_at_once() {
     let mut came = display.clipboard_at_once(&forms).into_iter();
     assert_eq!(came.next(), Some(Some(b"what was there".to_vec())));
     assert_eq!(came.next(), Some(None), "no picture was copied");
-    let since = came.next().flatten().expect("it is told since when");
+    let since = came.next().flatten().expect("its timestamp is offered");
     assert!(since.len() == 4 && since != [0; 4], "{since:?}");
     let listed = String::from_utf8(display.clipboard("TARGETS")).expect("they are names");
     assert_eq!(came.next().flatten().map(|atoms| atoms.len() / 4), Some(listed.lines().count()));
@@ -145,7 +145,7 @@ fn x11_what_was_copied_is_there_still_when_who_pasted_is_gone() {
         assert_eq!(display.clipboard("UTF8_STRING"), b"copied since");
     }
     assert_eq!(editor.text(&display, &mut person).trim_end(), "core 12core 12");
-    // Who pasted nothing leaves nobody behind.
+    // A session that pasted nothing leaves no process behind.
     Running::start(&display, "when key f7 => paste \"core 12\"\n").stop();
     assert_eq!(keepers(&display), 0);
 }

@@ -317,7 +317,7 @@ fn x11_a_hint_is_on_the_screen_for_its_time() {
     person.tap("f9");
     target.expect(2);
     assert_eq!(person.wait_windows(windows + 1), windows + 1);
-    assert_eq!(person.wait_windows(windows), windows, "it goes away by itself");
+    assert_eq!(person.wait_windows(windows), windows, "it disappears");
     running.stop();
 }
 

@@ -48,7 +48,7 @@ fn x11_keys_that_both_processes_left_down_are_let_go_at_the_next_start() {
         send(pid, Signal::KILL);
     }
     running.wait_end();
-    assert_eq!(person.keys_down().len(), 2, "with both dead nobody lets go");
+    assert_eq!(person.keys_down().len(), 2, "with both dead no process releases them");
     let running = Running::start(&display, HOLDING);
     assert!(person.keys_down().is_empty() && !person.buttons_down());
     running.stop();
@@ -92,7 +92,7 @@ fn x11_the_panic_key_is_heard_among_ten_thousand_busy_runs_while_all_else_happen
     display.wait_until("ten thousand runs", |display| {
         status(display)["run_count"].as_u64().is_some_and(|runs| runs >= 10_000)
     });
-    // The file is read anew all the while, and a started program hangs.
+    // The file is reloaded all the while, and a started program hangs.
     let (stop, file) = (std::sync::atomic::AtomicBool::new(false), running.file.clone());
     std::thread::scope(|scope| {
         scope.spawn(|| {

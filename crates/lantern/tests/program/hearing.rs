@@ -116,7 +116,7 @@ fn sounds_without_speech_say_so_and_what_is_none_is_named() {
         assert_eq!(heard.status, 1, "{name}: {}", heard.stdout);
         assert!(heard.stderr.contains("no speech in it"), "{name}: {}", heard.stderr);
     }
-    // A file that breaks off is heard as far as it goes.
+    // A truncated file is recognised up to its end.
     let cut = try_on(&home, &home.write("cut.wav", &whole[..whole.len() / 2]));
     assert_eq!((cut.status, cut.stderr.as_str()), (1, ""), "{}", cut.stdout);
     for (name, bytes) in [("empty.wav", &b""[..]), ("words.wav", b"These are words.")] {
@@ -141,7 +141,7 @@ fn start_sound(display: &mut Display) {
     display.ask("pactl", &["set-default-source", "room.monitor"]);
 }
 
-/// Somebody speaks in the room. Who speaks has so much of it ready that a busy machine leaves no gaps.
+/// Plays speech into the room. Enough of it is ready that a busy machine leaves no gaps.
 fn speak(display: &Display, name: &str) {
     let file = recording(name).display().to_string();
     display.ask("paplay", &["--device=room", "--latency-msec=800", &file]);
@@ -175,7 +175,7 @@ fn x11_a_microphone_that_went_is_found_again_and_is_closed_when_nothing_counts()
     assert!(lantern(&["pause"]).status.success());
     running.wait_for("the microphone is closed");
     let listening = stage.display.ask("pactl", &["list", "short", "source-outputs"]);
-    assert_eq!(listening, "", "nobody listens in a pause");
+    assert_eq!(listening, "", "no phrase is active in a pause");
     assert!(lantern(&["resume"]).status.success());
     running.wait_for("the microphone is open");
     running.stop();
@@ -228,7 +228,7 @@ fn x11_a_program_may_hear_instead() {
     let fifo = stage.display.folder().join("said");
     let log = stage.display.folder().join("told");
     let script = stage.display.folder().join("hear");
-    // It keeps what it is told, and prints what is written into a pipe.
+    // It saves its input, and prints what is written into a pipe.
     let (told, said) = (log.display(), fifo.display());
     let text = format!("exec 3<&0; cat <&3 >'{told}' & exec cat <>'{said}'\n");
     std::fs::write(&script, text).expect("the file can be written");
@@ -293,7 +293,7 @@ fn x11_what_was_understood_wrongly_is_learnt_when_the_person_says_so() {
     let told: serde_json::Value = serde_json::from_str(&told).expect("it is JSON");
     assert_eq!(told["words"], "lantern bag seventeen to the north rack");
     assert_eq!(told["others"][1], "lantern next core section");
-    assert_eq!(told.get("example"), None, "what is told as data is no sound");
+    assert_eq!(told.get("example"), None, "recognised text is no sound");
     let (status, shown, _) = lantern(&["voice", "wrong"]);
     assert!(
         status == Some(1) && shown.contains("% sure\n  Bag"),

@@ -27,7 +27,8 @@ fn x11_windows_are_listed_with_the_clause_that_means_each() {
     let found = data(&lantern(&stage.display, &["windows", "--json"]).stdout);
     let windows = found["windows"].as_array().expect("it is a list");
     assert_eq!((found["version"].as_u64(), windows.len()), (Some(1), 2));
-    // Two of one program are told apart by their titles, and the clause is one that `check` takes.
+    // Two windows of one program differ by their titles, and the clause is one that `check`
+    // accepts.
     let rule = windows[0]["rule"].as_str().expect("it is text");
     assert!(rule.starts_with("in app \"corelog\" in title \""), "{rule}");
     let home = Home::new();
@@ -212,7 +213,7 @@ fn x11_the_doctor_names_what_works_and_what_mends_the_rest() {
     let checks = data(&whole.stdout);
     let found = |part: &str| {
         let all = checks["checks"].as_array().expect("it is a list");
-        let check = all.iter().find(|check| check["part"] == part).expect("it is looked at");
+        let check = all.iter().find(|check| check["part"] == part).expect("it is checked");
         check["found"].as_str().expect("it is text").to_owned()
     };
     assert!(found("notices").starts_with("dunst"));

@@ -42,7 +42,7 @@ fn socket(display: &Display) -> UnixStream {
     let mut sockets = files.filter(|file| file.file_name().to_str().is_some_and(is_it));
     let path = sockets.next().expect("there is one").path();
     let mode = std::fs::metadata(&path).expect("it is there").permissions().mode();
-    assert_eq!(mode & 0o777, 0o600, "nobody else may come in");
+    assert_eq!(mode & 0o777, 0o600, "other users have no access");
     UnixStream::connect(path).expect("it listens")
 }
 

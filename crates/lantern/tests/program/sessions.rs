@@ -1,4 +1,4 @@
-//! Which running program a command speaks to, and the order in which failures are told.
+//! Which running program a command speaks to, and the order in which failures are reported.
 
 use lantern_stage::Talking;
 

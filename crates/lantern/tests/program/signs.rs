@@ -286,7 +286,7 @@ when key f10 => log \"still at work\"
 #[test]
 fn x11_a_bus_without_a_daemon_is_said_to_lack_it() {
     let mut display = Display::start("us");
-    // A bus that can start nothing by itself.
+    // A bus without service activation.
     display.set_variable("XDG_DATA_DIRS", "/nowhere");
     display.start_bare_bus();
     let mut person = Person::sit_down(&display);

@@ -182,7 +182,7 @@ fn x11_the_keyboard_means_what_it_meant_however_typing_ends() {
         stage.person.tap("enter");
         stage.terminal.read_line();
     }
-    // One text, and nobody ends anything.
+    // One text, without an interruption.
     let running = Running::start(&stage.display, rules);
     stage.person.tap("f8");
     assert_eq!(stage.terminal.read("⛏".len()), "⛏");

@@ -31,7 +31,7 @@ fn thing(
     (address, requests)
 }
 
-/// Head and body, as far as its length says.
+/// Head and body, by the given length.
 fn read_request(stream: &mut TcpStream) -> String {
     let mut bytes = Vec::new();
     let mut piece = [0; 4096];
@@ -289,8 +289,8 @@ when every 100ms => log \"tick\""
     let began = Instant::now();
     run.expect("absent: failed at line");
     let mut told = |name: &str| run.expect(&format!("{name}: failed at line"));
-    assert!(told("circle").contains("sends us elsewhere: in a circle"));
-    assert!(told("away").contains("sends us elsewhere: to somebody else"));
+    assert!(told("circle").contains("redirects in a circle"));
+    assert!(told("away").contains("redirects to another host"));
     assert!(told("flood").contains("answers with more than 1048576 bytes"));
     assert!(told("short").contains("broke off"));
     assert!(told("reset").contains("broke off"));
@@ -401,7 +401,7 @@ when started {{ get fans \"/\" else {{ log \"not trusted\"; stop }}; log \"trust
 #[test]
 fn a_redirection_that_is_not_followed_is_told_by_its_reason() {
     let (address, _requests) = thing(|request, stream| {
-        // The word that the reason is told by stands in an address as well.
+        // The word in the reason also stands in an address.
         let to =
             if request.starts_with("GET /circle") { "/circle" } else { "http://circle.invalid/" };
         say(stream, &format!("302 Found\r\nlocation: {to}"), "text/plain", "");
@@ -412,9 +412,9 @@ fn a_redirection_that_is_not_followed_is_told_by_its_reason() {
 when started {{ let a = get fans \"/elsewhere\"; log a }}\n"
     );
     let mut running = at_work::run(&home, &rules);
-    let lines = [running.expect("sends us elsewhere"), running.expect("sends us elsewhere")];
+    let lines = [running.expect("redirects"), running.expect("redirects")];
     let reason = |part: &str| lines.iter().filter(|line| line.ends_with(part)).count();
     assert_eq!(reason("in a circle, or on and on"), 1, "{lines:?}");
-    assert_eq!(reason("to somebody else"), 1, "{lines:?}");
+    assert_eq!(reason("to another host"), 1, "{lines:?}");
     running.stop();
 }

@@ -87,7 +87,7 @@ when key f10 { tally at most 2s else { log \"late\" } }
     wait_for_numbers(&display, <[u32]>::is_empty);
     person.tap("escape");
     assert_eq!(editor.text(&display, &mut person).trim_end(), "core 12", "no digit reached it");
-    // A number that is told, as by voice.
+    // A number that is given, as by voice.
     person.tap("f7");
     wait_for_numbers(&display, |numbers| numbers.len() > 6);
     person.tap("f9");
@@ -100,7 +100,7 @@ when key f10 { tally at most 2s else { log \"late\" } }
     person.type_keys(&["1", "0"]);
     running.wait_for(": ended");
     wait_for_numbers(&display, <[u32]>::is_empty);
-    // Nobody picks.
+    // No choice.
     person.tap("f10");
     wait_for_numbers(&display, |numbers| numbers.len() > 6);
     running.wait_for(": ended");
@@ -197,7 +197,7 @@ when key f8 => type \"one letter at a time\" every 300ms
     running.wait_for(": ended");
     display.wait_until("the text", |_| form.text() == "54.3|");
     person.tap("tab");
-    // That the field has the keyboard is told by the program, a moment after the key.
+    // The program reports the focus of the field, a moment after the key.
     running.wait_for("a password field has the keyboard");
     person.tap("f5");
     running.wait_for("a password field has the keyboard (say `anyway` to type there)");

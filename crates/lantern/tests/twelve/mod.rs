@@ -52,7 +52,7 @@ pub const TWELVE: [Scene; 12] = [
         text: "Bag 17 / coreb",
     },
     Scene {
-        name: "keys that nobody wants go through",
+        name: "keys without a rule pass through",
         rules: "when key f9 => type \"x\"",
         hands: &[Tap("b"), Tap("shift+c"), Tap("space"), Tap("d")],
         text: "bC d",
