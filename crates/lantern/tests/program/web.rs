@@ -414,7 +414,7 @@ when started {{ let a = get fans \"/elsewhere\"; log a }}\n"
     let mut running = at_work::run(&home, &rules);
     let lines = [running.expect("redirects"), running.expect("redirects")];
     let reason = |part: &str| lines.iter().filter(|line| line.ends_with(part)).count();
-    assert_eq!(reason("in a circle, or on and on"), 1, "{lines:?}");
+    assert_eq!(reason("in a circle, or too often"), 1, "{lines:?}");
     assert_eq!(reason("to another host"), 1, "{lines:?}");
     running.stop();
 }
