@@ -226,5 +226,5 @@ fn the_doctor_works_without_a_display() {
     let home = Home::new();
     let called = home.call(&["doctor"]);
     assert_eq!(called.status, 1);
-    assert!(called.stdout.contains("missing  desk            no display is named"));
+    assert!(called.stdout.contains("missing  back end        no display is named"));
 }

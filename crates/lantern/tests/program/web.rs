@@ -168,7 +168,7 @@ fn bodies_are_json_or_text_and_secrets_are_sent_but_never_shown() {
         "secret fan-key = file \"fan.key\"
 secret desk-key = environment \"DESK_KEY\"
 device fans = web \"{address}\" with header \"Authorization\" = \"Bearer {{fan-key}}\",
-    header \"X-TestDesktop\" = desk-key
+    header \"X-Desk\" = desk-key
 when started {{
     post fans \"/json\" body `{{\"level\": 3}}`
     post fans \"/list\" body [1, 2]
