@@ -28,7 +28,7 @@ pub(crate) struct Attention {
 }
 
 impl Attention {
-    /// Other rules are in force: the ear must be told anew, if it was told anything.
+    /// Sends the active phrases again at the next look, if any were sent.
     pub(crate) fn renew(&mut self) {
         if !self.told.is_empty() {
             self.told = vec![(usize::MAX, false)];

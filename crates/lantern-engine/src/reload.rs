@@ -69,9 +69,14 @@ fn same_place((old, rule): (&RuleSet, &Rule), (new, other): (&RuleSet, &Rule)) -
 impl Engine {
     /// Replaces the set of rules. Runs of rules whose text and called macros are unchanged continue;
     /// others end and release their keys. Active layers that still exist stay active, a value whose line
-    /// did not change keeps its content, toggles end. All grabs are requested again.
+    /// did not change keeps its content, toggles end. All grabs are requested again. An identical set
+    /// only sends the active phrases again, for trained phrases that may have changed.
     pub fn replace_rules(&mut self, now: Time, rules: impl Into<PreparedRules>) {
         let prepared = rules.into();
+        if *prepared.rules() == *self.rules {
+            self.attention.renew();
+            return self.listen();
+        }
         self.replay_all(now);
         let old = Arc::clone(&self.rules);
         let mapping = IdMap::new(&old, prepared.rules());

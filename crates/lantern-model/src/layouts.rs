@@ -56,7 +56,7 @@ impl Layout {
     /// use lantern_model::{Key, KeySpec, Layout};
     /// let layout = Layout::named("de").unwrap();
     /// let z = KeySpec::Named(Key::named("z").unwrap());
-    /// assert_eq!(layout.place(z), Key::from_code("KeyY"));
+    /// assert_eq!(layout.resolve(z), Key::from_code("KeyY"));
     /// ```
     pub fn named(name: &str) -> Option<Layout> {
         let rows = match name {

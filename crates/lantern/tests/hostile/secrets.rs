@@ -14,7 +14,7 @@ fn started_programs_do_not_inherit_the_variables_of_secrets() {
         "secret fan-key = environment \"FAN_KEY\"
 device fans = web \"http://127.0.0.1:9\" with header \"Authorization\" = \"Bearer {fan-key}\"
 when started {
-    let seen = shell \"env; echo end\"
+    let seen = shell \"env; echo all-printed\"
     log \"{seen}\"
     put fans \"/zones/saw/fan\" body \"on\" at most 1s else { }
 }\n",
@@ -23,7 +23,7 @@ when started {
     command.env("FAN_KEY", "glacier-bell").env("BENCH", "twelve");
     command.args(["run", "--backend", "simulated", "bench.lantern"]);
     let mut run = Talking::start(&mut command);
-    run.expect("end");
+    run.expect("all-printed");
     let lines = run.stop();
     assert!(lines.iter().any(|line| line.contains("BENCH=twelve")), "{lines:?}");
     assert!(!lines.iter().any(|line| line.contains("glacier-bell")), "{lines:?}");
