@@ -144,7 +144,7 @@ impl Engine {
         if let Some(busy) = self.busy(number) {
             return Some(busy.to_owned());
         }
-        if self.keys.raw_keys_down.contains(&stroke.0) && !rule.repeats_while_held {
+        if self.is_known_to_be_down(stroke.0) && !rule.repeats_while_held {
             return Some(
                 "the key is down, and its repeats fire only what is `repeating`".to_owned(),
             );
@@ -159,6 +159,11 @@ impl Engine {
                 Some(format!("it fires when the key is held for {span}"))
             }
         }
+    }
+
+    /// Whether a key is down. A key whose release is not reported counts as up.
+    fn is_known_to_be_down(&self, key: Key) -> bool {
+        self.keys.raw_keys_down.contains(&key) && self.reports_release(key)
     }
 
     /// Whether what runs of a rule keeps it from firing once more.

@@ -356,6 +356,15 @@ impl Engine {
         }
     }
 
+    /// Whether the back end has been asked to report releases of this key.
+    pub(crate) fn reports_release(&self, key: Key) -> bool {
+        let reports = |grabs: &GrabSet| {
+            let of_key = |grab: &KeyGrab| grab.key == key && grab.report_release;
+            grabs.raw_keys || grabs.keys.iter().any(of_key)
+        };
+        self.requested_grabs.as_ref().is_some_and(reports)
+    }
+
     /// The next effect to carry out.
     pub fn poll_effect(&mut self) -> Option<Effect> {
         self.effects.pop_front()

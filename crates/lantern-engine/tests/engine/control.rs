@@ -89,6 +89,14 @@ fn why(theatre: &Theatre, names: &str) -> Option<String> {
 /// Rules, what is tried, what it says, and what mends just that.
 type Case = (&'static str, &'static str, &'static str, fn(&mut Theatre));
 
+/// Its release is not reported, so that the engine cannot know whether it is still down.
+#[test]
+fn a_key_whose_release_is_not_reported_does_not_count_as_down() {
+    let mut theatre = Theatre::new("when key f1 => log \"x\"\n");
+    theatre.press("f1");
+    assert_eq!(why(&theatre, "f1").as_deref(), Some(""), "it would fire");
+}
+
 #[test]
 fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
     let cases: &[Case] = &[
@@ -191,7 +199,7 @@ fn mending_only_the_condition_that_is_named_makes_the_rule_fire() {
             },
         ),
         (
-            "when key f1 => log \"x\"\n",
+            "when key f1 => log \"x\"\nwhen key f1 released => log \"z\"\n",
             "f1",
             "the key is down, and its repeats fire only what is `repeating`",
             |t| t.release("f1"),
