@@ -90,12 +90,12 @@ async fn version(bus: &Connection, interface: &str) -> zbus::Result<u32> {
 
 /// Sends events from the threads to the event loop.
 #[derive(Debug, Clone)]
-struct EventSender {
+struct PortalEventSender {
     told: Sender<PortalEvent>,
     bell: Arc<OwnedFd>,
 }
 
-impl EventSender {
+impl PortalEventSender {
     fn tell(&self, told: PortalEvent) {
         // If the receiver is gone, the program is ending.
         if self.told.send(told).is_ok() {
@@ -129,7 +129,7 @@ impl Portal {
         let flags = EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK;
         let bell = eventfd(0, flags).map_err(|error| BackendError::Lost(Box::new(error)))?;
         let bell = Arc::new(bell);
-        let teller = EventSender { told, bell: Arc::clone(&bell) };
+        let teller = PortalEventSender { told, bell: Arc::clone(&bell) };
         let (steps, orders) = channel();
         let (of_shortcuts, of_input) = (bus.clone(), bus);
         let listening = teller.clone();
@@ -229,7 +229,7 @@ async fn create_session(
 async fn listen(
     bus: &Connection,
     shortcuts: &[(String, String, String)],
-    teller: &EventSender,
+    teller: &PortalEventSender,
 ) -> zbus::Result<()> {
     let rule = MatchRule::builder().msg_type(Type::Signal).interface(SHORTCUTS).build()?;
     let mut signals = MessageStream::for_match_rule(rule, bus, None).await?;
@@ -271,7 +271,7 @@ async fn make_input(
     bus: &Connection,
     token: &Path,
     orders: &Receiver<(EffectId, Vec<PortalInput>)>,
-    teller: &EventSender,
+    teller: &PortalEventSender,
 ) -> zbus::Result<()> {
     let session = create_session(bus, REMOTE, "lantern_input").await?;
     let known = fs::read_to_string(token).unwrap_or_default();
