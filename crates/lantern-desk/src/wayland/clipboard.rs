@@ -43,7 +43,7 @@ type Content = BTreeMap<String, Arc<Vec<u8>>>;
 
 /// The clipboard.
 #[derive(Debug)]
-pub(super) struct Clipboard {
+pub(super) struct WaylandClipboard {
     manager: ZwlrDataControlManagerV1,
     device: ZwlrDataControlDeviceV1,
     /// Everything on offer, with the types it comes in.
@@ -68,16 +68,16 @@ struct TemporaryText {
     overtaken: bool,
 }
 
-impl Clipboard {
+impl WaylandClipboard {
     pub(super) fn open(
         manager: ZwlrDataControlManagerV1,
         seat: &WlSeat,
         handle: &QueueHandle<SessionState>,
-    ) -> rustix::io::Result<Clipboard> {
+    ) -> rustix::io::Result<WaylandClipboard> {
         let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
         let device = manager.get_data_device(seat, handle, ());
         let (offers, ours) = (HashMap::new(), HashMap::new());
-        Ok(Clipboard { manager, device, offers, selected: None, ours, lent: None, bell })
+        Ok(WaylandClipboard { manager, device, offers, selected: None, ours, lent: None, bell })
     }
 
     /// What becomes readable when what was lent was taken.

@@ -17,7 +17,7 @@ use wayland_protocols_wlr::foreign_toplevel::v1::client::zwlr_foreign_toplevel_m
     self as manager, ZwlrForeignToplevelManagerV1,
 };
 
-use super::clipboard::Clipboard;
+use super::clipboard::WaylandClipboard;
 use crate::BackendError;
 
 /// What a compositor has of what rules may need.
@@ -60,7 +60,7 @@ pub(super) struct SessionState {
     /// Whether the windows of the start are known, so that others are new.
     settled: bool,
     front: u64,
-    pub(super) clipboard: Option<Clipboard>,
+    pub(super) clipboard: Option<WaylandClipboard>,
     events: VecDeque<Event>,
 }
 
@@ -86,7 +86,7 @@ impl WaylandConnection {
         let manager = globals.bind(&handle, 1..=3, ()).ok();
         let data: Option<ZwlrDataControlManagerV1> = globals.bind(&handle, 1..=2, ()).ok();
         let clipboard =
-            data.zip(seat.as_ref()).map(|(data, seat)| Clipboard::open(data, seat, &handle));
+            data.zip(seat.as_ref()).map(|(data, seat)| WaylandClipboard::open(data, seat, &handle));
         let clipboard = clipboard.transpose().map_err(|error| unreachable(error.into()))?;
         let mut state = SessionState {
             manager,
@@ -108,7 +108,7 @@ impl WaylandConnection {
 
     /// What becomes readable when there is something to read.
     pub(super) fn descriptors(&self) -> impl Iterator<Item = BorrowedFd<'_>> {
-        let clipboard = self.state.clipboard.as_ref().map(Clipboard::descriptor);
+        let clipboard = self.state.clipboard.as_ref().map(WaylandClipboard::descriptor);
         [self.queue.as_fd()].into_iter().chain(clipboard)
     }
 
@@ -169,7 +169,7 @@ impl WaylandConnection {
         Ok(())
     }
 
-    fn clipboard(&mut self) -> Result<&mut Clipboard, String> {
+    fn clipboard(&mut self) -> Result<&mut WaylandClipboard, String> {
         let missing = "this compositor does not let others at the clipboard";
         self.state.clipboard.as_mut().ok_or_else(|| missing.to_owned())
     }
@@ -192,7 +192,7 @@ impl WaylandConnection {
 
     /// Whether a program has read the temporary text.
     pub(super) fn was_taken(&self) -> bool {
-        self.state.clipboard.as_ref().is_some_and(Clipboard::was_taken)
+        self.state.clipboard.as_ref().is_some_and(WaylandClipboard::was_taken)
     }
 
     /// The clipboard holds again what it held.
