@@ -53,7 +53,7 @@ use x11rb::protocol::xproto::Window;
 
 use crate::{Backend, BackendError, HeldKeyWriter};
 use accessx::AccessXDelays;
-use clipboard::Clipboard;
+use clipboard::X11Clipboard;
 use connection::XConnection;
 use grabs::{Grabs, KeyOrButton, Refusals};
 use guard::release_marked;
@@ -109,7 +109,7 @@ pub struct X11Backend {
     hints: Hints,
     /// The way that a shape may be drawn on.
     trace: Option<PointerRecorder>,
-    clipboard: Clipboard,
+    clipboard: X11Clipboard,
     coming: Vec<PendingFocus>,
     /// Whether something was typed that the program in front may not have read yet.
     unread: bool,
@@ -173,7 +173,7 @@ impl X11Backend {
             methods: XInputMethods::default(),
             hints: Hints::default(),
             trace: None,
-            clipboard: Clipboard::default(),
+            clipboard: X11Clipboard::default(),
             coming: Vec::new(),
             unread: false,
             told: Refusals::new(),

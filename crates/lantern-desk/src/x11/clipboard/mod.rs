@@ -88,7 +88,7 @@ enum PasteReaction {
 
 /// The clipboards.
 #[derive(Debug, Default)]
-pub(super) struct Clipboard {
+pub(super) struct X11Clipboard {
     /// What we own.
     offer: SelectionOwner,
     /// Where what others copied is kept for them, should we die.
@@ -99,7 +99,7 @@ pub(super) struct Clipboard {
     handed: Option<(Window, Atom)>,
 }
 
-impl Clipboard {
+impl X11Clipboard {
     /// Whether the program in front may still tell that it has read the paste keys.
     pub(super) fn awaits_reading(&self) -> bool {
         let phase = self.job.as_ref().map(|job| &job.phase);
