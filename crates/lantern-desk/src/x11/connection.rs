@@ -126,7 +126,7 @@ impl XConnection {
         }
         let (conn, screen) = server::connect(&display)
             .map_err(|source| BackendError::Unreachable { display: display.clone(), source })?;
-        let Extensions { xtest, xinput, xinput_events } = find_extensions(&conn, &display)?;
+        let ExtensionOpcodes { xtest, xinput, xinput_events } = find_extensions(&conn, &display)?;
         let device_mapping_notify = xinput_events + xinput::DEVICE_MAPPING_NOTIFY_EVENT;
         // With XKB in use and nothing selected, the server spares us its keyboard notices.
         let xkb = conn.xkb_use_extension(1, 0)?;
@@ -173,7 +173,7 @@ impl XConnection {
 }
 
 /// The numbers that the server gave the extensions we need.
-struct Extensions {
+struct ExtensionOpcodes {
     xtest: u8,
     xinput: u8,
     /// The first of the events of XInput.
@@ -181,7 +181,10 @@ struct Extensions {
 }
 
 /// Looks for the extensions we need.
-fn find_extensions(conn: &ServerConnection, display: &str) -> Result<Extensions, BackendError> {
+fn find_extensions(
+    conn: &ServerConnection,
+    display: &str,
+) -> Result<ExtensionOpcodes, BackendError> {
     let find = |name, extension| -> Result<_, BackendError> {
         let missing = || BackendError::MissingExtension { display: display.to_owned(), extension };
         conn.extension_information(name)?.ok_or_else(missing)
@@ -189,7 +192,7 @@ fn find_extensions(conn: &ServerConnection, display: &str) -> Result<Extensions,
     let xtest = find(xtest::X11_EXTENSION_NAME, "XTEST")?.major_opcode;
     let xinput = find(xinput::X11_EXTENSION_NAME, "XInput 2")?;
     find(xkb::X11_EXTENSION_NAME, "XKEYBOARD")?;
-    Ok(Extensions { xtest, xinput: xinput.major_opcode, xinput_events: xinput.first_event })
+    Ok(ExtensionOpcodes { xtest, xinput: xinput.major_opcode, xinput_events: xinput.first_event })
 }
 
 /// Asks the server for its devices.
