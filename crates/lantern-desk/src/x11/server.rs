@@ -59,7 +59,7 @@ pub(super) fn connect(display: &str) -> Result<(ServerConnection, usize), Connec
 pub(super) struct ServerConnection {
     setup: Setup,
     talk: RefCell<SyncState>,
-    extensions: RefCell<Extensions>,
+    extensions: RefCell<ExtensionTable>,
     ids: RefCell<IdAllocator>,
     /// The longest request in bytes, once that was asked.
     longest: Cell<Option<usize>>,
@@ -367,9 +367,9 @@ impl Connection for ServerConnection {
 
 /// The extensions that were queried, by name, if the server has them.
 #[derive(Debug, Default)]
-struct Extensions(Vec<(&'static str, Option<ExtensionInformation>)>);
+struct ExtensionTable(Vec<(&'static str, Option<ExtensionInformation>)>);
 
-impl Extensions {
+impl ExtensionTable {
     fn find(&self, name: &str) -> Option<Option<ExtensionInformation>> {
         self.0.iter().find(|(known, _)| *known == name).map(|(_, information)| *information)
     }
@@ -387,7 +387,7 @@ impl Extensions {
     }
 }
 
-impl ExtInfoProvider for Extensions {
+impl ExtInfoProvider for ExtensionTable {
     fn get_from_major_opcode(&self, opcode: u8) -> Option<(&str, ExtensionInformation)> {
         let mut present = self.0.iter().filter_map(|(name, known)| Some((*name, (*known)?)));
         present.find(|(_, known)| known.major_opcode == opcode)
