@@ -32,7 +32,7 @@ pub use editor::Editor;
 pub use form::Form;
 pub use person::Person;
 pub use reader::Reader;
-pub use screen::{Moments, ObservedKey};
+pub use screen::{Moments, ScreenWindow};
 pub use talking::Talking;
 pub use target::{Received, Target};
 pub use terminal::Terminal;

@@ -14,7 +14,7 @@ use crate::Display;
 
 /// A window on the screen.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ObservedKey {
+pub struct ScreenWindow {
     /// Its name.
     pub name: String,
     /// Its left edge.
@@ -36,7 +36,7 @@ impl Display {
     ///
     /// # Panics
     /// When the server does not answer.
-    pub fn unmanaged(&self) -> Vec<ObservedKey> {
+    pub fn unmanaged(&self) -> Vec<ScreenWindow> {
         let conn = self.connect();
         let root = conn.setup().roots[0].root;
         let name = conn.intern_atom(false, b"_NET_WM_NAME").expect("it listens");
@@ -50,7 +50,7 @@ impl Display {
             let title = conn.get_property(false, window, name, 0u32, 0, 256).ok()?.reply().ok()?;
             let parts = conn.shape_get_rectangles(window, shape::SK::INPUT).ok()?.reply().ok()?;
             let shown = about.map_state == MapState::VIEWABLE && place.width > 1;
-            shown.then(|| ObservedKey {
+            shown.then(|| ScreenWindow {
                 name: String::from_utf8_lossy(&title.value).into_owned(),
                 x: place.x.into(),
                 y: place.y.into(),
