@@ -19,7 +19,7 @@ use super::mqtt::{
     BrokerAddress, MqttConnection, MqttError, MqttSender, MqttVersion, PublishMessage,
 };
 use super::mqtt_events::{MqttEvent, ReceivedMessage};
-use super::{BackOff, LinkError, PATIENCE, Request, TaskContext, secret};
+use super::{BackOff, DeviceRequest, LinkError, PATIENCE, TaskContext, secret};
 
 /// Number of received messages that are remembered, so that none is reported twice.
 const REMEMBERED: usize = 1000;
@@ -33,7 +33,7 @@ pub(super) async fn serve(
     context: TaskContext,
     broker: Broker,
     topics: Vec<String>,
-    errands: UnboundedReceiver<Request>,
+    errands: UnboundedReceiver<DeviceRequest>,
 ) {
     let outbox = Arc::new(Mutex::new(PublishQueue::default()));
     let topics = widest(topics);
@@ -159,7 +159,7 @@ fn lock(outbox: &Mutex<PublishQueue>) -> MutexGuard<'_, PublishQueue> {
 /// Queues messages that rules publish, and fails those that waited too long.
 async fn take_errands(
     context: TaskContext,
-    mut errands: UnboundedReceiver<Request>,
+    mut errands: UnboundedReceiver<DeviceRequest>,
     outbox: Arc<Mutex<PublishQueue>>,
 ) {
     loop {

@@ -117,12 +117,12 @@ impl TaskContext {
 
 /// A deed on its way to a device.
 #[derive(Debug)]
-struct Request {
+struct DeviceRequest {
     effect: EffectId,
     deed: Command,
 }
 
-impl Request {
+impl DeviceRequest {
     fn word(&self, at: usize) -> &str {
         self.deed.arguments.get(at).map_or("", String::as_str)
     }
@@ -139,7 +139,7 @@ enum ConnectionCommand {
     /// These are the devices from now on, in the order of the set.
     Devices(Vec<ConfiguredDevice>),
     /// Do this with that device.
-    Attempt(DeviceId, Request),
+    Attempt(DeviceId, DeviceRequest),
     /// The outcome is no longer needed.
     Abandon(EffectId),
     /// What came of somebody's call.
@@ -171,7 +171,7 @@ impl ConnectionThread {
 
     /// Executes a command on a device and reports its outcome.
     pub(crate) fn attempt(&self, device: DeviceId, effect: EffectId, deed: &Command) {
-        self.call(ConnectionCommand::Attempt(device, Request { effect, deed: deed.clone() }));
+        self.call(ConnectionCommand::Attempt(device, DeviceRequest { effect, deed: deed.clone() }));
     }
 
     /// What to do when the outcome is no longer needed.
@@ -196,7 +196,7 @@ impl ConnectionThread {
 /// A device at work.
 struct ActiveConnection {
     linked: ConfiguredDevice,
-    errands: UnboundedSender<Request>,
+    errands: UnboundedSender<DeviceRequest>,
     task: AbortHandle,
 }
 
@@ -332,7 +332,7 @@ impl ConnectionManager {
         ActiveConnection { linked, errands, task }
     }
 
-    fn attempt(&mut self, device: DeviceId, errand: Request) {
+    fn attempt(&mut self, device: DeviceId, errand: DeviceRequest) {
         let effect = errand.effect;
         let at_work = self.names.get(device.0).and_then(|name| self.at_work.get(name));
         if let Some(at_work) = at_work {

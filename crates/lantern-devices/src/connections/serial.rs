@@ -10,7 +10,7 @@ use rustix::termios::{OptionalActions, tcgetattr, tcsetattr};
 use tokio::net::unix::pipe::{Receiver, Sender};
 use tokio::sync::mpsc::UnboundedReceiver;
 
-use super::{BackOff, LinkError, Outcome, Request, TaskContext};
+use super::{BackOff, DeviceRequest, LinkError, Outcome, TaskContext};
 
 /// Maximum number of bytes that become one event. The event loop looks for keys after each, and the
 /// lines of one are matched within a few milliseconds also where 300 rules want them.
@@ -53,7 +53,7 @@ pub(super) async fn serve(
     context: TaskContext,
     port: String,
     speed: u32,
-    mut errands: UnboundedReceiver<Request>,
+    mut errands: UnboundedReceiver<DeviceRequest>,
 ) {
     let mut back_off = BackOff::default();
     loop {
@@ -90,7 +90,7 @@ async fn converse(
     context: &TaskContext,
     port: &str,
     opened: &OpenPort,
-    errands: &mut UnboundedReceiver<Request>,
+    errands: &mut UnboundedReceiver<DeviceRequest>,
 ) -> Option<LinkError> {
     let mut piece = [0; PIECE];
     loop {

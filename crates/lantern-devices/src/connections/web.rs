@@ -16,7 +16,7 @@ use tokio::sync::mpsc::UnboundedReceiver;
 use tokio::sync::{Mutex as Turn, Semaphore};
 use tokio::task::AbortHandle;
 
-use super::{LinkError, Outcome, Request, TaskContext, secret};
+use super::{DeviceRequest, LinkError, Outcome, TaskContext, secret};
 use crate::panics::catch_in;
 
 /// The most of an answer that is taken, in bytes.
@@ -53,7 +53,7 @@ pub(super) async fn serve(
     context: TaskContext,
     address: String,
     headers: Vec<(String, SecretTemplate)>,
-    mut errands: UnboundedReceiver<Request>,
+    mut errands: UnboundedReceiver<DeviceRequest>,
     under_way: Arc<OpenRequests>,
 ) {
     let mut thing: Option<Arc<WebDevice>> = None;
@@ -145,7 +145,7 @@ impl WebDevice {
         Ok(WebDevice { client, address, headers: known, places: Semaphore::new(AT_ONCE) })
     }
 
-    async fn ask(&self, errand: &Request) -> Outcome {
+    async fn ask(&self, errand: &DeviceRequest) -> Outcome {
         let path = errand.word(0);
         let slash = if path.starts_with('/') { "" } else { "/" };
         let full = format!("{}{slash}{path}", self.address);
