@@ -21,14 +21,14 @@ use crate::arguments::WatchArguments;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::style::say;
-use model::{Action, Decision, Model};
+use model::{Action, Model, ShownDecision};
 
 /// How often ages are drawn anew when nothing happens.
 const SECOND: Duration = Duration::from_secs(1);
 
 /// What wakes the view.
 enum Happening {
-    Decided(Decision),
+    Decided(ShownDecision),
     Key(event::KeyEvent),
     Resized,
     /// A signal asks us to end.
@@ -90,11 +90,11 @@ impl Action {
     }
 }
 
-fn decision(line: &str) -> Option<(Decision, Value)> {
+fn decision(line: &str) -> Option<(ShownDecision, Value)> {
     let mut message: Value = serde_json::from_str(line).ok()?;
     let decided = message["method"] == json!("decided");
     let data = message["params"].take();
-    decided.then(|| (Decision::of(&data), data))
+    decided.then(|| (ShownDecision::of(&data), data))
 }
 
 fn read_keys(happenings: &Sender<Happening>) {

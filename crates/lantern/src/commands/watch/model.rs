@@ -13,7 +13,7 @@ const KEPT: usize = 2000;
 
 /// A decision as it is shown.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Decision {
+pub struct ShownDecision {
     /// When, by the clock on the wall.
     pub time: String,
     pub rule: String,
@@ -30,11 +30,16 @@ pub enum Weight {
     Faint,
 }
 
-impl Decision {
+impl ShownDecision {
     /// Its text.
-    pub fn of(data: &Value) -> Decision {
+    pub fn of(data: &Value) -> ShownDecision {
         let text = |field: &str| data[field].as_str().unwrap_or_default().to_owned();
-        Decision { time: text("time"), rule: text("rule"), what: text("what"), kind: text("kind") }
+        ShownDecision {
+            time: text("time"),
+            rule: text("rule"),
+            what: text("what"),
+            kind: text("kind"),
+        }
     }
 
     pub fn weight(&self) -> Weight {
@@ -76,7 +81,7 @@ pub struct Model {
     pub said: String,
     pub colour: bool,
     paused: bool,
-    decisions: VecDeque<Decision>,
+    decisions: VecDeque<ShownDecision>,
 }
 
 impl Model {
@@ -96,7 +101,7 @@ impl Model {
         }
     }
 
-    pub fn take_decision(&mut self, decision: Decision) {
+    pub fn take_decision(&mut self, decision: ShownDecision) {
         if self.decisions.len() == KEPT {
             self.decisions.pop_front();
         }
@@ -104,15 +109,15 @@ impl Model {
     }
 
     /// The last decisions that are shown, the newest at the end.
-    pub fn last_decisions(&self, count: usize) -> Vec<&Decision> {
+    pub fn last_decisions(&self, count: usize) -> Vec<&ShownDecision> {
         let shown = self.decisions.iter().rev().filter(|decision| self.shows(decision));
-        let mut last: Vec<&Decision> = shown.take(count).collect();
+        let mut last: Vec<&ShownDecision> = shown.take(count).collect();
         last.reverse();
         last
     }
 
     /// Whether a decision is one of those that are to be shown.
-    pub fn shows(&self, decision: &Decision) -> bool {
+    pub fn shows(&self, decision: &ShownDecision) -> bool {
         !self.failures_only || matches!(decision.weight(), Weight::Bad | Weight::Odd)
     }
 

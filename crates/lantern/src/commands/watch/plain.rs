@@ -7,7 +7,7 @@ use std::thread;
 
 use serde_json::json;
 
-use super::model::{Action, Decision, Model, Weight};
+use super::model::{Action, Model, ShownDecision, Weight};
 use super::{Happening, gone, read_keys};
 use crate::capture_input::terminal::QuietTerminal;
 use crate::failure::{Failure, Status};
@@ -75,7 +75,7 @@ fn answer(model: &mut Model, before: (usize, bool)) {
 }
 
 /// A decision in a line.
-fn line(decided: &Decision) -> String {
+fn line(decided: &ShownDecision) -> String {
     let ink = match decided.weight() {
         Weight::Good => style::WENT_OUT,
         Weight::Bad => style::ERROR,

@@ -168,7 +168,7 @@ mod tests {
     use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
     use serde_json::json;
 
-    use super::super::model::{Action, Decision};
+    use super::super::model::{Action, ShownDecision};
     use super::*;
 
     fn model() -> Model {
@@ -201,7 +201,7 @@ mod tests {
             ("18:02:02.500", "ended", "ended", "Next section of the core"),
         ] {
             let [time, what, kind, rule] = [time, what, kind, rule].map(str::to_owned);
-            model.take_decision(Decision { time, what, kind, rule });
+            model.take_decision(ShownDecision { time, what, kind, rule });
         }
         model
     }
