@@ -33,12 +33,12 @@ pub use voice::{
 pub struct Arguments {
     /// What to do.
     #[command(subcommand)]
-    pub command: Command,
+    pub command: ProgramCommand,
 }
 
 /// Every command, in the order in which a person needs them.
 #[derive(Debug, Subcommand)]
-pub enum Command {
+pub enum ProgramCommand {
     /// Play the shipped example on a simulated desktop; no display is needed.
     #[command(after_help = "Example:\n  lantern demo")]
     Demo(DemoArguments),
