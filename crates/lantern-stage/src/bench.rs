@@ -12,7 +12,7 @@ use crate::Display;
 
 /// A sort of device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Sort {
+pub enum PlayedDeviceKind {
     /// Keys.
     Keyboard,
     /// A mouse, or the buttons of a tablet.
@@ -23,7 +23,7 @@ pub enum Sort {
 
 /// A device that the test plays.
 #[derive(Debug)]
-pub struct Device {
+pub struct PlayedDevice {
     socket: UnixStream,
 }
 
@@ -42,7 +42,9 @@ impl Display {
     ///
     /// # Panics
     /// When the server is not installed or does not start: `scripts/test` installs what is needed.
-    pub fn start_with_devices(devices: &[(&str, Sort)]) -> (Display, Vec<Device>) {
+    pub fn start_with_devices(
+        devices: &[(&str, PlayedDeviceKind)],
+    ) -> (Display, Vec<PlayedDevice>) {
         let folder = tempfile::tempdir().expect("a folder can be made");
         let config = folder.path().join("devices.conf");
         let socket = |index: usize| folder.path().join(format!("device{index}"));
@@ -56,8 +58,8 @@ impl Display {
         let text = format!(
             "Section \"ServerFlags\"\n  Option \"AutoAddDevices\" \"false\"\n\
              \x20 Option \"DontVTSwitch\" \"true\"\nEndSection\n\
-             Section \"Device\"\n  Identifier \"card\"\n  Driver \"dummy\"\nEndSection\n\
-             Section \"Screen\"\n  Identifier \"screen\"\n  Device \"card\"\nEndSection\n{sections}\
+             Section \"PlayedDevice\"\n  Identifier \"card\"\n  Driver \"dummy\"\nEndSection\n\
+             Section \"Screen\"\n  Identifier \"screen\"\n  PlayedDevice \"card\"\nEndSection\n{sections}\
              Section \"ServerLayout\"\n  Identifier \"all\"\n  Screen \"screen\"\n{listed}EndSection\n"
         );
         std::fs::write(&config, text).expect("the file can be written");
@@ -66,18 +68,18 @@ impl Display {
         // No terminal of the machine is opened.
         command.args(["-novtswitch", "-sharevts", "-nolisten", "tcp", "-noreset", "vt7"]);
         let display = Display::start_server(command, folder, "us");
-        let devices = (0..devices.len()).map(|index| Device::plug(&display, index)).collect();
+        let devices = (0..devices.len()).map(|index| PlayedDevice::plug(&display, index)).collect();
         (display, devices)
     }
 }
 
-fn section(name: &str, sort: Sort, socket: &Path) -> String {
+fn section(name: &str, sort: PlayedDeviceKind, socket: &Path) -> String {
     let options = match sort {
-        Sort::Keyboard => "  Option \"DeviceType\" \"Keyboard\"\n",
-        Sort::Mouse => {
+        PlayedDeviceKind::Keyboard => "  Option \"DeviceType\" \"Keyboard\"\n",
+        PlayedDeviceKind::Mouse => {
             "  Option \"DeviceType\" \"Pointer\"\n  Option \"PointerButtonCount\" \"9\"\n"
         }
-        Sort::Pen => {
+        PlayedDeviceKind::Pen => {
             "  Option \"DeviceType\" \"PointerAbsoluteProximity\"\n\
              \x20 Option \"PointerHasPressure\" \"true\"\n  Option \"PointerButtonCount\" \"9\"\n"
         }
@@ -89,15 +91,15 @@ fn section(name: &str, sort: Sort, socket: &Path) -> String {
     )
 }
 
-impl Device {
-    fn plug(display: &Display, index: usize) -> Device {
+impl PlayedDevice {
+    fn plug(display: &Display, index: usize) -> PlayedDevice {
         let path = display.folder().join(format!("device{index}"));
         let mut socket = None;
         display.wait_until("the device", |_| {
             socket = UnixStream::connect(&path).ok();
             socket.is_some()
         });
-        let mut device = Device { socket: socket.expect("it was waited for") };
+        let mut device = PlayedDevice { socket: socket.expect("it was waited for") };
         // Version 1.1 of its protocol, in two halves of a word.
         device.send(message::CLIENT_VERSION, &[1, 0, 1, 0], 12);
         let mut answer = [0; 12];

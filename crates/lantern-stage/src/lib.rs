@@ -23,7 +23,7 @@ mod terminal;
 mod waiting;
 mod wayland;
 
-pub use bench::{Device, Sort};
+pub use bench::{PlayedDevice, PlayedDeviceKind};
 pub use boards::{Plugged, VirtualDevices};
 pub use composer::Composer;
 pub use console::{Came, Console};
