@@ -184,7 +184,7 @@ fn read(path: &Path, desk: BackendName) -> Result<RuleSet, Failure> {
     let Some(rules) = read.checked.rules.take() else {
         return Err(Failure::Broken { path: read.source.name().to_owned() });
     };
-    refuse_unless_agreed(&read, &rules).map_err(Refusal::print_missing)?;
+    refuse_unless_agreed(&read, &rules).map_err(ConsentRefusal::print_missing)?;
     Ok(rules)
 }
 
@@ -328,27 +328,27 @@ fn who_runs(reached: Result<IpcClient, Failure>, process: Option<u32>) -> String
 
 /// Everything that used files can do needs consent. The first file is the person's own, and no
 /// other user may write any of them.
-pub fn refuse_unless_agreed(read: &RulesRead, rules: &RuleSet) -> Result<(), Refusal> {
+pub fn refuse_unless_agreed(read: &RulesRead, rules: &RuleSet) -> Result<(), ConsentRefusal> {
     let source = &read.source;
     files::refuse_if_others_may_write(read)
-        .map_err(|failure| Refusal { missing: Vec::new(), failure })?;
+        .map_err(|failure| ConsentRefusal { missing: Vec::new(), failure })?;
     let agreement = Consent::read();
     let missing = agreement.missing(source, rules);
     if missing.is_empty() {
         return Ok(());
     }
     let failure = Failure::NotAgreed { path: source.name().to_owned() };
-    Err(Refusal { missing: missing_lines(&missing), failure })
+    Err(ConsentRefusal { missing: missing_lines(&missing), failure })
 }
 
 /// Why rules are not taken, with the powers that were not agreed to.
 #[derive(Debug)]
-pub struct Refusal {
+pub struct ConsentRefusal {
     missing: Vec<String>,
     failure: Failure,
 }
 
-impl Refusal {
+impl ConsentRefusal {
     /// Prints the powers; gives what is to be reported behind them.
     pub fn print_missing(self) -> Failure {
         self.missing.iter().for_each(|line| complain!("{line}"));
