@@ -3,7 +3,7 @@
 use lantern_model::code::{Expr, KeyCombinationExpr, KeyTerm};
 
 use super::Checker;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use crate::Finding;
 use crate::codes::Code;
 use crate::tree::{KeyCombinationSyntax, KeyPart};
@@ -17,7 +17,7 @@ impl Checker<'_> {
             match part {
                 KeyPart::Key(key, _) => terms.push(KeyTerm::Key(*key)),
                 KeyPart::Value(value) => {
-                    let expr: Expr = self.lower_kind(value, Kind::Key, "a key");
+                    let expr: Expr = self.lower_kind(value, ValueKind::Key, "a key");
                     terms.push(KeyTerm::Value(expr));
                 }
                 KeyPart::Set(_, span) => self.say(

@@ -4,7 +4,7 @@ use lantern_model::code::{AssignTarget, Expr, Function, Op};
 use lantern_model::{CommandKind, Value, VolumeChange};
 
 use super::Checker;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use super::names::Sort;
 use super::shell::Lexer;
 use crate::codes::Code;
@@ -24,10 +24,10 @@ impl Checker<'_> {
                 } else {
                     "a program's name"
                 };
-                deed.words.iter().map(|word| self.lower_kind(word, Kind::Text, what)).collect()
+                deed.words.iter().map(|word| self.lower_kind(word, ValueKind::Text, what)).collect()
             }
             CommandKind::Tally => {
-                let number = |word| self.lower_kind(word, Kind::Number, "the number to pick");
+                let number = |word| self.lower_kind(word, ValueKind::Number, "the number to pick");
                 deed.words.iter().map(number).collect()
             }
             CommandKind::Get(_) | CommandKind::Put(_) | CommandKind::Post(_) => {
@@ -36,11 +36,13 @@ impl Checker<'_> {
             _ => deed.words.iter().map(|word| self.lower_shown(word)).collect(),
         };
         let value = deed.value.as_ref().map(|value| match verb {
-            CommandKind::Volume(_) => self.lower_kind(value, Kind::Share, "a share, such as 5%"),
-            CommandKind::Pick => self.lower_kind(value, Kind::List, "a list to pick from"),
+            CommandKind::Volume(_) => {
+                self.lower_kind(value, ValueKind::Share, "a share, such as 5%")
+            }
+            CommandKind::Pick => self.lower_kind(value, ValueKind::List, "a list to pick from"),
             _ => self.lower_shown(value),
         });
-        let limit = self.lower_optional(deed.limit.as_ref(), Kind::Duration, "a duration");
+        let limit = self.lower_optional(deed.limit.as_ref(), ValueKind::Duration, "a duration");
         let into = self.lower_into(deed, &verb);
         let name = match verb {
             CommandKind::Launch => deed.name.as_ref().map(|name| self.names.full(&name.text)),
@@ -92,7 +94,7 @@ impl Checker<'_> {
     /// A program's name, or its command line with each value in it as one argument.
     fn lower_launch(&mut self, word: &tree::ExprSyntax) -> Expr {
         let ExprSyntaxKind::Text(parts) = &word.kind else {
-            return as_word(self.lower_kind(word, Kind::Text, "a program's name"));
+            return as_word(self.lower_kind(word, ValueKind::Text, "a program's name"));
         };
         match parts.as_slice() {
             [] | [TextPart::Literal(_)] => self.lower_text(parts),
@@ -150,13 +152,13 @@ impl Checker<'_> {
     fn lower_into(&mut self, deed: &CommandSyntax, verb: &CommandKind) -> Option<AssignTarget> {
         let (fresh, name) = deed.into.as_ref()?;
         let kind = match verb {
-            CommandKind::Confirm => Kind::Truth,
-            CommandKind::Launch => Kind::Number,
+            CommandKind::Confirm => ValueKind::Truth,
+            CommandKind::Launch => ValueKind::Number,
             CommandKind::Run
             | CommandKind::Shell
             | CommandKind::Ask
-            | CommandKind::ReadClipboard => Kind::Text,
-            _ => Kind::Any,
+            | CommandKind::ReadClipboard => ValueKind::Text,
+            _ => ValueKind::Any,
         };
         if *fresh {
             return Some(AssignTarget::Local(self.declare_local(name, kind)));

@@ -7,7 +7,7 @@ use lantern_model::{
 };
 
 use super::Checker;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use super::names::Sort;
 use super::units::joined;
 use crate::codes::Code;
@@ -38,7 +38,7 @@ impl Checker<'_> {
             }
             SecretPlace::Environment(variable) => Secret::Environment(variable.clone()),
         };
-        self.declare(Sort::Secret, name, self.secrets.len(), Kind::Any);
+        self.declare(Sort::Secret, name, self.secrets.len(), ValueKind::Any);
         self.secrets.push(secret);
     }
 
@@ -75,7 +75,7 @@ impl Checker<'_> {
         let index = self.set.devices.len();
         let name = self.names.full(&device.name.text);
         self.set.devices.push(Device { name, kind, place: self.place(device.name.span) });
-        self.declare(Sort::Device, &device.name, index, Kind::Any);
+        self.declare(Sort::Device, &device.name, index, ValueKind::Any);
     }
 
     /// Finds listeners without tokens.

@@ -8,7 +8,7 @@ use lantern_model::code::{
 use lantern_model::{KeyCombination, Value};
 
 use super::Checker;
-use super::kinds::{self, Kind};
+use super::kinds::{self, ValueKind};
 use super::needs::Need;
 use crate::codes::Code;
 use crate::tree::{self, ExprSyntaxKind, TextPart};
@@ -21,14 +21,17 @@ pub(super) fn nothing() -> Expr {
 
 impl Checker<'_> {
     /// Lowers an expression. Also returns the kind of its value.
-    pub(super) fn lower_expr(&mut self, expr: &tree::ExprSyntax) -> (Expr, Kind) {
+    pub(super) fn lower_expr(&mut self, expr: &tree::ExprSyntax) -> (Expr, ValueKind) {
         match &expr.kind {
-            ExprSyntaxKind::Value(value) => (Expr::Value(value.clone()), Kind::of(value)),
-            ExprSyntaxKind::Text(parts) => (self.lower_text(parts), Kind::Text),
+            ExprSyntaxKind::Value(value) => (Expr::Value(value.clone()), ValueKind::of(value)),
+            ExprSyntaxKind::Text(parts) => (self.lower_text(parts), ValueKind::Text),
             ExprSyntaxKind::Name(word) => self.lower_name(word, expr),
             ExprSyntaxKind::Key(combo) => {
                 let combo = self.lower_combo(combo);
-                (fixed_combo(&combo).map_or(Expr::KeyCombination(combo), Expr::Value), Kind::Key)
+                (
+                    fixed_combo(&combo).map_or(Expr::KeyCombination(combo), Expr::Value),
+                    ValueKind::Key,
+                )
             }
             // A range alone in brackets is the list itself.
             ExprSyntaxKind::List(values) => match values.as_slice() {
@@ -37,31 +40,31 @@ impl Checker<'_> {
                 }
                 values => {
                     let values = values.iter().map(|value| self.lower_expr(value).0).collect();
-                    (Expr::List(values), Kind::List)
+                    (Expr::List(values), ValueKind::List)
                 }
             },
             ExprSyntaxKind::Not(inner) => {
-                let inner = self.lower_kind(inner, Kind::Truth, "true or false after `not`");
-                (Expr::Not(Box::new(inner)), Kind::Truth)
+                let inner = self.lower_kind(inner, ValueKind::Truth, "true or false after `not`");
+                (Expr::Not(Box::new(inner)), ValueKind::Truth)
             }
             ExprSyntaxKind::Negate(inner) => {
-                let inner = self.lower_kind(inner, Kind::Number, "a number after `-`");
-                (Expr::Negate(Box::new(inner)), Kind::Number)
+                let inner = self.lower_kind(inner, ValueKind::Number, "a number after `-`");
+                (Expr::Negate(Box::new(inner)), ValueKind::Number)
             }
             ExprSyntaxKind::Binary(operator, left, right) => {
                 self.lower_binary(*operator, left, right)
             }
             ExprSyntaxKind::IsDown(combos) => {
                 let combos = combos.iter().map(|combo| self.lower_combo(combo)).collect();
-                (Expr::IsDown(combos), Kind::Truth)
+                (Expr::IsDown(combos), ValueKind::Truth)
             }
             ExprSyntaxKind::Call(name, arguments) => self.lower_function(name, arguments),
             ExprSyntaxKind::Range(first, last) => {
-                let first = self.lower_kind(first, Kind::Number, "a number before `..`");
-                let last = self.lower_kind(last, Kind::Number, "a number after `..`");
-                (Expr::Range(Box::new(first), Box::new(last)), Kind::List)
+                let first = self.lower_kind(first, ValueKind::Number, "a number before `..`");
+                let last = self.lower_kind(last, ValueKind::Number, "a number after `..`");
+                (Expr::Range(Box::new(first), Box::new(last)), ValueKind::List)
             }
-            ExprSyntaxKind::Unread => (nothing(), Kind::Any),
+            ExprSyntaxKind::Unread => (nothing(), ValueKind::Any),
         }
     }
 
@@ -81,7 +84,7 @@ impl Checker<'_> {
         }
     }
 
-    fn lower_name(&mut self, word: &str, expr: &tree::ExprSyntax) -> (Expr, Kind) {
+    fn lower_name(&mut self, word: &str, expr: &tree::ExprSyntax) -> (Expr, ValueKind) {
         if word == "held" {
             if !self.names.asks_held {
                 self.say(
@@ -90,7 +93,7 @@ impl Checker<'_> {
                         .help("it is known in the steps of a rule that says `while held`"),
                 );
             }
-            return (Expr::Query(WorldQuery::Held), Kind::Truth);
+            return (Expr::Query(WorldQuery::Held), ValueKind::Truth);
         }
         let part = word.split_once('.').and_then(|(thing, part)| {
             WorldQuery::PARTS
@@ -104,7 +107,7 @@ impl Checker<'_> {
             return (Expr::Query(asked), kind_of_asked(asked));
         }
         let Some(found) = self.find_value(word, expr.span) else {
-            return (nothing(), Kind::Any);
+            return (nothing(), ValueKind::Any);
         };
         let mut value = match found.target {
             AssignTarget::Local(slot) => Expr::Local(slot),
@@ -118,15 +121,15 @@ impl Checker<'_> {
         (value, kind)
     }
 
-    fn kind_of_field(&mut self, kind: Kind, part: &str, expr: &tree::ExprSyntax) -> Kind {
+    fn kind_of_field(&mut self, kind: ValueKind, part: &str, expr: &tree::ExprSyntax) -> ValueKind {
         let record = match kind {
-            Kind::Any => return Kind::Any,
-            Kind::Record(record) => &self.records[record],
+            ValueKind::Any => return ValueKind::Any,
+            ValueKind::Record(record) => &self.records[record],
             other => {
                 let message = format!("{} has no parts", other.words());
                 let finding = Finding::new(Code::WrongKind, expr.span, message);
                 self.say(finding.label(format!("there is no `{part}` in it")));
-                return Kind::Any;
+                return ValueKind::Any;
             }
         };
         if let Some(kind) = record.get(part) {
@@ -140,15 +143,15 @@ impl Checker<'_> {
                 .help(format!("the parts are {}", names.join(", ")))
                 .maybe_help(near.map(|near| format!("did you mean `{near}`?")));
         self.say(finding);
-        Kind::Any
+        ValueKind::Any
     }
 
     fn lower_function(
         &mut self,
         name: &tree::Name,
         arguments: &[tree::ExprSyntax],
-    ) -> (Expr, Kind) {
-        let lowered: Vec<(Expr, Kind)> =
+    ) -> (Expr, ValueKind) {
+        let lowered: Vec<(Expr, ValueKind)> =
             arguments.iter().map(|argument| self.lower_expr(argument)).collect();
         let found = Function::ALL.into_iter().find(|(word, ..)| *word == name.text);
         let Some((word, function, counts)) = found else {
@@ -165,7 +168,7 @@ impl Checker<'_> {
                 .help("a macro gives no value; call it as a step of its own")
                 .maybe_help(near),
             );
-            return (nothing(), Kind::Any);
+            return (nothing(), ValueKind::Any);
         };
         if !counts.contains(&lowered.len()) {
             let wanted = match (counts.start(), counts.end()) {
@@ -175,12 +178,12 @@ impl Checker<'_> {
             };
             let message = format!("`{word}` takes {wanted}, not {}", lowered.len());
             self.say(Finding::new(Code::WrongCount, name.span, message).label("called here"));
-            return (nothing(), Kind::Any);
+            return (nothing(), ValueKind::Any);
         }
         let wanted = match function {
-            Function::Random | Function::Round => Some(Kind::Number),
+            Function::Random | Function::Round => Some(ValueKind::Number),
             Function::Upper | Function::Lower | Function::Trim | Function::Number => {
-                Some(Kind::Text)
+                Some(ValueKind::Text)
             }
             Function::Length
             | Function::First
@@ -189,24 +192,24 @@ impl Checker<'_> {
             | Function::PathSegment => None,
         };
         for ((_, kind), argument) in lowered.iter().zip(arguments) {
-            let listed = matches!(kind, Kind::List | Kind::Text | Kind::Any);
+            let listed = matches!(kind, ValueKind::List | ValueKind::Text | ValueKind::Any);
             let fits = wanted.map_or(listed, |wanted| kind.fits(wanted));
             if !fits {
-                let needed = wanted.map_or("a list or a text", Kind::words);
+                let needed = wanted.map_or("a list or a text", ValueKind::words);
                 let message = format!("`{word}` needs {needed}, not {}", kind.words());
                 self.say(Finding::new(Code::WrongKind, argument.span, message).label(kind.words()));
             }
         }
         let kind = match function {
             Function::Random | Function::Round | Function::Length | Function::Number => {
-                Kind::Number
+                ValueKind::Number
             }
             Function::Upper
             | Function::Lower
             | Function::Trim
             | Function::ShellWord
-            | Function::PathSegment => Kind::Text,
-            Function::First | Function::Last => Kind::Any,
+            | Function::PathSegment => ValueKind::Text,
+            Function::First | Function::Last => ValueKind::Any,
         };
         (Expr::Call(function, lowered.into_iter().map(|(expr, _)| expr).collect()), kind)
     }
@@ -216,7 +219,7 @@ impl Checker<'_> {
         operator: Operator,
         left: &tree::ExprSyntax,
         right: &tree::ExprSyntax,
-    ) -> (Expr, Kind) {
+    ) -> (Expr, ValueKind) {
         let (left_expr, left_kind) = self.lower_expr(left);
         let (right_expr, right_kind) = self.lower_expr(right);
         if let (Operator::Matches, Expr::Value(Value::Text(pattern))) = (operator, &right_expr) {
@@ -232,19 +235,24 @@ impl Checker<'_> {
             let mut finding = Finding::new(Code::WrongKind, right.span, message)
                 .label(right_kind.words())
                 .other(left.span, left_kind.words());
-            if left_kind == Kind::Key || right_kind == Kind::Key {
+            if left_kind == ValueKind::Key || right_kind == ValueKind::Key {
                 finding = finding.help("a key as a value is written `key up`");
-            } else if left_kind == Kind::Text || right_kind == Kind::Text {
+            } else if left_kind == ValueKind::Text || right_kind == ValueKind::Text {
                 finding = finding.help("to put a value into a text write `\"{value}\"`");
             }
             self.say(finding);
-            Kind::Any
+            ValueKind::Any
         });
         (Expr::Binary(operator, Box::new(left_expr), Box::new(right_expr)), kind)
     }
 
     /// An expression that must give `wanted`.
-    pub(super) fn lower_kind(&mut self, expr: &tree::ExprSyntax, wanted: Kind, what: &str) -> Expr {
+    pub(super) fn lower_kind(
+        &mut self,
+        expr: &tree::ExprSyntax,
+        wanted: ValueKind,
+        what: &str,
+    ) -> Expr {
         let (lowered, kind) = self.lower_expr(expr);
         if !kind.fits(wanted) {
             let finding = Finding::new(
@@ -254,13 +262,13 @@ impl Checker<'_> {
             )
             .label(kind.words());
             let finding = match (wanted, &lowered) {
-                (Kind::Duration, Expr::Value(Value::Number(number))) => {
+                (ValueKind::Duration, Expr::Value(Value::Number(number))) => {
                     finding.help(format!("write the unit: `{number}ms` or `{number}s`"))
                 }
-                (Kind::Number, Expr::Value(Value::Duration(span))) => {
+                (ValueKind::Number, Expr::Value(Value::Duration(span))) => {
                     finding.help(format!("leave the unit away: `{}`", short_number(*span)))
                 }
-                (Kind::Key, Expr::Value(Value::Text(text))) => {
+                (ValueKind::Key, Expr::Value(Value::Text(text))) => {
                     finding.help(format!("a key is written `key {text}`"))
                 }
                 _ => finding,
@@ -274,7 +282,7 @@ impl Checker<'_> {
     pub(super) fn lower_optional(
         &mut self,
         expr: Option<&tree::ExprSyntax>,
-        wanted: Kind,
+        wanted: ValueKind,
         what: &str,
     ) -> Option<Expr> {
         expr.map(|expr| self.lower_kind(expr, wanted, what))
@@ -298,11 +306,11 @@ fn fixed_combo(combo: &KeyCombinationExpr) -> Option<Value> {
     keys.collect::<Option<Vec<_>>>().map(|keys| Value::Key(KeyCombination(keys)))
 }
 
-fn kind_of_asked(asked: WorldQuery) -> Kind {
+fn kind_of_asked(asked: WorldQuery) -> ValueKind {
     match asked {
-        WorldQuery::Held | WorldQuery::Fingers => Kind::Truth,
-        WorldQuery::WindowApp | WorldQuery::WindowTitle | WorldQuery::Weekday => Kind::Text,
-        WorldQuery::TimeOfDay => Kind::Time,
-        _ => Kind::Number,
+        WorldQuery::Held | WorldQuery::Fingers => ValueKind::Truth,
+        WorldQuery::WindowApp | WorldQuery::WindowTitle | WorldQuery::Weekday => ValueKind::Text,
+        WorldQuery::TimeOfDay => ValueKind::Time,
+        _ => ValueKind::Number,
     }
 }

@@ -4,7 +4,7 @@ use lantern_model::{Remap, Shape, ShapeDescription, ShapeTolerance};
 use lantern_sense::{PATH_WORDS, Phrase, examples_of, strokes_of_words};
 
 use super::Checker;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use super::names::Sort;
 use super::needs::Need;
 use super::triggers::spread_combo;
@@ -72,7 +72,7 @@ impl Checker<'_> {
             Err(error) => self.say_bad_phrase(&error, text, *span),
         }
         self.set.words.push((self.names.full(&name.text), text.clone()));
-        self.declare(Sort::Words, name, index, Kind::Any);
+        self.declare(Sort::Words, name, index, ValueKind::Any);
     }
 
     pub(super) fn declare_shape(&mut self, shape: &tree::ShapeSyntax) {
@@ -99,7 +99,7 @@ impl Checker<'_> {
             self.examples = examples;
         }
         self.set.shapes.push(shape);
-        self.declare(Sort::Shape, name, index, Kind::Any);
+        self.declare(Sort::Shape, name, index, ValueKind::Any);
     }
 
     fn check_path(&mut self, words: &[String], span: Span) {
@@ -177,7 +177,7 @@ impl Checker<'_> {
                 && let (lantern_model::CommandKind::Launch, Some(name)) = (&deed.verb, &deed.name)
                 && self.names.get(Sort::Started, &name.text).is_none()
             {
-                self.declare(Sort::Started, name, 0, Kind::Any);
+                self.declare(Sort::Started, name, 0, ValueKind::Any);
             }
             for block in step.blocks() {
                 self.declare_started(block);

@@ -5,7 +5,7 @@ use lantern_model::code::Operator;
 
 /// What sort of value an expression gives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Kind {
+pub(super) enum ValueKind {
     Number,
     Text,
     Truth,
@@ -20,45 +20,45 @@ pub(super) enum Kind {
     Any,
 }
 
-impl Kind {
-    pub(super) fn of(value: &Value) -> Kind {
+impl ValueKind {
+    pub(super) fn of(value: &Value) -> ValueKind {
         match value {
-            Value::Number(_) => Kind::Number,
-            Value::Text(_) => Kind::Text,
-            Value::Truth(_) => Kind::Truth,
-            Value::Duration(_) => Kind::Duration,
-            Value::Share(_) => Kind::Share,
-            Value::Key(_) => Kind::Key,
-            Value::Time(_) => Kind::Time,
-            Value::List(_) => Kind::List,
-            Value::Record(_) => Kind::Any,
+            Value::Number(_) => ValueKind::Number,
+            Value::Text(_) => ValueKind::Text,
+            Value::Truth(_) => ValueKind::Truth,
+            Value::Duration(_) => ValueKind::Duration,
+            Value::Share(_) => ValueKind::Share,
+            Value::Key(_) => ValueKind::Key,
+            Value::Time(_) => ValueKind::Time,
+            Value::List(_) => ValueKind::List,
+            Value::Record(_) => ValueKind::Any,
         }
     }
 
     pub(super) fn words(self) -> &'static str {
         match self {
-            Kind::Number => "a number",
-            Kind::Text => "a text",
-            Kind::Truth => "true or false",
-            Kind::Duration => "a duration",
-            Kind::Share => "a share",
-            Kind::Key => "a key",
-            Kind::Time => "a time of day",
-            Kind::List => "a list",
-            Kind::Record(_) => "a record",
-            Kind::Any => "a value",
+            ValueKind::Number => "a number",
+            ValueKind::Text => "a text",
+            ValueKind::Truth => "true or false",
+            ValueKind::Duration => "a duration",
+            ValueKind::Share => "a share",
+            ValueKind::Key => "a key",
+            ValueKind::Time => "a time of day",
+            ValueKind::List => "a list",
+            ValueKind::Record(_) => "a record",
+            ValueKind::Any => "a value",
         }
     }
 
-    pub(super) fn fits(self, wanted: Kind) -> bool {
-        let records = matches!((self, wanted), (Kind::Record(_), Kind::Record(_)));
-        self == wanted || self == Kind::Any || wanted == Kind::Any || records
+    pub(super) fn fits(self, wanted: ValueKind) -> bool {
+        let records = matches!((self, wanted), (ValueKind::Record(_), ValueKind::Record(_)));
+        self == wanted || self == ValueKind::Any || wanted == ValueKind::Any || records
     }
 }
 
 /// The kind of `left operator right`, or nothing if it cannot be.
-pub(super) fn binary(operator: Operator, left: Kind, right: Kind) -> Option<Kind> {
-    use Kind::{Any, Duration, List, Number, Share, Text, Time, Truth};
+pub(super) fn binary(operator: Operator, left: ValueKind, right: ValueKind) -> Option<ValueKind> {
+    use ValueKind::{Any, Duration, List, Number, Share, Text, Time, Truth};
     if left == Any && right == Any {
         return Some(result_of(operator));
     }
@@ -96,10 +96,12 @@ pub(super) fn binary(operator: Operator, left: Kind, right: Kind) -> Option<Kind
     }
 }
 
-fn result_of(operator: Operator) -> Kind {
+fn result_of(operator: Operator) -> ValueKind {
     match operator {
-        Operator::Add | Operator::Subtract | Operator::Multiply | Operator::Divide => Kind::Any,
-        Operator::Remainder => Kind::Number,
-        _ => Kind::Truth,
+        Operator::Add | Operator::Subtract | Operator::Multiply | Operator::Divide => {
+            ValueKind::Any
+        }
+        Operator::Remainder => ValueKind::Number,
+        _ => ValueKind::Truth,
     }
 }

@@ -264,7 +264,7 @@ impl<'a> Checker<'a> {
         if self.names.get(Sort::Layer, &name.text).is_none() {
             let index = self.set.layers.len();
             self.set.layers.push(self.names.full(&name.text));
-            self.declare(Sort::Layer, name, index, kinds::Kind::Any);
+            self.declare(Sort::Layer, name, index, kinds::ValueKind::Any);
         }
     }
 
@@ -317,15 +317,15 @@ impl<'a> Checker<'a> {
     }
 
     /// The kind of a file's own value for a name, if it is a plain literal.
-    fn kind_of_default(&self, part: &Part<'_>, name: &crate::tree::Name) -> kinds::Kind {
+    fn kind_of_default(&self, part: &Part<'_>, name: &crate::tree::Name) -> kinds::ValueKind {
         match part.item {
             Item::Let(own, value) if own.text == name.text => match &value.kind {
-                crate::tree::ExprSyntaxKind::Value(value) => kinds::Kind::of(value),
-                crate::tree::ExprSyntaxKind::Text(_) => kinds::Kind::Text,
-                crate::tree::ExprSyntaxKind::Key(_) => kinds::Kind::Key,
-                _ => kinds::Kind::Any,
+                crate::tree::ExprSyntaxKind::Value(value) => kinds::ValueKind::of(value),
+                crate::tree::ExprSyntaxKind::Text(_) => kinds::ValueKind::Text,
+                crate::tree::ExprSyntaxKind::Key(_) => kinds::ValueKind::Key,
+                _ => kinds::ValueKind::Any,
             },
-            _ => kinds::Kind::Any,
+            _ => kinds::ValueKind::Any,
         }
     }
 

@@ -9,7 +9,7 @@ use lantern_model::code::{AssignTarget, WorldQuery};
 use lantern_model::{DeviceId, LayerId, RoutineId};
 
 use super::Checker;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use crate::codes::Code;
 use crate::tree::Name;
 use crate::{Finding, Span, near_name};
@@ -68,7 +68,7 @@ impl Sort {
 pub(super) struct Entry {
     pub(super) index: usize,
     pub(super) span: Span,
-    pub(super) kind: Kind,
+    pub(super) kind: ValueKind,
     pub(super) used: bool,
 }
 
@@ -76,7 +76,7 @@ pub(super) struct Entry {
 struct Local {
     name: String,
     slot: usize,
-    kind: Kind,
+    kind: ValueKind,
     span: Span,
     used: bool,
 }
@@ -145,13 +145,13 @@ impl Names {
 /// Where a value is kept, what kind it is, and what of its name is left: parts of a record.
 pub(super) struct FoundValue<'n> {
     pub(super) target: AssignTarget,
-    pub(super) kind: Kind,
+    pub(super) kind: ValueKind,
     pub(super) parts: &'n str,
 }
 
 impl Checker<'_> {
     /// Gives a name to something at the top of the set.
-    pub(super) fn declare(&mut self, sort: Sort, name: &Name, index: usize, kind: Kind) {
+    pub(super) fn declare(&mut self, sort: Sort, name: &Name, index: usize, kind: ValueKind) {
         let key = (sort, self.names.full(&name.text));
         if let Some(earlier) = self.names.top.get(&key) {
             let earlier = earlier.span;
@@ -175,7 +175,7 @@ impl Checker<'_> {
     }
 
     /// A new name in the present block; gives its slot.
-    pub(super) fn declare_local(&mut self, name: &Name, kind: Kind) -> usize {
+    pub(super) fn declare_local(&mut self, name: &Name, kind: ValueKind) -> usize {
         let earlier = self.names.locals.iter().find(|local| local.name == name.text);
         let earlier = earlier
             .map(|local| local.span)
@@ -311,7 +311,7 @@ impl Checker<'_> {
     }
 
     /// What is set must be there; being set is not being used.
-    pub(super) fn find_target(&mut self, name: &Name) -> Option<(AssignTarget, Kind)> {
+    pub(super) fn find_target(&mut self, name: &Name) -> Option<(AssignTarget, ValueKind)> {
         let local = self.names.locals.iter().rposition(|local| local.name == name.text);
         if let Some(local) = local {
             let local = &self.names.locals[local];

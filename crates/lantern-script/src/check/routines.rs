@@ -6,7 +6,7 @@ use lantern_model::{Parameter, Routine, RoutineId, SourceLocation};
 use super::Checker;
 use super::exprs::nothing;
 use super::graph;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use super::names::Sort;
 use crate::codes::Code;
 use crate::tree::Macro;
@@ -67,7 +67,7 @@ impl Checker<'_> {
         });
         self.calls.push(Vec::new());
         self.spans_of.push(Vec::new());
-        self.declare(Sort::Macro, &definition.name, id.0, Kind::Any);
+        self.declare(Sort::Macro, &definition.name, id.0, ValueKind::Any);
         self.declare_started(&definition.body);
     }
 
@@ -79,7 +79,7 @@ impl Checker<'_> {
         let mut kinds = Vec::new();
         for (name, default) in &definition.parameters {
             let default = default.as_ref().map(|default| self.lower_expr(default));
-            kinds.push(default.as_ref().map_or(Kind::Any, |(_, kind)| *kind));
+            kinds.push(default.as_ref().map_or(ValueKind::Any, |(_, kind)| *kind));
             let default = default.map(|(expr, _)| expr);
             parameters.push(Parameter { name: name.text.clone(), default });
         }

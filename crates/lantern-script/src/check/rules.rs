@@ -4,7 +4,7 @@ use lantern_model::code::Op;
 use lantern_model::{ContextFilter, ReentryPolicy, RoutineId, Rule, Trigger, TriggerKind};
 
 use super::Checker;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use super::names::Sort;
 use super::needs::Need;
 use super::routines::Body;
@@ -117,7 +117,7 @@ impl Checker<'_> {
     fn declare_brought(
         &mut self,
         triggers: &[tree::TriggerSyntax],
-        brought: &[Option<Kind>],
+        brought: &[Option<ValueKind>],
     ) -> bool {
         let named = triggers.iter().position(|trigger| trigger.name.is_some());
         let Some((first, name)) = named.and_then(|at| Some((at, triggers[at].name.as_ref()?)))
@@ -157,13 +157,13 @@ impl Checker<'_> {
     }
 
     /// The kind that all triggers bring; of records, the parts they share.
-    fn shared_kind(&mut self, brought: &[Option<Kind>], first: usize) -> Kind {
-        let Some(Kind::Record(record)) = brought[first] else {
-            return brought[first].unwrap_or(Kind::Any);
+    fn shared_kind(&mut self, brought: &[Option<ValueKind>], first: usize) -> ValueKind {
+        let Some(ValueKind::Record(record)) = brought[first] else {
+            return brought[first].unwrap_or(ValueKind::Any);
         };
         let mut shared = self.records[record].clone();
         for kind in brought.iter().flatten() {
-            if let Kind::Record(other) = kind {
+            if let ValueKind::Record(other) = kind {
                 let other = &self.records[*other];
                 shared.retain(|part, kind| other.get(part).is_some_and(|k| k.fits(*kind)));
             }
@@ -196,7 +196,8 @@ impl Checker<'_> {
         for clause in &when.clauses {
             match &clause.kind {
                 ClauseKind::If(condition) => {
-                    let expr = self.lower_kind(condition, Kind::Truth, "true or false after `if`");
+                    let expr =
+                        self.lower_kind(condition, ValueKind::Truth, "true or false after `if`");
                     rule.condition = Some(expr);
                     rule.condition_text = self.source.slice(condition.span).to_owned();
                 }
@@ -296,7 +297,7 @@ impl Checker<'_> {
     pub(super) fn declare_rule(&mut self, when: &When, index: usize) {
         for clause in &when.clauses {
             match &clause.kind {
-                ClauseKind::Named(name) => self.declare(Sort::Rule, name, index, Kind::Any),
+                ClauseKind::Named(name) => self.declare(Sort::Rule, name, index, ValueKind::Any),
                 ClauseKind::InLayer(name) => self.declare_layer(name),
                 _ => {}
             }

@@ -3,7 +3,7 @@
 use lantern_model::code::{AssignTarget, Expr, HintPlaceExpr, MoveTarget, Op, StopTarget};
 
 use super::Checker;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use super::names::Sort;
 use super::needs::Need;
 use super::routines::Body;
@@ -30,8 +30,8 @@ impl Checker<'_> {
         let op = match &step.kind {
             StepKind::Tap { combos, times, pace } => Op::Tap {
                 combos: combos.iter().map(|combo| self.lower_combo(combo)).collect(),
-                times: self.lower_optional(times.as_ref(), Kind::Number, "how often"),
-                pace: self.lower_optional(pace.as_ref(), Kind::Duration, "a duration"),
+                times: self.lower_optional(times.as_ref(), ValueKind::Number, "how often"),
+                pace: self.lower_optional(pace.as_ref(), ValueKind::Duration, "a duration"),
             },
             StepKind::Press(combo) => Op::Press(self.lower_combo(combo)),
             StepKind::Release(combo) => Op::Release(self.lower_combo(combo)),
@@ -40,24 +40,28 @@ impl Checker<'_> {
                 self.check_typed_on_layout(text);
                 Op::Type {
                     text: self.lower_shown(text),
-                    pace: self.lower_optional(pace.as_ref(), Kind::Duration, "a duration"),
+                    pace: self.lower_optional(pace.as_ref(), ValueKind::Duration, "a duration"),
                     despite_focus_change: *anyway,
                 }
             }
             StepKind::Move { to, over } => Op::Move {
                 to: self.lower_move_target(to),
-                over: self.lower_optional(over.as_ref(), Kind::Duration, "a duration"),
+                over: self.lower_optional(over.as_ref(), ValueKind::Duration, "a duration"),
             },
             StepKind::Do(deed) => match self.lower_deed(deed, step.span) {
                 Some(op) => op,
                 None => return,
             },
             StepKind::WaitUntil { condition, limit } => Op::WaitUntil {
-                condition: self.lower_kind(condition, Kind::Truth, "true or false after `until`"),
-                timeout: self.lower_optional(limit.as_ref(), Kind::Duration, "a duration"),
+                condition: self.lower_kind(
+                    condition,
+                    ValueKind::Truth,
+                    "true or false after `until`",
+                ),
+                timeout: self.lower_optional(limit.as_ref(), ValueKind::Duration, "a duration"),
             },
             StepKind::Wait(span) => {
-                Op::Wait(self.lower_optional(span.as_ref(), Kind::Duration, "a duration"))
+                Op::Wait(self.lower_optional(span.as_ref(), ValueKind::Duration, "a duration"))
             }
             StepKind::Log(text) => Op::Log(self.lower_shown(text)),
             StepKind::Hint { text, at, span } => Op::Hint {
@@ -70,7 +74,7 @@ impl Checker<'_> {
                         HintPlaceExpr::Point(x, y)
                     }
                 },
-                duration: self.lower_optional(span.as_ref(), Kind::Duration, "a duration"),
+                duration: self.lower_optional(span.as_ref(), ValueKind::Duration, "a duration"),
             },
             StepKind::Stop => Op::Stop(StopTarget::ThisRun),
             StepKind::StopAll => Op::Stop(StopTarget::All),
@@ -160,13 +164,13 @@ impl Checker<'_> {
             StepKind::Drag { button, to, over } => {
                 let button = self.lower_combo(button);
                 let to = self.lower_move_target(to);
-                let over = self.lower_optional(over.as_ref(), Kind::Duration, "a duration");
+                let over = self.lower_optional(over.as_ref(), ValueKind::Duration, "a duration");
                 body.push(Op::Hold(button), place);
                 body.push(Op::Move { to, over }, place);
                 body.push(Op::EndBlock, place);
             }
             StepKind::With(program, steps) => {
-                let program = self.lower_kind(program, Kind::Text, "a program's name");
+                let program = self.lower_kind(program, ValueKind::Text, "a program's name");
                 self.need(Need::Windows, step.span);
                 body.push(Op::With(program), place);
                 let mut end = None;
@@ -183,9 +187,9 @@ impl Checker<'_> {
                 }
             }
             StepKind::For { name, list, body: steps } => {
-                let list = self.lower_kind(list, Kind::List, "a list after `in`");
+                let list = self.lower_kind(list, ValueKind::List, "a list after `in`");
                 let mark = self.names.mark();
-                let slot = self.declare_local(name, Kind::Any);
+                let slot = self.declare_local(name, ValueKind::Any);
                 body.push(Op::For { list, slot }, place);
                 let turn = body.push(Op::NextIteration(0), place);
                 self.lower_steps(steps, body);
@@ -205,13 +209,13 @@ impl Checker<'_> {
                 ends.into_iter().for_each(|end| body.land(end));
             }
             StepKind::Repeat { times, every, condition, body: steps } => {
-                let times = self.lower_optional(times.as_ref(), Kind::Number, "how often");
-                let every = self.lower_optional(every.as_ref(), Kind::Duration, "a duration");
+                let times = self.lower_optional(times.as_ref(), ValueKind::Number, "how often");
+                let every = self.lower_optional(every.as_ref(), ValueKind::Duration, "a duration");
                 body.push(Op::Repeat { times, every }, place);
                 let turn = body.push(Op::NextIteration(0), place);
                 let test = condition.as_ref().map(|condition| {
                     let test =
-                        self.lower_kind(condition, Kind::Truth, "true or false after `while`");
+                        self.lower_kind(condition, ValueKind::Truth, "true or false after `while`");
                     body.push(Op::JumpUnless(test, 0), place)
                 });
                 self.lower_block(steps, body);
@@ -223,7 +227,7 @@ impl Checker<'_> {
                 body.push(Op::EndBlock, place);
             }
             StepKind::If { condition, then, otherwise } => {
-                let test = self.lower_kind(condition, Kind::Truth, "true or false after `if`");
+                let test = self.lower_kind(condition, ValueKind::Truth, "true or false after `if`");
                 let skip = body.push(Op::JumpUnless(test, 0), place);
                 self.lower_block(then, body);
                 if otherwise.is_empty() {
@@ -240,8 +244,8 @@ impl Checker<'_> {
     }
 
     fn lower_point(&mut self, x: &tree::ExprSyntax, y: &tree::ExprSyntax) -> (Expr, Expr) {
-        let x = self.lower_kind(x, Kind::Number, "pixels across");
-        let y = self.lower_kind(y, Kind::Number, "pixels down");
+        let x = self.lower_kind(x, ValueKind::Number, "pixels across");
+        let y = self.lower_kind(y, ValueKind::Number, "pixels down");
         (x, y)
     }
 
@@ -256,8 +260,8 @@ impl Checker<'_> {
                 }
             }
             MoveOrigin::Window | MoveOrigin::Screen => {
-                let x = self.lower_kind(&spot.x, Kind::Share, "a share across, such as 50%");
-                let y = self.lower_kind(&spot.y, Kind::Share, "a share down, such as 50%");
+                let x = self.lower_kind(&spot.x, ValueKind::Share, "a share across, such as 50%");
+                let y = self.lower_kind(&spot.y, ValueKind::Share, "a share down, such as 50%");
                 match spot.from {
                     MoveOrigin::Window => MoveTarget::OfWindow(x, y),
                     _ => MoveTarget::OfScreen(x, y),
@@ -274,7 +278,7 @@ impl Checker<'_> {
     }
 
     /// A name keeps the kind of its first value.
-    pub(super) fn check_kept(&mut self, name: &Name, kind: Kind, kept: Kind, span: Span) {
+    pub(super) fn check_kept(&mut self, name: &Name, kind: ValueKind, kept: ValueKind, span: Span) {
         if !kind.fits(kept) {
             self.say(
                 Finding::new(

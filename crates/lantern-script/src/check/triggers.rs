@@ -9,7 +9,7 @@ use lantern_model::{
 use lantern_sense::{Phrase, PhraseError, Slot};
 
 use super::Checker;
-use super::kinds::Kind;
+use super::kinds::ValueKind;
 use super::names::Sort;
 use crate::codes::Code;
 use crate::tree::{self, KeyPart, LineWord, Name, Quoted, TriggerSyntaxKind};
@@ -26,31 +26,31 @@ const MOST_SEQUENCES: usize = 10_000;
 const LONGEST_TYPED: usize = 256;
 
 /// What a record has: its parts by name.
-pub(super) type Record = BTreeMap<String, Kind>;
+pub(super) type Record = BTreeMap<String, ValueKind>;
 
 impl Checker<'_> {
     /// The causes that a trigger stands for, and the kind of what it brings.
     pub(super) fn lower_trigger(
         &mut self,
         trigger: &tree::TriggerSyntax,
-    ) -> (Vec<TriggerKind>, Option<Kind>) {
+    ) -> (Vec<TriggerKind>, Option<ValueKind>) {
         match &trigger.kind {
             TriggerSyntaxKind::Key { combo, manner } => {
                 self.check_manner(combo, *manner, trigger.span);
-                (spread_key(combo, *manner), Some(Kind::Key))
+                (spread_key(combo, *manner), Some(ValueKind::Key))
             }
             TriggerSyntaxKind::Keys { combos, within } => {
-                (self.lower_keys(combos, within.unwrap_or(WITHIN)), Some(Kind::Key))
+                (self.lower_keys(combos, within.unwrap_or(WITHIN)), Some(ValueKind::Key))
             }
             TriggerSyntaxKind::Typed((text, span)) => (self.lower_typed(text, *span), None),
             TriggerSyntaxKind::Voice(phrase) => self.lower_voice(phrase),
             TriggerSyntaxKind::Gesture { shape, holding } => {
-                let frame = ["x", "y", "width", "height"].map(|part| (part, Kind::Number));
+                let frame = ["x", "y", "width", "height"].map(|part| (part, ValueKind::Number));
                 let frame = self.add_record(record(&frame));
                 let kind = self.add_record(record(&[
-                    ("shape", Kind::Text),
+                    ("shape", ValueKind::Text),
                     ("box", frame),
-                    ("score", Kind::Number),
+                    ("score", ValueKind::Number),
                 ]));
                 let found = self.find_shape(shape);
                 let holding = holding.fixed();
@@ -62,15 +62,17 @@ impl Checker<'_> {
             }
             TriggerSyntaxKind::Line { device, test } => self.lower_line(device, test.as_ref()),
             TriggerSyntaxKind::Message { topic, broker } => {
-                let kind = self.add_record(record(&[("topic", Kind::Text), ("text", Kind::Text)]));
+                let kind = self
+                    .add_record(record(&[("topic", ValueKind::Text), ("text", ValueKind::Text)]));
                 self.check_topic(topic);
                 let device = self.find_device_of(broker, "broker");
                 let cause = device.map(|device| TriggerKind::Message(device, topic.0.clone()));
                 (cause.into_iter().collect(), Some(kind))
             }
             TriggerSyntaxKind::Call { path, listener } => {
-                let kind = self
-                    .add_record(record(&["caller", "path", "text"].map(|part| (part, Kind::Text))));
+                let kind = self.add_record(record(
+                    &["caller", "path", "text"].map(|part| (part, ValueKind::Text)),
+                ));
                 if !path.0.starts_with('/') {
                     let message = "a path begins with `/`";
                     let finding = Finding::new(Code::BadText, path.1, message);
@@ -91,7 +93,8 @@ impl Checker<'_> {
             TriggerSyntaxKind::At(time) => (vec![TriggerKind::At(*time)], None),
             TriggerSyntaxKind::Started => (vec![TriggerKind::Started], None),
             TriggerSyntaxKind::Window { opened, apps, titles } => {
-                let kind = self.add_record(record(&[("app", Kind::Text), ("title", Kind::Text)]));
+                let kind = self
+                    .add_record(record(&[("app", ValueKind::Text), ("title", ValueKind::Text)]));
                 let lower = |names: &[Quoted]| -> Vec<String> {
                     names.iter().map(|(name, _)| name.to_lowercase()).collect()
                 };
@@ -105,9 +108,9 @@ impl Checker<'_> {
         }
     }
 
-    pub(super) fn add_record(&mut self, record: Record) -> Kind {
+    pub(super) fn add_record(&mut self, record: Record) -> ValueKind {
         self.records.push(record);
-        Kind::Record(self.records.len() - 1)
+        ValueKind::Record(self.records.len() - 1)
     }
 
     fn check_manner(&mut self, combo: &tree::KeyCombinationSyntax, manner: PressKind, span: Span) {
@@ -187,21 +190,21 @@ impl Checker<'_> {
         vec![TriggerKind::Typed(text.to_owned())]
     }
 
-    fn lower_voice(&mut self, (text, span): &Quoted) -> (Vec<TriggerKind>, Option<Kind>) {
-        let mut parts = record(&[("words", Kind::Text), ("score", Kind::Number)]);
+    fn lower_voice(&mut self, (text, span): &Quoted) -> (Vec<TriggerKind>, Option<ValueKind>) {
+        let mut parts = record(&[("words", ValueKind::Text), ("score", ValueKind::Number)]);
         match Phrase::parse(text, &self.word_lists()) {
             Ok(phrase) => {
                 for (name, slot) in phrase.slots() {
                     let kind = match slot {
-                        Slot::Number | Slot::Range(..) => Kind::Number,
-                        Slot::Percent => Kind::Share,
-                        Slot::Listed(_) => Kind::Text,
+                        Slot::Number | Slot::Range(..) => ValueKind::Number,
+                        Slot::Percent => ValueKind::Share,
+                        Slot::Listed(_) => ValueKind::Text,
                     };
                     parts.insert(name.to_owned(), kind);
                     self.use_words(name);
                 }
                 if phrase.takes_anything() {
-                    parts.insert("rest".to_owned(), Kind::Text);
+                    parts.insert("rest".to_owned(), ValueKind::Text);
                 }
                 self.phrases.push(super::SpokenPhrase {
                     phrase,
@@ -257,14 +260,14 @@ impl Checker<'_> {
         &mut self,
         device: &Name,
         test: Option<&(LineWord, Quoted)>,
-    ) -> (Vec<TriggerKind>, Option<Kind>) {
-        let mut parts = record(&[("text", Kind::Text)]);
+    ) -> (Vec<TriggerKind>, Option<ValueKind>) {
+        let mut parts = record(&[("text", ValueKind::Text)]);
         let test = test.map(|(word, (text, span))| match word {
             LineWord::Is => LineTest::Is(text.clone()),
             LineWord::Contains => LineTest::Contains(text.clone()),
             LineWord::Matches => {
                 for name in self.check_pattern(text, *span) {
-                    parts.insert(name, Kind::Text);
+                    parts.insert(name, ValueKind::Text);
                 }
                 LineTest::Matches(text.clone())
             }
@@ -335,7 +338,7 @@ impl Checker<'_> {
     }
 }
 
-fn record(parts: &[(&str, Kind)]) -> Record {
+fn record(parts: &[(&str, ValueKind)]) -> Record {
     parts.iter().map(|(name, kind)| ((*name).to_owned(), *kind)).collect()
 }
 
