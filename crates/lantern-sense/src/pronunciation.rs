@@ -26,15 +26,15 @@ macro_rules! phonemes {
                 match self { $(Phoneme::$name => $letters),* }
             }
 
-            const fn features(self) -> (Kind, i8, i8) {
-                match self { $(Phoneme::$name => (Kind::$kind, $place, $manner)),* }
+            const fn features(self) -> (PhonemeKind, i8, i8) {
+                match self { $(Phoneme::$name => (PhonemeKind::$kind, $place, $manner)),* }
             }
         }
     };
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Kind {
+enum PhonemeKind {
     Vowel,
     Voiced,
     Voiceless,
@@ -64,7 +64,7 @@ impl Phoneme {
 
     /// Whether it is a vowel.
     pub fn is_vowel(self) -> bool {
-        self.features().0 == Kind::Vowel
+        self.features().0 == PhonemeKind::Vowel
     }
 
     /// How far it is from another, from 0 (the same) to 10.
@@ -82,11 +82,11 @@ impl Phoneme {
         }
         let (kind, place, manner) = self.features();
         let (other_kind, other_place, other_manner) = other.features();
-        if (kind == Kind::Vowel) != (other_kind == Kind::Vowel) {
+        if (kind == PhonemeKind::Vowel) != (other_kind == PhonemeKind::Vowel) {
             return 10;
         }
         let apart = place.abs_diff(other_place) + manner.abs_diff(other_manner);
-        if kind == Kind::Vowel {
+        if kind == PhonemeKind::Vowel {
             return (2 + apart).min(7);
         }
         let voicing = if kind == other_kind { 0 } else { 2 };
