@@ -29,13 +29,13 @@ const CLEAR: f32 = 1.5;
 #[derive(Serialize)]
 struct PhrasePair {
     likeness: f64,
-    first: SpokenPhrase,
-    second: SpokenPhrase,
+    first: RankedPhrase,
+    second: RankedPhrase,
     apart: Vec<String>,
 }
 
 #[derive(Serialize)]
-struct SpokenPhrase {
+struct RankedPhrase {
     phrase: String,
     said: String,
     sounds: String,
@@ -109,9 +109,9 @@ struct RulePhrase {
 }
 
 impl RulePhrase {
-    fn said(&self, saying: &PhonemeSequence) -> SpokenPhrase {
+    fn said(&self, saying: &PhonemeSequence) -> RankedPhrase {
         let letters: Vec<&str> = saying.sounds().iter().map(|sound| sound.letters()).collect();
-        SpokenPhrase {
+        RankedPhrase {
             phrase: self.text.clone(),
             said: saying.words.join(" "),
             sounds: letters.join(" "),
