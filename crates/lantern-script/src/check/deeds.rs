@@ -5,7 +5,7 @@ use lantern_model::{CommandKind, Value, VolumeChange};
 
 use super::Checker;
 use super::kinds::ValueKind;
-use super::names::Sort;
+use super::names::ItemKind;
 use super::shell::Lexer;
 use crate::codes::Code;
 use crate::tree::{self, CommandSyntax, ExprSyntaxKind, TextPart};
@@ -55,7 +55,7 @@ impl Checker<'_> {
     fn lower_verb(&mut self, deed: &CommandSyntax) -> Option<CommandKind> {
         if let CommandKind::End(_) = deed.verb {
             let name = deed.name.as_ref()?;
-            self.find(Sort::Started, name)?;
+            self.find(ItemKind::Started, name)?;
             return Some(CommandKind::End(self.names.full(&name.text)));
         }
         let Some(device) = &deed.device else {

@@ -8,7 +8,7 @@ use lantern_model::{
 
 use super::Checker;
 use super::kinds::ValueKind;
-use super::names::Sort;
+use super::names::ItemKind;
 use super::units::joined;
 use crate::codes::Code;
 use crate::tree::{self, DeviceDetail, ExprSyntaxKind, Name, SecretPlace, TextPart};
@@ -38,7 +38,7 @@ impl Checker<'_> {
             }
             SecretPlace::Environment(variable) => Secret::Environment(variable.clone()),
         };
-        self.declare(Sort::Secret, name, self.secrets.len(), ValueKind::Any);
+        self.declare(ItemKind::Secret, name, self.secrets.len(), ValueKind::Any);
         self.secrets.push(secret);
     }
 
@@ -75,7 +75,7 @@ impl Checker<'_> {
         let index = self.set.devices.len();
         let name = self.names.full(&device.name.text);
         self.set.devices.push(Device { name, kind, place: self.place(device.name.span) });
-        self.declare(Sort::Device, &device.name, index, ValueKind::Any);
+        self.declare(ItemKind::Device, &device.name, index, ValueKind::Any);
     }
 
     /// Finds listeners without tokens.
@@ -233,13 +233,13 @@ impl Checker<'_> {
 
     fn guarded_part(&mut self, expr: &tree::ExprSyntax) -> SecretTemplatePart {
         if let ExprSyntaxKind::Name(name) = &expr.kind {
-            if let Some(entry) = self.names.get_mut(Sort::Secret, name) {
+            if let Some(entry) = self.names.get_mut(ItemKind::Secret, name) {
                 entry.used = true;
                 return SecretTemplatePart::Secret(self.secrets[entry.index].clone());
             }
-            if self.names.get(Sort::Value, name).is_none() {
+            if self.names.get(ItemKind::Value, name).is_none() {
                 let name = Name { text: name.clone(), span: expr.span };
-                self.find(Sort::Secret, &name);
+                self.find(ItemKind::Secret, &name);
                 return SecretTemplatePart::Plain(String::new());
             }
         }

@@ -5,7 +5,7 @@ use lantern_sense::{PATH_WORDS, Phrase, examples_of, strokes_of_words};
 
 use super::Checker;
 use super::kinds::ValueKind;
-use super::names::Sort;
+use super::names::ItemKind;
 use super::needs::Need;
 use super::triggers::spread_combo;
 use super::units::joined;
@@ -41,7 +41,7 @@ fn shape_of_path(name: String, mut words: Vec<String>) -> Shape {
 impl Checker<'_> {
     /// A shape by its name: one of the set, or one that everybody knows.
     pub(super) fn find_shape(&mut self, name: &Name) -> Option<usize> {
-        if self.names.get(Sort::Shape, &name.text).is_none() {
+        if self.names.get(ItemKind::Shape, &name.text).is_none() {
             let known = KNOWN_SHAPES.into_iter().find(|(known, _)| *known == name.text);
             let direction = PATH_WORDS
                 .into_iter()
@@ -55,7 +55,7 @@ impl Checker<'_> {
                 });
             }
         }
-        self.find(Sort::Shape, name)
+        self.find(ItemKind::Shape, name)
     }
 
     pub(super) fn declare_words(&mut self, name: &Name, (text, span): &Quoted) {
@@ -72,7 +72,7 @@ impl Checker<'_> {
             Err(error) => self.say_bad_phrase(&error, text, *span),
         }
         self.set.words.push((self.names.full(&name.text), text.clone()));
-        self.declare(Sort::Words, name, index, ValueKind::Any);
+        self.declare(ItemKind::Words, name, index, ValueKind::Any);
     }
 
     pub(super) fn declare_shape(&mut self, shape: &tree::ShapeSyntax) {
@@ -99,7 +99,7 @@ impl Checker<'_> {
             self.examples = examples;
         }
         self.set.shapes.push(shape);
-        self.declare(Sort::Shape, name, index, ValueKind::Any);
+        self.declare(ItemKind::Shape, name, index, ValueKind::Any);
     }
 
     fn check_path(&mut self, words: &[String], span: Span) {
@@ -175,9 +175,9 @@ impl Checker<'_> {
         for step in steps {
             if let StepKind::Do(deed) = &step.kind
                 && let (lantern_model::CommandKind::Launch, Some(name)) = (&deed.verb, &deed.name)
-                && self.names.get(Sort::Started, &name.text).is_none()
+                && self.names.get(ItemKind::Started, &name.text).is_none()
             {
-                self.declare(Sort::Started, name, 0, ValueKind::Any);
+                self.declare(ItemKind::Started, name, 0, ValueKind::Any);
             }
             for block in step.blocks() {
                 self.declare_started(block);

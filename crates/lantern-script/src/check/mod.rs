@@ -35,7 +35,7 @@ use lantern_sense::{Phrase, Pronunciations, WordList};
 use crate::codes::{Code, Severity};
 use crate::tree::{Clause, File, Item};
 use crate::{Finding, Source, Span};
-use names::{Names, Sort};
+use names::{ItemKind, Names};
 pub use needs::Need;
 use triggers::Record;
 pub use units::wanted_files;
@@ -261,10 +261,10 @@ impl<'a> Checker<'a> {
     }
 
     fn declare_layer(&mut self, name: &crate::tree::Name) {
-        if self.names.get(Sort::Layer, &name.text).is_none() {
+        if self.names.get(ItemKind::Layer, &name.text).is_none() {
             let index = self.set.layers.len();
             self.set.layers.push(self.names.full(&name.text));
-            self.declare(Sort::Layer, name, index, kinds::ValueKind::Any);
+            self.declare(ItemKind::Layer, name, index, kinds::ValueKind::Any);
         }
     }
 
@@ -293,7 +293,7 @@ impl<'a> Checker<'a> {
             None => self.lower_expr(value),
         };
         let index = self.set.globals.len();
-        self.declare(Sort::Value, name, index, kind);
+        self.declare(ItemKind::Value, name, index, kind);
         let print = self.print_of(value.span);
         let (place, is_given) = (self.place(name.span), given.is_some());
         let name = self.names.full(&name.text);

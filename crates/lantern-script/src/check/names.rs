@@ -16,7 +16,7 @@ use crate::{Finding, Span, near_name};
 
 /// What sort of thing a name at the top of a set is for. Names of different sorts may be the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Sort {
+pub(super) enum ItemKind {
     Value,
     Macro,
     Rule,
@@ -29,43 +29,43 @@ pub(super) enum Sort {
     Started,
 }
 
-impl Sort {
+impl ItemKind {
     pub(super) fn word(self) -> &'static str {
         match self {
-            Sort::Value => "value",
-            Sort::Macro => "macro",
-            Sort::Rule => "rule",
-            Sort::Layer => "layer",
-            Sort::Device => "device",
-            Sort::Secret => "secret",
-            Sort::Shape => "shape",
-            Sort::Words => "list of words",
-            Sort::Started => "started program",
+            ItemKind::Value => "value",
+            ItemKind::Macro => "macro",
+            ItemKind::Rule => "rule",
+            ItemKind::Layer => "layer",
+            ItemKind::Device => "device",
+            ItemKind::Secret => "secret",
+            ItemKind::Shape => "shape",
+            ItemKind::Words => "list of words",
+            ItemKind::Started => "started program",
         }
     }
 
     /// How to define one, for the help of an unknown name.
     fn recipe(self, name: &str) -> String {
         match self {
-            Sort::Value => {
+            ItemKind::Value => {
                 format!("name it first: `let {name} = ...`; a text stands between quotes")
             }
-            Sort::Macro => format!("write one: `macro {name}() {{ ... }}`"),
-            Sort::Rule => format!("give a rule the name: `when ... named {name}`"),
-            Sort::Layer => format!("write one: `layer {name} {{ ... }}`"),
-            Sort::Device => {
+            ItemKind::Macro => format!("write one: `macro {name}() {{ ... }}`"),
+            ItemKind::Rule => format!("give a rule the name: `when ... named {name}`"),
+            ItemKind::Layer => format!("write one: `layer {name} {{ ... }}`"),
+            ItemKind::Device => {
                 format!("name it first: `device {name} = serial \"/dev/ttyACM0\" at 9600`")
             }
-            Sort::Secret => format!("name it first: `secret {name} = file \"{name}.txt\"`"),
-            Sort::Shape => format!("draw it first: `shape {name} = path \"down right\"`"),
-            Sort::Words => format!("name them first: `words {name} = \"one | other\"`"),
-            Sort::Started => format!("name it where it starts: `launch \"program\" as {name}`"),
+            ItemKind::Secret => format!("name it first: `secret {name} = file \"{name}.txt\"`"),
+            ItemKind::Shape => format!("draw it first: `shape {name} = path \"down right\"`"),
+            ItemKind::Words => format!("name them first: `words {name} = \"one | other\"`"),
+            ItemKind::Started => format!("name it where it starts: `launch \"program\" as {name}`"),
         }
     }
 }
 
 /// Something named at the top of a set.
-pub(super) struct Entry {
+pub(super) struct NamedItem {
     pub(super) index: usize,
     pub(super) span: Span,
     pub(super) kind: ValueKind,
@@ -83,7 +83,7 @@ struct Local {
 
 #[derive(Default)]
 pub(super) struct Names {
-    top: BTreeMap<(Sort, String), Entry>,
+    top: BTreeMap<(ItemKind, String), NamedItem>,
     locals: Vec<Local>,
     slots: usize,
     /// What the names of the file at hand stand under, with a dot at its end.
@@ -115,17 +115,17 @@ impl Names {
         format!("{}{name}", self.prefix)
     }
 
-    pub(super) fn get(&self, sort: Sort, name: &str) -> Option<&Entry> {
+    pub(super) fn get(&self, sort: ItemKind, name: &str) -> Option<&NamedItem> {
         self.top.get(&(sort, self.full(name)))
     }
 
-    pub(super) fn get_mut(&mut self, sort: Sort, name: &str) -> Option<&mut Entry> {
+    pub(super) fn get_mut(&mut self, sort: ItemKind, name: &str) -> Option<&mut NamedItem> {
         let key = (sort, self.full(name));
         self.top.get_mut(&key)
     }
 
     /// Everything of a sort with its full name.
-    pub(super) fn all(&self, sort: Sort) -> impl Iterator<Item = (&str, &Entry)> {
+    pub(super) fn all(&self, sort: ItemKind) -> impl Iterator<Item = (&str, &NamedItem)> {
         self.top
             .iter()
             .filter(move |((found, _), _)| *found == sort)
@@ -133,12 +133,12 @@ impl Names {
     }
 
     /// The names of a sort, as the file at hand would write them.
-    fn known(&self, sort: Sort) -> impl Iterator<Item = &str> {
+    fn known(&self, sort: ItemKind) -> impl Iterator<Item = &str> {
         self.all(sort).filter_map(|(name, _)| name.strip_prefix(self.prefix.as_str()))
     }
 
     fn known_values(&self) -> impl Iterator<Item = &str> {
-        self.locals.iter().map(|local| local.name.as_str()).chain(self.known(Sort::Value))
+        self.locals.iter().map(|local| local.name.as_str()).chain(self.known(ItemKind::Value))
     }
 }
 
@@ -151,14 +151,14 @@ pub(super) struct FoundValue<'n> {
 
 impl Checker<'_> {
     /// Gives a name to something at the top of the set.
-    pub(super) fn declare(&mut self, sort: Sort, name: &Name, index: usize, kind: ValueKind) {
+    pub(super) fn declare(&mut self, sort: ItemKind, name: &Name, index: usize, kind: ValueKind) {
         let key = (sort, self.names.full(&name.text));
         if let Some(earlier) = self.names.top.get(&key) {
             let earlier = earlier.span;
             self.say_named_twice(sort.word(), name, earlier);
             return;
         }
-        self.names.top.insert(key, Entry { index, span: name.span, kind, used: false });
+        self.names.top.insert(key, NamedItem { index, span: name.span, kind, used: false });
     }
 
     fn say_named_twice(&mut self, what: &str, name: &Name, earlier: Span) {
@@ -179,7 +179,7 @@ impl Checker<'_> {
         let earlier = self.names.locals.iter().find(|local| local.name == name.text);
         let earlier = earlier
             .map(|local| local.span)
-            .or_else(|| self.names.get(Sort::Value, &name.text).map(|global| global.span));
+            .or_else(|| self.names.get(ItemKind::Value, &name.text).map(|global| global.span));
         if let Some(earlier) = earlier {
             self.say_named_twice("value", name, earlier);
         }
@@ -208,7 +208,7 @@ impl Checker<'_> {
     }
 
     /// Something of a sort other than a value; said if it is not there.
-    pub(super) fn find(&mut self, sort: Sort, name: &Name) -> Option<usize> {
+    pub(super) fn find(&mut self, sort: ItemKind, name: &Name) -> Option<usize> {
         if let Some(entry) = self.names.get_mut(sort, &name.text) {
             entry.used = true;
             return Some(entry.index);
@@ -219,11 +219,11 @@ impl Checker<'_> {
         None
     }
 
-    fn say_no_such(&mut self, sort: Sort, name: &Name) {
+    fn say_no_such(&mut self, sort: ItemKind, name: &Name) {
         let what = sort.word();
         let message = match sort {
-            Sort::Rule => format!("no rule is named `{}`", name.text),
-            Sort::Started => format!("nothing is started as `{}`", name.text),
+            ItemKind::Rule => format!("no rule is named `{}`", name.text),
+            ItemKind::Started => format!("nothing is started as `{}`", name.text),
             _ => format!("there is no {what} `{}`", name.text),
         };
         let near = near_name(&name.text, self.names.known(sort)).map(str::to_owned);
@@ -236,16 +236,16 @@ impl Checker<'_> {
     }
 
     pub(super) fn find_macro(&mut self, name: &Name) -> Option<RoutineId> {
-        self.find(Sort::Macro, name).map(RoutineId)
+        self.find(ItemKind::Macro, name).map(RoutineId)
     }
 
     pub(super) fn find_device(&mut self, name: &Name) -> Option<DeviceId> {
-        self.find(Sort::Device, name).map(DeviceId)
+        self.find(ItemKind::Device, name).map(DeviceId)
     }
 
     /// A layer that a rule is in.
     pub(super) fn find_layer(&mut self, name: &Name) -> Option<LayerId> {
-        self.find(Sort::Layer, name).map(LayerId)
+        self.find(ItemKind::Layer, name).map(LayerId)
     }
 
     /// A value by its name, which may have parts of a record behind dots.
@@ -262,7 +262,7 @@ impl Checker<'_> {
         // The longest name that is known: `room.reading` before `room`.
         let ends = std::iter::once(word.len()).chain(word.rmatch_indices('.').map(|(at, _)| at));
         for end in ends {
-            if let Some(entry) = self.names.get_mut(Sort::Value, &word[..end]) {
+            if let Some(entry) = self.names.get_mut(ItemKind::Value, &word[..end]) {
                 entry.used = true;
                 let parts = word[end..].trim_start_matches('.');
                 let target = AssignTarget::Global(entry.index);
@@ -276,7 +276,7 @@ impl Checker<'_> {
     }
 
     fn say_no_value(&mut self, word: &str, span: Span) {
-        if let Some(entry) = self.names.get_mut(Sort::Secret, word) {
+        if let Some(entry) = self.names.get_mut(ItemKind::Secret, word) {
             entry.used = true;
             let message = format!("`{word}` is a secret, which only devices are shown");
             let finding = Finding::new(Code::WrongKind, span, message).label("a secret");
@@ -305,7 +305,7 @@ impl Checker<'_> {
         } else if lantern_model::Key::named(word).is_some() {
             finding.help(format!("for the key write `key {word}`"))
         } else {
-            finding.help(Sort::Value.recipe(word))
+            finding.help(ItemKind::Value.recipe(word))
         };
         self.say(finding);
     }
@@ -317,7 +317,7 @@ impl Checker<'_> {
             let local = &self.names.locals[local];
             return Some((AssignTarget::Local(local.slot), local.kind));
         }
-        if let Some(global) = self.names.get(Sort::Value, &name.text) {
+        if let Some(global) = self.names.get(ItemKind::Value, &name.text) {
             return Some((AssignTarget::Global(global.index), global.kind));
         }
         if !self.broken.contains(&name.text) {
@@ -328,8 +328,14 @@ impl Checker<'_> {
 
     /// Says what of the first file nothing uses; other files may hold more than is needed.
     pub(super) fn check_unused(&mut self) {
-        let sorts =
-            [Sort::Value, Sort::Macro, Sort::Device, Sort::Secret, Sort::Shape, Sort::Words];
+        let sorts = [
+            ItemKind::Value,
+            ItemKind::Macro,
+            ItemKind::Device,
+            ItemKind::Secret,
+            ItemKind::Shape,
+            ItemKind::Words,
+        ];
         let first = self.source.span_of(0);
         let unused: Vec<(&str, String, Span)> = sorts
             .into_iter()

@@ -7,7 +7,7 @@ use super::Checker;
 use super::exprs::nothing;
 use super::graph;
 use super::kinds::ValueKind;
-use super::names::Sort;
+use super::names::ItemKind;
 use crate::codes::Code;
 use crate::tree::Macro;
 use crate::{Finding, Span};
@@ -67,13 +67,13 @@ impl Checker<'_> {
         });
         self.calls.push(Vec::new());
         self.spans_of.push(Vec::new());
-        self.declare(Sort::Macro, &definition.name, id.0, ValueKind::Any);
+        self.declare(ItemKind::Macro, &definition.name, id.0, ValueKind::Any);
         self.declare_started(&definition.body);
     }
 
     pub(super) fn lower_macro(&mut self, definition: &Macro) {
         self.names.begin_body();
-        let entry = self.names.get(Sort::Macro, &definition.name.text);
+        let entry = self.names.get(ItemKind::Macro, &definition.name.text);
         let id = RoutineId(entry.expect("macros are declared before they are lowered").index);
         let mut parameters = Vec::new();
         let mut kinds = Vec::new();

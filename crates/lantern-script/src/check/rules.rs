@@ -5,7 +5,7 @@ use lantern_model::{ContextFilter, ReentryPolicy, RoutineId, Rule, Trigger, Trig
 
 use super::Checker;
 use super::kinds::ValueKind;
-use super::names::Sort;
+use super::names::ItemKind;
 use super::needs::Need;
 use super::routines::Body;
 use crate::codes::Code;
@@ -297,7 +297,9 @@ impl Checker<'_> {
     pub(super) fn declare_rule(&mut self, when: &When, index: usize) {
         for clause in &when.clauses {
             match &clause.kind {
-                ClauseKind::Named(name) => self.declare(Sort::Rule, name, index, ValueKind::Any),
+                ClauseKind::Named(name) => {
+                    self.declare(ItemKind::Rule, name, index, ValueKind::Any)
+                }
                 ClauseKind::InLayer(name) => self.declare_layer(name),
                 _ => {}
             }

@@ -4,7 +4,7 @@ use lantern_model::code::{AssignTarget, Expr, HintPlaceExpr, MoveTarget, Op, Sto
 
 use super::Checker;
 use super::kinds::ValueKind;
-use super::names::Sort;
+use super::names::ItemKind;
 use super::needs::Need;
 use super::routines::Body;
 use crate::codes::Code;
@@ -80,12 +80,12 @@ impl Checker<'_> {
             StepKind::StopAll => Op::Stop(StopTarget::All),
             StepKind::StopUntilResumed => Op::Stop(StopTarget::AllUntilResumed),
             StepKind::StopNamed(name) => {
-                self.find(Sort::Rule, name);
+                self.find(ItemKind::Rule, name);
                 Op::Stop(StopTarget::Named(self.names.full(&name.text)))
             }
             StepKind::Listen(heed) => Op::Listen(*heed),
             StepKind::Pause(name) | StepKind::Resume(name) => {
-                self.find(Sort::Rule, name);
+                self.find(ItemKind::Rule, name);
                 let paused = matches!(step.kind, StepKind::Pause(_));
                 Op::Pause { name: self.names.full(&name.text), paused }
             }

@@ -10,7 +10,7 @@ use lantern_sense::{Phrase, PhraseError, Slot};
 
 use super::Checker;
 use super::kinds::ValueKind;
-use super::names::Sort;
+use super::names::ItemKind;
 use crate::codes::Code;
 use crate::tree::{self, KeyPart, LineWord, Name, Quoted, TriggerSyntaxKind};
 use crate::{Finding, Span};
@@ -235,7 +235,7 @@ impl Checker<'_> {
             if count.bytes().all(|byte| byte.is_ascii_digit()) { name } else { slot }
         });
         for name in [slot, plain] {
-            if let Some(entry) = self.names.get_mut(Sort::Words, name) {
+            if let Some(entry) = self.names.get_mut(ItemKind::Words, name) {
                 entry.used = true;
             }
         }

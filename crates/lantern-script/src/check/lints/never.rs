@@ -7,7 +7,7 @@ use lantern_model::{ContextFilter, KeyCombination, KeySpec, LayerId, TriggerKind
 
 use super::Checker;
 use crate::check::conflicts::canonical;
-use crate::check::names::Sort;
+use crate::check::names::ItemKind;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
@@ -36,7 +36,7 @@ impl Checker<'_> {
 
     /// Layers that no step enters.
     fn look_for_closed_layers(&self, findings: &mut Vec<Finding>) {
-        for (name, entry) in self.names.all(Sort::Layer) {
+        for (name, entry) in self.names.all(ItemKind::Layer) {
             if self.entered.contains(&LayerId(entry.index)) || self.broken.contains(name) {
                 continue;
             }
