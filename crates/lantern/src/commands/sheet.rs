@@ -23,21 +23,21 @@ use crate::{pictures, table};
 struct SheetReport<'a> {
     version: u32,
     file: &'a str,
-    places: &'a [Group],
+    places: &'a [SheetGroup],
 }
 
 /// What can be done at a place.
 #[derive(Debug, Serialize)]
-pub struct Group {
+pub struct SheetGroup {
     /// The place in words.
     pub place: String,
     /// What is done, and what it does.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<SheetEntry>,
 }
 
 /// One thing that can be done.
 #[derive(Debug, Serialize)]
-pub struct Entry {
+pub struct SheetEntry {
     pub how: String,
     pub what: String,
 }
@@ -77,21 +77,22 @@ pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
     Ok(Status::Done)
 }
 
-fn print_group(group: &Group) {
-    let row = |entry: &Entry| vec![entry.how.clone(), entry.what.clone()];
+fn print_group(group: &SheetGroup) {
+    let row = |entry: &SheetEntry| vec![entry.how.clone(), entry.what.clone()];
     table::print(&[&group.place, ""], &group.entries.iter().map(row).collect::<Vec<_>>());
 }
 
 /// What the one that runs listens for where the person is.
 fn show_sayable(json: bool) -> Result<Status, Failure> {
     let told = IpcClient::reach()?.ask("status", &json!({}))?;
-    let entry = |one: &serde_json::Value| Entry {
+    let entry = |one: &serde_json::Value| SheetEntry {
         how: format!("say \"{}\"", words(&one["say"])),
         what: words(&one["rule"]),
     };
-    let entries: Vec<Entry> = told["sayable"].as_array().into_iter().flatten().map(entry).collect();
+    let entries: Vec<SheetEntry> =
+        told["sayable"].as_array().into_iter().flatten().map(entry).collect();
     let found = if entries.is_empty() { Status::Found } else { Status::Done };
-    let group = Group { place: "here and now".to_owned(), entries };
+    let group = SheetGroup { place: "here and now".to_owned(), entries };
     if json {
         print_json(&SheetReport { version: 1, file: &words(&told["file"]), places: &[group] });
     } else if group.entries.is_empty() {
@@ -103,27 +104,27 @@ fn show_sayable(json: bool) -> Result<Status, Failure> {
 }
 
 /// Everything that a person can do, the places in the order of the file, everywhere first.
-fn groups_of(rules: &RuleSet) -> Vec<Group> {
-    let mut groups = vec![Group { place: "everywhere".to_owned(), entries: Vec::new() }];
+fn groups_of(rules: &RuleSet) -> Vec<SheetGroup> {
+    let mut groups = vec![SheetGroup { place: "everywhere".to_owned(), entries: Vec::new() }];
     for rule in &rules.rules {
         let Some(how) = how_words(&rule.triggers) else { continue };
         let place = match place_words(rule, rules).as_str() {
             "" => "everywhere".to_owned(),
             place => place.to_owned(),
         };
-        let entry = Entry { how, what: what_words(rule) };
+        let entry = SheetEntry { how, what: what_words(rule) };
         match groups.iter_mut().find(|group| group.place == place) {
             Some(group) => group.entries.push(entry),
-            None => groups.push(Group { place, entries: vec![entry] }),
+            None => groups.push(SheetGroup { place, entries: vec![entry] }),
         }
     }
     for remap in &rules.remaps {
         let tapped = remap.tapped.as_ref().map_or_else(String::new, |to| format!(", tapped {to}"));
         let what = format!("is {}{tapped}", remap.to);
-        groups[0].entries.push(Entry { how: remap.from.to_string(), what });
+        groups[0].entries.push(SheetEntry { how: remap.from.to_string(), what });
     }
     let panic = rules.settings.panic.to_string();
-    groups[0].entries.push(Entry { how: panic, what: "stops everything".to_owned() });
+    groups[0].entries.push(SheetEntry { how: panic, what: "stops everything".to_owned() });
     groups
 }
 
@@ -167,7 +168,7 @@ fn what_words(rule: &Rule) -> String {
 }
 
 /// A page that prints on one sheet if possible.
-fn html(name: &str, groups: &[Group]) -> String {
+fn html(name: &str, groups: &[SheetGroup]) -> String {
     let mut page = format!(
         "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\">\n\
          <meta name=\"viewport\" content=\"width=device-width\">\n<title>{0}</title>\n<style>\n\

@@ -3,7 +3,7 @@
 use svg::Document;
 
 use super::{GUIDE, INK, TAKEN, block, rule, sheet, shortened, words};
-use crate::commands::sheet::Group;
+use crate::commands::sheet::SheetGroup;
 
 const WIDTH: f64 = 1280.0;
 const MARGIN: f64 = 32.0;
@@ -16,8 +16,8 @@ const COLUMN: f64 = (WIDTH - 2.0 * MARGIN - GAP) / 2.0;
 const WHAT: f64 = 250.0;
 
 /// Draws the sheet.
-pub fn cheat_sheet(name: &str, groups: &[Group]) -> Document {
-    let height = |group: &Group| HEAD + group.entries.len() as f64 * ROW + 18.0;
+pub fn cheat_sheet(name: &str, groups: &[SheetGroup]) -> Document {
+    let height = |group: &SheetGroup| HEAD + group.entries.len() as f64 * ROW + 18.0;
     let mut columns = [TOP, TOP];
     let mut places = Vec::new();
     for group in groups {
