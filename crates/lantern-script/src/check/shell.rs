@@ -1,7 +1,7 @@
 //! Where the values of a command line stand.
 //!
 //! A value becomes one word of a line for the shell: it is put between single quotes. That holds
-//! only where the line itself is outside of all quotes. [`Lexer`] reads what stands before a value as
+//! only where the line itself is outside of all quotes. [`ShellLexer`] reads what stands before a value as
 //! the shell does (POSIX.1-2017, volume 3, section 2.3) and names the place of the value. Where shells
 //! differ, or where it would take a whole shell to know, the value is refused.
 
@@ -60,7 +60,7 @@ impl UnsafePlace {
 
 /// What is open.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Open {
+enum OpenQuote {
     Single,
     Double,
     Backquote,
@@ -77,8 +77,8 @@ enum Open {
 
 /// Reads a line piece by piece.
 #[derive(Debug, Default)]
-pub(super) struct Lexer {
-    open: Vec<Open>,
+pub(super) struct ShellLexer {
+    open: Vec<OpenQuote>,
     after_backslash: bool,
     after_dollar: bool,
     /// Whether the next character begins a word.
@@ -92,10 +92,10 @@ pub(super) struct Lexer {
     before: Option<char>,
 }
 
-impl Lexer {
+impl ShellLexer {
     /// A lexer at the beginning of a line.
-    pub(super) fn new() -> Lexer {
-        Lexer { begins_word: true, ..Lexer::default() }
+    pub(super) fn new() -> ShellLexer {
+        ShellLexer { begins_word: true, ..ShellLexer::default() }
     }
 
     /// A value stands here; the place, if it cannot become one word.
@@ -103,12 +103,12 @@ impl Lexer {
         let place = match self.open.last() {
             _ if self.has_here_document => Some(UnsafePlace::HereDocument),
             _ if self.is_unclear => Some(UnsafePlace::Unclear),
-            _ if self.open.contains(&Open::Backquote) => Some(UnsafePlace::Backquotes),
-            _ if self.open.contains(&Open::Parameter) => Some(UnsafePlace::Parameter),
-            _ if self.open.contains(&Open::Arithmetic) => Some(UnsafePlace::Arithmetic),
-            Some(Open::Single) => Some(UnsafePlace::SingleQuotes),
-            Some(Open::Double) => Some(UnsafePlace::DoubleQuotes),
-            Some(Open::Comment) => Some(UnsafePlace::Comment),
+            _ if self.open.contains(&OpenQuote::Backquote) => Some(UnsafePlace::Backquotes),
+            _ if self.open.contains(&OpenQuote::Parameter) => Some(UnsafePlace::Parameter),
+            _ if self.open.contains(&OpenQuote::Arithmetic) => Some(UnsafePlace::Arithmetic),
+            Some(OpenQuote::Single) => Some(UnsafePlace::SingleQuotes),
+            Some(OpenQuote::Double) => Some(UnsafePlace::DoubleQuotes),
+            Some(OpenQuote::Comment) => Some(UnsafePlace::Comment),
             _ if self.after_backslash => Some(UnsafePlace::Backslash),
             _ if self.after_dollar => Some(UnsafePlace::Dollar),
             _ => None,
@@ -131,39 +131,41 @@ impl Lexer {
         }
         let after_dollar = std::mem::take(&mut self.after_dollar);
         match (self.open.last().copied(), next) {
-            (Some(Open::Single), '\'') => self.close(),
-            (Some(Open::Comment), '\n') => drop(self.open.pop()),
-            (Some(Open::Single | Open::Comment), _) => {}
+            (Some(OpenQuote::Single), '\'') => self.close(),
+            (Some(OpenQuote::Comment), '\n') => drop(self.open.pop()),
+            (Some(OpenQuote::Single | OpenQuote::Comment), _) => {}
             (_, '\\') => self.after_backslash = true,
-            (Some(Open::Double), '"') | (Some(Open::Parameter), '}') => self.close(),
-            (_, '`') => match self.open.iter().rposition(|open| *open == Open::Backquote) {
+            (Some(OpenQuote::Double), '"') | (Some(OpenQuote::Parameter), '}') => self.close(),
+            (_, '`') => match self.open.iter().rposition(|open| *open == OpenQuote::Backquote) {
                 Some(at) => {
                     self.open.truncate(at);
                     self.has_closed = true;
                 }
-                None => self.open.push(Open::Backquote),
+                None => self.open.push(OpenQuote::Backquote),
             },
-            (_, '(') if after_dollar => self.open.push(Open::Command),
-            (_, '{') if after_dollar => self.open.push(Open::Parameter),
+            (_, '(') if after_dollar => self.open.push(OpenQuote::Command),
+            (_, '{') if after_dollar => self.open.push(OpenQuote::Parameter),
             (_, '[') if after_dollar => self.is_unclear = true,
-            (open, '\'') if after_dollar && open != Some(Open::Double) => self.is_unclear = true,
+            (open, '\'') if after_dollar && open != Some(OpenQuote::Double) => {
+                self.is_unclear = true
+            }
             (_, '$') => self.after_dollar = true,
             // `$((` may be a command that begins with a group as well: refused as arithmetic.
-            (Some(Open::Command), '(') if before == Some('(') => {
+            (Some(OpenQuote::Command), '(') if before == Some('(') => {
                 self.open.pop();
-                self.open.push(Open::Arithmetic);
+                self.open.push(OpenQuote::Arithmetic);
             }
             // Of two parentheses the first closes nothing.
-            (Some(Open::Arithmetic), ')') if before == Some(')') => self.close(),
-            (Some(Open::Arithmetic), '(') => self.open.push(Open::Group),
-            (Some(Open::Double), _) => {}
-            (_, '"') => self.open.push(Open::Double),
-            (_, '\'') => self.open.push(Open::Single),
-            (Some(Open::Parameter | Open::Arithmetic), _) => {}
-            (_, '#') if self.begins_word => self.open.push(Open::Comment),
+            (Some(OpenQuote::Arithmetic), ')') if before == Some(')') => self.close(),
+            (Some(OpenQuote::Arithmetic), '(') => self.open.push(OpenQuote::Group),
+            (Some(OpenQuote::Double), _) => {}
+            (_, '"') => self.open.push(OpenQuote::Double),
+            (_, '\'') => self.open.push(OpenQuote::Single),
+            (Some(OpenQuote::Parameter | OpenQuote::Arithmetic), _) => {}
+            (_, '#') if self.begins_word => self.open.push(OpenQuote::Comment),
             (_, '<') if before == Some('<') => self.has_here_document = true,
-            (_, '(') => self.open.push(Open::Group),
-            (Some(Open::Command | Open::Group), ')') => {
+            (_, '(') => self.open.push(OpenQuote::Group),
+            (Some(OpenQuote::Command | OpenQuote::Group), ')') => {
                 self.close();
                 self.before = None;
             }
@@ -171,8 +173,10 @@ impl Lexer {
         }
         let separates =
             matches!(next, ' ' | '\t' | '\n' | ';' | '&' | '|' | '(' | ')' | '<' | '>' | '`');
-        let is_plain =
-            matches!(self.open.last(), None | Some(Open::Command | Open::Group | Open::Backquote));
+        let is_plain = matches!(
+            self.open.last(),
+            None | Some(OpenQuote::Command | OpenQuote::Group | OpenQuote::Backquote)
+        );
         // The end of a substitution or of quotes is a part of its word.
         let has_closed = std::mem::take(&mut self.has_closed);
         self.begins_word = separates && is_plain && !has_closed;
@@ -181,7 +185,7 @@ impl Lexer {
     /// What is open last ends here.
     fn close(&mut self) {
         let closed = self.open.pop();
-        self.has_closed = closed != Some(Open::Group);
+        self.has_closed = closed != Some(OpenQuote::Group);
     }
 }
 
@@ -191,7 +195,7 @@ mod tests {
 
     /// The places of the values in a line, each written `@`.
     fn places(line: &str) -> Vec<Result<(), UnsafePlace>> {
-        let mut lexer = Lexer::new();
+        let mut lexer = ShellLexer::new();
         let mut found = Vec::new();
         for (number, part) in line.split('@').enumerate() {
             if number > 0 {
