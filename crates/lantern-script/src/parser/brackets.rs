@@ -13,7 +13,7 @@ pub(super) struct Brackets {
 }
 
 /// A bracket that is open.
-struct Open {
+struct OpenBracket {
     at: usize,
     sign: Sign,
     /// Whether parts of a file may stand in it: the block of `in ...` or `layer NAME`.
@@ -25,7 +25,7 @@ impl Brackets {
     /// blocks of steps around it are not closed.
     pub(super) fn of(text: &str, pieces: &[Piece]) -> Brackets {
         let mut brackets = Brackets { is_closed: vec![false; pieces.len()] };
-        let mut open: Vec<Open> = Vec::new();
+        let mut open: Vec<OpenBracket> = Vec::new();
         let mut first_word = "";
         let mut starts_line = true;
         for (at, piece) in pieces.iter().enumerate() {
@@ -44,10 +44,10 @@ impl Brackets {
                     let heads_items =
                         sign == Sign::BraceOpen && matches!(first_word, "in" | "layer");
                     let outside = open.last().is_none_or(|around| around.holds_items);
-                    open.push(Open { at, sign, holds_items: heads_items && outside });
+                    open.push(OpenBracket { at, sign, holds_items: heads_items && outside });
                 }
                 Sign::BraceClose | Sign::ParenClose | Sign::BracketClose => {
-                    let pair = |open: &Open| open.sign == opening(sign);
+                    let pair = |open: &OpenBracket| open.sign == opening(sign);
                     if let Some(found) = open.iter().rposition(pair) {
                         brackets.is_closed[open[found].at] = true;
                         open.truncate(found);
