@@ -5,7 +5,7 @@ use std::time::Duration;
 use lantern_model::code::Operator;
 use lantern_model::{TimeOfDay, Value};
 
-use super::{MOST_OPERATORS, Parsed, Parser, Piece, Said};
+use super::{ErrorReported, MOST_OPERATORS, Parsed, Parser, Piece};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{ExprSyntax, ExprSyntaxKind, Name, TextPart};
@@ -82,7 +82,7 @@ impl Parser<'_> {
             self.operators += 1;
             if self.operators > MOST_OPERATORS {
                 self.findings.push(too_many_operators(sign));
-                return Err(Said);
+                return Err(ErrorReported);
             }
             let span = left.span.to(right.span);
             left = ExprSyntax {
@@ -355,7 +355,7 @@ impl Parser<'_> {
     /// `[N times] [every D]`, each part optional.
     pub(super) fn parse_times_and_pace(
         &mut self,
-    ) -> Result<(Option<ExprSyntax>, Option<ExprSyntax>), Said> {
+    ) -> Result<(Option<ExprSyntax>, Option<ExprSyntax>), ErrorReported> {
         let mut times = None;
         let starts_value = matches!(
             self.peek().kind,

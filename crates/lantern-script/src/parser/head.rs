@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_model::{ReentryPolicy, Value};
 
-use super::{Parsed, Parser, Said};
+use super::{ErrorReported, Parsed, Parser};
 use crate::Finding;
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
@@ -150,14 +150,14 @@ impl Parser<'_> {
         let value = self.parse_primary()?;
         match value.kind {
             ExprSyntaxKind::Value(Value::Duration(span)) => Ok(span),
-            ExprSyntaxKind::Unread => Err(Said),
+            ExprSyntaxKind::Unread => Err(ErrorReported),
             _ => {
                 self.findings.push(
                     Finding::new(Code::WrongKind, value.span, "expected a duration")
                         .label("not a duration")
                         .help("write the unit: `500ms`, `2s`, `5min`, `1h`"),
                 );
-                Err(Said)
+                Err(ErrorReported)
             }
         }
     }

@@ -2,7 +2,7 @@
 
 use lantern_model::{ShapeTolerance, Value};
 
-use super::{Parsed, Parser, Said};
+use super::{ErrorReported, Parsed, Parser};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{
@@ -63,7 +63,7 @@ impl Parser<'_> {
                     match self.nest(|parser| parser.parse_item(std::mem::take(&mut description))) {
                         Ok(Some(item)) => items.push(item),
                         Ok(None) => {}
-                        Err(Said) => {
+                        Err(ErrorReported) => {
                             self.recover_item();
                             self.remember_broken(start);
                         }
@@ -180,7 +180,7 @@ impl Parser<'_> {
             let start = self.at;
             match self.parse_binding() {
                 Ok(setting) => settings.push(setting),
-                Err(Said) => self.recover_statement(start),
+                Err(ErrorReported) => self.recover_statement(start),
             }
         }
     }
@@ -226,7 +226,7 @@ impl Parser<'_> {
             let triggers = parser.parse_triggers()?;
             let clauses = parser.parse_clauses()?;
             parser.peek();
-            Ok::<_, Said>((triggers, clauses))
+            Ok::<_, ErrorReported>((triggers, clauses))
         })?;
         let head = word.to(self.last_span());
         let body = if self.take_sign(Sign::Arrow) {
@@ -308,7 +308,7 @@ impl Parser<'_> {
                     let message = "a shape is turned by 0 to 180 degrees, or `any`";
                     let finding = Finding::new(Code::BadNumber, degrees.span, message);
                     self.findings.push(finding.label("not so many degrees"));
-                    return Err(Said);
+                    return Err(ErrorReported);
                 }
             }
         } else {

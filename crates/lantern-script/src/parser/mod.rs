@@ -40,9 +40,9 @@ pub fn parse(source: &Source, file: usize) -> (File, Vec<Finding>) {
 }
 
 /// A mistake that has been reported. The caller recovers at the next safe place.
-pub(crate) struct Said;
+pub(crate) struct ErrorReported;
 
-type Parsed<T> = Result<T, Said>;
+type Parsed<T> = Result<T, ErrorReported>;
 
 /// Nesting deeper than this is refused, so that no file can exhaust the stack.
 const DEEPEST: usize = 64;
@@ -259,7 +259,7 @@ impl<'a> Parser<'a> {
                 .maybe_help(help),
             );
         }
-        Err(Said)
+        Err(ErrorReported)
     }
 
     /// Says that the next word is none of `known`, with the nearest of them.
@@ -302,7 +302,7 @@ impl<'a> Parser<'a> {
                     .label(format!("more than {DEEPEST} levels"))
                     .help("move the inner part to a macro or a `let` of its own"),
             );
-            return Err(Said);
+            return Err(ErrorReported);
         }
         self.depth += 1;
         let result = read(self);

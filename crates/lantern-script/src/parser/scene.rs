@@ -2,7 +2,7 @@
 
 use lantern_model::{KeyCombination, Time, Value, WallTime};
 
-use super::{Parsed, Parser, Said};
+use super::{ErrorReported, Parsed, Parser};
 use crate::codes::Code;
 use crate::scene::{Scene, SceneAct, SceneLine, Sketch, strokes_of_text};
 use crate::token::{Sign, TokenKind};
@@ -37,7 +37,7 @@ pub fn parse_scene(source: &Source) -> (Scene, Vec<Finding>) {
         let start = parser.at;
         match parser.parse_scene_line(&mut clock) {
             Ok(line) => scene.lines.push(line),
-            Err(Said) => parser.recover_statement(start),
+            Err(ErrorReported) => parser.recover_statement(start),
         }
     }
 }
@@ -147,7 +147,7 @@ impl Parser<'_> {
         let Some(key) = combo.last().filter(|_| combo.0.len() == 1) else {
             let finding = Finding::new(Code::Unexpected, span, "one key or button is held");
             self.findings.push(finding.label("name one"));
-            return Err(Said);
+            return Err(ErrorReported);
         };
         let score = if self.is_word("score") { Some(self.parse_score()?) } else { None };
         Ok(SceneAct::Draws(sketch, key, score))
@@ -168,7 +168,7 @@ impl Parser<'_> {
                 let finding = Finding::new(Code::BadText, span, "these are no places");
                 let finding = finding.label("not as `x,y x,y / x,y`");
                 self.findings.push(finding.help("each is two numbers; a slash begins a stroke"));
-                Said
+                ErrorReported
             });
         }
         Ok(Sketch::Shape(self.expect_path("the shape's name")?.text))
@@ -186,7 +186,7 @@ impl Parser<'_> {
             _ => {
                 let finding = Finding::new(Code::WrongKind, value.span, "a score runs from 0 to 1");
                 self.findings.push(finding.label("not a score"));
-                Err(Said)
+                Err(ErrorReported)
             }
         }
     }
@@ -235,7 +235,7 @@ impl Parser<'_> {
             let finding =
                 Finding::new(Code::WrongKind, expr.span, "a scene gives values as they are");
             self.findings.push(finding.label("not a plain value"));
-            Said
+            ErrorReported
         })
     }
 
@@ -254,7 +254,7 @@ impl Parser<'_> {
                     .label("not a key by name"),
             );
         }
-        Err(Said)
+        Err(ErrorReported)
     }
 
     pub(super) fn parse_pixels(&mut self) -> Parsed<(i32, i32)> {
@@ -274,14 +274,14 @@ impl Parser<'_> {
             {
                 match inner.kind {
                     ExprSyntaxKind::Value(Value::Number(number)) => Ok(-number as i32),
-                    _ => Err(Said),
+                    _ => Err(ErrorReported),
                 }
             }
-            ExprSyntaxKind::Unread => Err(Said),
+            ExprSyntaxKind::Unread => Err(ErrorReported),
             _ => {
                 let finding = Finding::new(Code::WrongKind, value.span, "expected a whole number");
                 self.findings.push(finding.label("not a whole number"));
-                Err(Said)
+                Err(ErrorReported)
             }
         }
     }

@@ -5,7 +5,7 @@ use lantern_model::{Corner, ListenMode};
 
 use super::deeds::{self, GIVES_VALUE};
 use super::items::ITEM_WORDS;
-use super::{Parsed, Parser, Said};
+use super::{ErrorReported, Parsed, Parser};
 use crate::token::{Sign, TokenKind};
 use crate::tree::{HintPlaceSyntax, MoveOrigin, MoveTargetSyntax, Step, StepKind};
 use crate::{Span, near_name};
@@ -67,7 +67,7 @@ impl Parser<'_> {
         });
         match result {
             Ok(step) => vec![step],
-            Err(Said) => {
+            Err(ErrorReported) => {
                 self.recover_statement(start);
                 let span = self.pieces[start].span;
                 vec![Step { kind: StepKind::Unread, otherwise: None, span }]

@@ -2,7 +2,7 @@
 
 use lantern_model::{Key, PressKind, TimeOfDay};
 
-use super::{Parsed, Parser, Said};
+use super::{ErrorReported, Parsed, Parser};
 use crate::Finding;
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
@@ -159,7 +159,7 @@ impl Parser<'_> {
             return self.fail("a time of day, such as `06:30`");
         }
         self.next();
-        self.read_time_of_day(piece.span).ok_or(Said)
+        self.read_time_of_day(piece.span).ok_or(ErrorReported)
     }
 
     /// One of `words`, as the pointer key whose name has `affix`.
