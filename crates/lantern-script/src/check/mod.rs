@@ -39,7 +39,7 @@ use names::{ItemKind, Names};
 pub use needs::Need;
 use triggers::Record;
 pub use units::wanted_files;
-use units::{Part, Units};
+use units::{ModulePart, Units};
 
 /// What came of a set of files.
 #[derive(Debug, Clone, PartialEq)]
@@ -226,7 +226,7 @@ impl<'a> Checker<'a> {
     }
 
     /// Names everything at the top of the set, so that order does not matter but for values.
-    fn declare_all(&mut self, parts: &[Part<'_>]) {
+    fn declare_all(&mut self, parts: &[ModulePart<'_>]) {
         for part in parts {
             if let Item::Secret(name, place) = part.item {
                 self.names.prefix.clone_from(&part.prefix);
@@ -272,7 +272,7 @@ impl<'a> Checker<'a> {
         &mut self,
         name: &crate::tree::Name,
         value: &crate::tree::ExprSyntax,
-        part: &Part<'_>,
+        part: &ModulePart<'_>,
     ) {
         // What the file that uses this one gives instead is seen from there.
         let given = part.given.iter().find(|(given, _)| given.text == name.text);
@@ -317,7 +317,7 @@ impl<'a> Checker<'a> {
     }
 
     /// The kind of a file's own value for a name, if it is a plain literal.
-    fn kind_of_default(&self, part: &Part<'_>, name: &crate::tree::Name) -> kinds::ValueKind {
+    fn kind_of_default(&self, part: &ModulePart<'_>, name: &crate::tree::Name) -> kinds::ValueKind {
         match part.item {
             Item::Let(own, value) if own.text == name.text => match &value.kind {
                 crate::tree::ExprSyntaxKind::Value(value) => kinds::ValueKind::of(value),

@@ -16,7 +16,7 @@ const MOST_LEVELS: usize = 32;
 const MOST_USES: usize = 1024;
 
 /// A top-level part of a file, with everything around it.
-pub(super) struct Part<'t> {
+pub(super) struct ModulePart<'t> {
     pub(super) item: &'t Item,
     /// The clauses of the blocks around it, the outermost first.
     pub(super) around: Vec<&'t Clause>,
@@ -217,8 +217,8 @@ impl Units {
     }
 
     /// All parts of all files as often as they are used, in the order in which they count.
-    pub(super) fn flatten<'t>(&'t self, parts: &mut Vec<Part<'t>>) {
-        let place = Part {
+    pub(super) fn flatten<'t>(&'t self, parts: &mut Vec<ModulePart<'t>>) {
+        let place = ModulePart {
             item: &EMPTY,
             around: Vec::new(),
             prefix: String::new(),
@@ -228,12 +228,17 @@ impl Units {
         self.add(&self.files[0].items, &place, parts);
     }
 
-    fn add<'t>(&'t self, items: &'t [Item], place: &Part<'t>, parts: &mut Vec<Part<'t>>) {
+    fn add<'t>(
+        &'t self,
+        items: &'t [Item],
+        place: &ModulePart<'t>,
+        parts: &mut Vec<ModulePart<'t>>,
+    ) {
         for item in items {
             match item {
                 Item::Within(clause, inner) => {
                     let around = place.around.iter().copied().chain([clause]).collect();
-                    self.add(inner, &Part { around, ..place.copy() }, parts);
+                    self.add(inner, &ModulePart { around, ..place.copy() }, parts);
                 }
                 Item::Use(used) => {
                     let Some(target) = self.target(used) else { continue };
@@ -242,10 +247,10 @@ impl Units {
                         None => place.prefix.clone(),
                     };
                     let outer = place.prefix.clone();
-                    let within = Part { prefix, outer, given: &used.given, ..place.copy() };
+                    let within = ModulePart { prefix, outer, given: &used.given, ..place.copy() };
                     self.add(&self.files[target].items, &within, parts);
                 }
-                item => parts.push(Part { item, ..place.copy() }),
+                item => parts.push(ModulePart { item, ..place.copy() }),
             }
         }
     }
@@ -286,9 +291,9 @@ fn shortened(way: &[&str]) -> String {
 
 static EMPTY: Item = Item::Settings(Vec::new());
 
-impl<'t> Part<'t> {
-    fn copy(&self) -> Part<'t> {
-        Part {
+impl<'t> ModulePart<'t> {
+    fn copy(&self) -> ModulePart<'t> {
+        ModulePart {
             item: self.item,
             around: self.around.clone(),
             prefix: self.prefix.clone(),
