@@ -12,7 +12,7 @@ use crate::files;
 use crate::style::{self, complain, say};
 
 /// A file that belongs to the service.
-struct Part {
+struct ServiceFile {
     what: &'static str,
     path: PathBuf,
     text: String,
@@ -31,8 +31,8 @@ pub fn run(arguments: &ServiceArguments) -> Result<Status, Failure> {
     let rules = rules.canonicalize().unwrap_or(rules);
     let program = std::env::current_exe().unwrap_or_else(|_| "lantern".into());
     let parts = [
-        Part { what: "systemd user unit", path: unit, text: unit_text(&program, &rules) },
-        Part { what: "autostart entry", path: entry, text: entry_text(&program, &rules) },
+        ServiceFile { what: "systemd user unit", path: unit, text: unit_text(&program, &rules) },
+        ServiceFile { what: "autostart entry", path: entry, text: entry_text(&program, &rules) },
     ];
     for part in &parts {
         if arguments.install {
@@ -52,7 +52,7 @@ pub fn run(arguments: &ServiceArguments) -> Result<Status, Failure> {
     Ok(Status::Done)
 }
 
-fn write(part: &Part) -> Result<(), Failure> {
+fn write(part: &ServiceFile) -> Result<(), Failure> {
     let failed = |source| Failure::Write { path: part.path.clone(), source };
     if let Some(folder) = part.path.parent() {
         fs::create_dir_all(folder).map_err(failed)?;
