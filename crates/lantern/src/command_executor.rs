@@ -206,7 +206,7 @@ impl CommandExecutor {
     fn answer(list: &[Value], outcome: Outcome) -> Outcome {
         #[derive(Deserialize)]
         #[serde(untagged)]
-        enum Said {
+        enum QuestionAnswer {
             Text(String),
             Truth(bool),
             Picked(usize),
@@ -218,11 +218,13 @@ impl CommandExecutor {
             return Err(no_answer());
         };
         match serde_json::from_str(&said) {
-            Ok(Said::Text(text)) => Ok(Some(Value::Text(text))),
-            Ok(Said::Truth(truth)) => Ok(Some(Value::Truth(truth))),
-            Ok(Said::Picked(index)) => list.get(index).cloned().map(Some).ok_or_else(no_answer),
-            Ok(Said::Failed { error }) => Err(error),
-            Ok(Said::Nothing) | Err(_) => Err(no_answer()),
+            Ok(QuestionAnswer::Text(text)) => Ok(Some(Value::Text(text))),
+            Ok(QuestionAnswer::Truth(truth)) => Ok(Some(Value::Truth(truth))),
+            Ok(QuestionAnswer::Picked(index)) => {
+                list.get(index).cloned().map(Some).ok_or_else(no_answer)
+            }
+            Ok(QuestionAnswer::Failed { error }) => Err(error),
+            Ok(QuestionAnswer::Nothing) | Err(_) => Err(no_answer()),
         }
     }
 
