@@ -21,12 +21,12 @@ pub struct UnknownModel {
 const STATES: usize = 3;
 
 /// Reads numbers one after the other.
-struct Reader<'b> {
+struct NumberReader<'b> {
     file: &'static str,
     bytes: &'b [u8],
 }
 
-impl<'b> Reader<'b> {
+impl<'b> NumberReader<'b> {
     fn unknown(&self) -> UnknownModel {
         UnknownModel { file: self.file }
     }
@@ -76,9 +76,9 @@ impl AcousticModel {
         weights: &[u8],
         sounds: &[u8],
     ) -> Result<AcousticModel, UnknownModel> {
-        let states = parse_states(&mut Reader { file: "mdef", bytes: sounds })?;
-        let mut means = Reader { file: "means", bytes: means };
-        let mut variances = Reader { file: "variances", bytes: variances };
+        let states = parse_states(&mut NumberReader { file: "mdef", bytes: sounds })?;
+        let mut means = NumberReader { file: "means", bytes: means };
+        let mut variances = NumberReader { file: "variances", bytes: variances };
         let count = begin_densities(&mut means)?;
         let same = begin_densities(&mut variances)? == count;
         variances.expect(same)?;
@@ -88,7 +88,7 @@ impl AcousticModel {
             let mut book = || Codebook::parse(&mut means, &mut variances);
             codebooks.push([book()?, book()?, book()?]);
         }
-        let mut weights = Reader { file: "sendump", bytes: weights };
+        let mut weights = NumberReader { file: "sendump", bytes: weights };
         let weights = parse_weights(&mut weights, states.len())?;
         let runs = states.chunk_by(|one, next| one == next).scan(0, |from, run| {
             let start = *from;
@@ -101,7 +101,10 @@ impl AcousticModel {
 }
 
 impl Codebook {
-    fn parse(means: &mut Reader, variances: &mut Reader) -> Result<Codebook, UnknownModel> {
+    fn parse(
+        means: &mut NumberReader,
+        variances: &mut NumberReader,
+    ) -> Result<Codebook, UnknownModel> {
         let mut book = Codebook {
             means: vec![[0.0; CODES]; CEPSTRUM],
             widths: vec![[0.0; CODES]; CEPSTRUM],
@@ -121,7 +124,7 @@ impl Codebook {
 }
 
 /// What stands before densities; how many codebooks there are.
-fn begin_densities(reader: &mut Reader) -> Result<usize, UnknownModel> {
+fn begin_densities(reader: &mut NumberReader) -> Result<usize, UnknownModel> {
     const END: &[u8] = b"endhdr\n";
     let end = reader.bytes.windows(END.len()).position(|window| window == END);
     reader.take(end.ok_or(reader.unknown())? + END.len())?;
@@ -134,7 +137,7 @@ fn begin_densities(reader: &mut Reader) -> Result<usize, UnknownModel> {
 }
 
 /// A byte for each stream, density and state.
-fn parse_weights(reader: &mut Reader, states: usize) -> Result<Vec<u8>, UnknownModel> {
+fn parse_weights(reader: &mut NumberReader, states: usize) -> Result<Vec<u8>, UnknownModel> {
     loop {
         let length = reader.count()?;
         if length == 0 {
@@ -152,7 +155,7 @@ fn parse_weights(reader: &mut Reader, states: usize) -> Result<Vec<u8>, UnknownM
 }
 
 /// The number of the sound that each state belongs to.
-fn parse_states(reader: &mut Reader) -> Result<Vec<usize>, UnknownModel> {
+fn parse_states(reader: &mut NumberReader) -> Result<Vec<usize>, UnknownModel> {
     let known = reader.take(4)? == b"BMDF" && reader.count()? == 1;
     reader.expect(known)?;
     let description = reader.count()?;
