@@ -31,7 +31,7 @@ pub use display::{Display, Manager, Stage};
 pub use editor::Editor;
 pub use form::Form;
 pub use person::Person;
-pub use reader::Reader;
+pub use reader::ScreenReader;
 pub use screen::{Moments, ScreenWindow};
 pub use talking::Talking;
 pub use target::{Received, Target};

@@ -7,17 +7,17 @@ use crate::Display;
 
 /// A screen reader at work. It ends with its display.
 #[derive(Debug)]
-pub struct Reader {
+pub struct ScreenReader {
     heard: BufReader<ChildStdout>,
 }
 
-impl Reader {
+impl ScreenReader {
     /// Says in the session that a screen reader is at work, and listens. The display needs a bus and
     /// accessibility.
     ///
     /// # Panics
     /// When the accessibility bus does not answer.
-    pub fn listen(display: &mut Display) -> Reader {
+    pub fn listen(display: &mut Display) -> ScreenReader {
         let call = |method: &str, words: &[&str]| {
             let bus =
                 ["call", "--session", "-d", "org.a11y.Bus", "-o", "/org/a11y/bus", "-m", method];
@@ -34,7 +34,7 @@ impl Reader {
             .spawn()
             .expect("dbus-monitor is installed");
         let mut reader =
-            Reader { heard: BufReader::new(ears.stdout.take().expect("it is a pipe")) };
+            ScreenReader { heard: BufReader::new(ears.stdout.take().expect("it is a pipe")) };
         display.keep(ears);
         // It says that it listens by what it sees of itself first.
         reader.hear("NameAcquired");

@@ -1,6 +1,6 @@
 //! Windows and menus of real programs: a terminal and an editor.
 
-use lantern_stage::{Display, Editor, Form, Person, Reader, Terminal};
+use lantern_stage::{Display, Editor, Form, Person, ScreenReader, Terminal};
 
 use crate::desktop::bare;
 use crate::running::{Running, lantern, read_arrived};
@@ -239,7 +239,7 @@ fn x11_a_password_field_that_has_the_keyboard_at_the_start_is_known() {
 #[test]
 fn x11_hints_and_questions_are_announced_to_a_screen_reader() {
     let (mut display, mut person) = desk();
-    let mut reader = Reader::listen(&mut display);
+    let mut reader = ScreenReader::listen(&mut display);
     let rules = "when key f7 => hint \"core 12 lies in rack 4\"
 when key f8 { let rack = pick \"Which rack?\", [\"rack 3\", \"rack 4\"]; log rack }
 ";
