@@ -34,7 +34,7 @@ pub use person::Person;
 pub use reader::ScreenReader;
 pub use screen::{Moments, ScreenWindow};
 pub use talking::Talking;
-pub use target::{Received, Target};
+pub use target::{ReceivedKey, Target};
 pub use terminal::Terminal;
 pub use waiting::{pass_time, wait_until};
 pub use wayland::{StandInPortal, WaylandSession};

@@ -17,7 +17,7 @@ use crate::{Display, PATIENCE_MS, Person};
 
 /// A press or release that the window got.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Received {
+pub struct ReceivedKey {
     /// The keycode, or the button's number.
     pub detail: u8,
     /// Whether it went down.
@@ -109,7 +109,7 @@ impl Target {
     ///
     /// # Panics
     /// When it does not come in time.
-    pub fn expect_press(&self, keycode: u8) -> Received {
+    pub fn expect_press(&self, keycode: u8) -> ReceivedKey {
         loop {
             let got = self.expect(1)[0];
             if got.down && !got.button && got.detail == keycode {
@@ -136,7 +136,7 @@ impl Target {
     }
 
     /// The next press or release, waiting no longer than `limit`.
-    pub fn next(&self, limit: Duration) -> Option<Received> {
+    pub fn next(&self, limit: Duration) -> Option<ReceivedKey> {
         let end = Instant::now() + limit;
         loop {
             while let Some(event) = self.conn.poll_for_event().expect("the server is there") {
@@ -158,7 +158,7 @@ impl Target {
     ///
     /// # Panics
     /// When they do not come in time.
-    pub fn expect(&self, count: usize) -> Vec<Received> {
+    pub fn expect(&self, count: usize) -> Vec<ReceivedKey> {
         let limit = Duration::from_millis(PATIENCE_MS);
         let next = |number| {
             self.next(limit).unwrap_or_else(|| panic!("press {number} of {count} did not come"))
@@ -170,7 +170,7 @@ impl Target {
     ///
     /// # Panics
     /// When the server is gone.
-    pub fn take_all(&self) -> Vec<Received> {
+    pub fn take_all(&self) -> Vec<ReceivedKey> {
         // Events precede the reply to a later request.
         self.conn.get_input_focus().expect("it listens").reply().expect("the server answers");
         let events =
@@ -179,7 +179,7 @@ impl Target {
     }
 
     /// Everything that comes until nothing has come for a while.
-    pub fn rest(&self, quiet: Duration) -> Vec<Received> {
+    pub fn rest(&self, quiet: Duration) -> Vec<ReceivedKey> {
         std::iter::from_fn(|| self.next(quiet)).collect()
     }
 }
@@ -191,7 +191,7 @@ fn set_class(conn: &RustConnection, window: Window, class: &str) {
         .expect("the server listens");
 }
 
-fn received(event: &Event) -> Option<Received> {
+fn received(event: &Event) -> Option<ReceivedKey> {
     let (detail, state, place, down, button) = match event {
         Event::KeyPress(key) => (key.detail, key.state, (key.root_x, key.root_y), true, false),
         Event::KeyRelease(key) => (key.detail, key.state, (key.root_x, key.root_y), false, false),
@@ -203,5 +203,5 @@ fn received(event: &Event) -> Option<Received> {
         }
         _ => return None,
     };
-    Some(Received { detail, down, button, state: state.into(), place, at: Instant::now() })
+    Some(ReceivedKey { detail, down, button, state: state.into(), place, at: Instant::now() })
 }

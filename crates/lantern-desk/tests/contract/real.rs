@@ -5,7 +5,7 @@ use lantern_model::{
     EffectId, Event, InputAction, InputBatch, Key, KeyKind, Layout, ModifierKey, Refusal,
     ShiftLevel, Time,
 };
-use lantern_stage::{Display, Person, Received, Target};
+use lantern_stage::{Display, Person, ReceivedKey, Target};
 
 use crate::clauses::Bench;
 
@@ -91,7 +91,7 @@ impl Bench for Real {
 }
 
 /// A press as a program sees it: the character, or the key with its modifiers.
-fn words(got: &Received) -> Option<String> {
+fn words(got: &ReceivedKey) -> Option<String> {
     let key = Key::from_kernel(u16::from(got.detail) - 8)?;
     if key.kind() == KeyKind::Modifier {
         return None;
@@ -160,7 +160,7 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
     assert!(done, "the step has its outcome");
     // Some are a second level of their keycode, or a third: shift and the third-level key go along.
     const LEVEL_KEYS: [u8; 2] = [50, 92];
-    let of_text = |got: &Received| got.down && !LEVEL_KEYS.contains(&got.detail);
+    let of_text = |got: &ReceivedKey| got.down && !LEVEL_KEYS.contains(&got.detail);
     let presses = bench.target.take_all().into_iter().filter(of_text).count();
     assert_eq!(presses, many.chars().count());
     let held = HeldKeyReader::open(&bench.display.folder().join("held")).expect("it is there");

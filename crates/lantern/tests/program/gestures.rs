@@ -2,19 +2,19 @@
 
 use crate::desktop::{A, bare};
 use crate::running::{Running, arrived};
-use lantern_stage::{Received, pass_time};
+use lantern_stage::{ReceivedKey, pass_time};
 
 /// Steps of a hand along legs, each so many times.
 fn legs(legs: &[(i32, i32, usize)]) -> Vec<(i32, i32)> {
     legs.iter().flat_map(|(x, y, times)| std::iter::repeat_n((*x, *y), *times)).collect()
 }
 
-fn buttons(got: &[Received]) -> Vec<(u8, bool)> {
+fn buttons(got: &[ReceivedKey]) -> Vec<(u8, bool)> {
     got.iter().filter(|got| got.button).map(|got| (got.detail, got.down)).collect()
 }
 
 /// How far it is from the first to the second.
-fn moved(got: &[Received]) -> (i16, i16) {
+fn moved(got: &[ReceivedKey]) -> (i16, i16) {
     let [from, to] = [got[0].place, got[1].place];
     (to.0 - from.0, to.1 - from.1)
 }

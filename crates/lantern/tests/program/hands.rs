@@ -7,7 +7,7 @@ use rustix::process::Signal;
 
 use crate::desktop::{A, B, C, bare, wait_in_front};
 use crate::running::{Running, arrived, lantern, send, take_in, typed_rest};
-use lantern_stage::{Device, Display, Person, Received, Sort, Stage, Target, pass_time};
+use lantern_stage::{Device, Display, Person, ReceivedKey, Sort, Stage, Target, pass_time};
 
 /// The X keycode of the left control key.
 const LEFT_CTRL: u8 = 37;
@@ -18,11 +18,11 @@ const E: u8 = 26;
 const STOP_HELD: [&str; 3] = ["left-ctrl", "left-alt", "left-shift"];
 
 /// What went down, as keycode or button with the modifiers beside it.
-fn downs(got: &[Received]) -> Vec<(u8, u16)> {
+fn downs(got: &[ReceivedKey]) -> Vec<(u8, u16)> {
     got.iter().filter(|got| got.down).map(|got| (got.detail, got.state & 0xff)).collect()
 }
 
-fn buttons(got: &[Received]) -> Vec<(u8, bool)> {
+fn buttons(got: &[ReceivedKey]) -> Vec<(u8, bool)> {
     got.iter().filter(|got| got.button).map(|got| (got.detail, got.down)).collect()
 }
 
@@ -178,7 +178,7 @@ fn x11_a_button_taps_a_key_that_is_down_already() {
                  when key forward-button => tap b\n\
                  remap middle-button to a\n";
     let running = Running::start(&display, rules);
-    let moves = |got: Vec<Received>| -> Vec<(u8, bool)> {
+    let moves = |got: Vec<ReceivedKey>| -> Vec<(u8, bool)> {
         got.into_iter().filter(|got| !got.button).map(|got| (got.detail, got.down)).collect()
     };
     person.press("b");

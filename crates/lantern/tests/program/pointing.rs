@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Person, Received, Stage};
+use lantern_stage::{Person, ReceivedKey, Stage};
 
 use crate::desktop::{A, B, C, bare};
 use crate::running::{Running, arrived};
@@ -110,7 +110,7 @@ when key f6 { scroll down 3; scroll up 2; scroll left 2; scroll right 1 }
 when key f7 => drag middle to 9000, 20
 ";
     let mut running = Running::start(&display, rules);
-    let buttons = |person: &Person| -> Vec<Received> {
+    let buttons = |person: &Person| -> Vec<ReceivedKey> {
         arrived(&display, person, &target).into_iter().filter(|got| got.button).collect()
     };
     let began = Instant::now();

@@ -6,7 +6,9 @@ use std::process::{Child, ChildStderr, Command, ExitStatus, Output, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
-use lantern_stage::{Display, PATIENCE_MS, Person, Received, Stage, Target, Terminal, wait_until};
+use lantern_stage::{
+    Display, PATIENCE_MS, Person, ReceivedKey, Stage, Target, Terminal, wait_until,
+};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
 
@@ -148,7 +150,7 @@ fn wait_for_runs(display: &Display, person: &Person) {
 /// Events that the window received in response to all input made so far. What is missing did not
 /// happen: the program answers after it has processed this input, and the X server after it has
 /// processed the program's requests.
-pub fn arrived(display: &Display, person: &Person, target: &Target) -> Vec<Received> {
+pub fn arrived(display: &Display, person: &Person, target: &Target) -> Vec<ReceivedKey> {
     wait_for_runs(display, person);
     target.take_all()
 }

@@ -4,7 +4,7 @@ use std::fmt::Write;
 use std::time::Duration;
 
 use lantern_model::{Key, KeyKind, Layout, ShiftLevel};
-use lantern_stage::{Received, pass_time};
+use lantern_stage::{ReceivedKey, pass_time};
 use serde_json::Value;
 
 use crate::desktop::bare;
@@ -71,7 +71,7 @@ fn x11_the_twelve_scenes_come_out() {
 }
 
 /// A press as it changes the text of a field.
-fn write_into(text: &mut String, got: &Received) {
+fn write_into(text: &mut String, got: &ReceivedKey) {
     let key = Key::from_kernel(u16::from(got.detail) - 8);
     let Some(key) = key.filter(|key| got.down && !got.button && key.kind() != KeyKind::Modifier)
     else {
