@@ -10,12 +10,12 @@ mod receive_buffer;
 
 use lantern_script::parse_value;
 use protocol::{read_request, reply};
-use receive_buffer::{LONGEST_LINE, Received};
+use receive_buffer::{LONGEST_LINE, ReceiveBuffer};
 use serde_json::Value;
 
 libfuzzer_sys::fuzz_target!(|input: (Vec<u8>, u8)| {
     let (bytes, piece) = input;
-    let mut received = Received::default();
+    let mut received = ReceiveBuffer::default();
     for piece in bytes.chunks(usize::from(piece).max(1)) {
         received.add(piece);
         while received.has_line() {

@@ -5,7 +5,7 @@ pub const LONGEST_LINE: usize = 64 * 1024;
 
 /// Bytes of a client.
 #[derive(Debug, Default)]
-pub struct Received {
+pub struct ReceiveBuffer {
     bytes: Vec<u8>,
     /// Up to where lines were taken.
     taken: usize,
@@ -13,7 +13,7 @@ pub struct Received {
     whole: usize,
 }
 
-impl Received {
+impl ReceiveBuffer {
     /// Adds bytes. Empty lines at the front are dropped, since they ask for nothing.
     pub fn add(&mut self, bytes: &[u8]) {
         self.bytes.drain(..self.taken);
@@ -58,7 +58,7 @@ impl Received {
 mod tests {
     use super::*;
 
-    fn lines(received: &mut Received) -> Vec<String> {
+    fn lines(received: &mut ReceiveBuffer) -> Vec<String> {
         let mut lines = Vec::new();
         while received.has_line() {
             lines.push(String::from_utf8(received.take_line()).expect("it is text"));
@@ -70,7 +70,7 @@ mod tests {
     fn lines_come_out_of_any_pieces_and_empty_ones_do_not() {
         let text = "\n\nstatus\r\n \n\nwhy\nhalf";
         for length in 1..=text.len() {
-            let mut received = Received::default();
+            let mut received = ReceiveBuffer::default();
             let mut taken = Vec::new();
             for piece in text.as_bytes().chunks(length) {
                 received.add(piece);
@@ -84,7 +84,7 @@ mod tests {
 
     #[test]
     fn many_empty_lines_take_no_room_and_a_line_without_an_end_is_too_long() {
-        let mut received = Received::default();
+        let mut received = ReceiveBuffer::default();
         for _ in 0..100 {
             received.add(&[b'\n'; 4096]);
             assert!(!received.has_line() && received.bytes.len() <= 2 * 4096);

@@ -17,7 +17,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::net::sockopt::socket_peercred;
 use rustix::process::getuid;
 
-use super::receive_buffer::{LONGEST_LINE, Received};
+use super::receive_buffer::{LONGEST_LINE, ReceiveBuffer};
 
 /// Maximum number of clients.
 const MOST_CLIENTS: usize = 256;
@@ -38,7 +38,7 @@ pub type ClientId = u64;
 #[derive(Debug)]
 struct Client {
     stream: UnixStream,
-    received: Received,
+    received: ReceiveBuffer,
     outgoing: Vec<u8>,
     /// Number of the last decision that it was sent, if it watches decisions.
     watched_from: Option<u64>,
@@ -158,7 +158,7 @@ impl IpcServer {
             self.activity_count += 1;
             let client = Client {
                 stream,
-                received: Received::default(),
+                received: ReceiveBuffer::default(),
                 outgoing: Vec::new(),
                 watched_from: None,
                 watched_device: None,
