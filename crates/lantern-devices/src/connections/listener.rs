@@ -11,7 +11,7 @@ use std::time::Instant;
 use http_body_util::{BodyExt, Full, Limited};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{ALLOW, AUTHORIZATION, CONTENT_TYPE, RETRY_AFTER};
-use hyper::{DeviceRequest, HeaderMap, Method, Response, StatusCode};
+use hyper::{HeaderMap, Method, Request, Response, StatusCode};
 use lantern_model::{ConnectionState, Event, SecretTemplate};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
@@ -131,7 +131,7 @@ struct Authenticator {
 type CallRefusal = (StatusCode, &'static str);
 
 impl Authenticator {
-    async fn receive(&self, caller: &RequestOrigin, request: DeviceRequest<Incoming>) -> Reply {
+    async fn receive(&self, caller: &RequestOrigin, request: Request<Incoming>) -> Reply {
         match tokio::time::timeout(PATIENCE, self.take(caller, request)).await {
             Ok(Ok(answer)) => {
                 let status = match (answer.ran.as_slice(), answer.did_not.as_slice()) {
@@ -155,7 +155,7 @@ impl Authenticator {
     async fn take(
         &self,
         from: &RequestOrigin,
-        request: DeviceRequest<Incoming>,
+        request: Request<Incoming>,
     ) -> Result<CallAnswer, CallRefusal> {
         let caller = self.who_calls(from, request.headers())?;
         if !self.tokens.is_empty() {

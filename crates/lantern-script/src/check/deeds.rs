@@ -6,7 +6,7 @@ use lantern_model::{CommandKind, Value, VolumeChange};
 use super::Checker;
 use super::kinds::ValueKind;
 use super::names::ItemKind;
-use super::shell::Lexer;
+use super::shell::ShellLexer;
 use crate::codes::Code;
 use crate::tree::{self, CommandSyntax, ExprSyntaxKind, TextPart};
 use crate::{Finding, Span};
@@ -115,7 +115,7 @@ impl Checker<'_> {
 
     /// A command line, each value in it as exactly one word.
     fn lower_command(&mut self, parts: &[TextPart], step: &str) -> Expr {
-        let mut lexer = Lexer::new();
+        let mut lexer = ShellLexer::new();
         let lower = |part: &TextPart| match part {
             TextPart::Literal(text) => {
                 lexer.literal(text);

@@ -31,45 +31,45 @@ mod windows;
 
 use serde::Serialize;
 
-use crate::arguments::{Arguments, Command};
+use crate::arguments::{Arguments, ProgramCommand};
 use crate::failure::{Failure, Status};
 use crate::guardian;
 
 /// Does what the command line says.
 pub fn run(arguments: Arguments) -> Result<Status, Failure> {
     match arguments.command {
-        Command::Demo(arguments) => demo::run(&arguments),
-        Command::New(arguments) => new::run(&arguments),
-        Command::Keys(arguments) => keys::run(&arguments),
-        Command::Capture(arguments) => capture::run(&arguments),
-        Command::Windows(arguments) => windows::run(&arguments),
-        Command::Doctor(arguments) => doctor::run(&arguments),
-        Command::Check(arguments) => check::run(arguments),
-        Command::Fmt(arguments) => fmt::run(arguments),
-        Command::Ports(arguments) => ports::run(arguments),
-        Command::Standin(arguments) => standin::run(arguments.command),
-        Command::Voice(arguments) => voice::run(arguments.command),
-        Command::Shape(arguments) => shape::run(arguments.command),
-        Command::Explain(arguments) => explain::run(&arguments),
-        Command::Rehearse(arguments) => rehearse::run(&arguments),
-        Command::Run(arguments) => run::run(arguments),
-        Command::Add(arguments) => add::run(&arguments),
-        Command::Sheet(arguments) => sheet::run(&arguments),
-        Command::Service(arguments) => service::run(&arguments),
-        Command::Status(arguments) => status::run(&arguments),
-        Command::Watch(arguments) => watch::run(&arguments),
-        Command::Record(arguments) => record::run(&arguments),
-        Command::Fire(arguments) => orders::fire(&arguments),
-        Command::Stop(arguments) => orders::stop(&arguments),
-        Command::Pause(arguments) => orders::pause(&arguments),
-        Command::Resume(arguments) => orders::resume(&arguments),
-        Command::End(arguments) => orders::end(&arguments),
-        Command::Reload => orders::reload(),
-        Command::Why(arguments) => why::run(&arguments),
-        Command::Completions { shell } => manual::completions(shell),
-        Command::Man { folder } => manual::write_pages(&folder),
-        Command::Question(arguments) => question::run(arguments),
-        Command::Guardian(arguments) => guardian::watch(&arguments),
+        ProgramCommand::Demo(arguments) => demo::run(&arguments),
+        ProgramCommand::New(arguments) => new::run(&arguments),
+        ProgramCommand::Keys(arguments) => keys::run(&arguments),
+        ProgramCommand::Capture(arguments) => capture::run(&arguments),
+        ProgramCommand::Windows(arguments) => windows::run(&arguments),
+        ProgramCommand::Doctor(arguments) => doctor::run(&arguments),
+        ProgramCommand::Check(arguments) => check::run(arguments),
+        ProgramCommand::Fmt(arguments) => fmt::run(arguments),
+        ProgramCommand::Ports(arguments) => ports::run(arguments),
+        ProgramCommand::Standin(arguments) => standin::run(arguments.command),
+        ProgramCommand::Voice(arguments) => voice::run(arguments.command),
+        ProgramCommand::Shape(arguments) => shape::run(arguments.command),
+        ProgramCommand::Explain(arguments) => explain::run(&arguments),
+        ProgramCommand::Rehearse(arguments) => rehearse::run(&arguments),
+        ProgramCommand::Run(arguments) => run::run(arguments),
+        ProgramCommand::Add(arguments) => add::run(&arguments),
+        ProgramCommand::Sheet(arguments) => sheet::run(&arguments),
+        ProgramCommand::Service(arguments) => service::run(&arguments),
+        ProgramCommand::Status(arguments) => status::run(&arguments),
+        ProgramCommand::Watch(arguments) => watch::run(&arguments),
+        ProgramCommand::Record(arguments) => record::run(&arguments),
+        ProgramCommand::Fire(arguments) => orders::fire(&arguments),
+        ProgramCommand::Stop(arguments) => orders::stop(&arguments),
+        ProgramCommand::Pause(arguments) => orders::pause(&arguments),
+        ProgramCommand::Resume(arguments) => orders::resume(&arguments),
+        ProgramCommand::End(arguments) => orders::end(&arguments),
+        ProgramCommand::Reload => orders::reload(),
+        ProgramCommand::Why(arguments) => why::run(&arguments),
+        ProgramCommand::Completions { shell } => manual::completions(shell),
+        ProgramCommand::Man { folder } => manual::write_pages(&folder),
+        ProgramCommand::Question(arguments) => question::run(arguments),
+        ProgramCommand::Guardian(arguments) => guardian::watch(&arguments),
     }
 }
 

@@ -14,7 +14,7 @@ use serde_json::json;
 use super::Session;
 use super::background::Finished;
 use crate::arguments::BackendName;
-use crate::commands::run::{Refusal, refuse_unless_agreed};
+use crate::commands::run::{ConsentRefusal, refuse_unless_agreed};
 use crate::diagnostics::{self, print_rendered};
 use crate::event_log::LogLevel;
 use crate::failure::Failure;
@@ -50,7 +50,7 @@ enum Unread {
     /// The findings say what is wrong.
     Broken,
     /// The person has not agreed to what they can do, or another user may write them.
-    Refused(Refusal),
+    Refused(ConsentRefusal),
 }
 
 /// A request to reload that waits for an answer: its client and its id, if it wants one.

@@ -7,7 +7,9 @@ use rustix::process::Signal;
 
 use crate::desktop::{A, B, C, bare, wait_in_front};
 use crate::running::{Running, arrived, lantern, send, take_in, typed_rest};
-use lantern_stage::{Device, Display, Person, ReceivedKey, Sort, Stage, Target, pass_time};
+use lantern_stage::{
+    Display, Person, PlayedDevice, PlayedDeviceKind, ReceivedKey, Stage, Target, pass_time,
+};
 
 /// The X keycode of the left control key.
 const LEFT_CTRL: u8 = 37;
@@ -232,10 +234,10 @@ const DOWN: &str = "when key f9 {
 ";
 
 /// A server with a keyboard and a mouse of nine buttons that are played from outside.
-fn with_real_mouse() -> (Display, Device, Device) {
+fn with_real_mouse() -> (Display, PlayedDevice, PlayedDevice) {
     let (display, devices) = Display::start_with_devices(&[
-        ("bench keyboard", Sort::Keyboard),
-        ("bench mouse", Sort::Mouse),
+        ("bench keyboard", PlayedDeviceKind::Keyboard),
+        ("bench mouse", PlayedDeviceKind::Mouse),
     ]);
     let [board, mouse] = devices.try_into().expect("there are two");
     (display, board, mouse)
@@ -259,7 +261,7 @@ fn set_order(person: &Person, order: &[u8], alone: bool) {
 }
 
 /// Taps f9 on the board.
-fn tap_f9(board: &mut Device) {
+fn tap_f9(board: &mut PlayedDevice) {
     board.key("f9", true);
     board.key("f9", false);
 }
@@ -641,13 +643,13 @@ fn x11_a_keyboard_may_be_unplugged_with_keys_down_and_plugged_in_again() {
 #[test]
 fn x11_pens_pads_and_second_keyboards_are_told_apart() {
     let (display, mut devices) = Display::start_with_devices(&[
-        ("bench keyboard", Sort::Keyboard),
-        ("second pad", Sort::Keyboard),
-        ("bench mouse", Sort::Mouse),
-        ("bench tablet pad", Sort::Mouse),
-        ("bench pen", Sort::Pen),
-        ("bench pen eraser", Sort::Pen),
-        ("bell", Sort::Keyboard),
+        ("bench keyboard", PlayedDeviceKind::Keyboard),
+        ("second pad", PlayedDeviceKind::Keyboard),
+        ("bench mouse", PlayedDeviceKind::Mouse),
+        ("bench tablet pad", PlayedDeviceKind::Mouse),
+        ("bench pen", PlayedDeviceKind::Pen),
+        ("bench pen eraser", PlayedDeviceKind::Pen),
+        ("bell", PlayedDeviceKind::Keyboard),
     ]);
     let target = Target::open(&display);
     let rules = "when key pen-tip => tap a\nwhen key pen-barrel => tap b\n\

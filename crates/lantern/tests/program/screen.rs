@@ -1,12 +1,12 @@
 //! What we put on the screen: hints, and questions to the person.
 
-use lantern_stage::{Display, ObservedKey, Person};
+use lantern_stage::{Display, Person, ScreenWindow};
 
 use crate::desktop::{bare, bare_under};
 use crate::running::Running;
 
 /// Waits until exactly so many windows of our own are shown, and gives them.
-fn hints(display: &Display, count: usize) -> Vec<ObservedKey> {
+fn hints(display: &Display, count: usize) -> Vec<ScreenWindow> {
     display.wait_until("the hints", |display| display.unmanaged().len() == count);
     display.unmanaged()
 }
@@ -54,7 +54,7 @@ when key f10 { hint \"one\" at top-right for 1min; hint \"two\" at top-right for
     hints(&display, begin);
 }
 
-fn asks(display: &Display) -> Vec<ObservedKey> {
+fn asks(display: &Display) -> Vec<ScreenWindow> {
     let mut all = display.unmanaged();
     all.retain(|seen| seen.name == "Cold Lantern asks");
     all
@@ -88,7 +88,7 @@ when key f7 { let rack = pick \"Which rack?\", [\"north\", \"south\", \"door\"];
         wait_for_question(&display);
         types(&mut person, answer);
         running.wait_for(": ended");
-        let named = |seen: &ObservedKey| seen.name == shown;
+        let named = |seen: &ScreenWindow| seen.name == shown;
         display.wait_until(shown, |display| display.unmanaged().iter().any(named));
     }
     for key in ["f5", "f6", "f7"] {
@@ -119,7 +119,7 @@ fn x11_an_answer_may_have_accents_and_other_letters() {
         wait_for_question(&display);
         types(&mut person, keys);
         running.wait_for(": ended");
-        let named = |seen: &ObservedKey| seen.name == shown;
+        let named = |seen: &ScreenWindow| seen.name == shown;
         display.wait_until(shown, |display| display.unmanaged().iter().any(named));
         running.stop();
     }
