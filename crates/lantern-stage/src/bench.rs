@@ -58,8 +58,8 @@ impl Display {
         let text = format!(
             "Section \"ServerFlags\"\n  Option \"AutoAddDevices\" \"false\"\n\
              \x20 Option \"DontVTSwitch\" \"true\"\nEndSection\n\
-             Section \"PlayedDevice\"\n  Identifier \"card\"\n  Driver \"dummy\"\nEndSection\n\
-             Section \"Screen\"\n  Identifier \"screen\"\n  PlayedDevice \"card\"\nEndSection\n{sections}\
+             Section \"Device\"\n  Identifier \"card\"\n  Driver \"dummy\"\nEndSection\n\
+             Section \"Screen\"\n  Identifier \"screen\"\n  Device \"card\"\nEndSection\n{sections}\
              Section \"ServerLayout\"\n  Identifier \"all\"\n  Screen \"screen\"\n{listed}EndSection\n"
         );
         std::fs::write(&config, text).expect("the file can be written");
