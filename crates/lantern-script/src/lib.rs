@@ -24,7 +24,7 @@ pub use check::{
 pub use finding::{Finding, Fix, distance, near_name};
 pub use format::format;
 pub use lexer::lex;
-pub use parser::{keys::range_advice, parse};
+pub use parser::{keys::range_advice, parse, words::RESERVED as RESERVED_WORDS};
 pub use powers::{Power, PowerKind, given_values, powers};
 pub use render::render;
 pub use single::{parse_combo, parse_value};

@@ -17,7 +17,7 @@ pub(crate) mod scene;
 mod steps;
 mod texts;
 mod triggers;
-mod words;
+pub mod words;
 
 use crate::codes::Code;
 use crate::lexer::lex;

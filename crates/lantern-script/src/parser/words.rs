@@ -1,7 +1,7 @@
-//! The words that the language keeps for itself.
+//! Reserved words.
 
-/// Words of the language, which cannot be names.
-pub(crate) const RESERVED: &[&str] = &[
+/// Reserved words: they cannot be names. Sorted.
+pub const RESERVED: &[&str] = &[
     "after",
     "again",
     "all",

@@ -40,3 +40,12 @@ fn every_finding_is_listed() {
         assert!(REFERENCE.contains(&format!("`{}`", row.name)), "{} is missing", row.name);
     }
 }
+
+#[test]
+fn the_index_of_reserved_words_has_each_of_them_once() {
+    let (_, index) = REFERENCE.split_once("## Reserved words").expect("it has an index");
+    let table = index.lines().filter(|line| line.starts_with("| "));
+    let mut listed: Vec<&str> = table.flat_map(|line| line.split('`').skip(1).step_by(2)).collect();
+    listed.sort_unstable();
+    assert_eq!(listed, lantern_script::RESERVED_WORDS);
+}
