@@ -1,34 +1,44 @@
-//! The cookbook: every recipe passes its scene, and fails it without its steps.
+//! The cookbook and the tutorial: every recipe and lesson passes its scene. No recipe passes without its
+//! steps.
 
 use lantern_script::{Sign, Token, TokenKind, lex};
 
 use crate::home::Home;
 
 const COOKBOOK: &str = include_str!("../../../../docs/cookbook.md");
+const TUTORIAL: &str = include_str!("../../../../docs/tutorial.md");
 
 struct Recipe {
     title: String,
+    /// Files that the rules use: a name and a text each.
+    used: Vec<(String, String)>,
     rules: String,
     scene: String,
 }
 
-/// The recipes of the document: a heading, rules and a scene each.
-fn recipes() -> Vec<Recipe> {
+/// The recipes of a document: a heading, rules and a scene each. Rules before others begin with the name of
+/// their file in a comment.
+fn recipes(document: &str) -> Vec<Recipe> {
     let mut recipes = Vec::new();
     let mut title = String::new();
-    let mut rules = String::new();
+    let mut files: Vec<String> = Vec::new();
     let mut block: Option<(&str, String)> = None;
-    for line in COOKBOOK.lines() {
+    for line in document.lines() {
         match &mut block {
             Some((_, text)) if line != "```" => {
                 text.push_str(line);
                 text.push('\n');
             }
             Some(_) => match block.take().expect("it is there") {
-                ("lantern", text) => rules = text,
+                ("lantern", text) => files.push(text),
                 (_, scene) => {
-                    let rules = std::mem::take(&mut rules);
-                    recipes.push(Recipe { title: title.clone(), rules, scene });
+                    let rules = files.pop().expect("rules stand before the scene");
+                    let used = files.drain(..).map(|text| {
+                        let first = text.lines().next().unwrap_or_default();
+                        (first.trim_start_matches("# ").to_owned(), text)
+                    });
+                    let used = used.collect();
+                    recipes.push(Recipe { title: title.clone(), used, rules, scene });
                 }
             },
             None => match line {
@@ -110,12 +120,20 @@ fn skip_rule(rules: &str, tokens: &[Token], mut at: usize, out: &mut String) -> 
 
 #[test]
 fn every_recipe_passes_its_scene_with_nothing_to_mend() {
-    let recipes = recipes();
+    let (recipes, lessons) = (recipes(COOKBOOK), recipes(TUTORIAL));
     assert!(recipes.len() >= 30, "only {} recipes", recipes.len());
+    assert_eq!(lessons.len(), 10, "lessons");
     let home = Home::new();
-    for recipe in recipes {
+    for recipe in recipes.into_iter().chain(lessons) {
+        for (name, text) in &recipe.used {
+            home.write(name, text);
+        }
         let called = rehearse(&home, &recipe.rules, &recipe.scene);
         assert_eq!(called.status, 0, "{}\n{}{}", recipe.title, called.stdout, called.stderr);
+        if !recipe.used.is_empty() {
+            let agreed = home.call(&["check", "--powers", "--agree", "recipe.lantern"]);
+            assert_eq!(agreed.status, 0, "{}", agreed.stderr);
+        }
         let checked = home.call(&["check", "recipe.lantern"]);
         assert_eq!(checked.status, 0, "{}\n{}", recipe.title, checked.stdout);
     }
@@ -124,7 +142,7 @@ fn every_recipe_passes_its_scene_with_nothing_to_mend() {
 #[test]
 fn no_scene_passes_once_the_steps_are_taken_out() {
     let home = Home::new();
-    for recipe in recipes() {
+    for recipe in recipes(COOKBOOK) {
         let rules = emptied(&recipe.rules);
         let called = rehearse(&home, &rules, &recipe.scene);
         let title = recipe.title;
@@ -135,7 +153,7 @@ fn no_scene_passes_once_the_steps_are_taken_out() {
 #[test]
 fn every_recipe_can_be_laid_out_recorded_and_drawn() {
     let home = Home::new();
-    for recipe in recipes() {
+    for recipe in recipes(COOKBOOK) {
         let title = recipe.title;
         rehearse(&home, &recipe.rules, &recipe.scene);
         let words = ["rehearse", "recipe.lantern", "recipe.scene", "--record", "full.scene"];

@@ -19,6 +19,7 @@ const DOCUMENTS: &[&str] = &[
     "CHANGELOG.md",
     "docs/language.md",
     "docs/cookbook.md",
+    "docs/tutorial.md",
     "docs/protocol.md",
     "docs/devices.md",
     "docs/gestures.md",
