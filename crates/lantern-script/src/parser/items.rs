@@ -216,7 +216,7 @@ impl Parser<'_> {
                 parser.expect_sign(Sign::ParenClose, "after the parameters").map(|_| ())
             })?;
         }
-        let body = self.parse_block("after the macro's name")?;
+        let body = self.parse_block("before the macro's steps")?;
         let whole = name.span.to(self.last_span());
         Ok(Item::Macro(Macro { description, name, parameters, body, whole }))
     }
