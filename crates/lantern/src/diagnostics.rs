@@ -73,8 +73,8 @@ pub fn print_rendered(rendered: impl IntoIterator<Item = String>) {
 }
 
 /// What a desk of this version cannot do of what a set needs.
-pub fn lacking_on(desk: BackendName, needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
-    let lacks = move |need: Need| match desk {
+pub fn lacking_on(backend: BackendName, needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
+    let lacks = move |need: Need| match backend {
         BackendName::X11 | BackendName::Simulated => false,
         BackendName::Evdev => {
             backends::needs_session(need) || matches!(need, Need::Menus | Need::Pointer)
@@ -94,7 +94,7 @@ pub fn lacking_on(desk: BackendName, needs: &[(Need, Span)]) -> impl Iterator<It
         }
     };
     let lacking = needs.iter().filter(move |(need, _)| lacks(*need));
-    lacking.map(move |(need, span)| need.lacking(*span, desk.called()))
+    lacking.map(move |(need, span)| need.lacking(*span, backend.called()))
 }
 
 /// How many there are of each severity.

@@ -11,18 +11,18 @@ use crate::text::{board, combo_name, quoted};
 /// The simulated desk, with a voice.
 #[derive(Debug)]
 pub struct LoggingBackend {
-    desk: SimulatedBackend,
+    backend: SimulatedBackend,
 }
 
 impl LoggingBackend {
     /// One on which nothing happened yet.
     pub fn new() -> LoggingBackend {
-        LoggingBackend { desk: SimulatedBackend::new(board().clone()) }
+        LoggingBackend { backend: SimulatedBackend::new(board().clone()) }
     }
 
     /// Says what came out.
     fn tell(&mut self) {
-        for output in self.desk.take_outputs() {
+        for output in self.backend.take_outputs() {
             let words = match output.what {
                 OutputKind::Typed(text) => format!("types {}", quoted(&text)),
                 OutputKind::Pasted(text) => format!("pastes {}", quoted(&text)),
@@ -34,13 +34,13 @@ impl LoggingBackend {
             };
             say!("{}{words}{0:#}", style::WENT_OUT);
         }
-        self.desk.forget();
+        self.backend.forget();
     }
 }
 
 impl Backend for LoggingBackend {
     fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        self.desk.set_grabs(armed)
+        self.backend.set_grabs(armed)
     }
 
     fn send_input(
@@ -49,13 +49,13 @@ impl Backend for LoggingBackend {
         effect: EffectId,
         step: &InputBatch,
     ) -> Result<(), BackendError> {
-        self.desk.send_input(now, effect, step)?;
+        self.backend.send_input(now, effect, step)?;
         self.tell();
         Ok(())
     }
 
     fn replay_key(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
-        self.desk.replay_key(now, back)
+        self.backend.replay_key(now, back)
     }
 
     fn execute(
@@ -64,13 +64,13 @@ impl Backend for LoggingBackend {
         effect: EffectId,
         deed: &Command,
     ) -> Result<bool, BackendError> {
-        let done = self.desk.execute(now, effect, deed);
+        let done = self.backend.execute(now, effect, deed);
         self.tell();
         done
     }
 
     fn show_hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
-        self.desk.show_hint(now, effect, hint)?;
+        self.backend.show_hint(now, effect, hint)?;
         self.tell();
         Ok(())
     }
@@ -80,18 +80,18 @@ impl Backend for LoggingBackend {
     }
 
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
-        self.desk.poll_event(now)
+        self.backend.poll_event(now)
     }
 
     fn handle_deadline(&mut self, now: Time) -> Result<(), BackendError> {
-        self.desk.handle_deadline(now)
+        self.backend.handle_deadline(now)
     }
 
     fn next_deadline(&self) -> Option<Time> {
-        self.desk.next_deadline()
+        self.backend.next_deadline()
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {
-        self.desk.descriptor()
+        self.backend.descriptor()
     }
 }

@@ -31,8 +31,8 @@ impl RuntimeFiles {
     }
 
     /// Where a `run` on that desk keeps its files, in a folder that only we may enter.
-    pub fn of_desk(desk: BackendName) -> Result<RuntimeFiles, Failure> {
-        let own_display = if desk == BackendName::X11 { x_display() } else { None };
+    pub fn of_desk(backend: BackendName) -> Result<RuntimeFiles, Failure> {
+        let own_display = if backend == BackendName::X11 { x_display() } else { None };
         let session = own_display.unwrap_or_else(|| session_names().swap_remove(0));
         Ok(RuntimeFiles { folder: own_folder()?, session })
     }

@@ -27,7 +27,7 @@ const ASKING: std::time::Duration = std::time::Duration::from_millis(1500);
 /// A desk in a Wayland session.
 #[derive(Debug)]
 pub struct WaylandBackend<D> {
-    desk: D,
+    backend: D,
     session: WaylandConnection,
     both: OwnedFd,
     /// What the program in front is known by, and the layout in force.
@@ -46,7 +46,7 @@ impl<D: Backend> WaylandBackend<D> {
     ///
     /// # Errors
     /// When its compositor does not answer.
-    pub fn join(desk: D) -> Result<WaylandBackend<D>, BackendError> {
+    pub fn join(backend: D) -> Result<WaylandBackend<D>, BackendError> {
         let session = WaylandConnection::connect()?;
         let lost = |error: rustix::io::Errno| BackendError::Lost(Box::new(error));
         let both = epoll::create(epoll::CreateFlags::CLOEXEC).map_err(lost)?;
@@ -56,11 +56,11 @@ impl<D: Backend> WaylandBackend<D> {
         for fd in session.descriptors() {
             add(fd).map_err(lost)?;
         }
-        if let Some(fd) = desk.descriptor() {
+        if let Some(fd) = backend.descriptor() {
             add(fd).map_err(lost)?;
         }
         Ok(WaylandBackend {
-            desk,
+            backend,
             session,
             both,
             front: Vec::new(),
@@ -94,7 +94,7 @@ impl<D: Backend> WaylandBackend<D> {
         }
         let acts = vec![InputAction::Tap(paste.keys(&self.layout))];
         let step = InputBatch { actions: acts, suspend_modifiers: true, ..InputBatch::default() };
-        self.desk.send_input(now, PASTE_KEYS, &step)?;
+        self.backend.send_input(now, PASTE_KEYS, &step)?;
         self.pasting = Some((effect, now + ASKING));
         Ok(())
     }
@@ -115,7 +115,7 @@ impl<D: Backend> WaylandBackend<D> {
 
 impl<D: Backend> Backend for WaylandBackend<D> {
     fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        self.desk.set_grabs(armed)
+        self.backend.set_grabs(armed)
     }
 
     fn send_input(
@@ -124,11 +124,11 @@ impl<D: Backend> Backend for WaylandBackend<D> {
         effect: EffectId,
         step: &InputBatch,
     ) -> Result<(), BackendError> {
-        self.desk.send_input(now, effect, step)
+        self.backend.send_input(now, effect, step)
     }
 
     fn replay_key(&mut self, now: Time, back: &ReplayKey) -> Result<(), BackendError> {
-        self.desk.replay_key(now, back)
+        self.backend.replay_key(now, back)
     }
 
     fn execute(
@@ -153,18 +153,18 @@ impl<D: Backend> Backend for WaylandBackend<D> {
                 }
                 Err(why) => Err(why),
             },
-            _ => return self.desk.execute(now, effect, deed),
+            _ => return self.backend.execute(now, effect, deed),
         };
         self.finish(effect, result.map(|()| None));
         Ok(true)
     }
 
     fn show_hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
-        self.desk.show_hint(now, effect, hint)
+        self.backend.show_hint(now, effect, hint)
     }
 
     fn shows_hints(&self) -> bool {
-        self.desk.shows_hints()
+        self.backend.shows_hints()
     }
 
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
@@ -174,7 +174,7 @@ impl<D: Backend> Backend for WaylandBackend<D> {
             let own = (!self.done.is_empty()).then(|| self.done.remove(0));
             let event = match own.or_else(|| self.session.next_event()) {
                 Some(event) => Some(event),
-                None => self.desk.poll_event(now)?,
+                None => self.backend.poll_event(now)?,
             };
             match event {
                 // The paste keys are down and up: that is all that their own outcome says.
@@ -200,12 +200,12 @@ impl<D: Backend> Backend for WaylandBackend<D> {
 
     fn handle_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         self.look_at_paste(now);
-        self.desk.handle_deadline(now)
+        self.backend.handle_deadline(now)
     }
 
     fn next_deadline(&self) -> Option<Time> {
         let paste = self.pasting.filter(|_| self.done.is_empty()).map(|(_, until)| until);
-        [paste, self.desk.next_deadline()].into_iter().flatten().min()
+        [paste, self.backend.next_deadline()].into_iter().flatten().min()
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {

@@ -150,7 +150,7 @@ impl X11Backend {
         held.clear();
         let keymap = Keymap::read(&link.conn)?;
         let buttons = ButtonMaps::read(&link)?;
-        let mut desk = X11Backend {
+        let mut backend = X11Backend {
             link,
             keymap,
             buttons,
@@ -184,16 +184,16 @@ impl X11Backend {
             events: VecDeque::new(),
             outcomes: VecDeque::new(),
         };
-        desk.select_root_events(false)?;
-        desk.select_keyboard_events()?;
-        let screens = pointer::screens(&desk.link)?;
-        desk.events.push_back(Event::Screens(screens));
-        desk.windows = windows::all(&desk.link)?;
-        desk.look_at_front()?;
-        desk.methods.look(&desk.link)?;
-        desk.events.push_back(Event::Layout(desk.keymap.layout.clone()));
-        desk.flush()?;
-        Ok(desk)
+        backend.select_root_events(false)?;
+        backend.select_keyboard_events()?;
+        let screens = pointer::screens(&backend.link)?;
+        backend.events.push_back(Event::Screens(screens));
+        backend.windows = windows::all(&backend.link)?;
+        backend.look_at_front()?;
+        backend.methods.look(&backend.link)?;
+        backend.events.push_back(Event::Layout(backend.keymap.layout.clone()));
+        backend.flush()?;
+        Ok(backend)
     }
 
     /// Whether a window manager tells which program is in front.

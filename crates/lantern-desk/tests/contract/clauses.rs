@@ -39,7 +39,7 @@ pub(crate) use with_clauses;
 /// A desk with a program in front, and a person at its keyboard.
 pub trait Bench {
     /// The desk.
-    fn desk(&mut self) -> &mut dyn Backend;
+    fn backend(&mut self) -> &mut dyn Backend;
     /// The person presses a key of the board.
     fn press(&mut self, key: Key);
     /// The person lets it go.
@@ -74,11 +74,11 @@ fn armed(name: &str, families: &[Modifier]) -> KeyGrab {
 
 fn arm(bench: &mut dyn Bench, keys: &[KeyGrab], fingers: bool) {
     let armed = GrabSet { keys: keys.to_vec(), raw_keys: fingers, ..GrabSet::default() };
-    bench.desk().set_grabs(armed).expect("the desk is there");
+    bench.backend().set_grabs(armed).expect("the back end is there");
 }
 
 fn step(bench: &mut dyn Bench, step: InputBatch) {
-    bench.desk().send_input(Time::START, EffectId(7), &step).expect("the desk is there");
+    bench.backend().send_input(Time::START, EffectId(7), &step).expect("the back end is there");
     assert_eq!(outcomes(&bench.events()), 1, "a step has one outcome");
 }
 
@@ -243,7 +243,7 @@ pub fn a_key_given_back_is_down_until_the_finger_leaves(bench: &mut dyn Bench) {
         is_tap: false,
         path: Vec::new(),
     };
-    bench.desk().replay_key(Time::START, &back).expect("the desk is there");
+    bench.backend().replay_key(Time::START, &back).expect("the back end is there");
     bench.events();
     assert_eq!(bench.received(), ["b"]);
     assert_eq!(bench.keys_down(), [key("b")]);
@@ -288,7 +288,10 @@ pub fn sides_are_told_apart_when_asked(bench: &mut dyn Bench) {
 pub fn every_step_has_its_outcome(bench: &mut dyn Bench) {
     for count in 1..=40 {
         let step = lifted(vec![tap(&["b"]); count % 3]);
-        bench.desk().send_input(Time::START, EffectId(count as u64), &step).expect("it is there");
+        bench
+            .backend()
+            .send_input(Time::START, EffectId(count as u64), &step)
+            .expect("it is there");
     }
     assert_eq!(outcomes(&bench.events()), 40);
 }
@@ -310,12 +313,15 @@ pub fn while_one_key_waits_every_key_is_withheld_and_given_back_in_order(bench: 
     bench.press(key("b"));
     assert_eq!(bench.events(), [pressed("b", &[])]);
     let armed = GrabSet { keys: vec![waiting], whole_keyboard: true, ..GrabSet::default() };
-    bench.desk().set_grabs(armed).expect("the desk is there");
+    bench.backend().set_grabs(armed).expect("the back end is there");
     bench.press(key("c"));
     assert_eq!(bench.events(), [pressed("c", &[])]);
     assert_eq!(bench.received(), [""; 0], "neither reaches the program");
     for name in ["b", "c"] {
-        bench.desk().replay_key(Time::START, &given_back(name, name)).expect("the desk is there");
+        bench
+            .backend()
+            .replay_key(Time::START, &given_back(name, name))
+            .expect("the back end is there");
     }
     arm(bench, &[waiting], false);
     bench.events();
@@ -337,14 +343,14 @@ pub fn a_tap_is_given_back_of_a_key_that_is_down_again(bench: &mut dyn Bench) {
     bench.press(key("b"));
     bench.events();
     let armed = GrabSet { keys: vec![waiting], whole_keyboard: true, ..GrabSet::default() };
-    bench.desk().set_grabs(armed).expect("the desk is there");
+    bench.backend().set_grabs(armed).expect("the back end is there");
     bench.release(key("b"));
     assert_eq!(bench.events(), [Event::Released { key: key("b") }]);
     bench.press(key("b"));
     let tap = ReplayKey { is_tap: true, ..given_back("b", "b") };
-    bench.desk().replay_key(Time::START, &tap).expect("the desk is there");
+    bench.backend().replay_key(Time::START, &tap).expect("the back end is there");
     assert_eq!(bench.events(), [pressed("b", &[])]);
-    bench.desk().replay_key(Time::START, &given_back("b", "b")).expect("the desk is there");
+    bench.backend().replay_key(Time::START, &given_back("b", "b")).expect("the back end is there");
     arm(bench, &[waiting], false);
     bench.events();
     assert_eq!(bench.received(), ["b", "b"], "both presses reach the program");
@@ -357,7 +363,7 @@ pub fn a_key_may_become_another_as_long_as_it_is_down(bench: &mut dyn Bench) {
     arm(bench, &[KeyGrab { report_release: true, ..armed("b", &[]) }], false);
     bench.press(key("b"));
     bench.events();
-    bench.desk().replay_key(Time::START, &given_back("b", "c")).expect("the desk is there");
+    bench.backend().replay_key(Time::START, &given_back("b", "c")).expect("the back end is there");
     bench.events();
     assert_eq!(bench.received(), ["c"]);
     assert_eq!(bench.keys_down(), [key("c")]);

@@ -38,12 +38,12 @@ fn type_letter(bench: &mut Real) -> Vec<u64> {
 
 fn perform(bench: &mut Real, act: InputAction) -> Vec<u64> {
     let step = InputBatch { actions: vec![act], ..InputBatch::default() };
-    bench.desk().send_input(Time::START, EffectId(1), &step).expect("it is there");
+    bench.backend().send_input(Time::START, EffectId(1), &step).expect("it is there");
     assert!(matches!(bench.events()[..], [Event::Outcome { result: Ok(_), .. }]));
     let mut dues = Vec::new();
-    while let Some(due) = bench.desk().next_deadline() {
+    while let Some(due) = bench.backend().next_deadline() {
         dues.push(due.since(Time::START).as_millis() as u64);
-        bench.desk().handle_deadline(due).expect("it is there");
+        bench.backend().handle_deadline(due).expect("it is there");
     }
     bench.settle();
     dues

@@ -10,7 +10,7 @@ use lantern_stage::{Display, Person, ReceivedKey, Target};
 use crate::clauses::Bench;
 
 pub struct Real {
-    desk: X11Backend,
+    backend: X11Backend,
     pub target: Target,
     person: Person,
     pub display: Display,
@@ -22,21 +22,22 @@ impl Real {
         let person = Person::sit_down(&display);
         let target = Target::open(&display);
         let held = HeldKeyWriter::open(&display.folder().join("held")).expect("it can be made");
-        let desk = X11Backend::open_on(Some(display.name()), held).expect("the display is there");
-        let mut bench = Real { desk, target, person, display };
+        let backend =
+            X11Backend::open_on(Some(display.name()), held).expect("the display is there");
+        let mut bench = Real { backend, target, person, display };
         bench.events();
         bench
     }
 
     /// Waits until the server has done what the desk asked: any answer to the desk comes after that.
     pub fn settle(&self) {
-        self.desk.tells_programs().expect("it is there");
+        self.backend.tells_programs().expect("it is there");
     }
 }
 
 impl Bench for Real {
-    fn desk(&mut self) -> &mut dyn Backend {
-        &mut self.desk
+    fn backend(&mut self) -> &mut dyn Backend {
+        &mut self.backend
     }
 
     fn press(&mut self, key: Key) {
@@ -58,7 +59,7 @@ impl Bench for Real {
             self.person.wait_for_server();
             self.settle();
             let known = events.len();
-            while let Some(event) = self.desk.poll_event(Time::START).expect("it is there") {
+            while let Some(event) = self.backend.poll_event(Time::START).expect("it is there") {
                 events.push(event);
             }
             quiet_rounds = if events.len() == known { quiet_rounds + 1 } else { 0 };
@@ -124,7 +125,7 @@ fn a_lifted_alt_or_super_is_never_seen_pressed_alone() {
             suspend_modifiers: true,
             ..InputBatch::default()
         };
-        bench.desk.send_input(Time::START, EffectId(1), &step).expect("it is there");
+        bench.backend.send_input(Time::START, EffectId(1), &step).expect("it is there");
         bench.release(Key::named(name).expect("there is one"));
         bench.events();
         let got = bench.target.take_all();
@@ -146,12 +147,12 @@ fn characters_the_layout_lacks_are_typed_and_the_map_is_put_back() {
         suspend_modifiers: true,
         ..InputBatch::default()
     };
-    bench.desk.send_input(Time::START, EffectId(1), &step).expect("it is there");
+    bench.backend.send_input(Time::START, EffectId(1), &step).expect("it is there");
     let mut now = Time::START;
     let mut done = false;
-    while let Some(due) = bench.desk.next_deadline() {
+    while let Some(due) = bench.backend.next_deadline() {
         now = due;
-        bench.desk.handle_deadline(now).expect("it is there");
+        bench.backend.handle_deadline(now).expect("it is there");
         done |= bench
             .events()
             .iter()
@@ -175,11 +176,11 @@ fn what_a_dead_process_left_down_is_let_go() {
     let mut held = HeldKeyWriter::open(&path).expect("it can be made");
     held.mark_key(38, true);
     held.mark_button(1, true);
-    let mut other = Real { desk: bench.desk, ..bench };
+    let mut other = Real { backend: bench.backend, ..bench };
     let acts =
         ["a", "left-button"].map(|name| InputAction::Down(Key::named(name).expect("there is one")));
     let step = InputBatch { actions: acts.to_vec(), ..InputBatch::default() };
-    other.desk.send_input(Time::START, EffectId(1), &step).expect("it is there");
+    other.backend.send_input(Time::START, EffectId(1), &step).expect("it is there");
     other.events();
     assert!(other.person.buttons_down() && !other.keys_down().is_empty());
     let held = HeldKeyReader::open(&path).expect("it is there");
@@ -212,8 +213,8 @@ fn the_layouts_of_the_server_are_read_as_they_are() {
     for (name, character, key, level, third) in cases {
         let display = Display::start(name);
         let held = HeldKeyWriter::open(&display.folder().join("held")).expect("it can be made");
-        let mut desk = X11Backend::open_on(Some(display.name()), held).expect("it is there");
-        let layout = std::iter::from_fn(|| desk.poll_event(Time::START).expect("it is there"))
+        let mut backend = X11Backend::open_on(Some(display.name()), held).expect("it is there");
+        let layout = std::iter::from_fn(|| backend.poll_event(Time::START).expect("it is there"))
             .find_map(|event| match event {
                 Event::Layout(layout) => Some(layout),
                 _ => None,
@@ -247,12 +248,12 @@ fn keys_that_somebody_else_holds_are_refused_whoever_it_is() {
         report_release: false,
         synchronous: false,
     };
-    let arm = |desk: &mut X11Backend, names: &[&str]| {
+    let arm = |backend: &mut X11Backend, names: &[&str]| {
         let keys = names.iter().map(|name| armed(name)).collect();
-        desk.set_grabs(GrabSet { keys, ..GrabSet::default() }).expect("it is there");
+        backend.set_grabs(GrabSet { keys, ..GrabSet::default() }).expect("it is there");
     };
     arm(&mut other, &["f9"]);
-    arm(&mut bench.desk, &["f9", "f10", "mic-mute"]);
+    arm(&mut bench.backend, &["f9", "f10", "mic-mute"]);
     let refused = bench.events().into_iter().find_map(|event| match event {
         Event::GrabsRefused(keys) => Some(keys),
         _ => None,

@@ -6,35 +6,35 @@ use lantern_model::{Event, Key, KeyKind, Layout, ModifierKey, Time};
 use crate::clauses::Bench;
 
 struct Simulated {
-    desk: SimulatedBackend,
+    backend: SimulatedBackend,
     read: usize,
 }
 
 impl Simulated {
     fn new() -> Simulated {
-        let mut desk = SimulatedBackend::new(Layout::us());
-        desk.open("corelog");
-        let mut bench = Simulated { desk, read: 0 };
+        let mut backend = SimulatedBackend::new(Layout::us());
+        backend.open("corelog");
+        let mut bench = Simulated { backend, read: 0 };
         bench.events();
         bench
     }
 }
 
 impl Bench for Simulated {
-    fn desk(&mut self) -> &mut dyn Backend {
-        &mut self.desk
+    fn backend(&mut self) -> &mut dyn Backend {
+        &mut self.backend
     }
 
     fn press(&mut self, key: Key) {
-        self.desk.press(Time::START, key);
+        self.backend.press(Time::START, key);
     }
 
     fn release(&mut self, key: Key) {
-        self.desk.release(key);
+        self.backend.release(key);
     }
 
     fn events(&mut self) -> Vec<Event> {
-        let next = || self.desk.poll_event(Time::START).expect("it never goes away");
+        let next = || self.backend.poll_event(Time::START).expect("it never goes away");
         std::iter::from_fn(next)
             .filter(|event| {
                 !matches!(
@@ -46,7 +46,7 @@ impl Bench for Simulated {
     }
 
     fn received(&mut self) -> Vec<String> {
-        let fresh = &self.desk.outputs()[self.read..];
+        let fresh = &self.backend.outputs()[self.read..];
         let received = fresh.iter().filter_map(|output| match &output.what {
             OutputKind::Typed(text) => Some(text.clone()),
             OutputKind::Tapped(keys) => {
@@ -60,16 +60,16 @@ impl Bench for Simulated {
             _ => None,
         });
         let received = received.collect();
-        self.read = self.desk.outputs().len();
+        self.read = self.backend.outputs().len();
         received
     }
 
     fn keys_down(&mut self) -> Vec<Key> {
-        self.desk.held_keys().into_iter().collect()
+        self.backend.held_keys().into_iter().collect()
     }
 
     fn pointer(&mut self) -> (i32, i32) {
-        self.desk.pointer()
+        self.backend.pointer()
     }
 }
 
@@ -83,7 +83,7 @@ fn text_and_keys_come_together_in_the_field_of_the_program() {
         bench.press(key);
         bench.release(key);
     }
-    assert_eq!(bench.desk.field("corelog"), "h ");
-    bench.desk.open("saw");
-    assert_eq!((bench.desk.field("saw"), bench.desk.is_open("drill")), ("", false));
+    assert_eq!(bench.backend.field("corelog"), "h ");
+    bench.backend.open("saw");
+    assert_eq!((bench.backend.field("saw"), bench.backend.is_open("drill")), ("", false));
 }

@@ -62,8 +62,8 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         })?;
         findings.extend(lacking_on_layout(&source, &layout, name));
     }
-    if let Some(desk) = arguments.backend {
-        findings.extend(lacking_on(desk, &checked.needs));
+    if let Some(backend) = arguments.backend {
+        findings.extend(lacking_on(backend, &checked.needs));
     }
     findings.sort_by_key(|finding: &Finding| finding.span);
     let rules = checked.rules.as_ref().map_or(0, |set| set.rules.len());

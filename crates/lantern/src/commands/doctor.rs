@@ -45,16 +45,16 @@ enum State {
 }
 
 pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
-    let desk = BackendName::of_session();
-    let mut checks = vec![desk_check(&desk)];
+    let backend = BackendName::of_session();
+    let mut checks = vec![desk_check(&backend)];
     // Under Wayland a display is only for old programs.
-    if matches!(desk, Ok(BackendName::X11)) {
+    if matches!(backend, Ok(BackendName::X11)) {
         checks.extend(display_checks());
     }
     if backends::is_wayland() {
         checks.extend(session_checks());
     }
-    checks.extend(kernel_checks(matches!(desk, Ok(BackendName::Evdev))));
+    checks.extend(kernel_checks(matches!(backend, Ok(BackendName::Evdev))));
     checks.push(own_folder());
     checks.push(own_file());
     checks.extend(service_checks());
@@ -82,15 +82,15 @@ fn with_help(
 }
 
 /// Which desk `run` works on here, and why.
-fn desk_check(desk: &Result<BackendName, BackendError>) -> Check {
+fn desk_check(backend: &Result<BackendName, BackendError>) -> Check {
     let session = match backends::is_wayland() {
         true => "this is a Wayland session",
         false => "there is no display",
     };
-    let help = |desk: &str| {
-        format!("what it cannot do of your rules, `lantern check --backend {desk}` says")
+    let help = |backend: &str| {
+        format!("what it cannot do of your rules, `lantern check --backend {backend}` says")
     };
-    match desk {
+    match backend {
         Ok(BackendName::X11) => works("back end", "X11: keys, windows, menus and the clipboard"),
         Ok(BackendName::Portal) => with_help(
             "back end",

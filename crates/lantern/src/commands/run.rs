@@ -43,34 +43,34 @@ const DISPLAY_BACK: Duration = Duration::from_secs(60);
 const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
 
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
-    let desk = BackendName::chosen(arguments.backend);
+    let backend = BackendName::chosen(arguments.backend);
     let choice = board_choice(&arguments)?;
     let path = files::rules_path(arguments.file)?;
-    let rules = read(&path, *desk.as_ref().unwrap_or(&BackendName::X11))?;
-    let desk = desk?;
-    if desk == BackendName::X11 && !backends::is_set("DISPLAY") {
+    let rules = read(&path, *backend.as_ref().unwrap_or(&BackendName::X11))?;
+    let backend = backend?;
+    if backend == BackendName::X11 && !backends::is_set("DISPLAY") {
         return Err(BackendError::NoDisplay.into());
     }
-    let runtime = RuntimeFiles::of_desk(desk)?;
+    let runtime = RuntimeFiles::of_desk(backend)?;
     let _claim = claim(&runtime, arguments.take_over)?;
-    refuse_core_dumps(desk);
+    refuse_core_dumps(backend);
     signals::end_by_force_after(ENDING)?;
     let level = if arguments.verbose { LogLevel::Info } else { arguments.log_level };
     let journal = EventLog::open(level, arguments.log_file.as_deref())?;
-    if desk == BackendName::X11 {
+    if backend == BackendName::X11 {
         work_on_x11(rules, &path, &runtime, &journal)?;
     } else {
-        let called = format!("the {} back end", desk.called());
+        let called = format!("the {} back end", backend.called());
         let (path, runtime, journal) = (path.as_path(), &runtime, &journal);
-        let worker = Worker { path, runtime, journal, desk, called: &called };
-        match desk {
+        let worker = Worker { path, runtime, journal, backend, called: &called };
+        match backend {
             BackendName::Evdev => {
                 let guarded = GuardianHandle::start(GuardTarget::Keyboard)?;
                 worker.work_in_session(rules, EvdevBackend::open(choice)?, Some(guarded))?;
             }
             BackendName::Portal => {
-                let desk = PortalBackend::open(&wanted(&rules), portal_token())?;
-                worker.work_in_session(rules, desk, None)?;
+                let backend = PortalBackend::open(&wanted(&rules), portal_token())?;
+                worker.work_in_session(rules, backend, None)?;
             }
             _ => worker.work(rules, LoggingBackend::new(), None)?,
         }
@@ -81,8 +81,8 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
 
 /// Keeps what the person typed, and secrets, out of core dumps and away from other processes of theirs.
 /// The portals have to look at the process that asks them, so not there.
-fn refuse_core_dumps(desk: BackendName) {
-    if desk != BackendName::Portal {
+fn refuse_core_dumps(backend: BackendName) {
+    if backend != BackendName::Portal {
         // Without it everything works all the same.
         let _ = set_dumpable_behavior(DumpableBehavior::NotDumpable);
     }
@@ -150,35 +150,35 @@ fn work_on_x11(
     let copied = Arc::new(CopiedContents::new().map_err(failed)?);
     let held = HeldKeyWriter::open(&runtime.held_keys())?;
     let mut list = (Arc::new(held.file()?), held.pulse());
-    let mut desk = X11Backend::open(held)?;
+    let mut backend = X11Backend::open(held)?;
     let mut rules = Some(rules);
     loop {
-        desk.keep_copied_in(copied.try_clone().map_err(failed)?);
+        backend.keep_copied_in(copied.try_clone().map_err(failed)?);
         let rules = match rules.take() {
             Some(rules) => rules,
             None => read(path, BackendName::X11)?,
         };
-        warn_of_blindness(&rules, &desk)?;
+        warn_of_blindness(&rules, &backend)?;
         let charge = GuardTarget::Held(Arc::clone(&list.0), list.1.clone(), Arc::clone(&copied));
         let guarded = GuardianHandle::start(charge)?;
-        let worked = Worker { path, runtime, journal, desk: BackendName::X11, called: &display }
-            .work(rules, desk, Some(guarded));
+        let worked = Worker { path, runtime, journal, backend: BackendName::X11, called: &display }
+            .work(rules, backend, Some(guarded));
         let Err(Failure::Backend(BackendError::Lost(_))) = worked else {
             return worked;
         };
         let span = DISPLAY_BACK.as_secs();
         journal.note(&format!("the display went away; it is waited for, {span} s at the most"));
         match wait_for_display(runtime)? {
-            Some((back, its_list)) => (desk, list) = (back, its_list),
+            Some((back, its_list)) => (backend, list) = (back, its_list),
             None => return worked,
         }
     }
 }
 
 /// Reads the rules, and says what is to be said about them.
-fn read(path: &Path, desk: BackendName) -> Result<RuleSet, Failure> {
+fn read(path: &Path, backend: BackendName) -> Result<RuleSet, Failure> {
     let mut read = files::read_rules(path)?;
-    let lacking = lacking_on(desk, &read.checked.needs);
+    let lacking = lacking_on(backend, &read.checked.needs);
     let findings: Vec<_> = read.checked.findings.iter().cloned().chain(lacking).collect();
     print_findings(&findings, &read.source);
     let Some(rules) = read.checked.rules.take() else {
@@ -189,9 +189,9 @@ fn read(path: &Path, desk: BackendName) -> Result<RuleSet, Failure> {
 }
 
 /// Warns of rules for one program where the window in front is unknown.
-fn warn_of_blindness(rules: &RuleSet, desk: &X11Backend) -> Result<(), Failure> {
+fn warn_of_blindness(rules: &RuleSet, backend: &X11Backend) -> Result<(), Failure> {
     let scoped = rules.rules.iter().any(|rule| !rule.filter.is_anywhere());
-    if scoped && !desk.tells_programs()? {
+    if scoped && !backend.tells_programs()? {
         complain!(
             "{}warning{0:#}: no window manager tells which program is in front, so rules with \
              `in app` wait\n  {}help{1:#}: run a window manager that keeps _NET_ACTIVE_WINDOW",
@@ -208,7 +208,7 @@ struct Worker<'w> {
     runtime: &'w RuntimeFiles,
     journal: &'w EventLog,
     /// Which sort of desk it is.
-    desk: BackendName,
+    backend: BackendName,
     /// What it is called.
     called: &'w str,
 }
@@ -218,13 +218,13 @@ impl Worker<'_> {
     fn work_in_session<D: Backend>(
         self,
         rules: RuleSet,
-        desk: D,
+        backend: D,
         guarded: Option<GuardianHandle>,
     ) -> Result<(), Failure> {
         if backends::is_set("WAYLAND_DISPLAY") {
-            self.work(rules, WaylandBackend::join(desk)?, guarded)
+            self.work(rules, WaylandBackend::join(backend)?, guarded)
         } else {
-            self.work(rules, desk, guarded)
+            self.work(rules, backend, guarded)
         }
     }
 
@@ -232,20 +232,20 @@ impl Worker<'_> {
     fn work<D: Backend>(
         self,
         rules: RuleSet,
-        desk: D,
+        backend: D,
         guarded: Option<GuardianHandle>,
     ) -> Result<(), Failure> {
-        let Worker { path, runtime, journal, desk: sort, called } = self;
+        let Worker { path, runtime, journal, backend: sort, called } = self;
         let ipc = IpcServer::open(&runtime.socket())
             .map_err(|source| Failure::Write { path: runtime.socket(), source })?;
         let place = SessionConfig {
             path: path.to_owned(),
-            desk: sort,
+            backend: sort,
             called: called.to_owned(),
             guarded,
             ipc,
         };
-        let mut session = Session::new(rules, desk, place, journal)?;
+        let mut session = Session::new(rules, backend, place, journal)?;
         session.work(|rules, journal| {
             service_notify::tell("READY=1");
             let panic = &rules.settings.panic;
@@ -274,8 +274,8 @@ fn wait_for_display(runtime: &RuntimeFiles) -> Result<Option<(X11Backend, List)>
         // Keys that were down went with the display.
         let held = HeldKeyWriter::open(&runtime.held_keys())?;
         let list = (Arc::new(held.file()?), held.pulse());
-        if let Ok(desk) = X11Backend::open(held) {
-            return Ok(Some((desk, list)));
+        if let Ok(backend) = X11Backend::open(held) {
+            return Ok(Some((backend, list)));
         }
     }
     Ok(None)

@@ -31,25 +31,25 @@ impl ScenePlayer {
             }
             SceneAct::LetsGo(combo) => {
                 for key in keys_of(combo).into_iter().rev() {
-                    self.desk.release(key);
+                    self.backend.release(key);
                     self.settle();
                 }
             }
             SceneAct::Types(text) => self.type_text(text),
-            SceneAct::MovesTo(x, y) => self.desk.move_to(*x, *y),
+            SceneAct::MovesTo(x, y) => self.backend.move_to(*x, *y),
             SceneAct::Draws(sketch, key, score) => self.draw(sketch, *key, *score),
             SceneAct::WindowOpens(app, title) => {
-                self.desk.open(app);
+                self.backend.open(app);
                 if let Some(title) = title {
-                    self.desk.set_title(title);
+                    self.backend.set_title(title);
                 }
             }
-            SceneAct::WindowFocused(app) if self.desk.is_open(app) => self.desk.open(app),
+            SceneAct::WindowFocused(app) if self.backend.is_open(app) => self.backend.open(app),
             SceneAct::WindowFocused(app) => {
                 self.timeline.note(self.now, None, format!("{app} is not open"));
             }
-            SceneAct::WindowTitle(title) => self.desk.set_title(title),
-            SceneAct::Copies(text) => self.desk.copy(text),
+            SceneAct::WindowTitle(title) => self.backend.set_title(title),
+            SceneAct::Copies(text) => self.backend.copy(text),
             SceneAct::Answers(value) => {
                 if let Some((effect, answer)) = self.world.answer(value.clone()) {
                     self.finish_effect(effect, answer);
@@ -109,8 +109,8 @@ impl ScenePlayer {
         let keys = keys_of(combo);
         for key in &keys {
             match board {
-                Some(board) => self.desk.press_on(self.now, *key, board),
-                None => self.desk.press(self.now, *key),
+                Some(board) => self.backend.press_on(self.now, *key, board),
+                None => self.backend.press(self.now, *key),
             }
             self.settle();
         }
@@ -125,11 +125,11 @@ impl ScenePlayer {
             let with = level.modifier_keys().iter().map(|side| side.key());
             let keys: Vec<Key> = with.chain([key]).collect();
             for key in &keys {
-                self.desk.press(self.now, *key);
+                self.backend.press(self.now, *key);
                 self.settle();
             }
             for key in keys.iter().rev() {
-                self.desk.release(*key);
+                self.backend.release(*key);
                 self.settle();
             }
             self.advance_to(self.now + TYPING);
@@ -160,7 +160,7 @@ impl ScenePlayer {
             }
         };
         let first = *strokes.first()?.first()?;
-        let (x, y) = self.desk.pointer();
+        let (x, y) = self.backend.pointer();
         let place = |spot: &Point| (spot.0 - first.0 + x as f32, spot.1 - first.1 + y as f32);
         Some(strokes.iter().map(|stroke| stroke.iter().map(place).collect()).collect())
     }
@@ -171,7 +171,7 @@ impl ScenePlayer {
             if number > 0 {
                 self.advance_to(self.now + BETWEEN_STROKES);
             }
-            self.desk.press(self.now, key);
+            self.backend.press(self.now, key);
             self.settle();
             let step = DRAWING / PIECES as u32;
             for spots in stroke.chunks(stroke.len().div_ceil(PIECES)) {
@@ -179,19 +179,19 @@ impl ScenePlayer {
                 self.advance_to(self.now + step);
             }
             if let Some((x, y)) = stroke.last() {
-                self.desk.move_to(x.round() as i32, y.round() as i32);
+                self.backend.move_to(x.round() as i32, y.round() as i32);
             }
-            self.desk.release(key);
+            self.backend.release(key);
             self.settle();
         }
     }
 
     /// A scene reports a gesture itself.
     fn tell_drawn(&mut self, shape: &str, key: Key, score: f64) {
-        self.desk.press(self.now, key);
+        self.backend.press(self.now, key);
         self.settle();
         self.advance_to(self.now + DRAWING);
-        let (x, y) = self.desk.pointer();
+        let (x, y) = self.backend.pointer();
         let frame = Rect { x, y, width: 120, height: 80 };
         self.tell(Event::Gesture { shape: shape.to_owned(), key, bounds: frame, score });
         self.release_later(vec![key], KEY_DOWN);

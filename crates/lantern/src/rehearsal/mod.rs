@@ -106,13 +106,13 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> SceneResult {
     player.advance_to(player.now + PATIENCE);
     let cut = player.cut();
     player.finish();
-    let fields = player.desk.fields();
+    let fields = player.backend.fields();
     SceneResult { timeline: player.timeline, expected, unmet, fields, cut }
 }
 
 struct ScenePlayer {
     engine: Engine,
-    desk: SimulatedBackend,
+    backend: SimulatedBackend,
     world: ScriptedWorld,
     now: Time,
     timeline: Timeline,
@@ -147,7 +147,7 @@ impl ScenePlayer {
     fn new(rules: &RuleSet) -> ScenePlayer {
         ScenePlayer {
             engine: Engine::new(rules.clone(), SEED),
-            desk: SimulatedBackend::new(Layout::us()),
+            backend: SimulatedBackend::new(Layout::us()),
             world: ScriptedWorld::default(),
             now: Time::START,
             timeline: Timeline::default(),
@@ -195,7 +195,7 @@ impl ScenePlayer {
             self.take_reasons();
             self.take_outputs();
             let event =
-                self.desk.poll_event(self.now).expect("a simulated back end never goes away");
+                self.backend.poll_event(self.now).expect("a simulated back end never goes away");
             let Some(event) = event else { return };
             if self.cut().is_some() {
                 return;
@@ -210,10 +210,10 @@ impl ScenePlayer {
             self.effect_runs.insert(effect.id, run);
         }
         let done = match &effect.kind {
-            EffectKind::SetGrabs(armed) => self.desk.set_grabs(armed.clone()),
-            EffectKind::Input(step) => self.desk.send_input(self.now, effect.id, step),
-            EffectKind::ReplayKey(back) => self.desk.replay_key(self.now, back),
-            EffectKind::Hint(hint) => self.desk.show_hint(self.now, effect.id, hint),
+            EffectKind::SetGrabs(armed) => self.backend.set_grabs(armed.clone()),
+            EffectKind::Input(step) => self.backend.send_input(self.now, effect.id, step),
+            EffectKind::ReplayKey(back) => self.backend.replay_key(self.now, back),
+            EffectKind::Hint(hint) => self.backend.show_hint(self.now, effect.id, hint),
             // A scene says what is heard.
             EffectKind::Listen(_) => Ok(()),
             EffectKind::Log(text) => {
@@ -299,7 +299,7 @@ impl ScenePlayer {
     }
 
     fn take_outputs(&mut self) {
-        let outputs: Vec<SimulatedOutput> = self.desk.outputs()[self.outputs_seen..].to_vec();
+        let outputs: Vec<SimulatedOutput> = self.backend.outputs()[self.outputs_seen..].to_vec();
         self.outputs_seen += outputs.len();
         for output in outputs {
             let Some(effect) = output.effect else {
@@ -343,7 +343,7 @@ impl ScenePlayer {
         if release == Some(due) {
             let (_, keys) = self.releases.pop_first().expect("it was looked at just now");
             for key in keys {
-                self.desk.release(key);
+                self.backend.release(key);
             }
         } else {
             self.engine.handle_deadline(self.now);
@@ -412,7 +412,7 @@ impl ScenePlayer {
             Expectation::Up(combo) => (combo, false),
             other => unreachable!("only keys are held, not {other}"),
         };
-        let held = self.desk.held_keys();
+        let held = self.backend.held_keys();
         let keys = board().press_order(combo).unwrap_or_default();
         if keys.iter().all(|key| held.contains(key) == wanted) {
             // That it went down or up has been expected with it.

@@ -79,14 +79,14 @@ impl ScenePlayer {
         if shown {
             self.send(effect.run, SentEffectKind::done(deed.kind.keyword(), deed_text(deed)));
         }
-        if self.desk.execute(self.now, effect.id, deed)? {
+        if self.backend.execute(self.now, effect.id, deed)? {
             return Ok(());
         }
         let answer = match deed.kind {
             CommandKind::Launch => {
                 let program = deed.arguments.first().map_or("", String::as_str);
                 let name = program.split(' ').next().unwrap_or(program);
-                self.desk.open(name.rsplit('/').next().unwrap_or(name));
+                self.backend.open(name.rsplit('/').next().unwrap_or(name));
                 self.world.started.insert(effect.id, program.to_owned());
                 self.world.processes += 1;
                 Some(Value::Number(f64::from(1000 + self.world.processes)))

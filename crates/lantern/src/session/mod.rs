@@ -60,7 +60,7 @@ pub struct SessionConfig {
     /// The file of rules.
     pub path: PathBuf,
     /// Which sort of desk it is.
-    pub desk: BackendName,
+    pub backend: BackendName,
     /// What that desk is called.
     pub called: String,
     /// The guardian, which releases keys after a crash. None for a back end that holds no keys.

@@ -131,8 +131,8 @@ impl<D: Backend> Session<'_, D> {
         if let Some(clock) = &self.clock_set {
             waiting.add(PollSource::Clock, clock.as_fd(), read);
         }
-        if let Some(desk) = self.backend.descriptor() {
-            waiting.add(PollSource::Backend, desk, read);
+        if let Some(backend) = self.backend.descriptor() {
+            waiting.add(PollSource::Backend, backend, read);
         }
         self.executor
             .descriptors()

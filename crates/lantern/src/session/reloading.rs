@@ -61,7 +61,7 @@ pub(super) struct ReloadRequest {
 }
 
 /// Reads and checks rules.
-fn read(path: &Path, desk: BackendName) -> Read {
+fn read(path: &Path, backend: BackendName) -> Read {
     let mut read = match files::read_rules_again(path) {
         Ok(read) => read,
         Err(failure) => {
@@ -70,7 +70,7 @@ fn read(path: &Path, desk: BackendName) -> Read {
         }
     };
     let mut found = std::mem::take(&mut read.checked.findings);
-    found.extend(diagnostics::lacking_on(desk, &read.checked.needs));
+    found.extend(diagnostics::lacking_on(backend, &read.checked.needs));
     let rules = match read.checked.rules.take() {
         None => Err(Unread::Broken),
         Some(rules) => match refuse_unless_agreed(&read, &rules) {
@@ -102,8 +102,8 @@ impl<D: Backend> Session<'_, D> {
         // What was saved by now is read now.
         self.look_at_files();
         self.read_due = None;
-        let (path, desk, now) = (self.place.path.clone(), self.place.desk, self.now());
-        self.reading.start(now, move || read(&path, desk));
+        let (path, backend, now) = (self.place.path.clone(), self.place.backend, self.now());
+        self.reading.start(now, move || read(&path, backend));
     }
 
     /// Reads the files, and answers a request once that is done.

@@ -10,7 +10,7 @@ use crate::clauses::{self, Bench};
 const SCREEN: (i32, i32) = (1280, 800);
 
 struct Kernel {
-    desk: EvdevBackend,
+    backend: EvdevBackend,
     boards: VirtualDevices,
     console: Console,
 }
@@ -20,8 +20,8 @@ impl Kernel {
         let boards = VirtualDevices::plug_in("Contract");
         let only = vec!["Contract".to_owned()];
         let choice = DeviceSelection { only, screen: Some(SCREEN), ..DeviceSelection::default() };
-        let desk = EvdevBackend::open(choice).expect("the machine has input");
-        let mut bench = Kernel { desk, boards, console: Console::open(SCREEN) };
+        let backend = EvdevBackend::open(choice).expect("the machine has input");
+        let mut bench = Kernel { backend, boards, console: Console::open(SCREEN) };
         // The panic combination is always armed, and so the keyboard is always taken.
         let escape = Key::named("escape").expect("there is one");
         let families = [Modifier::Ctrl, Modifier::Alt, Modifier::Shift];
@@ -36,7 +36,7 @@ impl Kernel {
             synchronous: waits,
         }];
         let armed = GrabSet { keys, panic: Some((escape, families)), ..GrabSet::default() };
-        bench.desk.set_grabs(armed).expect("it is there");
+        bench.backend.set_grabs(armed).expect("it is there");
         bench.events();
         bench.console.clear();
         bench
@@ -44,8 +44,8 @@ impl Kernel {
 }
 
 impl Bench for Kernel {
-    fn desk(&mut self) -> &mut dyn Backend {
-        &mut self.desk
+    fn backend(&mut self) -> &mut dyn Backend {
+        &mut self.backend
     }
 
     fn press(&mut self, key: Key) {
@@ -59,12 +59,12 @@ impl Bench for Kernel {
     fn events(&mut self) -> Vec<Event> {
         let mut events = Vec::new();
         loop {
-            while let Some(event) = self.desk.poll_event(Time::START).expect("it is there") {
+            while let Some(event) = self.backend.poll_event(Time::START).expect("it is there") {
                 events.push(event);
             }
             // The kernel hands an event to its readers within the write of it, so that nothing is on
             // its way.
-            let fd = self.desk.descriptor().expect("it has one");
+            let fd = self.backend.descriptor().expect("it has one");
             let mut fds = [PollFd::new(&fd, PollFlags::IN)];
             if poll(&mut fds, Some(&Timespec::default())).expect("waiting works") == 0 {
                 events.retain(|event| !matches!(event, Event::Layout(_) | Event::Screens(_)));

@@ -53,7 +53,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     let key = Key::named(name).ok_or_else(|| Failure::NoSuchKey { name: name.clone() })?;
     // A list of its own: `lantern run` may be at work with the other.
     let list = RuntimeFiles::of_desk(BackendName::X11)?.held_keys().with_extension("record");
-    let mut desk = X11Backend::open(HeldKeyWriter::open(&list)?)?;
+    let mut backend = X11Backend::open(HeldKeyWriter::open(&list)?)?;
     let armed = KeyGrab {
         key,
         modifiers: ModifierSet::NONE,
@@ -63,7 +63,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
         synchronous: true,
     };
     let rest = GrabSet { keys: vec![armed], ..GrabSet::default() };
-    desk.set_grabs(rest.clone())?;
+    backend.set_grabs(rest.clone())?;
     let times = arguments.times;
     complain!("hold {key} and draw, {times} times; Ctrl+C ends it");
     let start = Instant::now();
@@ -73,16 +73,16 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     let mut ended = None;
     let mut drawn = 0;
     while drawn < times {
-        match desk.poll_event(now())? {
+        match backend.poll_event(now())? {
             Some(Event::Pressed { key: pressed, .. }) if pressed == key => {
                 way = Some(StrokePath::new());
-                desk.set_grabs(GrabSet { pointer_path: Some(true), ..rest.clone() })?;
+                backend.set_grabs(GrabSet { pointer_path: Some(true), ..rest.clone() })?;
             }
             Some(Event::PointerPath(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),
             Some(Event::Released { key: up }) if up == key => {
                 strokes.extend(way.take());
                 ended = Some(now());
-                desk.set_grabs(rest.clone())?;
+                backend.set_grabs(rest.clone())?;
             }
             Some(Event::GrabsRefused(_)) => return Err(Failure::KeyTaken { key: key.to_string() }),
             Some(_) => {}
@@ -100,7 +100,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
                     }
                     continue;
                 }
-                wait(&desk, now(), ended.map(|ended| ended + NEXT_STROKE))?;
+                wait(&backend, now(), ended.map(|ended| ended + NEXT_STROKE))?;
             }
         }
     }
@@ -108,13 +108,13 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
 }
 
 /// Sleeps until the desk has something to tell or is due.
-fn wait(desk: &X11Backend, now: Time, due: Option<Time>) -> Result<(), Failure> {
-    let due = desk.next_deadline().into_iter().chain(due).min();
+fn wait(backend: &X11Backend, now: Time, due: Option<Time>) -> Result<(), Failure> {
+    let due = backend.next_deadline().into_iter().chain(due).min();
     let timeout = due.map(|due| {
         let span = due.since(now);
         Timespec { tv_sec: span.as_secs() as i64, tv_nsec: span.subsec_nanos().into() }
     });
-    let descriptor = desk.descriptor();
+    let descriptor = backend.descriptor();
     let mut fds: Vec<PollFd<'_>> =
         descriptor.as_ref().map(|fd| PollFd::new(fd, PollFlags::IN)).into_iter().collect();
     match poll(&mut fds, timeout.as_ref()) {
