@@ -90,8 +90,8 @@ pub trait Backend {
     fn descriptor(&self) -> Option<BorrowedFd<'_>>;
 }
 
-/// Why a desk that has only input does not do what is asked of windows and the clipboard; nothing if it is not
-/// a desk's to do at all.
+/// Why a back end that has only input does not do what is asked of windows and the clipboard; nothing if it is not
+/// a back end's to do at all.
 pub(crate) fn without_session(verb: &CommandKind) -> Option<&'static str> {
     match verb {
         CommandKind::Focus | CommandKind::FocusWindow(_) | CommandKind::Close => {
@@ -102,7 +102,7 @@ pub(crate) fn without_session(verb: &CommandKind) -> Option<&'static str> {
     }
 }
 
-/// Why a desk cannot be had, or is gone.
+/// Why a back end cannot be had, or is gone.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum BackendError {

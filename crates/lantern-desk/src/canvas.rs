@@ -1,7 +1,7 @@
 //! Drawing small signs: texts and bars in a box of pixels, with fonts of our own, so that they look
 //! the same everywhere; fonts of the system are looked into only for characters that ours lack.
 //!
-//! Knows nothing of displays: it makes pixels, a desk shows them.
+//! Knows nothing of displays: it makes pixels, a back end shows them.
 
 use std::collections::BTreeMap;
 

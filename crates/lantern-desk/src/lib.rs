@@ -1,4 +1,4 @@
-//! Desks: where the person's input is seen and ours is made.
+//! Back ends: they see the person's input and send ours.
 //!
 //! Owns the [`Backend`] contract and its implementations: [`SimulatedBackend`], a small desktop
 //! with no display, [`X11Backend`] and others. A back end decides nothing: it withholds grabbed

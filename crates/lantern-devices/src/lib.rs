@@ -1,4 +1,4 @@
-//! What rules ask of the machine besides its desk: programs, sound, speech, notices, menus, devices.
+//! Services for rules besides the back end: programs, sound, speech, notifications, menus, devices.
 //!
 //! Owns the starting of programs and the conversations with the sound server, the notification service, the accessibility bus and
 //! the speech programs. Each runs on a thread of its own, started when it is first needed, so that

@@ -376,7 +376,7 @@ impl BindingTable {
         self.gesture_keys.contains(&stroke)
     }
 
-    /// Whether the desk withholds the stroke: some rule for it does not let it pass.
+    /// Whether the back end withholds the stroke: some rule for it does not let it pass.
     pub(crate) fn withholds(&self, rules: &RuleSet, stroke: KeyStroke) -> bool {
         let (key, families) = stroke;
         if ModifierKey::of(key).is_some() {
@@ -403,7 +403,7 @@ impl BindingTable {
             || self.gesture_keys.contains(&stroke)
     }
 
-    /// What the desk must see and withhold, apart from what rules ask for in their conditions.
+    /// What the back end must see and withhold, apart from what rules ask for in their conditions.
     pub(crate) fn required_grabs(&self, rules: &RuleSet) -> GrabSet {
         let mut keys: BTreeMap<(Key, ModifierSet, bool), (bool, GrabNeed)> = BTreeMap::new();
         let mut fingers = false;

@@ -47,11 +47,11 @@ pub struct Engine {
     inputs: RuleInputs,
     pub(crate) globals: Vec<Value>,
     pub(crate) bindings: Arc<BindingTable>,
-    /// What the desk was told to see and withhold.
+    /// What the back end was told to see and withhold.
     requested_grabs: Option<GrabSet>,
     /// The same as the table wants it, when no key waits to be told.
     idle_grabs: GrabSet,
-    /// Whether that was made anew since the desk was told.
+    /// Whether that was made anew since the back end was told.
     grabs_changed: bool,
     pub(crate) layout_known: bool,
     pub(crate) missing_keys: BTreeSet<(Option<usize>, String)>,
@@ -189,7 +189,7 @@ impl Engine {
         }
     }
 
-    /// Takes in what a desk, an ear or a device saw. Deadlines that are due come first.
+    /// Takes in what a back end, an ear or a device saw. Deadlines that are due come first.
     pub fn handle_event(&mut self, now: Time, event: Event) {
         self.fire_due(now);
         let outcome = matches!(event, Event::Outcome { .. });
@@ -461,7 +461,7 @@ impl Engine {
         }
     }
 
-    /// Makes the table anew, and tells the desk if what it must withhold has changed.
+    /// Makes the table anew, and tells the back end if what it must withhold has changed.
     pub(crate) fn update_bindings(&mut self, now: Time) {
         if !self.layout_known {
             return;
@@ -489,7 +489,7 @@ impl Engine {
         self.listen();
     }
 
-    /// Tells the desk what it must see and withhold, if that has changed.
+    /// Tells the back end what it must see and withhold, if that has changed.
     pub(crate) fn request_grabs(&mut self) {
         let everything = self.keys.withholds_all();
         let traces = self.keys.traces().then_some(self.rules.settings.draws_trail);

@@ -30,7 +30,7 @@ impl Rect {
 /// The program in front.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct App {
-    /// The window's number on its desk, 0 for none.
+    /// The window's number on its back end, 0 for none.
     pub window: u64,
     /// Names of the program in lower case: entry id, window class, executable.
     pub names: Vec<String>,

@@ -1,6 +1,6 @@
 //! The words every part of Cold Lantern shares.
 //!
-//! Owns the vocabulary: [`Time`], keys and their names, keyboard layouts, what a desk reports
+//! Owns the vocabulary: [`Time`], keys and their names, keyboard layouts, what a back end reports
 //! ([`Event`]), what it is asked to do ([`Effect`]) and the checked rules ([`RuleSet`]) that lie
 //! between a file and the engine. It decides nothing: the language is read in `lantern-script`,
 //! rules are run in `lantern-engine`, the world is touched in `lantern-desk`.

@@ -1,7 +1,7 @@
 //! Rehearsal scenes: what comes in and when, and what must go out.
 //!
 //! Owns the form of a scene as read by [`parse_scene`] and written by [`SceneAct`]'s `Display`.
-//! Playing one is up to the caller, who owns a desk and an engine.
+//! Playing one is up to the caller, who owns a back end and an engine.
 
 use std::fmt;
 use std::time::Duration;

@@ -1,4 +1,4 @@
-//! Desks by their names, and which one fits the session.
+//! Back ends by their names, and which one fits the session.
 
 use std::env;
 
@@ -8,7 +8,7 @@ use lantern_script::Need;
 use crate::arguments::{BackendChoice, BackendName};
 
 impl BackendName {
-    /// The desk that was chosen, or what fits the session.
+    /// The back end that was chosen, or what fits the session.
     pub fn chosen(choice: BackendChoice) -> Result<BackendName, BackendError> {
         match choice {
             BackendChoice::Auto => BackendName::of_session(),

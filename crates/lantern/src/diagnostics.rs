@@ -72,7 +72,7 @@ pub fn print_rendered(rendered: impl IntoIterator<Item = String>) {
     }
 }
 
-/// What a desk of this version cannot do of what a set needs.
+/// What a back end of this version cannot do of what a set needs.
 pub fn lacking_on(backend: BackendName, needs: &[(Need, Span)]) -> impl Iterator<Item = Finding> {
     let lacks = move |need: Need| match backend {
         BackendName::X11 | BackendName::Simulated => false,

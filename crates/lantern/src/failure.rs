@@ -208,7 +208,7 @@ pub enum Failure {
         /// The nearest one.
         near: Option<String>,
     },
-    /// The desk cannot be had, or is gone.
+    /// The back end cannot be had, or is gone.
     #[error(transparent)]
     Backend(#[from] BackendError),
     /// A device is not there, or broke off.
@@ -285,7 +285,7 @@ impl Failure {
         })
     }
 
-    /// Prints it to standard error; the exit status is 2, or 1 where the desk went away.
+    /// Prints it to standard error; the exit status is 2, or 1 where the back end went away.
     pub fn report(&self) -> ExitCode {
         crate::style::complain!("{}error{0:#}: {self}", style::ERROR);
         let mut cause = std::error::Error::source(self);

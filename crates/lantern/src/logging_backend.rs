@@ -1,4 +1,4 @@
-//! A desk that makes no input and says what it would have made: for `run --backend simulated`.
+//! A back end that makes no input and says what it would have made: for `run --backend simulated`.
 
 use std::os::fd::BorrowedFd;
 
@@ -8,7 +8,7 @@ use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayK
 use crate::style::{self, say};
 use crate::text::{board, combo_name, quoted};
 
-/// The simulated desk, with a voice.
+/// The simulated back end, with a voice.
 #[derive(Debug)]
 pub struct LoggingBackend {
     backend: SimulatedBackend,

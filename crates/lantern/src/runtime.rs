@@ -30,7 +30,7 @@ impl RuntimeFiles {
         &self.folder
     }
 
-    /// Where a `run` on that desk keeps its files, in a folder that only we may enter.
+    /// Where a `run` on that back end keeps its files, in a folder that only we may enter.
     pub fn of_desk(backend: BackendName) -> Result<RuntimeFiles, Failure> {
         let own_display = if backend == BackendName::X11 { x_display() } else { None };
         let session = own_display.unwrap_or_else(|| session_names().swap_remove(0));
@@ -99,7 +99,7 @@ fn own_folder() -> Result<PathBuf, Failure> {
 }
 
 /// Names of this session from the environment, at least one: the Wayland display and the X display, or
-/// the number of the login, or an empty name. A desk without an X display uses the first.
+/// the number of the login, or an empty name. A back end without an X display uses the first.
 fn session_names() -> Vec<String> {
     let variable = |name: &str| env::var(name).ok().filter(|value| !value.is_empty());
     let wayland = variable("WAYLAND_DISPLAY").map(|name| format!("_wayland_{}", plain(&name)));

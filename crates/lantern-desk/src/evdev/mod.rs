@@ -39,7 +39,7 @@ pub struct DeviceSelection {
     pub screen: Option<(i32, i32)>,
 }
 
-/// The desk.
+/// The back end that reads the kernel's input devices.
 #[derive(Debug)]
 pub struct EvdevBackend {
     devices: InputDevices,

@@ -1,4 +1,4 @@
-//! The portal desk: shortcuts and input by the desktop portals, for Wayland sessions in which we may not read the
+//! The portal back end: shortcuts and input by the desktop portals, for Wayland sessions in which we may not read the
 //! kernel's devices. The person agrees to both in the desktop's own words, once.
 //!
 //! The portal tells of whole combinations only, so rules for single keys that go through, remaps, shapes and
@@ -53,7 +53,7 @@ struct PendingStep {
     until: Time,
 }
 
-/// The desk.
+/// The back end that uses the desktop's portals.
 #[derive(Debug)]
 pub struct PortalBackend {
     portal: Portal,

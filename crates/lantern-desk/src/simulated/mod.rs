@@ -14,7 +14,7 @@ use lantern_model::{
 
 use crate::{Backend, BackendError};
 
-/// Something that came out of the desk.
+/// Something that came out of the back end.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SimulatedOutput {
     /// When.
@@ -46,7 +46,7 @@ pub enum OutputKind {
     Pasted(String),
 }
 
-/// The desk.
+/// The simulated back end.
 #[derive(Debug)]
 pub struct SimulatedBackend {
     layout: Layout,
@@ -74,7 +74,7 @@ pub struct SimulatedBackend {
 const SCREEN: (i32, i32) = (1280, 800);
 
 impl SimulatedBackend {
-    /// A desk with that layout and no program open. It reports the layout first.
+    /// A back end with that layout and no program open. It reports the layout first.
     pub fn new(layout: Layout) -> SimulatedBackend {
         SimulatedBackend {
             events: VecDeque::from([
@@ -187,7 +187,7 @@ impl SimulatedBackend {
         &self.outputs
     }
 
-    /// Forgets what came out by now, on a desk that is at work for long.
+    /// Forgets what came out by now, on a back end that is at work for long.
     pub fn forget(&mut self) {
         self.outputs.clear();
         self.fields.clear();

@@ -1,5 +1,5 @@
 //! What a Wayland session has besides input: its windows and its clipboard, by the protocols that compositors
-//! of the wlroots family share. Put around a desk that only knows keys.
+//! of the wlroots family share. Put around a back end that only knows keys.
 //!
 //! A compositor that lacks a protocol is said so by the step that needs it, and by [`session_offers`] ahead of
 //! time.
@@ -24,7 +24,7 @@ pub use session::{CompositorOffers, session_offers};
 /// How soon a program asks for what is pasted, after the paste keys.
 const ASKING: std::time::Duration = std::time::Duration::from_millis(1500);
 
-/// A desk in a Wayland session.
+/// A back end in a Wayland session.
 #[derive(Debug)]
 pub struct WaylandBackend<D> {
     backend: D,

@@ -75,7 +75,7 @@ const BREATH: Timespec = Timespec { tv_sec: 0, tv_nsec: 150_000 };
 /// The core modifier mask of caps lock.
 const LOCK: u16 = 2;
 
-/// The desk on an X display.
+/// The back end on an X display.
 #[derive(Debug)]
 pub struct X11Backend {
     link: XConnection,

@@ -36,15 +36,15 @@ macro_rules! with_clauses {
 }
 pub(crate) use with_clauses;
 
-/// A desk with a program in front, and a person at its keyboard.
+/// A back end with a program in front, and a person at its keyboard.
 pub trait Bench {
-    /// The desk.
+    /// The back end.
     fn backend(&mut self) -> &mut dyn Backend;
     /// The person presses a key of the board.
     fn press(&mut self, key: Key);
     /// The person lets it go.
     fn release(&mut self, key: Key);
-    /// Everything the desk reports until nothing more comes, but for layout and focus.
+    /// Everything the back end reports until nothing more comes, but for layout and focus.
     fn events(&mut self) -> Vec<Event>;
     /// What the program in front got since the last time: each key or character as it sees it,
     /// with the modifiers it sees: `ctrl+a`.

@@ -1,5 +1,5 @@
-//! One list of tests for every desk: what the contract says, tried on the simulated desk and on a
-//! real X server with the same names. Then what is each desk's own.
+//! One list of tests for every back end: what the contract says, tried on the simulated back end and on a
+//! real X server with the same names. Then what is each back end's own.
 
 mod clauses;
 mod marks;

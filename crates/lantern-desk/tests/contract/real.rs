@@ -1,4 +1,4 @@
-//! The X11 desk, on a server of its own with a bare window in front.
+//! The X11 back end, on a server of its own with a bare window in front.
 
 use lantern_desk::{Backend, BackendError, HeldKeyReader, HeldKeyWriter, X11Backend, release_held};
 use lantern_model::{
@@ -29,7 +29,7 @@ impl Real {
         bench
     }
 
-    /// Waits until the server has done what the desk asked: any answer to the desk comes after that.
+    /// Waits until the server has done what the back end asked: any answer to the back end comes after that.
     pub fn settle(&self) {
         self.backend.tells_programs().expect("it is there");
     }
@@ -52,7 +52,7 @@ impl Bench for Real {
 
     fn events(&mut self) -> Vec<Event> {
         let mut events = Vec::new();
-        // What the desk asks for in its answer to an event may send it further events.
+        // What the back end asks for in its answer to an event may send it further events.
         let mut quiet_rounds = 0;
         while quiet_rounds < 2 {
             // The server answers after it has done what both asked, and what came of it is sent by then.

@@ -1,4 +1,4 @@
-//! The simulated desk.
+//! The simulated back end.
 
 use lantern_desk::{Backend, OutputKind, SimulatedBackend};
 use lantern_model::{Event, Key, KeyKind, Layout, ModifierKey, Time};

@@ -23,7 +23,7 @@ const OPENING: Duration = Duration::from_secs(1);
 /// programs.
 const LOOKING: Duration = Duration::from_millis(20);
 
-/// The program in front, as the desk knows it.
+/// The program in front, as the back end knows it.
 #[derive(Debug, Clone, Default)]
 pub struct Front {
     /// Its process.

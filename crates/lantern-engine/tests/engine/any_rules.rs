@@ -194,7 +194,7 @@ enum TestInput {
     /// One rule is paused, or everything.
     Pause(bool),
     Resume(bool),
-    /// The desk cannot have the key that it was armed with at that place, or has it again.
+    /// The back end cannot have the key that it was armed with at that place, or has it again.
     Refuse(usize, bool),
     Free,
 }

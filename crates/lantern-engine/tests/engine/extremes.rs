@@ -160,7 +160,7 @@ fn name_of(op: &Op) -> &'static str {
 /// Number of names.
 const NAMES: usize = 28;
 
-/// An engine at a desk that does at once what it is asked, and fails every second deed.
+/// An engine at a back end that does at once what it is asked, and fails every second deed.
 struct Backend {
     engine: Engine,
     now: Time,

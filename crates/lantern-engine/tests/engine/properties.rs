@@ -45,7 +45,7 @@ fn deed() -> impl Strategy<Value = TestInput> {
     ]
 }
 
-/// A desk that only counts what is down.
+/// A back end that only counts what is down.
 #[derive(Default)]
 struct SimulatedKeyboard {
     down: BTreeMap<Key, u32>,

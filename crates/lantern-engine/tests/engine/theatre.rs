@@ -88,7 +88,7 @@ impl Theatre {
         }
     }
 
-    /// A key moves that the desk lets pass.
+    /// A key moves that the back end lets pass.
     pub fn finger(&mut self, name: &str, down: bool) {
         self.happen(Event::RawKey { key: key(name), down });
     }

@@ -1,4 +1,4 @@
-//! The reasons that are kept, and what the engine does with what a desk tells it.
+//! The reasons that are kept, and what the engine does with what a back end tells it.
 
 use lantern_engine::DecisionKind;
 use lantern_model::{EffectId, Event, KeyGrab, ModifierSet, Refusal, Time};

@@ -48,7 +48,7 @@ pub struct Checked {
     pub rules: Option<RuleSet>,
     /// All findings, in the order of the files.
     pub findings: Vec<Finding>,
-    /// What not every desk can do, and where the set needs it.
+    /// What not every back end can do, and where the set needs it.
     pub needs: Vec<(Need, Span)>,
 }
 

@@ -1,4 +1,4 @@
-//! What a set needs of the desk and the world it runs on, and where: a desk that lacks something
+//! What a set needs of the back end and the world it runs on, and where: a back end that lacks something
 //! can say so ahead of time.
 
 use lantern_model::{CommandKind, KeyCombination, KeySpec};
@@ -9,7 +9,7 @@ use crate::codes::Code;
 use crate::finding::Finding;
 use crate::tree::{self, KeyPart, TriggerSyntaxKind};
 
-/// Something that not every desk can do.
+/// Something that not every back end can do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Need {
     /// Buttons, wheel and pen as triggers.
@@ -75,7 +75,7 @@ impl Need {
         }
     }
 
-    /// The finding that a desk lacks it.
+    /// The finding that a back end lacks it.
     pub fn lacking(self, span: Span, desk: &str) -> Finding {
         Finding::new(
             Code::NotYet,

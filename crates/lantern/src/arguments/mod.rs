@@ -328,7 +328,7 @@ pub struct CheckArguments {
     pub json: bool,
 }
 
-/// A desk that rules can run on.
+/// A back end that rules can run on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub enum BackendName {
     /// A display of the X Window System.
@@ -341,7 +341,7 @@ pub enum BackendName {
     Simulated,
 }
 
-/// The desk to work on, or the one that fits.
+/// The back end to work on, or the one that fits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub enum BackendChoice {
     /// Chooses by the session.

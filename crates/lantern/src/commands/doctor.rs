@@ -81,7 +81,7 @@ fn with_help(
     Check { part, state, found: found.into(), help: Some(help.into()) }
 }
 
-/// Which desk `run` works on here, and why.
+/// Which back end `run` works on here, and why.
 fn desk_check(backend: &Result<BackendName, BackendError>) -> Check {
     let session = match backends::is_wayland() {
         true => "this is a Wayland session",
@@ -157,7 +157,7 @@ fn session_checks() -> Vec<Check> {
     checks
 }
 
-/// What the kernel desk needs; where another one is used, to be known only.
+/// What the kernel back end needs; where another one is used, to be known only.
 fn kernel_checks(needed: bool) -> Vec<Check> {
     let state = if needed { State::Missing } else { State::Limited };
     let only = if needed { "" } else { "; only for `--backend evdev`" };

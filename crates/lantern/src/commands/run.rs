@@ -121,7 +121,7 @@ fn portal_token() -> PathBuf {
         .join("portal-token")
 }
 
-/// Which input devices are taken on the kernel desk.
+/// Which input devices are taken on the kernel back end.
 fn board_choice(arguments: &RunArguments) -> Result<DeviceSelection, Failure> {
     let size = |written: &String| {
         let (width, height) = written.split_once('x')?;
@@ -202,12 +202,12 @@ fn warn_of_blindness(rules: &RuleSet, backend: &X11Backend) -> Result<(), Failur
     Ok(())
 }
 
-/// What every desk is worked on with.
+/// What every back end is worked on with.
 struct Worker<'w> {
     path: &'w Path,
     runtime: &'w RuntimeFiles,
     journal: &'w EventLog,
-    /// Which sort of desk it is.
+    /// Which sort of back end it is.
     backend: BackendName,
     /// What it is called.
     called: &'w str,
@@ -228,7 +228,7 @@ impl Worker<'_> {
         }
     }
 
-    /// Works on a desk until a signal comes or the desk is gone.
+    /// Works on a back end until a signal comes or the back end is gone.
     fn work<D: Backend>(
         self,
         rules: RuleSet,

@@ -1,4 +1,4 @@
-//! Plays a scene: the engine and a simulated desk with one clock between them, which jumps from
+//! Plays a scene: the engine and a simulated back end with one clock between them, which jumps from
 //! deadline to deadline.
 
 mod acts;
@@ -179,7 +179,7 @@ impl ScenePlayer {
         self.tell(Event::Started);
     }
 
-    /// Something happens that is not the desk's to see.
+    /// Something happens that is not the back end's to see.
     fn tell(&mut self, event: Event) {
         self.engine.handle_event(self.now, event);
         self.settle();

@@ -1,4 +1,4 @@
-//! The one event loop: it sleeps until the desk, a timer, a signal, a saved file or the end of a
+//! The one event loop: it sleeps until the back end, a timer, a signal, a saved file or the end of a
 //! started program wakes it, hands what happened to the engine, and carries out what comes back.
 
 use std::collections::VecDeque;
@@ -59,9 +59,9 @@ use request_handlers::TimedPause;
 pub struct SessionConfig {
     /// The file of rules.
     pub path: PathBuf,
-    /// Which sort of desk it is.
+    /// Which sort of back end it is.
     pub backend: BackendName,
-    /// What that desk is called.
+    /// What that back end is called.
     pub called: String,
     /// The guardian, which releases keys after a crash. None for a back end that holds no keys.
     pub guarded: Option<GuardianHandle>,
@@ -207,7 +207,7 @@ impl<'j, D: Backend> Session<'j, D> {
         }
     }
 
-    /// Sees to everything but the desk; whether the engine may have more to do after it.
+    /// Sees to everything but the back end; whether the engine may have more to do after it.
     fn dispatch(&mut self, woken: &ReadySources) -> Result<bool, Failure> {
         let mut tended = woken.saved || woken.returned;
         if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
@@ -265,7 +265,7 @@ impl<'j, D: Backend> Session<'j, D> {
                 quiet = false;
             }
             if quiet {
-                // The person comes first: one of each between two looks at the desk, so that none keeps
+                // The person comes first: one of each between two looks at the back end, so that none keeps
                 // the others waiting.
                 if self.engine.next_deadline().is_some_and(|due| due <= now) {
                     self.engine.handle_deadline(now);

@@ -1,4 +1,4 @@
-//! What a session sleeps for: the desk, its deadlines, signals, saved files, what it started, those
+//! What a session sleeps for: the back end, its deadlines, signals, saved files, what it started, those
 //! who speak to it.
 
 use std::os::fd::{AsFd, BorrowedFd};
@@ -15,7 +15,7 @@ use lantern_model::Time;
 /// Number of descriptors without clients.
 const USUALLY: usize = 16;
 
-/// What ended a wait, besides the desk, the clock and deadlines.
+/// What ended a wait, besides the back end, the clock and deadlines.
 #[derive(Default)]
 pub(super) struct ReadySources {
     pub signal: bool,

@@ -1,4 +1,4 @@
-//! Rules of the demo at work: this program once more, with devices and no desk.
+//! Rules of the demo at work: this program once more, with devices and no back end.
 
 use std::io::{BufRead, BufReader};
 use std::path::Path;

@@ -107,7 +107,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     Ok(())
 }
 
-/// Sleeps until the desk has something to tell or is due.
+/// Sleeps until the back end has something to tell or is due.
 fn wait(backend: &X11Backend, now: Time, due: Option<Time>) -> Result<(), Failure> {
     let due = backend.next_deadline().into_iter().chain(due).min();
     let timeout = due.map(|due| {
