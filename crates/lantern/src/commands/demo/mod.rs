@@ -62,11 +62,11 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
     show(speech::heard());
     crate::style::say!(
         "\n{}Three things to try next{0:#}\n\
-         \x20 lantern new my-backend\n\
+         \x20 lantern new my-desk\n\
          \x20     writes this example as files\n\
-         \x20 lantern rehearse my-backend/bench.lantern my-backend/night.scene\n\
+         \x20 lantern rehearse my-desk/bench.lantern my-desk/night.scene\n\
          \x20     plays it as a test; change it and play again\n\
-         \x20 lantern run my-backend/bench.lantern\n\
+         \x20 lantern run my-desk/bench.lantern\n\
          \x20     puts it to work on your desktop",
         style::HEAD
     );
