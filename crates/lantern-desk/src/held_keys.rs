@@ -112,7 +112,7 @@ impl HeldKeyWriter {
 
     /// Whether any keycode is marked as down.
     pub fn has_keys(&self) -> bool {
-        self.page.bytes()[..BUTTONS_AT].iter().any(|byte| byte.load(Ordering::Relaxed) != 0)
+        has_marks(&self.page.bytes()[..BUTTONS_AT])
     }
 
     /// Marks a pointer button as down or up.
@@ -146,7 +146,7 @@ impl Heartbeat {
 
     /// Whether a key or button is marked as down.
     pub fn holds(&self) -> bool {
-        self.page.bytes()[..LENT_AT].iter().any(|byte| byte.load(Ordering::Relaxed) != 0)
+        has_marks(&self.page.bytes()[..LENT_AT])
     }
 }
 
@@ -189,6 +189,10 @@ impl HeldKeyReader {
         self.file.read_exact_at(&mut bytes, PULSE_AT as u64).ok()?;
         Some(u32::from_ne_bytes(bytes))
     }
+}
+
+fn has_marks(bytes: &[AtomicU8]) -> bool {
+    bytes.iter().any(|byte| byte.load(Ordering::Relaxed) != 0)
 }
 
 fn mark(bytes: &[AtomicU8], number: u8, down: bool) {

@@ -57,7 +57,7 @@ fn measure() {
         fired.extend(ways(&mut board, &mut console, F9));
         running.stop();
     }
-    let baseline = of("nobody between", &mut baseline, None);
+    let baseline = of("no program between", &mut baseline, None);
     of("a key without a rule", &mut passed, Some(baseline));
     of("a key that fires a tap", &mut fired, Some(baseline));
 }

@@ -247,7 +247,8 @@ impl Watched for WatchedProcess<'_> {
     }
 
     fn is_alive(&mut self) -> bool {
-        rustix::io::read(&self.pipe, &mut [0; 64]).is_ok_and(|length| length > 0)
+        let read = rustix::io::retry_on_intr(|| rustix::io::read(&self.pipe, &mut [0; 64]));
+        read.is_ok_and(|length| length > 0)
     }
 
     fn look(&mut self) -> Progress {

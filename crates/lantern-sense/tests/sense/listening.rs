@@ -199,7 +199,7 @@ fn words_near_another_differ_by_a_sound_that_can_be_told() {
     assert_eq!(confusable_words(dictionary, "lantern"), ["lanterns", "plantern"]);
     assert_eq!(confusable_words("", "lantern"), [""; 0]);
     let short: String = (b'a'..=b'z').map(|c| format!("b{} B EH L {}\n", c as char, "Z")).collect();
-    assert_eq!(confusable_words(&short, "bell").len(), 16, "so many are enough");
+    assert_eq!(confusable_words(&short, "bell").len(), 16, "the maximum number");
 }
 
 #[test]
