@@ -9,18 +9,16 @@ use std::time::Duration;
 
 use lantern_model::{
     ContextFilter, GrabSet, HeldModifiers, Key, KeyCombination, KeyGrab, Layout, ModifierKey,
-    ModifierSet, PressKind, ReentryPolicy, Remap, Rule, RuleSet, TriggerKind,
+    ModifierSet, PressKind, ReentryPolicy, Remap, Rule, RuleId, RuleSet, TriggerKind, TriggerRef,
 };
 
 use crate::context::Context;
-pub(crate) use crate::key_stroke::KeyStroke;
-use crate::key_stroke::{MissingKey, chord_of, key_stroke_of, key_strokes_of, lacking};
+use crate::key_stroke::{KeyStroke, MissingKey, chord_of, key_stroke_of, key_strokes_of, lacking};
 
 /// A rule that wants a stroke, or keys together.
 #[derive(Debug, Clone)]
 pub(crate) struct Candidate {
-    pub rule: usize,
-    pub trigger: usize,
+    pub trigger: TriggerRef,
     pub press: PressKind,
     /// Modifier keys of one side that must be down.
     modifier_keys: Vec<ModifierKey>,
@@ -29,7 +27,8 @@ pub(crate) struct Candidate {
 }
 
 impl Candidate {
-    pub(crate) fn fits(&self, held: HeldModifiers) -> bool {
+    /// Whether the modifier keys of one side that it wants are down.
+    pub(crate) fn has_modifier_keys(&self, held: HeldModifiers) -> bool {
         self.modifier_keys.iter().all(|side| held.contains(*side))
     }
 }
@@ -53,8 +52,7 @@ pub(crate) enum ChordTarget {
 /// Keys one after another.
 #[derive(Debug, Clone)]
 pub(crate) struct KeySequence {
-    pub rule: usize,
-    pub trigger: usize,
+    pub trigger: TriggerRef,
     pub strokes: Vec<(KeyStroke, Vec<ModifierKey>)>,
     pub timeout: Duration,
 }
@@ -83,51 +81,60 @@ pub(crate) struct BindingTable {
     /// Candidates by the key's number in the table, then by families.
     strokes: Vec<BTreeMap<ModifierSet, Vec<Candidate>>>,
     chords: BTreeMap<Key, Vec<Chord>>,
-    pub sequences: Vec<KeySequence>,
+    sequences: Vec<KeySequence>,
     remaps: BTreeMap<Key, Vec<ActiveRemap>>,
     /// What is held while a shape is drawn.
     gesture_keys: BTreeSet<KeyStroke>,
     panic: Option<KeyStroke>,
-    /// Combinations this board does not have, each with its rule.
-    pub missing_keys: Vec<(Option<usize>, String)>,
+    missing_keys: Vec<MissingCombination>,
 }
 
-/// Rules by the places they are for.
+/// A combination that this keyboard does not have.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct MissingCombination {
+    /// The rule that wants it; none for a remap or the panic combination.
+    pub rule: Option<RuleId>,
+    /// The combination and the key that is missing.
+    pub words: String,
+}
+
+/// Rules by the filters they have.
 #[derive(Debug, Default)]
 pub(crate) struct RuleIndex {
-    everywhere: Vec<usize>,
-    by_app: BTreeMap<String, Vec<usize>>,
-    by_layer: BTreeMap<usize, Vec<usize>>,
+    everywhere: Vec<RuleId>,
+    by_app: BTreeMap<String, Vec<RuleId>>,
+    by_layer: BTreeMap<usize, Vec<RuleId>>,
 }
 
 impl RuleIndex {
     /// An index of the rules that some key fires.
     pub(crate) fn new(rules: &RuleSet) -> RuleIndex {
         let mut index = RuleIndex::default();
-        for (number, rule) in rules.rules.iter().enumerate() {
+        for (id, rule) in rules.numbered_rules() {
             if rule.triggers.iter().any(|trigger| is_of_keys(&trigger.kind)) {
-                index.add(number, &rule.filter);
+                index.add(id, &rule.filter);
             }
         }
         index
     }
 
-    fn add(&mut self, number: usize, scope: &ContextFilter) {
+    fn add(&mut self, rule: RuleId, scope: &ContextFilter) {
         if let Some(layer) = scope.layer {
-            self.by_layer.entry(layer.0).or_default().push(number);
+            self.by_layer.entry(layer.0).or_default().push(rule);
         } else if let Some(apps) = &scope.apps {
             for app in apps {
-                self.by_app.entry(app.clone()).or_default().push(number);
+                self.by_app.entry(app.clone()).or_default().push(rule);
             }
         } else {
-            self.everywhere.push(number);
+            self.everywhere.push(rule);
         }
     }
 
-    /// The rules that may apply at a place, each once, in the order of the file.
-    fn rules_at(&self, place: &Context<'_>) -> BTreeSet<usize> {
-        let named = place.app.names.iter().filter_map(|name| self.by_app.get(name)).flatten();
-        let layered = place.layers.iter().filter_map(|layer| self.by_layer.get(&layer.0)).flatten();
+    /// The rules that may apply in a context, each once, in the order of the file.
+    fn rules_in(&self, context: &Context) -> BTreeSet<RuleId> {
+        let named = context.app().names.iter().filter_map(|name| self.by_app.get(name)).flatten();
+        let layered =
+            context.layers().iter().filter_map(|layer| self.by_layer.get(&layer.0)).flatten();
         self.everywhere.iter().chain(named).chain(layered).copied().collect()
     }
 }
@@ -140,54 +147,54 @@ fn is_of_keys(cause: &TriggerKind) -> bool {
 }
 
 impl BindingTable {
-    /// The table for a place. `running` are the rules with live runs that their own trigger stops
-    /// wherever the person is.
+    /// The table for a context. `running` are the rules with live runs that their own trigger stops
+    /// in any context.
     pub(crate) fn new(
         rules: &RuleSet,
         index: &RuleIndex,
-        place: &Context<'_>,
-        layout: &Layout,
-        running: &[usize],
+        context: &Context,
+        running: &[RuleId],
     ) -> BindingTable {
-        let mut watch = BindingTable {
+        let layout = context.layout();
+        let mut table = BindingTable {
             strokes: Key::all().map(|_| BTreeMap::new()).collect(),
             ..BindingTable::default()
         };
         match key_stroke_of(&rules.settings.panic.0, layout) {
-            Ok((stroke, _)) => watch.panic = Some(stroke),
+            Ok((stroke, _)) => table.panic = Some(stroke),
             Err(key) => {
                 let words = format!("panic: {}", lacking(&rules.settings.panic, key));
-                watch.missing_keys.push((None, words));
+                table.missing_keys.push(MissingCombination { rule: None, words });
             }
         }
-        let in_place: Vec<usize> = index
-            .rules_at(place)
+        let applying: Vec<RuleId> = index
+            .rules_in(context)
             .into_iter()
-            .filter(|rule| place.allows(&rules.rules[*rule]))
+            .filter(|rule| context.allows(&rules[*rule]))
             .collect();
-        for rule in &in_place {
-            watch.add_rule(rules, *rule, false, layout);
+        for rule in &applying {
+            table.add_rule(rules, *rule, false, layout);
         }
-        for rule in running.iter().filter(|rule| in_place.binary_search(rule).is_err()) {
-            watch.add_rule(rules, *rule, true, layout);
+        for rule in running.iter().filter(|rule| applying.binary_search(rule).is_err()) {
+            table.add_rule(rules, *rule, true, layout);
         }
-        if !place.locked && !place.paused {
+        if !context.is_locked() && !context.is_all_paused() {
             for (number, remap) in rules.remaps.iter().enumerate() {
-                if place.is_in(&remap.filter) {
-                    watch.add_remap(number, remap, layout);
+                if context.is_in(&remap.filter) {
+                    table.add_remap(number, remap, layout);
                 }
             }
         }
-        watch.sort(rules, place);
-        watch
+        table.sort(rules, context);
+        table
     }
 
-    fn add_rule(&mut self, rules: &RuleSet, rule: usize, stops_only: bool, layout: &Layout) {
-        for (trigger, wanted) in rules.rules[rule].triggers.iter().enumerate() {
+    fn add_rule(&mut self, rules: &RuleSet, rule: RuleId, stops_only: bool, layout: &Layout) {
+        for (number, wanted) in rules[rule].triggers.iter().enumerate() {
+            let trigger = TriggerRef { rule, trigger: number };
             let result = match &wanted.kind {
                 TriggerKind::Key { combo, press: manner, .. } => {
                     let candidate = Candidate {
-                        rule,
                         trigger,
                         press: *manner,
                         modifier_keys: Vec::new(),
@@ -211,8 +218,7 @@ impl BindingTable {
                         Ok(())
                     });
                     if steps.is_ok() {
-                        let sequence =
-                            |strokes| KeySequence { rule, trigger, strokes, timeout: within };
+                        let sequence = |strokes| KeySequence { trigger, strokes, timeout: within };
                         self.sequences.extend(ways.into_iter().map(sequence));
                     }
                     steps
@@ -225,7 +231,7 @@ impl BindingTable {
                 _ => Ok(()),
             };
             if let Err(words) = result {
-                self.missing_keys.push((Some(rule), words));
+                self.missing_keys.push(MissingCombination { rule: Some(rule), words });
             }
         }
     }
@@ -266,7 +272,7 @@ impl BindingTable {
         let (to, tapped) = match (to, tapped) {
             (Ok(to), Ok(tapped)) => (to, tapped),
             (Err(key), _) | (_, Err(key)) => {
-                self.missing_keys.push((None, format!("remap: {}", lacking(&remap.to, key))));
+                self.add_missing_remap(lacking(&remap.to, key));
                 return;
             }
         };
@@ -292,21 +298,28 @@ impl BindingTable {
             })
         };
         if let Err(key) = result {
-            self.missing_keys.push((None, format!("remap: {}", lacking(&remap.from, key))));
+            self.add_missing_remap(lacking(&remap.from, key));
         }
     }
 
-    fn sort(&mut self, rules: &RuleSet, place: &Context<'_>) {
+    fn add_missing_remap(&mut self, combination: String) {
+        let words = format!("remap: {combination}");
+        self.missing_keys.push(MissingCombination { rule: None, words });
+    }
+
+    fn sort(&mut self, rules: &RuleSet, context: &Context) {
         for candidates in self.strokes.iter_mut().flat_map(BTreeMap::values_mut) {
-            candidates.sort_by_key(|candidate| precedence(rules, place, candidate));
+            candidates.sort_by_key(|candidate| Precedence::new(rules, context, candidate));
         }
         for chords in self.chords.values_mut() {
             chords.sort_by_key(|chord| {
                 let order = match &chord.target {
                     ChordTarget::Remap(number) => (true, None, *number),
-                    ChordTarget::Rule(candidate) => {
-                        (false, Some(precedence(rules, place, candidate)), candidate.rule)
-                    }
+                    ChordTarget::Rule(candidate) => (
+                        false,
+                        Some(Precedence::new(rules, context, candidate)),
+                        candidate.trigger.rule.0,
+                    ),
                 };
                 (usize::MAX - chord.keys.len(), order)
             });
@@ -327,6 +340,16 @@ impl BindingTable {
     pub(crate) fn candidates(&self, stroke: KeyStroke) -> &[Candidate] {
         let of_key = self.strokes.get(stroke.0.index());
         of_key.and_then(|of_key| of_key.get(&stroke.1)).map_or(&[], Vec::as_slice)
+    }
+
+    /// The sequences that rules want.
+    pub(crate) fn sequences(&self) -> &[KeySequence] {
+        &self.sequences
+    }
+
+    /// Takes the combinations that this keyboard does not have.
+    pub(crate) fn take_missing_keys(&mut self) -> Vec<MissingCombination> {
+        std::mem::take(&mut self.missing_keys)
     }
 
     /// Whether any keys together are wanted.
@@ -372,7 +395,7 @@ impl BindingTable {
     }
 
     /// Whether a shape may be drawn while the stroke is held.
-    pub(crate) fn is_drawing(&self, stroke: KeyStroke) -> bool {
+    pub(crate) fn is_gesture_key(&self, stroke: KeyStroke) -> bool {
         self.gesture_keys.contains(&stroke)
     }
 
@@ -382,7 +405,7 @@ impl BindingTable {
         if ModifierKey::of(key).is_some() {
             return false;
         }
-        let blocks = |candidate: &Candidate| !rules.rules[candidate.rule].passes_key_through;
+        let blocks = |candidate: &Candidate| !rules[candidate.trigger.rule].passes_key_through;
         let chorded = |chord: &Chord| {
             chord.modifiers == families
                 && match &chord.target {
@@ -391,7 +414,7 @@ impl BindingTable {
                 }
         };
         let begins = |sequence: &KeySequence| {
-            sequence.strokes[0].0 == stroke && !rules.rules[sequence.rule].passes_key_through
+            sequence.strokes[0].0 == stroke && !rules[sequence.trigger.rule].passes_key_through
         };
         let stood =
             |stand: &ActiveRemap| stand.modifiers.iter().all(|family| families.contains(family));
@@ -417,7 +440,7 @@ impl BindingTable {
             of_key.iter().map(move |(families, candidates)| ((key, *families), candidates))
         });
         for (stroke, candidates) in strokes {
-            let rule = |candidate: &Candidate| &rules.rules[candidate.rule];
+            let rule = |candidate: &Candidate| &rules[candidate.trigger.rule];
             let modifier = ModifierKey::of(stroke.0).is_some();
             fingers |= modifier
                 || candidates.iter().any(|c| rule(c).passes_key_through || c.press.must_wait());
@@ -434,7 +457,7 @@ impl BindingTable {
                 let (passing, sides) = match &chord.target {
                     ChordTarget::Remap(_) => (false, false),
                     ChordTarget::Rule(candidate) => (
-                        rules.rules[candidate.rule].passes_key_through,
+                        rules[candidate.trigger.rule].passes_key_through,
                         !candidate.modifier_keys.is_empty(),
                     ),
                 };
@@ -446,7 +469,8 @@ impl BindingTable {
         for sequence in &self.sequences {
             fingers = true;
             let (stroke, sides) = &sequence.strokes[0];
-            if !rules.rules[sequence.rule].passes_key_through && ModifierKey::of(stroke.0).is_none()
+            if !rules[sequence.trigger.rule].passes_key_through
+                && ModifierKey::of(stroke.0).is_none()
             {
                 arm(*stroke, false, !sides.is_empty(), GrabNeed::Synchronous);
             }
@@ -510,20 +534,33 @@ fn grab_need(rule: &Rule, manner: PressKind) -> GrabNeed {
     }
 }
 
-/// Smaller comes first: the narrower place, of layers the one entered last, a side before either,
-/// a condition before none.
-pub(crate) fn precedence(
-    rules: &RuleSet,
-    place: &Context<'_>,
-    candidate: &Candidate,
-) -> (bool, u8, usize, usize, bool, usize) {
-    let rule = &rules.rules[candidate.rule];
-    (
-        candidate.stops_only,
-        255 - rule.filter.narrowness(),
-        place.depth_of(&rule.filter),
-        usize::MAX - candidate.modifier_keys.len(),
-        rule.condition.is_none(),
-        candidate.rule,
-    )
+/// The order in which rules are asked whether they fire; smaller comes first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Precedence {
+    /// Rules that may only be stopped come last.
+    stops_only: bool,
+    /// The narrower filter comes first.
+    breadth: u8,
+    /// The layer entered last comes first.
+    layer_depth: usize,
+    /// A modifier key of one side comes before either side.
+    missing_sides: usize,
+    /// A rule with a condition comes before one without.
+    is_unconditional: bool,
+    /// The rule that stands first in the file comes first.
+    rule: RuleId,
+}
+
+impl Precedence {
+    pub(crate) fn new(rules: &RuleSet, context: &Context, candidate: &Candidate) -> Precedence {
+        let rule = &rules[candidate.trigger.rule];
+        Precedence {
+            stops_only: candidate.stops_only,
+            breadth: 255 - rule.filter.narrowness(),
+            layer_depth: context.depth_of(&rule.filter),
+            missing_sides: usize::MAX - candidate.modifier_keys.len(),
+            is_unconditional: rule.condition.is_none(),
+            rule: candidate.trigger.rule,
+        }
+    }
 }

@@ -4,7 +4,9 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::sync::Arc;
 
-use lantern_model::{ConnectionState, ListenMode, MicrophoneState, RunId, SourceLocation, Time};
+use lantern_model::{
+    ConnectionState, ListenMode, MicrophoneState, RuleId, RunId, SourceLocation, Time,
+};
 
 /// A key that types, as a reason names it where it must not be told which one.
 pub(crate) const CHARACTER: &str = "a key that types";
@@ -20,7 +22,7 @@ pub struct Decision {
     /// When.
     pub time: Time,
     /// The rule it is about, by its number in the set.
-    pub rule: Option<usize>,
+    pub rule: Option<RuleId>,
     /// What was decided.
     pub kind: DecisionKind,
 }
@@ -156,7 +158,7 @@ impl DecisionKind {
 }
 
 impl DecisionLog {
-    pub(crate) fn add(&mut self, time: Time, rule: Option<usize>, kind: DecisionKind) {
+    pub(crate) fn add(&mut self, time: Time, rule: Option<RuleId>, kind: DecisionKind) {
         self.count += 1;
         if self.ring.len() == KEPT {
             self.ring.pop_front();
@@ -165,7 +167,7 @@ impl DecisionLog {
     }
 
     /// Changes what rules reasons are about, as `change` says.
-    pub(crate) fn remap_ids(&mut self, change: impl Fn(usize) -> Option<usize>) {
+    pub(crate) fn remap_ids(&mut self, change: impl Fn(RuleId) -> Option<RuleId>) {
         for reason in &mut self.ring {
             reason.rule = reason.rule.and_then(&change);
         }

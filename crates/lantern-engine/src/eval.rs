@@ -1,12 +1,19 @@
-//! Expressions at run time.
+//! Evaluates expressions at run time.
+//!
+//! [`Evaluator`] owns what expressions keep: the top-level values, compiled patterns, randomness.
+//! [`EvalScope`] is one evaluation. It reads the context and the keys, and changes neither.
 
 use std::cell::Cell;
 use std::time::Duration;
 
 use lantern_model::code::{Expr, Function, KeyCombinationExpr, KeyTerm, Operator, WorldQuery};
-use lantern_model::{Key, KeyCombination, KeySpec, ModifierKey, Time, Value};
+use lantern_model::{Global, Key, KeyCombination, KeySpec, ModifierKey, Rule, Time, Value};
 
-use crate::engine::Engine;
+use crate::context::Context;
+use crate::key_state::KeyState;
+use crate::patterns::Patterns;
+use crate::random::Random;
+use crate::step_error::{Evaluated, StepError};
 
 /// The longest list that a range makes.
 const LONGEST_RANGE: f64 = 100_000.0;
@@ -24,18 +31,101 @@ const MATCHING: usize = 16;
 /// Maximum number of characters of a value in a message.
 const VALUE_SHOWN: usize = 80;
 
-/// What an expression may look at.
-pub(crate) struct EvalScope<'a> {
-    pub engine: &'a Engine,
-    pub now: Time,
-    pub slots: &'a [Value],
-    /// Whether the key that fired the run is still down.
-    pub held: bool,
-    /// Bytes that the expression has copied, joined and compared by now.
-    pub work: Cell<usize>,
+/// What expressions keep from one evaluation to the next.
+#[derive(Debug)]
+pub(crate) struct Evaluator {
+    /// Top-level values.
+    globals: Vec<Value>,
+    patterns: Patterns,
+    random: Random,
+    /// Bytes that expressions have copied, joined and compared since this was taken last.
+    charged_bytes: Cell<usize>,
 }
 
-type Evaluated<T> = Result<T, String>;
+/// Whether the key that fired a run is down.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum TriggerKey {
+    /// It is down. Conditions of rules are evaluated as if it were.
+    Held,
+    /// It is up, or there is none.
+    Up,
+}
+
+/// What expressions may look at.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Surroundings<'a> {
+    pub now: Time,
+    pub context: &'a Context,
+    pub keys: &'a KeyState,
+}
+
+impl Evaluator {
+    /// An evaluator without top-level values, with this seed for `random`.
+    pub(crate) fn new(seed: u64) -> Evaluator {
+        Evaluator {
+            globals: Vec::new(),
+            patterns: Patterns::default(),
+            random: Random::new(seed),
+            charged_bytes: Cell::new(0),
+        }
+    }
+
+    /// An evaluation with these values in the slots of the present call.
+    pub(crate) fn scope<'a>(
+        &'a self,
+        around: Surroundings<'a>,
+        slots: &'a [Value],
+        trigger_key: TriggerKey,
+    ) -> EvalScope<'a> {
+        EvalScope { evaluator: self, around, slots, trigger_key, work: Cell::new(0) }
+    }
+
+    /// Gives every top-level value what it starts as.
+    pub(crate) fn reset_globals(&mut self, around: Surroundings<'_>, globals: &[Global]) {
+        self.globals = Vec::new();
+        for global in globals {
+            let first = self.scope(around, &[], TriggerKey::Up).value(&global.initial);
+            // What cannot be evaluated is false, and fails where it is used.
+            self.globals.push(first.unwrap_or(Value::Truth(false)));
+        }
+    }
+
+    pub(crate) fn take_globals(&mut self) -> Vec<Value> {
+        std::mem::take(&mut self.globals)
+    }
+
+    pub(crate) fn set_global(&mut self, index: usize, value: Value) {
+        self.globals[index] = value;
+    }
+
+    /// Takes the bytes of work done since this was called last.
+    pub(crate) fn take_charge(&self) -> usize {
+        self.charged_bytes.take()
+    }
+
+    pub(crate) fn random(&self) -> &Random {
+        &self.random
+    }
+
+    /// Why a rule's condition does not hold; nothing if it holds or there is none.
+    pub(crate) fn unmet_condition(&self, around: Surroundings<'_>, rule: &Rule) -> Option<String> {
+        match self.scope(around, &[], TriggerKey::Held).truth(rule.condition.as_ref()?) {
+            Ok(true) => None,
+            Ok(false) => Some(format!("its condition `{}` does not hold", rule.condition_text)),
+            Err(problem) => Some(problem.to_string()),
+        }
+    }
+}
+
+/// One evaluation.
+pub(crate) struct EvalScope<'a> {
+    evaluator: &'a Evaluator,
+    around: Surroundings<'a>,
+    slots: &'a [Value],
+    trigger_key: TriggerKey,
+    /// Bytes that the expression has copied, joined and compared by now.
+    work: Cell<usize>,
+}
 
 /// The beginning of a text, for a message.
 fn shortened(text: &str) -> String {
@@ -47,8 +137,8 @@ fn shortened(text: &str) -> String {
 }
 
 /// That a value is of another kind than the one that is needed.
-pub(crate) fn unexpected(wanted: &str, found: &Value) -> String {
-    format!("expected {wanted}, found {} ({})", found.kind(), shortened(&found.to_string()))
+pub(crate) fn unexpected(wanted: &str, found: &Value) -> StepError {
+    format!("expected {wanted}, found {} ({})", found.kind(), shortened(&found.to_string())).into()
 }
 
 impl EvalScope<'_> {
@@ -68,19 +158,20 @@ impl EvalScope<'_> {
 
     /// Counts work in bytes. It counts as time of the run, and is limited for each expression.
     fn charge(&self, bytes: usize) -> Evaluated<()> {
-        self.engine.charged_bytes.set(self.engine.charged_bytes.get().saturating_add(bytes));
+        let charged = &self.evaluator.charged_bytes;
+        charged.set(charged.get().saturating_add(bytes));
         self.work.set(self.work.get().saturating_add(bytes));
         if self.work.get() <= MOST_WORK {
             return Ok(());
         }
-        Err(format!("one value takes the work of more than {MOST_WORK} bytes"))
+        Err(format!("one value takes the work of more than {MOST_WORK} bytes").into())
     }
 
     fn evaluate(&self, expr: &Expr) -> Evaluated<Value> {
         Ok(match expr {
             Expr::Value(value) => value.clone(),
             Expr::Local(slot) => self.slots[*slot].clone(),
-            Expr::Global(index) => self.engine.globals[*index].clone(),
+            Expr::Global(index) => self.evaluator.globals[*index].clone(),
             Expr::Text(parts) => {
                 let mut text = String::new();
                 for part in parts {
@@ -118,7 +209,7 @@ impl EvalScope<'_> {
                     let known: Vec<&str> = fields.keys().map(String::as_str).collect();
                     format!("there is no part {name} (there are {})", known.join(", "))
                 })?,
-                other => return Err(format!("{} has no part {name}", other.kind())),
+                other => return Err(format!("{} has no part {name}", other.kind()).into()),
             },
             Expr::Call(function, values) => self.call(*function, values)?,
             Expr::Range(first, last) => self.range(first, last)?,
@@ -142,8 +233,8 @@ impl EvalScope<'_> {
     }
 
     fn is_down(&self, combo: &KeyCombination) -> bool {
-        let down = |key: Key| self.engine.keys.is_down(key);
-        let layout = &self.engine.layout;
+        let down = |key: Key| self.around.keys.is_down(key);
+        let layout = self.around.context.layout();
         combo.0.iter().all(|part| match part {
             KeySpec::Either(family) => ModifierKey::ALL
                 .into_iter()
@@ -154,10 +245,10 @@ impl EvalScope<'_> {
     }
 
     fn asked(&self, asked: WorldQuery) -> Evaluated<Value> {
-        let engine = self.engine;
+        let context = self.around.context;
         let number = |number: i64| Value::Number(number as f64);
         if asked.is_time() {
-            let wall = engine.wall_clock.wall(self.now).ok_or("the time is not known yet")?;
+            let wall = context.clock().wall(self.around.now).ok_or("the time is not known yet")?;
             let (year, month, day) = wall.date();
             let seconds = i64::from(wall.time_of_day().seconds());
             return Ok(match asked {
@@ -172,11 +263,11 @@ impl EvalScope<'_> {
             });
         }
         Ok(match asked {
-            WorldQuery::PointerX => number(engine.pointer.0.into()),
-            WorldQuery::PointerY => number(engine.pointer.1.into()),
-            WorldQuery::WindowApp => Value::Text(engine.app.name().to_owned()),
-            WorldQuery::WindowTitle => Value::Text(engine.app.title.clone()),
-            _ => Value::Truth(self.held),
+            WorldQuery::PointerX => number(context.pointer().0.into()),
+            WorldQuery::PointerY => number(context.pointer().1.into()),
+            WorldQuery::WindowApp => Value::Text(context.app().name().to_owned()),
+            WorldQuery::WindowTitle => Value::Text(context.app().title.clone()),
+            _ => Value::Truth(self.trigger_key == TriggerKey::Held),
         })
     }
 
@@ -184,7 +275,7 @@ impl EvalScope<'_> {
         let (first, last) = (self.number(first)?.round(), self.number(last)?.round());
         let count = (last - first).abs();
         if count > LONGEST_RANGE {
-            return Err(format!("a range from {first} to {last} is too long"));
+            return Err(format!("a range from {first} to {last} is too long").into());
         }
         let way = if last < first { -1.0 } else { 1.0 };
         let numbers = (0..=count as u32).map(|at| Value::Number(first + way * f64::from(at)));
@@ -198,10 +289,10 @@ impl EvalScope<'_> {
                 let (from, to) =
                     (self.number(&values[0])?.round(), self.number(&values[1])?.round());
                 if to < from {
-                    return Err(format!("there is no number from {from} to {to}"));
+                    return Err(format!("there is no number from {from} to {to}").into());
                 }
                 let count = ((to - from) as u64).saturating_add(1);
-                Value::Number(from + self.engine.random.below(count) as f64)
+                Value::Number(from + self.evaluator.random.below(count) as f64)
             }
             Function::Round => {
                 let number = self.number(&values[0])?;
@@ -272,7 +363,7 @@ impl EvalScope<'_> {
     pub(crate) fn count(&self, expr: &Expr) -> Evaluated<u64> {
         let number = self.number(expr)?;
         if number < 0.0 {
-            return Err(format!("cannot do something {number} times"));
+            return Err(format!("cannot do something {number} times").into());
         }
         Ok(number.round() as u64)
     }
@@ -310,7 +401,7 @@ impl EvalScope<'_> {
                 let (pattern, text) = (right.to_string(), left.to_string());
                 // A search costs many times what a copy does.
                 self.charge(MATCHING * text.len())?;
-                let fits = self.engine.patterns.fits(&pattern, &text)?;
+                let fits = self.evaluator.patterns.fits(&pattern, &text)?;
                 return Ok(Value::Truth(fits));
             }
             _ => {}
@@ -353,6 +444,7 @@ impl EvalScope<'_> {
                 left.kind(),
                 right.kind()
             )
+            .into()
         })
     }
 }
@@ -367,7 +459,7 @@ impl EvalScope<'_> {
         right: &Expr,
     ) -> Evaluated<Option<bool>> {
         let in_front = Expr::Query(WorldQuery::WindowApp);
-        let app = &self.engine.app;
+        let app = self.around.context.app();
         let is_named = |value: &Value| match value {
             Value::Text(name) => name == app.name() || app.is_named(&name.to_lowercase()),
             _ => false,
@@ -392,7 +484,7 @@ fn contains(whole: &Value, part: &Value) -> Evaluated<Value> {
     match (whole, part) {
         (Value::Text(whole), part) => Ok(Value::Truth(whole.contains(&part.to_string()))),
         (Value::List(values), part) => Ok(Value::Truth(values.contains(part))),
-        (other, _) => Err(format!("{} contains nothing", other.kind())),
+        (other, _) => Err(format!("{} contains nothing", other.kind()).into()),
     }
 }
 
@@ -419,19 +511,19 @@ fn refuse_if_too_long(text: &str) -> Evaluated<()> {
     if text.len() <= LONGEST_TEXT {
         return Ok(());
     }
-    Err(format!("this text has {} bytes; a text has at most {LONGEST_TEXT}", text.len()))
+    Err(format!("this text has {} bytes; a text has at most {LONGEST_TEXT}", text.len()).into())
 }
 
 fn refuse_if_too_large(size: usize) -> Evaluated<()> {
     if size <= LARGEST_LIST {
         return Ok(());
     }
-    Err(format!("this list has more than the {LARGEST_LIST} bytes that a list has at most"))
+    Err(format!("this list has more than the {LARGEST_LIST} bytes that a list has at most").into())
 }
 
 fn refuse_if_too_deep(value: &Value) -> Evaluated<()> {
     if has_depth(value, DEEPEST) {
-        return Err(format!("lists stand within each other at most {DEEPEST} deep"));
+        return Err(format!("lists stand within each other at most {DEEPEST} deep").into());
     }
     Ok(())
 }
@@ -461,7 +553,7 @@ fn size_of(value: &Value) -> usize {
 
 fn numbers(operator: Operator, a: f64, b: f64) -> Evaluated<Option<Value>> {
     if b == 0.0 && matches!(operator, Operator::Divide | Operator::Remainder) {
-        return Err(format!("cannot divide {a} by zero"));
+        return Err(format!("cannot divide {a} by zero").into());
     }
     Ok(Some(match operator {
         Operator::Add => Value::Number(a + b),
@@ -488,7 +580,7 @@ fn durations(operator: Operator, a: Duration, b: Duration) -> Evaluated<Option<V
     Ok(Some(match operator {
         Operator::Add => Value::Duration(a.saturating_add(b)),
         Operator::Subtract => Value::Duration(a.saturating_sub(b)),
-        Operator::Divide if b.is_zero() => return Err("cannot divide by 0ms".to_owned()),
+        Operator::Divide if b.is_zero() => return Err("cannot divide by 0ms".into()),
         Operator::Divide => Value::Number(a.as_secs_f64() / b.as_secs_f64()),
         Operator::Less => Value::Truth(a < b),
         Operator::LessOrEqual => Value::Truth(a <= b),
@@ -501,5 +593,5 @@ fn durations(operator: Operator, a: Duration, b: Duration) -> Evaluated<Option<V
 fn seconds(seconds: f64) -> Evaluated<Value> {
     Duration::try_from_secs_f64(seconds)
         .map(Value::Duration)
-        .map_err(|_| format!("{seconds} seconds is not a length of time"))
+        .map_err(|_| format!("{seconds} seconds is not a length of time").into())
 }

@@ -2,11 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::{LineTest, Value};
+use lantern_model::{LineTest, TriggerRef, Value};
 use regex::{Regex, RegexSet, RegexSetBuilder};
 
-use crate::key_recognizer::Won;
-use crate::trigger_index::text;
+use crate::payload::text;
 
 /// Maximum size in bytes of the automaton that all patterns of a device make together. Above it each
 /// pattern is tried on its own.
@@ -22,7 +21,7 @@ pub(crate) struct LineRules {
 
 #[derive(Debug)]
 struct LineRule {
-    won: Won,
+    trigger: TriggerRef,
     test: Test,
 }
 
@@ -38,7 +37,7 @@ enum Test {
 
 impl LineRules {
     /// Adds a rule. A test that is no pattern is never met; the checker refuses it.
-    pub(crate) fn add(&mut self, won: Won, test: Option<&LineTest>) {
+    pub(crate) fn add(&mut self, trigger: TriggerRef, test: Option<&LineTest>) {
         let place = self.patterns().count();
         let test = match test {
             None => Test::Any,
@@ -49,7 +48,7 @@ impl LineRules {
                 Err(_) => return,
             },
         };
-        self.rules.push(LineRule { won, test });
+        self.rules.push(LineRule { trigger, test });
     }
 
     /// Prepares the search for all patterns at once, if their automaton has at most `size` bytes.
@@ -63,7 +62,7 @@ impl LineRules {
     pub(crate) fn fitting<'a>(
         &'a self,
         line: &'a str,
-    ) -> impl Iterator<Item = (Won, BTreeMap<String, Value>)> + 'a {
+    ) -> impl Iterator<Item = (TriggerRef, BTreeMap<String, Value>)> + 'a {
         let found = self.patterns.as_ref().map(|patterns| patterns.matches(line));
         let trimmed = line.trim();
         self.rules.iter().filter_map(move |rule| {
@@ -79,7 +78,7 @@ impl LineRules {
             };
             fits.then(|| {
                 fields.entry("text".to_owned()).or_insert_with(|| text(line));
-                (rule.won, fields)
+                (rule.trigger, fields)
             })
         })
     }
@@ -113,7 +112,8 @@ mod tests {
     fn rules(tests: &[Option<LineTest>]) -> LineRules {
         let mut rules = LineRules::default();
         for (number, test) in tests.iter().enumerate() {
-            rules.add((number, 0), test.as_ref());
+            let trigger = TriggerRef { rule: lantern_model::RuleId(number), trigger: 0 };
+            rules.add(trigger, test.as_ref());
         }
         rules
     }
@@ -134,7 +134,7 @@ mod tests {
             rules.join_patterns(size);
             assert_eq!(rules.patterns.is_some(), size > 0);
             let found: Vec<_> = rules.fitting("core 12").collect();
-            let fit: Vec<usize> = found.iter().map(|((rule, _), _)| *rule).collect();
+            let fit: Vec<usize> = found.iter().map(|(trigger, _)| trigger.rule.0).collect();
             assert_eq!(fit, [0, 1, 3, 4, 5]);
             assert_eq!(found[0].1["number"], text("12"));
             assert_eq!(found[2].1["part-1"], text("2"));

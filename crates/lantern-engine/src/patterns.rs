@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 
 use regex::Regex;
 
+use crate::step_error::Evaluated;
+
 /// Most patterns that are kept. A pattern that is made at run time is another one each time.
 const KEPT: usize = 64;
 
@@ -22,7 +24,7 @@ impl Patterns {
     ///
     /// # Errors
     /// When the pattern is no regular expression.
-    pub(crate) fn fits(&self, pattern: &str, text: &str) -> Result<bool, String> {
+    pub(crate) fn fits(&self, pattern: &str, text: &str) -> Evaluated<bool> {
         if let Some(regex) = self.known.borrow().get(pattern) {
             return Ok(regex.is_match(text));
         }
@@ -30,7 +32,8 @@ impl Patterns {
             return Err(format!(
                 "this pattern has {} bytes; one has at most {LONGEST}",
                 pattern.len()
-            ));
+            )
+            .into());
         }
         let regex = Regex::new(pattern).map_err(|_| {
             format!("{:?} is no pattern", pattern.chars().take(80).collect::<String>())

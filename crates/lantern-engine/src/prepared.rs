@@ -4,7 +4,9 @@ use lantern_model::code::{MoveTarget, Op, WorldQuery};
 use lantern_model::{RoutineId, Rule, RuleSet};
 
 use crate::binding_table::RuleIndex;
+use crate::gesture_recognizer::ShapeTriggers;
 use crate::trigger_index::TriggerIndex;
+use crate::voice_control::PhraseTriggers;
 
 /// A set of rules that an engine can take at once. It costs time in the number of rules; a program with
 /// an event loop builds it on another thread.
@@ -13,25 +15,34 @@ pub struct PreparedRules {
     pub(crate) rules: RuleSet,
     pub(crate) index: RuleIndex,
     pub(crate) triggers: TriggerIndex,
+    pub(crate) phrases: PhraseTriggers,
+    pub(crate) shapes: ShapeTriggers,
     pub(crate) inputs: RuleInputs,
 }
 
 /// What the rules ask for in their conditions and steps.
 #[derive(Debug, Default)]
 pub(crate) struct RuleInputs {
-    pub(crate) raw_keys: bool,
-    pub(crate) pointer: bool,
-    pub(crate) source_devices: bool,
-    pub(crate) text_input: bool,
+    pub raw_keys: bool,
+    pub pointer: bool,
+    pub source_devices: bool,
+    pub text_input: bool,
 }
 
 impl PreparedRules {
     /// Builds the indexes of a set.
     pub fn new(mut rules: RuleSet) -> PreparedRules {
         add_macros(&mut rules);
-        let ears = TriggerIndex::new(&rules);
-        let asks = RuleInputs { text_input: ears.needs_text_input(), ..RuleInputs::of(&rules) };
-        PreparedRules { index: RuleIndex::new(&rules), triggers: ears, inputs: asks, rules }
+        let triggers = TriggerIndex::new(&rules);
+        let text_input = triggers.needs_text_input();
+        PreparedRules {
+            index: RuleIndex::new(&rules),
+            triggers,
+            phrases: PhraseTriggers::new(&rules),
+            shapes: ShapeTriggers::new(&rules),
+            inputs: RuleInputs { text_input, ..RuleInputs::of(&rules) },
+            rules,
+        }
     }
 
     /// The set, with its macros as rules at its end.

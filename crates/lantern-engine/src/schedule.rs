@@ -1,147 +1,187 @@
-//! Rules that time fires: rounds, and times of day on a wall clock that is handed in.
+//! Triggers that time fires: intervals, and times of day on a wall clock that is reported by an event.
+//!
+//! Owns the days on which alarms rang. It sets the deadlines of its triggers; the engine fires them.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_model::{Time, TimeOfDay, TriggerKind, Value, WallTime};
+use lantern_model::{RuleSet, Time, TimeOfDay, TriggerKind, TriggerRef, WallTime};
 
-use crate::activation::Activation;
-use crate::engine::Engine;
-use crate::key_recognizer::Won;
-use crate::timers::Timer;
+use crate::context::WallClock;
+use crate::timers::{Timer, TimerQueue};
 
-/// A time of day that was slept through still fires if it is not longer ago than this.
+/// An alarm that was missed while the machine slept still fires if it is not older than this, in seconds.
 const LATE: i64 = 60;
+/// Seconds of a day.
+const DAY: i64 = 86_400;
 
-/// The wall clock as it was told last.
+/// The alarms of a set of rules.
 #[derive(Debug, Default)]
-pub(crate) struct Clock {
-    told: Option<(Time, WallTime)>,
-    /// The day on which each alarm rang last.
-    rang: BTreeMap<Won, i64>,
+pub(crate) struct Schedule {
+    /// The day on which each alarm rang last, counted from 1970-01-01.
+    rang: BTreeMap<TriggerRef, i64>,
 }
 
-impl Clock {
-    /// What the clock shows, if it was told.
-    pub(crate) fn wall(&self, now: Time) -> Option<WallTime> {
-        let (at, wall) = self.told?;
-        let passed = i64::try_from(now.since(at).as_secs()).unwrap_or(i64::MAX);
-        Some(WallTime { local: wall.local.saturating_add(passed), offset: wall.offset })
-    }
-}
-
-impl Clock {
-    /// Changes whose alarms rang, as `change` says.
-    pub(crate) fn remap_ids(&mut self, change: impl Fn(Won) -> Option<Won>) {
-        let rang = std::mem::take(&mut self.rang).into_iter();
-        self.rang = rang.filter_map(|(won, day)| Some((change(won)?, day))).collect();
-    }
-}
-
-impl Engine {
-    /// Rules of `every D` begin their rounds, but for those that are under way.
-    pub(crate) fn start_intervals(&mut self, now: Time) {
-        for (rule, trigger, cause) in self.timed_causes() {
-            let timer = Timer::Every(rule, trigger);
-            if let TriggerKind::Every(span) = cause
-                && !self.timers.is_set(timer)
+impl Schedule {
+    /// Starts the intervals of `every` triggers that do not run yet.
+    pub(crate) fn start_intervals(
+        &self,
+        now: Time,
+        rules: &RuleSet,
+        timers: &mut TimerQueue<Timer>,
+    ) {
+        for (trigger, kind) in rules.triggers() {
+            let timer = Timer::Every(trigger);
+            if let TriggerKind::Every(span) = kind
+                && !timers.is_set(timer)
             {
-                self.timers.set(timer, now + span);
+                timers.set(timer, now + *span);
             }
         }
     }
 
-    fn timed_causes(&self) -> Vec<(usize, usize, TriggerKind)> {
-        let mut causes = Vec::new();
-        for (number, rule) in self.rules.rules.iter().enumerate() {
-            for (trigger, wanted) in rule.triggers.iter().enumerate() {
-                if matches!(wanted.kind, TriggerKind::Every(_) | TriggerKind::At(_)) {
-                    causes.push((number, trigger, wanted.kind.clone()));
-                }
-            }
-        }
-        causes
-    }
-
-    /// A round is over; the next begins.
-    pub(crate) fn on_interval(&mut self, now: Time, rule: usize, trigger: usize) {
-        if let TriggerKind::Every(span) = self.rules.rules[rule].triggers[trigger].kind {
-            self.timers.set(Timer::Every(rule, trigger), now + span);
-        }
-        self.fire_timed(now, rule, trigger);
-    }
-
-    fn fire_timed(&mut self, now: Time, rule: usize, trigger: usize) {
-        if self.context().allows(&self.rules.rules[rule]) && self.may_fire(now, rule) {
-            self.fire(now, rule, Activation::by(trigger, Value::Truth(true)));
+    /// Starts the next interval of an `every` trigger.
+    pub(crate) fn next_interval(
+        &self,
+        now: Time,
+        trigger: TriggerRef,
+        rules: &RuleSet,
+        timers: &mut TimerQueue<Timer>,
+    ) {
+        if let TriggerKind::Every(span) = rules[trigger] {
+            timers.set(Timer::Every(trigger), now + span);
         }
     }
 
-    /// The wall clock was told, or set anew.
-    pub(crate) fn handle_clock(&mut self, now: Time, wall: WallTime) {
-        let before = self.wall_clock.wall(now);
-        self.wall_clock.told = Some((now, wall));
-        if let Some(before) = before.filter(|before| before.local < wall.local) {
-            let season = before.offset != wall.offset;
-            for (rule, trigger, cause) in self.timed_causes() {
-                let TriggerKind::At(time) = cause else { continue };
-                let due = next_due(before.local, time);
-                let late = wall.local - due;
-                // What the season's jump left out is made up for; what was slept through, only if
-                // it was just now.
-                if late >= 0 && (season || late < LATE) {
-                    self.on_alarm_once(now, (rule, trigger), due);
-                }
-            }
-        }
-        self.set_alarms(now);
+    /// The alarms that a new wall clock makes due, given what the clock before it would show. What a
+    /// change of the season leaves out rings; what was slept through only if it is not late.
+    pub(crate) fn skipped_alarms(
+        &mut self,
+        before: Option<WallTime>,
+        wall: WallTime,
+        rules: &RuleSet,
+    ) -> Vec<TriggerRef> {
+        let Some(before) = before.filter(|before| before.local < wall.local) else {
+            return Vec::new();
+        };
+        let is_season = before.offset != wall.offset;
+        let due = alarms(rules).filter_map(|(trigger, time)| {
+            let due = next_due(before.local, time);
+            let late = wall.local - due;
+            (late >= 0 && (is_season || late < LATE)).then_some((trigger, due))
+        });
+        let due: Vec<(TriggerRef, i64)> = due.collect();
+        due.into_iter().filter(|(trigger, due)| self.ring(*trigger, *due)).map(|(t, _)| t).collect()
     }
 
-    /// Sets the next deadline of every rule of `at TIME`.
-    pub(crate) fn set_alarms(&mut self, now: Time) {
-        self.timers.cancel_all(|timer| matches!(timer, Timer::Alarm(..)));
-        for (rule, trigger, cause) in self.timed_causes() {
-            if let TriggerKind::At(time) = cause {
-                self.set_alarm(now, (rule, trigger), time);
-            }
+    /// Sets the next deadline of every `at` trigger.
+    pub(crate) fn set_alarms(
+        &self,
+        now: Time,
+        rules: &RuleSet,
+        clock: &WallClock,
+        timers: &mut TimerQueue<Timer>,
+    ) {
+        timers.cancel_all(|timer| matches!(timer, Timer::Alarm(..)));
+        for (trigger, time) in alarms(rules) {
+            self.set_alarm(now, (trigger, time), clock, timers);
         }
     }
 
-    fn set_alarm(&mut self, now: Time, won: Won, time: TimeOfDay) {
-        let Some(wall) = self.wall_clock.wall(now) else { return };
+    fn set_alarm(
+        &self,
+        now: Time,
+        (trigger, time): (TriggerRef, TimeOfDay),
+        clock: &WallClock,
+        timers: &mut TimerQueue<Timer>,
+    ) {
+        let Some(wall) = clock.wall(now) else { return };
         let mut due = next_due(wall.local, time);
         // An hour that comes twice rings once.
-        let day = due.div_euclid(86_400);
-        if self.wall_clock.rang.get(&won) == Some(&day) {
-            due += 86_400;
+        if self.rang.get(&trigger) == Some(&due.div_euclid(DAY)) {
+            due += DAY;
         }
-        // The clock was told in whole seconds, so what is left of the present one counts as well.
-        let told = self.wall_clock.told.map_or(now, |(at, _)| at);
-        let fraction = now.since(told).subsec_micros();
+        // The clock was reported in whole seconds, so what is left of the present one counts as well.
+        let fraction = now.since(clock.told_at(now)).subsec_micros();
         let span = Duration::from_secs((due - wall.local).unsigned_abs())
             .saturating_sub(Duration::from_micros(fraction.into()));
-        self.timers.set(Timer::Alarm(won.0, won.1), now + span);
+        timers.set(Timer::Alarm(trigger), now + span);
     }
 
-    /// A time of day is there.
-    pub(crate) fn on_alarm(&mut self, now: Time, rule: usize, trigger: usize) {
-        let Some(wall) = self.wall_clock.wall(now) else { return };
-        self.on_alarm_once(now, (rule, trigger), wall.local);
-        if let TriggerKind::At(time) = self.rules.rules[rule].triggers[trigger].kind {
-            self.set_alarm(now, (rule, trigger), time);
+    /// Takes that the deadline of an `at` trigger is due; whether it rings.
+    pub(crate) fn alarm(&mut self, now: Time, trigger: TriggerRef, clock: &WallClock) -> bool {
+        clock.wall(now).is_some_and(|wall| self.ring(trigger, wall.local))
+    }
+
+    /// Sets the deadline after one that was due.
+    pub(crate) fn set_next_alarm(
+        &self,
+        now: Time,
+        trigger: TriggerRef,
+        rules: &RuleSet,
+        clock: &WallClock,
+        timers: &mut TimerQueue<Timer>,
+    ) {
+        if let TriggerKind::At(time) = rules[trigger] {
+            self.set_alarm(now, (trigger, time), clock, timers);
         }
     }
 
-    fn on_alarm_once(&mut self, now: Time, won: Won, due: i64) {
-        let day = due.div_euclid(86_400);
-        if self.wall_clock.rang.insert(won, day) != Some(day) {
-            self.fire_timed(now, won.0, won.1);
-        }
+    /// Gives every alarm the trigger that `change` says, and forgets those without one.
+    pub(crate) fn remap_ids(&mut self, change: impl Fn(TriggerRef) -> Option<TriggerRef>) {
+        let rang = std::mem::take(&mut self.rang).into_iter();
+        self.rang = rang.filter_map(|(trigger, day)| Some((change(trigger)?, day))).collect();
     }
+
+    /// Marks the alarm as rung on the day of `local`; whether it had not rung on that day.
+    fn ring(&mut self, trigger: TriggerRef, local: i64) -> bool {
+        let day = local.div_euclid(DAY);
+        self.rang.insert(trigger, day) != Some(day)
+    }
+}
+
+fn alarms(rules: &RuleSet) -> impl Iterator<Item = (TriggerRef, TimeOfDay)> {
+    rules.triggers().filter_map(|(trigger, kind)| match kind {
+        TriggerKind::At(time) => Some((trigger, *time)),
+        _ => None,
+    })
 }
 
 /// The first moment after `local` at which it is that time of day.
 fn next_due(local: i64, time: TimeOfDay) -> i64 {
-    let today = WallTime::on_day(local.div_euclid(86_400), time);
-    if today > local { today } else { today + 86_400 }
+    let today = WallTime::on_day(local.div_euclid(DAY), time);
+    if today > local { today } else { today + DAY }
+}
+
+#[cfg(test)]
+mod tests {
+    use lantern_model::{Rule, RuleId, SourceLocation, Trigger};
+
+    use super::*;
+
+    const AT: TriggerRef = TriggerRef { rule: RuleId(0), trigger: 0 };
+
+    fn rules() -> RuleSet {
+        let time = TimeOfDay::new(6, 0, 0).expect("a time of day");
+        let trigger = Trigger { kind: TriggerKind::At(time), place: SourceLocation::default() };
+        RuleSet {
+            rules: vec![Rule { triggers: vec![trigger], ..Rule::default() }],
+            ..RuleSet::default()
+        }
+    }
+
+    fn wall(hour: i64, offset: i32) -> WallTime {
+        WallTime { local: 20_000 * DAY + hour * 3600, offset }
+    }
+
+    #[test]
+    fn what_a_change_of_season_skips_rings_once_and_what_was_slept_through_does_not() {
+        let (rules, mut schedule) = (rules(), Schedule::default());
+        assert!(schedule.skipped_alarms(None, wall(7, 0), &rules).is_empty());
+        assert!(schedule.skipped_alarms(Some(wall(5, 0)), wall(7, 0), &rules).is_empty());
+        assert_eq!(schedule.skipped_alarms(Some(wall(5, 0)), wall(7, 3600), &rules), [AT]);
+        assert!(schedule.skipped_alarms(Some(wall(5, 0)), wall(7, 3600), &rules).is_empty());
+        schedule.remap_ids(|_| None);
+        assert_eq!(schedule.skipped_alarms(Some(wall(5, 0)), wall(7, 3600), &rules), [AT]);
+    }
 }

@@ -5,9 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_model::{Key, RunId, Time};
-
-use crate::key_recognizer::Won;
+use lantern_model::{Key, RuleId, RunId, Time, TriggerRef};
 
 /// What a deadline is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -27,11 +25,11 @@ pub(crate) enum Timer {
     /// The next key of a sequence did not come.
     Sequence,
     /// The triggers of that rule have been quiet for its `after quiet` time.
-    Debounce(usize),
-    /// An `every` trigger, by rule and trigger.
-    Every(usize, usize),
-    /// An `at` trigger, by rule and trigger.
-    Alarm(usize, usize),
+    Debounce(RuleId),
+    /// An `every` trigger.
+    Every(TriggerRef),
+    /// An `at` trigger.
+    Alarm(TriggerRef),
     /// Phrases no longer count without the attention word.
     AttentionTimeout,
     /// Waiting conditions on the clock are evaluated again.
@@ -43,12 +41,12 @@ impl Timer {
     /// trigger's rule is gone or the timer belongs to no rule that is kept.
     pub(crate) fn renumbered(
         self,
-        rule: impl Fn(usize) -> Option<usize>,
-        trigger: impl Fn(Won) -> Option<Won>,
+        rule: impl Fn(RuleId) -> Option<RuleId>,
+        trigger: impl Fn(TriggerRef) -> Option<TriggerRef>,
     ) -> Option<Timer> {
         match self {
             Timer::Debounce(old) => rule(old).map(Timer::Debounce),
-            Timer::Every(old, at) => trigger((old, at)).map(|(rule, at)| Timer::Every(rule, at)),
+            Timer::Every(old) => trigger(old).map(Timer::Every),
             Timer::Wake(_) | Timer::Timeout(_) | Timer::Repeat(_) => Some(self),
             Timer::AttentionTimeout | Timer::EvaluateConditions => Some(self),
             Timer::PendingKind(..)
@@ -69,8 +67,8 @@ pub(crate) enum PendingKind {
     Tap,
     /// The first of two.
     DoublePress,
-    /// Held long enough, for this trigger of this rule.
-    Held(usize, usize),
+    /// Held long enough, for this trigger.
+    Held(TriggerRef),
 }
 
 /// Deadlines by purpose, due in the order of their time and then of their setting.
@@ -201,13 +199,14 @@ mod tests {
 
     #[test]
     fn timers_of_a_rule_follow_it_into_another_set() {
-        let rule = |rule: usize| (rule == 4).then_some(1);
-        let trigger = |(old, at): Won| Some((rule(old)?, at));
+        let rule = |rule: RuleId| (rule == RuleId(4)).then_some(RuleId(1));
+        let trigger = |old: TriggerRef| Some(TriggerRef { rule: rule(old.rule)?, ..old });
+        let at = |rule: usize, trigger: usize| TriggerRef { rule: RuleId(rule), trigger };
         let renumbered = |timer: Timer| timer.renumbered(rule, trigger);
-        assert_eq!(renumbered(Timer::Debounce(4)), Some(Timer::Debounce(1)));
-        assert_eq!(renumbered(Timer::Debounce(5)), None);
-        assert_eq!(renumbered(Timer::Every(4, 2)), Some(Timer::Every(1, 2)));
-        assert_eq!(renumbered(Timer::Alarm(4, 0)), None);
+        assert_eq!(renumbered(Timer::Debounce(RuleId(4))), Some(Timer::Debounce(RuleId(1))));
+        assert_eq!(renumbered(Timer::Debounce(RuleId(5))), None);
+        assert_eq!(renumbered(Timer::Every(at(4, 2))), Some(Timer::Every(at(1, 2))));
+        assert_eq!(renumbered(Timer::Alarm(at(4, 0))), None);
         assert_eq!(renumbered(Timer::AttentionTimeout), Some(Timer::AttentionTimeout));
         assert_eq!(renumbered(Timer::Sequence), None);
     }

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::time::Duration;
 
-use crate::{Command, HeldModifiers, Key, Listening, ModifierKey, ModifierSet};
+use crate::{Command, HeldModifiers, Key, Listening, ModifierKey, ModifierSet, RuleId};
 
 /// The number of an effect, by which its outcome comes back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -73,7 +73,7 @@ pub struct Hint {
     /// For how long.
     pub duration: Duration,
     /// The rule it belongs to: a newer hint of the same rule replaces it. None for the program's own.
-    pub rule: Option<usize>,
+    pub rule: Option<RuleId>,
 }
 
 /// What a hint shows.

@@ -41,7 +41,8 @@ pub use layout::{KeyRepeat, Layout, LayoutGroup, ShiftLevel};
 pub use listening::{ActivePhrase, ListenMode, Listening, MicrophoneState};
 pub use modifiers::{HeldModifiers, Modifier, ModifierKey, ModifierSet};
 pub use rules::{
-    Global, Parameter, ReentryPolicy, Routine, RoutineId, Rule, RuleSet, Settings, SourceLocation,
+    Global, Parameter, ReentryPolicy, Routine, RoutineId, Rule, RuleId, RuleSet, Settings,
+    SourceLocation, TriggerRef,
 };
 pub use shape::{Point, Shape, ShapeDescription, ShapeTolerance, StrokePath};
 pub use time::Time;

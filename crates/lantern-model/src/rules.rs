@@ -1,6 +1,7 @@
 //! A checked set of rules, ready to run.
 
 use std::collections::BTreeSet;
+use std::ops::Index;
 use std::time::Duration;
 
 use crate::code::{Expr, Op, WorldQuery};
@@ -18,6 +19,19 @@ pub struct SourceLocation {
     pub line: u32,
     /// The column, in characters.
     pub column: u32,
+}
+
+/// The number of a rule in its set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct RuleId(pub usize);
+
+/// One trigger of a rule.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct TriggerRef {
+    /// The rule.
+    pub rule: RuleId,
+    /// Its trigger, counted from 0.
+    pub trigger: usize,
 }
 
 /// A set of rules that may run.
@@ -45,7 +59,46 @@ pub struct RuleSet {
     pub words: Vec<(String, String)>,
 }
 
+impl Index<RuleId> for RuleSet {
+    type Output = Rule;
+
+    fn index(&self, id: RuleId) -> &Rule {
+        &self.rules[id.0]
+    }
+}
+
+impl Index<TriggerRef> for RuleSet {
+    type Output = TriggerKind;
+
+    fn index(&self, at: TriggerRef) -> &TriggerKind {
+        &self[at.rule].triggers[at.trigger].kind
+    }
+}
+
 impl RuleSet {
+    /// The rule with that number, if the set has as many.
+    pub fn get(&self, id: RuleId) -> Option<&Rule> {
+        self.rules.get(id.0)
+    }
+
+    /// Every rule with its number, in the order of the file.
+    pub fn numbered_rules(&self) -> impl Iterator<Item = (RuleId, &Rule)> {
+        self.rules.iter().enumerate().map(|(number, rule)| (RuleId(number), rule))
+    }
+
+    /// Every trigger of every rule, in the order of the file.
+    pub fn triggers(&self) -> impl Iterator<Item = (TriggerRef, &TriggerKind)> {
+        self.numbered_rules().flat_map(|(rule, definition)| {
+            let triggers = definition.triggers.iter().enumerate();
+            triggers.map(move |(trigger, of)| (TriggerRef { rule, trigger }, &of.kind))
+        })
+    }
+
+    /// The rule with that name.
+    pub fn rule_named(&self, name: &str) -> Option<RuleId> {
+        self.rules.iter().position(|rule| rule.name.as_deref() == Some(name)).map(RuleId)
+    }
+
     /// The routine with that number.
     pub fn routine(&self, id: RoutineId) -> &Routine {
         &self.routines[id.0]

@@ -1,7 +1,7 @@
 //! Something small on the screen for a time, in a window of its own that takes no focus and lets
 //! clicks through.
 
-use lantern_model::{Corner, Hint, HintContent, HintPlace, Rect, Time};
+use lantern_model::{Corner, Hint, HintContent, HintPlace, Rect, RuleId, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
 use x11rb::protocol::xproto::{
@@ -27,7 +27,7 @@ pub(super) struct ShownHint {
     window: Window,
     frame: Rect,
     /// The rule it is of.
-    rule: Option<usize>,
+    rule: Option<RuleId>,
     /// When it goes away.
     pub until: Time,
 }

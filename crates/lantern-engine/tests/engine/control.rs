@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use crate::theatre::Theatre;
 use lantern_engine::{ControlError, StopCause};
-use lantern_model::{Event, Key, KeyCombination, KeySpec, Value};
+use lantern_model::{Event, Key, KeyCombination, KeySpec, RuleId, Value};
 
 fn combo(names: &str) -> KeyCombination {
     let key = |name: &str| match lantern_model::Modifier::from_word(name) {
@@ -83,7 +83,7 @@ fn a_pause_of_all_gives_every_key_back_but_the_panic_combination() {
 /// Why the first rule does not fire for a combination.
 fn why(theatre: &Theatre, names: &str) -> Option<String> {
     let near = theatre.engine.nearest(theatre.now, &combo(names)).expect("the board has it");
-    near.into_iter().find(|near| near.rule == 0).map(|near| near.reason.unwrap_or_default())
+    near.into_iter().find(|near| near.rule == RuleId(0)).map(|near| near.reason.unwrap_or_default())
 }
 
 /// Rules, what is tried, what it says, and what mends just that.
@@ -345,8 +345,10 @@ fn a_combination_without_keys_is_told_and_nothing_breaks() {
     let theatre = Theatre::new("when key f1 => tap a\n");
     let empty = KeyCombination(Vec::new());
     let why = "the keyboard at hand has no key in an empty combination";
-    assert_eq!(theatre.engine.nearest(theatre.now, &empty), Err(why.to_owned()));
-    assert_eq!(theatre.engine.last_seen(&empty), Err(why.to_owned()));
+    let nearest = theatre.engine.nearest(theatre.now, &empty).expect_err("it has no keys");
+    assert_eq!(nearest.to_string(), why);
+    let last_seen = theatre.engine.last_seen(&empty).expect_err("it has no keys");
+    assert_eq!(last_seen.to_string(), why);
 }
 
 #[test]

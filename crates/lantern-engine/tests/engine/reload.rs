@@ -1,7 +1,7 @@
 //! A file that changes under running rules.
 
 use crate::theatre::{Theatre, rules};
-use lantern_model::{Event, Value};
+use lantern_model::{Event, RuleId, Value};
 
 #[test]
 fn a_run_goes_on_wherever_its_rule_stands_now() {
@@ -106,6 +106,7 @@ fn the_start_is_not_told_again_and_reasons_keep_their_rules() {
     theatre
         .replace(rules("when key f5 => tap c\nwhen key f1 => tap a\nwhen started => log \"up\"\n"));
     assert!(!theatre.script().contains("log"));
-    let fired = theatre.engine.decisions_after(0).filter(|reason| reason.rule == Some(1)).count();
+    let fired =
+        theatre.engine.decisions_after(0).filter(|reason| reason.rule == Some(RuleId(1))).count();
     assert!(fired > 0, "f1 is the second rule now");
 }

@@ -13,7 +13,7 @@ use lantern_engine::{Engine, StopCause};
 use lantern_model::{
     App, ConnectionState, Effect, EffectId, EffectKind, Event, GrabSet, HeldModifiers, InputBatch,
     Key, KeyCombination, KeyGrab, KeySpec, Layout, Modifier, ModifierKey, Rect, Refusal, ReplayKey,
-    RunId, Time, Value, WallTime,
+    RuleId, RunId, Time, Value, WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -120,7 +120,7 @@ impl Stage {
                 .engine
                 .decisions_after(self.reason)
                 .map(|reason| match reason.rule {
-                    Some(rule) => format!("  rule {rule}: {:?}", reason.kind),
+                    Some(RuleId(rule)) => format!("  rule {rule}: {:?}", reason.kind),
                     None => format!("  {:?}", reason.kind),
                 })
                 .collect();

@@ -18,7 +18,8 @@ fn every_firing_and_end_has_its_reason_with_rule_and_time() {
     theatre.wait(5);
     theatre.press("f1");
     theatre.wait(100);
-    let told: Vec<_> = theatre.engine.decisions_after(0).map(|r| (r.rule, r.time)).collect();
+    let told: Vec<_> =
+        theatre.engine.decisions_after(0).map(|r| (r.rule.map(|rule| rule.0), r.time)).collect();
     let at = |micros| Time::from_micros(micros);
     assert_eq!(
         told,
@@ -82,7 +83,8 @@ fn refused_keys_name_every_rule_that_wanted_them_and_the_panic_key() {
     };
     theatre.focus("a", 1);
     theatre.happen(Event::GrabsRefused(vec![refused("f1")]));
-    let rules: Vec<_> = theatre.engine.decisions_after(0).map(|reason| reason.rule).collect();
+    let rules: Vec<_> =
+        theatre.engine.decisions_after(0).map(|reason| reason.rule.map(|rule| rule.0)).collect();
     assert_eq!(rules, [Some(0), Some(1)]);
     let families = ModifierSet::NONE
         .with(lantern_model::Modifier::Ctrl)

@@ -10,7 +10,7 @@ use std::time::Duration;
 use lantern_desk::{Backend, OutputKind, SimulatedBackend, SimulatedOutput};
 use lantern_engine::{DecisionKind, Engine, StopCause};
 use lantern_model::{
-    Effect, EffectId, EffectKind, Event, Key, Layout, RuleSet, RunId, Time, WallTime,
+    Effect, EffectId, EffectKind, Event, Key, Layout, RuleId, RuleSet, RunId, Time, WallTime,
 };
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
@@ -118,7 +118,7 @@ struct ScenePlayer {
     timeline: Timeline,
     reasons_seen: u64,
     outputs_seen: usize,
-    run_rules: BTreeMap<RunId, usize>,
+    run_rules: BTreeMap<RunId, RuleId>,
     effect_runs: BTreeMap<EffectId, RunId>,
     /// Keys of the scene that go up later.
     releases: BTreeMap<(Time, usize), Vec<Key>>,
@@ -235,7 +235,7 @@ impl ScenePlayer {
 
     fn rule_of(&self, run: Option<RunId>) -> Option<String> {
         let rule = self.run_rules.get(&run?)?;
-        Some(self.engine.rules().rules[*rule].label.clone())
+        Some(self.engine.rules()[*rule].label.clone())
     }
 
     fn send(&mut self, run: Option<RunId>, kind: SentEffectKind) {
@@ -264,7 +264,7 @@ impl ScenePlayer {
         for reason in reasons {
             self.reasons_seen = reason.number;
             self.decided += 1;
-            let label = reason.rule.map(|rule| self.engine.rules().rules[rule].label.clone());
+            let label = reason.rule.map(|rule| self.engine.rules()[rule].label.clone());
             let words = describe(&reason.kind, self.engine.rules());
             match &reason.kind {
                 DecisionKind::Fired { run, .. } => {

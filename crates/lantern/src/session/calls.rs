@@ -4,7 +4,7 @@
 use lantern_desk::Backend;
 use lantern_devices::{CallAnswer, CalledRule};
 use lantern_engine::DecisionKind;
-use lantern_model::{Device, DeviceKind, Event, Rule, Time, TriggerKind};
+use lantern_model::{Device, DeviceKind, Event, Rule, RuleId, Time, TriggerKind};
 use serde_json::json;
 
 use super::Session;
@@ -48,20 +48,21 @@ impl<D: Backend> Session<'_, D> {
     }
 
     /// The rules that a call on that path is for.
-    fn wanting(&self, device: &str, path: &str) -> Vec<usize> {
+    fn wanting(&self, device: &str, path: &str) -> Vec<RuleId> {
         let rules = self.engine.rules();
         let is_it = |cause: &TriggerKind| match cause {
             TriggerKind::Call(id, wanted) => wanted == path && rules.devices[id.0].name == device,
             _ => false,
         };
         let wants = |rule: &Rule| rule.triggers.iter().any(|trigger| is_it(&trigger.kind));
-        (0..rules.rules.len()).filter(|rule| wants(&rules.rules[*rule])).collect()
+        let wanting = rules.numbered_rules().filter(|(_, rule)| wants(rule));
+        wanting.map(|(id, _)| id).collect()
     }
 
     /// A rule in the answer to a call.
-    fn told(&self, rule: usize, why: Option<&str>) -> CalledRule {
+    fn told(&self, rule: RuleId, why: Option<&str>) -> CalledRule {
         let rules = self.engine.rules();
-        let Rule { place, name, label, .. } = &rules.rules[rule];
+        let Rule { place, name, label, .. } = &rules[rule];
         CalledRule {
             place: rules.show_place(*place),
             rule: name.clone().unwrap_or_else(|| label.clone()),

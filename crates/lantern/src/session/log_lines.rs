@@ -45,7 +45,7 @@ impl<D: Backend> Session<'_, D> {
         let mut refused = false;
         for reason in self.engine.decisions_after(self.reasons_seen) {
             seen = reason.number;
-            let rule = reason.rule.and_then(|rule| self.engine.rules().rules.get(rule));
+            let rule = reason.rule.and_then(|rule| self.engine.rules().get(rule));
             let urgent = matches!(
                 reason.kind,
                 DecisionKind::Failed { .. }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use lantern_desk::Backend;
 use lantern_engine::{Decision, DecisionKind, Owner, StopCause};
-use lantern_model::{ConnectionState, RunId, Time, Value as Given};
+use lantern_model::{ConnectionState, RuleId, RunId, Time, Value as Given};
 use serde::Deserialize;
 use serde_json::{Value, json};
 
@@ -191,15 +191,15 @@ impl<D: Backend> Session<'_, D> {
     fn status(&self) -> Value {
         let (now, engine) = (self.now(), &self.engine);
         let rules = engine.rules();
-        let label = |rule: usize| rules.rules.get(rule).map_or("", |rule| rule.label.as_str());
+        let label = |rule: RuleId| rules.get(rule).map_or("", |rule| rule.label.as_str());
         let live = engine.run_statuses();
         let run_count = live.len();
         let runs = live.into_iter().take(RUNS_TOLD).map(|run| {
             json!({
                 "run": run.run.0,
                 "rule": label(run.rule),
-                "name": rules.rules[run.rule].name,
-                "place": rules.show_place(rules.rules[run.rule].place),
+                "name": rules[run.rule].name,
+                "place": rules.show_place(rules[run.rule].place),
                 "at": run.place.map(|place| rules.show_place(place)),
                 "does": run.does,
                 "seconds": now.since(run.began).as_secs_f64(),
@@ -242,7 +242,7 @@ impl<D: Backend> Session<'_, D> {
         let sayable = engine.active_phrases().into_iter().map(|(rule, phrase, uncalled)| {
             let called = !uncalled && !attention.is_empty();
             let say = if called { format!("{attention} {phrase}") } else { phrase.to_owned() };
-            json!({ "say": say, "rule": rules.rules[rule].label })
+            json!({ "say": say, "rule": rules[rule].label })
         });
         json!({
             "version": env!("CARGO_PKG_VERSION"),
@@ -292,7 +292,7 @@ impl<D: Backend> Session<'_, D> {
             let combo = lantern_script::parse_combo(key).map_err(RpcError::refused)?;
             let near = self.engine.nearest(self.now(), &combo).map_err(RpcError::refused)?;
             let near = near.into_iter().map(|near| {
-                let rule = &rules.rules[near.rule];
+                let rule = &rules[near.rule];
                 let place = rules.show_place(rule.place);
                 json!({ "rule": rule.label, "place": place, "why": near.reason })
             });
@@ -345,7 +345,7 @@ impl<D: Backend> Session<'_, D> {
     fn running_data(&self, run: RunId) -> Option<Value> {
         let rules = self.engine.rules();
         let status = self.engine.run_statuses().into_iter().find(|status| status.run == run)?;
-        let rule = &rules.rules[status.rule];
+        let rule = &rules[status.rule];
         let at = status
             .place
             .map_or_else(String::new, |place| format!(" at {}", rules.show_place(place)));
@@ -359,7 +359,7 @@ impl<D: Backend> Session<'_, D> {
 
     fn reason_data(&self, reason: &Decision) -> Value {
         let rules = self.engine.rules();
-        let rule = reason.rule.and_then(|rule| rules.rules.get(rule));
+        let rule = reason.rule.and_then(|rule| rules.get(rule));
         json!({
             "number": reason.number,
             "seconds": reason.time.as_micros() as f64 / 1e6,

@@ -138,7 +138,7 @@ fn wait_for_runs(display: &Display, person: &Person) {
         let answer = lantern(display, &["status", "--json"]);
         let status: Value = serde_json::from_slice(&answer.stdout).expect("it runs and answers");
         let runs = status["runs"].as_array().expect("a list of runs");
-        let at_rest = |run: &Value| run["does"] == "waits" || run["does"] == "stands still";
+        let at_rest = |run: &Value| run["does"] == "waits" || run["does"] == "is paused";
         if runs.iter().all(at_rest) {
             return person.wait_for_server();
         }

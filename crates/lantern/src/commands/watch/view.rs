@@ -179,7 +179,7 @@ mod tests {
             "paused": { "all": false, "rules": [], "until": [] }, "layers": ["night"],
             "runs": [
                 { "run": 3, "rule": "Cut feed, on and off", "seconds": 12.25, "does": "waits", "at": "x:1" },
-                { "run": 5, "rule": "Next section of the core", "seconds": 0.02, "does": "makes input", "at": "x:4" },
+                { "run": 5, "rule": "Next section of the core", "seconds": 0.02, "does": "sends input", "at": "x:4" },
             ],
             "held": [{ "key": "left-shift", "by": ["Cut feed, on and off"] }],
             "programs": [{ "name": "Core log", "process": 4800 }],
