@@ -1,73 +1,52 @@
-//! What the server tells: of keys, of the keyboard's map and state, of windows and screens.
+//! Handles events of the X server: of keys, of the keyboard's map and state, of windows and screens.
 
-use std::time::Duration;
-
-use lantern_model::{Event, KeyGrab, Refusal, Time};
+use lantern_model::{Event, Time};
 use x11rb::connection::RequestConnection as _;
 use x11rb::errors::ConnectionError;
 use x11rb::protocol::Event as XEvent;
 use x11rb::protocol::randr::{self, ConnectionExt as _};
 use x11rb::protocol::xinput::{self, ConnectionExt as _, XIEventMask};
 use x11rb::protocol::xkb::{self, ConnectionExt as _, EventType, MapPart};
-use x11rb::protocol::xproto::{self, ConnectionExt as _, PropertyNotifyEvent};
+use x11rb::protocol::xproto::{self, ClientMessageEvent, PropertyNotifyEvent};
 
-use super::accessx::AccessXDelays;
+use super::connection::XConnection;
 use super::device_event::DeviceEvent;
-use super::grabs::{KeyOrButton, Refusals};
-use super::keymap::{Keymap, key_of};
-use super::pointer::{self, ButtonMaps, key_of_button};
+use super::grabs::KeyOrButton;
+use super::keymap::key_of;
+use super::ping::{PingClient, pong_of};
+use super::pointer::{self, key_of_button};
 use super::press_tracker::ServerPress;
-use super::{X11Backend, connection, windows};
+use super::temporary_keymap::TemporaryKeymap;
+use super::{X11Backend, connection};
 use crate::BackendError;
 
-/// How often keys that another program holds are tried again.
-const RETRY: Duration = Duration::from_secs(3);
+/// Selects changes of the map, of the group, of locks and latches, of keyboards and screens.
+///
+/// The notice of a new keyboard is not selected: the server sends it twice for every injected key between
+/// two of the person's. A new layout also changes a property of the root window.
+pub(super) fn select_keyboard_events(link: &XConnection) -> Result<(), BackendError> {
+    let core = xkb::ID::USE_CORE_KBD.into();
+    let parts = xkb::StatePart::GROUP_STATE
+        | xkb::StatePart::MODIFIER_LOCK
+        | xkb::StatePart::MODIFIER_LATCH;
+    let controls = xkb::Control::CONTROLS_ENABLED;
+    let details = xkb::SelectEventsAux::new()
+        .state_notify(xkb::SelectEventsAuxStateNotify { affect_state: parts, state_details: parts })
+        .controls_notify(xkb::SelectEventsAuxControlsNotify {
+            affect_ctrls: controls,
+            ctrl_details: controls,
+        });
+    let map = MapPart::KEY_TYPES | MapPart::KEY_SYMS | MapPart::MODIFIER_MAP;
+    let none = EventType::from(0u16);
+    link.conn.xkb_select_events(core, none, none, map, map, &details)?;
+    let masks = [xinput::EventMask { deviceid: 0, mask: vec![XIEventMask::HIERARCHY] }];
+    link.conn.xinput_xi_select_events(link.root, &masks)?;
+    link.conn.randr_select_input(link.root, randr::NotifyMask::SCREEN_CHANGE)?;
+    Ok(())
+}
 
 impl X11Backend {
-    pub(super) fn select_root_events(&self, pings: bool) -> Result<(), BackendError> {
-        let mut mask = xproto::EventMask::PROPERTY_CHANGE | xproto::EventMask::STRUCTURE_NOTIFY;
-        if pings {
-            mask |= xproto::EventMask::SUBSTRUCTURE_NOTIFY;
-        }
-        self.link.select_root(mask)
-    }
-
-    /// Changes of the map, of the group, of locks and latches, keyboards and screens coming and
-    /// going.
-    ///
-    /// The notice of a new keyboard is not asked for: the server sends it twice for every injected
-    /// key between two of the person's. A new layout also changes a property of the root window.
-    pub(super) fn select_keyboard_events(&mut self) -> Result<(), BackendError> {
-        let core = xkb::ID::USE_CORE_KBD.into();
-        let parts = xkb::StatePart::GROUP_STATE
-            | xkb::StatePart::MODIFIER_LOCK
-            | xkb::StatePart::MODIFIER_LATCH;
-        let controls = xkb::Control::CONTROLS_ENABLED;
-        let details = xkb::SelectEventsAux::new()
-            .state_notify(xkb::SelectEventsAuxStateNotify {
-                affect_state: parts,
-                state_details: parts,
-            })
-            .controls_notify(xkb::SelectEventsAuxControlsNotify {
-                affect_ctrls: controls,
-                ctrl_details: controls,
-            });
-        let map = MapPart::KEY_TYPES | MapPart::KEY_SYMS | MapPart::MODIFIER_MAP;
-        let none = EventType::from(0u16);
-        self.link.conn.xkb_select_events(core, none, none, map, map, &details)?;
-        let hierarchy = XIEventMask::HIERARCHY;
-        let masks = [xinput::EventMask { deviceid: 0, mask: vec![hierarchy] }];
-        self.link.conn.xinput_xi_select_events(self.link.root, &masks)?;
-        let change = randr::NotifyMask::SCREEN_CHANGE;
-        self.link.conn.randr_select_input(self.link.root, change)?;
-        let state = self.link.conn.xkb_get_state(core)?.reply()?;
-        self.locked = state.locked_mods.into();
-        self.latched = state.latched_mods.into();
-        self.delays = AccessXDelays::read(&self.link)?;
-        Ok(())
-    }
-
-    /// Takes in what the server tells.
+    /// Handles a message of the server.
     pub(super) fn handle_message(&mut self, now: Time, message: &[u8]) -> Result<(), BackendError> {
         match DeviceEvent::read(message, self.link.xinput) {
             Some(event) => self.handle_device_event(&event),
@@ -89,53 +68,50 @@ impl X11Backend {
                     key: key_of(press.detail),
                     base: mask,
                     effective: mask,
-                    locked: self.locked,
+                    locked: self.keyboard.locked(),
                     source: None,
                     place: None,
-                })?;
+                })
             }
-            XEvent::XinputRawKeyPress(raw) => self.handle_raw_key(&raw, true)?,
-            XEvent::XinputRawKeyRelease(raw) => self.handle_raw_key(&raw, false)?,
-            XEvent::XinputRawButtonPress(raw) => self.handle_raw_button(&raw, true)?,
-            XEvent::XinputRawButtonRelease(raw) => self.handle_raw_button(&raw, false)?,
+            XEvent::XinputRawKeyPress(raw) => self.handle_raw_key(&raw, true),
+            XEvent::XinputRawKeyRelease(raw) => self.handle_raw_key(&raw, false),
+            XEvent::XinputRawButtonPress(raw) => self.handle_raw_button(&raw, true),
+            XEvent::XinputRawButtonRelease(raw) => self.handle_raw_button(&raw, false),
             XEvent::XinputRawMotion(raw) => {
-                self.presses.pointer_moved = true;
-                self.take_motion(&raw);
+                self.presses.note_pointer_moved();
+                self.recorder.take_motion(&self.link.devices, &raw);
+                Ok(())
             }
-            XEvent::XinputDeviceMappingNotify(_) => {
-                self.buttons = ButtonMaps::read(&self.link)?;
-            }
-            XEvent::XinputHierarchy(_) => {
-                self.link.devices = connection::query_devices(&self.link.conn)?;
-                self.buttons = ButtonMaps::read(&self.link)?;
-                self.select_raw_anew()?;
-                // What was down on a keyboard that was unplugged is up.
-                self.presses.look_again = true;
-                self.handle_new_map()?;
-            }
-            // It also tells of what we changed ourselves for a step; looking tells how it is now.
-            XEvent::XkbControlsNotify(_) => self.delays = AccessXDelays::read(&self.link)?,
-            XEvent::XkbStateNotify(state) => self.handle_state(&state)?,
-            XEvent::XkbMapNotify(_) => self.handle_new_map()?,
+            XEvent::XinputDeviceMappingNotify(_) => self.injector.update_buttons(&self.link),
+            XEvent::XinputHierarchy(_) => self.handle_hierarchy(),
+            // It also reports what we changed ourselves for a batch; a query tells how it is now.
+            XEvent::XkbControlsNotify(_) => self.keyboard.update_controls(&self.link),
+            XEvent::XkbStateNotify(state) => self.handle_state(&state),
+            XEvent::XkbMapNotify(_) => self.handle_new_map(),
             XEvent::MappingNotify(change) if change.request == xproto::Mapping::POINTER => {
-                self.buttons = ButtonMaps::read(&self.link)?;
+                self.injector.update_buttons(&self.link)
             }
-            XEvent::RandrScreenChangeNotify(_) => self.look_at_screens()?,
-            // So the server tells of screens that were divided or joined.
+            XEvent::RandrScreenChangeNotify(_) => self.report_screens(),
+            // So the server reports screens that were divided or joined.
             XEvent::ConfigureNotify(change) if change.window == self.link.root => {
-                self.look_at_screens()?;
+                self.report_screens()
             }
-            XEvent::DestroyNotify(gone) if u64::from(gone.window) == self.front.window => {
-                self.look_at_front()?;
+            XEvent::DestroyNotify(gone) if self.windows.is_front(gone.window) => {
+                self.update_front()
             }
-            XEvent::PropertyNotify(change) => self.handle_property_change(now, &change)?,
-            XEvent::SelectionNotify(answer) => self.handle_answer(now, &answer)?,
-            XEvent::SelectionRequest(request) => self.serve(&request)?,
-            XEvent::SelectionClear(clear) => self.lose_clipboard(now, clear.selection)?,
-            XEvent::ClientMessage(message) => self.handle_pong(now, &message)?,
-            _ => {}
+            XEvent::PropertyNotify(change) => self.handle_property_change(now, &change),
+            XEvent::SelectionNotify(answer) => {
+                self.use_clipboard(now, |clipboard| clipboard.handle_answer(&answer))
+            }
+            XEvent::SelectionRequest(request) => {
+                self.use_clipboard(now, |clipboard| clipboard.serve(&request))
+            }
+            XEvent::SelectionClear(clear) => {
+                self.use_clipboard(now, |clipboard| clipboard.lose_clipboard(clear.selection))
+            }
+            XEvent::ClientMessage(message) => self.handle_client_message(now, &message),
+            _ => Ok(()),
         }
-        Ok(())
     }
 
     fn handle_raw_key(
@@ -151,9 +127,19 @@ impl X11Backend {
         raw: &xinput::RawButtonPressEvent,
         down: bool,
     ) -> Result<(), BackendError> {
-        let button = self.buttons.meaning(raw.sourceid, raw.detail as u8);
+        let button = self.injector.buttons().meaning(raw.sourceid, raw.detail as u8);
         let key = key_of_button(&self.link.devices, raw.sourceid, button);
         self.handle_raw(raw.time, raw.sourceid, key, down)
+    }
+
+    /// Input devices came or went.
+    fn handle_hierarchy(&mut self) -> Result<(), BackendError> {
+        self.link.devices = connection::query_devices(&self.link.conn)?;
+        self.injector.update_buttons(&self.link)?;
+        self.select_raw_anew()?;
+        // What was down on a keyboard that was unplugged is up.
+        self.presses.look_later();
+        self.handle_new_map()
     }
 
     fn handle_property_change(
@@ -164,121 +150,98 @@ impl X11Backend {
         let atoms = self.link.atoms;
         if change.window != self.link.root {
             let titles = [atoms._NET_WM_NAME, xproto::AtomEnum::WM_NAME.into()];
-            if titles.contains(&change.atom) && u64::from(change.window) == self.front.window {
-                self.look_at_front()?;
+            if titles.contains(&change.atom) && self.windows.is_front(change.window) {
+                self.update_front()?;
             }
-            return self.handle_property(now, change);
+            return self.use_clipboard(now, |clipboard| clipboard.handle_property(change));
         }
         if change.atom == atoms._XKB_RULES_NAMES {
             self.handle_new_map()?;
         } else if change.atom == atoms.XIM_SERVERS {
             self.methods.look(&self.link)?;
         } else if change.atom == atoms._NET_ACTIVE_WINDOW {
-            self.look_at_front()?;
+            self.update_front()?;
         } else if change.atom == atoms._NET_CLIENT_LIST {
-            self.look_at_windows()?;
+            let events = self.windows.update_windows(&self.link)?;
+            self.queue.extend(events);
             // The client that held a key may be gone.
-            self.retry_refused(now)?;
+            self.retry_grabs(now)?;
         }
         Ok(())
     }
 
-    /// Looks which window is in front, and what it is called now.
-    pub(super) fn look_at_front(&mut self) -> Result<(), BackendError> {
-        let window = windows::active_window(&self.link)?;
-        if window != x11rb::NONE && u64::from(window) != self.front.window {
-            // Its title may change, and it may be destroyed. A window that is gone already gives an
-            // error that is not read.
-            let mask = xproto::EventMask::PROPERTY_CHANGE | xproto::EventMask::STRUCTURE_NOTIFY;
-            let watch = xproto::ChangeWindowAttributesAux::new().event_mask(mask);
-            self.link.conn.change_window_attributes(window, &watch)?;
+    /// A program answered a ping.
+    fn handle_client_message(
+        &mut self,
+        now: Time,
+        message: &ClientMessageEvent,
+    ) -> Result<(), BackendError> {
+        let Some(pong) = pong_of(&self.link, message) else { return Ok(()) };
+        match pong.client {
+            PingClient::Clipboard => {
+                self.use_clipboard(now, |clipboard| {
+                    clipboard.note_keys_read(pong.window);
+                    Ok(())
+                })?;
+                self.end_pings()
+            }
+            PingClient::WindowTracker => {
+                self.windows.raise_pending(&self.link, now)?;
+                self.flush()?;
+                self.end_pings()
+            }
+            PingClient::TemporaryKeymap if self.temporary_keymap.is_pinged(pong.window) => {
+                self.lend(now, TemporaryKeymap::advance)
+            }
+            PingClient::TemporaryKeymap => Ok(()),
         }
-        let app = windows::active_app(&self.link)?;
-        if app != self.front || self.events.is_empty() {
-            self.front = app.clone();
-            self.events.push_back(Event::Focus(app));
-            self.welcome();
+    }
+
+    /// Queries which window is in front, and reports a change.
+    pub(super) fn update_front(&mut self) -> Result<(), BackendError> {
+        let always = self.queue.has_no_events();
+        if let Some(event) = self.windows.update_front(&self.link, always)? {
+            self.queue.push(event);
+            self.queue.extend_outcomes(self.windows.take_arrived());
         }
         Ok(())
     }
 
-    fn look_at_screens(&mut self) -> Result<(), BackendError> {
+    fn report_screens(&mut self) -> Result<(), BackendError> {
         let screens = pointer::screens(&self.link)?;
-        self.events.push_back(Event::Screens(screens));
+        self.queue.push(Event::Screens(screens));
         Ok(())
     }
 
-    fn look_at_windows(&mut self) -> Result<(), BackendError> {
-        let now = windows::all(&self.link)?;
-        let before = std::mem::replace(&mut self.windows, now);
-        for window in self.windows.iter().filter(|window| !before.contains(window)) {
-            self.events.push_back(Event::WindowOpened(windows::describe(&self.link, *window)?));
-        }
-        Ok(())
-    }
-
-    /// Installs the grabs for the locks that are on, and reports refused ones.
-    pub(super) fn take_grabs(&mut self) -> Result<(), BackendError> {
-        let (keys, raw) = (&self.wanted_grabs.keys, self.raw_in_grabs());
-        let refused = self.grabs.replace(&self.link, &self.keymap, self.locked, keys, raw)?;
-        for detail in &self.open {
-            self.grabs.suspend(&self.link, *detail)?;
-        }
-        // Each is reported once, and again if we had it in between.
-        let is_ours = |told: &mut (KeyGrab, Refusal)| {
-            self.wanted_grabs.keys.contains(&told.0) && !refused.contains(told)
-        };
-        let freed: Vec<KeyGrab> = self.told.extract_if(.., is_ours).map(|told| told.0).collect();
-        if !freed.is_empty() {
-            self.events.push_back(Event::GrabsFreed(freed));
-        }
-        let is_new = |refused: &&(KeyGrab, Refusal)| !self.told.contains(refused);
-        let new: Refusals = refused.iter().filter(is_new).cloned().collect();
-        self.missing = refused.iter().any(|(_, why)| *why == Refusal::HeldByOther);
-        if !new.is_empty() {
-            self.told.extend(new.iter().cloned());
-            self.events.push_back(Event::GrabsRefused(new));
-        }
-        Ok(())
-    }
-
-    /// Tries again to grab what another program held. The server sends no event when a grab ends,
-    /// so this runs when windows come and go, and every few seconds while a grab is missing.
-    pub(super) fn retry_refused(&mut self, now: Time) -> Result<(), BackendError> {
-        if self.missing {
-            self.take_grabs()?;
-        }
-        self.retry_at = self.missing.then_some(now + RETRY);
+    /// Tries again to install grabs that another program held.
+    pub(super) fn retry_grabs(&mut self, now: Time) -> Result<(), BackendError> {
+        let events = self.grabs.retry(&self.link, &self.keyboard, now)?;
+        self.queue.extend(events);
         self.flush()
     }
 
     fn handle_state(&mut self, state: &xkb::StateNotifyEvent) -> Result<(), BackendError> {
-        self.latched = state.latched_mods.into();
-        let locked = state.locked_mods.into();
-        if locked != self.locked {
-            self.locked = locked;
-            self.take_grabs()?;
+        let change = self.keyboard.update_state(state);
+        if change.locks {
+            self.reinstall_grabs()?;
         }
-        let group = usize::from(u8::from(state.group));
-        if group != self.keymap.layout.active {
-            self.keymap.layout.active = group;
-            self.events.push_back(Event::Layout(self.keymap.layout.clone()));
+        if change.group {
+            self.report_layout();
         }
         Ok(())
     }
 
-    /// The map may have changed, or only the device that typed last; looking tells.
+    /// The map may have changed, or only the device that typed last; a query tells.
     fn handle_new_map(&mut self) -> Result<(), BackendError> {
-        let mut fresh = Keymap::read(&self.link.conn)?;
-        if !self.lent.is_empty() {
-            // Keycodes that we lent are still ours to give.
-            fresh.spare.clone_from(&self.keymap.spare);
-        }
-        if fresh != self.keymap {
-            self.keymap = fresh;
-            self.take_grabs()?;
-            self.events.push_back(Event::Layout(self.keymap.layout.clone()));
+        let is_lending = self.temporary_keymap.is_lending();
+        if self.keyboard.update_map(&self.link, is_lending)? {
+            self.reinstall_grabs()?;
+            self.report_layout();
         }
         Ok(())
+    }
+
+    pub(super) fn report_layout(&mut self) {
+        self.queue.push(Event::Layout(self.keyboard.keymap().layout.clone()));
     }
 }

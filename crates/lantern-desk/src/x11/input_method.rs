@@ -13,7 +13,7 @@ use x11rb::protocol::xproto::{
 };
 
 use super::connection::XConnection;
-use super::{X11Backend, windows};
+use super::windows;
 use crate::BackendError;
 
 /// Time after typing at which input methods are woken, doubled for each further time.
@@ -75,17 +75,20 @@ impl XInputMethods {
         }
         Ok(())
     }
-}
 
-impl X11Backend {
-    pub(super) fn handle_methods_deadline(&mut self, now: Time) -> Result<(), BackendError> {
-        let Some((_, gap)) = self.methods.wake.take_if(|(at, _)| *at <= now) else {
-            return Ok(());
+    /// Wakes them when that is due; whether it was.
+    pub(super) fn handle_deadline(
+        &mut self,
+        link: &XConnection,
+        now: Time,
+    ) -> Result<bool, BackendError> {
+        let Some((_, gap)) = self.wake.take_if(|(at, _)| *at <= now) else {
+            return Ok(false);
         };
-        self.methods.wake(&self.link)?;
+        self.wake(link)?;
         if gap <= LAST_GAP {
-            self.methods.wake = Some((now + gap, gap * 2));
+            self.wake = Some((now + gap, gap * 2));
         }
-        self.flush()
+        Ok(true)
     }
 }

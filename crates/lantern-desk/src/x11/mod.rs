@@ -2,35 +2,38 @@
 //!
 //! What is done here and why was measured first; see docs/notes/x11.md.
 
-mod accessx;
 mod capture;
 mod clipboard;
 mod connection;
 mod device_event;
 mod diagnostics;
 mod dialog;
+mod event_queue;
 mod events;
+mod grab_manager;
 mod grabs;
 mod guard;
 mod hint;
-mod inject;
+mod injection;
+mod injector;
 mod input_method;
-mod key_substitution;
-mod keyboard_idle;
+mod keyboard_state;
 mod keymap;
 mod listener;
 mod modifier_suspension;
 mod packet_buffer;
 mod picture;
+mod ping;
 mod pointer;
 mod pointer_recorder;
 mod press_tracker;
+mod presses;
 mod process_idle;
 mod raw_events;
 mod server;
 mod tally;
 mod temporary_keymap;
-mod window_commands;
+mod window_tracker;
 mod windows;
 
 pub use capture::{CapturedCombination, capture};
@@ -41,31 +44,28 @@ pub use guard::{Progress, Watched, guard_held, release_held};
 pub use listener::{Listener, Observation, ObservedKey};
 pub use tally::pick_place;
 
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{
-    App, Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, ShiftLevel, Time,
-};
+use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 use rustix::event::Timespec;
 use x11rb::connection::Connection;
-use x11rb::protocol::xproto::Window;
 
+use crate::copied_contents::CopiedContents;
 use crate::{Backend, BackendError, HeldKeyWriter};
-use accessx::AccessXDelays;
 use clipboard::X11Clipboard;
 use connection::XConnection;
-use grabs::{Grabs, KeyOrButton, Refusals};
-use guard::release_marked;
+use event_queue::QueuedEvents;
+use grab_manager::GrabManager;
 use hint::Hints;
+use injector::Injector;
 use input_method::XInputMethods;
-use keymap::Keymap;
+use keyboard_state::KeyboardState;
 use modifier_suspension::ModifierSuspensions;
-use pointer::ButtonMaps;
 use pointer_recorder::PointerRecorder;
 use press_tracker::PressTracker;
-use temporary_keymap::WaitingStep;
-use window_commands::PendingFocus;
+use raw_events::RawEvents;
+use temporary_keymap::TemporaryKeymap;
+use window_tracker::WindowTracker;
 
 /// Maximum time for which we sleep after an answer, to leave the processor to the client that
 /// receives the key. Yielding without sleeping is not enough: the kernel would wake that client on
@@ -75,58 +75,24 @@ const BREATH: Timespec = Timespec { tv_sec: 0, tv_nsec: 150_000 };
 /// The core modifier mask of caps lock.
 const LOCK: u16 = 2;
 
-/// The back end on an X display.
+/// The back end on an X display. It routes events and requests to its components; each of them is given
+/// the connection.
 #[derive(Debug)]
 pub struct X11Backend {
     link: XConnection,
-    keymap: Keymap,
-    buttons: ButtonMaps,
-    /// Locked modifiers, as XKB last said.
-    locked: u16,
-    /// Modifiers that count for the next key only, as XKB last said.
-    latched: u16,
-    /// Slow and bounce keys, as XKB last said.
-    delays: AccessXDelays,
-    /// What must be withheld.
-    wanted_grabs: GrabSet,
-    grabs: Grabs,
+    keyboard: KeyboardState,
+    injector: Injector,
+    grabs: GrabManager,
     presses: PressTracker,
+    raw: RawEvents,
     suspensions: ModifierSuspensions,
-    held: HeldKeyWriter,
-    /// Releases that were put together but not sent.
-    ups: Vec<u8>,
-    button_ups: Vec<u8>,
-    /// Keys and buttons whose grabs are let go for the present step.
-    suspended: Vec<KeyOrButton>,
-    /// Those whose grabs are let go as long as we hold them down.
-    open: BTreeSet<KeyOrButton>,
-    steps_ahead: u32,
-    /// Keycodes and levels lent to characters that the layout lacks.
-    lent: BTreeMap<char, (u8, ShiftLevel)>,
-    waiting: Option<WaitingStep>,
-    take_back_at: Option<Time>,
+    temporary_keymap: TemporaryKeymap,
     methods: XInputMethods,
-    hints: Hints,
-    /// The way that a shape may be drawn on.
-    trace: Option<PointerRecorder>,
+    windows: WindowTracker,
     clipboard: X11Clipboard,
-    coming: Vec<PendingFocus>,
-    /// Whether something was typed that the program in front may not have read yet.
-    unread: bool,
-    /// Grabs that another client holds, of those that have been reported.
-    told: Refusals,
-    /// Whether any of it is missing now, and when it is tried again.
-    missing: bool,
-    retry_at: Option<Time>,
-    /// The program in front, as last told.
-    front: App,
-    /// Every window of a program, as last told.
-    windows: Vec<Window>,
-    /// Seen, and not yet handed over.
-    events: VecDeque<Event>,
-    /// Done, and not yet handed over. What the person does comes first, so that a loop of steps
-    /// never keeps the key that stops it waiting.
-    outcomes: VecDeque<Event>,
+    recorder: PointerRecorder,
+    hints: Hints,
+    queue: QueuedEvents,
 }
 
 impl X11Backend {
@@ -145,55 +111,39 @@ impl X11Backend {
     /// When the display cannot be reached, or lacks what we need.
     pub fn open_on(display: Option<&str>, held: HeldKeyWriter) -> Result<X11Backend, BackendError> {
         let link = XConnection::open(display)?;
-        release_marked(&link, held.marks())?;
-        let mut held = held;
-        held.clear();
-        let keymap = Keymap::read(&link.conn)?;
-        let buttons = ButtonMaps::read(&link)?;
+        let injector = Injector::new(&link, held)?;
+        ping::select_root_events(&link, false)?;
+        events::select_keyboard_events(&link)?;
+        let keyboard = KeyboardState::read(&link)?;
         let mut backend = X11Backend {
             link,
-            keymap,
-            buttons,
-            locked: 0,
-            latched: 0,
-            delays: AccessXDelays::default(),
-            wanted_grabs: GrabSet::default(),
-            grabs: Grabs::default(),
+            keyboard,
+            injector,
+            grabs: GrabManager::default(),
             presses: PressTracker::default(),
+            raw: RawEvents::default(),
             suspensions: ModifierSuspensions::default(),
-            held,
-            ups: Vec::new(),
-            button_ups: Vec::new(),
-            suspended: Vec::new(),
-            open: BTreeSet::new(),
-            steps_ahead: 0,
-            lent: BTreeMap::new(),
-            waiting: None,
-            take_back_at: None,
+            temporary_keymap: TemporaryKeymap::default(),
             methods: XInputMethods::default(),
-            hints: Hints::default(),
-            trace: None,
+            windows: WindowTracker::default(),
             clipboard: X11Clipboard::default(),
-            coming: Vec::new(),
-            unread: false,
-            told: Refusals::new(),
-            missing: false,
-            retry_at: None,
-            front: App::default(),
-            windows: Vec::new(),
-            events: VecDeque::new(),
-            outcomes: VecDeque::new(),
+            recorder: PointerRecorder::default(),
+            hints: Hints::default(),
+            queue: QueuedEvents::default(),
         };
-        backend.select_root_events(false)?;
-        backend.select_keyboard_events()?;
         let screens = pointer::screens(&backend.link)?;
-        backend.events.push_back(Event::Screens(screens));
-        backend.windows = windows::all(&backend.link)?;
-        backend.look_at_front()?;
+        backend.queue.push(Event::Screens(screens));
+        backend.windows.read_windows(&backend.link)?;
+        backend.update_front()?;
         backend.methods.look(&backend.link)?;
-        backend.events.push_back(Event::Layout(backend.keymap.layout.clone()));
+        backend.report_layout();
         backend.flush()?;
         Ok(backend)
+    }
+
+    /// Keeps in `copied` what others copied and we own, for the process that outlives this one.
+    pub fn keep_copied_in(&mut self, copied: CopiedContents) {
+        self.clipboard.keep_in(copied);
     }
 
     /// Whether a window manager tells which program is in front.
@@ -206,44 +156,30 @@ impl X11Backend {
 }
 
 impl Backend for X11Backend {
-    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        self.arm_hands(armed)
+    fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
+        self.install_grabs(grabs)
     }
 
     fn send_input(
         &mut self,
         now: Time,
         effect: EffectId,
-        step: &InputBatch,
+        batch: &InputBatch,
     ) -> Result<(), BackendError> {
-        if step.types()
-            && let Some(message) = self.lacks_focus()?
-        {
-            self.outcomes.push_back(Event::Outcome { effect, result: Err(message) });
-            return Ok(());
-        }
-        if self.missing_characters(step).next().is_some() {
-            return self.begin_lending(now, effect, step.clone());
-        }
-        self.perform_batch(now, step)?;
-        if std::mem::take(&mut self.presses.answering) {
-            self.link.conn.wait_at_most(&BREATH)?;
-        }
-        self.outcomes.push_back(Event::Outcome { effect, result: Ok(None) });
-        Ok(())
+        self.begin_effect(now, effect, batch)
     }
 
-    fn replay_key(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
-        self.give_key_back(back)
+    fn replay_key(&mut self, _: Time, replay: &ReplayKey) -> Result<(), BackendError> {
+        self.replay(replay)
     }
 
     fn execute(
         &mut self,
         now: Time,
         effect: EffectId,
-        deed: &Command,
+        command: &Command,
     ) -> Result<bool, BackendError> {
-        self.attempt_deed(now, effect, deed)
+        self.execute_command(now, effect, command)
     }
 
     fn show_hint(&mut self, now: Time, _: EffectId, hint: &Hint) -> Result<(), BackendError> {
@@ -257,68 +193,70 @@ impl Backend for X11Backend {
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
         self.end_grab()?;
         loop {
-            if let Some(event) = self.events.pop_front() {
+            if let Some(event) = self.queue.pop() {
                 return Ok(Some(event));
             }
-            if self.lets_gather(now) && self.outcomes.is_empty() {
+            if self.recorder.is_resting(now) && self.queue.has_no_outcomes() {
                 self.flush()?;
                 return Ok(None);
             }
             let message = self.link.conn.poll_for_raw_event_with_sequence()?;
-            if let Some((message, told_after)) = message {
-                self.suspensions.look_at(told_after);
+            if let Some((message, sent_after)) = message {
+                self.suspensions.look_at(sent_after);
                 self.handle_message(now, &message)?;
                 continue;
             }
-            if let Some(way) = self.tell_way(now)? {
-                return Ok(Some(way));
+            if let Some(path) = self.recorder.take_path(&self.link, now)? {
+                return Ok(Some(Event::PointerPath(path)));
             }
-            if std::mem::take(&mut self.presses.pointer_moved) && self.wanted_grabs.pointer_position
-            {
+            if self.presses.take_pointer_moved() && self.grabs.wanted().pointer_position {
                 let (x, y) = pointer::place(&self.link)?;
                 return Ok(Some(Event::Pointer(x, y)));
             }
-            if let Some(outcome) = self.outcomes.pop_front() {
+            if let Some(outcome) = self.queue.pop_outcome() {
                 return Ok(Some(outcome));
             }
-            self.rest()?;
-            if self.missing && self.retry_at.is_none() {
-                self.retry_refused(now)?;
+            self.end_answers()?;
+            if self.grabs.needs_retry() {
+                self.retry_grabs(now)?;
             }
             self.flush()?;
-            if !self.presses.look_again {
+            if !self.presses.must_look() {
                 return Ok(None);
             }
-            self.look_at_followed()?;
+            self.query_followed()?;
         }
     }
 
     fn handle_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         self.hints.handle_deadline(&self.link, now)?;
-        self.handle_clipboard_deadline(now)?;
-        self.handle_coming_deadline(now)?;
-        self.handle_methods_deadline(now)?;
-        if self.retry_at.is_some_and(|at| at <= now) {
-            self.retry_refused(now)?;
+        self.use_clipboard(now, |clipboard| clipboard.handle_deadline())?;
+        let outcomes = self.windows.handle_deadline(&self.link, now)?;
+        self.queue.extend_outcomes(outcomes);
+        self.methods.handle_deadline(&self.link, now)?;
+        self.flush()?;
+        if self.grabs.deadline().is_some_and(|at| at <= now) {
+            self.retry_grabs(now)?;
         }
-        self.handle_lending_deadline(now)
+        self.lend(now, TemporaryKeymap::handle_deadline)
     }
 
     fn next_deadline(&self) -> Option<Time> {
-        let coming = self.coming.iter().map(|coming| coming.until);
-        coming
-            .chain(self.retry_at)
-            .chain(self.hints.next_deadline())
-            .chain(self.lending_deadline())
-            .chain(self.clipboard.deadline())
-            .chain(self.methods.deadline())
-            .chain(self.gathers_until())
-            .min()
+        let deadlines = [
+            self.windows.deadline(),
+            self.grabs.deadline(),
+            self.hints.next_deadline(),
+            self.temporary_keymap.deadline(),
+            self.clipboard.deadline(),
+            self.methods.deadline(),
+            self.recorder.rests_until(),
+        ];
+        deadlines.into_iter().flatten().min()
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {
         let waitable = self.link.conn.waitable();
-        self.gathers_until().is_none().then_some(waitable)
+        self.recorder.rests_until().is_none().then_some(waitable)
     }
 }
 
@@ -326,10 +264,9 @@ impl Drop for X11Backend {
     /// Leaves the display as it was. What fails here, the guardian does.
     fn drop(&mut self) {
         let _ = self.end_grab();
-        let _ = self.take_back();
+        let keymap = self.keyboard.keymap();
+        let _ = self.temporary_keymap.take_back(&self.link, keymap, &mut self.injector);
         let _ = self.flush();
-        if release_marked(&self.link, self.held.marks()).is_ok() {
-            self.held.clear();
-        }
+        self.injector.release_everything(&self.link);
     }
 }

@@ -1,13 +1,13 @@
-//! The pointer's way while a shape may be drawn: every report of the mouse, pen or touchpad, and the
-//! trail it leaves on the screen.
+//! Records the path of the pointer while a shape may be drawn: every report of the mouse, pen or touchpad,
+//! and the trail it leaves on the screen.
 //!
-//! Reports are taken from the devices, not from the pointer: it stops at a screen's edge, a hand does
-//! not. While a way is followed the server is listened to every few milliseconds only, or a fast
-//! mouse would wake us a thousand times a second.
+//! Reports are taken from the devices, not from the pointer, which stops at a screen's edge. While a path
+//! is recorded, events are read every few milliseconds only: a fast mouse would wake the program a
+//! thousand times a second.
 
 use std::time::Duration;
 
-use lantern_model::{Event, Point, Rect, Time};
+use lantern_model::{Point, Rect, Time};
 use x11rb::connection::Connection;
 use x11rb::protocol::shape::{self, ConnectionExt as _};
 use x11rb::protocol::xinput::RawMotionEvent;
@@ -15,8 +15,8 @@ use x11rb::protocol::xproto::{
     ClipOrdering, ConnectionExt as _, CreateWindowAux, Rectangle, Window, WindowClass,
 };
 
-use super::X11Backend;
-use super::connection::XConnection;
+use super::connection::{DeviceIds, XConnection};
+use super::pointer;
 use crate::BackendError;
 
 /// Time for which reports are gathered.
@@ -29,23 +29,23 @@ const TRAIL_FROM: f32 = 12.0;
 /// Seen on light and on dark.
 const TRAIL_INK: u32 = 0x3f8fc9;
 
-/// A way that is followed.
+/// The path of the pointer while it is recorded.
 #[derive(Debug)]
-pub(super) struct PointerRecorder {
+struct Recording {
     at: (f64, f64),
-    /// All screens together, which devices with places of their own go over.
+    /// All screens together, which devices with absolute axes span.
     whole: Rect,
     gathered: Vec<Point>,
     /// Whether a program moved the pointer, for example a remote session: its raw values may be
     /// positions or steps, so the pointer's position is queried.
-    asks: bool,
-    /// When we listen again, and whether that is yet to come.
+    must_query: bool,
+    /// When reports are taken again.
     rests_until: Time,
-    rests: bool,
+    is_resting: bool,
     trail: Option<PointerTrail>,
 }
 
-/// What shows the way.
+/// The trail on the screen.
 #[derive(Debug)]
 struct PointerTrail {
     first: Point,
@@ -53,120 +53,130 @@ struct PointerTrail {
     window: Option<Window>,
 }
 
-impl X11Backend {
-    /// Follows the pointer's way as long as that is asked for.
-    pub(super) fn follow_way(&mut self) -> Result<(), BackendError> {
-        match (self.wanted_grabs.pointer_path, &self.trace) {
-            (Some(shown), None) => {
-                let at = match self.presses.pressed_at {
-                    Some(at) => at,
-                    None => {
-                        let (x, y) = super::pointer::place(&self.link)?;
-                        (x.into(), y.into())
-                    }
-                };
-                let first = (at.0 as f32, at.1 as f32);
-                let trail = shown.then_some(PointerTrail { first, last: first, window: None });
-                let whole = self.link.whole_screen()?;
-                let (gathered, rests_until) = (vec![first], Time::START);
-                self.trace = Some(PointerRecorder {
-                    at,
-                    whole,
-                    gathered,
-                    asks: false,
-                    rests_until,
-                    rests: false,
-                    trail,
-                });
+/// Records the path of the pointer while a shape may be drawn.
+#[derive(Debug, Default)]
+pub(super) struct PointerRecorder {
+    recording: Option<Recording>,
+}
+
+impl PointerRecorder {
+    /// Begins, continues or ends the recording. `wanted` says whether the path leaves a trail; `from` is
+    /// where the pointer was at the press, if that is known.
+    pub(super) fn set_wanted(
+        &mut self,
+        link: &XConnection,
+        wanted: Option<bool>,
+        from: Option<(f64, f64)>,
+    ) -> Result<(), BackendError> {
+        match (wanted, &self.recording) {
+            (Some(leaves_trail), None) => self.begin(link, leaves_trail, from),
+            (None, Some(_)) => self.end(link),
+            _ => Ok(()),
+        }
+    }
+
+    fn begin(
+        &mut self,
+        link: &XConnection,
+        leaves_trail: bool,
+        from: Option<(f64, f64)>,
+    ) -> Result<(), BackendError> {
+        let at = match from {
+            Some(at) => at,
+            None => {
+                let (x, y) = pointer::place(link)?;
+                (x.into(), y.into())
             }
-            (None, Some(_)) => self.end_way()?,
-            _ => {}
-        }
+        };
+        let first = (at.0 as f32, at.1 as f32);
+        self.recording = Some(Recording {
+            at,
+            whole: link.whole_screen()?,
+            gathered: vec![first],
+            must_query: false,
+            rests_until: Time::START,
+            is_resting: false,
+            trail: leaves_trail.then_some(PointerTrail { first, last: first, window: None }),
+        });
         Ok(())
     }
 
-    fn end_way(&mut self) -> Result<(), BackendError> {
-        let trail = self.trace.take().and_then(|trace| trace.trail);
+    fn end(&mut self, link: &XConnection) -> Result<(), BackendError> {
+        let trail = self.recording.take().and_then(|recording| recording.trail);
         if let Some(window) = trail.and_then(|trail| trail.window) {
-            self.link.conn.destroy_window(window)?;
+            link.conn.destroy_window(window)?;
         }
         Ok(())
     }
 
-    /// A device told where it went.
-    pub(super) fn take_motion(&mut self, raw: &RawMotionEvent) {
-        let Some(trace) = &mut self.trace else { return };
-        if self.link.devices.injected.contains(&raw.sourceid) {
-            trace.asks = true;
+    /// Takes a motion that a device reports.
+    pub(super) fn take_motion(&mut self, devices: &DeviceIds, raw: &RawMotionEvent) {
+        let Some(recording) = &mut self.recording else { return };
+        if devices.injected.contains(&raw.sourceid) {
+            recording.must_query = true;
             return;
         }
         let mask = raw.valuator_mask.first().copied().unwrap_or_default();
         let mut values = raw.axisvalues.iter();
         let mut axis = |number: u32| {
-            let told = mask & (1 << number) != 0;
-            let value = if told { values.next() } else { None };
+            let is_reported = mask & (1 << number) != 0;
+            let value = if is_reported { values.next() } else { None };
             value.map(|value| f64::from(value.integral) + f64::from(value.frac) / 2.0_f64.powi(32))
         };
         let (x, y) = (axis(0), axis(1));
-        match self.link.devices.ranges.get(&raw.sourceid) {
-            // A device with places of its own.
-            Some(ranges) => {
-                let [across, down] = *ranges;
-                if let Some(x) = x {
-                    trace.at.0 = across.place(x, trace.whole.width);
-                }
-                if let Some(y) = y {
-                    trace.at.1 = down.place(y, trace.whole.height);
-                }
+        let (at, whole) = (&mut recording.at, recording.whole);
+        match devices.ranges.get(&raw.sourceid) {
+            // A device with absolute axes.
+            Some([across, down]) => {
+                at.0 = x.map_or(at.0, |x| across.place(x, whole.width));
+                at.1 = y.map_or(at.1, |y| down.place(y, whole.height));
             }
-            None => trace.at = (trace.at.0 + x.unwrap_or(0.0), trace.at.1 + y.unwrap_or(0.0)),
+            None => *at = (at.0 + x.unwrap_or(0.0), at.1 + y.unwrap_or(0.0)),
         }
-        trace.gathered.push((trace.at.0 as f32, trace.at.1 as f32));
+        recording.gathered.push((at.0 as f32, at.1 as f32));
     }
 
-    /// Hands over what has gathered.
-    pub(super) fn tell_way(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
-        let Some(trace) = &mut self.trace else { return Ok(None) };
-        if std::mem::take(&mut trace.asks) {
-            let (x, y) = super::pointer::place(&self.link)?;
-            trace.at = (x.into(), y.into());
-            trace.gathered.push((x as f32, y as f32));
+    /// Takes what has been gathered, draws it, and rests for a while.
+    pub(super) fn take_path(
+        &mut self,
+        link: &XConnection,
+        now: Time,
+    ) -> Result<Option<Vec<Point>>, BackendError> {
+        let Some(recording) = &mut self.recording else { return Ok(None) };
+        if std::mem::take(&mut recording.must_query) {
+            let (x, y) = pointer::place(link)?;
+            recording.at = (x.into(), y.into());
+            recording.gathered.push((x as f32, y as f32));
         }
-        if trace.gathered.is_empty() {
+        if recording.gathered.is_empty() {
             return Ok(None);
         }
-        trace.rests_until = now + GATHERS;
-        let spots = std::mem::take(&mut trace.gathered);
-        if let Some(trail) = &mut trace.trail {
-            trail.draw(&self.link, trace.whole, &spots)?;
+        recording.rests_until = now + GATHERS;
+        let path = std::mem::take(&mut recording.gathered);
+        if let Some(trail) = &mut recording.trail {
+            trail.draw(link, recording.whole, &path)?;
         }
-        Ok(Some(Event::PointerPath(spots)))
+        Ok(Some(path))
     }
 
-    /// Queues what has been gathered before the next event.
-    pub(super) fn queue_way(&mut self) {
-        let gathered = self.trace.as_mut().map(|trace| std::mem::take(&mut trace.gathered));
-        if let Some(spots) = gathered.filter(|spots| !spots.is_empty()) {
-            self.events.push_back(Event::PointerPath(spots));
-        }
+    /// Takes what has been gathered before another event.
+    pub(super) fn take_gathered(&mut self) -> Option<Vec<Point>> {
+        let recording = self.recording.as_mut()?;
+        Some(std::mem::take(&mut recording.gathered)).filter(|path| !path.is_empty())
     }
 
     /// Whether reports are left to gather now.
-    pub(super) fn lets_gather(&mut self, now: Time) -> bool {
-        self.trace.as_mut().is_some_and(|trace| {
-            trace.rests = now < trace.rests_until;
-            trace.rests
+    pub(super) fn is_resting(&mut self, now: Time) -> bool {
+        self.recording.as_mut().is_some_and(|recording| {
+            recording.is_resting = now < recording.rests_until;
+            recording.is_resting
         })
     }
 
-    /// Until when they are, if so.
-    pub(super) fn gathers_until(&self) -> Option<Time> {
-        self.trace.as_ref().filter(|trace| trace.rests).map(|trace| trace.rests_until)
-    }
-
-    /// Moves the pointer along a way, from its second place on.
-    pub(super) fn move_along(&self, way: &[(i32, i32)]) -> Result<(), BackendError> {
-        way.iter().skip(1).try_for_each(|place| self.warp(*place))
+    /// When reports are taken again, if they are left to gather now.
+    pub(super) fn rests_until(&self) -> Option<Time> {
+        let resting = self.recording.as_ref().filter(|recording| recording.is_resting);
+        resting.map(|recording| recording.rests_until)
     }
 }
 

@@ -31,13 +31,13 @@ pub(super) struct ProcessIdleProbe {
     until: Time,
 }
 
-/// What comes of a look.
+/// What a sample shows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum IdleState {
-    /// They rest, or were given up.
-    Rest,
-    /// It must be looked again then.
-    ReentryPolicy(Time),
+    /// They are idle, or were waited for long enough.
+    Idle,
+    /// They must be sampled again then.
+    LookAgain(Time),
     /// The same, and the input methods are woken until then.
     Wake(Time),
 }
@@ -79,9 +79,9 @@ impl ProcessIdleProbe {
             *count += u64::from(self.methods.contains(process));
         }
         if self.calm == self.needed || now >= self.until {
-            IdleState::Rest
+            IdleState::Idle
         } else if self.methods.is_empty() || self.slept.is_none() {
-            IdleState::ReentryPolicy(now + BETWEEN_LOOKS)
+            IdleState::LookAgain(now + BETWEEN_LOOKS)
         } else {
             IdleState::Wake(now + BETWEEN_LOOKS)
         }
@@ -143,7 +143,7 @@ mod tests {
         let rests = |process: u32| {
             let mut resting =
                 ProcessIdleProbe::of(process, Vec::new(), true, NOW).expect("it is there");
-            (0..50).any(|_| look(&mut resting) == IdleState::Rest)
+            (0..50).any(|_| look(&mut resting) == IdleState::Idle)
         };
         let mut idle = start("read line");
         assert!(rests(idle.id()));
@@ -155,7 +155,7 @@ mod tests {
         let with = |method: &Child| ProcessIdleProbe::of(idle.id(), vec![method.id()], true, NOW);
         let mut resting = with(&other).expect("they are there");
         let mut woken = 0;
-        while look(&mut resting) != IdleState::Rest {
+        while look(&mut resting) != IdleState::Idle {
             line.write_all(b"\n").expect("it reads");
             woken += 1;
             assert!(woken < 50, "they rest");
@@ -164,7 +164,7 @@ mod tests {
         for times in [0, 2] {
             let mut resting = with(&other).expect("they are there");
             for _ in 0..8 {
-                assert_ne!(look(&mut resting), IdleState::Rest, "woken {times} times");
+                assert_ne!(look(&mut resting), IdleState::Idle, "woken {times} times");
                 for _ in 0..times {
                     line.write_all(b"\n").expect("it reads");
                     std::thread::sleep(BETWEEN_LOOKS);
@@ -173,10 +173,10 @@ mod tests {
         }
         let mut resting = with(&busy).expect("they are there");
         assert!(
-            (0..5).all(|_| matches!(look(&mut resting), IdleState::ReentryPolicy(_))),
+            (0..5).all(|_| matches!(look(&mut resting), IdleState::LookAgain(_))),
             "it never rests"
         );
-        assert_eq!(resting.look_again(NOW + PATIENCE), IdleState::Rest, "it is given up");
+        assert_eq!(resting.look_again(NOW + PATIENCE), IdleState::Idle, "it is given up");
         for child in [&mut idle, &mut busy, &mut other] {
             child.kill().expect("it is ours");
             child.wait().expect("it was started");

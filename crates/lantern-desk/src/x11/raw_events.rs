@@ -135,3 +135,79 @@ pub(super) fn select_raw(
     }
     Ok(link.conn.xinput_xi_select_events(link.root, &masks)?.sequence_number())
 }
+
+/// What is known of the keys of the real keyboards.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+enum KeyboardIdle {
+    #[default]
+    Unknown,
+    /// The keys are queried when nothing else is to do.
+    Queried,
+    /// No key is down, and presses are selected.
+    Untouched,
+}
+
+/// The raw events that are selected now.
+///
+/// A key that is down cannot be tapped, so a batch releases its keys first, which delays the target. When
+/// a button is pressed, the hand is mostly on the mouse: once no key is down, the next raw key press is
+/// selected, and until it comes a batch that answers a button has nothing to release. At most one wake-up
+/// follows, and none before another button is answered.
+#[derive(Debug, Default)]
+pub(super) struct RawEvents {
+    selected: RawEventSelection,
+    idle: KeyboardIdle,
+}
+
+impl RawEvents {
+    /// Whether this is selected already.
+    pub(super) fn is_selected(&self, wanted: RawEventSelection) -> bool {
+        self.selected == wanted
+    }
+
+    /// Selects raw events. Gives the number of the request, and what was selected before.
+    pub(super) fn select(
+        &mut self,
+        link: &XConnection,
+        wanted: RawEventSelection,
+    ) -> Result<(SequenceNumber, RawEventSelection), BackendError> {
+        let before = std::mem::replace(&mut self.selected, wanted);
+        Ok((select_raw(link, before, wanted)?, before))
+    }
+
+    /// Forgets what is selected, as the devices are other ones.
+    pub(super) fn forget(&mut self) {
+        *self = RawEvents::default();
+    }
+
+    /// Whether the presses of keys must be selected, to know when one goes down.
+    pub(super) fn watches_keys(&self) -> bool {
+        self.is_untouched()
+    }
+
+    /// Whether no key of a real keyboard is down.
+    pub(super) fn is_untouched(&self) -> bool {
+        self.idle == KeyboardIdle::Untouched
+    }
+
+    /// Has the keys queried, if their state is unknown; whether it is.
+    pub(super) fn request_query(&mut self) -> bool {
+        let is_unknown = self.idle == KeyboardIdle::Unknown;
+        if is_unknown {
+            self.idle = KeyboardIdle::Queried;
+        }
+        is_unknown
+    }
+
+    /// Takes that a key is down on a real keyboard; whether presses need not be selected any more.
+    pub(super) fn touch(&mut self) -> bool {
+        std::mem::take(&mut self.idle) == KeyboardIdle::Untouched
+    }
+
+    /// Assumes that no key is down, if that was to be queried. Presses must be selected before the query.
+    pub(super) fn begin_query(&mut self) {
+        if self.idle == KeyboardIdle::Queried {
+            self.idle = KeyboardIdle::Untouched;
+        }
+    }
+}

@@ -16,7 +16,7 @@ pub use keeping::keep_copied;
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use lantern_model::{EffectId, Event, InputAction, InputBatch, Time, Value};
+use lantern_model::{App, EffectId, Event, Key, Layout, Time, Value};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
     Atom, AtomEnum, ConnectionExt as _, Property, PropertyNotifyEvent, SelectionRequestEvent,
@@ -24,9 +24,7 @@ use x11rb::protocol::xproto::{
 };
 
 use super::connection::XConnection;
-use super::temporary_keymap::PingClient;
 use super::windows::owner_of;
-use super::{X11Backend, windows};
 use crate::BackendError;
 use crate::copied_contents::{ClipboardContents, ClipboardForm, CopiedContents};
 use crate::paste::PasteKeys;
@@ -97,11 +95,26 @@ pub(super) struct X11Clipboard {
     waiting: VecDeque<(EffectId, ClipboardPurpose, Atom)>,
     /// Where the program in front has been handed the text, and not taken it yet.
     handed: Option<(Window, Atom)>,
+    /// Outcomes that the back end has not taken yet.
+    outcomes: Vec<Event>,
+    /// Paste keys that the back end has to tap.
+    paste_keys: Option<Vec<Key>>,
+}
+
+/// The clipboard at work: its state, and what it needs of the back end.
+#[derive(Debug)]
+pub(super) struct ClipboardWork<'a> {
+    pub clipboard: &'a mut X11Clipboard,
+    pub link: &'a XConnection,
+    pub layout: &'a Layout,
+    /// The program in front.
+    pub front: &'a App,
+    pub now: Time,
 }
 
 impl X11Clipboard {
     /// Whether the program in front may still tell that it has read the paste keys.
-    pub(super) fn awaits_reading(&self) -> bool {
+    pub(super) fn awaits_pong(&self) -> bool {
         let phase = self.job.as_ref().map(|job| &job.phase);
         matches!(phase, Some(ClipboardPhase::Offered { heard: PasteReaction::Open, .. }))
     }
@@ -126,29 +139,37 @@ impl X11Clipboard {
         let _ = copied.keep(kept);
     }
 
+    /// Takes the outcomes of what was asked of it.
+    pub(super) fn take_outcomes(&mut self) -> Vec<Event> {
+        std::mem::take(&mut self.outcomes)
+    }
+
+    /// Takes the paste keys that have to be tapped, followed by a ping.
+    pub(super) fn take_paste_keys(&mut self) -> Option<Vec<Key>> {
+        self.paste_keys.take()
+    }
+
+    /// Keeps in `copied` what others copied and we own, for the process that outlives this one.
+    pub(super) fn keep_in(&mut self, copied: CopiedContents) {
+        self.copied = Some(copied);
+        // What lies there is of a display that is gone.
+        self.keep();
+    }
+
     /// When something was waited for long enough.
     pub(super) fn deadline(&self) -> Option<Time> {
         self.job.as_ref().map(|job| job.until)
     }
 }
 
-impl X11Backend {
-    pub(super) fn read_clipboard(
-        &mut self,
-        now: Time,
-        effect: EffectId,
-    ) -> Result<(), BackendError> {
+impl ClipboardWork<'_> {
+    pub(super) fn read_clipboard(&mut self, effect: EffectId) -> Result<(), BackendError> {
         let selection = self.link.atoms.CLIPBOARD;
         self.clipboard.waiting.push_back((effect, ClipboardPurpose::Read, selection));
-        self.next_job(now)
+        self.next_job()
     }
 
-    pub(super) fn paste(
-        &mut self,
-        now: Time,
-        effect: EffectId,
-        text: &str,
-    ) -> Result<(), BackendError> {
+    pub(super) fn paste(&mut self, effect: EffectId, text: &str) -> Result<(), BackendError> {
         let old = PasteKeys::of_program(&self.front.names) == PasteKeys::Primary;
         let selection = if old { AtomEnum::PRIMARY.into() } else { self.link.atoms.CLIPBOARD };
         self.clipboard.waiting.push_back((
@@ -156,10 +177,10 @@ impl X11Backend {
             ClipboardPurpose::Paste(text.to_owned()),
             selection,
         ));
-        self.next_job(now)
+        self.next_job()
     }
 
-    fn next_job(&mut self, now: Time) -> Result<(), BackendError> {
+    fn next_job(&mut self) -> Result<(), BackendError> {
         if self.clipboard.job.is_some() {
             return Ok(());
         }
@@ -167,22 +188,22 @@ impl X11Backend {
             return Ok(());
         };
         let phase = ClipboardPhase::Forms;
-        let until = now + READING;
-        let owner = owner_of(&self.link, selection)?;
+        let until = self.now + READING;
+        let owner = owner_of(self.link, selection)?;
         self.clipboard.job = Some(ClipboardJob { effect, purpose, selection, owner, phase, until });
         if let Some(own) = self.clipboard.offer.owned(selection).cloned()
             && self.clipboard.offer.is_window(owner)
         {
-            return self.have_read(now, own);
+            return self.have_read(own);
         }
         if owner == x11rb::NONE {
-            return self.have_read(now, ClipboardContents::new());
+            return self.have_read(ClipboardContents::new());
         }
         self.ask(selection, self.link.atoms.TARGETS)
     }
 
     /// All that the clipboard holds is known.
-    fn have_read(&mut self, now: Time, contents: ClipboardContents) -> Result<(), BackendError> {
+    fn have_read(&mut self, contents: ClipboardContents) -> Result<(), BackendError> {
         let atoms = self.link.atoms;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let text = match &job.purpose {
@@ -195,37 +216,37 @@ impl X11Backend {
                         Some(latin.into_iter().map(char::from).collect())
                     });
                 let text = text.ok_or_else(|| "the clipboard holds no text".to_owned());
-                return self.end_job(now, text.map(|text| Some(Value::Text(text))));
+                return self.end_job(text.map(|text| Some(Value::Text(text))));
             }
             ClipboardPurpose::Paste(text) => text.clone(),
         };
         let focus = self.link.conn.get_input_focus()?.reply()?.focus;
         if focus <= 1 {
             let message = "no window has the keyboard, so that nothing can take the text";
-            return self.end_job(now, Err(message.to_owned()));
+            return self.end_job(Err(message.to_owned()));
         }
-        let client = client_of(&self.link, focus);
+        let client = client_of(self.link, focus);
         let (selection, effect, owner) = (job.selection, job.effect, job.owner);
-        if owner_of(&self.link, selection)? != owner {
+        if owner_of(self.link, selection)? != owner {
             // The person copied something just now: that is what must be there afterwards.
             self.clipboard.job = None;
             self.clipboard.waiting.push_front((effect, ClipboardPurpose::Paste(text), selection));
-            return self.next_job(now);
+            return self.next_job();
         }
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
-        let had_text = text_forms(&self.link, "").keys().any(|form| contents.contains_key(form));
-        job.until = now + NOTICING;
+        let had_text = text_forms(self.link, "").keys().any(|form| contents.contains_key(form));
+        job.until = self.now + NOTICING;
         job.phase = ClipboardPhase::Announced { before: contents, client };
-        self.clipboard.offer.own(&self.link, selection, text_forms(&self.link, &text))?;
+        self.clipboard.offer.own(self.link, selection, text_forms(self.link, &text))?;
         self.clipboard.keep();
         if had_text || selection != self.link.atoms.CLIPBOARD {
-            return self.press_paste(now);
+            return self.press_paste();
         }
         self.link.conn.flush()?;
         Ok(())
     }
 
-    fn press_paste(&mut self, now: Time) -> Result<(), BackendError> {
+    fn press_paste(&mut self) -> Result<(), BackendError> {
         self.clipboard.handed = None;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let (before, client, pressed) = match &mut job.phase {
@@ -236,24 +257,16 @@ impl X11Backend {
         let before = std::mem::take(before);
         let heard = PasteReaction::Open;
         job.phase = ClipboardPhase::Offered { before, client, pressed: pressed + 1, heard };
-        job.until = now + FETCHING;
-        let keys = PasteKeys::of_program(&self.front.names).keys(&self.keymap.layout);
-        let step = InputBatch {
-            actions: vec![InputAction::Tap(keys)],
-            suspend_modifiers: true,
-            ..InputBatch::default()
-        };
-        self.perform_batch(now, &step)?;
-        if let Some(window) = windows::focused_window(&self.link)? {
-            self.ping(window, PingClient::Pasting)?;
-        }
-        self.flush()
+        job.until = self.now + FETCHING;
+        let keys = PasteKeys::of_program(&self.front.names).keys(self.layout);
+        self.clipboard.paste_keys = Some(keys);
+        Ok(())
     }
 
     /// The program in front has read the paste keys. One that does not ask for the text then did not
     /// take them for a paste, as editors do that think the clipboard empty a moment longer.
-    pub(super) fn note_keys_read(&mut self, now: Time, window: Window) {
-        let read = client_of(&self.link, window);
+    pub(super) fn note_keys_read(&mut self, window: Window) {
+        let read = client_of(self.link, window);
         if let Some(ClipboardJob {
             phase: ClipboardPhase::Offered { client, heard, .. },
             until,
@@ -263,39 +276,36 @@ impl X11Backend {
             && *heard == PasteReaction::Open
         {
             *heard = PasteReaction::Ignored;
-            *until = now + ASKING;
+            *until = self.now + ASKING;
         }
     }
 
     /// The job is done, or failed; what the clipboard held before is back.
-    fn end_job(
-        &mut self,
-        now: Time,
-        result: Result<Option<Value>, String>,
-    ) -> Result<(), BackendError> {
+    fn end_job(&mut self, result: Result<Option<Value>, String>) -> Result<(), BackendError> {
         let Some(job) = self.clipboard.job.take() else { return Ok(()) };
         self.clipboard.handed = None;
         if let ClipboardPhase::Offered { before, .. } | ClipboardPhase::Announced { before, .. } =
             job.phase
             && self.clipboard.offer.owned(job.selection).is_some()
         {
-            self.clipboard.offer.own(&self.link, job.selection, before)?;
+            self.clipboard.offer.own(self.link, job.selection, before)?;
         }
-        self.outcomes.push_back(Event::Outcome { effect: job.effect, result });
+        let outcome = Event::Outcome { effect: job.effect, result };
+        self.clipboard.outcomes.push(outcome);
         self.link.conn.flush()?;
-        self.next_job(now)
+        self.next_job()
     }
 
     /// What was waited for did not come.
-    pub(super) fn handle_clipboard_deadline(&mut self, now: Time) -> Result<(), BackendError> {
-        if self.clipboard.job.as_ref().is_none_or(|job| job.until > now) {
+    pub(super) fn handle_deadline(&mut self) -> Result<(), BackendError> {
+        if self.clipboard.job.as_ref().is_none_or(|job| job.until > self.now) {
             return Ok(());
         }
         if matches!(
             &self.clipboard.job,
             Some(ClipboardJob { phase: ClipboardPhase::Announced { .. }, .. })
         ) {
-            return self.press_paste(now);
+            return self.press_paste();
         }
         if let Some(ClipboardJob {
             phase: ClipboardPhase::Offered { pressed, heard: PasteReaction::Ignored, .. },
@@ -303,7 +313,7 @@ impl X11Backend {
         }) = &self.clipboard.job
             && *pressed < TRIES
         {
-            return self.press_paste(now);
+            return self.press_paste();
         }
         let offered = matches!(
             &self.clipboard.job,
@@ -311,21 +321,20 @@ impl X11Backend {
         );
         if offered {
             let message = format!("{} did not take the text", self.front.name());
-            return self.end_job(now, Err(message));
+            return self.end_job(Err(message));
         }
-        self.skip_form(now)
+        self.skip_form()
     }
 
     /// A property of a window changed: a piece came, or was taken.
     pub(super) fn handle_property(
         &mut self,
-        now: Time,
         change: &PropertyNotifyEvent,
     ) -> Result<(), BackendError> {
         let (window, property) = (change.window, change.atom);
         if change.state == Property::NEW_VALUE {
-            if !self.clipboard.offer.note_time(&self.link, change) {
-                self.take_in_piece(now, change)?;
+            if !self.clipboard.offer.note_time(self.link, change) {
+                self.take_in_piece(change)?;
             }
             return Ok(());
         }
@@ -334,19 +343,19 @@ impl X11Backend {
                 &self.clipboard.job,
                 Some(ClipboardJob { phase: ClipboardPhase::Announced { .. }, .. })
             ) {
-                return self.press_paste(now);
+                return self.press_paste();
             }
-            return self.end_job(now, Ok(None));
+            return self.end_job(Ok(None));
         }
-        let piece = self.clipboard.offer.send_on(&self.link, window, property)?;
+        let piece = self.clipboard.offer.send_on(self.link, window, property)?;
         let Some(TransferPiece { pasted: true, last }) = piece else {
             return Ok(());
         };
         if last {
-            return self.end_job(now, Ok(None));
+            return self.end_job(Ok(None));
         }
         if let Some(job) = &mut self.clipboard.job {
-            job.until = now + FETCHING;
+            job.until = self.now + FETCHING;
         }
         Ok(())
     }
@@ -355,17 +364,17 @@ impl X11Backend {
     pub(super) fn serve(&mut self, request: &SelectionRequestEvent) -> Result<(), BackendError> {
         let job = self.clipboard.job.as_mut().filter(|job| job.selection == request.selection);
         let phase = job.map(|job| &mut job.phase);
-        let asks = client_of(&self.link, request.requestor);
+        let asks = client_of(self.link, request.requestor);
         let place = (request.requestor, property_of(request));
         match phase {
             Some(ClipboardPhase::Announced { client, .. }) if *client == asks => {
-                let handed = self.clipboard.offer.serve(&self.link, request, true)?;
+                let handed = self.clipboard.offer.serve(self.link, request, true)?;
                 if handed == Delivery::About {
                     self.clipboard.handed = Some(place);
                 }
             }
             Some(ClipboardPhase::Offered { client, heard, .. }) if *client == asks => {
-                match self.clipboard.offer.serve(&self.link, request, false)? {
+                match self.clipboard.offer.serve(self.link, request, false)? {
                     Delivery::ClipboardForm => {
                         *heard = PasteReaction::Asking;
                         self.clipboard.handed = Some(place);
@@ -378,19 +387,15 @@ impl X11Backend {
                 }
             }
             _ => {
-                self.clipboard.offer.serve(&self.link, request, false)?;
+                self.clipboard.offer.serve(self.link, request, false)?;
             }
         }
         Ok(())
     }
 
     /// Handles the loss of the clipboard to another program, unless it is ours again since.
-    pub(super) fn lose_clipboard(
-        &mut self,
-        now: Time,
-        selection: Atom,
-    ) -> Result<(), BackendError> {
-        if self.clipboard.offer.is_window(owner_of(&self.link, selection)?) {
+    pub(super) fn lose_clipboard(&mut self, selection: Atom) -> Result<(), BackendError> {
+        if self.clipboard.offer.is_window(owner_of(self.link, selection)?) {
             return Ok(());
         }
         self.clipboard.offer.lose(selection);
@@ -405,16 +410,9 @@ impl X11Backend {
         );
         if unserved && self.clipboard.handed.is_none() && !self.clipboard.offer.is_sending() {
             let message = "something was copied just then, and stays in the clipboard";
-            return self.end_job(now, Err(message.to_owned()));
+            return self.end_job(Err(message.to_owned()));
         }
         Ok(())
-    }
-
-    /// Keeps in `copied` what others copied and we own, for who outlives us.
-    pub fn keep_copied_in(&mut self, copied: CopiedContents) {
-        self.clipboard.copied = Some(copied);
-        // What lies there is of a display that is gone.
-        self.clipboard.keep();
     }
 }
 

@@ -3,23 +3,21 @@
 
 use std::collections::VecDeque;
 
-use lantern_model::Time;
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
     Atom, AtomEnum, ConnectionExt as _, GetPropertyType, PropertyNotifyEvent, SelectionNotifyEvent,
     Window,
 };
 
-use super::{ClipboardJob, ClipboardPhase, ClipboardPurpose, READING};
+use super::{ClipboardJob, ClipboardPhase, ClipboardPurpose, ClipboardWork, READING};
 use crate::BackendError;
 use crate::copied_contents::{ClipboardContents, ClipboardForm};
-use crate::x11::X11Backend;
 use crate::x11::connection::XConnection;
 use crate::x11::windows::numbers_in;
 
-impl X11Backend {
+impl ClipboardWork<'_> {
     pub(super) fn ask(&mut self, selection: Atom, form: Atom) -> Result<(), BackendError> {
-        let window = self.clipboard.offer.window(&self.link)?;
+        let window = self.clipboard.offer.window(self.link)?;
         let property = self.link.atoms.COLD_LANTERN_DATA;
         self.link.conn.delete_property(window, property)?;
         let time = x11rb::CURRENT_TIME;
@@ -31,7 +29,6 @@ impl X11Backend {
     /// The owner of the clipboard answered.
     pub(in crate::x11) fn handle_answer(
         &mut self,
-        now: Time,
         answer: &SelectionNotifyEvent,
     ) -> Result<(), BackendError> {
         let ours = self.clipboard.offer.is_window(answer.requestor);
@@ -44,16 +41,16 @@ impl X11Backend {
         let form = if answer.property == x11rb::NONE {
             None
         } else {
-            Some(take_property(&self.link, answer.requestor, answer.property)?)
+            Some(take_property(self.link, answer.requestor, answer.property)?)
         };
-        self.take_in_form(now, form)
+        self.take_in_form(form)
     }
 
     /// A form came, or the owner does not have it.
-    fn take_in_form(&mut self, now: Time, form: Option<ClipboardForm>) -> Result<(), BackendError> {
+    fn take_in_form(&mut self, form: Option<ClipboardForm>) -> Result<(), BackendError> {
         let atoms = self.link.atoms;
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
-        job.until = now + READING;
+        job.until = self.now + READING;
         match &mut job.phase {
             ClipboardPhase::Forms => {
                 let listed = form.map_or_else(Vec::new, |form| numbers_in(&form.bytes));
@@ -92,10 +89,10 @@ impl X11Backend {
             },
             ClipboardPhase::Announced { .. } | ClipboardPhase::Offered { .. } => return Ok(()),
         }
-        self.read_on(now)
+        self.read_on()
     }
 
-    fn read_on(&mut self, now: Time) -> Result<(), BackendError> {
+    fn read_on(&mut self) -> Result<(), BackendError> {
         let Some(job) = &mut self.clipboard.job else { return Ok(()) };
         let ClipboardPhase::Reading { left, read, .. } = &mut job.phase else { return Ok(()) };
         match left.front().copied() {
@@ -105,7 +102,7 @@ impl X11Backend {
             }
             None => {
                 let read = std::mem::take(read);
-                self.have_read(now, read)
+                self.have_read(read)
             }
         }
     }
@@ -113,7 +110,6 @@ impl X11Backend {
     /// A piece of a form lies in our window's property.
     pub(super) fn take_in_piece(
         &mut self,
-        now: Time,
         change: &PropertyNotifyEvent,
     ) -> Result<(), BackendError> {
         let receiving = matches!(
@@ -123,14 +119,14 @@ impl X11Backend {
         if !receiving || !self.clipboard.offer.is_window(change.window) {
             return Ok(());
         }
-        let piece = take_property(&self.link, change.window, change.atom)?;
+        let piece = take_property(self.link, change.window, change.atom)?;
         let Some(ClipboardJob {
             phase: ClipboardPhase::Reading { left, read, pieces }, until, ..
         }) = &mut self.clipboard.job
         else {
             return Ok(());
         };
-        *until = now + READING;
+        *until = self.now + READING;
         let Some(whole) = pieces else { return Ok(()) };
         if !piece.bytes.is_empty() {
             (whole.kind, whole.format) = (piece.kind, piece.format);
@@ -140,17 +136,17 @@ impl X11Backend {
         if let (Some(form), Some(whole)) = (left.pop_front(), pieces.take()) {
             read.insert(form, whole);
         }
-        self.read_on(now)
+        self.read_on()
     }
 
     /// The form that was waited for did not come, and is left out.
-    pub(super) fn skip_form(&mut self, now: Time) -> Result<(), BackendError> {
+    pub(super) fn skip_form(&mut self) -> Result<(), BackendError> {
         if let Some(ClipboardJob { phase: ClipboardPhase::Reading { pieces, .. }, .. }) =
             &mut self.clipboard.job
         {
             *pieces = None;
         }
-        self.take_in_form(now, None)
+        self.take_in_form(None)
     }
 }
 
