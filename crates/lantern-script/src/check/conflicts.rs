@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use lantern_model::{ContextFilter, KeyCombination, KeySpec, Rule, TriggerKind};
 
-use super::Checker;
+use super::LintInput;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
@@ -78,70 +78,64 @@ fn standings(rule: &Rule) -> Vec<(String, Option<String>)> {
     places(&rule.filter).into_iter().map(|place| (place, condition.clone())).collect()
 }
 
-impl Checker<'_> {
-    pub(super) fn check_conflicts(&mut self) {
-        let panic = canonical(&self.set.settings.panic);
-        let mut taken: BTreeMap<(String, String, Option<String>), Span> = BTreeMap::new();
-        let mut findings = Vec::new();
-        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Key { combo, .. } = &trigger.kind
-                    && canonical(combo) == panic
-                {
-                    findings.push(self.panic_taken(*span));
-                    continue;
-                }
-                let Some(what) = taken_by(&trigger.kind) else { continue };
-                for (place, condition) in standings(rule) {
-                    let on = if condition.is_some() { " on the same condition" } else { "" };
-                    match taken.get(&(what.clone(), place.clone(), condition.clone())) {
-                        Some(earlier) => {
-                            let place = if place.is_empty() { " everywhere" } else { &place };
-                            let place = format!("{place}{on}");
-                            findings.push(taken_twice(
-                                &shown(&trigger.kind),
-                                *span,
-                                *earlier,
-                                &place,
-                            ));
-                            break;
-                        }
-                        None => {
-                            taken.insert((what.clone(), place, condition), *span);
-                        }
+/// Combinations that two rules, or a rule and the panic combination, want in the same context.
+pub(super) fn conflicts(input: &LintInput<'_>) -> Vec<Finding> {
+    let panic = canonical(&input.lowered.set.settings.panic);
+    let mut taken: BTreeMap<(String, String, Option<String>), Span> = BTreeMap::new();
+    let mut findings = Vec::new();
+    for (rule, head) in input.lowered.set.rules.iter().zip(&input.lowered.heads) {
+        for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+            if let TriggerKind::Key { combo, .. } = &trigger.kind
+                && canonical(combo) == panic
+            {
+                findings.push(panic_taken(input, *span));
+                continue;
+            }
+            let Some(what) = taken_by(&trigger.kind) else { continue };
+            for (place, condition) in standings(rule) {
+                let on = if condition.is_some() { " on the same condition" } else { "" };
+                match taken.get(&(what.clone(), place.clone(), condition.clone())) {
+                    Some(earlier) => {
+                        let place = if place.is_empty() { " everywhere" } else { &place };
+                        let place = format!("{place}{on}");
+                        findings.push(taken_twice(&shown(&trigger.kind), *span, *earlier, &place));
+                        break;
+                    }
+                    None => {
+                        taken.insert((what.clone(), place, condition), *span);
                     }
                 }
             }
         }
-        for (remap, span) in self.set.remaps.iter().zip(&self.remap_spans) {
-            if canonical(&remap.from) == panic {
-                findings.push(self.panic_taken(*span));
-            }
-            let what = format!("remap {:?}", canonical(&remap.from));
-            for place in places(&remap.filter) {
-                let key = (what.clone(), place.clone(), None);
-                if let Some(earlier) = taken.insert(key, *span) {
-                    let place = if place.is_empty() { " everywhere" } else { &place };
-                    findings.push(taken_twice(&remap.from.to_string(), *span, earlier, place));
-                }
-            }
-        }
-        self.findings.append(&mut findings);
     }
-
-    fn panic_taken(&self, span: Span) -> Finding {
-        let combo = &self.set.settings.panic;
-        let finding = Finding::new(
-            Code::TakenByPanic,
-            span,
-            format!("`{combo}` stops everything; no rule can take it"),
-        )
-        .label("the panic combination")
-        .help("give the rule another key, or set `panic` to another combination in `settings`");
-        match self.panic_span {
-            Some(panic) => finding.other(panic, "set here"),
-            None => finding,
+    for (remap, span) in input.lowered.set.remaps.iter().zip(&input.lowered.remap_spans) {
+        if canonical(&remap.from) == panic {
+            findings.push(panic_taken(input, *span));
         }
+        let what = format!("remap {:?}", canonical(&remap.from));
+        for place in places(&remap.filter) {
+            let key = (what.clone(), place.clone(), None);
+            if let Some(earlier) = taken.insert(key, *span) {
+                let place = if place.is_empty() { " everywhere" } else { &place };
+                findings.push(taken_twice(&remap.from.to_string(), *span, earlier, place));
+            }
+        }
+    }
+    findings
+}
+
+fn panic_taken(input: &LintInput<'_>, span: Span) -> Finding {
+    let combo = &input.lowered.set.settings.panic;
+    let finding = Finding::new(
+        Code::TakenByPanic,
+        span,
+        format!("`{combo}` stops everything; no rule can take it"),
+    )
+    .label("the panic combination")
+    .help("give the rule another key, or set `panic` to another combination in `settings`");
+    match input.lowered.panic_span {
+        Some(panic) => finding.other(panic, "set here"),
+        None => finding,
     }
 }
 

@@ -72,9 +72,9 @@ impl Checker<'_> {
         }
         self.check_token(&kind, device);
         self.check_secrecy(&kind, device);
-        let index = self.set.devices.len();
+        let index = self.lowered.set.devices.len();
         let name = self.names.full(&device.name.text);
-        self.set.devices.push(Device { name, kind, place: self.place(device.name.span) });
+        self.lowered.set.devices.push(Device { name, kind, place: self.place(device.name.span) });
         self.declare(ItemKind::Device, &device.name, index, ValueKind::Any);
     }
 
@@ -86,7 +86,7 @@ impl Checker<'_> {
         }
         let address: Option<SocketAddr> = address.parse().ok();
         if address.is_none_or(|address| address.ip().is_loopback()) {
-            return self.open_doors.push(device.name.span);
+            return self.lowered.tokenless_listeners.push(device.name.span);
         }
         let name = &device.name.text;
         self.say(
@@ -267,7 +267,7 @@ impl Checker<'_> {
         use lantern_model::code::Expr;
         match expr {
             Expr::Value(value) => Some(value.clone()),
-            Expr::Global(index) => self.constant(&self.set.globals[*index].initial),
+            Expr::Global(index) => self.constant(&self.lowered.set.globals[*index].initial),
             Expr::Text(parts) => {
                 let mut text = String::new();
                 for part in parts {

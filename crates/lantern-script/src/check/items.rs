@@ -49,9 +49,9 @@ impl Checker<'_> {
             if let Some(path) = known.map(|(_, path)| path).or(direction) {
                 let words: Vec<String> = path.split(' ').map(str::to_owned).collect();
                 let named = |shape: &Shape| shape.name == name.text;
-                return self.set.shapes.iter().position(named).or_else(|| {
-                    self.set.shapes.push(shape_of_path(name.text.clone(), words));
-                    Some(self.set.shapes.len() - 1)
+                return self.lowered.set.shapes.iter().position(named).or_else(|| {
+                    self.lowered.set.shapes.push(shape_of_path(name.text.clone(), words));
+                    Some(self.lowered.set.shapes.len() - 1)
                 });
             }
         }
@@ -64,14 +64,14 @@ impl Checker<'_> {
             let finding = Finding::new(Code::NamedTwice, name.span, message);
             self.say(finding.label("taken").help("choose another name"));
         }
-        let index = self.set.words.len();
+        let index = self.lowered.set.words.len();
         match Phrase::parse_list(text) {
             Ok(list) => {
-                self.lists.insert(self.names.full(&name.text), list);
+                self.lowered.lists.insert(self.names.full(&name.text), list);
             }
             Err(error) => self.say_bad_phrase(&error, text, *span),
         }
-        self.set.words.push((self.names.full(&name.text), text.clone()));
+        self.lowered.set.words.push((self.names.full(&name.text), text.clone()));
         self.declare(ItemKind::Words, name, index, ValueKind::Any);
     }
 
@@ -85,7 +85,7 @@ impl Checker<'_> {
             self.check_path(&words, *span);
             shape_of_path(full, words)
         };
-        let index = self.set.shapes.len();
+        let index = self.lowered.set.shapes.len();
         let mut shape = Shape { tolerance: *allowed, ..described };
         let examples = self.examples + examples_of(&shape);
         if index >= MOST_SHAPES || examples > MOST_EXAMPLES {
@@ -98,7 +98,7 @@ impl Checker<'_> {
         } else {
             self.examples = examples;
         }
-        self.set.shapes.push(shape);
+        self.lowered.set.shapes.push(shape);
         self.declare(ItemKind::Shape, name, index, ValueKind::Any);
     }
 
@@ -141,7 +141,7 @@ impl Checker<'_> {
             );
             Vec::new()
         });
-        self.set.files.push(path.clone());
+        self.lowered.set.files.push(path.clone());
         let described = ShapeDescription::Drawn(path);
         Shape { name, description: described, drawings, tolerance: ShapeTolerance::default() }
     }
@@ -165,8 +165,8 @@ impl Checker<'_> {
         for (at, from) in from.into_iter().enumerate() {
             let Some(to) = to.get(at).or(to.first()).cloned() else { return };
             let tapped = tapped.get(at).or(tapped.first()).cloned();
-            self.set.remaps.push(Remap { from, to, tapped, filter: scope.clone(), place });
-            self.remap_spans.push(remap.span);
+            self.lowered.set.remaps.push(Remap { from, to, tapped, filter: scope.clone(), place });
+            self.lowered.remap_spans.push(remap.span);
         }
     }
 

@@ -35,6 +35,7 @@ use lantern_sense::{Phrase, Pronunciations, WordList};
 use crate::codes::{Code, Severity};
 use crate::tree::{Clause, File, Item};
 use crate::{Finding, Source, Span};
+use lints::LintInput;
 use names::{ItemKind, Names};
 pub use needs::Need;
 use triggers::Record;
@@ -138,66 +139,69 @@ struct SpokenPhrase {
     span: Span,
 }
 
-struct Checker<'a> {
-    source: &'a Source,
-    outside: Outside<'a>,
-    findings: Vec<Finding>,
-    needs: Vec<(Need, Span)>,
-    names: Names,
+/// What lowering makes of a set: the rules, and where each part of them stands.
+#[derive(Default)]
+pub(crate) struct LoweredSet {
     set: RuleSet,
+    /// For each rule, where its head and its triggers stand.
     heads: Vec<Head>,
     panic_span: Option<Span>,
-    /// Where it is set that a program hears instead of us.
-    recogniser_span: Option<Span>,
-    /// What stands in for each secret.
-    secrets: Vec<Secret>,
-    /// How many examples all shapes have.
-    examples: usize,
+    /// Where an external recogniser is set.
+    recognizer_span: Option<Span>,
     /// Listeners without tokens.
-    open_doors: Vec<Span>,
+    tokenless_listeners: Vec<Span>,
     /// Where each remap stands.
     remap_spans: Vec<Span>,
     phrases: Vec<SpokenPhrase>,
     lists: BTreeMap<String, WordList>,
     /// For each routine, the macros it calls and where.
     calls: Vec<Vec<(RoutineId, Span)>>,
-    body_calls: Vec<(RoutineId, Span)>,
     /// For each routine, where each of its operations stands.
-    spans_of: Vec<Vec<Span>>,
-    /// The layout that keys and texts are held against, and its name.
-    layout: Option<(Layout, String)>,
+    op_spans: Vec<Vec<Span>>,
     /// Layers that some step enters.
-    entered: BTreeSet<LayerId>,
+    entered_layers: BTreeSet<LayerId>,
+}
+
+/// Resolves names, infers kinds and lowers the parts of a set to a [`LoweredSet`].
+///
+/// Each part of the grammar has a file with an `impl` block: a step needs names, kinds, records and
+/// findings at once, so that the state cannot be divided among them.
+struct Checker<'a> {
+    source: &'a Source,
+    outside: Outside<'a>,
+    /// The layout that keys and texts are checked against, and its name.
+    layout: Option<(Layout, String)>,
+    findings: Vec<Finding>,
+    needs: Vec<(Need, Span)>,
+    names: Names,
+    lowered: LoweredSet,
+    /// What stands in for each secret.
+    secrets: Vec<Secret>,
+    /// How many examples all shapes have.
+    examples: usize,
+    /// The macros that the present body calls.
+    body_calls: Vec<(RoutineId, Span)>,
     /// What records have, by their number.
     records: Vec<Record>,
-    /// Words of parts that could not be read; what they may have named is not missed.
+    /// Words of parts that could not be read; what they may have named is not reported missing.
     broken: BTreeSet<String>,
 }
 
 impl<'a> Checker<'a> {
     fn new(source: &'a Source) -> Checker<'a> {
         let files = source.names().map(str::to_owned).collect();
+        let set = RuleSet { files, ..RuleSet::default() };
         Checker {
             source,
             outside: Outside::default(),
+            layout: None,
             findings: Vec::new(),
             needs: Vec::new(),
             names: Names::default(),
-            set: RuleSet { files, ..RuleSet::default() },
-            heads: Vec::new(),
-            panic_span: None,
-            recogniser_span: None,
+            lowered: LoweredSet { set, ..LoweredSet::default() },
             secrets: Vec::new(),
             examples: 0,
-            open_doors: Vec::new(),
-            remap_spans: Vec::new(),
-            phrases: Vec::new(),
-            lists: BTreeMap::new(),
-            calls: Vec::new(),
             body_calls: Vec::new(),
-            spans_of: Vec::new(),
-            layout: None,
-            entered: BTreeSet::new(),
             records: Vec::new(),
             broken: BTreeSet::new(),
         }
@@ -262,8 +266,8 @@ impl<'a> Checker<'a> {
 
     fn declare_layer(&mut self, name: &crate::tree::Name) {
         if self.names.get(ItemKind::Layer, &name.text).is_none() {
-            let index = self.set.layers.len();
-            self.set.layers.push(self.names.full(&name.text));
+            let index = self.lowered.set.layers.len();
+            self.lowered.set.layers.push(self.names.full(&name.text));
             self.declare(ItemKind::Layer, name, index, kinds::ValueKind::Any);
         }
     }
@@ -292,12 +296,18 @@ impl<'a> Checker<'a> {
             }
             None => self.lower_expr(value),
         };
-        let index = self.set.globals.len();
+        let index = self.lowered.set.globals.len();
         self.declare(ItemKind::Value, name, index, kind);
         let print = self.print_of(value.span);
         let (place, is_given) = (self.place(name.span), given.is_some());
         let name = self.names.full(&name.text);
-        self.set.globals.push(Global { name, initial: first, fingerprint: print, place, is_given });
+        self.lowered.set.globals.push(Global {
+            name,
+            initial: first,
+            fingerprint: print,
+            place,
+            is_given,
+        });
     }
 
     /// Whether settings stand in the file that was asked for; those of others do not count.
@@ -332,7 +342,7 @@ impl<'a> Checker<'a> {
     /// The lists of spoken words that the file at hand may name.
     fn word_lists(&self) -> BTreeMap<String, WordList> {
         let prefix = &self.names.prefix;
-        let own = self.lists.iter().filter_map(|(name, list)| {
+        let own = self.lowered.lists.iter().filter_map(|(name, list)| {
             Some((name.strip_prefix(prefix.as_str())?.to_owned(), list.clone()))
         });
         own.collect()
@@ -347,19 +357,30 @@ impl<'a> Checker<'a> {
     }
 
     fn finish(mut self, files: &[File]) -> Checked {
-        self.check_conflicts();
-        self.check_call_cycles();
         self.print_rules();
         self.check_unused();
-        let lints = self.lints();
+        let input = self.lint_input();
+        let mut found = conflicts::conflicts(&input);
+        found.extend(lints::call_cycles(&input));
+        let lints = lints::lints(&input);
+        self.findings.extend(found);
         let sound = self.without_followers_of_errors(lints, files);
         self.findings.extend(sound);
         self.silence(files);
         self.findings.sort_by_key(|finding| finding.span);
         self.findings.dedup();
         let failed = self.findings.iter().any(Finding::is_error);
-        let rules = if failed { None } else { Some(self.set) };
+        let rules = if failed { None } else { Some(self.lowered.set) };
         Checked { rules, findings: self.findings, needs: self.needs }
+    }
+
+    fn lint_input(&self) -> LintInput<'_> {
+        LintInput {
+            lowered: &self.lowered,
+            names: &self.names,
+            broken: &self.broken,
+            outside: self.outside,
+        }
     }
 
     /// Findings of the lints, without those that an error may have caused: findings in a rule or macro

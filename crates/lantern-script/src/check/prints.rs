@@ -18,17 +18,21 @@ impl Checker<'_> {
 
     /// A rule or macro changes with the macros that it calls, directly or through others.
     pub(super) fn print_rules(&mut self) {
-        let calls: Vec<Vec<usize>> =
-            self.calls.iter().map(|calls| calls.iter().map(|(id, _)| id.0).collect()).collect();
+        let calls: Vec<Vec<usize>> = self
+            .lowered
+            .calls
+            .iter()
+            .map(|calls| calls.iter().map(|(id, _)| id.0).collect())
+            .collect();
         let written: Vec<u64> =
-            self.set.routines.iter().map(|routine| routine.fingerprint).collect();
+            self.lowered.set.routines.iter().map(|routine| routine.fingerprint).collect();
         let called = prints_of_called(&calls, &written);
-        for (routine, called) in self.set.routines.iter_mut().zip(&called) {
+        for (routine, called) in self.lowered.set.routines.iter_mut().zip(&called) {
             if !routine.name.is_empty() {
                 routine.fingerprint = hash_of(&(routine.fingerprint, called));
             }
         }
-        for rule in &mut self.set.rules {
+        for rule in &mut self.lowered.set.rules {
             rule.fingerprint = hash_of(&(rule.fingerprint, called[rule.body.0]));
         }
     }

@@ -5,12 +5,10 @@ use lantern_model::{Parameter, Routine, RoutineId, SourceLocation};
 
 use super::Checker;
 use super::exprs::nothing;
-use super::graph;
 use super::kinds::ValueKind;
 use super::names::ItemKind;
-use crate::codes::Code;
+use crate::Span;
 use crate::tree::Macro;
-use crate::{Finding, Span};
 
 /// Location of an operation, as a line and column and as a range of the text.
 pub(super) type SourceRef = (SourceLocation, Span);
@@ -54,19 +52,19 @@ impl Body {
 
 impl Checker<'_> {
     pub(super) fn declare_macro(&mut self, definition: &Macro) {
-        let id = RoutineId(self.set.routines.len());
+        let id = RoutineId(self.lowered.set.routines.len());
         let parameters = definition.parameters.iter().map(|(parameter, default)| {
             // Defaults are lowered with the body; here it only counts that there is one.
             let default = default.as_ref().map(|_| nothing());
             Parameter { name: parameter.text.clone(), default }
         });
-        self.set.routines.push(Routine {
+        self.lowered.set.routines.push(Routine {
             name: self.names.full(&definition.name.text),
             parameters: parameters.collect(),
             ..Routine::default()
         });
-        self.calls.push(Vec::new());
-        self.spans_of.push(Vec::new());
+        self.lowered.calls.push(Vec::new());
+        self.lowered.op_spans.push(Vec::new());
         self.declare(ItemKind::Macro, &definition.name, id.0, ValueKind::Any);
         self.declare_started(&definition.body);
     }
@@ -89,33 +87,12 @@ impl Checker<'_> {
         let mut body = Body::default();
         self.lower_steps(&definition.body, &mut body);
         self.end_block(0);
-        self.calls[id.0] = std::mem::take(&mut self.body_calls);
+        self.lowered.calls[id.0] = std::mem::take(&mut self.body_calls);
         let name = self.names.full(&definition.name.text);
         let (mut routine, spans) = body.into_routine(name, self.names.slots());
-        self.spans_of[id.0] = spans;
+        self.lowered.op_spans[id.0] = spans;
         routine.parameters = parameters;
         routine.fingerprint = self.print_of(definition.whole);
-        self.set.routines[id.0] = routine;
-    }
-
-    /// Says which macros call themselves, straight or through others.
-    pub(super) fn check_call_cycles(&mut self) {
-        let edges: Vec<Vec<usize>> =
-            self.calls.iter().map(|calls| calls.iter().map(|(id, _)| id.0).collect()).collect();
-        let component = graph::components(&edges);
-        let mut found: Vec<(Span, String)> = Vec::new();
-        for (caller, calls) in self.calls.iter().enumerate() {
-            let closes = |(id, _): &&(RoutineId, Span)| component[id.0] == component[caller];
-            if let Some((_, span)) = calls.iter().find(closes) {
-                found.push((*span, self.set.routines[caller].name.clone()));
-            }
-        }
-        for (span, name) in found {
-            self.say(
-                Finding::new(Code::CallsItself, span, format!("the macro `{name}` calls itself"))
-                    .label("leads back to the same macro")
-                    .help("use `repeat` to do something again; 200 calls within calls end the run"),
-            );
-        }
+        self.lowered.set.routines[id.0] = routine;
     }
 }

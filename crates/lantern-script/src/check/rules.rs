@@ -40,13 +40,13 @@ impl Checker<'_> {
         }
         self.lower_steps(&when.body, &mut body);
         self.end_block(0);
-        rule.body = RoutineId(self.set.routines.len());
+        rule.body = RoutineId(self.lowered.set.routines.len());
         let (routine, spans_of) = body.into_routine(String::new(), self.names.slots());
-        self.set.routines.push(routine);
-        self.spans_of.push(spans_of);
-        self.calls.push(std::mem::take(&mut self.body_calls));
-        self.set.rules.push(rule);
-        self.heads.push(super::Head { span: when.head, triggers: spans });
+        self.lowered.set.routines.push(routine);
+        self.lowered.op_spans.push(spans_of);
+        self.lowered.calls.push(std::mem::take(&mut self.body_calls));
+        self.lowered.set.rules.push(rule);
+        self.lowered.heads.push(super::Head { span: when.head, triggers: spans });
     }
 
     fn check_clauses(&mut self, when: &When) {

@@ -38,28 +38,29 @@ impl Checker<'_> {
                 "panic" => self.check_panic(value),
                 "attention" => {
                     if let Some(text) = self.check_text_setting("attention", value) {
-                        self.set.settings.attention = heard_words(text).join(" ");
+                        self.lowered.set.settings.attention = heard_words(text).join(" ");
                     }
                 }
                 "microphone" => {
                     if let Some(text) = self.check_text_setting("microphone", value) {
-                        text.clone_into(&mut self.set.settings.microphone);
+                        text.clone_into(&mut self.lowered.set.settings.microphone);
                     }
                 }
                 "recogniser" => {
                     if let Some(text) = self.check_text_setting("recogniser", value) {
-                        text.clone_into(&mut self.set.settings.external_recognizer);
-                        self.recogniser_span = Some(value.span).filter(|_| !text.is_empty());
+                        text.clone_into(&mut self.lowered.set.settings.external_recognizer);
+                        self.lowered.recognizer_span =
+                            Some(value.span).filter(|_| !text.is_empty());
                     }
                 }
                 "trail" => {
                     if let Some(shown) = self.check_truth("trail", value) {
-                        self.set.settings.draws_trail = shown;
+                        self.lowered.set.settings.draws_trail = shown;
                     }
                 }
                 "clipboard" => {
                     if let Some(allowed) = self.check_truth("clipboard", value) {
-                        self.set.settings.may_paste = allowed;
+                        self.lowered.set.settings.may_paste = allowed;
                     }
                 }
                 "together" | "tap" | "twice" | "awake" | "pause" => self.check_span(name, value),
@@ -95,9 +96,9 @@ impl Checker<'_> {
         let ExprSyntaxKind::Key(combo) = &value.kind else {
             return self.say_wrong_setting("panic", value, "a key");
         };
-        self.panic_span = Some(value.span);
+        self.lowered.panic_span = Some(value.span);
         if let Some(panic) = combo.fixed() {
-            self.set.settings.panic = panic;
+            self.lowered.set.settings.panic = panic;
         }
     }
 
@@ -147,7 +148,7 @@ impl Checker<'_> {
                 .help(format!("it may be from {least} to {most}")),
             );
         }
-        let settings = &mut self.set.settings;
+        let settings = &mut self.lowered.set.settings;
         match name.text.as_str() {
             "together" => settings.chord_window = span,
             "tap" => settings.tap_timeout = span,

@@ -93,7 +93,7 @@ impl Checker<'_> {
                 let on = matches!(step.kind, StepKind::Enter(_));
                 let Some(layer) = self.find_layer(name) else { return };
                 if on {
-                    self.entered.insert(layer);
+                    self.lowered.entered_layers.insert(layer);
                 }
                 Op::Layer { layer, on }
             }
@@ -297,7 +297,7 @@ impl Checker<'_> {
             arguments.iter().map(|argument| self.lower_expr(argument).0).collect();
         let id = self.find_macro(name)?;
         self.body_calls.push((id, name.span));
-        let parameters = &self.set.routines[id.0].parameters;
+        let parameters = &self.lowered.set.routines[id.0].parameters;
         let needed = parameters.iter().filter(|parameter| parameter.default.is_none()).count();
         let most = parameters.len();
         if lowered.len() < needed || lowered.len() > most {

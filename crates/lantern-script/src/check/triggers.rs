@@ -55,7 +55,7 @@ impl Checker<'_> {
                 let found = self.find_shape(shape);
                 let holding = holding.fixed();
                 let causes = found.zip(holding).map(|(index, holding)| TriggerKind::Gesture {
-                    shape: self.set.shapes[index].name.clone(),
+                    shape: self.lowered.set.shapes[index].name.clone(),
                     holding,
                 });
                 (causes.into_iter().collect(), Some(kind))
@@ -206,9 +206,9 @@ impl Checker<'_> {
                 if phrase.takes_anything() {
                     parts.insert("rest".to_owned(), ValueKind::Text);
                 }
-                self.phrases.push(super::SpokenPhrase {
+                self.lowered.phrases.push(super::SpokenPhrase {
                     phrase,
-                    rule: self.set.rules.len(),
+                    rule: self.lowered.set.rules.len(),
                     span: *span,
                 });
             }
@@ -321,7 +321,7 @@ impl Checker<'_> {
     /// A device of a kind; said if it is another.
     pub(super) fn find_device_of(&mut self, name: &Name, wanted: &str) -> Option<DeviceId> {
         let id = self.find_device(name)?;
-        let device = &self.set.devices[id.0];
+        let device = &self.lowered.set.devices[id.0];
         let found = device.kind.word();
         // What is sent may go to every device that takes bytes.
         if found != wanted && !matches!(device.kind, DeviceKind::Serial { .. } if wanted == "line")

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use lantern_model::{ContextFilter, KeyCombination, TriggerKind};
 use lantern_sense::{PhonemeSequence, Pronunciations, ShapeIndex, alike_pairs, likeness};
 
-use super::Checker;
+use super::LintInput;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
@@ -16,90 +16,88 @@ const SHAPES_TOO_ALIKE: f32 = 0.4;
 /// Forms of one phrase that are compared.
 const FORMS: usize = 8;
 
-impl Checker<'_> {
-    pub(super) fn look_for_alike_phrases(&self, findings: &mut Vec<Finding>) {
-        let forms: Vec<Vec<Vec<String>>> =
-            self.phrases.iter().map(|spoken| spoken.phrase.spoken_forms(FORMS)).collect();
-        let words: BTreeSet<&str> = forms.iter().flatten().flatten().map(String::as_str).collect();
-        let sounds = (self.outside.pronounce)(&words);
-        let mut sayings = Vec::new();
-        for (number, forms) in forms.into_iter().enumerate() {
-            sayings
-                .extend(forms.into_iter().map(|form| PhonemeSequence::new(number, form, &sounds)));
+pub(super) fn alike_phrases(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    let forms: Vec<Vec<Vec<String>>> =
+        input.lowered.phrases.iter().map(|spoken| spoken.phrase.spoken_forms(FORMS)).collect();
+    let words: BTreeSet<&str> = forms.iter().flatten().flatten().map(String::as_str).collect();
+    let sounds = (input.outside.pronounce)(&words);
+    let mut sayings = Vec::new();
+    for (number, forms) in forms.into_iter().enumerate() {
+        sayings.extend(forms.into_iter().map(|form| PhonemeSequence::new(number, form, &sounds)));
+    }
+    let together = |first: usize, second: usize| {
+        let (first, second) = (&input.lowered.phrases[first], &input.lowered.phrases[second]);
+        first.rule != second.rule
+            && may_meet(
+                &input.lowered.set.rules[first.rule].filter,
+                &input.lowered.set.rules[second.rule].filter,
+            )
+    };
+    let mut told = BTreeSet::new();
+    for pair in alike_pairs(&sayings, TOO_ALIKE, together) {
+        let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
+        let phrases = (first.phrase.min(second.phrase), first.phrase.max(second.phrase));
+        // One finding for each phrase: the most alike pair comes first.
+        if first.words == second.words || !told.insert(phrases.1) {
+            continue;
         }
-        let together = |first: usize, second: usize| {
-            let (first, second) = (&self.phrases[first], &self.phrases[second]);
-            first.rule != second.rule
-                && may_meet(&self.set.rules[first.rule].filter, &self.set.rules[second.rule].filter)
-        };
-        let mut told = BTreeSet::new();
-        for pair in alike_pairs(&sayings, TOO_ALIKE, together) {
-            let (first, second) = (&sayings[pair.first], &sayings[pair.second]);
-            let phrases = (first.phrase.min(second.phrase), first.phrase.max(second.phrase));
-            // One finding for each phrase: the most alike pair comes first.
-            if first.words == second.words || !told.insert(phrases.1) {
-                continue;
-            }
-            let percent = (pair.likeness * 100.0).round();
-            let (earlier, later) = (&self.phrases[phrases.0], &self.phrases[phrases.1]);
-            let apart = differing_words(&first.words, &second.words, &sounds);
-            findings.push(
-                Finding::new(
-                    Code::TooAlike,
-                    later.span,
-                    format!("two phrases sound {percent}% alike"),
-                )
+        let percent = (pair.likeness * 100.0).round();
+        let (earlier, later) =
+            (&input.lowered.phrases[phrases.0], &input.lowered.phrases[phrases.1]);
+        let apart = differing_words(&first.words, &second.words, &sounds);
+        findings.push(
+            Finding::new(Code::TooAlike, later.span, format!("two phrases sound {percent}% alike"))
                 .label("easily taken for the other")
                 .other(earlier.span, "the other")
                 .help(format!("only {apart} tells them apart; choose words that sound different")),
-            );
-        }
+        );
     }
 }
 
-impl Checker<'_> {
-    pub(super) fn look_for_alike_shapes(&self, findings: &mut Vec<Finding>) {
-        if self.set.shapes.len() < 2 {
-            return;
-        }
-        let book = ShapeIndex::new(&self.set.shapes);
-        let gestures = self.gestures_by_shape();
-        let none = Vec::new();
-        for pair in book.alike_pairs(SHAPES_TOO_ALIKE) {
-            let names = [book.name(pair.first), book.name(pair.second)];
-            let [firsts, seconds] = names.map(|name| gestures.get(name).unwrap_or(&none));
-            let meeting = firsts.iter().find_map(|first| {
-                let second = seconds.iter().find(|second| {
-                    let [one, other] = [first.0, second.0].map(|rule| &self.set.rules[rule].filter);
-                    first.1 == second.1 && may_meet(one, other)
-                })?;
-                Some((first.2.min(second.2), first.2.max(second.2)))
-            });
-            let Some((earlier, later)) = meeting else { continue };
-            let percent = (pair.likeness * 100.0).round();
-            let message = format!("`{}` and `{}` look {percent}% alike", names[0], names[1]);
-            findings.push(
-                Finding::new(Code::TooAlike, later, message)
-                    .label("easily taken for the other")
-                    .other(earlier, "the other")
-                    .help("`lantern shape alike` says what would tell them apart"),
-            );
-        }
+pub(super) fn alike_shapes(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    if input.lowered.set.shapes.len() < 2 {
+        return;
     }
+    let book = ShapeIndex::new(&input.lowered.set.shapes);
+    let gestures = gestures_by_shape(input);
+    let none = Vec::new();
+    for pair in book.alike_pairs(SHAPES_TOO_ALIKE) {
+        let names = [book.name(pair.first), book.name(pair.second)];
+        let [firsts, seconds] = names.map(|name| gestures.get(name).unwrap_or(&none));
+        let meeting = firsts.iter().find_map(|first| {
+            let second = seconds.iter().find(|second| {
+                let [one, other] =
+                    [first.0, second.0].map(|rule| &input.lowered.set.rules[rule].filter);
+                first.1 == second.1 && may_meet(one, other)
+            })?;
+            Some((first.2.min(second.2), first.2.max(second.2)))
+        });
+        let Some((earlier, later)) = meeting else { continue };
+        let percent = (pair.likeness * 100.0).round();
+        let message = format!("`{}` and `{}` look {percent}% alike", names[0], names[1]);
+        findings.push(
+            Finding::new(Code::TooAlike, later, message)
+                .label("easily taken for the other")
+                .other(earlier, "the other")
+                .help("`lantern shape alike` says what would tell them apart"),
+        );
+    }
+}
 
-    /// Where each shape is wanted: the rule, what is held, and the trigger's place.
-    fn gestures_by_shape(&self) -> BTreeMap<&str, Vec<(usize, &KeyCombination, Span)>> {
-        let mut found: BTreeMap<&str, Vec<(usize, &KeyCombination, Span)>> = BTreeMap::new();
-        for (number, rule) in self.set.rules.iter().enumerate() {
-            for (trigger, wanted) in rule.triggers.iter().enumerate() {
-                if let TriggerKind::Gesture { shape, holding } = &wanted.kind {
-                    let span = self.heads[number].triggers[trigger];
-                    found.entry(shape).or_default().push((number, holding, span));
-                }
+/// Where each shape is wanted: the rule, what is held, and the trigger's place.
+fn gestures_by_shape<'a>(
+    input: &LintInput<'a>,
+) -> BTreeMap<&'a str, Vec<(usize, &'a KeyCombination, Span)>> {
+    let mut found: BTreeMap<&'a str, Vec<(usize, &'a KeyCombination, Span)>> = BTreeMap::new();
+    for (number, rule) in input.lowered.set.rules.iter().enumerate() {
+        for (trigger, wanted) in rule.triggers.iter().enumerate() {
+            if let TriggerKind::Gesture { shape, holding } = &wanted.kind {
+                let span = input.lowered.heads[number].triggers[trigger];
+                found.entry(shape).or_default().push((number, holding, span));
             }
         }
-        found
     }
+    found
 }
 
 /// Whether rules of both scopes may be listened for at one time.

@@ -10,7 +10,7 @@ use lantern_model::{
     CommandKind, DeviceId, KeyCombination, KeySpec, RoutineId, TriggerKind, Value, topic_fits,
 };
 
-use super::Checker;
+use super::LintInput;
 use crate::Finding;
 use crate::check::{conflicts::canonical, graph};
 use crate::codes::Code;
@@ -24,117 +24,114 @@ enum Sent {
     Opened(String),
 }
 
-impl Checker<'_> {
-    pub(super) fn look_for_circles(&self, findings: &mut Vec<Finding>) {
-        let sends: Vec<Vec<Sent>> =
-            self.set.rules.iter().map(|rule| self.sent_by(rule.body)).collect();
-        if sends.iter().all(Vec::is_empty) {
-            return;
-        }
-        let listeners = self.listeners();
-        let next: Vec<Vec<usize>> =
-            sends.iter().map(|sent| self.fired_by(sent, &listeners)).collect();
-        let on_cycle = graph::on_cycle(&next);
-        for (start, head) in self.heads.iter().enumerate() {
-            if !on_cycle[start] {
-                continue;
-            }
-            let Some(way) = circle(start, &next) else { continue };
-            // Each circle is reported once, at its first rule.
-            if way.iter().any(|rule| *rule < start) {
-                continue;
-            }
-            let keys_only = sends[start].iter().all(|s| matches!(s, Sent::Keys(_) | Sent::Text(_)));
-            let message = if way.len() == 1 {
-                "this rule sends what it waits for".to_owned()
-            } else {
-                format!("{} rules send each other what they wait for", way.len())
-            };
-            let help = if keys_only {
-                "what a rule types fires no rule, so it only reaches the program; to let the program have the key as well say `passing`"
-            } else {
-                "send something else, or add a condition that ends it"
-            };
-            let mut finding = Finding::new(Code::FiresItself, head.span, message)
-                .label("round and round")
-                .help(help);
-            for other in way.iter().filter(|rule| **rule != start) {
-                finding = finding.other(self.heads[*other].span, "by way of this one");
-            }
-            findings.push(finding);
-        }
+pub(super) fn trigger_cycles(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    let sends: Vec<Vec<Sent>> =
+        input.lowered.set.rules.iter().map(|rule| sent_by(input, rule.body)).collect();
+    if sends.iter().all(Vec::is_empty) {
+        return;
     }
+    let listeners = listeners(input);
+    let next: Vec<Vec<usize>> =
+        sends.iter().map(|sent| fired_by(input, sent, &listeners)).collect();
+    let on_cycle = graph::on_cycle(&next);
+    for (start, head) in input.lowered.heads.iter().enumerate() {
+        if !on_cycle[start] {
+            continue;
+        }
+        let Some(way) = circle(start, &next) else { continue };
+        // Each circle is reported once, at its first rule.
+        if way.iter().any(|rule| *rule < start) {
+            continue;
+        }
+        let keys_only = sends[start].iter().all(|s| matches!(s, Sent::Keys(_) | Sent::Text(_)));
+        let message = if way.len() == 1 {
+            "this rule sends what it waits for".to_owned()
+        } else {
+            format!("{} rules send each other what they wait for", way.len())
+        };
+        let help = if keys_only {
+            "what a rule types fires no rule, so it only reaches the program; to let the program have the key as well say `passing`"
+        } else {
+            "send something else, or add a condition that ends it"
+        };
+        let mut finding =
+            Finding::new(Code::FiresItself, head.span, message).label("round and round").help(help);
+        for other in way.iter().filter(|rule| **rule != start) {
+            finding = finding.other(input.lowered.heads[*other].span, "by way of this one");
+        }
+        findings.push(finding);
+    }
+}
 
-    fn sent_by(&self, body: RoutineId) -> Vec<Sent> {
-        let mut sent = Vec::new();
-        let mut open = vec![body.0];
-        let mut seen = BTreeSet::new();
-        while let Some(number) = open.pop() {
-            if !seen.insert(number) {
-                continue;
-            }
-            for op in &self.set.routines[number].ops {
-                match op {
-                    Op::Call(RoutineId(called), _) => open.push(*called),
-                    Op::Tap { combos, .. } => {
-                        sent.extend(combos.iter().filter_map(fixed).map(Sent::Keys));
-                    }
-                    Op::Press(combo) => sent.extend(fixed(combo).map(Sent::Keys)),
-                    Op::Type { text: Expr::Value(Value::Text(text)), .. } => {
-                        sent.push(Sent::Text(text.clone()));
-                    }
-                    Op::With(Expr::Value(Value::Text(app))) => {
-                        sent.push(Sent::Front(app.to_lowercase()))
-                    }
-                    Op::Command { kind: verb, arguments: words, .. } => {
-                        sent.extend(sent_by_deed(verb, words))
-                    }
-                    _ => {}
+fn sent_by(input: &LintInput<'_>, body: RoutineId) -> Vec<Sent> {
+    let mut sent = Vec::new();
+    let mut open = vec![body.0];
+    let mut seen = BTreeSet::new();
+    while let Some(number) = open.pop() {
+        if !seen.insert(number) {
+            continue;
+        }
+        for op in &input.lowered.set.routines[number].ops {
+            match op {
+                Op::Call(RoutineId(called), _) => open.push(*called),
+                Op::Tap { combos, .. } => {
+                    sent.extend(combos.iter().filter_map(fixed).map(Sent::Keys));
                 }
-            }
-        }
-        sent
-    }
-
-    /// Rules by what fires them, for what can be looked up.
-    fn listeners(&self) -> Listeners {
-        let mut listeners = Listeners::default();
-        for (number, rule) in self.set.rules.iter().enumerate() {
-            for trigger in &rule.triggers {
-                match &trigger.kind {
-                    TriggerKind::Key { combo, .. } => {
-                        listeners.keys.entry(canonical(combo)).or_default().push(number);
-                    }
-                    TriggerKind::Typed(_) => listeners.typed.push(number),
-                    TriggerKind::Message(..) => listeners.messages.push(number),
-                    TriggerKind::Window { .. } => listeners.windows.push(number),
-                    _ => {}
+                Op::Press(combo) => sent.extend(fixed(combo).map(Sent::Keys)),
+                Op::Type { text: Expr::Value(Value::Text(text)), .. } => {
+                    sent.push(Sent::Text(text.clone()));
                 }
+                Op::With(Expr::Value(Value::Text(app))) => {
+                    sent.push(Sent::Front(app.to_lowercase()))
+                }
+                Op::Command { kind: verb, arguments: words, .. } => {
+                    sent.extend(sent_by_deed(verb, words))
+                }
+                _ => {}
             }
         }
-        listeners
     }
+    sent
+}
 
-    /// The rules that something sent would fire.
-    fn fired_by(&self, sent: &[Sent], listeners: &Listeners) -> Vec<usize> {
-        let mut fired = Vec::new();
-        for sent in sent {
-            let candidates: &[usize] = match sent {
-                Sent::Keys(keys) => listeners.keys.get(&canonical(keys)).map_or(&[], Vec::as_slice),
-                Sent::Text(_) => &listeners.typed,
-                Sent::Message(..) => &listeners.messages,
-                Sent::Front(_) | Sent::Opened(_) => &listeners.windows,
-            };
-            let hears = |number: &&usize| {
-                let triggers = &self.set.rules[**number].triggers;
-                triggers.iter().any(|trigger| is_heard(sent, &trigger.kind))
-            };
-            fired.extend(candidates.iter().filter(hears));
+/// Rules by what fires them, for what can be looked up.
+fn listeners(input: &LintInput<'_>) -> Listeners {
+    let mut listeners = Listeners::default();
+    for (number, rule) in input.lowered.set.rules.iter().enumerate() {
+        for trigger in &rule.triggers {
+            match &trigger.kind {
+                TriggerKind::Key { combo, .. } => {
+                    listeners.keys.entry(canonical(combo)).or_default().push(number);
+                }
+                TriggerKind::Typed(_) => listeners.typed.push(number),
+                TriggerKind::Message(..) => listeners.messages.push(number),
+                TriggerKind::Window { .. } => listeners.windows.push(number),
+                _ => {}
+            }
         }
-        fired.sort_unstable();
-        fired.dedup();
-        fired
     }
+    listeners
+}
+
+/// The rules that something sent would fire.
+fn fired_by(input: &LintInput<'_>, sent: &[Sent], listeners: &Listeners) -> Vec<usize> {
+    let mut fired = Vec::new();
+    for sent in sent {
+        let candidates: &[usize] = match sent {
+            Sent::Keys(keys) => listeners.keys.get(&canonical(keys)).map_or(&[], Vec::as_slice),
+            Sent::Text(_) => &listeners.typed,
+            Sent::Message(..) => &listeners.messages,
+            Sent::Front(_) | Sent::Opened(_) => &listeners.windows,
+        };
+        let hears = |number: &&usize| {
+            let triggers = &input.lowered.set.rules[**number].triggers;
+            triggers.iter().any(|trigger| is_heard(sent, &trigger.kind))
+        };
+        fired.extend(candidates.iter().filter(hears));
+    }
+    fired.sort_unstable();
+    fired.dedup();
+    fired
 }
 
 /// Rules by what fires them.

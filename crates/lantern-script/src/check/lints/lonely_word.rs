@@ -1,52 +1,50 @@
 //! Spoken phrases that talk may fire by chance: those of a single word, and all where nothing holds
 //! talk off.
 
-use super::Checker;
+use super::LintInput;
 use crate::Finding;
 use crate::codes::Code;
 
 /// Forms of one phrase that are looked at.
 const FORMS: usize = 8;
 
-impl Checker<'_> {
-    /// We turn away what is not sure enough; of another program nothing is known.
-    pub(super) fn look_for_open_ears(&self, findings: &mut Vec<Finding>) {
-        if !self.set.settings.attention.is_empty() || self.phrases.is_empty() {
-            return;
-        }
-        findings.extend(self.recogniser_span.map(|span| {
-            let message = "nothing but this program holds other talk off";
-            Finding::new(Code::NoAttentionWord, span, message)
-                .label("it may take talk for a phrase")
-                .help("set an `attention` word in `settings`, so that a radio fires nothing")
-        }));
+/// We turn away what is not sure enough; of another program nothing is known.
+pub(super) fn missing_attention_word(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    if !input.lowered.set.settings.attention.is_empty() || input.lowered.phrases.is_empty() {
+        return;
     }
+    findings.extend(input.lowered.recognizer_span.map(|span| {
+        let message = "nothing but this program holds other talk off";
+        Finding::new(Code::NoAttentionWord, span, message)
+            .label("it may take talk for a phrase")
+            .help("set an `attention` word in `settings`, so that a radio fires nothing")
+    }));
+}
 
-    /// Listeners that every program of the person may call.
-    pub(super) fn look_for_open_doors(&self, findings: &mut Vec<Finding>) {
-        findings.extend(self.open_doors.iter().map(|span| {
-            Finding::new(Code::NoToken, *span, "every program of yours may call here")
-                .label("no token is asked for")
-                .help("give each caller a token: `secret ilva-key = file \"ilva.key\"`, and `with token ilva = ilva-key` behind the address")
-        }));
+/// Listeners that every program of the person may call.
+pub(super) fn missing_tokens(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    findings.extend(input.lowered.tokenless_listeners.iter().map(|span| {
+        Finding::new(Code::NoToken, *span, "every program of yours may call here")
+            .label("no token is asked for")
+            .help("give each caller a token: `secret ilva-key = file \"ilva.key\"`, and `with token ilva = ilva-key` behind the address")
+    }));
+}
+
+pub(super) fn single_word_phrases(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    if !input.lowered.set.settings.attention.is_empty() {
+        return;
     }
-
-    pub(super) fn look_for_lonely_words(&self, findings: &mut Vec<Finding>) {
-        if !self.set.settings.attention.is_empty() {
-            return;
-        }
-        for spoken in self.phrases.iter().filter(|spoken| !spoken.phrase.takes_anything()) {
-            if spoken.phrase.spoken_forms(FORMS).iter().any(|form| form.len() == 1) {
-                findings.push(
-                    Finding::new(
-                        Code::SingleWordPhrase,
-                        spoken.span,
-                        "a single word is often said by chance",
-                    )
-                    .label("one word alone")
-                    .help("say more words, or set an `attention` word in `settings`"),
-                );
-            }
+    for spoken in input.lowered.phrases.iter().filter(|spoken| !spoken.phrase.takes_anything()) {
+        if spoken.phrase.spoken_forms(FORMS).iter().any(|form| form.len() == 1) {
+            findings.push(
+                Finding::new(
+                    Code::SingleWordPhrase,
+                    spoken.span,
+                    "a single word is often said by chance",
+                )
+                .label("one word alone")
+                .help("say more words, or set an `attention` word in `settings`"),
+            );
         }
     }
 }

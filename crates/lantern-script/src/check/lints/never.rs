@@ -5,124 +5,118 @@ use std::collections::BTreeMap;
 use lantern_model::code::{Expr, Operator};
 use lantern_model::{ContextFilter, KeyCombination, KeySpec, LayerId, TriggerKind, Value};
 
-use super::Checker;
+use super::LintInput;
 use crate::check::conflicts::canonical;
 use crate::check::names::ItemKind;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
-impl Checker<'_> {
-    pub(super) fn look_for_never_firing(&self, findings: &mut Vec<Finding>) {
-        self.look_for_closed_layers(findings);
-        self.look_for_hidden_keys(findings);
-        self.look_for_hidden_sequences(findings);
-        self.look_for_hidden_abbreviations(findings);
-        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-            if rule.condition.as_ref().and_then(known_truth) == Some(false) {
-                findings.push(never(head.span, "its condition is never true", "never true"));
-            }
-            let shut = |app: &String| rule.filter.not_apps.contains(app);
-            if rule
-                .filter
-                .apps
-                .as_ref()
-                .is_some_and(|apps| !apps.is_empty() && apps.iter().all(shut))
+pub(super) fn never_firing(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    unentered_layers(input, findings);
+    remapped_keys(input, findings);
+    hidden_sequences(input, findings);
+    hidden_abbreviations(input, findings);
+    for (rule, head) in input.lowered.set.rules.iter().zip(&input.lowered.heads) {
+        if rule.condition.as_ref().and_then(known_truth) == Some(false) {
+            findings.push(never(head.span, "its condition is never true", "never true"));
+        }
+        let shut = |app: &String| rule.filter.not_apps.contains(app);
+        if rule.filter.apps.as_ref().is_some_and(|apps| !apps.is_empty() && apps.iter().all(shut)) {
+            let why = "the programs it is for are those it is not for";
+            findings.push(never(head.span, why, "no place is left"));
+        }
+    }
+}
+
+/// Layers that no step enters.
+fn unentered_layers(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    for (name, entry) in input.names.all(ItemKind::Layer) {
+        if input.lowered.entered_layers.contains(&LayerId(entry.index))
+            || input.broken.contains(name)
+        {
+            continue;
+        }
+        let why = format!("no step enters the layer `{name}`");
+        let finding = never(entry.span, &why, "never entered");
+        findings.push(finding.help(format!("somewhere write `enter layer {name}`")));
+    }
+}
+
+/// Keys that a remap takes before any rule sees them.
+fn remapped_keys(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    let mut by_key: BTreeMap<KeySpec, Vec<(&ContextFilter, &KeyCombination, Span)>> =
+        BTreeMap::new();
+    let rules =
+        if input.lowered.set.remaps.is_empty() { &[] } else { input.lowered.set.rules.as_slice() };
+    for (rule, head) in rules.iter().zip(&input.lowered.heads) {
+        for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
+            if let TriggerKind::Key { combo, .. } = &trigger.kind
+                && let Some(key) = combo.last()
             {
-                let why = "the programs it is for are those it is not for";
-                findings.push(never(head.span, why, "no place is left"));
+                by_key.entry(key).or_default().push((&rule.filter, combo, *place));
             }
         }
     }
-
-    /// Layers that no step enters.
-    fn look_for_closed_layers(&self, findings: &mut Vec<Finding>) {
-        for (name, entry) in self.names.all(ItemKind::Layer) {
-            if self.entered.contains(&LayerId(entry.index)) || self.broken.contains(name) {
-                continue;
-            }
-            let why = format!("no step enters the layer `{name}`");
-            let finding = never(entry.span, &why, "never entered");
-            findings.push(finding.help(format!("somewhere write `enter layer {name}`")));
-        }
-    }
-
-    /// Keys that a remap takes before any rule sees them.
-    fn look_for_hidden_keys(&self, findings: &mut Vec<Finding>) {
-        let mut by_key: BTreeMap<KeySpec, Vec<(&ContextFilter, &KeyCombination, Span)>> =
-            BTreeMap::new();
-        let rules = if self.set.remaps.is_empty() { &[] } else { self.set.rules.as_slice() };
-        for (rule, head) in rules.iter().zip(&self.heads) {
-            for (trigger, place) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Key { combo, .. } = &trigger.kind
-                    && let Some(key) = combo.last()
-                {
-                    by_key.entry(key).or_default().push((&rule.filter, combo, *place));
-                }
-            }
-        }
-        for (remap, span) in self.set.remaps.iter().zip(&self.remap_spans) {
-            let same_key = remap.from.last().and_then(|key| by_key.get(&key));
-            for (scope, combo, place) in same_key.into_iter().flatten() {
-                if covers(&remap.filter, scope) && takes(&remap.from, combo) {
-                    let why = format!("`{}` is another key here", remap.from);
-                    let finding = never(*place, &why, "never seen by a rule");
-                    findings.push(finding.other(*span, "turned into another here").help(
+    for (remap, span) in input.lowered.set.remaps.iter().zip(&input.lowered.remap_spans) {
+        let same_key = remap.from.last().and_then(|key| by_key.get(&key));
+        for (scope, combo, place) in same_key.into_iter().flatten() {
+            if covers(&remap.filter, scope) && takes(&remap.from, combo) {
+                let why = format!("`{}` is another key here", remap.from);
+                let finding = never(*place, &why, "never seen by a rule");
+                findings.push(
+                    finding.other(*span, "turned into another here").help(
                         "rules see what a remap gives: name that key, or leave the remap away",
-                    ));
-                }
+                    ),
+                );
             }
         }
     }
+}
 
-    /// Sequences that begin with another, which is through before them.
-    fn look_for_hidden_sequences(&self, findings: &mut Vec<Finding>) {
-        let mut known: BTreeMap<Vec<Vec<KeySpec>>, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
-        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Keys { combos, .. } = &trigger.kind {
-                    let keys = combos.iter().map(canonical).collect();
-                    known.entry(keys).or_default().push((&rule.filter, *span));
-                }
-            }
-        }
-        for (longer, places) in &known {
-            for (scope, span) in places {
-                let shorter = (1..longer.len()).filter_map(|count| known.get(&longer[..count]));
-                let hides = shorter.flatten().find(|(outer, _)| covers(outer, scope));
-                if let Some((_, first)) = hides {
-                    let finding = never(*span, "a shorter sequence is through before it", "longer");
-                    findings.push(
-                        finding
-                            .other(*first, "this fires first")
-                            .help("let them begin differently"),
-                    );
-                }
+/// Sequences that begin with another, which is through before them.
+fn hidden_sequences(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    let mut known: BTreeMap<Vec<Vec<KeySpec>>, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
+    for (rule, head) in input.lowered.set.rules.iter().zip(&input.lowered.heads) {
+        for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+            if let TriggerKind::Keys { combos, .. } = &trigger.kind {
+                let keys = combos.iter().map(canonical).collect();
+                known.entry(keys).or_default().push((&rule.filter, *span));
             }
         }
     }
-
-    /// Abbreviations that begin with another, which is replaced before they are typed.
-    fn look_for_hidden_abbreviations(&self, findings: &mut Vec<Finding>) {
-        let mut known: BTreeMap<&str, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
-        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Typed(text) = &trigger.kind {
-                    known.entry(text).or_default().push((&rule.filter, *span));
-                }
+    for (longer, places) in &known {
+        for (scope, span) in places {
+            let shorter = (1..longer.len()).filter_map(|count| known.get(&longer[..count]));
+            let hides = shorter.flatten().find(|(outer, _)| covers(outer, scope));
+            if let Some((_, first)) = hides {
+                let finding = never(*span, "a shorter sequence is through before it", "longer");
+                findings.push(
+                    finding.other(*first, "this fires first").help("let them begin differently"),
+                );
             }
         }
-        for (text, places) in &known {
-            let starts = text.char_indices().skip(1).map(|(at, _)| &text[..at]);
-            for shorter in starts.filter_map(|start| known.get(start)).flatten() {
-                for (_, span) in places.iter().filter(|(scope, _)| covers(shorter.0, scope)) {
-                    let finding =
-                        never(*span, "a shorter one is replaced before it is typed", "longer");
-                    findings.push(
-                        finding
-                            .other(shorter.1, "this fires first")
-                            .help("let them begin differently"),
-                    );
-                }
+    }
+}
+
+/// Abbreviations that begin with another, which is replaced before they are typed.
+fn hidden_abbreviations(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    let mut known: BTreeMap<&str, Vec<(&ContextFilter, Span)>> = BTreeMap::new();
+    for (rule, head) in input.lowered.set.rules.iter().zip(&input.lowered.heads) {
+        for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+            if let TriggerKind::Typed(text) = &trigger.kind {
+                known.entry(text).or_default().push((&rule.filter, *span));
+            }
+        }
+    }
+    for (text, places) in &known {
+        let starts = text.char_indices().skip(1).map(|(at, _)| &text[..at]);
+        for shorter in starts.filter_map(|start| known.get(start)).flatten() {
+            for (_, span) in places.iter().filter(|(scope, _)| covers(shorter.0, scope)) {
+                let finding =
+                    never(*span, "a shorter one is replaced before it is typed", "longer");
+                findings.push(
+                    finding.other(shorter.1, "this fires first").help("let them begin differently"),
+                );
             }
         }
     }

@@ -2,25 +2,23 @@
 
 use lantern_model::{KeyCombination, KeySpec, TriggerKind};
 
-use super::Checker;
+use super::LintInput;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
-impl Checker<'_> {
-    pub(super) fn look_for_plain_keys(&self, findings: &mut Vec<Finding>) {
-        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-            let anywhere = rule.filter.is_anywhere() && rule.condition.is_none();
-            if rule.passes_key_through || !anywhere {
-                continue;
-            }
-            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                if let TriggerKind::Key { combo, press: manner, .. } = &trigger.kind
-                    && !manner.must_wait()
-                    && plain_keys(combo) == 1
-                    && let Some(what) = lost_with(combo)
-                {
-                    findings.push(taken(combo, *span, what));
-                }
+pub(super) fn plain_keys_taken(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    for (rule, head) in input.lowered.set.rules.iter().zip(&input.lowered.heads) {
+        let anywhere = rule.filter.is_anywhere() && rule.condition.is_none();
+        if rule.passes_key_through || !anywhere {
+            continue;
+        }
+        for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+            if let TriggerKind::Key { combo, press: manner, .. } = &trigger.kind
+                && !manner.must_wait()
+                && plain_keys(combo) == 1
+                && let Some(what) = lost_with(combo)
+            {
+                findings.push(taken(combo, *span, what));
             }
         }
     }

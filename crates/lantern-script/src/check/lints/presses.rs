@@ -5,54 +5,59 @@ use std::collections::BTreeSet;
 use lantern_model::code::{KeyCombinationExpr, Op};
 use lantern_model::{Routine, RoutineId};
 
-use super::Checker;
+use super::LintInput;
 use crate::Finding;
 use crate::codes::Code;
 
-impl Checker<'_> {
-    pub(super) fn look_for_lonely_presses(&self, findings: &mut Vec<Finding>) {
-        for rule in &self.set.rules {
-            let RoutineId(number) = rule.body;
-            let routine = &self.set.routines[number];
-            for (at, op) in routine.ops.iter().enumerate() {
-                let Op::Press(combo) = op else { continue };
-                if rule.ends_on_release || !self.reaches_end(routine, at + 1, combo) {
-                    continue;
-                }
-                let span = self.spans_of[number][at];
-                findings.push(
-                    Finding::new(Code::UnreleasedPress, span, "nothing releases this on some way to the end")
-                        .label("let go only because the run ends")
-                        .help("write `release` behind it, or a block that releases it: `hold KEY { ... }`"),
-                );
-            }
-        }
-    }
-
-    /// Whether the end is reached from an operation without releasing the keys.
-    fn reaches_end(&self, routine: &Routine, from: usize, combo: &KeyCombinationExpr) -> bool {
-        let releases = |op: &Op| matches!(op, Op::Release(other) if other == combo);
-        let mut open = vec![from];
-        let mut seen = BTreeSet::new();
-        while let Some(at) = open.pop() {
-            let Some(op) = routine.ops.get(at) else { return true };
-            if !seen.insert(at) {
+pub(super) fn unreleased_presses(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    for rule in &input.lowered.set.rules {
+        let RoutineId(number) = rule.body;
+        let routine = &input.lowered.set.routines[number];
+        for (at, op) in routine.ops.iter().enumerate() {
+            let Op::Press(combo) = op else { continue };
+            if rule.ends_on_release || !reaches_end(input, routine, at + 1, combo) {
                 continue;
             }
-            match op {
-                Op::Release(other) if other == combo => {}
-                Op::Call(called, _) if self.set.performs(*called, &releases) => {}
-                // It waits to be stopped, which is meant.
-                Op::Wait(None) => {}
-                Op::Stop(_) => return true,
-                Op::Jump(target) | Op::OnFailure(target) => open.push(*target),
-                Op::JumpUnless(_, target) | Op::NextIteration(target) => {
-                    open.extend([at + 1, *target])
-                }
-                Op::AnyOf(targets) => open.extend(targets),
-                _ => open.push(at + 1),
-            }
+            let span = input.lowered.op_spans[number][at];
+            findings.push(
+                Finding::new(
+                    Code::UnreleasedPress,
+                    span,
+                    "nothing releases this on some way to the end",
+                )
+                .label("let go only because the run ends")
+                .help("write `release` behind it, or a block that releases it: `hold KEY { ... }`"),
+            );
         }
-        false
     }
+}
+
+/// Whether the end is reached from an operation without releasing the keys.
+fn reaches_end(
+    input: &LintInput<'_>,
+    routine: &Routine,
+    from: usize,
+    combo: &KeyCombinationExpr,
+) -> bool {
+    let releases = |op: &Op| matches!(op, Op::Release(other) if other == combo);
+    let mut open = vec![from];
+    let mut seen = BTreeSet::new();
+    while let Some(at) = open.pop() {
+        let Some(op) = routine.ops.get(at) else { return true };
+        if !seen.insert(at) {
+            continue;
+        }
+        match op {
+            Op::Release(other) if other == combo => {}
+            Op::Call(called, _) if input.lowered.set.performs(*called, &releases) => {}
+            // It waits to be stopped, which is meant.
+            Op::Wait(None) => {}
+            Op::Stop(_) => return true,
+            Op::Jump(target) | Op::OnFailure(target) => open.push(*target),
+            Op::JumpUnless(_, target) | Op::NextIteration(target) => open.extend([at + 1, *target]),
+            Op::AnyOf(targets) => open.extend(targets),
+            _ => open.push(at + 1),
+        }
+    }
+    false
 }

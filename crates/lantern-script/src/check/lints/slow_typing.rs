@@ -2,42 +2,40 @@
 
 use lantern_model::{KeyCombination, PressKind, TriggerKind, Value};
 
-use super::Checker;
+use super::LintInput;
 use super::plain_key::plain_keys;
 use crate::codes::Code;
 use crate::{Finding, Span};
 
-impl Checker<'_> {
-    pub(super) fn look_for_slow_typing(&self, findings: &mut Vec<Finding>) {
-        for (rule, head) in self.set.rules.iter().zip(&self.heads) {
-            if rule.passes_key_through || rule.filter.layer.is_some() {
-                continue;
-            }
-            for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-                let waiting = match &trigger.kind {
-                    TriggerKind::Key { combo, press: manner, .. } => {
-                        self.waits_for(combo, *manner).map(|what| (combo, what))
-                    }
-                    TriggerKind::Keys { combos, .. } => combos
-                        .first()
-                        .map(|combo| (combo, "the next key of the sequence".to_owned())),
-                    _ => None,
-                };
-                if let Some((combo, what)) = waiting.filter(|(combo, _)| combo.types_character()) {
-                    findings.push(slows(combo, *span, &what));
+pub(super) fn slow_typing(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
+    for (rule, head) in input.lowered.set.rules.iter().zip(&input.lowered.heads) {
+        if rule.passes_key_through || rule.filter.layer.is_some() {
+            continue;
+        }
+        for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
+            let waiting = match &trigger.kind {
+                TriggerKind::Key { combo, press: manner, .. } => {
+                    waits_for(input, combo, *manner).map(|what| (combo, what))
                 }
+                TriggerKind::Keys { combos, .. } => {
+                    combos.first().map(|combo| (combo, "the next key of the sequence".to_owned()))
+                }
+                _ => None,
+            };
+            if let Some((combo, what)) = waiting.filter(|(combo, _)| combo.types_character()) {
+                findings.push(slows(combo, *span, &what));
             }
         }
     }
+}
 
-    /// What delays the delivery of a key, if anything does.
-    fn waits_for(&self, combo: &KeyCombination, manner: PressKind) -> Option<String> {
-        if plain_keys(combo) > 1 {
-            let wait = Value::Duration(self.set.settings.chord_window);
-            return Some(format!("the others, for {wait}"));
-        }
-        manner.must_wait().then(|| "what becomes of the press".to_owned())
+/// What delays the delivery of a key, if anything does.
+fn waits_for(input: &LintInput<'_>, combo: &KeyCombination, manner: PressKind) -> Option<String> {
+    if plain_keys(combo) > 1 {
+        let wait = Value::Duration(input.lowered.set.settings.chord_window);
+        return Some(format!("the others, for {wait}"));
     }
+    manner.must_wait().then(|| "what becomes of the press".to_owned())
 }
 
 fn slows(combo: &KeyCombination, span: Span, waits_for: &str) -> Finding {
