@@ -93,7 +93,7 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> SceneResult {
             expected += 1;
             let until = scene.lines[index + 1..].iter().find_map(|later| later.at);
             if let Err(instead) = player.expect(expectation, until) {
-                player.missed = player.timeline.sent().len();
+                player.matched.missed = player.timeline.sent().len();
                 let expected = expectation.to_string();
                 let words = format!("expected {expected}, instead {instead}");
                 player.timeline.miss(player.now, words);
@@ -110,6 +110,32 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> SceneResult {
     SceneResult { timeline: player.timeline, expected, unmet, fields, cut }
 }
 
+/// What expectations have taken of what was sent.
+#[derive(Debug, Default)]
+struct MatchedSoFar {
+    /// Everything sent before this was expected already.
+    consumed: usize,
+    /// Everything sent before this was expected, or reported as coming instead of something else.
+    told: usize,
+    /// Everything sent before this came before the last expectation that was not met ended.
+    missed: usize,
+    /// Keys of the person's that came to a program, those that were expected left out.
+    reached: Vec<Vec<Key>>,
+}
+
+/// What a scene has used of its limits.
+#[derive(Debug, Default)]
+struct SceneBudget {
+    /// How many effects were sent.
+    sent: usize,
+    /// How many decisions were made.
+    decided: usize,
+    /// How many deadlines and events were played.
+    steps: usize,
+    /// How many deadlines were handled since the clock last advanced.
+    turns: usize,
+}
+
 struct ScenePlayer {
     engine: Engine,
     backend: SimulatedBackend,
@@ -123,22 +149,8 @@ struct ScenePlayer {
     /// Keys of the scene that go up later.
     releases: BTreeMap<(Time, usize), Vec<Key>>,
     released: usize,
-    /// Everything sent before this was expected already.
-    consumed: usize,
-    /// Everything sent before this was expected, or told of as coming instead of something else.
-    told: usize,
-    /// Everything sent before this came before the last expectation that was not met ended.
-    missed: usize,
-    /// How many things went out.
-    sent: usize,
-    /// How many decisions were told.
-    decided: usize,
-    /// How many deadlines and events were played.
-    steps: usize,
-    /// How many deadlines were met since the clock went on.
-    turns: usize,
-    /// Keys of the person's that came to a program, those that were expected left out.
-    reached: Vec<Vec<Key>>,
+    matched: MatchedSoFar,
+    spent: SceneBudget,
     /// Whether every decision is listed.
     why: bool,
 }
@@ -157,14 +169,8 @@ impl ScenePlayer {
             effect_runs: BTreeMap::new(),
             releases: BTreeMap::new(),
             released: 0,
-            consumed: 0,
-            told: 0,
-            missed: 0,
-            sent: 0,
-            decided: 0,
-            steps: 0,
-            turns: 0,
-            reached: Vec::new(),
+            matched: MatchedSoFar::default(),
+            spent: SceneBudget::default(),
             why: false,
         }
     }
@@ -200,7 +206,7 @@ impl ScenePlayer {
             if self.cut().is_some() {
                 return;
             }
-            self.steps += 1;
+            self.spent.steps += 1;
             self.engine.handle_event(self.now, event);
         }
     }
@@ -239,7 +245,7 @@ impl ScenePlayer {
     }
 
     fn send(&mut self, run: Option<RunId>, kind: SentEffectKind) {
-        self.sent += 1;
+        self.spent.sent += 1;
         let rule = self.rule_of(run);
         self.timeline.send(SentEffect {
             time: self.now,
@@ -253,7 +259,7 @@ impl ScenePlayer {
 
     /// A run ended because a step failed; the table says where.
     fn send_failure(&mut self, run: RunId, rule: Option<String>, message: String, words: String) {
-        self.sent += 1;
+        self.spent.sent += 1;
         let kind = SentEffectKind::Failed { message, words };
         let (time, until) = (self.now, self.now);
         self.timeline.send(SentEffect { time, until, run: Some(run), rule, kind, count: 1 });
@@ -263,7 +269,7 @@ impl ScenePlayer {
         let reasons: Vec<_> = self.engine.decisions_after(self.reasons_seen).cloned().collect();
         for reason in reasons {
             self.reasons_seen = reason.number;
-            self.decided += 1;
+            self.spent.decided += 1;
             let label = reason.rule.map(|rule| self.engine.rules()[rule].label.clone());
             let words = describe(&reason.kind, self.engine.rules());
             match &reason.kind {
@@ -305,7 +311,7 @@ impl ScenePlayer {
             let Some(effect) = output.effect else {
                 if let OutputKind::Tapped(keys) = &output.what {
                     self.timeline.reach(output.time, &combo_name(keys), &output.app);
-                    self.reached.push(keys.clone());
+                    self.matched.reached.push(keys.clone());
                 }
                 continue;
             };
@@ -336,8 +342,8 @@ impl ScenePlayer {
         if self.cut().is_some() {
             return false;
         }
-        self.steps += 1;
-        self.turns = if due > self.now { 0 } else { self.turns + 1 };
+        self.spent.steps += 1;
+        self.spent.turns = if due > self.now { 0 } else { self.spent.turns + 1 };
         self.now = due.max(self.now);
         let release = self.releases.first_key_value().map(|((time, _), _)| *time);
         if release == Some(due) {
@@ -367,7 +373,7 @@ impl ScenePlayer {
             let end = started + *span;
             self.advance_to(limit.map_or(end, |limit| limit.min(end)));
             // Effects before a missed expectation are listed with it.
-            let fresh = self.consumed.max(self.told).max(self.missed);
+            let fresh = self.matched.consumed.max(self.matched.told).max(self.matched.missed);
             return match self.timeline.sent().get(fresh) {
                 None => Ok(()),
                 Some(sent) => Err(sent.describe()),
@@ -376,15 +382,16 @@ impl ScenePlayer {
         let end = started + PATIENCE;
         let end = limit.map_or(end, |limit| limit.min(end));
         loop {
-            let fresh = &self.timeline.sent()[self.consumed..];
+            let fresh = &self.timeline.sent()[self.matched.consumed..];
             if let Some(index) = fresh.iter().position(|sent| sent.meets(expectation)) {
-                self.consumed += index + 1;
+                self.matched.consumed += index + 1;
                 return Ok(());
             }
             if let Expectation::Reached(combo) = expectation
-                && let Some(index) = self.reached.iter().position(|k| timeline::same_keys(combo, k))
+                && let Some(index) =
+                    self.matched.reached.iter().position(|k| timeline::same_keys(combo, k))
             {
-                self.reached.drain(..=index);
+                self.matched.reached.drain(..=index);
                 return Ok(());
             }
             if !self.step(end) {
@@ -392,17 +399,17 @@ impl ScenePlayer {
             }
         }
         let Some(index) = nearest(expectation, self.untold()) else {
-            let more = if self.told > self.consumed { " more" } else { "" };
+            let more = if self.matched.told > self.matched.consumed { " more" } else { "" };
             return Err(format!("nothing{more} came"));
         };
         let instead = self.untold()[index].describe();
-        self.told = self.consumed.max(self.told) + index + 1;
+        self.matched.told = self.matched.consumed.max(self.matched.told) + index + 1;
         Err(instead)
     }
 
     /// What was sent and neither expected nor told of as coming instead of something else.
     fn untold(&self) -> &[SentEffect] {
-        &self.timeline.sent()[self.consumed.max(self.told)..]
+        &self.timeline.sent()[self.matched.consumed.max(self.matched.told)..]
     }
 
     /// Whether keys are down, or up, for the program in front.
@@ -421,8 +428,8 @@ impl ScenePlayer {
                 SentEffectKind::LetGo(key) => !wanted && keys.contains(key),
                 _ => false,
             };
-            let fresh = &self.timeline.sent()[self.consumed..];
-            self.consumed += fresh.iter().take_while(|sent| moved(sent)).count();
+            let fresh = &self.timeline.sent()[self.matched.consumed..];
+            self.matched.consumed += fresh.iter().take_while(|sent| moved(sent)).count();
             return Ok(());
         }
         let names: Vec<&str> = held.iter().map(|key| key.name()).collect();
@@ -431,13 +438,13 @@ impl ScenePlayer {
 
     /// Why the scene is played no further, if it is not: it holds a loop that nothing stops.
     fn cut(&self) -> Option<String> {
-        if self.sent > MOST_SENT {
+        if self.spent.sent > MOST_SENT {
             Some(format!("more than {MOST_SENT} things went out"))
-        } else if self.decided > MOST_SENT {
+        } else if self.spent.decided > MOST_SENT {
             Some(format!("more than {MOST_SENT} decisions were made"))
-        } else if self.turns > MOST_TURNS {
+        } else if self.spent.turns > MOST_TURNS {
             Some("steps are repeated without any time between them".to_owned())
-        } else if self.steps > MOST_STEPS {
+        } else if self.spent.steps > MOST_STEPS {
             Some(format!("more than {MOST_STEPS} deadlines and events were played"))
         } else {
             None

@@ -19,6 +19,7 @@ const SAVED: inotify::WatchFlags =
 const AT_ONCE: usize = 1000;
 
 /// Watches files for being saved, in place or by being replaced, as editors do.
+#[derive(Debug)]
 pub struct SavedFile {
     pub inotify: OwnedFd,
     /// The names that matter, by the watched folder.

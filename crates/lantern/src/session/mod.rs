@@ -2,16 +2,16 @@
 //! started program wakes it, hands what happened to the engine, and carries out what comes back.
 
 use std::collections::VecDeque;
-use std::os::fd::OwnedFd;
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use crate::arguments::BackendName;
 use crate::command_executor::{CommandExecutor, Outcome};
 use crate::event_log::{EventLog, LogLevel};
 use crate::failure::Failure;
 use crate::guardian::GuardianHandle;
+use crate::ipc::protocol;
 use crate::ipc::server::IpcServer;
 use crate::service_notify::WatchdogNotifier;
 use crate::style::say;
@@ -21,15 +21,9 @@ use lantern_devices::OutputLevel;
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
     Command, CommandKind, Effect, EffectId, EffectKind, Event, Hint, HintContent, HintPlace,
-    RuleSet, Time, WallTime,
+    RuleSet, Time,
 };
-use rustix::event::Timespec;
-use rustix::time::{
-    Itimerspec, TimerfdClockId, TimerfdFlags, TimerfdTimerFlags, timerfd_create, timerfd_settime,
-};
-
-/// More combinations than this make the X server slower for every program.
-const MANY_COMBINATIONS: usize = 300;
+use serde_json::json;
 
 /// Maximum time to wait at start-up for all grabs to be installed.
 const ARMING: Duration = Duration::from_secs(3);
@@ -42,18 +36,23 @@ const FAIR_SHARE: Duration = Duration::from_millis(8);
 const LEVEL_SPAN: Duration = Duration::from_millis(1500);
 
 mod background;
-mod calls;
+mod clock;
+mod device_events;
 mod file_watcher;
-mod log_lines;
+mod pauses;
 mod poll_sources;
 mod reloading;
+mod reporter;
 mod request_handlers;
+mod requests;
+mod rule_files;
+mod status;
 
-use background::Background;
-use file_watcher::SavedFile;
+use clock::SessionClock;
+use pauses::TimedPauses;
 use poll_sources::ReadySources;
-use reloading::{READING_LASTS, Read, ReloadRequest};
-use request_handlers::TimedPause;
+use reporter::Reporter;
+use rule_files::RuleFiles;
 
 /// Where a session works, and with what.
 pub struct SessionConfig {
@@ -75,35 +74,16 @@ pub struct Session<'j, D> {
     backend: D,
     executor: CommandExecutor,
     place: SessionConfig,
-    saved: SavedFile,
-    /// When the files were seen to be saved first, and when they are to be read.
-    read_due: Option<(Time, Time)>,
-    /// The files, being read.
-    reading: Background<Read>,
-    /// Requests to reload that wait until the files are read.
-    reload_requests: Vec<ReloadRequest>,
-    /// Whether the file was empty when it was read last.
-    seen_empty: bool,
-    signals: &'static UnixStream,
-    start: Instant,
-    /// When that was, for a person.
-    since: jiff::Timestamp,
-    pauses: Vec<TimedPause>,
-    /// Whether we were asked to go.
-    leaving: bool,
-    /// Whether the file is broken now, so that rules from before are in force.
-    broken: bool,
-    /// Whether the rules ask what the wall clock shows.
-    asks_clock: bool,
-    /// What the engine was told of the wall clock, and when.
-    clock: Option<(Time, WallTime)>,
-    journal: &'j EventLog,
+    files: RuleFiles,
+    clock: SessionClock,
+    pauses: TimedPauses,
+    reporter: Reporter<'j>,
     heartbeat: WatchdogNotifier,
-    /// What becomes readable when the wall clock is set, while rules ask what it shows.
-    clock_set: Option<OwnedFd>,
-    reasons_seen: u64,
+    signals: &'static UnixStream,
+    /// Whether we were asked to leave.
+    is_leaving: bool,
+    /// Commands that failed at once, reported after what was requested with them.
     failed: VecDeque<(EffectId, String)>,
-    warned_many: bool,
 }
 
 impl<'j, D: Backend> Session<'j, D> {
@@ -115,43 +95,31 @@ impl<'j, D: Backend> Session<'j, D> {
         journal: &'j EventLog,
     ) -> Result<Session<'j, D>, Failure> {
         let failed = |source| Failure::System { what: "cannot watch services", source };
-        let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
         let signals = signals::endings()?;
-        let mut errands = CommandExecutor::new().map_err(failed)?;
-        errands.watch_presence();
-        errands.set_devices(&rules).map_err(failed)?;
+        let mut executor = CommandExecutor::new().map_err(failed)?;
+        executor.watch_presence();
+        executor.set_devices(&rules).map_err(failed)?;
         if rules.needs_password_field() {
-            errands.watch_typing();
+            executor.watch_typing();
         }
         Ok(Session {
-            asks_clock: rules.reads_clock(),
+            files: RuleFiles::watch(place.path.clone(), place.backend, &rules)?,
+            clock: SessionClock::start(rules.reads_clock()),
             engine: Engine::new(rules, seed()),
             backend,
-            executor: errands,
-            saved: SavedFile::watch(&paths)?,
-            read_due: None,
-            reading: Background::new(READING_LASTS).map_err(failed)?,
-            reload_requests: Vec::new(),
-            seen_empty: false,
+            executor,
             place,
-            signals,
-            start: Instant::now(),
-            since: jiff::Timestamp::now(),
-            pauses: Vec::new(),
-            leaving: false,
-            broken: false,
-            clock: None,
-            journal,
+            pauses: TimedPauses::default(),
+            reporter: Reporter::new(journal),
             heartbeat: WatchdogNotifier::wanted(),
-            clock_set: None,
-            reasons_seen: 0,
+            signals,
+            is_leaving: false,
             failed: VecDeque::new(),
-            warned_many: false,
         })
     }
 
     fn now(&self) -> Time {
-        Time::START + self.start.elapsed()
+        self.clock.now()
     }
 
     /// Works until a signal ends it. `ready` is called once, when every key is armed.
@@ -159,33 +127,20 @@ impl<'j, D: Backend> Session<'j, D> {
         // On a slow machine more than one share of time passes before every key is armed.
         let until = self.now() + ARMING;
         while !self.process_events()? && self.now() < until {}
-        self.tell_clock()?;
+        self.update_clock()?;
         let now = self.now();
         self.engine.handle_event(now, Event::Started);
         self.perform_effects(now)?;
-        ready(self.engine.rules(), self.journal);
+        ready(self.engine.rules(), self.reporter.journal());
         self.work_on()?;
         let now = self.now();
         self.engine.stop_everything(now, StopCause::SessionEnd);
         self.perform_effects(now)
     }
 
-    /// Tells the engine what the wall clock shows, if it does not know; a season's change and a
-    /// sleep are seen at the first waking after them.
-    fn tell_clock(&mut self) -> Result<(), Failure> {
-        if !self.asks_clock {
-            self.clock_set = None;
-            return Ok(());
-        }
-        if self.clock_set.is_none() {
-            self.clock_set = Some(watch_clock()?);
-        }
-        let (now, wall) = (self.now(), wall_time());
-        let expected = self.clock.map(|(at, told)| told.local + now.since(at).as_secs() as i64);
-        // A second is what rounding may take.
-        let jumped = expected.is_none_or(|expected| (expected - wall.local).abs() > 1);
-        if jumped || self.clock.is_some_and(|(_, told)| told.offset != wall.offset) {
-            self.clock = Some((now, wall));
+    /// Tells the engine what the wall clock shows, if it does not know.
+    fn update_clock(&mut self) -> Result<(), Failure> {
+        if let Some((now, wall)) = self.clock.update_wall()? {
             self.engine.handle_event(now, Event::WallClock(wall));
             self.perform_effects(now)?;
         }
@@ -196,13 +151,13 @@ impl<'j, D: Backend> Session<'j, D> {
     fn work_on(&mut self) -> Result<(), Failure> {
         let mut woken = ReadySources::default();
         loop {
-            self.tell_clock()?;
+            self.update_clock()?;
             let quiet = self.process_events()?;
             let tended = self.dispatch(&woken)?;
-            if woken.signal || self.leaving {
+            if woken.signal || self.is_leaving {
                 return Ok(());
             }
-            self.tell_listeners();
+            self.notify_watchers();
             woken = self.wait(quiet && !tended)?;
         }
     }
@@ -212,7 +167,7 @@ impl<'j, D: Backend> Session<'j, D> {
         let mut tended = woken.saved || woken.returned;
         if let (true, Some(guarded)) = (woken.unguarded, &mut self.place.guarded) {
             guarded.renew()?;
-            self.journal.tell(
+            self.reporter.journal().tell(
                 LogLevel::Warning,
                 "the guardian of held keys had died; another one watches now",
             );
@@ -224,16 +179,14 @@ impl<'j, D: Backend> Session<'j, D> {
         }
         tended |= self.end_pauses(now)?;
         self.heartbeat.beat(now);
-        if woken.saved || self.saved.is_pending() {
-            self.look_at_files();
+        if woken.saved || self.files.is_pending() {
+            self.files.look(now);
         }
-        if self.reading.is_under_way() {
+        if self.files.is_reading() {
             self.finish_reading()?;
-            tended |= !self.reading.is_under_way();
+            tended |= !self.files.is_reading();
         }
-        if self.read_due.is_some_and(|(_, due)| due <= now) {
-            self.begin_reading();
-        }
+        self.files.read_if_due(now);
         if woken.returned {
             self.take_returned()?;
         }
@@ -248,9 +201,7 @@ impl<'j, D: Backend> Session<'j, D> {
         while now.since(began) <= FAIR_SHARE {
             let mut quiet = true;
             if let Some(event) = self.backend.poll_event(now)? {
-                if self.journal.wants(LogLevel::Debug) {
-                    self.tell_event(now, &event);
-                }
+                self.reporter.report_event(now, &event);
                 match &event {
                     Event::Focus(app) => self.executor.see_front(app),
                     Event::GrabsRefused(keys) => self.executor.find_owners(keys),
@@ -273,20 +224,47 @@ impl<'j, D: Backend> Session<'j, D> {
                     quiet = false;
                 }
                 if let Some(event) = self.executor.next_device_news() {
-                    self.take_device_news(now, event);
+                    self.handle_device_event(now, event);
                     self.perform_effects(now)?;
                     quiet = false;
                 }
                 quiet &= !self.answer_next()?;
             }
             if quiet {
-                self.tell_reasons();
+                self.reporter.report_decisions(&self.engine);
                 return Ok(true);
             }
             now = self.now();
         }
-        self.tell_reasons();
+        self.reporter.report_decisions(&self.engine);
         Ok(false)
+    }
+
+    /// Hands an event of a device to the engine.
+    fn handle_device_event(&mut self, now: Time, event: Event) {
+        match &event {
+            Event::Call { call, .. } => {
+                let call = *call;
+                let answer = device_events::handle_call(&mut self.engine, now, event);
+                return self.executor.answer_call(call, answer);
+            }
+            Event::Bytes { device, bytes } => self.show_bytes(device, bytes),
+            _ => {}
+        }
+        self.engine.handle_event(now, event);
+    }
+
+    /// Sends the bytes of a device to the clients that watch it.
+    fn show_bytes(&mut self, device: &str, bytes: &[u8]) {
+        let watchers = self.place.ipc.device_watchers(device);
+        if watchers.is_empty() {
+            return;
+        }
+        let params = json!({ "device": device, "bytes": bytes });
+        let line = protocol::request(None, "came", &params);
+        for client in watchers {
+            self.place.ipc.send(client, &line);
+        }
     }
 
     fn perform_effects(&mut self, now: Time) -> Result<(), Failure> {
@@ -304,18 +282,7 @@ impl<'j, D: Backend> Session<'j, D> {
     fn perform(&mut self, now: Time, effect: Effect) -> Result<(), BackendError> {
         match effect.kind {
             EffectKind::SetGrabs(armed) => {
-                if armed.keys.len() > MANY_COMBINATIONS && !self.warned_many {
-                    self.warned_many = true;
-                    let words = format!(
-                        "{}warning{0:#}: {} combinations are taken at once; above {MANY_COMBINATIONS} \
-                         the X server grows slower for every program.\n  {}help{2:#}: put rules into \
-                         `in app` blocks, so that fewer are needed at a time",
-                        style::WARNING,
-                        armed.keys.len(),
-                        style::HELP
-                    );
-                    self.journal.tell(LogLevel::Warning, &words);
-                }
+                self.reporter.report_grabs(armed.keys.len());
                 self.backend.set_grabs(armed)
             }
             EffectKind::Input(step) => self.backend.send_input(now, effect.id, &step),
@@ -323,7 +290,7 @@ impl<'j, D: Backend> Session<'j, D> {
             EffectKind::Hint(hint) => self.show(now, effect.id, &hint),
             EffectKind::Log(text) => {
                 say!("{text}");
-                self.journal.keep(LogLevel::Warning, &text);
+                self.reporter.journal().keep(LogLevel::Warning, &text);
                 Ok(())
             }
             EffectKind::Listen(listening) => {
@@ -394,38 +361,14 @@ impl<'j, D: Backend> Session<'j, D> {
         }
         for (name, process) in returned.started {
             let words = format!("{}{now}{0:#} started {name}, process {process}", style::FAINT);
-            self.journal.tell(LogLevel::Info, &words);
+            self.reporter.journal().tell(LogLevel::Info, &words);
         }
         for taken in returned.owners {
-            self.tell_owner(&taken);
+            self.reporter.report_owner(now, &taken);
         }
         returned.events.into_iter().for_each(|event| self.engine.handle_event(now, event));
         self.perform_effects(now)
     }
-}
-
-/// What the wall clock shows, by the system's time zone.
-fn wall_time() -> WallTime {
-    let now = jiff::Zoned::now();
-    let offset = now.offset().seconds();
-    WallTime { local: now.timestamp().as_second() + i64::from(offset), offset }
-}
-
-/// Becomes readable when the wall clock is set or the machine has slept: a timer without an end
-/// that is cancelled then.
-fn watch_clock() -> Result<OwnedFd, Failure> {
-    let failed = |error: rustix::io::Errno| Failure::System {
-        what: "cannot watch the clock",
-        source: error.into(),
-    };
-    let flags = TimerfdFlags::CLOEXEC | TimerfdFlags::NONBLOCK;
-    let timer = timerfd_create(TimerfdClockId::Realtime, flags).map_err(failed)?;
-    // In the year 2255.
-    let never = Timespec { tv_sec: 9_000_000_000, tv_nsec: 0 };
-    let span = Itimerspec { it_interval: Timespec { tv_sec: 0, tv_nsec: 0 }, it_value: never };
-    let flags = TimerfdTimerFlags::ABSTIME | TimerfdTimerFlags::CANCEL_ON_SET;
-    timerfd_settime(&timer, flags, &span).map_err(failed)?;
-    Ok(timer)
 }
 
 /// A seed that differs from start to start.

@@ -97,21 +97,15 @@ impl<D: Backend> Session<'_, D> {
         if let Some(guarded) = &mut self.place.guarded {
             guarded.wake();
         }
-        if let Some(clock) = &self.clock_set {
-            // It says nothing but that the clock was set.
-            let _ = rustix::io::read(clock, &mut [0; 8]);
-        }
+        self.clock.drain();
         Ok(woken)
     }
 
     fn next_deadline(&self) -> Option<Time> {
         let own = [self.engine.next_deadline(), self.backend.next_deadline()];
-        // The files are read again only after the present reading.
-        let read_due = self.read_due.filter(|_| !self.reading.is_under_way()).map(|(_, due)| due);
-        let pauses = self.pauses.iter().map(|pause| pause.until);
-        let ipc = self.place.ipc.next_deadline();
-        let further = [self.heartbeat.next_deadline(), self.reading.next_deadline(), ipc, read_due];
-        own.into_iter().chain(further).flatten().chain(pauses).min()
+        let (ipc, pauses) = (self.place.ipc.next_deadline(), self.pauses.next_deadline());
+        let further = [self.heartbeat.next_deadline(), self.files.next_deadline(), ipc, pauses];
+        own.into_iter().chain(further).flatten().min()
     }
 
     fn waiting(&self) -> PollSet<'_> {
@@ -121,15 +115,15 @@ impl<D: Backend> Session<'_, D> {
         };
         let read = PollFlags::IN;
         waiting.add(PollSource::Signals, self.signals.as_fd(), read);
-        waiting.add(PollSource::Files, self.saved.inotify.as_fd(), read);
-        if self.reading.is_under_way() {
-            waiting.add(PollSource::Reading, self.reading.descriptor(), read);
+        waiting.add(PollSource::Files, self.files.saved_descriptor(), read);
+        if let Some(reading) = self.files.reading_descriptor() {
+            waiting.add(PollSource::Reading, reading, read);
         }
         if let Some(guarded) = &self.place.guarded {
             waiting.add(PollSource::Guardian, guarded.descriptor(), read);
         }
-        if let Some(clock) = &self.clock_set {
-            waiting.add(PollSource::Clock, clock.as_fd(), read);
+        if let Some(clock) = self.clock.descriptor() {
+            waiting.add(PollSource::Clock, clock, read);
         }
         if let Some(backend) = self.backend.descriptor() {
             waiting.add(PollSource::Backend, backend, read);

@@ -1,34 +1,32 @@
-//! Rules that are saved anew while they run: when they are read, and what becomes of broken ones.
+//! The files of the rules while they run: when a saved file is read again, and who waits for that.
 //!
-//! They are read and checked on a thread of their own, since a large set takes a while.
+//! Files are read and checked on a thread of their own, since a large set takes a while. What becomes of
+//! the result is the session's business.
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use lantern_desk::Backend;
 use lantern_engine::PreparedRules;
-use lantern_model::{Command, CommandKind, EffectId};
+use lantern_model::{RuleSet, Time};
 use lantern_script::render;
-use serde_json::json;
+use rustix::fd::{AsFd, BorrowedFd};
 
-use super::Session;
-use super::background::Finished;
+use super::background::{Background, Finished};
+use super::file_watcher::SavedFile;
 use crate::arguments::BackendName;
 use crate::commands::run::{ConsentRefusal, refuse_unless_agreed};
-use crate::diagnostics::{self, print_rendered};
-use crate::event_log::LogLevel;
+use crate::diagnostics;
 use crate::failure::Failure;
-use crate::ipc::protocol::{RpcError, reply};
+use crate::files;
+use crate::ipc::protocol::RpcError;
 use crate::ipc::server::ClientId;
-use crate::text::counted;
-use crate::{files, style};
 
 /// Time without further changes after which a saved file is read.
 const SAVING_RESTS: Duration = Duration::from_millis(30);
 /// Maximum time after which a file that is saved again and again is read.
 const SAVING_LASTS: Duration = Duration::from_millis(500);
 /// Maximum time to read and check the rules.
-pub(super) const READING_LASTS: Duration = Duration::from_secs(30);
+const READING_LASTS: Duration = Duration::from_secs(30);
 /// Maximum number of requests to reload that wait for an answer.
 const MOST_REQUESTS: usize = 64;
 
@@ -38,13 +36,13 @@ pub(super) struct Read {
     /// Whether the file is empty.
     is_empty: bool,
     /// Findings as a person reads them.
-    rendered: Vec<String>,
-    rules: Result<PreparedRules, Unread>,
+    pub rendered: Vec<String>,
+    pub rules: Result<PreparedRules, Unread>,
 }
 
 /// Why rules are not taken.
 #[derive(Debug)]
-enum Unread {
+pub(super) enum Unread {
     /// The files cannot be read.
     Failed(Failure),
     /// The findings say what is wrong.
@@ -83,151 +81,168 @@ fn read(path: &Path, backend: BackendName) -> Read {
     Read { is_empty: source.text().is_empty(), rendered, rules }
 }
 
-impl<D: Backend> Session<'_, D> {
-    /// A file that was saved is read when nothing more comes for a moment: who saves in two goes, or
-    /// empties a file before writing to it, would be read half.
-    pub(super) fn look_at_files(&mut self) {
+/// What came of reading the files.
+#[derive(Debug)]
+pub(super) enum Reading {
+    /// Nothing yet, or the files are read again first.
+    Pending,
+    /// A program is writing the file. Requests are refused.
+    BeingWritten,
+    /// The files were read.
+    Done(Box<Finished<Read>>),
+}
+
+/// The files of the rules.
+#[derive(Debug)]
+pub(super) struct RuleFiles {
+    path: PathBuf,
+    backend: BackendName,
+    saved: SavedFile,
+    /// When the files were seen to be saved first, and when they are to be read.
+    due: Option<(Time, Time)>,
+    reading: Background<Read>,
+    requests: Vec<ReloadRequest>,
+    /// Whether the file was empty when it was read last.
+    was_empty: bool,
+    /// Whether the file is broken now, so that rules from before are in force.
+    is_broken: bool,
+}
+
+impl RuleFiles {
+    /// Watches the files of rules that were read from `path`.
+    pub(super) fn watch(
+        path: PathBuf,
+        backend: BackendName,
+        rules: &RuleSet,
+    ) -> Result<RuleFiles, Failure> {
+        let failed = |source| Failure::System { what: "cannot watch services", source };
+        Ok(RuleFiles {
+            path,
+            backend,
+            saved: SavedFile::watch(&paths_of(rules))?,
+            due: None,
+            reading: Background::new(READING_LASTS).map_err(failed)?,
+            requests: Vec::new(),
+            was_empty: false,
+            is_broken: false,
+        })
+    }
+
+    /// Watches the files of other rules from now on.
+    pub(super) fn watch_others(&mut self, rules: &RuleSet) -> Result<(), Failure> {
+        self.saved.watch_others(&paths_of(rules))
+    }
+
+    /// The file that the person named.
+    pub(super) fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Whether the file is broken, so that rules from before are in force.
+    pub(super) fn is_broken(&self) -> bool {
+        self.is_broken
+    }
+
+    /// Takes whether the file is broken; whether it was before.
+    pub(super) fn set_broken(&mut self, is_broken: bool) -> bool {
+        std::mem::replace(&mut self.is_broken, is_broken)
+    }
+
+    /// Whether the files are being read.
+    pub(super) fn is_reading(&self) -> bool {
+        self.reading.is_under_way()
+    }
+
+    /// Whether a change was seen that must be looked at.
+    pub(super) fn is_pending(&self) -> bool {
+        self.saved.is_pending()
+    }
+
+    /// Looks for changes. A file that was saved is read when nothing more comes for a moment: one that is
+    /// saved in two writes, or is emptied before a write, would be read half.
+    pub(super) fn look(&mut self, now: Time) {
         if self.saved.has_changed() {
-            let now = self.now();
-            let first = self.read_due.map_or(now, |(first, _)| first);
-            self.read_due = Some((first, (now + SAVING_RESTS).min(first + SAVING_LASTS)));
+            let first = self.due.map_or(now, |(first, _)| first);
+            self.due = Some((first, (now + SAVING_RESTS).min(first + SAVING_LASTS)));
         }
     }
 
-    /// Reads the files on another thread, unless that is under way.
-    pub(super) fn begin_reading(&mut self) {
+    /// Reads the files on another thread if that is due and not under way.
+    pub(super) fn read_if_due(&mut self, now: Time) {
+        if self.due.is_some_and(|(_, due)| due <= now) {
+            self.begin_reading(now);
+        }
+    }
+
+    fn begin_reading(&mut self, now: Time) {
         if self.reading.is_under_way() {
             return;
         }
         // What was saved by now is read now.
-        self.look_at_files();
-        self.read_due = None;
-        let (path, backend, now) = (self.place.path.clone(), self.place.backend, self.now());
+        self.look(now);
+        self.due = None;
+        let (path, backend) = (self.path.clone(), self.backend);
         self.reading.start(now, move || read(&path, backend));
     }
 
-    /// Reads the files, and answers a request once that is done.
-    pub(super) fn reload_for(&mut self, request: ReloadRequest) -> Result<(), RpcError> {
-        if self.reload_requests.len() >= MOST_REQUESTS {
+    /// Reads the files, and keeps a request until that is done.
+    pub(super) fn reload_for(&mut self, now: Time, request: ReloadRequest) -> Result<(), RpcError> {
+        if self.requests.len() >= MOST_REQUESTS {
             return Err(RpcError::refused("many requests to reload wait already"));
         }
-        self.reload_requests.push(request);
+        self.requests.push(request);
         if self.reading.is_under_way() {
             // It may have read what was there before this request.
-            let now = self.now();
-            self.read_due.get_or_insert((now, now));
+            self.due.get_or_insert((now, now));
         } else {
-            self.begin_reading();
+            self.begin_reading(now);
         }
         Ok(())
     }
 
-    /// Takes rules that were read, if any were. Broken ones change nothing.
-    pub(super) fn finish_reading(&mut self) -> Result<(), Failure> {
-        let now = self.now();
-        let Some(finished) = self.reading.poll(now) else { return Ok(()) };
-        self.look_at_files();
+    /// Takes the requests that wait for the files.
+    pub(super) fn take_requests(&mut self) -> Vec<ReloadRequest> {
+        std::mem::take(&mut self.requests)
+    }
+
+    /// Takes what came of reading the files.
+    pub(super) fn poll(&mut self, now: Time) -> Reading {
+        let Some(finished) = self.reading.poll(now) else { return Reading::Pending };
+        self.look(now);
         if self.saved.is_being_written() {
             // What was read may be half; it is read again when the saving is over.
-            let wait = "a program is writing the file; it is read after that";
-            self.answer_reloads(|_| Err(RpcError::refused(wait)));
-            return Ok(());
+            return Reading::BeingWritten;
         }
-        if self.read_due.is_some() {
-            return Ok(());
+        if self.due.is_some() {
+            return Reading::Pending;
         }
         // The event of a program that empties a file to write it again may still be pending.
-        let empty = matches!(&finished, Finished::JobResult(read) if read.is_empty);
-        if empty && !std::mem::replace(&mut self.seen_empty, empty) {
-            self.read_due = Some((now, now + SAVING_LASTS));
-            return Ok(());
+        let is_empty = matches!(&finished, Finished::JobResult(read) if read.is_empty);
+        if is_empty && !std::mem::replace(&mut self.was_empty, is_empty) {
+            self.due = Some((now, now + SAVING_LASTS));
+            return Reading::Pending;
         }
-        self.seen_empty = empty;
-        let was_broken = std::mem::replace(&mut self.broken, true);
-        self.take_read(finished)?;
-        if self.broken && !was_broken {
-            let (verb, name) = (CommandKind::Notify, self.place.path.display());
-            let text = format!("{name} is broken\nThe rules from before stay in force.");
-            let deed = Command { kind: verb, arguments: vec![text], value: None, timeout: None };
-            // Without a notification service the terminal has the message.
-            self.executor.attempt(EffectId(0), &deed);
-        }
-        self.answer_reloads(|session| {
-            let name = session.place.path.display();
-            if session.broken {
-                let stay = "the rules from before stay in force; `lantern check` says where";
-                return Err(RpcError::refused(format!("{name} is broken: {stay}")));
-            }
-            let count = session.engine.rules().count();
-            Ok(json!({ "file": name.to_string(), "rules": count }))
-        });
-        Ok(())
+        self.was_empty = is_empty;
+        Reading::Done(Box::new(finished))
     }
 
-    fn answer_reloads(&mut self, answer: impl Fn(&Self) -> Result<serde_json::Value, RpcError>) {
-        for ReloadRequest { client, id } in std::mem::take(&mut self.reload_requests) {
-            if let Some(id) = id {
-                let line = reply(&id, answer(self));
-                self.place.ipc.send(client, &line);
-            }
-        }
+    pub(super) fn next_deadline(&self) -> Option<Time> {
+        // The files are read again only after the present reading.
+        let due = self.due.filter(|_| !self.reading.is_under_way()).map(|(_, due)| due);
+        self.reading.next_deadline().into_iter().chain(due).min()
     }
 
-    fn take_read(&mut self, finished: Finished<Read>) -> Result<(), Failure> {
-        let name = self.place.path.display().to_string();
-        let read = match finished {
-            Finished::JobResult(read) => read,
-            Finished::TooSlow(limit) => {
-                let seconds = limit.as_secs();
-                self.say_unread(&name, &format!("takes more than {seconds} s to read"));
-                return Ok(());
-            }
-            Finished::Fault => {
-                self.say_unread(&name, "cannot be read by a fault of this program");
-                return Ok(());
-            }
-        };
-        print_rendered(read.rendered);
-        let prepared = match read.rules {
-            Ok(prepared) => prepared,
-            Err(Unread::Failed(failure)) => {
-                failure.report();
-                self.say_unread(&name, "cannot be read");
-                return Ok(());
-            }
-            Err(Unread::Broken) => {
-                self.say_unread(&name, "is broken");
-                return Ok(());
-            }
-            Err(Unread::Refused(refusal)) => {
-                refusal.print_missing().report();
-                self.say_unread(&name, "is not taken");
-                return Ok(());
-            }
-        };
-        self.broken = false;
-        let rules = prepared.rules();
-        let count = rules.count();
-        let paths: Vec<PathBuf> = rules.files.iter().map(PathBuf::from).collect();
-        self.saved.watch_others(&paths)?;
-        self.asks_clock = rules.reads_clock();
-        if rules.needs_password_field() {
-            self.executor.watch_typing();
-        }
-        self.clock = None;
-        self.executor
-            .set_devices(rules)
-            .map_err(|source| Failure::System { what: "cannot watch devices", source })?;
-        let now = self.now();
-        self.engine.replace_rules(now, prepared);
-        self.perform_effects(now)?;
-        self.journal.note(&format!("{name} reloaded: {}", counted(count, "rule")));
-        Ok(())
+    /// Becomes readable when a file was saved.
+    pub(super) fn saved_descriptor(&self) -> BorrowedFd<'_> {
+        self.saved.inotify.as_fd()
     }
 
-    fn say_unread(&mut self, name: &str, what: &str) {
-        let error = style::ERROR;
-        let words = format!("{error}{name} {what}{error:#}: the rules from before stay in force");
-        self.journal.tell(LogLevel::Warning, &words);
+    /// Becomes readable when the files were read.
+    pub(super) fn reading_descriptor(&self) -> Option<BorrowedFd<'_>> {
+        self.reading.is_under_way().then(|| self.reading.descriptor())
     }
+}
+
+fn paths_of(rules: &RuleSet) -> Vec<PathBuf> {
+    rules.files.iter().map(PathBuf::from).collect()
 }
