@@ -2,7 +2,7 @@
 #![no_main]
 #![allow(dead_code)]
 
-#[path = "../../crates/lantern-devices/src/http_server.rs"]
+#[path = "../../crates/lantern-net/src/http_server.rs"]
 mod http_server;
 
 use http_body_util::{BodyExt, Limited};

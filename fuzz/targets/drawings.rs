@@ -2,7 +2,7 @@
 #![no_main]
 #![allow(dead_code)]
 
-extern crate self as lantern_devices;
+extern crate self as lantern_system;
 
 #[path = "../../crates/lantern/src/drawings.rs"]
 mod drawings;
@@ -11,8 +11,8 @@ use std::cell::RefCell;
 use std::io;
 use std::path::Path;
 
+use lantern_gesture::ShapeIndex;
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance};
-use lantern_sense::ShapeIndex;
 
 thread_local! {
     static TEXT: RefCell<String> = const { RefCell::new(String::new()) };

@@ -2,7 +2,7 @@
 #![no_main]
 #![allow(dead_code)]
 
-#[path = "../../crates/lantern-devices/src/connections/mqtt_events.rs"]
+#[path = "../../crates/lantern-net/src/connections/mqtt_events.rs"]
 mod mqtt_events;
 
 use bytes::BytesMut;

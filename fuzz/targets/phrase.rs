@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use lantern_sense::{Phrase, PhraseIndex};
+use lantern_speech::{Phrase, PhraseIndex};
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
     let tray = Phrase::parse_list("north | spare tray").expect("it is a list");

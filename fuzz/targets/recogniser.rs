@@ -2,7 +2,7 @@
 //! or do not.
 #![no_main]
 
-#[path = "../../crates/lantern-devices/src/speech_recognition/external_result.rs"]
+#[path = "../../crates/lantern-audio/src/speech_recognition/external_result.rs"]
 mod external_result;
 
 use lantern_engine::Engine;

@@ -2,16 +2,19 @@
 #![no_main]
 #![allow(dead_code)]
 
-#[path = "../../crates/lantern-devices/src/sound_file.rs"]
+extern crate self as lantern_system;
+
+#[path = "../../crates/lantern-audio/src/sound_file.rs"]
 mod sound_file;
 
 use std::cell::RefCell;
 use std::fs::File;
+use std::io::{self, Seek};
 use std::path::{Path, PathBuf};
 
 /// Stands in for the errors of services.
 #[derive(Debug)]
-pub enum ServiceError {
+pub enum AudioError {
     SoundFile { path: PathBuf, source: std::io::Error },
     NotASound { path: PathBuf, source: Box<symphonia::core::errors::Error> },
 }
@@ -21,19 +24,13 @@ thread_local! {
 }
 
 /// Stands in for the opening of a file.
-mod folders {
-    use std::fs::File;
-    use std::io::{self, Seek};
-    use std::path::Path;
-
-    pub(crate) fn open_regular(_: &Path) -> io::Result<File> {
-        super::FILE.with(|kept| {
-            let mut kept = kept.borrow_mut();
-            let file = kept.as_mut().ok_or(io::ErrorKind::NotFound)?;
-            file.rewind()?;
-            file.try_clone()
-        })
-    }
+pub fn open_regular(_: &Path) -> io::Result<File> {
+    FILE.with(|kept| {
+        let mut kept = kept.borrow_mut();
+        let file = kept.as_mut().ok_or(io::ErrorKind::NotFound)?;
+        file.rewind()?;
+        file.try_clone()
+    })
 }
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {

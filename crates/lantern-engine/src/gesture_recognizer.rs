@@ -10,8 +10,8 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use lantern_gesture::{RankedShapes, Recognition, ShapeIndex, frame_of, is_drawing};
 use lantern_model::{Point, Rect, RuleSet, StrokePath, Time, TriggerKind, TriggerRef};
-use lantern_sense::{RankedShapes, Recognition, ShapeIndex, frame_of, is_drawing};
 
 use crate::key_stroke::KeyStroke;
 use crate::keys::{Press, ReleasedWith};

@@ -8,7 +8,7 @@ use lantern_model::code::Op;
 use lantern_model::{
     ActivePhrase, ListenMode, Listening, RuleSet, Time, TriggerKind, TriggerRef, Value,
 };
-use lantern_sense::{MatchedPart, Phrase, PhraseIndex, RecognizedPhrase, heard_words, word_lists};
+use lantern_speech::{MatchedPart, Phrase, PhraseIndex, RecognizedPhrase, heard_words, word_lists};
 
 use crate::activation_policy::Activation;
 use crate::payload::{record, text};

@@ -148,3 +148,12 @@ pub struct Command {
     /// The longest it may take.
     pub timeout: Option<Duration>,
 }
+
+/// How loud the output is.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct OutputLevel {
+    /// From 0 to 1; a server may allow more.
+    pub share: f64,
+    /// Whether nothing is heard all the same.
+    pub muted: bool,
+}

@@ -3,7 +3,7 @@
 //! Owns the vocabulary: [`Time`], keys and their names, keyboard layouts, what a back end reports
 //! ([`Event`]), what it is asked to do ([`Effect`]) and the checked rules ([`RuleSet`]) that lie
 //! between a file and the engine. It decides nothing: the language is read in `lantern-script`,
-//! rules are run in `lantern-engine`, the world is touched in `lantern-desk`.
+//! rules are run in `lantern-engine`, input is seen and sent by the back ends (`lantern-backend`).
 
 mod clock;
 pub mod code;
@@ -25,7 +25,7 @@ mod trigger;
 mod value;
 
 pub use clock::{TimeOfDay, WallTime};
-pub use command::{Command, CommandKind, VolumeChange};
+pub use command::{Command, CommandKind, OutputLevel, VolumeChange};
 pub use device::{
     Broker, ConnectionState, Device, DeviceId, DeviceKind, Secret, SecretTemplate,
     SecretTemplatePart, topic_fits,

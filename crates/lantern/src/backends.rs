@@ -2,8 +2,10 @@
 
 use std::env;
 
-use lantern_desk::{BackendError, outlet_is_there, portal_offers, session_offers};
+use lantern_backend::BackendError;
+use lantern_evdev::outlet_is_there;
 use lantern_script::Need;
+use lantern_wayland::{portal_offers, session_offers};
 
 use crate::arguments::{BackendChoice, BackendName};
 

@@ -7,16 +7,17 @@ use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::BorrowedFd;
 
-use lantern_desk::survey;
-use lantern_devices::{
-    CallAnswer, ConfiguredDevice, Front, JobResult, LastUtterance, Launcher, OutputLevel,
-    ServiceReport, Services, Shortcut,
-};
+use lantern_model::OutputLevel;
 use lantern_model::{
     App, Command, CommandKind, ConnectionState, DeviceId, EffectId, Event, KeyGrab, Listening,
     Refusal, RuleSet, Value,
 };
-use lantern_sense::Loudness;
+use lantern_net::{CallAnswer, ConfiguredDevice};
+use lantern_services::{JobResult, ServiceReport, Services};
+use lantern_session::{Front, Launcher, Shortcut};
+use lantern_speech::LastUtterance;
+use lantern_speech::Loudness;
+use lantern_x11::survey;
 use serde::Deserialize;
 
 use crate::commands::question::Asked;

@@ -6,9 +6,9 @@ use std::io::{BufReader, Read};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use lantern_devices::{home_folder, open_regular, write_private};
 use lantern_model::RuleSet;
 use lantern_script::{Power, Source, given_values, powers};
+use lantern_system::{home_folder, open_regular, write_private};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 

@@ -4,9 +4,9 @@ use std::fs;
 use std::io::ErrorKind;
 use std::path::Path;
 
-use lantern_devices::read_regular_text;
+use lantern_gesture::frame_of;
 use lantern_model::StrokePath;
-use lantern_sense::frame_of;
+use lantern_system::read_regular_text;
 use serde::{Deserialize, Serialize};
 use svgtypes::{SimplePathSegment, SimplifyingPathParser};
 

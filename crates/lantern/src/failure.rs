@@ -4,8 +4,9 @@ use std::io;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
-use lantern_desk::BackendError;
-use lantern_devices::{LinkError, ServiceError};
+use lantern_audio::AudioError;
+use lantern_backend::BackendError;
+use lantern_net::LinkError;
 
 use crate::style;
 
@@ -216,7 +217,7 @@ pub enum Failure {
     ConnectionState(#[from] LinkError),
     /// A service of the machine is not there, or broke off.
     #[error(transparent)]
-    Service(#[from] ServiceError),
+    Sound(#[from] AudioError),
     /// The system refused something that always works.
     #[error("{what}: {source}")]
     System {
@@ -280,7 +281,7 @@ impl Failure {
             }
             Failure::Backend(error) => error.hint().to_owned(),
             Failure::ConnectionState(error) => return error.hint(),
-            Failure::Service(error) => return error.hint().map(str::to_owned),
+            Failure::Sound(error) => return error.hint().map(str::to_owned),
             Failure::System { .. } | Failure::Refused { .. } => return None,
         })
     }

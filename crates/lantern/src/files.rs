@@ -6,8 +6,8 @@ use std::io::{self, Read};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
-use lantern_devices::{home_folder, open_regular};
 use lantern_script::{Checked, Outside, Source, check_with, wanted_files};
+use lantern_system::{home_folder, open_regular};
 
 use crate::failure::Failure;
 use crate::{drawings, pronunciation};

@@ -15,7 +15,8 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{BackendError, CopiedContents, Heartbeat, HeldKeyReader, Progress, Watched};
+use lantern_backend::{BackendError, CopiedContents, Heartbeat, HeldKeyReader};
+use lantern_x11::{Progress, Watched};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::net::{
     RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer,
@@ -189,7 +190,7 @@ fn watch_keys() -> Result<Status, Failure> {
         held: &held,
         hang: None,
     };
-    let released = lantern_desk::guard_held(None, &held, number, &mut worker);
+    let released = lantern_x11::guard_held(None, &held, number, &mut worker);
     if let Some(copied) = kept.filter(|copied| !copied.is_empty()) {
         start_keeper(copied)?;
     }
@@ -310,7 +311,7 @@ fn start_keeper(copied: CopiedContents) -> Result<(), Failure> {
 /// Owns the clipboard, with what lies in standard input.
 fn keep_copied() -> Result<Status, Failure> {
     let copied = io::stdin().as_fd().try_clone_to_owned().map_err(cannot_keep)?;
-    done_unless_failed(lantern_desk::keep_copied(CopiedContents::from(copied)))
+    done_unless_failed(lantern_x11::keep_copied(CopiedContents::from(copied)))
 }
 
 fn cannot_keep(source: io::Error) -> Failure {

@@ -2,7 +2,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_desk::{Backend, BackendError, OutputKind, SimulatedBackend};
+use lantern_backend::{Backend, BackendError, OutputKind, SimulatedBackend};
 use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 
 use crate::style::{self, say};

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::fs;
 
-use lantern_sense::Pronunciations;
+use lantern_speech::Pronunciations;
 
 /// Pronunciation dictionaries that Debian's speech packages install.
 const DICTIONARIES: [&str; 2] =

@@ -2,9 +2,10 @@
 
 use std::collections::BTreeSet;
 
-use lantern_devices::{AudioSource, HearingEvent, Recognizer, UtteranceResult};
+use lantern_audio::{AudioSource, HearingEvent, Recognizer};
 use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
-use lantern_sense::{
+use lantern_speech::UtteranceResult;
+use lantern_speech::{
     Phoneme, Phrase, PhraseIndex, Pronunciations, heard_words, likeness, word_lists,
 };
 

@@ -2,8 +2,8 @@
 
 use std::path::PathBuf;
 
-use lantern_devices::{read_taught, taught_path, write_taught};
-use lantern_sense::TrainedPhrase;
+use lantern_audio::{read_taught, taught_path, write_taught};
+use lantern_speech::TrainedPhrase;
 
 use crate::failure::Failure;
 

@@ -1,7 +1,8 @@
 //! Top-level parts other than rules, macros and devices: words, shapes, remaps.
 
+use lantern_gesture::{PATH_WORDS, examples_of, strokes_of_words};
 use lantern_model::{Remap, Shape, ShapeDescription, ShapeTolerance};
-use lantern_sense::{PATH_WORDS, Phrase, examples_of, strokes_of_words};
+use lantern_speech::Phrase;
 
 use super::Checker;
 use super::kinds::ValueKind;

@@ -30,7 +30,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use lantern_model::{
     Global, LayerId, Layout, RoutineId, RuleSet, Secret, SourceLocation, StrokePath,
 };
-use lantern_sense::{Phrase, Pronunciations, WordList};
+use lantern_speech::{Phrase, Pronunciations, WordList};
 
 use crate::codes::{Code, Severity};
 use crate::tree::{Clause, File, Item};

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use lantern_model::Value;
-use lantern_sense::heard_words;
+use lantern_speech::heard_words;
 
 use super::Checker;
 use crate::codes::Code;

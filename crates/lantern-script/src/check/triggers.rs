@@ -6,7 +6,7 @@ use std::time::Duration;
 use lantern_model::{
     DeviceId, DeviceKind, KeyCombination, KeySpec, LineTest, PressKind, TriggerKind,
 };
-use lantern_sense::{Phrase, PhraseError, Slot};
+use lantern_speech::{Phrase, PhraseError, Slot};
 
 use super::Checker;
 use super::kinds::ValueKind;

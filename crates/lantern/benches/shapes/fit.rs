@@ -5,8 +5,8 @@
 use std::ops::Range;
 
 use fastrand::Rng;
+use lantern_gesture::{EvidenceVector, SIGNS, ShapeIndex};
 use lantern_model::StrokePath;
-use lantern_sense::{EvidenceVector, SIGNS, ShapeIndex};
 
 use super::hands::{Family, Hand, errand, scribble};
 use super::outlines::{IN_WORDS, Meant};

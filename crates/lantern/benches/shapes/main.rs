@@ -17,8 +17,8 @@ use std::time::Instant;
 
 use fastrand::Rng;
 use hands::{Family, Hand, errand, scribble};
+use lantern_gesture::{Recognition, ShapeIndex, strokes_of_words};
 use lantern_model::{Shape, ShapeDescription, ShapeTolerance, StrokePath};
-use lantern_sense::{Recognition, ShapeIndex, strokes_of_words};
 use outlines::{IN_WORDS, Meant};
 
 /// Persons that draw.

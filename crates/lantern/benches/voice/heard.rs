@@ -1,8 +1,9 @@
 //! The recognisers, and what they make of a sound.
 
-use lantern_devices::{HearingEvent, Recognizer, UtteranceResult};
+use lantern_audio::{HearingEvent, Recognizer};
 use lantern_model::{ActivePhrase, Listening};
-use lantern_sense::{
+use lantern_speech::UtteranceResult;
+use lantern_speech::{
     EndpointSettings, Endpointer, Example, TrainedPhrase, Utterance, VadEvent, features,
 };
 use serde::{Deserialize, Serialize};

@@ -125,7 +125,7 @@ fn talk(
             done += 1;
             let sentence = said::sentence(at);
             let sound = noise.over(&voice.say(&sentence, at), at as u32);
-            talk.hours += sound.len() as f64 / lantern_sense::RATE as f64 / 3600.0;
+            talk.hours += sound.len() as f64 / lantern_speech::RATE as f64 / 3600.0;
             for heard in heard::all(&mut hearer, &sound) {
                 talk.scores.push(heard.score);
                 if heard.counts {

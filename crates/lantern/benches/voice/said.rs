@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 use std::process::Command;
 
-use lantern_devices::AudioSource;
-use lantern_sense::RATE;
+use lantern_audio::AudioSource;
+use lantern_speech::RATE;
 use serde::{Deserialize, Serialize};
 
 /// Phrases of the logging bench, some of them alike.
@@ -257,5 +257,5 @@ pub fn check() -> Result<(), String> {
     if !flite.is_ok_and(|output| output.status.success()) {
         return Err("flite is not installed".to_owned());
     }
-    lantern_devices::Recognizer::by_model().map(|_| ()).map_err(|error| error.line())
+    lantern_audio::Recognizer::by_model().map(|_| ()).map_err(|error| error.line())
 }

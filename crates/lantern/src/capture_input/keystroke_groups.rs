@@ -3,9 +3,9 @@
 
 use std::time::Duration;
 
+use lantern_gesture::is_drawing;
 use lantern_model::{Key, KeyCombination, KeySpec, Modifier, ModifierKey, Point, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
-use lantern_sense::is_drawing;
 
 /// What is held longer is a `holds`, not a `key`.
 const HELD: Duration = Duration::from_millis(400);

@@ -7,9 +7,9 @@ pub mod terminal;
 use std::os::unix::net::UnixStream;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Listener, Observation, ObservedKey};
-use lantern_devices::Services;
 use lantern_model::{App, Event};
+use lantern_services::Services;
+use lantern_x11::{Listener, Observation, ObservedKey};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::failure::Failure;

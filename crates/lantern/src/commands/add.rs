@@ -6,10 +6,10 @@ use std::os::unix::net::UnixStream;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use lantern_desk::capture;
-use lantern_devices::home_folder;
 use lantern_model::KeyCombination;
 use lantern_script::codes::Code;
+use lantern_system::home_folder;
+use lantern_x11::capture;
 use serde_json::{Value, json};
 
 use crate::arguments::AddArguments;

@@ -1,8 +1,8 @@
 //! `lantern capture`: press it, and learn what it is called, what it sends and who has it.
 
-use lantern_desk::{CapturedCombination, capture, survey};
-use lantern_devices::{Shortcut, shortcuts};
 use lantern_model::{Key, KeyCombination};
+use lantern_session::{Shortcut, shortcuts};
+use lantern_x11::{CapturedCombination, capture, survey};
 use serde::Serialize;
 
 use crate::arguments::CaptureArguments;

@@ -1,13 +1,11 @@
 //! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
 
-use lantern_desk::{
-    BackendError, CompositorOffers, DisplayDiagnostics, PortalOffers, UDEV_RULE, input_devices,
-    outlet_is_there, portal_offers, session_offers, survey,
-};
-use lantern_devices::{
-    InputMethods, Recognizer, ServiceError, SoundServer, accessibility_is_there, notice_service,
-    speech_program,
-};
+use lantern_audio::{AudioError, Recognizer, SoundServer, speech_program};
+use lantern_backend::BackendError;
+use lantern_evdev::{UDEV_RULE, input_devices, outlet_is_there};
+use lantern_session::{InputMethods, SessionError, accessibility_is_there, notice_service};
+use lantern_wayland::{CompositorOffers, PortalOffers, portal_offers, session_offers};
+use lantern_x11::{DisplayDiagnostics, survey};
 use serde::Serialize;
 
 use crate::arguments::{BackendName, DoctorArguments};
@@ -319,26 +317,34 @@ fn own_file() -> Check {
 }
 
 fn service_checks() -> Vec<Check> {
-    let service = |part, found: Result<String, ServiceError>| match found {
-        Ok(found) => works(part, found),
-        Err(error) => {
-            let help = error.hint().unwrap_or("look at the service's own log");
-            with_help(part, State::Missing, error.to_string(), help)
-        }
-    };
     let sound = SoundServer::connect().and_then(|mut server| server.output());
     let microphone = SoundServer::connect().and_then(|mut server| server.microphone());
     let hearing = Recognizer::open().map(|_| "the speech library and its English model".to_owned());
-    let speech = speech_program().map(str::to_owned).ok_or(ServiceError::NoSpeech);
+    let speech = speech_program().map(str::to_owned).ok_or(AudioError::NoSpeech);
     let menus = accessibility_is_there().map(|()| "the accessibility bus".to_owned());
     vec![
-        service("sound", sound),
-        service("microphone", microphone),
-        service("hearing", hearing),
-        service("speech", speech),
-        service("notices", notice_service()),
-        service("menus", menus),
+        service("sound", sound, AudioError::hint),
+        service("microphone", microphone, AudioError::hint),
+        service("hearing", hearing, AudioError::hint),
+        service("speech", speech, AudioError::hint),
+        service("notices", notice_service(), SessionError::hint),
+        service("menus", menus, SessionError::hint),
     ]
+}
+
+/// A service that works as it says, or what the person can do about it.
+fn service<E: std::fmt::Display>(
+    part: &'static str,
+    found: Result<String, E>,
+    hint: impl FnOnce(&E) -> Option<&'static str>,
+) -> Check {
+    match found {
+        Ok(found) => works(part, found),
+        Err(error) => {
+            let help = hint(&error).unwrap_or("look at the service's own log");
+            with_help(part, State::Missing, error.to_string(), help)
+        }
+    }
 }
 
 fn input_method() -> Check {
@@ -349,7 +355,7 @@ fn input_method() -> Check {
             format!("{method} makes something else of what is typed now"),
             "`type` fails then; `paste` goes past it, and `type` with `clipboard = true` in settings",
         ),
-        Ok(None) | Err(ServiceError::NoBus) => {
+        Ok(None) | Err(SessionError::NoBus) => {
             works("input method", "none changes what is typed now")
         }
         Err(error) => with_help(

@@ -2,9 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use lantern_desk::survey;
-use lantern_devices::{Shortcut, shortcuts};
 use lantern_model::{Key, KeyCombination, KeyKind, Modifier, ModifierSet};
+use lantern_session::{Shortcut, shortcuts};
+use lantern_x11::survey;
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;

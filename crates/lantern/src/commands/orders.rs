@@ -3,7 +3,7 @@
 use std::io;
 use std::time::Duration;
 
-use lantern_desk::HeldKeyReader;
+use lantern_backend::HeldKeyReader;
 use lantern_model::Value as Given;
 use serde_json::{Value, json};
 
@@ -43,7 +43,7 @@ pub fn stop(arguments: &StopArguments) -> Result<Status, Failure> {
 fn let_go() -> Result<Status, Failure> {
     let held = RuntimeFiles::of_desk(BackendName::X11)?.held_keys();
     match HeldKeyReader::open(&held) {
-        Ok(file) => lantern_desk::release_held(None, &file)?,
+        Ok(file) => lantern_x11::release_held(None, &file)?,
         // Without a list nothing was held.
         Err(error) if error.kind() == io::ErrorKind::NotFound => {}
         Err(source) => return Err(Failure::Read { path: held, source }),

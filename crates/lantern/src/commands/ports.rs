@@ -3,8 +3,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use lantern_devices::{Port, ports};
 use lantern_model::{DeviceKind, Rule, RuleSet, TriggerKind};
+use lantern_net::{Port, ports};
 use serde::Serialize;
 
 use crate::arguments::PortsArguments;

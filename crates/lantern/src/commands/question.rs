@@ -4,8 +4,10 @@
 use std::io::{self, stdin};
 use std::os::fd::AsFd;
 
-use lantern_desk::{Dialog, DialogAnswer, DialogChoice, ask_person, pick_place};
-use lantern_devices::{Front, NumberedElements, Services};
+use lantern_backend::{Dialog, DialogAnswer, DialogChoice};
+use lantern_services::Services;
+use lantern_session::{Front, NumberedElements};
+use lantern_x11::{ask_person, pick_place};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 

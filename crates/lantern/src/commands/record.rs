@@ -7,9 +7,9 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 use std::time::Duration;
 
-use lantern_desk::ObservedKey;
 use lantern_model::{App, Value};
 use lantern_script::scene::SceneAct;
+use lantern_x11::ObservedKey;
 
 use crate::arguments::RecordArguments;
 use crate::capture_input::keystroke_groups::{KeystrokeGroups, Move};

@@ -4,12 +4,14 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use lantern_desk::{
-    Backend, BackendError, CopiedContents, DeviceSelection, EvdevBackend, Heartbeat, HeldKeyReader,
-    HeldKeyWriter, PortalBackend, RequestedShortcut, WaylandBackend, X11Backend,
+use lantern_backend::{
+    Backend, BackendError, CopiedContents, Heartbeat, HeldKeyReader, HeldKeyWriter,
 };
-use lantern_devices::home_folder;
+use lantern_evdev::{DeviceSelection, EvdevBackend};
 use lantern_model::{RuleSet, TriggerKind};
+use lantern_system::home_folder;
+use lantern_wayland::{PortalBackend, RequestedShortcut, WaylandBackend};
+use lantern_x11::X11Backend;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, kill_process, set_dumpable_behavior};
 use serde_json::Value;

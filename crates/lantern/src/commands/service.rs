@@ -4,7 +4,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use lantern_devices::home_folder;
+use lantern_system::home_folder;
 
 use crate::arguments::ServiceArguments;
 use crate::failure::{Failure, Status};

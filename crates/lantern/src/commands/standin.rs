@@ -5,7 +5,7 @@ use std::os::fd::AsFd;
 use std::thread;
 use std::time::Duration;
 
-use lantern_devices::{Pedals, serve_fans};
+use lantern_net::{Pedals, serve_fans};
 use rustix::event::{PollFd, PollFlags, poll};
 
 use crate::arguments::{FansArguments, PedalsArguments, StandinCommand};

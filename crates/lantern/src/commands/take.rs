@@ -2,9 +2,9 @@
 
 use std::process::Command;
 
-use lantern_desk::survey;
-use lantern_devices::{Change, shortcuts};
 use lantern_model::{Key, KeySpec, ModifierSet};
+use lantern_session::{Change, shortcuts};
+use lantern_x11::survey;
 
 use crate::commands::keys::one_key;
 use crate::failure::{Failure, Status};

@@ -1,7 +1,7 @@
 //! `lantern why`: why an input did what it did, or what keeps a combination from firing.
 
-use lantern_desk::{keyboard_is_held, survey};
-use lantern_devices::shortcuts;
+use lantern_session::shortcuts;
+use lantern_x11::{keyboard_is_held, survey};
 use serde_json::{Value, json};
 
 use crate::arguments::WhyArguments;

@@ -1,7 +1,7 @@
 //! `lantern windows`: what is open, with the text by which a rule knows it.
 
-use lantern_desk::list_windows;
 use lantern_model::App;
+use lantern_x11::list_windows;
 use serde::Serialize;
 
 use crate::arguments::WindowsArguments;

@@ -1,7 +1,7 @@
 //! A sheet of shapes: each with a dot where it begins and an arrowhead where it ends.
 
+use lantern_gesture::frame_of;
 use lantern_model::{Point, StrokePath};
-use lantern_sense::frame_of;
 use svg::Document;
 use svg::node::element::{Circle, Polygon, Text};
 

@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
+use lantern_gesture::strokes_of_words;
 use lantern_model::{Event, Key, KeyCombination, KeySpec, Point, Rect, StrokePath};
 use lantern_script::scene::{SceneAct, Sketch};
-use lantern_sense::strokes_of_words;
 
 use super::{KEY_DOWN, ScenePlayer};
 use crate::text::board;

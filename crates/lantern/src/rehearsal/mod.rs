@@ -7,7 +7,7 @@ mod world;
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use lantern_desk::{Backend, OutputKind, SimulatedBackend, SimulatedOutput};
+use lantern_backend::{Backend, OutputKind, SimulatedBackend, SimulatedOutput};
 use lantern_engine::{DecisionKind, Engine, StopCause};
 use lantern_model::{
     Effect, EffectId, EffectKind, Event, Key, Layout, RuleId, RuleSet, RunId, Time, WallTime,

@@ -3,7 +3,7 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
-use lantern_desk::{Backend, BackendError};
+use lantern_backend::{Backend, BackendError};
 use lantern_model::{Command, CommandKind, Effect, EffectId, Value};
 
 use super::ScenePlayer;

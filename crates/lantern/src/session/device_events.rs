@@ -1,9 +1,9 @@
 //! Events of devices: a call to a listener is answered with the rules that ran; a serial port is found by
 //! its path.
 
-use lantern_devices::{CallAnswer, CalledRule};
 use lantern_engine::{DecisionKind, Engine};
 use lantern_model::{Device, DeviceKind, Event, Rule, RuleId, RuleSet, Time, TriggerKind};
+use lantern_net::{CallAnswer, CalledRule};
 
 /// Hands a call to the engine. What the engine decides at once is the answer.
 pub(super) fn handle_call(engine: &mut Engine, now: Time, event: Event) -> CallAnswer {

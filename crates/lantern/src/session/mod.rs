@@ -16,9 +16,9 @@ use crate::ipc::server::IpcServer;
 use crate::service_notify::WatchdogNotifier;
 use crate::style::say;
 use crate::{signals, style};
-use lantern_desk::{Backend, BackendError};
-use lantern_devices::OutputLevel;
+use lantern_backend::{Backend, BackendError};
 use lantern_engine::{Engine, StopCause};
+use lantern_model::OutputLevel;
 use lantern_model::{
     Command, CommandKind, Effect, EffectId, EffectKind, Event, Hint, HintContent, HintPlace,
     RuleSet, Time,

@@ -9,7 +9,7 @@ use rustix::io::Errno;
 
 use super::Session;
 use crate::failure::Failure;
-use lantern_desk::Backend;
+use lantern_backend::Backend;
 use lantern_model::Time;
 
 /// Number of descriptors without clients.

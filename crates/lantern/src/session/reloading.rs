@@ -1,6 +1,6 @@
 //! Takes rules that were saved anew while they run; broken ones change nothing.
 
-use lantern_desk::Backend;
+use lantern_backend::Backend;
 use lantern_model::{Command, CommandKind, EffectId};
 use serde_json::json;
 

@@ -1,9 +1,9 @@
 //! Reports to the person, on the terminal and in the log: events, decisions, and which setting of the
 //! desktop has a key.
 
-use lantern_devices::Shortcut;
 use lantern_engine::{DecisionKind, Engine};
 use lantern_model::{ConnectionState, Event, Key, KeyCombination, KeySpec, MicrophoneState, Time};
+use lantern_session::Shortcut;
 
 use crate::escaping::shown;
 use crate::event_log::{EventLog, LogLevel};

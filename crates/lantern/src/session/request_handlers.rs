@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_desk::Backend;
+use lantern_backend::Backend;
 use lantern_engine::{Decision, StopCause};
 use lantern_model::{RunId, Time, Value as Given};
 use serde_json::{Value, json};

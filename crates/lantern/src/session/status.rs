@@ -142,7 +142,7 @@ impl SessionReport<'_> {
             "score": verdict.score,
             "counted": verdict.counts,
             "outcome": said.outcome(verdict),
-            "seconds": last.at.elapsed().as_secs_f64(),
+            "seconds": last.ago.as_secs_f64(),
             "others": said.most_alike(&verdict.words),
             "example": last.example,
         }))

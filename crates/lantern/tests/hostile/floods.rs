@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::thread::{JoinHandle, yield_now};
 
-use lantern_devices::Pedals;
+use lantern_net::Pedals;
 use lantern_stage::wait_until;
 
 use super::output::{expect_end, start, wait_for_work};

@@ -1,6 +1,7 @@
 //! The kernel desk held to the contract of all desks.
 
-use lantern_desk::{Backend, DeviceSelection, EvdevBackend};
+use lantern_backend::Backend;
+use lantern_evdev::{DeviceSelection, EvdevBackend};
 use lantern_model::{Event, GrabSet, Key, KeyGrab, Modifier, ModifierSet, Time};
 use lantern_stage::{Console, VirtualDevices};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};

@@ -4,7 +4,7 @@
 //! each test plugs in a keyboard and a mouse of its own and reads what comes through; what it prints is what
 //! is printed here. `cargo test --test machine NAME` runs those with NAME in theirs.
 
-#[path = "../../../lantern-desk/tests/contract/clauses.rs"]
+#[path = "../../../lantern-backend/tests/contract/clauses.rs"]
 mod clauses;
 mod contract;
 mod faults;

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_desk::{Backend, SimulatedBackend};
+use lantern_backend::{Backend, SimulatedBackend};
 use lantern_engine::Engine;
 use lantern_model::{EffectKind, Event, Key, Layout, Time};
 use lantern_script::{Source, check};

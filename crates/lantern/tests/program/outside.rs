@@ -3,7 +3,7 @@
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 
-use lantern_devices::Pedals;
+use lantern_net::Pedals;
 use lantern_stage::wait_until;
 
 use crate::at_work;

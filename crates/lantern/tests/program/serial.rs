@@ -1,6 +1,6 @@
 //! Serial ports: boards that bounce, break lines, are pulled out and put back.
 
-use lantern_devices::Pedals;
+use lantern_net::Pedals;
 
 use crate::at_work;
 use crate::home::Home;

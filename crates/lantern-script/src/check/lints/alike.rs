@@ -2,8 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use lantern_gesture::ShapeIndex;
 use lantern_model::{ContextFilter, KeyCombination, TriggerKind};
-use lantern_sense::{PhonemeSequence, Pronunciations, ShapeIndex, alike_pairs, likeness};
+use lantern_speech::{PhonemeSequence, Pronunciations, alike_pairs, likeness};
 
 use super::LintInput;
 use crate::codes::Code;

@@ -3,7 +3,7 @@
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 
-use lantern_devices::{Pedals, serve_fans};
+use lantern_net::{Pedals, serve_fans};
 
 use super::DEVICE_RULES;
 use super::at_work::{AtWork, PATIENCE, next};

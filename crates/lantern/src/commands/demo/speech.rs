@@ -1,7 +1,7 @@
 //! Rules that are spoken to: heard in recordings by the system's speech library where that is, and told by a
 //! program in the place of a recogniser everywhere.
 
-use lantern_devices::{AudioSource as Sound, HearingEvent};
+use lantern_audio::{AudioSource as Sound, HearingEvent};
 use lantern_script::{Source, check};
 
 use super::SPOKEN_RULES;

@@ -1,7 +1,7 @@
 //! `lantern shape alike`: which shapes are taken for each other, and what would help.
 
+use lantern_gesture::{AlikeShapes, ShapeIndex, size_of_drawing};
 use lantern_model::{Shape, StrokePath};
-use lantern_sense::{AlikeShapes, ShapeIndex, size_of_drawing};
 use serde::Serialize;
 
 use crate::arguments::ShapeAlikeArguments;

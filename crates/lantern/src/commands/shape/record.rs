@@ -2,9 +2,10 @@
 
 use std::time::{Duration, Instant};
 
-use lantern_desk::{Backend, HeldKeyWriter, X11Backend};
+use lantern_backend::{Backend, HeldKeyWriter};
+use lantern_gesture::is_drawing;
 use lantern_model::{Event, GrabSet, Key, KeyGrab, ModifierSet, StrokePath, Time};
-use lantern_sense::is_drawing;
+use lantern_x11::X11Backend;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::arguments::{BackendName, ShapeRecordArguments};

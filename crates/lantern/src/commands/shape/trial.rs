@@ -1,7 +1,7 @@
 //! `lantern shape try`: which shape drawings in files are, with the scores of all.
 
+use lantern_gesture::{RankedShapes, Recognition, ShapeIndex};
 use lantern_model::RuleSet;
-use lantern_sense::{RankedShapes, Recognition, ShapeIndex};
 use serde::Serialize;
 
 use super::outcome;
@@ -73,7 +73,7 @@ fn data_of(
     (file, drawing, strokes): (String, usize, usize),
 ) -> DrawingData {
     let thousandths = |number: f32| (f64::from(number) * 1000.0).round() / 1000.0;
-    let score = |ranked: &lantern_sense::RankedShape| {
+    let score = |ranked: &lantern_gesture::RankedShape| {
         let shape = book.name(ranked.shape).to_owned();
         let fires = outcome(rules, &shape);
         ScoreData {

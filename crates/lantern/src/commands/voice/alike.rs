@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use lantern_model::{RuleSet, Trigger, TriggerKind};
 use lantern_script::Source;
-use lantern_sense::{
+use lantern_speech::{
     ConfusableTraining, PhonemeSequence, Phrase, Pronunciations, TrainedPhrases, alike_pairs,
     word_lists,
 };

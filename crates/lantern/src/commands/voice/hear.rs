@@ -3,8 +3,8 @@
 use std::io::{IsTerminal as _, Write as _};
 use std::time::Duration;
 
-use lantern_devices::{AudioSource, HearingEvent};
-use lantern_sense::Loudness;
+use lantern_audio::{AudioSource, HearingEvent};
+use lantern_speech::Loudness;
 
 use crate::arguments::VoiceHearArguments;
 use crate::diagnostics::rules_of;

@@ -2,8 +2,8 @@
 
 use std::path::PathBuf;
 
-use lantern_devices::AudioSource;
-use lantern_sense::{
+use lantern_audio::AudioSource;
+use lantern_speech::{
     EndpointSettings, Endpointer, Example, TrainedPhrase, TrainedPhrases, Utterance, VadEvent,
     features, heard_words, odd_one,
 };

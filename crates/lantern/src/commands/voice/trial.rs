@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use lantern_devices::{AudioSource, HearingEvent, UtteranceResult};
+use lantern_audio::{AudioSource, HearingEvent};
+use lantern_speech::UtteranceResult;
 use serde::Serialize;
 
 use crate::arguments::VoiceTryArguments;

@@ -2,7 +2,7 @@
 
 use std::io::{BufRead as _, IsTerminal as _};
 
-use lantern_sense::{Example, TrainedPhrase, heard_words};
+use lantern_speech::{Example, TrainedPhrase, heard_words};
 use serde::Deserialize;
 use serde_json::{Value, json};
 

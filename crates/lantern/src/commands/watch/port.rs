@@ -6,7 +6,7 @@ use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use lantern_devices::{LinkError, read_port};
+use lantern_net::{LinkError, read_port};
 use serde_json::{Value, json};
 
 use crate::failure::{Failure, Status};

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_desk::ObservedKey;
+use lantern_x11::ObservedKey;
 use serde_json::json;
 
 use crate::capture_input::terminal::QuietTerminal;

@@ -1,3 +1,0 @@
-//! Services that need no desktop session.
-
-mod launching;

@@ -1,0 +1,181 @@
+//! Steps of input, written through the devices of our own.
+
+use lantern_model::{InputAction, InputBatch, Key, KeyKind, ModifierKey};
+
+use super::EvdevBackend;
+use super::uinput_output;
+use lantern_backend::BackendError;
+
+impl EvdevBackend {
+    /// Does a step as a whole; why not, if it cannot be done.
+    pub(super) fn do_step(
+        &mut self,
+        step: &InputBatch,
+    ) -> Result<Result<(), String>, BackendError> {
+        if let Err(why) = self.check(step) {
+            return Ok(Err(why));
+        }
+        let lifted: Vec<Key> = match step.suspend_modifiers {
+            true => self.passage.shown_modifiers().iter().map(ModifierKey::key).collect(),
+            false => Vec::new(),
+        };
+        let lifted: Vec<Key> = lifted.into_iter().filter(|key| !step.keep.contains(key)).collect();
+        self.lift(&lifted);
+        for key in &step.park {
+            self.write_key(*key, false);
+        }
+        // A key that is down cannot be pressed, and a finger may be on one that is typed.
+        for key in self.keys_of(step) {
+            self.passage.hide(key);
+            self.write_key(key, false);
+        }
+        self.outlet.flush()?;
+        for act in &step.actions {
+            self.act(act)?;
+            self.outlet.flush()?;
+        }
+        for key in &step.park {
+            self.write_key(*key, true);
+        }
+        // Keys that went up meanwhile are reported as released by their own device, right after
+        // this.
+        for key in &lifted {
+            self.write_key(*key, true);
+        }
+        self.outlet.flush()?;
+        Ok(Ok(()))
+    }
+
+    /// The keys that a step types or taps and that a finger is on.
+    fn keys_of(&self, step: &InputBatch) -> Vec<Key> {
+        let group = self.passage.layout().group();
+        let mut keys = Vec::new();
+        for act in &step.actions {
+            match act {
+                InputAction::Text(text) => {
+                    keys.extend(text.chars().filter_map(|letter| Some(group.key_for(letter)?.0)));
+                }
+                InputAction::Tap(tapped) => keys.extend(tapped.iter().copied()),
+                _ => {}
+            }
+        }
+        keys.retain(|key| self.passage.is_shown(*key) && ModifierKey::of(*key).is_none());
+        keys
+    }
+
+    /// Modifiers out of the way. One that opens a menu when it goes up alone gets company.
+    fn lift(&mut self, keys: &[Key]) {
+        let opens = |key: &Key| {
+            ModifierKey::of(*key).is_some_and(|side| {
+                !matches!(
+                    side,
+                    ModifierKey::LeftShift
+                        | ModifierKey::RightShift
+                        | ModifierKey::LeftCtrl
+                        | ModifierKey::RightCtrl
+                )
+            })
+        };
+        if keys.iter().any(opens) {
+            self.outlet.key(uinput_output::MEANINGLESS, 1);
+            self.outlet.key(uinput_output::MEANINGLESS, 0);
+        }
+        for key in keys {
+            self.write_key(*key, false);
+        }
+    }
+
+    fn check(&self, step: &InputBatch) -> Result<(), String> {
+        for act in &step.actions {
+            match act {
+                InputAction::MoveTo(..) if self.screen.is_none() => {
+                    return Err(
+                        "how large the screen is is not known; `--screen 1920x1080` says it"
+                            .to_owned(),
+                    );
+                }
+                InputAction::Text(text) => {
+                    let group = self.passage.layout().group();
+                    let missing = text.chars().find(|letter| group.key_for(*letter).is_none());
+                    if let Some(letter) = missing {
+                        return Err(format!("no key of this layout types {letter:?}"));
+                    }
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    fn act(&mut self, act: &InputAction) -> Result<(), BackendError> {
+        match act {
+            InputAction::Tap(keys) => {
+                for key in keys {
+                    self.send_key(*key, true);
+                    self.outlet.flush()?;
+                }
+                for key in keys.iter().rev() {
+                    self.send_key(*key, false);
+                    self.outlet.flush()?;
+                }
+            }
+            InputAction::Down(key) => self.send_key(*key, true),
+            InputAction::Up(key) => self.send_key(*key, false),
+            InputAction::Text(text) => self.type_text(text)?,
+            InputAction::MoveBy(x, y) => {
+                self.outlet.motion(0, *x);
+                self.outlet.motion(1, *y);
+            }
+            InputAction::MoveTo(x, y) => self.outlet.move_to(*x, *y),
+        }
+        Ok(())
+    }
+
+    /// A key of ours goes down or up, if no finger on it says otherwise.
+    fn send_key(&mut self, key: Key, down: bool) {
+        if key.kind() == KeyKind::Wheel {
+            if down {
+                self.outlet.turn(key);
+            }
+        } else if self.passage.note_own(key, down) {
+            self.write_key(key, down);
+        }
+    }
+
+    pub(super) fn write_key(&mut self, key: Key, down: bool) {
+        if let Some(code) = key.kernel() {
+            self.outlet.key(code, i32::from(down));
+        }
+    }
+
+    fn type_text(&mut self, text: &str) -> Result<(), BackendError> {
+        let caps = Key::named("caps-lock").filter(|_| self.passage.caps_is_on());
+        self.tap_lock(caps)?;
+        for letter in text.chars() {
+            // Whether all are there was looked at before anything went out.
+            let spelled = self.passage.layout().group().key_for(letter);
+            let Some((key, level)) = spelled else { continue };
+            let with: Vec<Key> = level.modifier_keys().iter().map(|side| side.key()).collect();
+            for key in &with {
+                self.write_key(*key, true);
+            }
+            self.write_key(key, true);
+            self.outlet.flush()?;
+            self.write_key(key, false);
+            for key in with.iter().rev() {
+                self.write_key(*key, false);
+            }
+            self.outlet.flush()?;
+        }
+        self.tap_lock(caps)
+    }
+
+    fn tap_lock(&mut self, lock: Option<Key>) -> Result<(), BackendError> {
+        let Some(lock) = lock else { return Ok(()) };
+        for down in [true, false] {
+            self.write_key(lock, down);
+            self.outlet.flush()?;
+        }
+        Ok(())
+    }
+}

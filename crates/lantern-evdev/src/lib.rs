@@ -1,0 +1,260 @@
+//! The kernel back end: keyboards and mice are read from the kernel, and every event for programs
+//! is written through two devices of our own. It works under Wayland, under X11 and on the console.
+//!
+//! What is taken from the person is decided here by what the engine armed ([`passage`]); `device_set` are the
+//! devices that are read, `outlet` the two that are written, `inject` carries out steps. What is in front,
+//! windows, menus and the clipboard are not the kernel's: they fail with a word.
+
+mod device_set;
+mod inject;
+mod key_filter;
+mod screen;
+mod uinput_output;
+
+use std::collections::VecDeque;
+use std::os::fd::BorrowedFd;
+
+use lantern_model::{Command, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time};
+
+use device_set::{EvdevEvent, GrabRequest, InputDevices};
+use key_filter::{ForwardedKey, KeyFilter};
+use lantern_backend::without_session;
+use lantern_backend::{Backend, BackendError};
+use uinput_output::UinputOutput;
+
+pub use device_set::{DeviceSummary, input_devices};
+pub use screen::screen_size;
+pub use uinput_output::{UDEV_RULE, outlet_is_there};
+
+/// Which devices are used, and facts that the kernel does not report.
+#[derive(Debug, Clone, Default)]
+pub struct DeviceSelection {
+    /// Only devices with one of these in their names, case-blind; all, if there are none.
+    pub only: Vec<String>,
+    /// None with one of these.
+    pub without: Vec<String>,
+    /// The screen's size in pixels, where no graphics driver tells.
+    pub screen: Option<(i32, i32)>,
+}
+
+/// The back end that reads the kernel's input devices.
+#[derive(Debug)]
+pub struct EvdevBackend {
+    devices: InputDevices,
+    outlet: UinputOutput,
+    passage: KeyFilter,
+    screen: Option<(i32, i32)>,
+    events: VecDeque<Event>,
+    /// The panic combination gave the boards back; they are taken again when rules want them again.
+    gave_back: bool,
+}
+
+impl EvdevBackend {
+    /// Opens the devices. None is taken before rules want its keys.
+    ///
+    /// # Errors
+    /// When no keyboard may be read, or no device of our own may be made.
+    pub fn open(choice: DeviceSelection) -> Result<EvdevBackend, BackendError> {
+        let screen = choice.screen.or_else(screen_size);
+        let outlet = UinputOutput::open(screen)?;
+        let devices = InputDevices::open(choice)?;
+        let layout = lantern_backend::system_layout();
+        let mut events = VecDeque::from([Event::Layout(layout.clone())]);
+        events.extend(
+            screen.map(|(width, height)| Event::Screens(vec![Rect { x: 0, y: 0, width, height }])),
+        );
+        let passage = KeyFilter::new(layout);
+        Ok(EvdevBackend { devices, outlet, passage, screen, events, gave_back: false })
+    }
+
+    /// Takes in what the boards did by now.
+    fn read(&mut self) -> Result<(), BackendError> {
+        for happened in self.devices.read() {
+            match happened {
+                EvdevEvent::Key { board, code, value, taken } => {
+                    self.take_key(board, code, value, taken);
+                }
+                EvdevEvent::Moved { axis, by, taken } => {
+                    self.passage.move_pointer(axis, by);
+                    if taken {
+                        self.turn_wheel_or_pass(axis, by);
+                    }
+                }
+                EvdevEvent::PenTablet(board, event) => self.take_pen(board, event)?,
+                EvdevEvent::Other(event, taken) => {
+                    if taken {
+                        self.outlet.pass(event);
+                    }
+                }
+                EvdevEvent::Report => {
+                    self.outlet.flush()?;
+                    self.passage.tell_way();
+                }
+                EvdevEvent::Gone(board) => {
+                    for key in self.passage.fingers_on(board) {
+                        let code = key.kernel().unwrap_or_default();
+                        self.take_key(board, code, 0, true);
+                    }
+                    self.outlet.close_pen(board);
+                    self.outlet.flush()?;
+                }
+            }
+        }
+        self.events.extend(self.passage.take_events());
+        if self.passage.take_panic() {
+            self.gave_back = true;
+            self.take(GrabRequest::default())
+        } else {
+            self.devices.take_up();
+            self.follow_pens()
+        }
+    }
+
+    /// Replaces what is grabbed. Keys that programs see as down on a released device go up for
+    /// them: the release of the key itself comes from another device.
+    fn take(&mut self, taking: GrabRequest) -> Result<(), BackendError> {
+        for board in self.devices.losing(taking) {
+            for key in self.passage.lose_board(board) {
+                self.outlet.key(key.kernel().unwrap_or_default(), 0);
+            }
+        }
+        self.outlet.flush()?;
+        self.devices.take(taking);
+        self.follow_pens()
+    }
+
+    /// Forwards a grabbed pen through a copy of its tablet while it is grabbed.
+    fn follow_pens(&mut self) -> Result<(), BackendError> {
+        for (board, device, taken) in self.devices.pens() {
+            if taken {
+                self.outlet.open_pen(board, device)?;
+            } else {
+                self.outlet.close_pen(board);
+            }
+        }
+        Ok(())
+    }
+
+    /// Handles an event of a pen: its parts may be keys of rules, everything else is forwarded.
+    fn take_pen(&mut self, board: usize, event: evdev::InputEvent) -> Result<(), BackendError> {
+        let (code, value) = (event.code(), event.value());
+        match event.event_type() {
+            evdev::EventType::SYNCHRONIZATION => {
+                self.passage.tell_way();
+                self.outlet.flush_pen(board)?;
+                self.outlet.flush()?;
+            }
+            evdev::EventType::KEY if Key::from_kernel(code).is_some_and(|key| key.is_pointer()) => {
+                let flow = self.flow_of(board, code, value, true);
+                match flow {
+                    ForwardedKey::Pass => self.outlet.pen(board, event),
+                    other => self.send(&other, code, value),
+                }
+            }
+            evdev::EventType::ABSOLUTE => {
+                if let Some((axis, at)) = self.outlet.scaled(board, code, value, self.screen) {
+                    self.passage.place_pointer(axis, at);
+                }
+                self.outlet.pen(board, event);
+            }
+            _ => self.outlet.pen(board, event),
+        }
+        Ok(())
+    }
+
+    /// A key of a board moved: 0 is up, 1 down, 2 a repeat.
+    fn take_key(&mut self, board: usize, code: u16, value: i32, taken: bool) {
+        let flow = self.flow_of(board, code, value, taken);
+        if taken {
+            self.send(&flow, code, value);
+        }
+    }
+
+    /// What becomes of a key of a board.
+    fn flow_of(&mut self, board: usize, code: u16, value: i32, taken: bool) -> ForwardedKey {
+        let Some(key) = Key::from_kernel(code) else { return ForwardedKey::Pass };
+        let name = self.devices.name(board);
+        match value {
+            0 => self.passage.release(board, key, taken),
+            1 => self.passage.press(board, name, key, taken),
+            _ => self.passage.repeat(key),
+        }
+    }
+
+    fn send(&mut self, flow: &ForwardedKey, code: u16, value: i32) {
+        match flow {
+            ForwardedKey::Keep => {}
+            ForwardedKey::Pass => self.outlet.key(code, value),
+            ForwardedKey::Instead(keys) => {
+                for (key, down) in keys {
+                    self.write_key(*key, *down);
+                }
+            }
+        }
+    }
+
+    /// A turn of the wheel may be a key of a rule; all other events of a mouse are forwarded.
+    fn turn_wheel_or_pass(&mut self, axis: u16, by: i32) {
+        match uinput_output::wheel_key(axis, by) {
+            Some(key) if self.passage.wants_turn(key) => {
+                for _ in 0..by.unsigned_abs() {
+                    self.passage.turn(key);
+                }
+                self.outlet.swallow_fine_turn();
+            }
+            _ => self.outlet.motion(axis, by),
+        }
+    }
+
+    /// What must be taken now.
+    fn taking(&self) -> GrabRequest {
+        if self.gave_back { GrabRequest::default() } else { GrabRequest::of(self.passage.armed()) }
+    }
+}
+
+impl Backend for EvdevBackend {
+    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
+        // After a panic only the panic combination is grabbed until rules are resumed.
+        let only_panic = armed.keys.iter().all(|key| Some((key.key, key.modifiers)) == armed.panic);
+        if !only_panic {
+            self.gave_back = false;
+        }
+        self.passage.arm(armed);
+        self.events.extend(self.passage.take_events());
+        self.take(self.taking())
+    }
+
+    fn send_input(
+        &mut self,
+        _: Time,
+        effect: EffectId,
+        step: &InputBatch,
+    ) -> Result<(), BackendError> {
+        let result = self.do_step(step)?;
+        self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
+        Ok(())
+    }
+
+    fn replay_key(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
+        let flow = self.passage.give_back(back);
+        self.send(&flow, 0, 0);
+        self.outlet.flush()
+    }
+
+    fn execute(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
+        let Some(why) = without_session(&deed.kind) else { return Ok(false) };
+        self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
+        Ok(true)
+    }
+
+    fn poll_event(&mut self, _: Time) -> Result<Option<Event>, BackendError> {
+        if self.events.is_empty() {
+            self.read()?;
+        }
+        Ok(self.events.pop_front())
+    }
+
+    fn descriptor(&self) -> Option<BorrowedFd<'_>> {
+        Some(self.devices.descriptor())
+    }
+}
