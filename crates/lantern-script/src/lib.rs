@@ -12,7 +12,7 @@ mod lexer;
 mod parser;
 mod powers;
 mod render;
-pub mod scene;
+mod scene_model;
 mod single;
 mod source;
 mod token;
@@ -30,3 +30,10 @@ pub use render::render;
 pub use single::{parse_combo, parse_value};
 pub use source::{Source, Span};
 pub use token::{Sign, Token, TokenKind};
+
+pub mod scene {
+    //! Rehearsal scenes: their form, and reading one.
+
+    pub use crate::parser::scene::parse_scene;
+    pub use crate::scene_model::*;
+}

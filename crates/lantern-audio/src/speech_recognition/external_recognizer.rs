@@ -15,7 +15,7 @@ use lantern_model::Listening;
 use rustix::process::{Pid, Signal, kill_process_group};
 use serde::Serialize;
 
-use super::thread::SpeechCommand;
+use super::speech_command::SpeechCommand;
 use crate::AudioError;
 use lantern_system::ChildEnvironment;
 

@@ -6,6 +6,7 @@ mod audio_source;
 mod external_recognizer;
 mod external_result;
 mod recognizer;
+mod speech_command;
 mod sphinx;
 mod thread;
 mod trained_phrases;

@@ -14,6 +14,7 @@ use lantern_speech::{Example, LastUtterance, Loudness, UtteranceResult};
 
 use super::external_recognizer::ExternalRecognizer;
 use super::external_result;
+use super::speech_command::SpeechCommand;
 use super::{AudioSource, HearingEvent, Recognizer};
 use crate::AudioError;
 use lantern_system::ChildEnvironment;
@@ -34,19 +35,6 @@ struct MicrophoneStatus {
     /// How loud it is; nothing while the ear is closed.
     loudness: Option<Loudness>,
     last: Option<(UtteranceResult, Example, Instant)>,
-}
-
-/// A command to the thread.
-#[derive(Debug)]
-pub(super) enum SpeechCommand {
-    /// Listen for this from now on.
-    Listen(Listening),
-    /// The program of that number, which hears, said this.
-    Line(u32, String),
-    /// That program has ended.
-    Silent(u32),
-    /// The thread is to end.
-    End,
 }
 
 /// An ear that can be told what to listen for. It ends with this.

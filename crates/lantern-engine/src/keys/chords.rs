@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use lantern_model::{Key, ReplayKey};
 
-use super::recognizer::{KeyPress, RemappedPress, through_remap};
+use super::key_press::{KeyPress, RemappedPress, through_remap};
 use super::{KeyPass, KeyRecognizer};
 use crate::binding_table::{Candidate, Chord, ChordTarget};
 

@@ -9,6 +9,7 @@
 
 mod chords;
 mod gesture_presses;
+mod key_press;
 mod pending_press;
 mod recognizer;
 mod sequences;

@@ -5,7 +5,7 @@ use std::time::Duration;
 use lantern_model::{PressKind, ReplayKey, RuleSet, Time, TriggerKind, TriggerRef};
 
 use super::Press;
-use super::recognizer::KeyPress;
+use super::key_press::KeyPress;
 use crate::timers::PendingKind;
 
 /// Whether the key of a press is down.

@@ -8,25 +8,14 @@ use lantern_model::{
 };
 
 use super::chords::ChordMatch;
+use super::key_press::{KeyPress, RemappedPress, through_remap};
 use super::pending_press::{Fate, GestureState, PendingPress, PlainPress, Position};
 use super::sequences::{OpenSequence, SequenceProgress};
 use super::{KeyDecision, KeyPass, Press, ReleasedWith, Repetition};
 use crate::binding_table::Candidate;
-use crate::context::Context;
 use crate::key_state::KeyState;
 use crate::key_stroke::KeyStroke;
 use crate::timers::{PendingKind, Timer};
-
-/// A press as rules see it, and how the program would get it.
-#[derive(Debug)]
-pub(super) struct KeyPress {
-    pub press: Press,
-    pub stroke: KeyStroke,
-    pub held: HeldModifiers,
-    /// How the program gets it; nothing if it has it already.
-    pub replay: Option<ReplayKey>,
-    pub replay_as_tap: Option<ReplayKey>,
-}
 
 /// A decided press whose release matters.
 #[derive(Debug)]
@@ -36,13 +25,6 @@ struct HeldPress {
     on_release: Option<TriggerRef>,
     /// What it fires again and again.
     repeats: Option<TriggerRef>,
-}
-
-/// A remapped press: what the program gets hidden, and what rules see.
-pub(super) struct RemappedPress {
-    pub hidden: HeldModifiers,
-    pub held: HeldModifiers,
-    pub stroke: KeyStroke,
 }
 
 /// The presses of the person's keys.
@@ -507,23 +489,4 @@ fn rules_to_stop(pass: &KeyPass<'_>, stroke: KeyStroke, held: HeldModifiers) -> 
         .filter(|rule| pass.rules[*rule].reentry == ReentryPolicy::Toggle)
         .filter(|rule| (pass.is_running)(*rule))
         .collect()
-}
-
-/// What a remapped press hides from the program, and what rules see.
-pub(super) fn through_remap(
-    context: &Context,
-    from: ModifierSet,
-    output: &[Key],
-    held: HeldModifiers,
-) -> RemappedPress {
-    let layout = context.layout();
-    let (last, with) = output.split_last().expect("a combination has a key");
-    let with: HeldModifiers = with.iter().filter_map(|key| ModifierKey::of(*key)).collect();
-    let is_named = |modifier: &ModifierKey| {
-        from.contains(layout.modifier(*modifier)) && !with.contains(*modifier)
-    };
-    let hidden: HeldModifiers = held.iter().filter(is_named).collect();
-    let left: HeldModifiers = held.iter().filter(|modifier| !hidden.contains(*modifier)).collect();
-    let held = with.iter().fold(left, HeldModifiers::with);
-    RemappedPress { hidden, held, stroke: (*last, held.modifiers(layout.alt_gr_is_level3)) }
 }

@@ -4,8 +4,8 @@ use std::mem;
 
 use lantern_model::{ModifierKey, TriggerRef};
 
+use super::key_press::KeyPress;
 use super::pending_press::PlainPress;
-use super::recognizer::KeyPress;
 use super::{KeyPass, KeyRecognizer};
 use crate::timers::Timer;
 

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::steps::BUTTONS;
 use super::{Parsed, Parser};
-use crate::scene::{DONE_WORDS, Expectation, TextTest};
+use crate::scene_model::{DONE_WORDS, Expectation, TextTest};
 use crate::token::TokenKind;
 
 /// The first words of expectations that are not about deeds.

@@ -4,7 +4,7 @@ use lantern_model::{KeyCombination, Time, Value, WallTime};
 
 use super::{ErrorReported, Parsed, Parser};
 use crate::codes::Code;
-use crate::scene::{Scene, SceneAct, SceneLine, Sketch, strokes_of_text};
+use crate::scene_model::{Scene, SceneAct, SceneLine, Sketch, strokes_of_text};
 use crate::token::{Sign, TokenKind};
 use crate::tree::{ExprSyntaxKind, KeyPart, TextPart};
 use crate::{Finding, Source};

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use freedesktop_desktop_entry::{DesktopEntry, get_languages_from_env};
 
-use super::launch::LaunchError;
+use super::error::LaunchError;
 use lantern_system::data_folders;
 use lantern_system::is_program;
 
@@ -242,12 +242,16 @@ fn terminal() -> Option<Vec<String>> {
 
 /// A target as a file, for programs that know no addresses.
 fn file(target: &str) -> String {
-    target.strip_prefix("file://").map_or_else(|| target.to_owned(), super::handlers::unescaped)
+    target.strip_prefix("file://").map_or_else(|| target.to_owned(), super::file_address::unescaped)
 }
 
 /// A target as an address.
 fn address(target: &str) -> String {
-    if target.starts_with('/') { super::handlers::file_address(target) } else { target.to_owned() }
+    if target.starts_with('/') {
+        super::file_address::file_address(target)
+    } else {
+        target.to_owned()
+    }
 }
 
 #[cfg(test)]

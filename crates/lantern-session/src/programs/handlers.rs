@@ -9,7 +9,8 @@ use mime::Mime;
 use xdg_mime::SharedMimeInfo;
 
 use super::entries::{self, NamedEntry, StartRequest};
-use super::launch::LaunchError;
+use super::error::LaunchError;
+use super::file_address::unescaped;
 use lantern_system::{config_folders, data_folders, home_path};
 
 /// What opens a file, a folder or an address.
@@ -158,50 +159,12 @@ fn program_for(
     found.map(|named| named.entry.clone())
 }
 
-/// A path as an address.
-pub(super) fn file_address(path: &str) -> String {
-    let mut address = "file://".to_owned();
-    for byte in path.bytes() {
-        if byte.is_ascii_alphanumeric() || b"/-._~".contains(&byte) {
-            address.push(byte.into());
-        } else {
-            address.push_str(&format!("%{byte:02X}"));
-        }
-    }
-    address
-}
-
-/// What an address's path says, its escapes resolved.
-pub(super) fn unescaped(path: &str) -> String {
-    let mut bytes = Vec::with_capacity(path.len());
-    let mut rest = path;
-    while let Some((before, after)) = rest.split_once('%') {
-        bytes.extend_from_slice(before.as_bytes());
-        let digits = after.get(..2).filter(|two| two.bytes().all(|byte| byte.is_ascii_hexdigit()));
-        let code = digits.and_then(|digits| u8::from_str_radix(digits, 16).ok());
-        match code {
-            Some(byte) => {
-                bytes.push(byte);
-                rest = &after[2..];
-            }
-            None => {
-                bytes.push(b'%');
-                rest = after;
-            }
-        }
-    }
-    bytes.extend_from_slice(rest.as_bytes());
-    String::from_utf8_lossy(&bytes).into_owned()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
-    fn addresses_and_paths() {
-        assert_eq!(file_address("/core logs/§4"), "file:///core%20logs/%C2%A74");
-        assert_eq!(unescaped("/core%20logs/%C2%A74%"), "/core logs/§4%");
+    fn schemes_and_paths_of_addresses() {
         assert_eq!(scheme("https://store.example/"), Some("https"));
         assert_eq!(scheme("mailto:store@example.org"), Some("mailto"));
         assert_eq!(scheme("/core:logs"), None);
@@ -213,6 +176,5 @@ mod tests {
         assert_eq!(path_of("file:aé"), "aé");
         assert_eq!(path_of("file:"), "");
         assert_eq!(path_of("file://localhostess"), "localhostess");
-        assert_eq!(unescaped("%+f%é"), "%+f%é");
     }
 }

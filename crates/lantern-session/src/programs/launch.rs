@@ -4,7 +4,6 @@ use std::fs::File;
 use std::io::{Seek, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt;
-use std::path::PathBuf;
 use std::process::{Child, ChildStdin, ExitStatus, Stdio};
 use std::time::Instant;
 
@@ -14,66 +13,10 @@ use rustix::fs::{MemfdFlags, memfd_create};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, pidfd_send_signal};
 
 use super::entries::StartRequest;
+use super::error::LaunchError;
 use super::output::Printed;
 use lantern_system::ChildEnvironment;
 use lantern_system::{Allowance, Rate};
-
-/// Why a program could not be started.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum LaunchError {
-    /// Nothing was named.
-    #[error("no program is named")]
-    Nothing,
-    /// Neither a desktop entry nor a program has this name.
-    #[error("there is no program or desktop entry `{name}`")]
-    NotFound {
-        /// The name.
-        name: String,
-    },
-    /// A desktop entry says nothing to start.
-    #[error("the desktop entry {path} names no program")]
-    EmptyEntry {
-        /// The entry's file.
-        path: PathBuf,
-    },
-    /// It needs a terminal, and none is known.
-    #[error("`{name}` needs a terminal, and no terminal program was found; set TERMINAL to one")]
-    NoTerminal {
-        /// The program.
-        name: String,
-    },
-    /// Nothing is set to open it.
-    #[error(
-        "no program is set to open {target} ({kind}); set one with `xdg-mime default ENTRY.desktop {kind}`"
-    )]
-    NoHandler {
-        /// The file or address.
-        target: String,
-        /// Its MIME type.
-        kind: String,
-    },
-    /// Too many programs run that were started by rules.
-    #[error("{most} programs that rules started are still running, and no more are started")]
-    TooMany {
-        /// The limit.
-        most: usize,
-    },
-    /// Programs are started too fast.
-    #[error("rules start more than {most} programs a second")]
-    TooOften {
-        /// The limit.
-        most: u32,
-    },
-    /// It is there, but cannot be started.
-    #[error("cannot start `{name}`: {source}")]
-    StartRequest {
-        /// The program.
-        name: String,
-        /// Why.
-        source: std::io::Error,
-    },
-}
 
 /// A program that was started.
 #[derive(Debug)]

@@ -4,10 +4,13 @@
 //! the starting itself ([`Launcher`]) is the event loop's, which sees the programs end.
 
 mod entries;
+mod error;
+mod file_address;
 mod handlers;
 mod launch;
 mod output;
 
 pub use entries::{StartRequest, find};
+pub use error::LaunchError;
 pub use handlers::handler;
-pub use launch::{LaunchError, Launcher};
+pub use launch::Launcher;

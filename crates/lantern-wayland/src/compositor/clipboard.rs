@@ -14,13 +14,11 @@ use rustix::event::{EventfdFlags, PollFd, PollFlags, Timespec, eventfd, poll};
 use rustix::pipe::{PipeFlags, pipe_with};
 use wayland_client::backend::ObjectId;
 use wayland_client::protocol::wl_seat::WlSeat;
-use wayland_client::{Connection, Dispatch, Proxy, QueueHandle, event_created_child};
+use wayland_client::{Connection, Dispatch, Proxy, QueueHandle};
 use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_device_v1::{
     self as device, ZwlrDataControlDeviceV1,
 };
-use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_manager_v1::{
-    self as manager, ZwlrDataControlManagerV1,
-};
+use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_manager_v1::ZwlrDataControlManagerV1;
 use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_offer_v1::{
     self as offer, ZwlrDataControlOfferV1,
 };
@@ -28,8 +26,7 @@ use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_source_v1
     self as source, ZwlrDataControlSourceV1,
 };
 
-use super::ASKING;
-use super::session::SessionState;
+use super::PASTE_TIMEOUT;
 
 /// What text is called, the best first.
 const TEXT: [&str; 5] = ["text/plain;charset=utf-8", "UTF8_STRING", "text/plain", "TEXT", "STRING"];
@@ -41,7 +38,13 @@ const MOST: usize = 64 << 20;
 /// What is given out: data by its MIME type.
 type Content = BTreeMap<String, Arc<Vec<u8>>>;
 
-/// The clipboard.
+/// State of an event queue that passes the events of these objects to [`WaylandClipboard`].
+pub(super) trait ClipboardState:
+    Dispatch<ZwlrDataControlDeviceV1, ()> + Dispatch<ZwlrDataControlSourceV1, ()> + 'static
+{
+}
+
+/// The clipboard of a session, through `zwlr_data_control_manager_v1`.
 #[derive(Debug)]
 pub(super) struct WaylandClipboard {
     manager: ZwlrDataControlManagerV1,
@@ -72,7 +75,7 @@ impl WaylandClipboard {
     pub(super) fn open(
         manager: ZwlrDataControlManagerV1,
         seat: &WlSeat,
-        handle: &QueueHandle<SessionState>,
+        handle: &QueueHandle<impl ClipboardState>,
     ) -> rustix::io::Result<WaylandClipboard> {
         let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
         let device = manager.get_data_device(seat, handle, ());
@@ -122,7 +125,7 @@ impl WaylandClipboard {
         &mut self,
         text: &str,
         connection: &Connection,
-        handle: &QueueHandle<SessionState>,
+        handle: &QueueHandle<impl ClipboardState>,
     ) -> Result<(), String> {
         let selected = self.selected.as_ref().and_then(|id| self.offers.get(id));
         let types = selected.map(|(_, types)| types.clone()).unwrap_or_default();
@@ -145,7 +148,11 @@ impl WaylandClipboard {
     }
 
     /// The clipboard holds this from now on, as long as we are there.
-    fn give_out(&mut self, content: Content, handle: &QueueHandle<SessionState>) -> ObjectId {
+    fn give_out(
+        &mut self,
+        content: Content,
+        handle: &QueueHandle<impl ClipboardState>,
+    ) -> ObjectId {
         let source = self.manager.create_data_source(handle, ());
         for kind in content.keys() {
             source.offer(kind.clone());
@@ -161,12 +168,62 @@ impl WaylandClipboard {
     }
 
     /// Restores the previous content, unless a program copied something meanwhile.
-    pub(super) fn give_back(&mut self, handle: &QueueHandle<SessionState>) {
+    pub(super) fn give_back(&mut self, handle: &QueueHandle<impl ClipboardState>) {
         let Some(lent) = self.lent.take().filter(|lent| !lent.overtaken) else { return };
         if lent.before.is_empty() {
             self.device.set_selection(None);
         } else {
             self.give_out(lent.before, handle);
+        }
+    }
+
+    /// Takes in an event of the data device: an offer, or a new selection.
+    pub(super) fn on_device_event(&mut self, event: device::Event) {
+        match event {
+            device::Event::DataOffer { id } => {
+                self.offers.insert(id.id(), (id, BTreeSet::new()));
+            }
+            device::Event::Selection { id } => {
+                let selected = id.map(|offer| offer.id());
+                if let Some(before) =
+                    self.selected.take().filter(|id| Some(id) != selected.as_ref())
+                    && let Some((offer, _)) = self.offers.remove(&before)
+                {
+                    offer.destroy();
+                }
+                self.selected = selected;
+            }
+            _ => {}
+        }
+    }
+
+    /// Takes in an event of an offer: one of its MIME types.
+    pub(super) fn on_offer_event(&mut self, offer: &ZwlrDataControlOfferV1, event: offer::Event) {
+        if let offer::Event::Offer { mime_type } = event
+            && let Some((_, types)) = self.offers.get_mut(&offer.id())
+        {
+            types.insert(mime_type);
+        }
+    }
+
+    /// Takes in an event of a source of ours: a request for its data, or its end.
+    pub(super) fn on_source_event(
+        &mut self,
+        source: &ZwlrDataControlSourceV1,
+        event: source::Event,
+    ) {
+        match event {
+            source::Event::Send { mime_type, fd } => self.send(&source.id(), &mime_type, fd),
+            source::Event::Cancelled => {
+                self.ours.remove(&source.id());
+                if let Some(lent) = &mut self.lent
+                    && lent.source == source.id()
+                {
+                    lent.overtaken = true;
+                }
+                source.destroy();
+            }
+            _ => {}
         }
     }
 
@@ -195,7 +252,7 @@ impl WaylandClipboard {
 /// Whether what was written to a pipe is read soon. Before that it must not be taken back: a program that
 /// sees another clipboard while it begins to read takes that one instead.
 fn is_read(pipe: File) -> bool {
-    let until = Instant::now() + ASKING;
+    let until = Instant::now() + PASTE_TIMEOUT;
     let look = Timespec { tv_sec: 0, tv_nsec: 500_000 };
     while rustix::io::ioctl_fionread(&pipe).is_ok_and(|left| left > 0) {
         // A pipe whose reader is gone returns an error.
@@ -227,94 +284,6 @@ fn read_within(from: OwnedFd, span: Duration) -> Result<Vec<u8>, String> {
         }
         if bytes.len() > MOST {
             return Err("the clipboard holds too much to be kept meanwhile".to_owned());
-        }
-    }
-}
-
-impl Dispatch<ZwlrDataControlManagerV1, ()> for SessionState {
-    fn event(
-        _: &mut Self,
-        _: &ZwlrDataControlManagerV1,
-        _: manager::Event,
-        (): &(),
-        _: &Connection,
-        _: &QueueHandle<Self>,
-    ) {
-    }
-}
-
-impl Dispatch<ZwlrDataControlDeviceV1, ()> for SessionState {
-    fn event(
-        state: &mut Self,
-        _: &ZwlrDataControlDeviceV1,
-        event: device::Event,
-        (): &(),
-        _: &Connection,
-        _: &QueueHandle<Self>,
-    ) {
-        let Some(clipboard) = &mut state.clipboard else { return };
-        match event {
-            device::Event::DataOffer { id } => {
-                clipboard.offers.insert(id.id(), (id, BTreeSet::new()));
-            }
-            device::Event::Selection { id } => {
-                let selected = id.map(|offer| offer.id());
-                if let Some(before) =
-                    clipboard.selected.take().filter(|id| Some(id) != selected.as_ref())
-                    && let Some((offer, _)) = clipboard.offers.remove(&before)
-                {
-                    offer.destroy();
-                }
-                clipboard.selected = selected;
-            }
-            _ => {}
-        }
-    }
-
-    event_created_child!(SessionState, ZwlrDataControlDeviceV1, [
-        device::EVT_DATA_OFFER_OPCODE => (ZwlrDataControlOfferV1, ()),
-    ]);
-}
-
-impl Dispatch<ZwlrDataControlOfferV1, ()> for SessionState {
-    fn event(
-        state: &mut Self,
-        proxy: &ZwlrDataControlOfferV1,
-        event: offer::Event,
-        (): &(),
-        _: &Connection,
-        _: &QueueHandle<Self>,
-    ) {
-        if let (Some(clipboard), offer::Event::Offer { mime_type }) = (&mut state.clipboard, event)
-            && let Some((_, types)) = clipboard.offers.get_mut(&proxy.id())
-        {
-            types.insert(mime_type);
-        }
-    }
-}
-
-impl Dispatch<ZwlrDataControlSourceV1, ()> for SessionState {
-    fn event(
-        state: &mut Self,
-        proxy: &ZwlrDataControlSourceV1,
-        event: source::Event,
-        (): &(),
-        _: &Connection,
-        _: &QueueHandle<Self>,
-    ) {
-        let Some(clipboard) = &mut state.clipboard else { return };
-        match event {
-            source::Event::Send { mime_type, fd } => clipboard.send(&proxy.id(), &mime_type, fd),
-            source::Event::Cancelled => {
-                clipboard.ours.remove(&proxy.id());
-                if let Some(lent) = &mut clipboard.lent
-                    && lent.source == proxy.id()
-                {
-                    lent.overtaken = true;
-                }
-                proxy.destroy();
-            }
-            _ => {}
         }
     }
 }

@@ -5,6 +5,7 @@
 //! time.
 
 mod clipboard;
+mod clipboard_dispatch;
 mod session;
 
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -21,8 +22,8 @@ use session::WaylandConnection;
 
 pub use session::{CompositorOffers, session_offers};
 
-/// How soon a program asks for what is pasted, after the paste keys.
-const ASKING: std::time::Duration = std::time::Duration::from_millis(1500);
+/// Maximum time between the paste keys and the request of the program for the content.
+const PASTE_TIMEOUT: std::time::Duration = std::time::Duration::from_millis(1500);
 
 /// A back end in a Wayland session.
 #[derive(Debug)]
@@ -95,7 +96,7 @@ impl<D: Backend> WaylandBackend<D> {
         let acts = vec![InputAction::Tap(paste.keys(&self.layout))];
         let step = InputBatch { actions: acts, suspend_modifiers: true, ..InputBatch::default() };
         self.backend.send_input(now, PASTE_KEYS, &step)?;
-        self.pasting = Some((effect, now + ASKING));
+        self.pasting = Some((effect, now + PASTE_TIMEOUT));
         Ok(())
     }
 

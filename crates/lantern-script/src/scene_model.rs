@@ -1,6 +1,6 @@
 //! Rehearsal scenes: what comes in and when, and what must go out.
 //!
-//! Owns the form of a scene as read by [`parse_scene`] and written by [`SceneAct`]'s `Display`.
+//! Owns the form of a scene as read by the parser and written by [`SceneAct`]'s `Display`.
 //! Playing one is up to the caller, who owns a back end and an engine.
 
 use std::fmt;
@@ -9,7 +9,6 @@ use std::time::Duration;
 use lantern_model::{KeyCombination, KeySpec, StrokePath, Time, Value, WallTime};
 
 use crate::Span;
-pub use crate::parser::scene::parse_scene;
 
 /// A scene, line by line.
 #[derive(Debug, Clone, PartialEq, Default)]
