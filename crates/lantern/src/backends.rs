@@ -3,9 +3,7 @@
 use std::env;
 
 use lantern_backend::BackendError;
-use lantern_evdev::outlet_is_there;
 use lantern_script::Need;
-use lantern_wayland::{portal_offers, session_offers};
 
 use crate::arguments::{BackendChoice, BackendName};
 
@@ -25,14 +23,13 @@ impl BackendName {
     /// sees none of the others.
     pub fn of_session() -> Result<BackendName, BackendError> {
         if is_wayland() {
-            let has_portal = || portal_offers().is_some_and(|has| has.shortcuts && has.input);
             // The kernel's input supports more and needs no consent; without access to it, the
             // portals.
-            let kernel = outlet_is_there().is_ok() || !has_portal();
+            let kernel = has_kernel_input() || !has_portal();
             Ok(if kernel { BackendName::Evdev } else { BackendName::Portal })
         } else if is_set("DISPLAY") {
             Ok(BackendName::X11)
-        } else if outlet_is_there().is_ok() {
+        } else if has_kernel_input() {
             Ok(BackendName::Evdev)
         } else {
             Err(BackendError::NoDisplay)
@@ -52,14 +49,55 @@ impl BackendName {
 
 /// Whether it is the session's to give, beside input, and this one does not.
 pub fn needs_session(need: Need) -> bool {
-    let offers = || is_wayland().then(|| session_offers().ok()).flatten();
     match need {
-        Need::Places | Need::NewWindows | Need::Windows => {
-            !offers().is_some_and(|offers| offers.windows)
-        }
-        Need::Clipboard => !offers().is_some_and(|offers| offers.clipboard),
+        Need::Places | Need::NewWindows | Need::Windows => !compositor_gives(Part::Windows),
+        Need::Clipboard => !compositor_gives(Part::Clipboard),
         _ => false,
     }
+}
+
+/// A part of a Wayland session beside input.
+#[derive(Clone, Copy)]
+enum Part {
+    Windows,
+    Clipboard,
+}
+
+/// Whether the compositor of a Wayland session gives us a part of it.
+#[cfg(feature = "wayland")]
+fn compositor_gives(part: Part) -> bool {
+    let offers = || is_wayland().then(|| lantern_wayland::session_offers().ok()).flatten();
+    offers().is_some_and(|offers| match part {
+        Part::Windows => offers.windows,
+        Part::Clipboard => offers.clipboard,
+    })
+}
+
+#[cfg(not(feature = "wayland"))]
+fn compositor_gives(_: Part) -> bool {
+    false
+}
+
+/// Whether the desktop's portals give shortcuts and input.
+#[cfg(feature = "wayland")]
+fn has_portal() -> bool {
+    lantern_wayland::portal_offers().is_some_and(|has| has.shortcuts && has.input)
+}
+
+#[cfg(not(feature = "wayland"))]
+fn has_portal() -> bool {
+    false
+}
+
+/// Whether the kernel's input can be used.
+#[cfg(feature = "evdev")]
+fn has_kernel_input() -> bool {
+    lantern_evdev::outlet_is_there().is_ok()
+}
+
+#[cfg(not(feature = "evdev"))]
+fn has_kernel_input() -> bool {
+    false
 }
 
 /// Whether this is a Wayland session.

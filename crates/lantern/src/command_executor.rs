@@ -9,9 +9,10 @@ use std::os::fd::BorrowedFd;
 
 use lantern_model::OutputLevel;
 use lantern_model::{
-    App, Command, CommandKind, ConnectionState, DeviceId, EffectId, Event, KeyGrab, Listening,
-    Refusal, RuleSet, Value,
+    App, Command, CommandKind, ConnectionState, EffectId, Event, KeyGrab, Listening, Refusal,
+    RuleSet, Value,
 };
+#[cfg(feature = "net")]
 use lantern_net::{CallAnswer, ConfiguredDevice};
 use lantern_services::{JobResult, ServiceReport, Services};
 use lantern_session::{Front, Launcher, Shortcut};
@@ -20,8 +21,8 @@ use lantern_speech::Loudness;
 use lantern_x11::survey;
 use serde::Deserialize;
 
-use crate::commands::question::Asked;
 use crate::guardian::OWN_PROGRAM;
+use crate::question::Asked;
 
 /// Maximum number of characters of a window's title that `lantern question number` reads.
 const TITLE_TOLD: usize = 1000;
@@ -97,14 +98,30 @@ impl CommandExecutor {
 
     /// Speaks with exactly the devices of these rules from now on.
     pub fn set_devices(&mut self, rules: &RuleSet) -> io::Result<()> {
-        let devices = rules.devices.iter().enumerate().map(|(number, device)| {
-            let topics = rules.topics_of(DeviceId(number));
-            ConfiguredDevice { device: device.clone(), topics }
-        });
         self.services.environment().hide(rules.secret_variables());
         let known = |name: &String| rules.devices.iter().any(|device| device.name == *name);
         self.links.retain(|name, _| known(name));
+        self.connect(rules)
+    }
+
+    #[cfg(feature = "net")]
+    fn connect(&mut self, rules: &RuleSet) -> io::Result<()> {
+        let devices = rules.devices.iter().enumerate().map(|(number, device)| {
+            let topics = rules.topics_of(lantern_model::DeviceId(number));
+            ConfiguredDevice { device: device.clone(), topics }
+        });
         self.services.set_devices(devices.collect())
+    }
+
+    /// Marks every device as away, as the program was built without them.
+    #[cfg(not(feature = "net"))]
+    fn connect(&mut self, rules: &RuleSet) -> io::Result<()> {
+        let why = "this program was built without devices";
+        let away = |device: &lantern_model::Device| {
+            (device.name.clone(), ConnectionState::Down(why.to_owned()))
+        };
+        self.links = rules.devices.iter().map(away).collect();
+        Ok(())
     }
 
     /// How it stands with a device; nothing of one that is spoken with only when a rule asks.
@@ -113,6 +130,7 @@ impl CommandExecutor {
     }
 
     /// Answers a call to a listener.
+    #[cfg(feature = "net")]
     pub fn answer_call(&self, call: u64, answer: CallAnswer) {
         self.services.answer_call(call, answer);
     }

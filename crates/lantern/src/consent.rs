@@ -14,7 +14,7 @@ use sha2::{Digest, Sha256};
 
 use crate::escaping::shown;
 use crate::failure::Failure;
-use crate::files::is_trusted;
+use crate::files::{RulesRead, is_trusted};
 use crate::style;
 
 /// Most bytes of the record.
@@ -150,4 +150,34 @@ fn key(name: &str) -> String {
 
 fn digest(text: &str) -> String {
     Sha256::digest(text.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// Everything that used files can do needs consent. The first file is the person's own, and no
+/// other user may write any of them.
+pub fn refuse_unless_agreed(read: &RulesRead, rules: &RuleSet) -> Result<(), ConsentRefusal> {
+    let source = &read.source;
+    crate::files::refuse_if_others_may_write(read)
+        .map_err(|failure| ConsentRefusal { missing: Vec::new(), failure })?;
+    let agreement = Consent::read();
+    let missing = agreement.missing(source, rules);
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let failure = Failure::NotAgreed { path: source.name().to_owned() };
+    Err(ConsentRefusal { missing: missing_lines(&missing), failure })
+}
+
+/// Why rules are not taken, with the powers that were not agreed to.
+#[derive(Debug)]
+pub struct ConsentRefusal {
+    missing: Vec<String>,
+    failure: Failure,
+}
+
+impl ConsentRefusal {
+    /// Prints the powers; gives what is to be reported behind them.
+    pub fn print_missing(self) -> Failure {
+        self.missing.iter().for_each(|line| crate::output::complain!("{line}"));
+        self.failure
+    }
 }

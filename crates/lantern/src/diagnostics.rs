@@ -68,7 +68,7 @@ pub fn print_findings(findings: &[Finding], source: &Source) {
 /// Prints findings that were rendered already.
 pub fn print_rendered(rendered: impl IntoIterator<Item = String>) {
     for finding in rendered {
-        crate::style::say!("{finding}\n");
+        crate::output::say!("{finding}\n");
     }
 }
 

@@ -1,17 +1,15 @@
 //! One line for each event of interest: on standard error, which may be the journal's, and in a
 //! file that does not grow without end. [`crate::output`] writes them.
 
-use std::fs::{self, File, OpenOptions};
-use std::io::Write;
-use std::os::unix::fs::OpenOptionsExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use anstream::adapter::strip_str;
 
 use crate::escaping::shown;
 use crate::failure::Failure;
+use crate::log_file::LogFile;
+use crate::output::complain;
 use crate::output::{self, Stream};
-use crate::style::complain;
 
 /// Which events are logged.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, clap::ValueEnum)]
@@ -25,9 +23,6 @@ pub enum LogLevel {
     Debug,
 }
 
-/// Size, in bytes, at which a log file is renamed to `NAME.1`; one such file is kept.
-const LONGEST: u64 = 4 * 1024 * 1024;
-
 /// Where events go.
 #[derive(Debug)]
 pub struct EventLog {
@@ -37,14 +32,6 @@ pub struct EventLog {
     of_system: bool,
 }
 
-/// The file of `--log-file`.
-#[derive(Debug)]
-pub struct LogFile {
-    path: PathBuf,
-    file: File,
-    size: u64,
-}
-
 impl EventLog {
     /// Tells events of that level and above, and writes them into a file as well if one is named.
     /// From here on lines are written by a thread.
@@ -52,7 +39,9 @@ impl EventLog {
     /// # Errors
     /// When the file cannot be opened, or no thread can be started.
     pub fn open(level: LogLevel, path: Option<&Path>) -> Result<EventLog, Failure> {
-        let file = path.map(LogFile::open).transpose()?;
+        let cannot_open = |path: &Path, source| Failure::Write { path: path.to_owned(), source };
+        let open = |path| LogFile::open(path).map_err(|source| cannot_open(path, source));
+        let file = path.map(open).transpose()?;
         let has_file = file.is_some();
         let failed = |source| Failure::System { what: "cannot write from a thread", source };
         output::start_queue(file).map_err(failed)?;
@@ -110,42 +99,12 @@ fn log_line(level: LogLevel, words: &str) -> String {
     format!("{time} {level:<7} {}", shown(&words.replace('\n', " | ")))
 }
 
-impl LogFile {
-    fn open(path: &Path) -> Result<LogFile, Failure> {
-        let failed = |source| Failure::Write { path: path.to_owned(), source };
-        let options = OpenOptions::new().append(true).create(true).mode(0o600).to_owned();
-        let file = options.open(path).map_err(failed)?;
-        let size = file.metadata().map_err(failed)?.len();
-        Ok(LogFile { path: path.to_owned(), file, size })
-    }
-
-    /// Its path.
-    pub fn path(&self) -> &Path {
-        &self.path
-    }
-
-    /// Appends a line, which brings its line end along.
-    ///
-    /// # Errors
-    /// When it cannot be written, or the full file not be put aside.
-    pub fn write(&mut self, line: &str) -> std::io::Result<()> {
-        if self.size + line.len() as u64 > LONGEST {
-            let mut aside = self.path.clone().into_os_string();
-            aside.push(".1");
-            fs::rename(&self.path, aside)?;
-            self.file =
-                OpenOptions::new().append(true).create(true).mode(0o600).open(&self.path)?;
-            self.size = 0;
-        }
-        self.file.write_all(line.as_bytes())?;
-        self.size += line.len() as u64;
-        Ok(())
-    }
-}
-
 #[cfg(test)]
 mod tests {
+    use std::fs;
+
     use super::*;
+    use crate::log_file::MAX_SIZE;
 
     #[test]
     fn a_file_does_not_grow_without_end_and_nothing_of_the_last_part_is_lost() {
@@ -159,7 +118,7 @@ mod tests {
         }
         let parts = ["lantern.log.1", "lantern.log"].map(|name| folder.path().join(name));
         let texts = parts.map(|part| fs::read_to_string(part).expect("it is there"));
-        assert!(texts.iter().all(|text| text.len() as u64 <= LONGEST));
+        assert!(texts.iter().all(|text| text.len() as u64 <= MAX_SIZE));
         let both = texts.concat();
         assert!(both.lines().all(|line| line.contains(" info    ")));
         assert!(both.contains(" 899 core") && both.contains(" 600 core"));

@@ -4,8 +4,10 @@ use std::io;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
+#[cfg(feature = "audio")]
 use lantern_audio::AudioError;
 use lantern_backend::BackendError;
+#[cfg(feature = "net")]
 use lantern_net::LinkError;
 
 use crate::style;
@@ -213,11 +215,31 @@ pub enum Failure {
     #[error(transparent)]
     Backend(#[from] BackendError),
     /// A device is not there, or broke off.
+    #[cfg(feature = "net")]
     #[error(transparent)]
     ConnectionState(#[from] LinkError),
-    /// A service of the machine is not there, or broke off.
+    /// Sound or speech does not work.
+    #[cfg(feature = "audio")]
     #[error(transparent)]
     Sound(#[from] AudioError),
+    /// The program was built without it.
+    #[cfg_attr(
+        all(
+            feature = "audio",
+            feature = "evdev",
+            feature = "net",
+            feature = "pictures",
+            feature = "wayland"
+        ),
+        expect(dead_code)
+    )]
+    #[error("this program was built without {what}")]
+    NotBuilt {
+        /// What is missing.
+        what: &'static str,
+        /// The Cargo feature that has it.
+        feature: &'static str,
+    },
     /// The system refused something that always works.
     #[error("{what}: {source}")]
     System {
@@ -280,7 +302,12 @@ impl Failure {
                 "`lantern explain` lists them all".to_owned()
             }
             Failure::Backend(error) => error.hint().to_owned(),
+            Failure::NotBuilt { feature, .. } => {
+                format!("build it with `cargo build --release --features {feature}`")
+            }
+            #[cfg(feature = "net")]
             Failure::ConnectionState(error) => return error.hint(),
+            #[cfg(feature = "audio")]
             Failure::Sound(error) => return error.hint().map(str::to_owned),
             Failure::System { .. } | Failure::Refused { .. } => return None,
         })
@@ -288,16 +315,16 @@ impl Failure {
 
     /// Prints it to standard error; the exit status is 2, or 1 where the back end went away.
     pub fn report(&self) -> ExitCode {
-        crate::style::complain!("{}error{0:#}: {self}", style::ERROR);
+        crate::output::complain!("{}error{0:#}: {self}", style::ERROR);
         let mut cause = std::error::Error::source(self);
         if matches!(self, Failure::Backend(_)) {
             while let Some(inner) = cause {
-                crate::style::complain!("  because: {inner}");
+                crate::output::complain!("  because: {inner}");
                 cause = inner.source();
             }
         }
         if let Some(hint) = self.hint() {
-            crate::style::complain!("  {}help{0:#}: {hint}", style::HELP);
+            crate::output::complain!("  {}help{0:#}: {hint}", style::HELP);
         }
         match self {
             Failure::Backend(BackendError::Lost(_)) | Failure::Refused { .. } => ExitCode::from(1),

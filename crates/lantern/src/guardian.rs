@@ -26,7 +26,7 @@ use rustix::process::{Pid, PidfdFlags, Signal, kill_process, pidfd_open};
 
 use crate::arguments::GuardianArguments;
 use crate::failure::{Failure, Status};
-use crate::style::complain;
+use crate::output::complain;
 
 /// This very program, also when another version has been put in its place meanwhile.
 pub const OWN_PROGRAM: &str = "/proc/self/exe";

@@ -5,7 +5,8 @@ use std::os::fd::BorrowedFd;
 use lantern_backend::{Backend, BackendError, OutputKind, SimulatedBackend};
 use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 
-use crate::style::{self, say};
+use crate::output::say;
+use crate::style;
 use crate::text::{board, combo_name, quoted};
 
 /// The simulated back end, with a voice.

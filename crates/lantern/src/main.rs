@@ -4,6 +4,19 @@
 //! the terminal and signals are touched. What can be decided without them is decided in the other
 //! crates.
 
+// A build without some features leaves parts unused.
+#![cfg_attr(
+    not(all(
+        feature = "audio",
+        feature = "evdev",
+        feature = "net",
+        feature = "pictures",
+        feature = "tui",
+        feature = "wayland"
+    )),
+    allow(dead_code, unused_imports)
+)]
+
 mod arguments;
 mod backends;
 mod capture_input;
@@ -18,10 +31,12 @@ mod failure;
 mod files;
 mod guardian;
 mod ipc;
+mod log_file;
 mod logging_backend;
 mod output;
 mod pictures;
 mod pronunciation;
+mod question;
 mod recording;
 mod rehearsal;
 mod runtime;
@@ -33,6 +48,7 @@ mod style;
 mod table;
 mod text;
 mod timeline;
+#[cfg(feature = "audio")]
 mod trained_phrases;
 
 use std::process::ExitCode;

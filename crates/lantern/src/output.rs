@@ -14,8 +14,24 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::escaping::{acts, push_shown};
-use crate::event_log::LogFile;
-use crate::style::{self, complain};
+use crate::log_file::LogFile;
+use crate::style;
+
+/// Writes a line to standard output.
+macro_rules! say {
+    ($($words:tt)*) => {
+        $crate::output::write_line($crate::output::Stream::Out, format_args!($($words)*))
+    };
+}
+
+/// Writes a line to standard error.
+macro_rules! complain {
+    ($($words:tt)*) => {
+        $crate::output::write_line($crate::output::Stream::Err, format_args!($($words)*))
+    };
+}
+
+pub(crate) use {complain, say};
 
 /// Most bytes in the queue.
 const MOST_BYTES: usize = 1 << 20;

@@ -10,7 +10,7 @@ use rustix::process::{Signal, getpid, kill_process};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
 use crate::failure::Failure;
-use crate::style::complain;
+use crate::output::complain;
 
 /// What becomes readable when SIGINT, SIGTERM or SIGHUP comes. It is one for the whole process: what comes
 /// while one part has ended and the next has not begun is seen by the next.

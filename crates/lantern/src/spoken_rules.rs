@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+#[cfg(feature = "audio")]
 use lantern_audio::{AudioSource, HearingEvent, Recognizer};
 use lantern_model::{ActivePhrase, Listening, RuleSet, TriggerKind};
 use lantern_speech::UtteranceResult;
@@ -9,6 +10,7 @@ use lantern_speech::{
     Phoneme, Phrase, PhraseIndex, Pronunciations, heard_words, likeness, word_lists,
 };
 
+#[cfg(feature = "audio")]
 use crate::failure::Failure;
 
 /// Everything that can be said for the rules of a file.
@@ -102,7 +104,8 @@ impl<'r> Phrases<'r> {
         }
     }
 
-    /// Hears everything that is said in a source; `tell` is given each of it.
+    /// Recognises everything that is said in a source; `tell` is given each of it.
+    #[cfg(feature = "audio")]
     pub fn hear(
         &self,
         source: &mut AudioSource,
@@ -125,6 +128,7 @@ impl<'r> Phrases<'r> {
 }
 
 /// Seconds with two places.
+#[cfg(feature = "audio")]
 pub fn seconds(span: std::time::Duration) -> String {
     format!("{:.2} s", span.as_secs_f64())
 }

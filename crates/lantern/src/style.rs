@@ -22,19 +22,3 @@ pub const FAINT: Style = Style::new().dimmed();
 
 /// Every one of them.
 pub const ALL: [Style; 8] = [ERROR, WARNING, HELP, HEAD, CAME_IN, RULE, WENT_OUT, FAINT];
-
-/// Writes a line to standard output; see [`crate::output`].
-macro_rules! say {
-    ($($words:tt)*) => {
-        $crate::output::write_line($crate::output::Stream::Out, format_args!($($words)*))
-    };
-}
-
-/// Writes a line to standard error; see [`crate::output`].
-macro_rules! complain {
-    ($($words:tt)*) => {
-        $crate::output::write_line($crate::output::Stream::Err, format_args!($($words)*))
-    };
-}
-
-pub(crate) use {complain, say};

@@ -5,7 +5,8 @@ use std::borrow::Cow;
 use unicode_width::UnicodeWidthStr;
 
 use crate::escaping::shown;
-use crate::style::{self, say};
+use crate::output::say;
+use crate::style;
 
 /// Prints rows under their heads, each column as wide as its widest cell.
 pub fn print(heads: &[&str], rows: &[Vec<String>]) {

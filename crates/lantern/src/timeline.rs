@@ -404,7 +404,7 @@ impl Timeline {
         let rule = width(&mut rows.iter().map(|row| cell(&row.rule))).max("rule".len());
         let pad = |text: &str, width: usize| " ".repeat(width.saturating_sub(text.width()));
         let time_head = "    time";
-        crate::style::say!(
+        crate::output::say!(
             "{}{time_head}   came in{}   rule{}   went out{0:#}",
             style::HEAD,
             pad("came in", came_in),
@@ -423,7 +423,7 @@ impl Timeline {
                 (_, Some(_)) => style::WENT_OUT,
                 (_, None) => style::FAINT,
             };
-            crate::style::say!(
+            crate::output::say!(
                 "{time:>8}   {}{in_words}{0:#}{}   {}{label}{2:#}{}   {}{}{4:#}",
                 style::CAME_IN,
                 pad(in_words, came_in),

@@ -17,7 +17,8 @@ use crate::diagnostics::print_findings;
 use crate::failure::{Failure, Status};
 use crate::files;
 use crate::ipc::client::IpcClient;
-use crate::style::{self, complain, say};
+use crate::output::{complain, say};
+use crate::style;
 use crate::text::quoted;
 
 /// Maximum time to wait for the first try.

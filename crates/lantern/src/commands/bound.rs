@@ -6,12 +6,12 @@ use lantern_model::{KeyCombination, KeySpec, Rule, RuleSet, TriggerKind};
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;
-use crate::commands::keys::{Wanted, unescape};
+use crate::commands::key_words::{KeyQuery, unescape};
 use crate::commands::{free, print_json};
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
+use crate::output::{complain, say};
 use crate::pictures::{self, Binding};
-use crate::style::{complain, say};
 use crate::text::board;
 use crate::{style, table};
 
@@ -37,7 +37,7 @@ struct Bound<'a> {
 pub fn run(
     arguments: &KeysArguments,
     file: Option<PathBuf>,
-    wanted: &Wanted,
+    wanted: &KeyQuery,
 ) -> Result<Status, Failure> {
     let (source, rules) = rules_of(file)?;
     let mut bindings = bindings_of(&rules);

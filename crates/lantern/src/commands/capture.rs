@@ -11,8 +11,9 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::files;
 use crate::files::RulesRead;
+use crate::output::{complain, say};
 use crate::pictures::Binding;
-use crate::style::{self, complain, say};
+use crate::style;
 
 /// The shape of `--json`, version 1; one object for each combination.
 #[derive(Serialize)]

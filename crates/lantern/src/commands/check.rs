@@ -10,7 +10,7 @@ use crate::consent::{Consent, missing_lines, power_words};
 use crate::diagnostics::{FindingData, finding_data, lacking_on, print_findings, summary};
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
-use crate::style::{complain, say};
+use crate::output::{complain, say};
 use crate::text::counted;
 use crate::{files, style};
 

@@ -1,9 +1,12 @@
 //! `lantern doctor`: what works on this machine, what does not, and the one line that mends each.
 
+#[cfg(feature = "audio")]
 use lantern_audio::{AudioError, Recognizer, SoundServer, speech_program};
 use lantern_backend::BackendError;
+#[cfg(feature = "evdev")]
 use lantern_evdev::{UDEV_RULE, input_devices, outlet_is_there};
 use lantern_session::{InputMethods, SessionError, accessibility_is_there, notice_service};
+#[cfg(feature = "wayland")]
 use lantern_wayland::{CompositorOffers, PortalOffers, portal_offers, session_offers};
 use lantern_x11::{DisplayDiagnostics, survey};
 use serde::Serialize;
@@ -12,8 +15,9 @@ use crate::arguments::{BackendName, DoctorArguments};
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
+use crate::output::say;
 use crate::runtime::RuntimeFiles;
-use crate::style::{self, say};
+use crate::style;
 use crate::text::counted;
 use crate::{backends, files};
 
@@ -106,7 +110,24 @@ fn desk_check(backend: &Result<BackendName, BackendError>) -> Check {
     }
 }
 
+/// That a part was not built.
+#[cfg(not(all(feature = "audio", feature = "evdev", feature = "wayland")))]
+fn not_built(part: &'static str, feature: &str) -> Check {
+    with_help(
+        part,
+        State::Limited,
+        "this program was built without it",
+        format!("`cargo build --release --features {feature}`"),
+    )
+}
+
+#[cfg(not(feature = "wayland"))]
+fn session_checks() -> Vec<Check> {
+    vec![not_built("windows", "wayland"), not_built("portal", "wayland")]
+}
+
 /// What a Wayland session has besides input.
+#[cfg(feature = "wayland")]
 fn session_checks() -> Vec<Check> {
     let has = |part, has: bool, what: &'static str, lacks: &'static str| match has {
         true => works(part, what),
@@ -155,7 +176,13 @@ fn session_checks() -> Vec<Check> {
     checks
 }
 
+#[cfg(not(feature = "evdev"))]
+fn kernel_checks(_: bool) -> Vec<Check> {
+    vec![not_built("kernel input", "evdev")]
+}
+
 /// What the kernel back end needs; where another one is used, to be known only.
+#[cfg(feature = "evdev")]
 fn kernel_checks(needed: bool) -> Vec<Check> {
     let state = if needed { State::Missing } else { State::Limited };
     let only = if needed { "" } else { "; only for `--backend evdev`" };
@@ -317,18 +344,29 @@ fn own_file() -> Check {
 }
 
 fn service_checks() -> Vec<Check> {
+    let menus = accessibility_is_there().map(|()| "the accessibility bus".to_owned());
+    let mut checks = sound_checks();
+    checks.push(service("notices", notice_service(), SessionError::hint));
+    checks.push(service("menus", menus, SessionError::hint));
+    checks
+}
+
+#[cfg(not(feature = "audio"))]
+fn sound_checks() -> Vec<Check> {
+    vec![not_built("sound", "audio"), not_built("hearing", "audio")]
+}
+
+#[cfg(feature = "audio")]
+fn sound_checks() -> Vec<Check> {
     let sound = SoundServer::connect().and_then(|mut server| server.output());
     let microphone = SoundServer::connect().and_then(|mut server| server.microphone());
     let hearing = Recognizer::open().map(|_| "the speech library and its English model".to_owned());
     let speech = speech_program().map(str::to_owned).ok_or(AudioError::NoSpeech);
-    let menus = accessibility_is_there().map(|()| "the accessibility bus".to_owned());
     vec![
         service("sound", sound, AudioError::hint),
         service("microphone", microphone, AudioError::hint),
         service("hearing", hearing, AudioError::hint),
         service("speech", speech, AudioError::hint),
-        service("notices", notice_service(), SessionError::hint),
-        service("menus", menus, SessionError::hint),
     ]
 }
 

@@ -42,7 +42,7 @@ pub fn run(arguments: &ExplainArguments) -> Result<Status, Failure> {
     } else {
         for row in rows {
             let first = row.meaning.split_inclusive(". ").next().unwrap_or(row.meaning).trim_end();
-            crate::style::say!(
+            crate::output::say!(
                 "{}{:<16}{0:#} {:<8} {first}",
                 style::HEAD,
                 row.name,
@@ -68,7 +68,7 @@ fn word(severity: Severity) -> &'static str {
 }
 
 fn print_row(row: &CodeRow) {
-    crate::style::say!(
+    crate::output::say!(
         "{}{}{0:#} ({})\n\n{}",
         style::HEAD,
         row.name,
@@ -76,9 +76,9 @@ fn print_row(row: &CodeRow) {
         row.meaning
     );
     for (title, example) in [("With it", row.bad), ("Without", row.good)] {
-        crate::style::say!("\n{}{title}{0:#}:", style::HEAD);
+        crate::output::say!("\n{}{title}{0:#}:", style::HEAD);
         for line in example.lines() {
-            crate::style::say!("    {line}");
+            crate::output::say!("    {line}");
         }
     }
 }

@@ -11,7 +11,7 @@ use lantern_script::{Finding, Source, format, parse};
 use crate::arguments::FmtArguments;
 use crate::diagnostics::print_findings;
 use crate::failure::{Failure, Status};
-use crate::style::complain;
+use crate::output::complain;
 use crate::{files, style};
 
 pub fn run(arguments: FmtArguments) -> Result<Status, Failure> {
@@ -31,7 +31,7 @@ pub fn run(arguments: FmtArguments) -> Result<Status, Failure> {
             // A reader that went away is no fault.
             let _ = std::io::stdout().lock().write_all(layout.as_bytes());
         } else if differs && arguments.check {
-            crate::style::say!("{}", path.display());
+            crate::output::say!("{}", path.display());
         } else if differs {
             replace(path, &layout)?;
             complain!("{}laid out{0:#} {}", style::WENT_OUT, path.display());

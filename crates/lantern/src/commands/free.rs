@@ -8,11 +8,12 @@ use lantern_x11::survey;
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;
-use crate::commands::keys::{Wanted, unescape};
+use crate::commands::key_words::{KeyQuery, unescape};
 use crate::commands::print_json;
 use crate::failure::Status;
+use crate::output::{complain, say};
 use crate::pictures::Binding;
-use crate::style::{self, complain, say};
+use crate::style;
 use crate::text::wrapped;
 
 /// Columns that a line of keys may take.
@@ -83,7 +84,12 @@ fn all_families() -> Vec<ModifierSet> {
 }
 
 /// Shows what a set of rules leaves free of the keys that were asked about.
-pub fn run(arguments: &KeysArguments, file: &str, bindings: &[Binding], wanted: &Wanted) -> Status {
+pub fn run(
+    arguments: &KeysArguments,
+    file: &str,
+    bindings: &[Binding],
+    wanted: &KeyQuery,
+) -> Status {
     let manager = survey().ok().map(|survey| survey.manager.unwrap_or_default());
     let settings = manager.as_deref().map(shortcuts);
     let known = settings.as_deref().unwrap_or_default();
@@ -127,7 +133,7 @@ pub fn run(arguments: &KeysArguments, file: &str, bindings: &[Binding], wanted: 
     if rows.iter().all(|row| row.keys.is_empty()) { Status::Found } else { Status::Done }
 }
 
-fn rows(bindings: &[Binding], settings: &[Shortcut], wanted: &Wanted) -> Vec<FreeKeyRow> {
+fn rows(bindings: &[Binding], settings: &[Shortcut], wanted: &KeyQuery) -> Vec<FreeKeyRow> {
     let useful = |key: &&Key| !matches!(key.kind(), KeyKind::Modifier | KeyKind::National);
     let families = wanted.modifiers.map_or_else(all_families, |families| vec![families]);
     let row = |families: ModifierSet| {

@@ -1,10 +1,10 @@
 //! `lantern keys`: the vocabulary of keys, or parts of it.
 
-use lantern_model::{Key, KeyKind, Modifier, ModifierSet};
-use lantern_script::{near_name, range_advice};
+use lantern_model::Key;
 use serde::Serialize;
 
 use crate::arguments::KeysArguments;
+use crate::commands::key_words::{KeyQuery, unescape};
 use crate::commands::{bound, print_json, take};
 use crate::failure::{Failure, Status};
 use crate::{style, table};
@@ -31,12 +31,12 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
     if let Some(combination) = &arguments.take {
         return take::run(combination);
     }
-    let wanted = Wanted::read(arguments)?;
+    let query = KeyQuery::read(arguments)?;
     let file = arguments.bound.as_ref().or(arguments.free.as_ref());
     if let Some(file) = file {
-        return bound::run(arguments, file.clone(), &wanted);
+        return bound::run(arguments, file.clone(), &query);
     }
-    let keys = wanted.keys;
+    let keys = query.keys;
     if arguments.json {
         print_json(&KeysReport {
             version: 1,
@@ -44,104 +44,11 @@ pub fn run(arguments: &KeysArguments) -> Result<Status, Failure> {
         });
     } else if let Some(separator) = &arguments.separator {
         let names: Vec<&str> = keys.iter().map(|key| key.name()).collect();
-        crate::style::say!("{}", names.join(&unescape(separator)));
+        crate::output::say!("{}", names.join(&unescape(separator)));
     } else {
         print_table(&keys);
     }
     Ok(if keys.is_empty() { Status::Found } else { Status::Done })
-}
-
-/// The keys that a command line asks about.
-#[derive(Debug)]
-pub struct Wanted {
-    pub keys: Vec<Key>,
-    /// The modifiers that must be held with them, if a combination was named.
-    pub modifiers: Option<ModifierSet>,
-}
-
-impl Wanted {
-    fn read(arguments: &KeysArguments) -> Result<Wanted, Failure> {
-        let mut wanted = Wanted { keys: Vec::new(), modifiers: None };
-        if arguments.wanted.is_empty() {
-            wanted.keys.extend(Key::all());
-        }
-        let words = arguments.wanted.iter().flat_map(|words| words.split(','));
-        for word in words.map(str::trim) {
-            let keys = match word.rsplit_once('+').filter(|(modifiers, _)| !modifiers.is_empty()) {
-                Some((modifiers, key)) => {
-                    let families = families_of(modifiers)?;
-                    if wanted.modifiers.is_some_and(|before| before != families) {
-                        return Err(Failure::WrongWords {
-                            message: "combinations of one call must have the same modifiers"
-                                .to_owned(),
-                            advice: "ask for each on its own: `lantern keys ctrl+i --free`"
-                                .to_owned(),
-                        });
-                    }
-                    wanted.modifiers = Some(families);
-                    resolve(key.trim_matches(['[', ']']))?
-                }
-                None => resolve(word)?,
-            };
-            for key in keys {
-                if !wanted.keys.contains(&key) {
-                    wanted.keys.push(key);
-                }
-            }
-        }
-        for word in arguments.except.iter().flat_map(|words| words.split(',')) {
-            let left_out = resolve(word.trim())?;
-            wanted.keys.retain(|key| !left_out.contains(key));
-        }
-        Ok(wanted)
-    }
-}
-
-/// Modifiers joined by `+`, of either side.
-fn families_of(words: &str) -> Result<ModifierSet, Failure> {
-    words.split('+').try_fold(ModifierSet::NONE, |families, word| {
-        let family =
-            Modifier::from_word(&word.to_lowercase()).ok_or_else(|| Failure::WrongWords {
-                message: format!("`{word}` is no modifier"),
-                advice: "modifiers are ctrl, alt, shift and super, as in ctrl+alt+i".to_owned(),
-            })?;
-        Ok(families.with(family))
-    })
-}
-
-/// The keys that a word of the command line means.
-fn resolve(word: &str) -> Result<Vec<Key>, Failure> {
-    if let Some(kind) = KeyKind::from_word(word) {
-        return Ok(kind.keys().collect());
-    }
-    if let Some((from, to)) = word.split_once("..") {
-        let (from, to) = (one_key(from)?, one_key(to)?);
-        return Key::range(from, to).map_err(|error| {
-            let (message, advice) = range_advice(&error);
-            Failure::WrongWords { message, advice }
-        });
-    }
-    Ok(vec![one_key(word)?])
-}
-
-pub fn one_key(word: &str) -> Result<Key, Failure> {
-    let lower = word.to_lowercase();
-    Key::named(&lower).or_else(|| Key::from_code(word)).ok_or_else(|| {
-        let kinds = KeyKind::ALL.map(KeyKind::word);
-        let near = near_name(&lower, Key::all().map(Key::name).chain(kinds));
-        Failure::WrongWords {
-            message: format!("there is no key or kind of key `{word}`"),
-            advice: match near {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => format!("kinds are {}; ranges are written c..k", kinds.join(", ")),
-            },
-        }
-    })
-}
-
-/// `\n` and `\t` as a shell hands them over.
-pub fn unescape(text: &str) -> String {
-    text.replace("\\n", "\n").replace("\\t", "\t")
 }
 
 fn key_data(key: Key) -> KeyData {
@@ -172,5 +79,5 @@ fn print_table(keys: &[Key]) {
         })
         .collect();
     table::print(&heads, &rows);
-    crate::style::complain!("{}{} keys{0:#}", style::FAINT, keys.len());
+    crate::output::complain!("{}{} keys{0:#}", style::FAINT, keys.len());
 }

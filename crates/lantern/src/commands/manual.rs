@@ -9,7 +9,8 @@ use clap_complete::Shell;
 
 use crate::arguments::Arguments;
 use crate::failure::{Failure, Status};
-use crate::style::{self, complain};
+use crate::output::complain;
+use crate::style;
 
 /// Prints completions for a shell.
 pub fn completions(shell: Shell) -> Result<Status, Failure> {

@@ -9,10 +9,14 @@ mod doctor;
 mod explain;
 mod fmt;
 mod free;
+mod key_words;
 mod keys;
 mod manual;
 mod new;
 pub mod orders;
+#[cfg(feature = "wayland")]
+mod portal;
+#[cfg(feature = "net")]
 mod ports;
 pub mod question;
 mod record;
@@ -21,6 +25,7 @@ pub mod run;
 mod service;
 mod shape;
 pub mod sheet;
+#[cfg(feature = "net")]
 mod standin;
 pub mod status;
 mod take;
@@ -46,8 +51,14 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         ProgramCommand::Doctor(arguments) => doctor::run(&arguments),
         ProgramCommand::Check(arguments) => check::run(arguments),
         ProgramCommand::Fmt(arguments) => fmt::run(arguments),
+        #[cfg(feature = "net")]
         ProgramCommand::Ports(arguments) => ports::run(arguments),
+        #[cfg(feature = "net")]
         ProgramCommand::Standin(arguments) => standin::run(arguments.command),
+        #[cfg(not(feature = "net"))]
+        ProgramCommand::Ports(_) | ProgramCommand::Standin(_) => {
+            Err(Failure::NotBuilt { what: "devices", feature: "net" })
+        }
         ProgramCommand::Voice(arguments) => voice::run(arguments.command),
         ProgramCommand::Shape(arguments) => shape::run(arguments.command),
         ProgramCommand::Explain(arguments) => explain::run(&arguments),

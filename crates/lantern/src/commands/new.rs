@@ -7,7 +7,7 @@ use std::path::Path;
 use crate::arguments::NewArguments;
 use crate::commands::demo::{DEVICE_RULES, EXAMPLE_RULES, EXAMPLE_SCENE, SPOKEN_RULES};
 use crate::failure::{Failure, Status};
-use crate::style::say;
+use crate::output::say;
 
 /// What is written, each by its name.
 const EXAMPLE: [(&str, &str); 6] = [

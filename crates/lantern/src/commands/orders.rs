@@ -12,8 +12,8 @@ use crate::arguments::{
 };
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
+use crate::output::say;
 use crate::runtime::RuntimeFiles;
-use crate::style::say;
 use crate::text::counted;
 
 pub fn fire(arguments: &FireArguments) -> Result<Status, Failure> {

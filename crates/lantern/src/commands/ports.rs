@@ -11,7 +11,7 @@ use crate::arguments::PortsArguments;
 use crate::commands::print_json;
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::style::complain;
+use crate::output::complain;
 use crate::{files, style, table};
 
 /// The shape of `--json`, version 1.

@@ -1,53 +1,19 @@
 //! `lantern question`: one question to the person, in a process of its own, so that it can be ended at
 //! any moment and holds nothing up. Reads the question as a line of JSON, and prints the answer as JSON.
 
-use std::io::{self, stdin};
+use std::io::stdin;
 use std::os::fd::AsFd;
 
 use lantern_backend::{Dialog, DialogAnswer, DialogChoice};
 use lantern_services::Services;
 use lantern_session::{Front, NumberedElements};
 use lantern_x11::{ask_person, pick_place};
-use serde::{Deserialize, Serialize};
 use serde_json::json;
 
 use crate::arguments::{QuestionArguments, QuestionKind};
 use crate::failure::{Failure, Status};
-use crate::style::say;
-
-/// Maximum size of a question in bytes: a list of a rule has at most 4 MiB, each character of which may be
-/// escaped.
-const LONGEST: usize = 32 << 20;
-
-/// What is asked.
-#[derive(Debug, Serialize, Deserialize)]
-pub struct Asked {
-    /// The question; for numbers the name of the program in front.
-    pub asked: String,
-    /// What may be picked; for numbers the title of the window and its process.
-    pub choices: Vec<String>,
-}
-
-impl Asked {
-    /// The question as the line that the process reads.
-    pub fn line(&self) -> String {
-        serde_json::to_string(self).expect("it is plain data") + "\n"
-    }
-
-    /// Reads the line from standard input and not a byte more, since what follows is for others.
-    fn read() -> Result<Asked, Failure> {
-        let failed = |source| Failure::System { what: "cannot read the question", source };
-        let mut line = Vec::new();
-        let mut byte = [0];
-        while rustix::io::read(stdin(), &mut byte).map_err(|error| failed(error.into()))? > 0
-            && byte != *b"\n"
-            && line.len() < LONGEST
-        {
-            line.push(byte[0]);
-        }
-        serde_json::from_slice(&line).map_err(|error| failed(io::Error::from(error)))
-    }
-}
+use crate::output::say;
+use crate::question::Asked;
 
 pub fn run(arguments: QuestionArguments) -> Result<Status, Failure> {
     let asked = Asked::read()?;

@@ -17,7 +17,8 @@ use crate::capture_input::terminal::QuietTerminal;
 use crate::capture_input::{SceneListener, SceneObservation};
 use crate::commands::orders::read_span;
 use crate::failure::{Failure, Status};
-use crate::style::{self, complain};
+use crate::output::complain;
+use crate::style;
 
 pub fn run(arguments: &RecordArguments) -> Result<Status, Failure> {
     let span = arguments.span.as_deref().map(read_span).transpose()?;

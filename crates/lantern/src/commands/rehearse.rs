@@ -126,7 +126,7 @@ fn print_broken(json: bool, findings: &[Finding], source: &Source) {
         });
     } else {
         print_findings(findings, source);
-        crate::style::say!("{}: {}", source.name(), summary(findings));
+        crate::output::say!("{}: {}", source.name(), summary(findings));
     }
 }
 
@@ -152,28 +152,28 @@ fn print_scene(source: &Source, lines: &[u32], played: &SceneResult, why: bool) 
     let name = source.name();
     let met = played.expected - played.unmet.len();
     if played.has_passed() {
-        crate::style::say!(
+        crate::output::say!(
             "{}passed{0:#} {name}: {met} of {} expectations",
             style::WENT_OUT,
             played.expected
         );
         if why {
-            crate::style::say!("");
+            crate::output::say!("");
             played.timeline.print();
         }
         return;
     }
-    crate::style::say!(
+    crate::output::say!(
         "{}failed{0:#} {name}: {met} of {} expectations\n",
         style::ERROR,
         played.expected
     );
     played.timeline.print();
     if let Some(why) = &played.cut {
-        crate::style::say!("\n{name}: not played to its end: {why}");
+        crate::output::say!("\n{name}: not played to its end: {why}");
     }
     for unmet in &played.unmet {
-        crate::style::say!(
+        crate::output::say!(
             "\n{name}:{}: at {}\n  expected  {}{}{2:#}\n  instead   {}{}{4:#}",
             lines[unmet.line],
             unmet.time,

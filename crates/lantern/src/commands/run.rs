@@ -1,35 +1,35 @@
 //! `lantern run`: work by the rules until stopped.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use lantern_backend::{
     Backend, BackendError, CopiedContents, Heartbeat, HeldKeyReader, HeldKeyWriter,
 };
+#[cfg(feature = "evdev")]
 use lantern_evdev::{DeviceSelection, EvdevBackend};
-use lantern_model::{RuleSet, TriggerKind};
-use lantern_system::home_folder;
-use lantern_wayland::{PortalBackend, RequestedShortcut, WaylandBackend};
+use lantern_model::RuleSet;
 use lantern_x11::X11Backend;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{DumpableBehavior, Pid, Signal, kill_process, set_dumpable_behavior};
 use serde_json::Value;
 
 use crate::arguments::{BackendName, RunArguments};
+#[cfg(feature = "wayland")]
+use crate::commands::portal;
 use crate::commands::status::words;
-use crate::consent::{Consent, missing_lines};
+use crate::consent::{ConsentRefusal, refuse_unless_agreed};
 use crate::diagnostics::{lacking_on, print_findings};
 use crate::event_log::{EventLog, LogLevel};
 use crate::failure::{Failure, Status};
-use crate::files::RulesRead;
 use crate::guardian::{GuardTarget, GuardianHandle};
 use crate::ipc::client::IpcClient;
 use crate::ipc::server::IpcServer;
 use crate::logging_backend::LoggingBackend;
+use crate::output::complain;
 use crate::runtime::{Claim, RuntimeFiles};
 use crate::session::{Session, SessionConfig};
-use crate::style::complain;
 use crate::text::{counted, span_words};
 use crate::{backends, files, service_notify, signals, style};
 
@@ -46,7 +46,8 @@ const BETWEEN_LOOKS: Duration = Duration::from_millis(250);
 
 pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     let backend = BackendName::chosen(arguments.backend);
-    let choice = board_choice(&arguments)?;
+    #[cfg(feature = "evdev")]
+    let choice = device_selection(&arguments)?;
     let path = files::rules_path(arguments.file)?;
     let rules = read(&path, *backend.as_ref().unwrap_or(&BackendName::X11))?;
     let backend = backend?;
@@ -66,15 +67,29 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
         let (path, runtime, journal) = (path.as_path(), &runtime, &journal);
         let worker = Worker { path, runtime, journal, backend, called: &called };
         match backend {
+            #[cfg(feature = "evdev")]
             BackendName::Evdev => {
                 let guarded = GuardianHandle::start(GuardTarget::Keyboard)?;
                 worker.work_in_session(rules, EvdevBackend::open(choice)?, Some(guarded))?;
             }
+            #[cfg(feature = "wayland")]
             BackendName::Portal => {
-                let backend = PortalBackend::open(&wanted(&rules), portal_token())?;
+                let backend = portal::open(&rules)?;
                 worker.work_in_session(rules, backend, None)?;
             }
-            _ => worker.work(rules, LoggingBackend::new(), None)?,
+            #[cfg(not(feature = "evdev"))]
+            BackendName::Evdev => {
+                let what = "the back end on the kernel's input";
+                return Err(Failure::NotBuilt { what, feature: "evdev" });
+            }
+            #[cfg(not(feature = "wayland"))]
+            BackendName::Portal => {
+                let what = "the back end on the desktop's portals";
+                return Err(Failure::NotBuilt { what, feature: "wayland" });
+            }
+            BackendName::X11 | BackendName::Simulated => {
+                worker.work(rules, LoggingBackend::new(), None)?;
+            }
         }
     }
     complain!("{}: stopped, every key is let go", path.display());
@@ -90,41 +105,9 @@ fn refuse_core_dumps(backend: BackendName) {
     }
 }
 
-/// The combinations of a set, for the portal, each with what it does; the panic combination first.
-fn wanted(rules: &RuleSet) -> Vec<RequestedShortcut> {
-    let panic = RequestedShortcut {
-        combo: rules.settings.panic.clone(),
-        description: "Stop everything".to_owned(),
-    };
-    let mut all = vec![panic];
-    for rule in &rules.rules {
-        for trigger in &rule.triggers {
-            let combos = match &trigger.kind {
-                TriggerKind::Key { combo, .. } => std::slice::from_ref(combo),
-                TriggerKind::Keys { combos, .. } => combos.as_slice(),
-                _ => &[],
-            };
-            for combo in combos {
-                if !all.iter().any(|wanted| wanted.combo == *combo) {
-                    let (combo, description) = (combo.clone(), rule.label.clone());
-                    all.push(RequestedShortcut { combo, description });
-                }
-            }
-        }
-    }
-    all
-}
-
-/// Where it is kept that the person agreed to input by the portal.
-fn portal_token() -> PathBuf {
-    home_folder("XDG_STATE_HOME", ".local/state")
-        .unwrap_or_default()
-        .join("cold-lantern")
-        .join("portal-token")
-}
-
 /// Which input devices are taken on the kernel back end.
-fn board_choice(arguments: &RunArguments) -> Result<DeviceSelection, Failure> {
+#[cfg(feature = "evdev")]
+fn device_selection(arguments: &RunArguments) -> Result<DeviceSelection, Failure> {
     let size = |written: &String| {
         let (width, height) = written.split_once('x')?;
         Some((width.parse().ok()?, height.parse().ok()?))
@@ -217,17 +200,18 @@ struct Worker<'w> {
 
 impl Worker<'_> {
     /// The same, with what a Wayland session has besides input, if this is one.
+    #[cfg(any(feature = "evdev", feature = "wayland"))]
     fn work_in_session<D: Backend>(
         self,
         rules: RuleSet,
         backend: D,
         guarded: Option<GuardianHandle>,
     ) -> Result<(), Failure> {
+        #[cfg(feature = "wayland")]
         if backends::is_set("WAYLAND_DISPLAY") {
-            self.work(rules, WaylandBackend::join(backend)?, guarded)
-        } else {
-            self.work(rules, backend, guarded)
+            return self.work(rules, lantern_wayland::WaylandBackend::join(backend)?, guarded);
         }
+        self.work(rules, backend, guarded)
     }
 
     /// Works on a back end until a signal comes or the back end is gone.
@@ -325,35 +309,5 @@ fn who_runs(reached: Result<IpcClient, Failure>, process: Option<u32>) -> String
             format!("{} has run for {since}{process}", words(&told["file"]))
         }
         Err(_) => format!("lantern{process} works"),
-    }
-}
-
-/// Everything that used files can do needs consent. The first file is the person's own, and no
-/// other user may write any of them.
-pub fn refuse_unless_agreed(read: &RulesRead, rules: &RuleSet) -> Result<(), ConsentRefusal> {
-    let source = &read.source;
-    files::refuse_if_others_may_write(read)
-        .map_err(|failure| ConsentRefusal { missing: Vec::new(), failure })?;
-    let agreement = Consent::read();
-    let missing = agreement.missing(source, rules);
-    if missing.is_empty() {
-        return Ok(());
-    }
-    let failure = Failure::NotAgreed { path: source.name().to_owned() };
-    Err(ConsentRefusal { missing: missing_lines(&missing), failure })
-}
-
-/// Why rules are not taken, with the powers that were not agreed to.
-#[derive(Debug)]
-pub struct ConsentRefusal {
-    missing: Vec<String>,
-    failure: Failure,
-}
-
-impl ConsentRefusal {
-    /// Prints the powers; gives what is to be reported behind them.
-    pub fn print_missing(self) -> Failure {
-        self.missing.iter().for_each(|line| complain!("{line}"));
-        self.failure
     }
 }

@@ -9,7 +9,8 @@ use lantern_system::home_folder;
 use crate::arguments::ServiceArguments;
 use crate::failure::{Failure, Status};
 use crate::files;
-use crate::style::{self, complain, say};
+use crate::output::{complain, say};
+use crate::style;
 
 /// A file that belongs to the service.
 struct ServiceFile {

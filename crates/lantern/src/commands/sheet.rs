@@ -15,7 +15,9 @@ use crate::commands::status::words;
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
-use crate::style::{self, complain, say};
+use crate::output::{complain, say};
+use crate::pictures::{SheetEntry, SheetGroup};
+use crate::style;
 use crate::{pictures, table};
 
 /// The shape of `--json`, version 1.
@@ -24,22 +26,6 @@ struct SheetReport<'a> {
     version: u32,
     file: &'a str,
     places: &'a [SheetGroup],
-}
-
-/// What can be done at a place.
-#[derive(Debug, Serialize)]
-pub struct SheetGroup {
-    /// The place in words.
-    pub place: String,
-    /// What is done, and what it does.
-    pub entries: Vec<SheetEntry>,
-}
-
-/// One thing that can be done.
-#[derive(Debug, Serialize)]
-pub struct SheetEntry {
-    pub how: String,
-    pub what: String,
 }
 
 /// Rules with more triggers than this are listed by their first and last.

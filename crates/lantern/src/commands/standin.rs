@@ -10,8 +10,9 @@ use rustix::event::{PollFd, PollFlags, poll};
 
 use crate::arguments::{FansArguments, PedalsArguments, StandinCommand};
 use crate::failure::{Failure, Status};
+use crate::output::{complain, say};
 use crate::signals;
-use crate::style::{self, complain, say};
+use crate::style;
 
 /// From one line of a bouncing contact to the next.
 const BOUNCING: Duration = Duration::from_millis(3);

@@ -6,7 +6,8 @@ use crate::arguments::StatusArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
-use crate::style::{self, say};
+use crate::output::say;
+use crate::style;
 use crate::table;
 use crate::text::{counted, span_words};
 

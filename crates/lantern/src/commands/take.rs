@@ -6,9 +6,10 @@ use lantern_model::{Key, KeySpec, ModifierSet};
 use lantern_session::{Change, shortcuts};
 use lantern_x11::survey;
 
-use crate::commands::keys::one_key;
+use crate::commands::key_words::one_key;
 use crate::failure::{Failure, Status};
-use crate::style::{self, complain, say};
+use crate::output::{complain, say};
+use crate::style;
 
 pub fn run(words: &str) -> Result<Status, Failure> {
     let (families, key) = combination(words)?;

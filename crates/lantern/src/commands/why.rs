@@ -8,7 +8,8 @@ use crate::arguments::WhyArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
-use crate::style::{self, say};
+use crate::output::say;
+use crate::style;
 use crate::text::span_words;
 
 pub fn run(arguments: &WhyArguments) -> Result<Status, Failure> {

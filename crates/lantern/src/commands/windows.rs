@@ -7,7 +7,7 @@ use serde::Serialize;
 use crate::arguments::WindowsArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
-use crate::style::complain;
+use crate::output::complain;
 use crate::text::quoted;
 use crate::{style, table};
 

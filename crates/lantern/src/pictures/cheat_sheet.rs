@@ -3,7 +3,23 @@
 use svg::Document;
 
 use super::{GUIDE, INK, TAKEN, block, rule, sheet, shortened, words};
-use crate::commands::sheet::SheetGroup;
+use serde::Serialize;
+
+/// What can be done at a place.
+#[derive(Debug, Serialize)]
+pub struct SheetGroup {
+    /// The place in words.
+    pub place: String,
+    /// What is done, and what it does.
+    pub entries: Vec<SheetEntry>,
+}
+
+/// One thing that can be done.
+#[derive(Debug, Serialize)]
+pub struct SheetEntry {
+    pub how: String,
+    pub what: String,
+}
 
 const WIDTH: f64 = 1280.0;
 const MARGIN: f64 = 32.0;

@@ -9,13 +9,14 @@ mod timeline;
 use std::fs;
 use std::path::Path;
 
+#[cfg(feature = "pictures")]
 use resvg::{tiny_skia, usvg};
 use svg::Document;
 use svg::node::element::{Line, Rectangle, Text};
 
 use crate::failure::Failure;
 
-pub use cheat_sheet::cheat_sheet;
+pub use cheat_sheet::{SheetEntry, SheetGroup, cheat_sheet};
 pub use keyboard::{Binding, keyboard};
 pub use shapes::{ShapeCell, shapes};
 pub use timeline::timeline;
@@ -39,6 +40,11 @@ pub const HELD: &str = "#c98a1b";
 pub fn write(picture: &Document, path: &Path) -> Result<(), Failure> {
     let bytes = match path.extension().and_then(|extension| extension.to_str()) {
         Some("svg") => picture.to_string().into_bytes(),
+        #[cfg(not(feature = "pictures"))]
+        Some("png") => {
+            return Err(Failure::NotBuilt { what: "PNG pictures", feature: "pictures" });
+        }
+        #[cfg(feature = "pictures")]
         Some("png") => drawn(&picture.to_string())
             .map_err(|message| Failure::Picture { path: path.to_owned(), message })?,
         _ => return Err(Failure::NoPictureFormat { path: path.to_owned() }),
@@ -46,6 +52,7 @@ pub fn write(picture: &Document, path: &Path) -> Result<(), Failure> {
     fs::write(path, bytes).map_err(|source| Failure::Write { path: path.to_owned(), source })
 }
 
+#[cfg(feature = "pictures")]
 fn drawn(svg: &str) -> Result<Vec<u8>, String> {
     let mut options =
         usvg::Options { font_family: "Ubuntu".to_owned(), ..usvg::Options::default() };

@@ -13,8 +13,8 @@ use crate::failure::Failure;
 use crate::guardian::GuardianHandle;
 use crate::ipc::protocol;
 use crate::ipc::server::IpcServer;
+use crate::output::say;
 use crate::service_notify::WatchdogNotifier;
-use crate::style::say;
 use crate::{signals, style};
 use lantern_backend::{Backend, BackendError};
 use lantern_engine::{Engine, StopCause};
@@ -36,6 +36,8 @@ const FAIR_SHARE: Duration = Duration::from_millis(8);
 const LEVEL_SPAN: Duration = Duration::from_millis(1500);
 
 mod background;
+#[cfg(feature = "net")]
+mod calls;
 mod clock;
 mod device_events;
 mod file_watcher;
@@ -243,9 +245,10 @@ impl<'j, D: Backend> Session<'j, D> {
     /// Hands an event of a device to the engine.
     fn handle_device_event(&mut self, now: Time, event: Event) {
         match &event {
+            #[cfg(feature = "net")]
             Event::Call { call, .. } => {
                 let call = *call;
-                let answer = device_events::handle_call(&mut self.engine, now, event);
+                let answer = calls::handle_call(&mut self.engine, now, event);
                 return self.executor.answer_call(call, answer);
             }
             Event::Bytes { device, bytes } => self.show_bytes(device, bytes),

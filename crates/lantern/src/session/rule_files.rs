@@ -14,7 +14,7 @@ use rustix::fd::{AsFd, BorrowedFd};
 use super::background::{Background, Finished};
 use super::file_watcher::SavedFile;
 use crate::arguments::BackendName;
-use crate::commands::run::{ConsentRefusal, refuse_unless_agreed};
+use crate::consent::{ConsentRefusal, refuse_unless_agreed};
 use crate::diagnostics;
 use crate::failure::Failure;
 use crate::files;

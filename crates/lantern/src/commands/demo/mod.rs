@@ -1,8 +1,11 @@
 //! `lantern demo`: the shipped example on a simulated desktop, a few rules with devices that are stood in for,
 //! and a few that are spoken to.
 
+#[cfg(any(feature = "audio", feature = "net"))]
 mod at_work;
+#[cfg(feature = "net")]
 mod devices;
+#[cfg(feature = "audio")]
 mod speech;
 
 use lantern_script::scene::parse_scene;
@@ -39,28 +42,28 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
     let played = rehearsal::play(&rules, &scene);
     if arguments.json {
         let rows = played.timeline.rows();
-        let devices = devices::told().unwrap_or_default();
-        let speech = speech::heard().unwrap_or_default();
+        let devices = devices_told().unwrap_or_default();
+        let speech = speech_heard().unwrap_or_default();
         print_json(&DemoReport { version: 1, rows, devices, speech });
         return Ok(Status::Done);
     }
-    crate::style::say!(
+    crate::output::say!(
         "The logging bench of an ice-core store, on a simulated desktop: {} rules.\n\
          All that comes in is scripted: the keys and windows of the scene night.scene.\n",
         rules.rules.len()
     );
     played.timeline.print();
-    crate::style::say!(
+    crate::output::say!(
         "\nThe same bench with devices: a pedal board on a serial port and a fan controller on the network,\n\
          both stood in for, and both spoken with for real.\n"
     );
-    show(devices::told());
-    crate::style::say!(
+    show(devices_told());
+    crate::output::say!(
         "\nThe same bench by voice: two rules behind the word \"lantern\", recordings that ship with the example,\n\
          and then a program that hears in the place of a recogniser.\n"
     );
-    show(speech::heard());
-    crate::style::say!(
+    show(speech_heard());
+    crate::output::say!(
         "\n{}Three things to try next{0:#}\n\
          \x20 lantern new my-desk\n\
          \x20     writes this example as files\n\
@@ -73,10 +76,24 @@ pub fn run(arguments: &DemoArguments) -> Result<Status, Failure> {
     Ok(if played.has_passed() { Status::Done } else { Status::Found })
 }
 
+fn devices_told() -> Result<Vec<String>, Failure> {
+    #[cfg(feature = "net")]
+    return devices::told();
+    #[cfg(not(feature = "net"))]
+    Err(Failure::NotBuilt { what: "devices", feature: "net" })
+}
+
+fn speech_heard() -> Result<Vec<String>, Failure> {
+    #[cfg(feature = "audio")]
+    return speech::heard();
+    #[cfg(not(feature = "audio"))]
+    Err(Failure::NotBuilt { what: "speech", feature: "audio" })
+}
+
 /// Shows what came of a part of the demo; where this machine has no room for it the rest stands.
 fn show(part: Result<Vec<String>, Failure>) {
     match part {
-        Ok(lines) => lines.iter().for_each(|line| crate::style::say!("  {line}")),
-        Err(failure) => crate::style::say!("  left out here: {failure}"),
+        Ok(lines) => lines.iter().for_each(|line| crate::output::say!("  {line}")),
+        Err(failure) => crate::output::say!("  left out here: {failure}"),
     }
 }

@@ -8,7 +8,7 @@ use crate::arguments::ShapeAlikeArguments;
 use crate::commands::print_json;
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::style::say;
+use crate::output::say;
 use crate::table;
 use crate::text::sureness;
 

@@ -4,9 +4,9 @@ use super::outcome;
 use crate::arguments::ShapeDrawArguments;
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
+use crate::output::complain;
 use crate::pictures::{self, ShapeCell};
 use crate::style;
-use crate::style::complain;
 
 pub fn run(arguments: &ShapeDrawArguments) -> Result<Status, Failure> {
     let (source, rules) = rules_of(arguments.file.clone())?;

@@ -11,9 +11,9 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use crate::arguments::{BackendName, ShapeRecordArguments};
 use crate::drawings::{self, Drawings};
 use crate::failure::{Failure, Status};
+use crate::output::complain;
 use crate::runtime::RuntimeFiles;
 use crate::style;
-use crate::style::complain;
 
 /// Drawings of one shape at the most: more say nothing new.
 const MOST: usize = 9;

@@ -9,7 +9,7 @@ use crate::arguments::ShapeTryArguments;
 use crate::commands::print_json;
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::style::complain;
+use crate::output::complain;
 use crate::text::sureness;
 use crate::{drawings, table};
 

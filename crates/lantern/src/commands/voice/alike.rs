@@ -15,7 +15,7 @@ use crate::arguments::VoiceAlikeArguments;
 use crate::commands::print_json;
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
-use crate::style::{complain, say};
+use crate::output::{complain, say};
 use crate::trained_phrases::Taught;
 use crate::{pronunciation, style, table};
 

@@ -9,8 +9,9 @@ use lantern_speech::Loudness;
 use crate::arguments::VoiceHearArguments;
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
+use crate::output::{complain, say};
 use crate::spoken_rules::{Phrases, seconds};
-use crate::style::{self, complain, say};
+use crate::style;
 
 /// Columns of the meter.
 const METER: usize = 30;

@@ -10,7 +10,7 @@ use lantern_speech::{
 
 use crate::arguments::VoiceTeachArguments;
 use crate::failure::{Failure, Status};
-use crate::style::{complain, say};
+use crate::output::{complain, say};
 use crate::trained_phrases::Taught;
 use crate::{style, table};
 

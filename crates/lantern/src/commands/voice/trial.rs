@@ -10,8 +10,8 @@ use crate::arguments::VoiceTryArguments;
 use crate::commands::print_json;
 use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
+use crate::output::complain;
 use crate::spoken_rules::{Phrases, seconds};
-use crate::style::complain;
 use crate::text::sureness;
 use crate::{style, table};
 

@@ -10,7 +10,8 @@ use crate::arguments::VoiceWrongArguments;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
-use crate::style::{self, complain, say};
+use crate::output::{complain, say};
+use crate::style;
 use crate::text::{span_words, sureness};
 use crate::trained_phrases::Taught;
 

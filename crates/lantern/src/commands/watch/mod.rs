@@ -5,31 +5,33 @@
 
 mod model;
 mod plain;
+#[cfg(feature = "net")]
 mod port;
 mod raw;
+#[cfg(feature = "tui")]
+mod terminal;
+#[cfg(feature = "tui")]
 mod view;
 
-use std::io::{BufRead, IsTerminal};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::io::BufRead;
+#[cfg(feature = "tui")]
+use std::io::IsTerminal;
+use std::sync::mpsc::channel;
 use std::thread;
-use std::time::Duration;
 
-use ratatui::crossterm::event::{self, Event, KeyEventKind};
 use serde_json::{Value, json};
 
 use crate::arguments::WatchArguments;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
-use crate::style::say;
-use model::{Action, Model, ShownDecision};
-
-/// How often ages are drawn anew when nothing happens.
-const SECOND: Duration = Duration::from_secs(1);
+use crate::output::say;
+use model::{Action, Model, ShownDecision, ViewKey};
 
 /// What wakes the view.
 enum Happening {
     Decided(ShownDecision),
-    Key(event::KeyEvent),
+    /// A key, in a build that reads them.
+    Key(ViewKey),
     Resized,
     /// A signal asks us to end.
     Ended,
@@ -38,6 +40,11 @@ enum Happening {
 }
 
 pub fn run(arguments: &WatchArguments) -> Result<Status, Failure> {
+    #[cfg(not(feature = "net"))]
+    if arguments.port.is_some() {
+        return Err(Failure::NotBuilt { what: "devices", feature: "net" });
+    }
+    #[cfg(feature = "net")]
     if let Some(port) = &arguments.port {
         return port::watch(port.clone(), arguments.speed, arguments.json);
     }
@@ -62,14 +69,11 @@ pub fn run(arguments: &WatchArguments) -> Result<Status, Failure> {
         }
         let _ = sender.send(Happening::Gone);
     });
-    if arguments.plain || !std::io::stdout().is_terminal() {
-        return plain::watch(of_keys, &happenings);
+    #[cfg(feature = "tui")]
+    if !arguments.plain && std::io::stdout().is_terminal() {
+        return terminal::watch(of_keys, &happenings);
     }
-    thread::spawn(move || read_keys(&of_keys));
-    let mut terminal = ratatui::init();
-    let result = show(&mut terminal, &happenings);
-    ratatui::restore();
-    result
+    plain::watch(of_keys, &happenings)
 }
 
 /// The one that runs went away.
@@ -95,50 +99,4 @@ fn decision(line: &str) -> Option<(ShownDecision, Value)> {
     let decided = message["method"] == json!("decided");
     let data = message["params"].take();
     decided.then(|| (ShownDecision::of(&data), data))
-}
-
-fn read_keys(happenings: &Sender<Happening>) {
-    while let Ok(event) = event::read() {
-        let happening = match event {
-            Event::Key(key) if key.kind == KeyEventKind::Press => Happening::Key(key),
-            Event::Resize(..) => Happening::Resized,
-            _ => continue,
-        };
-        if happenings.send(happening).is_err() {
-            return;
-        }
-    }
-}
-
-fn show(
-    terminal: &mut ratatui::DefaultTerminal,
-    happenings: &Receiver<Happening>,
-) -> Result<Status, Failure> {
-    let failed = |source| Failure::System { what: "cannot draw on the terminal", source };
-    let mut orders = IpcClient::reach()?;
-    let mut model = Model::new(std::env::var_os("NO_COLOR").is_none());
-    loop {
-        model.take_status(&orders.ask("status", &json!({}))?);
-        terminal.draw(|frame| view::draw(&mut model, frame)).map_err(failed)?;
-        let mut next = match happenings.recv_timeout(SECOND) {
-            Ok(happening) => Some(happening),
-            Err(RecvTimeoutError::Timeout) => None,
-            Err(RecvTimeoutError::Disconnected) => return Ok(Status::Done),
-        };
-        // A burst is drawn once.
-        while let Some(happening) = next {
-            match happening {
-                Happening::Decided(decided) => model.take_decision(decided),
-                Happening::Resized => {}
-                Happening::Ended => return Ok(Status::Done),
-                Happening::Gone => return Err(gone()),
-                Happening::Key(key) => match model.take_key(key) {
-                    Some(Action::Leave) => return Ok(Status::Done),
-                    Some(order) => order.give(&mut orders, &mut model)?,
-                    None => {}
-                },
-            }
-            next = happenings.try_recv().ok();
-        }
-    }
 }

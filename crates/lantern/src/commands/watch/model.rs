@@ -2,7 +2,6 @@
 
 use std::collections::VecDeque;
 
-use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use serde_json::{Value, json};
 
 use crate::commands::status::{heading, words};
@@ -64,6 +63,19 @@ pub struct RunningRow {
 pub enum Action {
     Leave,
     Order { method: &'static str, params: Value },
+}
+
+/// A key of the view.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ViewKey {
+    Char(char),
+    /// Ctrl+C.
+    Interrupt,
+    Escape,
+    Up,
+    Down,
+    /// Enter or delete: ends what is chosen.
+    End,
 }
 
 /// Everything there is to see.
@@ -154,28 +166,28 @@ impl Model {
         self.runs.len() + self.programs.len()
     }
 
-    pub fn take_key(&mut self, key: KeyEvent) -> Option<Action> {
+    pub fn take_key(&mut self, key: ViewKey) -> Option<Action> {
         let order = |method, params| Some(Action::Order { method, params });
-        let ctrl = key.modifiers.contains(KeyModifiers::CONTROL);
-        match key.code {
-            KeyCode::Esc if self.help => self.help = false,
-            KeyCode::Char('c') if ctrl => return Some(Action::Leave),
-            KeyCode::Char('q') | KeyCode::Esc => return Some(Action::Leave),
-            KeyCode::Char('?' | 'h') => self.help = !self.help,
-            KeyCode::Char('f') => self.failures_only = !self.failures_only,
-            KeyCode::Char('s') => return order("stop", json!({})),
-            KeyCode::Char('p') if self.paused => return order("resume", json!({})),
-            KeyCode::Char('p') => return order("pause", json!({})),
-            KeyCode::Up => self.chosen = self.chosen.saturating_sub(1),
-            KeyCode::Down => self.chosen = (self.chosen + 1).min(self.choices().saturating_sub(1)),
-            KeyCode::Enter | KeyCode::Delete => {
+        match key {
+            ViewKey::Escape if self.help => self.help = false,
+            ViewKey::Char('q') | ViewKey::Escape | ViewKey::Interrupt => {
+                return Some(Action::Leave);
+            }
+            ViewKey::Char('?' | 'h') => self.help = !self.help,
+            ViewKey::Char('f') => self.failures_only = !self.failures_only,
+            ViewKey::Char('s') => return order("stop", json!({})),
+            ViewKey::Char('p') if self.paused => return order("resume", json!({})),
+            ViewKey::Char('p') => return order("pause", json!({})),
+            ViewKey::Up => self.chosen = self.chosen.saturating_sub(1),
+            ViewKey::Down => self.chosen = (self.chosen + 1).min(self.choices().saturating_sub(1)),
+            ViewKey::End => {
                 if let Some(run) = self.runs.get(self.chosen) {
                     return order("stop", run.end.clone());
                 }
                 let program = self.programs.get(self.chosen - self.runs.len().min(self.chosen));
                 return program.and_then(|program| order("end", program.end.clone()));
             }
-            _ => {}
+            ViewKey::Char(_) => {}
         }
         None
     }

@@ -8,12 +8,15 @@ use std::thread;
 use serde_json::json;
 
 use super::model::{Action, Model, ShownDecision, Weight};
-use super::{Happening, gone, read_keys};
+#[cfg(feature = "tui")]
+use super::terminal::read_keys;
+use super::{Happening, gone};
 use crate::capture_input::terminal::QuietTerminal;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
+use crate::output::say;
 use crate::signals;
-use crate::style::{self, say};
+use crate::style;
 
 pub(super) fn watch(
     sender: Sender<Happening>,
@@ -28,6 +31,7 @@ pub(super) fn watch(
             // If the receiver is gone, the view has ended.
             let _ = of_signals.send(Happening::Ended);
         });
+        #[cfg(feature = "tui")]
         thread::spawn(move || read_keys(&sender));
     }
     let result = tell(happenings);

@@ -11,7 +11,8 @@ use serde_json::{Value, json};
 
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
-use crate::style::{self, complain, say};
+use crate::output::{complain, say};
+use crate::style;
 
 /// Time after which a line without an end is shown.
 const RESTS: Duration = Duration::from_millis(200);

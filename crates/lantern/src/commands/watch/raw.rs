@@ -9,7 +9,8 @@ use crate::capture_input::terminal::QuietTerminal;
 use crate::capture_input::{SceneListener, SceneObservation};
 use crate::commands::capture::sent_names;
 use crate::failure::{Failure, Status};
-use crate::style::{self, complain, say};
+use crate::output::{complain, say};
+use crate::style;
 
 pub fn watch(json: bool) -> Result<Status, Failure> {
     let mut ears = SceneListener::open(None)?;

@@ -165,10 +165,9 @@ mod tests {
     use insta::assert_snapshot;
     use ratatui::Terminal;
     use ratatui::backend::TestBackend;
-    use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
     use serde_json::json;
 
-    use super::super::model::{Action, ShownDecision};
+    use super::super::model::{Action, ShownDecision, ViewKey};
     use super::*;
 
     fn model() -> Model {
@@ -225,11 +224,11 @@ mod tests {
     #[test]
     fn failures_alone_and_help_over_it() {
         let mut model = model();
-        model.take_key(KeyEvent::from(KeyCode::Char('f')));
-        model.take_key(KeyEvent::from(KeyCode::Char('?')));
+        model.take_key(ViewKey::Char('f'));
+        model.take_key(ViewKey::Char('?'));
         assert_snapshot!(drawn(&mut model, 80, 24));
-        assert_eq!(model.take_key(KeyEvent::from(KeyCode::Esc)), None, "it closes the help");
-        assert_eq!(model.take_key(KeyEvent::from(KeyCode::Esc)), Some(Action::Leave));
+        assert_eq!(model.take_key(ViewKey::Escape), None, "it closes the help");
+        assert_eq!(model.take_key(ViewKey::Escape), Some(Action::Leave));
     }
 
     #[test]
@@ -242,18 +241,18 @@ mod tests {
     #[test]
     fn keys_choose_runs_and_then_programs() {
         let mut model = model();
-        let mut press = |code| model.take_key(KeyEvent::new(code, KeyModifiers::NONE));
+        let mut press = |key| model.take_key(key);
         let stop = |params| Some(Action::Order { method: "stop", params });
-        assert_eq!(press(KeyCode::Enter), stop(json!({ "run": 3 })));
-        press(KeyCode::Down);
-        assert_eq!(press(KeyCode::Enter), stop(json!({ "run": 5 })));
+        assert_eq!(press(ViewKey::End), stop(json!({ "run": 3 })));
+        press(ViewKey::Down);
+        assert_eq!(press(ViewKey::End), stop(json!({ "run": 5 })));
         for _ in 0..5 {
-            press(KeyCode::Down);
+            press(ViewKey::Down);
         }
         let end = Action::Order { method: "end", params: json!({ "process": 4800 }) };
-        assert_eq!(press(KeyCode::Delete), Some(end));
-        assert_eq!(press(KeyCode::Char('s')), stop(json!({})));
+        assert_eq!(press(ViewKey::End), Some(end));
+        assert_eq!(press(ViewKey::Char('s')), stop(json!({})));
         let pause = Action::Order { method: "pause", params: json!({}) };
-        assert_eq!(press(KeyCode::Char('p')), Some(pause));
+        assert_eq!(press(ViewKey::Char('p')), Some(pause));
     }
 }
