@@ -33,6 +33,7 @@ mod serial;
 mod sessions;
 mod shapes;
 mod signs;
+mod structure;
 mod text;
 mod tools;
 mod twelve;
