@@ -20,7 +20,7 @@ pub enum ServiceError {
     /// A device did not do it.
     #[cfg(feature = "net")]
     #[error(transparent)]
-    ConnectionState(#[from] LinkError),
+    Device(#[from] LinkError),
     /// The program was built without this.
     #[error("this program was built without {0}")]
     NotBuilt(&'static str),
@@ -40,7 +40,7 @@ impl ServiceError {
             ServiceError::Audio(error) => error.line(),
             ServiceError::Session(error) => error.line(),
             #[cfg(feature = "net")]
-            ServiceError::ConnectionState(error) => error.line(),
+            ServiceError::Device(error) => error.line(),
             ServiceError::NotBuilt(_) | ServiceError::Fault(_) | ServiceError::Stopped => {
                 self.to_string()
             }

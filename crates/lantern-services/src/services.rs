@@ -35,8 +35,8 @@ pub struct ServiceReport {
 /// What came of an order.
 #[derive(Debug)]
 pub enum JobResult {
-    /// It is done.
-    JobResult,
+    /// The command is done and has no result.
+    Done,
     /// It is so loud now.
     Level(OutputLevel),
     /// This must be started now.
@@ -74,6 +74,9 @@ pub struct Services {
     /// The thread of connections, once there are devices.
     #[cfg(feature = "net")]
     links: Option<ConnectionThread>,
+    /// What is reported of devices in their place.
+    #[cfg(not(feature = "net"))]
+    refused_devices: std::collections::VecDeque<Event>,
     /// Whether it is watched where the keyboard goes.
     fields_watched: bool,
     /// Whether it is watched whether an input method is at work.
@@ -110,6 +113,8 @@ impl Services {
             ear: None,
             #[cfg(feature = "net")]
             links: None,
+            #[cfg(not(feature = "net"))]
+            refused_devices: std::collections::VecDeque::new(),
             fields_watched: false,
             methods_watched: false,
             environment: ChildEnvironment::default(),
@@ -154,7 +159,7 @@ impl Services {
             CommandKind::Notify => {
                 self.hand_on("notify", job, |bus, job| {
                     notifications::show(bus, job.word())?;
-                    Ok(JobResult::JobResult)
+                    Ok(JobResult::Done)
                 });
             }
             CommandKind::Volume(_) | CommandKind::Say | CommandKind::Play => {
@@ -168,14 +173,13 @@ impl Services {
             CommandKind::QueryInputMethod => {
                 self.hand_on("input method", job, |methods: &mut InputMethods, _| {
                     let composing = methods.composing()?;
-                    Ok(composing
-                        .map_or(JobResult::JobResult, |name| JobResult::Gave(Value::Text(name))))
+                    Ok(composing.map_or(JobResult::Done, |name| JobResult::Gave(Value::Text(name))))
                 });
             }
             CommandKind::ChooseMenuEntry => {
                 self.hand_on("choose", job, |tree, job| {
                     accessibility::choose(tree, &job.front, &job.deed.arguments)?;
-                    Ok(JobResult::JobResult)
+                    Ok(JobResult::Done)
                 });
             }
             _ => return false,
@@ -269,6 +273,10 @@ impl Services {
 
     /// The next event of a device, if any. While it is not taken, the device is not read.
     pub fn next_device_news(&mut self) -> Option<Event> {
+        #[cfg(not(feature = "net"))]
+        if let Some(event) = self.refused_devices.pop_front() {
+            return Some(event);
+        }
         self.device_news.pop()
     }
 
@@ -336,7 +344,7 @@ impl Services {
             CommandKind::Volume(_) => self.hand_on("volume", job, change_volume),
             CommandKind::Say => self.hand_on("say", job, |(): &mut (), job| {
                 lantern_audio::say(job.word(), &job.environment, &job.stop)?;
-                Ok(JobResult::JobResult)
+                Ok(JobResult::Done)
             }),
             // Several sounds may be played at once.
             _ => {
@@ -344,7 +352,7 @@ impl Services {
                 thread::spawn(move || {
                     let play = || {
                         lantern_audio::play(job.word(), &job.stop)?;
-                        Ok(JobResult::JobResult)
+                        Ok(JobResult::Done)
                     };
                     let result =
                         catch(play).unwrap_or_else(|fault| Err(ServiceError::Fault(fault)));
@@ -456,6 +464,18 @@ impl Services {
         report(&self.done, &self.bell, job.effect, Err(ServiceError::NotBuilt("devices")));
         true
     }
+
+    /// Reports of each of these devices that it cannot be connected.
+    pub fn refuse_devices(&mut self, names: impl Iterator<Item = String>) {
+        let why = ServiceError::NotBuilt("devices").to_string();
+        self.refused_devices = names
+            .map(|device| Event::ConnectionState {
+                device,
+                state: lantern_model::ConnectionState::Down(why.clone()),
+            })
+            .collect();
+        ring(&self.bell);
+    }
 }
 
 fn report(
@@ -480,8 +500,8 @@ struct LinkTeller {
 #[cfg(feature = "net")]
 impl OutcomeSender for LinkTeller {
     fn outcome(&self, effect: EffectId, outcome: Result<Option<Value>, LinkError>) {
-        let result = outcome.map(|value| value.map_or(JobResult::JobResult, JobResult::Gave));
-        report(&self.done, &self.bell, effect, result.map_err(ServiceError::ConnectionState));
+        let result = outcome.map(|value| value.map_or(JobResult::Done, JobResult::Gave));
+        report(&self.done, &self.bell, effect, result.map_err(ServiceError::Device));
     }
 }
 
@@ -512,7 +532,7 @@ fn change_volume(
     job: &ServiceJob,
 ) -> Result<JobResult, ServiceError> {
     let CommandKind::Volume(change) = job.deed.kind else {
-        return Ok(JobResult::JobResult);
+        return Ok(JobResult::Done);
     };
     let by = match job.deed.value {
         Some(Value::Share(share)) => share,

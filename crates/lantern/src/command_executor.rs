@@ -113,14 +113,9 @@ impl CommandExecutor {
         self.services.set_devices(devices.collect())
     }
 
-    /// Marks every device as away, as the program was built without them.
     #[cfg(not(feature = "net"))]
     fn connect(&mut self, rules: &RuleSet) -> io::Result<()> {
-        let why = "this program was built without devices";
-        let away = |device: &lantern_model::Device| {
-            (device.name.clone(), ConnectionState::Down(why.to_owned()))
-        };
-        self.links = rules.devices.iter().map(away).collect();
+        self.services.refuse_devices(rules.devices.iter().map(|device| device.name.clone()));
         Ok(())
     }
 
@@ -296,7 +291,7 @@ impl CommandExecutor {
         returned.events.extend(self.services.take_session_news());
         while let Some(ServiceReport { effect, result }) = self.services.next_report() {
             let result = match result {
-                Ok(JobResult::JobResult) => Ok(None),
+                Ok(JobResult::Done) => Ok(None),
                 Ok(JobResult::Gave(value)) => Ok(Some(value)),
                 Ok(JobResult::Level(level)) => {
                     returned.level = Some(level);

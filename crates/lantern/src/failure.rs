@@ -217,7 +217,7 @@ pub enum Failure {
     /// A device is not there, or broke off.
     #[cfg(feature = "net")]
     #[error(transparent)]
-    ConnectionState(#[from] LinkError),
+    Device(#[from] LinkError),
     /// Sound or speech does not work.
     #[cfg(feature = "audio")]
     #[error(transparent)]
@@ -306,7 +306,7 @@ impl Failure {
                 format!("build it with `cargo build --release --features {feature}`")
             }
             #[cfg(feature = "net")]
-            Failure::ConnectionState(error) => return error.hint(),
+            Failure::Device(error) => return error.hint(),
             #[cfg(feature = "audio")]
             Failure::Sound(error) => return error.hint().map(str::to_owned),
             Failure::System { .. } | Failure::Refused { .. } => return None,

@@ -1,14 +1,14 @@
 //! Lints: what may run but is hardly meant. Each is a function from the lowered set to findings.
 
 mod alike;
+mod busy_loops;
 mod call_cycles;
-mod circles;
-mod lonely_word;
-mod loops;
-mod never;
+mod exposed_triggers;
+mod never_firing;
 mod plain_key;
-mod presses;
 mod slow_typing;
+mod trigger_cycles;
+mod unreleased_presses;
 
 use std::collections::BTreeSet;
 
@@ -32,15 +32,15 @@ type Lint = fn(&LintInput<'_>, &mut Vec<Finding>);
 
 /// Every lint, in the order in which they run.
 const LINTS: &[Lint] = &[
-    never::never_firing,
-    loops::busy_loops,
-    presses::unreleased_presses,
+    never_firing::never_firing,
+    busy_loops::busy_loops,
+    unreleased_presses::unreleased_presses,
     plain_key::plain_keys_taken,
     slow_typing::slow_typing,
-    circles::trigger_cycles,
-    lonely_word::single_word_phrases,
-    lonely_word::missing_attention_word,
-    lonely_word::missing_tokens,
+    trigger_cycles::trigger_cycles,
+    exposed_triggers::single_word_phrases,
+    exposed_triggers::missing_attention_word,
+    exposed_triggers::missing_tokens,
     alike::alike_phrases,
     alike::alike_shapes,
 ];

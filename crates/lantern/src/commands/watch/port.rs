@@ -25,7 +25,7 @@ pub fn watch(port: String, speed: u32, json: bool) -> Result<Status, Failure> {
     thread::spawn(move || {
         let end = match read_here(&port, speed, &sender) {
             Err(LinkError::InUse { .. }) => read_there(&port, &sender),
-            Err(error) => Err(Failure::ConnectionState(error)),
+            Err(error) => Err(Failure::Device(error)),
             Ok(()) => Ok(()),
         };
         if let Err(failure) = end {
@@ -63,7 +63,7 @@ fn read_here(port: &str, speed: u32, pieces: &Sender<Piece>) -> Result<(), LinkE
 }
 
 fn read_there(port: &str, pieces: &Sender<Piece>) -> Result<(), Failure> {
-    let in_use = || Failure::ConnectionState(LinkError::InUse { port: port.to_owned() });
+    let in_use = || Failure::Device(LinkError::InUse { port: port.to_owned() });
     let mut client = IpcClient::reach().map_err(|_| in_use())?;
     client.ask("listen", &json!({ "port": port })).map_err(|_| in_use())?;
     complain!(

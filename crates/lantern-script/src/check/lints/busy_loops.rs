@@ -6,7 +6,7 @@ use lantern_model::code::{Expr, Op};
 use lantern_model::{RoutineId, Value};
 
 use super::LintInput;
-use super::never::known_truth;
+use super::never_firing::known_truth;
 use crate::Finding;
 use crate::check::graph;
 use crate::codes::Code;

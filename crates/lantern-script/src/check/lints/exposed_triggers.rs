@@ -1,5 +1,5 @@
-//! Spoken phrases that talk may fire by chance: those of a single word, and all where nothing holds
-//! talk off.
+//! Triggers that others may fire without meaning to: phrases of one word, phrases without an attention
+//! word, and listeners without tokens.
 
 use super::LintInput;
 use crate::Finding;
