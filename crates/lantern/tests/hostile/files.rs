@@ -67,12 +67,12 @@ fn x11_rules_that_lead_into_a_pipe_or_a_device_stop_no_running_set() {
         running.wait_for("rules from before");
         desk.expect_plain_keys();
     }
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(running.child.id());
     // The file itself becomes a pipe.
     std::fs::rename(desk.display.folder().join("pipe.lantern"), &running.file)
         .expect("they are ours");
     running.wait_for("is no regular file");
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(running.child.id());
     desk.expect_panic();
     running.stop();
 }
@@ -85,7 +85,7 @@ fn x11_a_large_set_that_is_saved_and_asked_for_again_delays_no_key() {
         .map(|number| format!("macro shelve-{number}(core) {{ log \"{{core}} {number}\" }}\n"))
         .collect();
     std::fs::write(&running.file, format!("{FIRES}{macros}")).expect("it is ours");
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(running.child.id());
     running.wait_for("reloaded: 2 rules");
     // Requests that come while the files are read are answered when they were read after that.
     let asked: Vec<_> = (0..8)
@@ -94,7 +94,7 @@ fn x11_a_large_set_that_is_saved_and_asked_for_again_delays_no_key() {
             command.arg("reload").stdout(Stdio::piped()).spawn().expect("it starts")
         })
         .collect();
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(running.child.id());
     for child in asked {
         let answer = child.wait_with_output().expect("it ends");
         let said = String::from_utf8_lossy(&answer.stdout);

@@ -85,7 +85,7 @@ fn flooded(of_lines: &str) {
     wait_for_work(&desk.display);
     let flood = Flood::of(b"abc\n".repeat(1000), move |bytes| pedals.send_some(bytes));
     flood.wait_for(100_000);
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(child.id());
     flood.wait_for(100_000);
     expect_bounded(&mut desk, &child, MOST_MEMORY);
     drop(flood);
@@ -143,7 +143,7 @@ fn x11_messages_without_a_pace_delay_no_key() {
     let packet = [b"\x30\x6f\0\x09core/flow".as_slice(), &[b'x'; 100]].concat();
     let flood = Flood::of(packet.repeat(100), move |bytes| stream.write(bytes));
     flood.wait_for(1_000_000);
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(child.id());
     expect_bounded(&mut desk, &child, MOST_MEMORY);
     drop(flood);
     expect_end(child);
@@ -159,7 +159,7 @@ fn x11_large_values_delay_no_key() {
     );
     let child = start(&desk.display, &rules);
     wait_for_work(&desk.display);
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(child.id());
     expect_bounded(&mut desk, &child, 2 * MOST_MEMORY);
     expect_end(child);
 }

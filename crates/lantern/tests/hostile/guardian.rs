@@ -12,7 +12,7 @@ fn x11_a_guardian_that_is_stopped_does_not_keep_the_program_from_ending() {
     let mut desk = TestDesktop::set_up();
     let running = Running::start(&desk.display, FIRES);
     send(running.guardian(), Signal::STOP);
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(running.child.id());
     running.stop();
     desk.person.expect_no_keys_down();
 }
@@ -26,7 +26,7 @@ fn x11_a_program_that_is_stopped_does_not_keep_the_keyboard() {
         let step = if holds { "hold a { wait }" } else { "tap a" };
         let rules = format!("{FIRES}when key f7 {{ {step} }}\n");
         let mut running = Running::start(&desk.display, &rules);
-        desk.expect_keys_at_once();
+        desk.expect_keys_at_once(running.child.id());
         desk.person.tap("f7");
         desk.target.expect_press(A);
         // Its keys are taken again once it has done what the rule asked for.
@@ -51,7 +51,7 @@ fn x11_a_program_that_is_stopped_and_keeps_nothing_may_go_on() {
         desk.expect_plain_keys();
     }
     running.signal(Signal::CONT);
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(running.child.id());
     running.stop();
 }
 

@@ -96,7 +96,7 @@ fn x11_a_terminal_that_is_stopped_with_ctrl_s_stops_nothing_else() {
     terminal.press(CTRL_S);
     for _ in 0..3 {
         desk.person.tap("f7");
-        desk.expect_keys_at_once();
+        desk.expect_keys_at_once(child.id());
     }
     terminal.press(CTRL_Q);
     let read = terminal.read_until("seven 3");
@@ -121,7 +121,7 @@ fn x11_a_pipe_that_nobody_reads_stops_nothing_else() {
     wait_until("the pipe to be full", || {
         rustix::io::ioctl_fionread(&out).is_ok_and(|bytes| bytes > 60_000)
     });
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(child.id());
     desk.expect_panic();
     // More was written than the queue holds; it is counted once the pipe is read.
     let reader = std::thread::spawn(move || {

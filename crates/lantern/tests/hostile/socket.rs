@@ -105,7 +105,7 @@ fn x11_clients_that_ask_without_a_pause_delay_no_key() {
     for line in lines.iter().chain([&empty]) {
         let storm = Storm::of(&folder(&desk.display), line);
         storm.wait_for(10_000);
-        desk.expect_keys_at_once();
+        desk.expect_keys_at_once(running.child.id());
         storm.wait_for(10_000);
         storm.end();
     }
@@ -138,7 +138,7 @@ fn x11_clients_that_stay_do_not_keep_others_out() {
     }
     assert_eq!(refused, 250 - 192);
     assert!(lantern(&desk.display, &["resume"]).status.success());
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(running.child.id());
     desk.expect_panic();
     running.stop();
 }
@@ -157,7 +157,7 @@ fn x11_without_descriptors_for_clients_the_program_rests_and_takes_the_next() {
     });
     let folder = folder(&desk.display);
     let clients: Vec<UnixStream> = (0..60).map(|_| connect(&folder)).collect();
-    desk.expect_keys_at_once();
+    desk.expect_keys_at_once(running.child.id());
     let before = running.processor_time();
     pass_time(Duration::from_secs(2));
     let used = running.processor_time() - before;
