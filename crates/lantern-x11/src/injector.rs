@@ -226,7 +226,7 @@ impl Injector {
         Ok(())
     }
 
-    /// Releases everything that the list marks, as far as the display allows it.
+    /// Releases everything that the list marks, while the display accepts it.
     pub(super) fn release_everything(&mut self, link: &XConnection) {
         if release_marked(link, self.held.marks()).is_ok() {
             self.held.clear();
