@@ -5,7 +5,8 @@ use std::fmt;
 use std::sync::Arc;
 
 use lantern_model::{
-    ConnectionState, ListenMode, MicrophoneState, RuleId, RunId, SourceLocation, Time,
+    CommandErrorKind, ConnectionState, ListenMode, MicrophoneState, RuleId, RunId, SourceLocation,
+    Time,
 };
 
 /// A key that types, as a reason names it where it must not be told which one.
@@ -47,6 +48,8 @@ pub enum DecisionKind {
         run: RunId,
         /// Where.
         place: SourceLocation,
+        /// The sort of failure of a command; none if the engine found it itself.
+        kind: Option<CommandErrorKind>,
         /// Why.
         message: String,
     },

@@ -1,6 +1,6 @@
 //! Steps of input, written through the devices of our own.
 
-use lantern_model::{InputAction, InputBatch, Key, KeyKind, ModifierKey};
+use lantern_model::{CommandError, InputAction, InputBatch, Key, KeyKind, ModifierKey};
 
 use super::EvdevBackend;
 use super::uinput_output;
@@ -11,7 +11,7 @@ impl EvdevBackend {
     pub(super) fn do_step(
         &mut self,
         step: &InputBatch,
-    ) -> Result<Result<(), String>, BackendError> {
+    ) -> Result<Result<(), CommandError>, BackendError> {
         if let Err(why) = self.check(step) {
             return Ok(Err(why));
         }
@@ -85,20 +85,21 @@ impl EvdevBackend {
         }
     }
 
-    fn check(&self, step: &InputBatch) -> Result<(), String> {
+    fn check(&self, step: &InputBatch) -> Result<(), CommandError> {
         for act in &step.actions {
             match act {
                 InputAction::MoveTo(..) if self.screen.is_none() => {
-                    return Err(
-                        "how large the screen is is not known; `--screen 1920x1080` says it"
-                            .to_owned(),
-                    );
+                    return Err(CommandError::unavailable(
+                        "the size of the screen is not known; `--screen 1920x1080` gives it",
+                    ));
                 }
                 InputAction::Text(text) => {
                     let group = self.passage.layout().group();
                     let missing = text.chars().find(|letter| group.key_for(*letter).is_none());
                     if let Some(letter) = missing {
-                        return Err(format!("no key of this layout types {letter:?}"));
+                        return Err(CommandError::unsupported(format!(
+                            "no key of this layout types {letter:?}"
+                        )));
                     }
                 }
                 _ => {}

@@ -14,7 +14,9 @@ mod uinput_output;
 use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
-use lantern_model::{Command, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time};
+use lantern_model::{
+    Command, CommandError, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time,
+};
 
 use device_set::{EvdevEvent, GrabRequest, InputDevices};
 use key_filter::{ForwardedKey, KeyFilter};
@@ -243,7 +245,8 @@ impl Backend for EvdevBackend {
 
     fn execute(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
         let Some(why) = without_session(&deed.kind) else { return Ok(false) };
-        self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
+        self.events
+            .push_back(Event::Outcome { effect, result: Err(CommandError::unsupported(why)) });
         Ok(true)
     }
 

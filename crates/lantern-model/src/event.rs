@@ -3,8 +3,8 @@
 use std::time::Duration;
 
 use crate::{
-    ConnectionState, EffectId, HeldModifiers, Key, KeyGrab, Layout, MicrophoneState, Point, Value,
-    WallTime,
+    CommandResult, ConnectionState, EffectId, HeldModifiers, Key, KeyGrab, Layout, MicrophoneState,
+    Point, WallTime,
 };
 
 /// A part of a screen, in its pixels.
@@ -192,6 +192,6 @@ pub enum Event {
         /// Which effect.
         effect: EffectId,
         /// The value, or the reason of the failure.
-        result: Result<Option<Value>, String>,
+        result: CommandResult,
     },
 }

@@ -8,6 +8,7 @@
 mod clock;
 pub mod code;
 mod command;
+mod command_error;
 mod device;
 mod effect;
 mod event;
@@ -26,6 +27,7 @@ mod value;
 
 pub use clock::{TimeOfDay, WallTime};
 pub use command::{Command, CommandKind, OutputLevel, VolumeChange};
+pub use command_error::{CommandError, CommandErrorKind, CommandResult};
 pub use device::{
     Broker, ConnectionState, Device, DeviceId, DeviceKind, Secret, SecretTemplate,
     SecretTemplatePart, topic_fits,

@@ -2,6 +2,7 @@
 
 #[cfg(feature = "audio")]
 use lantern_audio::AudioError;
+use lantern_model::CommandError;
 #[cfg(feature = "net")]
 use lantern_net::LinkError;
 use lantern_session::SessionError;
@@ -44,6 +45,34 @@ impl ServiceError {
             ServiceError::NotBuilt(_) | ServiceError::Fault(_) | ServiceError::Stopped => {
                 self.to_string()
             }
+        }
+    }
+}
+
+impl From<ServiceError> for CommandError {
+    fn from(error: ServiceError) -> CommandError {
+        let detail = error.line();
+        match error {
+            #[cfg(feature = "audio")]
+            ServiceError::Audio(_) => CommandError::unavailable(detail),
+            ServiceError::Session(SessionError::Launch(error)) => error.into(),
+            ServiceError::Session(SessionError::Silent { .. }) => CommandError::timed_out(detail),
+            ServiceError::Session(
+                SessionError::NoEntry { .. }
+                | SessionError::NoNumber { .. }
+                | SessionError::NothingToPress { .. },
+            ) => CommandError::not_found(detail),
+            ServiceError::Session(SessionError::Greyed { .. }) => CommandError::refused(detail),
+            ServiceError::Session(_) => CommandError::unavailable(detail),
+            #[cfg(feature = "net")]
+            ServiceError::Device(LinkError::Silent { .. }) => CommandError::timed_out(detail),
+            #[cfg(feature = "net")]
+            ServiceError::Device(LinkError::Refused { .. }) => CommandError::refused(detail),
+            #[cfg(feature = "net")]
+            ServiceError::Device(_) => CommandError::unavailable(detail),
+            ServiceError::NotBuilt(_) => CommandError::unsupported(detail),
+            ServiceError::Fault(_) => CommandError::failed(detail),
+            ServiceError::Stopped => CommandError::refused(detail),
         }
     }
 }

@@ -10,7 +10,7 @@ use std::thread;
 #[cfg(feature = "audio")]
 use lantern_audio::{EventSink, SoundServer, SpeechThread};
 use lantern_model::{
-    Command, CommandKind, EffectId, Event, KeyGrab, Listening, OutputLevel, Value,
+    Command, CommandError, CommandKind, EffectId, Event, KeyGrab, Listening, OutputLevel, Value,
 };
 #[cfg(feature = "net")]
 use lantern_net::{CallAnswer, ConfiguredDevice, ConnectionThread, LinkError, OutcomeSender};
@@ -28,8 +28,8 @@ use crate::ServiceError;
 pub struct ServiceReport {
     /// Which order.
     pub effect: EffectId,
-    /// What came of it, or one line that says why nothing did and what mends that.
-    pub result: Result<JobResult, String>,
+    /// What came of it.
+    pub result: Result<JobResult, CommandError>,
 }
 
 /// What came of an order.
@@ -296,7 +296,7 @@ impl Services {
     pub fn next_report(&mut self) -> Option<ServiceReport> {
         let (effect, result) = self.reports.try_recv().ok()?;
         self.running.remove(&effect);
-        Some(ServiceReport { effect, result: result.map_err(|error| error.line()) })
+        Some(ServiceReport { effect, result: result.map_err(CommandError::from) })
     }
 
     /// Puts a job behind those of its sort; their thread starts with the first. What `work` keeps
@@ -580,9 +580,9 @@ mod tests {
             services.hand_on("count", job, count);
         }
         let results: Vec<_> = (0..3).map(|_| next_report(&mut services).result).collect();
-        let one = |result: &Result<JobResult, String>| matches!(result, Ok(JobResult::Gave(Value::Number(number))) if *number == 1.0);
+        let one = |result: &Result<JobResult, CommandError>| matches!(result, Ok(JobResult::Gave(Value::Number(number))) if *number == 1.0);
         assert!(one(&results[0]) && one(&results[2]), "{results:?}");
         let fault = results[1].as_ref().expect_err("it panicked");
-        assert!(fault.contains("this one cannot be done"), "{fault}");
+        assert!(fault.detail.contains("this one cannot be done"), "{fault}");
     }
 }

@@ -1,6 +1,6 @@
 //! Starting programs and seeing them end.
 
-use lantern_model::{EffectId, Event, Value};
+use lantern_model::{CommandError, CommandResult, EffectId, Event, Value};
 use lantern_session::{LaunchError, Launcher, StartRequest, find_program};
 use rustix::event::{PollFd, PollFlags, poll};
 
@@ -9,7 +9,7 @@ fn words(words: &[&str]) -> Vec<String> {
 }
 
 /// Waits until a started program has ended and gives its outcome.
-fn outcome(launcher: &mut Launcher) -> Result<Option<Value>, String> {
+fn outcome(launcher: &mut Launcher) -> CommandResult {
     loop {
         {
             let ends: Vec<_> = launcher.descriptors().collect();
@@ -30,7 +30,7 @@ fn the_end_of_a_program_is_its_outcome() {
     let printed = Value::Text("core 4".to_owned());
     assert_eq!(outcome(&mut launcher), Ok(Some(printed)));
     launcher.run(effect, &words(&["sh", "-c", "exit 3"])).expect("it is there");
-    assert_eq!(outcome(&mut launcher), Err("`sh` ended with status 3".to_owned()));
+    assert_eq!(outcome(&mut launcher), Err(CommandError::failed("`sh` ended with status 3")));
     assert_eq!(launcher.descriptors().count(), 0);
 }
 

@@ -2,7 +2,7 @@
 
 use std::collections::VecDeque;
 
-use lantern_model::{EffectId, Event, Value};
+use lantern_model::{CommandResult, EffectId, Event};
 
 /// Events and outcomes, in their order. Events of the person come first, so that a loop of steps never
 /// keeps the key that stops it waiting.
@@ -22,7 +22,7 @@ impl QueuedEvents {
     }
 
     /// Queues the outcome of an effect.
-    pub(super) fn push_outcome(&mut self, effect: EffectId, result: Result<Option<Value>, String>) {
+    pub(super) fn push_outcome(&mut self, effect: EffectId, result: CommandResult) {
         self.push_outcome_event(Event::Outcome { effect, result });
     }
 

@@ -1,7 +1,9 @@
 //! Batches of input: the person's modifiers are suspended for a batch, grabs of the injected keys too, and
 //! both are restored after it.
 
-use lantern_model::{Command, CommandKind, EffectId, InputAction, InputBatch, Key, Time};
+use lantern_model::{
+    Command, CommandError, CommandKind, EffectId, InputAction, InputBatch, Key, Time,
+};
 use lantern_model::{ModifierKey, ShiftLevel};
 use x11rb::protocol::xproto::Window;
 
@@ -358,8 +360,8 @@ impl X11Backend {
     }
 }
 
-fn no_window(name: &str) -> String {
-    format!("no window of `{name}` is open")
+fn no_window(name: &str) -> CommandError {
+    CommandError::not_found(format!("no window of `{name}` is open"))
 }
 
 fn keys_of(action: &InputAction) -> &[Key] {

@@ -10,7 +10,7 @@
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;
 
-use lantern_model::{EffectId, Event, InputAction, InputBatch, ShiftLevel, Time};
+use lantern_model::{CommandError, EffectId, Event, InputAction, InputBatch, ShiftLevel, Time};
 use x11rb::protocol::xkb::{self, ConnectionExt as _, KeySymMap, MapPart, SetMapAux};
 use x11rb::protocol::xproto::{ConnectionExt as _, Window};
 
@@ -150,7 +150,7 @@ impl TemporaryKeymap {
     ) -> Result<LendingStep, BackendError> {
         if cx.keymap.spare.is_empty() {
             let problem = "this keyboard map has no free key for characters it lacks";
-            let result = Err(problem.to_owned());
+            let result = Err(CommandError::unsupported(problem));
             return Ok(LendingStep::Report(Event::Outcome { effect, result }));
         }
         let mut rest: VecDeque<InputBatch> = cut_for_lending(cx.keymap, &batch).into();

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_model::{App, EffectId, Event, Time};
+use lantern_model::{App, CommandError, EffectId, Event, Time};
 use x11rb::protocol::xproto::{ChangeWindowAttributesAux, ConnectionExt as _, EventMask, Window};
 
 use super::connection::XConnection;
@@ -64,14 +64,19 @@ impl WindowTracker {
     }
 
     /// Why a text cannot go anywhere; nothing if it can.
-    pub(super) fn focus_problem(&self, link: &XConnection) -> Result<Option<String>, BackendError> {
+    pub(super) fn focus_problem(
+        &self,
+        link: &XConnection,
+    ) -> Result<Option<CommandError>, BackendError> {
         if self.front.window != 0 {
             return Ok(None);
         }
         if !windows::is_managed(link)? && windows::has_focus(link)? {
             return Ok(None);
         }
-        Ok(Some("no window is in front, so that nothing can take the text".to_owned()))
+        Ok(Some(CommandError::not_found(
+            "no window is in front, so that nothing can take the text",
+        )))
     }
 
     /// Queries which window is in front, and what it is called now. Gives the event that reports it, if it
@@ -178,7 +183,9 @@ impl WindowTracker {
         let outcome = |late: PendingFocus| Event::Outcome {
             effect: late.effect,
             result: match late.name {
-                Some(name) => Err(format!("`{name}` did not come to the front")),
+                Some(name) => {
+                    Err(CommandError::timed_out(format!("`{name}` did not come to the front")))
+                }
                 None => Ok(None),
             },
         };

@@ -9,8 +9,8 @@ use std::os::fd::BorrowedFd;
 
 use lantern_model::OutputLevel;
 use lantern_model::{
-    App, Command, CommandKind, ConnectionState, EffectId, Event, KeyGrab, Listening, Refusal,
-    RuleSet, Value,
+    App, Command, CommandError, CommandKind, CommandResult, ConnectionState, EffectId, Event,
+    KeyGrab, Listening, Refusal, RuleSet, Value,
 };
 #[cfg(feature = "net")]
 use lantern_net::{CallAnswer, ConfiguredDevice};
@@ -26,9 +26,6 @@ use crate::question::Asked;
 
 /// Maximum number of characters of a window's title that `lantern question number` reads.
 const TITLE_TOLD: usize = 1000;
-
-/// What became of an errand.
-pub type Outcome = Result<Option<Value>, String>;
 
 /// Everything that was sent out.
 #[derive(Debug)]
@@ -152,7 +149,7 @@ impl CommandExecutor {
     }
 
     /// Sets out. An outcome that is known at once comes back; others come later.
-    pub fn attempt(&mut self, effect: EffectId, deed: &Command) -> Option<Outcome> {
+    pub fn attempt(&mut self, effect: EffectId, deed: &Command) -> Option<CommandResult> {
         if self.services.attempt(effect, deed, &self.front) {
             return None;
         }
@@ -167,17 +164,21 @@ impl CommandExecutor {
             CommandKind::Pick => return self.question(effect, "one", first, deed.value.as_ref()),
             CommandKind::EndStarted(started) => {
                 let ended = self.launcher.end(*started);
-                return Some(if ended { Ok(None) } else { Err("it has ended already".to_owned()) });
+                return Some(if ended {
+                    Ok(None)
+                } else {
+                    Err(CommandError::not_found("it has ended already"))
+                });
             }
             other => {
-                return Some(Err(format!(
+                return Some(Err(CommandError::unsupported(format!(
                     "`{}`: this version does not do that here yet",
                     other.keyword()
-                )));
+                ))));
             }
         };
         // What is waited for ends later.
-        self.launcher.run(effect, &line).err().map(|error| Err(error.to_string()))
+        self.launcher.run(effect, &line).err().map(|error| Err(error.into()))
     }
 
     /// Asks the person, by this program once more. What is asked is no argument, since every user of the
@@ -188,7 +189,7 @@ impl CommandExecutor {
         kind: &str,
         asked: &str,
         list: Option<&Value>,
-    ) -> Option<Outcome> {
+    ) -> Option<CommandResult> {
         let list = match list {
             Some(Value::List(list)) => list.clone(),
             other => other.cloned().into_iter().collect(),
@@ -197,14 +198,15 @@ impl CommandExecutor {
         let question = Asked { asked: asked.to_owned(), choices }.line();
         self.questions.insert(effect, list);
         let started = self.launcher.run_with(effect, &own_words(kind), &question);
-        started.err().map(|error| Err(error.to_string()))
+        started.err().map(|error| Err(error.into()))
     }
 
     /// Numbers what is in front, or picks one of the numbers that are on the screen.
-    fn tally(&mut self, effect: EffectId, number: Option<&String>) -> Option<Outcome> {
+    fn tally(&mut self, effect: EffectId, number: Option<&String>) -> Option<CommandResult> {
         if let Some(number) = number {
             let told = self.tallies.last().is_some_and(|shown| self.launcher.tell(*shown, number));
-            let none = || "no numbers are on the screen; `tally` shows them".to_owned();
+            let none =
+                || CommandError::not_found("no numbers are on the screen; `tally` shows them");
             return Some(if told { Ok(None) } else { Err(none()) });
         }
         let Front { process, name, title } = &self.front;
@@ -213,11 +215,11 @@ impl CommandExecutor {
         let question = Asked { asked: name.clone(), choices: vec![title, process] }.line();
         self.tallies.push(effect);
         let started = self.launcher.converse(effect, &own_words("number"), &question);
-        started.err().map(|error| Err(error.to_string()))
+        started.err().map(|error| Err(error.into()))
     }
 
     /// What the person answered.
-    fn answer(list: &[Value], outcome: Outcome) -> Outcome {
+    fn answer(list: &[Value], outcome: CommandResult) -> CommandResult {
         #[derive(Deserialize)]
         #[serde(untagged)]
         enum QuestionAnswer {
@@ -227,7 +229,7 @@ impl CommandExecutor {
             Failed { error: String },
             Nothing,
         }
-        let no_answer = || "the person gave no answer".to_owned();
+        let no_answer = || CommandError::refused("the person gave no answer");
         let Ok(Some(Value::Text(said))) = outcome else {
             return Err(no_answer());
         };
@@ -237,7 +239,7 @@ impl CommandExecutor {
             Ok(QuestionAnswer::Picked(index)) => {
                 list.get(index).cloned().map(Some).ok_or_else(no_answer)
             }
-            Ok(QuestionAnswer::Failed { error }) => Err(error),
+            Ok(QuestionAnswer::Failed { error }) => Err(CommandError::failed(error)),
             Ok(QuestionAnswer::Nothing) | Err(_) => Err(no_answer()),
         }
     }
@@ -310,9 +312,9 @@ impl CommandExecutor {
                         returned.started.push((start.name, process));
                         Ok(Some(Value::Number(process.into())))
                     }
-                    Err(error) => Err(error.to_string()),
+                    Err(error) => Err(error.into()),
                 },
-                Err(line) => Err(line),
+                Err(error) => Err(error),
             };
             returned.events.push(Event::Outcome { effect, result });
         }

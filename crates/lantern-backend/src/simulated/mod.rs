@@ -7,9 +7,9 @@ use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    App, Command, CommandKind, EffectId, Event, GrabSet, HeldModifiers, Hint, HintContent,
-    InputAction, InputBatch, Key, KeyKind, Layout, ModifierKey, Rect, ReplayKey, ShiftLevel, Time,
-    Value,
+    App, Command, CommandError, CommandKind, EffectId, Event, GrabSet, HeldModifiers, Hint,
+    HintContent, InputAction, InputBatch, Key, KeyKind, Layout, ModifierKey, Rect, ReplayKey,
+    ShiftLevel, Time, Value,
 };
 
 use crate::{Backend, BackendError};
@@ -414,7 +414,7 @@ impl Backend for SimulatedBackend {
         deed: &Command,
     ) -> Result<bool, BackendError> {
         let name = deed.arguments.first().map_or("", String::as_str);
-        let missing = || Err(format!("no window of {name} is open"));
+        let missing = || Err(CommandError::not_found(format!("no window of {name} is open")));
         let result = match deed.kind {
             CommandKind::Focus => match self.index_of(name) {
                 Some(index) => {

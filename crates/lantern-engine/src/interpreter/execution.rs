@@ -3,7 +3,10 @@
 use std::time::Duration;
 
 use lantern_model::code::{AssignTarget, Op};
-use lantern_model::{EffectId, EffectKind, InputAction, InputBatch, Key, RunId, Time, Value};
+use lantern_model::{
+    CommandError, CommandResult, EffectId, EffectKind, InputAction, InputBatch, Key, RunId, Time,
+    Value,
+};
 
 use super::runs::{Block, RunState};
 use super::{EndedRun, Interpreter, Owner, RunEnd, StepFlow, TurnEnd, World};
@@ -108,11 +111,11 @@ impl<'a> Execution<'a> {
         if matches!(state, RunState::AwaitingFocus { .. }) {
             self.release_focus_outside_blocks(id);
         }
-        self.fail_waiting(id, message.into());
+        self.fail_waiting(id, CommandError::timed_out(message).into());
     }
 
     /// Takes that an effect is done, or failed.
-    pub(crate) fn take_outcome(&mut self, effect: EffectId, result: Result<Option<Value>, String>) {
+    pub(crate) fn take_outcome(&mut self, effect: EffectId, result: CommandResult) {
         self.state.end_sound(self.world.now, effect);
         let Some(id) = self.state.runs.take_waiter(effect) else { return };
         let state = &self.state.runs.live(id).state;
@@ -121,7 +124,7 @@ impl<'a> Execution<'a> {
             Ok(value) => value,
             // An input method that does not answer is assumed to pass keys through.
             Err(_) if is_asking => None,
-            Err(message) => return self.take_failure(id, message),
+            Err(error) => return self.take_failure(id, error),
         };
         match &mut self.state.runs.live_mut(id).state {
             RunState::SendingInput(_, under_way) => {
@@ -144,14 +147,14 @@ impl<'a> Execution<'a> {
         }
     }
 
-    fn take_failure(&mut self, id: RunId, mut message: String) {
+    fn take_failure(&mut self, id: RunId, mut error: CommandError) {
         match &self.state.runs.live(id).state {
-            RunState::SendingInput(job, _) => message.push_str(&job.typed_words()),
+            RunState::SendingInput(job, _) => error.detail.push_str(&job.typed_words()),
             RunState::AwaitingFocus { .. } => self.release_focus_outside_blocks(id),
             _ => {}
         }
         self.state.runs.live_mut(id).state = RunState::Sleeping;
-        self.fail_waiting(id, message.into());
+        self.fail_waiting(id, error.into());
     }
 
     /// Ends a run: everything it held is released. The engine takes it by [`Interpreter::take_ended`].
@@ -313,8 +316,8 @@ impl<'a> Execution<'a> {
             return true;
         }
         let place = run.place(rules).unwrap_or_default();
-        let message = problem.to_string();
-        self.end_run(id, DecisionKind::Failed { run: id, place, message });
+        let StepError { kind, message } = problem;
+        self.end_run(id, DecisionKind::Failed { run: id, place, kind, message });
         false
     }
 

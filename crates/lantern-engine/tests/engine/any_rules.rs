@@ -9,8 +9,8 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, ConnectionState, EffectKind, Event, HeldModifiers, InputAction, Key, KeyGrab, Layout,
-    ModifierKey, Rect, Refusal, RuleSet, Time, Value, WallTime,
+    App, CommandError, ConnectionState, EffectKind, Event, HeldModifiers, InputAction, Key,
+    KeyGrab, Layout, ModifierKey, Rect, Refusal, RuleSet, Time, Value, WallTime,
 };
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -309,7 +309,7 @@ impl SimulatedKeyboard {
                     self.armed.clone_from(&armed.keys);
                     continue;
                 }
-                EffectKind::Execute(_) if self.fails => Err("no".to_owned()),
+                EffectKind::Execute(_) if self.fails => Err(CommandError::failed("no")),
                 EffectKind::Execute(_) => Ok(Some(Value::Text("12".to_owned()))),
                 _ => continue,
             };

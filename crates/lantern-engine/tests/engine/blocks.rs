@@ -1,7 +1,7 @@
 //! Blocks, choices, conditions waited for, and steps that can fail.
 
 use insta::assert_snapshot;
-use lantern_model::{Event, Value};
+use lantern_model::{CommandError, Event, Value};
 
 use crate::theatre::Theatre;
 
@@ -102,9 +102,9 @@ when key f7 { run \"sync\"; log \"never\" }
     theatre.press("f9");
     theatre.wait(6000);
     theatre.press("f8");
-    theatre.answer(Err("it is not there".to_owned()));
+    theatre.answer(Err(CommandError::failed("it is not there")));
     theatre.press("f7");
-    theatre.answer(Err("it is not there".to_owned()));
+    theatre.answer(Err(CommandError::failed("it is not there")));
     assert_snapshot!(theatre.script(), @r#"
        0 ask ["How deep?"]
        0 log "depth 12"

@@ -7,8 +7,8 @@ use std::time::Duration;
 use lantern_engine::{DecisionKind, Engine};
 use lantern_model::code::{Function, Op, Operator};
 use lantern_model::{
-    Effect, EffectKind, Event, Key, KeyCombination, KeySpec, Layout, Time, TimeOfDay, Value,
-    WallTime,
+    CommandError, Effect, EffectKind, Event, Key, KeyCombination, KeySpec, Layout, Time, TimeOfDay,
+    Value, WallTime,
 };
 
 use crate::theatre::rules;
@@ -186,7 +186,7 @@ impl Backend {
             if let EffectKind::Execute(_) | EffectKind::Input(_) = order {
                 self.count += 1;
                 let is_done = self.count.is_multiple_of(2) || matches!(order, EffectKind::Input(_));
-                let result = if is_done { Ok(None) } else { Err("refused".to_owned()) };
+                let result = if is_done { Ok(None) } else { Err(CommandError::failed("refused")) };
                 self.engine.handle_event(self.now, Event::Outcome { effect, result });
             }
         }

@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, EffectKind, Event, HeldModifiers, InputAction, Key, Layout, ModifierKey, RuleSet, Time,
+    App, CommandError, EffectKind, Event, HeldModifiers, InputAction, Key, Layout, ModifierKey,
+    RuleSet, Time,
 };
 use lantern_script::{Source, check};
 use proptest::prelude::*;
@@ -75,7 +76,8 @@ impl SimulatedKeyboard {
             }
             assert!(self.down.values().all(|count| *count == 1), "a key goes down once");
             let failed = std::mem::take(&mut self.fail_next);
-            let result = if failed { Err("the desk says no".to_owned()) } else { Ok(None) };
+            let result =
+                if failed { Err(CommandError::failed("the desk says no")) } else { Ok(None) };
             engine.handle_event(now, Event::Outcome { effect: effect.id, result });
         }
     }

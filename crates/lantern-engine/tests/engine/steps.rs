@@ -1,7 +1,7 @@
 //! What steps order, and when.
 
 use insta::assert_snapshot;
-use lantern_model::{Event, Value};
+use lantern_model::{CommandError, Event, Value};
 
 use crate::theatre::Theatre;
 
@@ -108,7 +108,7 @@ fn a_failed_program_ends_the_run() {
     theatre.press("f9");
     theatre.wait(1000);
     let effect = lantern_model::EffectId(2);
-    theatre.happen(Event::Outcome { effect, result: Err("it is not there".to_owned()) });
+    theatre.happen(Event::Outcome { effect, result: Err(CommandError::failed("it is not there")) });
     assert_snapshot!(theatre.script(), @r#"     0 launch ["saw"]"#);
     assert!(theatre.reasons().join("").contains("it is not there"));
 }
@@ -165,7 +165,7 @@ fn a_text_that_a_desk_refuses_in_the_middle_says_how_much_is_typed() {
     theatre.wait(50);
     theatre.hold_outcomes = true;
     theatre.wait(20);
-    theatre.answer(Err("no window is in front".to_owned()));
+    theatre.answer(Err(CommandError::failed("no window is in front")));
     let told = theatre.reasons().join(" ");
     assert!(told.contains("no window is in front; 3 of 11 characters were typed"), "{told}");
 }
@@ -191,7 +191,7 @@ fn what_an_input_method_would_compose_is_not_typed() {
         "{reasons}"
     );
     // The next one has its turn. An input method that does not answer is assumed to pass keys through.
-    theatre.answer(Err("it hangs".to_owned()));
+    theatre.answer(Err(CommandError::failed("it hangs")));
     theatre.answer(Ok(None));
     theatre.press("f7");
     theatre.answer(Ok(None));

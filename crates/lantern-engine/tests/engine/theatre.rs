@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use lantern_engine::{Decision, Engine};
 use lantern_model::{
-    App, Effect, EffectId, EffectKind, Event, HeldModifiers, Hint, HintContent, InputAction,
-    InputBatch, Key, Layout, Listening, ModifierKey, ReplayKey, RuleSet, Time, Value,
+    App, CommandResult, Effect, EffectId, EffectKind, Event, HeldModifiers, Hint, HintContent,
+    InputAction, InputBatch, Key, Layout, Listening, ModifierKey, ReplayKey, RuleSet, Time,
 };
 use lantern_script::{Source, check};
 
@@ -100,7 +100,7 @@ impl Theatre {
     }
 
     /// The outcome of the last effect that has one.
-    pub fn answer(&mut self, result: Result<Option<Value>, String>) {
+    pub fn answer(&mut self, result: CommandResult) {
         let effect = self.last.expect("something was asked");
         self.happen(Event::Outcome { effect, result });
     }

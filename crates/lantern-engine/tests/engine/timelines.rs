@@ -11,9 +11,9 @@ use std::time::Duration;
 
 use lantern_engine::{Engine, StopCause};
 use lantern_model::{
-    App, ConnectionState, Effect, EffectId, EffectKind, Event, GrabSet, HeldModifiers, InputBatch,
-    Key, KeyCombination, KeyGrab, KeySpec, Layout, Modifier, ModifierKey, Rect, Refusal, ReplayKey,
-    RuleId, RunId, Time, Value, WallTime,
+    App, CommandError, ConnectionState, Effect, EffectId, EffectKind, Event, GrabSet,
+    HeldModifiers, InputBatch, Key, KeyCombination, KeyGrab, KeySpec, Layout, Modifier,
+    ModifierKey, Rect, Refusal, ReplayKey, RuleId, RunId, Time, Value, WallTime,
 };
 
 use crate::theatre::{act_words, key, rules};
@@ -288,7 +288,7 @@ impl Stage {
                 }
                 let effect = self.awaited.remove(0);
                 let result = match words.as_slice() {
-                    ["fails", why @ ..] => Err(why.join(" ")),
+                    ["fails", why @ ..] => Err(CommandError::failed(why.join(" "))),
                     [] => Ok(None),
                     text => Ok(Some(Value::Text(text.join(" ")))),
                 };

@@ -1,7 +1,7 @@
 //! The reasons that are kept, and what the engine does with what a back end tells it.
 
 use lantern_engine::DecisionKind;
-use lantern_model::{EffectId, Event, KeyGrab, ModifierSet, Refusal, Time};
+use lantern_model::{CommandError, EffectId, Event, KeyGrab, ModifierSet, Refusal, Time};
 
 use crate::theatre::{Theatre, key};
 
@@ -125,7 +125,7 @@ fn outcomes_of_effects_that_nobody_waits_for_are_nothing() {
     theatre.press("f1");
     for number in [0, 1, 99] {
         let effect = EffectId(number);
-        theatre.happen(Event::Outcome { effect, result: Err("lost".to_owned()) });
+        theatre.happen(Event::Outcome { effect, result: Err(CommandError::failed("lost")) });
     }
     assert_eq!(theatre.engine.live_runs(), 1);
     theatre.happen(Event::Outcome { effect: EffectId(2), result: Ok(None) });

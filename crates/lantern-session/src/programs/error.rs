@@ -2,6 +2,8 @@
 
 use std::path::PathBuf;
 
+use lantern_model::CommandError;
+
 /// Why a program could not be started.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -57,4 +59,21 @@ pub enum LaunchError {
         /// Why.
         source: std::io::Error,
     },
+}
+
+impl From<LaunchError> for CommandError {
+    fn from(error: LaunchError) -> CommandError {
+        let detail = error.to_string();
+        match error {
+            LaunchError::Nothing
+            | LaunchError::NotFound { .. }
+            | LaunchError::EmptyEntry { .. }
+            | LaunchError::NoTerminal { .. }
+            | LaunchError::NoHandler { .. } => CommandError::not_found(detail),
+            LaunchError::TooMany { .. } | LaunchError::TooOften { .. } => {
+                CommandError::refused(detail)
+            }
+            LaunchError::StartRequest { .. } => CommandError::failed(detail),
+        }
+    }
 }

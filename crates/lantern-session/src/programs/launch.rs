@@ -7,7 +7,7 @@ use std::os::unix::process::CommandExt;
 use std::process::{Child, ChildStdin, ExitStatus, Stdio};
 use std::time::Instant;
 
-use lantern_model::{EffectId, Event, Value};
+use lantern_model::{CommandError, CommandResult, EffectId, Event, Value};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{MemfdFlags, memfd_create};
 use rustix::process::{Pid, PidfdFlags, Signal, kill_process_group, pidfd_open, pidfd_send_signal};
@@ -236,7 +236,9 @@ impl Launcher {
             let result = match started.child.try_wait() {
                 Ok(None) => return true,
                 Ok(Some(status)) => outcome(&started.name, status, started.printed.take()),
-                Err(error) => Err(format!("`{}` was lost: {error}", started.name)),
+                Err(error) => {
+                    Err(CommandError::failed(format!("`{}` was lost: {error}", started.name)))
+                }
             };
             if started.waited_for {
                 events.push(Event::Outcome { effect: started.effect, result });
@@ -252,15 +254,11 @@ fn has_ended(process: &OwnedFd) -> bool {
     poll(&mut fds, Some(&Timespec::default())).is_ok_and(|ready| ready > 0)
 }
 
-fn outcome(
-    name: &str,
-    status: ExitStatus,
-    printed: Option<Printed>,
-) -> Result<Option<Value>, String> {
+fn outcome(name: &str, status: ExitStatus, printed: Option<Printed>) -> CommandResult {
     match status.code() {
         Some(0) => Ok(printed.map(|printed| Value::Text(printed.finish()))),
-        Some(code) => Err(format!("`{name}` ended with status {code}")),
-        None => Err(format!("`{name}` was ended by a signal")),
+        Some(code) => Err(CommandError::failed(format!("`{name}` ended with status {code}"))),
+        None => Err(CommandError::failed(format!("`{name}` was ended by a signal"))),
     }
 }
 
@@ -277,7 +275,7 @@ mod tests {
     use super::*;
 
     /// Waits for the outcome of the only program.
-    fn outcome_of(launcher: &mut Launcher) -> Result<Option<Value>, String> {
+    fn outcome_of(launcher: &mut Launcher) -> CommandResult {
         loop {
             let mut fds: Vec<PollFd> = launcher
                 .descriptors()
@@ -291,7 +289,7 @@ mod tests {
         }
     }
 
-    fn shell(launcher: &mut Launcher, line: &str, text: &str) -> Result<Option<Value>, String> {
+    fn shell(launcher: &mut Launcher, line: &str, text: &str) -> CommandResult {
         let words = ["sh", "-c", line].map(str::to_owned);
         launcher.run_with(EffectId(1), &words, text).expect("it starts");
         outcome_of(launcher)

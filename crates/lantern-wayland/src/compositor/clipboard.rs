@@ -10,6 +10,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use lantern_model::CommandError;
 use rustix::event::{EventfdFlags, PollFd, PollFlags, Timespec, eventfd, poll};
 use rustix::pipe::{PipeFlags, pipe_with};
 use wayland_client::backend::ObjectId;
@@ -95,7 +96,7 @@ impl WaylandClipboard {
     }
 
     /// The text it holds; empty if it holds none.
-    pub(super) fn read_text(&self, connection: &Connection) -> Result<String, String> {
+    pub(super) fn read_text(&self, connection: &Connection) -> Result<String, CommandError> {
         let Some((_, types)) = self.selected.as_ref().and_then(|id| self.offers.get(id)) else {
             return Ok(String::new());
         };
@@ -107,11 +108,13 @@ impl WaylandClipboard {
     }
 
     /// One form of the content, read from the clipboard's owner.
-    fn read(&self, kind: &str, connection: &Connection) -> Result<Vec<u8>, String> {
+    fn read(&self, kind: &str, connection: &Connection) -> Result<Vec<u8>, CommandError> {
         let Some((offer, _)) = self.selected.as_ref().and_then(|id| self.offers.get(id)) else {
             return Ok(Vec::new());
         };
-        let failed = |error: rustix::io::Errno| format!("the clipboard cannot be read: {error}");
+        let failed = |error: rustix::io::Errno| {
+            CommandError::unavailable(format!("the clipboard cannot be read: {error}"))
+        };
         let (from, to) = pipe_with(PipeFlags::CLOEXEC).map_err(failed)?;
         offer.receive(kind.to_owned(), to.as_fd());
         // Whether it went out is seen by what comes.
@@ -126,7 +129,7 @@ impl WaylandClipboard {
         text: &str,
         connection: &Connection,
         handle: &QueueHandle<impl ClipboardState>,
-    ) -> Result<(), String> {
+    ) -> Result<(), CommandError> {
         let selected = self.selected.as_ref().and_then(|id| self.offers.get(id));
         let types = selected.map(|(_, types)| types.clone()).unwrap_or_default();
         let mut before = Content::new();
@@ -135,7 +138,9 @@ impl WaylandClipboard {
             let bytes = self.read(&kind, connection)?;
             size += bytes.len();
             if size > MOST {
-                return Err("the clipboard holds too much to be kept meanwhile".to_owned());
+                return Err(CommandError::refused(
+                    "the clipboard holds too much to be kept meanwhile",
+                ));
             }
             before.insert(kind, Arc::new(bytes));
         }
@@ -265,7 +270,7 @@ fn is_read(pipe: File) -> bool {
 }
 
 /// Everything that comes from a pipe until it is closed.
-fn read_within(from: OwnedFd, span: Duration) -> Result<Vec<u8>, String> {
+fn read_within(from: OwnedFd, span: Duration) -> Result<Vec<u8>, CommandError> {
     let until = Instant::now() + span;
     let mut file = File::from(from);
     let mut bytes = Vec::new();
@@ -275,15 +280,21 @@ fn read_within(from: OwnedFd, span: Duration) -> Result<Vec<u8>, String> {
         let left = Timespec::try_from(left).ok();
         let mut fds = [PollFd::new(&file, PollFlags::IN)];
         if poll(&mut fds, left.as_ref()).unwrap_or(0) == 0 {
-            return Err("the program that owns the clipboard does not answer".to_owned());
+            return Err(CommandError::timed_out(
+                "the program that owns the clipboard does not answer",
+            ));
         }
         match file.read(&mut piece) {
             Ok(0) => return Ok(bytes),
             Ok(length) => bytes.extend_from_slice(&piece[..length]),
-            Err(error) => return Err(format!("the clipboard cannot be read: {error}")),
+            Err(error) => {
+                return Err(CommandError::unavailable(format!(
+                    "the clipboard cannot be read: {error}"
+                )));
+            }
         }
         if bytes.len() > MOST {
-            return Err("the clipboard holds too much to be kept meanwhile".to_owned());
+            return Err(CommandError::refused("the clipboard holds too much to be kept meanwhile"));
         }
     }
 }

@@ -11,8 +11,8 @@ mod session;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use lantern_model::{
-    Command, CommandKind, EffectId, Event, GrabSet, Hint, InputAction, InputBatch, Layout,
-    ReplayKey, Time, Value,
+    Command, CommandError, CommandKind, CommandResult, EffectId, Event, GrabSet, Hint, InputAction,
+    InputBatch, Layout, ReplayKey, Time, Value,
 };
 use rustix::event::epoll;
 
@@ -71,14 +71,14 @@ impl<D: Backend> WaylandBackend<D> {
         })
     }
 
-    fn finish(&mut self, effect: EffectId, result: Result<Option<Value>, String>) {
+    fn finish(&mut self, effect: EffectId, result: CommandResult) {
         self.done.push(Event::Outcome { effect, result });
     }
 
     /// Gives the clipboard the text, and has the program in front take it.
     fn begin_paste(&mut self, now: Time, effect: EffectId, text: &str) -> Result<(), BackendError> {
         if self.pasting.is_some() {
-            self.finish(effect, Err("another text is being pasted".to_owned()));
+            self.finish(effect, Err(CommandError::refused("another text is being pasted")));
             return Ok(());
         }
         let paste = PasteKeys::of_program(&self.front);
@@ -86,7 +86,7 @@ impl<D: Backend> WaylandBackend<D> {
             let name = self.front.first().map_or("the program in front", String::as_str);
             let why =
                 format!("{name} pastes what is selected, not what is copied: use `type` there");
-            self.finish(effect, Err(why));
+            self.finish(effect, Err(CommandError::unsupported(why)));
             return Ok(());
         }
         if let Err(why) = self.session.lend(text) {
@@ -109,7 +109,7 @@ impl<D: Backend> WaylandBackend<D> {
         }
         self.pasting = None;
         self.session.give_back();
-        let nobody = || "the program in front did not ask for the text".to_owned();
+        let nobody = || CommandError::timed_out("the program in front did not ask for the text");
         self.finish(effect, if taken { Ok(None) } else { Err(nobody()) });
     }
 }

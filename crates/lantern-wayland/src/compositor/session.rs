@@ -3,7 +3,7 @@
 use std::collections::{HashMap, VecDeque};
 use std::os::fd::{AsFd, BorrowedFd};
 
-use lantern_model::{App, Event};
+use lantern_model::{App, CommandError, Event};
 use wayland_client::backend::{ObjectId, WaylandError};
 use wayland_client::globals::{GlobalListContents, registry_queue_init};
 use wayland_client::protocol::wl_registry::WlRegistry;
@@ -141,17 +141,18 @@ impl WaylandConnection {
     }
 
     /// Brings a program to the front.
-    pub(super) fn activate(&mut self, name: &str) -> Result<(), String> {
+    pub(super) fn activate(&mut self, name: &str) -> Result<(), CommandError> {
         let lower = name.to_lowercase();
         let window = self.state.find(|window| window.app.is_named(&lower))?;
-        let handle = window.ok_or_else(|| format!("no window of {name} is open"))?;
+        let handle = window
+            .ok_or_else(|| CommandError::not_found(format!("no window of {name} is open")))?;
         self.state.bring(&handle)?;
         self.flush();
         Ok(())
     }
 
     /// Brings a window to the front, if it is still there.
-    pub(super) fn raise(&mut self, number: u64) -> Result<(), String> {
+    pub(super) fn raise(&mut self, number: u64) -> Result<(), CommandError> {
         if let Some(handle) = self.state.find(|window| window.app.window == number)? {
             self.state.bring(&handle)?;
             self.flush();
@@ -160,34 +161,37 @@ impl WaylandConnection {
     }
 
     /// Asks a program's window to close.
-    pub(super) fn close(&mut self, name: &str) -> Result<(), String> {
+    pub(super) fn close(&mut self, name: &str) -> Result<(), CommandError> {
         let lower = name.to_lowercase();
         let window = self.state.find(|window| window.app.is_named(&lower))?;
-        let handle = window.ok_or_else(|| format!("no window of {name} is open"))?;
+        let handle = window
+            .ok_or_else(|| CommandError::not_found(format!("no window of {name} is open")))?;
         handle.close();
         self.flush();
         Ok(())
     }
 
-    fn clipboard(&mut self) -> Result<&mut WaylandClipboard, String> {
+    fn clipboard(&mut self) -> Result<&mut WaylandClipboard, CommandError> {
         let missing = "this compositor does not let others at the clipboard";
-        self.state.clipboard.as_mut().ok_or_else(|| missing.to_owned())
+        self.state.clipboard.as_mut().ok_or_else(|| CommandError::unsupported(missing))
     }
 
     /// The text that the clipboard holds.
-    pub(super) fn read_clipboard(&mut self) -> Result<String, String> {
+    pub(super) fn read_clipboard(&mut self) -> Result<String, CommandError> {
         self.flush();
         let connection = self.connection.clone();
         self.clipboard()?.read_text(&connection)
     }
 
     /// Gives the clipboard a text for a while.
-    pub(super) fn lend(&mut self, text: &str) -> Result<(), String> {
+    pub(super) fn lend(&mut self, text: &str) -> Result<(), CommandError> {
         let (connection, handle) = (self.connection.clone(), self.queue.handle());
         self.clipboard()?.lend(text, &connection, &handle)?;
         // The paste keys go another way: they must not come there before the text.
         let known = self.queue.roundtrip(&mut self.state);
-        known.map(drop).map_err(|error| format!("the compositor does not answer: {error}"))
+        known.map(drop).map_err(|error| {
+            CommandError::unavailable(format!("the compositor does not answer: {error}"))
+        })
     }
 
     /// Whether a program has read the temporary text.
@@ -210,17 +214,22 @@ impl SessionState {
     fn find(
         &self,
         is_it: impl Fn(&Window) -> bool,
-    ) -> Result<Option<ZwlrForeignToplevelHandleV1>, String> {
+    ) -> Result<Option<ZwlrForeignToplevelHandleV1>, CommandError> {
         if self.manager.is_none() {
-            return Err("this compositor does not tell others of its windows".to_owned());
+            return Err(CommandError::unsupported(
+                "this compositor does not tell others of its windows",
+            ));
         }
         let mut found: Vec<_> = self.windows.values().filter(|(_, window)| is_it(window)).collect();
         found.sort_by_key(|(_, window)| (!window.active, window.app.window));
         Ok(found.first().map(|(handle, _)| handle.clone()))
     }
 
-    fn bring(&self, handle: &ZwlrForeignToplevelHandleV1) -> Result<(), String> {
-        let seat = self.seat.as_ref().ok_or("this compositor has no keyboard")?;
+    fn bring(&self, handle: &ZwlrForeignToplevelHandleV1) -> Result<(), CommandError> {
+        let seat = self
+            .seat
+            .as_ref()
+            .ok_or_else(|| CommandError::unsupported("this compositor has no keyboard"))?;
         handle.unset_minimized();
         handle.activate(seat);
         Ok(())

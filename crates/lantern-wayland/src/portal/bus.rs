@@ -14,7 +14,7 @@ use std::thread;
 
 use futures::StreamExt;
 use futures::executor::block_on;
-use lantern_model::EffectId;
+use lantern_model::{CommandError, EffectId};
 use rustix::event::{EventfdFlags, eventfd};
 use serde::Serialize;
 use zbus::message::Type;
@@ -59,7 +59,7 @@ pub(super) enum PortalEvent {
     Pressed(String),
     Released(String),
     /// A step went out, or did not.
-    Done(EffectId, Result<(), String>),
+    Done(EffectId, Result<(), CommandError>),
     /// The portal is gone, or the person does not want us.
     Ended(String),
 }
@@ -296,7 +296,7 @@ async fn make_input(
         let mut result = Ok(());
         for one in moves {
             if let Err(error) = make_move(bus, &session, one).await {
-                result = Err(format!("the portal refused input: {error}"));
+                result = Err(CommandError::refused(format!("the portal refused input: {error}")));
                 break;
             }
         }

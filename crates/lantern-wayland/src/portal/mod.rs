@@ -13,8 +13,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_model::{
-    Command, EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key, KeyCombination,
-    KeyKind, Layout, ModifierSet, ReplayKey, Time,
+    Command, CommandError, EffectId, Event, GrabSet, HeldModifiers, InputAction, InputBatch, Key,
+    KeyCombination, KeyKind, Layout, ModifierSet, ReplayKey, Time,
 };
 
 use bus::{Portal, PortalEvent, PortalInput};
@@ -132,7 +132,7 @@ impl PortalBackend {
     }
 
     /// A step as the portal takes it; why not, if it cannot be done.
-    fn moves_of(&self, step: &InputBatch) -> Result<Vec<PortalInput>, String> {
+    fn moves_of(&self, step: &InputBatch) -> Result<Vec<PortalInput>, CommandError> {
         let mut moves = Vec::new();
         for key in &step.park {
             moves.push(key_move(*key, false)?);
@@ -166,9 +166,9 @@ impl PortalBackend {
                     moves.push(PortalInput::Motion((*x).into(), (*y).into()))
                 }
                 InputAction::MoveTo(..) => {
-                    return Err(
-                        "the portal moves the pointer by steps only, not to a place".to_owned()
-                    );
+                    return Err(CommandError::unsupported(
+                        "the portal moves the pointer by steps only, not to a place",
+                    ));
                 }
             }
         }
@@ -212,8 +212,9 @@ fn trigger_words(key: Key, families: ModifierSet) -> Option<String> {
     Some(parts.join("+"))
 }
 
-fn key_move(key: Key, down: bool) -> Result<PortalInput, String> {
-    let code = key.kernel().ok_or_else(|| format!("{key} cannot be held"))?;
+fn key_move(key: Key, down: bool) -> Result<PortalInput, CommandError> {
+    let code =
+        key.kernel().ok_or_else(|| CommandError::unsupported(format!("{key} cannot be held")))?;
     Ok(if key.is_pointer() {
         PortalInput::Button(code, down)
     } else {
@@ -282,7 +283,8 @@ impl Backend for PortalBackend {
 
     fn execute(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
         let Some(why) = without_session(&deed.kind) else { return Ok(false) };
-        self.events.push_back(Event::Outcome { effect, result: Err(why.to_owned()) });
+        self.events
+            .push_back(Event::Outcome { effect, result: Err(CommandError::unsupported(why)) });
         Ok(true)
     }
 

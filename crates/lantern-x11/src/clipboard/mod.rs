@@ -16,7 +16,7 @@ pub use keeping::keep_copied;
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use lantern_model::{App, EffectId, Event, Key, Layout, Time, Value};
+use lantern_model::{App, CommandError, CommandResult, EffectId, Event, Key, Layout, Time, Value};
 use x11rb::connection::Connection;
 use x11rb::protocol::xproto::{
     Atom, AtomEnum, ConnectionExt as _, Property, PropertyNotifyEvent, SelectionRequestEvent,
@@ -215,7 +215,8 @@ impl ClipboardWork<'_> {
                         let latin = plain(AtomEnum::STRING.into())?;
                         Some(latin.into_iter().map(char::from).collect())
                     });
-                let text = text.ok_or_else(|| "the clipboard holds no text".to_owned());
+                let text =
+                    text.ok_or_else(|| CommandError::not_found("the clipboard holds no text"));
                 return self.end_job(text.map(|text| Some(Value::Text(text))));
             }
             ClipboardPurpose::Paste(text) => text.clone(),
@@ -223,7 +224,7 @@ impl ClipboardWork<'_> {
         let focus = self.link.conn.get_input_focus()?.reply()?.focus;
         if focus <= 1 {
             let message = "no window has the keyboard, so that nothing can take the text";
-            return self.end_job(Err(message.to_owned()));
+            return self.end_job(Err(CommandError::not_found(message)));
         }
         let client = client_of(self.link, focus);
         let (selection, effect, owner) = (job.selection, job.effect, job.owner);
@@ -281,7 +282,7 @@ impl ClipboardWork<'_> {
     }
 
     /// The job is done, or failed; what the clipboard held before is back.
-    fn end_job(&mut self, result: Result<Option<Value>, String>) -> Result<(), BackendError> {
+    fn end_job(&mut self, result: CommandResult) -> Result<(), BackendError> {
         let Some(job) = self.clipboard.job.take() else { return Ok(()) };
         self.clipboard.handed = None;
         if let ClipboardPhase::Offered { before, .. } | ClipboardPhase::Announced { before, .. } =
@@ -321,7 +322,7 @@ impl ClipboardWork<'_> {
         );
         if offered {
             let message = format!("{} did not take the text", self.front.name());
-            return self.end_job(Err(message));
+            return self.end_job(Err(CommandError::timed_out(message)));
         }
         self.skip_form()
     }
@@ -410,7 +411,7 @@ impl ClipboardWork<'_> {
         );
         if unserved && self.clipboard.handed.is_none() && !self.clipboard.offer.is_sending() {
             let message = "something was copied just then, and stays in the clipboard";
-            return self.end_job(Err(message.to_owned()));
+            return self.end_job(Err(CommandError::refused(message)));
         }
         Ok(())
     }

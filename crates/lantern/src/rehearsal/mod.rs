@@ -10,7 +10,8 @@ use std::time::Duration;
 use lantern_backend::{Backend, OutputKind, SimulatedBackend, SimulatedOutput};
 use lantern_engine::{DecisionKind, Engine, StopCause};
 use lantern_model::{
-    Effect, EffectId, EffectKind, Event, Key, Layout, RuleId, RuleSet, RunId, Time, WallTime,
+    CommandResult, Effect, EffectId, EffectKind, Event, Key, Layout, RuleId, RuleSet, RunId, Time,
+    WallTime,
 };
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
@@ -235,7 +236,7 @@ impl ScenePlayer {
         done.expect("a simulated back end never goes away");
     }
 
-    fn finish_effect(&mut self, effect: EffectId, result: world::ScriptedAnswer) {
+    fn finish_effect(&mut self, effect: EffectId, result: CommandResult) {
         self.engine.handle_event(self.now, Event::Outcome { effect, result });
     }
 

@@ -4,14 +4,11 @@
 use std::collections::{BTreeMap, VecDeque};
 
 use lantern_backend::{Backend, BackendError};
-use lantern_model::{Command, CommandKind, Effect, EffectId, Value};
+use lantern_model::{Command, CommandError, CommandKind, CommandResult, Effect, EffectId, Value};
 
 use super::ScenePlayer;
 use crate::text::deed_text;
 use crate::timeline::SentEffectKind;
-
-/// What becomes of something that was asked.
-pub(super) type ScriptedAnswer = Result<Option<Value>, String>;
 
 /// What the scene has said it will answer, and who waits for an answer.
 #[derive(Debug, Default)]
@@ -25,7 +22,7 @@ pub(super) struct ScriptedWorld {
 
 impl ScriptedWorld {
     /// What the next step that asks something gets.
-    pub(super) fn answer(&mut self, value: Value) -> Option<(EffectId, ScriptedAnswer)> {
+    pub(super) fn answer(&mut self, value: Value) -> Option<(EffectId, CommandResult)> {
         if self.asked.is_empty() {
             self.answers.push_back(value);
             return None;
@@ -34,12 +31,12 @@ impl ScriptedWorld {
     }
 
     /// The next step that asks something of the world fails.
-    pub(super) fn fail(&mut self, reason: String) -> Option<(EffectId, ScriptedAnswer)> {
+    pub(super) fn fail(&mut self, reason: String) -> Option<(EffectId, CommandResult)> {
         if self.asked.is_empty() {
             self.failures.push_back(reason);
             return None;
         }
-        Some((self.asked.remove(0), Err(reason)))
+        Some((self.asked.remove(0), Err(CommandError::failed(reason))))
     }
 
     /// Cancels an effect.
@@ -57,7 +54,7 @@ impl ScenePlayer {
         if !matches!(deed.kind, CommandKind::FocusWindow(_))
             && let Some(reason) = self.world.failures.pop_front()
         {
-            self.finish_effect(effect.id, Err(reason));
+            self.finish_effect(effect.id, Err(CommandError::failed(reason)));
             return Ok(());
         }
         let shown = !matches!(
@@ -71,7 +68,7 @@ impl ScenePlayer {
                     self.send(effect.run, SentEffectKind::done("end", name));
                     Ok(None)
                 }
-                None => Err("it has ended already".to_owned()),
+                None => Err(CommandError::not_found("it has ended already")),
             };
             self.finish_effect(effect.id, result);
             return Ok(());

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use crate::arguments::BackendName;
-use crate::command_executor::{CommandExecutor, Outcome};
+use crate::command_executor::CommandExecutor;
 use crate::event_log::{EventLog, LogLevel};
 use crate::failure::Failure;
 use crate::guardian::GuardianHandle;
@@ -20,8 +20,8 @@ use lantern_backend::{Backend, BackendError};
 use lantern_engine::{Engine, StopCause};
 use lantern_model::OutputLevel;
 use lantern_model::{
-    Command, CommandKind, Effect, EffectId, EffectKind, Event, Hint, HintContent, HintPlace,
-    RuleSet, Time,
+    Command, CommandError, CommandKind, CommandResult, Effect, EffectId, EffectKind, Event, Hint,
+    HintContent, HintPlace, RuleSet, Time,
 };
 use serde_json::json;
 
@@ -85,7 +85,7 @@ pub struct Session<'j, D> {
     /// Whether we were asked to leave.
     is_leaving: bool,
     /// Commands that failed at once, reported after what was requested with them.
-    failed: VecDeque<(EffectId, String)>,
+    failed: VecDeque<(EffectId, CommandError)>,
 }
 
 impl<'j, D: Backend> Session<'j, D> {
@@ -275,10 +275,10 @@ impl<'j, D: Backend> Session<'j, D> {
             while let Some(effect) = self.engine.poll_effect() {
                 self.perform(now, effect)?;
             }
-            let Some((effect, message)) = self.failed.pop_front() else {
+            let Some((effect, error)) = self.failed.pop_front() else {
                 return Ok(());
             };
-            self.engine.handle_event(now, Event::Outcome { effect, result: Err(message) });
+            self.engine.handle_event(now, Event::Outcome { effect, result: Err(error) });
         }
     }
 
@@ -339,12 +339,12 @@ impl<'j, D: Backend> Session<'j, D> {
             None => {}
             Some(Ok(value)) => self.finish(now, effect, Ok(value)),
             // Told after what else was ordered with it.
-            Some(Err(message)) => self.failed.push_back((effect, message)),
+            Some(Err(error)) => self.failed.push_back((effect, error)),
         }
         Ok(())
     }
 
-    fn finish(&mut self, now: Time, effect: EffectId, result: Outcome) {
+    fn finish(&mut self, now: Time, effect: EffectId, result: CommandResult) {
         self.engine.handle_event(now, Event::Outcome { effect, result });
     }
 

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use lantern_engine::{Decision, DecisionKind, Engine, Owner, StopCause};
-use lantern_model::{ConnectionState, RuleId, RunId, Time};
+use lantern_model::{CommandErrorKind, ConnectionState, RuleId, RunId, Time};
 use serde_json::{Value, json};
 
 use super::clock::SessionClock;
@@ -231,7 +231,16 @@ impl SessionReport<'_> {
             "place": rule.map(|rule| rules.show_place(rule.place)),
             "what": describe(&reason.kind, rules),
             "kind": kind_word(&reason.kind),
+            "cause": cause_word(&reason.kind),
         })
+    }
+}
+
+/// The sort of failure of the command that a run failed with.
+fn cause_word(kind: &DecisionKind) -> Option<&'static str> {
+    match kind {
+        DecisionKind::Failed { kind, .. } => kind.map(CommandErrorKind::word),
+        _ => None,
     }
 }
 

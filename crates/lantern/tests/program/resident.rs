@@ -242,6 +242,37 @@ fn x11_decisions_are_told_as_they_come() {
 }
 
 #[test]
+fn x11_a_failed_run_reports_the_sort_of_failure() {
+    let (display, mut person, _target) = bare();
+    let rules = "when key f1 => focus app \"corelog\"\nwhen key f2 => launch \"no-such-corelog\"\n\
+                 when key f3 => wait until window.app == \"corelog\" at most 20ms\n\
+                 when key f4 => log \"{1 / 0}\"\n";
+    let running = Running::start(&display, rules);
+    let mut stream = socket(&display);
+    answer(&mut stream, r#"{"jsonrpc":"2.0","id":1,"method":"watch"}"#);
+    let mut lines = BufReader::new(stream).lines();
+    let causes = [
+        ("f1", json!("not-found")),
+        ("f2", json!("not-found")),
+        ("f3", json!("timed-out")),
+        ("f4", json!(null)),
+    ];
+    for (key, cause) in causes {
+        person.tap(key);
+        let failed = loop {
+            let line = lines.next().expect("it tells").expect("it is text");
+            let decision: Value = serde_json::from_str(&line).expect("it is JSON");
+            if decision["params"]["kind"] == "failed" {
+                break decision;
+            }
+            assert_eq!(decision["params"]["cause"], json!(null), "{decision}");
+        };
+        assert_eq!(failed["params"]["cause"], cause, "{key}: {failed}");
+    }
+    running.stop();
+}
+
+#[test]
 fn x11_no_line_however_odd_and_no_client_however_slow_holds_anything_up() {
     let (display, mut person, target) = bare();
     let running = Running::start(&display, "when key f9 => tap a\n");
