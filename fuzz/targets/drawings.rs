@@ -4,6 +4,8 @@
 
 extern crate self as lantern_system;
 
+#[path = "../../crates/lantern/src/drawing_error.rs"]
+mod drawing_error;
 #[path = "../../crates/lantern/src/drawings.rs"]
 mod drawings;
 

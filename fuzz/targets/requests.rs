@@ -28,7 +28,7 @@ libfuzzer_sys::fuzz_target!(|input: (Vec<u8>, u8)| {
 fn take(line: &[u8]) {
     assert!(!line.contains(&b'\n') && !line.trim_ascii().is_empty());
     let answer = match read_request(line) {
-        Err(answer) => answer,
+        Err(error) => reply(&Value::Null, Err(error)),
         Ok(request) => {
             if let Ok(values) = request.params::<Vec<String>>() {
                 for value in &values {

@@ -200,7 +200,7 @@ impl BindingTable {
                         modifier_keys: Vec::new(),
                         stops_only,
                     };
-                    self.add_key(combo, candidate, layout)
+                    self.add_key(combo, candidate, layout).map_err(|lack| lacking(combo, lack))
                 }
                 TriggerKind::Keys { combos, timeout: within } => {
                     let within = *within;
@@ -241,15 +241,15 @@ impl BindingTable {
         combo: &KeyCombination,
         made: Candidate,
         layout: &Layout,
-    ) -> Result<(), String> {
+    ) -> Result<(), MissingKey> {
         if combo.0.iter().filter(|key| !key.is_modifier()).count() > 1 {
-            let chord = chord_of(combo, layout).map_err(|key| lacking(combo, key))?;
+            let chord = chord_of(combo, layout)?;
             let (keys, families, sides) = chord;
             let what = ChordTarget::Rule(Candidate { modifier_keys: sides, ..made });
             self.add_chord(Chord { keys, modifiers: families, target: what });
             return Ok(());
         }
-        let strokes = key_strokes_of(combo, layout).map_err(|lack| lacking(combo, lack))?;
+        let strokes = key_strokes_of(combo, layout)?;
         for ((key, families), sides) in strokes {
             let of_key = &mut self.strokes[key.index()];
             of_key

@@ -16,7 +16,7 @@ impl EvdevBackend {
             return Ok(Err(why));
         }
         let lifted: Vec<Key> = match step.suspend_modifiers {
-            true => self.passage.shown_modifiers().iter().map(ModifierKey::key).collect(),
+            true => self.key_filter.shown_modifiers().iter().map(ModifierKey::key).collect(),
             false => Vec::new(),
         };
         let lifted: Vec<Key> = lifted.into_iter().filter(|key| !step.keep.contains(key)).collect();
@@ -26,7 +26,7 @@ impl EvdevBackend {
         }
         // A key that is down cannot be pressed, and a finger may be on one that is typed.
         for key in self.keys_of(step) {
-            self.passage.hide(key);
+            self.key_filter.hide(key);
             self.write_key(key, false);
         }
         self.outlet.flush()?;
@@ -48,7 +48,7 @@ impl EvdevBackend {
 
     /// The keys that a step types or taps and that a finger is on.
     fn keys_of(&self, step: &InputBatch) -> Vec<Key> {
-        let group = self.passage.layout().group();
+        let group = self.key_filter.layout().group();
         let mut keys = Vec::new();
         for act in &step.actions {
             match act {
@@ -59,7 +59,7 @@ impl EvdevBackend {
                 _ => {}
             }
         }
-        keys.retain(|key| self.passage.is_shown(*key) && ModifierKey::of(*key).is_none());
+        keys.retain(|key| self.key_filter.is_shown(*key) && ModifierKey::of(*key).is_none());
         keys
     }
 
@@ -94,7 +94,7 @@ impl EvdevBackend {
                     ));
                 }
                 InputAction::Text(text) => {
-                    let group = self.passage.layout().group();
+                    let group = self.key_filter.layout().group();
                     let missing = text.chars().find(|letter| group.key_for(*letter).is_none());
                     if let Some(letter) = missing {
                         return Err(CommandError::unsupported(format!(
@@ -138,7 +138,7 @@ impl EvdevBackend {
             if down {
                 self.outlet.turn(key);
             }
-        } else if self.passage.note_own(key, down) {
+        } else if self.key_filter.note_own(key, down) {
             self.write_key(key, down);
         }
     }
@@ -150,11 +150,11 @@ impl EvdevBackend {
     }
 
     fn type_text(&mut self, text: &str) -> Result<(), BackendError> {
-        let caps = Key::named("caps-lock").filter(|_| self.passage.caps_is_on());
+        let caps = Key::named("caps-lock").filter(|_| self.key_filter.caps_is_on());
         self.tap_lock(caps)?;
         for letter in text.chars() {
             // Whether all are there was looked at before anything went out.
-            let spelled = self.passage.layout().group().key_for(letter);
+            let spelled = self.key_filter.layout().group().key_for(letter);
             let Some((key, level)) = spelled else { continue };
             let with: Vec<Key> = level.modifier_keys().iter().map(|side| side.key()).collect();
             for key in &with {

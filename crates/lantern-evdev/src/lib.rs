@@ -1,9 +1,10 @@
-//! The kernel back end: keyboards and mice are read from the kernel, and every event for programs
-//! is written through two devices of our own. It works under Wayland, under X11 and on the console.
+//! The kernel back end: reads keyboards and mice of the kernel and writes every event for programs
+//! through two devices made with uinput. It works under Wayland, under X11 and on the console.
 //!
-//! What is taken from the person is decided here by what the engine armed ([`passage`]); `device_set` are the
-//! devices that are read, `outlet` the two that are written, `inject` carries out steps. What is in front,
-//! windows, menus and the clipboard are not the kernel's: they fail with a word.
+//! `key_filter` decides which keys programs do not get, by the grabs that the engine asks for;
+//! `device_set` holds the devices that are read, `uinput_output` the two that are written, and `inject`
+//! sends batches of input. The kernel knows no windows, menus or clipboard: commands on them fail with
+//! [`lantern_model::CommandErrorKind::Unsupported`].
 
 mod device_set;
 mod inject;
@@ -44,7 +45,7 @@ pub struct DeviceSelection {
 pub struct EvdevBackend {
     devices: InputDevices,
     outlet: UinputOutput,
-    passage: KeyFilter,
+    key_filter: KeyFilter,
     screen: Option<(i32, i32)>,
     events: VecDeque<Event>,
     /// The panic combination gave the boards back; they are taken again when rules want them again.
@@ -65,8 +66,8 @@ impl EvdevBackend {
         events.extend(
             screen.map(|(width, height)| Event::Screens(vec![Rect { x: 0, y: 0, width, height }])),
         );
-        let passage = KeyFilter::new(layout);
-        Ok(EvdevBackend { devices, outlet, passage, screen, events, gave_back: false })
+        let key_filter = KeyFilter::new(layout);
+        Ok(EvdevBackend { devices, outlet, key_filter, screen, events, gave_back: false })
     }
 
     /// Takes in what the boards did by now.
@@ -77,7 +78,7 @@ impl EvdevBackend {
                     self.take_key(board, code, value, taken);
                 }
                 EvdevEvent::Moved { axis, by, taken } => {
-                    self.passage.move_pointer(axis, by);
+                    self.key_filter.move_pointer(axis, by);
                     if taken {
                         self.turn_wheel_or_pass(axis, by);
                     }
@@ -90,10 +91,10 @@ impl EvdevBackend {
                 }
                 EvdevEvent::Report => {
                     self.outlet.flush()?;
-                    self.passage.tell_way();
+                    self.key_filter.tell_way();
                 }
                 EvdevEvent::Gone(board) => {
-                    for key in self.passage.fingers_on(board) {
+                    for key in self.key_filter.fingers_on(board) {
                         let code = key.kernel().unwrap_or_default();
                         self.take_key(board, code, 0, true);
                     }
@@ -102,8 +103,8 @@ impl EvdevBackend {
                 }
             }
         }
-        self.events.extend(self.passage.take_events());
-        if self.passage.take_panic() {
+        self.events.extend(self.key_filter.take_events());
+        if self.key_filter.take_panic() {
             self.gave_back = true;
             self.take(GrabRequest::default())
         } else {
@@ -116,7 +117,7 @@ impl EvdevBackend {
     /// them: the release of the key itself comes from another device.
     fn take(&mut self, taking: GrabRequest) -> Result<(), BackendError> {
         for board in self.devices.losing(taking) {
-            for key in self.passage.lose_board(board) {
+            for key in self.key_filter.lose_board(board) {
                 self.outlet.key(key.kernel().unwrap_or_default(), 0);
             }
         }
@@ -142,7 +143,7 @@ impl EvdevBackend {
         let (code, value) = (event.code(), event.value());
         match event.event_type() {
             evdev::EventType::SYNCHRONIZATION => {
-                self.passage.tell_way();
+                self.key_filter.tell_way();
                 self.outlet.flush_pen(board)?;
                 self.outlet.flush()?;
             }
@@ -155,7 +156,7 @@ impl EvdevBackend {
             }
             evdev::EventType::ABSOLUTE => {
                 if let Some((axis, at)) = self.outlet.scaled(board, code, value, self.screen) {
-                    self.passage.place_pointer(axis, at);
+                    self.key_filter.place_pointer(axis, at);
                 }
                 self.outlet.pen(board, event);
             }
@@ -177,9 +178,9 @@ impl EvdevBackend {
         let Some(key) = Key::from_kernel(code) else { return ForwardedKey::Pass };
         let name = self.devices.name(board);
         match value {
-            0 => self.passage.release(board, key, taken),
-            1 => self.passage.press(board, name, key, taken),
-            _ => self.passage.repeat(key),
+            0 => self.key_filter.release(board, key, taken),
+            1 => self.key_filter.press(board, name, key, taken),
+            _ => self.key_filter.repeat(key),
         }
     }
 
@@ -198,9 +199,9 @@ impl EvdevBackend {
     /// A turn of the wheel may be a key of a rule; all other events of a mouse are forwarded.
     fn turn_wheel_or_pass(&mut self, axis: u16, by: i32) {
         match uinput_output::wheel_key(axis, by) {
-            Some(key) if self.passage.wants_turn(key) => {
+            Some(key) if self.key_filter.wants_turn(key) => {
                 for _ in 0..by.unsigned_abs() {
-                    self.passage.turn(key);
+                    self.key_filter.turn(key);
                 }
                 self.outlet.swallow_fine_turn();
             }
@@ -210,7 +211,11 @@ impl EvdevBackend {
 
     /// What must be taken now.
     fn taking(&self) -> GrabRequest {
-        if self.gave_back { GrabRequest::default() } else { GrabRequest::of(self.passage.armed()) }
+        if self.gave_back {
+            GrabRequest::default()
+        } else {
+            GrabRequest::of(self.key_filter.armed())
+        }
     }
 }
 
@@ -221,8 +226,8 @@ impl Backend for EvdevBackend {
         if !only_panic {
             self.gave_back = false;
         }
-        self.passage.arm(armed);
-        self.events.extend(self.passage.take_events());
+        self.key_filter.arm(armed);
+        self.events.extend(self.key_filter.take_events());
         self.take(self.taking())
     }
 
@@ -238,7 +243,7 @@ impl Backend for EvdevBackend {
     }
 
     fn replay_key(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
-        let flow = self.passage.give_back(back);
+        let flow = self.key_filter.give_back(back);
         self.send(&flow, 0, 0);
         self.outlet.flush()
     }

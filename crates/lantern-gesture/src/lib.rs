@@ -1,6 +1,6 @@
 //! Shapes drawn by hand: what a drawing is most like, whatever its size, place and speed.
 //!
-//! A drawing is brought into a normal form ([`NormalForm`]): each stroke cut into steps of equal length,
+//! A drawing is brought into a normal form (`NormalForm`): each stroke cut into steps of equal length,
 //! all of it moved to its middle and scaled to one size. Forms are compared twice: first in closed
 //! form with every template, which costs a few hundred multiplications each, then the few nearest by
 //! an elastic comparison that lets one leg be longer than in the example.

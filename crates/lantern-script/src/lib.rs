@@ -19,7 +19,8 @@ mod token;
 pub mod tree;
 
 pub use check::{
-    Checked, Drawings, Need, Outside, check, check_with, lacking_on_layout, wanted_files,
+    Checked, Drawings, Need, NoDrawings, Outside, check, check_with, lacking_on_layout,
+    wanted_files,
 };
 pub use finding::{Finding, Fix, distance, near_name};
 pub use format::format;

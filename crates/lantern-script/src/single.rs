@@ -1,20 +1,34 @@
 //! A combination or a value on its own, as a command line gives it.
 
+use std::fmt;
+
 use lantern_model::code::Expr;
 use lantern_model::{KeyCombination, TriggerKind, Value};
 
 use crate::{Source, check};
 
+/// Why a text is no combination, and what to write instead; one line for people.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CombinationError(String);
+
+impl fmt::Display for CombinationError {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(&self.0)
+    }
+}
+
+impl std::error::Error for CombinationError {}
+
 /// Reads a combination as a rule writes it.
 ///
 /// ```
 /// assert_eq!(lantern_script::parse_combo("ctrl+page-up").unwrap().to_string(), "ctrl+page-up");
-/// assert!(lantern_script::parse_combo("ctrl+pageup").unwrap_err().contains("page-up"));
+/// assert!(lantern_script::parse_combo("ctrl+pageup").unwrap_err().to_string().contains("page-up"));
 /// ```
 ///
 /// # Errors
-/// What is wrong with it, and what to write instead.
-pub fn parse_combo(text: &str) -> Result<KeyCombination, String> {
+/// When the text is no combination; the error says what to write instead.
+pub fn parse_combo(text: &str) -> Result<KeyCombination, CombinationError> {
     let text = text.trim();
     let rule = format!("when key {text} => log \"\"\n");
     let checked = check(&Source::new("", rule));
@@ -28,8 +42,12 @@ pub fn parse_combo(text: &str) -> Result<KeyCombination, String> {
             let found = checked.findings.first();
             let why = found.map_or("no combination", |finding| finding.message.as_str());
             let help = found.and_then(|finding| finding.help.as_deref());
-            Err(help
-                .map_or_else(|| format!("{text}: {why}"), |help| format!("{text}: {why}; {help}")))
+            Err(CombinationError(
+                help.map_or_else(
+                    || format!("{text}: {why}"),
+                    |help| format!("{text}: {why}; {help}"),
+                ),
+            ))
         }
     }
 }

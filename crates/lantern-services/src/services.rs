@@ -318,7 +318,7 @@ impl Services {
                     } else {
                         catch(|| work(&mut kept, &job)).unwrap_or_else(|fault| {
                             kept = S::default();
-                            Err(ServiceError::Fault(fault))
+                            Err(ServiceError::Fault(fault.0))
                         })
                     };
                     report(&done, &bell, job.effect, result);
@@ -355,7 +355,7 @@ impl Services {
                         Ok(JobResult::Done)
                     };
                     let result =
-                        catch(play).unwrap_or_else(|fault| Err(ServiceError::Fault(fault)));
+                        catch(play).unwrap_or_else(|fault| Err(ServiceError::Fault(fault.0)));
                     report(&done, &bell, job.effect, result);
                 });
             }

@@ -18,7 +18,7 @@ pub use folders::{
     config_folders, data_folders, home_folder, home_path, open_regular, read_regular,
     read_regular_text, write_private,
 };
-pub use panics::{catch, catch_in};
+pub use panics::{PanicMessage, catch, catch_in};
 pub use program_path::is_program;
 pub use rate_limit::{Allowance, Rate};
 pub use retry::{ConnectionError, try_twice};

@@ -10,6 +10,7 @@ use lantern_system::read_regular_text;
 use serde::{Deserialize, Serialize};
 use svgtypes::{SimplePathSegment, SimplifyingPathParser};
 
+use crate::drawing_error::DrawingError;
 use crate::failure::Failure;
 
 /// Into how many pieces a curve is cut.
@@ -37,41 +38,40 @@ fn first() -> usize {
     1
 }
 
-/// The drawings in a file, or why there are none.
-pub fn read(path: &Path) -> Result<Drawings, String> {
+/// The drawings in a file, each of one or more strokes.
+///
+/// # Errors
+/// When the file cannot be read or has none.
+pub fn read(path: &Path) -> Result<Drawings, DrawingError> {
     let read = match extension(path) {
         Some("csv") => read_csv,
         Some("svg") => read_svg,
-        _ => return Err("its name ends neither in .csv nor in .svg".to_owned()),
+        _ => return Err(DrawingError::UnknownFormat),
     };
     let text = read_regular_text(path, LARGEST).map_err(|error| match error.kind() {
-        ErrorKind::NotFound => "it is not there".to_owned(),
-        ErrorKind::FileTooLarge => format!("it is larger than {} MB", LARGEST >> 20),
-        _ => error.to_string(),
+        ErrorKind::NotFound => DrawingError::NotFound,
+        ErrorKind::FileTooLarge => DrawingError::TooLarge(LARGEST),
+        _ => DrawingError::Read(error),
     })?;
     let drawings = read(&text)?;
     let mut spots = drawings.iter().flatten().flatten();
     if spots.any(|(x, y)| !x.is_finite() || !y.is_finite()) {
-        return Err("a place is no number".to_owned());
+        return Err(DrawingError::NotFinite);
     }
     let is_seen = |drawing: &Vec<StrokePath>| frame_of(drawing).is_some();
-    if drawings.iter().any(is_seen) {
-        Ok(drawings)
-    } else {
-        Err("nothing is drawn in it".to_owned())
-    }
+    if drawings.iter().any(is_seen) { Ok(drawings) } else { Err(DrawingError::Empty) }
 }
 
 fn extension(path: &Path) -> Option<&str> {
     path.extension().and_then(|extension| extension.to_str())
 }
 
-fn read_csv(text: &str) -> Result<Drawings, String> {
+fn read_csv(text: &str) -> Result<Drawings, DrawingError> {
     let mut drawings = Drawings::new();
     let mut last = None;
     let mut reader = csv::ReaderBuilder::new().trim(csv::Trim::All).from_reader(text.as_bytes());
     for row in reader.deserialize() {
-        let CsvPoint { drawing, stroke, x, y } = row.map_err(|error| error.to_string())?;
+        let CsvPoint { drawing, stroke, x, y } = row?;
         if last.is_none_or(|(last, _)| drawing != last) {
             drawings.push(Vec::new());
         }
@@ -86,12 +86,12 @@ fn read_csv(text: &str) -> Result<Drawings, String> {
 }
 
 /// Each `<path>` is a drawing, each of its subpaths a stroke; so is each `<polyline>`.
-fn read_svg(text: &str) -> Result<Drawings, String> {
-    let document = roxmltree::Document::parse(text).map_err(|error| error.to_string())?;
+fn read_svg(text: &str) -> Result<Drawings, DrawingError> {
+    let document = roxmltree::Document::parse(text)?;
     let mut drawings = Drawings::new();
     for node in document.descendants() {
         if node.has_attribute("transform") {
-            return Err("it has a `transform`, which is not read; save it with plain places".into());
+            return Err(DrawingError::Transform);
         }
         let strokes = match node.tag_name().name() {
             "path" => strokes_of_path(node.attribute("d").unwrap_or_default())?,
@@ -107,11 +107,11 @@ fn read_svg(text: &str) -> Result<Drawings, String> {
     Ok(drawings)
 }
 
-fn strokes_of_path(data: &str) -> Result<Vec<StrokePath>, String> {
+fn strokes_of_path(data: &str) -> Result<Vec<StrokePath>, DrawingError> {
     let mut strokes: Vec<StrokePath> = Vec::new();
     let mut at = (0.0, 0.0);
     for segment in SimplifyingPathParser::from(data) {
-        let segment = segment.map_err(|error| format!("a path is broken: {error}"))?;
+        let segment = segment?;
         if let SimplePathSegment::MoveTo { x, y } = segment {
             strokes.push(vec![(x as f32, y as f32)]);
             at = (x, y);

@@ -10,6 +10,7 @@ use lantern_backend::BackendError;
 #[cfg(feature = "net")]
 use lantern_net::LinkError;
 
+use crate::drawing_error::DrawingError;
 use crate::style;
 
 /// How a command ended that did its work.
@@ -160,12 +161,12 @@ pub enum Failure {
         path: PathBuf,
     },
     /// A file of drawings cannot be read.
-    #[error("{path} shows no drawing: {message}")]
+    #[error("{path} shows no drawing: {source}")]
     NoDrawing {
         /// Which.
         path: PathBuf,
         /// Why.
-        message: String,
+        source: DrawingError,
     },
     /// The name of a file of drawings tells no format.
     #[error("{path} is neither .csv nor .svg")]
@@ -196,12 +197,12 @@ pub enum Failure {
         key: String,
     },
     /// A picture could not be made.
-    #[error("cannot draw {path}: {message}")]
+    #[error("cannot draw {path}: {source}")]
     Picture {
         /// Where it was to be.
         path: PathBuf,
         /// Why.
-        message: String,
+        source: io::Error,
     },
     /// A finding that does not exist.
     #[error("there is no finding `{name}`")]

@@ -6,7 +6,7 @@ use std::io::{self, Read};
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
-use lantern_script::{Checked, Outside, Source, check_with, wanted_files};
+use lantern_script::{Checked, NoDrawings, Outside, Source, check_with, wanted_files};
 use lantern_system::{home_folder, open_regular};
 
 use crate::failure::Failure;
@@ -95,7 +95,9 @@ fn check_source(mut source: Source, mut opened: Vec<(PathBuf, Metadata)>) -> Rul
     }
     let outside = Outside {
         pronounce: &|words| pronunciation::of(words).0,
-        drawings: &|name| drawings::read(Path::new(name)),
+        drawings: &|name| {
+            drawings::read(Path::new(name)).map_err(|error| NoDrawings(error.to_string()))
+        },
     };
     let checked = check_with(&source, &outside);
     RulesRead { source, checked, opened }

@@ -24,6 +24,7 @@ mod command_executor;
 mod commands;
 mod consent;
 mod diagnostics;
+mod drawing_error;
 mod drawings;
 mod escaping;
 mod event_log;

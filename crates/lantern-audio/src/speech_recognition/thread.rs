@@ -62,7 +62,7 @@ impl SpeechThread {
         };
         thread::spawn(move || {
             while let Err(fault) = catch(|| worker.work()) {
-                worker.begin_anew(fault);
+                worker.begin_anew(fault.0);
             }
         });
         SpeechThread { calls: sender, meter }

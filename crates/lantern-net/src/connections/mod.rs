@@ -326,7 +326,7 @@ impl ConnectionManager {
         let task = self.tasks.spawn(async move {
             tokio::time::sleep(rest).await;
             if let Err(fault) = catch_in(work).await {
-                of_task.say(ConnectionState::Down(LinkError::Fault(fault).to_string())).await;
+                of_task.say(ConnectionState::Down(LinkError::Fault(fault.0).to_string())).await;
             }
         });
         ActiveConnection { linked, errands, task }

@@ -88,7 +88,7 @@ pub(super) async fn serve(
                 known.ask(&errand).await
             };
             let outcome = catch_in(errand.within(work)).await;
-            tell.outcome(effect, outcome.unwrap_or_else(|fault| Err(LinkError::Fault(fault))));
+            tell.outcome(effect, outcome.unwrap_or_else(|fault| Err(LinkError::Fault(fault.0))));
         });
         under_way.add(effect, task.abort_handle());
     }

@@ -5,6 +5,7 @@ use lantern_model::{Remap, Shape, ShapeDescription, ShapeTolerance};
 use lantern_speech::Phrase;
 
 use super::Checker;
+use super::NoDrawings;
 use super::kinds::ValueKind;
 use super::names::ItemKind;
 use super::needs::Need;
@@ -134,7 +135,7 @@ impl Checker<'_> {
     fn read_drawings(&mut self, name: String, file: &str, span: Span) -> Shape {
         let from = self.source.names().nth(self.source.file_at(span.start)).unwrap_or_default();
         let path = joined(from, file);
-        let drawings = (self.outside.drawings)(&path).unwrap_or_else(|why| {
+        let drawings = (self.outside.drawings)(&path).unwrap_or_else(|NoDrawings(why)| {
             self.say(
                 Finding::new(Code::NoExample, span, format!("`{file}` shows no drawing: {why}"))
                     .label("nothing to compare with")

@@ -74,8 +74,12 @@ pub fn check_with(source: &Source, outside: &Outside<'_>) -> Checked {
     checker.finish(&units.files)
 }
 
-/// Drawings of a file, each of one or more strokes, or why there are none.
-pub type Drawings = Result<Vec<Vec<StrokePath>>, String>;
+/// Drawings of a file, each of one or more strokes.
+pub type Drawings = Result<Vec<Vec<StrokePath>>, NoDrawings>;
+
+/// Why a file has no drawings, for the message of a finding.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NoDrawings(pub String);
 
 /// What a check asks of the world.
 #[derive(Clone, Copy)]
@@ -91,7 +95,7 @@ impl Default for Outside<'_> {
     fn default() -> Self {
         Outside {
             pronounce: &|words| Pronunciations::of_words(words.iter().copied()),
-            drawings: &|_| Err("it is not there".to_owned()),
+            drawings: &|_| Err(NoDrawings("it is not there".to_owned())),
         }
     }
 }

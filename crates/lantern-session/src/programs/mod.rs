@@ -1,6 +1,6 @@
 //! Programs: finding them as the desktop's standards say, starting them, seeing them end.
 //!
-//! What must be looked up in files is looked up on a service's thread ([`entries`], [`handlers`]);
+//! What must be looked up in files is looked up on a service's thread (`entries`, `handlers`);
 //! the starting itself ([`Launcher`]) is the event loop's, which sees the programs end.
 
 mod entries;

@@ -108,7 +108,7 @@ fn bring_drawings(scene: &mut Scene, path: &Path) -> Result<(), Failure> {
         {
             let file = path.parent().unwrap_or(Path::new("")).join(file);
             let mut drawings = drawings::read(&file)
-                .map_err(|message| Failure::NoDrawing { path: file.clone(), message })?;
+                .map_err(|source| Failure::NoDrawing { path: file.clone(), source })?;
             *sketch = Sketch::Along(drawings.swap_remove(0));
         }
     }

@@ -7,6 +7,8 @@ mod shapes;
 mod timeline;
 
 use std::fs;
+#[cfg(feature = "pictures")]
+use std::io;
 use std::path::Path;
 
 #[cfg(feature = "pictures")]
@@ -46,24 +48,25 @@ pub fn write(picture: &Document, path: &Path) -> Result<(), Failure> {
         }
         #[cfg(feature = "pictures")]
         Some("png") => drawn(&picture.to_string())
-            .map_err(|message| Failure::Picture { path: path.to_owned(), message })?,
+            .map_err(|source| Failure::Picture { path: path.to_owned(), source })?,
         _ => return Err(Failure::NoPictureFormat { path: path.to_owned() }),
     };
     fs::write(path, bytes).map_err(|source| Failure::Write { path: path.to_owned(), source })
 }
 
 #[cfg(feature = "pictures")]
-fn drawn(svg: &str) -> Result<Vec<u8>, String> {
+fn drawn(svg: &str) -> io::Result<Vec<u8>> {
     let mut options =
         usvg::Options { font_family: "Ubuntu".to_owned(), ..usvg::Options::default() };
     let fonts = options.fontdb_mut();
     fonts.load_font_data(epaint_default_fonts::UBUNTU_LIGHT.to_vec());
     fonts.load_font_data(epaint_default_fonts::HACK_REGULAR.to_vec());
-    let tree = usvg::Tree::from_str(svg, &options).map_err(|error| error.to_string())?;
+    let tree = usvg::Tree::from_str(svg, &options).map_err(io::Error::other)?;
     let size = tree.size().to_int_size();
-    let mut pixels = tiny_skia::Pixmap::new(size.width(), size.height()).ok_or("it has no size")?;
+    let mut pixels = tiny_skia::Pixmap::new(size.width(), size.height())
+        .ok_or_else(|| io::Error::other("it has no size"))?;
     resvg::render(&tree, tiny_skia::Transform::identity(), &mut pixels.as_mut());
-    pixels.encode_png().map_err(|error| error.to_string())
+    pixels.encode_png().map_err(io::Error::other)
 }
 
 /// An empty picture of that size.

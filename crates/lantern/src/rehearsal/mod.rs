@@ -66,6 +66,9 @@ impl SceneResult {
     }
 }
 
+/// What came in place of an expectation, in words.
+struct CameInstead(String);
+
 /// The seed of all chance in a scene.
 const SEED: u64 = 1;
 
@@ -93,7 +96,7 @@ pub fn play_telling(rules: &RuleSet, scene: &Scene, why: bool) -> SceneResult {
         if let SceneAct::Expect(expectation) = &line.act {
             expected += 1;
             let until = scene.lines[index + 1..].iter().find_map(|later| later.at);
-            if let Err(instead) = player.expect(expectation, until) {
+            if let Err(CameInstead(instead)) = player.expect(expectation, until) {
                 player.matched.missed = player.timeline.sent().len();
                 let expected = expectation.to_string();
                 let words = format!("expected {expected}, instead {instead}");
@@ -365,7 +368,11 @@ impl ScenePlayer {
     }
 
     /// Waits for what is expected, no longer than until `limit` or patience ends.
-    fn expect(&mut self, expectation: &Expectation, limit: Option<Time>) -> Result<(), String> {
+    fn expect(
+        &mut self,
+        expectation: &Expectation,
+        limit: Option<Time>,
+    ) -> Result<(), CameInstead> {
         let started = self.now;
         if let Expectation::Down(_) | Expectation::Up(_) = expectation {
             return self.expect_held(expectation);
@@ -377,7 +384,7 @@ impl ScenePlayer {
             let fresh = self.matched.consumed.max(self.matched.told).max(self.matched.missed);
             return match self.timeline.sent().get(fresh) {
                 None => Ok(()),
-                Some(sent) => Err(sent.describe()),
+                Some(sent) => Err(CameInstead(sent.describe())),
             };
         }
         let end = started + PATIENCE;
@@ -401,11 +408,11 @@ impl ScenePlayer {
         }
         let Some(index) = nearest(expectation, self.untold()) else {
             let more = if self.matched.told > self.matched.consumed { " more" } else { "" };
-            return Err(format!("nothing{more} came"));
+            return Err(CameInstead(format!("nothing{more} came")));
         };
         let instead = self.untold()[index].describe();
         self.matched.told = self.matched.consumed.max(self.matched.told) + index + 1;
-        Err(instead)
+        Err(CameInstead(instead))
     }
 
     /// What was sent and neither expected nor told of as coming instead of something else.
@@ -414,7 +421,7 @@ impl ScenePlayer {
     }
 
     /// Whether keys are down, or up, for the program in front.
-    fn expect_held(&mut self, expectation: &Expectation) -> Result<(), String> {
+    fn expect_held(&mut self, expectation: &Expectation) -> Result<(), CameInstead> {
         let (combo, wanted) = match expectation {
             Expectation::Down(combo) => (combo, true),
             Expectation::Up(combo) => (combo, false),
@@ -434,7 +441,8 @@ impl ScenePlayer {
             return Ok(());
         }
         let names: Vec<&str> = held.iter().map(|key| key.name()).collect();
-        Err(if names.is_empty() { "no key is down".to_owned() } else { names.join(", ") })
+        let held = if names.is_empty() { "no key is down".to_owned() } else { names.join(", ") };
+        Err(CameInstead(held))
     }
 
     /// Why the scene is played no further, if it is not: it holds a loop that nothing stops.

@@ -21,7 +21,7 @@ impl<D: Backend> Session<'_, D> {
     pub(super) fn answer_next(&mut self) -> Result<bool, Failure> {
         let Some((client, line)) = self.place.ipc.next_line() else { return Ok(false) };
         let answer = match read_request(&line) {
-            Err(answer) => Some(answer),
+            Err(error) => Some(reply(&Value::Null, Err(error))),
             Ok(request) => self.answer_request(client, request),
         };
         let now = self.now();

@@ -152,7 +152,8 @@ impl SessionReport<'_> {
     pub(super) fn why(&self, asking: &QueryParams) -> Result<Value, RpcError> {
         let rules = self.engine.rules();
         if let Some(key) = &asking.key {
-            let combo = lantern_script::parse_combo(key).map_err(RpcError::refused)?;
+            let combo = lantern_script::parse_combo(key)
+                .map_err(|error| RpcError::refused(error.to_string()))?;
             let near = self.engine.nearest(self.clock.now(), &combo).map_err(RpcError::refused)?;
             let near = near.into_iter().map(|near| {
                 let rule = &rules[near.rule];

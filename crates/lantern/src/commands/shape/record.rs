@@ -24,12 +24,12 @@ pub fn run(arguments: &ShapeRecordArguments) -> Result<Status, Failure> {
     let file = &arguments.file;
     let mut kept = Drawings::new();
     if file.exists() && !arguments.anew {
-        let unread = |message| Failure::NoDrawing { path: file.clone(), message };
+        let unread = |source| Failure::NoDrawing { path: file.clone(), source };
         kept = drawings::read(file).map_err(unread)?;
     }
     let before = kept.len();
     if let Some(from) = &arguments.from {
-        let unread = |message| Failure::NoDrawing { path: from.clone(), message };
+        let unread = |source| Failure::NoDrawing { path: from.clone(), source };
         kept.extend(drawings::read(from).map_err(unread)?);
     } else {
         draw(arguments, &mut kept)?;

@@ -50,7 +50,7 @@ pub fn run(arguments: &ShapeTryArguments) -> Result<Status, Failure> {
     let book = ShapeIndex::new(&rules.shapes);
     let mut tried = Vec::new();
     for file in &arguments.files {
-        let unread = |message| Failure::NoDrawing { path: file.clone(), message };
+        let unread = |source| Failure::NoDrawing { path: file.clone(), source };
         for (number, strokes) in drawings::read(file).map_err(unread)?.iter().enumerate() {
             let found = book.recognise(strokes, |_| true);
             let name = file.display().to_string();
