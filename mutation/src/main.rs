@@ -129,15 +129,34 @@ fn run(arguments: &Arguments) -> Result<bool, Failure> {
     Ok(share >= arguments.least as usize)
 }
 
-/// Copies what git tracks, and writes only what has changed, so that a build does little again.
+/// Copies the files that git tracks. Writes only what has changed, so that a build does little again, and
+/// removes source files that are gone.
 fn copy_tree(root: &Path, tree: &Path) -> Result<(), Failure> {
     let listed = Command::new("git")
         .args(["ls-files", "-z", "--cached", "--others", "--exclude-standard"])
         .current_dir(root)
         .output()?;
-    for name in String::from_utf8(listed.stdout)?.split('\0').filter(|name| !name.is_empty()) {
+    let listed = String::from_utf8(listed.stdout)?;
+    let mut copied = BTreeSet::new();
+    for name in listed.split('\0').filter(|name| !name.is_empty()) {
         let Ok(bytes) = fs::read(root.join(name)) else { continue };
         write_changed(&tree.join(name), &bytes)?;
+        copied.insert(tree.join(name));
+    }
+    remove_others(&tree.join("crates"), &copied)
+}
+
+/// Removes the files of a folder that are not in the list, and folders that are empty then.
+fn remove_others(folder: &Path, kept: &BTreeSet<PathBuf>) -> Result<(), Failure> {
+    for entry in fs::read_dir(folder)? {
+        let path = entry?.path();
+        if path.is_dir() {
+            remove_others(&path, kept)?;
+            // A folder with files in it stays.
+            let _ = fs::remove_dir(&path);
+        } else if !kept.contains(&path) {
+            fs::remove_file(&path)?;
+        }
     }
     Ok(())
 }
@@ -194,7 +213,6 @@ fn build(
             .current_dir(tree)
             .env("CARGO_TARGET_DIR", root.join("target/mutation/build"))
             .env("RUSTFLAGS", "--cap-lints=allow")
-            .stderr(Stdio::null())
             .output()?;
         let told = String::from_utf8(output.stdout)?;
         if output.status.success() {
@@ -208,7 +226,8 @@ fn build(
             left_out.extend(fault_before(text, at));
         }
         if left_out.len() == before {
-            return Err(format!("the crate does not compile:\n{told}").into());
+            let errors = String::from_utf8_lossy(&output.stderr);
+            return Err(format!("the crate does not compile:\n{errors}\n{told}").into());
         }
     }
     Err("too many faults do not compile".into())
