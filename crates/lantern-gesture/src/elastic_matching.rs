@@ -1,9 +1,9 @@
-//! The elastic comparison of two forms: how far they are apart if the steps of one may be held or
-//! hurried against those of the other, so that a longer leg or a rounder corner counts for little.
+//! Elastic distance of two normal forms. Steps of one may match several steps of the other, so that a
+//! longer leg or a rounder corner costs little.
 //!
-//! Dynamic time warping within a band, as in Sakoe and Chiba (1978), over the place and the direction
-//! of each step; the same as for sounds, but ends are tied, strokes go with strokes, and nothing is
-//! allocated.
+//! Dynamic time warping within a band, as in Sakoe and Chiba (1978), over the position and direction of
+//! each step. Unlike the comparison of sounds, both ends are fixed, strokes match strokes, and nothing
+//! is allocated.
 
 use lantern_model::Point;
 

@@ -1,12 +1,14 @@
 //! How sure it is that a drawing is the shape that it came nearest to.
 //!
-//! How near is not enough to go by: a hand comes near a simple shape by chance more often than near one
-//! with much to it, and nearer to one of many shapes than to one of few; a person's own examples show
-//! how evenly they draw. What is known of all that are signs, each weighed, and their sum is the
-//! logarithm of how much likelier a drawing of the shape is than a movement that means nothing. The
-//! weights are those of a logistic regression (Berkson, "Application of the logistic function to
-//! bio-assay", Journal of the American Statistical Association 39, 1944) over drawings of the one family
-//! of hands in the benchmark of shapes, which fits them anew when it is asked to.
+//! The distance alone does not decide. A random movement comes near a simple shape more often than near
+//! a complex one, and nearer to one of many shapes than to one of few. The user's own examples show how
+//! evenly they draw.
+//!
+//! Each such feature has a weight. The weighted sum is the logarithm of the odds that the drawing is
+//! the shape and not a movement without meaning. The weights come from a logistic regression (Berkson,
+//! "Application of the logistic function to bio-assay", Journal of the American Statistical Association
+//! 39, 1944). The benchmark of shapes fits them anew on request, on drawings of one family of simulated
+//! hands.
 
 use std::f32::consts::PI;
 

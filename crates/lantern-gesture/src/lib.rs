@@ -1,9 +1,9 @@
-//! Shapes drawn by hand: what a drawing is most like, whatever its size, place and speed.
+//! Recognition of drawn shapes, whatever their size, position and speed.
 //!
-//! A drawing is brought into a normal form (`NormalForm`): each stroke cut into steps of equal length,
-//! all of it moved to its middle and scaled to one size. Forms are compared twice: first in closed
-//! form with every template, which costs a few hundred multiplications each, then the few nearest by
-//! an elastic comparison that lets one leg be longer than in the example.
+//! A drawing is brought into a normal form (`NormalForm`): each stroke is cut into steps of equal
+//! length, and the whole is centred and scaled to one size. Forms are compared twice. A closed form
+//! compares the drawing with every template at a few hundred multiplications each. An elastic
+//! comparison of the few nearest then allows for a leg that is longer than in the example.
 
 mod elastic_matching;
 mod evidence;
@@ -36,9 +36,9 @@ pub fn is_drawing(strokes: &[StrokePath]) -> bool {
 
 /// The frame around strokes: left, top, right, bottom; `None` without a place.
 pub fn frame_of(strokes: &[StrokePath]) -> Option<(f32, f32, f32, f32)> {
-    let mut spots = strokes.iter().flatten().copied();
-    let first = spots.next()?;
-    Some(spots.fold((first.0, first.1, first.0, first.1), |(left, top, right, bottom), (x, y)| {
+    let mut points = strokes.iter().flatten().copied();
+    let first = points.next()?;
+    Some(points.fold((first.0, first.1, first.0, first.1), |(left, top, right, bottom), (x, y)| {
         (left.min(x), top.min(y), right.max(x), bottom.max(y))
     }))
 }

@@ -1,9 +1,11 @@
-//! What a sound is like, 100 times a second: mel-frequency cepstra and how they change.
+//! Features of a sound, 100 times a second: mel-frequency cepstra and their change.
 //!
-//! The features are those of Davis and Mermelstein, "Comparison of parametric representations for
+//! The cepstra are those of Davis and Mermelstein, "Comparison of parametric representations for
 //! monosyllabic word recognition in continuously spoken sentences", IEEE Transactions on Acoustics,
-//! Speech, and Signal Processing 28 (1980); their change in time is that of Furui, "Speaker-independent
-//! isolated word recognition using dynamic features of speech spectrum", the same journal, 34 (1986).
+//! Speech, and Signal Processing 28 (1980).
+//!
+//! Their change in time is that of Furui, "Speaker-independent isolated word recognition using dynamic
+//! features of speech spectrum", the same journal, 34 (1986).
 
 use std::f32::consts::PI;
 

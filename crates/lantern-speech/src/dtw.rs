@@ -1,8 +1,10 @@
-//! How far two sounds are apart, whatever their speed.
+//! Distance of two sounds, whatever their speed.
 //!
-//! Dynamic time warping as in Sakoe and Chiba, "Dynamic programming algorithm optimization for spoken
-//! word recognition", IEEE Transactions on Acoustics, Speech, and Signal Processing 26 (1978): the
-//! symmetric form without a slope constraint, within a band around the diagonal.
+//! Dynamic time warping in the symmetric form without a slope constraint, within a band around the
+//! diagonal.
+//!
+//! Source: Sakoe and Chiba, "Dynamic programming algorithm optimization for spoken word recognition",
+//! IEEE Transactions on Acoustics, Speech, and Signal Processing 26 (1978).
 
 use crate::cepstra::Features;
 

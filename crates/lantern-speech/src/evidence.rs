@@ -1,8 +1,8 @@
-//! Whether what a grammar recogniser understood was said at all.
+//! Whether the phrase that a grammar recognizer found was said at all.
 //!
-//! A grammar alone takes most of any talk for one of its phrases. So the same sound is also explained
-//! by a loop of all sounds of the language: a phrase that was really said is explained by its words
-//! nearly as well as by any sounds at all; other talk is not.
+//! A grammar alone takes most of any talk for one of its phrases. The same sound is therefore also
+//! explained by a loop over all sounds of the language. The words of a phrase that was said explain the
+//! sound nearly as well as the loop does; other talk is explained much better by the loop.
 
 /// What two explanations of one sound say.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]

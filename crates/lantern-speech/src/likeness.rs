@@ -1,8 +1,8 @@
-//! How alike two phrases sound: the cheapest way from one row of sounds to the other.
+//! Likeness of two phrases: the cheapest edit from one row of sounds to the other.
 //!
-//! The distance is Levenshtein's (1966), with substitutions priced by the features of the sounds
-//! and a dropped or added sound at the price of a clear difference; divided by the longer row it is
-//! turned into a likeness from 0 to 1.
+//! The distance is Levenshtein's (1966). Substitutions are priced by the features of the sounds; a
+//! dropped or added sound costs as much as a clear difference. Divided by the length of the longer row,
+//! the distance becomes a likeness from 0 to 1.
 
 use crate::pronunciation::{Phoneme, Pronunciations};
 

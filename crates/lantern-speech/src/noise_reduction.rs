@@ -1,11 +1,13 @@
-//! Taking a steady room out of a sound, so that a recogniser with a model hears the voice alone.
+//! Removes steady noise of a room from a sound, before a recognizer with a model reads it.
 //!
-//! The gain of each frequency is Wiener's, with the noise known from a stretch without speech, as in Lim
-//! and Oppenheim, "Enhancement and bandwidth compression of noisy speech", Proceedings of the IEEE 67
-//! (1979). How much voice there is at a moment and a frequency is read from what is around it, before and
-//! after, since noise alone varies too much from one to the next; a memory of what went before only would
-//! lose the soft sound that a word ends with. The room never falls to nothing, since holes sound worse to
-//! a model than noise: it is left as far below the voice as in a quiet room.
+//! The gain of each frequency is Wiener's, with the noise taken from a stretch without speech, as in
+//! Lim and Oppenheim, "Enhancement and bandwidth compression of noisy speech", Proceedings of the IEEE
+//! 67 (1979).
+//!
+//! The share of voice at a moment and a frequency is read from the moments and frequencies around it,
+//! because noise alone varies too much from one to the next. Later moments count too; otherwise the
+//! soft sound at the end of a word would be lost. The noise is never removed whole: it stays as far
+//! below the voice as in a quiet room, because a model takes gaps worse than noise.
 
 use std::f32::consts::PI;
 use std::sync::Arc;

@@ -1,8 +1,8 @@
-//! Phrases that the person has taught by saying them: no model, any language.
+//! Phrases that the user has taught by saying them: no model, any language.
 //!
-//! Each phrase has a few examples; what is said is compared with all of them. How far the examples of a
-//! phrase are from one another says how far what is said may be from them: a phrase that is said in
-//! many ways is taken more loosely than one that always sounds the same.
+//! Each phrase has a few examples, with which an utterance is compared. The distance of the examples
+//! from each other sets the distance that an utterance may have. A phrase that is said in many ways
+//! therefore accepts more than one that always sounds the same.
 
 use serde::{Deserialize, Serialize};
 

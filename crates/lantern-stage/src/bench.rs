@@ -1,5 +1,5 @@
-//! A display with input devices of the test's own: the X server's driver for tests takes what each
-//! device does from a socket, so that pens, pads and second keyboards are as real to programs as any.
+//! A display with input devices of the test. The X server's test driver reads what each device does
+//! from a socket, so that pens, pads and second keyboards are real devices for programs.
 
 use std::io::{Read, Write};
 use std::os::unix::net::UnixStream;

@@ -1,9 +1,7 @@
-//! A stage for tests and benchmarks on a real X server: a display of its own, a window manager, a
-//! terminal that tells what it received, and a person who presses keys on the server's own
-//! keyboard, not through XTEST's.
+//! A test bench on a real X server: its own display, a window manager, and a terminal that reports what
+//! it received. A simulated person presses keys on the server's keyboard, not through XTEST.
 //!
-//! Nothing here sleeps to wait: it waits for an event, a line or a byte, and panics after a time
-//! limit.
+//! Nothing here sleeps to wait: it waits for an event, a line or a byte, and panics after a time limit.
 
 mod bench;
 mod boards;

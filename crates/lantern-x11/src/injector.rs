@@ -210,9 +210,10 @@ impl Injector {
         Ok(())
     }
 
-    /// Waits until the server has caught up: after a text, since it serves its clients in any order, and a
-    /// key that the person presses now must not fall into the text; and after every 32 other batches, so
-    /// that what a fast loop sends never piles up in front of the key that stops it.
+    /// Waits until the server has processed all requests, after a text and after every 32 other batches.
+    ///
+    /// The server serves its clients in any order, so a key that the person presses now could fall into a
+    /// text. The batches of a fast loop must not queue up before the key that stops the loop.
     pub(super) fn bound_queue(
         &mut self,
         link: &XConnection,

@@ -1,9 +1,9 @@
-//! Input methods that programs hand their keys to by way of the display, and get them back from later (X Input
-//! Method Protocol).
+//! Input methods to which programs hand their keys by way of the display, and from which they get them
+//! back later (X Input Method Protocol).
 //!
-//! One that waits for an answer of the server may take in what else comes without looking at it, and then
-//! sleeps until the next thing comes: texts stay with it until the person presses a key. So those that are at
-//! work are sent something without meaning for a while after anything was typed.
+//! An input method that waits for a reply of the server may read other events into its queue without
+//! handling them, and then sleep until the next event. The text stays there until the person presses a
+//! key. Active input methods therefore get events without meaning for a while after a rule typed.
 
 use std::time::Duration;
 

@@ -1,8 +1,8 @@
-//! The bytes between us and the X server: requests gathered until they are sent, and packets cut out
-//! of what comes, with as few system calls as can be.
+//! Buffers between the program and the X server. Requests are gathered until they are sent, and packets
+//! are cut out of what arrives, with few system calls.
 //!
-//! A socket takes what it is given until it says that it does not, and has no more to give when it
-//! gave less than was asked for, until it was waited for: neither is asked about beforehand.
+//! A socket accepts data until a write fails, and it is empty when a read returned less than was asked
+//! for. Neither is queried beforehand.
 
 use std::io::{Error, ErrorKind, IoSlice, Result};
 use std::os::fd::OwnedFd;

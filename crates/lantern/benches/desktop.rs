@@ -1,8 +1,8 @@
-//! From a key of the keyboard to the injected key at the focused window, beside the baseline: the
-//! smallest client that does the same by hand. `cargo bench --bench desktop` prints the figures.
+//! Time from a key of the keyboard to the injected key at the focused window, beside a baseline: the
+//! smallest client that does the same. `cargo bench --bench desktop` prints the figures.
 //!
-//! Both are processes of their own that are there at the same time, each with a key of its own, and
-//! take turns of a few presses, so that a noisy machine is as noisy for the one as for the other.
+//! Both run at the same time as processes of their own, each with its key, and take turns of a few
+//! presses. A noisy machine is then as noisy for the one as for the other.
 
 mod baseline;
 mod measure;

@@ -1,10 +1,12 @@
-//! The guardian: this program once more, in a process of its own, that outlives a crash.
+//! The guardian: a second process of this program that survives a crash of the first.
 //!
-//! It has one end of a socket pair whose other end only the working process has. On a display it holds a
-//! connection of its own as well: when that end closes, however that came about, it releases every key
-//! that is still marked as held, and has a further process keep what others copied before a paste. Where
-//! the working process has the keyboard to itself, or leaves a press on a display unanswered, the guardian
-//! ends one that hangs: its end frees the keyboard.
+//! It has one end of a socket pair; only the main process has the other. When that end closes, the main
+//! process has ended. On a display, the guardian then releases every key that is still marked as held,
+//! through an X connection of its own. It also starts a process that keeps what others copied before a
+//! paste.
+//!
+//! The main process can hang while it has the keyboard to itself, or leave a press on a display
+//! unanswered. The guardian ends it then, which frees the keyboard.
 
 use std::io::{self, IoSlice, IoSliceMut, Read as _, Write};
 use std::mem::MaybeUninit;

@@ -1,14 +1,15 @@
-//! How well every state of an acoustic model fits each frame of a sound.
+//! Scores of every state of an acoustic model for each frame of a sound.
 //!
-//! The model has phonetically tied mixtures (Lee, Kawahara, Takeda and Shikano, "A new phonetic tied-mixture
-//! model for efficient decoding", ICASSP 2000): each sound of the language has a codebook of normal densities
-//! for each of three streams, and each state weighs the densities of its sound. Of a codebook the few
-//! densities that are nearest count. A recogniser of the system's can search by scores that were worked out
-//! elsewhere; doing that here, for all densities of a codebook side by side, takes a quarter of its time, and
-//! is done once for all searches. The numbers are rounded as it rounds them, or the two would be on
-//! different scales.
+//! The model has phonetically tied mixtures (Lee, Kawahara, Takeda and Shikano, "A new phonetic
+//! tied-mixture model for efficient decoding", ICASSP 2000). Each sound of the language has a codebook
+//! of normal densities for each of three streams, and each state weighs the densities of its sound.
+//! Only the few nearest densities of a codebook count.
 //!
-//! Pure: the files' bytes and cepstra go in, scores come out.
+//! The system's recognizer can search by scores that are computed here. All densities of a codebook are
+//! computed side by side, which takes a quarter of the library's time, and once for all searches. The
+//! numbers are rounded as the library rounds them, so that both have one scale.
+//!
+//! Pure: takes the bytes of the model's files and cepstra, returns scores.
 
 mod files;
 

@@ -1,11 +1,12 @@
-//! The recogniser with a model: the system's speech library, loaded when it is first needed.
+//! The recognizer with an acoustic model: the system's speech library, loaded at first use.
 //!
-//! It listens for exactly the phrases that count now, by a grammar and a dictionary made from them; a
-//! second time, for any sounds of the language, to tell commands from other talk; and what would count then
-//! a third time, for talk that speaks of what the attention word names, or of what sounds like it.
+//! Each utterance is searched up to three times. The first search uses a grammar and a dictionary of
+//! the active phrases. The second allows any sounds of the language, to tell commands from other talk.
+//! The third, for phrases that need the attention word, also allows talk about the word and words that
+//! sound like it.
 //!
-//! How well the model's states fit the sound is worked out once for all of these, by [`AcousticModel`]: it is
-//! nearly all of the work. The library makes cepstra of the sound, and searches.
+//! [`AcousticModel`] scores the model's states once for all searches, which is nearly all of the work.
+//! The library computes the cepstra and searches.
 
 mod sys;
 

@@ -242,9 +242,9 @@ impl CepstraFrontEnd {
         let functions = &self.speech.functions;
         let (mut samples, mut left) = (sound.as_ptr(), sound.len());
         let (mut count, mut more) = (most, 0);
-        // SAFETY: the samples are read during the call only. It writes to so many rows at most as `count`
-        // says, and to one after them at the end, which there is; a row has as many numbers as this model's
-        // cepstra, which the model's own files were seen to have. The front is open.
+        // SAFETY: the library reads the samples during the call only. It writes at most `count` rows and one
+        // more at the end, for which there is room. A row has the length of the model's cepstra, which was
+        // checked against the model's files. The front is open.
         let done = unsafe {
             let cepstra = functions.cepstra;
             (functions.begin_front)(self.front) >= 0
