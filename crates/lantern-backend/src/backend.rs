@@ -18,7 +18,7 @@ pub trait Backend {
     ///
     /// # Errors
     /// When the desktop is gone.
-    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError>;
+    fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError>;
 
     /// Sends a batch of input as one indivisible step. [`Event::Outcome`] follows.
     ///
@@ -46,7 +46,7 @@ pub trait Backend {
         &mut self,
         now: Time,
         effect: EffectId,
-        deed: &Command,
+        command: &Command,
     ) -> Result<bool, BackendError>;
 
     /// Shows a hint, if [`Backend::shows_hints`].

@@ -1,7 +1,7 @@
-//! Drawing small signs: texts and bars in a box of pixels, with fonts of our own, so that they look
-//! the same everywhere; fonts of the system are looked into only for characters that ours lack.
+//! Draws texts and bars into a buffer of pixels. The fonts are embedded, so that hints look the same
+//! everywhere; fonts of the system serve only for characters that these lack.
 //!
-//! Knows nothing of displays: it makes pixels, a back end shows them.
+//! Knows nothing of displays: a back end shows the pixels.
 
 use std::collections::BTreeMap;
 

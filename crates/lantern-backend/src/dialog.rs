@@ -92,15 +92,15 @@ impl Dialog {
             (DialogKey::Up, _) if !rows.is_empty() => {
                 self.chosen = (self.chosen + rows.len() - 1) % rows.len();
             }
-            (DialogKey::Letter(letter), DialogChoice::YesNo) => {
-                match letter.to_lowercase().next() {
+            (DialogKey::Letter(character), DialogChoice::YesNo) => {
+                match character.to_lowercase().next() {
                     Some('y') => return Some(DialogAnswer::Truth(true)),
                     Some('n') => return Some(DialogAnswer::Truth(false)),
                     _ => {}
                 }
             }
-            (DialogKey::Letter(letter), _) if self.written.chars().count() < LONGEST => {
-                self.written.push(letter);
+            (DialogKey::Letter(character), _) if self.written.chars().count() < LONGEST => {
+                self.written.push(character);
                 return self.look_for_written();
             }
             (DialogKey::Erase, _) => {
@@ -245,20 +245,20 @@ mod tests {
         strokes.iter().fold(None, |_, stroke| question.take(*stroke))
     }
 
-    fn letters(text: &str) -> Vec<DialogKey> {
+    fn characters(text: &str) -> Vec<DialogKey> {
         text.chars().map(DialogKey::Letter).collect()
     }
 
     #[test]
     fn a_text_is_written_and_mended() {
         let mut question = Dialog::new("How deep?", DialogChoice::Text);
-        assert_eq!(after(&mut question, &letters("311")), None);
+        assert_eq!(after(&mut question, &characters("311")), None);
         assert_eq!(
             after(&mut question, &[DialogKey::Erase, DialogKey::Letter('0'), DialogKey::Accept]),
             Some(DialogAnswer::Text("310".to_owned()))
         );
         let mut question = Dialog::new("How deep?", DialogChoice::Text);
-        after(&mut question, &letters("311"));
+        after(&mut question, &characters("311"));
         assert_eq!(
             after(&mut question, &[DialogKey::EraseAll, DialogKey::Accept]),
             Some(DialogAnswer::Text(String::new()))
@@ -290,7 +290,7 @@ mod tests {
             after(&mut question, &[DialogKey::Up, DialogKey::Accept]),
             Some(DialogAnswer::Picked(2))
         );
-        after(&mut question, &letters("SOx"));
+        after(&mut question, &characters("SOx"));
         assert_eq!(question.take(DialogKey::Accept), Some(DialogAnswer::Picked(1)));
         assert_eq!(question.pick(3), None);
         let mut empty = Dialog::new("Where?", DialogChoice::One(Vec::new()));
@@ -308,7 +308,7 @@ mod tests {
         let (_, rows) = question.draw(&mut fonts, 1.0);
         assert_eq!(rows.first, 28);
         let mut text = Dialog::new("How deep?", DialogChoice::Text);
-        after(&mut text, &letters(&"310 ".repeat(200)));
+        after(&mut text, &characters(&"310 ".repeat(200)));
         assert_eq!(text.draw(&mut fonts, 1.0).0.width, 460);
         assert_eq!(text.written.chars().count(), LONGEST);
     }

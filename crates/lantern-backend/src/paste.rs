@@ -31,7 +31,7 @@ impl PasteKeys {
         }
     }
 
-    /// The keys of the board that paste under that layout, in the order in which they are pressed.
+    /// The keys of the keyboard that paste under that layout, in the order in which they are pressed.
     pub fn keys(self, layout: &Layout) -> Vec<Key> {
         let names: &[&str] = match self {
             PasteKeys::Clipboard => &["left-ctrl", "v"],

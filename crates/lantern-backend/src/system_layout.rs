@@ -142,8 +142,8 @@ mod tests {
         compiled(&setup).groups.swap_remove(index)
     }
 
-    fn spelled(group: &LayoutGroup, letter: char) -> Option<(&'static str, ShiftLevel)> {
-        group.key_for(letter).map(|(key, level)| (key.name(), level))
+    fn spelled(group: &LayoutGroup, character: char) -> Option<(&'static str, ShiftLevel)> {
+        group.key_for(character).map(|(key, level)| (key.name(), level))
     }
 
     #[test]

@@ -193,13 +193,9 @@ impl BindingTable {
         for (number, wanted) in rules[rule].triggers.iter().enumerate() {
             let trigger = TriggerRef { rule, trigger: number };
             let result = match &wanted.kind {
-                TriggerKind::Key { combo, press: manner, .. } => {
-                    let candidate = Candidate {
-                        trigger,
-                        press: *manner,
-                        modifier_keys: Vec::new(),
-                        stops_only,
-                    };
+                TriggerKind::Key { combo, press, .. } => {
+                    let candidate =
+                        Candidate { trigger, press: *press, modifier_keys: Vec::new(), stops_only };
                     self.add_key(combo, candidate, layout).map_err(|lack| lacking(combo, lack))
                 }
                 TriggerKind::Keys { combos, timeout: within } => {
@@ -429,8 +425,8 @@ impl BindingTable {
     /// What the back end must see and withhold, apart from what rules ask for in their conditions.
     pub(crate) fn required_grabs(&self, rules: &RuleSet) -> GrabSet {
         let mut keys: BTreeMap<(Key, ModifierSet, bool), (bool, GrabNeed)> = BTreeMap::new();
-        let mut fingers = false;
-        let mut arm = |stroke: KeyStroke, further: bool, sides: bool, hold: GrabNeed| {
+        let mut raw_keys = false;
+        let mut add_grab = |stroke: KeyStroke, further: bool, sides: bool, hold: GrabNeed| {
             let flags = keys.entry((stroke.0, stroke.1, further)).or_default();
             flags.0 |= sides;
             flags.1 = flags.1.max(hold);
@@ -442,17 +438,17 @@ impl BindingTable {
         for (stroke, candidates) in strokes {
             let rule = |candidate: &Candidate| &rules[candidate.trigger.rule];
             let modifier = ModifierKey::of(stroke.0).is_some();
-            fingers |= modifier
+            raw_keys |= modifier
                 || candidates.iter().any(|c| rule(c).passes_key_through || c.press.must_wait());
             if modifier || candidates.iter().all(|candidate| rule(candidate).passes_key_through) {
                 continue;
             }
             let sides = candidates.iter().any(|candidate| !candidate.modifier_keys.is_empty());
             let hold = candidates.iter().map(|c| grab_need(rule(c), c.press)).max();
-            arm(stroke, false, sides, hold.unwrap_or_default());
+            add_grab(stroke, false, sides, hold.unwrap_or_default());
         }
         for (key, chords) in &self.chords {
-            fingers = true;
+            raw_keys = true;
             for chord in chords {
                 let (passing, sides) = match &chord.target {
                     ChordTarget::Remap(_) => (false, false),
@@ -462,35 +458,35 @@ impl BindingTable {
                     ),
                 };
                 if !passing {
-                    arm((*key, chord.modifiers), false, sides, GrabNeed::Synchronous);
+                    add_grab((*key, chord.modifiers), false, sides, GrabNeed::Synchronous);
                 }
             }
         }
         for sequence in &self.sequences {
-            fingers = true;
+            raw_keys = true;
             let (stroke, sides) = &sequence.strokes[0];
             if !rules[sequence.trigger.rule].passes_key_through
                 && ModifierKey::of(stroke.0).is_none()
             {
-                arm(*stroke, false, !sides.is_empty(), GrabNeed::Synchronous);
+                add_grab(*stroke, false, !sides.is_empty(), GrabNeed::Synchronous);
             }
         }
         for (key, stands) in &self.remaps {
             for stand in stands {
-                fingers |= stand.tapped.is_some();
+                raw_keys |= stand.tapped.is_some();
                 let hold = if stand.tapped.is_some() {
                     GrabNeed::Synchronous
                 } else {
                     GrabNeed::PressAndRelease
                 };
-                arm((*key, stand.modifiers), true, !stand.modifier_keys.is_empty(), hold);
+                add_grab((*key, stand.modifiers), true, !stand.modifier_keys.is_empty(), hold);
             }
         }
         for stroke in &self.gesture_keys {
-            arm(*stroke, false, false, GrabNeed::Synchronous);
+            add_grab(*stroke, false, false, GrabNeed::Synchronous);
         }
         if let Some(panic) = self.panic {
-            arm(panic, false, false, GrabNeed::PressAndRelease);
+            add_grab(panic, false, false, GrabNeed::PressAndRelease);
         }
         let keys = keys.into_iter().map(|((key, families, further), (sides, hold))| KeyGrab {
             key,
@@ -500,7 +496,7 @@ impl BindingTable {
             report_release: hold != GrabNeed::Press,
             synchronous: hold == GrabNeed::Synchronous,
         });
-        GrabSet { keys: keys.collect(), raw_keys: fingers, panic: self.panic, ..GrabSet::default() }
+        GrabSet { keys: keys.collect(), raw_keys, panic: self.panic, ..GrabSet::default() }
     }
 }
 
@@ -516,8 +512,8 @@ enum GrabNeed {
     Synchronous,
 }
 
-fn grab_need(rule: &Rule, manner: PressKind) -> GrabNeed {
-    let open = manner != PressKind::Pressed
+fn grab_need(rule: &Rule, press: PressKind) -> GrabNeed {
+    let open = press != PressKind::Pressed
         || rule.condition.is_some()
         || rule.filter.input_devices.is_some()
         || rule.passes_key_through;

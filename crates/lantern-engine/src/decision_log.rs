@@ -71,7 +71,7 @@ pub enum DecisionKind {
     NotRecognized(String),
     /// No rule wanted the key after all; the program got it.
     Replayed(String),
-    /// Keys that this board does not have.
+    /// Keys that this keyboard does not have.
     MissingKeys(String),
     /// Whether the keyboard goes to a password field now.
     PasswordField(bool),
@@ -81,7 +81,7 @@ pub enum DecisionKind {
     RateLimited(RunId),
     /// Keys that another program has grabbed.
     GrabsRefused(String),
-    /// The keyboard's layout is another one now; every key was armed anew.
+    /// The keyboard's layout is another one now; all grabs were installed again.
     LayoutChanged,
     /// The panic combination stopped everything.
     Panic {

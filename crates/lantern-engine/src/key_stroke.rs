@@ -1,16 +1,16 @@
-//! Combinations on the board at hand: which key with which modifiers they are.
+//! Combinations on the keyboard at hand: which key with which modifiers they are.
 
 use std::collections::BTreeSet;
 
 use lantern_model::{Key, KeyCombination, KeySpec, Layout, Modifier, ModifierKey, ModifierSet};
 
-/// A key of the board with the families that must be down.
+/// A key of the keyboard with the families that must be down.
 pub(crate) type KeyStroke = (Key, ModifierSet);
 
-/// Why a combination cannot be pressed on a board.
+/// Why a combination cannot be pressed on a keyboard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub(crate) enum MissingKey {
-    /// The board has no such key.
+    /// The keyboard has no such key.
     #[error("no {0}")]
     Key(KeySpec),
     /// The combination has no keys.
@@ -24,7 +24,7 @@ impl From<KeySpec> for MissingKey {
     }
 }
 
-/// A combination, and what of it the board lacks.
+/// A combination, and what of it the keyboard lacks.
 pub(crate) fn lacking(combo: &KeyCombination, lack: impl Into<MissingKey>) -> String {
     match lack.into() {
         MissingKey::Key(key) if combo.0 == [key] => combo.to_string(),
@@ -60,7 +60,7 @@ fn modifiers_of<'k>(
     Ok((families, sides))
 }
 
-/// The stroke of a combination on this board, with the sides it names; the key it lacks, if any.
+/// The stroke of a combination on this keyboard, with the sides it names; the key it lacks, if any.
 pub(crate) fn key_stroke_of(
     combo: &[KeySpec],
     layout: &Layout,
@@ -81,7 +81,7 @@ pub(crate) fn key_stroke_of(
     Ok(((key, families), sides))
 }
 
-/// The strokes that are a combination on this board: one, or one for each side where its last key is a
+/// The strokes that are a combination on this keyboard: one, or one for each side where its last key is a
 /// modifier of either side.
 pub(crate) fn key_strokes_of(
     combo: &KeyCombination,
@@ -95,7 +95,7 @@ pub(crate) fn key_strokes_of(
     Ok(keys.into_iter().map(|key| ((key, families), sides.clone())).collect())
 }
 
-/// Plain keys together on this board, with their modifiers.
+/// Plain keys together on this keyboard, with their modifiers.
 pub(crate) fn chord_of(
     combo: &KeyCombination,
     layout: &Layout,

@@ -64,7 +64,7 @@ impl RuleInputs {
             _ => false,
         });
         RuleInputs {
-            raw_keys: rules.reads(&|asked| *asked == WorldQuery::Fingers),
+            raw_keys: rules.reads(&|asked| *asked == WorldQuery::PhysicalKeys),
             pointer: glides || rules.reads(&|asked| asked.is_pointer()),
             source_devices: rules.rules.iter().any(|rule| rule.filter.input_devices.is_some()),
             text_input: false,

@@ -19,7 +19,7 @@ const DAY: i64 = 86_400;
 #[derive(Debug, Default)]
 pub(crate) struct Schedule {
     /// The day on which each alarm rang last, counted from 1970-01-01.
-    rang: BTreeMap<TriggerRef, i64>,
+    fired_on: BTreeMap<TriggerRef, i64>,
 }
 
 impl Schedule {
@@ -71,7 +71,10 @@ impl Schedule {
             (late >= 0 && (is_season || late < LATE)).then_some((trigger, due))
         });
         let due: Vec<(TriggerRef, i64)> = due.collect();
-        due.into_iter().filter(|(trigger, due)| self.ring(*trigger, *due)).map(|(t, _)| t).collect()
+        due.into_iter()
+            .filter(|(trigger, due)| self.mark_fired(*trigger, *due))
+            .map(|(t, _)| t)
+            .collect()
     }
 
     /// Sets the next deadline of every `at` trigger.
@@ -98,7 +101,7 @@ impl Schedule {
         let Some(wall) = clock.wall(now) else { return };
         let mut due = next_due(wall.local, time);
         // An hour that comes twice rings once.
-        if self.rang.get(&trigger) == Some(&due.div_euclid(DAY)) {
+        if self.fired_on.get(&trigger) == Some(&due.div_euclid(DAY)) {
             due += DAY;
         }
         // The clock was reported in whole seconds, so what is left of the present one counts as well.
@@ -108,9 +111,9 @@ impl Schedule {
         timers.set(Timer::Alarm(trigger), now + span);
     }
 
-    /// Takes that the deadline of an `at` trigger is due; whether it rings.
+    /// Takes that the deadline of an `at` trigger is due; returns whether it fires.
     pub(crate) fn alarm(&mut self, now: Time, trigger: TriggerRef, clock: &WallClock) -> bool {
-        clock.wall(now).is_some_and(|wall| self.ring(trigger, wall.local))
+        clock.wall(now).is_some_and(|wall| self.mark_fired(trigger, wall.local))
     }
 
     /// Sets the deadline after one that was due.
@@ -129,14 +132,15 @@ impl Schedule {
 
     /// Gives every alarm the trigger that `change` says, and forgets those without one.
     pub(crate) fn remap_ids(&mut self, change: impl Fn(TriggerRef) -> Option<TriggerRef>) {
-        let rang = std::mem::take(&mut self.rang).into_iter();
-        self.rang = rang.filter_map(|(trigger, day)| Some((change(trigger)?, day))).collect();
+        let fired_on = std::mem::take(&mut self.fired_on).into_iter();
+        self.fired_on =
+            fired_on.filter_map(|(trigger, day)| Some((change(trigger)?, day))).collect();
     }
 
-    /// Marks the alarm as rung on the day of `local`; whether it had not rung on that day.
-    fn ring(&mut self, trigger: TriggerRef, local: i64) -> bool {
+    /// Marks the `at` trigger as fired on the day of `local`; returns whether it had not fired on that day.
+    fn mark_fired(&mut self, trigger: TriggerRef, local: i64) -> bool {
         let day = local.div_euclid(DAY);
-        self.rang.insert(trigger, day) != Some(day)
+        self.fired_on.insert(trigger, day) != Some(day)
     }
 }
 

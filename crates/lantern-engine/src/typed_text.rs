@@ -66,34 +66,34 @@ mod tests {
 
     #[test]
     fn the_end_counts_where_it_begins_a_word() {
-        let mut letters = TypedText::for_length(3);
-        chars("see ;é1").into_iter().for_each(|letter| letters.push(letter));
-        assert!(letters.end_with_word(&chars(";é1")));
-        assert!(letters.end_with_word(&chars("é1")));
-        assert!(!letters.end_with_word(&chars("1")), "é is a letter");
-        assert!(!letters.end_with_word(&chars("see ;é1")), "that long no abbreviation is");
-        letters.drop_last();
-        assert!(letters.end_with_word(&chars("é")) && !letters.end_with_word(&chars("é1")));
-        letters.forget();
-        assert!(!letters.end_with_word(&chars("é")));
-        letters.drop_last();
+        let mut characters = TypedText::for_length(3);
+        chars("see ;é1").into_iter().for_each(|character| characters.push(character));
+        assert!(characters.end_with_word(&chars(";é1")));
+        assert!(characters.end_with_word(&chars("é1")));
+        assert!(!characters.end_with_word(&chars("1")), "é is a letter");
+        assert!(!characters.end_with_word(&chars("see ;é1")), "that long no abbreviation is");
+        characters.drop_last();
+        assert!(characters.end_with_word(&chars("é")) && !characters.end_with_word(&chars("é1")));
+        characters.forget();
+        assert!(!characters.end_with_word(&chars("é")));
+        characters.drop_last();
     }
 
     #[test]
     fn forgotten_characters_are_overwritten_and_no_more_are_kept_than_needed() {
-        let mut letters = TypedText::for_length(2);
-        let place = letters.characters.as_ptr();
-        chars("hunter").into_iter().for_each(|letter| letters.push(letter));
-        assert_eq!(letters.characters, chars("ter"));
-        letters.forget();
-        assert!(letters.characters.is_empty() && letters.characters.capacity() == 3);
-        assert_eq!(letters.characters.as_ptr(), place, "it never moved");
+        let mut characters = TypedText::for_length(2);
+        let place = characters.characters.as_ptr();
+        chars("hunter").into_iter().for_each(|character| characters.push(character));
+        assert_eq!(characters.characters, chars("ter"));
+        characters.forget();
+        assert!(characters.characters.is_empty() && characters.characters.capacity() == 3);
+        assert_eq!(characters.characters.as_ptr(), place, "it never moved");
     }
 
     #[test]
     fn without_abbreviations_nothing_is_kept() {
-        let mut letters = TypedText::default();
-        letters.push('a');
-        assert!(letters.characters.is_empty());
+        let mut characters = TypedText::default();
+        characters.push('a');
+        assert!(characters.characters.is_empty());
     }
 }

@@ -1,7 +1,7 @@
-//! The input devices of the person's: found, read, taken for us alone and given back.
+//! The input devices of the kernel: finds, opens, reads, grabs and releases them.
 //!
-//! One is taken only while no key of it is down, as programs would never hear of that key's release; and it is
-//! given back by whatever ends us, since the kernel does that with our descriptors.
+//! A device is grabbed only while none of its keys is down, because programs would not see the release
+//! of such a key. The kernel releases all grabs when the process ends.
 
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
@@ -20,8 +20,8 @@ use lantern_backend::BackendError;
 
 /// Where the kernel shows them.
 const FOLDER: &str = "/dev/input";
-/// The number under which news of devices comes.
-const NEWS: u64 = u64::MAX;
+/// Number of the epoll events that report added and removed devices.
+const DEVICE_CHANGES: u64 = u64::MAX;
 
 /// Input devices that are grabbed, and events that are read besides.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -35,18 +35,17 @@ pub(super) struct GrabRequest {
 
 impl GrabRequest {
     /// What the rules in force need.
-    pub(super) fn of(armed: &GrabSet) -> GrabRequest {
-        let any = |is_it: fn(KeyKind) -> bool| armed.keys.iter().any(|key| is_it(key.key.kind()));
+    pub(super) fn of(grabs: &GrabSet) -> GrabRequest {
+        let any = |is_it: fn(KeyKind) -> bool| grabs.keys.iter().any(|key| is_it(key.key.kind()));
         let pointers = any(|kind| matches!(kind, KeyKind::Mouse | KeyKind::Wheel));
         GrabRequest {
-            keyboards: armed.whole_keyboard
-                || armed.keys.iter().any(|armed| !armed.key.is_pointer()),
+            keyboards: grabs.whole_keyboard || grabs.keys.iter().any(|grab| !grab.key.is_pointer()),
             pointers,
             pens: any(|kind| kind == KeyKind::Pen),
             look_at_pointers: pointers
-                || armed.raw_keys
-                || armed.text_input
-                || armed.pointer_path.is_some(),
+                || grabs.raw_keys
+                || grabs.text_input
+                || grabs.pointer_path.is_some(),
         }
     }
 }
@@ -55,7 +54,7 @@ impl GrabRequest {
 #[derive(Debug)]
 pub(super) enum EvdevEvent {
     /// A key or button: 0 is up, 1 down, 2 a repeat.
-    Key { board: usize, code: u16, value: i32, taken: bool },
+    Key { device: usize, code: u16, value: i32, taken: bool },
     /// The pointer or a wheel.
     Moved { axis: u16, by: i32, taken: bool },
     /// Anything that a pen did, which is taken.
@@ -120,7 +119,7 @@ pub(super) struct InputDevices {
     choice: DeviceSelection,
     epoll: OwnedFd,
     inotify: OwnedFd,
-    boards: BTreeMap<usize, InputDevice>,
+    devices: BTreeMap<usize, InputDevice>,
     count: usize,
     taking: GrabRequest,
 }
@@ -138,11 +137,11 @@ impl InputDevices {
         // A device appears before its permissions are right.
         let wanted = inotify::WatchFlags::CREATE | inotify::WatchFlags::ATTRIB;
         inotify::add_watch(&inotify, FOLDER, wanted).map_err(failed)?;
-        watch(&epoll, &inotify, NEWS).map_err(failed)?;
-        let (boards, taking) = (BTreeMap::new(), GrabRequest::default());
-        let mut all = InputDevices { choice, epoll, inotify, boards, count: 0, taking };
+        watch(&epoll, &inotify, DEVICE_CHANGES).map_err(failed)?;
+        let (devices, taking) = (BTreeMap::new(), GrabRequest::default());
+        let mut all = InputDevices { choice, epoll, inotify, devices, count: 0, taking };
         let refused = all.look_for_more();
-        if let (true, Some((path, source))) = (all.boards.is_empty(), refused) {
+        if let (true, Some((path, source))) = (all.devices.is_empty(), refused) {
             return Err(BackendError::Input { path, source });
         }
         Ok(all)
@@ -152,15 +151,15 @@ impl InputDevices {
         self.epoll.as_fd()
     }
 
-    pub(super) fn name(&self, board: usize) -> &str {
-        self.boards.get(&board).map_or("", |board| &board.name)
+    pub(super) fn name(&self, device: usize) -> &str {
+        self.devices.get(&device).map_or("", |device| &device.name)
     }
 
     /// Opens what is there and not open yet; the first that we may not open, if any.
     fn look_for_more(&mut self) -> Option<(PathBuf, io::Error)> {
         let mut refused = None;
         for path in nodes() {
-            if self.boards.values().any(|board| board.path == path) {
+            if self.devices.values().any(|device| device.path == path) {
                 continue;
             }
             match Device::open(&path) {
@@ -182,8 +181,8 @@ impl InputDevices {
             return;
         }
         self.count += 1;
-        let board = InputDevice { device, path, name, sort, taken: false, watched: false };
-        self.boards.insert(self.count, board);
+        let device = InputDevice { device, path, name, sort, taken: false, watched: false };
+        self.devices.insert(self.count, device);
         let taking = self.taking;
         self.settle(self.count, taking);
     }
@@ -198,14 +197,14 @@ impl InputDevices {
 
     /// Devices that are released if this is what is grabbed.
     pub(super) fn losing(&self, taking: GrabRequest) -> Vec<usize> {
-        let loses = |board: &InputDevice| board.taken && !board.is_wanted(taking);
-        self.boards.iter().filter(|(_, board)| loses(board)).map(|(number, _)| *number).collect()
+        let loses = |device: &InputDevice| device.taken && !device.is_wanted(taking);
+        self.devices.iter().filter(|(_, device)| loses(device)).map(|(number, _)| *number).collect()
     }
 
     /// Replaces what is grabbed.
     pub(super) fn take(&mut self, taking: GrabRequest) {
         self.taking = taking;
-        let numbers: Vec<usize> = self.boards.keys().copied().collect();
+        let numbers: Vec<usize> = self.devices.keys().copied().collect();
         for number in numbers {
             self.settle(number, taking);
         }
@@ -214,34 +213,35 @@ impl InputDevices {
     /// Takes what could not be taken before, as a key was down.
     pub(super) fn take_up(&mut self) {
         let taking = self.taking;
-        let waits = |board: &&InputDevice| board.is_wanted(taking) && !board.taken;
-        if self.boards.values().any(|board| waits(&board)) {
+        let waits = |device: &&InputDevice| device.is_wanted(taking) && !device.taken;
+        if self.devices.values().any(|device| waits(&device)) {
             self.take(taking);
         }
     }
 
     fn settle(&mut self, number: usize, taking: GrabRequest) {
-        let Some(board) = self.boards.get_mut(&number) else { return };
-        board.settle(taking);
-        let wanted = match board.sort {
+        let Some(device) = self.devices.get_mut(&number) else { return };
+        device.settle(taking);
+        let wanted = match device.sort {
             InputDeviceKind::Keyboard => true,
             InputDeviceKind::Mouse => taking.look_at_pointers,
-            InputDeviceKind::PenTablet => board.taken,
+            InputDeviceKind::PenTablet => device.taken,
         };
-        if wanted != board.watched {
-            board.watched = wanted;
+        if wanted != device.watched {
+            device.watched = wanted;
             // A device that is gone tells so when it is read.
             let _ = match wanted {
-                true => watch(&self.epoll, &board.device, number as u64),
-                false => epoll::delete(&self.epoll, &board.device),
+                true => watch(&self.epoll, &device.device, number as u64),
+                false => epoll::delete(&self.epoll, &device.device),
             };
         }
     }
 
     /// Pens, each with whether it is taken.
     pub(super) fn pens(&self) -> impl Iterator<Item = (usize, &Device, bool)> {
-        let pens = self.boards.iter().filter(|(_, board)| board.sort == InputDeviceKind::PenTablet);
-        pens.map(|(number, board)| (*number, &board.device, board.taken))
+        let pens =
+            self.devices.iter().filter(|(_, device)| device.sort == InputDeviceKind::PenTablet);
+        pens.map(|(number, device)| (*number, &device.device, device.taken))
     }
 
     /// What happened by now.
@@ -255,21 +255,21 @@ impl InputDevices {
         let mut happened = Vec::new();
         for event in ready {
             let number = event.data.u64();
-            if number == NEWS {
+            if number == DEVICE_CHANGES {
                 // What it says is seen by looking.
                 while rustix::io::read(&self.inotify, &mut [0; 4096]).is_ok_and(|read| read > 0) {}
                 self.look_for_more();
             } else {
-                self.read_board(number as usize, &mut happened);
+                self.read_device(number as usize, &mut happened);
             }
         }
         happened
     }
 
-    fn read_board(&mut self, number: usize, happened: &mut Vec<EvdevEvent>) {
-        let Some(board) = self.boards.get_mut(&number) else { return };
-        let (taken, is_pen) = (board.taken, board.sort == InputDeviceKind::PenTablet);
-        let gone = match board.device.fetch_events() {
+    fn read_device(&mut self, number: usize, happened: &mut Vec<EvdevEvent>) {
+        let Some(device) = self.devices.get_mut(&number) else { return };
+        let (taken, is_pen) = (device.taken, device.sort == InputDeviceKind::PenTablet);
+        let gone = match device.device.fetch_events() {
             Ok(events) => {
                 happened.extend(events.map(|event| match is_pen {
                     true => EvdevEvent::PenTablet(number, event),
@@ -282,8 +282,8 @@ impl InputDevices {
         if gone {
             // What was down on it is up: its own last word may be lost.
             happened.push(EvdevEvent::Gone(number));
-            let _ = epoll::delete(&self.epoll, &board.device);
-            self.boards.remove(&number);
+            let _ = epoll::delete(&self.epoll, &device.device);
+            self.devices.remove(&number);
         }
     }
 }
@@ -322,10 +322,10 @@ impl InputDevice {
     }
 }
 
-fn sorted(board: usize, event: InputEvent, taken: bool) -> EvdevEvent {
+fn sorted(device: usize, event: InputEvent, taken: bool) -> EvdevEvent {
     let (code, value) = (event.code(), event.value());
     match event.event_type() {
-        EventType::KEY => EvdevEvent::Key { board, code, value, taken },
+        EventType::KEY => EvdevEvent::Key { device, code, value, taken },
         EventType::RELATIVE => EvdevEvent::Moved { axis: code, by: value, taken },
         EventType::SYNCHRONIZATION => EvdevEvent::Report,
         _ => EvdevEvent::Other(event, taken),

@@ -24,15 +24,15 @@ impl EvdevBackend {
         for key in &step.park {
             self.write_key(*key, false);
         }
-        // A key that is down cannot be pressed, and a finger may be on one that is typed.
+        // A key that is down cannot be pressed, and a typed key may be physically down.
         for key in self.keys_of(step) {
             self.key_filter.hide(key);
             self.write_key(key, false);
         }
-        self.outlet.flush()?;
+        self.output.flush()?;
         for act in &step.actions {
             self.act(act)?;
-            self.outlet.flush()?;
+            self.output.flush()?;
         }
         for key in &step.park {
             self.write_key(*key, true);
@@ -42,18 +42,20 @@ impl EvdevBackend {
         for key in &lifted {
             self.write_key(*key, true);
         }
-        self.outlet.flush()?;
+        self.output.flush()?;
         Ok(Ok(()))
     }
 
-    /// The keys that a step types or taps and that a finger is on.
+    /// The keys that a batch types or taps and that are physically down.
     fn keys_of(&self, step: &InputBatch) -> Vec<Key> {
         let group = self.key_filter.layout().group();
         let mut keys = Vec::new();
         for act in &step.actions {
             match act {
                 InputAction::Text(text) => {
-                    keys.extend(text.chars().filter_map(|letter| Some(group.key_for(letter)?.0)));
+                    keys.extend(
+                        text.chars().filter_map(|character| Some(group.key_for(character)?.0)),
+                    );
                 }
                 InputAction::Tap(tapped) => keys.extend(tapped.iter().copied()),
                 _ => {}
@@ -77,8 +79,8 @@ impl EvdevBackend {
             })
         };
         if keys.iter().any(opens) {
-            self.outlet.key(uinput_output::MEANINGLESS, 1);
-            self.outlet.key(uinput_output::MEANINGLESS, 0);
+            self.output.key(uinput_output::MEANINGLESS, 1);
+            self.output.key(uinput_output::MEANINGLESS, 0);
         }
         for key in keys {
             self.write_key(*key, false);
@@ -95,10 +97,11 @@ impl EvdevBackend {
                 }
                 InputAction::Text(text) => {
                     let group = self.key_filter.layout().group();
-                    let missing = text.chars().find(|letter| group.key_for(*letter).is_none());
-                    if let Some(letter) = missing {
+                    let missing =
+                        text.chars().find(|character| group.key_for(*character).is_none());
+                    if let Some(character) = missing {
                         return Err(CommandError::unsupported(format!(
-                            "no key of this layout types {letter:?}"
+                            "no key of this layout types {character:?}"
                         )));
                     }
                 }
@@ -113,30 +116,30 @@ impl EvdevBackend {
             InputAction::Tap(keys) => {
                 for key in keys {
                     self.send_key(*key, true);
-                    self.outlet.flush()?;
+                    self.output.flush()?;
                 }
                 for key in keys.iter().rev() {
                     self.send_key(*key, false);
-                    self.outlet.flush()?;
+                    self.output.flush()?;
                 }
             }
             InputAction::Down(key) => self.send_key(*key, true),
             InputAction::Up(key) => self.send_key(*key, false),
             InputAction::Text(text) => self.type_text(text)?,
             InputAction::MoveBy(x, y) => {
-                self.outlet.motion(0, *x);
-                self.outlet.motion(1, *y);
+                self.output.motion(0, *x);
+                self.output.motion(1, *y);
             }
-            InputAction::MoveTo(x, y) => self.outlet.move_to(*x, *y),
+            InputAction::MoveTo(x, y) => self.output.move_to(*x, *y),
         }
         Ok(())
     }
 
-    /// A key of ours goes down or up, if no finger on it says otherwise.
+    /// Writes a key down or up, unless it is physically in the other state.
     fn send_key(&mut self, key: Key, down: bool) {
         if key.kind() == KeyKind::Wheel {
             if down {
-                self.outlet.turn(key);
+                self.output.turn(key);
             }
         } else if self.key_filter.note_own(key, down) {
             self.write_key(key, down);
@@ -145,28 +148,28 @@ impl EvdevBackend {
 
     pub(super) fn write_key(&mut self, key: Key, down: bool) {
         if let Some(code) = key.kernel() {
-            self.outlet.key(code, i32::from(down));
+            self.output.key(code, i32::from(down));
         }
     }
 
     fn type_text(&mut self, text: &str) -> Result<(), BackendError> {
         let caps = Key::named("caps-lock").filter(|_| self.key_filter.caps_is_on());
         self.tap_lock(caps)?;
-        for letter in text.chars() {
+        for character in text.chars() {
             // Whether all are there was looked at before anything went out.
-            let spelled = self.key_filter.layout().group().key_for(letter);
+            let spelled = self.key_filter.layout().group().key_for(character);
             let Some((key, level)) = spelled else { continue };
             let with: Vec<Key> = level.modifier_keys().iter().map(|side| side.key()).collect();
             for key in &with {
                 self.write_key(*key, true);
             }
             self.write_key(key, true);
-            self.outlet.flush()?;
+            self.output.flush()?;
             self.write_key(key, false);
             for key in with.iter().rev() {
                 self.write_key(*key, false);
             }
-            self.outlet.flush()?;
+            self.output.flush()?;
         }
         self.tap_lock(caps)
     }
@@ -175,7 +178,7 @@ impl EvdevBackend {
         let Some(lock) = lock else { return Ok(()) };
         for down in [true, false] {
             self.write_key(lock, down);
-            self.outlet.flush()?;
+            self.output.flush()?;
         }
         Ok(())
     }

@@ -22,15 +22,15 @@ pub(super) enum ForwardedKey {
     Instead(Vec<(Key, bool)>),
 }
 
-/// A finger on a key.
+/// A physical press of a key on one device.
 #[derive(Debug, Clone, Copy)]
 struct PhysicalKey {
-    board: usize,
+    device: usize,
     /// What programs know of it they know through us.
     ours: bool,
 }
 
-/// A key that is another for the programs as long as the finger is on it.
+/// A key that is another for the programs while it is physically down.
 #[derive(Debug)]
 struct KeySubstitution {
     becomes: Vec<Key>,
@@ -42,16 +42,16 @@ struct KeySubstitution {
 #[derive(Debug)]
 pub(super) struct KeyFilter {
     layout: Layout,
-    armed: GrabSet,
-    /// Under the person's fingers, each with the boards it is down on.
-    fingers: BTreeMap<Key, Vec<PhysicalKey>>,
+    grabs: GrabSet,
+    /// Keys that are physically down, each with the devices on which it is.
+    physical_keys: BTreeMap<Key, Vec<PhysicalKey>>,
     /// Those that no program knows of, each with whether its release is reported.
     withheld: BTreeMap<Key, bool>,
     substitutions: BTreeMap<Key, KeySubstitution>,
     /// Down by our doing.
     pressed: BTreeSet<Key>,
     caps: bool,
-    board: Option<usize>,
+    device: Option<usize>,
     /// Where the pointer went since this was told last, or since a rule's key went down: a shape may be
     /// drawn with it, which the rules say later only.
     way: Vec<Point>,
@@ -66,13 +66,13 @@ impl KeyFilter {
     pub(super) fn new(layout: Layout) -> KeyFilter {
         KeyFilter {
             layout,
-            armed: GrabSet::default(),
-            fingers: BTreeMap::new(),
+            grabs: GrabSet::default(),
+            physical_keys: BTreeMap::new(),
             withheld: BTreeMap::new(),
             substitutions: BTreeMap::new(),
             pressed: BTreeSet::new(),
             caps: false,
-            board: None,
+            device: None,
             way: Vec::new(),
             way_from: None,
             place: (0.0, 0.0),
@@ -85,16 +85,16 @@ impl KeyFilter {
         &self.layout
     }
 
-    pub(super) fn armed(&self) -> &GrabSet {
-        &self.armed
+    pub(super) fn grabs(&self) -> &GrabSet {
+        &self.grabs
     }
 
-    pub(super) fn arm(&mut self, armed: GrabSet) {
-        if armed.raw_keys && !self.armed.raw_keys {
-            let down = self.fingers.keys().map(|key| Event::RawKey { key: *key, down: true });
+    pub(super) fn set_grabs(&mut self, grabs: GrabSet) {
+        if grabs.raw_keys && !self.grabs.raw_keys {
+            let down = self.physical_keys.keys().map(|key| Event::RawKey { key: *key, down: true });
             self.events.extend(down);
         }
-        self.armed = armed;
+        self.grabs = grabs;
     }
 
     pub(super) fn take_events(&mut self) -> VecDeque<Event> {
@@ -106,35 +106,35 @@ impl KeyFilter {
         std::mem::take(&mut self.panicked)
     }
 
-    /// A finger goes down. Only of a board that is `taken` can anything be kept.
+    /// Handles a physical press. Only presses of a grabbed device (`taken`) can be withheld.
     pub(super) fn press(
         &mut self,
-        board: usize,
+        device: usize,
         name: &str,
         key: Key,
         taken: bool,
     ) -> ForwardedKey {
-        if self.armed.source_devices && self.board.replace(board) != Some(board) {
+        if self.grabs.source_devices && self.device.replace(device) != Some(device) {
             self.events.push_back(Event::ActiveDevice(name.to_owned()));
         }
         let held = self.modifiers_held();
-        let on = self.fingers.entry(key).or_default();
-        on.push(PhysicalKey { board, ours: taken });
+        let on = self.physical_keys.entry(key).or_default();
+        on.push(PhysicalKey { device, ours: taken });
         if on.len() > 1 {
-            // It is down on another board already.
+            // It is down on another device already.
             return ForwardedKey::Keep;
         }
-        if self.armed.raw_keys {
+        if self.grabs.raw_keys {
             self.events.push_back(Event::RawKey { key, down: true });
         }
         if key.name() == "caps-lock" {
             self.caps = !self.caps;
         }
         let families = held.modifiers(self.layout.alt_gr_is_level3);
-        if self.armed.panic == Some((key, families)) {
+        if self.grabs.panic == Some((key, families)) {
             self.panicked = true;
         }
-        match self.armed.withholds(key, families).filter(|_| taken || self.panicked) {
+        match self.grabs.withholds(key, families).filter(|_| taken || self.panicked) {
             Some(follow) => {
                 self.withheld.insert(key, follow);
                 self.events.push_back(Event::Pressed { key, modifiers: held });
@@ -148,20 +148,20 @@ impl KeyFilter {
         }
     }
 
-    /// A finger leaves.
-    pub(super) fn release(&mut self, board: usize, key: Key, taken: bool) -> ForwardedKey {
-        let Some(on) = self.fingers.get_mut(&key) else {
+    /// Handles a physical release.
+    pub(super) fn release(&mut self, device: usize, key: Key, taken: bool) -> ForwardedKey {
+        let Some(on) = self.physical_keys.get_mut(&key) else {
             // It was down before we looked.
             return ForwardedKey::Pass;
         };
-        if let Some(at) = on.iter().position(|finger| finger.board == board) {
+        if let Some(at) = on.iter().position(|press| press.device == device) {
             on.swap_remove(at);
         }
         if !on.is_empty() {
             return ForwardedKey::Keep;
         }
-        self.fingers.remove(&key);
-        if self.armed.raw_keys {
+        self.physical_keys.remove(&key);
+        if self.grabs.raw_keys {
             self.events.push_back(Event::RawKey { key, down: false });
         }
         if let Some(follow) = self.withheld.remove(&key) {
@@ -187,27 +187,29 @@ impl KeyFilter {
         if known { ForwardedKey::Pass } else { ForwardedKey::Keep }
     }
 
-    /// The keys that are down on a board.
-    pub(super) fn fingers_on(&self, board: usize) -> Vec<Key> {
-        let is_on = |fingers: &[PhysicalKey]| fingers.iter().any(|finger| finger.board == board);
-        let on = self.fingers.iter().filter(|(_, fingers)| is_on(fingers));
+    /// The keys that are down on a device.
+    pub(super) fn keys_down_on(&self, device: usize) -> Vec<Key> {
+        let is_on = |physical_keys: &[PhysicalKey]| {
+            physical_keys.iter().any(|press| press.device == device)
+        };
+        let on = self.physical_keys.iter().filter(|(_, physical_keys)| is_on(physical_keys));
         on.map(|(key, _)| *key).collect()
     }
 
-    /// The board is given back: those of its keys that programs must be told of as up, as they will not hear
+    /// The device is given back: those of its keys that programs must be told of as up, as they will not hear
     /// of their release through us.
-    pub(super) fn lose_board(&mut self, board: usize) -> Vec<Key> {
-        let mut keys = self.fingers_on(board);
+    pub(super) fn lose_device(&mut self, device: usize) -> Vec<Key> {
+        let mut keys = self.keys_down_on(device);
         keys.retain(|key| self.is_shown(*key) && !self.is_down_otherwise(*key));
-        let fingers = self.fingers.values_mut().flatten();
-        fingers.filter(|finger| finger.board == board).for_each(|finger| finger.ours = false);
+        let physical_keys = self.physical_keys.values_mut().flatten();
+        physical_keys.filter(|press| press.device == device).for_each(|press| press.ours = false);
         keys
     }
 
     /// Programs receive the release of a key that the person still holds.
     pub(super) fn hide(&mut self, key: Key) {
-        let fingers = self.fingers.get_mut(&key).into_iter().flatten();
-        fingers.for_each(|finger| finger.ours = false);
+        let physical_keys = self.physical_keys.get_mut(&key).into_iter().flatten();
+        physical_keys.for_each(|press| press.ours = false);
     }
 
     /// A withheld key goes to the programs after all.
@@ -220,7 +222,7 @@ impl KeyFilter {
             is_tap: tap,
             path: _,
         } = back;
-        let stays = !tap && self.fingers.contains_key(key);
+        let stays = !tap && self.physical_keys.contains_key(key);
         let shown = self.shown_modifiers();
         let hidden: Vec<Key> =
             hide.iter().filter(|side| shown.contains(*side)).map(ModifierKey::key).collect();
@@ -251,7 +253,7 @@ impl KeyFilter {
     fn end_substitution(&self, substitution: &KeySubstitution) -> ForwardedKey {
         let up = substitution.becomes.iter().rev().filter(|key| !self.is_down_otherwise(**key));
         let mut keys: Vec<(Key, bool)> = up.map(|key| (*key, false)).collect();
-        let back = substitution.hidden.iter().filter(|key| self.fingers.contains_key(key));
+        let back = substitution.hidden.iter().filter(|key| self.physical_keys.contains_key(key));
         keys.extend(back.map(|key| (*key, true)));
         ForwardedKey::Instead(keys)
     }
@@ -262,11 +264,11 @@ impl KeyFilter {
             || self.substitutions.values().any(|substitution| substitution.becomes.contains(&key))
     }
 
-    /// Whether a finger that programs know of is on the key.
+    /// Whether the key is physically down and programs know of it.
     pub(super) fn is_shown(&self, key: Key) -> bool {
         let hidden =
             self.substitutions.values().any(|substitutions| substitutions.hidden.contains(&key));
-        self.fingers.get(&key).is_some_and(|on| on.iter().any(|finger| finger.ours))
+        self.physical_keys.get(&key).is_some_and(|on| on.iter().any(|press| press.ours))
             && !hidden
             && !self.withheld.contains_key(&key)
             && !self.substitutions.contains_key(&key)
@@ -284,15 +286,16 @@ impl KeyFilter {
 
     /// The person's modifiers that programs see, with those that stand for others.
     pub(super) fn shown_modifiers(&self) -> HeldModifiers {
-        let fingers = self.fingers.keys().copied().filter(|key| self.is_shown(*key));
+        let physical_keys = self.physical_keys.keys().copied().filter(|key| self.is_shown(*key));
         let stood =
             self.substitutions.values().flat_map(|substitutions| &substitutions.becomes).copied();
-        fingers.chain(stood).filter_map(ModifierKey::of).collect()
+        physical_keys.chain(stood).filter_map(ModifierKey::of).collect()
     }
 
     /// The person's modifiers, seen through remaps.
     fn modifiers_held(&self) -> HeldModifiers {
-        let real = self.fingers.keys().copied().filter(|key| !self.substitutions.contains_key(key));
+        let real =
+            self.physical_keys.keys().copied().filter(|key| !self.substitutions.contains_key(key));
         let stood =
             self.substitutions.values().flat_map(|substitutions| &substitutions.becomes).copied();
         real.chain(stood).filter_map(ModifierKey::of).collect()
@@ -301,7 +304,7 @@ impl KeyFilter {
     /// Whether a turn of the wheel is a key of a rule now.
     pub(super) fn wants_turn(&self, key: Key) -> bool {
         let families = self.modifiers_held().modifiers(self.layout.alt_gr_is_level3);
-        self.armed.keys.iter().any(|armed| armed.key == key && armed.modifiers == families)
+        self.grabs.keys.iter().any(|grab| grab.key == key && grab.modifiers == families)
     }
 
     /// The wheel turned by one.
@@ -331,7 +334,7 @@ impl KeyFilter {
     }
 
     fn begin_way(&mut self) {
-        if self.armed.pointer_path.is_none() {
+        if self.grabs.pointer_path.is_none() {
             self.way.clear();
             self.way_from = Some(self.place);
         }
@@ -346,7 +349,7 @@ impl KeyFilter {
 
     /// Reports the path of the pointer since the last report, if paths are requested.
     pub(super) fn tell_way(&mut self) {
-        if self.armed.pointer_path.is_some() {
+        if self.grabs.pointer_path.is_some() {
             self.hand_over_way();
         }
     }
@@ -362,15 +365,15 @@ impl KeyFilter {
 
     /// The person typed into the program in front.
     fn note_letter(&mut self, key: Key, held: HeldModifiers) {
-        if !self.armed.text_input || key.kind() == KeyKind::Modifier || key.kind() == KeyKind::Lock
+        if !self.grabs.text_input || key.kind() == KeyKind::Modifier || key.kind() == KeyKind::Lock
         {
             return;
         }
-        let letter = self.letter(key, held.modifiers(self.layout.alt_gr_is_level3));
-        self.events.push_back(Event::TextInput(letter));
+        let character = self.character(key, held.modifiers(self.layout.alt_gr_is_level3));
+        self.events.push_back(Event::TextInput(character));
     }
 
-    fn letter(&self, key: Key, held: ModifierSet) -> Option<char> {
+    fn character(&self, key: Key, held: ModifierSet) -> Option<char> {
         if held.iter().any(|family| !matches!(family, Modifier::Shift | Modifier::Level3)) {
             return None;
         }

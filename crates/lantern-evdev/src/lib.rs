@@ -27,7 +27,7 @@ use uinput_output::UinputOutput;
 
 pub use device_set::{DeviceSummary, input_devices};
 pub use screen::screen_size;
-pub use uinput_output::{UDEV_RULE, outlet_is_there};
+pub use uinput_output::{UDEV_RULE, output_exists};
 
 /// Which devices are used, and facts that the kernel does not report.
 #[derive(Debug, Clone, Default)]
@@ -44,11 +44,11 @@ pub struct DeviceSelection {
 #[derive(Debug)]
 pub struct EvdevBackend {
     devices: InputDevices,
-    outlet: UinputOutput,
+    output: UinputOutput,
     key_filter: KeyFilter,
     screen: Option<(i32, i32)>,
     events: VecDeque<Event>,
-    /// The panic combination gave the boards back; they are taken again when rules want them again.
+    /// The panic combination gave the devices back; they are taken again when rules want them again.
     gave_back: bool,
 }
 
@@ -59,7 +59,7 @@ impl EvdevBackend {
     /// When no keyboard may be read, or no device of our own may be made.
     pub fn open(choice: DeviceSelection) -> Result<EvdevBackend, BackendError> {
         let screen = choice.screen.or_else(screen_size);
-        let outlet = UinputOutput::open(screen)?;
+        let output = UinputOutput::open(screen)?;
         let devices = InputDevices::open(choice)?;
         let layout = lantern_backend::system_layout();
         let mut events = VecDeque::from([Event::Layout(layout.clone())]);
@@ -67,15 +67,15 @@ impl EvdevBackend {
             screen.map(|(width, height)| Event::Screens(vec![Rect { x: 0, y: 0, width, height }])),
         );
         let key_filter = KeyFilter::new(layout);
-        Ok(EvdevBackend { devices, outlet, key_filter, screen, events, gave_back: false })
+        Ok(EvdevBackend { devices, output, key_filter, screen, events, gave_back: false })
     }
 
-    /// Takes in what the boards did by now.
+    /// Takes in what the devices did by now.
     fn read(&mut self) -> Result<(), BackendError> {
         for happened in self.devices.read() {
             match happened {
-                EvdevEvent::Key { board, code, value, taken } => {
-                    self.take_key(board, code, value, taken);
+                EvdevEvent::Key { device, code, value, taken } => {
+                    self.take_key(device, code, value, taken);
                 }
                 EvdevEvent::Moved { axis, by, taken } => {
                     self.key_filter.move_pointer(axis, by);
@@ -83,23 +83,23 @@ impl EvdevBackend {
                         self.turn_wheel_or_pass(axis, by);
                     }
                 }
-                EvdevEvent::PenTablet(board, event) => self.take_pen(board, event)?,
+                EvdevEvent::PenTablet(device, event) => self.take_pen(device, event)?,
                 EvdevEvent::Other(event, taken) => {
                     if taken {
-                        self.outlet.pass(event);
+                        self.output.pass(event);
                     }
                 }
                 EvdevEvent::Report => {
-                    self.outlet.flush()?;
+                    self.output.flush()?;
                     self.key_filter.tell_way();
                 }
-                EvdevEvent::Gone(board) => {
-                    for key in self.key_filter.fingers_on(board) {
+                EvdevEvent::Gone(device) => {
+                    for key in self.key_filter.keys_down_on(device) {
                         let code = key.kernel().unwrap_or_default();
-                        self.take_key(board, code, 0, true);
+                        self.take_key(device, code, 0, true);
                     }
-                    self.outlet.close_pen(board);
-                    self.outlet.flush()?;
+                    self.output.close_pen(device);
+                    self.output.flush()?;
                 }
             }
         }
@@ -116,70 +116,70 @@ impl EvdevBackend {
     /// Replaces what is grabbed. Keys that programs see as down on a released device go up for
     /// them: the release of the key itself comes from another device.
     fn take(&mut self, taking: GrabRequest) -> Result<(), BackendError> {
-        for board in self.devices.losing(taking) {
-            for key in self.key_filter.lose_board(board) {
-                self.outlet.key(key.kernel().unwrap_or_default(), 0);
+        for device in self.devices.losing(taking) {
+            for key in self.key_filter.lose_device(device) {
+                self.output.key(key.kernel().unwrap_or_default(), 0);
             }
         }
-        self.outlet.flush()?;
+        self.output.flush()?;
         self.devices.take(taking);
         self.follow_pens()
     }
 
     /// Forwards a grabbed pen through a copy of its tablet while it is grabbed.
     fn follow_pens(&mut self) -> Result<(), BackendError> {
-        for (board, device, taken) in self.devices.pens() {
+        for (device, tablet, taken) in self.devices.pens() {
             if taken {
-                self.outlet.open_pen(board, device)?;
+                self.output.open_pen(device, tablet)?;
             } else {
-                self.outlet.close_pen(board);
+                self.output.close_pen(device);
             }
         }
         Ok(())
     }
 
     /// Handles an event of a pen: its parts may be keys of rules, everything else is forwarded.
-    fn take_pen(&mut self, board: usize, event: evdev::InputEvent) -> Result<(), BackendError> {
+    fn take_pen(&mut self, device: usize, event: evdev::InputEvent) -> Result<(), BackendError> {
         let (code, value) = (event.code(), event.value());
         match event.event_type() {
             evdev::EventType::SYNCHRONIZATION => {
                 self.key_filter.tell_way();
-                self.outlet.flush_pen(board)?;
-                self.outlet.flush()?;
+                self.output.flush_pen(device)?;
+                self.output.flush()?;
             }
             evdev::EventType::KEY if Key::from_kernel(code).is_some_and(|key| key.is_pointer()) => {
-                let flow = self.flow_of(board, code, value, true);
+                let flow = self.flow_of(device, code, value, true);
                 match flow {
-                    ForwardedKey::Pass => self.outlet.pen(board, event),
+                    ForwardedKey::Pass => self.output.pen(device, event),
                     other => self.send(&other, code, value),
                 }
             }
             evdev::EventType::ABSOLUTE => {
-                if let Some((axis, at)) = self.outlet.scaled(board, code, value, self.screen) {
+                if let Some((axis, at)) = self.output.scaled(device, code, value, self.screen) {
                     self.key_filter.place_pointer(axis, at);
                 }
-                self.outlet.pen(board, event);
+                self.output.pen(device, event);
             }
-            _ => self.outlet.pen(board, event),
+            _ => self.output.pen(device, event),
         }
         Ok(())
     }
 
-    /// A key of a board moved: 0 is up, 1 down, 2 a repeat.
-    fn take_key(&mut self, board: usize, code: u16, value: i32, taken: bool) {
-        let flow = self.flow_of(board, code, value, taken);
+    /// A key of a device moved: 0 is up, 1 down, 2 a repeat.
+    fn take_key(&mut self, device: usize, code: u16, value: i32, taken: bool) {
+        let flow = self.flow_of(device, code, value, taken);
         if taken {
             self.send(&flow, code, value);
         }
     }
 
-    /// What becomes of a key of a board.
-    fn flow_of(&mut self, board: usize, code: u16, value: i32, taken: bool) -> ForwardedKey {
+    /// What becomes of a key of a device.
+    fn flow_of(&mut self, device: usize, code: u16, value: i32, taken: bool) -> ForwardedKey {
         let Some(key) = Key::from_kernel(code) else { return ForwardedKey::Pass };
-        let name = self.devices.name(board);
+        let name = self.devices.name(device);
         match value {
-            0 => self.key_filter.release(board, key, taken),
-            1 => self.key_filter.press(board, name, key, taken),
+            0 => self.key_filter.release(device, key, taken),
+            1 => self.key_filter.press(device, name, key, taken),
             _ => self.key_filter.repeat(key),
         }
     }
@@ -187,7 +187,7 @@ impl EvdevBackend {
     fn send(&mut self, flow: &ForwardedKey, code: u16, value: i32) {
         match flow {
             ForwardedKey::Keep => {}
-            ForwardedKey::Pass => self.outlet.key(code, value),
+            ForwardedKey::Pass => self.output.key(code, value),
             ForwardedKey::Instead(keys) => {
                 for (key, down) in keys {
                     self.write_key(*key, *down);
@@ -203,9 +203,9 @@ impl EvdevBackend {
                 for _ in 0..by.unsigned_abs() {
                     self.key_filter.turn(key);
                 }
-                self.outlet.swallow_fine_turn();
+                self.output.swallow_fine_turn();
             }
-            _ => self.outlet.motion(axis, by),
+            _ => self.output.motion(axis, by),
         }
     }
 
@@ -214,19 +214,19 @@ impl EvdevBackend {
         if self.gave_back {
             GrabRequest::default()
         } else {
-            GrabRequest::of(self.key_filter.armed())
+            GrabRequest::of(self.key_filter.grabs())
         }
     }
 }
 
 impl Backend for EvdevBackend {
-    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
+    fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
         // After a panic only the panic combination is grabbed until rules are resumed.
-        let only_panic = armed.keys.iter().all(|key| Some((key.key, key.modifiers)) == armed.panic);
+        let only_panic = grabs.keys.iter().all(|key| Some((key.key, key.modifiers)) == grabs.panic);
         if !only_panic {
             self.gave_back = false;
         }
-        self.key_filter.arm(armed);
+        self.key_filter.set_grabs(grabs);
         self.events.extend(self.key_filter.take_events());
         self.take(self.taking())
     }
@@ -245,11 +245,16 @@ impl Backend for EvdevBackend {
     fn replay_key(&mut self, _: Time, back: &ReplayKey) -> Result<(), BackendError> {
         let flow = self.key_filter.give_back(back);
         self.send(&flow, 0, 0);
-        self.outlet.flush()
+        self.output.flush()
     }
 
-    fn execute(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
-        let Some(why) = without_session(&deed.kind) else { return Ok(false) };
+    fn execute(
+        &mut self,
+        _: Time,
+        effect: EffectId,
+        command: &Command,
+    ) -> Result<bool, BackendError> {
+        let Some(why) = without_session(&command.kind) else { return Ok(false) };
         self.events
             .push_back(Event::Outcome { effect, result: Err(CommandError::unsupported(why)) });
         Ok(true)

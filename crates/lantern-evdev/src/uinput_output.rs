@@ -37,7 +37,7 @@ const TURN: i32 = 120;
 ///
 /// # Errors
 /// Why not.
-pub fn outlet_is_there() -> std::io::Result<()> {
+pub fn output_exists() -> std::io::Result<()> {
     std::fs::OpenOptions::new().write(true).open(PATH).map(drop)
 }
 
@@ -51,7 +51,7 @@ pub(super) struct UinputOutput {
     keyboard: VirtualDevice,
     pointer: VirtualDevice,
     place: Option<(VirtualDevice, (i32, i32))>,
-    /// Copies of the tablets of pens that are taken, by their boards.
+    /// Copies of the tablets of pens that are taken, by their devices.
     pens: BTreeMap<usize, PenTablet>,
     of_keyboard: Vec<InputEvent>,
     of_pointer: Vec<InputEvent>,
@@ -68,7 +68,7 @@ impl UinputOutput {
     /// Makes the devices.
     pub(super) fn open(screen: Option<(i32, i32)>) -> Result<UinputOutput, BackendError> {
         let failed = |source| BackendError::Input { path: PATH.into(), source };
-        let outlet = UinputOutput {
+        let output = UinputOutput {
             keyboard: keyboard().map_err(failed)?,
             pointer: pointer().map_err(failed)?,
             place: screen
@@ -81,7 +81,7 @@ impl UinputOutput {
             of_place: Vec::new(),
         };
         std::thread::sleep(SEEN);
-        Ok(outlet)
+        Ok(output)
     }
 
     /// A key or button: 0 is up, 1 down, 2 a repeat.
@@ -133,8 +133,8 @@ impl UinputOutput {
     }
 
     /// Makes a copy of the tablet of a pen that is grabbed.
-    pub(super) fn open_pen(&mut self, board: usize, tablet: &Device) -> Result<(), BackendError> {
-        if let btree_map::Entry::Vacant(free) = self.pens.entry(board) {
+    pub(super) fn open_pen(&mut self, device: usize, tablet: &Device) -> Result<(), BackendError> {
+        if let btree_map::Entry::Vacant(free) = self.pens.entry(device) {
             let failed = |source| BackendError::Input { path: PATH.into(), source };
             free.insert(PenTablet::copy(tablet).map_err(failed)?);
         }
@@ -142,20 +142,20 @@ impl UinputOutput {
     }
 
     /// It is given back, or gone.
-    pub(super) fn close_pen(&mut self, board: usize) {
-        self.pens.remove(&board);
+    pub(super) fn close_pen(&mut self, device: usize) {
+        self.pens.remove(&device);
     }
 
     /// Forwards an event of a pen.
-    pub(super) fn pen(&mut self, board: usize, event: InputEvent) {
-        if let Some(pen) = self.pens.get_mut(&board) {
+    pub(super) fn pen(&mut self, device: usize, event: InputEvent) {
+        if let Some(pen) = self.pens.get_mut(&device) {
             pen.events.push(event);
         }
     }
 
     /// Sends what belongs together of a pen.
-    pub(super) fn flush_pen(&mut self, board: usize) -> Result<(), BackendError> {
-        let Some(pen) = self.pens.get_mut(&board).filter(|pen| !pen.events.is_empty()) else {
+    pub(super) fn flush_pen(&mut self, device: usize) -> Result<(), BackendError> {
+        let Some(pen) = self.pens.get_mut(&device).filter(|pen| !pen.events.is_empty()) else {
             return Ok(());
         };
         pen.copy.emit(&pen.events).map_err(|error| BackendError::Lost(Box::new(error)))?;
@@ -167,12 +167,12 @@ impl UinputOutput {
     /// across and 1 down, and the place.
     pub(super) fn scaled(
         &self,
-        board: usize,
+        device: usize,
         code: u16,
         value: i32,
         screen: Option<(i32, i32)>,
     ) -> Option<(u16, f32)> {
-        let pen = self.pens.get(&board)?;
+        let pen = self.pens.get(&device)?;
         let (width, height) = screen.unwrap_or((1920, 1080));
         let (axis, (least, most), size) = match AbsoluteAxisCode(code) {
             AbsoluteAxisCode::ABS_X => (0, pen.across, width),

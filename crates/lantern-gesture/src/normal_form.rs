@@ -1,12 +1,13 @@
 //! The normal form of a drawing.
 //!
-//! Resampling to steps of equal length and moving to the middle are as in Wobbrock, Wilson and Li,
-//! "Gestures without libraries, toolkits or training: a $1 recognizer for user interface prototypes"
-//! (UIST 2007). Scaling to unit length of the whole vector, so that two forms are compared by their
-//! angle, and the best turn in closed form are as in Li, "Protractor: a fast and accurate gesture
-//! recognizer" (CHI 2010). That the direction of each step stands beside its place, and that both
-//! are turned together, is our own addition: it tells shapes of the same outline apart by how they
-//! are drawn, and a corner from a bend.
+//! Resampling to steps of equal length and centring are as in Wobbrock, Wilson and Li, "Gestures
+//! without libraries, toolkits or training: a $1 recognizer for user interface prototypes" (UIST 2007).
+//! Forms are scaled to unit length of the whole vector and compared by their angle; the best rotation
+//! has a closed form. Both are as in Li, "Protractor: a fast and accurate gesture recognizer" (CHI
+//! 2010).
+//!
+//! Each step also has its direction, which is rotated with the position. This is our addition. It tells
+//! shapes of the same outline apart by how they are drawn, and a corner from a bend.
 
 use std::f32::consts::PI;
 
@@ -34,8 +35,8 @@ pub(super) struct NormalForm {
     pub(super) row: Box<[f32; 4 * STEPS]>,
 }
 
-/// A step as the elastic comparison sees it: the place in a drawing so large that its steps are one
-/// away from its middle, on average, and the direction, of length one or, in a tap, none.
+/// A step for the elastic comparison. The position is scaled so that steps are at a mean distance of
+/// one from the centre; the direction has length one, or zero in a tap.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct PathStep {
     pub place: Point,
@@ -102,22 +103,22 @@ impl NormalForm {
     fn of_pieces(strokes: &[Vec<Point>], is_tap: &[bool]) -> NormalForm {
         let mut places = Vec::with_capacity(STEPS);
         let mut directions = Vec::with_capacity(STEPS);
-        for (spots, is_tap) in strokes.iter().zip(is_tap) {
-            for at in (0..spots.len()).step_by(FINER) {
+        for (points, is_tap) in strokes.iter().zip(is_tap) {
+            for at in (0..points.len()).step_by(FINER) {
                 // Each step's direction is taken over its two neighbours.
                 let (before, after) =
-                    (spots[at.saturating_sub(1)], spots[(at + 1).min(spots.len() - 1)]);
+                    (points[at.saturating_sub(1)], points[(at + 1).min(points.len() - 1)]);
                 let (x, y) = (after.0 - before.0, after.1 - before.1);
                 let length = distance(before, after);
                 let still = *is_tap || length == 0.0;
                 directions.push(if still { (0.0, 0.0) } else { (x / length, y / length) });
-                places.push(spots[at]);
+                places.push(points[at]);
             }
         }
         let count = places.len() as f32;
-        let middle_x = places.iter().map(|spot| spot.0).sum::<f32>() / count;
-        let middle_y = places.iter().map(|spot| spot.1).sum::<f32>() / count;
-        places.iter_mut().for_each(|spot| *spot = (spot.0 - middle_x, spot.1 - middle_y));
+        let middle_x = places.iter().map(|point| point.0).sum::<f32>() / count;
+        let middle_y = places.iter().map(|point| point.1).sum::<f32>() / count;
+        places.iter_mut().for_each(|point| *point = (point.0 - middle_x, point.1 - middle_y));
         let mut row = Box::new([0.0; 4 * STEPS]);
         fill(&mut row[..2 * STEPS], &places, PLACE_SHARE);
         fill(&mut row[2 * STEPS..], &directions, 1.0 - PLACE_SHARE);
@@ -186,9 +187,9 @@ impl NormalForm {
         let each = STEPS / self.strokes;
         let mut total = 0.0;
         for stroke in 0..self.strokes {
-            let spots: Vec<Point> =
+            let points: Vec<Point> =
                 (0..each).step_by(CHORD).map(|at| self.step(stroke * each + at).place).collect();
-            total += spots.windows(3).map(turn).sum::<f32>();
+            total += points.windows(3).map(turn).sum::<f32>();
         }
         total
     }
@@ -202,10 +203,10 @@ fn turn(three: &[Point]) -> f32 {
 }
 
 /// Writes what is across and what is down, scaled so that the sum of squares is `share`.
-fn fill(row: &mut [f32], spots: &[Point], share: f32) {
-    let size = spots.iter().map(|(x, y)| x * x + y * y).sum::<f32>().sqrt();
+fn fill(row: &mut [f32], points: &[Point], share: f32) {
+    let size = points.iter().map(|(x, y)| x * x + y * y).sum::<f32>().sqrt();
     let scale = if size == 0.0 { 0.0 } else { share.sqrt() / size };
-    for (at, (x, y)) in spots.iter().enumerate() {
+    for (at, (x, y)) in points.iter().enumerate() {
         row[at] = x * scale;
         row[STEPS + at] = y * scale;
     }
@@ -234,7 +235,7 @@ pub(super) fn length_of(stroke: &[Point]) -> f32 {
 
 /// So many places along a stroke of this length, the same way apart.
 fn resampled(stroke: &[Point], length: f32, count: usize) -> Vec<Point> {
-    let mut spots = Vec::with_capacity(count);
+    let mut points = Vec::with_capacity(count);
     let step_at = |at: usize| stroke.get(at + 1).map_or(0.0, |next| distance(stroke[at], *next));
     let (mut at, mut gone, mut step) = (0, 0.0, step_at(0));
     for number in 0..count {
@@ -247,19 +248,19 @@ fn resampled(stroke: &[Point], length: f32, count: usize) -> Vec<Point> {
         let next = stroke.get(at + 1).unwrap_or(&stroke[at]);
         let share = if step == 0.0 { 0.0 } else { ((wanted - gone) / step).min(1.0) };
         let between = |from: f32, to: f32| from + (to - from) * share;
-        spots.push((between(stroke[at].0, next.0), between(stroke[at].1, next.1)));
+        points.push((between(stroke[at].0, next.0), between(stroke[at].1, next.1)));
     }
-    spots
+    points
 }
 
 /// Takes a hand's trembling and the grid of a screen out: each place is weighed with its neighbours
 /// as 1, 2, 1. The ends stay.
-fn smooth(spots: &mut [Point]) {
-    let Some(mut before) = spots.first().copied() else { return };
-    for at in 1..spots.len().saturating_sub(1) {
-        let (here, after) = (spots[at], spots[at + 1]);
+fn smooth(points: &mut [Point]) {
+    let Some(mut before) = points.first().copied() else { return };
+    for at in 1..points.len().saturating_sub(1) {
+        let (here, after) = (points[at], points[at + 1]);
         let mean = |before: f32, here: f32, after: f32| (before + 2.0 * here + after) / 4.0;
-        spots[at] = (mean(before.0, here.0, after.0), mean(before.1, here.1, after.1));
+        points[at] = (mean(before.0, here.0, after.0), mean(before.1, here.1, after.1));
         before = here;
     }
 }

@@ -124,7 +124,7 @@ pub fn strokes_of_words<'w>(words: impl IntoIterator<Item = &'w str>) -> Vec<Vec
 
 /// The drawing made so many times as wide: what goes aslant may be steep or flat.
 fn widened(mut strokes: Vec<StrokePath>, wide: f32) -> Vec<StrokePath> {
-    strokes.iter_mut().flatten().for_each(|spot| spot.0 *= wide);
+    strokes.iter_mut().flatten().for_each(|point| point.0 *= wide);
     strokes
 }
 
@@ -208,7 +208,7 @@ fn finish(strokes: &mut Vec<StrokePath>, stroke: &mut StrokePath, beside: Stroke
             StrokeStart::Right => (right + RADIUS - own.0, middle.1 - own_middle.1),
             StrokeStart::Below => (middle.0 - own_middle.0, bottom + RADIUS - own.1),
         };
-        stroke.iter_mut().for_each(|spot| *spot = (spot.0 + by.0, spot.1 + by.1));
+        stroke.iter_mut().for_each(|point| *point = (point.0 + by.0, point.1 + by.1));
     }
     strokes.push(stroke);
 }
@@ -231,8 +231,8 @@ mod tests {
     fn legs_follow_each_other() {
         let [stroke] = &plainest("down right")[..] else { panic!("one stroke") };
         let wanted = [(0.0, 0.0), (0.0, LEG), (LEG, LEG)];
-        for (spot, wanted) in stroke.iter().zip(wanted) {
-            assert!((spot.0 - wanted.0).hypot(spot.1 - wanted.1) < 1e-3, "{stroke:?}");
+        for (point, wanted) in stroke.iter().zip(wanted) {
+            assert!((point.0 - wanted.0).hypot(point.1 - wanted.1) < 1e-3, "{stroke:?}");
         }
     }
 

@@ -26,7 +26,7 @@ pub enum Expr {
     Negate(Box<Expr>),
     /// An operator between two values.
     Binary(Operator, Box<Expr>, Box<Expr>),
-    /// Whether the person's fingers hold all of these.
+    /// Whether all of these are physically down.
     IsDown(Vec<KeyCombinationExpr>),
     /// Something about the world as it is known now.
     Query(WorldQuery),
@@ -43,8 +43,8 @@ pub enum Expr {
 pub enum WorldQuery {
     /// Whether the key that fired the run is still down.
     Held,
-    /// The person's fingers; only in [`Expr::IsDown`].
-    Fingers,
+    /// Which keys are physically down; only in [`Expr::IsDown`].
+    PhysicalKeys,
     /// How far right the pointer is, in pixels.
     PointerX,
     /// How far down the pointer is, in pixels.
@@ -158,7 +158,7 @@ impl Expr {
         let combo = |combo: &KeyCombinationExpr| combo.exprs().any(|expr| expr.reads(wanted));
         match self {
             Expr::Query(asked) => wanted(asked),
-            Expr::IsDown(combos) => wanted(&WorldQuery::Fingers) || combos.iter().any(combo),
+            Expr::IsDown(combos) => wanted(&WorldQuery::PhysicalKeys) || combos.iter().any(combo),
             Expr::KeyCombination(keys) => combo(keys),
             Expr::Value(_) | Expr::Local(_) | Expr::Global(_) => false,
             Expr::Text(parts) | Expr::List(parts) | Expr::Call(_, parts) => {

@@ -48,7 +48,7 @@ pub enum EffectKind {
 /// A withheld press that goes to the program in front, as itself or as what it is remapped to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ReplayKey {
-    /// The key of the board.
+    /// The key of the keyboard.
     pub key: Key,
     /// The keys that the program receives, in this order: the key itself, or its remap. They go up
     /// when the person releases the key, and count as the person's until then.
@@ -171,15 +171,15 @@ pub struct GrabSet {
 impl GrabSet {
     /// If a press under exactly these modifiers is withheld: whether its release is reported.
     pub fn withholds(&self, key: Key, families: ModifierSet) -> Option<bool> {
-        let takes = |armed: &&KeyGrab| {
-            armed.key == key
-                && (armed.modifiers == families
-                    || armed.any_extra_modifiers
-                        && armed.modifiers.iter().all(|f| families.contains(f)))
+        let takes = |grab: &&KeyGrab| {
+            grab.key == key
+                && (grab.modifiers == families
+                    || grab.any_extra_modifiers
+                        && grab.modifiers.iter().all(|f| families.contains(f)))
         };
-        let mut armed = self.keys.iter().filter(takes).peekable();
-        if armed.peek().is_some() {
-            return Some(armed.any(|armed| armed.report_release));
+        let mut matching = self.keys.iter().filter(takes).peekable();
+        if matching.peek().is_some() {
+            return Some(matching.any(|grab| grab.report_release));
         }
         (self.whole_keyboard && ModifierKey::of(key).is_none()).then_some(true)
     }
@@ -188,7 +188,7 @@ impl GrabSet {
 /// A key and the modifiers under which it is withheld.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct KeyGrab {
-    /// The key of the board.
+    /// The key of the keyboard.
     pub key: Key,
     /// The modifiers that are down, exactly.
     pub modifiers: ModifierSet,

@@ -68,7 +68,7 @@ pub enum Refusal {
 pub enum Event {
     /// A grabbed key went down; the program in front did not receive it.
     Pressed {
-        /// The key of the board.
+        /// The key of the keyboard.
         key: Key,
         /// The modifier keys the person held. Unless a grab is side-specific, the left key stands for
         /// either side.
@@ -76,13 +76,13 @@ pub enum Event {
     },
     /// A grabbed key whose release is reported went up.
     Released {
-        /// The key of the board.
+        /// The key of the keyboard.
         key: Key,
     },
     /// The person pressed or released a key, grabbed or not; only if [`crate::GrabSet::raw_keys`]. Comes
     /// before the press it belongs to.
     RawKey {
-        /// The key of the board.
+        /// The key of the keyboard.
         key: Key,
         /// Whether it went down.
         down: bool,

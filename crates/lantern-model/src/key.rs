@@ -31,7 +31,7 @@ pub enum KeyKind {
     Media,
     /// Keys that open a program or steer a browser.
     Program,
-    /// Keys of Japanese, Korean and other national boards.
+    /// Keys of Japanese, Korean and other national keyboards.
     National,
     /// Mouse buttons.
     Mouse,
@@ -169,7 +169,7 @@ impl Key {
         self.row().name
     }
 
-    /// What is printed on the cap of a US board.
+    /// What is printed on the cap of a US keyboard.
     pub fn label(self) -> &'static str {
         self.row().label
     }
@@ -179,7 +179,7 @@ impl Key {
         Some(self.row().code).filter(|code| !code.is_empty())
     }
 
-    /// The X keysym on a US board; keys of a mouse or pen have none.
+    /// The X keysym on a US keyboard; keys of a mouse or pen have none.
     pub fn keysym(self) -> Option<u32> {
         Some(self.row().keysym).filter(|keysym| *keysym != 0)
     }
@@ -218,7 +218,7 @@ impl Key {
         matches!(self.kind(), KeyKind::Mouse | KeyKind::Wheel | KeyKind::Pen)
     }
 
-    /// The character a US board gives for it, for keys named after what they type.
+    /// The character a US keyboard gives for it, for keys named after what they type.
     pub fn character(self) -> Option<char> {
         match self.kind() {
             KeyKind::Letter | KeyKind::Digit | KeyKind::Punctuation => {

@@ -1,4 +1,4 @@
-//! Keys as a rule names them, before a layout says which key of the board that is.
+//! Keys as a rule names them, before a layout says which key of the keyboard that is.
 
 use std::fmt;
 
@@ -9,7 +9,7 @@ use crate::{Key, KeyKind, Modifier, ModifierKey, ModifierSet};
 pub enum KeySpec {
     /// By its name: `f9`, or `a`, the key that gives that letter in the present layout.
     Named(Key),
-    /// By its place on the board, `<KeyQ>`, whatever the layout.
+    /// By its place on the keyboard, `<KeyQ>`, whatever the layout.
     Placed(Key),
     /// By a character, `'?'`, with what it takes to type it.
     Character(char),

@@ -75,14 +75,14 @@ impl LayoutGroup {
     }
 
     /// The key and level that give `character`, the cheapest if several do; the end of a line, a tab, a
-    /// backspace and an escape are keys of every board.
+    /// backspace and an escape are keys of every keyboard.
     pub fn key_for(&self, character: char) -> Option<(Key, ShiftLevel)> {
         let everywhere = key_of_control(character).map(|key| (key, ShiftLevel::Plain));
         everywhere.or_else(|| self.spelling.get(&character).map(|(level, key)| (*key, *level)))
     }
 
     fn is_latin(&self) -> bool {
-        ('a'..='z').all(|letter| self.spelling.contains_key(&letter))
+        ('a'..='z').all(|character| self.spelling.contains_key(&character))
     }
 }
 
@@ -123,12 +123,12 @@ pub struct Layout {
     pub alt_gr_is_level3: bool,
     /// How a held key repeats.
     pub repeat: KeyRepeat,
-    /// The highest Linux input event code the board can send; X boards end at 247.
+    /// The highest Linux input event code the keyboard can send; X keyboards end at 247.
     pub last_kernel_code: u16,
 }
 
 impl Layout {
-    /// A plain US board, with alt-gr as a second alt key.
+    /// A plain US keyboard, with alt-gr as a second alt key.
     pub fn us() -> Layout {
         Layout {
             groups: vec![LayoutGroup::new(us_caps())],
@@ -144,10 +144,10 @@ impl Layout {
         &self.groups[self.active.min(self.groups.len() - 1)]
     }
 
-    /// The key of the board that `key` means, if this board has it.
+    /// The key of the keyboard that `key` means, if this keyboard has it.
     ///
     /// A name that is a character means the key that gives it in the group in force, else in the
-    /// first Latin group, else the key at its place on a US board.
+    /// first Latin group, else the key at its place on a US keyboard.
     pub fn resolve(&self, key: KeySpec) -> Option<Key> {
         match key {
             KeySpec::Named(key) => match key.character() {
@@ -169,10 +169,10 @@ impl Layout {
         key.is_pointer() || key.kernel().is_none_or(|kernel| kernel <= self.last_kernel_code)
     }
 
-    /// The keys to press, in order, for `combo`; the part this board lacks if it cannot be done.
+    /// The keys to press, in order, for `combo`; the part this keyboard lacks if it cannot be done.
     ///
     /// # Errors
-    /// The first key of `combo` that this board does not have.
+    /// The first key of `combo` that this keyboard does not have.
     pub fn press_order(&self, combo: &KeyCombination) -> Result<Vec<Key>, KeySpec> {
         let mut keys: Vec<Key> = Vec::with_capacity(combo.0.len());
         let mut add = |key: Key| {
@@ -190,7 +190,7 @@ impl Layout {
         Ok(keys)
     }
 
-    /// The family a side belongs to on this board.
+    /// The family a side belongs to on this keyboard.
     pub fn modifier(&self, side: ModifierKey) -> Modifier {
         side.modifier(self.alt_gr_is_level3)
     }
@@ -199,7 +199,7 @@ impl Layout {
 /// What each key gives at each level.
 pub(crate) type Caps = BTreeMap<Key, [Option<char>; 4]>;
 
-/// What the keys of a US board give.
+/// What the keys of a US keyboard give.
 pub(crate) fn us_caps() -> Caps {
     Key::all()
         .filter_map(|key| Some((key, key.character()?)))

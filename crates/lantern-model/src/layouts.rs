@@ -1,13 +1,13 @@
 //! A few layouts by name, for checks away from the keyboard they are for: what each key gives plain
-//! and shifted, where it differs from a US board, and with AltGr.
+//! and shifted, where it differs from a US keyboard, and with AltGr.
 //!
 //! Sources: the national standards' plain arrangements (BS 4822, DIN 2137-1, NF Z71-300's older
-//! common form) as boards are sold with them.
+//! common form) as keyboards are sold with them.
 
 use crate::layout::{Caps, us_caps};
 use crate::{Key, Layout, LayoutGroup};
 
-/// A row of keys by their places on a US board, with the characters they give in that order:
+/// A row of keys by their places on a US keyboard, with the characters they give in that order:
 /// plain, with shift and with AltGr; a blank for none.
 struct KeyboardRow {
     places: &'static str,
@@ -81,7 +81,7 @@ impl Layout {
     }
 }
 
-/// The key that gives a character on a US board.
+/// The key that gives a character on a US keyboard.
 fn key_at(caps: &Caps, place: char) -> Option<Key> {
     caps.keys().copied().find(|key| key.character() == Some(place))
 }

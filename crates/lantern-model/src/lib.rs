@@ -1,9 +1,10 @@
-//! The words every part of Cold Lantern shares.
+//! The data types that all parts of Cold Lantern share.
 //!
-//! Owns the vocabulary: [`Time`], keys and their names, keyboard layouts, what a back end reports
-//! ([`Event`]), what it is asked to do ([`Effect`]) and the checked rules ([`RuleSet`]) that lie
-//! between a file and the engine. It decides nothing: the language is read in `lantern-script`,
-//! rules are run in `lantern-engine`, input is seen and sent by the back ends (`lantern-backend`).
+//! Time ([`Time`]), keys and their names, and keyboard layouts; what a back end reports ([`Event`]) and
+//! what it is asked to do ([`Effect`]); the checked rules ([`RuleSet`]) between a file and the engine.
+//!
+//! Decides nothing: `lantern-script` reads the language, `lantern-engine` runs the rules, and the back
+//! ends (`lantern-backend`) read and send input.
 
 mod clock;
 pub mod code;

@@ -138,7 +138,7 @@ impl ContextFilter {
 /// `remap COMBO to COMBO, tapped to COMBO`
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Remap {
-    /// What the finger presses.
+    /// The combination that is physically pressed.
     pub from: KeyCombination,
     /// What it is as long as it is held.
     pub to: KeyCombination,

@@ -93,7 +93,7 @@ codes! {
         "shape hook = drawn \"hook.svg\"\nwhen gesture hook while holding f8 => type \"core\"\n",
         "shape hook = path \"down right\"\nwhen gesture hook while holding f8 => type \"core\"\n";
     TooMuch "too-much" Error
-        "The set is larger than the program accepts: values or blocks within each other more than 64 levels deep, more than 256 operators on one way through a value, more than 256 files, 1,024 uses of files, or files within files more than 32 levels deep."
+        "The set exceeds a limit. Values and blocks nest at most 64 levels deep, and one way through a value has at most 256 operators. A set has at most 256 files and 1,024 uses of files, which nest at most 32 levels deep."
         concat!("when key f9 => wait ", "((((((((((((((((((((((((((((((((((", "((((((((((((((((((((((((((((((((((", "1s", "))))))))))))))))))))))))))))))))))", "))))))))))))))))))))))))))))))))))", "\n"),
         "when key f9 => wait 1s\n";
     UsesItself "uses-itself" Error
@@ -101,7 +101,7 @@ codes! {
         "use \"bench.lantern\"\nwhen key f9 => type \"core\"\n",
         "when key f9 => type \"core\"\n";
     NoSuchKey "no-such-key" Error
-        "No key has this name. `lantern keys` lists them all; `'x'` is the key for a character and `<KeyX>` a place on the board."
+        "No key has this name. `lantern keys` lists them all; `'x'` is the key for a character and `<KeyX>` a position on the keyboard."
         "when key f25 => type \"core\"\n",
         "when key f24 => type \"core\"\n";
     UselessExcept "useless-except" Warning
@@ -189,7 +189,7 @@ codes! {
         "when voice \"write section note\" => type \"core\"\nwhen voice \"right section note\" => type \"drill\"\n",
         "when voice \"write section note\" => type \"core\"\nwhen voice \"open the drawer\" => type \"drill\"\n";
     NotOnLayout "not-on-layout" Warning
-        "The keyboard layout that `check --layout NAME` was asked about has no key for this, or does not type these characters. Places on the board are the same on every layout."
+        "The keyboard layout that `check --layout NAME` was asked about has no key for this, or does not type these characters. Positions on the keyboard are the same on every layout."
         "when key ctrl+'ß' => type \"core\"\n",
         "when key ctrl+<Minus> => type \"core\"\n";
     CallsItself "calls-itself" Warning

@@ -357,7 +357,7 @@ impl Search<'_> {
 /// The power that it takes to ask for that.
 fn power_to_ask(asked: &WorldQuery) -> Option<PowerKind> {
     match asked {
-        WorldQuery::Fingers => Some(PowerKind::SeesKeys),
+        WorldQuery::PhysicalKeys => Some(PowerKind::SeesKeys),
         WorldQuery::PointerX | WorldQuery::PointerY => Some(PowerKind::SeesPointer),
         WorldQuery::WindowApp | WorldQuery::WindowTitle => Some(PowerKind::SeesWindows),
         // Only of the key that fired the rule.

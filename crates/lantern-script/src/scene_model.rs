@@ -48,11 +48,11 @@ impl fmt::Display for Sketch {
             Sketch::Path(words) => write!(f, "path {}", quoted(&words.join(" "))),
             Sketch::Drawn(file) => write!(f, "drawn {}", quoted(file)),
             Sketch::Along(strokes) => {
-                let spots = |stroke: &StrokePath| {
-                    let spots = stroke.iter().map(|(x, y)| format!("{x},{y}"));
-                    spots.collect::<Vec<_>>().join(" ")
+                let points = |stroke: &StrokePath| {
+                    let points = stroke.iter().map(|(x, y)| format!("{x},{y}"));
+                    points.collect::<Vec<_>>().join(" ")
                 };
-                let strokes: Vec<String> = strokes.iter().map(spots).collect();
+                let strokes: Vec<String> = strokes.iter().map(points).collect();
                 write!(f, "along {}", quoted(&strokes.join(" / ")))
             }
         }
@@ -61,12 +61,12 @@ impl fmt::Display for Sketch {
 
 /// The strokes that a text of places means: `x,y x,y / x,y`.
 pub(crate) fn strokes_of_text(text: &str) -> Option<Vec<StrokePath>> {
-    let spot = |words: &str| {
+    let point = |words: &str| {
         let (x, y) = words.split_once(',')?;
         let [x, y] = [x.parse::<f32>().ok()?, y.parse::<f32>().ok()?];
         (x.is_finite() && y.is_finite()).then_some((x, y))
     };
-    let stroke = |words: &str| words.split_whitespace().map(spot).collect::<Option<StrokePath>>();
+    let stroke = |words: &str| words.split_whitespace().map(point).collect::<Option<StrokePath>>();
     let strokes: Vec<StrokePath> = text.split('/').map(stroke).collect::<Option<_>>()?;
     strokes.iter().all(|stroke| !stroke.is_empty()).then_some(strokes)
 }
@@ -242,8 +242,8 @@ impl fmt::Display for SceneAct {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             SceneAct::Key(combo, None) => write!(f, "key {combo}"),
-            SceneAct::Key(combo, Some(board)) => {
-                write!(f, "key {combo} from device {}", quoted(board))
+            SceneAct::Key(combo, Some(device)) => {
+                write!(f, "key {combo} from device {}", quoted(device))
             }
             SceneAct::Holds(combo, span) => {
                 write!(f, "holds {combo} for {}", Value::Duration(*span))

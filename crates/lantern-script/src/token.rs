@@ -25,7 +25,7 @@ pub enum TokenKind {
     Raw,
     /// A character between single quotes.
     Character,
-    /// A place on the board, `<KeyQ>`.
+    /// A place on the keyboard, `<KeyQ>`.
     KeyPlace,
     /// A sign or pair of signs.
     Sign(Sign),

@@ -97,7 +97,7 @@ pub struct Use {
 /// `remap COMBO to COMBO, tapped to COMBO`
 #[derive(Debug, Clone, PartialEq)]
 pub struct RemapSyntax {
-    /// What the finger presses.
+    /// The combination that is physically pressed.
     pub from: KeyCombinationSyntax,
     /// What it is as long as it is held.
     pub to: KeyCombinationSyntax,
@@ -189,7 +189,7 @@ pub struct TriggerSyntax {
 #[derive(Debug, Clone, PartialEq)]
 #[allow(missing_docs)]
 pub enum TriggerSyntaxKind {
-    Key { combo: KeyCombinationSyntax, manner: PressKind },
+    Key { combo: KeyCombinationSyntax, press: PressKind },
     Keys { combos: Vec<KeyCombinationSyntax>, within: Option<Duration> },
     Typed(Quoted),
     Voice(Quoted),

@@ -18,7 +18,7 @@ use lantern_session::accessibility::{self, Announcer, Front};
 use lantern_session::{InputMethods, Shortcut, StartRequest, shortcuts};
 use lantern_session::{bus, input_methods, notifications, programs, session_lock};
 use lantern_speech::LastUtterance;
-use lantern_system::{ChildEnvironment, EventQueue, MOST_WAITING, StopHandle, catch, ring};
+use lantern_system::{ChildEnvironment, EventQueue, MOST_WAITING, StopHandle, catch, wake};
 use rustix::event::{EventfdFlags, eventfd};
 
 use crate::ServiceError;
@@ -56,7 +56,7 @@ struct ServiceJob {
     effect: EffectId,
     #[cfg_attr(not(feature = "audio"), expect(dead_code))]
     environment: ChildEnvironment,
-    deed: Command,
+    command: Command,
     front: Front,
     stop: Arc<StopHandle>,
 }
@@ -70,7 +70,7 @@ pub struct Services {
     announcer: Option<Sender<String>>,
     /// The thread of speech recognition, once a phrase is active.
     #[cfg(feature = "audio")]
-    ear: Option<SpeechThread>,
+    speech_thread: Option<SpeechThread>,
     /// The thread of connections, once there are devices.
     #[cfg(feature = "net")]
     links: Option<ConnectionThread>,
@@ -83,12 +83,12 @@ pub struct Services {
     methods_watched: bool,
     environment: ChildEnvironment,
     /// What was seen and heard of the session and of the person.
-    session_news: EventQueue,
+    session_events: EventQueue,
     /// What devices sent.
-    device_news: EventQueue,
+    device_events: EventQueue,
     reports: Receiver<Outcome>,
     done: Sender<Outcome>,
-    bell: Arc<OwnedFd>,
+    waker: Arc<OwnedFd>,
 }
 
 impl fmt::Debug for Services {
@@ -104,13 +104,13 @@ impl Services {
     /// When the system gives no event descriptor.
     pub fn new() -> std::io::Result<Services> {
         let (done, reports) = channel();
-        let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
+        let waker = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
         Ok(Services {
             workers: BTreeMap::new(),
             running: BTreeMap::new(),
             announcer: None,
             #[cfg(feature = "audio")]
-            ear: None,
+            speech_thread: None,
             #[cfg(feature = "net")]
             links: None,
             #[cfg(not(feature = "net"))]
@@ -118,11 +118,11 @@ impl Services {
             fields_watched: false,
             methods_watched: false,
             environment: ChildEnvironment::default(),
-            session_news: EventQueue::new(&bell),
-            device_news: EventQueue::new(&bell),
+            session_events: EventQueue::new(&waker),
+            device_events: EventQueue::new(&waker),
             reports,
             done,
-            bell,
+            waker,
         })
     }
 
@@ -132,16 +132,16 @@ impl Services {
     }
 
     /// Does what is asked, if it is a service's to do; its outcome comes as a report. Whether it is.
-    pub fn attempt(&mut self, effect: EffectId, deed: &Command, front: &Front) -> bool {
+    pub fn attempt(&mut self, effect: EffectId, command: &Command, front: &Front) -> bool {
         let stop = Arc::new(StopHandle::default());
         let job = ServiceJob {
             effect,
             environment: self.environment.clone(),
-            deed: deed.clone(),
+            command: command.clone(),
             front: front.clone(),
             stop: Arc::clone(&stop),
         };
-        match deed.kind {
+        match command.kind {
             CommandKind::Launch => {
                 self.hand_on("launch", job, |bus, job| {
                     let found =
@@ -178,7 +178,7 @@ impl Services {
             }
             CommandKind::ChooseMenuEntry => {
                 self.hand_on("choose", job, |tree, job| {
-                    accessibility::choose(tree, &job.front, &job.deed.arguments)?;
+                    accessibility::choose(tree, &job.front, &job.command.arguments)?;
                     Ok(JobResult::Done)
                 });
             }
@@ -212,7 +212,7 @@ impl Services {
         if std::mem::replace(&mut self.fields_watched, true) {
             return;
         }
-        let tell = self.teller();
+        let tell = self.event_sender();
         // Without an accessibility bus no password field is known, and no text is refused.
         thread::spawn(move || {
             drop(accessibility::watch_fields(|process| tell(Event::PasswordField(process))));
@@ -224,7 +224,7 @@ impl Services {
         if std::mem::replace(&mut self.methods_watched, true) {
             return;
         }
-        let tell = self.teller();
+        let tell = self.event_sender();
         // Without a session bus there is none.
         thread::spawn(move || {
             drop(input_methods::watch(|at_work| tell(Event::InputMethod(at_work))))
@@ -233,7 +233,7 @@ impl Services {
 
     /// Watches from now on whether the person is there: screen locks, other sessions, sleep.
     pub fn watch_presence(&mut self) {
-        let tell = self.teller();
+        let tell = self.event_sender();
         session_lock::watch(move |away| tell(Event::Locked(away)));
     }
 
@@ -244,40 +244,40 @@ impl Services {
         keys: Vec<KeyGrab>,
         manager: impl FnOnce() -> String + Send + 'static,
     ) {
-        let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
+        let (done, waker) = (self.done.clone(), Arc::clone(&self.waker));
         thread::spawn(move || {
             let mut owners = shortcuts(&manager());
             owners.retain(|taken| {
                 keys.iter().any(|key| (key.key, key.modifiers) == (taken.key, taken.families))
             });
-            report(&done, &bell, EffectId(0), Ok(JobResult::Owners(owners)));
+            report(&done, &waker, EffectId(0), Ok(JobResult::Owners(owners)));
         });
     }
 
     /// How those who watch tell what they saw.
-    fn teller(&self) -> impl Fn(Event) + Send + Sync + 'static {
-        let news = self.session_news.sender();
-        move |event| news.send_blocking(event)
+    fn event_sender(&self) -> impl Fn(Event) + Send + Sync + 'static {
+        let events = self.session_events.sender();
+        move |event| events.send_blocking(event)
     }
 
     /// Resets the descriptor. Called before reports and news are taken: what comes after that makes
     /// it readable again.
     pub fn reset_descriptor(&mut self) {
-        let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
+        let _ = rustix::io::read(&*self.waker, &mut [0; 8]);
     }
 
     /// What was seen of the session and heard of the person since the last call.
-    pub fn take_session_news(&mut self) -> impl Iterator<Item = Event> {
-        std::iter::from_fn(|| self.session_news.pop()).take(MOST_WAITING)
+    pub fn take_session_events(&mut self) -> impl Iterator<Item = Event> {
+        std::iter::from_fn(|| self.session_events.pop()).take(MOST_WAITING)
     }
 
     /// The next event of a device, if any. While it is not taken, the device is not read.
-    pub fn next_device_news(&mut self) -> Option<Event> {
+    pub fn next_device_event(&mut self) -> Option<Event> {
         #[cfg(not(feature = "net"))]
         if let Some(event) = self.refused_devices.pop_front() {
             return Some(event);
         }
-        self.device_news.pop()
+        self.device_events.pop()
     }
 
     /// Cancels an effect: sound is stopped, queued work is dropped.
@@ -289,7 +289,7 @@ impl Services {
 
     /// What becomes readable when there is a report.
     pub fn descriptor(&self) -> BorrowedFd<'_> {
-        self.bell.as_fd()
+        self.waker.as_fd()
     }
 
     /// The next report, if any.
@@ -309,7 +309,7 @@ impl Services {
     ) {
         let worker = self.workers.entry(sort).or_insert_with(|| {
             let (sender, jobs) = channel::<ServiceJob>();
-            let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
+            let (done, waker) = (self.done.clone(), Arc::clone(&self.waker));
             thread::spawn(move || {
                 let mut kept = S::default();
                 for job in jobs {
@@ -321,7 +321,7 @@ impl Services {
                             Err(ServiceError::Fault(fault.0))
                         })
                     };
-                    report(&done, &bell, job.effect, result);
+                    report(&done, &waker, job.effect, result);
                 }
             });
             sender
@@ -331,7 +331,7 @@ impl Services {
             // Only dropping what a panicked job left can end the thread; the next job starts another.
             self.workers.remove(sort);
             let fault = ServiceError::Fault("its worker has ended".to_owned());
-            report(&self.done, &self.bell, effect, Err(fault));
+            report(&self.done, &self.waker, effect, Err(fault));
         }
     }
 }
@@ -340,7 +340,7 @@ impl Services {
 #[cfg(feature = "audio")]
 impl Services {
     fn attempt_sound(&mut self, job: ServiceJob) {
-        match job.deed.kind {
+        match job.command.kind {
             CommandKind::Volume(_) => self.hand_on("volume", job, change_volume),
             CommandKind::Say => self.hand_on("say", job, |(): &mut (), job| {
                 lantern_audio::say(job.word(), &job.environment, &job.stop)?;
@@ -348,7 +348,7 @@ impl Services {
             }),
             // Several sounds may be played at once.
             _ => {
-                let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
+                let (done, waker) = (self.done.clone(), Arc::clone(&self.waker));
                 thread::spawn(move || {
                     let play = || {
                         lantern_audio::play(job.word(), &job.stop)?;
@@ -356,7 +356,7 @@ impl Services {
                     };
                     let result =
                         catch(play).unwrap_or_else(|fault| Err(ServiceError::Fault(fault.0)));
-                    report(&done, &bell, job.effect, result);
+                    report(&done, &waker, job.effect, result);
                 });
             }
         }
@@ -364,23 +364,23 @@ impl Services {
 
     /// Listens to the person for this from now on.
     pub fn listen_for(&mut self, listening: Listening) {
-        if self.ear.is_none() {
-            let tell: EventSink = Arc::new(self.teller());
-            self.ear = Some(SpeechThread::start(tell, self.environment.clone()));
+        if self.speech_thread.is_none() {
+            let tell: EventSink = Arc::new(self.event_sender());
+            self.speech_thread = Some(SpeechThread::start(tell, self.environment.clone()));
         }
-        if let Some(ear) = &self.ear {
-            ear.listen_for(listening);
+        if let Some(speech_thread) = &self.speech_thread {
+            speech_thread.listen_for(listening);
         }
     }
 
     /// The level at the microphone; none while it is closed.
     pub fn loudness(&self) -> Option<lantern_speech::Loudness> {
-        self.ear.as_ref().and_then(SpeechThread::loudness)
+        self.speech_thread.as_ref().and_then(SpeechThread::loudness)
     }
 
     /// What was said last.
     pub fn last_said(&self) -> Option<LastUtterance> {
-        self.ear.as_ref().and_then(SpeechThread::last)
+        self.speech_thread.as_ref().and_then(SpeechThread::last)
     }
 }
 
@@ -389,7 +389,7 @@ impl Services {
 impl Services {
     fn attempt_sound(&mut self, job: ServiceJob) {
         let refused = Err(ServiceError::NotBuilt("sound"));
-        report(&self.done, &self.bell, job.effect, refused);
+        report(&self.done, &self.waker, job.effect, refused);
     }
 
     /// Reports that the microphone cannot be used.
@@ -397,7 +397,7 @@ impl Services {
         if !listening.phrases.is_empty() {
             let why = ServiceError::NotBuilt("speech recognition").to_string();
             let state = lantern_model::MicrophoneState::Failed(why);
-            self.teller()(Event::MicrophoneState(state));
+            self.event_sender()(Event::MicrophoneState(state));
         }
     }
 
@@ -416,7 +416,7 @@ impl Services {
 #[cfg(feature = "net")]
 impl Services {
     fn attempt_device(&mut self, job: ServiceJob) -> bool {
-        let device = match job.deed.kind {
+        let device = match job.command.kind {
             CommandKind::Send(device)
             | CommandKind::Publish { broker: device, .. }
             | CommandKind::Get(device)
@@ -426,7 +426,7 @@ impl Services {
         };
         // The devices of the rules were set before any rule asks one for something.
         let Some(links) = &self.links else { return false };
-        links.attempt(device, job.effect, &job.deed);
+        links.attempt(device, job.effect, &job.command);
         job.stop.by(links.abandoning(job.effect));
         self.running.insert(job.effect, job.stop);
         true
@@ -438,10 +438,10 @@ impl Services {
     /// When the system gives no event descriptor.
     pub fn set_devices(&mut self, devices: Vec<ConfiguredDevice>) -> std::io::Result<()> {
         if self.links.is_none() && !devices.is_empty() {
-            let (done, bell) = (self.done.clone(), Arc::clone(&self.bell));
-            let teller = LinkTeller { done, bell };
+            let (done, waker) = (self.done.clone(), Arc::clone(&self.waker));
+            let event_sender = ConnectionOutcomeSender { done, waker };
             self.links =
-                Some(ConnectionThread::start(Arc::new(teller), self.device_news.sender())?);
+                Some(ConnectionThread::start(Arc::new(event_sender), self.device_events.sender())?);
         }
         if let Some(links) = &self.links {
             links.set_devices(devices);
@@ -461,7 +461,7 @@ impl Services {
 #[cfg(not(feature = "net"))]
 impl Services {
     fn attempt_device(&mut self, job: ServiceJob) -> bool {
-        report(&self.done, &self.bell, job.effect, Err(ServiceError::NotBuilt("devices")));
+        report(&self.done, &self.waker, job.effect, Err(ServiceError::NotBuilt("devices")));
         true
     }
 
@@ -474,40 +474,40 @@ impl Services {
                 state: lantern_model::ConnectionState::Down(why.clone()),
             })
             .collect();
-        ring(&self.bell);
+        wake(&self.waker);
     }
 }
 
 fn report(
     done: &Sender<Outcome>,
-    bell: &OwnedFd,
+    waker: &OwnedFd,
     effect: EffectId,
     result: Result<JobResult, ServiceError>,
 ) {
     // If the receiver is gone, the program is ending.
     if done.send((effect, result)).is_ok() {
-        ring(bell);
+        wake(waker);
     }
 }
 
 /// How links report outcomes.
 #[cfg(feature = "net")]
-struct LinkTeller {
+struct ConnectionOutcomeSender {
     done: Sender<Outcome>,
-    bell: Arc<OwnedFd>,
+    waker: Arc<OwnedFd>,
 }
 
 #[cfg(feature = "net")]
-impl OutcomeSender for LinkTeller {
+impl OutcomeSender for ConnectionOutcomeSender {
     fn outcome(&self, effect: EffectId, outcome: Result<Option<Value>, LinkError>) {
         let result = outcome.map(|value| value.map_or(JobResult::Done, JobResult::Gave));
-        report(&self.done, &self.bell, effect, result.map_err(ServiceError::Device));
+        report(&self.done, &self.waker, effect, result.map_err(ServiceError::Device));
     }
 }
 
 impl ServiceJob {
     fn word(&self) -> &str {
-        self.deed.arguments.first().map_or("", String::as_str)
+        self.command.arguments.first().map_or("", String::as_str)
     }
 }
 
@@ -531,10 +531,10 @@ fn change_volume(
     server: &mut Option<SoundServer>,
     job: &ServiceJob,
 ) -> Result<JobResult, ServiceError> {
-    let CommandKind::Volume(change) = job.deed.kind else {
+    let CommandKind::Volume(change) = job.command.kind else {
         return Ok(JobResult::Done);
     };
-    let by = match job.deed.value {
+    let by = match job.command.value {
         Some(Value::Share(share)) => share,
         _ => 0.0,
     };
@@ -568,7 +568,7 @@ mod tests {
         }
         let mut services = Services::new().expect("there are descriptors");
         for number in 1..=3 {
-            let deed = Command {
+            let command = Command {
                 kind: CommandKind::Notify,
                 arguments: Vec::new(),
                 value: None,
@@ -576,7 +576,7 @@ mod tests {
             };
             let (front, stop) = (Front::default(), Arc::default());
             let environment = ChildEnvironment::default();
-            let job = ServiceJob { effect: EffectId(number), environment, deed, front, stop };
+            let job = ServiceJob { effect: EffectId(number), environment, command, front, stop };
             services.hand_on("count", job, count);
         }
         let results: Vec<_> = (0..3).map(|_| next_report(&mut services).result).collect();

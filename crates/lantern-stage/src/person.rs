@@ -38,7 +38,7 @@ const DEVICE_KEY_PRESS: u8 = 1;
 const DEVICE_BUTTON_PRESS: u8 = 3;
 /// Its movement of a device.
 const DEVICE_MOTION: u8 = 5;
-/// From one movement of a finger to the next, where what comes between matters.
+/// Time from one key event to the next, for tests in which the events between them matter.
 const FAST_HAND: Duration = Duration::from_millis(5);
 /// The server's own mouse has no more buttons.
 const REAL_BUTTONS: u8 = 3;

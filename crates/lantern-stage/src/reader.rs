@@ -27,15 +27,15 @@ impl ScreenReader {
         call(set, &["org.a11y.Status", "ScreenReaderEnabled", "<true>"]);
         let said = call("org.a11y.Bus.GetAddress", &[]);
         let address = said.split('\'').nth(1).expect("it gives an address").to_owned();
-        let mut ears = display
+        let mut output = display
             .silent("dbus-monitor")
             .args(["--address", &address, "type='signal',member='Announcement'"])
             .stdout(Stdio::piped())
             .spawn()
             .expect("dbus-monitor is installed");
         let mut reader =
-            ScreenReader { heard: BufReader::new(ears.stdout.take().expect("it is a pipe")) };
-        display.keep(ears);
+            ScreenReader { heard: BufReader::new(output.stdout.take().expect("it is a pipe")) };
+        display.keep(output);
         // It says that it listens by what it sees of itself first.
         reader.hear("NameAcquired");
         reader

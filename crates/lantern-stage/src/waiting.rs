@@ -20,7 +20,7 @@ pub fn wait_until(what: &str, mut holds: impl FnMut() -> bool) {
     }
 }
 
-/// Lets real time pass where the time is part of the input: a finger that rests on a key, a device that
+/// Lets real time pass where the time is part of the input: a key that is held, a device that
 /// answers late, a process that is stopped for a while. Never to wait for the program under test.
 pub fn pass_time(span: Duration) {
     std::thread::sleep(span);

@@ -24,14 +24,14 @@ pub struct EventQueue {
 #[derive(Debug, Clone)]
 pub struct EventSender {
     events: Sender<Event>,
-    bell: Arc<OwnedFd>,
+    waker: Arc<OwnedFd>,
 }
 
 impl EventQueue {
     /// An empty channel whose senders make `bell`, an eventfd, readable.
-    pub fn new(bell: &Arc<OwnedFd>) -> EventQueue {
+    pub fn new(waker: &Arc<OwnedFd>) -> EventQueue {
         let (events, receiver) = channel(MOST_WAITING);
-        EventQueue { sender: EventSender { events, bell: Arc::clone(bell) }, events: receiver }
+        EventQueue { sender: EventSender { events, waker: Arc::clone(waker) }, events: receiver }
     }
 
     /// A sender of the channel.
@@ -50,21 +50,21 @@ impl EventSender {
     pub async fn send(&self, event: Event) {
         // An error means that the program is ending.
         if self.events.send(event).await.is_ok() {
-            ring(&self.bell);
+            wake(&self.waker);
         }
     }
 
     /// Sends an event from a thread that runs no tasks; blocks while the channel is full.
     pub fn send_blocking(&self, event: Event) {
         if self.events.blocking_send(event).is_ok() {
-            ring(&self.bell);
+            wake(&self.waker);
         }
     }
 }
 
 /// Makes an eventfd readable.
-pub fn ring(bell: &OwnedFd) {
-    let _ = rustix::io::write(bell, &1u64.to_ne_bytes());
+pub fn wake(waker: &OwnedFd) {
+    let _ = rustix::io::write(waker, &1u64.to_ne_bytes());
 }
 
 #[cfg(test)]
@@ -78,16 +78,16 @@ mod tests {
 
     #[test]
     fn a_full_channel_makes_its_sender_wait_until_an_event_is_taken() {
-        let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC).expect("there are descriptors"));
-        let mut news = EventQueue::new(&bell);
-        let sender = news.sender();
+        let waker = Arc::new(eventfd(0, EventfdFlags::CLOEXEC).expect("there are descriptors"));
+        let mut events = EventQueue::new(&waker);
+        let sender = events.sender();
         for _ in 0..MOST_WAITING {
             assert!(sender.send(Event::Started).now_or_never().is_some());
         }
         let mut waits = pin!(sender.send(Event::Started));
         assert!(waits.as_mut().now_or_never().is_none());
-        assert!(news.pop().is_some());
+        assert!(events.pop().is_some());
         assert!(waits.as_mut().now_or_never().is_some());
-        assert_eq!(std::iter::from_fn(|| news.pop()).count(), MOST_WAITING);
+        assert_eq!(std::iter::from_fn(|| events.pop()).count(), MOST_WAITING);
     }
 }

@@ -13,7 +13,7 @@ mod retry;
 mod stop_handle;
 
 pub use child_environment::ChildEnvironment;
-pub use event_queue::{EventQueue, EventSender, MOST_WAITING, ring};
+pub use event_queue::{EventQueue, EventSender, MOST_WAITING, wake};
 pub use folders::{
     config_folders, data_folders, home_folder, home_path, open_regular, read_regular,
     read_regular_text, write_private,

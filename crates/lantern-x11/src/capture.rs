@@ -87,7 +87,7 @@ pub fn capture(listening: impl FnOnce()) -> Result<CapturedCombination, BackendE
     };
     let locked = mask & keymap.locks();
     let types = match (key, keysym) {
-        (Some(key), _) => keymap.letter(key, families, locked).filter(|c| !c.is_control()),
+        (Some(key), _) => keymap.character(key, families, locked).filter(|c| !c.is_control()),
         (None, keysym) => keysym_character(keysym),
     };
     let device = devices.names.get(&source).cloned().unwrap_or_default();

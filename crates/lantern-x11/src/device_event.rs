@@ -17,7 +17,7 @@ pub(super) struct DeviceEvent {
     pub source: u16,
     /// Where the pointer is on the screen, in 65,536ths of a pixel.
     pub place: (i32, i32),
-    /// Modifiers under fingers, locked, and in force altogether.
+    /// Base, locked and effective modifiers.
     pub base: u16,
     pub locked: u16,
     pub effective: u16,

@@ -123,8 +123,8 @@ impl OpenDialog {
     fn take(&mut self, stroke: DialogKey) -> Option<DialogAnswer> {
         let accent = self.accent.take();
         let stroke = match (stroke, accent) {
-            (DialogKey::Letter(letter), Some(accent)) => {
-                DialogKey::Letter(compose(letter, accent).unwrap_or(letter))
+            (DialogKey::Letter(character), Some(accent)) => {
+                DialogKey::Letter(compose(character, accent).unwrap_or(character))
             }
             (stroke, _) => stroke,
         };
@@ -143,11 +143,11 @@ impl OpenDialog {
             "u" if held.contains(Modifier::Ctrl) => Some(DialogKey::EraseAll),
             name => named_stroke(name),
         };
-        let letter = || {
-            let letter = self.keymap.letter(key, held, locked)?;
-            (!letter.is_control()).then_some(DialogKey::Letter(letter))
+        let character = || {
+            let character = self.keymap.character(key, held, locked)?;
+            (!character.is_control()).then_some(DialogKey::Letter(character))
         };
-        match named.or_else(letter) {
+        match named.or_else(character) {
             None => {
                 let accent = self.accent_of(press.detail, held)?;
                 if accent.is_none() && held.is_empty() {

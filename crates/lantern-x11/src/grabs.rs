@@ -108,11 +108,11 @@ impl Grabs {
     /// a mouse share their buttons, so one key may be two.
     pub(super) fn find(&self, key: Key, families: ModifierSet) -> Option<KeyGrab> {
         let of_detail = self.wanted.get(&KeyOrButton::of(key)?)?;
-        let takes = |armed: &&KeyGrab| {
-            armed.key == key
-                && (armed.modifiers == families
-                    || armed.any_extra_modifiers
-                        && armed.modifiers.iter().all(|f| families.contains(f)))
+        let takes = |grab: &&KeyGrab| {
+            grab.key == key
+                && (grab.modifiers == families
+                    || grab.any_extra_modifiers
+                        && grab.modifiers.iter().all(|f| families.contains(f)))
         };
         let both = |one: KeyGrab, other: &KeyGrab| KeyGrab {
             side_specific: one.side_specific || other.side_specific,
@@ -142,22 +142,21 @@ impl Grabs {
         let mut refused = Vec::new();
         self.wanted.clear();
         let mut goal: BTreeMap<Grab, GrabOptions> = BTreeMap::new();
-        for armed in wanted {
-            let masks = keymap.grab_masks(armed.modifiers, armed.any_extra_modifiers, locked);
-            let (Some(detail), false) = (KeyOrButton::of(armed.key), masks.is_empty()) else {
-                refused.push((*armed, Refusal::NotOnKeyboard));
+        for grab in wanted {
+            let masks = keymap.grab_masks(grab.modifiers, grab.any_extra_modifiers, locked);
+            let (Some(detail), false) = (KeyOrButton::of(grab.key), masks.is_empty()) else {
+                refused.push((*grab, Refusal::NotOnKeyboard));
                 continue;
             };
-            self.wanted.entry(detail).or_default().push(*armed);
-            let unders = if armed.any_extra_modifiers && armed.modifiers.is_empty() {
+            self.wanted.entry(detail).or_default().push(*grab);
+            let unders = if grab.any_extra_modifiers && grab.modifiers.is_empty() {
                 vec![GrabModifiers::Any]
             } else {
                 masks.into_iter().map(GrabModifiers::Mask).collect()
             };
             for under in unders {
-                let manner =
-                    goal.entry((detail, under)).or_insert(GrabOptions { waits: false, raw });
-                manner.waits |= armed.synchronous || is_shared(detail);
+                let mode = goal.entry((detail, under)).or_insert(GrabOptions { waits: false, raw });
+                mode.waits |= grab.synchronous || is_shared(detail);
             }
         }
         let any: BTreeSet<KeyOrButton> =
@@ -166,9 +165,9 @@ impl Grabs {
         for old in self.taken.keys().filter(|old| !goal.contains_key(old)) {
             ungrab(link, *old)?;
         }
-        let is_new = |(grab, manner): &(&Grab, &GrabOptions)| self.taken.get(grab) != Some(manner);
+        let is_new = |(grab, mode): &(&Grab, &GrabOptions)| self.taken.get(grab) != Some(mode);
         let fresh: Vec<(Grab, GrabOptions)> =
-            goal.iter().filter(is_new).map(|(grab, manner)| (*grab, *manner)).collect();
+            goal.iter().filter(is_new).map(|(grab, mode)| (*grab, *mode)).collect();
         self.taken.retain(|old, _| goal.contains_key(old));
         let missed = self.grab_all(link, &fresh)?;
         // If another client has grabbed the key under some modifiers, it is grabbed under each of
@@ -178,10 +177,10 @@ impl Grabs {
         let masks = keymap.grab_masks(ModifierSet::NONE, true, locked);
         let each = |(detail, _): &Grab| {
             let detail = *detail;
-            let manner = GrabOptions { waits: true, raw };
+            let mode = GrabOptions { waits: true, raw };
             masks
                 .iter()
-                .map(move |mask| ((detail, GrabModifiers::Mask(*mask)), manner))
+                .map(move |mask| ((detail, GrabModifiers::Mask(*mask)), mode))
                 .collect::<Vec<_>>()
         };
         let split: Vec<(Grab, GrabOptions)> = any.iter().flat_map(each).collect();
@@ -202,9 +201,9 @@ impl Grabs {
     ) {
         let GrabModifiers::Mask(mask) = under else { return };
         let families = keymap.families_in(mask as u16);
-        for armed in &self.wanted[&detail] {
-            if armed.modifiers == families || armed.any_extra_modifiers {
-                refused.push((KeyGrab { modifiers: families, ..*armed }, Refusal::HeldByOther));
+        for grab in &self.wanted[&detail] {
+            if grab.modifiers == families || grab.any_extra_modifiers {
+                refused.push((KeyGrab { modifiers: families, ..*grab }, Refusal::HeldByOther));
             }
         }
     }
@@ -218,22 +217,22 @@ impl Grabs {
     ) -> Result<Vec<Grab>, BackendError> {
         let mut missed = Vec::new();
         let mut probes = Vec::with_capacity(fresh.len());
-        for (wanted, manner) in fresh {
-            probes.push((*wanted, *manner, probe(link, *wanted)?));
+        for (wanted, mode) in fresh {
+            probes.push((*wanted, *mode, probe(link, *wanted)?));
         }
         let mut grabs = Vec::with_capacity(fresh.len());
-        for (wanted, manner, probe) in probes {
+        for (wanted, mode, probe) in probes {
             let free = probe.check().is_ok();
             end_probe(link, wanted)?;
             if free {
-                grabs.push((wanted, manner, grab(link, wanted, manner)?));
+                grabs.push((wanted, mode, grab(link, wanted, mode)?));
             } else {
                 missed.push(wanted);
             }
         }
-        for (wanted, manner, cookie) in grabs {
+        for (wanted, mode, cookie) in grabs {
             if cookie.reply()?.modifiers.is_empty() {
-                self.taken.insert(wanted, manner);
+                self.taken.insert(wanted, mode);
             } else {
                 missed.push(wanted);
             }
@@ -256,20 +255,20 @@ impl Grabs {
         link: &XConnection,
         detail: KeyOrButton,
     ) -> Result<(), BackendError> {
-        for (taken, manner) in self.of(detail) {
-            grab(link, taken, manner)?.discard_reply_and_errors();
+        for (taken, mode) in self.of(detail) {
+            grab(link, taken, mode)?.discard_reply_and_errors();
         }
         Ok(())
     }
 
     /// Whether the server waits for our answer to a press of the key.
     pub(super) fn waits(&self, detail: KeyOrButton) -> bool {
-        self.of(detail).any(|(_, manner)| manner.waits)
+        self.of(detail).any(|(_, mode)| mode.waits)
     }
 
     fn of(&self, detail: KeyOrButton) -> impl Iterator<Item = (Grab, GrabOptions)> {
         let from = self.taken.range((detail, GrabModifiers::Mask(0))..);
-        from.take_while(move |((of, _), _)| *of == detail).map(|(grab, manner)| (*grab, *manner))
+        from.take_while(move |((of, _), _)| *of == detail).map(|(grab, mode)| (*grab, *mode))
     }
 }
 
@@ -315,8 +314,8 @@ pub(super) fn is_free(
     let wanted = (detail, GrabModifiers::Mask(mask));
     let core = probe(link, wanted)?.check().is_ok();
     end_probe(link, wanted)?;
-    let manner = GrabOptions { waits: false, raw: RawEventSelection::default() };
-    let modern = grab(link, wanted, manner)?.reply()?.modifiers.is_empty();
+    let mode = GrabOptions { waits: false, raw: RawEventSelection::default() };
+    let modern = grab(link, wanted, mode)?.reply()?.modifiers.is_empty();
     if modern {
         ungrab(link, wanted)?;
         link.conn.get_input_focus()?.reply()?;

@@ -216,7 +216,7 @@ impl Keymap {
     }
 
     /// The character that a key gives with these modifiers and locks, backspace among them.
-    pub(super) fn letter(&self, key: Key, held: ModifierSet, locked: u16) -> Option<char> {
+    pub(super) fn character(&self, key: Key, held: ModifierSet, locked: u16) -> Option<char> {
         let typing = [Modifier::Shift, Modifier::Level3];
         if held.iter().any(|family| !typing.contains(&family)) {
             return None;

@@ -84,8 +84,8 @@ impl Listener {
         link.select_root(xproto::EventMask::PROPERTY_CHANGE)?;
         let new_map = EventType::NEW_KEYBOARD_NOTIFY | EventType::MAP_NOTIFY;
         let (none, all) = (EventType::from(0u16), MapPart::from(0xffu16));
-        let (board, aux) = (ID::USE_CORE_KBD.into(), SelectEventsAux::new());
-        link.conn.xkb_select_events(board, none, new_map, all, all, &aux)?;
+        let (device, aux) = (ID::USE_CORE_KBD.into(), SelectEventsAux::new());
+        link.conn.xkb_select_events(device, none, new_map, all, all, &aux)?;
         let keymap = Keymap::read(&link.conn)?;
         let buttons = ButtonMaps::read(&link)?;
         let front = windows::active_app(&link)?;
@@ -206,7 +206,7 @@ impl Listener {
         let families = families.fold(ModifierSet::NONE, ModifierSet::with);
         let types = match key {
             Some(key) if ModifierKey::of(key).is_none() => {
-                self.keymap.letter(key, families, locked.into()).filter(|c| !c.is_control())
+                self.keymap.character(key, families, locked.into()).filter(|c| !c.is_control())
             }
             Some(_) => None,
             None => keysym_character(keysym),

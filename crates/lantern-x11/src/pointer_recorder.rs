@@ -186,23 +186,23 @@ impl PointerTrail {
         &mut self,
         link: &XConnection,
         whole: Rect,
-        spots: &[Point],
+        points: &[Point],
     ) -> Result<(), BackendError> {
-        let far = |spot: &Point| {
-            (spot.0 - self.first.0).abs().max((spot.1 - self.first.1).abs()) >= TRAIL_FROM
+        let far = |point: &Point| {
+            (point.0 - self.first.0).abs().max((point.1 - self.first.1).abs()) >= TRAIL_FROM
         };
-        if self.window.is_none() && !spots.iter().any(far) {
+        if self.window.is_none() && !points.iter().any(far) {
             return Ok(());
         }
         let mut dots = Vec::new();
-        for spot in spots {
-            let (x, y) = (spot.0 - self.last.0, spot.1 - self.last.1);
+        for point in points {
+            let (x, y) = (point.0 - self.last.0, point.1 - self.last.1);
             let count = (x.hypot(y) / TRAIL_STEP).ceil().max(1.0);
             for dot in 1..=count as usize {
                 let share = dot as f32 / count;
                 dots.push(square(self.last.0 + x * share, self.last.1 + y * share));
             }
-            self.last = *spot;
+            self.last = *point;
         }
         let bounding = shape::SK::BOUNDING;
         let order = ClipOrdering::UNSORTED;

@@ -275,7 +275,7 @@ impl X11Backend {
         let key = key.filter(|key| ModifierKey::of(*key).is_none());
         let Some(key) = key.filter(|_| self.grabs.wanted().text_input) else { return };
         let keymap = self.keyboard.keymap();
-        let character = keymap.letter(key, modifiers, self.keyboard.locked());
+        let character = keymap.character(key, modifiers, self.keyboard.locked());
         self.queue.push(Event::TextInput(character));
     }
 

@@ -1,4 +1,4 @@
-//! What is really under the person's fingers: the state of the real devices, and the raw events
+//! Which keys are physically down: the state of the real devices, and the raw events
 //! that tell of presses and releases which no program sees.
 
 use std::collections::BTreeSet;
@@ -18,15 +18,15 @@ const ALL_MASTERS: u16 = 1;
 /// Raw events that are asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub(super) struct RawEventSelection {
-    /// Of every key and button, in one order with what grabs tell.
+    /// Every press and release of keys and buttons, in one order with the events of grabs.
     pub all: bool,
-    /// Of every key under the fingers, as soon as it moves.
+    /// Every press and release of a key.
     pub keys: bool,
-    /// Of every key that a finger leaves.
+    /// Every release of a key.
     pub key_releases: bool,
-    /// Of every button that a finger leaves.
+    /// Every release of a button.
     pub button_releases: bool,
-    /// Of the pointer's movements.
+    /// Movements of the pointer.
     pub motion: bool,
 }
 
@@ -149,10 +149,9 @@ enum KeyboardIdle {
 
 /// The raw events that are selected now.
 ///
-/// A key that is down cannot be tapped, so a batch releases its keys first, which delays the target. When
-/// a button is pressed, the hand is mostly on the mouse: once no key is down, the next raw key press is
-/// selected, and until it comes a batch that answers a button has nothing to release. At most one wake-up
-/// follows, and none before another button is answered.
+/// A key that is down cannot be tapped, so a batch releases its keys first, which delays the target. After
+/// a button press, keys are rarely down. Once none is, the next raw key press is selected, and batches that
+/// answer a button need no releases until it comes. That costs at most one wake-up for each answered button.
 #[derive(Debug, Default)]
 pub(super) struct RawEvents {
     selected: RawEventSelection,

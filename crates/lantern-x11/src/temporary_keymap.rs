@@ -1,11 +1,12 @@
-//! Characters that the layout lacks: spare keycodes are lent to them for a while.
+//! Characters that the layout lacks: spare keycodes are mapped to them for a while.
 //!
-//! All new characters of a batch are mapped at once. The program in front gets a ping
-//! (`_NET_WM_PING`) before they are typed, because only its answer proves that it has read the new
-//! map, and again before the keycodes change their meaning, because it must have read the typed
-//! keys by then. For a program that does not answer pings, the module checks whether it sleeps, and
-//! with it the display's input methods, through which its keys may pass. If that is unknown, as on
-//! another machine, a fixed time passes.
+//! All new characters of a batch are mapped at once. Before they are typed, the program in front gets a
+//! ping (`_NET_WM_PING`), because only its answer proves that it has read the new map. It gets another
+//! before the keycodes change their meaning, because it must have read the typed keys by then.
+//!
+//! For a program that does not answer pings, the module checks whether it sleeps. The same is checked
+//! of the display's input methods, through which its keys may pass. If that is unknown, as on another
+//! machine, a fixed time passes.
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::time::Duration;

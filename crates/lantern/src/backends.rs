@@ -92,7 +92,7 @@ fn has_portal() -> bool {
 /// Whether the kernel's input can be used.
 #[cfg(feature = "evdev")]
 fn has_kernel_input() -> bool {
-    lantern_evdev::outlet_is_there().is_ok()
+    lantern_evdev::output_exists().is_ok()
 }
 
 #[cfg(not(feature = "evdev"))]

@@ -149,19 +149,21 @@ impl CommandExecutor {
     }
 
     /// Sets out. An outcome that is known at once comes back; others come later.
-    pub fn attempt(&mut self, effect: EffectId, deed: &Command) -> Option<CommandResult> {
-        if self.services.attempt(effect, deed, &self.front) {
+    pub fn attempt(&mut self, effect: EffectId, command: &Command) -> Option<CommandResult> {
+        if self.services.attempt(effect, command, &self.front) {
             return None;
         }
         let words = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect();
-        let first = deed.arguments.first().map_or("", String::as_str);
-        let line: Vec<String> = match &deed.kind {
-            CommandKind::Run => deed.arguments.clone(),
+        let first = command.arguments.first().map_or("", String::as_str);
+        let line: Vec<String> = match &command.kind {
+            CommandKind::Run => command.arguments.clone(),
             CommandKind::Shell => words(&["sh", "-c", first]),
-            CommandKind::Tally => return self.tally(effect, deed.arguments.first()),
+            CommandKind::Tally => return self.tally(effect, command.arguments.first()),
             CommandKind::Ask => return self.question(effect, "text", first, None),
             CommandKind::Confirm => return self.question(effect, "yes-no", first, None),
-            CommandKind::Pick => return self.question(effect, "one", first, deed.value.as_ref()),
+            CommandKind::Pick => {
+                return self.question(effect, "one", first, command.value.as_ref());
+            }
             CommandKind::EndStarted(started) => {
                 let ended = self.launcher.end(*started);
                 return Some(if ended {
@@ -268,8 +270,8 @@ impl CommandExecutor {
     }
 
     /// The next event of a device, if any. While it is not taken, the device is not read.
-    pub fn next_device_news(&mut self) -> Option<Event> {
-        let event = self.services.next_device_news()?;
+    pub fn next_device_event(&mut self) -> Option<Event> {
+        let event = self.services.next_device_event()?;
         if let Event::ConnectionState { device, state } = &event {
             self.links.insert(device.clone(), state.clone());
         }
@@ -290,7 +292,7 @@ impl CommandExecutor {
                 *result = Self::answer(&list, said);
             }
         }
-        returned.events.extend(self.services.take_session_news());
+        returned.events.extend(self.services.take_session_events());
         while let Some(ServiceReport { effect, result }) = self.services.next_report() {
             let result = match result {
                 Ok(JobResult::Done) => Ok(None),

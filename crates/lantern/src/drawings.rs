@@ -54,8 +54,8 @@ pub fn read(path: &Path) -> Result<Drawings, DrawingError> {
         _ => DrawingError::Read(error),
     })?;
     let drawings = read(&text)?;
-    let mut spots = drawings.iter().flatten().flatten();
-    if spots.any(|(x, y)| !x.is_finite() || !y.is_finite()) {
+    let mut points = drawings.iter().flatten().flatten();
+    if points.any(|(x, y)| !x.is_finite() || !y.is_finite()) {
         return Err(DrawingError::NotFinite);
     }
     let is_seen = |drawing: &Vec<StrokePath>| frame_of(drawing).is_some();
@@ -96,9 +96,9 @@ fn read_svg(text: &str) -> Result<Drawings, DrawingError> {
         let strokes = match node.tag_name().name() {
             "path" => strokes_of_path(node.attribute("d").unwrap_or_default())?,
             "polyline" => {
-                let spots =
+                let points =
                     svgtypes::PointsParser::from(node.attribute("points").unwrap_or_default());
-                vec![spots.map(|(x, y)| (x as f32, y as f32)).collect()]
+                vec![points.map(|(x, y)| (x as f32, y as f32)).collect()]
             }
             _ => continue,
         };
@@ -146,7 +146,7 @@ fn strokes_of_path(data: &str) -> Result<Vec<StrokePath>, DrawingError> {
                 let parts = [at, one, two, end].map(part);
                 weights.iter().zip(parts).map(|(weight, part)| weight * part).sum::<f64>() as f32
             };
-            stroke.push((along(|spot| spot.0), along(|spot| spot.1)));
+            stroke.push((along(|point| point.0), along(|point| point.1)));
         }
         at = end;
     }
@@ -167,8 +167,8 @@ pub fn write(path: &Path, drawings: &Drawings) -> Result<(), Failure> {
 fn csv_of(drawings: &Drawings) -> Result<Vec<u8>, csv::Error> {
     let mut writer = csv::Writer::from_writer(Vec::new());
     for (drawing, strokes) in (1..).zip(drawings) {
-        for (stroke, spots) in (1..).zip(strokes) {
-            for (x, y) in spots {
+        for (stroke, points) in (1..).zip(strokes) {
+            for (x, y) in points {
                 writer.serialize(CsvPoint { drawing, stroke, x: *x, y: *y })?;
             }
         }
@@ -199,12 +199,12 @@ pub fn path_of(
 ) -> svg::node::element::Path {
     let mut data = svg::node::element::path::Data::new();
     for stroke in strokes {
-        let mut spots = stroke.iter().map(|spot| place(*spot));
-        let Some(first) = spots.next() else { continue };
+        let mut points = stroke.iter().map(|point| place(*point));
+        let Some(first) = points.next() else { continue };
         data = data.move_to(first);
         // A tap is a line of no length, which round ends show as a dot.
         data = if stroke.len() == 1 { data.line_to(first) } else { data };
-        data = spots.fold(data, |data, spot| data.line_to(spot));
+        data = points.fold(data, |data, point| data.line_to(point));
     }
     svg::node::element::Path::new()
         .set("d", data)

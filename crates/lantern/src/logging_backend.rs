@@ -7,7 +7,7 @@ use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayK
 
 use crate::output::say;
 use crate::style;
-use crate::text::{board, combo_name, quoted};
+use crate::text::{combo_name, quoted, reference_layout};
 
 /// The simulated back end, with a voice.
 #[derive(Debug)]
@@ -18,7 +18,7 @@ pub struct LoggingBackend {
 impl LoggingBackend {
     /// One on which nothing happened yet.
     pub fn new() -> LoggingBackend {
-        LoggingBackend { backend: SimulatedBackend::new(board().clone()) }
+        LoggingBackend { backend: SimulatedBackend::new(reference_layout().clone()) }
     }
 
     /// Says what came out.
@@ -40,8 +40,8 @@ impl LoggingBackend {
 }
 
 impl Backend for LoggingBackend {
-    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        self.backend.set_grabs(armed)
+    fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
+        self.backend.set_grabs(grabs)
     }
 
     fn send_input(
@@ -63,9 +63,9 @@ impl Backend for LoggingBackend {
         &mut self,
         now: Time,
         effect: EffectId,
-        deed: &Command,
+        command: &Command,
     ) -> Result<bool, BackendError> {
-        let done = self.backend.execute(now, effect, deed);
+        let done = self.backend.execute(now, effect, command);
         self.tell();
         done
     }

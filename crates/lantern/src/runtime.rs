@@ -31,7 +31,7 @@ impl RuntimeFiles {
     }
 
     /// Where a `run` on that back end keeps its files, in a folder that only we may enter.
-    pub fn of_desk(backend: BackendName) -> Result<RuntimeFiles, Failure> {
+    pub fn of_session(backend: BackendName) -> Result<RuntimeFiles, Failure> {
         let own_display = if backend == BackendName::X11 { x_display() } else { None };
         let session = own_display.unwrap_or_else(|| session_names().swap_remove(0));
         Ok(RuntimeFiles { folder: own_folder()?, session })

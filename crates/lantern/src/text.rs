@@ -1,4 +1,4 @@
-//! The same words for the same thing everywhere: decisions of the engine, keys together, deeds.
+//! The same words for the same thing everywhere: decisions of the engine, keys together, commands.
 
 use std::sync::LazyLock;
 
@@ -10,10 +10,10 @@ use unicode_width::UnicodeWidthStr;
 
 use crate::escaping::shown;
 
-/// The board that scenes are played on and keys are named after: made once.
-pub fn board() -> &'static Layout {
-    static BOARD: LazyLock<Layout> = LazyLock::new(Layout::us);
-    &BOARD
+/// The layout on which scenes are played and after which keys are named; made once.
+pub fn reference_layout() -> &'static Layout {
+    static REFERENCE_LAYOUT: LazyLock<Layout> = LazyLock::new(Layout::us);
+    &REFERENCE_LAYOUT
 }
 
 /// A number of things, in the singular for one: "1 rule", "2 rules".
@@ -100,13 +100,13 @@ pub fn combo_name(keys: &[Key]) -> String {
 }
 
 /// What a deed is about, in words: what it was given, and the amount or body.
-pub fn deed_text(deed: &Command) -> String {
-    let joint = if deed.kind == CommandKind::ChooseMenuEntry { ", " } else { " " };
-    let mut parts = vec![deed.arguments.join(joint)];
-    if let CommandKind::Volume(change) = deed.kind {
+pub fn command_text(command: &Command) -> String {
+    let joint = if command.kind == CommandKind::ChooseMenuEntry { ", " } else { " " };
+    let mut parts = vec![command.arguments.join(joint)];
+    if let CommandKind::Volume(change) = command.kind {
         parts = vec![change.words().to_owned()];
     }
-    parts.extend(deed.value.as_ref().map(ToString::to_string));
+    parts.extend(command.value.as_ref().map(ToString::to_string));
     parts.retain(|part| !part.is_empty());
     parts.join(" ")
 }
@@ -114,14 +114,14 @@ pub fn deed_text(deed: &Command) -> String {
 /// A text as the language writes it.
 pub fn quoted(text: &str) -> String {
     let mut quoted = String::from("\"");
-    for letter in text.chars() {
-        match letter {
-            '"' | '\\' => quoted.extend(['\\', letter]),
+    for character in text.chars() {
+        match character {
+            '"' | '\\' => quoted.extend(['\\', character]),
             '{' => quoted.push_str("{{"),
             '}' => quoted.push_str("}}"),
             '\n' => quoted.push_str("\\n"),
             '\t' => quoted.push_str("\\t"),
-            letter => quoted.push(letter),
+            character => quoted.push(character),
         }
     }
     quoted.push('"');

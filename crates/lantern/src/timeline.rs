@@ -6,7 +6,7 @@ use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
 use crate::style;
-use crate::text::{board, combo_name};
+use crate::text::{combo_name, reference_layout};
 
 /// Something that went out for a rule. Repetitions are one entry with a count.
 #[derive(Debug, Clone, PartialEq)]
@@ -137,8 +137,8 @@ impl SentEffect {
 
 /// Whether keys that went out are a combination, whichever side its modifiers are.
 pub fn same_keys(combo: &KeyCombination, keys: &[Key]) -> bool {
-    let board = board();
-    let Ok(wanted) = board.press_order(combo) else {
+    let layout = reference_layout();
+    let Ok(wanted) = layout.press_order(combo) else {
         return false;
     };
     let family = |key: &Key| ModifierKey::of(*key).map(|side| side.modifier(false));

@@ -16,7 +16,7 @@ use super::sphinx::SphinxRecognizer;
 use super::trained_phrases::TrainedRecognizer;
 use crate::AudioError;
 
-/// What an ear noticed.
+/// What a recognizer reports.
 #[derive(Debug, Clone, PartialEq)]
 pub enum HearingEvent {
     /// Sound was taken in.

@@ -23,21 +23,21 @@ use lantern_system::catch;
 /// How often a microphone that is not there is looked for.
 const RETRY: Duration = Duration::from_secs(2);
 
-/// How the ear tells what it heard.
+/// Takes the events of the recognition thread.
 pub type EventSink = Arc<dyn Fn(Event) + Send + Sync>;
 
 /// What is shared with who asks.
 type SharedMeter = Arc<Mutex<MicrophoneStatus>>;
 
-/// What others may see of the ear.
+/// State that other threads may read.
 #[derive(Debug, Default)]
 struct MicrophoneStatus {
-    /// How loud it is; nothing while the ear is closed.
+    /// The level; `None` while the microphone is closed.
     loudness: Option<Loudness>,
     last: Option<(UtteranceResult, Example, Instant)>,
 }
 
-/// An ear that can be told what to listen for. It ends with this.
+/// Handle of the recognition thread. The thread ends when the handle is dropped.
 #[derive(Debug)]
 pub struct SpeechThread {
     calls: Sender<SpeechCommand>,
@@ -68,7 +68,7 @@ impl SpeechThread {
         SpeechThread { calls: sender, meter }
     }
 
-    /// How loud it is now; nothing while the ear is closed.
+    /// The present level; `None` while the microphone is closed.
     pub fn loudness(&self) -> Option<Loudness> {
         self.meter.lock().ok().and_then(|seen| seen.loudness)
     }
@@ -199,7 +199,7 @@ impl SpeechWorker {
                 matches!(call, SpeechCommand::Listen(_) | SpeechCommand::End)
             };
             match self.calls.try_iter().filter(ours).last() {
-                Some(SpeechCommand::Listen(next)) if same_ear(&next, wanted) => {
+                Some(SpeechCommand::Listen(next)) if keeps_source(&next, wanted) => {
                     hearer.listen_for(next)?
                 }
                 Some(SpeechCommand::Listen(next)) => return Ok(Some(next)),
@@ -224,7 +224,7 @@ impl SpeechWorker {
                         (self.tell)(event);
                     }
                 }
-                Ok(SpeechCommand::Listen(next)) if same_ear(&next, wanted) => {
+                Ok(SpeechCommand::Listen(next)) if keeps_source(&next, wanted) => {
                     program.tell_phrases(&next)
                 }
                 Ok(SpeechCommand::Listen(next)) => return Ok(Some(next)),
@@ -256,8 +256,8 @@ impl SpeechWorker {
     }
 }
 
-/// Whether the ear that is open will do.
-fn same_ear(next: &Listening, now: &Listening) -> bool {
+/// Whether the open source and recognizer serve the next phrases too.
+fn keeps_source(next: &Listening, now: &Listening) -> bool {
     !next.phrases.is_empty()
         && next.microphone == now.microphone
         && next.external_recognizer == now.external_recognizer

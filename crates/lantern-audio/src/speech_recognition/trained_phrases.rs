@@ -67,14 +67,15 @@ pub(super) struct TrainedRecognizer {
 }
 
 impl TrainedRecognizer {
-    /// An ear for the person's own file.
+    /// A recognizer of the phrases in the user's file.
     pub(super) fn open() -> TrainedRecognizer {
-        let mut ear = TrainedRecognizer { path: taught_path(), ..TrainedRecognizer::default() };
-        ear.refresh();
-        ear
+        let mut recognizer =
+            TrainedRecognizer { path: taught_path(), ..TrainedRecognizer::default() };
+        recognizer.refresh();
+        recognizer
     }
 
-    /// An ear for these phrases.
+    /// A recognizer of these phrases.
     pub(super) fn of(phrases: &[TrainedPhrase]) -> TrainedRecognizer {
         TrainedRecognizer { book: TrainedPhrases::new(phrases), ..TrainedRecognizer::default() }
     }

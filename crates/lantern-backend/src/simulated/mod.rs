@@ -50,9 +50,9 @@ pub enum OutputKind {
 #[derive(Debug)]
 pub struct SimulatedBackend {
     layout: Layout,
-    armed: GrabSet,
-    /// Under the person's fingers, whether a program knows or not.
-    fingers: BTreeSet<Key>,
+    grabs: GrabSet,
+    /// Keys that are physically down, also those that no program knows of.
+    physical_keys: BTreeSet<Key>,
     /// Those that no program knows of, each with whether its release is reported.
     withheld: BTreeMap<Key, bool>,
     /// Those that are others for the programs.
@@ -82,8 +82,8 @@ impl SimulatedBackend {
                 Event::Layout(layout.clone()),
             ]),
             layout,
-            armed: GrabSet::default(),
-            fingers: BTreeSet::new(),
+            grabs: GrabSet::default(),
+            physical_keys: BTreeSet::new(),
             withheld: BTreeMap::new(),
             substitutions: BTreeMap::new(),
             pressed: BTreeSet::new(),
@@ -137,7 +137,7 @@ impl SimulatedBackend {
     }
 
     fn report_pointer(&mut self) {
-        if self.armed.pointer_position {
+        if self.grabs.pointer_position {
             self.events.push_back(Event::Pointer(self.pointer.0, self.pointer.1));
         }
     }
@@ -197,14 +197,14 @@ impl SimulatedBackend {
     pub fn held_keys(&self) -> BTreeSet<Key> {
         let known =
             |key: &&Key| !self.withheld.contains_key(key) && !self.substitutions.contains_key(key);
-        let shown = self.fingers.iter().filter(known);
+        let shown = self.physical_keys.iter().filter(known);
         let stood = self.substitutions.values().flatten();
         shown.chain(stood).chain(&self.pressed).copied().collect()
     }
 
     /// The modifiers of the person's, seen through remaps.
     fn modifiers_held(&self) -> HeldModifiers {
-        let real = self.fingers.iter().filter(|key| !self.substitutions.contains_key(key));
+        let real = self.physical_keys.iter().filter(|key| !self.substitutions.contains_key(key));
         sides(real.chain(self.substitutions.values().flatten()).copied())
     }
 
@@ -214,18 +214,18 @@ impl SimulatedBackend {
     }
 
     /// The person presses a key of an input device with that name.
-    pub fn press_on(&mut self, now: Time, key: Key, board: &str) {
-        if self.armed.source_devices {
-            self.events.push_back(Event::ActiveDevice(board.to_owned()));
+    pub fn press_on(&mut self, now: Time, key: Key, device: &str) {
+        if self.grabs.source_devices {
+            self.events.push_back(Event::ActiveDevice(device.to_owned()));
         }
         let held = self.modifiers_held();
-        if !self.fingers.insert(key) {
+        if !self.physical_keys.insert(key) {
             return;
         }
-        if self.armed.raw_keys {
+        if self.grabs.raw_keys {
             self.events.push_back(Event::RawKey { key, down: true });
         }
-        match self.armed.withholds(key, held.modifiers(self.layout.alt_gr_is_level3)) {
+        match self.grabs.withholds(key, held.modifiers(self.layout.alt_gr_is_level3)) {
             Some(follow) => {
                 self.withheld.insert(key, follow);
                 self.events.push_back(Event::Pressed { key, modifiers: held });
@@ -236,11 +236,11 @@ impl SimulatedBackend {
 
     /// The person lets a key go.
     pub fn release(&mut self, key: Key) {
-        if !self.fingers.remove(&key) {
+        if !self.physical_keys.remove(&key) {
             return;
         }
         self.substitutions.remove(&key);
-        if self.armed.raw_keys {
+        if self.grabs.raw_keys {
             self.events.push_back(Event::RawKey { key, down: false });
         }
         if self.withheld.remove(&key) == Some(true) {
@@ -257,7 +257,7 @@ impl SimulatedBackend {
         if let Some(character) = character {
             self.edit_field(character);
         }
-        if effect.is_none() && self.armed.text_input {
+        if effect.is_none() && self.grabs.text_input {
             self.events
                 .push_back(Event::TextInput(character.filter(|c| !matches!(c, '\n' | '\t'))));
         }
@@ -356,9 +356,9 @@ impl SimulatedBackend {
     /// The modifiers that the program sees during a step.
     fn modifiers_for(&self, step: &InputBatch) -> HeldModifiers {
         let ours = self.pressed.iter().copied().filter(|key| !step.park.contains(key));
-        let fingers =
+        let physical_keys =
             if step.suspend_modifiers { HeldModifiers::NONE } else { self.modifiers_held() };
-        sides(ours.chain(fingers.iter().map(ModifierKey::key)))
+        sides(ours.chain(physical_keys.iter().map(ModifierKey::key)))
     }
 }
 
@@ -367,15 +367,15 @@ fn sides(keys: impl Iterator<Item = Key>) -> HeldModifiers {
 }
 
 impl Backend for SimulatedBackend {
-    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        if armed.raw_keys && !self.armed.raw_keys {
-            let down = self.fingers.iter().map(|key| Event::RawKey { key: *key, down: true });
+    fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
+        if grabs.raw_keys && !self.grabs.raw_keys {
+            let down = self.physical_keys.iter().map(|key| Event::RawKey { key: *key, down: true });
             self.events.extend(down);
         }
-        if armed.pointer_position && !self.armed.pointer_position {
+        if grabs.pointer_position && !self.grabs.pointer_position {
             self.events.push_back(Event::Pointer(self.pointer.0, self.pointer.1));
         }
-        self.armed = armed;
+        self.grabs = grabs;
         Ok(())
     }
 
@@ -399,7 +399,7 @@ impl Backend for SimulatedBackend {
         };
         let shown = back.modifiers.iter().filter(|side| !back.hidden_modifiers.contains(*side));
         let held = sides(with.iter().copied()).iter().fold(shown.collect(), HeldModifiers::with);
-        let stays = !back.is_tap && self.fingers.contains(&back.key);
+        let stays = !back.is_tap && self.physical_keys.contains(&back.key);
         if stays && back.output != [back.key] {
             self.substitutions.insert(back.key, back.output.clone());
         }
@@ -411,11 +411,11 @@ impl Backend for SimulatedBackend {
         &mut self,
         now: Time,
         effect: EffectId,
-        deed: &Command,
+        command: &Command,
     ) -> Result<bool, BackendError> {
-        let name = deed.arguments.first().map_or("", String::as_str);
+        let name = command.arguments.first().map_or("", String::as_str);
         let missing = || Err(CommandError::not_found(format!("no window of {name} is open")));
-        let result = match deed.kind {
+        let result = match command.kind {
             CommandKind::Focus => match self.index_of(name) {
                 Some(index) => {
                     self.bring_to_front(Some(index));

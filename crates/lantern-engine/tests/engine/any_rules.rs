@@ -199,7 +199,7 @@ enum TestInput {
     Free,
 }
 
-fn deed() -> impl Strategy<Value = TestInput> {
+fn command() -> impl Strategy<Value = TestInput> {
     let keys =
         ["f1", "f2", "f3", "f4", "f5", "f6", "f7", "f8", "f9", "f20", "f21", "q", "forward-button"];
     let ctrl: HeldModifiers = [ModifierKey::LeftCtrl].into_iter().collect();
@@ -333,7 +333,7 @@ impl SimulatedKeyboard {
 }
 
 /// Plays a timeline on a set that `other` may take the place of; gives everything that was ordered.
-fn play(rules: &RuleSet, other: &RuleSet, deeds: &[TestInput], stop_at: usize) -> Vec<String> {
+fn play(rules: &RuleSet, other: &RuleSet, commands: &[TestInput], stop_at: usize) -> Vec<String> {
     let mut engine = Engine::new(rules.clone(), 5);
     let mut board = SimulatedKeyboard::default();
     let mut sets = [other, rules];
@@ -341,8 +341,8 @@ fn play(rules: &RuleSet, other: &RuleSet, deeds: &[TestInput], stop_at: usize) -
     engine.handle_event(now, Event::Layout(Layout::us()));
     engine.handle_event(now, Event::Screens(vec![Rect { x: 0, y: 0, width: 100, height: 100 }]));
     board.carry_out(&mut engine, now);
-    for (number, deed) in deeds.iter().enumerate() {
-        match deed {
+    for (number, command) in commands.iter().enumerate() {
+        match command {
             TestInput::Press(name, modifiers) => {
                 engine.handle_event(now, Event::Pressed { key: key(name), modifiers: *modifiers });
             }
@@ -416,8 +416,8 @@ fn any_rules_and_any_timeline() {
     let config =
         ProptestConfig { cases: 600, failure_persistence: None, ..ProptestConfig::default() };
     let mut runner = proptest::test_runner::TestRunner::new(config);
-    let whole = (rules(), rules(), proptest::collection::vec(deed(), 0..50), 0usize..60);
-    let result = runner.run(&whole, |(text, other, deeds, stop_at)| {
+    let whole = (rules(), rules(), proptest::collection::vec(command(), 0..50), 0usize..60);
+    let result = runner.run(&whole, |(text, other, commands, stop_at)| {
         let checked = check(&Source::new("bench.lantern", &text));
         // One that does not run takes no other's place, as it is when a file is saved.
         let other = check(&Source::new("bench.lantern", &other)).rules;
@@ -431,7 +431,7 @@ fn any_rules_and_any_timeline() {
             return Ok(());
         };
         let other = other.as_ref().unwrap_or(&rules);
-        let played = || play(&rules, other, &deeds, stop_at);
+        let played = || play(&rules, other, &commands, stop_at);
         prop_assert_eq!(played(), played());
         Ok(())
     });

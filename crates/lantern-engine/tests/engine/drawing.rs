@@ -14,10 +14,10 @@ fn theatre(rules: &str) -> Theatre {
 }
 
 /// What was ordered but for arming.
-fn deeds(theatre: &mut Theatre) -> String {
+fn commands(theatre: &mut Theatre) -> String {
     let script = theatre.script();
-    let deeds = script.lines().filter(|line| !line.contains(" arm "));
-    deeds.collect::<Vec<_>>().join("\n")
+    let commands = script.lines().filter(|line| !line.contains(" arm "));
+    commands.collect::<Vec<_>>().join("\n")
 }
 
 #[test]
@@ -43,7 +43,7 @@ fn a_press_that_hardly_moves_is_a_press_with_its_movement() {
     theatre.press("f7");
     theatre.trace(&[(10.0, 10.0), (12.0, 11.0)]);
     theatre.release("f7");
-    assert_snapshot!(deeds(&mut theatre), @"    20 give back f7 as a tap along [(10, 10), (12, 11)]");
+    assert_snapshot!(commands(&mut theatre), @"    20 give back f7 as a tap along [(10, 10), (12, 11)]");
 }
 
 #[test]
@@ -53,7 +53,7 @@ fn a_press_that_lies_still_is_given_back_and_draws_no_more() {
     theatre.wait(600);
     theatre.trace(&CHECK_MARK);
     theatre.release("f7");
-    assert_snapshot!(deeds(&mut theatre), @"   500 give back f7");
+    assert_snapshot!(commands(&mut theatre), @"   500 give back f7");
 }
 
 #[test]
@@ -68,7 +68,7 @@ fn a_drawing_that_rests_or_is_escaped_from_does_nothing() {
     theatre.press("escape");
     theatre.release("escape");
     theatre.release("f7");
-    assert_eq!(deeds(&mut theatre), "");
+    assert_eq!(commands(&mut theatre), "");
     let told = theatre.reasons().join("\n");
     assert!(
         told.contains("the pointer was still") && told.contains("escape was pressed"),
@@ -84,7 +84,7 @@ fn keys_pressed_while_drawing_reach_the_program_and_do_not_end_it() {
     theatre.tap("a", 5);
     theatre.trace(&CHECK_MARK[3..]);
     theatre.release("f7");
-    assert_snapshot!(deeds(&mut theatre), @r#"
+    assert_snapshot!(commands(&mut theatre), @r#"
         30 give back a
         55 name check-mark
         55 log "drawn"
@@ -105,7 +105,7 @@ fn a_shape_of_more_strokes_is_waited_for_and_no_longer_than_needed() {
     theatre.press("f7");
     theatre.trace(&[(-30.0, 30.0), (0.0, 30.0), (30.0, 30.0)]);
     theatre.release("f7");
-    assert_snapshot!(deeds(&mut theatre), @r#"
+    assert_snapshot!(commands(&mut theatre), @r#"
        170 name plus-sign
        170 log "plus"
     "#);
@@ -113,14 +113,14 @@ fn a_shape_of_more_strokes_is_waited_for_and_no_longer_than_needed() {
     theatre.trace(&DOWN);
     theatre.release("f7");
     theatre.wait(1000);
-    assert_snapshot!(deeds(&mut theatre), @r#"
+    assert_snapshot!(commands(&mut theatre), @r#"
        660 name down
        660 log "down"
     "#);
     theatre.press("f8");
     theatre.trace(&DOWN);
     theatre.release("f8");
-    assert_snapshot!(deeds(&mut theatre), @r#"
+    assert_snapshot!(commands(&mut theatre), @r#"
       1250 name down
       1250 log "other"
     "#);
@@ -134,14 +134,14 @@ fn what_is_no_shape_names_the_nearest_and_another_place_has_other_shapes() {
     theatre.press("f7");
     theatre.trace(&CHECK_MARK);
     theatre.release("f7");
-    assert_snapshot!(deeds(&mut theatre), @"    50 name no shape");
+    assert_snapshot!(commands(&mut theatre), @"    50 name no shape");
     let told = theatre.reasons().pop().expect("it is told");
     assert!(told.contains("drawn: no shape; the nearest is caret"), "{told}");
     theatre.focus("scanner", 7);
     theatre.press("f7");
     theatre.trace(&CHECK_MARK);
     theatre.release("f7");
-    assert_snapshot!(deeds(&mut theatre), @r#"
+    assert_snapshot!(commands(&mut theatre), @r#"
        100 name check-mark
        100 log "scan"
     "#);
@@ -155,5 +155,5 @@ fn without_a_trail_no_name_is_shown() {
     theatre.press("f7");
     theatre.trace(&CHECK_MARK);
     theatre.release("f7");
-    assert_snapshot!(deeds(&mut theatre), @r#"    50 log "drawn""#);
+    assert_snapshot!(commands(&mut theatre), @r#"    50 log "drawn""#);
 }

@@ -35,7 +35,7 @@ enum TestInput {
     Fail,
 }
 
-fn deed() -> impl Strategy<Value = TestInput> {
+fn command() -> impl Strategy<Value = TestInput> {
     prop_oneof![
         6 => (1u8..12).prop_map(TestInput::Press),
         3 => (1u8..12).prop_map(TestInput::Release),
@@ -88,16 +88,16 @@ fn rules() -> RuleSet {
     checked.rules.unwrap_or_else(|| panic!("{:?}", checked.findings))
 }
 
-/// Plays the deeds; gives the trace.
-fn play(deeds: &[TestInput]) -> Vec<String> {
+/// Plays the commands; returns the trace.
+fn play(commands: &[TestInput]) -> Vec<String> {
     let mut engine = Engine::new(rules(), 1);
     let mut board = SimulatedKeyboard::default();
     let mut now = Time::START;
     engine.handle_event(now, Event::Layout(Layout::us()));
     board.carry_out(&mut engine, now);
     let function = |number: u8| Key::named(&format!("f{number}")).expect("there are 24");
-    for deed in deeds {
-        match deed {
+    for command in commands {
+        match command {
             TestInput::Press(number) => {
                 let modifiers = HeldModifiers::NONE;
                 engine.handle_event(now, Event::Pressed { key: function(*number), modifiers });
@@ -147,8 +147,8 @@ proptest! {
 
     #[test]
     fn no_key_is_left_down_and_the_same_timeline_gives_the_same_trace(
-        deeds in proptest::collection::vec(deed(), 0..60)
+        commands in proptest::collection::vec(command(), 0..60)
     ) {
-        prop_assert_eq!(play(&deeds), play(&deeds));
+        prop_assert_eq!(play(&commands), play(&commands));
     }
 }

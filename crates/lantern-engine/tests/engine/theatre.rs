@@ -170,9 +170,10 @@ fn words(effect: &Effect) -> String {
         }
         EffectKind::Input(step) => step_words(step),
         EffectKind::ReplayKey(back) => give_back_words(back),
-        EffectKind::Execute(deed) => {
-            let value = deed.value.as_ref().map_or_else(String::new, |value| format!(" {value}"));
-            format!("{} {:?}{value}", deed.kind.keyword(), deed.arguments)
+        EffectKind::Execute(command) => {
+            let value =
+                command.value.as_ref().map_or_else(String::new, |value| format!(" {value}"));
+            format!("{} {:?}{value}", command.kind.keyword(), command.arguments)
         }
         EffectKind::Cancel(effect) => format!("abandon {}", effect.0),
         EffectKind::Hint(Hint { content: HintContent::Text(text), duration: span, .. }) => {

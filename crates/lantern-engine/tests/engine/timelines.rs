@@ -376,9 +376,9 @@ fn words(effect: &Effect) -> String {
         EffectKind::SetGrabs(armed) => armed_words(armed),
         EffectKind::Input(step) => format!("input {}", step_words(step)),
         EffectKind::ReplayKey(back) => give_back_words(back),
-        EffectKind::Execute(deed) => {
-            let (value, limit) = (&deed.value, &deed.timeout);
-            format!("do {:?} {:?} {value:?} {limit:?}", deed.kind, deed.arguments)
+        EffectKind::Execute(command) => {
+            let (value, limit) = (&command.value, &command.timeout);
+            format!("do {:?} {:?} {value:?} {limit:?}", command.kind, command.arguments)
         }
         EffectKind::Listen(listening) => {
             let phrase = |one: &lantern_model::ActivePhrase| {

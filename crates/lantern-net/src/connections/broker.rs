@@ -33,11 +33,11 @@ pub(super) async fn serve(
     context: TaskContext,
     broker: Broker,
     topics: Vec<String>,
-    errands: UnboundedReceiver<DeviceRequest>,
+    jobs: UnboundedReceiver<DeviceRequest>,
 ) {
     let outbox = Arc::new(Mutex::new(PublishQueue::default()));
     let topics = widest(topics);
-    let taking = take_errands(context.clone(), errands, Arc::clone(&outbox));
+    let taking = take_jobs(context.clone(), jobs, Arc::clone(&outbox));
     let speaking = MqttClient {
         context,
         broker,
@@ -157,9 +157,9 @@ fn lock(outbox: &Mutex<PublishQueue>) -> MutexGuard<'_, PublishQueue> {
 }
 
 /// Queues messages that rules publish, and fails those that waited too long.
-async fn take_errands(
+async fn take_jobs(
     context: TaskContext,
-    mut errands: UnboundedReceiver<DeviceRequest>,
+    mut jobs: UnboundedReceiver<DeviceRequest>,
     outbox: Arc<Mutex<PublishQueue>>,
 ) {
     loop {
@@ -171,20 +171,20 @@ async fn take_errands(
             }
         };
         tokio::select! {
-            errand = errands.recv() => {
-                let Some(errand) = errand else { return };
-                let retained = matches!(errand.deed.kind, CommandKind::Publish { retained: true, .. });
-                if let Some(why) = PublishMessage::fault(errand.word(0), errand.word(1)) {
-                    let topic = errand.word(0).chars().take(TOPIC_SHOWN).collect();
-                    context.tell.outcome(errand.effect, Err(LinkError::BadMessage { topic, why }));
+            job = jobs.recv() => {
+                let Some(job) = job else { return };
+                let retained = matches!(job.command.kind, CommandKind::Publish { retained: true, .. });
+                if let Some(why) = PublishMessage::fault(job.word(0), job.word(1)) {
+                    let topic = job.word(0).chars().take(TOPIC_SHOWN).collect();
+                    context.tell.outcome(job.effect, Err(LinkError::BadMessage { topic, why }));
                     continue;
                 }
-                let limit = errand.deed.timeout.unwrap_or(PATIENCE);
+                let limit = job.command.timeout.unwrap_or(PATIENCE);
                 // A limit beyond what the clock can show is none.
                 let far = Duration::from_secs(u32::MAX.into());
                 let until = Instant::now() + limit.min(far);
-                let awaited = PublishWaiter { effect: errand.effect, limit, until };
-                lock(&outbox).add(Some(awaited), errand.word(0), errand.word(1), retained);
+                let awaited = PublishWaiter { effect: job.effect, limit, until };
+                lock(&outbox).add(Some(awaited), job.word(0), job.word(1), retained);
             }
             () = expiry => {
                 let mut outbox = lock(&outbox);
@@ -324,7 +324,7 @@ impl MqttClient {
                     if self.heard.is_new(&said) {
                         let ReceivedMessage { topic, text, .. } = said;
                         let device = self.context.device.to_string();
-                        self.context.news.send(Event::Message { device, topic, text }).await;
+                        self.context.events.send(Event::Message { device, topic, text }).await;
                     }
                 }
                 Ok(MqttEvent::Sent(packet)) => lock(&self.outbox).note_sent(packet),
@@ -447,7 +447,7 @@ fn run_number() -> u64 {
     })
 }
 
-/// What the broker knows this desk by: the same at each start, another on each machine and for each
+/// The client identifier for the broker: the same at each start, another on each machine and for each
 /// person and home.
 fn client_name(device: &str, address: &str) -> String {
     let mut digest = Sha256::new();

@@ -172,7 +172,7 @@ impl Authenticator {
         let text = String::from_utf8_lossy(&body.to_bytes()).into_owned();
         let (number, answer) = self.calls.add();
         let device = self.context.device.to_string();
-        self.context.news.send(Event::Call { call: number, device, caller, path, text }).await;
+        self.context.events.send(Event::Call { call: number, device, caller, path, text }).await;
         answer.await.map_err(|_| (StatusCode::SERVICE_UNAVAILABLE, "lantern is ending"))
     }
 

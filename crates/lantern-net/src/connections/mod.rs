@@ -1,8 +1,9 @@
-//! Links: serial ports, things with a web interface, callers and brokers, all on one thread.
+//! Connections to devices of the rules: serial ports, web interfaces, listeners and message brokers,
+//! all on one thread.
 //!
-//! Each device is a task of its own, so that one that does not answer holds up no other; what it says goes
-//! out as events, and what rules send it comes in as deeds with an outcome. A reload leaves devices alone
-//! whose lines did not change. Decides nothing. Called by the services.
+//! Each device is a task, so that one that does not answer delays no other. What a device sends becomes
+//! an event; commands of rules get an outcome. A reload keeps the connections of devices whose lines
+//! did not change. Decides nothing. Called by the services.
 
 mod broker;
 mod error;
@@ -63,18 +64,18 @@ pub trait OutcomeSender: Send + Sync {
 struct PendingRequests {
     tell: Arc<dyn OutcomeSender>,
     /// Each with its device's name.
-    deeds: Mutex<BTreeMap<EffectId, String>>,
+    commands: Mutex<BTreeMap<EffectId, String>>,
 }
 
 impl PendingRequests {
-    fn deeds(&self) -> MutexGuard<'_, BTreeMap<EffectId, String>> {
-        self.deeds.lock().unwrap_or_else(PoisonError::into_inner)
+    fn commands(&self) -> MutexGuard<'_, BTreeMap<EffectId, String>> {
+        self.commands.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Fails what was asked of a device whose task has ended.
     fn fail_all(&self, device: &str) {
         let mut lost = Vec::new();
-        self.deeds().retain(|effect, of| {
+        self.commands().retain(|effect, of| {
             let is_its = of == device;
             lost.extend(is_its.then_some(*effect));
             !is_its
@@ -88,7 +89,7 @@ impl PendingRequests {
 
 impl OutcomeSender for PendingRequests {
     fn outcome(&self, effect: EffectId, outcome: Outcome) {
-        self.deeds().remove(&effect);
+        self.commands().remove(&effect);
         self.tell.outcome(effect, outcome);
     }
 }
@@ -98,7 +99,7 @@ impl OutcomeSender for PendingRequests {
 struct TaskContext {
     device: Arc<str>,
     tell: Arc<dyn OutcomeSender>,
-    news: EventSender,
+    events: EventSender,
     said: Arc<Mutex<Option<ConnectionState>>>,
 }
 
@@ -110,7 +111,9 @@ impl TaskContext {
             said.replace(state.clone()).as_ref() == Some(&state)
         };
         if !is_known {
-            self.news.send(Event::ConnectionState { device: self.device.to_string(), state }).await;
+            self.events
+                .send(Event::ConnectionState { device: self.device.to_string(), state })
+                .await;
         }
     }
 }
@@ -119,17 +122,17 @@ impl TaskContext {
 #[derive(Debug)]
 struct DeviceRequest {
     effect: EffectId,
-    deed: Command,
+    command: Command,
 }
 
 impl DeviceRequest {
     fn word(&self, at: usize) -> &str {
-        self.deed.arguments.get(at).map_or("", String::as_str)
+        self.command.arguments.get(at).map_or("", String::as_str)
     }
 
     /// What it gives, within its time.
     async fn within(&self, work: impl Future<Output = Outcome>) -> Outcome {
-        let limit = self.deed.timeout.unwrap_or(PATIENCE);
+        let limit = self.command.timeout.unwrap_or(PATIENCE);
         tokio::time::timeout(limit, work).await.unwrap_or(Err(LinkError::Silent { limit }))
     }
 }
@@ -156,11 +159,11 @@ impl ConnectionThread {
     /// Starts the thread; it has no devices yet.
     pub fn start(
         tell: Arc<dyn OutcomeSender>,
-        news: EventSender,
+        events: EventSender,
     ) -> std::io::Result<ConnectionThread> {
         let runtime = runtime::Builder::new_current_thread().enable_all().build()?;
         let (calls, coming) = unbounded_channel();
-        thread::spawn(move || runtime.block_on(ConnectionManager::new(tell, news).work(coming)));
+        thread::spawn(move || runtime.block_on(ConnectionManager::new(tell, events).work(coming)));
         Ok(ConnectionThread { calls })
     }
 
@@ -170,8 +173,11 @@ impl ConnectionThread {
     }
 
     /// Executes a command on a device and reports its outcome.
-    pub fn attempt(&self, device: DeviceId, effect: EffectId, deed: &Command) {
-        self.call(ConnectionCommand::Attempt(device, DeviceRequest { effect, deed: deed.clone() }));
+    pub fn attempt(&self, device: DeviceId, effect: EffectId, command: &Command) {
+        self.call(ConnectionCommand::Attempt(
+            device,
+            DeviceRequest { effect, command: command.clone() },
+        ));
     }
 
     /// What to do when the outcome is no longer needed.
@@ -196,14 +202,14 @@ impl ConnectionThread {
 /// A device at work.
 struct ActiveConnection {
     linked: ConfiguredDevice,
-    errands: UnboundedSender<DeviceRequest>,
+    jobs: UnboundedSender<DeviceRequest>,
     task: AbortHandle,
 }
 
 /// The thread's own side.
 struct ConnectionManager {
     tell: Arc<PendingRequests>,
-    news: EventSender,
+    events: EventSender,
     /// By the device's name.
     at_work: BTreeMap<String, ActiveConnection>,
     /// Names in the order of the set.
@@ -215,10 +221,10 @@ struct ConnectionManager {
 }
 
 impl ConnectionManager {
-    fn new(tell: Arc<dyn OutcomeSender>, news: EventSender) -> ConnectionManager {
+    fn new(tell: Arc<dyn OutcomeSender>, events: EventSender) -> ConnectionManager {
         ConnectionManager {
-            tell: Arc::new(PendingRequests { tell, deeds: Mutex::default() }),
-            news,
+            tell: Arc::new(PendingRequests { tell, commands: Mutex::default() }),
+            events,
             at_work: BTreeMap::new(),
             names: Vec::new(),
             tasks: JoinSet::new(),
@@ -239,9 +245,9 @@ impl ConnectionManager {
             match call {
                 None => return,
                 Some(ConnectionCommand::Devices(devices)) => self.set_devices(devices).await,
-                Some(ConnectionCommand::Attempt(device, errand)) => self.attempt(device, errand),
+                Some(ConnectionCommand::Attempt(device, job)) => self.attempt(device, job),
                 Some(ConnectionCommand::Abandon(effect)) => {
-                    self.tell.deeds().remove(&effect);
+                    self.tell.commands().remove(&effect);
                     self.under_way.abandon(effect);
                 }
                 Some(ConnectionCommand::CallAnswer(number, answer)) => {
@@ -302,10 +308,11 @@ impl ConnectionManager {
 
     /// Starts the task of a device, which rests first.
     fn start_after(&mut self, rest: Duration, linked: ConfiguredDevice) -> ActiveConnection {
-        let (errands, coming) = unbounded_channel();
+        let (jobs, coming) = unbounded_channel();
         let tell: Arc<dyn OutcomeSender> = Arc::clone(&self.tell) as _;
         let device = linked.device.name.as_str().into();
-        let context = TaskContext { device, tell, news: self.news.clone(), said: Arc::default() };
+        let context =
+            TaskContext { device, tell, events: self.events.clone(), said: Arc::default() };
         let of_task = context.clone();
         let work: Pin<Box<dyn Future<Output = ()> + Send>> = match linked.device.kind.clone() {
             DeviceKind::Serial { port, speed } => {
@@ -329,16 +336,16 @@ impl ConnectionManager {
                 of_task.say(ConnectionState::Down(LinkError::Fault(fault.0).to_string())).await;
             }
         });
-        ActiveConnection { linked, errands, task }
+        ActiveConnection { linked, jobs, task }
     }
 
-    fn attempt(&mut self, device: DeviceId, errand: DeviceRequest) {
-        let effect = errand.effect;
+    fn attempt(&mut self, device: DeviceId, job: DeviceRequest) {
+        let effect = job.effect;
         let at_work = self.names.get(device.0).and_then(|name| self.at_work.get(name));
         if let Some(at_work) = at_work {
-            self.tell.deeds().insert(effect, at_work.linked.device.name.clone());
+            self.tell.commands().insert(effect, at_work.linked.device.name.clone());
         }
-        if at_work.is_none_or(|at_work| at_work.errands.send(errand).is_err()) {
+        if at_work.is_none_or(|at_work| at_work.jobs.send(job).is_err()) {
             self.tell.outcome(effect, Err(LinkError::Gone));
         }
     }
@@ -383,9 +390,10 @@ mod tests {
     #[test]
     fn what_was_asked_of_a_task_that_ended_fails_once() {
         let told = Arc::new(OutcomeReport::default());
-        let unanswered = PendingRequests { tell: Arc::clone(&told) as _, deeds: Mutex::default() };
+        let unanswered =
+            PendingRequests { tell: Arc::clone(&told) as _, commands: Mutex::default() };
         for (number, device) in [(1, "fans"), (2, "drill"), (3, "fans")] {
-            unanswered.deeds().insert(EffectId(number), device.to_owned());
+            unanswered.commands().insert(EffectId(number), device.to_owned());
         }
         unanswered.outcome(EffectId(3), Ok(None));
         unanswered.fail_all("fans");

@@ -53,7 +53,7 @@ pub(super) async fn serve(
     context: TaskContext,
     port: String,
     speed: u32,
-    mut errands: UnboundedReceiver<DeviceRequest>,
+    mut jobs: UnboundedReceiver<DeviceRequest>,
 ) {
     let mut back_off = BackOff::default();
     loop {
@@ -61,7 +61,7 @@ pub(super) async fn serve(
             Ok(opened) => {
                 back_off.reset();
                 context.say(ConnectionState::Open).await;
-                match converse(&context, &port, &opened, &mut errands).await {
+                match converse(&context, &port, &opened, &mut jobs).await {
                     Some(error) => error,
                     None => return,
                 }
@@ -74,9 +74,9 @@ pub(super) async fn serve(
         loop {
             tokio::select! {
                 () = &mut rest => break,
-                errand = errands.recv() => match errand {
-                    Some(errand) => {
-                        context.tell.outcome(errand.effect, Err(LinkError::Away(why.clone())));
+                job = jobs.recv() => match job {
+                    Some(job) => {
+                        context.tell.outcome(job.effect, Err(LinkError::Away(why.clone())));
                     }
                     None => return,
                 },
@@ -90,7 +90,7 @@ async fn converse(
     context: &TaskContext,
     port: &str,
     opened: &OpenPort,
-    errands: &mut UnboundedReceiver<DeviceRequest>,
+    jobs: &mut UnboundedReceiver<DeviceRequest>,
 ) -> Option<LinkError> {
     let mut piece = [0; PIECE];
     loop {
@@ -99,14 +99,14 @@ async fn converse(
                 Ok(length) => {
                     let bytes = piece[..length].to_vec();
                     let device = context.device.to_string();
-                    context.news.send(Event::Bytes { device, bytes }).await;
+                    context.events.send(Event::Bytes { device, bytes }).await;
                 }
                 Err(error) => return Some(broken(port, error)),
             },
-            errand = errands.recv() => {
-                let errand = errand?;
-                let outcome = errand.within(send(port, opened, errand.word(0))).await;
-                context.tell.outcome(errand.effect, outcome);
+            job = jobs.recv() => {
+                let job = job?;
+                let outcome = job.within(send(port, opened, job.word(0))).await;
+                context.tell.outcome(job.effect, outcome);
             }
         }
     }

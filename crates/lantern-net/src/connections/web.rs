@@ -53,13 +53,13 @@ pub(super) async fn serve(
     context: TaskContext,
     address: String,
     headers: Vec<(String, SecretTemplate)>,
-    mut errands: UnboundedReceiver<DeviceRequest>,
+    mut jobs: UnboundedReceiver<DeviceRequest>,
     under_way: Arc<OpenRequests>,
 ) {
     let mut thing: Option<Arc<WebDevice>> = None;
     let mut turns: BTreeMap<String, Arc<Turn<()>>> = BTreeMap::new();
-    while let Some(errand) = errands.recv().await {
-        let effect = errand.effect;
+    while let Some(job) = jobs.recv().await {
+        let effect = job.effect;
         // A secret that could not be read is looked for again with the next request.
         let opened = match &thing {
             Some(thing) => Ok(Arc::clone(thing)),
@@ -73,9 +73,9 @@ pub(super) async fn serve(
             }
         };
         turns.retain(|_, turn| Arc::strong_count(turn) > 1);
-        let turn = match errand.deed.kind {
+        let turn = match job.command.kind {
             CommandKind::Get(_) => None,
-            _ => Some(Arc::clone(turns.entry(errand.word(0).to_owned()).or_default())),
+            _ => Some(Arc::clone(turns.entry(job.word(0).to_owned()).or_default())),
         };
         let tell = Arc::clone(&context.tell);
         let task = tokio::spawn(async move {
@@ -85,9 +85,9 @@ pub(super) async fn serve(
                     None => None,
                 };
                 let _place = known.places.acquire().await;
-                known.ask(&errand).await
+                known.ask(&job).await
             };
-            let outcome = catch_in(errand.within(work)).await;
+            let outcome = catch_in(job.within(work)).await;
             tell.outcome(effect, outcome.unwrap_or_else(|fault| Err(LinkError::Fault(fault.0))));
         });
         under_way.add(effect, task.abort_handle());
@@ -145,8 +145,8 @@ impl WebDevice {
         Ok(WebDevice { client, address, headers: known, places: Semaphore::new(AT_ONCE) })
     }
 
-    async fn ask(&self, errand: &DeviceRequest) -> Outcome {
-        let path = errand.word(0);
+    async fn ask(&self, job: &DeviceRequest) -> Outcome {
+        let path = job.word(0);
         let slash = if path.starts_with('/') { "" } else { "/" };
         let full = format!("{}{slash}{path}", self.address);
         let bad = |error: url::ParseError| LinkError::BadAddress {
@@ -158,10 +158,10 @@ impl WebDevice {
             return Err(LinkError::BadAddress { address: full, why });
         }
         let url = Url::parse(&full).map_err(bad)?;
-        let (method, body) = match errand.deed.kind {
+        let (method, body) = match job.command.kind {
             CommandKind::Get(_) => (Method::GET, None),
-            CommandKind::Put(_) => (Method::PUT, errand.deed.value.as_ref()),
-            _ => (Method::POST, errand.deed.value.as_ref()),
+            CommandKind::Put(_) => (Method::PUT, job.command.value.as_ref()),
+            _ => (Method::POST, job.command.value.as_ref()),
         };
         let may_repeat = method != Method::POST;
         let request = || self.request(&method, &url, body);

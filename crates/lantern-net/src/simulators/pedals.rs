@@ -14,7 +14,7 @@ use rustix::termios::{OptionalActions, tcgetattr, tcsetattr};
 /// A board that is plugged in; it is pulled out when this is dropped.
 #[derive(Debug)]
 pub struct Pedals {
-    board: File,
+    pedals: File,
     path: PathBuf,
     link: Option<PathBuf>,
     /// The other end, kept open: a board without one reads errors.
@@ -27,10 +27,10 @@ impl Pedals {
     /// # Errors
     /// When there is no pseudo-terminal left, or something else has the name.
     pub fn plug_in(link: Option<&Path>) -> io::Result<Pedals> {
-        let board = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
-        grantpt(&board)?;
-        unlockpt(&board)?;
-        let name = ptsname(&board, Vec::new())?;
+        let pedals = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC)?;
+        grantpt(&pedals)?;
+        unlockpt(&pedals)?;
+        let name = ptsname(&pedals, Vec::new())?;
         let path = PathBuf::from(OsStr::from_bytes(name.to_bytes()));
         let port = open(&path, OFlags::RDWR | OFlags::NOCTTY | OFlags::CLOEXEC, Mode::empty())?;
         let mut termios = tcgetattr(&port)?;
@@ -43,9 +43,9 @@ impl Pedals {
             }
             std::os::unix::fs::symlink(&path, link)?;
         }
-        rustix::io::ioctl_fionbio(&board, true)?;
+        rustix::io::ioctl_fionbio(&pedals, true)?;
         let link = link.map(Path::to_owned);
-        Ok(Pedals { board: board.into(), path, link, _port: port.into() })
+        Ok(Pedals { pedals: pedals.into(), path, link, _port: port.into() })
     }
 
     /// The port's path.
@@ -55,7 +55,7 @@ impl Pedals {
 
     /// What becomes readable when something was sent to it.
     pub fn descriptor(&self) -> BorrowedFd<'_> {
-        self.board.as_fd()
+        self.pedals.as_fd()
     }
 
     /// Sends as many bytes as there is room for: how many.
@@ -63,7 +63,7 @@ impl Pedals {
     /// # Errors
     /// When there is no room.
     pub fn send_some(&self, bytes: &[u8]) -> io::Result<usize> {
-        (&self.board).write(bytes)
+        (&self.pedals).write(bytes)
     }
 
     /// Sends bytes.
@@ -71,14 +71,14 @@ impl Pedals {
     /// # Errors
     /// When the buffer is full because no program reads.
     pub fn send(&self, bytes: &[u8]) -> io::Result<()> {
-        (&self.board).write_all(bytes)
+        (&self.pedals).write_all(bytes)
     }
 
     /// The lines that it was sent since the last time.
     pub fn take_sent(&self) -> Vec<String> {
         let mut bytes = Vec::new();
         // What there is so far; the end of it is an error.
-        let _ = (&self.board).read_to_end(&mut bytes);
+        let _ = (&self.pedals).read_to_end(&mut bytes);
         String::from_utf8_lossy(&bytes).lines().map(str::to_owned).collect()
     }
 }

@@ -23,7 +23,7 @@ pub(super) fn canonical(combo: &KeyCombination) -> Vec<KeySpec> {
 fn taken_by(cause: &TriggerKind) -> Option<String> {
     let keys = |combo: &KeyCombination| format!("{:?}", canonical(combo));
     Some(match cause {
-        TriggerKind::Key { combo, press: manner, .. } => format!("key {} {manner:?}", keys(combo)),
+        TriggerKind::Key { combo, press, .. } => format!("key {} {press:?}", keys(combo)),
         TriggerKind::Keys { combos, .. } => {
             format!("keys {}", combos.iter().map(keys).collect::<Vec<_>>().join(","))
         }
@@ -63,8 +63,8 @@ fn places(scope: &ContextFilter) -> Vec<String> {
     let mut places = Vec::new();
     for app in listed(&scope.apps, "app") {
         for title in listed(&scope.titles, "title") {
-            for board in listed(&scope.input_devices, "device") {
-                places.push(format!("{app}{title}{board}{rest}"));
+            for device in listed(&scope.input_devices, "device") {
+                places.push(format!("{app}{title}{device}{rest}"));
             }
         }
     }

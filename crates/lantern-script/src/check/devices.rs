@@ -14,7 +14,7 @@ use crate::codes::Code;
 use crate::tree::{self, DeviceDetail, ExprSyntaxKind, Name, SecretPlace, TextPart};
 use crate::{Finding, near_name};
 
-/// Bits a second that a serial port may be set to: any speed, of which slow and fast boards have odd ones.
+/// Bits a second that a serial port may be set to: any speed, of which slow and fast devices have odd ones.
 const SPEEDS: std::ops::RangeInclusive<f64> = 50.0..=4_000_000.0;
 
 /// What else may be told of a device of a kind, and whether each has a name of its own.

@@ -308,7 +308,7 @@ fn fixed_combo(combo: &KeyCombinationExpr) -> Option<Value> {
 
 fn kind_of_asked(asked: WorldQuery) -> ValueKind {
     match asked {
-        WorldQuery::Held | WorldQuery::Fingers => ValueKind::Truth,
+        WorldQuery::Held | WorldQuery::PhysicalKeys => ValueKind::Truth,
         WorldQuery::WindowApp | WorldQuery::WindowTitle | WorldQuery::Weekday => ValueKind::Text,
         WorldQuery::TimeOfDay => ValueKind::Time,
         _ => ValueKind::Number,

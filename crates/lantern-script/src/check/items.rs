@@ -175,8 +175,9 @@ impl Checker<'_> {
     /// Names what the steps start, before anything refers to it.
     pub(super) fn declare_started(&mut self, steps: &[Step]) {
         for step in steps {
-            if let StepKind::Do(deed) = &step.kind
-                && let (lantern_model::CommandKind::Launch, Some(name)) = (&deed.verb, &deed.name)
+            if let StepKind::Do(command) = &step.kind
+                && let (lantern_model::CommandKind::Launch, Some(name)) =
+                    (&command.verb, &command.name)
                 && self.names.get(ItemKind::Started, &name.text).is_none()
             {
                 self.declare(ItemKind::Started, name, 0, ValueKind::Any);

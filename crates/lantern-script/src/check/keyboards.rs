@@ -27,7 +27,7 @@ impl Checker<'_> {
             self.say(
                 Finding::new(Code::NotOnLayout, span, message)
                     .label("not on this keyboard")
-                    .help("name a place on the board, such as <KeyQ>, or another key"),
+                    .help("name a position on the keyboard, such as <KeyQ>, or another key"),
             );
         }
     }

@@ -5,8 +5,8 @@
 //! no finding is an error.
 
 mod combos;
+mod commands;
 mod conflicts;
-mod deeds;
 mod devices;
 mod exprs;
 mod graph;

@@ -76,11 +76,14 @@ impl Need {
     }
 
     /// The finding that a back end lacks it.
-    pub fn lacking(self, span: Span, desk: &str) -> Finding {
+    pub fn lacking(self, span: Span, backend: &str) -> Finding {
         Finding::new(
             Code::NotYet,
             span,
-            format!("{}: the {desk} back end does not support that in this version", self.words()),
+            format!(
+                "{}: the {backend} back end does not support that in this version",
+                self.words()
+            ),
         )
         .label("not yet")
         .help("the rest of the file works; `lantern rehearse` plays this part as well")

@@ -250,9 +250,9 @@ impl Checker<'_> {
                     self.narrow(&mut scope.titles, titles, clause.span, "title");
                 }
                 ClauseKind::NotInApp(apps) => scope.not_apps.extend(lower_case(apps)),
-                ClauseKind::FromDevice(boards) => {
+                ClauseKind::FromDevice(devices) => {
                     self.need(Need::Boards, clause.span);
-                    scope.input_devices = Some(lower_case(boards));
+                    scope.input_devices = Some(lower_case(devices));
                 }
                 ClauseKind::InLayer(name) => {
                     let layer = self.find_layer(name);

@@ -48,7 +48,7 @@ impl Checker<'_> {
                 to: self.lower_move_target(to),
                 over: self.lower_optional(over.as_ref(), ValueKind::Duration, "a duration"),
             },
-            StepKind::Do(deed) => match self.lower_deed(deed, step.span) {
+            StepKind::Do(command) => match self.lower_command(command, step.span) {
                 Some(op) => op,
                 None => return,
             },
@@ -249,20 +249,20 @@ impl Checker<'_> {
         (x, y)
     }
 
-    fn lower_move_target(&mut self, spot: &tree::MoveTargetSyntax) -> MoveTarget {
-        match spot.from {
+    fn lower_move_target(&mut self, point: &tree::MoveTargetSyntax) -> MoveTarget {
+        match point.from {
             MoveOrigin::Corner | MoveOrigin::Pointer => {
-                let (x, y) = self.lower_point(&spot.x, &spot.y);
-                if spot.from == MoveOrigin::Corner {
+                let (x, y) = self.lower_point(&point.x, &point.y);
+                if point.from == MoveOrigin::Corner {
                     MoveTarget::At(x, y)
                 } else {
                     MoveTarget::By(x, y)
                 }
             }
             MoveOrigin::Window | MoveOrigin::Screen => {
-                let x = self.lower_kind(&spot.x, ValueKind::Share, "a share across, such as 50%");
-                let y = self.lower_kind(&spot.y, ValueKind::Share, "a share down, such as 50%");
-                match spot.from {
+                let x = self.lower_kind(&point.x, ValueKind::Share, "a share across, such as 50%");
+                let y = self.lower_kind(&point.y, ValueKind::Share, "a share down, such as 50%");
+                match point.from {
                     MoveOrigin::Window => MoveTarget::OfWindow(x, y),
                     _ => MoveTarget::OfScreen(x, y),
                 }

@@ -35,9 +35,9 @@ impl Checker<'_> {
         trigger: &tree::TriggerSyntax,
     ) -> (Vec<TriggerKind>, Option<ValueKind>) {
         match &trigger.kind {
-            TriggerSyntaxKind::Key { combo, manner } => {
-                self.check_manner(combo, *manner, trigger.span);
-                (spread_key(combo, *manner), Some(ValueKind::Key))
+            TriggerSyntaxKind::Key { combo, press } => {
+                self.check_press_kind(combo, *press, trigger.span);
+                (spread_key(combo, *press), Some(ValueKind::Key))
             }
             TriggerSyntaxKind::Keys { combos, within } => {
                 (self.lower_keys(combos, within.unwrap_or(WITHIN)), Some(ValueKind::Key))
@@ -113,13 +113,18 @@ impl Checker<'_> {
         ValueKind::Record(self.records.len() - 1)
     }
 
-    fn check_manner(&mut self, combo: &tree::KeyCombinationSyntax, manner: PressKind, span: Span) {
+    fn check_press_kind(
+        &mut self,
+        combo: &tree::KeyCombinationSyntax,
+        press: PressKind,
+        span: Span,
+    ) {
         let wheel = |part: &KeyPart| match part {
             KeyPart::Key(key, _) => is_wheel(*key),
             KeyPart::Set(keys, _) => keys.iter().any(|key| is_wheel(*key)),
             _ => false,
         };
-        if combo.parts.last().is_some_and(wheel) && manner != PressKind::Pressed {
+        if combo.parts.last().is_some_and(wheel) && press != PressKind::Pressed {
             self.say(
                 Finding::new(Code::BadClause, span, "a wheel has no way up")
                     .label("it turns by a notch and is done")
@@ -346,12 +351,12 @@ fn is_wheel(key: KeySpec) -> bool {
     matches!(key, KeySpec::Named(key) if key.kind() == lantern_model::KeyKind::Wheel)
 }
 
-fn spread_key(combo: &tree::KeyCombinationSyntax, manner: PressKind) -> Vec<TriggerKind> {
+fn spread_key(combo: &tree::KeyCombinationSyntax, press: PressKind) -> Vec<TriggerKind> {
     spread_combo(combo)
         .into_iter()
         .filter_map(|combo| {
             let brings = combo.last()?;
-            Some(TriggerKind::Key { combo, payload_key: brings, press: manner })
+            Some(TriggerKind::Key { combo, payload_key: brings, press })
         })
         .collect()
 }

@@ -7,7 +7,7 @@ use super::{Parsed, Parser};
 use crate::scene_model::{DONE_WORDS, Expectation, TextTest};
 use crate::token::TokenKind;
 
-/// The first words of expectations that are not about deeds.
+/// The first words of expectations that are not about commands.
 const EXPECTED: &[&str] = &[
     "typed", "tapped", "clicked", "scrolled", "pointer", "hint", "logged", "failed", "reached",
     "down", "up", "nothing",
@@ -19,8 +19,8 @@ impl Parser<'_> {
         let word = self.slice(piece.span);
         let done = DONE_WORDS.iter().find(|(done, _)| *done == word);
         if piece.kind != TokenKind::Word || (done.is_none() && !EXPECTED.contains(&word)) {
-            let deeds = DONE_WORDS.iter().map(|(done, _)| *done);
-            let known: Vec<&str> = EXPECTED.iter().copied().chain(deeds).collect();
+            let commands = DONE_WORDS.iter().map(|(done, _)| *done);
+            let known: Vec<&str> = EXPECTED.iter().copied().chain(commands).collect();
             let expected = "what must go out, such as `typed`, `tapped`, `launched` or `nothing`";
             return self.fail_unknown(expected, &known);
         }

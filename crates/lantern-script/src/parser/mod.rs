@@ -6,7 +6,7 @@
 //! stand in a block of steps that is closed.
 
 mod brackets;
-mod deeds;
+mod commands;
 mod devices;
 mod expectations;
 mod exprs;

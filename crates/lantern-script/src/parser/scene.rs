@@ -81,8 +81,8 @@ impl Parser<'_> {
             "key" => {
                 let combo = self.parse_scene_combo()?;
                 let from = self.take_words(&["from", "device"]);
-                let board = if from { Some(self.parse_text("the device's name")?) } else { None };
-                SceneAct::Key(combo, board)
+                let device = if from { Some(self.parse_text("the device's name")?) } else { None };
+                SceneAct::Key(combo, device)
             }
             "holds" => {
                 let combo = self.parse_scene_combo()?;

@@ -1,9 +1,9 @@
 //! Steps and blocks of steps. Those that ask something of programs, devices or the person are in
-//! `deeds`.
+//! `commands`.
 
 use lantern_model::{Corner, ListenMode};
 
-use super::deeds::{self, GIVES_VALUE};
+use super::commands::{self, GIVES_VALUE};
 use super::items::ITEM_WORDS;
 use super::{ErrorReported, Parsed, Parser};
 use crate::token::{Sign, TokenKind};
@@ -97,8 +97,8 @@ impl Parser<'_> {
         let kind = if STEPS.contains(&word) {
             self.next();
             self.parse_step_kind(word)?
-        } else if deeds::DEEDS.contains(&word) {
-            StepKind::Do(Box::new(self.parse_deed()?))
+        } else if commands::COMMANDS.contains(&word) {
+            StepKind::Do(Box::new(self.parse_command()?))
         } else if self.begins_call() {
             self.parse_call()?
         } else {
@@ -106,7 +106,7 @@ impl Parser<'_> {
                 let help = format!("`{word}` begins a part of the file: write it outside of rules");
                 return self.fail_at(piece, "a step", Some(help));
             }
-            let known = STEPS.iter().chain(deeds::DEEDS).copied();
+            let known = STEPS.iter().chain(commands::COMMANDS).copied();
             let near = near_name(word, known)
                 .map(|name| format!("did you mean `{name}`?"))
                 .or_else(|| Some(format!("to call a macro write `{word}()`")));
@@ -304,9 +304,9 @@ impl Parser<'_> {
         self.take_line_ends();
         let piece = self.peek();
         if piece.kind == TokenKind::Word && GIVES_VALUE.contains(&self.slice(piece.span)) {
-            let mut deed = self.parse_deed()?;
-            deed.into = Some((fresh, name));
-            return Ok(StepKind::Do(Box::new(deed)));
+            let mut command = self.parse_command()?;
+            command.into = Some((fresh, name));
+            return Ok(StepKind::Do(Box::new(command)));
         }
         let value = self.parse_expr()?;
         Ok(if fresh { StepKind::Let(name, value) } else { StepKind::Set(name, value) })

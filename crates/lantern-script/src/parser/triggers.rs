@@ -36,7 +36,7 @@ impl Parser<'_> {
         let kind = match word {
             "key" => {
                 let combo = self.parse_trigger_combo()?;
-                TriggerSyntaxKind::Key { combo, manner: self.parse_manner()? }
+                TriggerSyntaxKind::Key { combo, press: self.parse_press_kind()? }
             }
             "keys" => self.parse_keys_trigger()?,
             "typed" => {
@@ -66,7 +66,7 @@ impl Parser<'_> {
         Ok(TriggerSyntax { kind, name, span: piece.span.to(self.last_span()) })
     }
 
-    fn parse_manner(&mut self) -> Parsed<PressKind> {
+    fn parse_press_kind(&mut self) -> Parsed<PressKind> {
         Ok(if self.take_word("released") {
             PressKind::Released
         } else if self.take_word("tapped") {

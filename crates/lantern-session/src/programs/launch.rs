@@ -170,7 +170,7 @@ impl Launcher {
         &mut self,
         effect: EffectId,
         start: &StartRequest,
-        manner: LaunchMode,
+        mode: LaunchMode,
     ) -> Result<u32, LaunchError> {
         let (program, arguments) = start.words.split_first().ok_or(LaunchError::Nothing)?;
         let failed = |source: std::io::Error| match source.kind() {
@@ -183,13 +183,13 @@ impl Launcher {
         if !self.allowance.spend(Instant::now()) {
             return Err(LaunchError::TooOften { most: STARTS.per_second as u32 });
         }
-        let waited_for = manner != LaunchMode::Detached;
+        let waited_for = mode != LaunchMode::Detached;
         let (printed, output) = match waited_for {
             true => Printed::new().map(|(printed, output)| (Some(printed), output)),
             false => Ok((None, Stdio::null())),
         }
         .map_err(failed)?;
-        let input = match manner {
+        let input = match mode {
             LaunchMode::Detached | LaunchMode::Wait("") => Stdio::null(),
             LaunchMode::Wait(text) => file_of(text).map_err(failed)?,
             LaunchMode::Interactive(_) => Stdio::piped(),
@@ -210,7 +210,7 @@ impl Launcher {
         })?;
         let number = child.id();
         let (name, mut told) = (start.name.clone(), child.stdin.take());
-        if let (LaunchMode::Interactive(text), Some(pipe)) = (manner, &mut told) {
+        if let (LaunchMode::Interactive(text), Some(pipe)) = (mode, &mut told) {
             // A pipe has room for this; one that is not read later must not stop the event loop.
             let _ = rustix::io::ioctl_fionbio(&*pipe, true);
             let _ = pipe.write_all(&text.as_bytes()[..text.len().min(MOST_TOLD)]);

@@ -59,7 +59,7 @@ pub(super) struct WaylandClipboard {
     /// The text that is lent.
     lent: Option<TemporaryText>,
     /// Rings when it was taken.
-    bell: Arc<OwnedFd>,
+    waker: Arc<OwnedFd>,
 }
 
 /// A text that the clipboard holds for a while.
@@ -78,21 +78,21 @@ impl WaylandClipboard {
         seat: &WlSeat,
         handle: &QueueHandle<impl ClipboardState>,
     ) -> rustix::io::Result<WaylandClipboard> {
-        let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
+        let waker = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
         let device = manager.get_data_device(seat, handle, ());
         let (offers, ours) = (HashMap::new(), HashMap::new());
-        Ok(WaylandClipboard { manager, device, offers, selected: None, ours, lent: None, bell })
+        Ok(WaylandClipboard { manager, device, offers, selected: None, ours, lent: None, waker })
     }
 
     /// What becomes readable when what was lent was taken.
     pub(super) fn descriptor(&self) -> BorrowedFd<'_> {
-        self.bell.as_fd()
+        self.waker.as_fd()
     }
 
     /// It was looked at.
-    pub(super) fn hush(&self) {
+    pub(super) fn reset_waker(&self) {
         // It only wakes.
-        let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
+        let _ = rustix::io::read(&*self.waker, &mut [0; 8]);
     }
 
     /// The text it holds; empty if it holds none.
@@ -239,16 +239,16 @@ impl WaylandClipboard {
             return;
         };
         let lent = self.lent.as_ref().filter(|lent| lent.source == *source);
-        let taken = lent.map(|lent| (Arc::clone(&lent.taken), Arc::clone(&self.bell)));
+        let taken = lent.map(|lent| (Arc::clone(&lent.taken), Arc::clone(&self.waker)));
         // The requesting program may read slowly.
         thread::spawn(move || {
             let mut to = File::from(to);
             let sent = to.write_all(&bytes);
-            if let (Ok(()), Some((taken, bell))) = (sent, taken)
+            if let (Ok(()), Some((taken, waker))) = (sent, taken)
                 && is_read(to)
             {
                 taken.store(true, Ordering::SeqCst);
-                let _ = rustix::io::write(&*bell, &1u64.to_ne_bytes());
+                let _ = rustix::io::write(&*waker, &1u64.to_ne_bytes());
             }
         });
     }

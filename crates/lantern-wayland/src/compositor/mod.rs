@@ -115,8 +115,8 @@ impl<D: Backend> WaylandBackend<D> {
 }
 
 impl<D: Backend> Backend for WaylandBackend<D> {
-    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        self.backend.set_grabs(armed)
+    fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
+        self.backend.set_grabs(grabs)
     }
 
     fn send_input(
@@ -136,10 +136,10 @@ impl<D: Backend> Backend for WaylandBackend<D> {
         &mut self,
         now: Time,
         effect: EffectId,
-        deed: &Command,
+        command: &Command,
     ) -> Result<bool, BackendError> {
-        let word = deed.arguments.first().map_or("", String::as_str);
-        let result = match &deed.kind {
+        let word = command.arguments.first().map_or("", String::as_str);
+        let result = match &command.kind {
             CommandKind::Focus => self.session.activate(word),
             CommandKind::FocusWindow(window) => self.session.raise(*window),
             CommandKind::Close => self.session.close(word),
@@ -154,7 +154,7 @@ impl<D: Backend> Backend for WaylandBackend<D> {
                 }
                 Err(why) => Err(why),
             },
-            _ => return self.backend.execute(now, effect, deed),
+            _ => return self.backend.execute(now, effect, command),
         };
         self.finish(effect, result.map(|()| None));
         Ok(true)

@@ -125,7 +125,7 @@ impl WaylandConnection {
         }
         self.queue.dispatch_pending(&mut self.state).map_err(|error| lost(error.into()))?;
         if let Some(clipboard) = &self.state.clipboard {
-            clipboard.hush();
+            clipboard.reset_waker();
         }
         self.flush();
         Ok(())

@@ -32,7 +32,7 @@ const SHORTCUTS: &str = "org.freedesktop.portal.GlobalShortcuts";
 const REMOTE: &str = "org.freedesktop.portal.RemoteDesktop";
 const REQUEST: &str = "org.freedesktop.portal.Request";
 /// A batch without an outcome to report.
-pub(super) const NOBODY: EffectId = EffectId(u64::MAX - 1);
+pub(super) const WITHOUT_OUTCOME: EffectId = EffectId(u64::MAX - 1);
 /// Keyboard and pointer.
 const DEVICES: u32 = 1 | 2;
 /// It is remembered until the person takes it back.
@@ -92,14 +92,14 @@ async fn version(bus: &Connection, interface: &str) -> zbus::Result<u32> {
 #[derive(Debug, Clone)]
 struct PortalEventSender {
     told: Sender<PortalEvent>,
-    bell: Arc<OwnedFd>,
+    waker: Arc<OwnedFd>,
 }
 
 impl PortalEventSender {
     fn tell(&self, told: PortalEvent) {
         // If the receiver is gone, the program is ending.
         if self.told.send(told).is_ok() {
-            let _ = rustix::io::write(&*self.bell, &1u64.to_ne_bytes());
+            let _ = rustix::io::write(&*self.waker, &1u64.to_ne_bytes());
         }
     }
 }
@@ -108,7 +108,7 @@ impl PortalEventSender {
 #[derive(Debug)]
 pub(super) struct Portal {
     told: Receiver<PortalEvent>,
-    bell: Arc<OwnedFd>,
+    waker: Arc<OwnedFd>,
     steps: Sender<(EffectId, Vec<PortalInput>)>,
 }
 
@@ -127,12 +127,12 @@ impl Portal {
         }
         let (told, coming) = channel();
         let flags = EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK;
-        let bell = eventfd(0, flags).map_err(|error| BackendError::Lost(Box::new(error)))?;
-        let bell = Arc::new(bell);
-        let teller = PortalEventSender { told, bell: Arc::clone(&bell) };
+        let waker = eventfd(0, flags).map_err(|error| BackendError::Lost(Box::new(error)))?;
+        let waker = Arc::new(waker);
+        let event_sender = PortalEventSender { told, waker: Arc::clone(&waker) };
         let (steps, orders) = channel();
         let (of_shortcuts, of_input) = (bus.clone(), bus);
-        let listening = teller.clone();
+        let listening = event_sender.clone();
         thread::spawn(move || {
             let ended = block_on(listen(&of_shortcuts, &shortcuts, &listening));
             let why =
@@ -140,20 +140,20 @@ impl Portal {
             listening.tell(PortalEvent::Ended(why));
         });
         thread::spawn(move || {
-            if let Err(error) = block_on(make_input(&of_input, &token, &orders, &teller)) {
-                teller.tell(PortalEvent::Ended(error.to_string()));
+            if let Err(error) = block_on(make_input(&of_input, &token, &orders, &event_sender)) {
+                event_sender.tell(PortalEvent::Ended(error.to_string()));
             }
         });
-        Ok(Portal { told: coming, bell, steps })
+        Ok(Portal { told: coming, waker, steps })
     }
 
     pub(super) fn descriptor(&self) -> BorrowedFd<'_> {
-        self.bell.as_fd()
+        self.waker.as_fd()
     }
 
     pub(super) fn next_told(&self) -> Option<PortalEvent> {
         // It only wakes; what was told stands in the channel.
-        let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
+        let _ = rustix::io::read(&*self.waker, &mut [0; 8]);
         self.told.try_recv().ok()
     }
 
@@ -229,7 +229,7 @@ async fn create_session(
 async fn listen(
     bus: &Connection,
     shortcuts: &[(String, String, String)],
-    teller: &PortalEventSender,
+    event_sender: &PortalEventSender,
 ) -> zbus::Result<()> {
     let rule = MatchRule::builder().msg_type(Type::Signal).interface(SHORTCUTS).build()?;
     let mut signals = MessageStream::for_match_rule(rule, bus, None).await?;
@@ -256,7 +256,7 @@ async fn listen(
         let (of, id, _, _): (OwnedObjectPath, String, u64, Results) =
             signal.body().deserialize()?;
         if of == session {
-            teller.tell(if is_pressed {
+            event_sender.tell(if is_pressed {
                 PortalEvent::Pressed(id)
             } else {
                 PortalEvent::Released(id)
@@ -271,7 +271,7 @@ async fn make_input(
     bus: &Connection,
     token: &Path,
     orders: &Receiver<(EffectId, Vec<PortalInput>)>,
-    teller: &PortalEventSender,
+    event_sender: &PortalEventSender,
 ) -> zbus::Result<()> {
     let session = create_session(bus, REMOTE, "lantern_input").await?;
     let known = fs::read_to_string(token).unwrap_or_default();
@@ -300,8 +300,8 @@ async fn make_input(
                 break;
             }
         }
-        if effect != NOBODY {
-            teller.tell(PortalEvent::Done(effect, result));
+        if effect != WITHOUT_OUTCOME {
+            event_sender.tell(PortalEvent::Done(effect, result));
         }
     }
     Ok(())

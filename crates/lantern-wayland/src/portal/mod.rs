@@ -26,7 +26,7 @@ pub use bus::{PortalOffers, portal_offers};
 
 /// Maximum time for which a batch waits until the person has released the combination that fired
 /// it: the portal cannot release keys that are physically held.
-const FINGERS: Duration = Duration::from_secs(2);
+const RELEASE_TIMEOUT: Duration = Duration::from_secs(2);
 
 /// A combination that the portal is asked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -45,7 +45,7 @@ struct GrantedShortcut {
     families: ModifierSet,
 }
 
-/// A step that waits for the fingers.
+/// A batch that waits until held modifiers are up.
 #[derive(Debug)]
 struct PendingStep {
     effect: EffectId,
@@ -57,7 +57,7 @@ struct PendingStep {
 #[derive(Debug)]
 pub struct PortalBackend {
     portal: Portal,
-    armed: GrabSet,
+    grabs: GrabSet,
     given: BTreeMap<String, GrantedShortcut>,
     /// Combinations that are down.
     down: BTreeSet<String>,
@@ -88,7 +88,7 @@ impl PortalBackend {
         Ok(PortalBackend {
             portal,
             events: VecDeque::from([Event::Layout(layout)]),
-            armed: GrabSet::default(),
+            grabs: GrabSet::default(),
             given,
             down: BTreeSet::new(),
             waiting: VecDeque::new(),
@@ -101,10 +101,9 @@ impl PortalBackend {
                 let Some(given) = self.given.get(&id).copied() else { return Ok(()) };
                 let GrantedShortcut { key, modifiers, families } = given;
                 // Of a rule for another place it is nobody's: the portal has taken it all the same.
-                let is_armed = |armed: &lantern_model::KeyGrab| {
-                    armed.key == key && armed.modifiers == families
-                };
-                if self.down.insert(id) && self.armed.keys.iter().any(is_armed) {
+                let is_grabbed =
+                    |grab: &lantern_model::KeyGrab| grab.key == key && grab.modifiers == families;
+                if self.down.insert(id) && self.grabs.keys.iter().any(is_grabbed) {
                     self.events.push_back(Event::Pressed { key, modifiers });
                 }
             }
@@ -121,7 +120,7 @@ impl PortalBackend {
         Ok(())
     }
 
-    /// Sends the steps that no finger is in the way of any more.
+    /// Sends the batches for which no held modifier is in the way any more.
     fn send_waiting(&mut self, now: Time) {
         let held = self.down.iter().any(|id| !self.given[id].modifiers.is_empty());
         while self.waiting.front().is_some_and(|step| !held || step.until <= now) {
@@ -154,8 +153,8 @@ impl PortalBackend {
                 InputAction::Down(key) => moves.push(key_move(*key, true)?),
                 InputAction::Up(key) => moves.push(key_move(*key, false)?),
                 InputAction::Text(text) => {
-                    for letter in text.chars() {
-                        let symbol = symbol_of(letter);
+                    for character in text.chars() {
+                        let symbol = symbol_of(character);
                         moves.extend([
                             PortalInput::Symbol(symbol, true),
                             PortalInput::Symbol(symbol, false),
@@ -234,19 +233,19 @@ fn turn(key: Key) -> Option<PortalInput> {
     Some(PortalInput::Turn(axis, steps))
 }
 
-fn symbol_of(letter: char) -> u32 {
-    match letter {
+fn symbol_of(character: char) -> u32 {
+    match character {
         '\n' | '\r' => 0xff0d,
         '\t' => 0xff09,
         '\u{8}' => 0xff08,
         '\u{1b}' => 0xff1b,
-        letter => character_keysym(letter),
+        character => character_keysym(character),
     }
 }
 
 impl Backend for PortalBackend {
-    fn set_grabs(&mut self, armed: GrabSet) -> Result<(), BackendError> {
-        self.armed = armed;
+    fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
+        self.grabs = grabs;
         Ok(())
     }
 
@@ -258,7 +257,7 @@ impl Backend for PortalBackend {
     ) -> Result<(), BackendError> {
         match self.moves_of(step) {
             Ok(moves) => {
-                let until = if step.suspend_modifiers { now + FINGERS } else { now };
+                let until = if step.suspend_modifiers { now + RELEASE_TIMEOUT } else { now };
                 self.waiting.push_back(PendingStep { effect, moves, until });
                 self.send_waiting(now);
             }
@@ -277,12 +276,17 @@ impl Backend for PortalBackend {
             .collect();
         let down = keys.iter().filter_map(|key| key_move(*key, true).ok());
         let up = keys.iter().rev().filter_map(|key| key_move(*key, false).ok());
-        self.portal.send(bus::NOBODY, down.chain(up).collect());
+        self.portal.send(bus::WITHOUT_OUTCOME, down.chain(up).collect());
         Ok(())
     }
 
-    fn execute(&mut self, _: Time, effect: EffectId, deed: &Command) -> Result<bool, BackendError> {
-        let Some(why) = without_session(&deed.kind) else { return Ok(false) };
+    fn execute(
+        &mut self,
+        _: Time,
+        effect: EffectId,
+        command: &Command,
+    ) -> Result<bool, BackendError> {
+        let Some(why) = without_session(&command.kind) else { return Ok(false) };
         self.events
             .push_back(Event::Outcome { effect, result: Err(CommandError::unsupported(why)) });
         Ok(true)

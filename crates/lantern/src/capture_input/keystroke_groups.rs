@@ -1,5 +1,6 @@
-//! Presses and releases become lines of a scene: from the moment in which the first key goes down
-//! to that in which none is down any more, they are one burst, which says what the person meant.
+//! Groups presses and releases into lines of a scene. A group begins when the first key goes down and
+//! ends when no key is down. Each group is written as what the person did: a tap, a combination, a
+//! hold.
 
 use std::time::Duration;
 
@@ -76,9 +77,9 @@ impl KeystrokeGroups {
     }
 
     /// The pointer went here while something was down.
-    pub fn trace(&mut self, spot: Point) {
+    pub fn trace(&mut self, point: Point) {
         if !self.burst.is_empty() {
-            self.way.push(spot);
+            self.way.push(point);
         }
     }
 

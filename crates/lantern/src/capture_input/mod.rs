@@ -71,7 +71,7 @@ impl SceneListener {
     pub fn next(&mut self) -> Result<Option<SceneObservation>, Failure> {
         loop {
             self.services.reset_descriptor();
-            for news in self.services.take_session_news() {
+            for news in self.services.take_session_events() {
                 match news {
                     Event::Locked(away) if away != self.away => {
                         self.away = away;
@@ -104,10 +104,10 @@ impl SceneListener {
     fn is_over(&mut self) -> Result<bool, Failure> {
         let left = self.until.map(|until| until.saturating_duration_since(Instant::now()));
         let limit = left.and_then(|left| Timespec::try_from(left).ok());
-        let (display, bell) = (self.listener.descriptor(), self.services.descriptor());
+        let (display, waker) = (self.listener.descriptor(), self.services.descriptor());
         let mut fds = [
             PollFd::new(&display, PollFlags::IN),
-            PollFd::new(&bell, PollFlags::IN),
+            PollFd::new(&waker, PollFlags::IN),
             PollFd::new(self.signals, PollFlags::IN),
         ];
         match poll(&mut fds, limit.as_ref()) {

@@ -116,7 +116,7 @@ fn ask_for_step() -> Result<String, Failure> {
     let kind = ask(
         "what does it do?  t types a text, l launches a program, o opens a file or address, k presses keys",
     )?;
-    let word = kind.chars().next().map(|letter| letter.to_ascii_lowercase());
+    let word = kind.chars().next().map(|character| character.to_ascii_lowercase());
     Ok(match word {
         Some('t') => format!("type {}", quoted(&ask("the text:")?)),
         Some('l') => format!("launch {}", quoted(&ask("the program, or the name of its entry:")?)),

@@ -12,7 +12,7 @@ use crate::diagnostics::rules_of;
 use crate::failure::{Failure, Status};
 use crate::output::{complain, say};
 use crate::pictures::{self, Binding};
-use crate::text::board;
+use crate::text::reference_layout;
 use crate::{style, table};
 
 /// The shape of `--json`, version 2.
@@ -111,13 +111,13 @@ fn binding(
     rule: String,
     at: String,
 ) -> Binding {
-    let board = board();
+    let layout = reference_layout();
     let is_alone = combo.0.iter().all(|key| key.is_modifier());
     let (modifiers, plain): (Vec<&KeySpec>, Vec<&KeySpec>) =
         combo.0.iter().partition(|key| key.is_modifier() && !is_alone);
     let mut modifiers: Vec<String> = modifiers.into_iter().map(ToString::to_string).collect();
     modifiers.sort();
-    let keys = plain.into_iter().filter_map(|key| board.resolve(*key)).collect();
+    let keys = plain.into_iter().filter_map(|key| layout.resolve(*key)).collect();
     Binding { modifiers: modifiers.join("+"), keys, combo: words, place, rule, at }
 }
 

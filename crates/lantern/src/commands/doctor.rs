@@ -4,7 +4,7 @@
 use lantern_audio::{AudioError, Recognizer, SoundServer, speech_program};
 use lantern_backend::BackendError;
 #[cfg(feature = "evdev")]
-use lantern_evdev::{UDEV_RULE, input_devices, outlet_is_there};
+use lantern_evdev::{UDEV_RULE, input_devices, output_exists};
 use lantern_session::{InputMethods, SessionError, accessibility_is_there, notice_service};
 #[cfg(feature = "wayland")]
 use lantern_wayland::{CompositorOffers, PortalOffers, portal_offers, session_offers};
@@ -186,21 +186,21 @@ fn kernel_checks(_: bool) -> Vec<Check> {
 fn kernel_checks(needed: bool) -> Vec<Check> {
     let state = if needed { State::Missing } else { State::Limited };
     let only = if needed { "" } else { "; only for `--backend evdev`" };
-    let boards = input_devices();
-    let names: Vec<String> = boards.iter().filter_map(|board| board.name.clone()).collect();
-    let input = if boards.is_empty() {
+    let devices = input_devices();
+    let names: Vec<String> = devices.iter().filter_map(|device| device.name.clone()).collect();
+    let input = if devices.is_empty() {
         with_help("kernel input", state, "no keyboard or mouse is there", "plug one in")
     } else if names.is_empty() {
         with_help(
             "kernel input",
             state,
-            format!("{} devices, none of which you may read", boards.len()),
+            format!("{} devices, none of which you may read", devices.len()),
             format!("`sudo usermod -aG input \"$USER\"`, then log in again{only}"),
         )
     } else {
         works("kernel input", names.join(", "))
     };
-    let output = match outlet_is_there() {
+    let output = match output_exists() {
         Ok(()) => works("kernel output", "/dev/uinput"),
         Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => with_help(
             "kernel output",
@@ -302,7 +302,7 @@ fn helps(survey: &DisplayDiagnostics) -> Check {
 }
 
 fn own_folder() -> Check {
-    match RuntimeFiles::of_desk(BackendName::X11) {
+    match RuntimeFiles::of_session(BackendName::X11) {
         Ok(files) => works("runtime folder", files.folder().display().to_string()),
         Err(failure) => with_help(
             "runtime folder",

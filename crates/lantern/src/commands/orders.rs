@@ -41,7 +41,7 @@ pub fn stop(arguments: &StopArguments) -> Result<Status, Failure> {
 
 /// Nothing runs, but what it pressed may still be down.
 fn let_go() -> Result<Status, Failure> {
-    let held = RuntimeFiles::of_desk(BackendName::X11)?.held_keys();
+    let held = RuntimeFiles::of_session(BackendName::X11)?.held_keys();
     match HeldKeyReader::open(&held) {
         Ok(file) => lantern_x11::release_held(None, &file)?,
         // Without a list nothing was held.

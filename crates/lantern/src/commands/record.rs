@@ -22,16 +22,16 @@ use crate::style;
 
 pub fn run(arguments: &RecordArguments) -> Result<Status, Failure> {
     let span = arguments.span.as_deref().map(read_span).transpose()?;
-    let mut ears = SceneListener::open(span)?;
+    let mut listener = SceneListener::open(span)?;
     let mut scene = SceneFile::create(arguments)?;
     let _quiet = QuietTerminal::new();
     let ends = if span.is_some() { "" } else { "; Ctrl+C in this terminal ends it" };
     let name = arguments.file.display();
     complain!("{}{name}: what you do is recorded{ends}{0:#}", style::FAINT);
-    scene.see_front(ears.front())?;
-    while let Some(noticed) = ears.next()? {
+    scene.see_front(listener.front())?;
+    while let Some(noticed) = listener.next()? {
         match noticed {
-            SceneObservation::Input(seen) => scene.take(&seen, ears.is_secret())?,
+            SceneObservation::Input(seen) => scene.take(&seen, listener.is_secret())?,
             SceneObservation::Moved(x, y) => scene.bursts.trace((x as f32, y as f32)),
             SceneObservation::Front(app) => scene.see_front(&app)?,
             SceneObservation::Away(away) => scene.interrupt(SceneAct::Locks(away))?,
@@ -52,7 +52,7 @@ struct SceneFile<'p> {
     file: File,
     bursts: KeystrokeGroups,
     /// Whether characters are written as they were typed.
-    letters: bool,
+    shows_characters: bool,
     /// Whether what programs put in counts as well.
     injected: bool,
     /// The moment of the first line.
@@ -77,7 +77,7 @@ impl SceneFile<'_> {
             path,
             file,
             bursts: KeystrokeGroups::default(),
-            letters: *letters,
+            shows_characters: *letters,
             injected: *injected,
             began: None,
             now: Duration::ZERO,
@@ -91,7 +91,7 @@ impl SceneFile<'_> {
             return Ok(());
         };
         self.now = seen.time;
-        let types = seen.types.map(|c| if self.letters && !secret { c } else { mask(c) });
+        let types = seen.types.map(|c| if self.shows_characters && !secret { c } else { mask(c) });
         let made = Move { time: seen.time, key, down: seen.down, types, pointer: seen.pointer };
         let acts = self.bursts.take(made);
         self.write_all(acts)
@@ -101,7 +101,8 @@ impl SceneFile<'_> {
     fn see_front(&mut self, app: &App) -> Result<(), Failure> {
         let Some(name) = app.names.first().cloned() else { return Ok(()) };
         let act = if self.opened.insert(name.clone()) {
-            let title = Some(app.title.clone()).filter(|title| self.letters && !title.is_empty());
+            let title =
+                Some(app.title.clone()).filter(|title| self.shows_characters && !title.is_empty());
             SceneAct::WindowOpens(name, title)
         } else {
             SceneAct::WindowFocused(name)

@@ -54,7 +54,7 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
     if backend == BackendName::X11 && !backends::is_set("DISPLAY") {
         return Err(BackendError::NoDisplay.into());
     }
-    let runtime = RuntimeFiles::of_desk(backend)?;
+    let runtime = RuntimeFiles::of_session(backend)?;
     let _claim = claim(&runtime, arguments.take_over)?;
     refuse_core_dumps(backend);
     signals::end_by_force_after(ENDING)?;

@@ -120,11 +120,11 @@ fn entry_text(program: &Path, rules: &Path) -> String {
 /// A word of an `Exec` line, quoted as the Desktop Entry Specification says.
 fn entry_word(path: &Path) -> String {
     let mut quoted = String::new();
-    for letter in path.display().to_string().chars() {
-        match letter {
-            '"' | '`' | '$' | '\\' => quoted.extend(['\\', '\\', letter]),
+    for character in path.display().to_string().chars() {
+        match character {
+            '"' | '`' | '$' | '\\' => quoted.extend(['\\', '\\', character]),
             '%' => quoted.push_str("%%"),
-            letter => quoted.push(letter),
+            character => quoted.push(character),
         }
     }
     format!("\"{quoted}\"")

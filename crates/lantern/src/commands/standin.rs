@@ -42,11 +42,11 @@ fn fans(arguments: FansArguments) -> Result<Status, Failure> {
 fn pedals(arguments: &PedalsArguments) -> Result<Status, Failure> {
     let failed = |source| Failure::System { what: "cannot be a pedal board", source };
     let signals = signals::endings()?;
-    let mut board = Some(plug(arguments)?);
+    let mut pedals = Some(plug(arguments)?);
     let (mut input, mut typed) = (stdin().lock(), Vec::new());
     let mut listens = true;
     loop {
-        let sent = board.as_ref().map(|board| board.descriptor());
+        let sent = pedals.as_ref().map(|pedals| pedals.descriptor());
         let mut fds = vec![PollFd::new(signals, PollFlags::IN)];
         let watched = stdin();
         if listens {
@@ -66,8 +66,8 @@ fn pedals(arguments: &PedalsArguments) -> Result<Status, Failure> {
         if ended {
             return Ok(Status::Done);
         }
-        if let (true, Some(board)) = (lamps, &board) {
-            for line in board.take_sent() {
+        if let (true, Some(pedals)) = (lamps, &pedals) {
+            for line in pedals.take_sent() {
                 say!("{}was sent{0:#} {line}", style::CAME_IN);
             }
         }
@@ -78,7 +78,7 @@ fn pedals(arguments: &PedalsArguments) -> Result<Status, Failure> {
             typed.extend_from_slice(&piece[..length]);
             while let Some(end) = typed.iter().position(|byte| *byte == b'\n') {
                 let line: Vec<u8> = typed.drain(..=end).collect();
-                obey(String::from_utf8_lossy(&line).trim(), &mut board, arguments)?;
+                obey(String::from_utf8_lossy(&line).trim(), &mut pedals, arguments)?;
             }
         }
     }
@@ -87,28 +87,28 @@ fn pedals(arguments: &PedalsArguments) -> Result<Status, Failure> {
 /// One line of what the board is to do.
 fn obey(
     line: &str,
-    board: &mut Option<Pedals>,
+    pedals: &mut Option<Pedals>,
     arguments: &PedalsArguments,
 ) -> Result<(), Failure> {
     let failed = |source| Failure::System { what: "cannot press a pedal", source };
     let (word, rest) = line.split_once(' ').unwrap_or((line, ""));
-    match (word, &board) {
+    match (word, &pedals) {
         ("", _) => {}
-        ("unplug", _) => *board = None,
-        ("plug", None) => *board = Some(plug(arguments)?),
+        ("unplug", _) => *pedals = None,
+        ("plug", None) => *pedals = Some(plug(arguments)?),
         ("plug", Some(_)) => complain!("it is plugged in already"),
         (_, None) => complain!("the board is pulled out; `plug` puts it back"),
         ("wait", _) => thread::sleep(Duration::from_millis(rest.parse().unwrap_or(100))),
-        ("raw", Some(board)) => {
+        ("raw", Some(pedals)) => {
             let text = rest.replace("\\r", "\r").replace("\\n", "\n");
-            board.send(text.as_bytes()).map_err(failed)?;
+            pedals.send(text.as_bytes()).map_err(failed)?;
         }
-        (_, Some(board)) => {
+        (_, Some(pedals)) => {
             for time in 0..arguments.bounce.max(1) {
                 if time > 0 {
                     thread::sleep(BOUNCING);
                 }
-                board.send(format!("{line}\r\n").as_bytes()).map_err(failed)?;
+                pedals.send(format!("{line}\r\n").as_bytes()).map_err(failed)?;
             }
             say!("pressed {line}");
         }
@@ -118,8 +118,8 @@ fn obey(
 
 fn plug(arguments: &PedalsArguments) -> Result<Pedals, Failure> {
     let failed = |source| Failure::System { what: "cannot be a pedal board", source };
-    let board = Pedals::plug_in(arguments.link.as_deref()).map_err(failed)?;
-    let path = arguments.link.as_deref().unwrap_or(board.path()).display();
+    let pedals = Pedals::plug_in(arguments.link.as_deref()).map_err(failed)?;
+    let path = arguments.link.as_deref().unwrap_or(pedals.path()).display();
     complain!("{}the pedals are at {path}; Ctrl+C ends it{0:#}", style::FAINT);
-    Ok(board)
+    Ok(pedals)
 }

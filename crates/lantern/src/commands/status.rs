@@ -99,9 +99,9 @@ pub fn heading(told: &Value) -> Vec<String> {
         let left = left(&json!(name));
         lines.push(format!("{}{name} is paused{left}{0:#}", style::WARNING));
     }
-    if let Some(level) = told["ear"]["level"].as_f64() {
-        let noise = told["ear"]["noise"].as_f64().unwrap_or(level);
-        lines.push(match told["ear"]["speech"] == json!(true) {
+    if let Some(level) = told["microphone"]["level"].as_f64() {
+        let noise = told["microphone"]["noise"].as_f64().unwrap_or(level);
+        lines.push(match told["microphone"]["speech"] == json!(true) {
             true => format!("hears speech, {:.0} dB above the room", level - noise),
             false => format!("listens; the room is at {noise:.0} dB"),
         });

@@ -39,10 +39,10 @@ impl Binding {
 const WIDTH: f64 = 1280.0;
 const UNIT: f64 = 37.0;
 const LEFT: f64 = 24.0;
-/// Where the list beside a board begins.
+/// Where the list beside a keyboard begins.
 const LIST: f64 = LEFT + 23.0 * UNIT + 18.0;
 
-/// Rows of a board: each key's W3C code and width in units; an empty code is a gap.
+/// Rows of a keyboard: each key's W3C code and width in units; an empty code is a gap.
 const ROWS: &[&[(&str, f64)]] = &[
     &[
         ("Escape", 1.0),
@@ -175,7 +175,7 @@ const ROWS: &[&[(&str, f64)]] = &[
     ],
 ];
 
-/// Draws what is taken: a board for each set of modifiers.
+/// Draws what is taken: a keyboard for each set of modifiers.
 pub fn keyboard(bindings: &[Binding], file: &str) -> Document {
     let mut layers: Vec<&str> = Vec::new();
     for binding in bindings {
@@ -191,8 +191,8 @@ pub fn keyboard(bindings: &[Binding], file: &str) -> Document {
     let own = |layer: &str| -> Vec<&Binding> {
         bindings.iter().filter(|binding| binding.modifiers == layer).collect()
     };
-    let board = ROWS.len() as f64 * UNIT + 8.0;
-    let height = |layer: &str| (own(layer).len() as f64 * 16.0 + 8.0).max(board) + 52.0;
+    let keyboard_height = ROWS.len() as f64 * UNIT + 8.0;
+    let height = |layer: &str| (own(layer).len() as f64 * 16.0 + 8.0).max(keyboard_height) + 52.0;
     let total: f64 = layers.iter().map(|layer| height(layer)).sum();
     let mut picture = sheet(WIDTH, total + 64.0);
     picture = picture.add(words(LEFT, 36.0, 18.0, INK, &format!("keys that {file} takes")));

@@ -70,11 +70,11 @@ fn draw_cell(mut picture: Document, cell: &ShapeCell, left: f64, top: f64) -> Do
     picture =
         picture.add(path_of(&cell.strokes, place).set("stroke", TAKEN).set("stroke-width", 3));
     for stroke in &cell.strokes {
-        let spots: Vec<Point> = stroke.iter().map(|spot| place(*spot)).collect();
-        let Some(first) = spots.first() else { continue };
+        let points: Vec<Point> = stroke.iter().map(|point| place(*point)).collect();
+        let Some(first) = points.first() else { continue };
         let dot = Circle::new().set("cx", first.0).set("cy", first.1).set("r", 5.5);
         picture = picture.add(dot.set("fill", TAKEN));
-        if let Some(head) = arrowhead(&spots) {
+        if let Some(head) = arrowhead(&points) {
             picture = picture.add(head);
         }
     }
@@ -89,12 +89,12 @@ fn draw_cell(mut picture: Document, cell: &ShapeCell, left: f64, top: f64) -> Do
 }
 
 /// The head at the end of a stroke that is longer than itself.
-fn arrowhead(spots: &[Point]) -> Option<Polygon> {
+fn arrowhead(points: &[Point]) -> Option<Polygon> {
     const LENGTH: f32 = 13.0;
     const HALF: f32 = 6.5;
-    let end = *spots.last()?;
-    let far = |spot: &&Point| (end.0 - spot.0).hypot(end.1 - spot.1) >= LENGTH;
-    let before = spots.iter().rev().find(far)?;
+    let end = *points.last()?;
+    let far = |point: &&Point| (end.0 - point.0).hypot(end.1 - point.1) >= LENGTH;
+    let before = points.iter().rev().find(far)?;
     let (x, y) = (end.0 - before.0, end.1 - before.1);
     let length = x.hypot(y);
     let (x, y) = (x / length, y / length);

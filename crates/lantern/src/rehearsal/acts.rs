@@ -7,7 +7,7 @@ use lantern_model::{Event, Key, KeyCombination, KeySpec, Point, Rect, StrokePath
 use lantern_script::scene::{SceneAct, Sketch};
 
 use super::{KEY_DOWN, ScenePlayer};
-use crate::text::board;
+use crate::text::reference_layout;
 
 /// From one key of a typed text to the next.
 const TYPING: Duration = Duration::from_millis(30);
@@ -24,7 +24,7 @@ impl ScenePlayer {
             self.timeline.come(self.now, act.to_string());
         }
         match act {
-            SceneAct::Key(combo, board) => self.press_for(combo, KEY_DOWN, board.as_deref()),
+            SceneAct::Key(combo, device) => self.press_for(combo, KEY_DOWN, device.as_deref()),
             SceneAct::Holds(combo, span) => self.press_for(combo, *span, None),
             SceneAct::Presses(combo) => {
                 self.press_keys(combo, None);
@@ -94,8 +94,8 @@ impl ScenePlayer {
     }
 
     /// Presses keys and lets them go later.
-    fn press_for(&mut self, combo: &KeyCombination, span: Duration, board: Option<&str>) {
-        let mut keys = self.press_keys(combo, board);
+    fn press_for(&mut self, combo: &KeyCombination, span: Duration, device: Option<&str>) {
+        let mut keys = self.press_keys(combo, device);
         keys.reverse();
         self.release_later(keys, span);
     }
@@ -105,11 +105,11 @@ impl ScenePlayer {
         self.releases.insert((self.now + span, self.released), keys);
     }
 
-    fn press_keys(&mut self, combo: &KeyCombination, board: Option<&str>) -> Vec<Key> {
+    fn press_keys(&mut self, combo: &KeyCombination, device: Option<&str>) -> Vec<Key> {
         let keys = keys_of(combo);
         for key in &keys {
-            match board {
-                Some(board) => self.backend.press_on(self.now, *key, board),
+            match device {
+                Some(device) => self.backend.press_on(self.now, *key, device),
                 None => self.backend.press(self.now, *key),
             }
             self.settle();
@@ -117,11 +117,11 @@ impl ScenePlayer {
         keys
     }
 
-    /// Types characters one after another; those the board lacks are passed over.
+    /// Types characters one after another; characters that the layout lacks are skipped.
     fn type_text(&mut self, text: &str) {
-        let board = board();
+        let layout = reference_layout();
         for character in text.chars() {
-            let Some((key, level)) = board.group().key_for(character) else { continue };
+            let Some((key, level)) = layout.group().key_for(character) else { continue };
             let with = level.modifier_keys().iter().map(|side| side.key());
             let keys: Vec<Key> = with.chain([key]).collect();
             for key in &keys {
@@ -137,7 +137,7 @@ impl ScenePlayer {
     }
 
     fn draw(&mut self, sketch: &Sketch, key: KeySpec, score: Option<f64>) {
-        let Some(key) = board().resolve(key) else { return };
+        let Some(key) = reference_layout().resolve(key) else { return };
         match (sketch, score, self.strokes_of(sketch)) {
             (_, None, Some(strokes)) => self.trace(key, &strokes),
             (Sketch::Shape(shape), ..) => self.tell_drawn(shape, key, score.unwrap_or(1.0)),
@@ -161,7 +161,7 @@ impl ScenePlayer {
         };
         let first = *strokes.first()?.first()?;
         let (x, y) = self.backend.pointer();
-        let place = |spot: &Point| (spot.0 - first.0 + x as f32, spot.1 - first.1 + y as f32);
+        let place = |point: &Point| (point.0 - first.0 + x as f32, point.1 - first.1 + y as f32);
         Some(strokes.iter().map(|stroke| stroke.iter().map(place).collect()).collect())
     }
 
@@ -174,8 +174,8 @@ impl ScenePlayer {
             self.backend.press(self.now, key);
             self.settle();
             let step = DRAWING / PIECES as u32;
-            for spots in stroke.chunks(stroke.len().div_ceil(PIECES)) {
-                self.tell(Event::PointerPath(spots.to_vec()));
+            for points in stroke.chunks(stroke.len().div_ceil(PIECES)) {
+                self.tell(Event::PointerPath(points.to_vec()));
                 self.advance_to(self.now + step);
             }
             if let Some((x, y)) = stroke.last() {
@@ -199,8 +199,8 @@ impl ScenePlayer {
 }
 
 fn keys_of(combo: &KeyCombination) -> Vec<Key> {
-    let board = board();
-    board
+    let layout = reference_layout();
+    layout
         .press_order(combo)
-        .unwrap_or_else(|_| combo.0.iter().filter_map(|part| board.resolve(*part)).collect())
+        .unwrap_or_else(|_| combo.0.iter().filter_map(|part| layout.resolve(*part)).collect())
 }

@@ -16,7 +16,7 @@ use lantern_model::{
 use lantern_script::scene::{Expectation, Scene, SceneAct};
 
 use crate::recording;
-use crate::text::{board, combo_name, describe};
+use crate::text::{combo_name, describe, reference_layout};
 use crate::timeline::{self, SentEffect, SentEffectKind, Timeline};
 use world::ScriptedWorld;
 
@@ -220,7 +220,7 @@ impl ScenePlayer {
             self.effect_runs.insert(effect.id, run);
         }
         let done = match &effect.kind {
-            EffectKind::SetGrabs(armed) => self.backend.set_grabs(armed.clone()),
+            EffectKind::SetGrabs(grabs) => self.backend.set_grabs(grabs.clone()),
             EffectKind::Input(step) => self.backend.send_input(self.now, effect.id, step),
             EffectKind::ReplayKey(back) => self.backend.replay_key(self.now, back),
             EffectKind::Hint(hint) => self.backend.show_hint(self.now, effect.id, hint),
@@ -230,7 +230,7 @@ impl ScenePlayer {
                 self.send(effect.run, SentEffectKind::Logged(text.clone()));
                 Ok(())
             }
-            EffectKind::Execute(deed) => self.perform_deed(&effect, deed),
+            EffectKind::Execute(command) => self.perform_command(&effect, command),
             EffectKind::Cancel(effect) => {
                 self.world.abandon(*effect);
                 Ok(())
@@ -428,7 +428,7 @@ impl ScenePlayer {
             other => unreachable!("only keys are held, not {other}"),
         };
         let held = self.backend.held_keys();
-        let keys = board().press_order(combo).unwrap_or_default();
+        let keys = reference_layout().press_order(combo).unwrap_or_default();
         if keys.iter().all(|key| held.contains(key) == wanted) {
             // That it went down or up has been expected with it.
             let moved = |sent: &SentEffect| match &sent.kind {

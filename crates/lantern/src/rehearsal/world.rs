@@ -7,7 +7,7 @@ use lantern_backend::{Backend, BackendError};
 use lantern_model::{Command, CommandError, CommandKind, CommandResult, Effect, EffectId, Value};
 
 use super::ScenePlayer;
-use crate::text::deed_text;
+use crate::text::command_text;
 use crate::timeline::SentEffectKind;
 
 /// What the scene has said it will answer, and who waits for an answer.
@@ -46,22 +46,22 @@ impl ScriptedWorld {
 }
 
 impl ScenePlayer {
-    pub(super) fn perform_deed(
+    pub(super) fn perform_command(
         &mut self,
         effect: &Effect,
-        deed: &Command,
+        command: &Command,
     ) -> Result<(), BackendError> {
-        if !matches!(deed.kind, CommandKind::FocusWindow(_))
+        if !matches!(command.kind, CommandKind::FocusWindow(_))
             && let Some(reason) = self.world.failures.pop_front()
         {
             self.finish_effect(effect.id, Err(CommandError::failed(reason)));
             return Ok(());
         }
         let shown = !matches!(
-            deed.kind,
+            command.kind,
             CommandKind::FocusWindow(_) | CommandKind::Paste | CommandKind::ReadClipboard
         );
-        if let CommandKind::EndStarted(started) = deed.kind {
+        if let CommandKind::EndStarted(started) = command.kind {
             let name = self.world.started.remove(&started);
             let result = match name {
                 Some(name) => {
@@ -74,14 +74,17 @@ impl ScenePlayer {
             return Ok(());
         }
         if shown {
-            self.send(effect.run, SentEffectKind::done(deed.kind.keyword(), deed_text(deed)));
+            self.send(
+                effect.run,
+                SentEffectKind::done(command.kind.keyword(), command_text(command)),
+            );
         }
-        if self.backend.execute(self.now, effect.id, deed)? {
+        if self.backend.execute(self.now, effect.id, command)? {
             return Ok(());
         }
-        let answer = match deed.kind {
+        let answer = match command.kind {
             CommandKind::Launch => {
-                let program = deed.arguments.first().map_or("", String::as_str);
+                let program = command.arguments.first().map_or("", String::as_str);
                 let name = program.split(' ').next().unwrap_or(program);
                 self.backend.open(name.rsplit('/').next().unwrap_or(name));
                 self.world.started.insert(effect.id, program.to_owned());

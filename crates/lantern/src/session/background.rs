@@ -16,7 +16,7 @@ const MOST_OVERDUE: usize = 3;
 
 /// Runs work on a thread and makes a descriptor readable when it is done.
 pub(super) struct Background<T> {
-    bell: Arc<OwnedFd>,
+    waker: Arc<OwnedFd>,
     limit: Duration,
     under_way: Option<UnderWay<T>>,
     /// Threads whose results are not awaited any more.
@@ -45,8 +45,8 @@ impl<T: Send + 'static> Background<T> {
     /// # Errors
     /// When the system gives no event descriptor.
     pub(super) fn new(limit: Duration) -> io::Result<Background<T>> {
-        let bell = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
-        Ok(Background { bell, limit, under_way: None, overdue: Vec::new() })
+        let waker = Arc::new(eventfd(0, EventfdFlags::CLOEXEC | EventfdFlags::NONBLOCK)?);
+        Ok(Background { waker, limit, under_way: None, overdue: Vec::new() })
     }
 
     /// Starts work; its result comes from [`Background::poll`]. The caller makes sure that none is
@@ -55,10 +55,10 @@ impl<T: Send + 'static> Background<T> {
         self.overdue.retain(|thread| !thread.is_finished());
         let is_full = self.overdue.len() >= MOST_OVERDUE;
         let (sender, result) = channel();
-        let bell = Arc::clone(&self.bell);
+        let waker = Arc::clone(&self.waker);
         let thread = thread::spawn(move || {
             // Rings also when the work panics, which drops the sender.
-            let _ring = Ring(bell);
+            let _ring = Ring(waker);
             if !is_full {
                 // Nothing awaits a result that comes too late.
                 let _ = sender.send(work());
@@ -81,7 +81,7 @@ impl<T: Send + 'static> Background<T> {
             Err(TryRecvError::Disconnected) => Finished::Fault,
             Err(TryRecvError::Empty) => return None,
         };
-        let _ = rustix::io::read(&*self.bell, &mut [0; 8]);
+        let _ = rustix::io::read(&*self.waker, &mut [0; 8]);
         let under_way = self.under_way.take()?;
         if matches!(finished, Finished::TooSlow(_)) {
             self.overdue.push(under_way.thread);
@@ -96,7 +96,7 @@ impl<T: Send + 'static> Background<T> {
 
     /// Becomes readable when work is done.
     pub(super) fn descriptor(&self) -> BorrowedFd<'_> {
-        self.bell.as_fd()
+        self.waker.as_fd()
     }
 }
 

@@ -1,5 +1,6 @@
-//! The one event loop: it sleeps until the back end, a timer, a signal, a saved file or the end of a
-//! started program wakes it, hands what happened to the engine, and carries out what comes back.
+//! The event loop. It sleeps until the back end, a timer, a signal, a saved file or the end of a
+//! started program wakes it. It hands events to the engine and carries out the effects that the engine
+//! returns.
 
 use std::collections::VecDeque;
 use std::os::unix::net::UnixStream;
@@ -124,9 +125,9 @@ impl<'j, D: Backend> Session<'j, D> {
         self.clock.now()
     }
 
-    /// Works until a signal ends it. `ready` is called once, when every key is armed.
+    /// Works until a signal ends it. `ready` is called once, when all grabs are installed.
     pub fn work(&mut self, ready: impl FnOnce(&RuleSet, &EventLog)) -> Result<(), Failure> {
-        // On a slow machine more than one share of time passes before every key is armed.
+        // On a slow machine more than one share of time passes before all grabs are installed.
         let until = self.now() + ARMING;
         while !self.process_events()? && self.now() < until {}
         self.update_clock()?;
@@ -225,7 +226,7 @@ impl<'j, D: Backend> Session<'j, D> {
                     self.perform_effects(now)?;
                     quiet = false;
                 }
-                if let Some(event) = self.executor.next_device_news() {
+                if let Some(event) = self.executor.next_device_event() {
                     self.handle_device_event(now, event);
                     self.perform_effects(now)?;
                     quiet = false;
@@ -284,9 +285,9 @@ impl<'j, D: Backend> Session<'j, D> {
 
     fn perform(&mut self, now: Time, effect: Effect) -> Result<(), BackendError> {
         match effect.kind {
-            EffectKind::SetGrabs(armed) => {
-                self.reporter.report_grabs(armed.keys.len());
-                self.backend.set_grabs(armed)
+            EffectKind::SetGrabs(grabs) => {
+                self.reporter.report_grabs(grabs.keys.len());
+                self.backend.set_grabs(grabs)
             }
             EffectKind::Input(step) => self.backend.send_input(now, effect.id, &step),
             EffectKind::ReplayKey(back) => self.backend.replay_key(now, &back),
@@ -300,7 +301,7 @@ impl<'j, D: Backend> Session<'j, D> {
                 self.executor.listen_for(listening);
                 Ok(())
             }
-            EffectKind::Execute(deed) => self.perform_deed(now, effect.id, &deed),
+            EffectKind::Execute(command) => self.perform_command(now, effect.id, &command),
             EffectKind::Cancel(effect) => {
                 self.executor.abandon(effect);
                 Ok(())
@@ -314,28 +315,28 @@ impl<'j, D: Backend> Session<'j, D> {
         self.executor.announce(&text);
         if !self.backend.shows_hints() {
             let verb = CommandKind::Notify;
-            let deed = Command {
+            let command = Command {
                 kind: verb,
                 arguments: vec![text],
                 value: None,
                 timeout: Some(hint.duration),
             };
             // Without a notification service there is no hint.
-            self.executor.attempt(EffectId(0), &deed);
+            self.executor.attempt(EffectId(0), &command);
         }
         self.backend.show_hint(now, effect, hint)
     }
 
-    fn perform_deed(
+    fn perform_command(
         &mut self,
         now: Time,
         effect: EffectId,
-        deed: &Command,
+        command: &Command,
     ) -> Result<(), BackendError> {
-        if self.backend.execute(now, effect, deed)? {
+        if self.backend.execute(now, effect, command)? {
             return Ok(());
         }
-        match self.executor.attempt(effect, deed) {
+        match self.executor.attempt(effect, command) {
             None => {}
             Some(Ok(value)) => self.finish(now, effect, Ok(value)),
             // Told after what else was ordered with it.

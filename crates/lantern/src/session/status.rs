@@ -93,7 +93,7 @@ impl SessionReport<'_> {
             let (name, kind) = (&device.name, device.kind.word());
             json!({ "name": name, "kind": kind, "at": device.kind.address(), "state": state, "why": why })
         });
-        let ear = self.executor.loudness().map(|loudness| {
+        let microphone = self.executor.loudness().map(|loudness| {
             let whole = |level: f32| f64::from(level.round());
             json!({
                 "level": whole(loudness.level),
@@ -125,7 +125,7 @@ impl SessionReport<'_> {
             "programs": programs.collect::<Vec<_>>(),
             "broken": session.is_broken,
             "devices": devices.collect::<Vec<_>>(),
-            "ear": ear,
+            "microphone": microphone,
             "sayable": sayable.collect::<Vec<_>>(),
         })
     }

@@ -89,7 +89,7 @@ impl Loop {
                 EffectKind::Input(step) => desk.send_input(now, effect.id, &step),
                 EffectKind::ReplayKey(back) => desk.replay_key(now, &back),
                 EffectKind::Hint(hint) => desk.show_hint(now, effect.id, &hint),
-                EffectKind::Execute(deed) => desk.execute(now, effect.id, &deed).map(drop),
+                EffectKind::Execute(command) => desk.execute(now, effect.id, &command).map(drop),
                 EffectKind::Log(_) | EffectKind::Listen(_) | EffectKind::Cancel(_) => Ok(()),
             };
             done.expect("it never goes away");

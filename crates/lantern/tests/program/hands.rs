@@ -260,7 +260,7 @@ fn set_order(person: &Person, order: &[u8], alone: bool) {
     }
 }
 
-/// Taps f9 on the board.
+/// Taps f9 on the keyboard.
 fn tap_f9(board: &mut PlayedDevice) {
     board.key("f9", true);
     board.key("f9", false);
@@ -657,22 +657,22 @@ fn x11_pens_pads_and_second_keyboards_are_told_apart() {
                  when key f9 from device \"second pad\" => tap e\n\
                  when key back-button from device \"bench tablet pad\" => tap f\n";
     let running = Running::start(&display, rules);
-    let [board, second, mouse, pad, pen, eraser, bell] = devices.as_mut_slice() else {
+    let [board, second, mouse, pad, pen, eraser, waker] = devices.as_mut_slice() else {
         panic!("there are seven");
     };
     // Each act has some press arrive; a key of one more keyboard comes after the rest of it.
     let mut typed = |target: &Target| -> Vec<u8> {
-        const BELL: u8 = 96;
+        const WAKER: u8 = 96;
         let mut got = target.expect(1);
         while !got.iter().any(|got| got.down) {
             got.extend(target.expect(1));
         }
-        bell.key("f12", true);
-        bell.key("f12", false);
-        while got.last().is_some_and(|last| last.down || last.button || last.detail != BELL) {
+        waker.key("f12", true);
+        waker.key("f12", false);
+        while got.last().is_some_and(|last| last.down || last.button || last.detail != WAKER) {
             got.extend(target.expect(1));
         }
-        got.retain(|got| got.button || got.detail != BELL);
+        got.retain(|got| got.button || got.detail != WAKER);
         got.iter().filter(|got| got.down && !got.button).map(|got| got.detail).collect()
     };
     for (is_eraser, button, code) in [(false, 1, A), (false, 2, B), (false, 3, 40), (true, 1, C)] {

@@ -18,20 +18,21 @@ fn plug(home: &Home) -> Pedals {
 fn a_bouncing_pedal_counts_once_and_its_lamp_is_lit() {
     let home = Home::new();
     let link = home.path().join("pedals").display().to_string();
-    let mut board = at_work::start(&home, &["standin", "pedals", "--link", &link, "--bounce", "9"]);
-    board.expect("the pedals are at");
+    let mut pedals =
+        at_work::start(&home, &["standin", "pedals", "--link", &link, "--bounce", "9"]);
+    pedals.expect("the pedals are at");
     let steps = "let n = 0
 when line from pedals contains \"left\" at most once per 300ms {
     set n = n + 1
     send pedals \"lamp {n}\\n\"
 }";
     let _run = at_work::run(&home, &rules(&home, steps));
-    board.say("left");
-    board.expect("was sent lamp 1");
-    board.say("wait 400");
-    board.say("left");
-    board.expect("was sent lamp 2");
-    let lamps = board.stop();
+    pedals.say("left");
+    pedals.expect("was sent lamp 1");
+    pedals.say("wait 400");
+    pedals.say("left");
+    pedals.expect("was sent lamp 2");
+    let lamps = pedals.stop();
     assert_eq!(lamps.iter().filter(|line| line.contains("was sent")).count(), 2, "{lamps:?}");
 }
 
@@ -54,16 +55,16 @@ when line from pedals matches `^press (?<id>[0-9]+)$` as said again overlaps {{
 when line from pedals is \"half\" => log \"never\"",
         last[0], last[1]
     );
-    let board = plug(&home);
+    let pedals = plug(&home);
     let mut run = at_work::run(&home, &rules(&home, &steps));
-    let send = |board: &Pedals, from: usize| {
+    let send = |pedals: &Pedals, from: usize| {
         let presses = from..from + PRESSES / 2;
         let lines: String = presses.map(|id| format!("press {id}\r\n").repeat(BOUNCES)).collect();
         // Pieces that end anywhere but where lines do.
         for piece in lines.as_bytes().chunks(701) {
             let mut rest = piece;
             while !rest.is_empty() {
-                match board.send_some(rest) {
+                match pedals.send_some(rest) {
                     Ok(sent) => rest = &rest[sent..],
                     Err(error) if error.kind() == std::io::ErrorKind::WouldBlock => {
                         std::thread::yield_now();
@@ -73,15 +74,15 @@ when line from pedals is \"half\" => log \"never\"",
             }
         }
     };
-    send(&board, 0);
+    send(&pedals, 0);
     run.expect(&format!("{} pressed", PRESSES / 2));
     // What it had begun to say is no line, and does not spoil the next.
-    board.send(b"hal").expect("the port is open");
-    drop(board);
+    pedals.send(b"hal").expect("the port is open");
+    drop(pedals);
     run.expect("pedals is not there");
-    let board = plug(&home);
-    board.send(b"f\n").expect("the port is open");
-    send(&board, PRESSES / 2);
+    let pedals = plug(&home);
+    pedals.send(b"f\n").expect("the port is open");
+    send(&pedals, PRESSES / 2);
     run.expect(&format!("{PRESSES} pressed"));
     assert!(!run.stop().iter().any(|line| line.contains("never")));
 }
@@ -89,23 +90,23 @@ when line from pedals is \"half\" => log \"never\"",
 #[test]
 fn every_line_end_counts_and_what_is_no_text_or_too_long_does_no_harm() {
     let home = Home::new();
-    let board = plug(&home);
+    let pedals = plug(&home);
     let mut run = at_work::run(
         &home,
         &rules(&home, "when line from pedals as said again overlaps => log \"<{said.text}>\""),
     );
-    board.send(b"one\ntwo\r\nthree\rfour\n\n\r\n").expect("the port is open");
+    pedals.send(b"one\ntwo\r\nthree\rfour\n\n\r\n").expect("the port is open");
     run.expect("<one>");
     run.expect("<two>");
     run.expect("<three>");
     run.expect("<four>");
-    board.send(b"a\xff\xfeb\n").expect("the port is open");
+    pedals.send(b"a\xff\xfeb\n").expect("the port is open");
     run.expect("<a\u{fffd}\u{fffd}b>");
     for _ in 0..10 {
-        while board.send(&[b'x'; 1000]).is_err() {}
+        while pedals.send(&[b'x'; 1000]).is_err() {}
     }
     run.expect("pedals sent a line of over 4096 bytes");
-    board.send(b"\nlast\n").expect("the port is open");
+    pedals.send(b"\nlast\n").expect("the port is open");
     let line = run.expect("<xxx");
     assert_eq!(line.len(), 4096 + 2, "it is cut");
     run.expect("<last>");
@@ -124,17 +125,17 @@ fn a_port_that_is_none_or_not_there_is_said_with_what_to_do() {
     run.expect("not sent");
     std::fs::remove_file(home.path().join("pedals")).expect("it is there");
     run.expect("is not there; plug it in");
-    let board = plug(&home);
-    board.send(b"x\n").expect("the port is open");
+    let pedals = plug(&home);
+    pedals.send(b"x\n").expect("the port is open");
     let status = home.call(&["status"]);
     assert!(status.stdout.contains("pedals"), "{}{}", status.stdout, status.stderr);
-    drop(board);
+    drop(pedals);
 }
 
 #[test]
 fn a_port_has_one_reader_others_look_through_it_and_a_reload_keeps_it_open() {
     let home = Home::new();
-    let board = plug(&home);
+    let pedals = plug(&home);
     let text = rules(&home, "when line from pedals as said => log \"first {said.text}\"");
     let mut run = at_work::run_with(&home, &text, &["--log-level", "info"]);
     run.expect("pedals is there");
@@ -146,7 +147,7 @@ fn a_port_has_one_reader_others_look_through_it_and_a_reload_keeps_it_open() {
     assert!(elsewhere.stderr.contains("is in use by another program"), "{}", elsewhere.stderr);
     home.write("bench.lantern", text.replace("first", "second"));
     run.expect("reloaded");
-    board.send(b"left\n").expect("the port is open");
+    pedals.send(b"left\n").expect("the port is open");
     run.expect("second left");
     raw.expect("left\\n");
     let said = run.stop();
@@ -156,14 +157,14 @@ fn a_port_has_one_reader_others_look_through_it_and_a_reload_keeps_it_open() {
 #[test]
 fn lines_are_seen_as_they_come_by_who_only_looks() {
     let home = Home::new();
-    let board = plug(&home);
+    let pedals = plug(&home);
     let port = home.path().join("pedals").display().to_string();
     let mut raw = at_work::start(&home, &["watch", "--raw", "--port", &port, "--speed", "115200"]);
     raw.expect("is open at 115200");
-    board.send(b"left\r\nbad \xff\x07\n").expect("the port is open");
+    pedals.send(b"left\r\nbad \xff\x07\n").expect("the port is open");
     raw.expect("left\\r\\n");
     raw.expect("bad \\xff\\x07\\n");
-    board.send(b"half").expect("the port is open");
+    pedals.send(b"half").expect("the port is open");
     raw.expect("half");
 }
 

@@ -13,8 +13,8 @@ pub(super) fn plain_keys_taken(input: &LintInput<'_>, findings: &mut Vec<Finding
             continue;
         }
         for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
-            if let TriggerKind::Key { combo, press: manner, .. } = &trigger.kind
-                && !manner.must_wait()
+            if let TriggerKind::Key { combo, press, .. } = &trigger.kind
+                && !press.must_wait()
                 && plain_keys(combo) == 1
                 && let Some(what) = lost_with(combo)
             {

@@ -14,8 +14,8 @@ pub(super) fn slow_typing(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
         }
         for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
             let waiting = match &trigger.kind {
-                TriggerKind::Key { combo, press: manner, .. } => {
-                    waits_for(input, combo, *manner).map(|what| (combo, what))
+                TriggerKind::Key { combo, press, .. } => {
+                    waits_for(input, combo, *press).map(|what| (combo, what))
                 }
                 TriggerKind::Keys { combos, .. } => {
                     combos.first().map(|combo| (combo, "the next key of the sequence".to_owned()))
@@ -30,12 +30,12 @@ pub(super) fn slow_typing(input: &LintInput<'_>, findings: &mut Vec<Finding>) {
 }
 
 /// What delays the delivery of a key, if anything does.
-fn waits_for(input: &LintInput<'_>, combo: &KeyCombination, manner: PressKind) -> Option<String> {
+fn waits_for(input: &LintInput<'_>, combo: &KeyCombination, press: PressKind) -> Option<String> {
     if plain_keys(combo) > 1 {
         let wait = Value::Duration(input.lowered.set.settings.chord_window);
         return Some(format!("the others, for {wait}"));
     }
-    manner.must_wait().then(|| "what becomes of the press".to_owned())
+    press.must_wait().then(|| "what becomes of the press".to_owned())
 }
 
 fn slows(combo: &KeyCombination, span: Span, waits_for: &str) -> Finding {

@@ -85,7 +85,7 @@ fn sent_by(input: &LintInput<'_>, body: RoutineId) -> Vec<Sent> {
                     sent.push(Sent::Front(app.to_lowercase()))
                 }
                 Op::Command { kind: verb, arguments: words, .. } => {
-                    sent.extend(sent_by_deed(verb, words))
+                    sent.extend(sent_by_command(verb, words))
                 }
                 _ => {}
             }
@@ -167,7 +167,7 @@ fn fixed(combo: &KeyCombinationExpr) -> Option<KeyCombination> {
     keys.collect::<Option<Vec<_>>>().map(KeyCombination)
 }
 
-fn sent_by_deed(verb: &CommandKind, words: &[Expr]) -> Option<Sent> {
+fn sent_by_command(verb: &CommandKind, words: &[Expr]) -> Option<Sent> {
     let Some(Expr::Value(Value::Text(first))) = words.first() else { return None };
     Some(match verb {
         CommandKind::Publish { broker, .. } => Sent::Message(*broker, first.clone()),

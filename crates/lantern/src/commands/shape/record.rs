@@ -53,9 +53,9 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
     let name = &arguments.holding;
     let key = Key::named(name).ok_or_else(|| Failure::NoSuchKey { name: name.clone() })?;
     // A list of its own: `lantern run` may be at work with the other.
-    let list = RuntimeFiles::of_desk(BackendName::X11)?.held_keys().with_extension("record");
+    let list = RuntimeFiles::of_session(BackendName::X11)?.held_keys().with_extension("record");
     let mut backend = X11Backend::open(HeldKeyWriter::open(&list)?)?;
-    let armed = KeyGrab {
+    let grabs = KeyGrab {
         key,
         modifiers: ModifierSet::NONE,
         any_extra_modifiers: false,
@@ -63,7 +63,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
         report_release: true,
         synchronous: true,
     };
-    let rest = GrabSet { keys: vec![armed], ..GrabSet::default() };
+    let rest = GrabSet { keys: vec![grabs], ..GrabSet::default() };
     backend.set_grabs(rest.clone())?;
     let times = arguments.times;
     complain!("hold {key} and draw, {times} times; Ctrl+C ends it");
@@ -79,7 +79,7 @@ fn draw(arguments: &ShapeRecordArguments, kept: &mut Drawings) -> Result<(), Fai
                 way = Some(StrokePath::new());
                 backend.set_grabs(GrabSet { pointer_path: Some(true), ..rest.clone() })?;
             }
-            Some(Event::PointerPath(spots)) => way.iter_mut().for_each(|way| way.extend(&spots)),
+            Some(Event::PointerPath(points)) => way.iter_mut().for_each(|way| way.extend(&points)),
             Some(Event::Released { key: up }) if up == key => {
                 strokes.extend(way.take());
                 ended = Some(now());

@@ -110,11 +110,11 @@ struct RulePhrase {
 
 impl RulePhrase {
     fn said(&self, saying: &PhonemeSequence) -> RankedPhrase {
-        let letters: Vec<&str> = saying.sounds().iter().map(|sound| sound.letters()).collect();
+        let characters: Vec<&str> = saying.sounds().iter().map(|sound| sound.letters()).collect();
         RankedPhrase {
             phrase: self.text.clone(),
             said: saying.words.join(" "),
-            sounds: letters.join(" "),
+            sounds: characters.join(" "),
             file: self.place.rsplit_once(':').map_or("", |(file, _)| file).to_owned(),
             line: self.line,
         }

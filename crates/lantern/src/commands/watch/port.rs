@@ -96,8 +96,8 @@ fn show(bytes: &[u8], began: Instant, json: bool) {
 fn escaped(bytes: &[u8]) -> String {
     let mut text = String::new();
     for chunk in bytes.utf8_chunks() {
-        for letter in chunk.valid().chars() {
-            match letter {
+        for character in chunk.valid().chars() {
+            match character {
                 '\r' => text.push_str("\\r"),
                 '\n' => text.push_str("\\n"),
                 '\t' => text.push_str("\\t"),
@@ -105,7 +105,7 @@ fn escaped(bytes: &[u8]) -> String {
                 control if control.is_ascii_control() => {
                     text.push_str(&format!("\\x{:02x}", u32::from(control)));
                 }
-                letter => text.push(letter),
+                character => text.push(character),
             }
         }
         for byte in chunk.invalid() {

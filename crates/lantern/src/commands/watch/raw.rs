@@ -13,7 +13,7 @@ use crate::output::{complain, say};
 use crate::style;
 
 pub fn watch(json: bool) -> Result<Status, Failure> {
-    let mut ears = SceneListener::open(None)?;
+    let mut listener = SceneListener::open(None)?;
     let _quiet = QuietTerminal::new();
     if !json {
         complain!(
@@ -22,7 +22,7 @@ pub fn watch(json: bool) -> Result<Status, Failure> {
         );
     }
     let mut began = None;
-    while let Some(noticed) = ears.next()? {
+    while let Some(noticed) = listener.next()? {
         match noticed {
             SceneObservation::Moved(..) => {}
             SceneObservation::Input(seen) => {

@@ -7,7 +7,7 @@ use crate::token::{Sign, TokenKind};
 use crate::tree::{CommandSyntax, ExprSyntax};
 
 /// Their first words.
-pub(super) const DEEDS: &[&str] = &[
+pub(super) const COMMANDS: &[&str] = &[
     "launch", "run", "shell", "open", "end", "focus", "close", "choose", "paste", "notify", "say",
     "play", "volume", "ask", "confirm", "pick", "send", "publish", "get", "put", "post", "read",
     "tally",
@@ -21,9 +21,9 @@ pub(super) const GIVES_VALUE: &[&str] =
 const SOME: DeviceId = DeviceId(usize::MAX);
 
 impl Parser<'_> {
-    pub(super) fn parse_deed(&mut self) -> Parsed<CommandSyntax> {
+    pub(super) fn parse_command(&mut self) -> Parsed<CommandSyntax> {
         let piece = self.next();
-        let mut deed = CommandSyntax {
+        let mut command = CommandSyntax {
             verb: CommandKind::Open,
             device: None,
             words: Vec::new(),
@@ -34,44 +34,44 @@ impl Parser<'_> {
         };
         match self.slice(piece.span) {
             "launch" => {
-                deed.take(CommandKind::Launch, vec![self.parse_expr()?]);
+                command.take(CommandKind::Launch, vec![self.parse_expr()?]);
                 if self.take_word("as") {
-                    deed.name = Some(self.expect_name("a name for what is started")?);
+                    command.name = Some(self.expect_name("a name for what is started")?);
                 }
             }
-            "run" => deed.take(CommandKind::Run, self.parse_exprs()?),
-            "shell" => deed.take(CommandKind::Shell, vec![self.parse_expr()?]),
-            "open" => deed.take(CommandKind::Open, vec![self.parse_expr()?]),
+            "run" => command.take(CommandKind::Run, self.parse_exprs()?),
+            "shell" => command.take(CommandKind::Shell, vec![self.parse_expr()?]),
+            "open" => command.take(CommandKind::Open, vec![self.parse_expr()?]),
             "end" => {
                 let name = self.expect_path("the name of what was launched")?;
-                deed.verb = CommandKind::End(name.text.clone());
-                deed.name = Some(name);
+                command.verb = CommandKind::End(name.text.clone());
+                command.name = Some(name);
             }
-            "focus" => deed.take(CommandKind::Focus, vec![self.parse_program()?]),
-            "close" => deed.take(CommandKind::Close, vec![self.parse_program()?]),
-            "choose" => deed.take(CommandKind::ChooseMenuEntry, self.parse_exprs()?),
+            "focus" => command.take(CommandKind::Focus, vec![self.parse_program()?]),
+            "close" => command.take(CommandKind::Close, vec![self.parse_program()?]),
+            "choose" => command.take(CommandKind::ChooseMenuEntry, self.parse_exprs()?),
             "tally" => {
                 let shows =
                     self.at_end_of_statement() || self.is_word("at") || self.is_word("else");
                 let number = if shows { Vec::new() } else { vec![self.parse_expr()?] };
-                deed.take(CommandKind::Tally, number);
+                command.take(CommandKind::Tally, number);
             }
-            "paste" => deed.take(CommandKind::Paste, vec![self.parse_expr()?]),
-            "notify" => deed.take(CommandKind::Notify, vec![self.parse_expr()?]),
-            "say" => deed.take(CommandKind::Say, vec![self.parse_expr()?]),
-            "play" => self.parse_play(&mut deed)?,
-            "volume" => self.parse_volume(&mut deed)?,
-            "ask" => deed.take(CommandKind::Ask, vec![self.parse_expr()?]),
-            "confirm" => deed.take(CommandKind::Confirm, vec![self.parse_expr()?]),
+            "paste" => command.take(CommandKind::Paste, vec![self.parse_expr()?]),
+            "notify" => command.take(CommandKind::Notify, vec![self.parse_expr()?]),
+            "say" => command.take(CommandKind::Say, vec![self.parse_expr()?]),
+            "play" => self.parse_play(&mut command)?,
+            "volume" => self.parse_volume(&mut command)?,
+            "ask" => command.take(CommandKind::Ask, vec![self.parse_expr()?]),
+            "confirm" => command.take(CommandKind::Confirm, vec![self.parse_expr()?]),
             "pick" => {
-                deed.take(CommandKind::Pick, vec![self.parse_expr()?]);
+                command.take(CommandKind::Pick, vec![self.parse_expr()?]);
                 self.expect_sign(Sign::Comma, "between the question and the list")?;
                 self.take_line_ends();
-                deed.value = Some(self.parse_expr()?);
+                command.value = Some(self.parse_expr()?);
             }
             "read" => {
                 self.expect_word("clipboard", "after `read`")?;
-                deed.verb = CommandKind::ReadClipboard;
+                command.verb = CommandKind::ReadClipboard;
             }
             other => {
                 let verb = match other {
@@ -81,11 +81,11 @@ impl Parser<'_> {
                     "put" => CommandKind::Put(SOME),
                     _ => CommandKind::Post(SOME),
                 };
-                self.parse_to_device(verb, &mut deed)?;
+                self.parse_to_device(verb, &mut command)?;
             }
         }
-        deed.limit = self.parse_limit()?;
-        Ok(deed)
+        command.limit = self.parse_limit()?;
+        Ok(command)
     }
 
     /// `at most D`
@@ -108,14 +108,14 @@ impl Parser<'_> {
     }
 
     /// `play FILE`, `play any of FILE, FILE`
-    fn parse_play(&mut self, deed: &mut CommandSyntax) -> Parsed<()> {
+    fn parse_play(&mut self, command: &mut CommandSyntax) -> Parsed<()> {
         let several = self.take_words(&["any", "of"]);
         let files = if several { self.parse_exprs()? } else { vec![self.parse_expr()?] };
-        deed.take(CommandKind::Play, files);
+        command.take(CommandKind::Play, files);
         Ok(())
     }
 
-    fn parse_volume(&mut self, deed: &mut CommandSyntax) -> Parsed<()> {
+    fn parse_volume(&mut self, command: &mut CommandSyntax) -> Parsed<()> {
         const CHANGES: [VolumeChange; 5] = [
             VolumeChange::Up,
             VolumeChange::Down,
@@ -124,14 +124,14 @@ impl Parser<'_> {
             VolumeChange::Unmute,
         ];
         if self.take_words(&["toggle", "mute"]) {
-            deed.verb = CommandKind::Volume(VolumeChange::ToggleMute);
+            command.verb = CommandKind::Volume(VolumeChange::ToggleMute);
             return Ok(());
         }
         for change in CHANGES {
             if self.take_word(change.words()) {
-                deed.verb = CommandKind::Volume(change);
+                command.verb = CommandKind::Volume(change);
                 if !matches!(change, VolumeChange::Mute | VolumeChange::Unmute) {
-                    deed.value = Some(self.parse_expr()?);
+                    command.value = Some(self.parse_expr()?);
                 }
                 return Ok(());
             }
@@ -141,21 +141,21 @@ impl Parser<'_> {
     }
 
     /// `send DEVICE TEXT`, `publish BROKER "topic" body TEXT retained`, `put WEB "/path" body VALUE`
-    fn parse_to_device(&mut self, verb: CommandKind, deed: &mut CommandSyntax) -> Parsed<()> {
-        deed.device = Some(self.expect_path("the device's name")?);
-        deed.words = vec![self.parse_expr()?];
+    fn parse_to_device(&mut self, verb: CommandKind, command: &mut CommandSyntax) -> Parsed<()> {
+        command.device = Some(self.expect_path("the device's name")?);
+        command.words = vec![self.parse_expr()?];
         let needs_body = matches!(verb, CommandKind::Publish { .. } | CommandKind::Put(_));
         if self.take_word("body") {
             let body = self.parse_expr()?;
             if matches!(verb, CommandKind::Publish { .. }) {
-                deed.words.push(body);
+                command.words.push(body);
             } else {
-                deed.value = Some(body);
+                command.value = Some(body);
             }
         } else if needs_body && self.peek().kind != TokenKind::End {
             return self.fail("`body` and what is sent");
         }
-        deed.verb = match verb {
+        command.verb = match verb {
             CommandKind::Publish { broker, .. } => {
                 CommandKind::Publish { broker, retained: self.take_word("retained") }
             }

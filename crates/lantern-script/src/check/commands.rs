@@ -12,61 +12,67 @@ use crate::tree::{self, CommandSyntax, ExprSyntaxKind, TextPart};
 use crate::{Finding, Span};
 
 impl Checker<'_> {
-    pub(super) fn lower_deed(&mut self, deed: &CommandSyntax, span: Span) -> Option<Op> {
-        let verb = self.lower_verb(deed)?;
+    pub(super) fn lower_command(&mut self, command: &CommandSyntax, span: Span) -> Option<Op> {
+        let verb = self.lower_verb(command)?;
         self.need_for_verb(&verb, span);
         let words = match verb {
-            CommandKind::Shell => self.lower_shell(deed),
-            CommandKind::Launch => deed.words.iter().map(|word| self.lower_launch(word)).collect(),
+            CommandKind::Shell => self.lower_shell(command),
+            CommandKind::Launch => {
+                command.words.iter().map(|word| self.lower_launch(word)).collect()
+            }
             CommandKind::Open | CommandKind::Focus | CommandKind::Close => {
                 let what = if verb == CommandKind::Open {
                     "an address or file"
                 } else {
                     "a program's name"
                 };
-                deed.words.iter().map(|word| self.lower_kind(word, ValueKind::Text, what)).collect()
+                command
+                    .words
+                    .iter()
+                    .map(|word| self.lower_kind(word, ValueKind::Text, what))
+                    .collect()
             }
             CommandKind::Tally => {
                 let number = |word| self.lower_kind(word, ValueKind::Number, "the number to pick");
-                deed.words.iter().map(number).collect()
+                command.words.iter().map(number).collect()
             }
             CommandKind::Get(_) | CommandKind::Put(_) | CommandKind::Post(_) => {
-                deed.words.iter().map(|word| self.lower_path(word)).collect()
+                command.words.iter().map(|word| self.lower_path(word)).collect()
             }
-            _ => deed.words.iter().map(|word| self.lower_shown(word)).collect(),
+            _ => command.words.iter().map(|word| self.lower_shown(word)).collect(),
         };
-        let value = deed.value.as_ref().map(|value| match verb {
+        let value = command.value.as_ref().map(|value| match verb {
             CommandKind::Volume(_) => {
                 self.lower_kind(value, ValueKind::Share, "a share, such as 5%")
             }
             CommandKind::Pick => self.lower_kind(value, ValueKind::List, "a list to pick from"),
             _ => self.lower_shown(value),
         });
-        let limit = self.lower_optional(deed.limit.as_ref(), ValueKind::Duration, "a duration");
-        let into = self.lower_into(deed, &verb);
+        let limit = self.lower_optional(command.limit.as_ref(), ValueKind::Duration, "a duration");
+        let into = self.lower_into(command, &verb);
         let name = match verb {
-            CommandKind::Launch => deed.name.as_ref().map(|name| self.names.full(&name.text)),
+            CommandKind::Launch => command.name.as_ref().map(|name| self.names.full(&name.text)),
             _ => None,
         };
-        self.check_amount(&verb, value.as_ref(), deed);
+        self.check_amount(&verb, value.as_ref(), command);
         Some(Op::Command { kind: verb, arguments: words, value, timeout: limit, into, name })
     }
 
-    fn lower_verb(&mut self, deed: &CommandSyntax) -> Option<CommandKind> {
-        if let CommandKind::End(_) = deed.verb {
-            let name = deed.name.as_ref()?;
+    fn lower_verb(&mut self, command: &CommandSyntax) -> Option<CommandKind> {
+        if let CommandKind::End(_) = command.verb {
+            let name = command.name.as_ref()?;
             self.find(ItemKind::Started, name)?;
             return Some(CommandKind::End(self.names.full(&name.text)));
         }
-        let Some(device) = &deed.device else {
-            return Some(deed.verb.clone());
+        let Some(device) = &command.device else {
+            return Some(command.verb.clone());
         };
-        let id = match deed.verb {
+        let id = match command.verb {
             CommandKind::Send(_) => self.find_device_of(device, "serial"),
             CommandKind::Publish { .. } => self.find_device_of(device, "broker"),
             _ => self.find_device_of(device, "web"),
         }?;
-        Some(match deed.verb {
+        Some(match command.verb {
             CommandKind::Send(_) => CommandKind::Send(id),
             CommandKind::Publish { retained, .. } => CommandKind::Publish { broker: id, retained },
             CommandKind::Get(_) => CommandKind::Get(id),
@@ -76,8 +82,8 @@ impl Checker<'_> {
     }
 
     /// A line for the shell, each value in it as one word.
-    fn lower_shell(&mut self, deed: &CommandSyntax) -> Vec<Expr> {
-        let Some(line) = deed.words.first() else { return Vec::new() };
+    fn lower_shell(&mut self, command: &CommandSyntax) -> Vec<Expr> {
+        let Some(line) = command.words.first() else { return Vec::new() };
         let ExprSyntaxKind::Text(parts) = &line.kind else {
             if line.kind != ExprSyntaxKind::Unread {
                 self.say(
@@ -88,7 +94,7 @@ impl Checker<'_> {
             }
             return Vec::new();
         };
-        vec![self.lower_command(parts, "shell")]
+        vec![self.lower_command_line(parts, "shell")]
     }
 
     /// A program's name, or its command line with each value in it as one argument.
@@ -108,13 +114,13 @@ impl Checker<'_> {
                             .help("write the program itself, and values behind it: launch \"mousepad {file}\""),
                     );
                 }
-                self.lower_command(parts, "launch")
+                self.lower_command_line(parts, "launch")
             }
         }
     }
 
     /// A command line, each value in it as exactly one word.
-    fn lower_command(&mut self, parts: &[TextPart], step: &str) -> Expr {
+    fn lower_command_line(&mut self, parts: &[TextPart], step: &str) -> Expr {
         let mut lexer = ShellLexer::new();
         let lower = |part: &TextPart| match part {
             TextPart::Literal(text) => {
@@ -149,8 +155,8 @@ impl Checker<'_> {
         Expr::Text(parts.iter().map(lower).collect())
     }
 
-    fn lower_into(&mut self, deed: &CommandSyntax, verb: &CommandKind) -> Option<AssignTarget> {
-        let (fresh, name) = deed.into.as_ref()?;
+    fn lower_into(&mut self, command: &CommandSyntax, verb: &CommandKind) -> Option<AssignTarget> {
+        let (fresh, name) = command.into.as_ref()?;
         let kind = match verb {
             CommandKind::Confirm => ValueKind::Truth,
             CommandKind::Launch => ValueKind::Number,
@@ -168,10 +174,10 @@ impl Checker<'_> {
         Some(target)
     }
 
-    fn check_amount(&mut self, verb: &CommandKind, value: Option<&Expr>, deed: &CommandSyntax) {
+    fn check_amount(&mut self, verb: &CommandKind, value: Option<&Expr>, command: &CommandSyntax) {
         let CommandKind::Volume(change) = verb else { return };
         let most = if *change == VolumeChange::Set { 1.5 } else { 1.0 };
-        if let (Some(Expr::Value(Value::Share(share))), Some(written)) = (value, &deed.value)
+        if let (Some(Expr::Value(Value::Share(share))), Some(written)) = (value, &command.value)
             && !(0.0..=most).contains(share)
         {
             self.say(
