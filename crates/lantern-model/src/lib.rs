@@ -15,6 +15,7 @@ mod effect;
 mod event;
 mod key;
 mod key_combination;
+mod key_synonyms;
 mod key_table;
 mod layout;
 mod layouts;
@@ -40,6 +41,7 @@ pub use effect::{
 pub use event::{App, Event, Rect, Refusal};
 pub use key::{Key, KeyKind, KeySetError};
 pub use key_combination::{KeyCombination, KeySpec};
+pub use key_synonyms::{is_combination, key_synonym};
 pub use layout::{KeyRepeat, Layout, LayoutGroup, ShiftLevel};
 pub use listening::{ActivePhrase, ListenMode, Listening, MicrophoneState};
 pub use modifiers::{HeldModifiers, Modifier, ModifierKey, ModifierSet};

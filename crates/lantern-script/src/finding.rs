@@ -29,6 +29,8 @@ pub struct Fix {
     pub span: Span,
     /// With what.
     pub text: String,
+    /// Whether the change is what was meant in any case; otherwise it is only likely.
+    pub is_certain: bool,
 }
 
 impl Finding {
@@ -73,10 +75,17 @@ impl Finding {
         self
     }
 
-    /// With a change that mends it.
+    /// With a change that mends it in any case.
     #[must_use]
     pub fn fix(mut self, span: Span, text: impl Into<String>) -> Finding {
-        self.fix = Some(Fix { span, text: text.into() });
+        self.fix = Some(Fix { span, text: text.into(), is_certain: true });
+        self
+    }
+
+    /// With a change that may be what was meant.
+    #[must_use]
+    pub fn likely_fix(mut self, span: Span, text: impl Into<String>) -> Finding {
+        self.fix = Some(Fix { span, text: text.into(), is_certain: false });
         self
     }
 
@@ -96,13 +105,13 @@ pub fn distance(one: &str, other: &str) -> usize {
     strsim::damerau_levenshtein(one, other)
 }
 
-/// The name in `known` that is most like `word`, if one is near enough to be meant.
+/// The name in `known` that is most like `word`, if one is near enough to be meant. Never `word` itself.
 pub fn near_name<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let farthest = (word.chars().count() / 3).clamp(1, 3);
     known
         .into_iter()
         .map(|name| (distance(word, name), name))
-        .filter(|(distance, _)| *distance <= farthest)
+        .filter(|(distance, _)| (1..=farthest).contains(distance))
         .min_by_key(|(distance, name)| {
             let other_start = !name.starts_with(word);
             (*distance, other_start, name.len().abs_diff(word.len()))

@@ -3,6 +3,8 @@
 //!
 //! Called by the parser for a whole file, and again for each value inside a text.
 
+use lantern_model::key_synonym;
+
 use crate::codes::Code;
 use crate::token::{Sign, Token, TokenKind};
 use crate::{Finding, Span};
@@ -38,6 +40,9 @@ fn ends_value(kind: TokenKind) -> bool {
             | TokenKind::Sign(Sign::ParenClose | Sign::BracketClose)
     )
 }
+
+/// Signs that other languages have, longest first; the parser says what to write instead.
+const FOREIGN_SIGNS: &[&str] = &["&&", "||", "->", ":=", "&", "|", "!", ":"];
 
 struct Lexer<'a> {
     text: &'a str,
@@ -83,7 +88,11 @@ impl Lexer<'_> {
                 if described { TokenKind::Description } else { TokenKind::Comment }
             }
             b'a'..=b'z' => {
+                let from = self.at;
                 self.take_word();
+                if self.rest().starts_with(|c: char| c.is_alphanumeric() || c == '_') {
+                    return self.bad_word(from);
+                }
                 TokenKind::Word
             }
             b'0'..=b'9' => self.next_number(),
@@ -191,6 +200,18 @@ impl Lexer<'_> {
             self.at += character.len_utf8() + 2;
             return TokenKind::Character;
         }
+        if let Some(inner) = self.single_quoted().map(str::to_owned) {
+            self.at += inner.len() + 2;
+            let span = Span::new(from, self.at);
+            let text = format!("\"{inner}\"");
+            self.findings.push(
+                Finding::new(Code::BadText, span, "a text stands between double quotes")
+                    .label("single quotes are for one character: `'?'`")
+                    .help(format!("write `{text}`"))
+                    .fix(span, text),
+            );
+            return TokenKind::Stray;
+        }
         self.at += 1;
         let span = Span::new(from, self.at);
         self.findings.push(
@@ -203,6 +224,13 @@ impl Lexer<'_> {
             .help("for the key that gives an apostrophe write `'''`, for a text use double quotes"),
         );
         TokenKind::Stray
+    }
+
+    /// What stands between this single quote and the next one of the line, if it could be a text.
+    fn single_quoted(&self) -> Option<&str> {
+        let line = self.rest()[1..].lines().next()?;
+        let inner = line.split_once('\'')?.0;
+        (!inner.is_empty() && !inner.contains(['"', '\\', '{', '}'])).then_some(inner)
     }
 
     fn next_place(&mut self) -> TokenKind {
@@ -218,20 +246,32 @@ impl Lexer<'_> {
     }
 
     fn next_sign(&mut self) -> TokenKind {
-        if let Some(sign) = Sign::at_start_of(&self.text.as_bytes()[self.at..self.end]) {
+        let from = self.at;
+        let own = Sign::at_start_of(&self.text.as_bytes()[self.at..self.end]);
+        if let Some(sign) = own.filter(|_| !self.rest().starts_with("->")) {
             self.at += sign.text().len();
             return TokenKind::Sign(sign);
         }
-        let from = self.at;
+        if let Some(sign) = FOREIGN_SIGNS.iter().find(|sign| self.rest().starts_with(**sign)) {
+            self.at += sign.len();
+            return TokenKind::Foreign;
+        }
         let first = self.rest().chars().next().expect("the caller checked for the end");
         if first.is_alphabetic() {
-            let length = self.rest().find(|c: char| !c.is_alphanumeric() && c != '_' && c != '-');
-            self.at += length.unwrap_or(self.rest().len());
-        } else {
-            self.at += first.len_utf8();
+            return self.bad_word(from);
         }
+        self.at += first.len_utf8();
         let span = Span::new(from, self.at);
         self.findings.push(stray_finding(&self.text[from..self.at], first, span));
+        TokenKind::Stray
+    }
+
+    /// A word with capital letters, underscores or letters of other alphabets, up to its end.
+    fn bad_word(&mut self, from: usize) -> TokenKind {
+        let length = self.rest().find(|c: char| !c.is_alphanumeric() && c != '_' && c != '-');
+        self.at += length.unwrap_or(self.rest().len());
+        let span = Span::new(from, self.at);
+        self.findings.push(bad_word_finding(&self.text[from..self.at], span));
         TokenKind::Stray
     }
 
@@ -252,20 +292,43 @@ fn stray_finding(text: &str, first: char, span: Span) -> Finding {
             .label("here")
             .help("this is not a plain text file, or it was cut; save it again as UTF-8 text");
     }
-    let finding = Finding::new(
-        Code::BadCharacter,
-        span,
-        format!("`{}` has no meaning here", text.escape_debug()),
-    );
-    if first.is_alphabetic() {
-        let lower = text.to_lowercase().replace('_', "-");
+    Finding::new(Code::BadCharacter, span, format!("`{}` has no meaning here", text.escape_debug()))
+        .label("not part of the language")
+        .help("remove it, or put a text between double quotes")
+}
+
+fn bad_word_finding(text: &str, span: Span) -> Finding {
+    let message = format!("`{}` is not a word of lower-case letters", text.escape_debug());
+    let finding = Finding::new(Code::BadCharacter, span, message)
+        .label("names are lower-case letters a to z, digits and hyphens");
+    let name = key_synonym(text).unwrap_or_else(|| hyphenated(text));
+    // The name of a key can only be meant as that; a single letter may be a name or a text.
+    if text.len() > 1 && key_synonym(text).is_some() {
+        finding.help(format!("write `{name}`")).fix(span, name)
+    } else if name.is_ascii() {
         finding
-            .label("names are lower-case words joined by hyphens")
-            .help(format!("write `{lower}`, or put a text between double quotes"))
-            .fix(span, lower)
+            .help(format!("write `{name}`, or put a text between double quotes"))
+            .likely_fix(span, name)
     } else {
         finding
-            .label("not part of the language")
-            .help("remove it, or put a text between double quotes")
+            .help(format!("choose another name, or put a text between double quotes: `\"{text}\"`"))
     }
+}
+
+/// `coreDepth` and `core_depth` as `core-depth`.
+pub(crate) fn hyphenated(text: &str) -> String {
+    let mut name = String::with_capacity(text.len() + 2);
+    let mut after_lower = false;
+    for character in text.chars() {
+        let is_gap = matches!(character, '_' | '-');
+        let begins_word = is_gap || character.is_uppercase() && after_lower;
+        if begins_word && !name.is_empty() && !name.ends_with('-') {
+            name.push('-');
+        }
+        if !is_gap {
+            name.extend(character.to_lowercase());
+        }
+        after_lower = character.is_lowercase() || character.is_ascii_digit();
+    }
+    name.trim_end_matches('-').to_owned()
 }

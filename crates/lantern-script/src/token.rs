@@ -31,6 +31,8 @@ pub enum TokenKind {
     Sign(Sign),
     /// Something the language has no use for.
     Stray,
+    /// A sign of other languages, such as `&&`: the parser says what to write.
+    Foreign,
     /// The end of the file.
     End,
 }
@@ -155,7 +157,7 @@ impl TokenKind {
             TokenKind::Character => "a character",
             TokenKind::KeyPlace => "a key's place",
             TokenKind::Sign(_) => "a sign",
-            TokenKind::Stray => "a stray character",
+            TokenKind::Stray | TokenKind::Foreign => "a stray character",
             TokenKind::End => "the end of the file",
         }
     }

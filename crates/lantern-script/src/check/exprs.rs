@@ -265,6 +265,10 @@ impl Checker<'_> {
                 (ValueKind::Duration, Expr::Value(Value::Number(number))) => {
                     finding.help(format!("write the unit: `{number}ms` or `{number}s`"))
                 }
+                (ValueKind::Share, Expr::Value(Value::Number(number))) => {
+                    let text = format!("{number}%");
+                    finding.help(format!("write `{text}`")).fix(expr.span, text)
+                }
                 (ValueKind::Number, Expr::Value(Value::Duration(span))) => {
                     finding.help(format!("leave the unit away: `{}`", short_number(*span)))
                 }

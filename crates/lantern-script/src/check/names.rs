@@ -11,6 +11,7 @@ use lantern_model::{DeviceId, LayerId, RoutineId};
 use super::Checker;
 use super::kinds::ValueKind;
 use crate::codes::Code;
+use crate::parser::everyday_words::everyday_value;
 use crate::tree::Name;
 use crate::{Finding, Span, near_name};
 
@@ -47,9 +48,7 @@ impl ItemKind {
     /// How to define one, for the help of an unknown name.
     fn recipe(self, name: &str) -> String {
         match self {
-            ItemKind::Value => {
-                format!("name it first: `let {name} = ...`; a text stands between quotes")
-            }
+            ItemKind::Value => format!("name it first: `let {name} = ...`"),
             ItemKind::Macro => format!("write one: `macro {name}() {{ ... }}`"),
             ItemKind::Rule => format!("give a rule the name: `when ... named {name}`"),
             ItemKind::Layer => format!("write one: `layer {name} {{ ... }}`"),
@@ -200,11 +199,15 @@ impl Checker<'_> {
     }
 
     fn say_unused(&mut self, what: &str, name: &str, span: Span) {
-        self.say(
+        let finding =
             Finding::new(Code::Unused, span, format!("the {what} `{name}` is never used"))
-                .label("never used")
-                .help("remove it, or use it"),
-        );
+                .label("never used");
+        self.say(if lantern_model::Key::named(name).is_some() {
+            let help = format!("`{name}` alone is the key of that name: the value is `({name})`");
+            finding.help(help)
+        } else {
+            finding.help("remove it, or use it")
+        });
     }
 
     /// Something of a sort other than a value; said if it is not there.
@@ -230,7 +233,9 @@ impl Checker<'_> {
         let finding =
             Finding::new(Code::NoSuchName, name.span, message).label(format!("no such {what}"));
         self.say(match near {
-            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(name.span, near),
+            Some(near) => {
+                finding.help(format!("did you mean `{near}`?")).likely_fix(name.span, near)
+            }
             None => finding.help(sort.recipe(&name.text)),
         });
     }
@@ -301,11 +306,21 @@ impl Checker<'_> {
             let text = format!("{left} - {right}");
             finding.help(format!("a minus has a space on both sides: `{text}`")).fix(span, text)
         } else if let Some(near) = near {
-            finding.help(format!("did you mean `{near}`?")).fix(span, near)
+            finding.help(format!("did you mean `{near}`?")).likely_fix(span, near)
+        } else if let Some(query) = asked.iter().find(|query| query.ends_with(&format!(".{word}")))
+        {
+            finding.help(format!("write `{query}`")).likely_fix(span, query.as_str())
         } else if lantern_model::Key::named(word).is_some() {
             finding.help(format!("for the key write `key {word}`"))
+        } else if lantern_model::Modifier::from_word(word).is_some() {
+            finding.help(format!("for a combination of keys write `key {word}+...`"))
+        } else if let Some(text) = everyday_value(word) {
+            finding.help(format!("write `{text}`")).fix(span, text)
         } else {
-            finding.help(ItemKind::Value.recipe(word))
+            let text = format!("\"{word}\"");
+            let help =
+                format!("for the text write `{text}`; a value is named first: `let {word} = ...`");
+            finding.help(help).likely_fix(span, text)
         };
         self.say(finding);
     }

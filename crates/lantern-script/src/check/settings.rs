@@ -2,28 +2,15 @@
 
 use std::time::Duration;
 
-use lantern_model::Value;
+use lantern_model::{Value, is_combination};
 use lantern_speech::heard_words;
 
 use super::Checker;
 use crate::codes::Code;
+use crate::parser::everyday_words::everyday_value;
+use crate::parser::words::SETTINGS;
 use crate::tree::{ExprSyntax, ExprSyntaxKind, Name, TextPart};
 use crate::{Finding, near_name};
-
-/// Every setting with what it is.
-const SETTINGS: &[(&str, &str)] = &[
-    ("panic", "key ctrl+alt+shift+escape"),
-    ("attention", "\"lantern\""),
-    ("awake", "8s"),
-    ("pause", "500ms"),
-    ("microphone", "\"desk microphone\""),
-    ("recogniser", "\"hear-ice --lines\""),
-    ("together", "60ms"),
-    ("tap", "250ms"),
-    ("twice", "300ms"),
-    ("trail", "false"),
-    ("clipboard", "true"),
-];
 
 impl Checker<'_> {
     pub(super) fn check_settings(&mut self, settings: &[(Name, ExprSyntax)]) {
@@ -85,11 +72,25 @@ impl Checker<'_> {
             return;
         }
         let example = SETTINGS.iter().find(|(word, _)| *word == name).map_or("", |(_, text)| *text);
-        self.say(
-            Finding::new(Code::WrongKind, value.span, format!("`{name}` is {kind}"))
-                .label(format!("not {kind}"))
-                .help(format!("write `{name} = {example}`")),
-        );
+        let finding = Finding::new(Code::WrongKind, value.span, format!("`{name}` is {kind}"))
+            .label(format!("not {kind}"));
+        // What is written, if only its form is wrong.
+        let written = self.source.slice(value.span);
+        let mended = match kind {
+            "a key" if is_combination(written) => Some(format!("key {written}")),
+            "a duration" if written.bytes().all(|byte| byte.is_ascii_digit()) => {
+                Some(format!("{written}ms"))
+            }
+            "true or false" => everyday_value(written).map(str::to_owned),
+            "a text" if is_plain_word(written) => Some(format!("\"{written}\"")),
+            _ => None,
+        };
+        self.say(match mended {
+            Some(text) => {
+                finding.help(format!("write `{name} = {text}`")).likely_fix(value.span, text)
+            }
+            None => finding.help(format!("for example `{name} = {example}`")),
+        });
     }
 
     fn check_panic(&mut self, value: &ExprSyntax) {
@@ -157,4 +158,8 @@ impl Checker<'_> {
             _ => settings.double_press_timeout = span,
         }
     }
+}
+
+fn is_plain_word(text: &str) -> bool {
+    text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
 }

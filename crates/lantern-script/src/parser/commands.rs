@@ -137,11 +137,16 @@ impl Parser<'_> {
             }
         }
         let known = ["up", "down", "set", "mute", "unmute", "toggle"];
-        self.fail_unknown("`up`, `down`, `set`, `mute`, `unmute` or `toggle mute`", &known)
+        let advice = self.advisor().advise_volume();
+        self.fail_advised("`up`, `down`, `set`, `mute`, `unmute` or `toggle mute`", &known, advice)
     }
 
     /// `send DEVICE TEXT`, `publish BROKER "topic" body TEXT retained`, `put WEB "/path" body VALUE`
     fn parse_to_device(&mut self, verb: CommandKind, command: &mut CommandSyntax) -> Parsed<()> {
+        if let Some(advice) = self.advisor().advise_device() {
+            let piece = self.peek();
+            return self.fail_at(piece, "the device's name", Some(advice));
+        }
         command.device = Some(self.expect_path("the device's name")?);
         command.words = vec![self.parse_expr()?];
         let needs_body = matches!(verb, CommandKind::Publish { .. } | CommandKind::Put(_));

@@ -12,7 +12,8 @@ impl Parser<'_> {
         let piece = self.peek();
         let kinds = ["serial", "broker", "web", "listener"];
         if piece.kind != TokenKind::Word || !kinds.contains(&self.slice(piece.span)) {
-            return self.fail_unknown("`serial`, `broker`, `web` or `listener`", &kinds);
+            let advice = self.advisor().advise_kind_of_device();
+            return self.fail_advised("`serial`, `broker`, `web` or `listener`", &kinds, advice);
         }
         self.next();
         let kind = Name { text: self.slice(piece.span).to_owned(), span: piece.span };

@@ -5,6 +5,7 @@ use std::time::Duration;
 use lantern_model::code::Operator;
 use lantern_model::{TimeOfDay, Value};
 
+use super::everyday_words::{Instead, UNITS, instead_of};
 use super::{ErrorReported, MOST_OPERATORS, Parsed, Parser, Piece};
 use crate::codes::Code;
 use crate::token::{Sign, TokenKind};
@@ -319,11 +320,8 @@ impl Parser<'_> {
             "min" => 60_000.0,
             "h" => 3_600_000.0,
             _ => {
-                let near = match unit {
-                    "sec" | "secs" | "second" | "seconds" => Some("s"),
-                    "m" | "mins" | "minute" | "minutes" => Some("min"),
-                    "hour" | "hours" => Some("h"),
-                    "msec" | "millis" => Some("ms"),
+                let near = match instead_of(UNITS, unit) {
+                    Some(Instead::Replace(own)) => Some(own),
                     _ => near_name(unit, ["ms", "s", "min", "h"]),
                 };
                 let finding =
@@ -362,11 +360,24 @@ impl Parser<'_> {
             TokenKind::Number | TokenKind::Word | TokenKind::Sign(Sign::ParenOpen)
         );
         if starts_value && !self.is_word("every") && !self.ends_step_word() {
+            self.refuse_second_key()?;
             times = Some(self.parse_expr()?);
             self.expect_word("times", "after how often")?;
         }
         let pace = if self.take_word("every") { Some(self.parse_expr()?) } else { None };
         Ok((times, pace))
+    }
+
+    /// Refuses a key behind the keys of a step: a comma is missing, or the number of times is not written
+    /// as one.
+    fn refuse_second_key(&mut self) -> Parsed<()> {
+        match self.advisor().advise_second_key() {
+            Some(advice) => {
+                let piece = self.peek();
+                self.fail_at(piece, "a comma, or how often", Some(advice))
+            }
+            None => Ok(()),
+        }
     }
 
     fn ends_step_word(&mut self) -> bool {

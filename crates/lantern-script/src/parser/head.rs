@@ -11,7 +11,7 @@ use crate::token::{Sign, TokenKind};
 use crate::tree::{Clause, ClauseKind, ExprSyntaxKind, Quoted};
 
 /// The first words of all clauses.
-const CLAUSE_WORDS: &[&str] = &[
+pub(super) const CLAUSE_WORDS: &[&str] = &[
     "in",
     "not",
     "from",
@@ -48,10 +48,11 @@ impl Parser<'_> {
     fn fail_clause<T>(&mut self) -> Parsed<T> {
         if self.is_word("or") {
             let piece = self.peek();
-            let help = "move this trigger in front of the first clause".to_owned();
-            return self.fail_at(piece, "a clause or `{`", Some(help));
+            let help = "move this trigger in front of the first clause";
+            return self.fail_at(piece, "a clause or `{`", Some(help.into()));
         }
-        self.fail_unknown("a clause, `{` or `=>`", CLAUSE_WORDS)
+        let advice = self.advisor().advise_clause();
+        self.fail_advised("a clause, `{` or `=>`", CLAUSE_WORDS, advice)
     }
 
     fn parse_clause(&mut self) -> Parsed<Option<ClauseKind>> {
@@ -109,7 +110,9 @@ impl Parser<'_> {
         if self.take_word("layer") {
             return Ok(ClauseKind::InLayer(self.expect_name("a layer's name")?));
         }
-        self.fail_unknown("`app`, `title` or `layer` after `in`", &["app", "title", "layer"])
+        let advice = self.advisor().advise_kind_of_place();
+        let known = ["app", "title", "layer"];
+        self.fail_advised("`app`, `title` or `layer` after `in`", &known, advice)
     }
 
     fn parse_again(&mut self) -> Parsed<ReentryPolicy> {

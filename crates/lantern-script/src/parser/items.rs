@@ -103,8 +103,9 @@ impl Parser<'_> {
         let piece = self.peek();
         let word = self.slice(piece.span);
         if piece.kind != TokenKind::Word || !ITEM_WORDS.contains(&word) {
-            return self
-                .fail_unknown("`when`, `macro`, `let` or another part of a file", ITEM_WORDS);
+            let expected = "`when`, `macro`, `let` or another part of a file";
+            let advice = self.advisor().advise_part();
+            return self.fail_advised(expected, ITEM_WORDS, advice);
         }
         if word == "in" {
             return self.parse_place_block(piece.span).map(Some);
@@ -178,16 +179,31 @@ impl Parser<'_> {
                 return Ok(Item::Settings(settings));
             }
             let start = self.at;
-            match self.parse_binding() {
+            match self.parse_setting() {
                 Ok(setting) => settings.push(setting),
                 Err(ErrorReported) => self.recover_statement(start),
             }
         }
     }
 
+    /// A setting: its name may be a word of the language.
+    fn parse_setting(&mut self) -> Parsed<(Name, ExprSyntax)> {
+        let piece = self.peek();
+        if piece.kind != TokenKind::Word {
+            return self.fail("the name of a setting");
+        }
+        self.next();
+        self.parse_value_of(Name { text: self.slice(piece.span).to_owned(), span: piece.span })
+    }
+
     /// `NAME = EXPR`
     pub(super) fn parse_binding(&mut self) -> Parsed<(Name, ExprSyntax)> {
         let name = self.expect_name("a name")?;
+        self.parse_value_of(name)
+    }
+
+    /// `= EXPR`, behind a name.
+    fn parse_value_of(&mut self, name: Name) -> Parsed<(Name, ExprSyntax)> {
         self.expect_sign(Sign::Assign, "after the name")?;
         self.take_line_ends();
         let value = self.parse_expr()?;
@@ -251,7 +267,12 @@ impl Parser<'_> {
 
     fn parse_within(&mut self, word: Span, kind: ClauseKind) -> Parsed<Item> {
         let span = word.to(self.last_span());
-        let open = self.expect_sign(Sign::BraceOpen, "before the rules inside")?;
+        if !self.is_sign(Sign::BraceOpen) {
+            let piece = self.peek();
+            let advice = self.advisor().advise_place();
+            return self.fail_at(piece, "`{` before the rules inside", advice);
+        }
+        let open = self.next().span;
         Ok(Item::Within(Clause { kind, span }, self.parse_items(Some(open))))
     }
 
@@ -346,7 +367,8 @@ impl Parser<'_> {
     pub(super) fn parse_plain_text(&mut self, what: &str) -> Parsed<(String, Span)> {
         let piece = self.peek();
         if piece.kind != TokenKind::Text {
-            return self.fail(what);
+            let advice = self.advisor().advise_text();
+            return self.fail_at(piece, what, advice);
         }
         self.next();
         match self.read_text(piece.span).as_slice() {
@@ -375,6 +397,11 @@ impl Parser<'_> {
     }
 
     pub(super) fn expect_end_of_statement(&mut self) -> Parsed<()> {
-        if self.at_end_of_statement() { Ok(()) } else { self.fail("the end of the line") }
+        if self.at_end_of_statement() {
+            return Ok(());
+        }
+        let piece = self.peek();
+        let advice = self.advisor().advise_end();
+        self.fail_at(piece, "the end of the line", advice)
     }
 }

@@ -1,6 +1,6 @@
 //! Keys, combinations and sets of keys.
 
-use lantern_model::{Key, KeyKind, KeySetError, KeySpec, Modifier};
+use lantern_model::{Key, KeyKind, KeySetError, KeySpec, Modifier, key_synonym};
 
 use super::{Parsed, Parser};
 use crate::codes::Code;
@@ -14,8 +14,8 @@ impl Parser<'_> {
         let combo = self.parse_keys()?;
         if self.is_sign(Sign::Plus) {
             let piece = self.peek();
-            let help = "a `+` between keys touches both of them: `ctrl+e`".to_owned();
-            return self.fail_at(piece, "the end of the keys", Some(help));
+            let advice = self.advisor().advise_plus();
+            return self.fail_at(piece, "the end of the keys", Some(advice));
         }
         Ok(combo)
     }
@@ -27,8 +27,8 @@ impl Parser<'_> {
             self.next();
             let piece = self.peek();
             if piece.spaced {
-                let help = "a `+` between keys touches both of them: `ctrl+e`".to_owned();
-                return self.fail_at(piece, "a key that touches the `+`", Some(help));
+                let advice = self.advisor().advise_plus();
+                return self.fail_at(piece, "a key that touches the `+`", Some(advice));
             }
             parts.push(self.parse_key_part()?);
         }
@@ -63,7 +63,10 @@ impl Parser<'_> {
                     }
                 }
             }
-            _ => self.fail("a key"),
+            _ => {
+                let advice = self.advisor().advise_key();
+                self.fail_at(piece, "a key", advice)
+            }
         }
     }
 
@@ -86,6 +89,19 @@ impl Parser<'_> {
         let finding = Finding::new(Code::NoSuchKey, span, format!("there is no key `{text}`"))
             .label("no such key");
         let inner = text.trim_matches(['<', '>']);
+        if let Some(name) = key_synonym(inner) {
+            let finding = finding.help(format!("write `{name}`")).fix(span, name);
+            self.findings.push(finding);
+            return;
+        }
+        if let Some((from, to)) = text.split_once('-')
+            && let (Some(from), Some(to)) = (Key::named(from), Key::named(to))
+        {
+            let range = format!("{from}..{to}");
+            let finding = finding.help(format!("a range of keys is `{range}`")).fix(span, range);
+            self.findings.push(finding);
+            return;
+        }
         let near = if text.starts_with('<') {
             near_name(inner, Key::all().filter_map(Key::code)).map(|code| format!("<{code}>"))
         } else {
@@ -93,7 +109,7 @@ impl Parser<'_> {
             near_name(text, Key::all().map(Key::name).chain(words)).map(str::to_owned)
         };
         self.findings.push(match near {
-            Some(near) => finding.help(format!("did you mean `{near}`?")).fix(span, near),
+            Some(near) => finding.help(format!("did you mean `{near}`?")).likely_fix(span, near),
             None => finding.help(
                 "`lantern keys` lists them all; a value that is a key stands in parentheses: `(k)`",
             ),
@@ -163,7 +179,7 @@ impl Parser<'_> {
             if self.is_word("except") {
                 let piece = self.peek();
                 let help = "one `except` leaves out all that stands behind it: write `, ` here";
-                return self.fail_at(piece, "`,` or `]`", Some(help.to_owned()));
+                return self.fail_at(piece, "`,` or `]`", Some(help.into()));
             }
             if !self.take_sign(Sign::Comma) {
                 return Ok(());

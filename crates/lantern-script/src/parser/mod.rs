@@ -5,9 +5,11 @@
 //! the start of a line always begin a part of the file; other words that begin parts do so unless they
 //! stand in a block of steps that is closed.
 
+mod advice;
 mod brackets;
 mod commands;
 mod devices;
+pub(crate) mod everyday_words;
 mod expectations;
 mod exprs;
 mod head;
@@ -23,7 +25,8 @@ use crate::codes::Code;
 use crate::lexer::lex;
 use crate::token::{Sign, TokenKind};
 use crate::tree::{Allow, File, Name};
-use crate::{Finding, Source, Span, near_name};
+use crate::{Finding, Fix, Source, Span, near_name};
+use advice::{Advice, Advisor};
 use brackets::Brackets;
 use words::RESERVED;
 
@@ -189,14 +192,21 @@ impl<'a> Parser<'a> {
     }
 
     fn expect_word(&mut self, word: &str, why: &str) -> Parsed<()> {
-        if self.take_word(word) { Ok(()) } else { self.fail(&format!("`{word}` {why}")) }
+        if self.take_word(word) {
+            return Ok(());
+        }
+        let advice = self.advisor().advise_expected(word);
+        let piece = self.peek();
+        self.fail_at(piece, &format!("`{word}` {why}"), advice)
     }
 
     fn expect_sign(&mut self, sign: Sign, why: &str) -> Parsed<Span> {
         if self.is_sign(sign) {
             Ok(self.next().span)
         } else {
-            self.fail(&format!("`{}` {why}", sign.text()))
+            let advice = self.advisor().advise_expected(sign.text());
+            let piece = self.peek();
+            self.fail_at(piece, &format!("`{}` {why}", sign.text()), advice)
         }
     }
 
@@ -216,7 +226,8 @@ impl<'a> Parser<'a> {
     fn expect_name(&mut self, what: &str) -> Parsed<Name> {
         let piece = self.peek();
         if piece.kind != TokenKind::Word {
-            return self.fail(what);
+            let advice = self.advisor().advise_name();
+            return self.fail_at(piece, what, advice);
         }
         self.next();
         let text = self.slice(piece.span);
@@ -229,52 +240,75 @@ impl<'a> Parser<'a> {
                 )
                 .label("choose another name")
                 .help(format!("for example `my-{text}`"))
-                .fix(piece.span, format!("my-{text}")),
+                .likely_fix(piece.span, format!("my-{text}")),
             );
         }
         Ok(Name { text: text.to_owned(), span: piece.span })
     }
 
+    fn advisor(&mut self) -> Advisor<'_> {
+        self.peek();
+        Advisor::new(self.text, &self.pieces, self.at)
+    }
+
     /// Says that something else was expected here.
     fn fail<T>(&mut self, expected: &str) -> Parsed<T> {
         let piece = self.peek();
-        self.fail_at(piece, expected, None)
+        let advice = self.advisor().advise_sign();
+        self.fail_at(piece, expected, advice)
     }
 
-    fn fail_at<T>(&mut self, piece: Piece, expected: &str, help: Option<String>) -> Parsed<T> {
+    fn fail_at<T>(&mut self, piece: Piece, expected: &str, advice: Option<Advice>) -> Parsed<T> {
         if piece.kind != TokenKind::Stray {
             let found = match piece.kind {
-                TokenKind::Word | TokenKind::Number | TokenKind::Sign(_) | TokenKind::Clock => {
+                TokenKind::Word
+                | TokenKind::Number
+                | TokenKind::Sign(_)
+                | TokenKind::Foreign
+                | TokenKind::Clock => {
                     format!("`{}`", self.slice(piece.span))
                 }
                 other => other.describe().to_owned(),
             };
-            self.findings.push(
-                Finding::new(
-                    Code::Unexpected,
-                    piece.span,
-                    format!("expected {expected}, found {found}"),
-                )
-                .label(format!("expected {expected}"))
-                .maybe_help(help),
-            );
+            let message = format!("expected {expected}, found {found}");
+            // The end of a line is shown behind its last word, not as a mark over two lines.
+            let span = match piece.kind {
+                TokenKind::LineEnd => Span { start: piece.span.start, end: piece.span.start },
+                _ => piece.span,
+            };
+            let mut finding =
+                Finding::new(Code::Unexpected, span, message).label(format!("expected {expected}"));
+            if let Some(advice) = advice {
+                finding.help = Some(advice.help);
+                finding.fix = advice.fix;
+            }
+            self.findings.push(finding);
         }
         Err(ErrorReported)
     }
 
     /// Says that the next word is none of `known`, with the nearest of them.
     fn fail_unknown<T>(&mut self, expected: &str, known: &[&str]) -> Parsed<T> {
+        self.fail_advised(expected, known, None)
+    }
+
+    /// Says that something else was expected here, with `advice`, else with the nearest of `known`.
+    fn fail_advised<T>(
+        &mut self,
+        expected: &str,
+        known: &[&str],
+        advice: Option<Advice>,
+    ) -> Parsed<T> {
         let piece = self.peek();
-        if piece.kind != TokenKind::Word {
-            return self.fail(expected);
-        }
-        let near = near_name(self.slice(piece.span), known.iter().copied());
-        let help = near.map(|name| format!("did you mean `{name}`?"));
-        let result = self.fail_at(piece, expected, help);
-        if let (Some(name), Some(finding)) = (near, self.findings.last_mut()) {
-            finding.fix = Some(crate::Fix { span: piece.span, text: name.to_owned() });
-        }
-        result
+        let advice = advice.or_else(|| {
+            if piece.kind != TokenKind::Word {
+                return self.advisor().advise_sign();
+            }
+            let name = near_name(self.slice(piece.span), known.iter().copied())?;
+            let fix = Fix { span: piece.span, text: name.to_owned(), is_certain: false };
+            Some(Advice { help: format!("did you mean `{name}`?"), fix: Some(fix) })
+        });
+        self.fail_at(piece, expected, advice)
     }
 
     /// Runs `read` with line ends meaning nothing.

@@ -91,7 +91,8 @@ impl Parser<'_> {
     fn parse_step(&mut self) -> Parsed<Step> {
         let piece = self.peek();
         if piece.kind != TokenKind::Word {
-            return self.fail("a step, such as `type \"text\"`");
+            let advice = self.advisor().advise_step();
+            return self.fail_at(piece, "a step, such as `type \"text\"`", advice);
         }
         let word = self.slice(piece.span);
         let kind = if STEPS.contains(&word) {
@@ -104,13 +105,14 @@ impl Parser<'_> {
         } else {
             if ITEM_WORDS.contains(&word) {
                 let help = format!("`{word}` begins a part of the file: write it outside of rules");
-                return self.fail_at(piece, "a step", Some(help));
+                return self.fail_at(piece, "a step", Some(help.into()));
             }
-            let known = STEPS.iter().chain(commands::COMMANDS).copied();
-            let near = near_name(word, known)
-                .map(|name| format!("did you mean `{name}`?"))
-                .or_else(|| Some(format!("to call a macro write `{word}()`")));
-            return self.fail_at(piece, "a step", near);
+            let known: Vec<&str> = STEPS.iter().chain(commands::COMMANDS).copied().collect();
+            let is_like_one = near_name(word, known.iter().copied()).is_some();
+            let advice = self.advisor().advise_step().or_else(|| {
+                (!is_like_one).then(|| format!("to call a macro write `{word}()`").into())
+            });
+            return self.fail_advised("a step", &known, advice);
         };
         Ok(Step { kind, otherwise: None, span: piece.span.to(self.last_span()) })
     }
@@ -299,6 +301,11 @@ impl Parser<'_> {
     }
 
     fn parse_assignment(&mut self, fresh: bool) -> Parsed<StepKind> {
+        if self.is_word("layer") {
+            let piece = self.peek();
+            let help = "layers are switched by `enter layer NAME` and `leave layer NAME`";
+            return self.fail_at(piece, "a name", Some(help.into()));
+        }
         let name = if fresh { self.expect_name("a name")? } else { self.expect_path("a name")? };
         self.expect_sign(Sign::Assign, "after the name")?;
         self.take_line_ends();
@@ -363,6 +370,11 @@ impl Parser<'_> {
         let name = self.expect_path("a macro's name")?;
         Ok(StepKind::Call(name, self.parse_arguments()?))
     }
+}
+
+/// Whether a step begins with this word.
+pub(super) fn is_step_word(word: &str) -> bool {
+    STEPS.contains(&word) || commands::COMMANDS.contains(&word)
 }
 
 /// The mouse buttons, as a click names them.

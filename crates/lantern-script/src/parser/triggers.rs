@@ -9,7 +9,7 @@ use crate::token::{Sign, TokenKind};
 use crate::tree::{KeyCombinationSyntax, KeyPart, LineWord, TriggerSyntax, TriggerSyntaxKind};
 
 /// The first words of all triggers.
-const TRIGGER_WORDS: &[&str] = &[
+pub(super) const TRIGGER_WORDS: &[&str] = &[
     "key", "keys", "typed", "voice", "gesture", "line", "message", "call", "every", "at",
     "started", "window",
 ];
@@ -30,7 +30,9 @@ impl Parser<'_> {
         let piece = self.peek();
         let word = self.slice(piece.span);
         if piece.kind != TokenKind::Word || !TRIGGER_WORDS.contains(&word) {
-            return self.fail_unknown("what fires the rule, such as `key f9`", TRIGGER_WORDS);
+            let advice = self.advisor().advise_trigger();
+            let expected = "what fires the rule, such as `key f9`";
+            return self.fail_advised(expected, TRIGGER_WORDS, advice);
         }
         self.next();
         let kind = match word {
@@ -113,6 +115,10 @@ impl Parser<'_> {
     }
 
     fn parse_gesture(&mut self) -> Parsed<TriggerSyntaxKind> {
+        if let Some(advice) = self.advisor().advise_shape() {
+            let piece = self.peek();
+            return self.fail_at(piece, "the shape's name", Some(advice));
+        }
         let shape = self.expect_name("the shape's name")?;
         self.expect_word("while", "before `holding`")?;
         self.expect_word("holding", "before the key or button that is held")?;
@@ -172,7 +178,8 @@ impl Parser<'_> {
         let word = self.slice(piece.span);
         if piece.kind != TokenKind::Word || !words.contains(&word) {
             let list: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
-            return self.fail_unknown(&list.join(", "), words);
+            let advice = if affix == "-button" { self.advisor().advise_button() } else { None };
+            return self.fail_advised(&list.join(", "), words, advice);
         }
         self.next();
         let name = if affix.starts_with('-') {

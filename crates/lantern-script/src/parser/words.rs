@@ -1,5 +1,20 @@
 //! Reserved words.
 
+/// Every setting with what it is.
+pub(crate) const SETTINGS: &[(&str, &str)] = &[
+    ("panic", "key ctrl+alt+shift+escape"),
+    ("attention", "\"lantern\""),
+    ("awake", "8s"),
+    ("pause", "500ms"),
+    ("microphone", "\"desk microphone\""),
+    ("recogniser", "\"hear-ice --lines\""),
+    ("together", "60ms"),
+    ("tap", "250ms"),
+    ("twice", "300ms"),
+    ("trail", "false"),
+    ("clipboard", "true"),
+];
+
 /// Reserved words: they cannot be names. Sorted.
 pub const RESERVED: &[&str] = &[
     "after",

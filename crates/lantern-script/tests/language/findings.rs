@@ -81,6 +81,12 @@ fn a_fix_mends_what_it_is_offered_for() {
 }
 
 #[test]
+fn a_setting_may_be_called_like_a_step() {
+    let text = "settings {\n    tap = 200ms\n    pause = 400ms\n    twice = 300ms\n}\nwhen key f9 tapped => type \"12\"\n";
+    assert_eq!(names(text), [""; 0]);
+}
+
+#[test]
 fn words_of_parts_may_begin_a_line_of_a_closed_block() {
     for text in [
         "when key f1 {\nlet t = \"a\"\ntype t\n}\n",

@@ -13,6 +13,7 @@ mod powers;
 mod properties;
 mod scenes;
 mod scopes;
+mod teaching;
 
 use lantern_script::{Checked, Source, check, render};
 

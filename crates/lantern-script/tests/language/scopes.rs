@@ -88,7 +88,7 @@ fn near_names_are_offered_and_far_ones_are_not() {
         checked.findings.iter().find(error).and_then(|f| f.help.clone()).unwrap_or_default()
     };
     assert!(help("let section = 1\nwhen key f9 => log sectoin\n").contains("`section`"));
-    assert!(help("when key f9 => log drawer\n").contains("name it first"));
+    assert!(help("when key f9 => log drawer\n").contains("`\"drawer\"`"));
     assert!(help("when key f9 => log up\n").contains("key up"));
     assert!(help("macro bag() { wait }\nwhen key f9 => bga()\n").contains("`bag`"));
     assert!(help("when key f9 => drill()\n").contains("macro drill()"));

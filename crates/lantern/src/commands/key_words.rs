@@ -1,6 +1,6 @@
 //! The words of `lantern keys` that name keys: names, kinds, ranges and combinations.
 
-use lantern_model::{Key, KeyKind, Modifier, ModifierSet};
+use lantern_model::{Key, KeyKind, Modifier, ModifierSet, key_synonym};
 use lantern_script::{near_name, range_advice};
 
 use crate::arguments::KeysArguments;
@@ -63,7 +63,10 @@ fn families_of(words: &str) -> Result<ModifierSet, Failure> {
         let family =
             Modifier::from_word(&word.to_lowercase()).ok_or_else(|| Failure::WrongWords {
                 message: format!("`{word}` is no modifier"),
-                advice: "modifiers are ctrl, alt, shift and super, as in ctrl+alt+i".to_owned(),
+                advice: match key_synonym(word) {
+                    Some(name) => format!("the modifier is called `{name}`"),
+                    None => "modifiers are ctrl, alt, shift and super: ctrl+alt+i".to_owned(),
+                },
             })?;
         Ok(families.with(family))
     })
@@ -95,9 +98,10 @@ pub fn one_key(word: &str) -> Result<Key, Failure> {
         let near = near_name(&lower, Key::all().map(Key::name).chain(kinds));
         Failure::WrongWords {
             message: format!("there is no key or kind of key `{word}`"),
-            advice: match near {
-                Some(near) => format!("did you mean `{near}`?"),
-                None => format!("kinds are {}; ranges are written c..k", kinds.join(", ")),
+            advice: match (key_synonym(word), near) {
+                (Some(name), _) => format!("the key is called `{name}`"),
+                (None, Some(near)) => format!("did you mean `{near}`?"),
+                (None, None) => format!("kinds are {}; ranges are written c..k", kinds.join(", ")),
             },
         }
     })
