@@ -326,5 +326,5 @@ impl CommandExecutor {
 
 /// This program once more, to ask the person something.
 fn own_words(kind: &str) -> [String; 3] {
-    [OWN_PROGRAM, "question", kind].map(str::to_owned)
+    [OWN_PROGRAM, "internal-question", kind].map(str::to_owned)
 }

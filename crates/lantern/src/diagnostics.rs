@@ -44,6 +44,8 @@ struct FixData<'a> {
     end_line: u32,
     end_column: u32,
     text: &'a str,
+    /// Whether `check --fix` writes it: it is what was meant in any case.
+    certain: bool,
 }
 
 /// The rules of a file, the person's own if none is named. What is wrong with one that is broken is
@@ -139,6 +141,7 @@ pub fn finding_data<'a>(finding: &'a Finding, source: &'a Source) -> FindingData
             end_line: end.line,
             end_column: end.column,
             text: &fix.text,
+            certain: fix.is_certain,
         }
     });
     FindingData {

@@ -162,6 +162,27 @@ pub fn rules_path(named: Option<PathBuf>) -> Result<PathBuf, Failure> {
     if fs::exists(&path).unwrap_or(false) { Ok(path) } else { Err(Failure::NoFile { path }) }
 }
 
+/// Writes a file beside the old one and puts it in its place, so that none is ever half written.
+pub fn replace_text(path: &Path, text: &str) -> Result<(), Failure> {
+    let failed = |source| Failure::Write { path: path.to_owned(), source };
+    // A link stays one: what it leads to is replaced.
+    let real = path.canonicalize().map_err(failed)?;
+    let mut name = real.file_name().unwrap_or_default().to_owned();
+    name.push(".new");
+    let fresh = real.with_file_name(name);
+    let written = fs::metadata(&real)
+        .and_then(|old| {
+            fs::write(&fresh, text)?;
+            fs::set_permissions(&fresh, old.permissions())
+        })
+        .and_then(|()| fs::rename(&fresh, &real));
+    written.map_err(|source| {
+        // What could not be put in place is not left lying about.
+        let _ = fs::remove_file(&fresh);
+        failed(source)
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use std::os::unix::fs::PermissionsExt;

@@ -79,7 +79,7 @@ impl GuardianHandle {
         // A guardian that is stopped reads nothing, and must not stop the event loop with it.
         pipe.set_nonblocking(true).map_err(failed)?;
         let mut command = Command::new(OWN_PROGRAM);
-        command.arg("guardian");
+        command.arg("internal-guardian");
         match &charge {
             GuardTarget::Held(held, _, copied) => {
                 send_file(&pipe, copied.as_fd()).map_err(failed)?;
@@ -305,7 +305,10 @@ fn done_unless_failed(result: Result<(), BackendError>) -> Result<Status, Failur
 /// waited for.
 fn start_keeper(copied: CopiedContents) -> Result<(), Failure> {
     let mut command = Command::new(OWN_PROGRAM);
-    command.args(["guardian", "--keep"]).stdin(OwnedFd::from(copied)).stdout(Stdio::null());
+    command
+        .args(["internal-guardian", "--keep"])
+        .stdin(OwnedFd::from(copied))
+        .stdout(Stdio::null());
     let started = command.stderr(Stdio::null()).process_group(0).spawn();
     started.map(drop).map_err(cannot_keep)
 }

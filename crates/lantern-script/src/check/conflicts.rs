@@ -83,6 +83,7 @@ pub(super) fn conflicts(input: &LintInput<'_>) -> Vec<Finding> {
     let panic = canonical(&input.lowered.set.settings.panic);
     let mut taken: BTreeMap<(String, String, Option<String>), Span> = BTreeMap::new();
     let mut findings = Vec::new();
+    let mut overlaps = Overlaps::default();
     for (rule, head) in input.lowered.set.rules.iter().zip(&input.lowered.heads) {
         for (trigger, span) in rule.triggers.iter().zip(&head.triggers) {
             if let TriggerKind::Key { combo, .. } = &trigger.kind
@@ -98,7 +99,7 @@ pub(super) fn conflicts(input: &LintInput<'_>) -> Vec<Finding> {
                     Some(earlier) => {
                         let place = if place.is_empty() { " everywhere" } else { &place };
                         let place = format!("{place}{on}");
-                        findings.push(taken_twice(&shown(&trigger.kind), *span, *earlier, &place));
+                        overlaps.add(*span, *earlier, place, shown(&trigger.kind));
                         break;
                     }
                     None => {
@@ -117,11 +118,42 @@ pub(super) fn conflicts(input: &LintInput<'_>) -> Vec<Finding> {
             let key = (what.clone(), place.clone(), None);
             if let Some(earlier) = taken.insert(key, *span) {
                 let place = if place.is_empty() { " everywhere" } else { &place };
-                findings.push(taken_twice(&remap.from.to_string(), *span, earlier, place));
+                overlaps.add(*span, earlier, place.to_owned(), remap.from.to_string());
             }
         }
     }
+    findings.extend(overlaps.findings());
     findings
+}
+
+/// What two heads both take: two sets of keys may have many keys in common.
+#[derive(Default)]
+struct Overlaps(BTreeMap<(Span, Span, String), Vec<String>>);
+
+impl Overlaps {
+    fn add(&mut self, span: Span, earlier: Span, place: String, what: String) {
+        self.0.entry((span, earlier, place)).or_default().push(what);
+    }
+
+    /// One finding for each two heads and place.
+    fn findings(self) -> impl Iterator<Item = Finding> {
+        self.0
+            .into_iter()
+            .map(|((span, earlier, place), what)| taken_twice(&what, span, earlier, &place))
+    }
+}
+
+/// The first of some keys or texts, with the number of the others.
+fn listed(what: &[String]) -> String {
+    const MOST: usize = 4;
+    let quoted: Vec<String> = what.iter().take(MOST).map(|one| format!("`{one}`")).collect();
+    match (what.len().saturating_sub(MOST), quoted.split_last()) {
+        (0, Some((last, [_, ..]))) => {
+            format!("{} and {last}", quoted[..quoted.len() - 1].join(", "))
+        }
+        (0, _) => quoted.join(", "),
+        (others, _) => format!("{} and {others} more", quoted.join(", ")),
+    }
 }
 
 fn panic_taken(input: &LintInput<'_>, span: Span) -> Finding {
@@ -139,11 +171,12 @@ fn panic_taken(input: &LintInput<'_>, span: Span) -> Finding {
     }
 }
 
-fn taken_twice(what: &str, span: Span, earlier: Span, place: &str) -> Finding {
+fn taken_twice(what: &[String], span: Span, earlier: Span, place: &str) -> Finding {
+    let keys = listed(what);
     let message = if span == earlier {
-        format!("`{what}` stands twice in one head")
+        format!("{keys} stands twice in one head")
     } else {
-        format!("two rules take `{what}`{place}")
+        format!("two rules take {keys}{place}")
     };
     Finding::new(Code::TakenTwice, span, message)
         .label("taken again")

@@ -64,7 +64,7 @@ impl Parser<'_> {
                         Ok(Some(item)) => items.push(item),
                         Ok(None) => {}
                         Err(ErrorReported) => {
-                            self.recover_item();
+                            self.recover_item(self.at == start);
                             self.remember_broken(start);
                         }
                     }
@@ -83,12 +83,16 @@ impl Parser<'_> {
         }
     }
 
-    /// Skips to the next item, at least by one token.
-    fn recover_item(&mut self) {
+    /// Skips to the next item, at least by one token. Behind a word that begins no item, the next line
+    /// that is not indented may be another such mistake.
+    fn recover_item(&mut self, has_wrong_start: bool) {
         let start = self.at;
         self.joined = 0;
         while self.pieces[self.at].kind != TokenKind::End {
             if self.at > start && self.begins_item(self.at) {
+                return;
+            }
+            if self.at > start && has_wrong_start && self.is_unindented_word(self.at) {
                 return;
             }
             let before = self.at;
@@ -97,6 +101,15 @@ impl Parser<'_> {
                 self.next();
             }
         }
+    }
+
+    /// Whether a line without indentation begins with the word at `at`.
+    fn is_unindented_word(&self, at: usize) -> bool {
+        let piece = self.pieces[at];
+        let start = piece.span.start as usize;
+        piece.kind == TokenKind::Word
+            && self.starts_line(at)
+            && (start == 0 || self.text.as_bytes()[start - 1] == b'\n')
     }
 
     fn parse_item(&mut self, description: String) -> Parsed<Option<Item>> {

@@ -423,6 +423,12 @@ impl<'a> Parser<'a> {
         if self.at == start {
             self.next();
         }
+        // A bracket that closes nothing was told with the statement.
+        while let TokenKind::Sign(Sign::ParenClose | Sign::BracketClose) = self.pieces[self.at].kind
+        {
+            self.at += 1;
+            self.skip_statement();
+        }
     }
 
     /// Whether a statement continues after the line end at `at`.

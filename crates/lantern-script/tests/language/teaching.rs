@@ -1,4 +1,4 @@
-//! What people write who know other languages, and what they are told.
+//! Wrong inputs of people who know other languages, with the advice for each.
 
 use std::fmt::Write as _;
 

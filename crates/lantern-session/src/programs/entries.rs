@@ -54,6 +54,27 @@ pub fn find(wanted: &str) -> Result<StartRequest, LaunchError> {
     Ok(StartRequest { name, words, ..StartRequest::default() })
 }
 
+/// What the installed programs are called, in lower case: executables in PATH; ids, names and window
+/// classes of desktop entries.
+pub fn installed_names() -> BTreeSet<String> {
+    let folders = std::env::var_os("PATH").unwrap_or_default();
+    let mut names: BTreeSet<String> = std::env::split_paths(&folders)
+        .filter_map(|folder| std::fs::read_dir(folder).ok())
+        .flat_map(|listed| listed.flatten())
+        .map(|file| file.file_name().to_string_lossy().to_lowercase())
+        .collect();
+    let languages = get_languages_from_env();
+    for NamedEntry { id, entry } in all() {
+        let id = id.trim_end_matches(".desktop").to_lowercase();
+        names.extend(id.rsplit('.').next().map(str::to_owned));
+        names.insert(id);
+        let called = [entry.name(&languages), entry.desktop_entry("Name").map(Into::into)];
+        names.extend(called.into_iter().flatten().map(|name| name.to_lowercase()));
+        names.extend(entry.startup_wm_class().map(str::to_lowercase));
+    }
+    names
+}
+
 /// The entry of that id, `.desktop` or not.
 pub(super) fn by_id(id: &str) -> Option<DesktopEntry> {
     if id.is_empty() || id.contains(['/', ' ']) {

@@ -10,7 +10,7 @@ mod handlers;
 mod launch;
 mod output;
 
-pub use entries::{StartRequest, find};
+pub use entries::{StartRequest, find, installed_names};
 pub use error::LaunchError;
 pub use handlers::handler;
 pub use launch::Launcher;

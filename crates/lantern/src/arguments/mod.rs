@@ -60,9 +60,9 @@ pub enum ProgramCommand {
     /// List the open windows with the text by which a rule knows each.
     #[command(after_help = "Examples:\n  lantern windows\n  lantern windows --json")]
     Windows(WindowsArguments),
-    /// Say everything that is wrong in a file of rules.
+    /// Say everything that is wrong in files of rules.
     #[command(
-        after_help = "Examples:\n  lantern check bench.lantern\n  lantern check bench.lantern --layout de --backend x11\n  lantern check --powers bench.lantern"
+        after_help = "Examples:\n  lantern check bench.lantern\n  lantern check --fix bench.lantern drawers.lantern\n  lantern check bench.lantern --layout de --backend x11\n  lantern check --powers bench.lantern"
     )]
     Check(CheckArguments),
     /// Bring files of rules and scenes into their canonical layout.
@@ -167,10 +167,10 @@ pub enum ProgramCommand {
     #[command(after_help = "Examples:\n  lantern doctor\n  lantern doctor --json")]
     Doctor(DoctorArguments),
     /// Ask the person something in a small window; started by `run`.
-    #[command(hide = true)]
+    #[command(hide = true, name = "internal-question")]
     Question(QuestionArguments),
     /// Let keys go when the program that pressed them is gone; started by `run`.
-    #[command(hide = true)]
+    #[command(hide = true, name = "internal-guardian")]
     Guardian(GuardianArguments),
 }
 
@@ -309,8 +309,12 @@ pub struct DoctorArguments {
 /// `lantern check`
 #[derive(Debug, Args)]
 pub struct CheckArguments {
-    /// The file of rules; the person's own if missing.
-    pub file: Option<PathBuf>,
+    /// The files of rules; the person's own if missing.
+    #[arg(value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Write the fixes that are certain into the files.
+    #[arg(long, conflicts_with = "powers")]
+    pub fix: bool,
     /// Say what the set can do: programs it starts, hosts it speaks to, what it sees and hears.
     #[arg(long)]
     pub powers: bool,

@@ -1,10 +1,14 @@
 //! `lantern check`: everything that is wrong in a set, at once; and what it can do.
 
+use std::path::Path;
+
 use lantern_model::{Layout, RuleSet};
 use lantern_script::{Finding, Power, Source, lacking_on_layout, powers};
 use serde::Serialize;
 
 use crate::arguments::CheckArguments;
+use crate::commands::fixes::{WrittenFix, write_fixes};
+use crate::commands::installed::{MissingProgram, missing_programs};
 use crate::commands::print_json;
 use crate::consent::{Consent, missing_lines, power_words};
 use crate::diagnostics::{FindingData, finding_data, lacking_on, print_findings, summary};
@@ -21,6 +25,11 @@ struct CheckReport<'a> {
     file: &'a str,
     rules: usize,
     findings: Vec<FindingData<'a>>,
+    /// What `--fix` changed.
+    #[serde(skip_serializing_if = "<[WrittenFix]>::is_empty")]
+    fixed: &'a [WrittenFix],
+    /// Programs that rules name and that are not installed here.
+    not_installed: &'a [MissingProgram],
     /// What used files can do that the person has not agreed to: `run` refuses until then.
     not_agreed: Vec<PowerData<'a>>,
 }
@@ -42,9 +51,35 @@ struct PowerData<'a> {
     agreed: bool,
 }
 
-pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
-    let path = files::rules_path(arguments.file.clone())?;
-    let read = files::read_rules(&path)?;
+pub fn run(arguments: &CheckArguments) -> Result<Status, Failure> {
+    let [first, others @ ..] = arguments.files.as_slice() else {
+        return check_file(&files::rules_path(None)?, arguments);
+    };
+    if others.is_empty() {
+        return check_file(first, arguments);
+    }
+    let mut status = Status::Done;
+    for path in &arguments.files {
+        // One that cannot be read keeps none of the others from being checked.
+        match check_file(path, arguments) {
+            Ok(Status::Done) => {}
+            Ok(Status::Found) => status = Status::Found,
+            Err(failure) => {
+                failure.report();
+                status = Status::Found;
+            }
+        }
+    }
+    Ok(status)
+}
+
+/// Checks one set: a file with those it uses.
+fn check_file(path: &Path, arguments: &CheckArguments) -> Result<Status, Failure> {
+    let fixed = if arguments.fix { write_fixes(path)? } else { Vec::new() };
+    if !arguments.json {
+        print_fixed(path, &fixed);
+    }
+    let read = files::read_rules(path)?;
     let writable = files::refuse_if_others_may_write(&read);
     let RulesRead { source, checked, .. } = read;
     if arguments.powers {
@@ -52,7 +87,7 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
             print_findings(&checked.findings, &source);
             return Err(Failure::Broken { path: source.name().to_owned() });
         };
-        return tell_powers(&arguments, &source, rules);
+        return tell_powers(arguments, &source, rules);
     }
     let mut findings = checked.findings;
     if let Some(name) = &arguments.layout {
@@ -72,6 +107,7 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         None => Vec::new(),
     };
     let to_agree = !missing.is_empty();
+    let not_installed = checked.rules.as_ref().map_or_else(Vec::new, missing_programs);
     if arguments.json {
         let data = findings.iter().map(|finding| finding_data(finding, &source)).collect();
         let not_agreed = missing.iter().map(|(file, power)| PowerData {
@@ -83,13 +119,30 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         });
         let not_agreed = not_agreed.collect();
         let file = source.name();
-        print_json(&CheckReport { version: 1, file, rules, findings: data, not_agreed });
+        let fixed = &fixed;
+        let not_installed = &not_installed;
+        print_json(&CheckReport {
+            version: 1,
+            file,
+            rules,
+            findings: data,
+            fixed,
+            not_installed,
+            not_agreed,
+        });
     } else {
         print_findings(&findings, &source);
         if checked.rules.is_some() {
             say!("{}: {}, {}", source.name(), counted(rules, "rule"), summary(&findings));
         } else {
             say!("{}: {}", source.name(), summary(&findings));
+        }
+        print_not_installed(&not_installed);
+        let fixable = findings.iter().filter_map(|finding| finding.fix.as_ref());
+        let fixable = fixable.filter(|fix| fix.is_certain).count();
+        if fixable > 0 && !arguments.fix {
+            let (what, command) = (counted(fixable, "correction"), "lantern check --fix");
+            complain!("{}help{0:#}: `{command} {}` writes {what}", style::HELP, source.name());
         }
         if to_agree {
             complain!(
@@ -104,6 +157,23 @@ pub fn run(arguments: CheckArguments) -> Result<Status, Failure> {
         failure.report();
     }
     Ok(if is_clean { Status::Done } else { Status::Found })
+}
+
+/// Says which programs are missing on this machine; no finding, since the file may be for another one.
+fn print_not_installed(missing: &[MissingProgram]) {
+    for MissingProgram { name, file, line, nearest } in missing {
+        let near = nearest.as_ref().map_or_else(String::new, |near| format!("; `{near}` is"));
+        let name = name.escape_debug();
+        complain!("{}note{0:#}: {file}:{line}: `{name}` is not installed here{near}", style::HELP);
+    }
+}
+
+fn print_fixed(path: &Path, fixed: &[WrittenFix]) {
+    for fix in fixed {
+        let (before, after) = (fix.before.escape_debug(), fix.after.escape_debug());
+        let place = format!("{}:{}:{}", path.display(), fix.line, fix.column);
+        say!("{}fixed{0:#} {place}: `{before}` to `{after}`", style::WENT_OUT);
+    }
 }
 
 fn tell_powers(

@@ -1,6 +1,5 @@
 //! `lantern fmt`: files in their canonical layout.
 
-use std::fs;
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
@@ -33,7 +32,7 @@ pub fn run(arguments: FmtArguments) -> Result<Status, Failure> {
         } else if differs && arguments.check {
             crate::output::say!("{}", path.display());
         } else if differs {
-            replace(path, &layout)?;
+            files::replace_text(path, &layout)?;
             complain!("{}laid out{0:#} {}", style::WENT_OUT, path.display());
         }
     }
@@ -64,25 +63,4 @@ fn refuse_broken(source: &Source, path: &Path) -> Result<(), Failure> {
         return Err(Failure::Broken { path: source.name().to_owned() });
     }
     Ok(())
-}
-
-/// Writes a file beside the old one and puts it in its place, so that none is ever half written.
-fn replace(path: &Path, text: &str) -> Result<(), Failure> {
-    let failed = |source| Failure::Write { path: path.to_owned(), source };
-    // A link stays one: what it leads to is replaced.
-    let real = path.canonicalize().map_err(failed)?;
-    let mut name = real.file_name().unwrap_or_default().to_owned();
-    name.push(".new");
-    let fresh = real.with_file_name(name);
-    let written = fs::metadata(&real)
-        .and_then(|old| {
-            fs::write(&fresh, text)?;
-            fs::set_permissions(&fresh, old.permissions())
-        })
-        .and_then(|()| fs::rename(&fresh, &real));
-    written.map_err(|source| {
-        // What could not be put in place is not left lying about.
-        let _ = fs::remove_file(&fresh);
-        failed(source)
-    })
 }

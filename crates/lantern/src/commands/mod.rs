@@ -7,8 +7,10 @@ mod check;
 mod demo;
 mod doctor;
 mod explain;
+mod fixes;
 mod fmt;
 mod free;
+mod installed;
 mod key_words;
 mod keys;
 mod manual;
@@ -49,7 +51,7 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         ProgramCommand::Capture(arguments) => capture::run(&arguments),
         ProgramCommand::Windows(arguments) => windows::run(&arguments),
         ProgramCommand::Doctor(arguments) => doctor::run(&arguments),
-        ProgramCommand::Check(arguments) => check::run(arguments),
+        ProgramCommand::Check(arguments) => check::run(&arguments),
         ProgramCommand::Fmt(arguments) => fmt::run(arguments),
         #[cfg(feature = "net")]
         ProgramCommand::Ports(arguments) => ports::run(arguments),

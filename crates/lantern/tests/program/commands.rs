@@ -69,6 +69,61 @@ fn check_says_all_at_once_as_text_and_as_data() {
 }
 
 #[test]
+fn check_writes_the_fixes_that_are_certain() {
+    let home = Home::new();
+    let file = home.write(
+        "bench.lantern",
+        "when key esc -> tap return\nwhen key f1 {\n    sleep 1s\n    print \"core\"\n}\n",
+    );
+    home.write("drawers.lantern", "when key win+e { launch xterm }\n");
+    assert_snapshot!(home.shown(&["check", "drawers.lantern"]));
+    assert_snapshot!(home.shown(&[
+        "check",
+        "--fix",
+        "bench.lantern",
+        "missing.lantern",
+        "drawers.lantern"
+    ]));
+    let text = std::fs::read_to_string(file).expect("it is there");
+    assert!(
+        text.starts_with("when key escape => tap enter\nwhen key f1 {\n    wait 1s\n"),
+        "{text}"
+    );
+    let again = home.call(&["check", "--fix", "bench.lantern", "--json"]).stdout;
+    let again: serde_json::Value = serde_json::from_str(&again).expect("it is JSON");
+    assert_eq!(again["fixed"], serde_json::Value::Null, "nothing is left to fix");
+}
+
+#[test]
+fn check_names_the_programs_that_are_not_installed() {
+    use std::os::unix::fs::PermissionsExt;
+    let home = Home::new();
+    let scanner = home.write("bin/scanner", "#!/bin/sh\n");
+    std::fs::set_permissions(scanner, PermissionsExt::from_mode(0o755)).expect("it is ours");
+    home.write(
+        "bench.lantern",
+        "let name = \"core\"\nwhen key f9 in app \"Scanner\" => launch \"scanner --cold\"\n\
+         when key f8 in app \"scaner\" => launch \"sccanner\"\n\
+         when key f7 { set name = \"log\"; run name, \"x\" }\n",
+    );
+    let mut command = home.command();
+    command.env("PATH", home.path().join("bin")).args(["check", "bench.lantern", "--json"]);
+    let output = command.output().expect("the program starts");
+    assert!(output.status.success(), "a note is no finding");
+    let report: serde_json::Value = serde_json::from_slice(&output.stdout).expect("it is JSON");
+    let told: Vec<(&str, u64, &str)> = report["not_installed"]
+        .as_array()
+        .expect("it is a list")
+        .iter()
+        .map(|missing| {
+            let text = |part: &str| missing[part].as_str().unwrap_or_default();
+            (text("name"), missing["line"].as_u64().unwrap_or_default(), text("nearest"))
+        })
+        .collect();
+    assert_eq!(told, [("scaner", 3, "scanner"), ("sccanner", 3, "scanner")]);
+}
+
+#[test]
 fn check_of_a_good_file_is_one_line() {
     assert_snapshot!(Home::with_example().shown(&["check", "bench.lantern"]));
 }

@@ -54,8 +54,9 @@ pub(super) fn trigger_cycles(input: &LintInput<'_>, findings: &mut Vec<Finding>)
         } else {
             "send something else, or add a condition that ends it"
         };
-        let mut finding =
-            Finding::new(Code::FiresItself, head.span, message).label("round and round").help(help);
+        let mut finding = Finding::new(Code::FiresItself, head.span, message)
+            .label("sends its own trigger")
+            .help(help);
         for other in way.iter().filter(|rule| **rule != start) {
             finding = finding.other(input.lowered.heads[*other].span, "by way of this one");
         }
