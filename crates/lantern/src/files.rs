@@ -12,6 +12,9 @@ use lantern_system::{home_folder, open_regular};
 use crate::failure::Failure;
 use crate::{drawings, pronunciation};
 
+/// The person's own rules, in the folder of configuration files.
+pub const OWN_RULES: &str = "cold-lantern/main.lantern";
+
 /// A set of rules as it was read.
 pub struct RulesRead {
     /// The texts of its files.
@@ -155,10 +158,7 @@ pub fn rules_path(named: Option<PathBuf>) -> Result<PathBuf, Failure> {
     if let Some(path) = named {
         return Ok(path);
     }
-    let path = home_folder("XDG_CONFIG_HOME", ".config")
-        .unwrap_or_default()
-        .join("cold-lantern")
-        .join("main.lantern");
+    let path = home_folder("XDG_CONFIG_HOME", ".config").unwrap_or_default().join(OWN_RULES);
     if fs::exists(&path).unwrap_or(false) { Ok(path) } else { Err(Failure::NoFile { path }) }
 }
 

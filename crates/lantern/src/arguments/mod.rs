@@ -127,6 +127,14 @@ pub enum ProgramCommand {
     /// Read the file anew, as saving it does.
     #[command(after_help = "Example:\n  lantern reload")]
     Reload,
+    /// End the Cold Lantern that runs, also one that was started at login; its keys are released.
+    #[command(
+        after_help = "Example:\n  lantern quit\n\nIt starts again at the next login if it is installed as a service: `lantern service --remove`."
+    )]
+    Quit,
+    /// List every file that the program writes for itself; --erase removes them after asking.
+    #[command(after_help = "Examples:\n  lantern files\n  lantern files --erase")]
+    Files(FilesArguments),
     /// Say why the last input did what it did, or what keeps a combination from firing.
     #[command(
         after_help = "Examples:\n  lantern why\n  lantern why ctrl+f9\n  lantern why 3\n\nA lone digit is how many inputs ago; the key of a digit is written pad-3 or '3'."
@@ -229,6 +237,20 @@ pub struct ServiceArguments {
     /// Remove what `--install` wrote.
     #[arg(long)]
     pub remove: bool,
+}
+
+/// `lantern files`
+#[derive(Debug, Args)]
+pub struct FilesArguments {
+    /// Remove them all, your own rules and taught phrases too; asks first.
+    #[arg(long)]
+    pub erase: bool,
+    /// Remove without asking.
+    #[arg(long, requires = "erase")]
+    pub yes: bool,
+    /// Print data instead of a table.
+    #[arg(long, conflicts_with = "erase")]
+    pub json: bool,
 }
 
 /// `lantern demo`

@@ -16,6 +16,7 @@ mod keys;
 mod manual;
 mod new;
 pub mod orders;
+mod own_files;
 #[cfg(feature = "wayland")]
 mod portal;
 #[cfg(feature = "net")]
@@ -78,6 +79,8 @@ pub fn run(arguments: Arguments) -> Result<Status, Failure> {
         ProgramCommand::Resume(arguments) => orders::resume(&arguments),
         ProgramCommand::End(arguments) => orders::end(&arguments),
         ProgramCommand::Reload => orders::reload(),
+        ProgramCommand::Quit => orders::quit(),
+        ProgramCommand::Files(arguments) => own_files::run(&arguments),
         ProgramCommand::Why(arguments) => why::run(&arguments),
         ProgramCommand::Completions { shell } => manual::completions(shell),
         ProgramCommand::Man { folder } => manual::write_pages(&folder),

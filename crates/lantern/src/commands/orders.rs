@@ -1,4 +1,4 @@
-//! Orders to the one that runs: `fire`, `stop`, `pause`, `resume`, `end`, `reload`.
+//! Orders to the one that runs: `fire`, `stop`, `pause`, `resume`, `end`, `reload`, `quit`.
 
 use std::io;
 use std::time::Duration;
@@ -10,6 +10,7 @@ use serde_json::{Value, json};
 use crate::arguments::{
     BackendName, EndArguments, FireArguments, PauseArguments, ResumeArguments, StopArguments,
 };
+use crate::escaping::shown;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::output::say;
@@ -83,6 +84,16 @@ pub fn resume(arguments: &ResumeArguments) -> Result<Status, Failure> {
 pub fn end(arguments: &EndArguments) -> Result<Status, Failure> {
     IpcClient::reach()?.ask("end", &json!({ "process": arguments.process }))?;
     say!("process {} is asked to end", arguments.process);
+    Ok(Status::Done)
+}
+
+/// Ends the one that runs, and waits until it has ended.
+pub fn quit() -> Result<Status, Failure> {
+    let mut client = IpcClient::reach()?;
+    let file = client.ask("status", &Value::Null)?["file"].as_str().unwrap_or_default().to_owned();
+    client.ask("leave", &Value::Null)?;
+    client.wait_for_end()?;
+    say!("{} has ended; its keys are released", shown(&file));
     Ok(Status::Done)
 }
 

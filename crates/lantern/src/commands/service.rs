@@ -9,6 +9,7 @@ use lantern_system::home_folder;
 use crate::arguments::ServiceArguments;
 use crate::failure::{Failure, Status};
 use crate::files;
+use crate::ipc::client::IpcClient;
 use crate::output::{complain, say};
 use crate::style;
 
@@ -19,21 +20,36 @@ struct ServiceFile {
     text: String,
 }
 
+/// The files that the service consists of, each with what it is. systemd makes the link when the unit is
+/// enabled.
+pub fn installed_files() -> Vec<(&'static str, PathBuf)> {
+    let Some(config) = home_folder("XDG_CONFIG_HOME", ".config") else { return Vec::new() };
+    vec![
+        (UNIT, config.join("systemd/user/cold-lantern.service")),
+        (
+            "link that starts the unit",
+            config.join("systemd/user/graphical-session.target.wants/cold-lantern.service"),
+        ),
+        (ENTRY, config.join("autostart/cold-lantern.desktop")),
+    ]
+}
+
+const UNIT: &str = "systemd user unit";
+const ENTRY: &str = "autostart entry";
+
 pub fn run(arguments: &ServiceArguments) -> Result<Status, Failure> {
-    let config = home_folder("XDG_CONFIG_HOME", ".config").unwrap_or_default();
-    let (unit, entry) = (
-        config.join("systemd/user/cold-lantern.service"),
-        config.join("autostart/cold-lantern.desktop"),
-    );
     if arguments.remove {
-        return remove(&[unit, entry]);
+        return remove(installed_files());
     }
+    let config = home_folder("XDG_CONFIG_HOME", ".config").unwrap_or_default();
+    let unit = config.join("systemd/user/cold-lantern.service");
+    let entry = config.join("autostart/cold-lantern.desktop");
     let rules = files::rules_path(arguments.file.clone())?;
     let rules = rules.canonicalize().unwrap_or(rules);
     let program = std::env::current_exe().unwrap_or_else(|_| "lantern".into());
     let parts = [
-        ServiceFile { what: "systemd user unit", path: unit, text: unit_text(&program, &rules) },
-        ServiceFile { what: "autostart entry", path: entry, text: entry_text(&program, &rules) },
+        ServiceFile { what: UNIT, path: unit, text: unit_text(&program, &rules) },
+        ServiceFile { what: ENTRY, path: entry, text: entry_text(&program, &rules) },
     ];
     for part in &parts {
         if arguments.install {
@@ -61,20 +77,22 @@ fn write(part: &ServiceFile) -> Result<(), Failure> {
     fs::write(&part.path, &part.text).map_err(failed)
 }
 
-fn remove(paths: &[PathBuf]) -> Result<Status, Failure> {
+fn remove(files: Vec<(&str, PathBuf)>) -> Result<Status, Failure> {
     let mut removed = false;
-    for path in paths {
-        match fs::remove_file(path) {
+    for (_, path) in files {
+        match fs::remove_file(&path) {
             Ok(()) => {
                 removed = true;
                 complain!("{}removed{0:#} {}", style::WENT_OUT, path.display());
             }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
-            Err(source) => return Err(Failure::Write { path: path.clone(), source }),
+            Err(source) => return Err(Failure::Write { path, source }),
         }
     }
     if !removed {
         complain!("nothing of it is installed");
+    } else if IpcClient::reach().is_ok() {
+        complain!("{}next{0:#}: `lantern quit` ends the one that runs now", style::HELP);
     }
     Ok(if removed { Status::Done } else { Status::Found })
 }

@@ -76,6 +76,21 @@ impl IpcClient {
         self.ask(method, params)
     }
 
+    /// Waits until the one that runs has closed the connection, at its end.
+    pub fn wait_for_end(mut self) -> Result<(), Failure> {
+        self.reader.get_ref().set_read_timeout(Some(LONG_PATIENCE)).map_err(broken)?;
+        let mut line = String::new();
+        loop {
+            line.clear();
+            match self.reader.read_line(&mut line) {
+                Ok(0) => return Ok(()),
+                Ok(_) => {}
+                Err(error) if error.kind() == io::ErrorKind::ConnectionReset => return Ok(()),
+                Err(error) => return Err(broken(error)),
+            }
+        }
+    }
+
     /// The next thing it says.
     pub fn next_message(&mut self) -> Result<Value, Failure> {
         let mut line = String::new();

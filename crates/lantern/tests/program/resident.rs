@@ -115,6 +115,21 @@ fn x11_a_pause_gives_the_keys_back_and_ends_when_it_is_told_or_over() {
 }
 
 #[test]
+fn x11_quit_ends_the_one_that_runs_and_releases_its_keys() {
+    let (display, mut person, _target) = bare();
+    let mut running = Running::start(&display, "when key f9 { hold shift { wait } }\n");
+    person.tap("f9");
+    running.wait_for("fired");
+    let refused = lantern(&display, &["files", "--erase", "--yes"]);
+    assert!(!refused.status.success(), "its files are in use");
+    let told = said(&display, &["quit"]);
+    assert!(told.contains("bench.lantern has ended"), "{told}");
+    assert!(running.wait_end().success());
+    person.expect_no_keys_down();
+    assert!(said(&display, &["quit"]).contains("nothing runs"));
+}
+
+#[test]
 fn x11_why_names_the_one_condition_and_the_last_inputs() {
     let (display, mut person, target) = bare();
     let running = Running::start(&display, RULES);

@@ -266,6 +266,37 @@ fn a_service_is_printed_installed_and_removed() {
 }
 
 #[test]
+fn removing_a_service_takes_the_link_of_the_enabled_unit_with_it() {
+    let home = Home::with_example();
+    assert_eq!(home.call(&["service", "bench.lantern", "--install"]).status, 0);
+    let units = home.path().join(".config/systemd/user");
+    let link = units.join("graphical-session.target.wants/cold-lantern.service");
+    std::fs::create_dir_all(link.parent().expect("it has one")).expect("it can be made");
+    std::os::unix::fs::symlink(units.join("cold-lantern.service"), &link).expect("it is ours");
+    assert_eq!(home.call(&["service", "--remove"]).status, 0);
+    assert!(link.symlink_metadata().is_err(), "the link is gone");
+}
+
+#[test]
+fn files_lists_what_the_program_writes_and_erases_it_only_if_agreed() {
+    let home = Home::new();
+    let rules = home.write(".config/cold-lantern/main.lantern", "when key f9 => log \"x\"\n");
+    let other = home.write(".config/cold-lantern/kept.txt", "mine");
+    let listed = home.call(&["files", "--json"]).stdout;
+    let listed: serde_json::Value = serde_json::from_str(&listed).expect("it is JSON");
+    let own = &listed["files"][0];
+    assert_eq!((own["what"].as_str(), own["size"].as_u64()), (Some("your rules"), Some(23)));
+    assert_eq!(own["path"], rules.display().to_string());
+    let refused = home.call(&["files", "--erase"]);
+    assert_ne!(refused.status, 0);
+    assert!(refused.stderr.contains("--yes") && rules.exists(), "{}", refused.stderr);
+    let erased = home.call(&["files", "--erase", "--yes"]);
+    assert_eq!((erased.status, rules.exists()), (0, false), "{}", erased.stderr);
+    assert!(other.exists(), "what the program did not write stays");
+    assert_eq!(home.call(&["files", "--erase", "--yes"]).status, 1, "nothing is left");
+}
+
+#[test]
 fn completions_and_manual_pages_name_every_command() {
     let home = Home::new();
     let help = home.call(&["--help"]).stdout;
