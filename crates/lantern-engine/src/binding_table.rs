@@ -329,6 +329,11 @@ impl BindingTable {
         }
     }
 
+    /// Whether it is the last key of the panic combination.
+    pub(crate) fn is_panic_key(&self, key: Key) -> bool {
+        self.panic.is_some_and(|(panic, _)| panic == key)
+    }
+
     pub(crate) fn is_panic(&self, stroke: KeyStroke) -> bool {
         self.panic == Some(stroke)
     }

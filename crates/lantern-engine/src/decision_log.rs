@@ -90,6 +90,8 @@ pub enum DecisionKind {
         /// Keys that were let go.
         keys: usize,
     },
+    /// The panic combination was held while all rules were paused: they are active again.
+    Resumed,
 }
 
 /// What ended a run from outside.

@@ -32,6 +32,8 @@ pub(crate) enum Timer {
     Alarm(TriggerRef),
     /// Phrases no longer count without the attention word.
     AttentionTimeout,
+    /// The panic combination was held for long enough to resume all rules.
+    ResumeHold,
     /// Waiting conditions on the clock are evaluated again.
     EvaluateConditions,
 }
@@ -48,7 +50,7 @@ impl Timer {
             Timer::Debounce(old) => rule(old).map(Timer::Debounce),
             Timer::Every(old) => trigger(old).map(Timer::Every),
             Timer::Wake(_) | Timer::Timeout(_) | Timer::Repeat(_) => Some(self),
-            Timer::AttentionTimeout | Timer::EvaluateConditions => Some(self),
+            Timer::AttentionTimeout | Timer::EvaluateConditions | Timer::ResumeHold => Some(self),
             Timer::PendingKind(..)
             | Timer::Sequence
             | Timer::PointerStill(_)

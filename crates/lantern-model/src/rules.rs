@@ -223,6 +223,8 @@ pub struct Settings {
     pub draws_trail: bool,
     /// Whether `type` may bring long text, and characters that the layout lacks, by the clipboard.
     pub may_paste: bool,
+    /// Whether a rule that fails shows a notice of the desktop.
+    pub shows_notices: bool,
 }
 
 impl Default for Settings {
@@ -245,6 +247,7 @@ impl Default for Settings {
             double_press_timeout: Duration::from_millis(300),
             draws_trail: true,
             may_paste: false,
+            shows_notices: true,
         }
     }
 }

@@ -78,10 +78,13 @@ fn words_of(kind: &DecisionKind, rules: &RuleSet) -> String {
         DecisionKind::MissingKeys(combo) => format!("not on this keyboard: {combo}"),
         DecisionKind::GrabsRefused(combo) => format!("taken by another program: {combo}"),
         DecisionKind::LayoutChanged => "the keyboard has another layout".to_owned(),
+        DecisionKind::Resumed => {
+            "rules are active again: the panic combination was held".to_owned()
+        }
         DecisionKind::Panic { runs, keys } => {
             format!(
-                "panic: {runs} runs stopped, {keys} keys let go; everything is paused until \
-                 `lantern resume`"
+                "panic: {runs} runs stopped, {keys} keys let go; everything is paused: \
+                 `lantern resume`, or the same combination held for two seconds, continues"
             )
         }
     }

@@ -16,11 +16,14 @@ use crate::gesture_recognizer::DrawingResult;
 use crate::keys::{KeyDecision, KeyPass, KeyRecognizer, Press, ReleasedWith};
 use crate::payload::{record, text};
 use crate::scope::{Found, Scope};
+use crate::timers::Timer;
 use crate::trigger_index::WindowEvent;
 use crate::voice_control::Hearing;
 
 /// How long the name of a shape is shown.
 const NAME_SHOWN: Duration = Duration::from_millis(900);
+/// How long the panic combination is held to resume all rules.
+const RESUME_HOLD: Duration = Duration::from_secs(2);
 
 fn escape() -> Key {
     Key::named("escape").expect("escape stands in the key table")
@@ -99,7 +102,7 @@ impl Engine {
     pub(super) fn handle_press(&mut self, now: Time, key: Key, held: HeldModifiers) {
         let stroke = (key, held.modifiers(self.context.layout().alt_gr_is_level3));
         if self.grabs.table().is_panic(stroke) {
-            self.panic(now, StopCause::PanicKey);
+            self.handle_panic_key(now);
         } else if self.gestures.is_drawing() && key == escape() {
             self.keys.note_down(key);
             self.cancel_drawing(now, "escape was pressed");
@@ -117,8 +120,26 @@ impl Engine {
         }
     }
 
+    /// The panic combination went down. While everything is paused, holding it resumes.
+    fn handle_panic_key(&mut self, now: Time) {
+        if self.context.is_all_paused() {
+            self.out.timers.set(Timer::ResumeHold, now + RESUME_HOLD);
+        }
+        self.panic(now, StopCause::PanicKey);
+    }
+
+    /// The panic combination was held while everything was paused.
+    pub(super) fn resume_by_keyboard(&mut self, now: Time) {
+        self.out.record(now, None, DecisionKind::Resumed);
+        // Without a name nothing can be unknown.
+        let _ = self.resume(now, None);
+    }
+
     /// A key whose release matters went up.
     pub(super) fn handle_release(&mut self, now: Time, key: Key) {
+        if self.grabs.table().is_panic_key(key) {
+            self.out.timers.cancel(Timer::ResumeHold);
+        }
         let with = match self.keys.note_up(key) {
             Some(press) => self.end_stroke(now, press),
             None => ReleasedWith::NoStroke,

@@ -271,6 +271,7 @@ impl Engine {
                 self.voice.end_attention(&mut self.out.timers);
                 self.update_listening();
             }
+            Timer::ResumeHold => self.resume_by_keyboard(now),
             Timer::EvaluateConditions => self.interpreter.mark_conditions_dirty(),
         }
     }

@@ -50,6 +50,11 @@ impl Checker<'_> {
                         self.lowered.set.settings.may_paste = allowed;
                     }
                 }
+                "notices" => {
+                    if let Some(shown) = self.check_truth("notices", value) {
+                        self.lowered.set.settings.shows_notices = shown;
+                    }
+                }
                 "together" | "tap" | "twice" | "awake" | "pause" => self.check_span(name, value),
                 other => self.say_no_setting(other, name),
             }

@@ -13,6 +13,7 @@ pub(crate) const SETTINGS: &[(&str, &str)] = &[
     ("twice", "300ms"),
     ("trail", "false"),
     ("clipboard", "true"),
+    ("notices", "true"),
 ];
 
 /// Reserved words: they cannot be names. Sorted.

@@ -42,6 +42,7 @@ mod calls;
 mod clock;
 mod device_events;
 mod file_watcher;
+mod notices;
 mod pauses;
 mod poll_sources;
 mod reloading;
@@ -52,6 +53,7 @@ mod rule_files;
 mod status;
 
 use clock::SessionClock;
+use notices::DecisionNotices;
 use pauses::TimedPauses;
 use poll_sources::ReadySources;
 use reporter::Reporter;
@@ -81,6 +83,7 @@ pub struct Session<'j, D> {
     clock: SessionClock,
     pauses: TimedPauses,
     reporter: Reporter<'j>,
+    notices: DecisionNotices,
     heartbeat: WatchdogNotifier,
     signals: &'static UnixStream,
     /// Whether we were asked to leave.
@@ -114,6 +117,7 @@ impl<'j, D: Backend> Session<'j, D> {
             place,
             pauses: TimedPauses::default(),
             reporter: Reporter::new(journal),
+            notices: DecisionNotices::default(),
             heartbeat: WatchdogNotifier::wanted(),
             signals,
             is_leaving: false,
@@ -234,13 +238,32 @@ impl<'j, D: Backend> Session<'j, D> {
                 quiet &= !self.answer_next()?;
             }
             if quiet {
-                self.reporter.report_decisions(&self.engine);
+                self.report_decisions();
                 return Ok(true);
             }
             now = self.now();
         }
-        self.reporter.report_decisions(&self.engine);
+        self.report_decisions();
         Ok(false)
+    }
+
+    /// Reports the decisions since the last call on the terminal, in the log and as notices.
+    fn report_decisions(&mut self) {
+        self.reporter.report_decisions(&self.engine);
+        for text in self.notices.take(&self.engine) {
+            self.notify(text);
+        }
+        // The engine was resumed by the panic combination: a pause with an end is over as well.
+        if !self.engine.paused().1 {
+            self.pauses.resume_all_rules();
+        }
+    }
+
+    /// Shows a notice of the desktop. Without a notification service the terminal has the message.
+    fn notify(&mut self, text: String) {
+        let (kind, arguments) = (CommandKind::Notify, vec![text]);
+        let command = Command { kind, arguments, value: None, timeout: None };
+        self.executor.attempt(EffectId(0), &command);
     }
 
     /// Hands an event of a device to the engine.

@@ -28,6 +28,11 @@ impl TimedPauses {
         self.0.retain(|pause| name.is_some() && pause.name.as_deref() != name);
     }
 
+    /// Takes that all rules were resumed by the keyboard; pauses of one rule stay.
+    pub(super) fn resume_all_rules(&mut self) {
+        self.0.retain(|pause| pause.name.is_some());
+    }
+
     /// Takes the pauses whose time is over.
     pub(super) fn take_over(&mut self, now: Time) -> Vec<TimedPause> {
         self.0.extract_if(.., |pause| pause.until <= now).collect()

@@ -1,7 +1,6 @@
 //! Takes rules that were saved anew while they run; broken ones change nothing.
 
 use lantern_backend::Backend;
-use lantern_model::{Command, CommandKind, EffectId};
 use serde_json::json;
 
 use super::Session;
@@ -31,11 +30,11 @@ impl<D: Backend> Session<'_, D> {
         self.take_read(finished)?;
         if self.files.is_broken() && !was_broken {
             let name = self.files.path().display();
-            let text = format!("{name} is broken\nThe rules from before stay in force.");
-            let (kind, arguments) = (CommandKind::Notify, vec![text]);
-            let command = Command { kind, arguments, value: None, timeout: None };
-            // Without a notification service the terminal has the message.
-            self.executor.attempt(EffectId(0), &command);
+            self.notify(format!("{name} is broken\nThe rules from before stay in force."));
+        } else if was_broken && !self.files.is_broken() {
+            let (name, count) = (self.files.path().display(), self.engine.rules().count());
+            let rules = counted(count, "rule");
+            self.notify(format!("{name} is in force again\nIt is correct now: {rules}."));
         }
         self.answer_reloads(|session| {
             let name = session.files.path().display();

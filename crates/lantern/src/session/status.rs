@@ -268,5 +268,6 @@ fn kind_word(kind: &DecisionKind) -> &'static str {
         DecisionKind::Locked(_) => "locked",
         DecisionKind::LayoutChanged => "layout-changed",
         DecisionKind::Panic { .. } => "panic",
+        DecisionKind::Resumed => "resumed",
     }
 }

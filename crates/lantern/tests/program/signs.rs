@@ -252,6 +252,41 @@ fn x11_a_notice_is_shown_by_the_sessions_daemon() {
 }
 
 #[test]
+fn x11_failures_and_the_panic_combination_are_notices() {
+    let mut display = Display::start("us");
+    display.start_bus();
+    display.start_notices();
+    let mut person = Person::sit_down(&display);
+    let rules = "settings { panic = key f12 }\nwhen key f5 => launch \"no-such-scanner\"\n\
+                 when key f6 { notify \"after the second failure\"; log \"x\" }\n";
+    let mut running = Running::start(&display, rules);
+    for _ in 0..2 {
+        person.tap("f5");
+        running.wait_for("no-such-scanner");
+    }
+    person.tap("f6");
+    running.wait_for(": ended");
+    display.wait_until("the last notice", |display| {
+        display.notices().contains("after the second failure")
+    });
+    let kept = display.notices();
+    assert_eq!(kept.matches("\"when key f5 failed\"").count(), 1, "one notice a minute: {kept}");
+    person.tap("f12");
+    display.wait_until("the notice of the stop", |display| {
+        display.notices().contains("Everything is stopped and paused")
+    });
+    person.press("f12");
+    running.wait_for("rules are active again");
+    person.release("f12");
+    display.wait_until("the notice of the end", |display| {
+        display.notices().contains("Rules are active again")
+    });
+    person.tap("f6");
+    running.wait_for(": ended");
+    running.stop();
+}
+
+#[test]
 fn x11_what_is_missing_is_named_in_one_line() {
     let display = Display::start("us");
     let mut person = Person::sit_down(&display);
