@@ -3,7 +3,8 @@
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    Command, CommandKind, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time,
+    Command, CommandKind, EffectId, Event, GrabSet, Hint, InputBatch, Layout, ReplayKey, RuleSet,
+    Time,
 };
 
 /// Sees and sends input on one kind of desktop.
@@ -62,6 +63,15 @@ pub trait Backend {
         Ok(())
     }
 
+    /// Takes the rules that are in force from now on. Most back ends need only their grabs.
+    fn set_rules(&mut self, _rules: &RuleSet) {}
+
+    /// Takes the keyboard layout that the session has, where something other than the back end knows it.
+    fn set_layout(&mut self, _layout: &Layout) {}
+
+    /// What the back end can do at the moment, and by which way.
+    fn abilities(&self) -> Vec<Ability>;
+
     /// Whether hints are shown; otherwise the notification service shows them.
     fn shows_hints(&self) -> bool {
         false
@@ -88,6 +98,22 @@ pub trait Backend {
 
     /// Descriptor that becomes readable when events are waiting. The simulated back end has none.
     fn descriptor(&self) -> Option<BorrowedFd<'_>>;
+}
+
+/// Something that a back end can do, or cannot do for a reason.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ability {
+    /// What: keys, input, windows, clipboard, hints.
+    pub name: &'static str,
+    /// By which way, or why not.
+    pub way: String,
+}
+
+impl Ability {
+    /// An ability with a way that never changes.
+    pub fn by(name: &'static str, way: &str) -> Ability {
+        Ability { name, way: way.to_owned() }
+    }
 }
 
 /// Why a back end that has only input does not do what is asked of windows and the clipboard; nothing if it is not

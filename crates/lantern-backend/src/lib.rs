@@ -15,11 +15,11 @@ mod simulated;
 mod system_layout;
 mod tally;
 
-pub use backend::{Backend, BackendError, without_session};
+pub use backend::{Ability, Backend, BackendError, without_session};
 pub use copied_contents::CopiedContents;
 pub use dialog::{Dialog, DialogAnswer, DialogChoice};
 pub use held_keys::{Heartbeat, HeldKeyReader, HeldKeyWriter, HeldMarks};
 pub use paste::PasteKeys;
 pub use simulated::{OutputKind, SimulatedBackend, SimulatedOutput};
-pub use system_layout::system_layout;
+pub use system_layout::{layout_of_keymap, system_layout};
 pub use tally::Tally;

@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use std::{env, fs};
 
 use kbvm::lookup::LookupTable;
-use kbvm::xkb::Context;
 use kbvm::xkb::rmlvo::Group as Named;
+use kbvm::xkb::{Context, Keymap};
 use kbvm::{GroupIndex, Keycode, ModifierMask};
 use lantern_model::{Key, KeyKind, KeyRepeat, Layout, LayoutGroup, ModifierKey, ShiftLevel};
 
@@ -72,11 +72,27 @@ fn compiled(setup: &RmlvoNames) -> Layout {
         (!groups.is_empty()).then_some(groups.as_slice()),
         (!options.is_empty()).then_some(options.as_slice()),
     );
+    layout_of(&keymap, groups.len().max(1))
+}
+
+/// The layout of a keymap in the text format of XKB, as a compositor sends it to its clients. None if it is
+/// no keymap, or one that lacks most characters, as those of programs that type by a keymap of their own.
+pub fn layout_of_keymap(text: &[u8]) -> Option<Layout> {
+    let keymap = Context::builder().build().keymap_from_bytes(Vec::new(), None, text).ok()?;
+    let count = keymap.keys().map(|key| key.groups().count()).max()?;
+    let layout = layout_of(&keymap, count.clamp(1, MOST_GROUPS));
+    let has_digits = ('0'..='9').all(|digit| layout.group().key_for(digit).is_some());
+    has_digits.then_some(layout)
+}
+
+/// XKB knows four groups.
+const MOST_GROUPS: usize = 4;
+
+fn layout_of(keymap: &Keymap, count: usize) -> Layout {
     let table = keymap.to_builder().build_lookup_table();
     let alt_gr =
         keycode_of(ModifierKey::AltGr.key()).and_then(|code| symbol(&table, 0, code, NONE));
     let alt_gr_is_level3 = alt_gr.is_some_and(|symbol| symbol == LEVEL3);
-    let count = groups.len().max(1);
     let groups = (0..count).map(|group| group_of(&table, group, alt_gr_is_level3)).collect();
     let last_kernel_code = 0x2ff;
     Layout { groups, active: 0, alt_gr_is_level3, repeat: KeyRepeat::default(), last_kernel_code }

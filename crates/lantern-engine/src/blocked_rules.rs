@@ -2,7 +2,7 @@
 //! keeps it from firing now.
 
 use lantern_model::{
-    Key, KeyCombination, PressKind, Rule, RuleId, RuleSet, Time, TriggerKind, Value,
+    Key, KeyCombination, PressKind, Refusal, Rule, RuleId, RuleSet, Time, TriggerKind, Value,
 };
 
 use crate::activation_policy::ActivationPolicy;
@@ -143,8 +143,15 @@ impl Explanation<'_> {
         if self.context.is_locked() && !rule.allowed_when_locked {
             return Some("the screen is locked".to_owned());
         }
-        if self.grabs.is_refused(stroke) {
-            return Some("another program holds the key: `lantern capture` says whose".to_owned());
+        if let Some(why) = self.grabs.refusal_of(stroke) {
+            let words = match why {
+                Refusal::HeldByOther => {
+                    "another program holds the key: `lantern capture` says whose"
+                }
+                Refusal::NotOnKeyboard => "the keyboard has no such key",
+                Refusal::NotGranted => "the desktop, asked for the key, did not grant it",
+            };
+            return Some(words.to_owned());
         }
         self.context.unmet_filter(&rule.filter, &self.rules.layers)
     }

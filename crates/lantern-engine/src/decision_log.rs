@@ -81,6 +81,8 @@ pub enum DecisionKind {
     RateLimited(RunId),
     /// Keys that another program has grabbed.
     GrabsRefused(String),
+    /// Keys that the desktop, asked for them, did not grant.
+    GrabsNotGranted(String),
     /// The keyboard's layout is another one now; all grabs were installed again.
     LayoutChanged,
     /// The panic combination stopped everything.

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeSet;
 
-use lantern_model::{GrabSet, Key, KeyGrab, RuleSet};
+use lantern_model::{GrabSet, Key, KeyGrab, Refusal, RuleSet};
 
 use crate::binding_table::{BindingTable, MissingCombination};
 use crate::context::Context;
@@ -31,8 +31,8 @@ pub(crate) struct GrabPlanner {
     has_changed: bool,
     /// Missing combinations that were reported already.
     missing_keys: BTreeSet<MissingCombination>,
-    /// Grabs that the server refused.
-    refused: Vec<KeyGrab>,
+    /// Grabs that could not be had, with the reason.
+    refused: Vec<(KeyGrab, Refusal)>,
 }
 
 impl GrabPlanner {
@@ -91,19 +91,25 @@ impl GrabPlanner {
         self.missing_keys.clear();
     }
 
-    /// Takes a grab that the server refused.
-    pub(crate) fn note_refused(&mut self, grab: KeyGrab) {
-        self.refused.push(grab);
+    /// Takes a grab that could not be had.
+    pub(crate) fn note_refused(&mut self, grab: KeyGrab, why: Refusal) {
+        self.refused.push((grab, why));
     }
 
     /// Takes grabs that were refused, and can be had now.
     pub(crate) fn note_freed(&mut self, grabs: &[KeyGrab]) {
-        self.refused.retain(|refused| !grabs.contains(refused));
+        self.refused.retain(|(refused, _)| !grabs.contains(refused));
     }
 
-    /// Whether the server refused the grab of a stroke.
-    pub(crate) fn is_refused(&self, stroke: KeyStroke) -> bool {
-        self.refused.iter().any(|refused| (refused.key, refused.modifiers) == stroke)
+    /// The grabs that were refused.
+    pub(crate) fn refused(&self) -> impl Iterator<Item = KeyGrab> {
+        self.refused.iter().map(|(grab, _)| *grab)
+    }
+
+    /// Why the grab of a stroke could not be had, if it could not.
+    pub(crate) fn refusal_of(&self, stroke: KeyStroke) -> Option<Refusal> {
+        let of_stroke = |(grab, _): &&(KeyGrab, Refusal)| (grab.key, grab.modifiers) == stroke;
+        self.refused.iter().find(of_stroke).map(|(_, why)| *why)
     }
 
     /// Whether the back end was asked to report releases of a key.
@@ -156,9 +162,10 @@ mod tests {
             synchronous: false,
         };
         let mut planner = GrabPlanner::default();
-        planner.note_refused(grab);
-        assert!(planner.is_refused((key, grab.modifiers)));
+        planner.note_refused(grab, Refusal::HeldByOther);
+        assert_eq!(planner.refusal_of((key, grab.modifiers)), Some(Refusal::HeldByOther));
         planner.note_freed(&[grab]);
-        assert!(!planner.is_refused((key, grab.modifiers)) && !planner.reports_release(key));
+        assert_eq!(planner.refusal_of((key, grab.modifiers)), None);
+        assert!(!planner.reports_release(key));
     }
 }

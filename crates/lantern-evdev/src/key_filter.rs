@@ -81,6 +81,10 @@ impl KeyFilter {
         }
     }
 
+    pub(super) fn set_layout(&mut self, layout: Layout) {
+        self.layout = layout;
+    }
+
     pub(super) fn layout(&self) -> &Layout {
         &self.layout
     }

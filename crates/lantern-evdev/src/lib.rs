@@ -16,13 +16,13 @@ use std::collections::VecDeque;
 use std::os::fd::BorrowedFd;
 
 use lantern_model::{
-    Command, CommandError, EffectId, Event, GrabSet, InputBatch, Key, Rect, ReplayKey, Time,
+    Command, CommandError, EffectId, Event, GrabSet, InputBatch, Key, Layout, Rect, ReplayKey, Time,
 };
 
 use device_set::{EvdevEvent, GrabRequest, InputDevices};
 use key_filter::{ForwardedKey, KeyFilter};
 use lantern_backend::without_session;
-use lantern_backend::{Backend, BackendError};
+use lantern_backend::{Ability, Backend, BackendError};
 use uinput_output::UinputOutput;
 
 pub use device_set::{DeviceSummary, input_devices};
@@ -220,6 +220,17 @@ impl EvdevBackend {
 }
 
 impl Backend for EvdevBackend {
+    fn abilities(&self) -> Vec<Ability> {
+        vec![
+            Ability::by("keys", "the kernel's devices"),
+            Ability::by("input", "a device of the kernel, characters of the layout"),
+        ]
+    }
+
+    fn set_layout(&mut self, layout: &Layout) {
+        self.key_filter.set_layout(layout.clone());
+    }
+
     fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
         // After a panic only the panic combination is grabbed until rules are resumed.
         let only_panic = grabs.keys.iter().all(|key| Some((key.key, key.modifiers)) == grabs.panic);

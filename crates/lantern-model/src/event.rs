@@ -61,6 +61,8 @@ pub enum Refusal {
     HeldByOther,
     /// The keyboard has no such key.
     NotOnKeyboard,
+    /// The desktop, asked for the combination, did not grant it.
+    NotGranted,
 }
 
 /// Something that happened, or the outcome of an effect.

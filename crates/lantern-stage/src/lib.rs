@@ -12,6 +12,7 @@ mod display;
 mod editor;
 mod form;
 mod person;
+mod portal;
 mod reader;
 mod screen;
 mod session;
@@ -29,13 +30,14 @@ pub use display::{Display, Manager, Stage};
 pub use editor::Editor;
 pub use form::Form;
 pub use person::Person;
+pub use portal::{PortalKind, StandInPortal};
 pub use reader::ScreenReader;
 pub use screen::{Moments, ScreenWindow};
 pub use talking::Talking;
 pub use target::{ReceivedKey, Target};
 pub use terminal::Terminal;
 pub use waiting::{pass_time, wait_until};
-pub use wayland::{StandInPortal, WaylandSession};
+pub use wayland::WaylandSession;
 
 /// How long anything on the stage may take before the test fails, in milliseconds.
 pub const PATIENCE_MS: u64 = 20_000;

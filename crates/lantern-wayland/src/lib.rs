@@ -7,4 +7,4 @@ mod compositor;
 mod portal;
 
 pub use compositor::{CompositorOffers, WaylandBackend, session_offers};
-pub use portal::{PortalBackend, PortalOffers, RequestedShortcut, portal_offers};
+pub use portal::{PortalBackend, PortalOffers, portal_offers};

@@ -59,7 +59,7 @@ use injector::Injector;
 use input_method::XInputMethods;
 use keyboard_state::KeyboardState;
 use lantern_backend::copied_contents::CopiedContents;
-use lantern_backend::{Backend, BackendError, HeldKeyWriter};
+use lantern_backend::{Ability, Backend, BackendError, HeldKeyWriter};
 use modifier_suspension::ModifierSuspensions;
 use pointer_recorder::PointerRecorder;
 use press_tracker::PressTracker;
@@ -156,6 +156,16 @@ impl X11Backend {
 }
 
 impl Backend for X11Backend {
+    fn abilities(&self) -> Vec<Ability> {
+        vec![
+            Ability::by("keys", "grabs of the X server"),
+            Ability::by("input", "the XTEST extension, any character"),
+            Ability::by("windows", "the window manager's properties"),
+            Ability::by("clipboard", "selections of the X server"),
+            Ability::by("hints", "windows of our own"),
+        ]
+    }
+
     fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
         self.install_grabs(grabs)
     }

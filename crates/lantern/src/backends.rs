@@ -23,10 +23,13 @@ impl BackendName {
     /// sees none of the others.
     pub fn of_session() -> Result<BackendName, BackendError> {
         if is_wayland() {
-            // The kernel's input supports more and needs no consent; without access to it, the
-            // portals.
-            let kernel = has_kernel_input() || !has_portal();
-            Ok(if kernel { BackendName::Evdev } else { BackendName::Portal })
+            // The kernel's input supports more and needs no consent. Without access to it the portals give
+            // what they have; voice, devices, timers and `fire` need neither.
+            Ok(if has_kernel_input() || !HAS_PORTALS {
+                BackendName::Evdev
+            } else {
+                BackendName::Portal
+            })
         } else if is_set("DISPLAY") {
             Ok(BackendName::X11)
         } else if has_kernel_input() {
@@ -78,16 +81,8 @@ fn compositor_gives(_: Part) -> bool {
     false
 }
 
-/// Whether the desktop's portals give shortcuts and input.
-#[cfg(feature = "wayland")]
-fn has_portal() -> bool {
-    lantern_wayland::portal_offers().is_some_and(|has| has.shortcuts && has.input)
-}
-
-#[cfg(not(feature = "wayland"))]
-fn has_portal() -> bool {
-    false
-}
+/// Whether this build can speak with the desktop's portals.
+const HAS_PORTALS: bool = cfg!(feature = "wayland");
 
 /// Whether the kernel's input can be used.
 #[cfg(feature = "evdev")]

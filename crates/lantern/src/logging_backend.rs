@@ -2,7 +2,7 @@
 
 use std::os::fd::BorrowedFd;
 
-use lantern_backend::{Backend, BackendError, OutputKind, SimulatedBackend};
+use lantern_backend::{Ability, Backend, BackendError, OutputKind, SimulatedBackend};
 use lantern_model::{Command, EffectId, Event, GrabSet, Hint, InputBatch, ReplayKey, Time};
 
 use crate::output::say;
@@ -40,6 +40,13 @@ impl LoggingBackend {
 }
 
 impl Backend for LoggingBackend {
+    fn abilities(&self) -> Vec<Ability> {
+        vec![
+            Ability::by("keys", "none: input is simulated"),
+            Ability::by("input", "written as lines"),
+        ]
+    }
+
     fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
         self.backend.set_grabs(grabs)
     }

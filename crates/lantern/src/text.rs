@@ -77,6 +77,7 @@ fn words_of(kind: &DecisionKind, rules: &RuleSet) -> String {
         DecisionKind::Locked(false) => "the screen is unlocked".to_owned(),
         DecisionKind::MissingKeys(combo) => format!("not on this keyboard: {combo}"),
         DecisionKind::GrabsRefused(combo) => format!("taken by another program: {combo}"),
+        DecisionKind::GrabsNotGranted(combo) => format!("not granted by the desktop: {combo}"),
         DecisionKind::LayoutChanged => "the keyboard has another layout".to_owned(),
         DecisionKind::Resumed => {
             "rules are active again: the panic combination was held".to_owned()

@@ -12,7 +12,7 @@ use lantern_model::{
     ShiftLevel, Time, Value,
 };
 
-use crate::{Backend, BackendError};
+use crate::{Ability, Backend, BackendError};
 
 /// Something that came out of the back end.
 #[derive(Debug, Clone, PartialEq)]
@@ -367,6 +367,10 @@ fn sides(keys: impl Iterator<Item = Key>) -> HeldModifiers {
 }
 
 impl Backend for SimulatedBackend {
+    fn abilities(&self) -> Vec<Ability> {
+        vec![Ability::by("keys", "simulated"), Ability::by("input", "simulated")]
+    }
+
     fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
         if grabs.raw_keys && !self.grabs.raw_keys {
             let down = self.physical_keys.iter().map(|key| Event::RawKey { key: *key, down: true });

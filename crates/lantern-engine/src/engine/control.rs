@@ -4,11 +4,13 @@
 use std::collections::BTreeMap;
 
 use lantern_model::{
-    EffectId, Global, KeyCombination, LayerId, Parameter, Rule, RuleId, RuleSet, RunId,
+    EffectId, Global, KeyCombination, KeyGrab, LayerId, Parameter, Rule, RuleId, RuleSet, RunId,
     SourceLocation, Time, Value,
 };
 
 use super::Engine;
+use crate::activation_policy::trigger_text;
+use crate::binding_table::Candidate;
 use crate::blocked_rules::{BlockedRule, Explanation, MissingKeyError, stroke_of};
 use crate::decision_log::StopCause;
 use crate::eval::TriggerKey;
@@ -209,6 +211,31 @@ impl Engine {
     pub fn paused(&self) -> (impl Iterator<Item = &str>, bool) {
         let names = self.context.paused_names().iter().map(String::as_str);
         (names, self.context.is_all_paused())
+    }
+
+    /// Triggers whose keys could not be had, each with its rule; none for the panic combination and for keys
+    /// of chords, sequences, drawings and remaps.
+    pub fn refused_triggers(&self) -> Vec<(Option<RuleId>, String)> {
+        self.grabs.refused().flat_map(|grab| self.triggers_of(grab)).collect()
+    }
+
+    /// The triggers that need a grab, each with its rule.
+    pub(super) fn triggers_of(&self, grab: KeyGrab) -> Vec<(Option<RuleId>, String)> {
+        let (rules, table) = (self.active.rules(), self.grabs.table());
+        let stroke = (grab.key, grab.modifiers);
+        let candidates = table.candidates(stroke);
+        if table.is_panic(stroke) {
+            return vec![(None, format!("{} (panic)", rules.settings.panic))];
+        }
+        if candidates.is_empty() {
+            // A chord, a sequence, a drawing or a remap wants it.
+            let combo = KeyCombination::with(grab.modifiers, grab.key);
+            return vec![(None, combo.to_string())];
+        }
+        let trigger = |candidate: &Candidate| {
+            (Some(candidate.trigger.rule), trigger_text(&rules[candidate.trigger]))
+        };
+        candidates.iter().map(trigger).collect()
     }
 
     /// Names of the active layers, the one entered last at the end.

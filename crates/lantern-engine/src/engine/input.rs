@@ -4,13 +4,12 @@
 use std::time::Duration;
 
 use lantern_model::{
-    App, ConnectionState, EffectKind, HeldModifiers, Hint, HintContent, HintPlace, Key,
-    KeyCombination, KeyGrab, ListenMode, Point, Rect, Refusal, ReplayKey, RuleId, Time,
-    TriggerKind, TriggerRef, Value,
+    App, ConnectionState, EffectKind, HeldModifiers, Hint, HintContent, HintPlace, Key, KeyGrab,
+    ListenMode, Point, Rect, Refusal, ReplayKey, RuleId, Time, TriggerKind, TriggerRef, Value,
 };
 
 use super::Engine;
-use crate::activation_policy::{Activation, trigger_text};
+use crate::activation_policy::Activation;
 use crate::decision_log::{DecisionKind, StopCause};
 use crate::gesture_recognizer::DrawingResult;
 use crate::keys::{KeyDecision, KeyPass, KeyRecognizer, Press, ReleasedWith};
@@ -161,25 +160,14 @@ impl Engine {
     /// Names the rules whose keys cannot be grabbed.
     pub(super) fn handle_refusals(&mut self, now: Time, refused: &[(KeyGrab, Refusal)]) {
         for (grab, why) in refused {
-            self.grabs.note_refused(*grab);
-            let stroke = (grab.key, grab.modifiers);
+            self.grabs.note_refused(*grab, *why);
             let reason = match why {
                 Refusal::HeldByOther => DecisionKind::GrabsRefused,
                 Refusal::NotOnKeyboard => DecisionKind::MissingKeys,
+                Refusal::NotGranted => DecisionKind::GrabsNotGranted,
             };
-            let (rules, table) = (self.active.rules(), self.grabs.table());
-            let candidates = table.candidates(stroke);
-            if table.is_panic(stroke) {
-                let combo = format!("{} (panic)", rules.settings.panic);
-                self.out.record(now, None, reason(combo));
-            } else if candidates.is_empty() {
-                // A chord, a sequence, a drawing or a remap wants it.
-                let combo = KeyCombination::with(grab.modifiers, grab.key);
-                self.out.record(now, None, reason(combo.to_string()));
-            }
-            for candidate in candidates {
-                let text = trigger_text(&rules[candidate.trigger]);
-                self.out.record(now, Some(candidate.trigger.rule), reason(text));
+            for (rule, trigger) in self.triggers_of(*grab) {
+                self.out.record(now, rule, reason(trigger));
             }
         }
     }

@@ -12,12 +12,12 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use lantern_model::{
     Command, CommandError, CommandKind, CommandResult, EffectId, Event, GrabSet, Hint, InputAction,
-    InputBatch, Layout, ReplayKey, Time, Value,
+    InputBatch, Layout, ReplayKey, RuleSet, Time, Value,
 };
 use rustix::event::epoll;
 
 use lantern_backend::PasteKeys;
-use lantern_backend::{Backend, BackendError};
+use lantern_backend::{Ability, Backend, BackendError};
 use session::WaylandConnection;
 
 pub use session::{CompositorOffers, session_offers};
@@ -115,6 +115,29 @@ impl<D: Backend> WaylandBackend<D> {
 }
 
 impl<D: Backend> Backend for WaylandBackend<D> {
+    fn set_rules(&mut self, rules: &RuleSet) {
+        self.backend.set_rules(rules);
+    }
+
+    fn abilities(&self) -> Vec<Ability> {
+        let offers = self.session.offers();
+        let windows = if offers.windows {
+            "the compositor's list of windows"
+        } else {
+            "none: the compositor tells nothing of them"
+        };
+        let clipboard = if offers.clipboard {
+            "the compositor's data control"
+        } else {
+            "none: the compositor does not lend it"
+        };
+        let mut abilities = self.backend.abilities();
+        abilities.push(Ability::by("windows", windows));
+        abilities.push(Ability::by("clipboard", clipboard));
+        abilities.push(Ability::by("hints", "notices of the desktop"));
+        abilities
+    }
+
     fn set_grabs(&mut self, grabs: GrabSet) -> Result<(), BackendError> {
         self.backend.set_grabs(grabs)
     }
@@ -173,7 +196,9 @@ impl<D: Backend> Backend for WaylandBackend<D> {
             self.session.read()?;
             self.look_at_paste(now);
             let own = (!self.done.is_empty()).then(|| self.done.remove(0));
-            let event = match own.or_else(|| self.session.next_event()) {
+            let own = own.or_else(|| self.session.next_event());
+            let is_guess = own.is_none();
+            let event = match own {
                 Some(event) => Some(event),
                 None => self.backend.poll_event(now)?,
             };
@@ -190,7 +215,14 @@ impl<D: Backend> Backend for WaylandBackend<D> {
                 other => {
                     match &other {
                         Some(Event::Focus(app)) => self.front.clone_from(&app.names),
-                        Some(Event::Layout(layout)) => self.layout = layout.clone(),
+                        // The session's own layout, once it is known, is the right one.
+                        Some(Event::Layout(_)) if is_guess && self.session.knows_layout() => {
+                            continue;
+                        }
+                        Some(Event::Layout(layout)) => {
+                            self.layout = layout.clone();
+                            self.backend.set_layout(layout);
+                        }
                         _ => {}
                     }
                     return Ok(other);

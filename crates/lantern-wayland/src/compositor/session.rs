@@ -1,14 +1,19 @@
 //! The connection to the compositor: its windows, and who has the keyboard.
 
 use std::collections::{HashMap, VecDeque};
+use std::fs::File;
 use std::os::fd::{AsFd, BorrowedFd};
+use std::os::unix::fs::FileExt;
 
 use lantern_model::{App, CommandError, Event};
 use wayland_client::backend::{ObjectId, WaylandError};
 use wayland_client::globals::{GlobalListContents, registry_queue_init};
+use wayland_client::protocol::wl_keyboard::{self, WlKeyboard};
 use wayland_client::protocol::wl_registry::WlRegistry;
 use wayland_client::protocol::wl_seat::{self, WlSeat};
-use wayland_client::{Connection, Dispatch, EventQueue, Proxy, QueueHandle, event_created_child};
+use wayland_client::{
+    Connection, Dispatch, EventQueue, Proxy, QueueHandle, WEnum, event_created_child,
+};
 use wayland_protocols_wlr::data_control::v1::client::zwlr_data_control_manager_v1::ZwlrDataControlManagerV1;
 use wayland_protocols_wlr::foreign_toplevel::v1::client::zwlr_foreign_toplevel_handle_v1::{
     self as handle, ZwlrForeignToplevelHandleV1,
@@ -18,7 +23,10 @@ use wayland_protocols_wlr::foreign_toplevel::v1::client::zwlr_foreign_toplevel_m
 };
 
 use super::clipboard::WaylandClipboard;
-use lantern_backend::BackendError;
+use lantern_backend::{BackendError, layout_of_keymap};
+
+/// Larger keymaps are cut, and then are none.
+const LARGEST_KEYMAP: usize = 1 << 20;
 
 /// What a compositor has of what rules may need.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,11 +42,7 @@ pub struct CompositorOffers {
 /// # Errors
 /// When none answers.
 pub fn session_offers() -> Result<CompositorOffers, BackendError> {
-    let session = WaylandConnection::connect()?;
-    Ok(CompositorOffers {
-        windows: session.state.manager.is_some(),
-        clipboard: session.state.clipboard.is_some(),
-    })
+    Ok(WaylandConnection::connect()?.offers())
 }
 
 /// A window, with the properties that the compositor has sent.
@@ -55,6 +59,8 @@ struct Window {
 pub(super) struct SessionState {
     manager: Option<ZwlrForeignToplevelManagerV1>,
     seat: Option<WlSeat>,
+    keyboard: Option<WlKeyboard>,
+    knows_layout: bool,
     windows: HashMap<ObjectId, (ZwlrForeignToplevelHandleV1, Window)>,
     count: u64,
     /// Whether the windows of the start are known, so that others are new.
@@ -91,6 +97,8 @@ impl WaylandConnection {
         let mut state = SessionState {
             manager,
             seat,
+            keyboard: None,
+            knows_layout: false,
             windows: HashMap::new(),
             count: 0,
             settled: false,
@@ -98,12 +106,25 @@ impl WaylandConnection {
             clipboard,
             events: VecDeque::new(),
         };
-        // The windows there are, and then what each of them is.
-        for _ in 0..2 {
+        // The windows there are and the seat's devices, then what each of them is, then the keyboard's map.
+        for _ in 0..3 {
             queue.roundtrip(&mut state).map_err(|error| unreachable(error.into()))?;
         }
         state.settled = true;
         Ok(WaylandConnection { connection, queue, state })
+    }
+
+    /// What the compositor has.
+    pub(super) fn offers(&self) -> CompositorOffers {
+        CompositorOffers {
+            windows: self.state.manager.is_some(),
+            clipboard: self.state.clipboard.is_some(),
+        }
+    }
+
+    /// Whether the compositor has sent the keyboard's layout.
+    pub(super) fn knows_layout(&self) -> bool {
+        self.state.knows_layout
     }
 
     /// What becomes readable when there is something to read.
@@ -271,13 +292,46 @@ impl Dispatch<WlRegistry, GlobalListContents> for SessionState {
 
 impl Dispatch<WlSeat, ()> for SessionState {
     fn event(
-        _: &mut Self,
-        _: &WlSeat,
-        _: wl_seat::Event,
+        state: &mut Self,
+        seat: &WlSeat,
+        event: wl_seat::Event,
+        (): &(),
+        _: &Connection,
+        handle: &QueueHandle<Self>,
+    ) {
+        let wl_seat::Event::Capabilities { capabilities: WEnum::Value(has) } = event else {
+            return;
+        };
+        let has_keyboard = has.contains(wl_seat::Capability::Keyboard);
+        if has_keyboard && state.keyboard.is_none() {
+            state.keyboard = Some(seat.get_keyboard(handle, ()));
+        } else if !has_keyboard && let Some(keyboard) = state.keyboard.take() {
+            keyboard.release();
+        }
+    }
+}
+
+/// The keyboard is asked for its map alone: keys come to windows, and we have none.
+impl Dispatch<WlKeyboard, ()> for SessionState {
+    fn event(
+        state: &mut Self,
+        _: &WlKeyboard,
+        event: wl_keyboard::Event,
         (): &(),
         _: &Connection,
         _: &QueueHandle<Self>,
     ) {
+        let wl_keyboard::Event::Keymap { fd, size, .. } = event else { return };
+        let size = usize::try_from(size).unwrap_or(usize::MAX).min(LARGEST_KEYMAP);
+        let mut text = vec![0; size];
+        if File::from(fd).read_exact_at(&mut text, 0).is_err() {
+            return;
+        }
+        let end = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
+        if let Some(layout) = layout_of_keymap(&text[..end]) {
+            state.knows_layout = true;
+            state.events.push_back(Event::Layout(layout));
+        }
     }
 }
 

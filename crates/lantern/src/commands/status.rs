@@ -44,11 +44,16 @@ fn print(told: &Value) {
         let why = device["why"].as_str().map_or_else(String::new, |why| format!(": {why}"));
         vec![words(&device["name"]), words(&device["at"]), format!("{state}{why}")]
     });
-    let tables: [(&[&str], Vec<Vec<String>>); 4] = [
+    let refused = rows("refused", &|refused| vec![words(&refused["key"]), words(&refused["rule"])]);
+    let abilities =
+        rows("abilities", &|ability| vec![words(&ability["name"]), words(&ability["way"])]);
+    let tables: [(&[&str], Vec<Vec<String>>); 6] = [
+        (&["key not to be had", "rule"], refused),
         (&["device", "at", "is"], devices),
         (&["run", "rule", "for", "does", "at"], runs),
         (&["held key", "by"], held),
         (&["process", "started program"], programs),
+        (&["ability", "by"], abilities),
     ];
     for (heads, rows) in tables {
         if !rows.is_empty() {

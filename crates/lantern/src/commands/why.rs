@@ -5,6 +5,7 @@ use lantern_x11::{keyboard_is_held, survey};
 use serde_json::{Value, json};
 
 use crate::arguments::WhyArguments;
+use crate::backends;
 use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
@@ -69,17 +70,19 @@ fn print_near(key: &str, near: &Value) -> Status {
 }
 
 /// What the display knows of a combination: whether a client has grabbed the whole keyboard, and
-/// which desktop setting uses it.
+/// which desktop setting uses it. Outside an X session only the settings are known.
 fn on_display(key: &str) -> Result<Value, Failure> {
     let combo = lantern_script::parse_combo(key)
         .map_err(|error| Failure::Refused { message: error.to_string() })?;
-    let manager = survey()?.manager.unwrap_or_default();
+    let is_x11 = backends::is_set("DISPLAY") && !backends::is_wayland();
+    let manager = if is_x11 { survey()?.manager.unwrap_or_default() } else { String::new() };
+    let is_held = is_x11 && keyboard_is_held()?;
     let settings: Vec<Value> = shortcuts(&manager)
         .into_iter()
         .filter(|taken| taken.combo() == combo)
         .map(|taken| json!({ "setting": taken.setting, "free": taken.free.line() }))
         .collect();
-    Ok(json!({ "keyboard_held": keyboard_is_held()?, "settings": settings }))
+    Ok(json!({ "keyboard_held": is_held, "settings": settings }))
 }
 
 fn print_display(told: &Value) {

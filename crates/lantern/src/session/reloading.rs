@@ -100,6 +100,7 @@ impl<D: Backend> Session<'_, D> {
         self.executor
             .set_devices(rules)
             .map_err(|source| Failure::System { what: "cannot watch devices", source })?;
+        self.backend.set_rules(prepared.rules());
         let now = self.now();
         self.engine.replace_rules(now, prepared);
         self.perform_effects(now)?;

@@ -77,6 +77,7 @@ impl<'j> Reporter<'j> {
                     | DecisionKind::RateLimited(_)
                     | DecisionKind::MissingKeys(_)
                     | DecisionKind::GrabsRefused(_)
+                    | DecisionKind::GrabsNotGranted(_)
                     | DecisionKind::MicrophoneState(MicrophoneState::Failed(_))
                     | DecisionKind::ConnectionState(_, ConnectionState::Down(_))
                     | DecisionKind::CutLine(_)

@@ -126,6 +126,7 @@ impl<D: Backend> Session<'_, D> {
             path: self.files.path(),
             is_broken: self.files.is_broken(),
             pauses: &self.pauses,
+            abilities: self.backend.abilities(),
         }
     }
 

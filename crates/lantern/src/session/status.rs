@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use lantern_backend::Ability;
 use lantern_engine::{Decision, DecisionKind, Engine, Owner, StopCause};
 use lantern_model::{CommandErrorKind, ConnectionState, RuleId, RunId, Time};
 use serde_json::{Value, json};
@@ -32,6 +33,7 @@ pub(super) struct SessionFacts<'a> {
     pub path: &'a Path,
     pub is_broken: bool,
     pub pauses: &'a TimedPauses,
+    pub abilities: Vec<Ability>,
 }
 
 /// Decisions that are about an input of the person's.
@@ -107,6 +109,11 @@ impl SessionReport<'_> {
             let say = if called { format!("{attention} {phrase}") } else { phrase.to_owned() };
             json!({ "say": say, "rule": rules[rule].label })
         });
+        let abilities = session.abilities.iter();
+        let abilities =
+            abilities.map(|ability| json!({ "name": ability.name, "way": ability.way }));
+        let refused = engine.refused_triggers().into_iter();
+        let refused = refused.map(|(rule, key)| json!({ "key": key, "rule": rule.map(label) }));
         json!({
             "version": env!("CARGO_PKG_VERSION"),
             "protocol": VERSION,
@@ -126,6 +133,8 @@ impl SessionReport<'_> {
             "broken": session.is_broken,
             "devices": devices.collect::<Vec<_>>(),
             "microphone": microphone,
+            "refused": refused.collect::<Vec<_>>(),
+            "abilities": abilities.collect::<Vec<_>>(),
             "sayable": sayable.collect::<Vec<_>>(),
         })
     }
@@ -265,6 +274,7 @@ fn kind_word(kind: &DecisionKind) -> &'static str {
         DecisionKind::MissingKeys(_) => "missing-key",
         DecisionKind::PasswordField(_) => "password-field",
         DecisionKind::GrabsRefused(_) => "key-taken",
+        DecisionKind::GrabsNotGranted(_) => "key-not-granted",
         DecisionKind::Locked(_) => "locked",
         DecisionKind::LayoutChanged => "layout-changed",
         DecisionKind::Panic { .. } => "panic",

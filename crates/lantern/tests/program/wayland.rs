@@ -3,7 +3,7 @@
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use lantern_stage::{StandInPortal, Talking, WaylandSession, wait_until};
+use lantern_stage::{PortalKind, StandInPortal, Talking, WaylandSession, wait_until};
 use serde_json::Value;
 
 /// The longest that anything is waited for.
@@ -41,7 +41,7 @@ fn press(portal: &StandInPortal, id: &str) {
 fn shortcuts_and_input_go_by_the_portal_which_is_asked_once() {
     let session = WaylandSession::start();
     let mut portal = session.start_portal();
-    let rules = "## Next section\nwhen key ctrl+alt+f9 => type \"é1\\n\"\nwhen key super+n { tap ctrl+s; click right; move by 5, -2 }\n";
+    let rules = "## Next section\nwhen key ctrl+alt+f9 => type \"B1\\n\"\nwhen key super+n { tap ctrl+s; click right; move by 5, -2 }\n";
     let _running = run(&session, rules);
     let (panic, next) =
         (id_of(&mut portal, "CTRL+ALT+SHIFT+Escape"), id_of(&mut portal, "CTRL+ALT+F9"));
@@ -59,7 +59,7 @@ fn shortcuts_and_input_go_by_the_portal_which_is_asked_once() {
     });
     assert!(!portal.was_asked("KeyboardKeysym"));
     portal.shortcut(&next, false);
-    for symbol in [0xe9, 0x31, 0xff0d] {
+    for symbol in [0x42, 0x31, 0xff0d] {
         portal.expect(&format!("KeyboardKeysym {symbol} 1"));
         portal.expect(&format!("KeyboardKeysym {symbol} 0"));
     }
@@ -137,23 +137,138 @@ when key f11 { paste \"nobody\" else { log \"not taken\" } }\n";
     assert_eq!(session.ask("wl-paste", &["--no-newline"]), "core 4");
 }
 
-#[test]
-fn without_a_portal_or_the_kernels_input_both_ways_are_told() {
-    let session = WaylandSession::start();
-    let file = session.write("bench.lantern", "when key f9 => type \"x\"\n");
-    let mut command = session.command(session.bring(env!("CARGO_BIN_EXE_lantern")));
-    let output = command
-        .args(["run", "--backend", "portal"])
-        .arg(&file)
-        .stderr(Stdio::piped())
-        .output()
-        .expect("the program starts");
-    let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert_eq!(output.status.code(), Some(2), "{said}");
-    assert!(said.contains("the desktop's portal") && said.contains("--backend evdev"), "{said}");
+/// The answer of a command in the session.
+fn said(session: &WaylandSession, words: &[&str]) -> String {
     let lantern = session.bring(env!("CARGO_BIN_EXE_lantern")).display().to_string();
-    let doctor = session.ask(&lantern, &["doctor"]);
+    session.ask(&lantern, words)
+}
+
+#[test]
+fn without_a_portal_rules_that_need_no_keys_work_and_the_others_are_named() {
+    let session = WaylandSession::start();
+    let rules = "when key ctrl+f9 => log \"x\"\nwhen started => log \"at work\"\n\
+                 when call \"x\" on nowhere => log \"y\"\n";
+    let rules = rules.lines().take(2).collect::<Vec<_>>().join("\n")
+        + "\nmacro noted() { log \"noted\" }\n";
+    let mut running = run(&session, &rules);
+    running.expect("at work");
+    running.expect("shortcuts of the portal is not there");
+    running.expect("not granted by the desktop: ctrl+f9");
+    said(&session, &["fire", "noted"]);
+    running.expect("noted");
+    let status = said(&session, &["status"]);
+    assert!(status.contains("ctrl+f9") && status.contains("none: "), "{status}");
+    let doctor = said(&session, &["doctor"]);
     assert!(doctor.contains("this is a Wayland session"), "{doctor}");
+}
+
+#[test]
+fn a_portal_with_input_alone_types_for_rules_without_keys() {
+    let session = WaylandSession::start();
+    let mut portal = session.start_portal_as(PortalKind::InputOnly);
+    let mut running = run(&session, "when key f9 => tap a\nmacro section() { type \"12\" }\n");
+    portal.expect("RemoteDesktop Start");
+    running.expect("not granted by the desktop: f9");
+    said(&session, &["fire", "section"]);
+    portal.expect("KeyboardKeysym 49 1");
+    portal.expect("KeyboardKeysym 50 0");
+}
+
+#[test]
+fn plasma_takes_shortcuts_when_the_session_is_created_and_keeps_their_keys_by_id() {
+    let session = WaylandSession::start();
+    let mut portal = session.start_portal_as(PortalKind::Plasma);
+    let rules = "when key ctrl+alt+k => log \"first\"\n";
+    let mut running = run(&session, rules);
+    let first = id_of(&mut portal, "CTRL+ALT+k");
+    portal.expect("GlobalShortcuts CreateSession");
+    press(&portal, &first);
+    running.expect("first");
+    // A rule in front of it moves no key to another rule.
+    session.write("bench.lantern", &format!("when key super+n => log \"second\"\n{rules}"));
+    running.expect("reloaded");
+    let second = id_of(&mut portal, "LOGO+n");
+    assert_eq!(id_of(&mut portal, "CTRL+ALT+k"), first);
+    portal.expect("GlobalShortcuts CreateSession");
+    press(&portal, &first);
+    running.expect("first");
+    press(&portal, &second);
+    running.expect("second");
+    assert!(!portal.was_asked("BindShortcuts"), "its settings were opened");
+}
+
+#[test]
+fn a_shortcut_that_the_desktop_keeps_is_named_until_it_is_granted() {
+    let session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    portal.keep("LOGO+n");
+    let rules = "when key super+n => log \"kept\"\nwhen key super+m => log \"granted\"\n";
+    let mut running = run(&session, rules);
+    let granted = id_of(&mut portal, "LOGO+m");
+    running.expect("not granted by the desktop: super+n");
+    press(&portal, &granted);
+    running.expect("granted");
+    let status = said(&session, &["status"]);
+    assert!(status.contains("2 of 3 shortcuts of the portal"), "{status}");
+    let why = said(&session, &["why", "super+n"]);
+    assert!(why.contains("did not grant it"), "{why}");
+    portal.give("LOGO+n");
+    portal.restart();
+    running.expect("shortcuts of the portal is not there");
+    running.expect("shortcuts of the portal is there");
+    let kept = id_of(&mut portal, "LOGO+n");
+    press(&portal, &kept);
+    running.expect("kept");
+}
+
+#[test]
+fn sessions_that_the_desktop_ends_are_reported_and_asked_for_anew() {
+    let session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    let mut running = run(&session, "when key super+m { log \"pressed\"; tap a }\n");
+    let id = id_of(&mut portal, "LOGO+m");
+    portal.expect("RemoteDesktop Start");
+    press(&portal, &id);
+    portal.expect("KeyboardKeycode 30 0");
+    portal.end_shortcuts();
+    running.expect("the desktop ended the session");
+    running.expect("shortcuts of the portal is there");
+    portal.end_input();
+    running.expect("input by the portal is not there");
+    let id = id_of(&mut portal, "LOGO+m");
+    press(&portal, &id);
+    running.expect("pressed");
+    // Input is asked for anew when something is to be sent.
+    portal.expect("RemoteDesktop Start");
+    portal.expect("KeyboardKeycode 30 1");
+}
+
+#[test]
+fn what_the_person_refuses_fails_the_step_with_the_reason() {
+    let session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    portal.refuse("Start");
+    let mut running = run(&session, "when key super+m => tap a\n");
+    let id = id_of(&mut portal, "LOGO+m");
+    running.expect("input by the portal is not there: you refused it");
+    press(&portal, &id);
+    running.expect("no input by the portal: you refused it");
+    assert!(!portal.was_asked("KeyboardKeycode"));
+}
+
+#[test]
+fn a_character_that_the_layout_lacks_is_never_dropped() {
+    let session = WaylandSession::start();
+    let mut portal = session.start_portal();
+    let mut running =
+        run(&session, "when key super+m => type \"Hi é\"\nwhen key super+n => type \"Hi\"\n");
+    let (foreign, plain) = (id_of(&mut portal, "LOGO+m"), id_of(&mut portal, "LOGO+n"));
+    portal.expect("RemoteDesktop Start");
+    press(&portal, &foreign);
+    running.expect("which the keyboard layout lacks");
+    press(&portal, &plain);
+    portal.expect("KeyboardKeysym 105 0");
+    assert!(!portal.was_asked("KeyboardKeysym 233"));
 }
 
 #[test]
