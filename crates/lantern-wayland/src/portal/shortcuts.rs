@@ -36,7 +36,7 @@ enum SessionEnd {
     Changed(Vec<PortalShortcut>),
     /// The desktop or the portal ended it.
     Lost(String),
-    /// Nobody wants shortcuts any more.
+    /// The back end was dropped.
     Unwanted,
 }
 
