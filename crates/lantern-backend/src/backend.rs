@@ -69,6 +69,12 @@ pub trait Backend {
     /// Takes the keyboard layout that the session has, where something other than the back end knows it.
     fn set_layout(&mut self, _layout: &Layout) {}
 
+    /// Whether the back end reports the layout of the keyboard in use; otherwise it is a guess by the
+    /// configuration.
+    fn knows_layout(&self) -> bool {
+        false
+    }
+
     /// What the back end can do at the moment, and by which way.
     fn abilities(&self) -> Vec<Ability>;
 

@@ -56,23 +56,33 @@ fn setup() -> RmlvoNames {
     }
 }
 
-fn compiled(setup: &RmlvoNames) -> Layout {
+/// The keymap of that layout in the text format of XKB.
+pub fn system_keymap() -> String {
+    let setup = setup();
+    keymap_of(&setup, &groups_of(&setup)).format().to_string()
+}
+
+fn groups_of(setup: &RmlvoNames) -> Vec<Named<'_>> {
     let variant = setup.variant.as_deref().unwrap_or_default();
-    let groups: Vec<Named<'_>> = setup
-        .layout
-        .iter()
-        .flat_map(|layout| Named::from_layouts_and_variants(layout, variant))
-        .collect();
+    let layouts = setup.layout.iter();
+    layouts.flat_map(|layout| Named::from_layouts_and_variants(layout, variant)).collect()
+}
+
+fn compiled(setup: &RmlvoNames) -> Layout {
+    let groups = groups_of(setup);
+    layout_of(&keymap_of(setup, &groups), groups.len().max(1))
+}
+
+fn keymap_of(setup: &RmlvoNames, groups: &[Named<'_>]) -> Keymap {
     let options: Vec<&str> = setup.options.iter().flat_map(|options| options.split(',')).collect();
-    let keymap = Context::builder().build().keymap_from_names(
+    Context::builder().build().keymap_from_names(
         // What is odd in the files of the system is nobody's concern here.
         Vec::new(),
         None,
         setup.model.as_deref(),
-        (!groups.is_empty()).then_some(groups.as_slice()),
+        (!groups.is_empty()).then_some(groups),
         (!options.is_empty()).then_some(options.as_slice()),
-    );
-    layout_of(&keymap, groups.len().max(1))
+    )
 }
 
 /// The layout of a keymap in the text format of XKB, as a compositor sends it to its clients. None if it is

@@ -1,14 +1,11 @@
 //! The kernel back end: reads keyboards and mice of the kernel and writes every event for programs
 //! through two devices made with uinput. It works under Wayland, under X11 and on the console.
 //!
-//! `key_filter` decides which keys programs do not get, by the grabs that the engine asks for;
-//! `device_set` holds the devices that are read, `uinput_output` the two that are written, and `inject`
-//! sends batches of input. The kernel knows no windows, menus or clipboard: commands on them fail with
+//! [`KeyFilter`] decides which keys programs do not get, by the grabs that the engine asks for;
+//! `device_set` holds the devices that are read, and `uinput_output` the two that are written. The kernel knows no windows, menus or clipboard: commands on them fail with
 //! [`lantern_model::CommandErrorKind::Unsupported`].
 
 mod device_set;
-mod inject;
-mod key_filter;
 mod screen;
 mod uinput_output;
 
@@ -20,9 +17,9 @@ use lantern_model::{
 };
 
 use device_set::{EvdevEvent, GrabRequest, InputDevices};
-use key_filter::{ForwardedKey, KeyFilter};
-use lantern_backend::without_session;
-use lantern_backend::{Ability, Backend, BackendError};
+use lantern_backend::{
+    Ability, Backend, BackendError, ForwardedKey, InputSink, KeyFilter, send_batch, without_session,
+};
 use uinput_output::UinputOutput;
 
 pub use device_set::{DeviceSummary, input_devices};
@@ -47,6 +44,8 @@ pub struct EvdevBackend {
     output: UinputOutput,
     key_filter: KeyFilter,
     screen: Option<(i32, i32)>,
+    /// What the devices did and was not handled yet.
+    pending: VecDeque<EvdevEvent>,
     events: VecDeque<Event>,
     /// The panic combination gave the devices back; they are taken again when rules want them again.
     gave_back: bool,
@@ -67,43 +66,27 @@ impl EvdevBackend {
             screen.map(|(width, height)| Event::Screens(vec![Rect { x: 0, y: 0, width, height }])),
         );
         let key_filter = KeyFilter::new(layout);
-        Ok(EvdevBackend { devices, output, key_filter, screen, events, gave_back: false })
+        Ok(EvdevBackend {
+            devices,
+            output,
+            key_filter,
+            screen,
+            pending: VecDeque::new(),
+            events,
+            gave_back: false,
+        })
     }
 
-    /// Takes in what the devices did by now.
+    /// Takes in what the devices did by now, up to the first event for the engine: what the engine answers
+    /// comes before later keys.
     fn read(&mut self) -> Result<(), BackendError> {
-        for happened in self.devices.read() {
-            match happened {
-                EvdevEvent::Key { device, code, value, taken } => {
-                    self.take_key(device, code, value, taken);
-                }
-                EvdevEvent::Moved { axis, by, taken } => {
-                    self.key_filter.move_pointer(axis, by);
-                    if taken {
-                        self.turn_wheel_or_pass(axis, by);
-                    }
-                }
-                EvdevEvent::PenTablet(device, event) => self.take_pen(device, event)?,
-                EvdevEvent::Other(event, taken) => {
-                    if taken {
-                        self.output.pass(event);
-                    }
-                }
-                EvdevEvent::Report => {
-                    self.output.flush()?;
-                    self.key_filter.tell_way();
-                }
-                EvdevEvent::Gone(device) => {
-                    for key in self.key_filter.keys_down_on(device) {
-                        let code = key.kernel().unwrap_or_default();
-                        self.take_key(device, code, 0, true);
-                    }
-                    self.output.close_pen(device);
-                    self.output.flush()?;
-                }
-            }
+        self.pending.extend(self.devices.read());
+        while self.events.is_empty()
+            && let Some(event) = self.pending.pop_front()
+        {
+            self.handle(event)?;
+            self.events.extend(self.key_filter.take_events());
         }
-        self.events.extend(self.key_filter.take_events());
         if self.key_filter.take_panic() {
             self.gave_back = true;
             self.take(GrabRequest::default())
@@ -111,6 +94,39 @@ impl EvdevBackend {
             self.devices.take_up();
             self.follow_pens()
         }
+    }
+
+    fn handle(&mut self, event: EvdevEvent) -> Result<(), BackendError> {
+        match event {
+            EvdevEvent::Key { device, code, value, taken } => {
+                self.take_key(device, code, value, taken);
+            }
+            EvdevEvent::Moved { axis, by, taken } => {
+                self.key_filter.move_pointer(axis, by);
+                if taken {
+                    self.turn_wheel_or_pass(axis, by);
+                }
+            }
+            EvdevEvent::PenTablet(device, event) => self.take_pen(device, event)?,
+            EvdevEvent::Other(event, taken) => {
+                if taken {
+                    self.output.pass(event);
+                }
+            }
+            EvdevEvent::Report => {
+                self.output.flush()?;
+                self.key_filter.tell_way();
+            }
+            EvdevEvent::Gone(device) => {
+                for key in self.key_filter.keys_down_on(device) {
+                    let code = key.kernel().unwrap_or_default();
+                    self.take_key(device, code, 0, true);
+                }
+                self.output.close_pen(device);
+                self.output.flush()?;
+            }
+        }
+        Ok(())
     }
 
     /// Replaces what is grabbed. Keys that programs see as down on a released device go up for
@@ -190,7 +206,7 @@ impl EvdevBackend {
             ForwardedKey::Pass => self.output.key(code, value),
             ForwardedKey::Instead(keys) => {
                 for (key, down) in keys {
-                    self.write_key(*key, *down);
+                    self.output.write_key(*key, *down);
                 }
             }
         }
@@ -248,7 +264,7 @@ impl Backend for EvdevBackend {
         effect: EffectId,
         step: &InputBatch,
     ) -> Result<(), BackendError> {
-        let result = self.do_step(step)?;
+        let result = send_batch(&mut self.key_filter, &mut self.output, step)?;
         self.events.push_back(Event::Outcome { effect, result: result.map(|()| None) });
         Ok(())
     }

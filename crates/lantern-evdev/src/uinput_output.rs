@@ -9,9 +9,9 @@ use evdev::{
     AbsInfo, AbsoluteAxisCode, AttributeSet, Device, EventType, InputEvent, KeyCode, MiscCode,
     RelativeAxisCode, UinputAbsSetup,
 };
-use lantern_model::Key;
+use lantern_model::{CommandError, Key};
 
-use lantern_backend::BackendError;
+use lantern_backend::{BackendError, InputSink};
 
 /// The rule by which an ordinary user of the group `input` may make devices.
 pub const UDEV_RULE: &str =
@@ -27,7 +27,7 @@ const FINE: i32 = 65_535;
 /// Time that display servers take to see a new device. They send no event when they have.
 const SEEN: Duration = Duration::from_millis(200);
 /// A key that means nothing in any layout.
-pub(super) const MEANINGLESS: u16 = KeyCode::KEY_UNKNOWN.0;
+const MEANINGLESS: u16 = KeyCode::KEY_UNKNOWN.0;
 /// Buttons of mice, pens and pads have the codes from here to `KEY_OK`.
 const FIRST_BUTTON: u16 = 0x100;
 /// What a wheel tells for one turn, in its fine figures.
@@ -84,28 +84,9 @@ impl UinputOutput {
         Ok(output)
     }
 
-    /// A key or button: 0 is up, 1 down, 2 a repeat.
-    pub(super) fn key(&mut self, code: u16, value: i32) {
-        let event = InputEvent::new(EventType::KEY.0, code, value);
-        let is_button = (FIRST_BUTTON..KeyCode::KEY_OK.0).contains(&code);
-        if is_button { &mut self.of_pointer } else { &mut self.of_keyboard }.push(event);
-    }
-
     /// Moves the pointer or turns a wheel by this amount.
     pub(super) fn motion(&mut self, axis: u16, by: i32) {
         self.of_pointer.push(InputEvent::new(EventType::RELATIVE.0, axis, by));
-    }
-
-    /// One turn of the wheel.
-    pub(super) fn turn(&mut self, key: Key) {
-        let (axis, fine, by) = match key.name() {
-            "wheel-up" => (RelativeAxisCode::REL_WHEEL, RelativeAxisCode::REL_WHEEL_HI_RES, 1),
-            "wheel-down" => (RelativeAxisCode::REL_WHEEL, RelativeAxisCode::REL_WHEEL_HI_RES, -1),
-            "wheel-left" => (RelativeAxisCode::REL_HWHEEL, RelativeAxisCode::REL_HWHEEL_HI_RES, -1),
-            _ => (RelativeAxisCode::REL_HWHEEL, RelativeAxisCode::REL_HWHEEL_HI_RES, 1),
-        };
-        self.motion(fine.0, by * TURN);
-        self.motion(axis.0, by);
     }
 
     /// The turn at hand is not for the programs, nor are its fine figures.
@@ -114,22 +95,6 @@ impl UinputOutput {
         self.of_pointer.retain(|event| {
             event.event_type() != EventType::RELATIVE || !fine.contains(&event.code())
         });
-    }
-
-    /// The pointer to a pixel of the screen.
-    pub(super) fn move_to(&mut self, x: i32, y: i32) {
-        let Some((_, (width, height))) = &self.place else { return };
-        // The middle of the pixel, so that no rounding ends beside it.
-        let at = |pixel: i32, size: i32| {
-            let size = i64::from(size.max(1));
-            let pixel = i64::from(pixel).clamp(0, size - 1);
-            ((2 * pixel + 1) * i64::from(FINE) / (2 * size)) as i32
-        };
-        let absolute = EventType::ABSOLUTE.0;
-        self.of_place.extend([
-            InputEvent::new(absolute, AbsoluteAxisCode::ABS_X.0, at(x, *width)),
-            InputEvent::new(absolute, AbsoluteAxisCode::ABS_Y.0, at(y, *height)),
-        ]);
     }
 
     /// Makes a copy of the tablet of a pen that is grabbed.
@@ -189,9 +154,57 @@ impl UinputOutput {
             self.of_keyboard.push(event);
         }
     }
+}
 
-    /// Sends what belongs together.
-    pub(super) fn flush(&mut self) -> Result<(), BackendError> {
+/// Keys and movements of batches.
+impl InputSink for UinputOutput {
+    fn key(&mut self, code: u16, value: i32) {
+        let event = InputEvent::new(EventType::KEY.0, code, value);
+        let is_button = (FIRST_BUTTON..KeyCode::KEY_OK.0).contains(&code);
+        if is_button { &mut self.of_pointer } else { &mut self.of_keyboard }.push(event);
+    }
+
+    fn turn(&mut self, wheel: Key) {
+        let (axis, fine, by) = match wheel.name() {
+            "wheel-up" => (RelativeAxisCode::REL_WHEEL, RelativeAxisCode::REL_WHEEL_HI_RES, 1),
+            "wheel-down" => (RelativeAxisCode::REL_WHEEL, RelativeAxisCode::REL_WHEEL_HI_RES, -1),
+            "wheel-left" => (RelativeAxisCode::REL_HWHEEL, RelativeAxisCode::REL_HWHEEL_HI_RES, -1),
+            _ => (RelativeAxisCode::REL_HWHEEL, RelativeAxisCode::REL_HWHEEL_HI_RES, 1),
+        };
+        self.motion(fine.0, by * TURN);
+        self.motion(axis.0, by);
+    }
+
+    fn move_by(&mut self, x: i32, y: i32) {
+        self.motion(0, x);
+        self.motion(1, y);
+    }
+
+    fn move_to(&mut self, x: i32, y: i32) {
+        let Some((_, (width, height))) = &self.place else { return };
+        // The middle of the pixel, so that no rounding ends beside it.
+        let at = |pixel: i32, size: i32| {
+            let size = i64::from(size.max(1));
+            let pixel = i64::from(pixel).clamp(0, size - 1);
+            ((2 * pixel + 1) * i64::from(FINE) / (2 * size)) as i32
+        };
+        let absolute = EventType::ABSOLUTE.0;
+        self.of_place.extend([
+            InputEvent::new(absolute, AbsoluteAxisCode::ABS_X.0, at(x, *width)),
+            InputEvent::new(absolute, AbsoluteAxisCode::ABS_Y.0, at(y, *height)),
+        ]);
+    }
+
+    fn check_move_to(&self) -> Result<(), CommandError> {
+        if self.place.is_some() {
+            return Ok(());
+        }
+        Err(CommandError::unavailable(
+            "the size of the screen is not known; `--screen 1920x1080` gives it",
+        ))
+    }
+
+    fn flush(&mut self) -> Result<(), BackendError> {
         let lost = |error| BackendError::Lost(Box::new(error));
         // A scan code without its key, which was kept back, says nothing.
         if self.of_keyboard.iter().all(|event| event.event_type() == EventType::MISC) {
@@ -207,6 +220,11 @@ impl UinputOutput {
             events.clear();
         }
         Ok(())
+    }
+
+    fn tap_meaningless(&mut self) {
+        self.key(MEANINGLESS, 1);
+        self.key(MEANINGLESS, 0);
     }
 }
 

@@ -21,6 +21,7 @@ mod target;
 mod terminal;
 mod waiting;
 mod wayland;
+mod wayland_person;
 
 pub use bench::{PlayedDevice, PlayedDeviceKind};
 pub use boards::{Plugged, VirtualDevices};
@@ -37,7 +38,8 @@ pub use talking::Talking;
 pub use target::{ReceivedKey, Target};
 pub use terminal::Terminal;
 pub use waiting::{pass_time, wait_until};
-pub use wayland::WaylandSession;
+pub use wayland::{WaylandReceiver, WaylandSession};
+pub use wayland_person::WaylandPerson;
 
 /// How long anything on the stage may take before the test fails, in milliseconds.
 pub const PATIENCE_MS: u64 = 20_000;

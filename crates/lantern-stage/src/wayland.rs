@@ -146,6 +146,23 @@ impl WaylandSession {
         self.programs.push(foot.spawn().expect("foot is installed"));
     }
 
+    /// Opens a terminal that keeps every byte it receives from its keyboard.
+    ///
+    /// # Panics
+    /// When foot is not installed, or does not start.
+    pub fn open_receiver(&mut self, app_id: &str) -> WaylandReceiver {
+        let path = self.path().join(format!("{app_id}.received"));
+        let ready = self.path().join(format!("{app_id}.ready"));
+        let script =
+            format!("stty raw -echo; touch {}; exec cat > {}", ready.display(), path.display());
+        let mut foot = self.command("foot");
+        foot.args(["--app-id", app_id, "--title", app_id, "--override=locked-title=yes"]);
+        foot.args(["sh", "-c", &script]);
+        self.programs.push(foot.spawn().expect("foot is installed"));
+        self.wait("the terminal", || ready.exists());
+        WaylandReceiver { path }
+    }
+
     /// What a program of the session prints.
     ///
     /// # Panics
@@ -178,6 +195,34 @@ impl WaylandSession {
     /// When another process is it already.
     pub fn start_portal_as(&self, kind: PortalKind) -> StandInPortal {
         StandInPortal::start(&self.bus, kind)
+    }
+}
+
+/// A terminal whose keyboard input goes into a file.
+#[derive(Debug)]
+pub struct WaylandReceiver {
+    path: PathBuf,
+}
+
+impl WaylandReceiver {
+    /// What it received so far.
+    pub fn received(&self) -> String {
+        String::from_utf8_lossy(&std::fs::read(&self.path).unwrap_or_default()).into_owned()
+    }
+
+    /// Waits until it has received exactly this.
+    ///
+    /// # Panics
+    /// If that does not come, with what came.
+    pub fn expect(&self, text: &str) {
+        let mut last = String::new();
+        let came = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+            wait_until("the text in the terminal", || {
+                last = self.received();
+                last == text
+            });
+        }));
+        assert!(came.is_ok(), "received {last:?} instead of {text:?}");
     }
 }
 

@@ -15,6 +15,7 @@ impl BackendName {
             BackendChoice::X11 => Ok(BackendName::X11),
             BackendChoice::Evdev => Ok(BackendName::Evdev),
             BackendChoice::Portal => Ok(BackendName::Portal),
+            BackendChoice::Wlroots => Ok(BackendName::Wlroots),
             BackendChoice::Simulated => Ok(BackendName::Simulated),
         }
     }
@@ -23,10 +24,12 @@ impl BackendName {
     /// sees none of the others.
     pub fn of_session() -> Result<BackendName, BackendError> {
         if is_wayland() {
-            // The kernel's input supports more and needs no consent. Without access to it the portals give
-            // what they have; voice, devices, timers and `fire` need neither.
-            Ok(if has_kernel_input() || !HAS_PORTALS {
+            // The kernel's input supports most and needs no consent; the input method of the compositor comes
+            // next. Else the portals give what they have; voice, devices, timers and `fire` need neither.
+            Ok(if has_kernel_input() || !HAS_WAYLAND {
                 BackendName::Evdev
+            } else if compositor_has_input_methods() {
+                BackendName::Wlroots
             } else {
                 BackendName::Portal
             })
@@ -45,6 +48,7 @@ impl BackendName {
             BackendName::X11 => "X11",
             BackendName::Evdev => "kernel",
             BackendName::Portal => "portal",
+            BackendName::Wlroots => "wlroots",
             BackendName::Simulated => "simulated",
         }
     }
@@ -81,8 +85,19 @@ fn compositor_gives(_: Part) -> bool {
     false
 }
 
-/// Whether this build can speak with the desktop's portals.
-const HAS_PORTALS: bool = cfg!(feature = "wayland");
+/// Whether this build can speak with compositors and portals.
+const HAS_WAYLAND: bool = cfg!(feature = "wayland");
+
+/// Whether the compositor lets others be the seat's input method, and make input.
+#[cfg(feature = "wayland")]
+pub fn compositor_has_input_methods() -> bool {
+    lantern_wayland::wlroots_offers().unwrap_or(false)
+}
+
+#[cfg(not(feature = "wayland"))]
+pub fn compositor_has_input_methods() -> bool {
+    false
+}
 
 /// Whether the kernel's input can be used.
 #[cfg(feature = "evdev")]

@@ -81,6 +81,13 @@ pub fn lacking_on(backend: BackendName, needs: &[(Need, Span)]) -> impl Iterator
         BackendName::Evdev => {
             backends::needs_session(need) || matches!(need, Need::Menus | Need::Pointer)
         }
+        BackendName::Wlroots => {
+            backends::needs_session(need)
+                || matches!(
+                    need,
+                    Need::Menus | Need::Pointer | Need::Buttons | Need::Boards | Need::Shapes
+                )
+        }
         BackendName::Portal => {
             backends::needs_session(need)
                 || matches!(

@@ -119,6 +119,10 @@ impl<D: Backend> Backend for WaylandBackend<D> {
         self.backend.set_rules(rules);
     }
 
+    fn knows_layout(&self) -> bool {
+        self.backend.knows_layout()
+    }
+
     fn abilities(&self) -> Vec<Ability> {
         let offers = self.session.offers();
         let windows = if offers.windows {
@@ -196,7 +200,14 @@ impl<D: Backend> Backend for WaylandBackend<D> {
             self.session.read()?;
             self.look_at_paste(now);
             let own = (!self.done.is_empty()).then(|| self.done.remove(0));
-            let own = own.or_else(|| self.session.next_event());
+            let knows_layout = self.backend.knows_layout();
+            let mut next_of_session = || loop {
+                match self.session.next_event() {
+                    Some(Event::Layout(_)) if knows_layout => {}
+                    other => return other,
+                }
+            };
+            let own = own.or_else(&mut next_of_session);
             let is_guess = own.is_none();
             let event = match own {
                 Some(event) => Some(event),
@@ -216,7 +227,9 @@ impl<D: Backend> Backend for WaylandBackend<D> {
                     match &other {
                         Some(Event::Focus(app)) => self.front.clone_from(&app.names),
                         // The session's own layout, once it is known, is the right one.
-                        Some(Event::Layout(_)) if is_guess && self.session.knows_layout() => {
+                        Some(Event::Layout(_))
+                            if is_guess && !knows_layout && self.session.knows_layout() =>
+                        {
                             continue;
                         }
                         Some(Event::Layout(layout)) => {

@@ -363,6 +363,8 @@ pub enum BackendName {
     Evdev,
     /// The desktop's portals, in a Wayland session: shortcuts and input that the person agrees to.
     Portal,
+    /// The input method of a compositor of the wlroots family, such as sway: no root is needed.
+    Wlroots,
     /// The one that `rehearse` and `demo` play on; it does everything.
     Simulated,
 }
@@ -378,6 +380,8 @@ pub enum BackendChoice {
     Evdev,
     /// The desktop's portals.
     Portal,
+    /// The input method of a compositor of the wlroots family, such as sway: no root is needed.
+    Wlroots,
     /// No desktop: prints what would be sent.
     Simulated,
 }

@@ -94,6 +94,12 @@ fn desk_check(backend: &Result<BackendName, BackendError>) -> Check {
     };
     match backend {
         Ok(BackendName::X11) => works("back end", "X11: keys, windows, menus and the clipboard"),
+        Ok(BackendName::Wlroots) => with_help(
+            "back end",
+            State::Limited,
+            "the compositor's input method: keys, remaps, typing and the pointer",
+            help("wlroots"),
+        ),
         Ok(BackendName::Portal) => with_help(
             "back end",
             State::Limited,

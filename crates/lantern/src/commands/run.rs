@@ -77,14 +77,21 @@ pub fn run(arguments: RunArguments) -> Result<Status, Failure> {
                 let backend = portal::open(&rules)?;
                 worker.work_in_session(rules, backend, None)?;
             }
+            #[cfg(feature = "wayland")]
+            BackendName::Wlroots => {
+                // A program that hangs would take the keyboard with it.
+                let guarded = GuardianHandle::start(GuardTarget::Keyboard)?;
+                let backend = lantern_wayland::WlrootsBackend::open()?;
+                worker.work_in_session(rules, backend, Some(guarded))?;
+            }
             #[cfg(not(feature = "evdev"))]
             BackendName::Evdev => {
                 let what = "the back end on the kernel's input";
                 return Err(Failure::NotBuilt { what, feature: "evdev" });
             }
             #[cfg(not(feature = "wayland"))]
-            BackendName::Portal => {
-                let what = "the back end on the desktop's portals";
+            BackendName::Portal | BackendName::Wlroots => {
+                let what = "the back ends of Wayland sessions";
                 return Err(Failure::NotBuilt { what, feature: "wayland" });
             }
             BackendName::X11 | BackendName::Simulated => {

@@ -42,3 +42,4 @@ mod twelve_scenes;
 mod wayland;
 mod web;
 mod windows;
+mod wlroots;

@@ -13,7 +13,7 @@ const MOST_UNTOLD: usize = 4096;
 
 /// What goes to the programs in the place of a key event.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum ForwardedKey {
+pub enum ForwardedKey {
     /// The event itself.
     Pass,
     /// Nothing.
@@ -40,7 +40,7 @@ struct KeySubstitution {
 
 /// The state of the person's hands, and of what programs know of it.
 #[derive(Debug)]
-pub(super) struct KeyFilter {
+pub struct KeyFilter {
     layout: Layout,
     grabs: GrabSet,
     /// Keys that are physically down, each with the devices on which it is.
@@ -62,8 +62,14 @@ pub(super) struct KeyFilter {
     panicked: bool,
 }
 
+/// Whether it is the key that locks capital letters.
+pub fn is_caps_lock(key: Key) -> bool {
+    key.name() == "caps-lock"
+}
+
 impl KeyFilter {
-    pub(super) fn new(layout: Layout) -> KeyFilter {
+    /// A filter that withholds nothing.
+    pub fn new(layout: Layout) -> KeyFilter {
         KeyFilter {
             layout,
             grabs: GrabSet::default(),
@@ -81,19 +87,23 @@ impl KeyFilter {
         }
     }
 
-    pub(super) fn set_layout(&mut self, layout: Layout) {
+    /// Takes another layout.
+    pub fn set_layout(&mut self, layout: Layout) {
         self.layout = layout;
     }
 
-    pub(super) fn layout(&self) -> &Layout {
+    /// The layout.
+    pub fn layout(&self) -> &Layout {
         &self.layout
     }
 
-    pub(super) fn grabs(&self) -> &GrabSet {
+    /// What is withheld.
+    pub fn grabs(&self) -> &GrabSet {
         &self.grabs
     }
 
-    pub(super) fn set_grabs(&mut self, grabs: GrabSet) {
+    /// Replaces what is withheld.
+    pub fn set_grabs(&mut self, grabs: GrabSet) {
         if grabs.raw_keys && !self.grabs.raw_keys {
             let down = self.physical_keys.keys().map(|key| Event::RawKey { key: *key, down: true });
             self.events.extend(down);
@@ -101,23 +111,18 @@ impl KeyFilter {
         self.grabs = grabs;
     }
 
-    pub(super) fn take_events(&mut self) -> VecDeque<Event> {
+    /// Takes the events since the last call.
+    pub fn take_events(&mut self) -> VecDeque<Event> {
         std::mem::take(&mut self.events)
     }
 
     /// Whether the panic combination was pressed since this was asked last.
-    pub(super) fn take_panic(&mut self) -> bool {
+    pub fn take_panic(&mut self) -> bool {
         std::mem::take(&mut self.panicked)
     }
 
     /// Handles a physical press. Only presses of a grabbed device (`taken`) can be withheld.
-    pub(super) fn press(
-        &mut self,
-        device: usize,
-        name: &str,
-        key: Key,
-        taken: bool,
-    ) -> ForwardedKey {
+    pub fn press(&mut self, device: usize, name: &str, key: Key, taken: bool) -> ForwardedKey {
         if self.grabs.source_devices && self.device.replace(device) != Some(device) {
             self.events.push_back(Event::ActiveDevice(name.to_owned()));
         }
@@ -131,9 +136,6 @@ impl KeyFilter {
         if self.grabs.raw_keys {
             self.events.push_back(Event::RawKey { key, down: true });
         }
-        if key.name() == "caps-lock" {
-            self.caps = !self.caps;
-        }
         let families = held.modifiers(self.layout.alt_gr_is_level3);
         if self.grabs.panic == Some((key, families)) {
             self.panicked = true;
@@ -146,6 +148,10 @@ impl KeyFilter {
                 ForwardedKey::Keep
             }
             None => {
+                // A press that programs do not see locks nothing for them.
+                if is_caps_lock(key) {
+                    self.caps = !self.caps;
+                }
                 self.note_letter(key, held);
                 ForwardedKey::Pass
             }
@@ -153,7 +159,7 @@ impl KeyFilter {
     }
 
     /// Handles a physical release.
-    pub(super) fn release(&mut self, device: usize, key: Key, taken: bool) -> ForwardedKey {
+    pub fn release(&mut self, device: usize, key: Key, taken: bool) -> ForwardedKey {
         let Some(on) = self.physical_keys.get_mut(&key) else {
             // It was down before we looked.
             return ForwardedKey::Pass;
@@ -186,13 +192,13 @@ impl KeyFilter {
     }
 
     /// A held key repeats: programs hear it if they know that it is down.
-    pub(super) fn repeat(&self, key: Key) -> ForwardedKey {
+    pub fn repeat(&self, key: Key) -> ForwardedKey {
         let known = !self.withheld.contains_key(&key) && !self.substitutions.contains_key(&key);
         if known { ForwardedKey::Pass } else { ForwardedKey::Keep }
     }
 
     /// The keys that are down on a device.
-    pub(super) fn keys_down_on(&self, device: usize) -> Vec<Key> {
+    pub fn keys_down_on(&self, device: usize) -> Vec<Key> {
         let is_on = |physical_keys: &[PhysicalKey]| {
             physical_keys.iter().any(|press| press.device == device)
         };
@@ -202,7 +208,7 @@ impl KeyFilter {
 
     /// The device is given back: those of its keys that programs must be told of as up, as they will not hear
     /// of their release through us.
-    pub(super) fn lose_device(&mut self, device: usize) -> Vec<Key> {
+    pub fn lose_device(&mut self, device: usize) -> Vec<Key> {
         let mut keys = self.keys_down_on(device);
         keys.retain(|key| self.is_shown(*key) && !self.is_down_otherwise(*key));
         let physical_keys = self.physical_keys.values_mut().flatten();
@@ -211,13 +217,13 @@ impl KeyFilter {
     }
 
     /// Programs receive the release of a key that the person still holds.
-    pub(super) fn hide(&mut self, key: Key) {
+    pub fn hide(&mut self, key: Key) {
         let physical_keys = self.physical_keys.get_mut(&key).into_iter().flatten();
         physical_keys.for_each(|press| press.ours = false);
     }
 
     /// A withheld key goes to the programs after all.
-    pub(super) fn give_back(&mut self, back: &ReplayKey) -> ForwardedKey {
+    pub fn give_back(&mut self, back: &ReplayKey) -> ForwardedKey {
         let ReplayKey {
             key,
             output: becomes,
@@ -269,7 +275,7 @@ impl KeyFilter {
     }
 
     /// Whether the key is physically down and programs know of it.
-    pub(super) fn is_shown(&self, key: Key) -> bool {
+    pub fn is_shown(&self, key: Key) -> bool {
         let hidden =
             self.substitutions.values().any(|substitutions| substitutions.hidden.contains(&key));
         self.physical_keys.get(&key).is_some_and(|on| on.iter().any(|press| press.ours))
@@ -279,7 +285,7 @@ impl KeyFilter {
     }
 
     /// We press a key, or let it go; whether programs are to be told.
-    pub(super) fn note_own(&mut self, key: Key, down: bool) -> bool {
+    pub fn note_own(&mut self, key: Key, down: bool) -> bool {
         if down {
             let fresh = self.pressed.insert(key);
             return fresh && !self.is_shown(key);
@@ -289,7 +295,7 @@ impl KeyFilter {
     }
 
     /// The person's modifiers that programs see, with those that stand for others.
-    pub(super) fn shown_modifiers(&self) -> HeldModifiers {
+    pub fn shown_modifiers(&self) -> HeldModifiers {
         let physical_keys = self.physical_keys.keys().copied().filter(|key| self.is_shown(*key));
         let stood =
             self.substitutions.values().flat_map(|substitutions| &substitutions.becomes).copied();
@@ -306,20 +312,20 @@ impl KeyFilter {
     }
 
     /// Whether a turn of the wheel is a key of a rule now.
-    pub(super) fn wants_turn(&self, key: Key) -> bool {
+    pub fn wants_turn(&self, key: Key) -> bool {
         let families = self.modifiers_held().modifiers(self.layout.alt_gr_is_level3);
         self.grabs.keys.iter().any(|grab| grab.key == key && grab.modifiers == families)
     }
 
     /// The wheel turned by one.
-    pub(super) fn turn(&mut self, key: Key) {
+    pub fn turn(&mut self, key: Key) {
         let modifiers = self.modifiers_held();
         self.events.push_back(Event::Pressed { key, modifiers });
         self.events.push_back(Event::Released { key });
     }
 
     /// The pointer moved along an axis, 0 across and 1 down.
-    pub(super) fn move_pointer(&mut self, axis: u16, by: i32) {
+    pub fn move_pointer(&mut self, axis: u16, by: i32) {
         match axis {
             0 => self.place.0 += by as f32,
             1 => self.place.1 += by as f32,
@@ -329,7 +335,7 @@ impl KeyFilter {
     }
 
     /// The pointer is at a place along an axis.
-    pub(super) fn place_pointer(&mut self, axis: u16, at: f32) {
+    pub fn place_pointer(&mut self, axis: u16, at: f32) {
         match axis {
             0 => self.place.0 = at,
             _ => self.place.1 = at,
@@ -352,7 +358,7 @@ impl KeyFilter {
     }
 
     /// Reports the path of the pointer since the last report, if paths are requested.
-    pub(super) fn tell_way(&mut self) {
+    pub fn tell_way(&mut self) {
         if self.grabs.pointer_path.is_some() {
             self.hand_over_way();
         }
@@ -396,8 +402,13 @@ impl KeyFilter {
         }
     }
 
+    /// Takes whether caps lock is on, where something else knows it.
+    pub fn set_caps(&mut self, is_on: bool) {
+        self.caps = is_on;
+    }
+
     /// Whether caps lock is on, derived from its presses.
-    pub(super) fn caps_is_on(&self) -> bool {
+    pub fn caps_is_on(&self) -> bool {
         self.caps
     }
 }
