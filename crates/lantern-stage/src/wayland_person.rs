@@ -6,7 +6,7 @@ use std::io::Write;
 use std::os::fd::AsFd;
 use std::os::unix::net::UnixStream;
 
-use lantern_model::Key;
+use lantern_model::{Key, Modifier};
 use rustix::fs::{MemfdFlags, memfd_create};
 use wayland_client::globals::{GlobalListContents, registry_queue_init};
 use wayland_client::protocol::wl_keyboard::KeymapFormat;
@@ -89,7 +89,9 @@ impl WaylandPerson {
     }
 
     fn send(&mut self, name: &str, is_down: bool) {
-        let code = Key::named(name).and_then(Key::kernel).expect("the keyboard has it");
+        let side = Modifier::from_word(name).map(|family| family.default_key().key());
+        let key = side.or_else(|| Key::named(name));
+        let code = key.and_then(Key::kernel).expect("the keyboard has it");
         self.time += 1;
         self.keyboard.key(self.time, code.into(), u32::from(is_down));
         if is_down {

@@ -1,10 +1,10 @@
-//! The twelve scenes on the simulated desk and on a real X server.
+//! The twelve scenes on the simulated desk, on a real X server and in a real sway session.
 
 use std::fmt::Write;
 use std::time::Duration;
 
 use lantern_model::{Key, KeyKind, Layout, ShiftLevel};
-use lantern_stage::{ReceivedKey, pass_time};
+use lantern_stage::{ReceivedKey, WaylandPerson, WaylandSession, pass_time, wait_until};
 use serde_json::Value;
 
 use crate::desktop::bare;
@@ -68,6 +68,55 @@ fn x11_the_twelve_scenes_come_out() {
         }
         assert_eq!(text.trim_end_matches('z'), scene.text, "{}", scene.name);
     }
+}
+
+#[test]
+fn wlroots_the_twelve_scenes_come_out() {
+    for scene in &TWELVE {
+        let mut session = WaylandSession::start();
+        let mut person = WaylandPerson::join(&session, "us");
+        let terminal = session.open_receiver("receiver");
+        // The first key of a fresh keyboard makes it the one of the seat.
+        person.tap("left-shift");
+        let _running = crate::wlroots::run(&session, &format!("{}\n", scene.rules));
+        for hand in scene.hands {
+            pass_time(BETWEEN);
+            match hand {
+                Hand::Tap(keys) => person.tap(keys),
+                Hand::Press(key) => person.press(key),
+                Hand::Release(key) => person.release(key),
+                Hand::Rest(millis) => pass_time(Duration::from_millis(*millis)),
+            }
+        }
+        let field = || field_of(&terminal.received());
+        wait_until(scene.name, || field() == scene.text);
+        // A letter that no rule names comes after all that the rules type.
+        person.tap("z");
+        wait_until("the last letter", || field().ends_with('z'));
+        assert_eq!(field().trim_end_matches('z'), scene.text, "{}", scene.name);
+    }
+}
+
+/// What stands in a field after the bytes that a terminal received.
+fn field_of(received: &str) -> String {
+    let mut text = String::new();
+    let mut characters = received.chars();
+    while let Some(character) = characters.next() {
+        match character {
+            '\r' => text.push('\n'),
+            '\u{7f}' => drop(text.pop()),
+            // A key without a character: `ESC O S`, `ESC [ 2 3 ~`; escape alone at the end.
+            '\u{1b}' => {
+                if characters.next() == Some('[') {
+                    characters.by_ref().find(|c| c.is_ascii_alphabetic() || *c == '~');
+                } else {
+                    characters.next();
+                }
+            }
+            other => text.push(other),
+        }
+    }
+    text
 }
 
 /// A press as it changes the text of a field.

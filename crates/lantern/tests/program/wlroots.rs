@@ -26,7 +26,7 @@ fn desk_with(layout: &str, rules: &str) -> Desk {
     Desk { running, person, terminal, session }
 }
 
-fn run(session: &WaylandSession, rules: &str) -> Talking {
+pub fn run(session: &WaylandSession, rules: &str) -> Talking {
     let file = session.write("bench.lantern", rules);
     let mut command = session.command(session.bring(env!("CARGO_BIN_EXE_lantern")));
     command.args(["run", "--log-level", "debug"]).arg(file);
