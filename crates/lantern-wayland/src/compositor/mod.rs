@@ -6,6 +6,7 @@
 
 mod clipboard;
 mod clipboard_dispatch;
+mod hints;
 mod session;
 
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -138,7 +139,9 @@ impl<D: Backend> Backend for WaylandBackend<D> {
         let mut abilities = self.backend.abilities();
         abilities.push(Ability::by("windows", windows));
         abilities.push(Ability::by("clipboard", clipboard));
-        abilities.push(Ability::by("hints", "notices of the desktop"));
+        let hints =
+            if offers.hints { "a layer of the compositor" } else { "notices of the desktop" };
+        abilities.push(Ability::by("hints", hints));
         abilities
     }
 
@@ -188,11 +191,15 @@ impl<D: Backend> Backend for WaylandBackend<D> {
     }
 
     fn show_hint(&mut self, now: Time, effect: EffectId, hint: &Hint) -> Result<(), BackendError> {
-        self.backend.show_hint(now, effect, hint)
+        if self.backend.shows_hints() {
+            return self.backend.show_hint(now, effect, hint);
+        }
+        self.session.show_hint(now, hint);
+        Ok(())
     }
 
     fn shows_hints(&self) -> bool {
-        self.backend.shows_hints()
+        self.backend.shows_hints() || self.session.offers().hints
     }
 
     fn poll_event(&mut self, now: Time) -> Result<Option<Event>, BackendError> {
@@ -246,12 +253,14 @@ impl<D: Backend> Backend for WaylandBackend<D> {
 
     fn handle_deadline(&mut self, now: Time) -> Result<(), BackendError> {
         self.look_at_paste(now);
+        self.session.handle_deadline(now);
         self.backend.handle_deadline(now)
     }
 
     fn next_deadline(&self) -> Option<Time> {
         let paste = self.pasting.filter(|_| self.done.is_empty()).map(|(_, until)| until);
-        [paste, self.backend.next_deadline()].into_iter().flatten().min()
+        let hints = self.session.next_deadline();
+        [paste, hints, self.backend.next_deadline()].into_iter().flatten().min()
     }
 
     fn descriptor(&self) -> Option<BorrowedFd<'_>> {

@@ -5,7 +5,7 @@ use std::fs::File;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::FileExt;
 
-use lantern_model::{App, CommandError, Event};
+use lantern_model::{App, CommandError, Event, Hint, Time};
 use wayland_client::backend::{ObjectId, WaylandError};
 use wayland_client::globals::{GlobalListContents, registry_queue_init};
 use wayland_client::protocol::wl_keyboard::{self, WlKeyboard};
@@ -23,6 +23,7 @@ use wayland_protocols_wlr::foreign_toplevel::v1::client::zwlr_foreign_toplevel_m
 };
 
 use super::clipboard::WaylandClipboard;
+use super::hints::LayerHints;
 use lantern_backend::{BackendError, layout_of_keymap};
 
 /// Larger keymaps are cut, and then are none.
@@ -35,6 +36,8 @@ pub struct CompositorOffers {
     pub windows: bool,
     /// It lets others at the clipboard.
     pub clipboard: bool,
+    /// It has layers, on which hints are shown.
+    pub hints: bool,
 }
 
 /// What the compositor of this session has.
@@ -66,6 +69,7 @@ pub(super) struct SessionState {
     /// Whether the windows of the start are known, so that others are new.
     settled: bool,
     front: u64,
+    pub(super) hints: Option<LayerHints>,
     pub(super) clipboard: Option<WaylandClipboard>,
     events: VecDeque<Event>,
 }
@@ -103,6 +107,7 @@ impl WaylandConnection {
             count: 0,
             settled: false,
             front: 0,
+            hints: LayerHints::open(&globals, &handle),
             clipboard,
             events: VecDeque::new(),
         };
@@ -119,7 +124,30 @@ impl WaylandConnection {
         CompositorOffers {
             windows: self.state.manager.is_some(),
             clipboard: self.state.clipboard.is_some(),
+            hints: self.state.hints.is_some(),
         }
+    }
+
+    /// Shows a hint, if there are layers.
+    pub(super) fn show_hint(&mut self, now: Time, hint: &Hint) {
+        let handle = self.queue.handle();
+        if let Some(hints) = &mut self.state.hints {
+            // One that cannot be shown for lack of memory is left out.
+            let _ = hints.show(&handle, now, hint);
+            self.flush();
+        }
+    }
+
+    /// Takes hints off the screen whose time is over.
+    pub(super) fn handle_deadline(&mut self, now: Time) {
+        if let Some(hints) = &mut self.state.hints {
+            hints.handle_deadline(now);
+            self.flush();
+        }
+    }
+
+    pub(super) fn next_deadline(&self) -> Option<Time> {
+        self.state.hints.as_ref().and_then(LayerHints::next_deadline)
     }
 
     /// Whether the compositor has sent the keyboard's layout.

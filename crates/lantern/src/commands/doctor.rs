@@ -145,7 +145,7 @@ fn session_checks() -> Vec<Check> {
         ),
     };
     let mut checks = match session_offers() {
-        Ok(CompositorOffers { windows, clipboard }) => vec![
+        Ok(CompositorOffers { windows, clipboard, hints }) => vec![
             has(
                 "windows",
                 windows,
@@ -158,6 +158,10 @@ fn session_checks() -> Vec<Check> {
                 "by the compositor",
                 "the compositor keeps it to the program in front",
             ),
+            match hints {
+                true => works("hints", "on a layer of the compositor"),
+                false => works("hints", "as notices of the desktop"),
+            },
         ],
         Err(error) => {
             vec![with_help("windows", State::Limited, error.to_string(), error.hint())]

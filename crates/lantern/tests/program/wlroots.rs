@@ -168,6 +168,34 @@ fn a_stopped_program_gives_the_keyboard_back() {
     wait_until("the key in the terminal", || desk.terminal.received().ends_with('b'));
 }
 
+/// The screen as the compositor draws it.
+fn screen(session: &WaylandSession) -> Vec<u8> {
+    let path = session.path().join("screen.ppm");
+    let shown = path.display().to_string();
+    session.ask("grim", &["-t", "ppm", &shown]);
+    std::fs::read(path).expect("the screen was drawn")
+}
+
+#[test]
+fn a_hint_is_drawn_on_a_layer_and_goes_after_its_time() {
+    let mut session = WaylandSession::start();
+    let mut person = WaylandPerson::join(&session, "us");
+    person.tap("left-shift");
+    let rules = "when key f9 { hint \"drawer 12 is open\" for 2s; log \"shown\" }\n";
+    let mut running = run(&session, rules);
+    let empty = screen(&session);
+    person.tap("f9");
+    running.expect("shown");
+    wait_until("the hint", || screen(&session) != empty);
+    wait_until("an empty screen", || screen(&session) == empty);
+    // A terminal that opens below a hint keeps the keyboard.
+    person.tap("f9");
+    let terminal = session.open_receiver("corelog");
+    running.expect("corelog came to the front");
+    person.tap("a");
+    terminal.expect("a");
+}
+
 #[test]
 fn buttons_cannot_be_triggers_and_are_named() {
     let mut desk = desk("when key back-button => type \"x\"\nwhen key f9 => type \"y\"\n");
