@@ -59,6 +59,58 @@ pub enum PowerKind {
 }
 
 impl PowerKind {
+    /// Every power.
+    pub const ALL: [PowerKind; 21] = [
+        PowerKind::MakesInput,
+        PowerKind::ReadsTyping,
+        PowerKind::SeesKeys,
+        PowerKind::Remaps,
+        PowerKind::SeesPointer,
+        PowerKind::SeesWindows,
+        PowerKind::MovesWindows,
+        PowerKind::PressesControls,
+        PowerKind::AsksQuestions,
+        PowerKind::Listens,
+        PowerKind::ReadsClipboard,
+        PowerKind::StartsProgram,
+        PowerKind::EndsProgram,
+        PowerKind::UsesShell,
+        PowerKind::Opens,
+        PowerKind::Plays,
+        PowerKind::Connects,
+        PowerKind::IsCalled,
+        PowerKind::ReadsSecret,
+        PowerKind::UsesPort,
+        PowerKind::UsesDevice,
+    ];
+
+    /// The name of the power in a policy.
+    pub const fn name(self) -> &'static str {
+        match self {
+            PowerKind::MakesInput => "makes-input",
+            PowerKind::ReadsTyping => "reads-typing",
+            PowerKind::SeesKeys => "sees-keys",
+            PowerKind::Remaps => "remaps",
+            PowerKind::SeesPointer => "sees-pointer",
+            PowerKind::SeesWindows => "sees-windows",
+            PowerKind::MovesWindows => "moves-windows",
+            PowerKind::PressesControls => "presses-controls",
+            PowerKind::AsksQuestions => "asks-questions",
+            PowerKind::Listens => "listens",
+            PowerKind::ReadsClipboard => "reads-clipboard",
+            PowerKind::StartsProgram => "starts-programs",
+            PowerKind::EndsProgram => "ends-programs",
+            PowerKind::UsesShell => "uses-shell",
+            PowerKind::Opens => "opens-files",
+            PowerKind::Plays => "plays-sounds",
+            PowerKind::Connects => "connects",
+            PowerKind::IsCalled => "is-called",
+            PowerKind::ReadsSecret => "reads-secrets",
+            PowerKind::UsesPort => "uses-ports",
+            PowerKind::UsesDevice => "uses-devices",
+        }
+    }
+
     /// The power in words.
     pub const fn words(self) -> &'static str {
         match self {

@@ -15,7 +15,9 @@ use sha2::{Digest, Sha256};
 use crate::escaping::shown;
 use crate::failure::Failure;
 use crate::files::{RulesRead, is_trusted};
+use crate::policy::Policy;
 use crate::style;
+use crate::text::power_words;
 
 /// Most bytes of the record.
 const MOST: u64 = 16 << 20;
@@ -36,15 +38,6 @@ struct FileConsent {
     #[serde(default)]
     given: Vec<String>,
     powers: Vec<String>,
-}
-
-/// A power as it is kept and shown.
-pub fn power_words(power: &Power) -> String {
-    if power.what.is_empty() {
-        power.kind.words().to_owned()
-    } else {
-        format!("{} {}", power.kind.words(), shown(&power.what))
-    }
 }
 
 /// Powers that were not agreed to, each with its file, as a person reads them.
@@ -153,11 +146,12 @@ fn digest(text: &str) -> String {
 }
 
 /// Everything that used files can do needs consent. The first file is the person's own, and no
-/// other user may write any of them.
+/// other user may write any of them. What the administrator forbids is refused in every file.
 pub fn refuse_unless_agreed(read: &RulesRead, rules: &RuleSet) -> Result<(), ConsentRefusal> {
     let source = &read.source;
-    crate::files::refuse_if_others_may_write(read)
-        .map_err(|failure| ConsentRefusal { missing: Vec::new(), failure })?;
+    let refused = |failure| ConsentRefusal { missing: Vec::new(), failure };
+    crate::files::refuse_if_others_may_write(read).map_err(refused)?;
+    Policy::read().and_then(|policy| policy.refuse_forbidden(rules)).map_err(refused)?;
     let agreement = Consent::read();
     let missing = agreement.missing(source, rules);
     if missing.is_empty() {

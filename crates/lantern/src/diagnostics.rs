@@ -81,8 +81,9 @@ pub fn lacking_on(backend: BackendName, needs: &[(Need, Span)]) -> impl Iterator
         BackendName::Evdev => {
             backends::needs_session(need) || matches!(need, Need::Menus | Need::Pointer)
         }
+        // Its compositors have windows and the clipboard; only a session at hand may say otherwise.
         BackendName::Wlroots => {
-            backends::needs_session(need)
+            backends::is_wayland() && backends::needs_session(need)
                 || matches!(
                     need,
                     Need::Menus | Need::Pointer | Need::Buttons | Need::Boards | Need::Shapes

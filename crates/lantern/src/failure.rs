@@ -105,6 +105,26 @@ pub enum Failure {
         /// Its path.
         path: PathBuf,
     },
+    /// The policy of the administrator cannot be read or understood.
+    #[error("the policy of this machine, {}, cannot be used: {why}", path.display())]
+    BrokenPolicy {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// The policy of the administrator forbids what rules can do.
+    #[error("{place}: the administrator of this machine forbids `{power}`: {what}")]
+    Forbidden {
+        /// The file and line.
+        place: String,
+        /// The name of the power.
+        power: &'static str,
+        /// What the rules can do.
+        what: String,
+        /// The file of the policy.
+        path: PathBuf,
+    },
     /// Nothing runs in this session.
     #[error("nothing runs {}", if display.is_empty() { "in this session".to_owned() } else { format!("on {display}") })]
     NobodyRuns {
@@ -276,6 +296,13 @@ impl Failure {
                 "its owner could change what runs in your name: make a copy of your own".to_owned()
             }
             Failure::OthersMayWrite { path } => format!("chmod go-w {}", path.display()),
+            Failure::BrokenPolicy { .. } => {
+                "no rules run before an administrator corrects it; docs/administrators.md says how"
+                    .to_owned()
+            }
+            Failure::Forbidden { path, .. } => {
+                format!("remove that step, or ask the administrator about {}", path.display())
+            }
             Failure::NobodyRuns { .. } => "`lantern run` starts it".to_owned(),
             Failure::OtherVersion { .. } => "start it anew: `lantern run --take-over`".to_owned(),
             Failure::Broken { .. } => "mend what is said above and try again".to_owned(),

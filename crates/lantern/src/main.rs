@@ -36,6 +36,7 @@ mod log_file;
 mod logging_backend;
 mod output;
 mod pictures;
+mod policy;
 mod pronunciation;
 mod question;
 mod recording;

@@ -6,6 +6,7 @@ use lantern_engine::DecisionKind;
 use lantern_model::{
     Command, CommandKind, ConnectionState, Key, Layout, MicrophoneState, ModifierKey, RuleSet,
 };
+use lantern_script::Power;
 use unicode_width::UnicodeWidthStr;
 
 use crate::escaping::shown;
@@ -20,6 +21,15 @@ pub fn reference_layout() -> &'static Layout {
 pub fn counted(count: usize, noun: &str) -> String {
     let plural = if count == 1 { "" } else { "s" };
     format!("{count} {noun}{plural}")
+}
+
+/// A power as it is kept and shown.
+pub fn power_words(power: &Power) -> String {
+    if power.what.is_empty() {
+        power.kind.words().to_owned()
+    } else {
+        format!("{} {}", power.kind.words(), shown(&power.what))
+    }
 }
 
 /// How sure something is, from 0 to 1, as a person reads it: nothing is wholly out of the question.

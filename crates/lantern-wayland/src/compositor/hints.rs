@@ -17,15 +17,13 @@ use wayland_client::protocol::wl_region::WlRegion;
 use wayland_client::protocol::wl_shm::{Format, WlShm};
 use wayland_client::protocol::wl_shm_pool::WlShmPool;
 use wayland_client::protocol::wl_surface::WlSurface;
-use wayland_client::{Connection, Dispatch, Proxy, QueueHandle, delegate_noop};
+use wayland_client::{Dispatch, Proxy, QueueHandle};
 use wayland_protocols_wlr::layer_shell::v1::client::zwlr_layer_shell_v1::{
     Layer, ZwlrLayerShellV1,
 };
 use wayland_protocols_wlr::layer_shell::v1::client::zwlr_layer_surface_v1::{
     self, Anchor, KeyboardInteractivity, ZwlrLayerSurfaceV1,
 };
-
-use super::session::SessionState;
 
 /// Distance from the edges of the screen, in pixels.
 const OFFSET: i32 = 16;
@@ -37,6 +35,20 @@ const MOST_CHARACTERS: usize = 1000;
 const MOST_WIDTH: usize = 640;
 /// Opaque pixels in the format of `wl_shm`.
 const OPAQUE: u32 = 0xff00_0000;
+
+/// A state that takes the events of the objects of hints.
+pub(super) trait HintState:
+    Dispatch<WlCompositor, ()>
+    + Dispatch<WlShm, ()>
+    + Dispatch<WlShmPool, ()>
+    + Dispatch<WlBuffer, ()>
+    + Dispatch<WlRegion, ()>
+    + Dispatch<WlSurface, ()>
+    + Dispatch<ZwlrLayerShellV1, ()>
+    + Dispatch<ZwlrLayerSurfaceV1, ()>
+    + 'static
+{
+}
 
 /// The protocols that hints need.
 #[derive(Debug)]
@@ -72,7 +84,7 @@ impl LayerHints {
     /// The hints of a compositor that has layers.
     pub(super) fn open(
         globals: &GlobalList,
-        handle: &QueueHandle<SessionState>,
+        handle: &QueueHandle<impl HintState>,
     ) -> Option<LayerHints> {
         Some(LayerHints {
             compositor: globals.bind(handle, 1..=4, ()).ok()?,
@@ -89,7 +101,7 @@ impl LayerHints {
     /// When the system is out of memory or descriptors.
     pub(super) fn show(
         &mut self,
-        handle: &QueueHandle<SessionState>,
+        handle: &QueueHandle<impl HintState>,
         now: Time,
         hint: &Hint,
     ) -> std::io::Result<()> {
@@ -131,6 +143,28 @@ impl LayerHints {
         Ok(())
     }
 
+    /// Takes an event of the layer of a hint.
+    pub(super) fn handle(
+        &mut self,
+        layer: &ZwlrLayerSurfaceV1,
+        event: &zwlr_layer_surface_v1::Event,
+    ) {
+        let Some(at) = self.shown.iter().position(|shown| shown.layer.id() == layer.id()) else {
+            return;
+        };
+        match event {
+            zwlr_layer_surface_v1::Event::Configure { serial, .. } => {
+                let shown = &self.shown[at];
+                shown.layer.ack_configure(*serial);
+                shown.surface.attach(Some(&shown.buffer), 0, 0);
+                shown.surface.damage(0, 0, i32::MAX, i32::MAX);
+                shown.surface.commit();
+            }
+            zwlr_layer_surface_v1::Event::Closed => self.shown.remove(at).remove(),
+            _ => {}
+        }
+    }
+
     /// Takes those off the screen whose time is over.
     pub(super) fn handle_deadline(&mut self, now: Time) {
         self.shown.extract_if(.., |shown| shown.until <= now).for_each(LayerHint::remove);
@@ -143,7 +177,7 @@ impl LayerHints {
     /// The pixels in memory that the compositor reads.
     fn buffer(
         &self,
-        handle: &QueueHandle<SessionState>,
+        handle: &QueueHandle<impl HintState>,
         canvas: &Canvas,
     ) -> std::io::Result<WlBuffer> {
         let bytes: Vec<u8> =
@@ -183,38 +217,3 @@ fn place(place: HintPlace) -> (Anchor, Margins) {
         }
     }
 }
-
-impl Dispatch<ZwlrLayerSurfaceV1, ()> for SessionState {
-    fn event(
-        state: &mut Self,
-        layer: &ZwlrLayerSurfaceV1,
-        event: zwlr_layer_surface_v1::Event,
-        (): &(),
-        _: &Connection,
-        _: &QueueHandle<Self>,
-    ) {
-        let Some(hints) = &mut state.hints else { return };
-        let Some(at) = hints.shown.iter().position(|shown| shown.layer.id() == layer.id()) else {
-            return;
-        };
-        match event {
-            zwlr_layer_surface_v1::Event::Configure { serial, .. } => {
-                let shown = &hints.shown[at];
-                shown.layer.ack_configure(serial);
-                shown.surface.attach(Some(&shown.buffer), 0, 0);
-                shown.surface.damage(0, 0, i32::MAX, i32::MAX);
-                shown.surface.commit();
-            }
-            zwlr_layer_surface_v1::Event::Closed => hints.shown.remove(at).remove(),
-            _ => {}
-        }
-    }
-}
-
-delegate_noop!(SessionState: WlCompositor);
-delegate_noop!(SessionState: ZwlrLayerShellV1);
-delegate_noop!(SessionState: WlRegion);
-delegate_noop!(SessionState: WlShmPool);
-delegate_noop!(SessionState: ignore WlShm);
-delegate_noop!(SessionState: ignore WlSurface);
-delegate_noop!(SessionState: ignore WlBuffer);

@@ -6,6 +6,7 @@
 
 mod clipboard;
 mod clipboard_dispatch;
+mod hint_dispatch;
 mod hints;
 mod session;
 

@@ -10,12 +10,13 @@ use crate::arguments::CheckArguments;
 use crate::commands::fixes::{WrittenFix, write_fixes};
 use crate::commands::installed::{MissingProgram, missing_programs};
 use crate::commands::print_json;
-use crate::consent::{Consent, missing_lines, power_words};
+use crate::consent::{Consent, missing_lines};
 use crate::diagnostics::{FindingData, finding_data, lacking_on, print_findings, summary};
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::output::{complain, say};
-use crate::text::counted;
+use crate::policy::Policy;
+use crate::text::{counted, power_words};
 use crate::{files, style};
 
 /// The shape of `--json`, version 1.
@@ -107,6 +108,10 @@ fn check_file(path: &Path, arguments: &CheckArguments) -> Result<Status, Failure
         None => Vec::new(),
     };
     let to_agree = !missing.is_empty();
+    let allowed = match &checked.rules {
+        Some(set) => Policy::read().and_then(|policy| policy.refuse_forbidden(set)),
+        None => Ok(()),
+    };
     let not_installed = checked.rules.as_ref().map_or_else(Vec::new, missing_programs);
     if arguments.json {
         let data = findings.iter().map(|finding| finding_data(finding, &source)).collect();
@@ -152,8 +157,8 @@ fn check_file(path: &Path, arguments: &CheckArguments) -> Result<Status, Failure
             print_agreeing(source.name());
         }
     }
-    let is_clean = findings.is_empty() && !to_agree && writable.is_ok();
-    if let Err(failure) = writable {
+    let is_clean = findings.is_empty() && !to_agree && writable.is_ok() && allowed.is_ok();
+    for failure in [writable.err(), allowed.err()].into_iter().flatten() {
         failure.report();
     }
     Ok(if is_clean { Status::Done } else { Status::Found })

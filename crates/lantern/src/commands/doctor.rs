@@ -16,6 +16,7 @@ use crate::commands::print_json;
 use crate::failure::{Failure, Status};
 use crate::files::RulesRead;
 use crate::output::say;
+use crate::policy::Policy;
 use crate::runtime::RuntimeFiles;
 use crate::style;
 use crate::text::counted;
@@ -59,6 +60,7 @@ pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
     checks.extend(kernel_checks(matches!(backend, Ok(BackendName::Evdev))));
     checks.push(own_folder());
     checks.push(own_file());
+    checks.push(policy_check());
     checks.extend(service_checks());
     checks.push(input_method());
     let missing = checks.iter().any(|check| check.state == State::Missing);
@@ -319,6 +321,25 @@ fn own_folder() -> Check {
             State::Missing,
             failure.to_string(),
             "XDG_RUNTIME_DIR must name a folder that you may write to",
+        ),
+    }
+}
+
+/// What the administrator of the machine forbids.
+fn policy_check() -> Check {
+    match Policy::read() {
+        Ok(policy) if policy.names().is_empty() => works("policy", "nothing is forbidden"),
+        Ok(policy) => with_help(
+            "policy",
+            State::Limited,
+            format!("the administrator forbids {}", policy.names().join(", ")),
+            "`lantern check` names the rules that use it",
+        ),
+        Err(failure) => with_help(
+            "policy",
+            State::Missing,
+            failure.to_string(),
+            "an administrator has to correct it; no rules run before",
         ),
     }
 }

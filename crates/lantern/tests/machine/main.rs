@@ -36,6 +36,7 @@ macro_rules! listed {
 const CONTRACT: &[Test] = clauses::with_clauses! { listed; contract };
 const RULES: &[Test] = listed! { rules;
     the_twelve_scenes_come_out_as_on_the_other_desks
+    what_the_administrator_forbids_does_not_run
     a_mouse_button_and_the_wheel_are_keys_of_rules
     only_the_second_keyboard_counts
     a_shape_is_drawn_with_the_mouse

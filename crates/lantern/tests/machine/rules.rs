@@ -5,7 +5,7 @@ use std::time::Duration;
 use lantern_stage::{Came, Console, Plugged, VirtualDevices, pass_time};
 use rustix::process::Signal;
 
-use crate::running::Running;
+use crate::running::{Running, Who};
 use crate::twelve::{BETWEEN, Hand, TWELVE};
 
 const SCREEN: (i32, i32) = (1280, 800);
@@ -159,4 +159,23 @@ pub fn a_pen_goes_through_but_for_the_parts_that_rules_want() {
     }
     pen.keys(&[(BARREL_2, 0)]);
     console.until("the shape", |console| console.text() == "barrel corner ");
+}
+
+pub fn what_the_administrator_forbids_does_not_run() {
+    let policy = "/etc/cold-lantern/policy.json";
+    std::fs::create_dir_all("/etc/cold-lantern").expect("we are root");
+    let _boards = VirtualDevices::plug_in("Bench");
+    let rules = "when key f9 => type \"12\"\nwhen key f8 => shell \"date\"\n";
+    std::fs::write(policy, "{ \"forbidden\": [\"uses-shell\"] }").expect("we are root");
+    let mut refused = Running::begin(rules, &["--device", "Bench"], &Who::default());
+    refused.expect("the administrator of this machine forbids `uses-shell`");
+    assert!(!refused.wait().success());
+    // A policy that cannot be understood forbids everything.
+    std::fs::write(policy, "{ \"forbiden\": [] }").expect("we are root");
+    let mut refused =
+        Running::begin("when key f9 => type \"12\"\n", &["--device", "Bench"], &Who::default());
+    refused.expect("cannot be used");
+    assert!(!refused.wait().success());
+    std::fs::remove_file(policy).expect("it is there");
+    let _running = Running::start(rules, "Bench");
 }

@@ -22,6 +22,8 @@ const DOCUMENTS: &[&str] = &[
     "docs/tutorial.md",
     "docs/protocol.md",
     "docs/devices.md",
+    "docs/backends.md",
+    "docs/administrators.md",
     "docs/gestures.md",
     "docs/voice.md",
     "docs/security.md",
@@ -166,4 +168,49 @@ fn the_tour_of_the_readme_shows_what_really_comes() {
         shown += 1;
     }
     assert!(shown >= 3, "the tour shows {shown} calls");
+}
+
+/// Rules that need what a row of the table in `docs/backends.md` names.
+const NEEDS: &[(&str, &str)] = &[
+    ("combinations as triggers", "when key ctrl+f9 => log \"x\"\n"),
+    (
+        "single keys, taps, long presses, sequences, remaps, abbreviations",
+        "remap j to k\nwhen typed \"brw\" => type \"x\"\n",
+    ),
+    ("buttons, wheel and shapes as triggers", "when key ctrl+back-button => log \"x\"\n"),
+    ("one of several keyboards, pens", "when key f9 from device \"pad\" => log \"x\"\n"),
+    ("typing, held keys", "when key ctrl+f9 { type \"x\"; hold shift { tap a } }\n"),
+    (
+        "programs in front, `focus`, `close`, the clipboard",
+        "when key ctrl+f9 in app \"x\" { focus app \"y\"; paste \"z\" }\n",
+    ),
+    (
+        "menus, `tally`, where the pointer is",
+        "when key ctrl+f9 { choose \"Edit\"; log \"{pointer.x}\" }\n",
+    ),
+];
+
+#[test]
+fn the_table_of_back_ends_says_what_they_declare() {
+    let text = read("docs/backends.md");
+    let rows: Vec<Vec<&str>> = text
+        .lines()
+        .filter(|line| line.starts_with('|'))
+        .map(|line| line.trim_matches('|').split('|').map(str::trim).collect())
+        .collect();
+    let backends = &rows[0][1..];
+    assert_eq!(backends, ["x11", "evdev", "wlroots", "portal"]);
+    let home = Home::new();
+    for (name, rules) in NEEDS {
+        let row =
+            rows.iter().find(|row| row[0] == *name).unwrap_or_else(|| panic!("no row {name}"));
+        home.write("bench.lantern", rules);
+        for (backend, cell) in backends.iter().zip(&row[1..]) {
+            let checked = home.call(&["check", "bench.lantern", "--backend", backend, "--json"]);
+            let lacks = checked.stdout.contains("\"not-yet\"");
+            // Outside a session no compositor has anything.
+            let says = cell.starts_with("no") || cell.starts_with("where");
+            assert_eq!(lacks, says, "{name}, {backend}: {cell}\n{}", checked.stdout);
+        }
+    }
 }
