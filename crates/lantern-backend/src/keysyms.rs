@@ -27,6 +27,17 @@ pub fn dead_accent(keysym: u32) -> Option<char> {
     ACCENTS.get(usize::try_from(keysym.checked_sub(FIRST_DEAD)?).ok()?).copied()
 }
 
+/// The keysym that types a character; of control characters that of their key.
+pub fn typed_keysym(character: char) -> u32 {
+    match character {
+        '\n' | '\r' => 0xff0d,
+        '\t' => 0xff09,
+        '\u{8}' => 0xff08,
+        '\u{1b}' => 0xff1b,
+        character => character_keysym(character),
+    }
+}
+
 /// The keysym of a character (X protocol, appendix A).
 pub fn character_keysym(character: char) -> u32 {
     match u32::from(character) {

@@ -3,7 +3,7 @@
 //! `lantern-script` lowers a checked file to this; `lantern-engine` runs it. A block of the file
 //! (`hold`, `repeat`) is a pair of operations, so that a run is a program counter and a small stack.
 
-use crate::{CommandKind, Corner, KeySpec, LayerId, ListenMode, RoutineId, Value};
+use crate::{CommandKind, Corner, KeyCombination, KeySpec, LayerId, ListenMode, RoutineId, Value};
 
 /// An expression over values.
 #[derive(Debug, Clone, PartialEq)]
@@ -244,6 +244,15 @@ impl Operator {
 pub struct KeyCombinationExpr(pub Vec<KeyTerm>);
 
 impl KeyCombinationExpr {
+    /// The combination, if each of its keys is known before it runs.
+    pub fn fixed(&self) -> Option<KeyCombination> {
+        let key = |term: &KeyTerm| match term {
+            KeyTerm::Key(key) => Some(*key),
+            KeyTerm::Value(_) => None,
+        };
+        self.0.iter().map(key).collect::<Option<_>>().map(KeyCombination)
+    }
+
     fn exprs(&self) -> impl Iterator<Item = &Expr> {
         self.0.iter().filter_map(|term| match term {
             KeyTerm::Value(expr) => Some(expr),

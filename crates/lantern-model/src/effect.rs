@@ -72,7 +72,8 @@ pub struct Hint {
     pub place: HintPlace,
     /// For how long.
     pub duration: Duration,
-    /// The rule it belongs to: a newer hint of the same rule replaces it. None for the program's own.
+    /// The rule it belongs to: a newer hint of the same rule at the same place replaces it. None for the
+    /// program's own.
     pub rule: Option<RuleId>,
 }
 

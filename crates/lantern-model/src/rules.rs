@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::ops::Index;
 use std::time::Duration;
 
-use crate::code::{Expr, Op, WorldQuery};
+use crate::code::{Expr, KeyCombinationExpr, Op, WorldQuery};
 use crate::{
     CommandKind, ContextFilter, Device, DeviceId, Key, KeyCombination, KeySpec, Modifier, Remap,
     Secret, Shape, Trigger, TriggerKind,
@@ -167,28 +167,52 @@ impl RuleSet {
         self.ops().any(writes)
     }
 
-    /// Whether a routine has such an operation, or one that it calls.
-    pub fn performs(&self, body: RoutineId, wanted: &dyn Fn(&Op) -> bool) -> bool {
+    /// A routine and all that it calls, each once.
+    fn routines_from(&self, body: RoutineId) -> Vec<&Routine> {
         let (mut open, mut seen) = (vec![body], BTreeSet::new());
+        let mut routines = Vec::new();
         while let Some(id) = open.pop() {
-            if !seen.insert(id) {
-                continue;
-            }
-            for op in &self.routine(id).ops {
-                if wanted(op) {
-                    return true;
-                }
-                if let Op::Call(called, _) = op {
-                    open.push(*called);
-                }
+            if seen.insert(id) {
+                let routine = self.routine(id);
+                routines.push(routine);
+                open.extend(routine.ops.iter().filter_map(|op| match op {
+                    Op::Call(called, _) => Some(*called),
+                    _ => None,
+                }));
             }
         }
-        false
+        routines
+    }
+
+    /// Whether a routine has such an operation, or one that it calls.
+    pub fn performs(&self, body: RoutineId, wanted: &dyn Fn(&Op) -> bool) -> bool {
+        self.routines_from(body).iter().any(|routine| routine.ops.iter().any(wanted))
     }
 
     /// Every operation of every routine.
     pub fn ops(&self) -> impl Iterator<Item = &Op> {
         self.routines.iter().flat_map(|routine| &routine.ops)
+    }
+
+    /// The combinations that a body sends, those of the macros it calls among them, each once. Those that
+    /// hold a value are left out.
+    pub fn sent_combinations(&self, body: RoutineId) -> Vec<KeyCombination> {
+        let mut sent: Vec<KeyCombination> = Vec::new();
+        for op in self.routines_from(body).into_iter().flat_map(|routine| &routine.ops) {
+            let combos = match op {
+                Op::Tap { combos, .. } => combos.as_slice(),
+                Op::Press(combo) | Op::Toggle(combo) | Op::Hold(combo) => {
+                    std::slice::from_ref(combo)
+                }
+                _ => continue,
+            };
+            for combo in combos.iter().filter_map(KeyCombinationExpr::fixed) {
+                if !sent.contains(&combo) {
+                    sent.push(combo);
+                }
+            }
+        }
+        sent
     }
 
     /// A place as it is shown: file and line.
@@ -318,6 +342,8 @@ pub enum ReentryPolicy {
 pub struct Rule {
     /// What to call it in lists: its description, name or head.
     pub label: String,
+    /// Its steps as they are written, in one line, the end left out if they are long.
+    pub steps_text: String,
     /// Its `named` name.
     pub name: Option<String>,
     /// Where its `when` stands.

@@ -4,6 +4,7 @@
 //! which is the input method of compositors of the wlroots family; and [`WaylandBackend`], which adds windows and the clipboard of the compositor to another back end.
 
 mod compositor;
+mod connection;
 mod portal;
 mod wlroots;
 

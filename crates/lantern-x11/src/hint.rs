@@ -26,8 +26,9 @@ const MOST_CHARACTERS: usize = 1000;
 pub(super) struct ShownHint {
     window: Window,
     frame: Rect,
-    /// The rule it is of.
+    /// The rule it is of, and where that wants it.
     rule: Option<RuleId>,
+    place: HintPlace,
     /// When it goes away.
     pub until: Time,
 }
@@ -40,14 +41,14 @@ pub(super) struct Hints {
 }
 
 impl Hints {
-    /// Shows a hint; an older one of the same rule goes.
+    /// Shows a hint; an older one of the same rule at the same place goes.
     pub(super) fn show(
         &mut self,
         link: &XConnection,
         now: Time,
         hint: &Hint,
     ) -> Result<(), BackendError> {
-        let same = |shown: &mut ShownHint| shown.rule == hint.rule;
+        let same = |shown: &mut ShownHint| shown.rule == hint.rule && shown.place == hint.place;
         let old: Vec<ShownHint> = self.shown.extract_if(.., same).collect();
         let scale = scale_of(link)?;
         let screen = pointer::screen_at_pointer(link)?;
@@ -65,7 +66,7 @@ impl Hints {
         // The new one is there before the old one goes, so that nothing flickers.
         remove(link, old)?;
         let until = now + hint.duration;
-        self.shown.push(ShownHint { window, frame, rule: hint.rule, until });
+        self.shown.push(ShownHint { window, frame, rule: hint.rule, place: hint.place, until });
         link.conn.flush()?;
         Ok(())
     }

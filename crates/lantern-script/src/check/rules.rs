@@ -9,8 +9,11 @@ use super::names::ItemKind;
 use super::needs::Need;
 use super::routines::Body;
 use crate::codes::Code;
-use crate::tree::{self, Clause, ClauseKind, Quoted, When};
+use crate::tree::{self, Clause, ClauseKind, Quoted, Step, When};
 use crate::{Finding, Span};
+
+/// Characters of a rule's steps that are kept to show what it does.
+const MOST_STEPS_TEXT: usize = 72;
 
 impl Checker<'_> {
     /// `around` are the clauses of the blocks around the rule, the outermost first.
@@ -171,9 +174,35 @@ impl Checker<'_> {
         self.add_record(shared)
     }
 
+    /// The steps of a rule in one line.
+    fn steps_text(&self, steps: &[Step]) -> String {
+        let mut text = String::new();
+        for step in steps {
+            if text.chars().count() > MOST_STEPS_TEXT {
+                break;
+            }
+            if !text.is_empty() {
+                text.push_str("; ");
+            }
+            let words = self.source.slice(step.span).split_whitespace();
+            // A long step needs no more of its words than are shown.
+            for (count, word) in words.take(MOST_STEPS_TEXT).enumerate() {
+                if count > 0 {
+                    text.push(' ');
+                }
+                text.push_str(word);
+            }
+        }
+        match text.char_indices().nth(MOST_STEPS_TEXT) {
+            None => text,
+            Some((end, _)) => format!("{}…", text[..end].trim_end()),
+        }
+    }
+
     fn rule_from_head(&mut self, when: &When, around: &[&Clause]) -> Rule {
         let mut rule = Rule {
             label: String::new(),
+            steps_text: self.steps_text(&when.body),
             name: None,
             place: self.place(when.head),
             triggers: Vec::new(),

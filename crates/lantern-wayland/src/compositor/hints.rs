@@ -67,6 +67,7 @@ struct LayerHint {
     layer: ZwlrLayerSurfaceV1,
     buffer: WlBuffer,
     rule: Option<RuleId>,
+    place: HintPlace,
     anchor: Anchor,
     height: i32,
     until: Time,
@@ -95,7 +96,7 @@ impl LayerHints {
         })
     }
 
-    /// Shows a hint; an older one of the same rule goes.
+    /// Shows a hint; an older one of the same rule at the same place goes.
     ///
     /// # Errors
     /// When the system is out of memory or descriptors.
@@ -105,7 +106,7 @@ impl LayerHints {
         now: Time,
         hint: &Hint,
     ) -> std::io::Result<()> {
-        let same = |shown: &mut LayerHint| shown.rule == hint.rule;
+        let same = |shown: &mut LayerHint| shown.rule == hint.rule && shown.place == hint.place;
         self.shown.extract_if(.., same).for_each(LayerHint::remove);
         let canvas = match &hint.content {
             HintContent::Text(text) | HintContent::Drawing(text) => {
@@ -138,8 +139,16 @@ impl LayerHints {
         layer.set_keyboard_interactivity(KeyboardInteractivity::None);
         surface.commit();
         let height = canvas.height as i32;
-        let (rule, until) = (hint.rule, now + hint.duration);
-        self.shown.push(LayerHint { surface, layer, buffer, rule, anchor, height, until });
+        self.shown.push(LayerHint {
+            surface,
+            layer,
+            buffer,
+            rule: hint.rule,
+            place: hint.place,
+            anchor,
+            height,
+            until: now + hint.duration,
+        });
         Ok(())
     }
 

@@ -1,12 +1,10 @@
 //! The connection to the compositor: its windows, and who has the keyboard.
 
 use std::collections::{HashMap, VecDeque};
-use std::fs::File;
 use std::os::fd::{AsFd, BorrowedFd};
-use std::os::unix::fs::FileExt;
 
 use lantern_model::{App, CommandError, Event, Hint, Time};
-use wayland_client::backend::{ObjectId, WaylandError};
+use wayland_client::backend::ObjectId;
 use wayland_client::globals::{GlobalListContents, registry_queue_init};
 use wayland_client::protocol::wl_keyboard::{self, WlKeyboard};
 use wayland_client::protocol::wl_registry::WlRegistry;
@@ -24,10 +22,8 @@ use wayland_protocols_wlr::foreign_toplevel::v1::client::zwlr_foreign_toplevel_m
 
 use super::clipboard::WaylandClipboard;
 use super::hints::LayerHints;
+use crate::connection::{read_events, read_keymap};
 use lantern_backend::{BackendError, layout_of_keymap};
-
-/// Larger keymaps are cut, and then are none.
-const LARGEST_KEYMAP: usize = 1 << 20;
 
 /// What a compositor has of what rules may need.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -163,16 +159,7 @@ impl WaylandConnection {
 
     /// Takes in what the compositor told by now.
     pub(super) fn read(&mut self) -> Result<(), BackendError> {
-        let lost = |error: Box<dyn std::error::Error + Send + Sync>| BackendError::Lost(error);
-        self.queue.dispatch_pending(&mut self.state).map_err(|error| lost(error.into()))?;
-        if let Some(reading) = self.queue.prepare_read() {
-            match reading.read() {
-                Ok(_) => {}
-                Err(WaylandError::Io(error)) if error.kind() == std::io::ErrorKind::WouldBlock => {}
-                Err(error) => return Err(lost(error.into())),
-            }
-        }
-        self.queue.dispatch_pending(&mut self.state).map_err(|error| lost(error.into()))?;
+        read_events(&mut self.queue, &mut self.state)?;
         if let Some(clipboard) = &self.state.clipboard {
             clipboard.reset_waker();
         }
@@ -350,13 +337,8 @@ impl Dispatch<WlKeyboard, ()> for SessionState {
         _: &QueueHandle<Self>,
     ) {
         let wl_keyboard::Event::Keymap { fd, size, .. } = event else { return };
-        let size = usize::try_from(size).unwrap_or(usize::MAX).min(LARGEST_KEYMAP);
-        let mut text = vec![0; size];
-        if File::from(fd).read_exact_at(&mut text, 0).is_err() {
-            return;
-        }
-        let end = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
-        if let Some(layout) = layout_of_keymap(&text[..end]) {
+        let Some(text) = read_keymap(fd, size) else { return };
+        if let Some(layout) = layout_of_keymap(&text) {
             state.knows_layout = true;
             state.events.push_back(Event::Layout(layout));
         }

@@ -29,7 +29,7 @@ use rustix::event::{EventfdFlags, eventfd};
 use zbus::Connection;
 
 use input::{Batch, PortalInput, WITHOUT_OUTCOME, serve_input};
-use lantern_backend::keysyms::character_keysym;
+use lantern_backend::keysyms::typed_keysym;
 use lantern_backend::without_session;
 use lantern_backend::{Ability, Backend, BackendError, system_layout};
 use shortcuts::{PortalShortcut, serve_shortcuts};
@@ -342,7 +342,7 @@ impl PortalBackend {
     fn symbols_of(&self, text: &str) -> Result<Vec<u32>, CommandError> {
         let group = self.layout.group();
         let symbol = |character: char| match group.key_for(character) {
-            Some(_) => Ok(symbol_of(character)),
+            Some(_) => Ok(typed_keysym(character)),
             None => Err(CommandError::unsupported(format!(
                 "the portal cannot type {character:?}, which the keyboard layout lacks: \
                  use `paste`, or `clipboard = true` in `settings`"
@@ -451,16 +451,6 @@ fn turn(key: Key) -> Option<PortalInput> {
         _ => return None,
     };
     Some(PortalInput::Turn(axis, steps))
-}
-
-fn symbol_of(character: char) -> u32 {
-    match character {
-        '\n' | '\r' => 0xff0d,
-        '\t' => 0xff09,
-        '\u{8}' => 0xff08,
-        '\u{1b}' => 0xff1b,
-        character => character_keysym(character),
-    }
 }
 
 impl Backend for PortalBackend {

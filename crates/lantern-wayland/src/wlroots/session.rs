@@ -1,13 +1,10 @@
 //! The connection to the compositor: the keyboard grab of an input method, and the screens.
 
 use std::collections::{HashMap, VecDeque};
-use std::fs::File;
-use std::os::fd::OwnedFd;
-use std::os::unix::fs::FileExt;
 
 use lantern_backend::BackendError;
 use lantern_model::Rect;
-use wayland_client::backend::{ObjectId, WaylandError};
+use wayland_client::backend::ObjectId;
 use wayland_client::globals::{GlobalList, GlobalListContents, registry_queue_init};
 use wayland_client::protocol::wl_output::{self, WlOutput};
 use wayland_client::protocol::wl_registry::WlRegistry;
@@ -26,9 +23,7 @@ use wayland_protocols_wlr::virtual_pointer::v1::client::zwlr_virtual_pointer_man
 use wayland_protocols_wlr::virtual_pointer::v1::client::zwlr_virtual_pointer_v1::ZwlrVirtualPointerV1;
 
 use super::output::{LockedModifiers, VirtualDevices};
-
-/// Larger keymaps are cut, and then are none.
-const LARGEST_KEYMAP: usize = 1 << 20;
+use crate::connection::{read_events, read_keymap};
 
 /// What the grab and the compositor report.
 #[derive(Debug)]
@@ -145,16 +140,7 @@ impl WlrootsSession {
     /// # Errors
     /// When the compositor is gone.
     pub(super) fn read(&mut self) -> Result<VecDeque<KeyboardEvent>, BackendError> {
-        let lost = |error: Box<dyn std::error::Error + Send + Sync>| BackendError::Lost(error);
-        self.queue.dispatch_pending(&mut self.state).map_err(|error| lost(error.into()))?;
-        if let Some(reading) = self.queue.prepare_read() {
-            match reading.read() {
-                Ok(_) => {}
-                Err(WaylandError::Io(error)) if error.kind() == std::io::ErrorKind::WouldBlock => {}
-                Err(error) => return Err(lost(error.into())),
-            }
-        }
-        self.queue.dispatch_pending(&mut self.state).map_err(|error| lost(error.into()))?;
+        read_events(&mut self.queue, &mut self.state)?;
         Ok(std::mem::take(&mut self.state.events))
     }
 }
@@ -173,16 +159,6 @@ impl WlrootsState {
         screens.sort_by_key(|screen| (screen.x, screen.y));
         self.events.push_back(KeyboardEvent::Screens(screens));
     }
-}
-
-/// The text of a keymap that the compositor hands over.
-fn read_keymap(memory: OwnedFd, size: u32) -> Option<Vec<u8>> {
-    let size = usize::try_from(size).unwrap_or(usize::MAX).min(LARGEST_KEYMAP);
-    let mut text = vec![0; size];
-    File::from(memory).read_exact_at(&mut text, 0).ok()?;
-    let end = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
-    text.truncate(end);
-    Some(text)
 }
 
 impl Dispatch<ZwpInputMethodKeyboardGrabV2, ()> for WlrootsState {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
-use lantern_backend::keysyms::character_keysym;
+use lantern_backend::keysyms::typed_keysym;
 
 /// Keycodes that a keymap may give to characters: XKB has 8 to 255.
 const MOST_CHARACTERS: usize = 240;
@@ -43,7 +43,7 @@ fn part(keys: &BTreeMap<char, u32>, codes: Vec<u32>) -> TypingKeymap {
     let mut symbols = String::new();
     for (character, code) in keys {
         let keycode = *code as usize + FIRST_KEYCODE;
-        let symbol = symbol_of(*character);
+        let symbol = typed_keysym(*character);
         writeln!(keycodes, "<K{code}> = {keycode};").expect("a string takes all");
         writeln!(symbols, "key <K{code}> {{ [ 0x{symbol:x} ] }};").expect("a string takes all");
     }
@@ -57,17 +57,6 @@ fn part(keys: &BTreeMap<char, u32>, codes: Vec<u32>) -> TypingKeymap {
          }};\n"
     );
     TypingKeymap { text, codes }
-}
-
-/// The keysym that types a character; of control characters the key's.
-fn symbol_of(character: char) -> u32 {
-    match character {
-        '\n' | '\r' => 0xff0d,
-        '\t' => 0xff09,
-        '\u{8}' => 0xff08,
-        '\u{1b}' => 0xff1b,
-        character => character_keysym(character),
-    }
 }
 
 #[cfg(test)]

@@ -147,7 +147,7 @@ pub enum ProgramCommand {
     Add(AddArguments),
     /// Print what can be pressed, said, typed and drawn, by place, with descriptions.
     #[command(
-        after_help = "Examples:\n  lantern sheet bench.lantern\n  lantern sheet bench.lantern --html sheet.html\n  lantern sheet bench.lantern --picture sheet.png\n  lantern sheet --now"
+        after_help = "Examples:\n  lantern sheet bench.lantern\n  lantern sheet bench.lantern --html sheet.html\n  lantern sheet bench.lantern --picture sheet.png\n  lantern sheet bench.lantern --sends\n  lantern sheet --now"
     )]
     Sheet(SheetArguments),
     /// Be a small device that is not there: for trying rules, and for the documents.
@@ -221,6 +221,9 @@ pub struct SheetArguments {
     /// What can be said to the one that runs, here and now.
     #[arg(long, conflicts_with_all = ["file", "html", "picture"])]
     pub now: bool,
+    /// List the combinations that rules send, instead of what fires them.
+    #[arg(long, conflicts_with_all = ["now", "html", "picture"])]
+    pub sends: bool,
     /// Print data instead of tables.
     #[arg(long)]
     pub json: bool,

@@ -37,6 +37,28 @@ struct Check {
     found: String,
     /// What mends it, or what to know.
     help: Option<String>,
+    /// Who can do that.
+    by: Option<Helper>,
+}
+
+/// Who can do what helps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+enum Helper {
+    /// The person, without further rights.
+    You,
+    /// Someone who may become root: packages, devices, the policy.
+    Administrator,
+}
+
+impl Helper {
+    /// Who can do what a line of help says.
+    fn of(help: &str) -> Helper {
+        let needs_root = help.contains("sudo ")
+            || help.starts_with("install ")
+            || help.starts_with("an administrator ");
+        if needs_root { Helper::Administrator } else { Helper::You }
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -73,7 +95,7 @@ pub fn run(arguments: &DoctorArguments) -> Result<Status, Failure> {
 }
 
 fn works(part: &'static str, found: impl Into<String>) -> Check {
-    Check { part, state: State::Works, found: found.into(), help: None }
+    Check { part, state: State::Works, found: found.into(), help: None, by: None }
 }
 
 fn with_help(
@@ -82,7 +104,9 @@ fn with_help(
     found: impl Into<String>,
     help: impl Into<String>,
 ) -> Check {
-    Check { part, state, found: found.into(), help: Some(help.into()) }
+    let help = help.into();
+    let by = Some(Helper::of(&help));
+    Check { part, state, found: found.into(), help: Some(help), by }
 }
 
 /// Which back end `run` works on here, and why.
@@ -445,8 +469,27 @@ fn print(checks: &[Check]) {
             State::Missing => ("missing", style::ERROR),
         };
         say!("{look}{word}{look:#}  {:width$}  {}", check.part, check.found);
-        if let Some(help) = &check.help {
-            say!("         {:width$}  {}help{1:#}: {help}", "", style::HELP);
+    }
+    print_help(checks, Helper::You, "What you can do");
+    print_help(checks, Helper::Administrator, "What an administrator can do");
+}
+
+/// The lines of help for one of the two, each once with all parts that it is for.
+fn print_help(checks: &[Check], by: Helper, head: &str) {
+    let mut lines: Vec<(Vec<&str>, &str)> = Vec::new();
+    for check in checks.iter().filter(|check| check.by == Some(by)) {
+        let Some(help) = check.help.as_deref() else { continue };
+        match lines.iter_mut().find(|(_, other)| *other == help) {
+            Some((parts, _)) => parts.push(check.part),
+            None => lines.push((vec![check.part], help)),
         }
+    }
+    if lines.is_empty() {
+        return;
+    }
+    say!("");
+    say!("{}{head}{0:#}", style::HEAD);
+    for (parts, help) in lines {
+        say!("  {}{}{0:#}: {help}", style::HELP, parts.join(", "));
     }
 }

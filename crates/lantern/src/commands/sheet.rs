@@ -28,6 +28,23 @@ struct SheetReport<'a> {
     places: &'a [SheetGroup],
 }
 
+/// The shape of `--sends --json`, version 1.
+#[derive(Serialize)]
+struct SentReport<'a> {
+    version: u32,
+    file: &'a str,
+    sends: Vec<SentKeys>,
+}
+
+/// A combination that a rule sends.
+#[derive(Serialize)]
+struct SentKeys {
+    keys: String,
+    how: String,
+    rule: String,
+    place: String,
+}
+
 /// Rules with more triggers than this are listed by their first and last.
 const LISTED: usize = 3;
 
@@ -37,6 +54,9 @@ pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
     }
     let (source, rules) = rules_of(arguments.file.clone())?;
     let rules = &rules;
+    if arguments.sends {
+        return show_sent(source.name(), rules, arguments.json);
+    }
     let groups = groups_of(rules);
     let name = Path::new(source.name())
         .file_stem()
@@ -61,6 +81,35 @@ pub fn run(arguments: &SheetArguments) -> Result<Status, Failure> {
         }
     }
     Ok(Status::Done)
+}
+
+/// Lists the combinations that rules send, in their order, each with its rules.
+fn show_sent(file: &str, rules: &RuleSet, json: bool) -> Result<Status, Failure> {
+    let mut sends: Vec<SentKeys> = Vec::new();
+    for rule in &rules.rules {
+        for combo in rules.sent_combinations(rule.body) {
+            sends.push(SentKeys {
+                keys: combo.to_string(),
+                how: how_words(&rule.triggers).unwrap_or_else(|| rule.label.clone()),
+                rule: what_words(rule),
+                place: rules.show_place(rule.place),
+            });
+        }
+    }
+    sends.sort_by(|one, other| one.keys.cmp(&other.keys));
+    let found = if sends.is_empty() { Status::Found } else { Status::Done };
+    if json {
+        print_json(&SentReport { version: 1, file, sends });
+    } else if sends.is_empty() {
+        complain!("no rule sends a combination that is known before it runs");
+    } else {
+        let row = |sent: &SentKeys| {
+            vec![sent.keys.clone(), sent.how.clone(), sent.rule.clone(), sent.place.clone()]
+        };
+        let rows: Vec<Vec<String>> = sends.iter().map(row).collect();
+        table::print(&["sends", "fired by", "rule", "place"], &rows);
+    }
+    Ok(found)
 }
 
 fn print_group(group: &SheetGroup) {
@@ -144,11 +193,11 @@ fn cause_words(cause: &TriggerKind) -> Option<String> {
     })
 }
 
-/// The description; of a rule that has none its head says how, so its name must do.
+/// The description of a rule; without one its steps, behind its name if it has one.
 fn what_words(rule: &Rule) -> String {
     match &rule.name {
-        Some(name) if rule.label.starts_with("when ") => name.clone(),
-        None if rule.label.starts_with("when ") => "(no description)".to_owned(),
+        Some(name) if rule.label == *name => format!("{name}: {}", rule.steps_text),
+        None if rule.label.starts_with("when ") => rule.steps_text.clone(),
         _ => rule.label.clone(),
     }
 }

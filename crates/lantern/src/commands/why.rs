@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 use crate::arguments::WhyArguments;
 use crate::backends;
 use crate::commands::print_json;
+use crate::escaping::shown;
 use crate::failure::{Failure, Status};
 use crate::ipc::client::IpcClient;
 use crate::output::say;
@@ -64,6 +65,8 @@ fn print_near(key: &str, near: &Value) -> Status {
                 say!("        {why}");
             }
         }
+        let steps = text(rule, "steps");
+        say!("        {}{}{0:#}", style::FAINT, shown(steps));
     }
     let fires = near.iter().any(|rule| rule["why"].is_null());
     if fires { Status::Done } else { Status::Found }

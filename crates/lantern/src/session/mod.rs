@@ -250,12 +250,13 @@ impl<'j, D: Backend> Session<'j, D> {
     /// Reports the decisions since the last call on the terminal, in the log and as notices.
     fn report_decisions(&mut self) {
         self.reporter.report_decisions(&self.engine);
-        for text in self.notices.take(&self.engine) {
+        let notices = self.notices.take(&self.engine);
+        for text in notices.texts {
             self.notify(text);
         }
-        // The engine was resumed by the panic combination: a pause with an end is over as well.
-        if !self.engine.paused().1 {
-            self.pauses.resume_all_rules();
+        // The panic combination pauses without an end, and held for a while it resumes.
+        if notices.is_panic || !self.engine.paused().1 {
+            self.pauses.forget_all_rules();
         }
     }
 

@@ -11,6 +11,15 @@ use crate::text::describe;
 /// A rule that fails again within this time gets no other notice.
 const BETWEEN_NOTICES: Duration = Duration::from_secs(60);
 
+/// What a person gets notices of.
+#[derive(Debug, Default)]
+pub(super) struct NewNotices {
+    /// Each a summary, a line feed, and more words.
+    pub(super) texts: Vec<String>,
+    /// Whether the panic combination is among the decisions, with a notice or without.
+    pub(super) is_panic: bool,
+}
+
 /// Which decisions were made into notices so far.
 #[derive(Debug, Default)]
 pub(super) struct DecisionNotices {
@@ -21,15 +30,18 @@ pub(super) struct DecisionNotices {
 }
 
 impl DecisionNotices {
-    /// The notices about the decisions since the last call: a summary, a line feed, and more words.
-    pub(super) fn take(&mut self, engine: &Engine) -> Vec<String> {
+    /// The notices about the decisions since the last call.
+    pub(super) fn take(&mut self, engine: &Engine) -> NewNotices {
         let after = std::mem::replace(&mut self.last_decision, engine.last_decision());
+        let mut new = NewNotices::default();
         if after == self.last_decision {
-            return Vec::new();
+            return new;
         }
-        let rules = engine.rules();
-        let decisions = engine.decisions_after(after);
-        decisions.filter_map(|decision| self.notice_of(decision, rules)).collect()
+        for decision in engine.decisions_after(after) {
+            new.is_panic |= matches!(decision.kind, DecisionKind::Panic { .. });
+            new.texts.extend(self.notice_of(decision, engine.rules()));
+        }
+        new
     }
 
     fn notice_of(&mut self, decision: &Decision, rules: &RuleSet) -> Option<String> {

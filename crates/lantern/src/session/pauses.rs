@@ -28,8 +28,9 @@ impl TimedPauses {
         self.0.retain(|pause| name.is_some() && pause.name.as_deref() != name);
     }
 
-    /// Takes that all rules were resumed by the keyboard; pauses of one rule stay.
-    pub(super) fn resume_all_rules(&mut self) {
+    /// Forgets the end of a pause of all rules: they were resumed, or paused without an end. Pauses of one rule
+    /// stay.
+    pub(super) fn forget_all_rules(&mut self) {
         self.0.retain(|pause| pause.name.is_some());
     }
 

@@ -64,6 +64,7 @@ impl SessionReport<'_> {
                 "run": run.run.0,
                 "rule": label(run.rule),
                 "name": rules[run.rule].name,
+                "steps": rules[run.rule].steps_text,
                 "place": rules.show_place(rules[run.rule].place),
                 "at": run.place.map(|place| rules.show_place(place)),
                 "does": run.does,
@@ -167,7 +168,12 @@ impl SessionReport<'_> {
             let near = near.into_iter().map(|near| {
                 let rule = &rules[near.rule];
                 let place = rules.show_place(rule.place);
-                json!({ "rule": rule.label, "place": place, "why": near.reason })
+                json!({
+                    "rule": rule.label,
+                    "steps": rule.steps_text,
+                    "place": place,
+                    "why": near.reason,
+                })
             });
             let near: Vec<Value> = near.collect();
             let seen = self.engine.last_seen(&combo).map_err(RpcError::refused)?;

@@ -101,6 +101,14 @@ pub fn the_panic_keys_give_the_keyboard_back_at_once() {
     console.clear();
     board.keys(&[(F9, 1), (F9, 0)]);
     console.until("the text", |console| console.text() == "x");
+    // The combination pressed again and held resumes as the command does.
+    panic.iter().for_each(|code| board.key(*code, 1));
+    running.expect("panic");
+    panic.iter().rev().for_each(|code| board.key(*code, 0));
+    panic.iter().for_each(|code| board.key(*code, 1));
+    running.expect("rules are active again");
+    panic.iter().rev().for_each(|code| board.key(*code, 0));
+    press_until_fired(&mut board, &mut console, "x");
 }
 
 /// Whether a program has the keyboard to itself.

@@ -197,7 +197,9 @@ fn x11_the_doctor_names_what_works_and_what_mends_the_rest() {
         "works    window manager  Openbox",
         "works    keyboards       Xvfb keyboard",
         "missing  sound           no sound server answers",
-        "help: install and start a sound server",
+        "What you can do\n",
+        "What an administrator can do\n",
+        "sound, microphone: install and start a sound server",
         "missing  notices         there is no session bus",
         "`lantern new` writes an example",
     ] {

@@ -115,6 +115,23 @@ fn x11_a_pause_gives_the_keys_back_and_ends_when_it_is_told_or_over() {
 }
 
 #[test]
+fn x11_the_panic_combination_outlasts_a_pause_with_an_end() {
+    let (display, mut person, _target) = bare();
+    let rules = "settings { panic = key f12 }\nwhen key f9 named log-line => log \"x\"\n";
+    let mut running = Running::start(&display, rules);
+    said(&display, &["pause", "--for", "300ms"]);
+    person.tap("f12");
+    running.wait_for("everything is paused");
+    // This pause ends later than the first one would have.
+    said(&display, &["pause", "log-line", "--for", "500ms"]);
+    display.wait_until("the end of the later pause", |display| {
+        status(display)["paused"]["rules"] == json!([])
+    });
+    assert_eq!(status(&display)["paused"]["all"], json!(true));
+    running.stop();
+}
+
+#[test]
 fn x11_quit_ends_the_one_that_runs_and_releases_its_keys() {
     let (display, mut person, _target) = bare();
     let mut running = Running::start(&display, "when key f9 { hold shift { wait } }\n");

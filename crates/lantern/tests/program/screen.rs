@@ -19,7 +19,7 @@ when key f6 => hint \"bag 7\" at 610, 310 for 1min
 when key f7 => hint \"Night shift\" at bottom-right for 1min
 when key f8 => hint \"far away\" at 9000, 9000 for 1min
 when key f9 => hint \"short\" at top-left for 30ms
-when key f10 { hint \"one\" at top-right for 1min; hint \"two\" at top-right for 1min }
+when key f10 { hint \"one\" at top-right for 1min; hint \"two\" at top-right for 1min; hint \"three\" at bottom-left for 1min }
 ";
     let running = Running::start(&display, rules);
     let begin = display.unmanaged().len();
@@ -43,12 +43,13 @@ when key f10 { hint \"one\" at top-right for 1min; hint \"two\" at top-right for
             assert!(apart, "{one:?} {other:?}");
         }
     }
-    // One rule has one hint, and each goes when its time is over.
+    // One rule has one hint at each place, and each goes when its time is over.
     person.tap("f10");
     person.tap("f9");
-    display.wait_until("the second hint alone", |display| {
+    display.wait_until("the second hint in the place of the first, and the third", |display| {
         let shown = display.unmanaged();
-        shown.len() == begin + 5 && shown.iter().any(|seen| seen.name == "two")
+        let has = |name: &str| shown.iter().any(|seen| seen.name == name);
+        shown.len() == begin + 6 && has("two") && has("three")
     });
     running.stop();
     hints(&display, begin);

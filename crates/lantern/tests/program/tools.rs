@@ -242,6 +242,22 @@ fn a_sheet_tells_by_place_what_can_be_done() {
 }
 
 #[test]
+fn a_sheet_lists_what_rules_send() {
+    let home = Home::new();
+    home.write(
+        "bench.lantern",
+        "macro copied() { tap ctrl+c }\n## Copy the label\nwhen voice \"copy the label\" { copied(); tap enter }\n\
+         when key f9 as k { tap (k); hold shift { tap a } }\n",
+    );
+    assert_snapshot!(home.shown(&["sheet", "bench.lantern", "--sends"]));
+    let data = home.call(&["sheet", "bench.lantern", "--sends", "--json"]).stdout;
+    let data: serde_json::Value = serde_json::from_str(&data).expect("it is JSON");
+    assert_eq!(data["sends"][1]["keys"], "ctrl+c");
+    home.write("none.lantern", "when key f9 => log \"x\"\n");
+    assert_eq!(home.call(&["sheet", "none.lantern", "--sends"]).status, 1);
+}
+
+#[test]
 fn a_service_is_printed_installed_and_removed() {
     let home = Home::with_example();
     let printed = home.call(&["service", "bench.lantern"]).stdout;

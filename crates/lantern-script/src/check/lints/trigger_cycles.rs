@@ -5,7 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use lantern_model::code::{Expr, KeyCombinationExpr, KeyTerm, Op};
+use lantern_model::code::{Expr, KeyCombinationExpr, Op};
 use lantern_model::{
     CommandKind, DeviceId, KeyCombination, KeySpec, RoutineId, TriggerKind, Value, topic_fits,
 };
@@ -76,9 +76,11 @@ fn sent_by(input: &LintInput<'_>, body: RoutineId) -> Vec<Sent> {
             match op {
                 Op::Call(RoutineId(called), _) => open.push(*called),
                 Op::Tap { combos, .. } => {
-                    sent.extend(combos.iter().filter_map(fixed).map(Sent::Keys));
+                    sent.extend(
+                        combos.iter().filter_map(KeyCombinationExpr::fixed).map(Sent::Keys),
+                    );
                 }
-                Op::Press(combo) => sent.extend(fixed(combo).map(Sent::Keys)),
+                Op::Press(combo) => sent.extend(combo.fixed().map(Sent::Keys)),
                 Op::Type { text: Expr::Value(Value::Text(text)), .. } => {
                     sent.push(Sent::Text(text.clone()));
                 }
@@ -158,14 +160,6 @@ fn is_heard(sent: &Sent, cause: &TriggerKind) -> bool {
         }
         _ => false,
     }
-}
-
-fn fixed(combo: &KeyCombinationExpr) -> Option<KeyCombination> {
-    let keys = combo.0.iter().map(|term| match term {
-        KeyTerm::Key(key) => Some(*key),
-        KeyTerm::Value(_) => None,
-    });
-    keys.collect::<Option<Vec<_>>>().map(KeyCombination)
 }
 
 fn sent_by_command(verb: &CommandKind, words: &[Expr]) -> Option<Sent> {
