@@ -11,6 +11,7 @@ use lantern_backend::BackendError;
 use lantern_net::LinkError;
 
 use crate::drawing_error::DrawingError;
+use crate::policy_error::PolicyError;
 use crate::style;
 
 /// How a command ended that did its work.
@@ -106,12 +107,12 @@ pub enum Failure {
         path: PathBuf,
     },
     /// The policy of the administrator cannot be read or understood.
-    #[error("the policy of this machine, {}, cannot be used: {why}", path.display())]
+    #[error("the policy of this machine, {}, cannot be used: {source}", path.display())]
     BrokenPolicy {
         /// The file.
         path: PathBuf,
         /// What is wrong.
-        why: String,
+        source: PolicyError,
     },
     /// The policy of the administrator forbids what rules can do.
     #[error("{place}: the administrator of this machine forbids `{power}`: {what}")]

@@ -37,6 +37,7 @@ mod logging_backend;
 mod output;
 mod pictures;
 mod policy;
+mod policy_error;
 mod pronunciation;
 mod question;
 mod recording;

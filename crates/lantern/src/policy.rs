@@ -9,6 +9,7 @@ use lantern_system::open_regular;
 use serde::Deserialize;
 
 use crate::failure::Failure;
+use crate::policy_error::PolicyError;
 
 /// Where the policy is. No user may name another one.
 const PATH: &str = "/etc/cold-lantern/policy.json";
@@ -35,22 +36,28 @@ impl Policy {
     /// # Errors
     /// When there is a file that cannot be read or understood: then no rules run.
     pub fn read() -> Result<Policy, Failure> {
-        let failed = |why: String| Failure::BrokenPolicy { path: PATH.into(), why };
-        let file = match open_regular(Path::new(PATH)) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Policy::default()),
-            other => other.map_err(|error| failed(error.to_string()))?,
-        };
-        let mut text = String::new();
-        file.take(MOST).read_to_string(&mut text).map_err(|error| failed(error.to_string()))?;
-        Policy::parse(&text).map_err(failed)
+        Policy::read_file(Path::new(PATH))
+            .map_err(|source| Failure::BrokenPolicy { path: PATH.into(), source })
     }
 
-    fn parse(text: &str) -> Result<Policy, String> {
-        let file: PolicyFile = serde_json::from_str(text).map_err(|error| error.to_string())?;
+    fn read_file(path: &Path) -> Result<Policy, PolicyError> {
+        let file = match open_regular(path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Policy::default()),
+            other => other?,
+        };
+        let mut text = String::new();
+        file.take(MOST).read_to_string(&mut text)?;
+        Policy::parse(&text)
+    }
+
+    fn parse(text: &str) -> Result<Policy, PolicyError> {
+        let file: PolicyFile = serde_json::from_str(text)?;
         let kind = |name: &String| {
-            let known = || PowerKind::ALL.map(PowerKind::name).join(", ");
             let found = PowerKind::ALL.into_iter().find(|kind| kind.name() == name);
-            found.ok_or_else(|| format!("there is no power `{name}`; the powers are {}", known()))
+            found.ok_or_else(|| PolicyError::NoSuchPower {
+                name: name.clone(),
+                known: PowerKind::ALL.map(PowerKind::name).join(", "),
+            })
         };
         let forbidden = file.forbidden.iter().map(kind).collect::<Result<_, _>>()?;
         Ok(Policy { forbidden })
@@ -116,7 +123,7 @@ mod tests {
         }
         let error =
             Policy::parse(r#"{ "forbidden": ["shell"] }"#).expect_err("it has no such power");
-        assert!(error.contains("uses-shell"), "{error}");
+        assert!(error.to_string().contains("uses-shell"), "{error}");
     }
 
     #[test]

@@ -37,11 +37,11 @@ struct Check {
     found: String,
     /// What mends it, or what to know.
     help: Option<String>,
-    /// Who can do that.
+    /// The one that can do that.
     by: Option<Helper>,
 }
 
-/// Who can do what helps.
+/// The one that can do what helps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 enum Helper {
@@ -52,7 +52,7 @@ enum Helper {
 }
 
 impl Helper {
-    /// Who can do what a line of help says.
+    /// The one that a line of help is for.
     fn of(help: &str) -> Helper {
         let needs_root = help.contains("sudo ")
             || help.starts_with("install ")
