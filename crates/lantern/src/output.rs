@@ -274,6 +274,20 @@ mod tests {
     }
 
     #[test]
+    fn a_finding_reaches_a_terminal_as_it_was_rendered() {
+        let text = "let spare = 1\nwhen key f9 => tap esc\nwhen key f8 => log \"x\"\nwhen key f8 => log \"y\"\n";
+        let source = lantern_script::Source::new("bench.lantern", text);
+        let findings = lantern_script::check(&source).findings;
+        assert!(findings.iter().any(lantern_script::Finding::is_error), "{findings:?}");
+        assert!(findings.iter().any(|finding| !finding.others.is_empty()), "{findings:?}");
+        for finding in findings {
+            let rendered = lantern_script::render(&finding, &source, true);
+            assert!(rendered.contains('\u{1b}'), "it has colours");
+            assert_eq!(without_sequences(&rendered), rendered);
+        }
+    }
+
+    #[test]
     fn the_queue_holds_a_mebibyte() {
         let mut waiting = Waiting::default();
         waiting.add(Stream::Err, "x".repeat(MOST_BYTES));

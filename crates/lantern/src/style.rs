@@ -20,5 +20,8 @@ pub const WENT_OUT: Style = AnsiColor::Green.on_default();
 /// What matters less.
 pub const FAINT: Style = Style::new().dimmed();
 
+/// Line numbers, frames and other places of a finding.
+pub const FRAME: Style = AnsiColor::BrightBlue.on_default().bold();
+
 /// Every one of them.
-pub const ALL: [Style; 8] = [ERROR, WARNING, HELP, HEAD, CAME_IN, RULE, WENT_OUT, FAINT];
+pub const ALL: [Style; 9] = [ERROR, WARNING, HELP, HEAD, CAME_IN, RULE, WENT_OUT, FAINT, FRAME];
