@@ -1,11 +1,11 @@
 //! The policy of the machine's administrator: powers that rules of no user may use.
 
-use std::io::{self, Read};
+use std::io;
 use std::path::Path;
 
 use lantern_model::RuleSet;
 use lantern_script::{Power, PowerKind, powers};
-use lantern_system::open_regular;
+use lantern_system::read_regular_text;
 use serde::Deserialize;
 
 use crate::failure::Failure;
@@ -41,13 +41,10 @@ impl Policy {
     }
 
     fn read_file(path: &Path) -> Result<Policy, PolicyError> {
-        let file = match open_regular(path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Policy::default()),
-            other => other?,
-        };
-        let mut text = String::new();
-        file.take(MOST).read_to_string(&mut text)?;
-        Policy::parse(&text)
+        match read_regular_text(path, MOST) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Policy::default()),
+            text => Policy::parse(&text?),
+        }
     }
 
     fn parse(text: &str) -> Result<Policy, PolicyError> {

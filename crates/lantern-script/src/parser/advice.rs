@@ -284,7 +284,6 @@ impl<'a> Advisor<'a> {
         if is_arrow || piece.kind == TokenKind::Word && matches!(word, "then" | "do") {
             let help = "one step stands behind `=>`, several stand in `{ ... }`";
             let text = match () {
-                () if before_block && word == ":" => "",
                 () if before_block => "",
                 () if word == ":" => " =>",
                 () => "=>",

@@ -34,7 +34,7 @@ pub(super) enum PortalInput {
     Symbol(u32, bool),
     /// A button by its kernel code.
     Button(u16, bool),
-    /// The pointer by so many pixels.
+    /// Relative motion of the pointer in pixels.
     Motion(f64, f64),
     /// The wheel: axis and steps.
     Turn(u32, i32),

@@ -9,7 +9,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::files::RulesRead;
 
-/// Fixing one mistake may show another one; after so many rounds a file is left as it is.
+/// Maximum number of rounds per file: fixing one mistake may reveal another one.
 const MOST_ROUNDS: usize = 8;
 
 /// A fix that was written. Lines and columns count from 1, columns in characters, in the file as it was
